@@ -1,0 +1,5 @@
+#!/bin/sh
+set -e
+echo "unpack dispatch"
+mkdir -p /srv/dispatch
+sleep 3

@@ -1,0 +1,4 @@
+#!/bin/sh
+set -e
+sleep 3
+httpd -p "$PORT" -h /srv/dispatch

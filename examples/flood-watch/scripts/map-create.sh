@@ -1,0 +1,5 @@
+#!/bin/sh
+set -e
+echo "unpack tiles"
+mkdir -p /srv/www/map
+sleep 2

@@ -1,0 +1,336 @@
+package plan
+
+import (
+	"fmt"
+	"math"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/placement"
+	"andamio/internal/core/topology"
+)
+
+// compiler builds one plan. Its methods run in the order of the lifecycle, so that what a resource stands on is there
+// before it.
+type compiler struct {
+	design *topology.Design
+	placed *placement.Placement
+	estate *estate.Estate
+	plan   *Plan
+	at     map[string]int
+	stepAt map[string]int
+	// last is the step after which a resource is usable by others.
+	last map[string]string
+	// expected are the expected seconds of scripts at pace 1, by node and operation.
+	expected map[string]map[Op]float64
+	// plugged is the first interface of an instance resource.
+	plugged map[string]string
+	// waits are the resources that a step must wait for, whose last steps are known only when all is added.
+	waits map[string][]string
+	// ready are the steps after which software may be put on an instance resource.
+	ready map[string][]string
+}
+
+// Compile makes the plan that raises a design where the placement puts it. The error names what cannot be built.
+func Compile(d *topology.Design, placed *placement.Placement, e *estate.Estate, preset string) (*Plan, error) {
+	c := &compiler{
+		design: d, placed: placed, estate: e,
+		plan: &Plan{Version: Version, Name: d.Name, Preset: preset, Currency: e.Currency, Inputs: map[string]any{},
+			Secrets: d.Secrets, Scripts: map[string]string{}},
+		at: map[string]int{}, stepAt: map[string]int{}, last: map[string]string{},
+		plugged: map[string]string{}, ready: map[string][]string{}, waits: map[string][]string{},
+	}
+	for _, name := range sortedKeys(d.Inputs) {
+		c.plan.Inputs[name] = plain(d.Inputs[name])
+	}
+	c.readDurations()
+	for _, build := range []func() error{c.networks, c.volumes, c.instances, c.interfaces, c.software} {
+		if err := build(); err != nil {
+			return nil, err
+		}
+	}
+	c.endpoints()
+	if err := c.finish(); err != nil {
+		return nil, err
+	}
+	return c.plan, c.plan.Check()
+}
+
+// readDurations gathers the Duration policies.
+func (c *compiler) readDurations() {
+	c.expected = map[string]map[Op]float64{}
+	for _, r := range c.design.Rules {
+		if r.Kind != "duration" {
+			continue
+		}
+		for _, n := range c.design.Nodes {
+			if !r.Covers(n.Name) {
+				continue
+			}
+			ops := map[Op]float64{}
+			for _, op := range []Op{Create, Configure, Start} {
+				if s, ok := r.Properties[string(op)].(interface{ Float() float64 }); ok {
+					ops[op] = s.Float()
+				}
+			}
+			c.expected[n.Name] = ops
+		}
+	}
+}
+
+// Expected seconds at pace 1 where nothing else is said.
+const (
+	scriptSeconds = 4
+	checkSeconds  = 0.5
+)
+
+func (c *compiler) scriptSeconds(node string, op Op) float64 {
+	if s, ok := c.expected[node][op]; ok {
+		return s
+	}
+	return scriptSeconds
+}
+
+func (c *compiler) add(r Resource) *Resource {
+	c.at[r.ID] = len(c.plan.Resources)
+	c.plan.Resources = append(c.plan.Resources, r)
+	return &c.plan.Resources[len(c.plan.Resources)-1]
+}
+
+func (c *compiler) resource(id string) *Resource { return &c.plan.Resources[c.at[id]] }
+
+// step adds a step on a resource and makes it the resource's last. The id is the resource's and the operation's.
+func (c *compiler) step(s Step, suffix string, seconds float64, after ...string) string {
+	r := c.resource(s.Resource)
+	s.ID = fmt.Sprintf("%s/%s%s", s.Resource, s.Op, suffix)
+	s.Site = r.Site
+	s.Seconds = c.estate.Site(r.Site).Seconds(seconds)
+	s.After = unique(after)
+	c.stepAt[s.ID] = len(c.plan.Steps)
+	c.plan.Steps = append(c.plan.Steps, s)
+	c.last[s.Resource] = s.ID
+	return s.ID
+}
+
+// unique drops repeats and blanks, keeping the order.
+func unique(ids []string) []string {
+	var out []string
+	seen := map[string]bool{"": true}
+	for _, id := range ids {
+		if !seen[id] {
+			seen[id] = true
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// resourceID is the id of a node's i-th instance. Networks exist once at a site and have ids of their own.
+func (c *compiler) resourceID(n *topology.Node, i int) string { return instanceID(n, i) }
+
+func networkID(node, site string) string { return node + "@" + site }
+
+// title is how people see a resource: the number only where there are several.
+func title(n *topology.Node, i int) string {
+	if n.Count <= 1 {
+		return n.Name
+	}
+	return fmt.Sprintf("%s %d", n.Name, i+1)
+}
+
+// siteOf is where the i-th instance of a node runs: where the instance it stands on is placed.
+func (c *compiler) siteOf(n *topology.Node, i int) *placement.Choice {
+	if n.Builds == topology.Volume && n.Base == nil {
+		return nil
+	}
+	base := n
+	if n.Base != nil {
+		base = n.Base
+	}
+	return c.placed.Choice(instanceID(base, i))
+}
+
+func (c *compiler) each(b topology.Builds, build func(n *topology.Node, i int, at *placement.Choice) error) error {
+	for _, n := range c.design.Nodes {
+		if n.Builds != b {
+			continue
+		}
+		for i := range n.Count {
+			at := c.siteOf(n, i)
+			if at == nil {
+				return fmt.Errorf("%s: %s has no place: it is attached to nothing", n.Pos, n.Name)
+			}
+			if err := build(n, i, at); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// networks adds each network once at every site where an interface links to it.
+func (c *compiler) networks() error {
+	linked := map[string]bool{}
+	err := c.each(topology.Interface, func(n *topology.Node, i int, at *placement.Choice) error {
+		net := target(n, topology.Links)
+		if net == nil {
+			return fmt.Errorf("%s: %s links to no network", n.Pos, n.Name)
+		}
+		linked[net.Name] = true
+		c.network(net, at.Site)
+		return nil
+	})
+	for _, n := range c.design.Nodes {
+		if n.Builds == topology.Network && !linked[n.Name] {
+			c.plan.Notes = append(c.plan.Notes, fmt.Sprintf("network %s is not built: no interface links to it", n.Name))
+		}
+	}
+	return err
+}
+
+func (c *compiler) network(n *topology.Node, site string) {
+	id := networkID(n.Name, site)
+	if _, done := c.at[id]; done {
+		return
+	}
+	cidr, _ := n.Properties["cidr"].(string)
+	label, _ := n.Properties["network_name"].(string)
+	vlan, _ := n.Properties["segmentation_id"].(string)
+	if label == "" {
+		label = n.Name
+	}
+	c.addNetwork(Resource{ID: id, Node: n.Name, Title: n.Name, Service: n.Service, Description: n.Description, Site: site,
+		Detail: cidr, Spec: Spec{Label: label, CIDR: cidr, VLAN: vlan}})
+}
+
+func (c *compiler) addNetwork(r Resource) {
+	r.Kind = Network
+	r.Why = []string{"instances linked to it are at " + r.Site}
+	c.add(r)
+	created := c.step(Step{Resource: r.ID, Op: Create, Title: "create network", Check: Condition{Kind: CheckSite}}, "",
+		c.estate.Site(r.Site).Timings.Network)
+	if n := c.design.Node(r.Node); n != nil {
+		c.waitFor(n, created)
+	}
+}
+
+func target(n *topology.Node, order topology.Order) *topology.Node {
+	for _, r := range n.Relations {
+		if r.Order == order {
+			return r.Target
+		}
+	}
+	return nil
+}
+
+func (c *compiler) volumes() error {
+	return c.each(topology.Volume, func(n *topology.Node, i int, at *placement.Choice) error {
+		size := inGiB(n.Properties["size"], 1)
+		site := c.estate.Site(at.Site)
+		r := c.add(Resource{ID: c.resourceID(n, i), Node: n.Name, Title: title(n, i), Kind: Volume, Service: n.Service,
+			Description: n.Description, Site: at.Site, Zone: at.Zone, Detail: estate.GiB(size),
+			CostPerHour: round(size * site.Prices.Disk), Spec: Spec{DiskGiB: size, Label: c.resourceID(n, i)},
+			Why: []string{"with the instance it is attached to"}})
+		c.waitFor(n, c.step(Step{Resource: r.ID, Op: Create, Title: "create volume", Check: Condition{Kind: CheckSite}}, "",
+			site.Timings.Volume))
+		return nil
+	})
+}
+
+func round(x float64) float64 { return math.Round(x*1e6) / 1e6 }
+
+func (c *compiler) instances() error {
+	return c.each(topology.Instance, func(n *topology.Node, i int, at *placement.Choice) error {
+		c.instance(n, i, at)
+		return nil
+	})
+}
+
+func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
+	site := c.estate.Site(at.Site)
+	need, volumes := needOf(n)
+	cores, memory := need.Cores, need.MemoryGiB
+	for _, s := range site.Sizes {
+		if s.Name == at.Size {
+			cores, memory = s.Cores, s.MemoryGiB
+		}
+	}
+	detail := fmt.Sprintf("%d cores %s", cores, estate.GiB(memory))
+	if at.Size != "" {
+		detail = at.Size + " " + detail
+	}
+	id := c.resourceID(n, i)
+	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Instance, Service: n.Service, Description: n.Description,
+		Site: at.Site, Zone: at.Zone, Host: at.Host, Detail: detail,
+		CostPerHour: round(at.CostPerHour - volumes*site.Prices.Disk), Why: at.Reasons, Elsewhere: at.Elsewhere,
+		Spec: Spec{Hostname: id, Cores: cores, MemoryGiB: memory, DiskGiB: need.DiskGiB - volumes, Size: at.Size,
+			Image: site.Image(osOf(n)).Name}})
+	created := c.step(Step{Resource: id, Op: Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",
+		site.Timings.Instance)
+	c.waitFor(n, created)
+	c.ready[id] = []string{created}
+	for _, rel := range n.Relations {
+		if rel.Order == topology.Attaches {
+			c.attach(id, created, rel, i)
+		}
+	}
+}
+
+func (c *compiler) attach(instance, created string, rel topology.Relation, i int) {
+	volume := c.resourceID(rel.Target, i)
+	location, _ := rel.Properties["location"].(string)
+	r := c.resource(instance)
+	r.StandsOn = append(r.StandsOn, volume)
+	done := c.step(Step{Resource: instance, Op: Attach, Title: "attach " + c.resource(volume).Title, Volume: volume,
+		Location: location, Check: Condition{Kind: CheckSite}}, ":"+volume,
+		c.estate.Site(r.Site).Timings.Attachment, created, c.last[volume])
+	c.ready[instance] = append(c.ready[instance], done)
+}
+
+// waitFor makes a step, the first of a node's instance, wait for what the node's plain dependencies name. They may come
+// later in the lifecycle than the node itself, so their last steps are looked up in the end.
+func (c *compiler) waitFor(n *topology.Node, step string) {
+	r := c.resource(c.plan.Steps[c.stepAt[step]].Resource)
+	for _, rel := range n.Relations {
+		if rel.Order != topology.Depends {
+			continue
+		}
+		for j := range rel.Target.Count {
+			on := c.resourceID(rel.Target, j)
+			c.waits[step] = append(c.waits[step], on)
+			r.StandsOn = append(r.StandsOn, on)
+		}
+	}
+}
+
+// settleWaits adds the last steps of what steps wait for. A network stands at several sites, so all of them count.
+func (c *compiler) settleWaits() {
+	known := func(id string) []string {
+		if _, ok := c.at[id]; ok {
+			return []string{id}
+		}
+		var out []string
+		for _, r := range c.plan.Resources {
+			if r.Kind == Network && id == r.Node+"-1" {
+				out = append(out, r.ID)
+			}
+		}
+		return out
+	}
+	for i := range c.plan.Steps {
+		s := &c.plan.Steps[i]
+		for _, w := range c.waits[s.ID] {
+			for _, id := range known(w) {
+				s.After = append(s.After, c.last[id])
+			}
+		}
+		s.After = unique(s.After)
+	}
+	for i := range c.plan.Resources {
+		r := &c.plan.Resources[i]
+		var on []string
+		for _, id := range r.StandsOn {
+			on = append(on, known(id)...)
+		}
+		r.StandsOn = unique(on)
+	}
+}

@@ -1,0 +1,316 @@
+// Package plan compiles a design and its placement into a plan: every operation that building it takes, on which
+// resource, at which site, after which others, for how long and at what cost.
+//
+// In go a [topology.Design] and a [placement.Placement] over an estate; out comes a [Plan], which is plain data: it is
+// written as JSON (schemas/plan.schema.json), shown on screen and run by the engine. Equal input gives the same bytes.
+package plan
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+
+	"andamio/internal/core/placement"
+)
+
+// Version is the format that [Read] accepts and [Plan.Write] writes.
+const Version = "andamio.plan/1"
+
+// Kind is what a resource is.
+type Kind string
+
+// The kinds of resource. An endpoint is where users reach a service: it is not created but must answer.
+const (
+	Network   Kind = "network"
+	Volume    Kind = "volume"
+	Instance  Kind = "instance"
+	Interface Kind = "interface"
+	Software  Kind = "software"
+	Endpoint  Kind = "endpoint"
+)
+
+// Op is what a step does to its resource.
+type Op string
+
+// The operations. Create, Configure and Start of software run its scripts; Connect runs a relationship's script; Check
+// and Answer change nothing and succeed only when the endpoint really answers; Settle has nothing to do.
+const (
+	Create    Op = "create"
+	Attach    Op = "attach"
+	Plug      Op = "plug"
+	Configure Op = "configure"
+	Start     Op = "start"
+	Connect   Op = "connect"
+	Check     Op = "check"
+	Answer    Op = "answer"
+	Settle    Op = "settle"
+)
+
+// Plan is everything that raising a design takes.
+type Plan struct {
+	Version  string         `json:"version"`
+	Name     string         `json:"name"`
+	Preset   string         `json:"preset,omitempty"`
+	Currency string         `json:"currency"`
+	Inputs   map[string]any `json:"inputs"`
+	Secrets  []string       `json:"secrets,omitempty"`
+	Services []Service      `json:"services"`
+	Sites    []Site         `json:"sites"`
+	// CostPerHour is that of everything standing.
+	CostPerHour float64 `json:"cost_per_hour"`
+	// Seconds is the expected duration: that of the critical path.
+	Seconds float64 `json:"seconds"`
+	// Levels and StepLevels are the heights of the resources' and the steps' graphs.
+	Levels       int        `json:"levels"`
+	StepLevels   int        `json:"step_levels"`
+	CriticalPath []string   `json:"critical_path"`
+	Resources    []Resource `json:"resources"`
+	Steps        []Step     `json:"steps"`
+	Outputs      []Output   `json:"outputs,omitempty"`
+	// Notes say what of the template the plan does not build, and why.
+	Notes []string `json:"notes,omitempty"`
+	// Scripts are the texts of the operations, by path, so that a plan runs without its template.
+	Scripts map[string]string `json:"scripts,omitempty"`
+
+	resources map[string]*Resource
+	steps     map[string]*Step
+}
+
+// Service is a named group of resources.
+type Service struct {
+	Name  string `json:"name"`
+	Title string `json:"title"`
+}
+
+// Site is what the plan says of a site it uses.
+type Site struct {
+	Name        string  `json:"name"`
+	Kind        string  `json:"kind"`
+	Title       string  `json:"title,omitempty"`
+	CostPerHour float64 `json:"cost_per_hour"`
+}
+
+// Resource is one thing that will stand at one site.
+type Resource struct {
+	ID    string `json:"id"`
+	Node  string `json:"node"`
+	Title string `json:"title"`
+	Kind  Kind   `json:"kind"`
+	// Description is the template's.
+	Description string `json:"description,omitempty"`
+	Service     string `json:"service,omitempty"`
+	Site        string `json:"site"`
+	Zone        string `json:"zone,omitempty"`
+	Host        string `json:"host,omitempty"`
+	// Level counts from 1 at the ground; a resource stands only on levels below its own.
+	Level int `json:"level"`
+	// PartOf is the resource on whose plank this one is drawn, such as an interface's instance.
+	PartOf string `json:"part_of,omitempty"`
+	// On is the instance that software runs on.
+	On string `json:"on,omitempty"`
+	// StandsOn are the resources it needs, sorted.
+	StandsOn []string `json:"stands_on,omitempty"`
+	// Detail is its measure in a few words: "20 GiB", "2 cores 4 GiB".
+	Detail      string  `json:"detail,omitempty"`
+	CostPerHour float64 `json:"cost_per_hour,omitempty"`
+
+	Spec Spec `json:"spec"`
+	// Why says why it is at this site; Elsewhere judges every other one.
+	Why       []string            `json:"why,omitempty"`
+	Elsewhere []placement.Verdict `json:"elsewhere,omitempty"`
+}
+
+// Spec is what a site is asked for. Only the fields of the resource's kind are set.
+type Spec struct {
+	Hostname   string  `json:"hostname,omitempty"`
+	Cores      int     `json:"cores,omitempty"`
+	MemoryGiB  float64 `json:"memory_gib,omitempty"`
+	DiskGiB    float64 `json:"disk_gib,omitempty"`
+	Size       string  `json:"size,omitempty"`
+	Image      string  `json:"image,omitempty"`
+	Label      string  `json:"label,omitempty"`
+	CIDR       string  `json:"cidr,omitempty"`
+	VLAN       string  `json:"vlan,omitempty"`
+	Network    string  `json:"network,omitempty"`
+	Instance   string  `json:"instance,omitempty"`
+	Ports      []int   `json:"ports,omitempty"`
+	Protocol   string  `json:"protocol,omitempty"`
+	Port       int     `json:"port,omitempty"`
+	Path       string  `json:"path,omitempty"`
+	Interface  string  `json:"interface,omitempty"`
+	EndpointOf string  `json:"endpoint_of,omitempty"`
+}
+
+// Step is one operation on one resource.
+type Step struct {
+	ID       string `json:"id"`
+	Resource string `json:"resource"`
+	Op       Op     `json:"op"`
+	Title    string `json:"title"`
+	Site     string `json:"site"`
+	// Level counts from 1; every step in After has a lower one.
+	Level int      `json:"level"`
+	After []string `json:"after,omitempty"`
+	// Seconds is the expected duration, Start when it can begin at the earliest, Slack how much later it may end
+	// without delaying the whole.
+	Seconds  float64 `json:"seconds"`
+	Start    float64 `json:"start"`
+	Slack    float64 `json:"slack"`
+	Critical bool    `json:"critical,omitempty"`
+	// Script is run on the instance Resource.On for create, configure, start and connect of software.
+	Script *Script `json:"script,omitempty"`
+	// Volume and Location are what attach attaches, and where.
+	Volume   string `json:"volume,omitempty"`
+	Location string `json:"location,omitempty"`
+	// Check says when the step is done.
+	Check Condition `json:"check"`
+}
+
+// Script is a script with its inputs, given to it as environment variables.
+type Script struct {
+	Path    string  `json:"path"`
+	Inputs  []Input `json:"inputs,omitempty"`
+	Timeout float64 `json:"timeout,omitempty"`
+}
+
+// Input is a named value; see [Expr].
+type Input struct {
+	Name  string `json:"name"`
+	Value Expr   `json:"value"`
+}
+
+// Condition is what must be so for a step to be done: the site says active, the script exits with 0, a TCP port
+// accepts a connection, or a page is served with status 200.
+type Condition struct {
+	Kind string `json:"kind"`
+	// Address and Port say where, for tcp and http; Path what page.
+	Address *Expr  `json:"address,omitempty"`
+	Port    *Expr  `json:"port,omitempty"`
+	Path    string `json:"path,omitempty"`
+}
+
+// The kinds of condition.
+const (
+	CheckSite = "site"
+	CheckExit = "exit"
+	CheckTCP  = "tcp"
+	CheckHTTP = "http"
+	CheckNone = "none"
+)
+
+// Output is a value that the deployment exposes.
+type Output struct {
+	Name        string `json:"name"`
+	Description string `json:"description,omitempty"`
+	Value       Expr   `json:"value"`
+}
+
+// Resource returns the resource of that id, or nil.
+func (p *Plan) Resource(id string) *Resource {
+	p.index()
+	return p.resources[id]
+}
+
+// Step returns the step of that id, or nil.
+func (p *Plan) Step(id string) *Step {
+	p.index()
+	return p.steps[id]
+}
+
+// index builds the look-ups once; [Read] and [Compile] call it so that plans may be shared between goroutines.
+func (p *Plan) index() {
+	if p.steps != nil {
+		return
+	}
+	p.resources = make(map[string]*Resource, len(p.Resources))
+	for i := range p.Resources {
+		p.resources[p.Resources[i].ID] = &p.Resources[i]
+	}
+	p.steps = make(map[string]*Step, len(p.Steps))
+	for i := range p.Steps {
+		p.steps[p.Steps[i].ID] = &p.Steps[i]
+	}
+}
+
+// Plank is the id of the resource on whose plank a resource is drawn: itself, unless it is part of another.
+func (p *Plan) Plank(id string) string {
+	if r := p.Resource(id); r != nil && r.PartOf != "" {
+		return r.PartOf
+	}
+	return id
+}
+
+// Write renders the plan as JSON.
+func (p *Plan) Write() ([]byte, error) {
+	data, err := json.MarshalIndent(p, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	return append(data, '\n'), nil
+}
+
+// Read reads a plan and checks that it can be run: known version, steps on known resources, no circle.
+func Read(data []byte) (*Plan, error) {
+	var p Plan
+	dec := json.NewDecoder(bytes.NewReader(data))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&p); err != nil {
+		return nil, fmt.Errorf("this is no plan: %w", err)
+	}
+	if p.Version != Version {
+		return nil, fmt.Errorf("this is no plan that Andamio reads: its version is %q, not %q", p.Version, Version)
+	}
+	p.index()
+	return &p, p.Check()
+}
+
+// Check says what keeps a plan from being run, or nil.
+func (p *Plan) Check() error {
+	p.index()
+	if len(p.steps) != len(p.Steps) || len(p.resources) != len(p.Resources) {
+		return fmt.Errorf("the plan %s names a step or resource twice", p.Name)
+	}
+	for i := range p.Resources {
+		r := &p.Resources[i]
+		for _, other := range append([]string{r.PartOf, r.On, r.Spec.Network, r.Spec.Instance, r.Spec.Interface}, r.StandsOn...) {
+			if other != "" && p.resources[other] == nil {
+				return fmt.Errorf("resource %s refers to %q, which the plan does not have", r.ID, other)
+			}
+		}
+	}
+	for i := range p.Steps {
+		if err := p.checkStep(&p.Steps[i]); err != nil {
+			return err
+		}
+	}
+	for _, id := range p.CriticalPath {
+		if p.steps[id] == nil {
+			return fmt.Errorf("the critical path leads over %q, which the plan does not have", id)
+		}
+	}
+	return nil
+}
+
+func (p *Plan) checkStep(s *Step) error {
+	if p.resources[s.Resource] == nil {
+		return fmt.Errorf("step %s is on %q, which the plan does not have", s.ID, s.Resource)
+	}
+	if s.Volume != "" && p.resources[s.Volume] == nil {
+		return fmt.Errorf("step %s attaches %q, which the plan does not have", s.ID, s.Volume)
+	}
+	if s.Script != nil {
+		if _, ok := p.Scripts[s.Script.Path]; !ok {
+			return fmt.Errorf("step %s runs %q, which the plan does not carry", s.ID, s.Script.Path)
+		}
+	}
+	for _, a := range s.After {
+		before := p.steps[a]
+		if before == nil {
+			return fmt.Errorf("step %s comes after %q, which the plan does not have", s.ID, a)
+		}
+		if before.Level >= s.Level {
+			return fmt.Errorf("step %s at level %d comes after %s at level %d", s.ID, s.Level, a, before.Level)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,112 @@
+package plan
+
+import (
+	"fmt"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/placement"
+	"andamio/internal/core/topology"
+	"andamio/internal/core/tosca"
+)
+
+const gib = 1 << 30
+
+// Problem states what of a design is to be placed: each instance with its volumes, under the design's rules.
+func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
+	p := placement.Problem{Estate: e}
+	for _, n := range d.Nodes {
+		if n.Builds != topology.Instance {
+			continue
+		}
+		need, volumes := needOf(n)
+		for i := range n.Count {
+			p.Workloads = append(p.Workloads, placement.Workload{
+				Name: instanceID(n, i), Node: n.Name, Need: need, VolumesGiB: volumes, OS: osOf(n)})
+		}
+	}
+	for _, r := range d.Rules {
+		if rule, ok := ruleOf(r, d); ok {
+			p.Rules = append(p.Rules, rule)
+		}
+	}
+	return p
+}
+
+func instanceID(n *topology.Node, i int) string { return fmt.Sprintf("%s-%d", n.Name, i+1) }
+
+// Defaults for a compute node that does not say what it needs.
+const (
+	defaultCores  = 1
+	defaultMemory = 1
+	defaultDisk   = 8
+)
+
+// needOf reads what an instance needs from its host capability, and the GiB of its volumes.
+func needOf(n *topology.Node) (estate.Capacity, float64) {
+	need := estate.Capacity{Cores: defaultCores, MemoryGiB: defaultMemory, DiskGiB: defaultDisk}
+	for _, c := range n.Capabilities {
+		if cores, ok := c.Properties["num_cpus"].(int64); ok {
+			need.Cores = int(cores)
+		}
+		need.MemoryGiB = inGiB(c.Properties["mem_size"], need.MemoryGiB)
+		need.DiskGiB = inGiB(c.Properties["disk_size"], need.DiskGiB)
+	}
+	volumes := 0.0
+	for _, r := range n.Relations {
+		if r.Order == topology.Attaches {
+			volumes += inGiB(r.Target.Properties["size"], 0)
+		}
+	}
+	need.DiskGiB += volumes
+	return need, volumes
+}
+
+func inGiB(v any, fallback float64) float64 {
+	if s, ok := v.(tosca.Scalar); ok {
+		return s.Float() / gib
+	}
+	return fallback
+}
+
+func osOf(n *topology.Node) string {
+	for _, c := range n.Capabilities {
+		if os, ok := c.Properties["type"].(string); ok {
+			return os
+		}
+	}
+	return ""
+}
+
+// ruleOf turns a placement policy into a rule. Targets above an instance count for the instance they stand on.
+func ruleOf(r topology.Rule, d *topology.Design) (placement.Rule, bool) {
+	out := placement.Rule{Name: r.Name, Because: r.Because}
+	for _, t := range r.Targets {
+		if n := d.Node(t); n != nil && n.Base != nil {
+			out.Nodes = append(out.Nodes, n.Base.Name)
+		}
+	}
+	if len(r.Targets) > 0 && len(out.Nodes) == 0 {
+		return out, false // it covers nothing that is placed
+	}
+	switch r.Kind {
+	case "allow":
+		out.Sites, out.Kinds = texts(r.Properties["sites"]), texts(r.Properties["site_kinds"])
+		out.Jurisdictions, out.Features = texts(r.Properties["jurisdictions"]), texts(r.Properties["features"])
+		return out, true
+	case "spread":
+		out.Apart, _ = r.Properties["over"].(string)
+		return out, true
+	}
+	return out, false
+}
+
+func texts(v any) []string {
+	list, _ := v.([]any)
+	var out []string
+	for _, x := range list {
+		if s, ok := x.(string); ok {
+			out = append(out, s)
+		}
+	}
+	return out
+}

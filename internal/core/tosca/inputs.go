@@ -1,0 +1,63 @@
+package tosca
+
+import "strings"
+
+// Inputs are values for a template's inputs, each with the place it came from.
+type Inputs map[string]*Value
+
+// ReadInputs reads a preset: a YAML mapping from names of inputs to values.
+func ReadInputs(file string, data []byte) (Inputs, Diagnostics) {
+	r := &reader{}
+	out := Inputs{}
+	if strings.TrimSpace(string(data)) == "" {
+		return out, nil
+	}
+	root, ok := parseYAML(file, data, &r.diags)
+	if ok {
+		for _, p := range root.pairs() {
+			out[p.name] = r.value(p.value)
+			out[p.name].at = valuePlace(p)
+		}
+	}
+	return out, r.diags
+}
+
+// ParseInput reads a value given as text, as on a command line, the way YAML reads it.
+func ParseInput(name, text string) (*Value, Diagnostics) {
+	in, diags := ReadInputs("--input "+name, []byte("value: "+text))
+	return in["value"], diags
+}
+
+// Apply checks given values against the template's declared inputs and fills in defaults. The result holds every
+// declared input that has a value, as Go values; unknown, ill-typed and missing ones are diagnostics.
+func (t *Template) Apply(given Inputs) (map[string]any, Diagnostics) {
+	var diags Diagnostics
+	out := map[string]any{}
+	names := make([]string, len(t.Inputs))
+	for i, in := range t.Inputs {
+		names[i] = in.Name
+	}
+	for _, name := range sortedKeys(given) {
+		if t.Input(name) == nil {
+			diags.at(given[name].at, CodeUnknownInput, "the template has no input %q", name).suggest(name, names)
+		}
+	}
+	for _, in := range t.Inputs {
+		v := given[in.Name]
+		if v == nil {
+			v = in.Default
+		}
+		if v == nil {
+			if in.Required && !in.Secret {
+				diags.at(place{in.Property.Pos, len(in.Name)}, CodeMissingProperty, "the input %q has no value", in.Name).
+					hint("give it in a preset, or with --input %s=…", in.Name)
+			}
+			continue
+		}
+		if x, ok := t.Types.Coerce(v, in.Property, &diags); ok {
+			out[in.Name] = x
+		}
+	}
+	diags.sort()
+	return out, diags
+}
