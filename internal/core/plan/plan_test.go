@@ -13,8 +13,8 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
-	"andamio/internal/core/tosca"
 	"andamio/internal/core/topology"
+	"andamio/internal/core/tosca"
 )
 
 var update = flag.Bool("update", false, "rewrite the golden files")

@@ -1,0 +1,61 @@
+// Package app is Andamio's services: one for each job, called alike by the screens, the command line and, later, the
+// API. It ties the computation in core to the sites, the engine and the store.
+package app
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"path/filepath"
+
+	"andamio/internal/store"
+)
+
+// App is an open workspace with its services.
+type App struct {
+	Workspace *Workspace
+	Store     *store.Store
+	Log       *slog.Logger
+
+	// spawn begins a run's worker; a process of its own unless [InProcess] was asked for.
+	spawn func(runID int64) error
+}
+
+// Option changes how a workspace is opened.
+type Option func(*App)
+
+// InProcess makes runs go on within this process, and end with it.
+func InProcess(ctx context.Context) Option {
+	return func(a *App) {
+		a.spawn = func(runID int64) error {
+			go func() {
+				if err := a.Work(ctx, runID); err != nil {
+					a.Log.Error("run ended", "run", runID, "err", err)
+				}
+			}()
+			return nil
+		}
+	}
+}
+
+// Open opens the workspace in a folder, making it as needed. An empty dir is the user's own workspace.
+func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
+	ws, err := openWorkspace(dir)
+	if err != nil {
+		return nil, err
+	}
+	s, err := store.Open(ctx, filepath.Join(ws.Dir, "andamio.db"))
+	if err != nil {
+		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
+	}
+	a := &App{Workspace: ws, Store: s, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	a.spawn = a.spawnProcess
+	for _, o := range options {
+		o(a)
+	}
+	return a, nil
+}
+
+// Close closes the workspace.
+func (a *App) Close() error { return a.Store.Close() }

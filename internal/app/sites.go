@@ -1,0 +1,47 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/site"
+	"andamio/internal/site/occi"
+)
+
+// Sites are the drivers of all connected sites, by name.
+func (a *App) Sites() (map[string]site.Site, error) {
+	connections, err := a.Workspace.Connections()
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]site.Site{}
+	for _, c := range connections {
+		out[c.Site] = occi.New(c.Site, c.URL, c.Token)
+	}
+	return out, nil
+}
+
+// Estate asks every connected site what it offers, all at once, in the order of the connections. Sites that do not
+// answer are left out and reported in the error; the estate of the others is valid.
+func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
+	connections, err := a.Workspace.Connections()
+	if err != nil {
+		return nil, err
+	}
+	found := make([]*estate.Site, len(connections))
+	errs := make([]error, len(connections))
+	var group sync.WaitGroup
+	for i, c := range connections {
+		group.Go(func() { found[i], errs[i] = occi.New(c.Site, c.URL, c.Token).Describe(ctx) })
+	}
+	group.Wait()
+	e := &estate.Estate{Version: estate.Version, Currency: "cr"}
+	for _, s := range found {
+		if s != nil {
+			e.Sites = append(e.Sites, s)
+		}
+	}
+	return e, errors.Join(append(errs, e.Check())...)
+}

@@ -1,0 +1,144 @@
+// Package cli is the command line: the same services as the screens, for scripts and pipes.
+//
+// Every command exits with 0 when done, 1 when the answer is no, and 2 when it was used wrongly; with --json it prints
+// one JSON value and nothing else.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+)
+
+// Exit statuses.
+const (
+	exitDone  = 0
+	exitNo    = 1
+	exitUsage = 2
+)
+
+// no is an error whose message has been printed, or which is an answer rather than a failure: status 1.
+type no struct{ err error }
+
+func (n no) Error() string {
+	if n.err == nil {
+		return ""
+	}
+	return n.err.Error()
+}
+
+func (n no) Unwrap() error { return n.err }
+
+// usage is a wrong use of a command: status 2.
+type usage struct{ err error }
+
+func (u usage) Error() string { return u.err.Error() }
+
+// shared are the options that every command has.
+type shared struct {
+	workspace string
+	json      bool
+	in        io.Reader
+	out, err  io.Writer
+}
+
+// Main runs the command line and returns the exit status.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	s := &shared{in: in, out: out, err: errOut}
+	root := newRoot(s)
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	return s.status(err)
+}
+
+// status prints an error and turns it into the exit status.
+func (s *shared) status(err error) int {
+	var n no
+	var u usage
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &n):
+		if n.err != nil {
+			fmt.Fprintln(s.err, "andamio:", n.err)
+		}
+		return exitNo
+	case errors.As(err, &u):
+		fmt.Fprintln(s.err, "andamio:", u.err)
+		fmt.Fprintln(s.err, "andamio --help lists the commands")
+		return exitUsage
+	}
+	fmt.Fprintln(s.err, "andamio:", err)
+	return exitNo
+}
+
+func newRoot(s *shared) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "andamio",
+		Short: "Compile service templates into plans, run them, watch them rise",
+		Long: `Andamio reads a service template, works out where each part should run, compiles a plan in the order of its
+dependencies, runs it and shows it rise. Without a command it opens the screens.`,
+		Version:       version(),
+		SilenceErrors: true, SilenceUsage: true,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return s.screens(cmd.Context(), screenOptions(cmd)) },
+	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
+	root.PersistentFlags().StringVar(&s.workspace, "workspace", "", "folder of the workspace (default: under $XDG_DATA_HOME)")
+	root.PersistentFlags().BoolVar(&s.json, "json", false, "print one JSON value")
+	addScreenFlags(root)
+	root.AddCommand(s.demo(), s.sandbox(), s.check(), s.plan(), s.run(), s.watch(), s.export(), s.work())
+	for _, c := range root.Commands() {
+		args := c.Args
+		if args != nil {
+			c.Args = func(cmd *cobra.Command, a []string) error { return wrong(args(cmd, a)) }
+		}
+	}
+	args := root.Args
+	root.Args = func(cmd *cobra.Command, a []string) error { return wrong(args(cmd, a)) }
+	return root
+}
+
+func wrong(err error) error {
+	if err == nil {
+		return nil
+	}
+	return usage{err}
+}
+
+// version is what the build knows of itself.
+func version() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok || info.Main.Version == "" || info.Main.Version == "(devel)" {
+		return "development"
+	}
+	return info.Main.Version
+}
+
+// printJSON prints one value.
+func (s *shared) printJSON(v any) error {
+	enc := json.NewEncoder(s.out)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}
+
+// open opens the workspace.
+func (s *shared) open(ctx context.Context, options ...app.Option) (*app.App, error) {
+	return app.Open(ctx, s.workspace, options...)
+}

@@ -1,0 +1,297 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/run"
+	"andamio/internal/sandbox"
+)
+
+// sandboxOptions say what stand-ins are like.
+type sandboxOptions struct {
+	pace       float64
+	seed       uint64
+	oneAddress bool
+	idle       time.Duration
+	quiet      bool
+}
+
+func (o *sandboxOptions) flags(cmd *cobra.Command, pace float64) {
+	cmd.Flags().Float64Var(&o.pace, "pace", pace, "how long everything takes, relative to nominal: 0.1 is ten times as fast")
+	cmd.Flags().Uint64Var(&o.seed, "seed", 1, "seed of the stand-ins' latencies")
+	cmd.Flags().BoolVar(&o.oneAddress, "one-address", false, "use 127.0.0.1 only, with ports mapped")
+}
+
+// args are the options as arguments for a sandbox in another process.
+func (o *sandboxOptions) args() []string {
+	out := []string{fmt.Sprintf("--pace=%g", o.pace), fmt.Sprintf("--seed=%d", o.seed), "--idle=30m"}
+	if o.oneAddress {
+		out = append(out, "--one-address")
+	}
+	return out
+}
+
+func (o *sandboxOptions) start() (*sandbox.Sandbox, error) {
+	if o.pace <= 0 || o.pace > 100 {
+		return nil, usage{fmt.Errorf("--pace is above 0 and at most 100, not %g", o.pace)}
+	}
+	e, err := app.DemoEstate()
+	if err != nil {
+		return nil, err
+	}
+	return sandbox.Start(sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress})
+}
+
+// Paces of the demo: on screen a run takes one to two minutes, headless it is over soon.
+const (
+	screenPace   = 1.3
+	headlessPace = 0.25
+)
+
+func (s *shared) demo() *cobra.Command {
+	var o sandboxOptions
+	var headless, stop bool
+	var preset string
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Start the stand-in sites, load Ribera Flood Watch and open the screens",
+		Long: `Starts stand-ins for five sites on loopback, loads the scenario Ribera Flood Watch and opens the screens. The demo has a
+workspace of its own; its stand-ins go on for half an hour after they were last used, so that a run can be found again,
+or until andamio demo --stop. With --headless the whole scenario runs without a screen and a report is printed.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if headless {
+				if !cmd.Flags().Changed("pace") {
+					o.pace = headlessPace
+				}
+				return s.headless(cmd.Context(), &o, preset)
+			}
+			if err := s.demoWorkspace(); err != nil {
+				return err
+			}
+			if stop {
+				return s.stopDemo(cmd.Context())
+			}
+			if err := app.StandIns(cmd.Context(), s.workspace, o.args()...); err != nil {
+				return err
+			}
+			options := screenOptions(cmd)
+			options.demo = true
+			return s.screens(cmd.Context(), options)
+		},
+	}
+	o.flags(cmd, screenPace)
+	cmd.Flags().BoolVar(&headless, "headless", false, "run the scenario without a screen and print a report")
+	cmd.Flags().BoolVar(&stop, "stop", false, "end the demo's stand-ins")
+	cmd.Flags().StringVar(&preset, "preset", "drill", "preset of the scenario for --headless: drill or storm-season")
+	addScreenFlags(cmd)
+	return cmd
+}
+
+func (s *shared) demoWorkspace() (err error) {
+	if s.workspace == "" {
+		s.workspace, err = app.DemoDir()
+	}
+	return err
+}
+
+func (s *shared) stopDemo(ctx context.Context) error {
+	ran, err := app.StopStandIns(ctx, s.workspace)
+	if err == nil && !ran {
+		fmt.Fprintln(s.out, "no stand-ins run in", s.workspace)
+	}
+	return err
+}
+
+// headless runs the scenario in a workspace that is thrown away, unless one is named.
+func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string) error {
+	box, err := o.start()
+	if err != nil {
+		return err
+	}
+	defer box.Close()
+	if s.workspace == "" {
+		if s.workspace, err = os.MkdirTemp("", "andamio-demo-"); err != nil {
+			return err
+		}
+		defer os.RemoveAll(s.workspace)
+	}
+	a, err := s.open(ctx, app.InProcess(ctx))
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	if err := a.ConnectSandbox(box); err != nil {
+		return err
+	}
+	d, err := s.draftDemo(ctx, a, preset)
+	if err != nil {
+		return err
+	}
+	id, err := a.NewRun(ctx, d.Plan)
+	if err != nil {
+		return err
+	}
+	if !s.json {
+		fmt.Fprintf(s.out, "%s · %s: %d steps on %d resources at %d sites, expected %s, %.3f %s/h\n", d.Plan.Name, preset, len(d.Plan.Steps),
+			len(d.Plan.Resources), len(d.Plan.Sites), seconds(d.Plan.Seconds), d.Plan.CostPerHour, d.Plan.Currency)
+	}
+	return s.workAndReport(ctx, a, id, box)
+}
+
+func (s *shared) draftDemo(ctx context.Context, a *app.App, preset string) (*app.Draft, error) {
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return nil, err
+	}
+	t, err := app.DemoTemplate()
+	if err != nil {
+		return nil, err
+	}
+	d := a.Draft(t, preset, nil, e)
+	if d.Diagnostics.Errors() > 0 {
+		s.printDiagnostics(t, d.Diagnostics)
+		return nil, no{}
+	}
+	return d, d.Err
+}
+
+// workAndReport runs in this process, printing steps as they happen, then the report.
+func (s *shared) workAndReport(ctx context.Context, a *app.App, id int64, box *sandbox.Sandbox) error {
+	worked := make(chan error, 1)
+	go func() { worked <- a.Work(ctx, id) }()
+	watching := context.WithoutCancel(ctx)
+	state, err := a.Replay(watching, id)
+	if err != nil {
+		return err
+	}
+	show := s.progress(id, state)
+	for b := range a.Watch(watching, id, state.LastSeq) {
+		for _, e := range b.Events {
+			state.Apply(e)
+			show.event(e)
+		}
+		show.line()
+	}
+	show.end()
+	workErr := <-worked
+	r := report(watching, id, state)
+	r.Calls = box.Calls()
+	if s.json {
+		err = s.printJSON(r)
+	} else {
+		s.writeReport(r)
+	}
+	silent := func(e app.Endpoint) bool { return !e.Good }
+	if workErr != nil || state.Status != run.Standing || anyOf(r.Endpoints, silent) {
+		return errors.Join(no{workErr}, err)
+	}
+	return err
+}
+
+func anyOf[T any](items []T, is func(T) bool) bool {
+	for _, x := range items {
+		if is(x) {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *shared) sandbox() *cobra.Command {
+	var o sandboxOptions
+	var estateFile string
+	cmd := &cobra.Command{
+		Use:   "sandbox",
+		Short: "Run the stand-in sites alone, until interrupted",
+		Long: `Starts a stand-in for each site of an estate (that of the demo, if none is named) on loopback and connects the
+workspace to them: real HTTP servers that speak OCCI 1.2, whose instances run scripts, take SSH and answer on real ports.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return s.serveSandbox(cmd.Context(), &o, estateFile)
+		},
+	}
+	o.flags(cmd, 1)
+	cmd.Flags().StringVar(&estateFile, "estate", "", "JSON file that describes the sites to stand in for")
+	cmd.Flags().DurationVar(&o.idle, "idle", 0, "end after this long without a request; 0 is never")
+	cmd.Flags().BoolVar(&o.quiet, "quiet", false, "print nothing")
+	return cmd
+}
+
+func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile string) error {
+	a, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	box, err := o.startFor(estateFile)
+	if err != nil {
+		return err
+	}
+	defer box.Close()
+	if err := a.NotePID(); err != nil {
+		return err
+	}
+	if err := a.ConnectSandbox(box); err != nil {
+		return err
+	}
+	if s.json {
+		if err := s.printJSON(box.Endpoints); err != nil {
+			return err
+		}
+	} else if !o.quiet {
+		s.printSandbox(a, box)
+	}
+	o.wait(ctx, box)
+	return nil
+}
+
+// startFor starts stand-ins for an estate file, or for the demo's estate.
+func (o *sandboxOptions) startFor(file string) (*sandbox.Sandbox, error) {
+	if file == "" {
+		return o.start()
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	e, err := estate.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return sandbox.Start(sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress})
+}
+
+func (s *shared) printSandbox(a *app.App, box *sandbox.Sandbox) {
+	for _, e := range box.Endpoints {
+		fmt.Fprintf(s.out, "%-14s %s\n", e.Site, e.URL)
+	}
+	if box.OneAddress {
+		fmt.Fprintln(s.out, "only 127.0.0.1 is used: every network is port-mapped")
+	}
+	fmt.Fprintf(s.out, "connected to the workspace %s; interrupt to end\n", a.Workspace.Dir)
+}
+
+// wait returns when the context ends, or nobody has asked for anything for the idle time.
+func (o *sandboxOptions) wait(ctx context.Context, box *sandbox.Sandbox) {
+	if o.idle <= 0 {
+		<-ctx.Done()
+		return
+	}
+	for last := int64(-1); last != box.Calls(); {
+		last = box.Calls()
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(o.idle):
+		}
+	}
+}

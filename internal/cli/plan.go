@@ -1,0 +1,183 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
+	"andamio/internal/core/tosca"
+)
+
+type planOptions struct {
+	preset, inputs, estate, out string
+	set                         []string
+}
+
+func (s *shared) plan() *cobra.Command {
+	var o planOptions
+	cmd := &cobra.Command{
+		Use:   "plan TEMPLATE",
+		Short: "Compile a template into a plan: what, where, in which order, how long, at what cost",
+		Long: `Reads a template, places its workloads on an estate and compiles the plan that raises it. The estate is the file
+given with --estate, else estate.json beside the template, else the sites that the workspace is connected to.
+With --json, or -o, the plan itself is written; equal input gives the same bytes.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error { return s.compile(cmd.Context(), args[0], o) },
+	}
+	cmd.Flags().StringVar(&o.preset, "preset", "", "inputs of this preset of the template")
+	cmd.Flags().StringVar(&o.inputs, "inputs", "", "YAML file with inputs")
+	cmd.Flags().StringArrayVar(&o.set, "input", nil, "one input, NAME=VALUE; may be repeated")
+	cmd.Flags().StringVar(&o.estate, "estate", "", "JSON file that describes the sites")
+	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file")
+	return cmd
+}
+
+func (s *shared) compile(ctx context.Context, name string, o planOptions) error {
+	t, err := app.OpenTemplate(name)
+	if err != nil {
+		return err
+	}
+	inputs, diags, err := o.readInputs()
+	if err != nil {
+		return err
+	}
+	e, err := s.findEstate(ctx, t, o.estate)
+	if err != nil {
+		return err
+	}
+	d := app.NewDraft(t, o.preset, inputs, e)
+	d.Diagnostics = append(d.Diagnostics, diags...)
+	if d.Diagnostics.Errors() > 0 {
+		if s.json {
+			err = s.printJSON(map[string]any{"template": t.Name, "diagnostics": d.Diagnostics, "mistakes": d.Diagnostics.Errors()})
+		} else {
+			s.printDiagnostics(t, d.Diagnostics)
+		}
+		return errors.Join(no{}, err)
+	}
+	if d.Err != nil {
+		return no{d.Err}
+	}
+	return s.writePlan(d.Plan, o.out)
+}
+
+func (s *shared) writePlan(p *plan.Plan, file string) error {
+	data, err := p.Write()
+	if err != nil {
+		return err
+	}
+	if file != "" {
+		if err := os.WriteFile(file, data, 0o644); err != nil {
+			return err
+		}
+	}
+	if s.json {
+		_, err = s.out.Write(data)
+		return err
+	}
+	s.printPlan(p)
+	if file != "" {
+		fmt.Fprintf(s.out, "\nwritten to %s; andamio run %s builds it\n", file, file)
+	}
+	return nil
+}
+
+// readInputs reads --inputs and --input.
+func (o planOptions) readInputs() (tosca.Inputs, tosca.Diagnostics, error) {
+	inputs := tosca.Inputs{}
+	var diags tosca.Diagnostics
+	if o.inputs != "" {
+		data, err := os.ReadFile(o.inputs)
+		if err != nil {
+			return nil, nil, err
+		}
+		inputs, diags = tosca.ReadInputs(o.inputs, data)
+	}
+	for _, pair := range o.set {
+		name, text, ok := strings.Cut(pair, "=")
+		if !ok {
+			return nil, nil, usage{fmt.Errorf("--input takes NAME=VALUE, not %q", pair)}
+		}
+		v, found := tosca.ParseInput(name, text)
+		diags = append(diags, found...)
+		if v != nil {
+			inputs[name] = v
+		}
+	}
+	return inputs, diags, nil
+}
+
+// findEstate is the estate named, the one beside the template, or that of the connected sites.
+func (s *shared) findEstate(ctx context.Context, t *app.Template, file string) (*estate.Estate, error) {
+	if file == "" {
+		beside := filepath.Join(t.Dir, "estate.json")
+		if _, err := os.Stat(beside); err == nil {
+			file = beside
+		}
+	}
+	if file != "" {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		e, err := estate.Read(data)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
+		return e, nil
+	}
+	a, err := s.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer a.Close()
+	e, err := a.Estate(ctx)
+	if err == nil && len(e.Sites) == 0 {
+		err = errors.New("there are no sites to plan for: name an estate with --estate, or start stand-ins with andamio sandbox")
+	}
+	return e, err
+}
+
+// printPlan prints a plan for people: the elevation's contents from the top down, then totals.
+func (s *shared) printPlan(p *plan.Plan) {
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	for level := p.Levels; level > 0; level-- {
+		for _, r := range p.Resources {
+			if r.Level != level || r.PartOf != "" {
+				continue
+			}
+			fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", level, r.Site, r.Kind, printable.Clean(r.Title), printable.Clean(r.Detail), money(p, r.CostPerHour))
+		}
+	}
+	w.Flush()
+	for _, n := range p.Notes {
+		fmt.Fprintln(s.out, "note:", printable.Clean(n))
+	}
+	fmt.Fprintf(s.out, "\n%s: %d steps on %d resources at %d sites, %d levels\n", p.Name, len(p.Steps), len(p.Resources), len(p.Sites), p.Levels)
+	fmt.Fprintf(s.out, "expected %s, decided by %s\n", seconds(p.Seconds), strings.Join(p.CriticalPath, " → "))
+	fmt.Fprintf(s.out, "costs %.3f %s/h when standing\n", p.CostPerHour, p.Currency)
+}
+
+func money(p *plan.Plan, x float64) string {
+	if x == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%.3f %s/h", x, p.Currency)
+}
+
+func seconds(x float64) string {
+	if x < 60 {
+		return fmt.Sprintf("%.0fs", x)
+	}
+	return fmt.Sprintf("%dm%02ds", int(x)/60, int(x)%60)
+}

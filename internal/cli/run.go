@@ -1,0 +1,228 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
+	"andamio/internal/core/run"
+)
+
+func (s *shared) run() *cobra.Command {
+	var detach bool
+	cmd := &cobra.Command{
+		Use:   "run PLAN",
+		Short: "Run a plan to its end",
+		Long: `Runs a plan file (from andamio plan -o) at the connected sites. The run goes on in a process of its own: with
+--detach the command returns its number at once, otherwise it watches. An interrupt asks the run to stop, which leaves
+what stands as it is. Secrets come from the environment, see the message when one is missing.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			data, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			p, err := plan.Read(data)
+			if err != nil {
+				return fmt.Errorf("%s: %w", args[0], err)
+			}
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			id, err := a.Begin(cmd.Context(), p)
+			if err != nil {
+				return err
+			}
+			if detach {
+				if s.json {
+					return s.printJSON(map[string]any{"run": id})
+				}
+				fmt.Fprintf(s.out, "run %d goes on in the background; andamio watch %d shows it\n", id, id)
+				return nil
+			}
+			return s.follow(cmd.Context(), a, id, true)
+		},
+	}
+	cmd.Flags().BoolVar(&detach, "detach", false, "return at once with the run's number")
+	return cmd
+}
+
+func (s *shared) watch() *cobra.Command {
+	return &cobra.Command{
+		Use:   "watch [RUN]",
+		Short: "Watch a run, in this workspace the last one if none is named",
+		Long: `Prints what has happened in a run and follows it to its end. Exits with 0 if everything stands, 1 if not. An
+interrupt ends the watching, not the run.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			id, err := findRun(cmd.Context(), a, args)
+			if err != nil {
+				return err
+			}
+			return s.follow(cmd.Context(), a, id, false)
+		},
+	}
+}
+
+// findRun is the run named, or the newest.
+func findRun(ctx context.Context, a *app.App, args []string) (int64, error) {
+	if len(args) == 1 {
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return 0, usage{fmt.Errorf("%q is no number of a run", args[0])}
+		}
+		return id, nil
+	}
+	runs, err := a.Store.Runs(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if len(runs) == 0 {
+		return 0, errors.New("there are no runs in this workspace yet; andamio run PLAN begins one")
+	}
+	return runs[0].ID, nil
+}
+
+// follow prints a run's progress until it is over. With cancel, the end of ctx asks the run to stop and waits for it.
+func (s *shared) follow(ctx context.Context, a *app.App, id int64, cancel bool) error {
+	r, err := a.Store.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	p, err := a.Store.Plan(ctx, r.Plan)
+	if err != nil {
+		return err
+	}
+	watching := ctx
+	if cancel {
+		watching = context.WithoutCancel(ctx)
+		stop := context.AfterFunc(ctx, func() { _ = a.Cancel(watching, id) })
+		defer stop()
+	}
+	state := run.New(p)
+	show := s.progress(id, state)
+	for b := range a.Watch(watching, id, 0) {
+		if b.Err != nil {
+			return b.Err
+		}
+		for _, e := range b.Events {
+			state.Apply(e)
+			show.event(e)
+		}
+		show.line()
+	}
+	show.end()
+	return s.verdict(watching, a, id, state)
+}
+
+// verdict prints how a run ended and turns it into the exit status.
+func (s *shared) verdict(ctx context.Context, a *app.App, id int64, state *run.State) error {
+	if s.json {
+		if err := s.printJSON(report(ctx, id, state)); err != nil {
+			return err
+		}
+	} else if state.Over() {
+		s.printReport(ctx, id, state)
+	} else if r, err := a.Store.Run(ctx, id); err == nil && app.Abandoned(r, time.Now()) {
+		return no{fmt.Errorf("the worker of run %d has been silent since %s: how far it got is in the journal, what the sites hold is not known", id, r.Beat.Local().Format(time.TimeOnly))}
+	}
+	if state.Status != run.Standing {
+		return no{}
+	}
+	return nil
+}
+
+// progress prints a run as it goes: a line for each step in a pipe, one line that changes on a terminal.
+type progress struct {
+	s     *shared
+	id    int64
+	state *run.State
+	tty   bool
+}
+
+func (s *shared) progress(id int64, state *run.State) *progress {
+	f, isFile := s.out.(*os.File)
+	return &progress{s, id, state, isFile && term.IsTerminal(f.Fd())}
+}
+
+func (p *progress) event(e run.Event) {
+	if p.s.json {
+		return
+	}
+	word := map[run.EventKind]run.Status{run.StepStarted: run.UnderWay, run.StepDone: run.Standing, run.StepFailed: run.Failed, run.StepStopped: run.Stopped}[e.Kind]
+	switch {
+	case word == "":
+		return
+	case p.tty && e.Kind != run.StepFailed:
+		return
+	}
+	if p.tty {
+		fmt.Fprint(p.s.out, "\r\x1b[K")
+	}
+	text := ""
+	if e.Text != "" {
+		text = ": " + printable.Clean(e.Text)
+	}
+	fmt.Fprintf(p.s.out, "%7s  %-9s  %s%s\n", since(p.state, e.At), word, e.Step, text)
+}
+
+func since(s *run.State, at time.Time) string {
+	return fmt.Sprintf("%.1fs", at.Sub(s.Started).Seconds())
+}
+
+// barWidth is the width of the terminal's progress bar in cells.
+const barWidth = 30
+
+func (p *progress) line() {
+	if !p.tty || p.s.json {
+		return
+	}
+	all := len(p.state.Steps)
+	full := barWidth * p.state.Done / max(all, 1)
+	_, end := p.state.Forecast(time.Now())
+	gone := time.Since(p.state.Started)
+	fmt.Fprintf(p.s.out, "\r\x1b[Krun %d  %s%s  %d of %d standing, about %s to go", p.id, strings.Repeat("█", full),
+		strings.Repeat("░", barWidth-full), p.state.Done, all, seconds(max(end-gone, 0).Seconds()))
+}
+
+func (p *progress) end() {
+	if p.tty && !p.s.json {
+		fmt.Fprint(p.s.out, "\r\x1b[K")
+	}
+}
+
+// work is what a run's worker process is started as.
+func (s *shared) work() *cobra.Command {
+	return &cobra.Command{
+		Use: "work RUN", Hidden: true, Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			id, err := findRun(cmd.Context(), a, args)
+			if err != nil {
+				return err
+			}
+			return a.Work(cmd.Context(), id)
+		},
+	}
+}

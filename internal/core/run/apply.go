@@ -1,0 +1,153 @@
+package run
+
+import "maps"
+
+// Apply takes the next event of the journal into account. Events that were applied before, or name what the plan does
+// not have, change nothing.
+func (s *State) Apply(e Event) {
+	if e.Seq != 0 && e.Seq <= s.LastSeq {
+		return
+	}
+	s.LastSeq, s.LastAt = e.Seq, e.At
+	switch e.Kind {
+	case RunStarted:
+		s.Status, s.Started = UnderWay, e.At
+	case RunEnded:
+		s.end(e)
+	case SiteSays, Answered, Learned:
+		s.learn(e)
+	default:
+		s.step(e)
+	}
+}
+
+func (s *State) end(e Event) {
+	s.Ended, s.Text, s.Outputs = e.At, e.Text, e.Attributes
+	switch {
+	case e.Good:
+		s.Status = Standing
+	case s.Failures > 0:
+		s.Status = Failed
+	default:
+		s.Status = Stopped
+	}
+}
+
+func (s *State) learn(e Event) {
+	r := s.Resource(e.Resource)
+	if r == nil {
+		return
+	}
+	switch e.Kind {
+	case SiteSays:
+		r.SiteSaid = Reading{e.Text, e.Good, e.At}
+	case Answered:
+		r.Answer = Reading{e.Text, e.Good, e.At}
+	case Learned:
+		if r.Attributes == nil {
+			r.Attributes = map[string]string{}
+		}
+		maps.Copy(r.Attributes, e.Attributes)
+	}
+}
+
+func (s *State) step(e Event) {
+	st := s.Step(e.Step)
+	if st == nil {
+		return
+	}
+	switch e.Kind {
+	case StepStarted:
+		st.Started = e.At
+		s.set(st, UnderWay)
+	case StepAsked:
+		s.learn(Event{Kind: Learned, Resource: st.Resource, Attributes: e.Attributes})
+	case StepRetry:
+		st.Retries++
+		st.log(Line{e.At, "again: " + e.Text})
+	case StepDone:
+		st.Ended = e.At
+		s.set(st, Standing)
+	case StepFailed:
+		st.Ended, st.Error = e.At, e.Text
+		st.log(Line{e.At, e.Text})
+		s.set(st, Failed)
+		s.hold(st)
+	case StepStopped:
+		st.Ended, st.Error = e.At, e.Text
+		s.set(st, Stopped)
+	case Logged:
+		st.log(Line{e.At, e.Text})
+	}
+}
+
+func (st *Step) log(l Line) {
+	if len(st.Log) >= maxLines {
+		st.Log = append(st.Log[:0], st.Log[len(st.Log)-maxLines/2:]...)
+	}
+	st.Log = append(st.Log, l)
+}
+
+// hold marks every step that waits, directly or through others, for a failed one.
+func (s *State) hold(failed *Step) {
+	blocked := map[string]bool{failed.ID: true}
+	for i := range s.Steps { // sorted by level: what a step waits for comes before it
+		st := &s.Steps[i]
+		if st.Status != Planned {
+			continue
+		}
+		for _, a := range st.After {
+			if blocked[a] {
+				blocked[st.ID] = true
+				s.set(st, Held)
+				break
+			}
+		}
+	}
+}
+
+// set changes a step's status and with it its resource's.
+func (s *State) set(st *Step, to Status) {
+	r := s.Resource(st.Resource)
+	r.count(st.Status, -1)
+	s.tally(st.Status, -1)
+	st.Status = to
+	r.count(to, 1)
+	s.tally(to, 1)
+	switch {
+	case r.bad > 0:
+		r.Status = Failed
+	case r.done == len(r.steps):
+		r.Status = Standing
+	case r.busy > 0:
+		r.Status = UnderWay
+	case r.held > 0:
+		r.Status = Held
+	case r.done > 0:
+		r.Status = UnderWay
+	default:
+		r.Status = Planned
+	}
+}
+
+func (s *State) tally(status Status, n int) {
+	switch status {
+	case Standing:
+		s.Done += n
+	case Failed:
+		s.Failures += n
+	}
+}
+
+func (r *Resource) count(status Status, n int) {
+	switch status {
+	case Standing:
+		r.done += n
+	case Failed, Stopped:
+		r.bad += n
+	case UnderWay:
+		r.busy += n
+	case Held:
+		r.held += n
+	}
+}

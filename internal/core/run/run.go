@@ -1,0 +1,197 @@
+// Package run is what is known of one execution of a plan, worked out from the events of its journal.
+//
+// In go a [plan.Plan] and [Event]s in the order of the journal; out comes a [State]: how each step and each resource
+// is, what the site and the endpoint say of it and when, what was logged. The journal is the truth and a state only a
+// reading of it, so that every watcher, in whatever process, sees the same.
+package run
+
+import (
+	"time"
+
+	"andamio/internal/core/plan"
+)
+
+// EventKind says what happened.
+type EventKind string
+
+// The kinds of event, as they stand in the journal.
+const (
+	RunStarted  EventKind = "run-started"
+	RunEnded    EventKind = "run-ended"
+	StepStarted EventKind = "step-started"
+	StepAsked   EventKind = "step-asked" // the site has accepted; Attributes has its id
+	StepRetry   EventKind = "step-retry"
+	StepDone    EventKind = "step-done"
+	StepFailed  EventKind = "step-failed"
+	StepStopped EventKind = "step-stopped" // interrupted by a cancel; how far it got is not known
+	SiteSays    EventKind = "site-says"
+	Answered    EventKind = "endpoint-says"
+	Learned     EventKind = "attributes"
+	Logged      EventKind = "log"
+)
+
+// Event is one line of a run's journal.
+type Event struct {
+	Seq        int64             `json:"seq"`
+	At         time.Time         `json:"at"`
+	Kind       EventKind         `json:"kind"`
+	Step       string            `json:"step,omitempty"`
+	Resource   string            `json:"resource,omitempty"`
+	Text       string            `json:"text,omitempty"`
+	Good       bool              `json:"good,omitempty"`
+	Attributes map[string]string `json:"attributes,omitempty"`
+}
+
+// Status is how a step, a resource or a run stands.
+type Status string
+
+// The statuses. Held steps wait for one that failed.
+const (
+	Planned  Status = "planned"
+	UnderWay Status = "under way"
+	Standing Status = "standing"
+	Failed   Status = "failed"
+	Held     Status = "held"
+	Stopped  Status = "stopped"
+)
+
+// Reading is what somebody said, and when.
+type Reading struct {
+	Text string
+	Good bool
+	At   time.Time
+}
+
+// Line is one line of a log.
+type Line struct {
+	At   time.Time
+	Text string
+}
+
+// maxLines bounds the lines kept of one step; older ones stay in the journal.
+const maxLines = 400
+
+// Step is how one step is.
+type Step struct {
+	*plan.Step
+	Status         Status
+	Started, Ended time.Time
+	// Error says why it failed.
+	Error   string
+	Retries int
+	Log     []Line
+	waits   int
+}
+
+// Resource is how one resource is: Status is what we think, SiteSaid
+// what the site said last, Answer what came back from the endpoint last.
+type Resource struct {
+	*plan.Resource
+	Status     Status
+	Attributes map[string]string
+	SiteSaid   Reading
+	Answer     Reading
+	steps      []int
+	done       int
+	bad        int
+	busy       int
+	held       int
+}
+
+// State is how a run is.
+type State struct {
+	Plan           *plan.Plan
+	Status         Status
+	Text           string
+	Started, Ended time.Time
+	LastSeq        int64
+	LastAt         time.Time
+	Steps          []Step
+	Resources      []Resource
+	// Done counts standing steps, Failures failed ones.
+	Done, Failures int
+	Outputs        map[string]string
+
+	stepAt     map[string]int
+	resourceAt map[string]int
+	carries    map[string][]int
+}
+
+// New is the state before anything happened.
+func New(p *plan.Plan) *State {
+	s := &State{Plan: p, Status: Planned, Steps: make([]Step, len(p.Steps)), Resources: make([]Resource, len(p.Resources)),
+		stepAt: make(map[string]int, len(p.Steps)), resourceAt: make(map[string]int, len(p.Resources)), carries: map[string][]int{}}
+	for i := range p.Resources {
+		s.Resources[i] = Resource{Resource: &p.Resources[i], Status: Planned}
+		s.resourceAt[p.Resources[i].ID] = i
+		for _, on := range p.Resources[i].StandsOn {
+			s.carries[on] = append(s.carries[on], i)
+		}
+	}
+	for i := range p.Steps {
+		s.Steps[i] = Step{Step: &p.Steps[i], Status: Planned, waits: len(p.Steps[i].After)}
+		s.stepAt[p.Steps[i].ID] = i
+		r := &s.Resources[s.resourceAt[p.Steps[i].Resource]]
+		r.steps = append(r.steps, i)
+	}
+	return s
+}
+
+// Step returns the step of that id, or nil.
+func (s *State) Step(id string) *Step {
+	if i, ok := s.stepAt[id]; ok {
+		return &s.Steps[i]
+	}
+	return nil
+}
+
+// Resource returns the resource of that id, or nil.
+func (s *State) Resource(id string) *Resource {
+	if i, ok := s.resourceAt[id]; ok {
+		return &s.Resources[i]
+	}
+	return nil
+}
+
+// StepsOf are the steps on a resource, in the plan's order.
+func (s *State) StepsOf(resource string) []*Step {
+	r := s.Resource(resource)
+	if r == nil {
+		return nil
+	}
+	out := make([]*Step, len(r.steps))
+	for i, at := range r.steps {
+		out[i] = &s.Steps[at]
+	}
+	return out
+}
+
+// Carries are the resources that stand on a resource, in the plan's order.
+func (s *State) Carries(resource string) []*Resource {
+	var out []*Resource
+	for _, i := range s.carries[resource] {
+		out = append(out, &s.Resources[i])
+	}
+	return out
+}
+
+// Ended reports that nothing more will happen.
+func (s *State) Over() bool { return !s.Ended.IsZero() }
+
+// Fraction is how much of a resource's steps are done, from 0 to 1.
+func (r *Resource) Fraction() float64 {
+	if len(r.steps) == 0 {
+		return 0
+	}
+	return float64(r.done) / float64(len(r.steps))
+}
+
+// Attribute implements plan.Resolver.
+func (s *State) Attribute(resource, name string) (string, bool) {
+	r := s.Resource(resource)
+	if r == nil {
+		return "", false
+	}
+	v, ok := r.Attributes[name]
+	return v, ok
+}

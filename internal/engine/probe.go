@@ -1,0 +1,113 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"syscall"
+	"time"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+// probeClient asks endpoints; it neither follows redirects nor keeps connections, so that each answer is fresh.
+var probeClient = &http.Client{
+	Timeout:       5 * time.Second,
+	Transport:     &http.Transport{DisableKeepAlives: true, DialContext: (&net.Dialer{Timeout: 3 * time.Second}).DialContext},
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+}
+
+// probe asks an endpoint until it answers as the step's condition demands.
+func (e *Engine) probe(ctx context.Context, s *plan.Step) error {
+	address, err := s.Check.Address.Text(e)
+	if err != nil {
+		return err
+	}
+	port, err := s.Check.Port.Text(e)
+	if err != nil {
+		return err
+	}
+	where := net.JoinHostPort(address, port)
+	wait := 50 * time.Millisecond
+	for {
+		said, good := Ask(ctx, s.Check.Kind, where, s.Check.Path)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		events := []run.Event{{Kind: run.Answered, Resource: s.Resource, Text: said, Good: good}}
+		if good {
+			events = append(events, run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: said})
+		}
+		if err := e.record(events...); err != nil || good {
+			return err
+		}
+		if err := pause(ctx, wait); err != nil {
+			return err
+		}
+		wait = min(wait*2, 2*time.Second)
+	}
+}
+
+// maxAnswer bounds what is read of a page.
+const maxAnswer = 64 << 10
+
+// Ask makes one real request of an endpoint and says in a line what came back, and whether it is a good answer: a
+// connection for tcp, a page with status 200 for http.
+func Ask(ctx context.Context, kind, where, path string) (said string, good bool) {
+	if kind == plan.CheckHTTP {
+		return askHTTP(ctx, "http://"+where+path)
+	}
+	d := net.Dialer{Timeout: 3 * time.Second}
+	conn, err := d.DialContext(ctx, "tcp", where)
+	if err != nil {
+		return reason(err) + " · tcp " + where, false
+	}
+	conn.Close()
+	return "open · tcp " + where, true
+}
+
+func askHTTP(ctx context.Context, url string) (string, bool) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
+	if err != nil {
+		return err.Error(), false
+	}
+	resp, err := probeClient.Do(req)
+	if err != nil {
+		return reason(err) + " · " + url, false
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	if err != nil {
+		return "broke off · " + url, false
+	}
+	said := fmt.Sprintf("%d · %s · %d bytes: %s", resp.StatusCode, url, len(body), firstWords(string(body)))
+	return said, resp.StatusCode == http.StatusOK
+}
+
+// firstWords is the beginning of a page's text, for telling one page from another.
+func firstWords(body string) string {
+	text := strings.Join(strings.Fields(body), " ")
+	if r := []rune(text); len(r) > 60 {
+		return string(r[:59]) + "…"
+	}
+	return text
+}
+
+// reason says why a connection failed in a word.
+func reason(err error) string {
+	var timeout net.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "refused"
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return "silent"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return "unreachable"
+	}
+	return "no answer"
+}

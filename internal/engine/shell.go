@@ -1,0 +1,160 @@
+package engine
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
+)
+
+func publicKey(key ssh.Signer) string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key.PublicKey())))
+}
+
+// script runs a step's script on its instance, over SSH: the text goes to the standard input of "sh -s", preceded by
+// its inputs as exported variables, so that no value shows in a list of processes.
+func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	var text strings.Builder
+	for _, in := range s.Script.Inputs {
+		v, err := in.Value.Text(e)
+		if err != nil {
+			return fmt.Errorf("the input %s is not known: %w", in.Name, err)
+		}
+		fmt.Fprintf(&text, "export %s=%s\n", in.Name, quote(v))
+	}
+	text.WriteString(e.Plan.Scripts[s.Script.Path])
+	client, err := e.login(ctx, s, r.On)
+	if err != nil {
+		return err
+	}
+	return e.runScript(ctx, s, client, text.String())
+}
+
+// quote makes any text a single word of the shell.
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+// login opens, or finds open, a connection to an instance.
+func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*ssh.Client, error) {
+	iface := e.ifaces[instance]
+	var want door
+	for name, field := range map[string]*string{site.AttrAddress: &want.address, site.AttrSSHPort: &want.port,
+		site.AttrSSHUser: &want.user, site.AttrHostKey: &want.hostKey} {
+		v, ok := e.Attribute(iface, name)
+		if !ok {
+			return nil, fmt.Errorf("the site did not say the %s of %s, so no shell can be opened", name, instance)
+		}
+		*field = v
+	}
+	var client *ssh.Client
+	err := e.retry(ctx, s, func() (err error) {
+		client, err = e.pool.open(ctx, want)
+		return err
+	})
+	return client, err
+}
+
+// runScript runs the text and logs each line it prints; its exit status decides.
+func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *ssh.Client, text string) error {
+	session, err := client.NewSession()
+	if err != nil {
+		return &site.Error{Site: s.Site, Doing: "open a session", Class: site.Transient, Err: err}
+	}
+	defer session.Close()
+	stop := context.AfterFunc(ctx, func() { session.Close() })
+	defer stop()
+	session.Stdin = strings.NewReader(text)
+	out, in := io.Pipe()
+	session.Stdout, session.Stderr = in, in
+	logged := make(chan string, 1)
+	go func() { logged <- e.logLines(s, out) }()
+	err = session.Run("sh -s")
+	in.Close()
+	last := <-logged
+	var exit *ssh.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &exit):
+		return fmt.Errorf("%s exited with %d: %s", s.Script.Path, exit.ExitStatus(), last)
+	case err != nil:
+		return fmt.Errorf("the connection broke off while %s ran: %w", s.Script.Path, err)
+	}
+	return nil
+}
+
+// logLines journals what a script prints, and returns the last line.
+func (e *Engine) logLines(s *plan.Step, out io.Reader) string {
+	scan := bufio.NewScanner(out)
+	scan.Buffer(nil, 256<<10)
+	last := ""
+	for scan.Scan() {
+		last = e.mask.clean(scan.Text())
+		_ = e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: last})
+	}
+	_, _ = io.Copy(io.Discard, out) // a line too long to keep must not stop the script
+	return last
+}
+
+// door is how one logs in to an instance.
+type door struct{ address, port, user, hostKey string }
+
+// shells keeps one connection to each instance.
+type shells struct {
+	key     ssh.Signer
+	mu      sync.Mutex
+	clients map[door]*ssh.Client
+}
+
+func newShells(key ssh.Signer) *shells { return &shells{key: key, clients: map[door]*ssh.Client{}} }
+
+// open connects, checking the host's key against the one its site told.
+func (p *shells) open(ctx context.Context, d door) (*ssh.Client, error) {
+	p.mu.Lock()
+	client := p.clients[d]
+	p.mu.Unlock()
+	if client != nil {
+		if _, _, err := client.SendRequest("keepalive@andamio.example", true, nil); err == nil {
+			return client, nil
+		}
+	}
+	hostKey, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.hostKey))
+	if err != nil {
+		return nil, fmt.Errorf("the host key that the site told cannot be read: %w", err)
+	}
+	config := &ssh.ClientConfig{User: d.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(p.key)},
+		HostKeyCallback: ssh.FixedHostKey(hostKey), Timeout: 10 * time.Second}
+	where := net.JoinHostPort(d.address, d.port)
+	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", where)
+	if err != nil {
+		return nil, err
+	}
+	c, channels, requests, err := ssh.NewClientConn(conn, where, config)
+	if err != nil {
+		conn.Close()
+		return nil, err
+	}
+	client = ssh.NewClient(c, channels, requests)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.clients[d] = client
+	return client, nil
+}
+
+func (p *shells) close() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, c := range p.clients {
+		c.Close()
+	}
+}

@@ -1,0 +1,125 @@
+package sandbox
+
+import (
+	"encoding/json"
+	"net/http"
+	"strings"
+	"time"
+
+	"andamio/internal/sandbox/host"
+	"andamio/internal/site/occi/wire"
+)
+
+// change invokes an action (POST with ?action=) or changes attributes (POST and PUT).
+func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
+	var body struct {
+		wire.Resource
+		Action string `json:"action"`
+	}
+	if err := json.NewDecoder(r.Body).Decode(&body); err != nil {
+		refuse(w, http.StatusBadRequest, "the body cannot be read: %v", err)
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	t := c.find(w, r)
+	if t == nil {
+		return
+	}
+	if action := r.URL.Query().Get("action"); action != "" {
+		if why := c.act(t, strings.TrimPrefix(body.Action, wire.ComputeAction)); why != nil {
+			refuse(w, why.code, "%s", why.text)
+			return
+		}
+		respond(w, http.StatusOK, t.copy())
+		return
+	}
+	if body.Title != "" {
+		t.Title = body.Title
+	}
+	if mark := word(body.Attributes[wire.OwnMarkText]); mark != "" {
+		t.Attributes[wire.OwnMarkText] = mark
+	}
+	respond(w, http.StatusOK, t.copy())
+}
+
+// act starts or stops an instance.
+func (c *Cloud) act(t *thing, action string) *refusal {
+	if t.term != "compute" {
+		return no(http.StatusBadRequest, "only instances are started and stopped")
+	}
+	active := t.Attributes[wire.ComputeState] == "active"
+	switch {
+	case action == "stop" && active:
+		t.host.Close()
+		t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "inactive", "stopped"
+	case action == "start" && !active && t.Attributes[wire.ComputeWord] == "stopped":
+		t.Attributes[wire.ComputeWord] = "building"
+		go c.restart(t)
+	case action == "start" || action == "stop":
+		return no(http.StatusConflict, "the instance is %v", t.Attributes[wire.ComputeWord])
+	default:
+		return no(http.StatusBadRequest, "there is no action %q", action)
+	}
+	return nil
+}
+
+// restart boots a stopped instance; what ran on it does not start by itself.
+func (c *Cloud) restart(t *thing) {
+	if !c.wait(time.Duration(c.site.Timings.Instance * c.pace / 2 * float64(time.Second))) {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	t.host = t.host.Reboot()
+	for _, link := range c.things {
+		if link.source != t.ID || link.reach == nil {
+			continue
+		}
+		if err := t.host.Plug(link.reach); err != nil {
+			t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "error", err.Error()
+			return
+		}
+	}
+	t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "active", "active"
+}
+
+// remove deletes a resource; links go with the instance they lead from, and a target in use is kept.
+func (c *Cloud) remove(w http.ResponseWriter, r *http.Request) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	t := c.find(w, r)
+	if t == nil {
+		return
+	}
+	for _, link := range c.things {
+		if link.target == t.ID {
+			refuse(w, http.StatusConflict, "%s is linked to %s", t.Title, link.source)
+			return
+		}
+	}
+	for id, link := range c.things {
+		if link.source == t.ID {
+			c.drop(id)
+		}
+	}
+	c.drop(t.ID)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// drop ends a thing and gives back what it took.
+func (c *Cloud) drop(id string) {
+	t := c.things[id]
+	delete(c.things, id)
+	if t.host != nil {
+		t.host.Close()
+	}
+	if t.room != nil {
+		t.room.free = t.room.free.Plus(t.take)
+	}
+	if t.reach != nil && t.reach.own {
+		c.addrs.free(t.reach.address)
+	}
+}
+
+var _ host.Network = (*reach)(nil)

@@ -1,0 +1,251 @@
+package sandbox
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"hash/fnv"
+	"math/rand/v2"
+	"net/http"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/sandbox/host"
+	"andamio/internal/site/occi/wire"
+)
+
+// Cloud is the stand-in of one site: an HTTP server that speaks OCCI and builds what it is asked for in its own time.
+type Cloud struct {
+	site  *estate.Site
+	pace  float64
+	seed  uint64
+	addrs *addresses
+	token string
+	ctx   context.Context
+	mux   *http.ServeMux
+
+	mu sync.Mutex
+	// things are all resources by id, in the order of their making in ids.
+	things map[string]*thing
+	ids    []string
+	keys   map[string]string
+	rooms  []*room
+	next   int
+}
+
+// thing is a resource or link with what makes it real.
+type thing struct {
+	wire.Resource
+	term   string
+	host   *host.Host
+	reach  *reach
+	room   *room
+	take   estate.Capacity
+	source string
+	target string
+}
+
+// room is a zone or host with what is left of it.
+type room struct {
+	zone, host string
+	free       estate.Capacity
+}
+
+func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *addresses, token string) *Cloud {
+	own := *site
+	own.Pace = site.Pace * cfg.Pace
+	if addrs.single() {
+		own.Network = estate.Ports
+	}
+	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, token: token, ctx: ctx,
+		things: map[string]*thing{}, keys: map[string]string{}}
+	for _, z := range site.Zones {
+		if len(z.Hosts) == 0 {
+			c.rooms = append(c.rooms, &room{z.Name, "", z.Free})
+		}
+		for _, h := range z.Hosts {
+			c.rooms = append(c.rooms, &room{z.Name, h.Name, h.Free})
+		}
+	}
+	c.routes()
+	return c
+}
+
+func (c *Cloud) close() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, t := range c.things {
+		if t.host != nil {
+			t.host.Close()
+		}
+	}
+}
+
+// terms are the collections, with the kind each holds and whether it is of links.
+var terms = map[string]struct {
+	kind string
+	link bool
+}{
+	"compute": {wire.Compute, false}, "storage": {wire.Storage, false}, "network": {wire.Network, false},
+	"networkinterface": {wire.NetworkInterface, true}, "storagelink": {wire.StorageLink, true},
+}
+
+func (c *Cloud) routes() {
+	c.mux = http.NewServeMux()
+	c.mux.HandleFunc("GET /-/{$}", c.query)
+	c.mux.HandleFunc("GET /.well-known/org/ogf/occi/-/{$}", c.query)
+	c.mux.HandleFunc("GET "+wire.PathSite, c.facts)
+	c.mux.HandleFunc("GET /{term}/{$}", c.list)
+	c.mux.HandleFunc("POST /{term}/{$}", c.create)
+	c.mux.HandleFunc("GET /{term}/{id}", c.read)
+	c.mux.HandleFunc("POST /{term}/{id}", c.change)
+	c.mux.HandleFunc("PUT /{term}/{id}", c.change)
+	c.mux.HandleFunc("DELETE /{term}/{id}", c.remove)
+}
+
+// ServeHTTP checks the token, takes the time that a call over a network takes, and answers.
+func (c *Cloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Header.Get(wire.HeaderToken) != "Bearer "+c.token {
+		refuse(w, http.StatusUnauthorized, "the token is missing or wrong")
+		return
+	}
+	select {
+	case <-time.After(time.Duration(float64(15*time.Millisecond) * min(c.pace, 1) * c.jitter(r.URL.Path))):
+	case <-r.Context().Done():
+		return
+	}
+	r.Body = http.MaxBytesReader(w, r.Body, 1<<20)
+	c.mux.ServeHTTP(w, r)
+}
+
+func respond(w http.ResponseWriter, code int, body any) {
+	w.Header().Set("Content-Type", wire.ContentType)
+	w.WriteHeader(code)
+	_ = json.NewEncoder(w).Encode(body)
+}
+
+func refuse(w http.ResponseWriter, code int, format string, args ...any) {
+	respond(w, code, wire.Problem{Message: fmt.Sprintf(format, args...)})
+}
+
+// jitter is a factor around 1 that depends only on the seed, the site and a name.
+func (c *Cloud) jitter(name string) float64 {
+	h := fnv.New64a()
+	fmt.Fprint(h, c.site.Name, name)
+	return 0.85 + 0.4*rand.New(rand.NewPCG(c.seed, h.Sum64())).Float64()
+}
+
+// query answers the query interface (GFD.221, section 4.3): kinds, actions, and a mixin for each size and image.
+func (c *Cloud) query(w http.ResponseWriter, _ *http.Request) {
+	q := wire.Query{}
+	for _, term := range []string{"compute", "network", "networkinterface", "storage", "storagelink"} {
+		parent := "http://schemas.ogf.org/occi/core#resource"
+		if terms[term].link {
+			parent = "http://schemas.ogf.org/occi/core#link"
+		}
+		q.Kinds = append(q.Kinds, wire.Category{Term: term, Scheme: wire.Infrastructure, Parent: parent, Location: "/" + term + "/"})
+	}
+	q.Kinds = append(q.Kinds, wire.Category{Term: "site", Scheme: wire.Own + "estate#", Location: "/site/"})
+	for _, s := range c.site.Sizes {
+		q.Mixins = append(q.Mixins, wire.Category{Term: s.Name, Scheme: wire.OwnSizes, Depends: []string{wire.ResourceTpl},
+			Attributes: map[string]any{wire.Cores: s.Cores, wire.Memory: s.MemoryGiB}})
+	}
+	for _, i := range c.site.Images {
+		q.Mixins = append(q.Mixins, wire.Category{Term: i.Name, Scheme: wire.OwnImages, Depends: []string{wire.OSTemplate}})
+	}
+	for _, a := range []string{"start", "stop"} {
+		q.Actions = append(q.Actions, wire.Category{Term: a, Scheme: wire.ComputeAction})
+	}
+	respond(w, http.StatusOK, q)
+}
+
+// facts answers what the site offers and what is free of it now.
+func (c *Cloud) facts(w http.ResponseWriter, _ *http.Request) {
+	c.mu.Lock()
+	now := *c.site
+	now.Zones = nil
+	for _, r := range c.rooms {
+		if r.host == "" {
+			now.Zones = append(now.Zones, estate.Zone{Name: r.zone, Free: r.free})
+			continue
+		}
+		i := slices.IndexFunc(now.Zones, func(z estate.Zone) bool { return z.Name == r.zone })
+		if i < 0 {
+			now.Zones = append(now.Zones, estate.Zone{Name: r.zone})
+			i = len(now.Zones) - 1
+		}
+		now.Zones[i].Hosts = append(now.Zones[i].Hosts, estate.Host{Name: r.host, Free: r.free})
+	}
+	c.mu.Unlock()
+	data, err := json.Marshal(now)
+	if err != nil {
+		refuse(w, http.StatusInternalServerError, "the facts cannot be written: %v", err)
+		return
+	}
+	respond(w, http.StatusOK, wire.Resource{Kind: wire.OwnSite, ID: "self", Attributes: map[string]any{wire.OwnSiteFacts: string(data)}})
+}
+
+func (c *Cloud) list(w http.ResponseWriter, r *http.Request) {
+	term := r.PathValue("term")
+	t, ok := terms[term]
+	if !ok {
+		refuse(w, http.StatusNotFound, "there is no kind %q here", term)
+		return
+	}
+	page, number := max(atoi(r, "page", 1), 1), min(max(atoi(r, "number", 100), 1), 1000)
+	var all []wire.Resource
+	c.mu.Lock()
+	for _, id := range c.ids {
+		if x := c.things[id]; x != nil && x.term == term {
+			all = append(all, x.copy())
+		}
+	}
+	c.mu.Unlock()
+	from := min((page-1)*number, len(all))
+	all = all[from:min(from+number, len(all))]
+	if t.link {
+		respond(w, http.StatusOK, wire.Collection{Links: all})
+		return
+	}
+	respond(w, http.StatusOK, wire.Collection{Resources: all})
+}
+
+func atoi(r *http.Request, name string, fallback int) int {
+	if n, err := strconv.Atoi(r.URL.Query().Get(name)); err == nil {
+		return n
+	}
+	return fallback
+}
+
+// copy is the rendering as it is now, safe to write while the thing changes.
+func (t *thing) copy() wire.Resource {
+	r := t.Resource
+	r.Attributes = make(map[string]any, len(t.Attributes))
+	for k, v := range t.Attributes {
+		if k != wire.PublicKey {
+			r.Attributes[k] = v
+		}
+	}
+	return r
+}
+
+// find looks a resource up and answers 404 itself if it is not there. The lock is held.
+func (c *Cloud) find(w http.ResponseWriter, r *http.Request) *thing {
+	t := c.things[r.PathValue("id")]
+	if t == nil || t.term != r.PathValue("term") {
+		refuse(w, http.StatusNotFound, "there is no %s %q", r.PathValue("term"), r.PathValue("id"))
+		return nil
+	}
+	return t
+}
+
+func (c *Cloud) read(w http.ResponseWriter, r *http.Request) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if t := c.find(w, r); t != nil {
+		respond(w, http.StatusOK, t.copy())
+	}
+}

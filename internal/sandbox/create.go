@@ -1,0 +1,309 @@
+package sandbox
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/sandbox/host"
+	"andamio/internal/site/occi/wire"
+)
+
+// refusal is why a request is not granted.
+type refusal struct {
+	code int
+	text string
+}
+
+func no(code int, format string, args ...any) *refusal {
+	return &refusal{code, fmt.Sprintf(format, args...)}
+}
+
+// create accepts a request and builds what it asks for in the background. A repeat with the same key gives the same
+// resource.
+func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
+	term := r.PathValue("term")
+	kind, known := terms[term]
+	if !known {
+		refuse(w, http.StatusNotFound, "there is no kind %q here", term)
+		return
+	}
+	var want wire.Resource
+	if err := json.NewDecoder(r.Body).Decode(&want); err != nil {
+		refuse(w, http.StatusBadRequest, "the body is no rendering of a resource: %v", err)
+		return
+	}
+	if want.Kind != kind.kind {
+		refuse(w, http.StatusBadRequest, "the kind %q does not belong into %s", want.Kind, term)
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	key := r.Header.Get(wire.HeaderKey)
+	if id, repeat := c.keys[key]; repeat && key != "" && c.things[id] != nil {
+		respond(w, http.StatusOK, c.things[id].copy())
+		return
+	}
+	t, why := c.accept(term, want)
+	if why != nil {
+		refuse(w, why.code, "%s", why.text)
+		return
+	}
+	if key != "" {
+		c.keys[key] = t.ID
+	}
+	w.Header().Set("Location", "/"+term+"/"+t.ID)
+	respond(w, http.StatusCreated, t.copy())
+}
+
+// life says how a kind's states are called, and how long it takes to build.
+type life struct {
+	state, word, active, inactive string
+	seconds                       func(estate.Timings) float64
+	build                         func(*Cloud, *thing) *refusal
+}
+
+var lives map[string]life
+
+func init() {
+	lives = map[string]life{
+		"network": {wire.NetworkState, wire.NetworkWord, "active", "inactive",
+			func(t estate.Timings) float64 { return t.Network }, nil},
+		"storage": {wire.StorageState, wire.StorageWord, "online", "offline",
+			func(t estate.Timings) float64 { return t.Volume }, nil},
+		"compute": {wire.ComputeState, wire.ComputeWord, "active", "inactive",
+			func(t estate.Timings) float64 { return t.Instance }, (*Cloud).boot},
+		"networkinterface": {wire.LinkState, wire.LinkWord, "active", "inactive",
+			func(t estate.Timings) float64 { return t.Interface }, (*Cloud).plug},
+		"storagelink": {wire.StoreState, wire.StoreWord, "active", "inactive",
+			func(t estate.Timings) float64 { return t.Attachment }, (*Cloud).mount},
+	}
+}
+
+// accept checks a request, reserves what it takes, and sets its life going. The lock is held.
+func (c *Cloud) accept(term string, want wire.Resource) (*thing, *refusal) {
+	c.next++
+	t := &thing{Resource: want, term: term}
+	t.ID = fmt.Sprintf("%s-%s-%d", c.site.Name, term, c.next)
+	if t.Attributes == nil {
+		t.Attributes = map[string]any{}
+	}
+	var why *refusal
+	switch {
+	case term == "compute":
+		why = c.reserve(t)
+	case terms[term].link:
+		why = c.ends(t)
+	}
+	if why != nil {
+		return nil, why
+	}
+	l := lives[term]
+	t.Attributes[l.state], t.Attributes[l.word] = l.inactive, "accepted"
+	c.things[t.ID] = t
+	c.ids = append(c.ids, t.ID)
+	go c.live(t, l)
+	return t, nil
+}
+
+// live takes a thing from accepted over building to active.
+func (c *Cloud) live(t *thing, l life) {
+	whole := time.Duration(l.seconds(c.site.Timings) * c.pace * c.jitter(t.Title+t.term) * float64(time.Second))
+	if !c.wait(whole / 6) {
+		return
+	}
+	c.mu.Lock()
+	t.Attributes[l.word] = "building"
+	c.mu.Unlock()
+	if !c.wait(whole - whole/6) {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.things[t.ID] == nil {
+		return // deleted meanwhile
+	}
+	if l.build != nil {
+		if why := l.build(c, t); why != nil {
+			t.Attributes[l.state], t.Attributes[l.word] = "error", why.text
+			return
+		}
+	}
+	t.Attributes[l.state], t.Attributes[l.word] = l.active, l.active
+}
+
+func (c *Cloud) wait(d time.Duration) bool {
+	select {
+	case <-time.After(d):
+		return true
+	case <-c.ctx.Done():
+		return false
+	}
+}
+
+func number(v any) float64 {
+	switch v := v.(type) {
+	case float64:
+		return v
+	case string:
+		f, _ := strconv.ParseFloat(v, 64)
+		return f
+	}
+	return 0
+}
+
+func word(v any) string { s, _ := v.(string); return s }
+
+// reserve finds the shape, image and room of an instance.
+func (c *Cloud) reserve(t *thing) *refusal {
+	take := estate.Capacity{Cores: int(number(t.Attributes[wire.Cores])), MemoryGiB: number(t.Attributes[wire.Memory]),
+		DiskGiB: number(t.Attributes[wire.OwnDisk])}
+	image := false
+	for _, m := range t.Mixins {
+		if name, ok := strings.CutPrefix(m, wire.OwnSizes); ok {
+			i := slices.IndexFunc(c.site.Sizes, func(s estate.Size) bool { return s.Name == name })
+			if i < 0 {
+				return no(http.StatusBadRequest, "the size %q is not offered here", name)
+			}
+			take.Cores, take.MemoryGiB = c.site.Sizes[i].Cores, c.site.Sizes[i].MemoryGiB
+		}
+		if name, ok := strings.CutPrefix(m, wire.OwnImages); ok {
+			image = slices.ContainsFunc(c.site.Images, func(i estate.Image) bool { return i.Name == name })
+			if !image {
+				return no(http.StatusBadRequest, "the image %q is not offered here", name)
+			}
+		}
+	}
+	if take.Cores < 1 || take.MemoryGiB <= 0 || !image {
+		return no(http.StatusBadRequest, "an instance needs a size, or cores and memory, and an image")
+	}
+	return c.takeRoom(t, take)
+}
+
+func (c *Cloud) takeRoom(t *thing, take estate.Capacity) *refusal {
+	zone, hostName := word(t.Attributes[wire.OwnZone]), word(t.Attributes[wire.OwnHost])
+	for _, r := range c.rooms {
+		if (zone == "" || zone == r.zone) && (hostName == "" || hostName == r.host) && r.free.Fits(take) {
+			r.free = r.free.Minus(take)
+			t.room, t.take = r, take
+			t.Attributes[wire.Cores], t.Attributes[wire.Memory] = take.Cores, take.MemoryGiB
+			t.Attributes[wire.OwnZone], t.Attributes[wire.OwnHost] = r.zone, r.host
+			return nil
+		}
+	}
+	return no(http.StatusConflict, "there is no room for %s in zone %q %s", take, zone, hostName)
+}
+
+// ends checks that both ends of a link exist.
+func (c *Cloud) ends(t *thing) *refusal {
+	if t.Source == nil || t.Target == nil {
+		return no(http.StatusBadRequest, "a link has a source and a target")
+	}
+	t.source, t.target = path.Base(t.Source.Location), path.Base(t.Target.Location)
+	source, target := c.things[t.source], c.things[t.target]
+	if source == nil || source.term != "compute" {
+		return no(http.StatusBadRequest, "the source %s is no instance here", t.Source.Location)
+	}
+	if target == nil || (target.term == "network") != (t.term == "networkinterface") {
+		return no(http.StatusBadRequest, "the target %s cannot be linked so", t.Target.Location)
+	}
+	if source.host == nil {
+		return no(http.StatusConflict, "the instance %s is not active yet", source.Title)
+	}
+	return nil
+}
+
+// boot makes the instance real.
+func (c *Cloud) boot(t *thing) *refusal {
+	name := word(t.Attributes[wire.Hostname])
+	if name == "" {
+		name = t.ID
+	}
+	h, err := host.New(name, c.pace, word(t.Attributes[wire.PublicKey]))
+	if err != nil {
+		return no(0, "%v", err)
+	}
+	t.host = h
+	return nil
+}
+
+// plug gives the instance an address, or ports of the site's.
+func (c *Cloud) plug(t *thing) *refusal {
+	source := c.things[t.source]
+	if source == nil || source.host == nil {
+		return no(0, "the instance is gone")
+	}
+	address, own := c.addrs.own, false
+	if c.site.Network == estate.Address {
+		free, ok := c.addrs.take()
+		if !ok {
+			return no(0, "no address is left")
+		}
+		address, own = free, true
+	}
+	r, err := newReach(address, own, ports(t))
+	if err != nil {
+		return no(0, "%v", err)
+	}
+	t.reach = r
+	if err := source.host.Plug(r); err != nil {
+		return no(0, "%v", err)
+	}
+	t.Attributes[wire.Address] = address
+	t.Attributes[wire.LinkMAC] = fmt.Sprintf("02:00:00:%02x:%02x:%02x", c.next>>16&0xff, c.next>>8&0xff, c.next&0xff)
+	t.Attributes[wire.OwnPortMap] = portMap(r.mapped())
+	t.Attributes[wire.OwnSSHUser] = host.User
+	t.Attributes[wire.OwnHostKey] = source.host.HostKey()
+	return nil
+}
+
+func ports(t *thing) []int {
+	var out []int
+	for _, text := range strings.Split(word(t.Attributes[wire.OwnPorts]), ",") {
+		if p, err := strconv.Atoi(text); err == nil && p > 0 && p < 65536 {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func portMap(m map[int]int) string {
+	var pairs []string
+	for port, mapped := range m {
+		pairs = append(pairs, fmt.Sprintf("%d:%d", port, mapped))
+	}
+	slices.Sort(pairs)
+	return strings.Join(pairs, ",")
+}
+
+// mount attaches a volume.
+func (c *Cloud) mount(t *thing) *refusal {
+	source := c.things[t.source]
+	if source == nil || source.host == nil {
+		return no(0, "the instance is gone")
+	}
+	t.Attributes[wire.Device] = fmt.Sprintf("/dev/vd%c", 'b'+c.links(t.source, "storagelink")%24)
+	if location := word(t.Attributes[wire.MountPoint]); location != "" {
+		if err := source.host.Mount(location); err != nil {
+			return no(0, "%v", err)
+		}
+	}
+	return nil
+}
+
+// links counts the links of a kind that lead from an instance.
+func (c *Cloud) links(source, term string) int {
+	n := 0
+	for _, t := range c.things {
+		if t.term == term && t.source == source {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,177 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/afero"
+)
+
+// httpd serves a folder: httpd -p PORT [-h DIR].
+func httpd(c *call) error {
+	port, err := c.port("-p")
+	if err != nil {
+		return err
+	}
+	root := afero.NewBasePathFs(c.h.fs, abs(c.dir, c.option("-h", ".")))
+	server := &http.Server{Handler: http.FileServer(afero.NewHttpFs(root)), ReadHeaderTimeout: 10 * time.Second}
+	return c.h.start(port, "httpd", func(l net.Listener) { _ = server.Serve(l) })
+}
+
+// option is the word after a flag.
+func (c *call) option(flag, fallback string) string {
+	if i := slices.Index(c.args, flag); i >= 0 && i+1 < len(c.args) {
+		return c.args[i+1]
+	}
+	return fallback
+}
+
+func (c *call) port(flag string) (int, error) {
+	return parsePort(c.option(flag, ""))
+}
+
+func parsePort(text string) (int, error) {
+	port, err := strconv.Atoi(text)
+	if err != nil || port < 1 || port > 65535 {
+		return 0, fmt.Errorf("%q is no port", text)
+	}
+	return port, nil
+}
+
+// nc listens and answers with a program, nc -lk -p PORT -e PROGRAM; or connects, nc [-z] HOST PORT.
+func nc(c *call) error {
+	flags, operands := c.split()
+	if strings.Contains(flags, "l") {
+		return c.answer()
+	}
+	if len(operands) < 2 {
+		return errors.New("takes a host and a port")
+	}
+	conn, err := dial(c.ctx, "tcp", net.JoinHostPort(operands[0], operands[1]))
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if strings.Contains(flags, "z") {
+		return nil
+	}
+	go func() {
+		_, _ = io.Copy(conn, c.in)
+		if half, ok := conn.(interface{ CloseWrite() error }); ok {
+			_ = half.CloseWrite()
+		}
+	}()
+	_, err = io.Copy(c.out, conn)
+	return err
+}
+
+// answer gives each connection to a program as its standard input and output.
+func (c *call) answer() error {
+	port, err := c.port("-p")
+	if err != nil {
+		return err
+	}
+	program := abs(c.dir, c.option("-e", ""))
+	script, err := afero.ReadFile(c.h.fs, program)
+	if err != nil {
+		return fmt.Errorf("%s: no such program", program)
+	}
+	h, env := c.h, environ(c.env)
+	return h.start(port, "nc "+program, func(l net.Listener) {
+		accept(l, func(conn net.Conn) {
+			defer conn.Close()
+			_ = conn.SetDeadline(time.Now().Add(time.Minute))
+			h.Run(h.ctx, string(script), env, conn, conn, io.Discard)
+		})
+	})
+}
+
+// accept serves connections until the listener is closed.
+func accept(l net.Listener, serve func(net.Conn)) {
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go serve(conn)
+	}
+}
+
+// dial connects within loopback only: a stand-in must not reach anything outside this machine.
+func dial(ctx context.Context, network, address string) (net.Conn, error) {
+	hostname, _, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	if ip := net.ParseIP(hostname); ip == nil || !ip.IsLoopback() {
+		return nil, fmt.Errorf("%s: network is unreachable", hostname)
+	}
+	d := net.Dialer{Timeout: 5 * time.Second}
+	return d.DialContext(ctx, network, address)
+}
+
+var web = &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}
+
+// wget fetches a page: wget [-q] [-O FILE] URL, where FILE "-" is standard output.
+func wget(c *call) error {
+	target := ""
+	for i, a := range c.args {
+		if strings.HasPrefix(a, "http://") && (i == 0 || c.args[i-1] != "-O") {
+			target = a
+		}
+	}
+	req, err := http.NewRequestWithContext(c.ctx, http.MethodGet, target, nil)
+	if err != nil {
+		return err
+	}
+	resp, err := web.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return fmt.Errorf("%s: server answered %s", target, resp.Status)
+	}
+	body := io.LimitReader(resp.Body, 16<<20)
+	if file := c.option("-O", "index.html"); file != "-" {
+		return afero.WriteReader(c.h.fs, abs(c.dir, file), body)
+	}
+	_, err = io.Copy(c.out, body)
+	return err
+}
+
+// netstat lists what listens.
+func netstat(c *call) error {
+	c.h.mu.Lock()
+	defer c.h.mu.Unlock()
+	var ports []int
+	for port := range c.h.services {
+		ports = append(ports, port)
+	}
+	slices.Sort(ports)
+	for _, port := range ports {
+		fmt.Fprintf(c.out, "tcp  %5d  listen  %s\n", port, c.h.services[port].command)
+	}
+	return nil
+}
+
+// fuser stops what listens on a port: fuser -k PORT/tcp.
+func fuser(c *call) error {
+	flags, operands := c.split()
+	if !strings.Contains(flags, "k") || len(operands) != 1 {
+		return errors.New("takes -k PORT/tcp")
+	}
+	port, err := parsePort(strings.TrimSuffix(operands[0], "/tcp"))
+	if err != nil {
+		return err
+	}
+	return c.h.stop(port)
+}

@@ -1,0 +1,109 @@
+// Package sandbox is the stand-ins that ship with Andamio: clouds that speak OCCI over HTTP on loopback, whose
+// instances are reached at loopback addresses, run the scripts they are given and answer on real ports.
+//
+// In goes an estate; out come running servers, one a site, with their addresses and tokens. They hold everything in
+// memory, need no rights, and end with the process.
+package sandbox
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"sync/atomic"
+	"time"
+
+	"andamio/internal/core/estate"
+)
+
+// Config says what the stand-ins are like.
+type Config struct {
+	Estate *estate.Estate
+	// Pace scales every time: at 0.1 an instance that takes 20 s takes 2.
+	Pace float64
+	// Seed makes latencies repeatable.
+	Seed uint64
+	// OneAddress keeps to 127.0.0.1, as where no other loopback address exists: every network is then port-mapped.
+	OneAddress bool
+}
+
+// Endpoint is how a site is reached.
+type Endpoint struct {
+	Site  string `json:"site"`
+	URL   string `json:"url"`
+	Token string `json:"token"`
+}
+
+// Sandbox is a set of running stand-ins.
+type Sandbox struct {
+	Endpoints []Endpoint
+	// OneAddress says that only 127.0.0.1 is used.
+	OneAddress bool
+
+	clouds  []*Cloud
+	servers []*http.Server
+	block   *block
+	cancel  context.CancelFunc
+	calls   atomic.Int64
+}
+
+// Start starts a stand-in for every site of the estate.
+func Start(cfg Config) (*Sandbox, error) {
+	if cfg.Pace <= 0 {
+		cfg.Pace = 1
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	s := &Sandbox{cancel: cancel, block: claim(cfg.OneAddress)}
+	s.OneAddress = s.block.octet == 0
+	for i, site := range cfg.Estate.Sites {
+		c := newCloud(ctx, site, cfg, s.block.site(i), token())
+		s.clouds = append(s.clouds, c)
+		if err := s.serve(c, s.block.address(0, i+1)); err != nil {
+			s.Close()
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+func (s *Sandbox) serve(c *Cloud, address string) error {
+	l, err := net.Listen("tcp", net.JoinHostPort(address, "0"))
+	if err != nil {
+		return fmt.Errorf("the stand-in %s cannot listen: %w", c.site.Name, err)
+	}
+	count := func(w http.ResponseWriter, r *http.Request) {
+		s.calls.Add(1)
+		c.ServeHTTP(w, r)
+	}
+	server := &http.Server{Handler: http.HandlerFunc(count), ReadHeaderTimeout: 10 * time.Second}
+	s.servers = append(s.servers, server)
+	s.Endpoints = append(s.Endpoints, Endpoint{c.site.Name, "http://" + l.Addr().String(), c.token})
+	go func() { _ = server.Serve(l) }()
+	return nil
+}
+
+// Calls is how many requests all stand-ins have been sent.
+func (s *Sandbox) Calls() int64 { return s.calls.Load() }
+
+// Close stops everything.
+func (s *Sandbox) Close() error {
+	s.cancel()
+	var errs []error
+	for _, server := range s.servers {
+		errs = append(errs, server.Close())
+	}
+	for _, c := range s.clouds {
+		c.close()
+	}
+	s.block.release()
+	return errors.Join(errs...)
+}
+
+func token() string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	return hex.EncodeToString(b)
+}

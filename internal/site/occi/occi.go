@@ -1,0 +1,224 @@
+// Package occi is the driver for sites that speak the Open Cloud Computing Interface 1.2 over HTTP with the JSON
+// rendering (GFD.221 to GFD.226). Sizes, images, capacity, prices and port maps come through mixins of our own scheme,
+// see package wire.
+package occi
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/site"
+	"andamio/internal/site/occi/wire"
+)
+
+// Timeout bounds one request; a site that is silent for longer has failed transiently.
+const Timeout = 10 * time.Second
+
+// maxBody bounds what is read of one answer.
+const maxBody = 16 << 20
+
+// pageSize is how many resources a listing asks for at once.
+const pageSize = 200
+
+// Driver speaks to one site.
+type Driver struct {
+	name, base, token string
+	client            *http.Client
+}
+
+var _ site.Site = (*Driver)(nil)
+
+// New makes a driver for the site at the base URL, with a bearer token.
+func New(name, base, token string) *Driver {
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.MaxIdleConnsPerHost = 32
+	return &Driver{name: name, base: strings.TrimRight(base, "/"), token: token,
+		client: &http.Client{Timeout: Timeout, Transport: transport}}
+}
+
+// Name is the site's name.
+func (d *Driver) Name() string { return d.name }
+
+// collections are the paths of the kinds' collections, which are the terms of the kinds.
+var collections = map[site.Kind]string{
+	site.Network: "network", site.Volume: "storage", site.Instance: "compute",
+	site.Interface: "networkinterface", site.Attachment: "storagelink",
+}
+
+// Describe reads the site's facts.
+func (d *Driver) Describe(ctx context.Context) (*estate.Site, error) {
+	var r wire.Resource
+	if err := d.do(ctx, "describe", http.MethodGet, wire.PathSite, nil, nil, &r); err != nil {
+		return nil, err
+	}
+	text, _ := r.Attributes[wire.OwnSiteFacts].(string)
+	var s estate.Site
+	if err := json.Unmarshal([]byte(text), &s); err != nil {
+		return nil, &site.Error{Site: d.name, Doing: "describe", Class: site.Refused, Detail: "the site's facts cannot be read", Err: err}
+	}
+	return &s, nil
+}
+
+// Create asks for a resource.
+func (d *Driver) Create(ctx context.Context, r site.Request) (site.Resource, error) {
+	header := http.Header{}
+	if r.Key != "" {
+		header.Set(wire.HeaderKey, r.Key)
+	}
+	var out wire.Resource
+	err := d.do(ctx, fmt.Sprintf("create %s %s", r.Kind, r.Name), http.MethodPost, "/"+collections[r.Kind]+"/", header, render(r), &out)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	return parse(r.Kind, out), nil
+}
+
+// Read says how a resource is now.
+func (d *Driver) Read(ctx context.Context, kind site.Kind, id string) (site.Resource, error) {
+	var out wire.Resource
+	if err := d.do(ctx, fmt.Sprintf("read %s", kind), http.MethodGet, d.location(kind, id), nil, nil, &out); err != nil {
+		return site.Resource{}, err
+	}
+	return parse(kind, out), nil
+}
+
+// List reads a whole collection, page by page.
+func (d *Driver) List(ctx context.Context, kind site.Kind) ([]site.Resource, error) {
+	var out []site.Resource
+	for page := 1; ; page++ {
+		var c wire.Collection
+		where := fmt.Sprintf("/%s/?page=%d&number=%d", collections[kind], page, pageSize)
+		if err := d.do(ctx, fmt.Sprintf("list %s", kind), http.MethodGet, where, nil, nil, &c); err != nil {
+			return out, err
+		}
+		got := slices.Concat(c.Resources, c.Links)
+		for _, r := range got {
+			out = append(out, parse(kind, r))
+		}
+		if len(got) < pageSize {
+			return out, nil
+		}
+	}
+}
+
+// Act starts or stops an instance.
+func (d *Driver) Act(ctx context.Context, kind site.Kind, id, action string) (site.Resource, error) {
+	var out wire.Resource
+	err := d.do(ctx, action, http.MethodPost, d.location(kind, id)+"?action="+url.QueryEscape(action), nil,
+		wire.Action{Action: wire.ComputeAction + action}, &out)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	return parse(kind, out), nil
+}
+
+// Delete removes a resource.
+func (d *Driver) Delete(ctx context.Context, kind site.Kind, id string) error {
+	return d.do(ctx, fmt.Sprintf("delete %s", kind), http.MethodDelete, d.location(kind, id), nil, nil, nil)
+}
+
+func (d *Driver) location(kind site.Kind, id string) string {
+	return "/" + collections[kind] + "/" + url.PathEscape(id)
+}
+
+// do sends one request and decodes the answer into out, if out is not nil.
+func (d *Driver) do(ctx context.Context, doing, method, where string, header http.Header, body, out any) error {
+	fail := func(class site.Class, detail string, err error) error {
+		return &site.Error{Site: d.name, Doing: doing, Class: class, Detail: detail, Err: err}
+	}
+	data, err := json.Marshal(body)
+	if err != nil {
+		return fail(site.Refused, "the request cannot be written", err)
+	}
+	if body == nil {
+		data = nil
+	}
+	req, err := http.NewRequestWithContext(ctx, method, d.base+where, bytes.NewReader(data))
+	if err != nil {
+		return fail(site.Refused, "the request cannot be made", err)
+	}
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	req.Header.Set("Accept", wire.ContentType)
+	req.Header.Set("Content-Type", wire.ContentType)
+	req.Header.Set(wire.HeaderToken, "Bearer "+d.token)
+	resp, err := d.client.Do(req)
+	if err != nil {
+		return fail(site.Transient, "", withoutURL(err))
+	}
+	defer resp.Body.Close()
+	answer, err := io.ReadAll(io.LimitReader(resp.Body, maxBody))
+	if err != nil {
+		return fail(site.Transient, "the answer broke off", err)
+	}
+	if resp.StatusCode >= 300 {
+		return d.refusal(doing, resp, answer)
+	}
+	if out == nil {
+		return nil
+	}
+	if err := json.Unmarshal(answer, out); err != nil {
+		return fail(site.Transient, "the answer is not what the protocol asks for", err)
+	}
+	return nil
+}
+
+// withoutURL drops the method and URL that net/http puts before an error: the site and the act are named already.
+func withoutURL(err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		return u.Err
+	}
+	return err
+}
+
+// refusal turns a status into an error of the right class.
+func (d *Driver) refusal(doing string, resp *http.Response, body []byte) error {
+	var p wire.Problem
+	detail := resp.Status
+	if json.Unmarshal(body, &p) == nil && p.Message != "" {
+		detail = p.Message
+	}
+	e := &site.Error{Site: d.name, Doing: doing, Class: site.Refused, Detail: detail}
+	switch {
+	case resp.StatusCode == http.StatusNotFound || resp.StatusCode == http.StatusGone:
+		e.Class = site.NotFound
+	case resp.StatusCode == http.StatusConflict:
+		e.Class = site.Conflict
+	case resp.StatusCode == http.StatusTooManyRequests:
+		e.Class = site.RateLimited
+		e.After = retryAfter(resp.Header.Get("Retry-After"))
+	case resp.StatusCode >= 500 || resp.StatusCode == http.StatusRequestTimeout:
+		e.Class = site.Transient
+	}
+	return e
+}
+
+// retryAfter reads the seconds or the date of a Retry-After header (RFC 9110, section 10.2.3).
+func retryAfter(text string) time.Duration {
+	if s, err := strconv.Atoi(text); err == nil && s >= 0 {
+		return time.Duration(s) * time.Second
+	}
+	if t, err := http.ParseTime(text); err == nil {
+		return max(time.Until(t), 0)
+	}
+	return time.Second
+}
+
+// idOf is the last part of a location or URN.
+func idOf(location string) string {
+	return strings.TrimPrefix(path.Base(location), "urn:uuid:")
+}

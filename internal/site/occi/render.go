@@ -1,0 +1,140 @@
+package occi
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"andamio/internal/site"
+	"andamio/internal/site/occi/wire"
+)
+
+// render writes a request in the words of the standard.
+func render(r site.Request) wire.Resource {
+	a := map[string]any{}
+	w := wire.Resource{Title: r.Name, Attributes: a}
+	set := func(name, value string) {
+		if value != "" {
+			a[name] = value
+		}
+	}
+	if r.Mark != "" {
+		w.Mixins = append(w.Mixins, wire.OwnMark)
+		a[wire.OwnMarkText] = r.Mark
+	}
+	switch r.Kind {
+	case site.Network:
+		w.Kind = wire.Network
+		w.Mixins = append(w.Mixins, wire.IPNetwork)
+		set(wire.Label, r.Name)
+		set(wire.CIDR, r.CIDR)
+		if vlan, err := strconv.Atoi(r.VLAN); err == nil {
+			a[wire.VLAN] = vlan
+		}
+	case site.Volume:
+		w.Kind = wire.Storage
+		a[wire.StorageSize] = r.DiskGiB
+		set(wire.OwnZone, r.Zone)
+	case site.Instance:
+		w.Kind = wire.Compute
+		renderInstance(r, &w, set)
+	case site.Interface:
+		w.Kind = wire.NetworkInterface
+		w.Mixins = append(w.Mixins, wire.IPInterface, wire.OwnReach)
+		w.Source = &wire.End{Location: "/compute/" + r.Source, Kind: wire.Compute}
+		w.Target = &wire.End{Location: "/network/" + r.Target, Kind: wire.Network}
+		a[wire.OwnPorts] = joinPorts(r.Ports)
+	case site.Attachment:
+		w.Kind = wire.StorageLink
+		w.Source = &wire.End{Location: "/compute/" + r.Source, Kind: wire.Compute}
+		w.Target = &wire.End{Location: "/storage/" + r.Target, Kind: wire.Storage}
+		set(wire.MountPoint, r.Location)
+	}
+	return w
+}
+
+func renderInstance(r site.Request, w *wire.Resource, set func(name, value string)) {
+	w.Mixins = append(w.Mixins, wire.OwnImages+r.Image, wire.OwnPlaced)
+	if r.Size != "" {
+		w.Mixins = append(w.Mixins, wire.OwnSizes+r.Size)
+	} else {
+		w.Attributes[wire.Cores] = r.Cores
+		w.Attributes[wire.Memory] = r.MemoryGiB
+	}
+	w.Attributes[wire.OwnDisk] = r.DiskGiB
+	set(wire.Hostname, r.Hostname)
+	set(wire.OwnZone, r.Zone)
+	set(wire.OwnHost, r.Host)
+	if r.PublicKey != "" {
+		w.Mixins = append(w.Mixins, wire.SSHKey)
+		set(wire.PublicKey, r.PublicKey)
+	}
+}
+
+func joinPorts(ports []int) string {
+	words := make([]string, len(ports))
+	for i, p := range ports {
+		words[i] = strconv.Itoa(p)
+	}
+	return strings.Join(words, ",")
+}
+
+// stateNames are the attributes that hold a kind's state and the provider's word for it.
+var stateNames = map[site.Kind][2]string{
+	site.Network: {wire.NetworkState, wire.NetworkWord}, site.Volume: {wire.StorageState, wire.StorageWord},
+	site.Instance: {wire.ComputeState, wire.ComputeWord}, site.Interface: {wire.LinkState, wire.LinkWord},
+	site.Attachment: {wire.StoreState, wire.StoreWord},
+}
+
+// parse reads a rendering.
+func parse(kind site.Kind, w wire.Resource) site.Resource {
+	names := stateNames[kind]
+	r := site.Resource{Kind: kind, ID: idOf(w.ID), Name: w.Title, Mark: text(w.Attributes[wire.OwnMarkText]),
+		Word: text(w.Attributes[names[1]]), Attributes: map[string]string{}}
+	r.State = stateOf(text(w.Attributes[names[0]]), r.Word)
+	if r.Word == "" {
+		r.Word = text(w.Attributes[names[0]])
+	}
+	for from, to := range map[string]string{wire.Address: site.AttrAddress, wire.OwnSSHUser: site.AttrSSHUser,
+		wire.OwnHostKey: site.AttrHostKey, wire.Device: site.AttrDevice, wire.LinkMAC: site.AttrMAC} {
+		if v := text(w.Attributes[from]); v != "" {
+			r.Attributes[to] = v
+		}
+	}
+	for _, pair := range strings.Split(text(w.Attributes[wire.OwnPortMap]), ",") {
+		if port, mapped, ok := strings.Cut(pair, ":"); ok {
+			r.Attributes[site.AttrPort+port] = mapped
+		}
+	}
+	if ssh := r.Attributes[site.AttrPort+"22"]; ssh != "" {
+		r.Attributes[site.AttrSSHPort] = ssh
+	}
+	return r
+}
+
+// stateOf reads the standard's states, and the words with which our mixins tell inactive resources apart.
+func stateOf(state, word string) site.State {
+	switch state {
+	case "active", "online":
+		return site.Active
+	case "error":
+		return site.Failed
+	}
+	switch word {
+	case "accepted":
+		return site.Accepted
+	case "building":
+		return site.Building
+	}
+	return site.Stopped
+}
+
+func text(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return v
+	}
+	return fmt.Sprint(v)
+}

@@ -1,0 +1,137 @@
+// Package wire has the words and shapes of the Open Cloud Computing Interface 1.2 as Andamio speaks it, for the driver
+// and for the stand-in clouds: kinds and attributes of the infrastructure extension (GFD.224), JSON rendering (GFD.226),
+// and our own mixins, under a scheme of our own, for what the standard leaves to providers.
+package wire
+
+// ContentType is the media type of the JSON rendering (GFD.226, section 3).
+const ContentType = "application/occi+json"
+
+// Schemes of the standard and of our mixins.
+const (
+	Infrastructure = "http://schemas.ogf.org/occi/infrastructure#"
+	ComputeAction  = "http://schemas.ogf.org/occi/infrastructure/compute/action#"
+	OSTemplate     = "http://schemas.ogf.org/occi/infrastructure#os_tpl"
+	ResourceTpl    = "http://schemas.ogf.org/occi/infrastructure#resource_tpl"
+	IPNetwork      = "http://schemas.ogf.org/occi/infrastructure/network#ipnetwork"
+	IPInterface    = "http://schemas.ogf.org/occi/infrastructure/networkinterface#ipnetworkinterface"
+	SSHKey         = "http://schemas.ogf.org/occi/infrastructure/credentials#ssh_key"
+
+	Own         = "https://schemas.andamio.example/occi/"
+	OwnSite     = Own + "estate#site"
+	OwnPlaced   = Own + "estate#placed"
+	OwnMark     = Own + "mark#mark"
+	OwnReach    = Own + "network#reach"
+	OwnSizes    = Own + "sizes#"
+	OwnImages   = Own + "images#"
+	PathQuery   = "/-/"
+	PathSite    = "/site/self"
+	HeaderToken = "Authorization"
+	HeaderKey   = "Idempotency-Key"
+)
+
+// Kinds of the infrastructure extension, each with the path of its collection.
+const (
+	Compute          = Infrastructure + "compute"
+	Storage          = Infrastructure + "storage"
+	Network          = Infrastructure + "network"
+	NetworkInterface = Infrastructure + "networkinterface"
+	StorageLink      = Infrastructure + "storagelink"
+)
+
+// Attributes of the infrastructure extension (GFD.224, sections 3.1 to 3.4).
+const (
+	Cores        = "occi.compute.cores"
+	Memory       = "occi.compute.memory" // GiB
+	Hostname     = "occi.compute.hostname"
+	ComputeState = "occi.compute.state"
+	ComputeWord  = "occi.compute.state.message"
+
+	StorageSize  = "occi.storage.size" // GiB
+	StorageState = "occi.storage.state"
+	StorageWord  = "occi.storage.state.message"
+
+	VLAN         = "occi.network.vlan"
+	Label        = "occi.network.label"
+	NetworkState = "occi.network.state"
+	NetworkWord  = "occi.network.state.message"
+	CIDR         = "occi.network.address"
+
+	LinkMAC   = "occi.networkinterface.mac"
+	LinkState = "occi.networkinterface.state"
+	LinkWord  = "occi.networkinterface.state.message"
+	Address   = "occi.networkinterface.address"
+
+	Device     = "occi.storagelink.deviceid"
+	MountPoint = "occi.storagelink.mountpoint"
+	StoreState = "occi.storagelink.state"
+	StoreWord  = "occi.storagelink.state.message"
+
+	PublicKey = "occi.credentials.ssh.publickey"
+)
+
+// Attributes of our mixins.
+const (
+	OwnZone      = "andamio.placed.zone"
+	OwnHost      = "andamio.placed.host"
+	OwnDisk      = "andamio.placed.disk"    // GiB of the instance's own disk
+	OwnMarkText  = "andamio.mark.text"      // plan and step that asked
+	OwnPorts     = "andamio.reach.ports"    // requested ports: "22,8080"
+	OwnPortMap   = "andamio.reach.map"      // where they are reached: "22:20022,8080:20080"
+	OwnSSHUser   = "andamio.reach.ssh.user" // how to open a shell
+	OwnHostKey   = "andamio.reach.ssh.hostkey"
+	OwnSiteFacts = "andamio.site.facts" // the site's part of an estate, as JSON
+)
+
+// Resource is the rendering of a resource or, with source and target, of a link.
+type Resource struct {
+	Kind       string         `json:"kind"`
+	Mixins     []string       `json:"mixins,omitempty"`
+	Attributes map[string]any `json:"attributes,omitempty"`
+	Actions    []string       `json:"actions,omitempty"`
+	ID         string         `json:"id,omitempty"`
+	Title      string         `json:"title,omitempty"`
+	Source     *End           `json:"source,omitempty"`
+	Target     *End           `json:"target,omitempty"`
+}
+
+// End is one end of a link.
+type End struct {
+	Location string `json:"location"`
+	Kind     string `json:"kind,omitempty"`
+}
+
+// Collection is the rendering of many resources or links.
+type Collection struct {
+	Resources []Resource `json:"resources,omitempty"`
+	Links     []Resource `json:"links,omitempty"`
+}
+
+// Action is an action's invocation.
+type Action struct {
+	Action     string         `json:"action"`
+	Attributes map[string]any `json:"attributes,omitempty"`
+}
+
+// Category describes a kind, mixin or action in the query interface.
+type Category struct {
+	Term       string         `json:"term"`
+	Scheme     string         `json:"scheme"`
+	Title      string         `json:"title,omitempty"`
+	Parent     string         `json:"parent,omitempty"`
+	Depends    []string       `json:"depends,omitempty"`
+	Location   string         `json:"location,omitempty"`
+	Actions    []string       `json:"actions,omitempty"`
+	Attributes map[string]any `json:"attributes,omitempty"`
+}
+
+// Query is the rendering of the query interface.
+type Query struct {
+	Kinds   []Category `json:"kinds"`
+	Mixins  []Category `json:"mixins"`
+	Actions []Category `json:"actions"`
+}
+
+// Problem is the body of an error.
+type Problem struct {
+	Message string `json:"message"`
+}

@@ -1,0 +1,151 @@
+// Package site is the port that every kind of site implements: a private cloud, an edge site, a region of a public
+// cloud. The engine and the surveys know sites only through it; each driver is a folder below this one.
+//
+// All calls take a context, whose end they obey, and return an [Error] that says what the caller may do about it.
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"andamio/internal/core/estate"
+)
+
+// Kind is a kind of thing that sites hold.
+type Kind string
+
+// The kinds. Interfaces and attachments link an instance to a network or a volume.
+const (
+	Network    Kind = "network"
+	Volume     Kind = "volume"
+	Instance   Kind = "instance"
+	Interface  Kind = "interface"
+	Attachment Kind = "attachment"
+)
+
+// State is what a site says of a resource. Accepted and Building are on the way, Active is there and usable.
+type State string
+
+// The states.
+const (
+	Accepted State = "accepted"
+	Building State = "building"
+	Active   State = "active"
+	Stopped  State = "stopped"
+	Failed   State = "failed"
+)
+
+// Request asks for one resource. Only the fields of its kind count.
+type Request struct {
+	Kind Kind
+	Name string
+	// Mark ties the resource to the plan and step that asked for it; surveys find it there.
+	Mark string
+	// Key makes the request idempotent: a repeat with the same key gives the same resource.
+	Key string
+
+	// Instances.
+	Hostname, Zone, Host, Size, Image, PublicKey string
+	Cores                                        int
+	MemoryGiB, DiskGiB                           float64
+	// Networks.
+	CIDR, VLAN string
+	// Links lead from an instance to a network or volume, by the site's ids.
+	Source, Target string
+	// Ports of an interface that must be reachable from outside; Location of an attachment.
+	Ports    []int
+	Location string
+}
+
+// Attributes that drivers set, where the site knows them: the address at which an instance is reached, the port there
+// for each requested port ("port.8080"), and how to open a shell.
+const (
+	AttrAddress = "address"
+	AttrPort    = "port."
+	AttrSSHUser = "ssh.user"
+	AttrSSHPort = "ssh.port"
+	AttrHostKey = "ssh.hostkey"
+	AttrDevice  = "device"
+	AttrMAC     = "mac"
+)
+
+// Resource is what a site says about one thing it holds.
+type Resource struct {
+	Kind  Kind
+	ID    string
+	Name  string
+	Mark  string
+	State State
+	// Word is the site's own word for its state, for showing beside ours.
+	Word       string
+	Attributes map[string]string
+}
+
+// Site is one place that can hold resources.
+type Site interface {
+	// Name is the name under which the estate knows the site.
+	Name() string
+	// Describe reads what the site offers: zones, sizes, images, prices, what is free.
+	Describe(ctx context.Context) (*estate.Site, error)
+	// Create asks for a resource. The site may still be building it when Create returns.
+	Create(ctx context.Context, r Request) (Resource, error)
+	// Read says how a resource is now.
+	Read(ctx context.Context, kind Kind, id string) (Resource, error)
+	// List says all resources of a kind that the credential can see.
+	List(ctx context.Context, kind Kind) ([]Resource, error)
+	// Act starts or stops an instance: action is "start" or "stop".
+	Act(ctx context.Context, kind Kind, id, action string) (Resource, error)
+	// Delete removes a resource. Deleting what is gone is a [NotFound] error.
+	Delete(ctx context.Context, kind Kind, id string) error
+}
+
+// Class says what a caller may do about an error.
+type Class string
+
+const (
+	// Transient errors may pass: try again later.
+	Transient Class = "transient"
+	// Refused requests are wrong or not allowed: trying again is useless.
+	Refused Class = "refused"
+	// NotFound says that the thing is not there.
+	NotFound Class = "not found"
+	// Conflict says that the state or capacity of the site does not allow it now.
+	Conflict Class = "conflict"
+	// RateLimited says to wait; see [Error.After].
+	RateLimited Class = "rate-limited"
+)
+
+// Error is why a site did not do something.
+type Error struct {
+	Site   string
+	Doing  string
+	Class  Class
+	Detail string
+	// After is how long a rate-limited caller must wait.
+	After time.Duration
+	Err   error
+}
+
+func (e *Error) Error() string {
+	text := fmt.Sprintf("%s: %s: %s", e.Site, e.Doing, e.Class)
+	if e.Detail != "" {
+		text += ": " + e.Detail
+	}
+	if e.Err != nil {
+		text += ": " + e.Err.Error()
+	}
+	return text
+}
+
+func (e *Error) Unwrap() error { return e.Err }
+
+// ClassOf is the class of a site's error; errors of other sorts count as transient.
+func ClassOf(err error) Class {
+	var e *Error
+	if errors.As(err, &e) {
+		return e.Class
+	}
+	return Transient
+}

@@ -1,0 +1,225 @@
+// Package store keeps plans, runs and their journals in SQLite.
+//
+// In go plans and events; out they come again, in this process or another: several processes may open one store, one
+// of which runs a plan while the others watch. What Append has returned survives the end of the process at any moment.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is an open database.
+type Store struct{ db *sql.DB }
+
+// ErrNotFound says that there is no such plan or run.
+var ErrNotFound = errors.New("not found")
+
+// Open opens the database file, making or bringing it up to date as needed.
+func Open(ctx context.Context, path string) (*Store, error) {
+	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(5000)", "foreign_keys(1)"},
+		"_txlock": {"immediate"}}
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
+	if err != nil {
+		return nil, err
+	}
+	if err := migrate(ctx, db); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
+	}
+	return &Store{db}, nil
+}
+
+// migrate brings the schema up to date.
+func migrate(ctx context.Context, db *sql.DB) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithLogger(goose.NopLogger()))
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// Close closes the database.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Run is what the store knows of a run without reading its journal.
+type Run struct {
+	ID      int64
+	Plan    int64
+	Name    string
+	Preset  string
+	State   run.Status
+	Created time.Time
+	// Ended is zero while the run goes on.
+	Ended time.Time
+	Steps int
+	// Worker is the process that runs it; Beat is when it last showed that it lives.
+	Worker int
+	Beat   time.Time
+	Cancel bool
+}
+
+// SavePlan keeps a plan and returns its number.
+func (s *Store) SavePlan(ctx context.Context, p *plan.Plan) (int64, error) {
+	body, err := p.Write()
+	if err != nil {
+		return 0, err
+	}
+	r, err := s.db.ExecContext(ctx, `INSERT INTO plans (name, preset, created, body) VALUES (?, ?, ?, ?)`,
+		p.Name, p.Preset, time.Now().UnixNano(), body)
+	if err != nil {
+		return 0, err
+	}
+	return r.LastInsertId()
+}
+
+// Plan returns a kept plan.
+func (s *Store) Plan(ctx context.Context, id int64) (*plan.Plan, error) {
+	var body []byte
+	err := s.db.QueryRowContext(ctx, `SELECT body FROM plans WHERE id = ?`, id).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("plan %d: %w", id, ErrNotFound)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return plan.Read(body)
+}
+
+// CreateRun makes a run of a plan, not begun yet.
+func (s *Store) CreateRun(ctx context.Context, planID int64, steps int) (int64, error) {
+	r, err := s.db.ExecContext(ctx, `INSERT INTO runs (plan, state, created, steps, beat) VALUES (?, ?, ?, ?, ?)`,
+		planID, string(run.Planned), time.Now().UnixNano(), steps, time.Now().UnixNano())
+	if err != nil {
+		return 0, err
+	}
+	return r.LastInsertId()
+}
+
+const runColumns = `SELECT r.id, r.plan, p.name, p.preset, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel
+	FROM runs r JOIN plans p ON p.id = r.plan `
+
+// Runs lists the runs, the newest first.
+func (s *Store) Runs(ctx context.Context) ([]Run, error) {
+	rows, err := s.db.QueryContext(ctx, runColumns+`ORDER BY r.id DESC`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Run
+	for rows.Next() {
+		r, err := scanRun(rows)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}
+
+// Run returns one run.
+func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
+	r, err := scanRun(s.db.QueryRowContext(ctx, runColumns+`WHERE r.id = ?`, id))
+	if errors.Is(err, sql.ErrNoRows) {
+		return r, fmt.Errorf("run %d: %w", id, ErrNotFound)
+	}
+	return r, err
+}
+
+func scanRun(row interface{ Scan(...any) error }) (Run, error) {
+	var r Run
+	var created, ended, beat int64
+	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel)
+	r.Created, r.Ended, r.Beat = at(created), at(ended), at(beat)
+	return r, err
+}
+
+func at(ns int64) time.Time {
+	if ns == 0 {
+		return time.Time{}
+	}
+	return time.Unix(0, ns).UTC()
+}
+
+// Claim makes a process the worker of a run that nobody has begun; false if somebody has.
+func (s *Store) Claim(ctx context.Context, id int64, worker int) (bool, error) {
+	r, err := s.db.ExecContext(ctx, `UPDATE runs SET state = ?, worker = ?, beat = ? WHERE id = ? AND state = ?`,
+		string(run.UnderWay), worker, time.Now().UnixNano(), id, string(run.Planned))
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n == 1, err
+}
+
+// Beat says that a run's worker lives, and returns whether a cancel is asked for.
+func (s *Store) Beat(ctx context.Context, id int64) (cancel bool, err error) {
+	err = s.db.QueryRowContext(ctx, `UPDATE runs SET beat = ? WHERE id = ? RETURNING cancel`, time.Now().UnixNano(), id).Scan(&cancel)
+	return cancel, err
+}
+
+// Finish says how a run ended.
+func (s *Store) Finish(ctx context.Context, id int64, state run.Status) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = ?, ended = ? WHERE id = ?`, string(state), time.Now().UnixNano(), id)
+	return err
+}
+
+// Cancel asks the worker of a run to stop.
+func (s *Store) Cancel(ctx context.Context, id int64) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE runs SET cancel = 1 WHERE id = ?`, id)
+	return err
+}
+
+// Events returns at most limit events of a run after a number, in order.
+func (s *Store) Events(ctx context.Context, runID, after int64, limit int) ([]run.Event, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT seq, at, kind, step, resource, body FROM events WHERE run = ? AND seq > ? ORDER BY seq LIMIT ?`,
+		runID, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []run.Event
+	for rows.Next() {
+		var e run.Event
+		var ns int64
+		var body string
+		if err := rows.Scan(&e.Seq, &ns, &e.Kind, &e.Step, &e.Resource, &body); err != nil {
+			return nil, err
+		}
+		var rest eventBody
+		if err := json.Unmarshal([]byte(body), &rest); err != nil {
+			return nil, fmt.Errorf("event %d of run %d cannot be read: %w", e.Seq, runID, err)
+		}
+		e.At, e.Text, e.Good, e.Attributes = at(ns), rest.Text, rest.Good, rest.Attributes
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}
+
+// eventBody is what of an event is not a column.
+type eventBody struct {
+	Text       string            `json:"text,omitempty"`
+	Good       bool              `json:"good,omitempty"`
+	Attributes map[string]string `json:"attributes,omitempty"`
+}
