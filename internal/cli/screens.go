@@ -2,28 +2,71 @@ package cli
 
 import (
 	"context"
-	"errors"
+	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/tui"
 )
 
 type screenOpts struct {
-	ascii bool
-	light bool
-	demo  bool
+	ascii, light, demo bool
+	template           string
 }
 
 func addScreenFlags(cmd *cobra.Command) {
 	cmd.Flags().Bool("ascii", false, "draw with ASCII characters only")
 	cmd.Flags().Bool("light", false, "colours for a light background")
+	cmd.Flags().String("template", "", "template to design with: a file, or a folder with template.yaml")
 }
 
 func screenOptions(cmd *cobra.Command) screenOpts {
-	ascii, _ := cmd.Flags().GetBool("ascii")
-	light, _ := cmd.Flags().GetBool("light")
-	return screenOpts{ascii: ascii, light: light}
+	var o screenOpts
+	o.ascii, _ = cmd.Flags().GetBool("ascii")
+	o.light, _ = cmd.Flags().GetBool("light")
+	o.template, _ = cmd.Flags().GetString("template")
+	return o
 }
 
-func (s *shared) screens(ctx context.Context, o screenOpts) error { return errors.New("soon") }
+// keepAlive is how often the screens of the demo ask the stand-ins something, so that they do not end for idleness.
+const keepAlive = time.Minute
 
-func (s *shared) export() *cobra.Command { return &cobra.Command{Use: "export"} }
+// screens opens the full-screen application.
+func (s *shared) screens(ctx context.Context, o screenOpts) error {
+	a, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	options := tui.Options{ASCII: o.ascii, Light: o.light, In: s.in, Out: s.out}
+	switch {
+	case o.template != "":
+		options.Open = func() (*app.Template, error) { return app.OpenTemplate(o.template) }
+	case o.demo:
+		options.Open = app.DemoTemplate
+	}
+	if o.demo {
+		ctx, stop := context.WithCancel(ctx)
+		defer stop()
+		go func() {
+			for app.StandInsAlive(ctx, s.workspace) {
+				select {
+				case <-ctx.Done():
+					return
+				case <-time.After(keepAlive):
+				}
+			}
+		}()
+	}
+	goesOn, err := tui.Run(ctx, a, options)
+	if goesOn != 0 {
+		again := "andamio"
+		if o.demo {
+			again = "andamio demo"
+		}
+		fmt.Fprintf(s.out, "run %d goes on; %s shows it again\n", goesOn, again)
+	}
+	return err
+}

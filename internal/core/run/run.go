@@ -195,3 +195,11 @@ func (s *State) Attribute(resource, name string) (string, bool) {
 	v, ok := r.Attributes[name]
 	return v, ok
 }
+
+// Snapshot is a copy that stays as it is while the state goes on, for drawing it elsewhere.
+func (s *State) Snapshot() *State {
+	c := *s
+	c.Steps = append([]Step{}, s.Steps...)
+	c.Resources = append([]Resource{}, s.Resources...)
+	return &c
+}

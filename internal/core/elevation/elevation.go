@@ -1,0 +1,223 @@
+// Package elevation arranges a plan as the elevation of a scaffold: bays side by side, levels from the ground up, and
+// planks, the resources, at their bay and level. Screens and drawings show the same picture.
+//
+// In goes a [run.State], of a run or of a plan that has not begun; out comes a [Picture]. How it is drawn depends on
+// the room there is: every resource as a plank, instances of one node together, bricks, or densities.
+package elevation
+
+import (
+	"fmt"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+// By says what the bays are.
+type By int
+
+// Bays are sites, or services.
+const (
+	BySite By = iota
+	ByService
+)
+
+// Picture is an elevation.
+type Picture struct {
+	Bays   []Bay
+	Levels int
+	// Cells are by level, from the ground, then by bay.
+	Cells [][]Cell
+}
+
+// Bay is a column.
+type Bay struct {
+	Name, Note string
+}
+
+// Cell is what stands in one bay at one level.
+type Cell struct {
+	Planks []Plank
+}
+
+// Plank is one resource, or several instances of one node.
+type Plank struct {
+	// IDs are the resources, one unless the plank is a group; Title and Note are for people.
+	IDs   []string
+	Title string
+	Note  string
+	// Status is that of the group: failed if one failed, standing if all stand.
+	Status run.Status
+	// Fraction is how much of it is done, from 0 to 1.
+	Fraction float64
+	// Critical marks planks on the critical path.
+	Critical bool
+	// Counts are the resources of a group by status.
+	Counts map[run.Status]int
+}
+
+// Has reports whether the plank shows the resource.
+func (p *Plank) Has(id string) bool {
+	for _, x := range p.IDs {
+		if x == id {
+			return true
+		}
+	}
+	return false
+}
+
+// New arranges a state. With group, instances of one node in one cell become one plank.
+func New(s *run.State, by By, group bool) *Picture {
+	p := &Picture{Levels: s.Plan.Levels}
+	at := p.bays(s.Plan, by)
+	for range p.Levels {
+		p.Cells = append(p.Cells, make([]Cell, len(p.Bays)))
+	}
+	critical := map[string]bool{}
+	for _, id := range s.Plan.CriticalPath {
+		critical[s.Plan.Plank(s.Plan.Step(id).Resource)] = true
+	}
+	parts := partsOf(s)
+	groups := map[string]*Plank{}
+	for i := range s.Resources {
+		r := &s.Resources[i]
+		if r.PartOf != "" {
+			continue
+		}
+		bay, ok := at[bayOf(r.Resource, by)]
+		if !ok || r.Level < 1 || r.Level > p.Levels {
+			continue
+		}
+		cell := &p.Cells[r.Level-1][bay]
+		key := fmt.Sprintf("%d/%d/%s/%s", r.Level, bay, r.Node, r.Kind)
+		plank := single(r, parts[r.ID], critical[r.ID])
+		if j, seen := find(cell, key, group, groups); seen {
+			cell.Planks[j].join(plank, r)
+			continue
+		}
+		cell.Planks = append(cell.Planks, plank)
+		groups[key] = &plank
+	}
+	return p
+}
+
+// find is the place in a cell of the group that a key names.
+func find(c *Cell, key string, group bool, groups map[string]*Plank) (int, bool) {
+	first := groups[key]
+	if !group || first == nil {
+		return 0, false
+	}
+	for j := range c.Planks {
+		if c.Planks[j].IDs[0] == first.IDs[0] {
+			return j, true
+		}
+	}
+	return 0, false
+}
+
+// partsOf are the resources drawn on another's plank, by that other.
+func partsOf(s *run.State) map[string][]*run.Resource {
+	out := map[string][]*run.Resource{}
+	for i := range s.Resources {
+		if r := &s.Resources[i]; r.PartOf != "" {
+			out[r.PartOf] = append(out[r.PartOf], r)
+		}
+	}
+	return out
+}
+
+func bayOf(r *plan.Resource, by By) string {
+	if by == ByService {
+		return r.Service
+	}
+	return r.Site
+}
+
+// bays makes the columns, in the plan's order of sites or services.
+func (p *Picture) bays(pl *plan.Plan, by By) map[string]int {
+	at := map[string]int{}
+	add := func(name, note string) {
+		if _, ok := at[name]; !ok {
+			at[name] = len(p.Bays)
+			p.Bays = append(p.Bays, Bay{name, note})
+		}
+	}
+	if by == BySite {
+		for _, s := range pl.Sites {
+			add(s.Name, s.Kind)
+		}
+		return at
+	}
+	for _, s := range pl.Services {
+		add(s.Name, "")
+	}
+	for i := range pl.Resources {
+		add(pl.Resources[i].Service, "")
+	}
+	return at
+}
+
+// single is the plank of one resource with what is part of it.
+func single(r *run.Resource, parts []*run.Resource, critical bool) Plank {
+	status, fraction := r.Status, r.Fraction()
+	for _, p := range parts {
+		status = join(status, p.Status)
+		fraction += p.Fraction()
+	}
+	return Plank{IDs: []string{r.ID}, Title: r.Title, Note: r.Detail, Status: status, Fraction: fraction / float64(1+len(parts)),
+		Critical: critical, Counts: map[run.Status]int{status: 1}}
+}
+
+// join adds a resource to a group.
+func (p *Plank) join(o Plank, r *run.Resource) {
+	n := float64(len(p.IDs))
+	p.IDs = append(p.IDs, o.IDs...)
+	p.Title = fmt.Sprintf("%s ×%d", r.Node, len(p.IDs))
+	if r.Kind == plan.Endpoint {
+		p.Title = fmt.Sprintf("%s %s ×%d", r.Node, r.Spec.Protocol, len(p.IDs))
+	}
+	p.Status = join(p.Status, o.Status)
+	p.Fraction = (p.Fraction*n + o.Fraction) / (n + 1)
+	p.Critical = p.Critical || o.Critical
+	for s, c := range o.Counts {
+		p.Counts[s] += c
+	}
+}
+
+// join is the status of two together: the worst of them, and under way if one stands while the other is planned.
+func join(a, b run.Status) run.Status {
+	if a == b {
+		return a
+	}
+	for _, s := range []run.Status{run.Failed, run.Stopped, run.UnderWay, run.Held} {
+		if a == s || b == s {
+			return s
+		}
+	}
+	return run.UnderWay
+}
+
+// Rows is how many rows each level takes, from the ground, when every plank has a row.
+func (p *Picture) Rows() []int {
+	rows := make([]int, p.Levels)
+	for l, cells := range p.Cells {
+		rows[l] = 1
+		for _, c := range cells {
+			rows[l] = max(rows[l], len(c.Planks))
+		}
+	}
+	return rows
+}
+
+// Find is where the plank of a resource is; false if it has none.
+func (p *Picture) Find(id string) (level, bay, index int, ok bool) {
+	for l, cells := range p.Cells {
+		for b := range cells {
+			for i := range cells[b].Planks {
+				if cells[b].Planks[i].Has(id) {
+					return l, b, i, true
+				}
+			}
+		}
+	}
+	return 0, 0, 0, false
+}

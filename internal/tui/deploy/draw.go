@@ -1,0 +1,195 @@
+package deploy
+
+import (
+	"fmt"
+	"time"
+
+	"andamio/internal/core/elevation"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/tui/part"
+)
+
+// Sizes: the side panel appears from wideFrom columns on; the timeline takes at most timelineRows rows, and a quarter
+// of the height.
+const (
+	wideFrom     = 110
+	sideWidth    = 42
+	timelineRows = 12
+)
+
+// Draw draws the view.
+func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
+	v.body, v.now = r, now
+	if v.state == nil {
+		v.drawEmpty(c, r)
+		return
+	}
+	main := r
+	if r.W >= wideFrom {
+		main.W = r.W - sideWidth - 1
+		c.Downward(main.X+main.W, r.Y+1, r.H-1, part.In(part.Dim), c.Look.Glyphs.Down)
+		v.drawSide(c, part.Rect{X: main.X + main.W + 2, Y: r.Y + 1, W: sideWidth - 2, H: r.H - 1})
+	}
+	v.drawTitle(c, r)
+	main.Y, main.H = main.Y+1, main.H-1
+	if v.detail && r.W < wideFrom {
+		v.drawSide(c, part.Rect{X: main.X + 2, Y: main.Y + 1, W: main.W - 4, H: main.H - 1})
+		return
+	}
+	if v.timeline && main.H >= 30 {
+		rows := min(timelineRows, main.H/4)
+		v.drawTimeline(c, part.Rect{X: main.X, Y: main.Y + main.H - rows - 1, W: main.W, H: rows + 1})
+		main.H -= rows + 2
+	} else if v.timeline && main.H >= 15 && v.elevation.Zoom == part.ZoomDensity {
+		v.drawTimeline(c, part.Rect{X: main.X, Y: main.Y + main.H - 6, W: main.W, H: 6})
+		main.H -= 7
+	}
+	v.elevation.Draw(c, main, v.state)
+}
+
+func (v *View) drawEmpty(c *part.Canvas, r part.Rect) {
+	c.Text(r.X+2, r.Y+2, part.In(part.Text).Strong(), "nothing is being built")
+	c.Text(r.X+2, r.Y+4, part.In(part.Dim), "2 Design makes a plan from the template; its elevation and timeline stand here before it runs")
+}
+
+// drawTitle says in one line what is shown, how far it is, and when it is done.
+func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
+	s, p := v.state, v.state.Plan
+	x := c.Cut(r.X+1, r.Y, 30, part.In(part.Text).Strong(), p.Name) + 2
+	if v.draft != nil {
+		x = c.Text(x, r.Y, part.In(part.Dim), words(p.Preset, "plan")) + 3
+		x = c.Text(x, r.Y, part.In(part.Steel), c.Look.Mark(run.Planned)+" not begun") + 3
+		x = c.Text(x, r.Y, part.In(part.Text), fmt.Sprintf("%d steps on %d resources", len(p.Steps), len(p.Resources))) + 3
+		x = c.Text(x, r.Y, part.In(part.Text), "about "+part.Clock(seconds(p.Seconds))) + 3
+		c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%.3f %s/h", p.CostPerHour, p.Currency))
+		return
+	}
+	x = c.Text(x, r.Y, part.In(part.Dim), words(p.Preset, fmt.Sprintf("run %d", v.runID))) + 3
+	status := s.Status
+	word := string(status)
+	if v.silent {
+		status, word = run.Failed, "its worker is silent: what follows is the last that is known"
+	}
+	x = c.Text(x, r.Y, part.In(part.InkOf(status)), c.Look.Mark(status)+" "+word) + 3
+	x = c.Text(x, r.Y, part.In(part.Text), fmt.Sprintf("%d of %d steps", s.Done, len(s.Steps))) + 3
+	c.Cut(x, r.Y, r.W-x, part.In(part.Text), v.timeText())
+}
+
+func words(preset, kind string) string {
+	if preset == "" {
+		return kind
+	}
+	return preset + " · " + kind
+}
+
+func seconds(x float64) time.Duration { return time.Duration(x * float64(time.Second)) }
+
+func (v *View) timeText() string {
+	s := v.state
+	if s.Started.IsZero() {
+		return "about to begin"
+	}
+	if s.Over() {
+		return fmt.Sprintf("took %s, expected %s", part.Clock(s.Ended.Sub(s.Started)), part.Clock(seconds(s.Plan.Seconds)))
+	}
+	if v.silent {
+		return ""
+	}
+	gone := v.now.Sub(s.Started)
+	_, end := s.Forecast(v.now)
+	return fmt.Sprintf("%s gone · about %s to go", part.Clock(gone), part.Clock(max(end-gone, 0)))
+}
+
+func (v *View) drawTimeline(c *part.Canvas, r part.Rect) {
+	x := c.Text(r.X+1, r.Y, part.In(part.Steel).Strong(), "timeline") + 3
+	legend := []struct {
+		ink  part.Ink
+		text string
+	}{{part.Ochre, "critical path"}, {part.Teal, "done"}, {part.Sky, "under way"}, {part.Dim, "forecast"}}
+	for _, l := range legend {
+		g := c.Look.Glyphs.Bar
+		if l.ink == part.Dim {
+			g = c.Look.Glyphs.Forecast
+		}
+		c.Rune(x, r.Y, part.In(l.ink), g)
+		x = c.Text(x+2, r.Y, part.In(part.Dim), l.text) + 3
+	}
+	part.Timeline(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: r.H - 1}, v.state, v.now)
+}
+
+// plankNote is what stands at the right end of a plank: what matters most in its state.
+func (v *View) plankNote(p *elevation.Plank) string {
+	r := v.state.Resource(p.IDs[0])
+	if len(p.IDs) > 1 {
+		if p.Status == run.Planned {
+			return ""
+		}
+		return fmt.Sprintf("%d of %d", p.Counts[run.Standing], len(p.IDs))
+	}
+	switch p.Status {
+	case run.UnderWay:
+		return v.underWay(r)
+	case run.Standing:
+		return v.standing(r)
+	case run.Failed, run.Stopped:
+		for _, st := range v.steps(r) {
+			if st.Error != "" {
+				return st.Error
+			}
+		}
+	case run.Held:
+		return "waits"
+	}
+	return p.Note
+}
+
+// underWay names the step under way on a plank, and how long it has been.
+func (v *View) underWay(r *run.Resource) string {
+	for _, st := range v.steps(r) {
+		if st.Status == run.UnderWay {
+			return fmt.Sprintf("%s %s", st.Op, part.Clock(max(v.now.Sub(st.Started), 0)))
+		}
+	}
+	return "next"
+}
+
+func (v *View) standing(r *run.Resource) string {
+	switch r.Kind {
+	case plan.Instance:
+		for _, part := range v.parts(r.ID) {
+			if a := part.Attributes["address"]; a != "" {
+				return a
+			}
+		}
+	case plan.Endpoint:
+		if r.Answer.Good {
+			return "answers"
+		}
+	case plan.Software:
+		if r.Answer.Good {
+			return "open"
+		}
+	}
+	return r.Detail
+}
+
+// parts are the resources drawn on the plank of another.
+func (v *View) parts(id string) []*run.Resource {
+	var out []*run.Resource
+	for _, r := range v.state.Carries(id) {
+		if r.PartOf == id {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// steps are those of a plank: the resource's own and those of its parts.
+func (v *View) steps(r *run.Resource) []*run.Step {
+	out := v.state.StepsOf(r.ID)
+	for _, p := range v.parts(r.ID) {
+		out = append(out, v.state.StepsOf(p.ID)...)
+	}
+	return out
+}

@@ -1,0 +1,471 @@
+// Package design is the Design view: is this template right? The source with its diagnostics beside the elevation that
+// it would build, and the inputs below.
+package design
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/elevation"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/run"
+	"andamio/internal/core/tosca"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// pane is a part of the view that takes the keys.
+type pane int
+
+const (
+	paneSource pane = iota
+	paneInputs
+	panePicture
+	panes
+)
+
+// View is the Design view.
+type View struct {
+	ctx  context.Context
+	app  *app.App
+	open func() (*app.Template, error)
+
+	template *app.Template
+	estate   *estate.Estate
+	problem  string
+	preset   int
+	changed  tosca.Inputs
+	draft    *app.Draft
+	state    *run.State
+	working  bool
+
+	focus  pane
+	file   string
+	line   int
+	scroll int
+	input  int
+	edit   *string
+	pic    part.Elevation
+	modify time.Time
+	spots  []rowSpot
+	areas  [panes]part.Rect
+}
+
+// rowSpot is where a source line or an input was drawn.
+type rowSpot struct {
+	y, line int
+	pane    pane
+}
+
+// New makes the view; open is nil where there is no template.
+func New(ctx context.Context, a *app.App, open func() (*app.Template, error)) *View {
+	v := &View{ctx: ctx, app: a, open: open, changed: tosca.Inputs{}}
+	v.pic.By = elevation.ByService
+	v.pic.Zoom = part.ZoomGroups
+	return v
+}
+
+// Name, Digit and Badge describe the tab.
+func (v *View) Name() string  { return "Design" }
+func (v *View) Digit() string { return "2" }
+
+// Badge counts the mistakes.
+func (v *View) Badge() string {
+	if v.draft != nil && v.draft.Diagnostics.Errors() > 0 {
+		return fmt.Sprint(v.draft.Diagnostics.Errors())
+	}
+	return ""
+}
+
+// loaded is a template that was read, with what the sites offer.
+type loaded struct {
+	template *app.Template
+	estate   *estate.Estate
+	err      error
+	offline  error
+}
+
+// tick asks whether the template's files have changed.
+type tick struct{}
+
+// lookEvery is how often a template on disk is looked at for changes.
+const lookEvery = time.Second
+
+// load reads the template and asks the sites.
+func (v *View) load() tea.Cmd {
+	if v.open == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		t, err := v.open()
+		if err != nil {
+			return loaded{err: err}
+		}
+		e, offline := v.app.Estate(v.ctx)
+		return loaded{t, e, nil, offline}
+	}
+}
+
+// Update hears messages.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case loaded:
+		return v.take(msg)
+	case view.Drafted:
+		v.working = false
+		v.draft = msg.Draft
+		v.settle()
+	case tick:
+		cmds := []tea.Cmd{v.watchFiles()}
+		if m := v.modified(); m.After(v.modify) {
+			v.modify = m
+			cmds = append(cmds, v.load())
+		}
+		return tea.Batch(cmds...)
+	case nil:
+	default:
+		if v.template == nil && v.problem == "" && !v.working {
+			v.working = true
+			return tea.Batch(v.load(), v.watchFiles())
+		}
+	}
+	return nil
+}
+
+func (v *View) watchFiles() tea.Cmd {
+	return tea.Tick(lookEvery, func(time.Time) tea.Msg { return tick{} })
+}
+
+// modified is when the template's files on disk were changed last; zero for one that is part of the program.
+func (v *View) modified() time.Time {
+	var last time.Time
+	if v.template == nil {
+		return last
+	}
+	for name := range v.template.Sources {
+		if info, err := os.Stat(filepath.Join(v.template.Dir, name)); err == nil && info.ModTime().After(last) {
+			last = info.ModTime()
+		}
+	}
+	return last
+}
+
+func (v *View) take(msg loaded) tea.Cmd {
+	v.working = false
+	if msg.err != nil {
+		v.problem = msg.err.Error()
+		return nil
+	}
+	first := v.template == nil
+	v.template, v.estate = msg.template, msg.estate
+	if v.file == "" || v.template.Sources[v.file] == nil {
+		v.file = v.template.Root
+	}
+	if first {
+		v.modify = v.modified()
+		v.preset = min(1, len(v.template.Presets))
+	}
+	if msg.offline != nil {
+		v.problem = msg.offline.Error()
+	}
+	return v.redraft()
+}
+
+// presetName is the chosen preset's name; the first choice is the template's own defaults.
+func (v *View) presetName() string {
+	if v.preset == 0 || v.template == nil || v.preset > len(v.template.Presets) {
+		return ""
+	}
+	return v.template.Presets[v.preset-1].Name
+}
+
+// redraft works the template out anew.
+func (v *View) redraft() tea.Cmd {
+	t, e, preset, changed := v.template, v.estate, v.presetName(), v.changed
+	if e != nil && len(e.Sites) == 0 {
+		e = nil
+	}
+	v.working = true
+	return func() tea.Msg { return view.Drafted{Draft: v.app.Draft(t, preset, changed, e)} }
+}
+
+// settle takes a new draft in: the picture, and a selection that still exists.
+func (v *View) settle() {
+	v.state = nil
+	if v.draft.Plan == nil {
+		return
+	}
+	v.state = run.New(v.draft.Plan)
+	if v.state.Resource(v.pic.Selected) == nil {
+		v.pic.Selected = ""
+		v.selectLine()
+	}
+	if v.pic.Selected == "" {
+		v.pic.Selected = part.First(v.state)
+	}
+}
+
+// Key acts on a key.
+func (v *View) Key(key string) (tea.Cmd, bool) {
+	if v.template == nil {
+		return nil, false
+	}
+	if v.edit != nil {
+		return v.editKey(key), true
+	}
+	switch key {
+	case "tab":
+		v.focus = (v.focus + 1) % panes
+	case "shift+tab":
+		v.focus = (v.focus + panes - 1) % panes
+	case "f":
+		v.nextMistake()
+	case "p":
+		return v.nextPreset(), true
+	case "o":
+		v.nextFile()
+	case "r":
+		return v.toPlan(), true
+	default:
+		return v.paneKey(key)
+	}
+	return nil, true
+}
+
+func (v *View) paneKey(key string) (tea.Cmd, bool) {
+	dx, dy := 0, 0
+	switch key {
+	case "up", "k":
+		dy = -1
+	case "down", "j":
+		dy = 1
+	case "left", "h":
+		dx = -1
+	case "right", "l":
+		dx = 1
+	case "pgup":
+		dy = -10
+	case "pgdown":
+		dy = 10
+	case "enter":
+		if v.focus == paneInputs {
+			v.beginEdit()
+			return nil, true
+		}
+		return nil, false
+	case "z":
+		v.pic.Zoom = v.pic.Zoom.Next()
+		return view.Cmd(view.Told{Text: "zoom: " + v.pic.Zoom.String()}), true
+	case "b":
+		v.pic.By = elevation.ByService - v.pic.By
+		return nil, true
+	default:
+		return nil, false
+	}
+	v.move(dx, dy)
+	return nil, true
+}
+
+func (v *View) move(dx, dy int) {
+	switch v.focus {
+	case paneSource:
+		v.line = min(max(v.line+dy, 0), max(len(v.lines())-1, 0))
+		v.selectLine()
+	case paneInputs:
+		v.input = min(max(v.input+dy, 0), max(len(v.template.Inputs)-1, 0))
+	case panePicture:
+		if v.state != nil {
+			v.pic.Move(v.state, dx, max(min(dy, 1), -1))
+			v.showSource()
+		}
+	}
+}
+
+func (v *View) lines() []string {
+	return strings.Split(strings.TrimSuffix(string(v.template.Sources[v.file]), "\n"), "\n")
+}
+
+// selectLine selects the plank of the node template that the cursor's line belongs to.
+func (v *View) selectLine() {
+	if v.state == nil || v.file != v.template.Root {
+		return
+	}
+	var at *tosca.Node
+	for _, n := range v.template.Nodes {
+		if n.Pos.File == v.file && n.Pos.Line <= v.line+1 {
+			at = n
+		}
+	}
+	if at == nil {
+		return
+	}
+	for i := range v.state.Resources {
+		if r := &v.state.Resources[i]; r.Node == at.Name && r.Kind != "endpoint" {
+			v.pic.Selected = v.state.Plan.Plank(r.ID)
+			return
+		}
+	}
+}
+
+// showSource moves the cursor to the node template of the selected plank.
+func (v *View) showSource() {
+	r := v.state.Resource(v.pic.Selected)
+	if r == nil {
+		return
+	}
+	if n := v.template.Node(r.Node); n != nil {
+		v.file, v.line = n.Pos.File, n.Pos.Line-1
+	}
+}
+
+// nextMistake moves the cursor to the next diagnostic, round again after the last.
+func (v *View) nextMistake() {
+	if v.draft == nil || len(v.draft.Diagnostics) == 0 {
+		return
+	}
+	v.focus = paneSource
+	ds := v.draft.Diagnostics
+	i := slices.IndexFunc(ds, func(d tosca.Diagnostic) bool { return d.File == v.file && d.Line > v.line+1 })
+	d := ds[max(i, 0)]
+	if v.template.Sources[d.File] != nil {
+		v.file, v.line = d.File, d.Line-1
+	}
+}
+
+func (v *View) nextPreset() tea.Cmd {
+	v.preset = (v.preset + 1) % (len(v.template.Presets) + 1)
+	v.changed = tosca.Inputs{}
+	return v.redraft()
+}
+
+func (v *View) nextFile() {
+	var names []string
+	for name := range v.template.Sources {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	v.file = names[(slices.Index(names, v.file)+1)%len(names)]
+	v.line, v.scroll = 0, 0
+}
+
+// toPlan shows the plan before anything is built.
+func (v *View) toPlan() tea.Cmd {
+	switch {
+	case v.draft == nil || v.working:
+		return view.Cmd(view.Told{Text: "still working it out"})
+	case v.draft.Plan == nil:
+		return view.Cmd(view.Told{Text: "there is no plan: " + v.noPlan()[0], Bad: true})
+	}
+	return tea.Batch(view.Cmd(view.OpenDraft{Draft: v.draft}), view.Cmd(view.Goto{Digit: "4"}))
+}
+
+// noPlan says why there is no plan.
+func (v *View) noPlan() []string {
+	switch {
+	case v.draft == nil:
+		return []string{"working it out"}
+	case v.draft.Diagnostics.Errors() > 0:
+		return []string{fmt.Sprintf("%d mistakes are to be settled first; f goes from one to the next", v.draft.Diagnostics.Errors())}
+	case v.draft.Err != nil:
+		return strings.Split(v.draft.Err.Error(), "\n")
+	case v.problem != "":
+		return []string{v.problem}
+	}
+	return []string{"this workspace is connected to no site; andamio sandbox starts stand-ins for it"}
+}
+
+// Click puts the focus and the cursor where the mouse is; Wheel scrolls.
+func (v *View) Click(x, y int) tea.Cmd {
+	if v.template == nil || v.edit != nil {
+		return nil
+	}
+	for p := range v.areas {
+		if v.areas[p].Inside(x, y) {
+			v.focus = pane(p)
+		}
+	}
+	if id := v.pic.At(x, y); id != "" && v.state != nil {
+		v.pic.Selected = id
+		v.showSource()
+	}
+	for _, s := range v.spots {
+		if s.y != y || !v.areas[s.pane].Inside(x, y) {
+			continue
+		}
+		if s.pane == paneSource {
+			v.line = s.line
+			v.selectLine()
+		} else {
+			v.input = s.line
+		}
+	}
+	return nil
+}
+
+// Wheel moves the cursor of the focused pane.
+func (v *View) Wheel(dy int) {
+	if v.template != nil {
+		v.move(0, dy*3)
+	}
+}
+
+// Find moves the cursor to the next line with the text.
+func (v *View) Find(text string) bool {
+	if v.template == nil {
+		return false
+	}
+	lines := v.lines()
+	for i := range lines {
+		at := (v.line + i) % len(lines)
+		if strings.Contains(strings.ToLower(lines[at]), strings.ToLower(text)) {
+			v.line = at
+			v.selectLine()
+			return true
+		}
+	}
+	return false
+}
+
+// Keys are the view's keys.
+func (v *View) Keys() []view.Key {
+	return []view.Key{{Key: "tab", Does: "pane"}, {Key: "↑↓", Does: "line"}, {Key: "r", Does: "to the plan"}, {Key: "p", Does: "preset"},
+		{Key: "enter", Does: "edit input"}, {Key: "f", Does: "next mistake"}, {Key: "w", Does: "why"}, {Key: "o", Does: "other file"}, {Key: "z", Does: "zoom"},
+		{Key: "b", Does: "by site"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
+}
+
+// Acts are what can be done to the template.
+func (v *View) Acts() []view.Act {
+	if v.template == nil {
+		return nil
+	}
+	return []view.Act{
+		{Name: "to the plan", Effect: "shows what would be built, in which order, for how long and at what cost; builds nothing", Do: v.toPlan},
+		{Name: "next preset", Effect: "takes the next saved set of inputs", Do: v.nextPreset},
+		{Name: "inputs as the preset has them", Effect: "forgets what was changed by hand here", Do: func() tea.Cmd {
+			v.changed = tosca.Inputs{}
+			return v.redraft()
+		}}}
+}
+
+// Export writes the elevation that the template would build.
+func (v *View) Export() tea.Cmd {
+	if v.state == nil {
+		return nil
+	}
+	s, by := v.state.Snapshot(), v.pic.By
+	return func() tea.Msg {
+		files, err := app.ExportPictures(s, by, time.Now(), ".")
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return view.Told{Text: "written: " + strings.Join(files, ", ")}
+	}
+}

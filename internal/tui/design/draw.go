@@ -1,0 +1,254 @@
+package design
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"andamio/internal/core/tosca"
+	"andamio/internal/tui/part"
+)
+
+// wideFrom is the width from which source and elevation stand side by side.
+const wideFrom = 110
+
+// Draw draws the view.
+func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
+	v.spots = v.spots[:0]
+	v.areas = [panes]part.Rect{}
+	if v.template == nil {
+		v.drawEmpty(c, r)
+		return
+	}
+	v.drawTitle(c, r)
+	body := part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: r.H - 1}
+	if r.W < wideFrom {
+		v.drawNarrow(c, body)
+		return
+	}
+	left := part.Rect{X: body.X, Y: body.Y, W: body.W * 46 / 100, H: body.H}
+	right := part.Rect{X: left.X + left.W + 2, Y: body.Y, W: body.W - left.W - 2, H: body.H}
+	c.Downward(left.X+left.W, body.Y, body.H, part.In(part.Dim), c.Look.Glyphs.Down)
+	rows := min(len(v.template.Inputs)+2, body.H/3)
+	v.drawSource(c, part.Rect{X: left.X, Y: left.Y + 1, W: left.W - 1, H: left.H - rows - 2})
+	v.drawInputs(c, part.Rect{X: left.X, Y: left.Y + left.H - rows, W: left.W - 1, H: rows})
+	v.drawPicture(c, right)
+}
+
+// drawNarrow shows one pane at a time, with the names of all three.
+func (v *View) drawNarrow(c *part.Canvas, r part.Rect) {
+	x := r.X + 1
+	for p, name := range []string{"source", "inputs", "elevation"} {
+		style := part.In(part.Dim)
+		if pane(p) == v.focus {
+			style = part.In(part.Ochre).Strong()
+		}
+		x = c.Text(x, r.Y, style, name) + 3
+	}
+	r.Y, r.H = r.Y+1, r.H-1
+	switch v.focus {
+	case paneSource:
+		v.drawSource(c, r)
+	case paneInputs:
+		v.drawInputs(c, r)
+	default:
+		v.drawPicture(c, r)
+	}
+}
+
+func (v *View) drawEmpty(c *part.Canvas, r part.Rect) {
+	text := "reading the template"
+	switch {
+	case v.problem != "":
+		text = v.problem
+	case v.open == nil:
+		text = "no template is open; leave with q and name one: andamio --template FOLDER"
+	}
+	for i, l := range part.Wrap(text, r.W-6) {
+		c.Text(r.X+2, r.Y+2+i, part.In(part.Text), l)
+	}
+}
+
+// drawTitle says in one line whether the template is right, and what it comes to.
+func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
+	x := c.Cut(r.X+1, r.Y, 30, part.In(part.Text).Strong(), v.template.Name) + 2
+	preset := v.presetName()
+	if preset == "" {
+		preset = "own defaults"
+	}
+	if len(v.changed) > 0 {
+		preset += fmt.Sprintf(", %d changed", len(v.changed))
+	}
+	x = c.Cut(x, r.Y, 44, part.In(part.Dim), v.file+" · "+preset) + 3
+	if v.draft == nil {
+		c.Text(x, r.Y, part.In(part.Dim), "working it out")
+		return
+	}
+	wrong, doubts := v.draft.Diagnostics.Errors(), len(v.draft.Diagnostics)-v.draft.Diagnostics.Errors()
+	switch {
+	case wrong > 0:
+		x = c.Text(x, r.Y, part.In(part.Coral), fmt.Sprintf("%d mistakes", wrong))
+	default:
+		x = c.Text(x, r.Y, part.In(part.Teal), "no mistakes")
+	}
+	if doubts > 0 {
+		x = c.Text(x+2, r.Y, part.In(part.Ochre), fmt.Sprintf("%d doubts", doubts))
+	}
+	if p := v.draft.Plan; p != nil {
+		c.Cut(x+3, r.Y, r.X+r.W-x-3, part.In(part.Text), fmt.Sprintf("%d resources · %d levels · %d sites · about %s · %.3f %s/h", len(p.Resources), p.Levels,
+			len(p.Sites), part.Clock(time.Duration(p.Seconds*1e9)), p.CostPerHour, p.Currency))
+	}
+}
+
+// row is a row of the source pane: a line, or a piece of what is said about the line above.
+type row struct {
+	line   int
+	text   string
+	about  *tosca.Diagnostic
+	marker bool
+}
+
+// rows are the lines from the first on, with diagnostics below theirs, at most n.
+func (v *View) rows(lines []string, first, n, width int) []row {
+	var out []row
+	for i := first; i < len(lines) && len(out) < n; i++ {
+		out = append(out, row{line: i, text: lines[i]})
+		if v.draft == nil {
+			continue
+		}
+		for k := range v.draft.Diagnostics {
+			d := &v.draft.Diagnostics[k]
+			if d.File != v.file || d.Line != i+1 {
+				continue
+			}
+			indent := strings.Repeat(" ", min(d.Col-1, width/2))
+			out = append(out, row{i, indent + strings.Repeat("^", min(d.Width, width-len(indent))), d, true})
+			text := d.Message
+			if d.Hint != "" {
+				text += "; " + d.Hint
+			}
+			for _, piece := range part.Wrap(text, width-len(indent)) {
+				out = append(out, row{i, indent + piece, d, false})
+			}
+		}
+	}
+	return out[:min(len(out), n)]
+}
+
+func (v *View) drawSource(c *part.Canvas, r part.Rect) {
+	v.areas[paneSource] = r
+	c = c.Clip(r)
+	lines := v.lines()
+	v.line = min(v.line, len(lines)-1)
+	v.scroll = min(v.scroll, v.line)
+	gutter := 6
+	rows := v.rows(lines, v.scroll, r.H, r.W-gutter)
+	for v.line > v.scroll && (len(rows) == 0 || rows[len(rows)-1].line < min(v.line+2, len(lines)-1)) {
+		v.scroll++
+		rows = v.rows(lines, v.scroll, r.H, r.W-gutter)
+	}
+	for i, row := range rows {
+		y := r.Y + i
+		v.spots = append(v.spots, rowSpot{y, row.line, paneSource})
+		if row.about != nil {
+			ink := part.Coral
+			if row.about.Severity == tosca.Doubt {
+				ink = part.Ochre
+			}
+			c.Text(r.X+gutter, y, part.In(ink), row.text)
+			continue
+		}
+		if row.line == v.line {
+			bg := part.Panel
+			if v.focus == paneSource {
+				bg = part.OnSelected
+				c.Rune(r.X, y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
+			}
+			c.Fill(part.Rect{X: r.X + 1, Y: y, W: r.W - 1, H: 1}, bg)
+		}
+		c.Right(r.X+gutter-1, y, part.In(part.Dim), fmt.Sprint(row.line+1))
+		drawYAML(c, r.X+gutter, y, row.text)
+	}
+}
+
+// drawYAML draws a line of YAML: keys quiet, values plain, comments dim, functions in the colour of what is ours.
+func drawYAML(c *part.Canvas, x, y int, line string) {
+	line = strings.ReplaceAll(line, "\t", "  ")
+	body, comment := line, ""
+	if i := strings.Index(line, "#"); i == 0 || i > 0 && line[i-1] == ' ' {
+		body, comment = line[:i], line[i:]
+	}
+	for body != "" {
+		end := strings.IndexAny(body, ":{}[],")
+		if end < 0 {
+			end = len(body) - 1
+		}
+		word, sep := body[:end], body[end]
+		style := part.In(part.Text)
+		if sep == ':' && (end+1 == len(body) || body[end+1] == ' ') {
+			style = part.In(part.Steel)
+			if strings.Contains(word, "get_") || strings.Contains(word, "concat") {
+				style = part.In(part.Sky)
+			}
+		}
+		x = c.Text(x, y, style, word)
+		if strings.ContainsRune(":{}[],", rune(sep)) {
+			style = part.In(part.Dim)
+		}
+		x = c.Text(x, y, style, string(sep))
+		body = body[end+1:]
+	}
+	c.Text(x, y, part.In(part.Dim), comment)
+}
+
+func (v *View) drawInputs(c *part.Canvas, r part.Rect) {
+	v.areas[paneInputs] = r
+	c = c.Clip(r)
+	c.Across(r.X+1, r.Y, r.W-1, part.In(part.Dim), c.Look.Glyphs.Thin)
+	style := part.In(part.Steel).Strong()
+	if v.focus == paneInputs {
+		style = part.In(part.Ochre).Strong()
+	}
+	c.Text(r.X+2, r.Y, style, " inputs ")
+	first := max(0, v.input-(r.H-3))
+	name, value := min(20, r.W/3), min(24, r.W/3)
+	for i := first; i < len(v.template.Inputs) && i-first < r.H-1; i++ {
+		in := v.template.Inputs[i]
+		y := r.Y + 1 + i - first
+		v.spots = append(v.spots, rowSpot{y, i, paneInputs})
+		selected := v.focus == paneInputs && i == v.input
+		bg := part.Panel
+		if selected {
+			bg = part.OnSelected
+			c.Rune(r.X, y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
+		}
+		c.Cut(r.X+2, y, name, part.In(part.Text), in.Name)
+		c.Fill(part.Rect{X: r.X + 3 + name, Y: y, W: value, H: 1}, bg)
+		c.Cut(r.X+4+name, y, value-2, v.valueStyle(in), v.shown(in, selected))
+		said, ink := rule(in), part.Dim
+		if wrong := v.wrong(in.Name); wrong != "" {
+			said, ink = c.Look.Mark("failed")+" "+wrong, part.Coral
+		}
+		c.Cut(r.X+4+name+value, y, r.W-name-value-5, part.In(ink), said)
+	}
+}
+
+func (v *View) valueStyle(in *tosca.Input) part.Style {
+	switch {
+	case v.changed[in.Name] != nil:
+		return part.In(part.Ochre)
+	case in.Secret:
+		return part.In(part.Dim)
+	}
+	return part.In(part.Text)
+}
+
+func (v *View) shown(in *tosca.Input, selected bool) string {
+	switch {
+	case selected && v.edit != nil:
+		return *v.edit + "▏"
+	case in.Secret:
+		return "secret, given to the run"
+	}
+	return v.inputText(in)
+}

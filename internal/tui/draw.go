@@ -1,0 +1,110 @@
+package tui
+
+import (
+	"fmt"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/run"
+	"andamio/internal/tui/part"
+)
+
+// Rows of the frame: the tabs with a rule above the view, a bar with the keys below.
+const (
+	rowsAbove = 2
+	rowsBelow = 2
+)
+
+// View draws the whole screen.
+func (f *frame) View() tea.View {
+	v := tea.NewView(f.draw())
+	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
+	v.WindowTitle = "andamio"
+	return v
+}
+
+func (f *frame) draw() string {
+	if f.w < smallWidth || f.h < 16 {
+		return fmt.Sprintf("andamio needs at least %d × 16 cells; this terminal has %d × %d", smallWidth, f.w, f.h)
+	}
+	c := part.NewCanvas(f.look, f.w, f.h)
+	f.drawTabs(c)
+	body := part.Rect{X: 0, Y: rowsAbove, W: f.w, H: f.h - rowsAbove - rowsBelow}
+	f.view().Draw(c.Clip(body), body, f.now)
+	f.drawKeys(c)
+	if f.over != nil {
+		f.over.draw(c, body)
+	}
+	return c.String()
+}
+
+func (f *frame) drawTabs(c *part.Canvas) {
+	c.Across(0, 1, f.w, part.In(part.Steel), f.look.Glyphs.Thin)
+	x := c.Text(1, 0, part.In(part.Ochre).Strong(), "andamio") + 2
+	f.tabs = f.tabs[:0]
+	for i, v := range f.views {
+		from := x
+		word := part.In(part.Dim)
+		if i == f.current {
+			word = part.In(part.Text).Strong()
+		}
+		x = c.Text(x, 0, part.In(part.Dim), v.Digit()+" ")
+		x = c.Text(x, 0, word, v.Name())
+		if b := v.Badge(); b != "" {
+			x = c.Text(x+1, 0, part.In(part.Ochre), b)
+		}
+		if i == f.current {
+			c.Across(from, 1, x-from, part.In(part.Ochre), f.look.Glyphs.Rule)
+		}
+		f.tabs = append(f.tabs, part.Rect{X: from, Y: 0, W: x - from, H: 2})
+		x += 3
+	}
+	clock := f.now.Format("15:04 MST")
+	c.Right(f.w-1, 0, part.In(part.Dim), clock)
+	f.drawPulse(c, f.w-part.Width(clock)-4, x)
+}
+
+// drawPulse shows the newest run that is not long over, ending before column end.
+func (f *frame) drawPulse(c *part.Canvas, end, from int) {
+	if len(f.runs) == 0 {
+		return
+	}
+	r := f.runs[0]
+	state := r.State
+	text := fmt.Sprintf("run %d %s %s", r.ID, f.look.Mark(state), state)
+	if app.Abandoned(r, time.Now()) {
+		state = run.Failed
+		text = fmt.Sprintf("run %d %s worker silent", r.ID, f.look.Mark(state))
+	}
+	if end-part.Width(text) > from {
+		c.Right(end, 0, part.In(part.InkOf(state)), text)
+	}
+}
+
+func (f *frame) drawKeys(c *part.Canvas) {
+	y := f.h - rowsBelow
+	c.Across(0, y, f.w, part.In(part.Panel), '▄')
+	if f.options.ASCII {
+		c.Across(0, y, f.w, part.In(part.Steel), f.look.Glyphs.Thin)
+	}
+	if f.told.Text != "" && time.Since(f.toldAt) < toldStays {
+		ink := part.Ochre
+		if f.told.Bad {
+			ink = part.Coral
+		}
+		c.Cut(1, y, f.w-2, part.In(ink).Strong(), f.told.Text)
+	}
+	x := 1
+	for _, k := range f.view().Keys() {
+		if x+part.Width(k.Key)+part.Width(k.Does)+1 > f.w-9 {
+			break
+		}
+		x = c.Text(x, y+1, part.In(part.Ochre), k.Key)
+		x = c.Text(x+1, y+1, part.In(part.Dim), k.Does) + 2
+	}
+	c.Text(f.w-8, y+1, part.In(part.Ochre), "?")
+	c.Text(f.w-6, y+1, part.In(part.Dim), "keys")
+}

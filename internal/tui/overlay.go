@@ -1,0 +1,192 @@
+package tui
+
+import (
+	"strconv"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// overlay is drawn over the view and takes the keys; key returns what is on top next, nil to go away.
+type overlay interface {
+	key(name, text string) (overlay, tea.Cmd)
+	draw(c *part.Canvas, r part.Rect)
+}
+
+// sheet draws an empty panel in the middle of a part and returns its inside.
+func sheet(c *part.Canvas, r part.Rect, title string, w, h int) part.Rect {
+	w, h = min(w, r.W-4), min(h, r.H-2)
+	box := part.Rect{X: r.X + (r.W-w)/2, Y: r.Y + (r.H-h)/2, W: w, H: h}
+	c.Fill(box, part.Panel)
+	c.Across(box.X, box.Y, box.W, part.In(part.Ochre).On(part.Panel), c.Look.Glyphs.Rule)
+	c.Cut(box.X+2, box.Y, box.W-4, part.In(part.Ochre).On(part.Panel).Strong(), " "+title+" ")
+	return part.Rect{X: box.X + 3, Y: box.Y + 2, W: box.W - 6, H: box.H - 3}
+}
+
+// note shows text until a key.
+type note struct {
+	view.Note
+	scroll int
+}
+
+func (n *note) key(name, _ string) (overlay, tea.Cmd) {
+	switch name {
+	case "down", "j":
+		n.scroll++
+	case "up", "k":
+		n.scroll = max(n.scroll-1, 0)
+	default:
+		return nil, nil
+	}
+	return n, nil
+}
+
+func (n *note) draw(c *part.Canvas, r part.Rect) {
+	w := min(96, r.W-4)
+	var lines []view.Line
+	for _, l := range n.Lines {
+		for _, piece := range part.Wrap(l.Text, w-6) {
+			lines = append(lines, view.Line{Text: piece, Strong: l.Strong})
+		}
+	}
+	in := sheet(c, r, n.Title, w, len(lines)+4)
+	n.scroll = min(n.scroll, max(len(lines)-in.H, 0))
+	for i, l := range lines[n.scroll:] {
+		if i >= in.H {
+			c.Right(in.X+in.W, in.Y+in.H, part.In(part.Dim).On(part.Panel), "↓ more")
+			break
+		}
+		style := part.In(part.Text)
+		if l.Strong {
+			style = part.In(part.Steel).Strong()
+		}
+		c.Text(in.X, in.Y+i, style, l.Text)
+	}
+}
+
+// menu offers acts by number.
+type menu struct {
+	acts []view.Act
+	at   int
+}
+
+func (m *menu) key(name, _ string) (overlay, tea.Cmd) {
+	switch name {
+	case "down", "j":
+		m.at = min(m.at+1, len(m.acts)-1)
+		return m, nil
+	case "up", "k":
+		m.at = max(m.at-1, 0)
+		return m, nil
+	case "enter":
+		return choose(m.acts[m.at])
+	}
+	if n, err := strconv.Atoi(name); err == nil && n >= 1 && n <= len(m.acts) {
+		return choose(m.acts[n-1])
+	}
+	return nil, nil
+}
+
+// choose does an act, or asks first where it must be typed.
+func choose(a view.Act) (overlay, tea.Cmd) {
+	if a.Type != "" {
+		return ask(a), nil
+	}
+	return nil, a.Do()
+}
+
+func (m *menu) draw(c *part.Canvas, r part.Rect) {
+	in := sheet(c, r, "acts", 80, len(m.acts)*2+4)
+	for i, a := range m.acts {
+		y := in.Y + i*2
+		if i == m.at {
+			c.Fill(part.Rect{X: in.X - 1, Y: y, W: in.W + 2, H: 2}, part.OnSelected)
+		}
+		c.Text(in.X, y, part.In(part.Ochre).Strong(), strconv.Itoa(i+1))
+		c.Cut(in.X+3, y, in.W-3, part.In(part.Text).Strong(), a.Name)
+		c.Cut(in.X+3, y+1, in.W-3, part.In(part.Dim), a.Effect)
+	}
+}
+
+// question asks before an act: enter for one from which nothing is lost, the typed name for others.
+type question struct {
+	act   view.Act
+	typed string
+}
+
+func ask(a view.Act) overlay { return &question{act: a} }
+
+func (q *question) key(name, text string) (overlay, tea.Cmd) {
+	switch name {
+	case "esc":
+		return nil, nil
+	case "enter":
+		if q.typed == q.act.Type {
+			return nil, q.act.Do()
+		}
+		return q, nil
+	case "backspace":
+		if r := []rune(q.typed); len(r) > 0 {
+			q.typed = string(r[:len(r)-1])
+		}
+		return q, nil
+	}
+	if len(q.typed) < 80 {
+		q.typed += text
+	}
+	return q, nil
+}
+
+func (q *question) draw(c *part.Canvas, r part.Rect) {
+	lines := part.Wrap(q.act.Effect, min(70, r.W-10))
+	in := sheet(c, r, q.act.Name, 76, len(lines)+7)
+	for i, l := range lines {
+		c.Text(in.X, in.Y+i, part.In(part.Text), l)
+	}
+	y := in.Y + len(lines) + 1
+	if q.act.Type == "" {
+		x := c.Text(in.X, y, part.In(part.Ochre).Strong(), "enter")
+		x = c.Text(x+1, y, part.In(part.Dim), "do it") + 3
+		x = c.Text(x, y, part.In(part.Ochre).Strong(), "esc")
+		c.Text(x+1, y, part.In(part.Dim), "go back")
+		return
+	}
+	x := c.Text(in.X, y, part.In(part.Dim), "type ")
+	x = c.Text(x, y, part.In(part.Text).Strong(), q.act.Type)
+	c.Text(x, y, part.In(part.Dim), " and press enter; esc goes back")
+	c.Fill(part.Rect{X: in.X, Y: y + 1, W: in.W, H: 1}, part.OnSelected)
+	c.Text(in.X+1, y+1, part.In(part.Text), q.typed+"▏")
+}
+
+// find reads a text and looks for it in the view, as it is typed.
+type find struct {
+	in   view.View
+	text string
+}
+
+func (q *find) key(name, text string) (overlay, tea.Cmd) {
+	switch name {
+	case "esc", "enter":
+		return nil, nil
+	case "backspace":
+		if r := []rune(q.text); len(r) > 0 {
+			q.text = string(r[:len(r)-1])
+		}
+	default:
+		q.text += text
+	}
+	if q.text != "" {
+		q.in.Find(q.text)
+	}
+	return q, nil
+}
+
+func (q *find) draw(c *part.Canvas, r part.Rect) {
+	y := r.Y + r.H - 1
+	c.Fill(part.Rect{X: 0, Y: y, W: c.W, H: 1}, part.OnSelected)
+	x := c.Text(1, y, part.In(part.Ochre).Strong(), "find ")
+	x = c.Text(x, y, part.In(part.Text), q.text+"▏")
+	c.Text(x+3, y, part.In(part.Dim), "enter keeps the selection")
+}

@@ -1,0 +1,438 @@
+package part
+
+import (
+	"fmt"
+
+	"andamio/internal/core/elevation"
+	"andamio/internal/core/run"
+)
+
+// Zoom is how much an elevation shows of each resource.
+type Zoom int
+
+// The zooms, from near to far. ZoomFit takes the nearest that fits.
+const (
+	ZoomFit Zoom = iota
+	ZoomPlanks
+	ZoomGroups
+	ZoomBricks
+	ZoomDensity
+	zooms
+)
+
+// Next is the zoom after this one, round again after the last.
+func (z Zoom) Next() Zoom { return (z + 1) % zooms }
+
+func (z Zoom) String() string {
+	return []string{"fit", "planks", "groups", "bricks", "density"}[z]
+}
+
+// Elevation is a picture of a run, drawn in cells. It remembers where planks were drawn, for the mouse and the arrows.
+type Elevation struct {
+	By   elevation.By
+	Zoom Zoom
+	// Selected is the id of the selected resource.
+	Selected string
+	// Note gives the text at a plank's right end; nil takes the plank's own.
+	Note func(p *elevation.Plank) string
+	// scroll is the first row shown, counted from the top.
+	scroll int
+	spots  []spot
+	// shown is the zoom that was drawn last.
+	shown Zoom
+}
+
+// spot is where a plank was drawn.
+type spot struct {
+	Rect
+	id string
+}
+
+// lit are the resources that stand under the selected one and over it.
+type lit struct{ under, over map[string]bool }
+
+// Draw draws the elevation into a part of the canvas.
+func (e *Elevation) Draw(c *Canvas, r Rect, s *run.State) {
+	c = c.Clip(r)
+	e.spots = e.spots[:0]
+	if r.H < 4 || r.W < 12 {
+		return
+	}
+	pic, rows := e.fit(s, r)
+	if len(pic.Bays) == 0 {
+		return
+	}
+	d := &drawing{e: e, c: c, r: r, pic: pic, rows: rows, state: s, lit: e.light(s)}
+	d.columns()
+	d.heads()
+	d.levels()
+}
+
+// fit arranges the state at the zoom asked for, or the nearest that fits the height.
+func (e *Elevation) fit(s *run.State, r Rect) (*elevation.Picture, []int) {
+	room := r.H - 2 // head and ground
+	e.shown = e.Zoom
+	for _, z := range []Zoom{ZoomPlanks, ZoomGroups, ZoomBricks, ZoomDensity} {
+		if e.Zoom != ZoomFit && e.Zoom != z {
+			continue
+		}
+		e.shown = z
+		pic := elevation.New(s, e.By, z == ZoomGroups)
+		rows := heights(pic, z, r.W)
+		if e.Zoom == z || total(rows) <= room || z == ZoomDensity {
+			return pic, rows
+		}
+	}
+	return &elevation.Picture{}, nil
+}
+
+func total(rows []int) int {
+	n := 0
+	for _, r := range rows {
+		n += r + 1 // with the beam above
+	}
+	return n
+}
+
+// gutter is the room left of the first post, for the numbers of the levels.
+const gutter = 3
+
+// heights is how many rows each level takes.
+func heights(pic *elevation.Picture, z Zoom, width int) []int {
+	rows := pic.Rows()
+	if len(pic.Bays) == 0 {
+		return rows
+	}
+	inner := max((width-gutter-1)/len(pic.Bays)-2, 4)
+	for l := range rows {
+		switch z {
+		case ZoomDensity:
+			rows[l] = 1
+		case ZoomBricks:
+			rows[l] = 1
+			for _, cell := range pic.Cells[l] {
+				rows[l] = max(rows[l], (len(cell.Planks)*2+inner-1)/inner)
+			}
+		}
+	}
+	return rows
+}
+
+func (e *Elevation) light(s *run.State) lit {
+	l := lit{map[string]bool{}, map[string]bool{}}
+	sel := s.Resource(e.Selected)
+	if sel == nil {
+		return l
+	}
+	for _, id := range sel.StandsOn {
+		l.under[s.Plan.Plank(id)] = true
+	}
+	for _, r := range s.Carries(e.Selected) {
+		l.over[s.Plan.Plank(r.ID)] = true
+	}
+	return l
+}
+
+// drawing is one act of drawing.
+type drawing struct {
+	e     *Elevation
+	c     *Canvas
+	r     Rect
+	pic   *elevation.Picture
+	rows  []int
+	state *run.State
+	lit   lit
+	// posts are the columns of the posts, one more than bays.
+	posts []int
+}
+
+// columns places the posts: the bays are as wide as each other.
+func (d *drawing) columns() {
+	n := len(d.pic.Bays)
+	left, width := d.r.X+gutter, d.r.W-gutter-1
+	for i := range n + 1 {
+		d.posts = append(d.posts, left+width*i/n)
+	}
+}
+
+func (d *drawing) heads() {
+	for i, b := range d.pic.Bays {
+		x, w := d.posts[i]+2, d.posts[i+1]-d.posts[i]-3
+		end := d.c.Cut(x, d.r.Y, w, In(Text).Strong(), orElse(b.Name, "no service"))
+		if left := x + w - end - 2; left >= Width(b.Note) {
+			d.c.Text(end+2, d.r.Y, In(Dim), b.Note)
+		}
+	}
+}
+
+func orElse(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+// levels draws the levels from the ground up, scrolled so that the selected plank is seen.
+func (d *drawing) levels() {
+	room := d.r.H - 2
+	over := max(total(d.rows)-room, 0)
+	d.e.scroll = min(max(d.e.scroll, 0), over)
+	d.reveal(room, over)
+	ground := d.r.Y + d.r.H - 1
+	d.c.Across(d.r.X, ground, d.r.W, In(Ground), d.c.Look.Glyphs.Ground)
+	body := d.c.Clip(Rect{d.r.X, d.r.Y + 1, d.r.W, room})
+	y := ground + over - d.e.scroll
+	for l := range d.rows {
+		y -= d.rows[l]
+		d.level(body, l, y)
+		y--
+		d.beam(body, y)
+	}
+	if over > 0 {
+		d.c.Right(d.r.X+d.r.W-2, ground, In(Text).On(None), fmt.Sprintf(" %d rows above ", over-d.e.hiddenBelow(over)))
+	}
+}
+
+// hiddenBelow is how many rows are scrolled out at the ground.
+func (e *Elevation) hiddenBelow(over int) int { return over - e.scroll }
+
+// reveal scrolls so that the selected plank's level is in view; scroll counts from the top, and over is the ground.
+func (d *drawing) reveal(room, over int) {
+	l, _, index, ok := d.pic.Find(d.state.Plan.Plank(d.e.Selected))
+	if !ok || over == 0 {
+		d.e.scroll = over
+		return
+	}
+	above := 0
+	for i := len(d.rows) - 1; i > l; i-- {
+		above += d.rows[i] + 1
+	}
+	row := above + 1
+	if d.e.shown == ZoomPlanks || d.e.shown == ZoomGroups {
+		row += min(index, d.rows[l]-1)
+	}
+	if row < d.e.scroll {
+		d.e.scroll = max(row-1, 0)
+	}
+	if row >= d.e.scroll+room {
+		d.e.scroll = min(row-room+1, over)
+	}
+}
+
+func (d *drawing) beam(c *Canvas, y int) {
+	g := c.Look.Glyphs
+	for i, x := range d.posts {
+		if i+1 < len(d.posts) {
+			c.Across(x+1, y, d.posts[i+1]-x-1, In(Steel), g.Beam)
+		}
+		joint := g.Cross
+		switch i {
+		case 0:
+			joint = g.Left
+		case len(d.posts) - 1:
+			joint = g.Right
+		}
+		c.Rune(x, y, In(Steel), joint)
+	}
+}
+
+func (d *drawing) level(c *Canvas, l, y int) {
+	c.Right(d.r.X+gutter-1, y, In(Steel).Strong(), fmt.Sprint(l+1))
+	for _, x := range d.posts {
+		c.Downward(x, y, d.rows[l], In(Steel), c.Look.Glyphs.Post)
+	}
+	for b, cell := range d.pic.Cells[l] {
+		inside := Rect{d.posts[b] + 2, y, d.posts[b+1] - d.posts[b] - 3, d.rows[l]}
+		switch d.e.shown {
+		case ZoomBricks:
+			d.bricks(c, inside, cell)
+		case ZoomDensity:
+			d.density(c, inside, cell)
+		default:
+			for i := range cell.Planks {
+				d.plank(c, Rect{inside.X, y + i, inside.W, 1}, &cell.Planks[i])
+			}
+		}
+	}
+}
+
+// plank draws one plank: filled as far as it is done, its state as a glyph, its title, and a note.
+func (d *drawing) plank(c *Canvas, r Rect, p *elevation.Plank) {
+	ground := GroundOf(p.Status)
+	c.Fill(r, ground)
+	if p.Status == run.UnderWay {
+		c.Fill(Rect{r.X, r.Y, int(float64(r.W)*p.Fraction + 0.5), 1}, OnDone)
+	}
+	d.spot(c, r, p.IDs[0])
+	ink := InkOf(p.Status)
+	x := c.Text(r.X, r.Y, In(ink), c.Look.Mark(p.Status))
+	title := In(Text)
+	selected := p.Has(d.e.Selected)
+	switch {
+	case selected:
+		title = title.Strong()
+	case d.lit.under[p.IDs[0]] || d.lit.over[p.IDs[0]]:
+		title = In(Ochre)
+	case p.Status == run.Planned:
+		title = In(Steel)
+	}
+	note := p.Note
+	if d.e.Note != nil {
+		note = d.e.Note(p)
+	}
+	x = c.Cut(x+1, r.Y, r.X+r.W-x-1, title, p.Title+d.relation(p))
+	if left := r.X + r.W - x - 1; left >= 4 {
+		note = Shorten(note, left)
+		c.Right(r.X+r.W, r.Y, In(noteInk(p.Status)), note)
+	}
+	if selected {
+		c.Rune(r.X-1, r.Y, In(Ochre).Strong(), c.Look.Glyphs.PickLeft)
+		c.Rune(r.X+r.W, r.Y, In(Ochre).Strong(), c.Look.Glyphs.PickRight)
+	}
+}
+
+// relation marks what the selected plank stands on and what it carries.
+func (d *drawing) relation(p *elevation.Plank) string {
+	for _, id := range p.IDs {
+		if d.lit.under[id] {
+			return " " + string(d.c.Look.Glyphs.Under)
+		}
+		if d.lit.over[id] {
+			return " " + string(d.c.Look.Glyphs.Over)
+		}
+	}
+	return ""
+}
+
+func noteInk(s run.Status) Ink {
+	if s == run.Planned {
+		return Dim
+	}
+	return InkOf(s)
+}
+
+func (d *drawing) spot(c *Canvas, r Rect, id string) {
+	if c.clip.Inside(r.X, r.Y) {
+		d.e.spots = append(d.e.spots, spot{r, id})
+	}
+}
+
+// bricks draws every plank as its glyph.
+func (d *drawing) bricks(c *Canvas, r Rect, cell elevation.Cell) {
+	perRow := max(r.W/2, 1)
+	for i := range cell.Planks {
+		p := &cell.Planks[i]
+		x, y := r.X+i%perRow*2, r.Y+i/perRow
+		style := In(InkOf(p.Status))
+		switch {
+		case p.Has(d.e.Selected):
+			style = Style{Fg: Text, Bg: OnSelected, Bold: true}
+		case d.lit.under[p.IDs[0]] || d.lit.over[p.IDs[0]]:
+			style = In(Ochre)
+		}
+		c.Text(x, y, style, c.Look.Mark(p.Status))
+		d.spot(c, Rect{x, y, 2, 1}, p.IDs[0])
+	}
+}
+
+// density draws a cell as one bar: how many stand, are under way, failed and held, and the numbers.
+func (d *drawing) density(c *Canvas, r Rect, cell elevation.Cell) {
+	if len(cell.Planks) == 0 {
+		return
+	}
+	counts := map[run.Status]int{}
+	for i := range cell.Planks {
+		counts[cell.Planks[i].Status]++
+		if cell.Planks[i].Has(d.e.Selected) {
+			c.Rune(r.X-1, r.Y, In(Ochre).Strong(), c.Look.Glyphs.PickLeft)
+		}
+	}
+	label := fmt.Sprintf(" %d of %d", counts[run.Standing], len(cell.Planks))
+	if counts[run.Failed] > 0 {
+		label += fmt.Sprintf(" %s%d", c.Look.Mark(run.Failed), counts[run.Failed])
+	}
+	bar := max(r.W-Width(label), 1)
+	x, sum := r.X, 0
+	for _, s := range []run.Status{run.Standing, run.UnderWay, run.Failed, run.Stopped, run.Held, run.Planned} {
+		sum += counts[s]
+		to := r.X + bar*sum/len(cell.Planks)
+		ch := c.Look.Glyphs.Bar
+		if s == run.Planned || s == run.Held {
+			ch = c.Look.Glyphs.Forecast
+		}
+		c.Across(x, r.Y, to-x, In(InkOf(s)), ch)
+		x = to
+	}
+	c.Text(r.X+bar, r.Y, In(Dim), label)
+	d.spot(c, Rect{r.X, r.Y, r.W, 1}, cell.Planks[0].IDs[0])
+}
+
+// At is the resource drawn at a cell, "" if there is none.
+func (e *Elevation) At(x, y int) string {
+	for _, s := range e.spots {
+		if s.Inside(x, y) {
+			return s.id
+		}
+	}
+	return ""
+}
+
+// Shown is the zoom drawn last.
+func (e *Elevation) Shown() Zoom { return e.shown }
+
+// Move selects the nearest plank in a direction; dx to the right, dy downwards.
+func (e *Elevation) Move(s *run.State, dx, dy int) {
+	pic := elevation.New(s, e.By, e.shown == ZoomGroups)
+	l, b, i, ok := pic.Find(s.Plan.Plank(e.Selected))
+	if !ok {
+		e.Selected = First(s)
+		return
+	}
+	if dy != 0 {
+		e.vertical(pic, l, b, i, dy)
+		return
+	}
+	for n := b + dx; n >= 0 && n < len(pic.Bays); n += dx {
+		if planks := pic.Cells[l][n].Planks; len(planks) > 0 {
+			e.Selected = planks[min(i, len(planks)-1)].IDs[0]
+			return
+		}
+	}
+}
+
+// vertical moves within the cell, then to the next level of the bay that has planks.
+func (e *Elevation) vertical(pic *elevation.Picture, l, b, i, dy int) {
+	if i+dy >= 0 && i+dy < len(pic.Cells[l][b].Planks) {
+		e.Selected = pic.Cells[l][b].Planks[i+dy].IDs[0]
+		return
+	}
+	for n := l - dy; n >= 0 && n < pic.Levels; n -= dy {
+		planks := pic.Cells[n][b].Planks
+		if len(planks) == 0 {
+			continue
+		}
+		at := 0
+		if dy < 0 {
+			at = len(planks) - 1
+		}
+		e.Selected = planks[at].IDs[0]
+		return
+	}
+}
+
+// First is the resource that a fresh elevation selects: the first under way or failed, else the first of all.
+func First(s *run.State) string {
+	for _, want := range []run.Status{run.Failed, run.UnderWay} {
+		for i := range s.Resources {
+			if r := &s.Resources[i]; r.Status == want && r.PartOf == "" {
+				return r.ID
+			}
+		}
+	}
+	for i := range s.Resources {
+		if s.Resources[i].PartOf == "" {
+			return s.Resources[i].ID
+		}
+	}
+	return ""
+}

@@ -1,0 +1,247 @@
+// Package today is the Today view: what needs me now, and why first? One ranked queue, then what is under way, what
+// stands, and what happened lately.
+package today
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// View is the Today view.
+type View struct {
+	app   *app.App
+	runs  []store.Run
+	known bool
+	draft *app.Draft
+	at    int
+	rows  map[int]int
+}
+
+// New makes the view.
+func New(a *app.App) *View { return &View{app: a} }
+
+// Name, Digit and Badge describe the tab.
+func (v *View) Name() string  { return "Today" }
+func (v *View) Digit() string { return "0" }
+
+// Badge counts what needs the user.
+func (v *View) Badge() string {
+	n := 0
+	for _, i := range v.items(time.Now()) {
+		if i.rank < rankReady {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// Update hears messages.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case view.Runs:
+		v.runs, v.known = msg.Runs, true
+	case view.Drafted:
+		v.draft = msg.Draft
+	}
+	return nil
+}
+
+// Ranks of the queue: what endangers a service comes first, what is only possible last.
+const (
+	rankSilent = iota
+	rankFailed
+	rankMistakes
+	rankNoPlace
+	rankReady
+)
+
+// item is one thing that needs the user, with the act that settles it.
+type item struct {
+	rank                    int
+	status                  run.Status
+	title, below, why, acts string
+	do                      tea.Cmd
+	reason                  []string
+}
+
+// items is the queue, the most urgent first. A failed run needs nobody once a later run of the same template began.
+func (v *View) items(now time.Time) []item {
+	var out []item
+	newest := map[string]bool{}
+	for _, r := range v.runs {
+		if newest[r.Name] {
+			continue
+		}
+		newest[r.Name] = true
+		if it, needs := runItem(r, now); needs {
+			out = append(out, it)
+		}
+	}
+	if it, needs := v.draftItem(newest); needs {
+		out = append(out, it)
+	}
+	for i := range out { // few items: an insertion sort keeps equal ranks in order
+		for j := i; j > 0 && out[j].rank < out[j-1].rank; j-- {
+			out[j], out[j-1] = out[j-1], out[j]
+		}
+	}
+	return out
+}
+
+func runItem(r store.Run, now time.Time) (item, bool) {
+	name := fmt.Sprintf("%s run %d", r.Name, r.ID)
+	open := view.Cmd(view.OpenRun{ID: r.ID})
+	switch {
+	case app.Abandoned(r, now):
+		return item{rankSilent, run.Failed, name + " has lost its worker", "last heard " + part.Age(r.Beat, now),
+			"what it was building may be half built, and nobody watches it", "look at how far it got", open,
+			[]string{"A run's worker shows every 0.3 s that it lives. This one has not for " + part.Clock(now.Sub(r.Beat)) + ".",
+				"The journal says which steps were done; those under way may have happened or not."}}, true
+	case r.State == run.Failed:
+		return item{rankFailed, run.Failed, name + " failed", "ended " + part.Age(r.Ended, now), "what it built so far stands and costs",
+			"look at what failed", open, []string{"A step of it failed for good, so everything that stands on it was not built."}}, true
+	case r.State == run.Stopped:
+		return item{rankFailed, run.Stopped, name + " was cancelled", "ended " + part.Age(r.Ended, now), "what it built so far stands and costs",
+			"look at what stands", open, []string{"It was cancelled before everything stood; nothing of it was removed."}}, true
+	}
+	return item{}, false
+}
+
+func (v *View) draftItem(begun map[string]bool) (item, bool) {
+	d := v.draft
+	switch {
+	case d == nil:
+		return item{}, false
+	case d.Diagnostics.Errors() > 0:
+		return item{rankMistakes, run.Failed, fmt.Sprintf("%s has %d mistakes", d.Template.Name, d.Diagnostics.Errors()), d.Template.Root,
+			"nothing can be planned from it", "look at the lines", view.Cmd(view.Goto{Digit: "2"}), []string{d.Diagnostics[0].Error()}}, true
+	case d.Err != nil:
+		return item{rankNoPlace, run.Held, d.Template.Name + " cannot be placed", d.Preset, firstLine(d.Err.Error()), "look at the rules",
+			view.Cmd(view.Goto{Digit: "2"}), strings.Split(d.Err.Error(), "\n")}, true
+	case d.Plan != nil && !begun[d.Plan.Name]:
+		p := d.Plan
+		return item{rankReady, run.Planned, p.Name + " is ready to build", fmt.Sprintf("%s · %d resources at %d sites", d.Preset, len(p.Resources), len(p.Sites)),
+			fmt.Sprintf("no run of it yet; about %s, then %.3f %s/h", part.Clock(time.Duration(p.Seconds*1e9)), p.CostPerHour, p.Currency),
+			"see the plan", tea.Batch(view.Cmd(view.OpenDraft{Draft: d}), view.Cmd(view.Goto{Digit: "4"})),
+			[]string{"The template has no mistakes and every workload has a place, but nothing has been built from it in this workspace."}}, true
+	}
+	return item{}, false
+}
+
+func firstLine(s string) string { return strings.SplitN(s, "\n", 2)[0] }
+
+// Key acts on a key.
+func (v *View) Key(key string) (tea.Cmd, bool) {
+	items := v.items(time.Now())
+	switch key {
+	case "up", "k":
+		v.at = max(v.at-1, 0)
+	case "down", "j":
+		v.at = min(v.at+1, max(v.count(items)-1, 0))
+	case "enter":
+		return v.open(items), true
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// count is how many rows can be selected: the queue, then the runs.
+func (v *View) count(items []item) int { return len(items) + len(v.listed()) }
+
+// open goes to what is selected.
+func (v *View) open(items []item) tea.Cmd {
+	if v.at < len(items) {
+		cmd := items[v.at].do
+		if items[v.at].rank <= rankFailed {
+			return tea.Batch(cmd, view.Cmd(view.Goto{Digit: "4"}))
+		}
+		return cmd
+	}
+	if i := v.at - len(items); i < len(v.listed()) {
+		return tea.Batch(view.Cmd(view.OpenRun{ID: v.listed()[i].ID}), view.Cmd(view.Goto{Digit: "4"}))
+	}
+	return nil
+}
+
+// mostListed bounds the list of runs.
+const mostListed = 12
+
+func (v *View) listed() []store.Run { return v.runs[:min(len(v.runs), mostListed)] }
+
+// Click selects a row, and opens it when it is selected already.
+func (v *View) Click(_, y int) tea.Cmd {
+	if i, ok := v.rows[y]; ok {
+		if v.at == i {
+			return v.open(v.items(time.Now()))
+		}
+		v.at = i
+	}
+	return nil
+}
+
+// Wheel moves the selection.
+func (v *View) Wheel(dy int) { v.at = min(max(v.at+dy, 0), max(v.count(v.items(time.Now()))-1, 0)) }
+
+// Find selects the first row with the text.
+func (v *View) Find(text string) bool {
+	items := v.items(time.Now())
+	text = strings.ToLower(text)
+	for i, it := range items {
+		if strings.Contains(strings.ToLower(it.title+it.why), text) {
+			v.at = i
+			return true
+		}
+	}
+	for i, r := range v.listed() {
+		if strings.Contains(strings.ToLower(fmt.Sprintf("%s %s run %d %s", r.Name, r.Preset, r.ID, r.State)), text) {
+			v.at = len(items) + i
+			return true
+		}
+	}
+	return false
+}
+
+// Keys are the view's keys.
+func (v *View) Keys() []view.Key {
+	return []view.Key{{Key: "↑↓", Does: "item"}, {Key: "enter", Does: "go there"}, {Key: "w", Does: "why first"}, {Key: "/", Does: "find"}}
+}
+
+// Why explains the selected item's place in the queue.
+func (v *View) Why() view.Note {
+	items := v.items(time.Now())
+	if v.at >= len(items) {
+		return view.Note{Title: "why", Lines: []view.Line{view.Say("A run of this workspace; it needs nothing from you.")}}
+	}
+	it := items[v.at]
+	lines := []view.Line{view.Head("why it is here")}
+	for _, r := range it.reason {
+		lines = append(lines, view.Say("  "+r))
+	}
+	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what failed, then what cannot be planned, then what could be begun"))
+	return view.Note{Title: it.title, Lines: lines}
+}
+
+// Acts are those of the selected item.
+func (v *View) Acts() []view.Act {
+	items := v.items(time.Now())
+	if v.at < len(items) {
+		return []view.Act{{Name: items[v.at].acts, Effect: "goes there; changes nothing", Do: func() tea.Cmd { return v.open(items) }}}
+	}
+	return nil
+}
+
+// Export has nothing to write.
+func (v *View) Export() tea.Cmd { return nil }

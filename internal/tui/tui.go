@@ -1,0 +1,59 @@
+// Package tui is the full-screen application: a frame with tabs, and one folder for each view.
+//
+// The screens call the services of package app and nothing below them. Everything they show is pushed: the frame looks
+// for new runs each second, and a run's events arrive as they are journalled.
+package tui
+
+import (
+	"context"
+	"io"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/tui/deploy"
+	"andamio/internal/tui/design"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/today"
+	"andamio/internal/tui/view"
+)
+
+// Options say how the screens look and what they open.
+type Options struct {
+	// Open opens the template to design with; nil for none.
+	Open func() (*app.Template, error)
+	// ASCII draws with ASCII characters only; Light uses colours for a light background without asking the terminal.
+	ASCII, Light bool
+	// In and Out replace the terminal, for tests.
+	In  io.Reader
+	Out io.Writer
+	// Size fixes the size, for tests without a terminal.
+	W, H int
+}
+
+// framesPerSecond bounds how often the screen is drawn; twice the usual, since a key waits half a frame on average.
+const framesPerSecond = 120
+
+// Run shows the screens until the user leaves. It returns the number of a run that goes on, or 0.
+func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
+	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(framesPerSecond)}
+	if o.In != nil {
+		options = append(options, tea.WithInput(o.In))
+	}
+	if o.Out != nil {
+		options = append(options, tea.WithOutput(o.Out))
+	}
+	if o.W > 0 {
+		options = append(options, tea.WithWindowSize(o.W, o.H))
+	}
+	m := newFrame(ctx, a, o)
+	_, err := tea.NewProgram(m, options...).Run()
+	return m.goesOn(), err
+}
+
+func newFrame(ctx context.Context, a *app.App, o Options) *frame {
+	ctx, cancel := context.WithCancel(ctx)
+	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, look: part.NewLook(o.Light, o.ASCII), w: o.W, h: o.H}
+	f.views = []view.View{today.New(a), design.New(ctx, a, o.Open), deploy.New(ctx, a)}
+	return f
+}

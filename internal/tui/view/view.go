@@ -1,0 +1,89 @@
+// Package view is what the frame of the screens and the views know of each other.
+package view
+
+import (
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/store"
+	"andamio/internal/tui/part"
+)
+
+// View is one of the screens. The frame draws its tab, gives it messages and keys, and draws it.
+type View interface {
+	// Name is the tab's word, Digit the key that switches to it, Badge a short count beside it or "".
+	Name() string
+	Digit() string
+	Badge() string
+	// Update hears every message, whether the view is shown or not.
+	Update(msg tea.Msg) tea.Cmd
+	// Key acts on a key; false leaves it to the frame.
+	Key(key string) (tea.Cmd, bool)
+	// Click and Wheel act on the mouse at a cell of the canvas.
+	Click(x, y int) tea.Cmd
+	Wheel(dy int)
+	// Find selects what matches a text; false if nothing does.
+	Find(text string) bool
+	Draw(c *part.Canvas, r part.Rect, now time.Time)
+	// Keys are the keys that matter here, the most important first.
+	Keys() []Key
+	// Why explains what is selected.
+	Why() Note
+	// Acts are what can be done to what is selected.
+	Acts() []Act
+	// Export writes the view's pictures; nil if it has none.
+	Export() tea.Cmd
+}
+
+// Key is a key with what it does.
+type Key struct{ Key, Does string }
+
+// Note is a titled text shown over the view.
+type Note struct {
+	Title string
+	Lines []Line
+}
+
+// Line is a line of a note; Strong lines are headings.
+type Line struct {
+	Text   string
+	Strong bool
+}
+
+// Head and Say make lines.
+func Head(text string) Line { return Line{text, true} }
+func Say(text string) Line  { return Line{text, false} }
+
+// Act is something that can be done. Effect says what it will do; Type is what must be typed to confirm it, "" where
+// nothing is lost by it.
+type Act struct {
+	Name, Effect, Type string
+	Do                 func() tea.Cmd
+}
+
+// Goto asks the frame to show the view with that digit.
+type Goto struct{ Digit string }
+
+// Told asks the frame to show a line to the user.
+type Told struct {
+	Text string
+	Bad  bool
+}
+
+// Confirm asks the frame to ask before an act.
+type Confirm struct{ Act Act }
+
+// Runs are the runs of the workspace, the newest first.
+type Runs struct{ Runs []store.Run }
+
+// OpenRun asks the Deploy view to show a run, OpenDraft to show a plan that has not begun.
+type OpenRun struct{ ID int64 }
+type OpenDraft struct{ Draft *app.Draft }
+
+// Drafted says what the template is worked out to now.
+type Drafted struct{ Draft *app.Draft }
+
+// Cmd makes a command of a message.
+func Cmd(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
