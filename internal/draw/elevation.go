@@ -29,7 +29,7 @@ func Elevation(s *run.State, by elevation.By) *Picture {
 		pic = elevation.New(s, by, true)
 	}
 	rows := pic.Rows()
-	h := headRoom + footRoom + margin
+	h := headRoom + footRoom
 	for _, r := range rows {
 		h += float64(r)*(plankH+plankGap) + levelGap
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"andamio/internal/app"
 	"andamio/internal/core/run"
@@ -21,6 +22,8 @@ type frame struct {
 	app     *app.App
 	options Options
 	look    *part.Look
+	light   bool
+	profile colorprofile.Profile
 	w, h    int
 	views   []view.View
 	current int
@@ -75,7 +78,11 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		f.w, f.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		f.look = part.NewLook(!msg.IsDark(), f.options.ASCII)
+		f.light = !msg.IsDark()
+		f.dress()
+	case tea.ColorProfileMsg:
+		f.profile = msg.Profile
+		f.dress()
 	case tea.KeyPressMsg:
 		return f, f.key(msg)
 	case tea.MouseClickMsg:
@@ -105,6 +112,9 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	}
 	return f, tea.Batch(cmds...)
 }
+
+// dress makes the theme for what is known of the terminal.
+func (f *frame) dress() { f.look = part.NewLook(f.light, f.options.ASCII, f.profile) }
 
 func (f *frame) view() view.View { return f.views[f.current] }
 

@@ -9,11 +9,11 @@ import (
 	"io"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
 
 	"andamio/internal/app"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/design"
-	"andamio/internal/tui/part"
 	"andamio/internal/tui/today"
 	"andamio/internal/tui/view"
 )
@@ -53,7 +53,8 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 
 func newFrame(ctx context.Context, a *app.App, o Options) *frame {
 	ctx, cancel := context.WithCancel(ctx)
-	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, look: part.NewLook(o.Light, o.ASCII), w: o.W, h: o.H}
+	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, light: o.Light, profile: colorprofile.TrueColor, w: o.W, h: o.H}
+	f.dress()
 	f.views = []view.View{today.New(a), design.New(ctx, a, o.Open), deploy.New(ctx, a)}
 	return f
 }

@@ -103,7 +103,7 @@ func (s *search) excluded(w Workload, site *estate.Site) string {
 			continue
 		}
 		if lack := r.lack(site); lack != "" {
-			return fmt.Sprintf("rule %s: %s%s", r.Name, lack, because(r))
+			return fmt.Sprintf("rule %s: %s", r.Name, lack)
 		}
 	}
 	if site.Image(w.OS) == nil {

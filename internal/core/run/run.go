@@ -175,7 +175,7 @@ func (s *State) Carries(resource string) []*Resource {
 	return out
 }
 
-// Ended reports that nothing more will happen.
+// Over reports that nothing more will happen.
 func (s *State) Over() bool { return !s.Ended.IsZero() }
 
 // Fraction is how much of a resource's steps are done, from 0 to 1.

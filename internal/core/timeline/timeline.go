@@ -36,14 +36,14 @@ type Bar struct {
 }
 
 // New arranges a state in at most most lanes. What sites build has a lane for each kind, software one for each node;
-// where those are too many, one for each service.
+// where those are too many, one for each service, or for each layer.
 func New(s *run.State, now time.Time, most int) *Timeline {
 	bars, end := s.Forecast(now)
 	t := &Timeline{End: end, Begun: !s.Started.IsZero(), Over: s.Over()}
 	if t.Begun {
 		t.Now = now.Sub(s.Started)
 	}
-	for _, name := range []func(*run.State, *run.Step) string{byNode, byService} {
+	for _, name := range []func(*run.State, *run.Step) string{byNode, byService, byLayer} {
 		t.Lanes = lanes(s, bars, name)
 		if len(t.Lanes) <= most {
 			return t
@@ -73,6 +73,16 @@ func byService(s *run.State, st *run.Step) string {
 		return r.Service
 	}
 	return "software"
+}
+
+func byLayer(s *run.State, st *run.Step) string {
+	switch s.Resource(st.Resource).Kind {
+	case plan.Software:
+		return "software"
+	case plan.Endpoint:
+		return "endpoints"
+	}
+	return "sites build"
 }
 
 // lanes gathers the steps' bars under names, in the order in which the lanes begin in the plan.

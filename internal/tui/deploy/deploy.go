@@ -48,7 +48,7 @@ type View struct {
 // New makes the view.
 func New(ctx context.Context, a *app.App) *View {
 	v := &View{ctx: ctx, app: a, timeline: true, follow: true}
-	v.elevation.Note = v.plankNote
+	v.elevation.Notes = v.plankNotes
 	return v
 }
 

@@ -10,7 +10,7 @@ import (
 	"andamio/internal/tui/part"
 )
 
-// Sizes: the side panel appears from wideFrom columns on; the timeline takes at most timelineRows rows, and a quarter
+// Sizes: the side panel appears from wideFrom columns on; the timeline takes at most timelineRows rows, and a third
 // of the height.
 const (
 	wideFrom     = 110
@@ -38,14 +38,37 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 		return
 	}
 	if v.timeline && main.H >= 30 {
-		rows := min(timelineRows, main.H/4)
+		rows := min(timelineRows, main.H*3/10)
 		v.drawTimeline(c, part.Rect{X: main.X, Y: main.Y + main.H - rows - 1, W: main.W, H: rows + 1})
 		main.H -= rows + 2
 	} else if v.timeline && main.H >= 15 && v.elevation.Zoom == part.ZoomDensity {
 		v.drawTimeline(c, part.Rect{X: main.X, Y: main.Y + main.H - 6, W: main.W, H: 6})
 		main.H -= 7
 	}
+	if r.W < wideFrom {
+		v.drawBrief(c, main)
+		main.Y, main.H = main.Y+1, main.H-1
+	}
 	v.elevation.Draw(c, main, v.state)
+}
+
+// drawBrief is the side panel's most important line, where there is no room for the panel.
+func (v *View) drawBrief(c *part.Canvas, r part.Rect) {
+	res := v.state.Resource(v.elevation.Selected)
+	if res == nil {
+		return
+	}
+	s := &side{v: v, c: c, r: r}
+	x := c.Text(r.X+1, r.Y, part.In(part.InkOf(res.Status)), c.Look.Mark(res.Status))
+	x = c.Cut(x+1, r.Y, r.W/2, part.In(part.Text).Strong(), res.Title) + 2
+	text := s.ours(res)
+	if said := res.SiteSaid; said.Text != "" {
+		text += fmt.Sprintf(" · %s says %s", res.Site, said.Text)
+	}
+	if res.Answer.Text != "" {
+		text += " · " + res.Answer.Text
+	}
+	c.Cut(x, r.Y, r.X+r.W-x-1, part.In(part.Dim), text)
 }
 
 func (v *View) drawEmpty(c *part.Canvas, r part.Rect) {
@@ -118,58 +141,55 @@ func (v *View) drawTimeline(c *part.Canvas, r part.Rect) {
 	part.Timeline(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: r.H - 1}, v.state, v.now)
 }
 
-// plankNote is what stands at the right end of a plank: what matters most in its state.
-func (v *View) plankNote(p *elevation.Plank) string {
+// plankNotes are texts for the right end of a plank, what matters most in its state first, shorter ones after.
+func (v *View) plankNotes(p *elevation.Plank) []string {
 	r := v.state.Resource(p.IDs[0])
 	if len(p.IDs) > 1 {
 		if p.Status == run.Planned {
-			return ""
+			return nil
 		}
-		return fmt.Sprintf("%d of %d", p.Counts[run.Standing], len(p.IDs))
+		return []string{fmt.Sprintf("%d of %d", p.Counts[run.Standing], len(p.IDs)), fmt.Sprintf("%d/%d", p.Counts[run.Standing], len(p.IDs))}
 	}
 	switch p.Status {
 	case run.UnderWay:
 		return v.underWay(r)
 	case run.Standing:
-		return v.standing(r)
+		return []string{v.standing(r)}
 	case run.Failed, run.Stopped:
 		for _, st := range v.steps(r) {
 			if st.Error != "" {
-				return st.Error
+				return []string{st.Error}
 			}
 		}
 	case run.Held:
-		return "waits"
+		return []string{"waits"}
 	}
-	return p.Note
+	return []string{p.Note}
 }
 
 // underWay names the step under way on a plank, and how long it has been.
-func (v *View) underWay(r *run.Resource) string {
+func (v *View) underWay(r *run.Resource) []string {
 	for _, st := range v.steps(r) {
 		if st.Status == run.UnderWay {
-			return fmt.Sprintf("%s %s", st.Op, part.Clock(max(v.now.Sub(st.Started), 0)))
+			gone := part.Clock(max(v.now.Sub(st.Started), 0))
+			return []string{fmt.Sprintf("%s %s", st.Op, gone), gone}
 		}
 	}
-	return "next"
+	return []string{"next"}
 }
 
 func (v *View) standing(r *run.Resource) string {
-	switch r.Kind {
-	case plan.Instance:
+	switch {
+	case r.Kind == plan.Instance:
 		for _, part := range v.parts(r.ID) {
 			if a := part.Attributes["address"]; a != "" {
 				return a
 			}
 		}
-	case plan.Endpoint:
-		if r.Answer.Good {
-			return "answers"
-		}
-	case plan.Software:
-		if r.Answer.Good {
-			return "open"
-		}
+	case r.Kind == plan.Endpoint && r.Answer.Good:
+		return "answers"
+	case r.Kind == plan.Software && r.Answer.Good:
+		return "open"
 	}
 	return r.Detail
 }

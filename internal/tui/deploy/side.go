@@ -110,7 +110,7 @@ func (s *side) ours(r *run.Resource) string {
 		switch st.Status {
 		case run.UnderWay:
 			if st.Check.Kind == plan.CheckSite {
-				return st.Title + ": waiting for active"
+				return "waiting for active"
 			}
 			return st.Title + " under way"
 		case run.Failed, run.Stopped:

@@ -68,16 +68,33 @@ func (v *View) whyNow(r *run.Resource) []view.Line {
 		case st.Status == run.Planned || st.Status == run.Held:
 			lines = append(lines, view.Say("  "+st.Title+" waits for "+v.waitsFor(st)))
 		}
-		if st.Critical && st.Status != run.Standing {
-			lines = append(lines, view.Say("  it is on the critical path: a second lost here is a second lost in all"))
-		} else if st.Status == run.Planned && st.Slack > 0 {
-			lines = append(lines, view.Say(fmt.Sprintf("  it may be %s late without delaying the whole", part.Clock(seconds(st.Slack)))))
-		}
 	}
-	if len(lines) == 2 {
+	if len(lines) > 2 {
+		lines = append(lines, v.slack(r)...)
+	} else {
 		lines = append(lines, view.Say("  every step of it is done, and each was checked: "+checks(v.steps(r))))
 	}
 	return lines
+}
+
+// slack says whether the plank decides when the whole is done, or how late it may be.
+func (v *View) slack(r *run.Resource) []view.Line {
+	least := -1.0
+	for _, st := range v.steps(r) {
+		if st.Status == run.Standing {
+			continue
+		}
+		if st.Critical {
+			return []view.Line{view.Say("  it is on the critical path: a second lost here is a second lost in all")}
+		}
+		if least < 0 || st.Slack < least {
+			least = st.Slack
+		}
+	}
+	if least <= 0 {
+		return nil
+	}
+	return []view.Line{view.Say(fmt.Sprintf("  by the plan it may be %s late without delaying the whole", part.Clock(seconds(least))))}
 }
 
 func (v *View) waitsFor(st *run.Step) string {

@@ -69,7 +69,6 @@ type rowSpot struct {
 func New(ctx context.Context, a *app.App, open func() (*app.Template, error)) *View {
 	v := &View{ctx: ctx, app: a, open: open, changed: tosca.Inputs{}}
 	v.pic.By = elevation.ByService
-	v.pic.Zoom = part.ZoomGroups
 	return v
 }
 

@@ -26,7 +26,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
 		v.drawNarrow(c, body)
 		return
 	}
-	left := part.Rect{X: body.X, Y: body.Y, W: body.W * 46 / 100, H: body.H}
+	left := part.Rect{X: body.X, Y: body.Y, W: body.W * 41 / 100, H: body.H}
 	right := part.Rect{X: left.X + left.W + 2, Y: body.Y, W: body.W - left.W - 2, H: body.H}
 	c.Downward(left.X+left.W, body.Y, body.H, part.In(part.Dim), c.Look.Glyphs.Down)
 	rows := min(len(v.template.Inputs)+2, body.H/3)

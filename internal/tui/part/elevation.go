@@ -2,6 +2,7 @@ package part
 
 import (
 	"fmt"
+	"strings"
 
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/run"
@@ -33,8 +34,8 @@ type Elevation struct {
 	Zoom Zoom
 	// Selected is the id of the selected resource.
 	Selected string
-	// Note gives the text at a plank's right end; nil takes the plank's own.
-	Note func(p *elevation.Plank) string
+	// Notes gives texts for a plank's right end, the first that fits being shown; nil takes the plank's own.
+	Notes func(p *elevation.Plank) []string
 	// scroll is the first row shown, counted from the top.
 	scroll int
 	spots  []spot
@@ -58,65 +59,74 @@ func (e *Elevation) Draw(c *Canvas, r Rect, s *run.State) {
 	if r.H < 4 || r.W < 12 {
 		return
 	}
-	pic, rows := e.fit(s, r)
-	if len(pic.Bays) == 0 {
+	d := e.fit(s, c, r)
+	if len(d.pic.Bays) == 0 {
 		return
 	}
-	d := &drawing{e: e, c: c, r: r, pic: pic, rows: rows, state: s, lit: e.light(s)}
-	d.columns()
 	d.heads()
 	d.levels()
 }
 
-// fit arranges the state at the zoom asked for, or the nearest that fits the height.
-func (e *Elevation) fit(s *run.State, r Rect) (*elevation.Picture, []int) {
+// fit arranges the state at the zoom asked for, or the nearest that fits the height. Before a zoom is given up for a
+// farther one, the beams between the levels are.
+func (e *Elevation) fit(s *run.State, c *Canvas, r Rect) *drawing {
+	d := &drawing{e: e, c: c, r: r, state: s, lit: e.light(s)}
 	room := r.H - 2 // head and ground
-	e.shown = e.Zoom
 	for _, z := range []Zoom{ZoomPlanks, ZoomGroups, ZoomBricks, ZoomDensity} {
 		if e.Zoom != ZoomFit && e.Zoom != z {
 			continue
 		}
 		e.shown = z
-		pic := elevation.New(s, e.By, z == ZoomGroups)
-		rows := heights(pic, z, r.W)
-		if e.Zoom == z || total(rows) <= room || z == ZoomDensity {
-			return pic, rows
+		d.pic = elevation.New(s, e.By, z == ZoomGroups)
+		d.columns()
+		d.heights()
+		for _, d.gap = range []int{1, 0} {
+			if d.total() <= room {
+				return d
+			}
 		}
 	}
-	return &elevation.Picture{}, nil
+	if e.Zoom != ZoomFit && e.Zoom != ZoomDensity {
+		d.gap = 1 // it is scrolled anyway
+	}
+	return d
 }
 
-func total(rows []int) int {
-	n := 0
-	for _, r := range rows {
-		n += r + 1 // with the beam above
+// total is how many rows all levels take.
+func (d *drawing) total() int {
+	n := 1 // the topmost beam stays
+	for _, r := range d.rows {
+		n += r + d.gap
 	}
-	return n
+	return n - d.gap
 }
 
 // gutter is the room left of the first post, for the numbers of the levels.
 const gutter = 3
 
-// heights is how many rows each level takes.
-func heights(pic *elevation.Picture, z Zoom, width int) []int {
-	rows := pic.Rows()
-	if len(pic.Bays) == 0 {
-		return rows
+// inner is where planks of a bay are drawn: its first column and how many there are.
+func (d *drawing) inner(bay int) (x, w int) {
+	return d.posts[bay] + 2, max(d.posts[bay+1]-d.posts[bay]-3, 1)
+}
+
+// heights works out how many rows each level takes.
+func (d *drawing) heights() {
+	d.rows = d.pic.Rows()
+	if d.e.shown != ZoomDensity && d.e.shown != ZoomBricks {
+		return
 	}
-	inner := max((width-gutter-1)/len(pic.Bays)-2, 4)
-	for l := range rows {
-		switch z {
-		case ZoomDensity:
-			rows[l] = 1
-		case ZoomBricks:
-			rows[l] = 1
-			for _, cell := range pic.Cells[l] {
-				rows[l] = max(rows[l], (len(cell.Planks)*2+inner-1)/inner)
+	for l := range d.rows {
+		d.rows[l] = 1
+		for b, cell := range d.pic.Cells[l] {
+			if _, w := d.inner(b); d.e.shown == ZoomBricks {
+				d.rows[l] = max(d.rows[l], (len(cell.Planks)+perRow(w)-1)/perRow(w))
 			}
 		}
 	}
-	return rows
 }
+
+// perRow is how many bricks fit into a width.
+func perRow(w int) int { return max((w+1)/2, 1) }
 
 func (e *Elevation) light(s *run.State) lit {
 	l := lit{map[string]bool{}, map[string]bool{}}
@@ -142,25 +152,63 @@ type drawing struct {
 	rows  []int
 	state *run.State
 	lit   lit
-	// posts are the columns of the posts, one more than bays.
+	// posts are the columns of the posts, one more than bays; gap is the rows that a beam takes between levels.
 	posts []int
+	gap   int
 }
 
-// columns places the posts: the bays are as wide as each other.
+// columns places the posts: a bay is as wide as its longest title needs, and what is left over is shared. Where there
+// is too little room the widest bays give way first.
 func (d *drawing) columns() {
 	n := len(d.pic.Bays)
-	left, width := d.r.X+gutter, d.r.W-gutter-1
-	for i := range n + 1 {
-		d.posts = append(d.posts, left+width*i/n)
+	d.posts = d.posts[:0]
+	if n == 0 {
+		return
 	}
+	left, width := d.r.X+gutter, d.r.W-gutter-1
+	need, sum, widest := make([]int, n), 0, 0
+	for i := range need {
+		need[i] = d.need(i)
+		sum += need[i]
+		widest = max(widest, need[i])
+	}
+	for ; sum > width && widest > 1; widest-- {
+		sum = 0
+		for i := range need {
+			need[i] = min(need[i], widest-1)
+			sum += need[i]
+		}
+	}
+	used := 0
+	for i := range n {
+		d.posts = append(d.posts, left+used+(width-sum)*i/n)
+		used += need[i]
+	}
+	d.posts = append(d.posts, left+width)
 }
 
+// need is the width at which a bay's titles are whole, at most mostNeed.
+func (d *drawing) need(bay int) int {
+	const mostNeed, around = 24, 6
+	w := Width(d.pic.Bays[bay].Name) + 3
+	if d.e.shown == ZoomPlanks || d.e.shown == ZoomGroups {
+		for l := range d.pic.Cells {
+			for i := range d.pic.Cells[l][bay].Planks {
+				w = max(w, min(Width(d.pic.Cells[l][bay].Planks[i].Title), mostNeed)+around)
+			}
+		}
+	}
+	return w
+}
+
+// heads writes the bays' names above the topmost beam.
 func (d *drawing) heads() {
+	y := d.r.Y + max(d.r.H-1-d.total()-1, 0)
 	for i, b := range d.pic.Bays {
-		x, w := d.posts[i]+2, d.posts[i+1]-d.posts[i]-3
-		end := d.c.Cut(x, d.r.Y, w, In(Text).Strong(), orElse(b.Name, "no service"))
+		x, w := d.inner(i)
+		end := d.c.Cut(x, y, w, In(Text).Strong(), orElse(b.Name, "no service"))
 		if left := x + w - end - 2; left >= Width(b.Note) {
-			d.c.Text(end+2, d.r.Y, In(Dim), b.Note)
+			d.c.Text(end+2, y, In(Dim), b.Note)
 		}
 	}
 }
@@ -175,7 +223,7 @@ func orElse(s, other string) string {
 // levels draws the levels from the ground up, scrolled so that the selected plank is seen.
 func (d *drawing) levels() {
 	room := d.r.H - 2
-	over := max(total(d.rows)-room, 0)
+	over := max(d.total()-room, 0)
 	d.e.scroll = min(max(d.e.scroll, 0), over)
 	d.reveal(room, over)
 	ground := d.r.Y + d.r.H - 1
@@ -185,16 +233,15 @@ func (d *drawing) levels() {
 	for l := range d.rows {
 		y -= d.rows[l]
 		d.level(body, l, y)
-		y--
-		d.beam(body, y)
+		if last := l == len(d.rows)-1; last || d.gap > 0 {
+			y--
+			d.beam(body, y)
+		}
 	}
 	if over > 0 {
-		d.c.Right(d.r.X+d.r.W-2, ground, In(Text).On(None), fmt.Sprintf(" %d rows above ", over-d.e.hiddenBelow(over)))
+		d.c.Right(d.r.X+d.r.W-2, ground, In(Text), fmt.Sprintf(" %d rows above, %d below ", d.e.scroll, over-d.e.scroll))
 	}
 }
-
-// hiddenBelow is how many rows are scrolled out at the ground.
-func (e *Elevation) hiddenBelow(over int) int { return over - e.scroll }
 
 // reveal scrolls so that the selected plank's level is in view; scroll counts from the top, and over is the ground.
 func (d *drawing) reveal(room, over int) {
@@ -205,7 +252,7 @@ func (d *drawing) reveal(room, over int) {
 	}
 	above := 0
 	for i := len(d.rows) - 1; i > l; i-- {
-		above += d.rows[i] + 1
+		above += d.rows[i] + d.gap
 	}
 	row := above + 1
 	if d.e.shown == ZoomPlanks || d.e.shown == ZoomGroups {
@@ -242,7 +289,8 @@ func (d *drawing) level(c *Canvas, l, y int) {
 		c.Downward(x, y, d.rows[l], In(Steel), c.Look.Glyphs.Post)
 	}
 	for b, cell := range d.pic.Cells[l] {
-		inside := Rect{d.posts[b] + 2, y, d.posts[b+1] - d.posts[b] - 3, d.rows[l]}
+		x, w := d.inner(b)
+		inside := Rect{x, y, w, d.rows[l]}
 		switch d.e.shown {
 		case ZoomBricks:
 			d.bricks(c, inside, cell)
@@ -276,19 +324,39 @@ func (d *drawing) plank(c *Canvas, r Rect, p *elevation.Plank) {
 	case p.Status == run.Planned:
 		title = In(Steel)
 	}
-	note := p.Note
-	if d.e.Note != nil {
-		note = d.e.Note(p)
-	}
-	x = c.Cut(x+1, r.Y, r.X+r.W-x-1, title, p.Title+d.relation(p))
-	if left := r.X + r.W - x - 1; left >= 4 {
-		note = Shorten(note, left)
-		c.Right(r.X+r.W, r.Y, In(noteInk(p.Status)), note)
-	}
+	x = c.Text(x+1, r.Y, title, shortTitle(p.Title+d.relation(p), r.X+r.W-x-1))
+	c.Right(r.X+r.W, r.Y, In(noteInk(p.Status)), d.note(p, r.X+r.W-x-1))
 	if selected {
 		c.Rune(r.X-1, r.Y, In(Ochre).Strong(), c.Look.Glyphs.PickLeft)
 		c.Rune(r.X+r.W, r.Y, In(Ochre).Strong(), c.Look.Glyphs.PickRight)
 	}
+}
+
+// shortTitle cuts a title to w columns; a number at its end stays, since it tells one instance from another.
+func shortTitle(title string, w int) string {
+	at := strings.IndexByte(title, ' ')
+	if at < 0 || Width(title) <= w || w < Width(title[at:])+4 {
+		return Shorten(title, w)
+	}
+	return Shorten(title[:at], w-Width(title[at:])) + title[at:]
+}
+
+// note is the first of a plank's notes that fits. Of an error the beginning says much, of a measure nothing: only an
+// error is cut.
+func (d *drawing) note(p *elevation.Plank, room int) string {
+	notes := []string{p.Note}
+	if d.e.Notes != nil {
+		notes = d.e.Notes(p)
+	}
+	for _, n := range notes {
+		if Width(n) <= room {
+			return n
+		}
+		if p.Status == run.Failed && room >= 8 {
+			return Shorten(n, room)
+		}
+	}
+	return ""
 }
 
 // relation marks what the selected plank stands on and what it carries.
@@ -319,10 +387,10 @@ func (d *drawing) spot(c *Canvas, r Rect, id string) {
 
 // bricks draws every plank as its glyph.
 func (d *drawing) bricks(c *Canvas, r Rect, cell elevation.Cell) {
-	perRow := max(r.W/2, 1)
+	per := perRow(r.W)
 	for i := range cell.Planks {
 		p := &cell.Planks[i]
-		x, y := r.X+i%perRow*2, r.Y+i/perRow
+		x, y := r.X+i%per*2, r.Y+i/per
 		style := In(InkOf(p.Status))
 		switch {
 		case p.Has(d.e.Selected):

@@ -5,6 +5,7 @@ import (
 	"image/color"
 
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
 	"andamio/internal/core/run"
@@ -52,20 +53,35 @@ type Glyphs struct {
 	Bar, Forecast, Now, Thin, Down, Rule, Dot rune
 }
 
-var dark = map[Ink]string{
-	Text: "#e6edf3", Dim: "#66737f", Steel: "#7d8b99", Ochre: "#d9a441", Sky: "#5aa9e6", Teal: "#3fb6a8", Coral: "#e5674f",
-	Violet: "#9d7fe0", Ground: "#7d8b99", Panel: "#1c242c", OnPlanned: "#1b232b", OnUnderWay: "#15304b", OnDone: "#225f96",
-	OnStanding: "#12352f", OnFailed: "#4a1d18", OnHeld: "#2c2148", OnSelected: "#3b2f16",
+// shade is a colour for terminals with all colours, with 256, and with 16. In 16 colours planks have no ground of their
+// own: their glyph and word say their state.
+type shade struct {
+	full     string
+	indexed  uint8
+	standard int
 }
 
-var light = map[Ink]string{
-	Text: "#1b2229", Dim: "#78838e", Steel: "#5b6874", Ochre: "#9a6700", Sky: "#1668ae", Teal: "#0e766a", Coral: "#b83a22",
-	Violet: "#6b45c0", Ground: "#7d8b99", Panel: "#eceff2", OnPlanned: "#e8ecef", OnUnderWay: "#dcebf8", OnDone: "#a9d0f0",
-	OnStanding: "#d3efe9", OnFailed: "#f8dcd5", OnHeld: "#e7defa", OnSelected: "#f6e6c2",
+// noGround marks a background that 16 colours cannot show without hiding the text.
+const noGround = -1
+
+var dark = map[Ink]shade{
+	Text: {"#e6edf3", 255, 15}, Dim: {"#66737f", 243, 7}, Steel: {"#7d8b99", 246, 7}, Ochre: {"#d9a441", 179, 11},
+	Sky: {"#5aa9e6", 74, 12}, Teal: {"#3fb6a8", 73, 14}, Coral: {"#e5674f", 167, 9}, Violet: {"#9d7fe0", 140, 13},
+	Ground: {"#7d8b99", 246, 7}, Panel: {"#1c242c", 235, noGround}, OnPlanned: {"#1b232b", 235, noGround},
+	OnUnderWay: {"#15304b", 17, noGround}, OnDone: {"#225f96", 24, 4}, OnStanding: {"#12352f", 23, noGround},
+	OnFailed: {"#4a1d18", 52, noGround}, OnHeld: {"#2c2148", 54, noGround}, OnSelected: {"#3b2f16", 237, 8},
 }
 
-// NewLook makes the theme for a dark or light background, in full or ASCII characters.
-func NewLook(isLight, ascii bool) *Look {
+var light = map[Ink]shade{
+	Text: {"#1b2229", 234, 0}, Dim: {"#78838e", 244, 8}, Steel: {"#5b6874", 240, 8}, Ochre: {"#9a6700", 94, 3},
+	Sky: {"#1668ae", 25, 4}, Teal: {"#0e766a", 30, 6}, Coral: {"#b83a22", 130, 1}, Violet: {"#6b45c0", 61, 5},
+	Ground: {"#7d8b99", 245, 8}, Panel: {"#eceff2", 255, noGround}, OnPlanned: {"#e8ecef", 254, noGround},
+	OnUnderWay: {"#dcebf8", 189, noGround}, OnDone: {"#a9d0f0", 153, 14}, OnStanding: {"#d3efe9", 194, noGround},
+	OnFailed: {"#f8dcd5", 224, noGround}, OnHeld: {"#e7defa", 189, noGround}, OnSelected: {"#f6e6c2", 223, 7},
+}
+
+// NewLook makes the theme for a dark or light background, in full or ASCII characters, for a terminal's colours.
+func NewLook(isLight, ascii bool, profile colorprofile.Profile) *Look {
 	l := &Look{Glyphs: full, sgr: map[Style]string{}}
 	if ascii {
 		l.Glyphs = plain
@@ -74,10 +90,24 @@ func NewLook(isLight, ascii bool) *Look {
 	if isLight {
 		from = light
 	}
-	for ink, hex := range from {
-		l.colors[ink] = lipgloss.Color(hex)
+	for ink, s := range from {
+		l.colors[ink] = s.in(profile)
 	}
 	return l
+}
+
+// in is the shade as a terminal can show it, nil where it should not.
+func (s shade) in(profile colorprofile.Profile) color.Color {
+	switch profile {
+	case colorprofile.ANSI256:
+		return ansi.IndexedColor(s.indexed)
+	case colorprofile.ANSI:
+		if s.standard == noGround {
+			return nil
+		}
+		return ansi.BasicColor(s.standard)
+	}
+	return lipgloss.Color(s.full)
 }
 
 var full = Glyphs{

@@ -69,7 +69,9 @@ func (d *timelineDrawing) lane(y int, l timeline.Lane) {
 func (d *timelineDrawing) axis(y int) {
 	step := timeline.Tick(d.t.End, max(d.w/10, 1))
 	for t := time.Duration(0); t <= d.t.End; t += step {
-		d.c.Text(d.at(t), y, In(Dim), Clock(t))
+		if d.at(t)+Width(Clock(t)) <= d.x+d.w+2 {
+			d.c.Text(d.at(t), y, In(Dim), Clock(t))
+		}
 	}
 	if d.t.Begun && !d.t.Over {
 		x := d.at(d.t.Now)
