@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -28,15 +29,14 @@ write instead. Exits with 1 if there are mistakes; doubts alone do not fail.`,
 			if err != nil {
 				return usage{err}
 			}
+			if diags.Errors() > 0 {
+				return s.mistakes(t, diags)
+			}
 			if s.json {
-				err = s.printJSON(map[string]any{"template": t.Name, "diagnostics": orEmpty(diags), "mistakes": diags.Errors()})
-			} else {
-				s.printDiagnostics(t, diags)
+				return s.printJSON(map[string]any{"template": t.Name, "diagnostics": orEmpty(diags), "mistakes": 0})
 			}
-			if err == nil && diags.Errors() > 0 {
-				return no{}
-			}
-			return err
+			s.printDiagnostics(t, diags)
+			return nil
 		},
 	}
 	cmd.Flags().StringVar(&preset, "preset", "", "check with the inputs of this preset")
@@ -75,7 +75,11 @@ func orEmpty(d tosca.Diagnostics) tosca.Diagnostics {
 // printDiagnostics prints each with its source line and the place marked.
 func (s *shared) printDiagnostics(t *app.Template, diags tosca.Diagnostics) {
 	for _, d := range diags {
-		fmt.Fprintf(s.out, "%s: %s: %s [%s]\n", d.Pos, d.Severity, printable.Clean(d.Message), d.Code)
+		where := d.Pos
+		if t.Sources[d.File] != nil {
+			where.File = filepath.Join(t.Dir, d.File)
+		}
+		fmt.Fprintf(s.out, "%s: %s: %s [%s]\n", where, d.Severity, printable.Clean(d.Message), d.Code)
 		if line, ok := sourceLine(t, d.Pos); ok {
 			fmt.Fprintf(s.out, "  %5d │ %s\n", d.Line, printable.Clean(line))
 			fmt.Fprintf(s.out, "        │ %s%s\n", strings.Repeat(" ", max(d.Col-1, 0)), strings.Repeat("^", max(d.Width, 1)))

@@ -51,24 +51,31 @@ func (s *shared) compile(ctx context.Context, name string, o planOptions) error 
 	if err != nil {
 		return err
 	}
+	// Without an estate the design alone is worked out: mistakes in it need no sites to be found.
+	d := app.NewDraft(t, o.preset, inputs, nil)
+	if all := append(d.Diagnostics, diags...); all.Errors() > 0 {
+		return s.mistakes(t, all)
+	}
+	if d.Err != nil {
+		return usage{d.Err}
+	}
 	e, err := s.findEstate(ctx, t, o.estate)
 	if err != nil {
 		return err
 	}
-	d := app.NewDraft(t, o.preset, inputs, e)
-	d.Diagnostics = append(d.Diagnostics, diags...)
-	if d.Diagnostics.Errors() > 0 {
-		if s.json {
-			err = s.printJSON(map[string]any{"template": t.Name, "diagnostics": d.Diagnostics, "mistakes": d.Diagnostics.Errors()})
-		} else {
-			s.printDiagnostics(t, d.Diagnostics)
-		}
-		return errors.Join(no{}, err)
-	}
-	if d.Err != nil {
+	if d = app.NewDraft(t, o.preset, inputs, e); d.Err != nil {
 		return no{d.Err}
 	}
 	return s.writePlan(d.Plan, o.out)
+}
+
+// mistakes prints diagnostics that keep a template from being used; the answer is no.
+func (s *shared) mistakes(t *app.Template, diags tosca.Diagnostics) error {
+	if !s.json {
+		s.printDiagnostics(t, diags)
+		return no{}
+	}
+	return errors.Join(no{}, s.printJSON(map[string]any{"template": t.Name, "diagnostics": orEmpty(diags), "mistakes": diags.Errors()}))
 }
 
 func (s *shared) writePlan(p *plan.Plan, file string) error {

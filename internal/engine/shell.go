@@ -26,6 +26,7 @@ func publicKey(key ssh.Signer) string {
 // its inputs as exported variables, so that no value shows in a list of processes.
 func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) error {
 	var text strings.Builder
+	text.WriteString("exec 2>&1\n") // one stream keeps the order of what is printed
 	for _, in := range s.Script.Inputs {
 		v, err := in.Value.Text(e)
 		if err != nil {

@@ -44,12 +44,11 @@ type Assignment struct {
 	Interfaces   []*Interface
 	Pos          Pos
 
-	target      place
-	wantCap     string
-	relName     string
-	relPlace    place
-	relInline   bool
-	isTypeOfRel bool
+	target    place
+	wantCap   string
+	relName   string
+	relPlace  place
+	relInline bool
 }
 
 // Relationship is a named relationship template (section 3.8.4).

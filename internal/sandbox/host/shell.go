@@ -35,7 +35,8 @@ func (h *Host) Run(ctx context.Context, script string, env []string, in io.Reade
 }
 
 func status(err error) int {
-	if code, ok := interp.IsExitStatus(err); ok {
+	var code interp.ExitStatus
+	if errors.As(err, &code) {
 		return int(code)
 	}
 	if err != nil {

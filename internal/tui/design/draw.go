@@ -87,12 +87,12 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	wrong, doubts := v.draft.Diagnostics.Errors(), len(v.draft.Diagnostics)-v.draft.Diagnostics.Errors()
 	switch {
 	case wrong > 0:
-		x = c.Text(x, r.Y, part.In(part.Coral), fmt.Sprintf("%d mistakes", wrong))
+		x = c.Text(x, r.Y, part.In(part.Coral), plural(wrong, "mistake"))
 	default:
 		x = c.Text(x, r.Y, part.In(part.Teal), "no mistakes")
 	}
 	if doubts > 0 {
-		x = c.Text(x+2, r.Y, part.In(part.Ochre), fmt.Sprintf("%d doubts", doubts))
+		x = c.Text(x+2, r.Y, part.In(part.Ochre), plural(doubts, "doubt"))
 	}
 	if p := v.draft.Plan; p != nil {
 		c.Cut(x+3, r.Y, r.X+r.W-x-3, part.In(part.Text), fmt.Sprintf("%d resources · %d levels · %d sites · about %s · %.3f %s/h", len(p.Resources), p.Levels,
@@ -100,12 +100,18 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	}
 }
 
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
 // row is a row of the source pane: a line, or a piece of what is said about the line above.
 type row struct {
-	line   int
-	text   string
-	about  *tosca.Diagnostic
-	marker bool
+	line  int
+	text  string
+	about *tosca.Diagnostic
 }
 
 // rows are the lines from the first on, with diagnostics below theirs, at most n.
@@ -121,14 +127,15 @@ func (v *View) rows(lines []string, first, n, width int) []row {
 			if d.File != v.file || d.Line != i+1 {
 				continue
 			}
-			indent := strings.Repeat(" ", min(d.Col-1, width/2))
-			out = append(out, row{i, indent + strings.Repeat("^", min(d.Width, width-len(indent))), d, true})
+			at := min(d.Col-1, width-1)
+			out = append(out, row{i, strings.Repeat(" ", at) + strings.Repeat("^", min(d.Width, width-at)), d})
+			indent := strings.Repeat(" ", min(at, width/2))
 			text := d.Message
 			if d.Hint != "" {
 				text += "; " + d.Hint
 			}
 			for _, piece := range part.Wrap(text, width-len(indent)) {
-				out = append(out, row{i, indent + piece, d, false})
+				out = append(out, row{i, indent + piece, d})
 			}
 		}
 	}

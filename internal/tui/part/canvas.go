@@ -163,25 +163,40 @@ func (c *Canvas) String() string {
 		if y > 0 {
 			out.WriteByte('\n')
 		}
-		last := Style{}
+		var last Style
 		for x := range c.W {
 			at := &c.cells[y*c.W+x]
 			if at.shadow {
 				continue
 			}
-			if at.style != last {
+			if at.style != last || x == 0 {
 				out.WriteString(c.Look.escape(at.style))
 				last = at.style
 			}
-			if at.text == "" {
+			switch {
+			case at.text == "":
 				out.WriteByte(' ')
-			} else {
+			case c.Look.ascii:
+				out.WriteString(inASCII(at.text))
+			default:
 				out.WriteString(at.text)
 			}
 		}
-		if last != (Style{}) {
-			out.WriteString("\x1b[m")
-		}
+		out.WriteString("\x1b[m")
 	}
 	return out.String()
+}
+
+// asciiFor are the ASCII characters drawn in place of ours.
+var asciiFor = map[string]string{"…": "~", "·": "-", "×": "x", "↑": "^", "↓": "v", "←": "<", "→": ">", "▏": "|", "•": "*", "≥": ">", "≤": "<"}
+
+// inASCII is a cell's text in ASCII: ours replaced, anything else as "?".
+func inASCII(text string) string {
+	if text[0] < 0x80 {
+		return text[:1]
+	}
+	if a, ok := asciiFor[text]; ok {
+		return a
+	}
+	return "?"
 }

@@ -41,7 +41,11 @@ const (
 type Look struct {
 	colors [inks]color.Color
 	Glyphs Glyphs
-	sgr    map[Style]string
+	// ascii says that only ASCII characters may be drawn.
+	ascii bool
+	// paper is the background of everything: what the terminal's own is cannot be relied on to be found out.
+	paper color.Color
+	sgr   map[Style]string
 }
 
 // Glyphs are the characters that differ between full and ASCII drawing.
@@ -80,16 +84,23 @@ var light = map[Ink]shade{
 	OnFailed: {"#f8dcd5", 224, noGround}, OnHeld: {"#e7defa", 189, noGround}, OnSelected: {"#f6e6c2", 223, 7},
 }
 
+// The papers. With 16 colours the terminal's own background stays.
+var (
+	darkPaper  = shade{"#0f1417", 233, noGround}
+	lightPaper = shade{"#fbfaf7", 231, noGround}
+)
+
 // NewLook makes the theme for a dark or light background, in full or ASCII characters, for a terminal's colours.
 func NewLook(isLight, ascii bool, profile colorprofile.Profile) *Look {
-	l := &Look{Glyphs: full, sgr: map[Style]string{}}
+	l := &Look{Glyphs: full, ascii: ascii, sgr: map[Style]string{}}
 	if ascii {
 		l.Glyphs = plain
 	}
-	from := dark
+	from, paper := dark, darkPaper
 	if isLight {
-		from = light
+		from, paper = light, lightPaper
 	}
+	l.paper = paper.in(profile)
 	for ink, s := range from {
 		l.colors[ink] = s.in(profile)
 	}
@@ -169,6 +180,8 @@ func (l *Look) escape(s Style) string {
 	}
 	if c := l.colors[s.Bg]; c != nil {
 		st = st.BackgroundColor(c)
+	} else if l.paper != nil {
+		st = st.BackgroundColor(l.paper)
 	}
 	l.sgr[s] = st.String()
 	return l.sgr[s]

@@ -1,0 +1,32 @@
+# Everything a fresh machine with Go, git, make and Debian's package client needs: make demo, make test.
+
+GO ?= go
+BIN := bin/andamio
+
+.PHONY: build demo test lint bench screenshots tools
+
+build:
+	@mkdir -p bin
+	$(GO) build -o $(BIN) ./cmd/andamio
+
+demo: build
+	./$(BIN) demo
+
+# The screens are tested in a real terminal, which tmux provides.
+tools:
+	@command -v tmux >/dev/null || { apt-get update -qq && apt-get install -y -qq --no-install-recommends tmux; }
+
+test: tools lint build
+	$(GO) test ./...
+
+lint:
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+bench: build
+	$(GO) run ./tools/bench
+
+# Pictures of the views in docs/screenshots, made from the demo.
+screenshots: build
+	./tools/shots/shots.sh

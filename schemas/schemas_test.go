@@ -1,0 +1,62 @@
+package schemas
+
+import (
+	"bytes"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func schema(t *testing.T, name string) *jsonschema.Schema {
+	t.Helper()
+	data, err := Files.ReadFile(name)
+	require.NoError(t, err)
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(data))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	require.NoError(t, c.AddResource(name, doc))
+	s, err := c.Compile(name)
+	require.NoError(t, err)
+	return s
+}
+
+func validate(t *testing.T, s *jsonschema.Schema, text string) error {
+	t.Helper()
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+	require.NoError(t, err)
+	return s.Validate(doc)
+}
+
+func TestRealOutputIsValid(t *testing.T) {
+	for file, name := range map[string]string{
+		"../internal/core/plan/testdata/drill.plan.json":        "plan.schema.json",
+		"../internal/core/plan/testdata/storm-season.plan.json": "plan.schema.json",
+		"../examples/flood-watch/estate.json":                   "estate.schema.json",
+	} {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		assert.NoError(t, validate(t, schema(t, name), string(data)), file)
+	}
+}
+
+func TestSchemasRefuseWhatIsWrong(t *testing.T) {
+	data, err := os.ReadFile("../internal/core/plan/testdata/drill.plan.json")
+	require.NoError(t, err)
+	s := schema(t, "plan.schema.json")
+	for what, change := range map[string][2]string{
+		"version":       {"andamio.plan/1", "andamio.plan/2"},
+		"unknown key":   {`"currency"`, `"coin"`},
+		"unknown op":    {`"op": "plug"`, `"op": "unplug"`},
+		"unknown kind":  {`"kind": "volume"`, `"kind": "bucket"`},
+		"negative time": {`"seconds": 2`, `"seconds": -2`},
+		"bad function":  {`"get_secret": [`, `"get_secret": 3, "x": [`},
+	} {
+		changed := strings.Replace(string(data), change[0], change[1], 1)
+		require.NotEqual(t, string(data), changed, what)
+		assert.Error(t, validate(t, s, changed), what)
+	}
+}
