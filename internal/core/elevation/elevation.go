@@ -51,7 +51,7 @@ type Plank struct {
 	Fraction float64
 	// Critical marks planks on the critical path.
 	Critical bool
-	// Counts are the resources of a group by status.
+	// Counts are the resources of a group by status; nil for a single resource.
 	Counts map[run.Status]int
 }
 
@@ -77,7 +77,7 @@ func New(s *run.State, by By, group bool) *Picture {
 		critical[s.Plan.Plank(s.Plan.Step(id).Resource)] = true
 	}
 	parts := partsOf(s)
-	groups := map[string]*Plank{}
+	groups := map[groupKey]int{}
 	for i := range s.Resources {
 		r := &s.Resources[i]
 		if r.PartOf != "" {
@@ -88,30 +88,23 @@ func New(s *run.State, by By, group bool) *Picture {
 			continue
 		}
 		cell := &p.Cells[r.Level-1][bay]
-		key := fmt.Sprintf("%d/%d/%s/%s", r.Level, bay, r.Node, r.Kind)
 		plank := single(r, parts[r.ID], critical[r.ID])
-		if j, seen := find(cell, key, group, groups); seen {
+		key := groupKey{r.Level, bay, r.Node, r.Kind}
+		if j, seen := groups[key]; seen && group {
 			cell.Planks[j].join(plank, r)
 			continue
 		}
+		groups[key] = len(cell.Planks)
 		cell.Planks = append(cell.Planks, plank)
-		groups[key] = &plank
 	}
 	return p
 }
 
-// find is the place in a cell of the group that a key names.
-func find(c *Cell, key string, group bool, groups map[string]*Plank) (int, bool) {
-	first := groups[key]
-	if !group || first == nil {
-		return 0, false
-	}
-	for j := range c.Planks {
-		if c.Planks[j].IDs[0] == first.IDs[0] {
-			return j, true
-		}
-	}
-	return 0, false
+// groupKey tells which resources of a cell make one plank; the value beside it is the plank's place in the cell.
+type groupKey struct {
+	level, bay int
+	node       string
+	kind       plan.Kind
 }
 
 // partsOf are the resources drawn on another's plank, by that other.
@@ -164,11 +157,15 @@ func single(r *run.Resource, parts []*run.Resource, critical bool) Plank {
 		fraction += p.Fraction()
 	}
 	return Plank{IDs: []string{r.ID}, Title: r.Title, Note: r.Detail, Status: status, Fraction: fraction / float64(1+len(parts)),
-		Critical: critical, Counts: map[run.Status]int{status: 1}}
+		Critical: critical}
 }
 
 // join adds a resource to a group.
 func (p *Plank) join(o Plank, r *run.Resource) {
+	if p.Counts == nil {
+		p.Counts = map[run.Status]int{p.Status: 1}
+	}
+	p.Counts[o.Status]++
 	n := float64(len(p.IDs))
 	p.IDs = append(p.IDs, o.IDs...)
 	p.Title = fmt.Sprintf("%s ×%d", r.Node, len(p.IDs))
@@ -178,9 +175,6 @@ func (p *Plank) join(o Plank, r *run.Resource) {
 	p.Status = join(p.Status, o.Status)
 	p.Fraction = (p.Fraction*n + o.Fraction) / (n + 1)
 	p.Critical = p.Critical || o.Critical
-	for s, c := range o.Counts {
-		p.Counts[s] += c
-	}
 }
 
 // join is the status of two together: the worst of them, and under way if one stands while the other is planned.

@@ -41,8 +41,10 @@ type View struct {
 	detail    bool
 	// follow keeps the selection on what is under way, until the user selects.
 	follow bool
-	body   part.Rect
 	now    time.Time
+	// lanes is how many lanes the timeline may have.
+	lanes int
+	kept  keptTimes
 }
 
 // New makes the view.

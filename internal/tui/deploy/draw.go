@@ -7,6 +7,7 @@ import (
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/core/timeline"
 	"andamio/internal/tui/part"
 )
 
@@ -20,7 +21,7 @@ const (
 
 // Draw draws the view.
 func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
-	v.body, v.now = r, now
+	v.now = now
 	if v.state == nil {
 		v.drawEmpty(c, r)
 		return
@@ -31,6 +32,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 		c.Downward(main.X+main.W, r.Y+1, r.H-1, part.In(part.Dim), c.Look.Glyphs.Down)
 		v.drawSide(c, part.Rect{X: main.X + main.W + 2, Y: r.Y + 1, W: sideWidth - 2, H: r.H - 1})
 	}
+	v.lanes = min(timelineRows, (main.H-1)*3/10) - 1
 	v.drawTitle(c, r)
 	main.Y, main.H = main.Y+1, main.H-1
 	if v.detail && r.W < wideFrom {
@@ -38,7 +40,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 		return
 	}
 	if v.timeline && main.H >= 30 {
-		rows := min(timelineRows, main.H*3/10)
+		rows := v.lanes + 1
 		v.drawTimeline(c, part.Rect{X: main.X, Y: main.Y + main.H - rows - 1, W: main.W, H: rows + 1})
 		main.H -= rows + 2
 	} else if v.timeline && main.H >= 15 && v.elevation.Zoom == part.ZoomDensity {
@@ -120,8 +122,25 @@ func (v *View) timeText() string {
 		return ""
 	}
 	gone := v.now.Sub(s.Started)
-	_, end := s.Forecast(v.now)
-	return fmt.Sprintf("%s gone · about %s to go", part.Clock(gone), part.Clock(max(end-gone, 0)))
+	return fmt.Sprintf("%s gone · about %s to go", part.Clock(gone), part.Clock(max(v.times(v.lanes).End-gone, 0)))
+}
+
+// keptTimes is a timeline with what it was made from.
+type keptTimes struct {
+	state *run.State
+	seq   int64
+	now   time.Time
+	most  int
+	line  *timeline.Timeline
+}
+
+// times arranges the state over time, once for as long as nothing happens and the clock stands.
+func (v *View) times(most int) *timeline.Timeline {
+	k := &v.kept
+	if k.line == nil || k.state != v.state || k.seq != v.state.LastSeq || !k.now.Equal(v.now) || k.most != most {
+		*k = keptTimes{v.state, v.state.LastSeq, v.now, most, timeline.New(v.state, v.now, most)}
+	}
+	return k.line
 }
 
 func (v *View) drawTimeline(c *part.Canvas, r part.Rect) {
@@ -138,7 +157,7 @@ func (v *View) drawTimeline(c *part.Canvas, r part.Rect) {
 		c.Rune(x, r.Y, part.In(l.ink), g)
 		x = c.Text(x+2, r.Y, part.In(part.Dim), l.text) + 3
 	}
-	part.Timeline(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: r.H - 1}, v.state, v.now)
+	part.Timeline(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: r.H - 1}, v.times(r.H-2))
 }
 
 // plankNotes are texts for the right end of a plank, what matters most in its state first, shorter ones after.

@@ -41,6 +41,27 @@ type Elevation struct {
 	spots  []spot
 	// shown is the zoom that was drawn last.
 	shown Zoom
+	// kept are the pictures of the last state, with and without groups: most keys change neither.
+	kept map[bool]*elevation.Picture
+	from kept
+}
+
+// kept says what pictures were made from.
+type kept struct {
+	state *run.State
+	seq   int64
+	by    elevation.By
+}
+
+// picture arranges a state, once for as long as nothing happens.
+func (e *Elevation) picture(s *run.State, group bool) *elevation.Picture {
+	if from := (kept{s, s.LastSeq, e.By}); from != e.from || e.kept == nil {
+		e.from, e.kept = from, map[bool]*elevation.Picture{}
+	}
+	if e.kept[group] == nil {
+		e.kept[group] = elevation.New(s, e.By, group)
+	}
+	return e.kept[group]
 }
 
 // spot is where a plank was drawn.
@@ -77,7 +98,7 @@ func (e *Elevation) fit(s *run.State, c *Canvas, r Rect) *drawing {
 			continue
 		}
 		e.shown = z
-		d.pic = elevation.New(s, e.By, z == ZoomGroups)
+		d.pic = e.picture(s, z == ZoomGroups)
 		d.columns()
 		d.heights()
 		for _, d.gap = range []int{1, 0} {
@@ -450,7 +471,7 @@ func (e *Elevation) Shown() Zoom { return e.shown }
 
 // Move selects the nearest plank in a direction; dx to the right, dy downwards.
 func (e *Elevation) Move(s *run.State, dx, dy int) {
-	pic := elevation.New(s, e.By, e.shown == ZoomGroups)
+	pic := e.picture(s, e.shown == ZoomGroups)
 	l, b, i, ok := pic.Find(s.Plan.Plank(e.Selected))
 	if !ok {
 		e.Selected = First(s)

@@ -11,12 +11,11 @@ import (
 
 // Timeline draws when the lanes of a run's steps ran and will run: done in teal, under way in sky, the critical path in
 // ochre, the forecast dotted, and a line at now.
-func Timeline(c *Canvas, r Rect, s *run.State, now time.Time) {
+func Timeline(c *Canvas, r Rect, t *timeline.Timeline) {
 	if r.H < 3 || r.W < 30 {
 		return
 	}
 	c = c.Clip(r)
-	t := timeline.New(s, now, r.H-1)
 	label := 4
 	for _, l := range t.Lanes {
 		label = min(max(label, Width(l.Name)), 18)

@@ -38,9 +38,9 @@ type page struct {
 // columns of the page: the title, the reason, the act.
 func (d *page) columns() (why, act int) {
 	if d.r.W < 110 {
-		return d.r.X + 34, d.r.X + d.r.W
+		return d.r.X + 38, d.r.X + d.r.W
 	}
-	return d.r.X + d.r.W*3/10, d.r.X + d.r.W*7/10
+	return d.r.X + max(d.r.W*3/10, 38), d.r.X + d.r.W*7/10
 }
 
 func (d *page) summary(items []item) {

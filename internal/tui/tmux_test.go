@@ -1,0 +1,278 @@
+package tui_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// binary is the program under test, built once.
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "andamio-bin-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "andamio")
+	if out, err := exec.Command("go", "build", "-o", binary, "andamio/cmd/andamio").CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("build: %v\n%s", err, out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// terminal is a tmux session with the program in it.
+type terminal struct {
+	t      *testing.T
+	socket string
+	dir    string
+}
+
+// open starts a command line in a terminal of that size, in a folder of its own.
+func open(t *testing.T, w, h int, env []string, args ...string) *terminal {
+	t.Helper()
+	term := &terminal{t, fmt.Sprintf("andamio-test-%d-%d", os.Getpid(), time.Now().UnixNano()), t.TempDir()}
+	t.Cleanup(func() { _ = exec.Command("tmux", "-L", term.socket, "kill-server").Run() })
+	line := append(append([]string{"env"}, env...), binary)
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "-c", term.dir, strings.Join(append(line, args...), " ")+"; exec sh")
+	term.tmux("set", "-g", "status", "off")
+	return term
+}
+
+func (x *terminal) tmux(args ...string) string {
+	x.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-L", x.socket}, args...)...).CombinedOutput()
+	require.NoError(x.t, err, "%v: %s", args, out)
+	return string(out)
+}
+
+func (x *terminal) screen() string { return x.tmux("capture-pane", "-p") }
+
+func (x *terminal) press(keys ...string) {
+	for _, k := range keys {
+		x.tmux("send-keys", k)
+		time.Sleep(60 * time.Millisecond)
+	}
+}
+
+// waitFor waits until the screen shows a pattern.
+func (x *terminal) waitFor(pattern string) string {
+	x.t.Helper()
+	re := regexp.MustCompile(pattern)
+	var last string
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if last = x.screen(); re.MatchString(last) {
+			return last
+		}
+	}
+	require.Failf(x.t, "never seen", "%s\nlast screen:\n%s", pattern, last)
+	return ""
+}
+
+// demoWorkspace is a workspace whose stand-ins end with the test.
+func demoWorkspace(t *testing.T) string {
+	dir := t.TempDir()
+	t.Cleanup(func() {
+		_ = exec.Command(binary, "demo", "--stop", "--workspace", dir).Run()
+		time.Sleep(300 * time.Millisecond) // the stand-ins' process lets go of the folder
+	})
+	return dir
+}
+
+var stepsDone = regexp.MustCompile(`(\d+) of 82 steps`)
+
+func TestDemoFromPlanToServing(t *testing.T) {
+	ws := demoWorkspace(t)
+	demo := []string{"demo", "--workspace", ws, "--pace", "0.3"}
+	x := open(t, 160, 47, nil, demo...)
+
+	x.waitFor(`flood-watch is ready to build`)
+	x.press("2")
+	x.waitFor(`what it would build`)
+	design := x.waitFor(`47 resources · 7 levels`)
+	assert.Contains(t, design, "tosca_definitions_version")
+	x.press("r")
+	plan := x.waitFor(`not begun`)
+	assert.Contains(t, plan, "82 steps on 47 resources")
+	assert.NotContains(t, plan, "under way    ", "nothing is built before it is asked for")
+
+	x.press("r")
+	x.waitFor(`builds 47 resources at 5 sites`)
+	x.press("Enter")
+	first := x.waitFor(`\d+ of 82 steps`)
+	x.waitFor(`■ gauge-lan`)
+	later := x.waitFor(`(1\d|2\d|3\d) of 82 steps`)
+	assert.NotEqual(t, stepsDone.FindString(first), stepsDone.FindString(later), "steps change state without a key")
+
+	x.press("w")
+	why := x.waitFor(`why in this state`)
+	assert.Regexp(t, `why at \w+`, why)
+	x.press("Escape")
+	x.press("e")
+	x.waitFor(`written: flood-watch-elevation.svg`)
+	for _, f := range []string{"elevation.svg", "elevation.pdf", "timeline.svg", "timeline.pdf"} {
+		info, err := os.Stat(filepath.Join(x.dir, "flood-watch-"+f))
+		require.NoError(t, err)
+		assert.Greater(t, info.Size(), int64(2000), f)
+	}
+
+	x.tmux("resize-window", "-x", "80", "-y", "24")
+	small := x.waitFor(`(?m)^ andamio  0 Today.{15,60}UTC$`)
+	for _, line := range strings.Split(small, "\n") {
+		assert.LessOrEqual(t, len([]rune(line)), 80)
+	}
+	x.tmux("resize-window", "-x", "160", "-y", "47")
+	x.waitFor(`timeline`)
+
+	x.press("q")
+	x.waitFor(`run 1 goes on; andamio demo shows it again`)
+	again := open(t, 160, 47, nil, demo...)
+	again.press("4")
+	again.waitFor(`run 1`)
+	again.waitFor(`■ standing   82 of 82 steps`)
+	served := again.waitFor(`we\s+serving`)
+	assert.Regexp(t, `endpoint\s+200 · http://`, served)
+	again.press("0")
+	again.waitFor(`flood-watch run 1\s+standing · drill`)
+	again.press("q")
+}
+
+func TestFailureIsShownWithItsReason(t *testing.T) {
+	ws := demoWorkspace(t)
+	dir := copyExample(t)
+	broken := "#!/bin/sh\nprintf 'cannot read \\033[31mthe register\\033[0m with %s\\n' \"$KEY\"\nexit 4\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "scripts/dispatch-configure.sh"), []byte(broken), 0o755))
+	boot := open(t, 100, 30, nil, "demo", "--workspace", ws, "--pace", "0.05") // brings the stand-ins up
+	boot.waitFor(`ready to build`)
+	boot.press("q")
+
+	x := open(t, 160, 47, nil, "--workspace", ws, "--template", dir)
+	x.waitFor(`ready to build`)
+	x.press("Enter")
+	x.waitFor(`not begun`)
+	x.press("r", "Enter")
+	screen := x.waitFor(`✕ failed`)
+	screen = x.waitFor(`failed: 2`)
+	assert.Contains(t, screen, "dispatch-configure.sh")
+	assert.Regexp(t, `‖ river-map`, screen, "what stands on it is held")
+	assert.Contains(t, screen, "•••", "the secret is masked")
+	x.press("0")
+	x.waitFor(`flood-watch run 1 failed`)
+	x.press("w")
+	x.waitFor(`everything that stands on it was not built`)
+}
+
+func copyExample(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS("../../examples/flood-watch")))
+	return dir
+}
+
+func TestCancelAsksForTheName(t *testing.T) {
+	ws := demoWorkspace(t)
+	x := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.6")
+	x.waitFor(`ready to build`)
+	x.press("Enter")
+	x.waitFor(`not begun`)
+	x.press("r", "Enter")
+	x.waitFor(`[1-9]\d* of 82 steps`)
+	x.press("a")
+	x.waitFor(`cancel run 1`)
+	x.press("1")
+	x.waitFor(`type flood-watch and press enter`)
+	x.press("n", "o", "Enter")
+	assert.Contains(t, x.screen(), "type flood-watch", "another word does nothing")
+	x.press("BSpace", "BSpace")
+	x.tmux("send-keys", "-l", "flood-watch")
+	x.press("Enter")
+	x.waitFor(`▁ stopped`)
+	x.press("0")
+	x.waitFor(`flood-watch run 1 was cancelled`)
+}
+
+func TestMistakesStandAtTheirLine(t *testing.T) {
+	dir := copyExample(t)
+	file := filepath.Join(dir, "template.yaml")
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	text := strings.Replace(string(data), "host: gauge-node", "host: gauge-noed", 1)
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	ws := demoWorkspace(t)
+	x := open(t, 160, 47, nil, "--workspace", ws, "--template", dir)
+	x.press("2")
+	x.waitFor(`1 mistake`)
+	x.press("f")
+	screen := x.waitFor(`there is no node template "gauge-noed"`)
+	assert.Contains(t, screen, `did you mean "gauge-node"?`)
+	assert.Contains(t, screen, "^^^^^^^^^^")
+	require.NoError(t, os.WriteFile(file, data, 0o644))
+	require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(2*time.Second)))
+	x.waitFor(`no mistakes`) // the file is looked at again without a key
+}
+
+func TestInputsAreEditedAndChecked(t *testing.T) {
+	ws := demoWorkspace(t)
+	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
+	x.waitFor(`ready to build`)
+	x.press("2", "Tab", "Enter", "BSpace", "9", "Enter")
+	x.waitFor(`65 resources`)
+	x.press("Enter", "BSpace", "x", "Enter")
+	x.waitFor(`is an integer`)
+	x.press("p")
+	x.waitFor(`storm-season`)
+	x.waitFor(`138 resources`)
+}
+
+func TestPlainTerminals(t *testing.T) {
+	ws := demoWorkspace(t)
+	x := open(t, 80, 24, []string{"NO_COLOR=1"}, "demo", "--workspace", ws, "--ascii", "--pace", "0.05")
+	x.waitFor(`ready to build`)
+	x.press("Enter")
+	x.waitFor(`not begun`)
+	x.press("r", "Enter")
+	screen := x.waitFor(`# standing`)
+	for _, r := range screen {
+		require.Less(t, r, rune(128), "ASCII only:\n%s", screen)
+	}
+	colour := regexp.MustCompile("\x1b\\[[0-9;]*(3[0-7]|4[0-7]|38|48|9[0-7])[0-9;]*m")
+	assert.NotRegexp(t, colour, x.tmux("capture-pane", "-p", "-e"))
+}
+
+func TestMouseSelectsAndKeysAreListed(t *testing.T) {
+	ws := demoWorkspace(t)
+	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
+	x.waitFor(`ready to build`)
+	x.press("?")
+	x.waitFor(`all keys`)
+	x.waitFor(`export the pictures as SVG and PDF`)
+	x.press("Escape", "Enter")
+	screen := x.waitFor(`not begun`)
+	row, col := find(screen, "contacts-host")
+	x.tmux("send-keys", "-l", fmt.Sprintf("\x1b[<0;%d;%dM\x1b[<0;%d;%dm", col+1, row+1, col+1, row+1))
+	x.waitFor(`contacts-host   vega`)
+	x.press("/")
+	x.tmux("send-keys", "-l", "river-map 2")
+	x.press("Enter")
+	x.waitFor(`river-map 2   alisio-sur`)
+}
+
+// find is the row and column of a text on the screen.
+func find(screen, text string) (row, col int) {
+	for y, line := range strings.Split(screen, "\n") {
+		if i := strings.Index(line, text); i >= 0 {
+			return y, len([]rune(line[:i]))
+		}
+	}
+	return -1, -1
+}

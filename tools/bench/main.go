@@ -1,0 +1,121 @@
+// Bench measures what Andamio promises about its speed, on the program as it is built, and prints for each figure its
+// ratio to something measured in the same run and its target. A missed target is reported as missed; nothing fails.
+//
+// Figures on a shared machine vary; ratios vary less.
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"time"
+)
+
+const binary = "bin/andamio"
+
+// result is one line of the output.
+type result struct {
+	name   string
+	figure time.Duration
+	// ratio is the figure against base, and base what it is compared with.
+	ratio  float64
+	base   string
+	target time.Duration
+}
+
+func main() {
+	if err := bench(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func bench() error {
+	dir, err := os.MkdirTemp("", "andamio-bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	results, err := starts(dir)
+	if err != nil {
+		return err
+	}
+	keys, err := keys(filepath.Join(dir, "run"))
+	if err != nil {
+		return err
+	}
+	results = append(results, keys...)
+	fmt.Printf("%-44s %10s %10s  %-34s %8s\n", "name", "figure", "ratio", "against", "target")
+	for _, r := range results {
+		verdict := "met"
+		if r.figure > r.target {
+			verdict = "MISSED"
+		}
+		if r.target == 0 {
+			verdict = ""
+		}
+		fmt.Printf("%-44s %10s %10.2f  %-34s %8s  %s\n", r.name, show(r.figure), r.ratio, r.base, show(r.target), verdict)
+	}
+	return nil
+}
+
+func show(d time.Duration) string {
+	if d == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000)
+}
+
+// rounds is how often a start is measured.
+const rounds = 21
+
+// starts measures how soon the program says its version and shows its first frame, against the start of a program that
+// does nothing.
+func starts(dir string) ([]result, error) {
+	nothing, err := median(func() (time.Duration, error) { return timed(exec.Command("true")) })
+	if err != nil {
+		return nil, err
+	}
+	version, err := median(func() (time.Duration, error) { return timed(exec.Command(binary, "--version")) })
+	if err != nil {
+		return nil, err
+	}
+	frame, err := median(func() (time.Duration, error) { return firstFrame(filepath.Join(dir, "start")) })
+	if err != nil {
+		return nil, err
+	}
+	return []result{
+		{"andamio --version, whole process", version, ratio(version, nothing), "a process that does nothing", 30 * time.Millisecond},
+		{"start to first frame", frame, ratio(frame, version), "andamio --version", 150 * time.Millisecond},
+	}, nil
+}
+
+func ratio(a, b time.Duration) float64 { return float64(a) / float64(b) }
+
+func timed(cmd *exec.Cmd) (time.Duration, error) {
+	start := time.Now()
+	err := cmd.Run()
+	return time.Since(start), err
+}
+
+// median is that of several measurements, the first of which only warms up.
+func median(measure func() (time.Duration, error)) (time.Duration, error) {
+	var all []time.Duration
+	for i := range rounds + 1 {
+		d, err := measure()
+		if err != nil {
+			return 0, err
+		}
+		if i > 0 {
+			all = append(all, d)
+		}
+	}
+	return percentile(all, 50), nil
+}
+
+func percentile(all []time.Duration, p int) time.Duration {
+	sorted := slices.Sorted(slices.Values(all))
+	return sorted[min(len(sorted)*p/100, len(sorted)-1)]
+}
