@@ -1,0 +1,95 @@
+package internal
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// imports lists what each of our packages imports directly, tests left out.
+func imports(t *testing.T) map[string][]string {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}}: {{join .Imports \" \"}}", "andamio/...").Output()
+	require.NoError(t, err)
+	all := map[string][]string{}
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		name, list, _ := strings.Cut(line, ":")
+		all[name] = strings.Fields(list)
+	}
+	return all
+}
+
+// impure are packages that computation must not touch: interface, network, database, clock, file system, processes.
+// The time package is allowed for its types; a test below looks for its clock.
+var impure = []string{"net", "os", "io/fs", "path/filepath", "database/sql", "log", "log/slog", "syscall", "os/exec",
+	"math/rand", "crypto/rand"}
+
+func TestCoreIsPure(t *testing.T) {
+	outside := map[string]bool{"go.yaml.in/yaml/v4": true, "gonum.org/v1/gonum": true}
+	for name, list := range imports(t) {
+		if !strings.HasPrefix(name, "andamio/internal/core/") {
+			continue
+		}
+		for _, imp := range list {
+			if name == "andamio/internal/core/tosca" && (imp == "embed" || imp == "io/fs") {
+				continue // the profile is part of the program
+			}
+			assert.NotContains(t, impure, imp, "%s imports %s", name, imp)
+			assert.False(t, strings.HasPrefix(imp, "net/"), "%s imports %s", name, imp)
+			if strings.Contains(imp, ".") {
+				assert.True(t, outside[imp], "%s imports the library %s", name, imp)
+			}
+		}
+	}
+}
+
+func TestCoreNeverAsksTheClock(t *testing.T) {
+	out, err := exec.Command("grep", "-rnE", `time\.(Now|Since|Until|Sleep|After|Tick|NewTimer|NewTicker)\(`, "core", "--include=*.go", "--exclude=*_test.go").CombinedOutput()
+	assert.Error(t, err, "the time is an argument: %s", out) // grep finds nothing and says so
+	assert.Empty(t, string(out))
+}
+
+// layers are ours from the bottom up; a package imports only those of its own layer's allowance.
+var layers = []struct {
+	prefix string
+	may    []string
+}{
+	{"andamio/internal/core/", []string{"andamio/internal/core/"}},
+	{"andamio/internal/draw", []string{"andamio/internal/core/"}},
+	{"andamio/internal/site", []string{"andamio/internal/core/", "andamio/internal/site"}},
+	{"andamio/internal/engine", []string{"andamio/internal/core/", "andamio/internal/site"}},
+	{"andamio/internal/store", []string{"andamio/internal/core/"}},
+	{"andamio/internal/sandbox", []string{"andamio/internal/core/", "andamio/internal/sandbox", "andamio/internal/site/occi/wire"}},
+	{"andamio/internal/app", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store",
+		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/examples"}},
+	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/store", "andamio/internal/tui"}},
+	{"andamio/internal/cli", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/sandbox", "andamio/internal/tui"}},
+	{"andamio/cmd/andamio", []string{"andamio/internal/cli"}},
+}
+
+func TestDependenciesPointDown(t *testing.T) {
+	for name, list := range imports(t) {
+		for _, l := range layers {
+			if !strings.HasPrefix(name, l.prefix) {
+				continue
+			}
+			for _, imp := range list {
+				if strings.HasPrefix(imp, "andamio/") {
+					assert.True(t, anyPrefix(imp, l.may), "%s must not import %s", name, imp)
+				}
+			}
+		}
+	}
+}
+
+func anyPrefix(s string, prefixes []string) bool {
+	for _, p := range prefixes {
+		if strings.HasPrefix(s, p) {
+			return true
+		}
+	}
+	return false
+}
