@@ -1,0 +1,92 @@
+package draw
+
+import (
+	"bytes"
+	"encoding/xml"
+	"io"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/elevation"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+func state(t *testing.T, preset string) *run.State {
+	t.Helper()
+	data, err := os.ReadFile("../core/plan/testdata/" + preset + ".plan.json")
+	require.NoError(t, err)
+	p, err := plan.Read(data)
+	require.NoError(t, err)
+	return run.New(p)
+}
+
+func write(t *testing.T, p *Picture, format string) string {
+	t.Helper()
+	var out bytes.Buffer
+	require.NoError(t, p.Write(&out, format))
+	return out.String()
+}
+
+// wellFormed reads SVG to its end and returns its text.
+func wellFormed(t *testing.T, svg string) string {
+	t.Helper()
+	var text strings.Builder
+	for dec := xml.NewDecoder(strings.NewReader(svg)); ; {
+		token, err := dec.Token()
+		if err == io.EOF {
+			return text.String()
+		}
+		require.NoError(t, err)
+		if chars, ok := token.(xml.CharData); ok {
+			text.Write(chars)
+			text.WriteByte('\n')
+		}
+	}
+}
+
+func TestElevationNamesEverything(t *testing.T) {
+	s := state(t, "drill")
+	text := wellFormed(t, write(t, Elevation(s, elevation.BySite), "svg"))
+	for _, site := range s.Plan.Sites {
+		assert.Contains(t, text, site.Name)
+	}
+	for _, r := range s.Plan.Resources {
+		if r.PartOf == "" {
+			assert.Contains(t, text, r.Title)
+		}
+	}
+	assert.Contains(t, text, "critical path")
+	byService := wellFormed(t, write(t, Elevation(s, elevation.ByService), "svg"))
+	assert.Contains(t, byService, "alerting")
+}
+
+func TestLargeElevationsGroup(t *testing.T) {
+	s := state(t, "storm-season")
+	text := wellFormed(t, write(t, Elevation(s, elevation.BySite), "svg"))
+	assert.Contains(t, text, "forecast-host 24", "as long as it is readable every instance has its plank")
+}
+
+func TestTimelineHasLanesAndNow(t *testing.T) {
+	s := state(t, "drill")
+	begun := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	s.Apply(run.Event{Seq: 1, At: begun, Kind: run.RunStarted})
+	text := wellFormed(t, write(t, Timeline(s, begun.Add(5*time.Second)), "svg"))
+	for _, want := range []string{"networks", "instances", "alert-dispatch", "now", "forecast"} {
+		assert.Contains(t, text, want)
+	}
+}
+
+func TestPDFIsPDF(t *testing.T) {
+	for _, p := range []*Picture{Elevation(state(t, "drill"), elevation.BySite), Timeline(state(t, "drill"), time.Now())} {
+		pdf := write(t, p, "pdf")
+		assert.True(t, strings.HasPrefix(pdf, "%PDF-"))
+		assert.Contains(t, pdf[len(pdf)-32:], "%%EOF")
+	}
+	assert.ErrorContains(t, Timeline(state(t, "drill"), time.Now()).Write(io.Discard, "gif"), "svg or pdf")
+}
