@@ -99,8 +99,11 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 			return err
 		}
 		wait = min(max(expected/10, 40*time.Millisecond), 5*time.Second)
-		err := e.retry(ctx, s, func() (err error) {
-			got, err = at.Read(ctx, got.Kind, got.ID)
+		err := e.retry(ctx, s, func() error {
+			now, err := at.Read(ctx, got.Kind, got.ID)
+			if err == nil { // what a failed call returns must not take the place of what is known
+				got = now
+			}
 			return err
 		})
 		if err != nil {

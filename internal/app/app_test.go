@@ -1,0 +1,379 @@
+package app
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/elevation"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/core/tosca"
+	"andamio/internal/engine"
+	"andamio/internal/sandbox"
+	"andamio/internal/store"
+)
+
+var ctx = context.Background()
+
+// pace makes the scenario run in about a second and a half.
+const pace = 0.02
+
+// workspace is an open workspace connected to stand-ins of its own.
+func workspace(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
+	t.Helper()
+	e, err := DemoEstate()
+	require.NoError(t, err)
+	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: pace, Seed: 1})
+	require.NoError(t, err)
+	t.Cleanup(func() { box.Close() })
+	a, err := Open(ctx, t.TempDir(), InProcess(ctx))
+	require.NoError(t, err)
+	t.Cleanup(func() { a.Close() })
+	require.NoError(t, a.ConnectSandbox(box))
+	return a, box
+}
+
+// draft works the scenario out, with files changed.
+func draft(t *testing.T, a *App, change map[string]string) *Draft {
+	t.Helper()
+	files := fstest.MapFS{}
+	for _, pattern := range []string{"*.yaml", "scripts/*", "presets/*"} {
+		names, err := filepath.Glob("../../examples/flood-watch/" + pattern)
+		require.NoError(t, err)
+		for _, n := range names {
+			name := strings.TrimPrefix(n, "../../examples/flood-watch/")
+			data, err := os.ReadFile(n)
+			require.NoError(t, err)
+			files[name] = &fstest.MapFile{Data: data}
+		}
+	}
+	for name, text := range change {
+		files[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	tmpl, err := ReadTemplate(files, "flood-watch", "template.yaml")
+	require.NoError(t, err)
+	e, err := a.Estate(ctx)
+	require.NoError(t, err)
+	d := a.Draft(tmpl, "drill", nil, e)
+	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
+	require.NoError(t, d.Err)
+	return d
+}
+
+func TestTheScenarioStands(t *testing.T) {
+	a, box := workspace(t, pace)
+	p := draft(t, a, nil).Plan
+	id, err := a.NewRun(ctx, p)
+	require.NoError(t, err)
+	var heard []run.Event
+	var group sync.WaitGroup
+	group.Go(func() {
+		for b := range a.Watch(ctx, id, 0) {
+			assert.NoError(t, b.Err)
+			heard = append(heard, b.Events...)
+		}
+	})
+	require.NoError(t, a.Work(ctx, id))
+	group.Wait()
+	state, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, run.Standing, state.Status)
+	assert.Equal(t, len(p.Steps), state.Done)
+	assert.Equal(t, state.LastSeq, int64(len(heard)), "a watcher hears every event")
+	inOrder(t, p, heard)
+	for _, e := range Ask(ctx, state) {
+		assert.True(t, e.Good, "%s: %s", e.Resource, e.Said)
+	}
+	assert.Regexp(t, `^http://127\.\d+\.\d+\.\d+:\d+/map/$`, state.Outputs["map_url"])
+	assert.Less(t, box.Calls(), int64(len(p.Resources)*8))
+	noSecrets(t, a)
+}
+
+// inOrder checks that no step began before all it waits for were done, and each was journalled before and after.
+func inOrder(t *testing.T, p *plan.Plan, events []run.Event) {
+	started, done := map[string]int64{}, map[string]int64{}
+	for _, e := range events {
+		switch e.Kind {
+		case run.StepStarted:
+			started[e.Step] = e.Seq
+		case run.StepDone:
+			done[e.Step] = e.Seq
+		}
+	}
+	for _, s := range p.Steps {
+		require.Positive(t, started[s.ID], s.ID)
+		assert.Greater(t, done[s.ID], started[s.ID], s.ID)
+		for _, before := range s.After {
+			assert.Greater(t, started[s.ID], done[before], "%s began before %s was done", s.ID, before)
+		}
+	}
+}
+
+// noSecrets looks for the scenario's secret in everything the workspace keeps, but the file made for it.
+func noSecrets(t *testing.T, a *App) {
+	t.Helper()
+	secrets, err := a.Workspace.Secrets([]string{"register_key"})
+	require.NoError(t, err)
+	files, err := filepath.Glob(filepath.Join(a.Workspace.Dir, "*"))
+	require.NoError(t, err)
+	for _, f := range files {
+		data, err := os.ReadFile(f)
+		require.NoError(t, err)
+		if filepath.Base(f) == fileSecrets {
+			info, err := os.Stat(f)
+			require.NoError(t, err)
+			assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+			continue
+		}
+		assert.NotContains(t, string(data), secrets["register_key"], f)
+	}
+}
+
+func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
+	a, _ := workspace(t, pace)
+	p := draft(t, a, map[string]string{"scripts/dispatch-configure.sh": "printf 'key \\033[1m%s\\033[0m is wrong\\n' \"$KEY\"\nexit 4\n"}).Plan
+	id, err := a.NewRun(ctx, p)
+	require.NoError(t, err)
+	assert.ErrorIs(t, a.Work(ctx, id), engine.ErrUnfinished)
+	s, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, run.Failed, s.Status)
+	assert.Equal(t, "scripts/dispatch-configure.sh exited with 4: key ••• is wrong", s.Step("alert-dispatch-1/configure").Error)
+	assert.Equal(t, run.Held, s.Resource("river-map-1.app_endpoint").Status)
+	assert.Equal(t, run.Standing, s.Resource("gauge-intake-1").Status, "what does not stand on it goes on")
+	r, err := a.Store.Run(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, run.Failed, r.State)
+	noSecrets(t, a)
+}
+
+func TestACancelledRunCanBeRead(t *testing.T) {
+	a, _ := workspace(t, 0.3)
+	p := draft(t, a, nil).Plan
+	id, err := a.Begin(ctx, p)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		s, err := a.Replay(ctx, id)
+		return err == nil && s.Done > 3
+	}, 20*time.Second, 20*time.Millisecond)
+	require.NoError(t, a.Cancel(ctx, id))
+	for b := range a.Watch(ctx, id, 0) {
+		require.NoError(t, b.Err)
+	}
+	s, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, run.Stopped, s.Status)
+	assert.Contains(t, s.Text, "cancelled with")
+	stopped := 0
+	for i := range s.Steps {
+		assert.NotEqual(t, run.UnderWay, s.Steps[i].Status, "nothing is left under way: %s", s.Steps[i].ID)
+		if s.Steps[i].Status == run.Stopped {
+			stopped++
+		}
+	}
+	assert.Positive(t, stopped)
+}
+
+// flaky puts a proxy before a site that fails some of the requests.
+func flaky(t *testing.T, a *App, name string, fail func(n int64, w http.ResponseWriter) bool) {
+	t.Helper()
+	connections, err := a.Workspace.Connections()
+	require.NoError(t, err)
+	for i, c := range connections {
+		if c.Site != name {
+			continue
+		}
+		target, err := url.Parse(c.URL)
+		require.NoError(t, err)
+		proxy := httputil.NewSingleHostReverseProxy(target)
+		var n atomic.Int64
+		server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if !fail(n.Add(1), w) {
+				proxy.ServeHTTP(w, r)
+			}
+		})}
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { server.Close() })
+		go func() { _ = server.Serve(l) }()
+		connections[i].URL = "http://" + l.Addr().String()
+	}
+	require.NoError(t, a.Workspace.SetConnections(connections))
+}
+
+func TestPassingTroubleIsSatOut(t *testing.T) {
+	a, _ := workspace(t, pace)
+	p := draft(t, a, nil).Plan
+	flaky(t, a, "vega", func(n int64, w http.ResponseWriter) bool {
+		switch {
+		case n%7 == 3:
+			w.WriteHeader(http.StatusServiceUnavailable)
+		case n%11 == 5:
+			w.Header().Set("Retry-After", "0")
+			w.WriteHeader(http.StatusTooManyRequests)
+		default:
+			return false
+		}
+		return true
+	})
+	id, err := a.NewRun(ctx, p)
+	require.NoError(t, err)
+	worked := a.Work(ctx, id)
+	s, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	retries := 0
+	for i := range s.Steps {
+		retries += s.Steps[i].Retries
+		assert.Empty(t, s.Steps[i].Error, s.Steps[i].ID)
+	}
+	require.NoError(t, worked)
+	assert.Positive(t, retries)
+}
+
+func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
+	a, box := workspace(t, pace)
+	p := draft(t, a, nil).Plan
+	calls := box.Calls()
+	require.NoError(t, a.Workspace.SetSecrets(nil))
+	_, err := a.NewRun(ctx, p)
+	assert.ErrorContains(t, err, "ANDAMIO_SECRET_REGISTER_KEY")
+	t.Setenv("ANDAMIO_SECRET_REGISTER_KEY", "from the environment")
+	require.NoError(t, a.Workspace.SetConnections(nil))
+	_, err = a.NewRun(ctx, p)
+	assert.ErrorContains(t, err, "not connected to")
+	assert.Equal(t, calls, box.Calls())
+	runs, err := a.Store.Runs(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, runs)
+}
+
+func TestARunIsWorkedOnOnce(t *testing.T) {
+	a, _ := workspace(t, pace)
+	id, err := a.NewRun(ctx, draft(t, a, nil).Plan)
+	require.NoError(t, err)
+	require.NoError(t, a.Work(ctx, id))
+	assert.ErrorContains(t, a.Work(ctx, id), "was begun before")
+	assert.Error(t, a.Work(ctx, 99))
+}
+
+func TestASilentWorkerIsNoticed(t *testing.T) {
+	now := time.Now()
+	assert.True(t, Abandoned(store.Run{State: run.UnderWay, Beat: now.Add(-time.Minute)}, now))
+	assert.False(t, Abandoned(store.Run{State: run.UnderWay, Beat: now.Add(-time.Second)}, now))
+	assert.False(t, Abandoned(store.Run{State: run.Standing, Beat: now.Add(-time.Hour)}, now))
+}
+
+func TestOneDeadSiteLeavesTheOthers(t *testing.T) {
+	a, _ := workspace(t, pace)
+	flaky(t, a, "tramonta", func(_ int64, w http.ResponseWriter) bool {
+		w.WriteHeader(http.StatusInternalServerError)
+		return true
+	})
+	e, err := a.Estate(ctx)
+	assert.ErrorContains(t, err, "tramonta")
+	require.Len(t, e.Sites, 4)
+	assert.NoError(t, e.Check())
+}
+
+func TestTemplatesStayInTheirFolder(t *testing.T) {
+	outside := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret.sh"), []byte("echo\n"), 0o644))
+	dir := t.TempDir()
+	text := "tosca_definitions_version: tosca_simple_yaml_1_3\ntopology_template:\n  node_templates:\n    h: {type: Compute, interfaces: {Standard: {start: link.sh}}}\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(text), 0o644))
+	require.NoError(t, os.Symlink(filepath.Join(outside, "secret.sh"), filepath.Join(dir, "link.sh")))
+	tmpl, err := OpenTemplate(dir)
+	require.NoError(t, err)
+	require.Len(t, tmpl.Diagnostics, 1, tmpl.Diagnostics.Error())
+	assert.Equal(t, tosca.CodeArtifact, tmpl.Diagnostics[0].Code, "a link that leads out of the folder opens nothing")
+	_, err = OpenTemplate(filepath.Join(dir, "nothing.yaml"))
+	assert.ErrorContains(t, err, "nothing.yaml")
+	_, err = OpenTemplate(outside)
+	assert.ErrorContains(t, err, "there is no template template.yaml")
+}
+
+func TestPresets(t *testing.T) {
+	tmpl, err := DemoTemplate()
+	require.NoError(t, err)
+	assert.Empty(t, tmpl.Diagnostics)
+	_, err = tmpl.Preset("strom-season")
+	assert.ErrorContains(t, err, "drill, storm-season")
+	e, err := DemoEstate()
+	require.NoError(t, err)
+	small, large := NewDraft(tmpl, "drill", nil, e), NewDraft(tmpl, "storm-season", nil, e)
+	assert.Less(t, len(small.Plan.Steps), len(large.Plan.Steps))
+	value, diags := tosca.ParseInput("forecast_workers", "7")
+	require.Empty(t, diags)
+	more := NewDraft(tmpl, "drill", tosca.Inputs{"forecast_workers": value}, e)
+	assert.Equal(t, int64(7), more.Plan.Inputs["forecast_workers"], "an input given beside the preset wins")
+	assert.Equal(t, "16 GiB", more.Plan.Inputs["store_memory"])
+	tight := &estate.Estate{Version: estate.Version, Sites: e.Sites[:1]}
+	none := NewDraft(tmpl, "drill", nil, tight)
+	assert.Nil(t, none.Plan)
+	assert.ErrorContains(t, none.Err, "there is no place for")
+}
+
+func TestPicturesAreWritten(t *testing.T) {
+	tmpl, err := DemoTemplate()
+	require.NoError(t, err)
+	e, err := DemoEstate()
+	require.NoError(t, err)
+	d := NewDraft(tmpl, "drill", nil, e)
+	d.Plan.Name = "../flood/watch"
+	files, err := ExportPictures(run.New(d.Plan), elevation.BySite, time.Now(), t.TempDir())
+	require.NoError(t, err)
+	require.Len(t, files, 4)
+	assert.Equal(t, "---flood-watch-elevation.svg", filepath.Base(files[0]), "a name cannot lead elsewhere")
+	assert.ErrorContains(t, ExportPicture(run.New(d.Plan), "portrait", elevation.BySite, time.Now(), "x.svg"), "elevation and timeline")
+}
+
+func TestTheWorkspaceFollowsXDG(t *testing.T) {
+	t.Setenv("XDG_DATA_HOME", "/data")
+	dir, err := DefaultDir()
+	require.NoError(t, err)
+	assert.Equal(t, "/data/andamio", dir)
+	t.Setenv("XDG_DATA_HOME", "relative")
+	t.Setenv("HOME", "/home/someone")
+	dir, err = DefaultDir()
+	require.NoError(t, err)
+	assert.Equal(t, "/home/someone/.local/share/andamio", dir, "a relative path is not valid by the standard")
+	t.Setenv("XDG_CACHE_HOME", "/cache")
+	dir, err = DemoDir()
+	require.NoError(t, err)
+	assert.Equal(t, "/cache/andamio/demo", dir)
+}
+
+func TestTheKeyStays(t *testing.T) {
+	a, err := Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer a.Close()
+	first, err := a.Workspace.Key()
+	require.NoError(t, err)
+	second, err := a.Workspace.Key()
+	require.NoError(t, err)
+	assert.Equal(t, first.PublicKey().Marshal(), second.PublicKey().Marshal())
+	info, err := os.Stat(filepath.Join(a.Workspace.Dir, fileKey))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	require.NoError(t, os.WriteFile(filepath.Join(a.Workspace.Dir, fileKey), []byte("no key"), 0o600))
+	_, err = a.Workspace.Key()
+	assert.ErrorContains(t, err, "is no private key")
+	require.NoError(t, os.WriteFile(filepath.Join(a.Workspace.Dir, fileSites), []byte("{"), 0o600))
+	_, err = a.Sites()
+	assert.ErrorContains(t, err, "sites.json cannot be read")
+}
