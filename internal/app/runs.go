@@ -86,14 +86,7 @@ func (a *App) Work(ctx context.Context, runID int64) error {
 	defer cancel()
 	go a.beat(ctx, cancel, runID)
 	err = e.Execute(ctx)
-	state := run.Standing
-	switch {
-	case err != nil && ctx.Err() != nil:
-		state = run.Stopped
-	case err != nil:
-		state = run.Failed
-	}
-	return errors.Join(err, a.Store.Finish(context.WithoutCancel(ctx), runID, state))
+	return errors.Join(err, a.Store.Finish(context.WithoutCancel(ctx), runID, e.Outcome()))
 }
 
 func (a *App) engine(ctx context.Context, runID int64) (*engine.Engine, *store.Journal, error) {

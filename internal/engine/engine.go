@@ -120,6 +120,14 @@ func (e *Engine) record(events ...run.Event) error {
 	return nil
 }
 
+// Outcome is how the run ended, by its journal; call it after Execute.
+func (e *Engine) Outcome() run.Status {
+	if e.state == nil || !e.state.Over() {
+		return run.Failed
+	}
+	return e.state.Status
+}
+
 // Attribute and Secret make the engine the resolver of the plan's expressions.
 func (e *Engine) Attribute(resource, name string) (string, bool) {
 	e.mu.Lock()

@@ -26,7 +26,7 @@ func (s *State) end(e Event) {
 	switch {
 	case e.Good:
 		s.Status = Standing
-	case s.Failures > 0:
+	case s.Failures > 0 && s.interrupted == 0:
 		s.Status = Failed
 	default:
 		s.Status = Stopped
@@ -136,6 +136,8 @@ func (s *State) tally(status Status, n int) {
 		s.Done += n
 	case Failed:
 		s.Failures += n
+	case Stopped:
+		s.interrupted += n
 	}
 }
 

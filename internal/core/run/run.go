@@ -112,6 +112,9 @@ type State struct {
 	Done, Failures int
 	Outputs        map[string]string
 
+	// interrupted counts the steps that a cancel stopped.
+	interrupted int
+
 	stepAt     map[string]int
 	resourceAt map[string]int
 	carries    map[string][]int

@@ -1,0 +1,268 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/plan"
+)
+
+// binary is the program, built once: runs go on in processes of their own.
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "andamio-bin-")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "andamio")
+	if out, err := exec.Command("go", "build", "-o", binary, "andamio/cmd/andamio").CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("build: %v\n%s", err, out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+const example = "../../examples/flood-watch"
+
+// call runs a command line in this process.
+func call(args ...string) (code int, out, errOut string) {
+	var o, e bytes.Buffer
+	code = Main(args, strings.NewReader(""), &o, &e)
+	return code, o.String(), e.String()
+}
+
+// program runs a command line in a process of its own.
+func program(t *testing.T, args ...string) (int, string) {
+	t.Helper()
+	cmd := exec.Command(binary, args...)
+	out, err := cmd.CombinedOutput()
+	if _, exited := err.(*exec.ExitError); !exited {
+		require.NoError(t, err)
+	}
+	return cmd.ProcessState.ExitCode(), string(out)
+}
+
+func TestExitStatuses(t *testing.T) {
+	ws := t.TempDir()
+	bad := filepath.Join(t.TempDir(), "t.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("tosca_definitions_version: tosca_simple_yaml_1_3\nnode_typos: {}\n"), 0o644))
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{"--version"}, 0, "andamio version"},
+		{[]string{"--help"}, 0, "Without a command it opens the screens"},
+		{[]string{"check", example}, 0, "nothing wrong"},
+		{[]string{"check", bad}, 1, `did you mean "node_types"?`},
+		{[]string{"check"}, 2, "accepts 1 arg"},
+		{[]string{"check", "--nonsense", example}, 2, "unknown flag"},
+		{[]string{"check", "/nowhere"}, 1, "cannot be opened"},
+		{[]string{"check", "--preset", "gale", example}, 2, "there are: drill, storm-season"},
+		{[]string{"frobnicate"}, 2, "unknown command"},
+		{[]string{"plan", example, "--input", "forecast_workers"}, 2, "NAME=VALUE"},
+		{[]string{"plan", example, "--input", "forecast_workers=99"}, 1, "1 to 32"},
+		{[]string{"plan", example, "--estate", bad}, 1, "this is no estate"},
+		{[]string{"run", bad}, 1, "this is no plan"},
+		{[]string{"watch", "--workspace", ws}, 1, "there are no runs"},
+		{[]string{"watch", "x", "--workspace", ws}, 2, "no number of a run"},
+		{[]string{"watch", "7", "--workspace", ws}, 1, "run 7: not found"},
+		{[]string{"export", "nothing", "--workspace", ws}, 2, "neither a plan file nor the number of a run"},
+		{[]string{"export", bad, "--as", "portrait"}, 1, "this is no plan"},
+		{[]string{"demo", "--headless", "--pace", "0"}, 2, "--pace is above 0"},
+		{[]string{"demo", "--stop", "--workspace", ws}, 0, "no stand-ins run"},
+	} {
+		code, out, errOut := call(c.args...)
+		assert.Equal(t, c.code, code, "%v: %s%s", c.args, out, errOut)
+		assert.Contains(t, out+errOut, c.says, "%v", c.args)
+	}
+}
+
+func TestDiagnosticsShowTheirLine(t *testing.T) {
+	dir := t.TempDir()
+	text := "tosca_definitions_version: tosca_simple_yaml_1_3\ntopology_template:\n  node_templates:\n    web:\n      type: Compute\n      requirements: [ dependency: wbe ]\n"
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(text), 0o644))
+	code, out, _ := call("check", dir)
+	assert.Equal(t, 1, code)
+	assert.Equal(t, filepath.Join(dir, "template.yaml")+`:6:35: mistake: there is no node template "wbe" [unknown-node]
+      6 │       requirements: [ dependency: wbe ]
+        │                                   ^^^
+        → did you mean "web"?
+        → see template.yaml:4:5
+1 mistake, 0 doubts
+`, out)
+	code, out, _ = call("check", "--json", dir)
+	assert.Equal(t, 1, code)
+	var v struct {
+		Mistakes    int
+		Diagnostics []struct {
+			Line, Column int
+			Code, Hint   string
+		}
+	}
+	require.NoError(t, json.Unmarshal([]byte(out), &v), out)
+	assert.Equal(t, 1, v.Mistakes)
+	assert.Equal(t, 35, v.Diagnostics[0].Column)
+}
+
+func TestPlansAreEqualByteForByte(t *testing.T) {
+	code, first, _ := call("plan", example, "--preset", "storm-season", "--json")
+	require.Zero(t, code)
+	_, second, _ := call("plan", example, "--preset", "storm-season", "--json")
+	assert.Equal(t, first, second)
+	golden, err := os.ReadFile("../core/plan/testdata/storm-season.plan.json")
+	require.NoError(t, err)
+	assert.Equal(t, string(golden), first, "the command line and the library give the same plan")
+	_, err = plan.Read([]byte(first))
+	assert.NoError(t, err)
+}
+
+func TestPlanForPeople(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "p.json")
+	inputs := filepath.Join(t.TempDir(), "i.yaml")
+	require.NoError(t, os.WriteFile(inputs, []byte("map_fronts: 1\n"), 0o644))
+	code, out, _ := call("plan", example, "--inputs", inputs, "--input", "forecast_workers=1", "-o", file)
+	require.Zero(t, code)
+	assert.Regexp(t, `(?m)^3\s+vega\s+software\s+contacts\s+tcp 5432`, out)
+	assert.Contains(t, out, "decided by readings-host-1/create →")
+	assert.Contains(t, out, "andamio run "+file+" builds it")
+	_, err := os.Stat(file)
+	require.NoError(t, err)
+	picture := filepath.Join(t.TempDir(), "e.svg")
+	code, out, _ = call("export", file, "--by", "service", "-o", picture)
+	assert.Zero(t, code, out)
+	data, err := os.ReadFile(picture)
+	require.NoError(t, err)
+	assert.Contains(t, string(data), "alerting")
+	code, _, errOut := call("export", file, "-o", "x.gif")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, ".svg or .pdf")
+}
+
+func TestHeadlessDemoReports(t *testing.T) {
+	code, out, errOut := call("demo", "--headless", "--pace", "0.02", "--json")
+	require.Zero(t, code, errOut)
+	var r Report
+	require.NoError(t, json.Unmarshal([]byte(out), &r), "one JSON value and nothing else: %s", out)
+	assert.Equal(t, "standing", r.Status)
+	assert.Equal(t, 82, r.Done)
+	assert.Equal(t, 7, r.Levels)
+	assert.Equal(t, 5, r.Sites)
+	assert.Positive(t, r.Calls)
+	assert.Positive(t, r.CostPerHour)
+	assert.Positive(t, r.Makespan)
+	assert.Len(t, r.Endpoints, 16)
+	for _, e := range r.Endpoints {
+		assert.True(t, e.Good, "%+v", e)
+	}
+	code, out, errOut = call("demo", "--headless", "--pace", "0.02", "--one-address")
+	require.Zero(t, code, errOut)
+	for _, want := range []string{"82 of 82 done", "levels        7", "critical path", "cr/h", "200 · http://127.0.0.1:", "map_url"} {
+		assert.Contains(t, out, want)
+	}
+}
+
+// standIns starts a sandbox process for a workspace.
+func standIns(t *testing.T, pace string) (ws string) {
+	t.Helper()
+	ws = t.TempDir()
+	cmd := exec.Command(binary, "sandbox", "--workspace", ws, "--pace", pace)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() })
+	buffer := make([]byte, 4096)
+	for text := ""; !strings.Contains(text, "connected to the workspace"); {
+		n, err := out.Read(buffer)
+		require.NoError(t, err)
+		text += string(buffer[:n])
+	}
+	go func() {
+		for {
+			if _, err := out.Read(buffer); err != nil {
+				return
+			}
+		}
+	}()
+	return ws
+}
+
+func planFile(t *testing.T, ws string) string {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.CopyFS(dir, os.DirFS(example)))
+	require.NoError(t, os.Remove(filepath.Join(dir, "estate.json"))) // the connected sites are the estate
+	file := filepath.Join(dir, "p.json")
+	code, out := program(t, "plan", dir, "--preset", "drill", "-o", file, "--workspace", ws)
+	require.Zero(t, code, out)
+	return file
+}
+
+func TestRunWatchAndExport(t *testing.T) {
+	ws := standIns(t, "0.02")
+	file := planFile(t, ws)
+	code, out := program(t, "run", file, "--workspace", ws)
+	require.Zero(t, code, out)
+	assert.Contains(t, out, "standing   river-map-1.app_endpoint/answer")
+	assert.Contains(t, out, "run 1: standing (everything stands)")
+	assert.NotContains(t, out, "\x1b", "plain lines in a pipe")
+	code, out = program(t, "watch", "1", "--workspace", ws)
+	assert.Zero(t, code)
+	assert.Contains(t, out, "82 of 82 done")
+	picture := filepath.Join(t.TempDir(), "t.pdf")
+	code, out = program(t, "export", "1", "--as", "timeline", "-o", picture, "--workspace", ws)
+	assert.Zero(t, code, out)
+	code, out = program(t, "watch", "--json", "--workspace", ws)
+	assert.Zero(t, code)
+	var r Report
+	require.NoError(t, json.Unmarshal([]byte(out), &r))
+	assert.Equal(t, int64(1), r.Run)
+}
+
+func TestDetachAndInterrupt(t *testing.T) {
+	ws := standIns(t, "0.4")
+	file := planFile(t, ws)
+	code, out := program(t, "run", file, "--detach", "--json", "--workspace", ws)
+	require.Zero(t, code, out)
+	assert.JSONEq(t, `{"run": 1}`, out)
+	time.Sleep(300 * time.Millisecond)
+	file = planFile(t, ws) // the first run has taken its room by now
+	cmd := exec.Command(binary, "run", file, "--workspace", ws)
+	var both bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &both, &both
+	require.NoError(t, cmd.Start())
+	time.Sleep(1500 * time.Millisecond)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
+	_ = cmd.Wait()
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
+	assert.Contains(t, both.String(), "run 2: stopped (cancelled with")
+	code, out = program(t, "watch", "1", "--workspace", ws)
+	assert.Zero(t, code, out)
+	assert.Contains(t, out, "run 1: standing", "the other run went on")
+}
+
+func TestAKilledWorkerIsNoticed(t *testing.T) {
+	ws := standIns(t, "1")
+	file := planFile(t, ws)
+	code, _ := program(t, "run", file, "--detach", "--workspace", ws)
+	require.Zero(t, code)
+	time.Sleep(time.Second)
+	out, err := exec.Command("pkill", "-9", "-f", "work 1 --workspace "+ws).CombinedOutput()
+	require.NoError(t, err, string(out))
+	code, text := program(t, "watch", "1", "--workspace", ws)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "has been silent since")
+}
