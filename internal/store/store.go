@@ -65,12 +65,15 @@ func (s *Store) Close() error { return s.db.Close() }
 
 // Run is what the store knows of a run without reading its journal.
 type Run struct {
-	ID      int64
-	Plan    int64
-	Name    string
-	Preset  string
-	State   run.Status
-	Created time.Time
+	ID     int64
+	Plan   int64
+	Name   string
+	Preset string
+	// CostPerHour is that of everything the plan builds.
+	CostPerHour float64
+	Currency    string
+	State       run.Status
+	Created     time.Time
 	// Ended is zero while the run goes on.
 	Ended time.Time
 	Steps int
@@ -86,8 +89,8 @@ func (s *Store) SavePlan(ctx context.Context, p *plan.Plan) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	r, err := s.db.ExecContext(ctx, `INSERT INTO plans (name, preset, created, body) VALUES (?, ?, ?, ?)`,
-		p.Name, p.Preset, time.Now().UnixNano(), body)
+	r, err := s.db.ExecContext(ctx, `INSERT INTO plans (name, preset, cost, currency, created, body) VALUES (?, ?, ?, ?, ?, ?)`,
+		p.Name, p.Preset, p.CostPerHour, p.Currency, time.Now().UnixNano(), body)
 	if err != nil {
 		return 0, err
 	}
@@ -117,7 +120,7 @@ func (s *Store) CreateRun(ctx context.Context, planID int64, steps int) (int64, 
 	return r.LastInsertId()
 }
 
-const runColumns = `SELECT r.id, r.plan, p.name, p.preset, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel
+const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel
 	FROM runs r JOIN plans p ON p.id = r.plan `
 
 // Runs lists the runs, the newest first.
@@ -150,7 +153,7 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 func scanRun(row interface{ Scan(...any) error }) (Run, error) {
 	var r Run
 	var created, ended, beat int64
-	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel)
+	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &r.CostPerHour, &r.Currency, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel)
 	r.Created, r.Ended, r.Beat = at(created), at(ended), at(beat)
 	return r, err
 }

@@ -3,6 +3,8 @@ CREATE TABLE plans (
     id      INTEGER PRIMARY KEY,
     name    TEXT NOT NULL,
     preset  TEXT NOT NULL,
+    cost     REAL NOT NULL,
+    currency TEXT NOT NULL,
     created INTEGER NOT NULL,
     body    BLOB NOT NULL
 );

@@ -189,11 +189,13 @@ func (s *side) steps(r *run.Resource) {
 		if st.Status == run.Planned {
 			ink = part.In(part.Dim)
 		}
-		at = s.c.Cut(at+1, s.y, s.r.W-12, ink, st.Title)
-		if st.Critical {
+		took := s.took(st)
+		room := s.r.X + s.r.W - part.Width(took) - 1 - at
+		at = s.c.Cut(at+1, s.y, room-1, ink, st.Title)
+		if left := s.r.X + s.r.W - part.Width(took) - 1 - at; st.Critical && left > len("critical") {
 			s.c.Text(at+1, s.y, part.In(part.Ochre), "critical")
 		}
-		s.c.Right(s.r.X+s.r.W, s.y, part.In(part.Dim), s.took(st))
+		s.c.Right(s.r.X+s.r.W, s.y, part.In(part.Dim), took)
 		s.y++
 	}
 }

@@ -15,7 +15,6 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/elevation"
-	"andamio/internal/core/estate"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
@@ -39,13 +38,14 @@ type View struct {
 	open func() (*app.Template, error)
 
 	template *app.Template
-	estate   *estate.Estate
 	problem  string
-	preset   int
-	changed  tosca.Inputs
-	draft    *app.Draft
-	state    *run.State
-	working  bool
+	// runs tells when what is free at the sites may have changed.
+	runs    string
+	preset  int
+	changed tosca.Inputs
+	draft   *app.Draft
+	state   *run.State
+	working bool
 
 	focus  pane
 	file   string
@@ -84,12 +84,16 @@ func (v *View) Badge() string {
 	return ""
 }
 
-// loaded is a template that was read, with what the sites offer.
+// loaded is a template that was read.
 type loaded struct {
 	template *app.Template
-	estate   *estate.Estate
 	err      error
-	offline  error
+}
+
+// drafted is a draft, with what kept a site from being asked.
+type drafted struct {
+	draft   *app.Draft
+	offline error
 }
 
 // tick asks whether the template's files have changed.
@@ -98,18 +102,14 @@ type tick struct{}
 // lookEvery is how often a template on disk is looked at for changes.
 const lookEvery = time.Second
 
-// load reads the template and asks the sites.
+// load reads the template.
 func (v *View) load() tea.Cmd {
 	if v.open == nil {
 		return nil
 	}
 	return func() tea.Msg {
 		t, err := v.open()
-		if err != nil {
-			return loaded{err: err}
-		}
-		e, offline := v.app.Estate(v.ctx)
-		return loaded{t, e, nil, offline}
+		return loaded{t, err}
 	}
 }
 
@@ -118,10 +118,16 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case loaded:
 		return v.take(msg)
-	case view.Drafted:
+	case drafted:
 		v.working = false
-		v.draft = msg.Draft
+		v.draft, v.problem = msg.draft, ""
+		if msg.offline != nil {
+			v.problem = msg.offline.Error()
+		}
 		v.settle()
+		return view.Cmd(view.Drafted{Draft: msg.draft})
+	case view.Runs:
+		return v.hearRuns(msg)
 	case tick:
 		cmds := []tea.Cmd{v.watchFiles()}
 		if m := v.modified(); m.After(v.modify) {
@@ -129,14 +135,31 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			cmds = append(cmds, v.load())
 		}
 		return tea.Batch(cmds...)
-	case nil:
-	default:
-		if v.template == nil && v.problem == "" && !v.working {
-			v.working = true
-			return tea.Batch(v.load(), v.watchFiles())
-		}
 	}
-	return nil
+	return v.begin()
+}
+
+// begin reads the template at the first message.
+func (v *View) begin() tea.Cmd {
+	if v.template != nil || v.problem != "" || v.working {
+		return nil
+	}
+	v.working = true
+	return tea.Batch(v.load(), v.watchFiles())
+}
+
+// hearRuns works the template out anew when a run has begun or ended: what is free at the sites has changed.
+func (v *View) hearRuns(msg view.Runs) tea.Cmd {
+	var now string
+	for _, r := range msg.Runs {
+		now += fmt.Sprint(r.ID, r.State, " ")
+	}
+	changed := now != v.runs
+	v.runs = now
+	if changed && v.template != nil && !v.working {
+		return v.redraft()
+	}
+	return v.begin()
 }
 
 func (v *View) watchFiles() tea.Cmd {
@@ -164,16 +187,13 @@ func (v *View) take(msg loaded) tea.Cmd {
 		return nil
 	}
 	first := v.template == nil
-	v.template, v.estate = msg.template, msg.estate
+	v.template = msg.template
 	if v.file == "" || v.template.Sources[v.file] == nil {
 		v.file = v.template.Root
 	}
 	if first {
 		v.modify = v.modified()
 		v.preset = min(1, len(v.template.Presets))
-	}
-	if msg.offline != nil {
-		v.problem = msg.offline.Error()
 	}
 	return v.redraft()
 }
@@ -186,14 +206,17 @@ func (v *View) presetName() string {
 	return v.template.Presets[v.preset-1].Name
 }
 
-// redraft works the template out anew.
+// redraft works the template out anew, for what is free at the sites now.
 func (v *View) redraft() tea.Cmd {
-	t, e, preset, changed := v.template, v.estate, v.presetName(), v.changed
-	if e != nil && len(e.Sites) == 0 {
-		e = nil
-	}
+	t, preset, changed := v.template, v.presetName(), v.changed
 	v.working = true
-	return func() tea.Msg { return view.Drafted{Draft: v.app.Draft(t, preset, changed, e)} }
+	return func() tea.Msg {
+		e, offline := v.app.Estate(v.ctx)
+		if e != nil && len(e.Sites) == 0 {
+			e = nil
+		}
+		return drafted{v.app.Draft(t, preset, changed, e), offline}
+	}
 }
 
 // settle takes a new draft in: the picture, and a selection that still exists.
@@ -372,7 +395,7 @@ func (v *View) noPlan() []string {
 	case v.draft == nil:
 		return []string{"working it out"}
 	case v.draft.Diagnostics.Errors() > 0:
-		return []string{fmt.Sprintf("%d mistakes are to be settled first; f goes from one to the next", v.draft.Diagnostics.Errors())}
+		return []string{plural(v.draft.Diagnostics.Errors(), "mistake") + " to settle first; f goes from one to the next"}
 	case v.draft.Err != nil:
 		return strings.Split(v.draft.Err.Error(), "\n")
 	case v.problem != "":

@@ -8,6 +8,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/core/topology"
+	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -56,7 +57,9 @@ func (v *View) drawNoPlan(c *part.Canvas, r part.Rect) {
 	y++
 	for _, d := range v.draft.Diagnostics {
 		for i, l := range part.Wrap(fmt.Sprintf("line %d: %s", d.Line, d.Message), r.W-2) {
-			if i == 0 {
+			if i == 0 && d.Severity == tosca.Doubt {
+				c.Text(r.X, y, part.In(part.Ochre), "?")
+			} else if i == 0 {
 				c.Text(r.X, y, part.In(part.Coral), c.Look.Mark(run.Failed))
 			}
 			c.Text(r.X+2, y, part.In(part.Text), l)

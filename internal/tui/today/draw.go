@@ -56,9 +56,23 @@ func (d *page) summary(items []item) {
 		}
 	}
 	x := d.c.Text(d.r.X+1, d.y, part.In(part.Text).Strong(), d.now.Format("Monday 2 January")) + 3
-	text := fmt.Sprintf("%s · %s", plural(needs, "thing waits for you", "things wait for you"), plural(going, "run under way", "runs under way"))
+	text := fmt.Sprintf("%s · %s%s", plural(needs, "thing waits for you", "things wait for you"), plural(going, "run under way", "runs under way"), d.costs())
 	d.c.Text(x, d.y, part.In(part.Dim), text)
 	d.y += 2
+}
+
+// costs is what all that stands costs together.
+func (d *page) costs() string {
+	sum, currency := 0.0, ""
+	for _, r := range d.v.runs {
+		if r.State == run.Standing {
+			sum, currency = sum+r.CostPerHour, r.Currency
+		}
+	}
+	if currency == "" {
+		return ""
+	}
+	return fmt.Sprintf(" · what stands costs %.3f %s/h", sum, currency)
 }
 
 func plural(n int, one, many string) string {
@@ -154,5 +168,8 @@ func (d *page) run(r store.Run, index int) {
 		text += fmt.Sprintf(" · took %s · ended %s", part.Clock(r.Ended.Sub(r.Created)), part.Age(r.Ended, d.now))
 	}
 	d.c.Cut(atWhy, d.y, min(atAct, d.r.X+d.r.W)-atWhy-1, part.In(part.Dim), text)
+	if state == run.Standing && atAct < d.r.X+d.r.W {
+		d.c.Text(atAct, d.y, part.In(part.Text), fmt.Sprintf("%8.3f %s/h", r.CostPerHour, r.Currency))
+	}
 	d.y++
 }

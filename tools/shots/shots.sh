@@ -1,0 +1,108 @@
+#!/usr/bin/env bash
+# Takes the pictures in docs/screenshots from the demo: a real terminal of 160 by 47 cells on a virtual display.
+set -euo pipefail
+cd "$(dirname "$0")/../.."
+
+need() {
+  command -v "$1" >/dev/null || missing="$missing $2"
+}
+missing=""
+need Xvfb xvfb; need xterm xterm; need import imagemagick; need tmux tmux; need pkill procps
+fc-list 2>/dev/null | grep -q DejaVuSansMono || missing="$missing fonts-dejavu-core fontconfig"
+if [ -n "$missing" ]; then
+  apt-get update -qq
+  # shellcheck disable=SC2086
+  apt-get install -y -qq --no-install-recommends $missing
+fi
+
+out=docs/screenshots
+work=$(mktemp -d)
+andamio=$PWD/bin/andamio
+export DISPLAY=:83
+Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
+display=$!
+finish() {
+  close
+  "$andamio" demo --stop --workspace "$work/ws" >/dev/null 2>&1 || true
+  kill $display 2>/dev/null || true
+  sleep 0.5
+  rm -rf "$work"
+}
+trap finish EXIT
+sleep 1
+
+cat > "$work/tmux.conf" <<'END'
+set -g status off
+set -g escape-time 10
+set -g default-terminal tmux-256color
+set -ga terminal-overrides ",*:Tc"
+END
+
+# open COLUMNS ROWS ARGUMENTS... opens the program in a terminal.
+open() {
+  local w=$1 h=$2; shift 2
+  tmux -L shots -f "$work/tmux.conf" new-session -d -x "$w" -y "$h" -c "$work" "sleep 1; COLORTERM=truecolor $andamio $*"
+  xterm -fa 'DejaVu Sans Mono' -fs 10 -geometry "${w}x${h}+0+0" +sb -b 0 -e tmux -L shots attach >/dev/null 2>&1 &
+  sleep 2.5
+}
+close() { tmux -L shots kill-server 2>/dev/null || true; sleep 0.5; }
+press() { for k in "$@"; do tmux -L shots send-keys "$k"; sleep 0.3; done; }
+await() { for _ in $(seq 600); do tmux -L shots capture-pane -p | grep -qE "$1" && return; sleep 0.1; done; echo "never seen: $1" >&2; exit 1; }
+shot() { sleep 0.4; import -window root "$out/$1.png"; echo "$out/$1.png"; }
+
+demo="demo --workspace $work/ws --pace 0.6"
+open 160 47 "$demo"
+await 'ready to build'
+press 2
+await 'what it would build'
+tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'alert-dispatch:'; press Enter
+shot design
+press r
+await 'not begun'
+shot deploy-plan
+press r Enter
+await '4[0-9] of 82 steps'
+shot deploy
+press w
+await 'why in this state'
+shot deploy-why
+press Escape
+await 'standing   82 of 82'
+shot deploy-serving
+press 2 p r r Enter
+await '1[5-9][0-9] of 258 steps'
+shot deploy-large
+await 'standing   258 of 258'
+press 0
+shot today
+press q
+close
+
+cp -r examples/flood-watch "$work/lab"
+sed -i 's/name: flood-watch/name: flood-lab/; s/- host: gauge-node/- host: gauge-noed/; s/num_cpus: 4, mem_size: 16 GiB/num_cpus: 4, mem_size: 16 MB/' "$work/lab/template.yaml"
+open 160 47 "--workspace $work/ws --template $work/lab"
+press 2
+await '1 mistake'
+press f
+shot design-mistakes
+press q
+close
+
+cp -r examples/flood-watch/. "$work/lab/"
+sed -i 's/name: flood-watch/name: flood-lab/' "$work/lab/template.yaml"
+printf '#!/bin/sh\necho "reading the register"\nsleep 1\necho "the register answers: locked"\nexit 4\n' > "$work/lab/scripts/dispatch-configure.sh"
+open 160 47 "--light --workspace $work/ws --template $work/lab"
+await 'flood-lab is ready'
+press Enter
+await 'not begun'
+press r Enter
+await 'failed: '
+await 'failed   [0-9]+ of'
+shot deploy-failed-light
+press q
+close
+
+open 80 24 "--workspace $work/ws"
+press 4
+await 'of 82 steps'
+shot deploy-80x24
