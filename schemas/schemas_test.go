@@ -33,8 +33,8 @@ func validate(t *testing.T, s *jsonschema.Schema, text string) error {
 
 func TestRealOutputIsValid(t *testing.T) {
 	for file, name := range map[string]string{
-		"../internal/core/plan/testdata/drill.plan.json":        "plan.schema.json",
-		"../internal/core/plan/testdata/storm-season.plan.json": "plan.schema.json",
+		"../internal/core/plan/plantest/drill.plan.json":        "plan.schema.json",
+		"../internal/core/plan/plantest/storm-season.plan.json": "plan.schema.json",
 		"../examples/flood-watch/estate.json":                   "estate.schema.json",
 	} {
 		data, err := os.ReadFile(file)
@@ -44,7 +44,7 @@ func TestRealOutputIsValid(t *testing.T) {
 }
 
 func TestSchemasRefuseWhatIsWrong(t *testing.T) {
-	data, err := os.ReadFile("../internal/core/plan/testdata/drill.plan.json")
+	data, err := os.ReadFile("../internal/core/plan/plantest/drill.plan.json")
 	require.NoError(t, err)
 	s := schema(t, "plan.schema.json")
 	for what, change := range map[string][2]string{

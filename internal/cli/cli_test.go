@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,24 +15,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
+	"andamio/internal/testprogram"
 )
 
 // binary is the program, built once: runs go on in processes of their own.
 var binary string
 
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "andamio-bin-")
-	if err != nil {
-		panic(err)
-	}
-	binary = filepath.Join(dir, "andamio")
-	if out, err := exec.Command("go", "build", "-o", binary, "andamio/cmd/andamio").CombinedOutput(); err != nil {
-		panic(fmt.Sprintf("build: %v\n%s", err, out))
-	}
-	code := m.Run()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { testprogram.Main(m, &binary) }
 
 const example = "../../examples/flood-watch"
 
@@ -123,10 +112,8 @@ func TestPlansAreEqualByteForByte(t *testing.T) {
 	require.Zero(t, code)
 	_, second, _ := call("plan", example, "--preset", "storm-season", "--json")
 	assert.Equal(t, first, second)
-	golden, err := os.ReadFile("../core/plan/testdata/storm-season.plan.json")
-	require.NoError(t, err)
-	assert.Equal(t, string(golden), first, "the command line and the library give the same plan")
-	_, err = plan.Read([]byte(first))
+	assert.Equal(t, plantest.JSON(t, "storm-season"), first, "the command line and the library give the same plan")
+	_, err := plan.Read([]byte(first))
 	assert.NoError(t, err)
 }
 

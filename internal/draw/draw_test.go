@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/xml"
 	"io"
-	"os"
 	"strings"
 	"testing"
 	"time"
@@ -13,18 +12,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/elevation"
-	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
-
-func state(t *testing.T, preset string) *run.State {
-	t.Helper()
-	data, err := os.ReadFile("../core/plan/testdata/" + preset + ".plan.json")
-	require.NoError(t, err)
-	p, err := plan.Read(data)
-	require.NoError(t, err)
-	return run.New(p)
-}
 
 func write(t *testing.T, p *Picture, format string) string {
 	t.Helper()
@@ -51,7 +41,7 @@ func wellFormed(t *testing.T, svg string) string {
 }
 
 func TestElevationNamesEverything(t *testing.T) {
-	s := state(t, "drill")
+	s := run.New(plantest.Plan(t, "drill"))
 	text := wellFormed(t, write(t, Elevation(s, elevation.BySite), "svg"))
 	for _, site := range s.Plan.Sites {
 		assert.Contains(t, text, site.Name)
@@ -67,13 +57,13 @@ func TestElevationNamesEverything(t *testing.T) {
 }
 
 func TestLargeElevationsGroup(t *testing.T) {
-	s := state(t, "storm-season")
+	s := run.New(plantest.Plan(t, "storm-season"))
 	text := wellFormed(t, write(t, Elevation(s, elevation.BySite), "svg"))
 	assert.Contains(t, text, "forecast-host 24", "as long as it is readable every instance has its plank")
 }
 
 func TestTimelineHasLanesAndNow(t *testing.T) {
-	s := state(t, "drill")
+	s := run.New(plantest.Plan(t, "drill"))
 	begun := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	s.Apply(run.Event{Seq: 1, At: begun, Kind: run.RunStarted})
 	text := wellFormed(t, write(t, Timeline(s, begun.Add(5*time.Second)), "svg"))
@@ -83,10 +73,10 @@ func TestTimelineHasLanesAndNow(t *testing.T) {
 }
 
 func TestPDFIsPDF(t *testing.T) {
-	for _, p := range []*Picture{Elevation(state(t, "drill"), elevation.BySite), Timeline(state(t, "drill"), time.Now())} {
+	for _, p := range []*Picture{Elevation(run.New(plantest.Plan(t, "drill")), elevation.BySite), Timeline(run.New(plantest.Plan(t, "drill")), time.Now())} {
 		pdf := write(t, p, "pdf")
 		assert.True(t, strings.HasPrefix(pdf, "%PDF-"))
 		assert.Contains(t, pdf[len(pdf)-32:], "%%EOF")
 	}
-	assert.ErrorContains(t, Timeline(state(t, "drill"), time.Now()).Write(io.Discard, "gif"), "svg or pdf")
+	assert.ErrorContains(t, Timeline(run.New(plantest.Plan(t, "drill")), time.Now()).Write(io.Discard, "gif"), "svg or pdf")
 }

@@ -8,7 +8,6 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"strings"
 	"sync"
 	"testing"
@@ -21,6 +20,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 )
@@ -311,10 +311,7 @@ func TestAStepThatTakesTooLongSaysSo(t *testing.T) {
 }
 
 func TestScenarioPlanIsReadable(t *testing.T) {
-	data, err := os.ReadFile("../core/plan/testdata/drill.plan.json")
-	require.NoError(t, err)
-	p, err := plan.Read(data)
-	require.NoError(t, err)
+	p := plantest.Plan(t, "drill")
 	e, _ := engineFor(t, p, &scripted{})
 	for _, s := range p.Sites {
 		e.Sites[s.Name] = &scripted{}
@@ -329,6 +326,6 @@ func TestScenarioPlanIsReadable(t *testing.T) {
 		_, err := e.request(s, p.Resource(s.Resource))
 		assert.NoError(t, err, s.ID)
 	}
-	_, _, err = e.ends("readings-host-1", "readings-vol-1")
+	_, _, err := e.ends("readings-host-1", "readings-vol-1")
 	assert.ErrorContains(t, err, "not known", "a link needs both ends to be there")
 }

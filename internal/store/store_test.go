@@ -12,20 +12,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
 
 var ctx = context.Background()
-
-func drill(t *testing.T) *plan.Plan {
-	t.Helper()
-	data, err := os.ReadFile("../core/plan/testdata/drill.plan.json")
-	require.NoError(t, err)
-	p, err := plan.Read(data)
-	require.NoError(t, err)
-	return p
-}
 
 func open(t *testing.T, path string) *Store {
 	t.Helper()
@@ -37,7 +28,7 @@ func open(t *testing.T, path string) *Store {
 
 func newRun(t *testing.T, s *Store) int64 {
 	t.Helper()
-	p := drill(t)
+	p := plantest.Plan(t, "drill")
 	planID, err := s.SavePlan(ctx, p)
 	require.NoError(t, err)
 	id, err := s.CreateRun(ctx, planID, len(p.Steps))
@@ -47,7 +38,7 @@ func newRun(t *testing.T, s *Store) int64 {
 
 func TestPlansComeBackAsTheyWere(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "odd name?#%.db"))
-	p := drill(t)
+	p := plantest.Plan(t, "drill")
 	id, err := s.SavePlan(ctx, p)
 	require.NoError(t, err)
 	again, err := s.Plan(ctx, id)

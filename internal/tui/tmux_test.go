@@ -12,24 +12,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"andamio/internal/testprogram"
 )
 
 // binary is the program under test, built once.
 var binary string
 
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "andamio-bin-")
-	if err != nil {
-		panic(err)
-	}
-	binary = filepath.Join(dir, "andamio")
-	if out, err := exec.Command("go", "build", "-o", binary, "andamio/cmd/andamio").CombinedOutput(); err != nil {
-		panic(fmt.Sprintf("build: %v\n%s", err, out))
-	}
-	code := m.Run()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { testprogram.Main(m, &binary) }
 
 // terminal is a tmux session with the program in it.
 type terminal struct {

@@ -1,24 +1,14 @@
 package elevation
 
 import (
-	"os"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
-
-func state(t *testing.T, preset string) *run.State {
-	t.Helper()
-	data, err := os.ReadFile("../plan/testdata/" + preset + ".plan.json")
-	require.NoError(t, err)
-	p, err := plan.Read(data)
-	require.NoError(t, err)
-	return run.New(p)
-}
 
 func titles(c Cell) []string {
 	var out []string
@@ -29,7 +19,7 @@ func titles(c Cell) []string {
 }
 
 func TestPlanksStandAtTheirSiteAndLevel(t *testing.T) {
-	pic := New(state(t, "drill"), BySite, false)
+	pic := New(run.New(plantest.Plan(t, "drill")), BySite, false)
 	require.Len(t, pic.Bays, 5)
 	assert.Equal(t, Bay{"presa", "edge"}, pic.Bays[0])
 	assert.Equal(t, []string{"gauge-lan", "gauge-spool"}, titles(pic.Cells[0][0]))
@@ -43,7 +33,7 @@ func TestPlanksStandAtTheirSiteAndLevel(t *testing.T) {
 }
 
 func TestGroupsCountTheirInstances(t *testing.T) {
-	s := state(t, "storm-season")
+	s := run.New(plantest.Plan(t, "storm-season"))
 	for _, e := range []run.EventKind{run.StepStarted, run.StepDone} {
 		s.Apply(run.Event{Kind: e, Step: "forecast-host-3/create", Resource: "forecast-host-3"})
 		s.Apply(run.Event{Kind: e, Step: "forecast-port-3/plug", Resource: "forecast-port-3"})
@@ -60,7 +50,7 @@ func TestGroupsCountTheirInstances(t *testing.T) {
 }
 
 func TestBaysByService(t *testing.T) {
-	pic := New(state(t, "drill"), ByService, true)
+	pic := New(run.New(plantest.Plan(t, "drill")), ByService, true)
 	var names []string
 	for _, b := range pic.Bays {
 		names = append(names, b.Name)

@@ -52,9 +52,8 @@ func TestScenarioPlanIsAsRecorded(t *testing.T) {
 		p := compile(t, example, preset)
 		data, err := p.Write()
 		require.NoError(t, err)
-		golden := filepath.Join("testdata", preset+".plan.json")
+		golden := filepath.Join("plantest", preset+".plan.json")
 		if *update {
-			require.NoError(t, os.MkdirAll("testdata", 0o755))
 			require.NoError(t, os.WriteFile(golden, data, 0o644))
 		}
 		want, err := os.ReadFile(golden)

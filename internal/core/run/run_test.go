@@ -2,16 +2,14 @@ package run_test
 
 import (
 	"fmt"
-	"os"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/elevation"
-	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 	"andamio/internal/core/timeline"
 )
@@ -19,15 +17,6 @@ import (
 var start = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 
 func at(seconds float64) time.Time { return start.Add(time.Duration(seconds * float64(time.Second))) }
-
-func drill(t testing.TB) *plan.Plan {
-	t.Helper()
-	data, err := os.ReadFile("../plan/testdata/drill.plan.json")
-	require.NoError(t, err)
-	p, err := plan.Read(data)
-	require.NoError(t, err)
-	return p
-}
 
 // tape numbers and applies events.
 type tape struct {
@@ -48,7 +37,7 @@ func (x *tape) play(kind run.EventKind, step string, seconds float64, change ...
 }
 
 func begun(t testing.TB) *tape {
-	x := &tape{s: run.New(drill(t))}
+	x := &tape{s: run.New(plantest.Plan(t, "drill"))}
 	x.play(run.RunStarted, "", 0)
 	return x
 }
@@ -120,7 +109,7 @@ func TestLogsAreBounded(t *testing.T) {
 }
 
 func TestForecastFollowsThePlanAndWhatHappened(t *testing.T) {
-	s := run.New(drill(t))
+	s := run.New(plantest.Plan(t, "drill"))
 	_, end := s.Forecast(start)
 	assert.InDelta(t, s.Plan.Seconds, end.Seconds(), 0.1, "before it begins, the plan's own duration")
 
@@ -149,7 +138,7 @@ func TestSnapshotStays(t *testing.T) {
 // TestAnyJournalKeepsTheCountsTrue plays random events and checks that what a state counts is what its steps say, and
 // that elevation and timeline can be drawn of it.
 func TestAnyJournalKeepsTheCountsTrue(t *testing.T) {
-	p := drill(t)
+	p := plantest.Plan(t, "drill")
 	kinds := []run.EventKind{run.StepStarted, run.StepDone, run.StepFailed, run.StepStopped, run.StepRetry, run.Logged, run.SiteSays, run.Answered, run.Learned}
 	rapid.Check(t, func(t *rapid.T) {
 		x := &tape{s: run.New(p)}

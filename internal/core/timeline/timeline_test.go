@@ -1,25 +1,14 @@
 package timeline
 
 import (
-	"os"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 
-	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
-
-func state(t *testing.T) *run.State {
-	t.Helper()
-	data, err := os.ReadFile("../plan/testdata/drill.plan.json")
-	require.NoError(t, err)
-	p, err := plan.Read(data)
-	require.NoError(t, err)
-	return run.New(p)
-}
 
 func names(t *Timeline) []string {
 	var out []string
@@ -30,7 +19,7 @@ func names(t *Timeline) []string {
 }
 
 func TestLanesFitTheRoom(t *testing.T) {
-	s := state(t)
+	s := run.New(plantest.Plan(t, "drill"))
 	now := time.Now()
 	all := New(s, now, 20)
 	assert.Equal(t, []string{"networks", "volumes", "instances"}, names(all)[:3], "in the order in which they begin")

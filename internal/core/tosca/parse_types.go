@@ -2,7 +2,6 @@ package tosca
 
 import (
 	"embed"
-	"io/fs"
 	"strconv"
 	"strings"
 	"sync"
@@ -16,7 +15,7 @@ var profileFiles embed.FS
 // builtins reads the embedded profile once: the standard's normative types and Andamio's own.
 var builtins = sync.OnceValue(func() *Types {
 	r := &reader{types: newTypes(), tmpl: &Template{Sources: map[string][]byte{}}}
-	r.open = func(p string) ([]byte, error) { return fs.ReadFile(profileFiles, "profile/"+p) }
+	r.open = func(p string) ([]byte, error) { return profileFiles.ReadFile("profile/" + p) }
 	for _, name := range []string{"tosca-simple-1.3.yaml", "andamio.yaml"} {
 		r.load(name, Pos{File: name, Line: 1, Col: 1})
 	}

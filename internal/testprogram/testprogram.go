@@ -1,0 +1,25 @@
+// Package testprogram builds the program for tests that run it as its users do.
+package testprogram
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+)
+
+// Main builds the program, puts its path into binary, runs the tests, and ends the process. Call it from TestMain.
+func Main(m *testing.M, binary *string) {
+	dir, err := os.MkdirTemp("", "andamio-bin-")
+	if err != nil {
+		panic(err)
+	}
+	*binary = filepath.Join(dir, "andamio")
+	if out, err := exec.Command("go", "build", "-o", *binary, "andamio/cmd/andamio").CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("build: %v\n%s", err, out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
