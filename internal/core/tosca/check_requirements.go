@@ -18,7 +18,7 @@ func (r *reader) checkRequirements(n *Node) {
 		}
 	}
 	for _, q := range n.Type.Requirements {
-		if count[q.Name] < q.Occurrences.Min {
+		if count[q.Name] < q.Occurrences.Min && !n.suspect {
 			r.diags.at(place{n.Pos, n.width}, CodeUnfulfilled, "%s needs %q, a node with the capability %s", n.Type.Name, q.Name, q.Capability).
 				see(q.Pos).hint("add under requirements: - %s: NODE%s", q.Name, r.candidates(q))
 		}

@@ -30,6 +30,8 @@ type Node struct {
 	Interfaces []*Interface
 	Pos        Pos
 	width      int
+	// suspect says that a requirement could not be read, so that others are not reported as missing because of it.
+	suspect bool
 }
 
 // Assignment is a requirement of a node template, fulfilled by another node (section 3.8.2).
@@ -234,6 +236,7 @@ func cleanName(s string) string {
 func (r *reader) parseAssignment(n *Node, item node) {
 	if item.Kind != yaml.MappingNode || len(item.Content) != 2 {
 		r.diags.at(item.place(), CodeShape, "a requirement is one name with what fulfils it").hint("for example: - host: my-server")
+		n.suspect = true
 		return
 	}
 	p := item.pairs()[0]
@@ -241,6 +244,7 @@ func (r *reader) parseAssignment(n *Node, item node) {
 	if n.Type != nil && n.Type.Requirement(p.name) == nil {
 		r.diags.at(p.key.place(), CodeUnknownRequirement, "%s has no requirement %q", n.Type.Name, p.name).
 			suggest(p.name, requirementNames(n.Type)).see(n.Type.Pos)
+		n.suspect = true
 		return
 	}
 	n.Requirements = append(n.Requirements, a)
