@@ -12,18 +12,15 @@ import (
 
 // Draw draws the view.
 func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
+	v.now = now
 	items := v.items(now)
 	v.rows = map[int]int{}
 	d := &page{v: v, c: c, r: r, y: r.Y, now: now}
 	d.summary(items)
 	d.queue(items)
-	d.runs("under way", func(x store.Run) bool { return underWay(x, now) }, len(items))
-	d.runs("standing", func(x store.Run) bool { return x.State == run.Standing }, len(items))
-	d.runs("ended otherwise", func(x store.Run) bool { return !underWay(x, now) && x.State != run.Standing }, len(items))
-}
-
-func underWay(r store.Run, now time.Time) bool {
-	return (r.State == run.UnderWay || r.State == run.Planned) && !app.Abandoned(r, now)
+	for i, title := range []string{"under way", "standing", "ended otherwise"} {
+		d.runs(title, i, len(items))
+	}
 }
 
 // page writes the view from the top.
@@ -51,7 +48,7 @@ func (d *page) summary(items []item) {
 		}
 	}
 	for _, r := range d.v.runs {
-		if underWay(r, d.now) {
+		if section(r, d.now) == 0 {
 			going++
 		}
 	}
@@ -131,10 +128,10 @@ func (d *page) select2(i int) {
 	}
 }
 
-func (d *page) runs(title string, which func(store.Run) bool, before int) {
+func (d *page) runs(title string, part, before int) {
 	shown := false
 	for i, r := range d.v.listed() {
-		if !which(r) || d.y >= d.r.Y+d.r.H-1 {
+		if section(r, d.now) != part || d.y >= d.r.Y+d.r.H-1 {
 			continue
 		}
 		if !shown {
@@ -161,7 +158,11 @@ func (d *page) run(r store.Run, index int) {
 	}
 	x := d.c.Text(d.r.X+2, d.y, part.In(part.InkOf(state)), d.c.Look.Mark(state))
 	d.c.Cut(x+1, d.y, atWhy-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%s run %d", r.Name, r.ID))
-	text := fmt.Sprintf("%s · %s · %d steps", r.State, r.Preset, r.Steps)
+	text := string(r.State)
+	if r.Preset != "" {
+		text += " · " + r.Preset
+	}
+	text += fmt.Sprintf(" · %d steps", r.Steps)
 	if r.Ended.IsZero() {
 		text += " · begun " + part.Age(r.Created, d.now)
 	} else {

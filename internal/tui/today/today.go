@@ -3,7 +3,9 @@
 package today
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,6 +26,8 @@ type View struct {
 	draft *app.Draft
 	at    int
 	rows  map[int]int
+	// now is when the view was drawn last: what is selected is what was seen.
+	now time.Time
 }
 
 // New makes the view.
@@ -36,7 +40,7 @@ func (v *View) Digit() string { return "0" }
 // Badge counts what needs the user.
 func (v *View) Badge() string {
 	n := 0
-	for _, i := range v.items(time.Now()) {
+	for _, i := range v.queue() {
 		if i.rank < rankReady {
 			n++
 		}
@@ -74,6 +78,14 @@ type item struct {
 	title, below, why, acts string
 	do                      tea.Cmd
 	reason                  []string
+}
+
+// queue is the queue as it was drawn last.
+func (v *View) queue() []item {
+	if v.now.IsZero() {
+		return v.items(time.Now())
+	}
+	return v.items(v.now)
 }
 
 // items is the queue, the most urgent first. A failed run needs nobody once a later run of the same template began.
@@ -144,7 +156,7 @@ func firstLine(s string) string { return strings.SplitN(s, "\n", 2)[0] }
 
 // Key acts on a key.
 func (v *View) Key(key string) (tea.Cmd, bool) {
-	items := v.items(time.Now())
+	items := v.queue()
 	switch key {
 	case "up", "k":
 		v.at = max(v.at-1, 0)
@@ -179,13 +191,29 @@ func (v *View) open(items []item) tea.Cmd {
 // mostListed bounds the list of runs.
 const mostListed = 12
 
-func (v *View) listed() []store.Run { return v.runs[:min(len(v.runs), mostListed)] }
+// listed are the newest runs in the order in which they are drawn: under way, standing, ended otherwise.
+func (v *View) listed() []store.Run {
+	out := slices.Clone(v.runs[:min(len(v.runs), mostListed)])
+	slices.SortStableFunc(out, func(a, b store.Run) int { return cmp.Compare(section(a, v.now), section(b, v.now)) })
+	return out
+}
+
+// section is the part of the list a run belongs to.
+func section(r store.Run, now time.Time) int {
+	switch {
+	case (r.State == run.UnderWay || r.State == run.Planned) && !app.Abandoned(r, now):
+		return 0
+	case r.State == run.Standing:
+		return 1
+	}
+	return 2
+}
 
 // Click selects a row, and opens it when it is selected already.
 func (v *View) Click(_, y int) tea.Cmd {
 	if i, ok := v.rows[y]; ok {
 		if v.at == i {
-			return v.open(v.items(time.Now()))
+			return v.open(v.queue())
 		}
 		v.at = i
 	}
@@ -193,11 +221,11 @@ func (v *View) Click(_, y int) tea.Cmd {
 }
 
 // Wheel moves the selection.
-func (v *View) Wheel(dy int) { v.at = min(max(v.at+dy, 0), max(v.count(v.items(time.Now()))-1, 0)) }
+func (v *View) Wheel(dy int) { v.at = min(max(v.at+dy, 0), max(v.count(v.queue())-1, 0)) }
 
 // Find selects the first row with the text.
 func (v *View) Find(text string) bool {
-	items := v.items(time.Now())
+	items := v.queue()
 	text = strings.ToLower(text)
 	for i, it := range items {
 		if strings.Contains(strings.ToLower(it.title+it.why), text) {
@@ -221,7 +249,7 @@ func (v *View) Keys() []view.Key {
 
 // Why explains the selected item's place in the queue.
 func (v *View) Why() view.Note {
-	items := v.items(time.Now())
+	items := v.queue()
 	if v.at >= len(items) {
 		return view.Note{Title: "why", Lines: []view.Line{view.Say("A run of this workspace; it needs nothing from you.")}}
 	}
@@ -236,7 +264,7 @@ func (v *View) Why() view.Note {
 
 // Acts are those of the selected item.
 func (v *View) Acts() []view.Act {
-	items := v.items(time.Now())
+	items := v.queue()
 	if v.at < len(items) {
 		return []view.Act{{Name: items[v.at].acts, Effect: "goes there; changes nothing", Do: func() tea.Cmd { return v.open(items) }}}
 	}

@@ -1,0 +1,292 @@
+package tui
+
+import (
+	"context"
+	"flag"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/app"
+	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+	"andamio/internal/tui/view"
+)
+
+var update = flag.Bool("update", false, "rewrite the golden screens")
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+// framed is the application without a terminal, on a workspace of its own.
+func framed(t *testing.T, w, h int) (*frame, *app.App) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	a, err := app.Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { cancel(); a.Close() })
+	f := newFrame(ctx, a, Options{W: w, H: h})
+	f.now = noon
+	return f, a
+}
+
+// send gives the frame messages and, in turn, those that its commands give at once.
+func send(f *frame, msgs ...tea.Msg) {
+	for _, m := range msgs {
+		_, cmd := f.Update(m)
+		settle(f, cmd, 6)
+	}
+}
+
+func settle(f *frame, cmd tea.Cmd, depth int) {
+	if cmd == nil || depth == 0 {
+		return
+	}
+	got := make(chan tea.Msg, 1)
+	go func() { got <- cmd() }()
+	select {
+	case m := <-got:
+		if batch, ok := m.(tea.BatchMsg); ok {
+			for _, c := range batch {
+				settle(f, c, depth-1)
+			}
+			return
+		}
+		_, next := f.Update(m)
+		settle(f, next, depth-1)
+	case <-time.After(120 * time.Millisecond): // a timer, or a watcher that waits
+	}
+}
+
+func keys(names ...string) []tea.Msg {
+	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft,
+		"right": tea.KeyRight, "tab": tea.KeyTab, "backspace": tea.KeyBackspace}
+	var out []tea.Msg
+	for _, n := range names {
+		if code, ok := special[n]; ok {
+			out = append(out, tea.KeyPressMsg{Code: code})
+			continue
+		}
+		out = append(out, tea.KeyPressMsg{Code: []rune(n)[0], Text: n})
+	}
+	return out
+}
+
+func text(f *frame) string {
+	f.now = noon
+	lines := strings.Split(ansi.Strip(f.draw()), "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight(lines[i], " ")
+	}
+	return strings.Join(lines, "\n") + "\n"
+}
+
+// recorded compares a screen with its golden file.
+func recorded(t *testing.T, name, screen string) {
+	t.Helper()
+	golden := filepath.Join("testdata", name+".txt")
+	if *update {
+		require.NoError(t, os.MkdirAll("testdata", 0o755))
+		require.NoError(t, os.WriteFile(golden, []byte(screen), 0o644))
+	}
+	want, err := os.ReadFile(golden)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), screen, "%s: run with -update if the change is meant", name)
+}
+
+// draftOf is a draft whose plan is the recorded one.
+func draftOf(t *testing.T, preset string) *app.Draft {
+	t.Helper()
+	tmpl, err := app.DemoTemplate()
+	require.NoError(t, err)
+	e, err := app.DemoEstate()
+	require.NoError(t, err)
+	d := app.NewDraft(tmpl, preset, nil, e)
+	require.NoError(t, d.Err)
+	return d
+}
+
+func TestScreensAreAsRecorded(t *testing.T) {
+	for _, size := range []struct {
+		name string
+		w, h int
+	}{{"wide", 160, 47}, {"small", 80, 24}} {
+		f, _ := framed(t, size.w, size.h)
+		send(f, view.OpenDraft{Draft: draftOf(t, "drill")}, view.Goto{Digit: "4"})
+		send(f, keys("/", "r", "e", "a", "d", "i", "n", "g", "s", "-", "h", "enter")...)
+		recorded(t, "plan-"+size.name, text(f))
+		send(f, keys("w")...)
+		recorded(t, "why-"+size.name, text(f))
+		send(f, keys("esc", "?")...)
+		recorded(t, "keys-"+size.name, text(f))
+		send(f, keys("esc", "z", "z", "z", "z")...)
+		recorded(t, "density-"+size.name, text(f))
+	}
+}
+
+func TestTheQueueIsRanked(t *testing.T) {
+	f, _ := framed(t, 130, 40)
+	at := func(minutes int) time.Time { return noon.Add(-time.Duration(minutes) * time.Minute) }
+	send(f, view.Goto{Digit: "0"}, view.Drafted{Draft: draftOf(t, "drill")}, view.Runs{Runs: []store.Run{
+		{ID: 5, Name: "lab", Preset: "drill", State: run.Failed, Created: at(9), Ended: at(5), Beat: at(5), Steps: 10},
+		{ID: 4, Name: "gone", State: run.UnderWay, Created: at(9), Beat: at(8), Steps: 10},
+		{ID: 3, Name: "lab", State: run.Failed, Created: at(99), Ended: at(98), Beat: at(98), Steps: 10},
+		{ID: 2, Name: "old", State: run.Stopped, Created: at(200), Ended: at(199), Beat: at(199), Steps: 10},
+		{ID: 1, Name: "good", Preset: "drill", State: run.Standing, Created: at(300), Ended: at(299), Beat: at(299), Steps: 10, CostPerHour: 2.5, Currency: "cr"},
+	}})
+	recorded(t, "today", text(f))
+	queue := text(f)
+	order := []string{"gone run 4 has lost its worker", "lab run 5 failed", "old run 2 was cancelled", "flood-watch is ready to build"}
+	last := -1
+	for _, want := range order {
+		at := strings.Index(queue, want)
+		assert.Greater(t, at, last, want)
+		last = at
+	}
+	assert.NotContains(t, strings.Split(queue, "standing\n")[0], "lab run 3", "a later run of the same template takes its place")
+	send(f, keys("down", "w")...)
+	assert.Contains(t, text(f), "A step of it failed for good")
+	send(f, keys("esc", "a")...)
+	assert.Contains(t, text(f), "look at what failed")
+	send(f, keys("esc", "/", "g", "o", "o", "d", "enter")...)
+	assert.Regexp(t, `▐ ■ good run 1`, text(f))
+}
+
+func TestMistakesReachToday(t *testing.T) {
+	f, _ := framed(t, 130, 40)
+	d := draftOf(t, "drill")
+	d.Diagnostics = append(d.Diagnostics, d.Template.Diagnostics...)
+	bad := *d
+	bad.Plan = nil
+	bad.Err = os.ErrInvalid
+	send(f, view.Drafted{Draft: &bad})
+	assert.Contains(t, text(f), "flood-watch cannot be placed")
+}
+
+func TestAPlanIsShownBeforeItRuns(t *testing.T) {
+	f, a := framed(t, 160, 47)
+	send(f, view.OpenDraft{Draft: draftOf(t, "drill")}, view.Goto{Digit: "4"})
+	send(f, keys("r")...)
+	assert.Contains(t, text(f), "builds 47 resources at 5 sites in 82 steps")
+	send(f, keys("esc")...)
+	send(f, keys("r", "enter")...)
+	assert.Contains(t, text(f), "the plan needs secrets that were not given: register_key", "what is missing is said, and nothing begins")
+	runs, err := a.Store.Runs(context.Background())
+	require.NoError(t, err)
+	assert.Empty(t, runs)
+	send(f, keys("a")...)
+	assert.Contains(t, text(f), "back to the design")
+	send(f, keys("2")...)
+	assert.Contains(t, text(f), "━━━━━━━━", "the second act goes to the Design view")
+}
+
+func TestARunIsFollowedAsItIsJournalled(t *testing.T) {
+	f, a := framed(t, 160, 47)
+	ctx := context.Background()
+	p := plantest.Plan(t, "drill")
+	planID, err := a.Store.SavePlan(ctx, p)
+	require.NoError(t, err)
+	id, err := a.Store.CreateRun(ctx, planID, len(p.Steps))
+	require.NoError(t, err)
+	_, err = a.Store.Claim(ctx, id, 1)
+	require.NoError(t, err)
+	j, err := a.Store.Journal(ctx, id)
+	require.NoError(t, err)
+	defer j.Close()
+	begun := noon.Add(-30 * time.Second)
+	require.NoError(t, j.Append(run.Event{Kind: run.RunStarted, At: begun},
+		run.Event{Kind: run.StepStarted, At: begun, Step: "contacts-vol-1/create", Resource: "contacts-vol-1"},
+		run.Event{Kind: run.SiteSays, At: begun.Add(time.Second), Resource: "contacts-vol-1", Text: "building"}))
+	send(f, view.OpenRun{ID: id}, view.Goto{Digit: "4"})
+	screen := text(f)
+	assert.Contains(t, screen, "0 of 82 steps")
+	assert.Regexp(t, `▐◩ contacts-vol\s+(create )?30s▌`, screen, "what is under way is selected")
+	assert.Regexp(t, `we\s+waiting for active\s+30s`, screen)
+	assert.Regexp(t, `site\s+building\s+29s ago`, screen)
+	assert.Regexp(t, `endpoint\s+has none`, screen)
+	require.NoError(t, j.Append(run.Event{Kind: run.SiteSays, At: noon, Resource: "contacts-vol-1", Text: "online", Good: true},
+		run.Event{Kind: run.StepDone, At: noon, Step: "contacts-vol-1/create", Resource: "contacts-vol-1"}))
+	require.Eventually(t, func() bool {
+		for b := range a.Watch(ctx, id, 0) {
+			return len(b.Events) == 5
+		}
+		return false
+	}, 5*time.Second, 20*time.Millisecond)
+	send(f, view.OpenRun{ID: id})
+	assert.Contains(t, text(f), "1 of 82 steps")
+	recorded(t, "run-wide", text(f))
+}
+
+func TestDesignShowsSourceAndWhyThereIsNoPlan(t *testing.T) {
+	ctx := context.Background()
+	a, err := app.Open(ctx, t.TempDir())
+	require.NoError(t, err)
+	defer a.Close()
+	f := newFrame(ctx, a, Options{W: 150, H: 44, Open: app.DemoTemplate})
+	send(f, view.Goto{Digit: "2"}, view.Runs{})
+	recorded(t, "design-unconnected", text(f))
+	send(f, keys("r")...)
+	assert.Contains(t, text(f), "there is no plan: this workspace is connected to no site")
+	send(f, keys("w")...)
+	assert.Contains(t, text(f), "why there is no plan")
+	send(f, keys("esc", "o")...)
+	assert.Contains(t, text(f), "types.yaml · drill")
+	send(f, keys("p")...)
+	assert.Contains(t, text(f), "storm-season")
+	send(f, keys("tab", "down", "enter", "backspace", "7", "7", "enter")...)
+	assert.Contains(t, text(f), "1 changed")
+	assert.Contains(t, text(f), "1 mistake")
+	send(f, keys("a", "3")...)
+	assert.NotContains(t, text(f), "1 changed")
+	send(f, keys("/", "r", "i", "b", "e", "r", "a", ".", "n", "enter")...)
+	assert.Contains(t, text(f), "ribera.nodes")
+}
+
+func TestSmallTerminalsAreTold(t *testing.T) {
+	f, _ := framed(t, 40, 10)
+	assert.Contains(t, f.draw(), "needs at least 60 × 16 cells; this terminal has 40 × 10")
+	send(f, tea.WindowSizeMsg{Width: 100, Height: 30})
+	assert.Contains(t, text(f), "needs you")
+	for w := 60; w <= 200; w += 7 {
+		send(f, tea.WindowSizeMsg{Width: w, Height: 16 + w/6})
+		for _, d := range []string{"0", "2", "4"} {
+			send(f, view.Goto{Digit: d})
+			for _, line := range strings.Split(text(f), "\n") {
+				assert.LessOrEqual(t, ansi.StringWidth(line), w)
+			}
+		}
+	}
+}
+
+func TestTheTerminalDecidesTheColours(t *testing.T) {
+	f, _ := framed(t, 100, 30)
+	assert.Contains(t, f.draw(), ";2;")
+	send(f, tea.ColorProfileMsg{Profile: colorprofile.ANSI256})
+	assert.NotContains(t, f.draw(), ";2;")
+	send(f, tea.ColorProfileMsg{Profile: colorprofile.TrueColor})
+	before := f.draw()
+	send(f, tea.BackgroundColorMsg{Color: ansi.BrightWhite})
+	assert.NotEqual(t, before, f.draw(), "a light background is heard of")
+}
+
+func TestTabsAreClicked(t *testing.T) {
+	f, _ := framed(t, 100, 30)
+	_ = f.draw()
+	send(f, tea.MouseClickMsg{X: f.tabs[2].X + 1, Y: 0})
+	assert.Contains(t, text(f), "nothing is being built")
+	send(f, tea.MouseWheelMsg{Button: tea.MouseWheelUp}, tea.MouseClickMsg{X: 5, Y: 10})
+	send(f, keys("e")...)
+	assert.Contains(t, text(f), "there is no picture to export here")
+	send(f, keys("w")...)
+	assert.Contains(t, text(f), "nothing is selected")
+	send(f, keys("esc", "a")...)
+	assert.Contains(t, text(f), "nothing can be done here now")
+}
