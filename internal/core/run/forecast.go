@@ -30,7 +30,11 @@ func (s *State) bar(st *Step, bars []Bar, gone time.Duration) Bar {
 	expected := time.Duration(st.Seconds * float64(time.Second))
 	switch st.Status {
 	case Standing, Failed, Stopped:
-		return Bar{st.Started.Sub(s.Started), st.Ended.Sub(s.Started)}
+		began := st.Started
+		if began.IsZero() { // a journal that lacks the beginning must not stretch the picture
+			began = st.Ended
+		}
+		return Bar{began.Sub(s.Started), st.Ended.Sub(s.Started)}
 	case UnderWay:
 		from := st.Started.Sub(s.Started)
 		return Bar{from, max(from+expected, gone)}

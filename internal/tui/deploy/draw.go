@@ -85,9 +85,8 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	if v.draft != nil {
 		x = c.Text(x, r.Y, part.In(part.Dim), words(p.Preset, "plan")) + 3
 		x = c.Text(x, r.Y, part.In(part.Steel), c.Look.Mark(run.Planned)+" not begun") + 3
-		x = c.Text(x, r.Y, part.In(part.Text), fmt.Sprintf("%d steps on %d resources", len(p.Steps), len(p.Resources))) + 3
-		x = c.Text(x, r.Y, part.In(part.Text), "about "+part.Clock(seconds(p.Seconds))) + 3
-		c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%.3f %s/h", p.CostPerHour, p.Currency))
+		c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%d steps on %d resources   about %s   %.3f %s/h", len(p.Steps), len(p.Resources),
+			part.Clock(seconds(p.Seconds)), p.CostPerHour, p.Currency))
 		return
 	}
 	x = c.Text(x, r.Y, part.In(part.Dim), words(p.Preset, fmt.Sprintf("run %d", v.runID))) + 3

@@ -114,14 +114,14 @@ func (s *side) ours(r *run.Resource) string {
 			}
 			return st.Title + " under way"
 		case run.Failed, run.Stopped:
-			return string(st.Status) + " at " + st.Title
+			return string(st.Status) + " at " + string(st.Op)
 		}
 	}
 	switch {
 	case r.Status == run.Standing && r.Kind == plan.Endpoint:
 		return "serving"
 	case r.Status == run.UnderWay:
-		return "part of it done, the next step waits"
+		return "part done, next waits"
 	}
 	return string(r.Status)
 }

@@ -124,26 +124,24 @@ func Width(text string) int { return ansi.StringWidth(text) }
 
 // Fill sets the background of a part.
 func (c *Canvas) Fill(r Rect, bg Ink) {
-	for y := r.Y; y < r.Y+r.H; y++ {
-		for x := r.X; x < r.X+r.W; x++ {
-			if c.clip.Inside(x, y) {
-				c.cells[y*c.W+x] = cell{style: Style{Bg: bg}}
-			}
+	for y := max(r.Y, c.clip.Y); y < min(r.Y+r.H, c.clip.Y+c.clip.H); y++ {
+		for x := max(r.X, c.clip.X); x < min(r.X+r.W, c.clip.X+c.clip.W); x++ {
+			c.cells[y*c.W+x] = cell{style: Style{Bg: bg}}
 		}
 	}
 }
 
 // Across draws a line of one character.
 func (c *Canvas) Across(x, y, w int, s Style, r rune) {
-	for i := range w {
-		c.Rune(x+i, y, s, r)
+	for i := max(x, c.clip.X); i < min(x+w, c.clip.X+c.clip.W); i++ {
+		c.Rune(i, y, s, r)
 	}
 }
 
 // Downward draws a column of one character.
 func (c *Canvas) Downward(x, y, h int, s Style, r rune) {
-	for i := range h {
-		c.Rune(x, y+i, s, r)
+	for i := max(y, c.clip.Y); i < min(y+h, c.clip.Y+c.clip.H); i++ {
+		c.Rune(x, i, s, r)
 	}
 }
 

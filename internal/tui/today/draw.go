@@ -159,6 +159,9 @@ func (d *page) run(r store.Run, index int) {
 	x := d.c.Text(d.r.X+2, d.y, part.In(part.InkOf(state)), d.c.Look.Mark(state))
 	d.c.Cut(x+1, d.y, atWhy-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%s run %d", r.Name, r.ID))
 	text := string(r.State)
+	if app.Abandoned(r, d.now) {
+		text = "worker silent"
+	}
 	if r.Preset != "" {
 		text += " · " + r.Preset
 	}

@@ -1,0 +1,230 @@
+package deploy
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/elevation"
+	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+	"andamio/internal/tui/view"
+)
+
+var started = time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+
+// tape is a view on a run of the drill, with events applied as a test says.
+type tape struct {
+	*View
+	seq int64
+}
+
+func taped(t *testing.T) *tape {
+	x := &tape{View: shown(run.New(plantest.Plan(t, "drill")))}
+	x.play(run.RunStarted, "", 0, "")
+	return x
+}
+
+func (x *tape) play(kind run.EventKind, step string, seconds float64, text string, good ...bool) {
+	x.seq++
+	e := run.Event{Seq: x.seq, At: started.Add(time.Duration(seconds * float64(time.Second))), Kind: kind, Step: step, Text: text, Good: len(good) > 0}
+	if st := x.state.Step(step); st != nil {
+		e.Resource = st.Resource
+	}
+	x.state.Apply(e)
+}
+
+// panel is the side panel of a resource at a moment, without colours.
+func (x *tape) panel(resource string, seconds float64) string {
+	x.elevation.Selected = resource
+	return ansi.Strip(draw(x.View, 160, 43, started.Add(time.Duration(seconds*float64(time.Second)))))
+}
+
+func TestThreeReadingsNeverSayMoreThanIsKnown(t *testing.T) {
+	x := taped(t)
+	id := "contacts-1"
+	text := x.panel(id, 1)
+	assert.Regexp(t, `we\s+planned`, text)
+	assert.Regexp(t, `site\s+nothing yet`, text)
+	assert.Regexp(t, `endpoint\s+not asked yet`, text)
+
+	x.play(run.SiteSays, "contacts-host-1/create", 2, "accepted")
+	x.play(run.StepStarted, "contacts-host-1/create", 1, "")
+	text = x.panel("contacts-host-1", 5)
+	assert.Regexp(t, `we\s+waiting for active\s+4s`, text)
+	assert.Regexp(t, `site\s+accepted\s+3s ago`, text)
+	assert.Regexp(t, `endpoint\s+has none`, text)
+
+	x.play(run.SiteSays, "contacts-host-1/create", 6, "active", true)
+	x.play(run.StepDone, "contacts-host-1/create", 6, "")
+	assert.Regexp(t, `we\s+part done, next waits`, x.panel("contacts-host-1", 7), "its disk and network are not attached")
+	assert.Regexp(t, `site\s+active\s+1s ago`, x.panel(id, 7), "software shows the site's word for its instance")
+
+	for _, s := range []string{"create", "configure", "start"} {
+		x.play(run.StepStarted, id+"/"+s, 8, "")
+		x.play(run.StepDone, id+"/"+s, 9, "")
+	}
+	x.play(run.StepStarted, id+"/check:store", 9, "")
+	x.play(run.Answered, id+"/check:store", 10, "refused · tcp 127.0.0.1:5432")
+	text = x.panel(id, 11)
+	assert.Regexp(t, `we\s+check tcp 5432 under way\s+2s`, text, "started is not serving")
+	assert.Regexp(t, `endpoint\s+refused · tcp`, text)
+	x.play(run.Answered, id+"/check:store", 12, "open · tcp 127.0.0.1:5432", true)
+	x.play(run.StepDone, id+"/check:store", 12, "")
+	text = x.panel(id, 14)
+	assert.Regexp(t, `we\s+standing\s+2s ago`, text)
+	assert.Regexp(t, `endpoint\s+open · tcp`, text)
+	assert.Regexp(t, `contacts\s+open`, text, "its plank says so too")
+}
+
+func TestThePanelListsStepsLogAndNeighbours(t *testing.T) {
+	x := taped(t)
+	x.play(run.StepStarted, "readings-1/create", 1, "")
+	for i := range 60 {
+		x.play(run.Logged, "readings-1/create", 2, "line "+string(rune('a'+i%26)))
+	}
+	text := x.panel("readings-1", 4)
+	assert.Regexp(t, `stands on ↧ ▱ readings-host`, text)
+	assert.Regexp(t, `carries   ↥ ▱ gauge-intake`, text)
+	assert.Regexp(t, `◩ create critical\s+3\.0s of ~5\.0s`, text)
+	assert.Regexp(t, `▱ check tcp 5433 critical\s+~0\.5s`, text)
+	assert.Contains(t, text, "line h", "the last lines of the log")
+	assert.NotContains(t, text, "\x1b")
+	x.play(run.StepRetry, "readings-1/create", 3, "vega: transient")
+	assert.Contains(t, x.panel("readings-1", 4), "again: vega: transient")
+}
+
+func TestFailuresStandAtTheFoot(t *testing.T) {
+	x := taped(t)
+	for _, id := range []string{"contacts-1/create", "gauge-node-1/create", "map-host-1/create"} {
+		x.play(run.StepStarted, id, 1, "")
+		x.play(run.StepFailed, id, 2, "there is no room for 4 cores in zone a, and none elsewhere either")
+	}
+	text := x.panel("app-lan@vega", 4)
+	assert.Contains(t, text, "failed: 3")
+	assert.Contains(t, text, "✕ gauge-node-1/create")
+	assert.Contains(t, text, "there is no room for 4 cores")
+	assert.Equal(t, "3", x.Badge())
+	assert.Regexp(t, `we\s+failed at create`, x.panel("gauge-node-1", 4))
+	why := noteText(x.Why())
+	assert.Contains(t, why, "create instance failed: there is no room")
+	assert.Contains(t, why, "elsewhere")
+}
+
+func TestCostCountsWhatTheSitesHold(t *testing.T) {
+	x := taped(t)
+	assert.Contains(t, x.panel("readings-vol-1", 1), "0.000 cr/h now · 2.106 when all stands")
+	x.state.Apply(run.Event{Seq: 99, Kind: run.StepAsked, Step: "readings-vol-1/create", Attributes: map[string]string{"site.id": "v-1"}})
+	assert.Contains(t, x.panel("readings-vol-1", 1), "0.200 cr/h now")
+}
+
+func noteText(n view.Note) string {
+	var lines []string
+	for _, l := range n.Lines {
+		lines = append(lines, l.Text)
+	}
+	return strings.Join(lines, "\n")
+}
+
+func TestWhyExplainsPlaceAndState(t *testing.T) {
+	x := taped(t)
+	x.elevation.Selected = "forecast-1"
+	why := noteText(x.Why())
+	for _, want := range []string{"why at alisio-norte, zone 1", "it runs on forecast-host 1", "rule bursts-go-out holds here (forecasts burst before a storm)",
+		"the cheapest of the", "presa          rule bursts-go-out: not elastic", "create waits for forecast-host-1/create (planned), forecast-port-1/plug (planned)", "it is on the critical path"} {
+		assert.Contains(t, why, want)
+	}
+	x.elevation.Selected = "map-server-1"
+	assert.Contains(t, noteText(x.Why()), "late without delaying the whole")
+	x.play(run.StepDone, "app-lan@vega/create", 3, "")
+	x.elevation.Selected = "app-lan@vega"
+	assert.Contains(t, noteText(x.Why()), "every step of it is done, and each was checked: vega says active")
+	x.elevation.Selected = "nobody"
+	assert.Contains(t, noteText(x.Why()), "nothing is selected")
+	assert.Contains(t, noteText((&View{}).Why()), "nothing is selected")
+}
+
+func TestTheSelectionFollowsTheWork(t *testing.T) {
+	x := taped(t)
+	x.follow = true
+	x.play(run.StepStarted, "app-lan@vega/create", 1, "")
+	x.followUp()
+	assert.Equal(t, "app-lan@vega", x.elevation.Selected)
+	x.play(run.StepStarted, "contacts-vol-1/create", 1, "")
+	x.play(run.StepDone, "app-lan@vega/create", 2, "")
+	x.followUp()
+	assert.Equal(t, "contacts-vol-1", x.elevation.Selected, "what stands is left for what is under way")
+	x.Key("down")
+	assert.False(t, x.follow, "until the user selects")
+	x.Key("f")
+	assert.True(t, x.follow)
+	for i := range x.state.Steps {
+		x.play(run.StepDone, x.state.Steps[i].ID, 3, "")
+	}
+	x.play(run.RunEnded, "", 4, "everything stands", true)
+	x.followUp()
+	assert.Equal(t, "river-map-2.app_endpoint", x.elevation.Selected, "in the end, what it was all for")
+	assert.Regexp(t, `we\s+serving`, x.panel(x.elevation.Selected, 5))
+	assert.Contains(t, x.panel(x.elevation.Selected, 5), "took 4s, expected 1m03s")
+}
+
+func TestKeysOfTheView(t *testing.T) {
+	x := taped(t)
+	for _, k := range []string{"z", "b", "t", "enter", "esc", "h", "j", "k", "l", "r", "[", "]"} {
+		_, used := x.Key(k)
+		assert.True(t, used, k)
+	}
+	_, used := x.Key("q")
+	assert.False(t, used, "what the view does not know is the frame's")
+	_, used = x.Key("esc")
+	assert.False(t, used)
+	assert.Equal(t, elevation.ByService, x.elevation.By)
+	assert.True(t, x.Find("RIVER-map 2"))
+	assert.Equal(t, "river-map-2", x.elevation.Selected)
+	assert.False(t, x.Find("submarine"))
+	x.Wheel(1)
+	assert.NotEmpty(t, x.Keys())
+	assert.False(t, (&View{}).Find("x"))
+}
+
+func TestActsFitTheState(t *testing.T) {
+	x := taped(t)
+	acts := x.Acts()
+	require.Len(t, acts, 1)
+	assert.Equal(t, "cancel run 7", acts[0].Name)
+	assert.Equal(t, "flood-watch", acts[0].Type, "the name must be typed")
+	x.play(run.RunEnded, "", 4, "")
+	assert.Equal(t, "plan again", x.Acts()[0].Name)
+	assert.Equal(t, view.Goto{Digit: "2"}, x.Acts()[0].Do()())
+	assert.Nil(t, (&View{}).Acts())
+	assert.Nil(t, (&View{}).Export())
+}
+
+func TestASilentWorkerIsNotShownAsWorking(t *testing.T) {
+	x := taped(t)
+	x.silent = true
+	text := x.panel("app-lan@vega", 4)
+	assert.Contains(t, text, "its worker is silent")
+	assert.NotContains(t, text, "to go")
+}
+
+func TestOtherRunsAreOpened(t *testing.T) {
+	x := taped(t)
+	x.runs = []store.Run{{ID: 8}, {ID: 7}, {ID: 6}}
+	said := func(cmd tea.Cmd) any { return cmd() }
+	x.runID = 8
+	assert.IsType(t, view.Told{}, said(x.otherRun("]")), "there is no newer one")
+}
+
+func TestNothingToShow(t *testing.T) {
+	v := New(nil, nil) //nolint:staticcheck // drawing needs neither context nor services
+	text := ansi.Strip(draw(v, 100, 30, started))
+	assert.Contains(t, text, "nothing is being built")
+
+}
