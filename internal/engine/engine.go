@@ -76,6 +76,9 @@ func (e *Engine) Execute(ctx context.Context) error {
 
 // ready checks that nothing is missing that is sure to be needed.
 func (e *Engine) ready() error {
+	if err := e.Plan.Check(); err != nil { // it also builds the look-ups, before goroutines share them
+		return err
+	}
 	for _, s := range e.Plan.Sites {
 		if e.Sites[s.Name] == nil {
 			return fmt.Errorf("the plan needs the site %s, which is not connected", s.Name)
