@@ -84,19 +84,23 @@ func (h *Host) exec(ctx context.Context, args []string) error {
 	hc := interp.HandlerCtx(ctx)
 	if cmd, ok := commands[args[0]]; ok {
 		call := &call{h: h, ctx: ctx, args: args[1:], dir: hc.Dir, in: hc.Stdin, out: hc.Stdout, env: hc.Env}
-		if err := cmd(call); err != nil {
-			fmt.Fprintf(hc.Stderr, "%s: %v\n", args[0], err)
-			var code exitCode
-			if errors.As(err, &code) {
-				return interp.ExitStatus(code)
-			}
-			return interp.ExitStatus(1)
+		err := cmd(call)
+		var code exitCode
+		switch {
+		case err == nil:
+			return nil
+		case errors.As(err, &code):
+			return interp.ExitStatus(code)
 		}
-		return nil
+		fmt.Fprintf(hc.Stderr, "%s: %v\n", args[0], err)
+		return interp.ExitStatus(1)
 	}
 	if strings.Contains(args[0], "/") {
 		if script, err := afero.ReadFile(h.fs, abs(hc.Dir, args[0])); err == nil {
-			return interp.ExitStatus(h.Run(ctx, string(script), environ(hc.Env), hc.Stdin, hc.Stdout, hc.Stderr))
+			if code := h.Run(ctx, string(script), environ(hc.Env), hc.Stdin, hc.Stdout, hc.Stderr); code != 0 {
+				return interp.ExitStatus(code) // a status of 0 is no error, and must not be returned as one
+			}
+			return nil
 		}
 	}
 	fmt.Fprintf(hc.Stderr, "%s: command not found\n", args[0])

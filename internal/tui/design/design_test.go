@@ -1,0 +1,188 @@
+package design
+
+import (
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/app"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// drafting is the view on the scenario, with files changed, drafted for the scenario's estate.
+func drafting(t *testing.T, change func(text string) string) *View {
+	t.Helper()
+	tmpl, err := app.DemoTemplate()
+	require.NoError(t, err)
+	if change != nil {
+		files := fstest.MapFS{"template.yaml": {Data: []byte(change(string(tmpl.Sources["template.yaml"])))}, "types.yaml": {Data: tmpl.Sources["types.yaml"]}}
+		for name, data := range tmpl.Artifacts {
+			files[name] = &fstest.MapFile{Data: data}
+		}
+		for _, p := range []string{"drill", "storm-season"} {
+			files["presets/"+p+".yaml"] = &fstest.MapFile{Data: []byte("forecast_workers: 3\n")}
+		}
+		tmpl, err = app.ReadTemplate(files, "flood-watch", "template.yaml")
+		require.NoError(t, err)
+	}
+	v := New(nil, nil, nil) //nolint:staticcheck // drafts are given, so neither context nor services are needed
+	v.template, v.file, v.preset = tmpl, "template.yaml", 1
+	v.draft = draftOf(t, v)
+	v.settle()
+	return v
+}
+
+func draftOf(t *testing.T, v *View) *app.Draft {
+	t.Helper()
+	e, err := app.DemoEstate()
+	require.NoError(t, err)
+	return app.NewDraft(v.template, v.presetName(), v.changed, e)
+}
+
+func drawn(v *View, w, h int) string {
+	c := part.NewCanvas(part.NewLook(false, false, colorprofile.TrueColor), w, h)
+	v.Draw(c, part.Rect{X: 0, Y: 0, W: w, H: h}, time.Time{})
+	return ansi.Strip(c.String())
+}
+
+func TestSourceAndElevationSelectEachOther(t *testing.T) {
+	v := drafting(t, nil)
+	require.True(t, v.Find("readings-host:"))
+	assert.Equal(t, "readings-host-1", v.pic.Selected)
+	text := drawn(v, 160, 43)
+	assert.Contains(t, text, "readings-host:")
+	for _, want := range []string{"attaches to   readings-vol", "placed        vega", "because       rule readings-on-own-disks holds here", "cost          0.426 cr/h",
+		"1  create instance", "2  attach readings-vol · after readings-vol"} {
+		assert.Contains(t, text, want)
+	}
+	v.focus = panePicture
+	v.Key("up")
+	assert.Equal(t, "readings-1", v.pic.Selected, "one level up")
+	assert.Contains(t, drawn(v, 160, 43), "Every level ever measured")
+	line := v.line
+	v.Key("right")
+	assert.NotEqual(t, line, v.line, "the source goes with the selection")
+}
+
+func TestInputsShowTheirRulesAndMistakes(t *testing.T) {
+	v := drafting(t, nil)
+	text := drawn(v, 160, 43)
+	assert.Regexp(t, `forecast_workers\s+3\s+integer 1 to 32`, text)
+	assert.Regexp(t, `store_memory\s+16 GiB\s+size ≥ 4 GiB`, text)
+	assert.Regexp(t, `register_key\s+secret, given to`, text)
+	v.focus, v.input = paneInputs, 8
+	v.Key("enter")
+	assert.Nil(t, v.edit, "a secret is not typed here")
+	v.input = 5
+	v.Key("enter")
+	require.NotNil(t, v.edit)
+	assert.Equal(t, "16 GiB", *v.edit)
+	for _, k := range []string{"ctrl+u", "2", "space", "G", "x", "backspace", "B", "left"} {
+		v.Key(k)
+	}
+	assert.Equal(t, "2 GB", *v.edit)
+	assert.Contains(t, drawn(v, 160, 43), "2 GB▏")
+	v.edit = nil
+	v.changed["store_memory"] = v.template.Presets[0].Inputs["forecast_workers"]
+	v.draft = draftOf(t, v)
+	v.settle()
+	text = drawn(v, 160, 43)
+	assert.Regexp(t, `store_memory\s+3\s+✕\s+3 has no unit`, text)
+	assert.Contains(t, text, "1 mistake to settle first")
+	assert.Contains(t, text, "drill, 1 changed")
+}
+
+func TestMistakesAreVisitedInTurn(t *testing.T) {
+	v := drafting(t, func(text string) string {
+		return strings.NewReplacer("host: gauge-node", "host: gauge-noed", "num_cpus: 8, mem_size", "num_cpus: 8, mem_sise").Replace(text)
+	})
+	require.Len(t, v.draft.Diagnostics, 2)
+	assert.Equal(t, "2", v.Badge())
+	v.Key("f")
+	first := v.line
+	assert.Contains(t, drawn(v, 160, 43), `there is no node template "gauge-noed"`)
+	v.Key("f")
+	assert.Greater(t, v.line, first)
+	assert.Contains(t, drawn(v, 160, 43), `has no property "mem_sise"`)
+	v.Key("f")
+	assert.Equal(t, first, v.line, "round again")
+	assert.Contains(t, v.noPlan()[0], "2 mistakes to settle first")
+	told := v.toPlan()().(view.Told)
+	assert.True(t, told.Bad)
+	assert.Nil(t, v.Export())
+}
+
+func TestWhatCannotBePlacedIsExplained(t *testing.T) {
+	v := drafting(t, func(text string) string { return strings.Replace(text, "num_cpus: 8,", "num_cpus: 800,", 1) })
+	require.Error(t, v.draft.Err)
+	text := drawn(v, 160, 43)
+	assert.Contains(t, text, "there is no place for readings-host-1")
+	assert.Contains(t, text, "vega: full: at most 21 cores")
+	assert.Equal(t, "why there is no plan", v.Why().Title)
+}
+
+func TestWhyNamesTheOtherSites(t *testing.T) {
+	v := drafting(t, nil)
+	v.Find("contacts:")
+	var lines []string
+	for _, l := range v.Why().Lines {
+		lines = append(lines, l.Text)
+	}
+	why := strings.Join(lines, "\n")
+	assert.Contains(t, why, "rule register-stays-home holds here (the register holds personal data)")
+	assert.Contains(t, why, "alisio-norte   rule register-stays-home: public, not private")
+}
+
+func TestNarrowTerminalsShowOnePane(t *testing.T) {
+	v := drafting(t, nil)
+	assert.Contains(t, drawn(v, 80, 20), "tosca_definitions_version")
+	v.Key("tab")
+	text := drawn(v, 80, 20)
+	assert.NotContains(t, text, "tosca_definitions_version")
+	assert.Contains(t, text, "forecast_workers")
+	v.Key("tab")
+	assert.Contains(t, drawn(v, 80, 20), "what it would build")
+	v.Key("shift+tab")
+	assert.Equal(t, paneInputs, v.focus)
+	for w := 10; w < 170; w += 9 {
+		assert.NotPanics(t, func() { drawn(v, w, w/4) })
+	}
+}
+
+func TestYAMLIsDrawnWhole(t *testing.T) {
+	for _, line := range []string{"key: value", "a: { b: [ c, d ] } # why", "# all", "  - x: \"#1\"", "url: http://x:80/", "\tq", "", "x # a # b", "get: { get_input: y }"} {
+		c := part.NewCanvas(part.NewLook(false, false, colorprofile.TrueColor), 40, 1)
+		drawYAML(c, 0, 0, line)
+		assert.Equal(t, strings.ReplaceAll(line, "\t", "  "), strings.TrimRight(ansi.Strip(c.String()), " "), "nothing is lost or added")
+	}
+}
+
+func TestClicksMoveTheFocus(t *testing.T) {
+	v := drafting(t, nil)
+	text := drawn(v, 160, 43)
+	for y, line := range strings.Split(text, "\n") {
+		if strings.Contains(line, "dispatchers") && strings.Contains(line, "integer 1 to 4") {
+			v.Click(4, y)
+		}
+	}
+	assert.Equal(t, paneInputs, v.focus)
+	assert.Equal(t, 2, v.input)
+	v.Click(8, 6)
+	assert.Equal(t, paneSource, v.focus)
+	v.Wheel(1)
+	assert.Positive(t, v.line)
+	assert.NotEmpty(t, v.Keys())
+	assert.Len(t, v.Acts(), 3)
+	var cmd tea.Cmd
+	cmd, used := v.Key("z")
+	assert.True(t, used)
+	assert.NotNil(t, cmd)
+}
