@@ -91,7 +91,7 @@ func active(r site.Request) (site.Resource, error) {
 
 // networks is a plan of n networks at one site, independent of each other.
 func networks(n int) *plan.Plan {
-	p := &plan.Plan{Version: plan.Version, Name: "nets", Sites: []plan.Site{{Name: "vega"}}}
+	p := &plan.Plan{Version: plan.Version, Name: "nets", Levels: 1, Sites: []plan.Site{{Name: "vega"}}}
 	for i := range n {
 		id := string(rune('a'+i%26)) + strings.Repeat("x", i/26)
 		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega", Level: 1, Spec: plan.Spec{Label: id}})

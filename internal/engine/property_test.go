@@ -29,6 +29,7 @@ func randomPlan(t *rapid.T) *plan.Plan {
 		}
 		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega", Level: s.Level, Spec: plan.Spec{Label: id}})
 		p.Steps = append(p.Steps, s)
+		p.Levels = max(p.Levels, s.Level)
 	}
 	return p
 }

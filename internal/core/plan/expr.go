@@ -31,7 +31,11 @@ func (e *Expr) UnmarshalJSON(data []byte) error {
 	var call map[string][]Expr
 	if len(data) > 0 && data[0] == '{' && json.Unmarshal(data, &call) == nil && len(call) == 1 {
 		for name, args := range call {
-			if name == "get_attribute" || name == "get_secret" || name == "concat" {
+			n, known := arity[name]
+			if known && n >= 0 && len(args) != n {
+				return fmt.Errorf("%s takes %d values, not %d", name, n, len(args))
+			}
+			if known {
 				e.Func, e.Args = name, args
 				return nil
 			}
@@ -39,6 +43,9 @@ func (e *Expr) UnmarshalJSON(data []byte) error {
 	}
 	return json.Unmarshal(data, &e.Literal)
 }
+
+// arity is how many arguments a function takes, -1 for any number.
+var arity = map[string]int{"get_attribute": 2, "get_secret": 1, "concat": -1}
 
 // Resolver gives the values that only a run knows.
 type Resolver interface {

@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"andamio/internal/core/placement"
 )
@@ -270,8 +271,17 @@ func (p *Plan) Check() error {
 	if len(p.steps) != len(p.Steps) || len(p.resources) != len(p.Resources) {
 		return fmt.Errorf("the plan %s names a step or resource twice", p.Name)
 	}
+	if p.Levels < 0 || p.Levels > len(p.Resources) {
+		return fmt.Errorf("the plan %s has %d levels for %d resources", p.Name, p.Levels, len(p.Resources))
+	}
 	for i := range p.Resources {
 		r := &p.Resources[i]
+		if !p.lists(r.Site) {
+			return fmt.Errorf("resource %s is at the site %q, which the plan does not list", r.ID, r.Site)
+		}
+		if r.Level < 1 || r.Level > p.Levels {
+			return fmt.Errorf("resource %s is at level %d of %d", r.ID, r.Level, p.Levels)
+		}
 		for _, other := range append([]string{r.PartOf, r.On, r.Spec.Network, r.Spec.Instance, r.Spec.Interface}, r.StandsOn...) {
 			if other != "" && p.resources[other] == nil {
 				return fmt.Errorf("resource %s refers to %q, which the plan does not have", r.ID, other)
@@ -291,9 +301,20 @@ func (p *Plan) Check() error {
 	return nil
 }
 
+// lists reports whether a site is among those the plan uses.
+func (p *Plan) lists(site string) bool {
+	return slices.ContainsFunc(p.Sites, func(x Site) bool { return x.Name == site })
+}
+
 func (p *Plan) checkStep(s *Step) error {
 	if p.resources[s.Resource] == nil {
 		return fmt.Errorf("step %s is on %q, which the plan does not have", s.ID, s.Resource)
+	}
+	if !p.lists(s.Site) {
+		return fmt.Errorf("step %s is at the site %q, which the plan does not list", s.ID, s.Site)
+	}
+	if asks := s.Check.Kind == CheckTCP || s.Check.Kind == CheckHTTP; asks && (s.Check.Address == nil || s.Check.Port == nil) {
+		return fmt.Errorf("step %s asks an endpoint without address or port", s.ID)
 	}
 	if s.Volume != "" && p.resources[s.Volume] == nil {
 		return fmt.Errorf("step %s attaches %q, which the plan does not have", s.ID, s.Volume)

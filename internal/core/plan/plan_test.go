@@ -142,6 +142,13 @@ func TestReadRefusesWhatCannotRun(t *testing.T) {
 		"unknown key":  {`"currency"`, `"courtesy"`},
 		"no such step": {`"readings-1/create"`, `"readings-9/create"`},
 		"not JSON":     {"{", "["},
+		"levels":       {`"levels": 7`, `"levels": 700`},
+		"a level":      {`"level": 2`, `"level": 0`},
+		"no such site": {`"site": "vega",
+      "level"`, `"site": "vegas",
+      "level"`},
+		"arguments":  {`"get_secret": [`, `"get_secret": [1, `},
+		"no address": {`"address": {`, `"path": "", "x": {`},
 	} {
 		_, err := plan.Read([]byte(strings.Replace(string(good), change[0], change[1], 1)))
 		assert.Error(t, err, name)

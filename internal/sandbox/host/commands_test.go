@@ -173,6 +173,6 @@ func TestTheScenariosScriptsParse(t *testing.T) {
 		h, _ := plugged(t)
 		out, _ := on(h, "export PORT=9000 HOME_DIR=/var/lib/x FIRST=x READINGS_ADDRESS=127.0.0.1 READINGS_PORT=1\n"+string(data))
 		assert.NotContains(t, out, "command not found", file)
-		assert.NotContains(t, out, "unsupported", file)
+		assert.NotContains(t, out, "unsupported builtin", file)
 	}
 }

@@ -77,8 +77,10 @@ func New(name string, pace float64, authorized string) (*Host, error) {
 			return nil, err
 		}
 	}
-	if err := afero.WriteFile(h.fs, "/etc/hostname", []byte(name+"\n"), 0o644); err != nil {
-		return nil, err
+	for file, text := range map[string]string{"/etc/hostname": name + "\n", "/dev/null": ""} {
+		if err := afero.WriteFile(h.fs, file, []byte(text), 0o644); err != nil {
+			return nil, err
+		}
 	}
 	h.services[22] = &service{port: 22, command: "sshd", serve: h.serveSSH}
 	return h, nil
