@@ -53,6 +53,7 @@ type scripted struct {
 	reads  map[string]int
 	// most is how many creates were under way at once.
 	now, most int
+	takes     time.Duration
 }
 
 func (s *scripted) Name() string                                             { return "vega" }
@@ -68,7 +69,7 @@ func (s *scripted) Create(_ context.Context, r site.Request) (site.Resource, err
 	s.now++
 	s.most = max(s.most, s.now)
 	s.mu.Unlock()
-	time.Sleep(2 * time.Millisecond)
+	time.Sleep(s.takes)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.now--
@@ -124,7 +125,7 @@ func state(p *plan.Plan, m *memory) *run.State {
 }
 
 func TestLimitsHold(t *testing.T) {
-	s := &scripted{create: active}
+	s := &scripted{create: active, takes: 2 * time.Millisecond}
 	p := networks(60)
 	e, m := engineFor(t, p, s)
 	e.Limits = Limits{Steps: 8, PerSite: 5}
@@ -204,10 +205,10 @@ func TestAJournalThatCannotBeWrittenStopsTheRun(t *testing.T) {
 
 func TestExecuteRefusesWhatCannotGoWell(t *testing.T) {
 	p := networks(1)
-	e, m := engineFor(t, p, &scripted{create: active})
+	e, _ := engineFor(t, p, &scripted{create: active})
 	e.Sites = nil
 	assert.ErrorContains(t, e.Execute(ctx), "vega, which is not connected")
-	e, m = engineFor(t, p, &scripted{create: active})
+	e, m := engineFor(t, p, &scripted{create: active})
 	p.Secrets = []string{"key"}
 	assert.ErrorContains(t, e.Execute(ctx), "secret key, which was not given")
 	assert.Empty(t, m.events)

@@ -1,6 +1,7 @@
 package deploy
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -67,7 +68,7 @@ func draw(v *View, w, h int, now time.Time) string {
 }
 
 func shown(s *run.State) *View {
-	v := New(nil, nil) //nolint:staticcheck // drawing needs neither context nor services
+	v := New(context.Background(), nil) // drawing needs no services
 	v.state, v.runID = s, 7
 	v.elevation.Selected = part.First(s)
 	return v

@@ -1,6 +1,7 @@
 package deploy
 
 import (
+	"context"
 	"strings"
 	"testing"
 	"time"
@@ -223,7 +224,7 @@ func TestOtherRunsAreOpened(t *testing.T) {
 }
 
 func TestNothingToShow(t *testing.T) {
-	v := New(nil, nil) //nolint:staticcheck // drawing needs neither context nor services
+	v := New(context.Background(), nil) // drawing needs no services
 	text := ansi.Strip(draw(v, 100, 30, started))
 	assert.Contains(t, text, "nothing is being built")
 

@@ -1,6 +1,7 @@
 package design
 
 import (
+	"context"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -33,7 +34,7 @@ func drafting(t *testing.T, change func(text string) string) *View {
 		tmpl, err = app.ReadTemplate(files, "flood-watch", "template.yaml")
 		require.NoError(t, err)
 	}
-	v := New(nil, nil, nil) //nolint:staticcheck // drafts are given, so neither context nor services are needed
+	v := New(context.Background(), nil, nil) // drafts are given, so services are not needed
 	v.template, v.file, v.preset = tmpl, "template.yaml", 1
 	v.draft = draftOf(t, v)
 	v.settle()
