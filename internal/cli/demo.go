@@ -39,11 +39,16 @@ func (o *sandboxOptions) args() []string {
 	return out
 }
 
-func (o *sandboxOptions) start() (*sandbox.Sandbox, error) {
+// start starts stand-ins for an estate file, or for the demo's estate if none is named.
+func (o *sandboxOptions) start(file string) (*sandbox.Sandbox, error) {
 	if o.pace <= 0 || o.pace > 100 {
 		return nil, usage{fmt.Errorf("--pace is above 0 and at most 100, not %g", o.pace)}
 	}
-	e, err := app.DemoEstate()
+	read := app.DemoEstate
+	if file != "" {
+		read = func() (*estate.Estate, error) { return readEstate(file) }
+	}
+	e, err := read()
 	if err != nil {
 		return nil, err
 	}
@@ -113,7 +118,7 @@ func (s *shared) stopDemo(ctx context.Context) error {
 
 // headless runs the scenario in a workspace that is thrown away, unless one is named.
 func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string) error {
-	box, err := o.start()
+	box, err := o.start("")
 	if err != nil {
 		return err
 	}
@@ -232,7 +237,7 @@ func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile
 		return err
 	}
 	defer a.Close()
-	box, err := o.startFor(estateFile)
+	box, err := o.start(estateFile)
 	if err != nil {
 		return err
 	}
@@ -252,22 +257,6 @@ func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile
 	}
 	o.wait(ctx, box)
 	return nil
-}
-
-// startFor starts stand-ins for an estate file, or for the demo's estate.
-func (o *sandboxOptions) startFor(file string) (*sandbox.Sandbox, error) {
-	if file == "" {
-		return o.start()
-	}
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return nil, err
-	}
-	e, err := estate.Read(data)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	return sandbox.Start(sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress})
 }
 
 func (s *shared) printSandbox(a *app.App, box *sandbox.Sandbox) {

@@ -133,15 +133,7 @@ func (s *shared) findEstate(ctx context.Context, t *app.Template, file string) (
 		}
 	}
 	if file != "" {
-		data, err := os.ReadFile(file)
-		if err != nil {
-			return nil, err
-		}
-		e, err := estate.Read(data)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", file, err)
-		}
-		return e, nil
+		return readEstate(file)
 	}
 	a, err := s.open(ctx)
 	if err != nil {
@@ -153,6 +145,19 @@ func (s *shared) findEstate(ctx context.Context, t *app.Template, file string) (
 		err = errors.New("there are no sites to plan for: name an estate with --estate, or start stand-ins with andamio sandbox")
 	}
 	return e, err
+}
+
+// readEstate reads an estate file; its mistakes name the file.
+func readEstate(file string) (*estate.Estate, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	e, err := estate.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return e, nil
 }
 
 // printPlan prints a plan for people: the elevation's contents from the top down, then totals.

@@ -66,18 +66,23 @@ func (s *shared) watch() *cobra.Command {
 		Long: `Prints what has happened in a run and follows it to its end. Exits with 0 if everything stands, 1 if not. An
 interrupt ends the watching, not the run.`,
 		Args: cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			id, err := findRun(cmd.Context(), a, args)
-			if err != nil {
-				return err
-			}
-			return s.follow(cmd.Context(), a, id, false)
-		},
+		RunE: s.withRun(func(ctx context.Context, a *app.App, id int64) error { return s.follow(ctx, a, id, false) }),
+	}
+}
+
+// withRun opens the workspace and finds the run that a command names, for the act.
+func (s *shared) withRun(act func(ctx context.Context, a *app.App, id int64) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		a, err := s.open(cmd.Context())
+		if err != nil {
+			return err
+		}
+		defer a.Close()
+		id, err := findRun(cmd.Context(), a, args)
+		if err != nil {
+			return err
+		}
+		return act(cmd.Context(), a, id)
 	}
 }
 
@@ -212,17 +217,6 @@ func (p *progress) end() {
 func (s *shared) work() *cobra.Command {
 	return &cobra.Command{
 		Use: "work RUN", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			id, err := findRun(cmd.Context(), a, args)
-			if err != nil {
-				return err
-			}
-			return a.Work(cmd.Context(), id)
-		},
+		RunE: s.withRun(func(ctx context.Context, a *app.App, id int64) error { return a.Work(ctx, id) }),
 	}
 }

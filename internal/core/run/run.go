@@ -80,7 +80,6 @@ type Step struct {
 	Error   string
 	Retries int
 	Log     []Line
-	waits   int
 }
 
 // Resource is how one resource is: Status is what we think, SiteSaid
@@ -132,7 +131,7 @@ func New(p *plan.Plan) *State {
 		}
 	}
 	for i := range p.Steps {
-		s.Steps[i] = Step{Step: &p.Steps[i], Status: Planned, waits: len(p.Steps[i].After)}
+		s.Steps[i] = Step{Step: &p.Steps[i], Status: Planned}
 		s.stepAt[p.Steps[i].ID] = i
 		r := &s.Resources[s.resourceAt[p.Steps[i].Resource]]
 		r.steps = append(r.steps, i)

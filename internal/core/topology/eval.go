@@ -89,14 +89,8 @@ func (b *builder) hostOf(n *tosca.Node) *tosca.Node {
 // getProperty evaluates [ NODE, NAME ], [ NODE, CAPABILITY, NAME ] or [ NODE, REQUIREMENT, NAME ], then any nested
 // keys or indexes (section 4.4.2).
 func (b *builder) getProperty(v *tosca.Value, s scope) (any, bool) {
-	path := texts(v.Items)
-	n := b.node(v, path[0], s)
-	if n == nil {
-		return nil, false
-	}
-	n, capability, rest := b.follow(n, path[1:])
-	if n == nil || len(rest) == 0 {
-		b.mistake(v.Pos(), tosca.CodeUnknownRef, "this leads to no property: "+strings.Join(path, ", "), "")
+	n, capability, rest, ok := b.lead(v, s)
+	if !ok {
 		return nil, false
 	}
 	defs, given := n.Type.Properties, n.Properties
@@ -108,6 +102,21 @@ func (b *builder) getProperty(v *tosca.Value, s scope) (any, bool) {
 		return nil, false
 	}
 	return b.nested(v, x, rest[1:])
+}
+
+// lead reads the arguments of get_property and get_attribute: the node they lead to, the capability if they name one,
+// and the rest, which begins with the name asked for.
+func (b *builder) lead(v *tosca.Value, s scope) (n *tosca.Node, capability string, rest []string, ok bool) {
+	path := texts(v.Items)
+	if n = b.node(v, path[0], s); n == nil {
+		return nil, "", nil, false
+	}
+	n, capability, rest = b.follow(n, path[1:])
+	if n == nil || len(rest) == 0 {
+		b.mistake(v.Pos(), tosca.CodeUnknownRef, "this leads to nothing: "+strings.Join(path, ", "), "")
+		return nil, "", nil, false
+	}
+	return n, capability, rest, true
 }
 
 // follow reads the part of a path that names a capability or leads through a requirement to another node.
@@ -163,14 +172,8 @@ func (b *builder) property(v *tosca.Value, n *tosca.Node, capability, name strin
 // getAttribute stays for the run: its first argument becomes a node's name, its second "capability.attribute" or the
 // attribute.
 func (b *builder) getAttribute(v *tosca.Value, s scope) (any, bool) {
-	path := texts(v.Items)
-	n := b.node(v, path[0], s)
-	if n == nil {
-		return nil, false
-	}
-	n, capability, rest := b.follow(n, path[1:])
-	if n == nil || len(rest) == 0 {
-		b.mistake(v.Pos(), tosca.CodeUnknownRef, "this leads to no attribute: "+strings.Join(path, ", "), "")
+	n, capability, rest, ok := b.lead(v, s)
+	if !ok {
 		return nil, false
 	}
 	name := rest[0]

@@ -7,15 +7,12 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 // sh runs a script on a fresh host and returns what it printed and its status.
 func sh(t *testing.T, script string) (string, int) {
 	t.Helper()
-	h, err := New("node", 0.001, "")
-	require.NoError(t, err)
-	t.Cleanup(h.Close)
+	h, _ := plugged(t)
 	var out bytes.Buffer
 	code := h.Run(context.Background(), script, nil, strings.NewReader("from outside\n"), &out, &out)
 	return out.String(), code

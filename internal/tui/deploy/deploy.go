@@ -89,6 +89,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.draft, v.runID, v.chosen = msg.Draft, 0, true
 		v.state = run.New(msg.Draft.Plan)
 		v.elevation.Selected, v.follow = part.First(v.state), false
+		if notes := msg.Draft.Plan.Notes; len(notes) > 0 {
+			return view.Cmd(view.Told{Text: "note: " + strings.Join(notes, "; ")})
+		}
 	case view.OpenRun:
 		v.chosen = true
 		return v.open(msg.ID)
