@@ -13,11 +13,13 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/printable"
 )
 
 // Exit statuses.
@@ -75,16 +77,26 @@ func (s *shared) status(err error) int {
 		return exitDone
 	case errors.As(err, &n):
 		if n.err != nil {
-			fmt.Fprintln(s.err, "andamio:", n.err)
+			s.complain(n.err)
 		}
 		return exitNo
 	case errors.As(err, &u):
-		fmt.Fprintln(s.err, "andamio:", u.err)
+		s.complain(u.err)
 		fmt.Fprintln(s.err, "andamio --help lists the commands")
 		return exitUsage
 	}
-	fmt.Fprintln(s.err, "andamio:", err)
+	s.complain(err)
 	return exitNo
+}
+
+// complain prints an error, line by line without control sequences: parts of it may come from outside.
+func (s *shared) complain(err error) {
+	for i, line := range strings.Split(err.Error(), "\n") {
+		if i == 0 {
+			line = "andamio: " + line
+		}
+		fmt.Fprintln(s.err, printable.Clean(line))
+	}
 }
 
 func newRoot(s *shared) *cobra.Command {
