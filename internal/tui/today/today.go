@@ -137,7 +137,7 @@ func (v *View) draftItem(begun map[string]bool) (item, bool) {
 	case d == nil:
 		return item{}, false
 	case d.Diagnostics.Errors() > 0:
-		return item{rankMistakes, run.Failed, fmt.Sprintf("%s has %d mistakes", d.Template.Name, d.Diagnostics.Errors()), d.Template.Root,
+		return item{rankMistakes, run.Failed, d.Template.Name + " has " + plural(d.Diagnostics.Errors(), "mistake", "mistakes"), d.Template.Root,
 			"nothing can be planned from it", "look at the lines", view.Cmd(view.Goto{Digit: "2"}), []string{d.Diagnostics[0].Error()}}, true
 	case d.Err != nil:
 		return item{rankNoPlace, run.Held, d.Template.Name + " cannot be placed", d.Preset, firstLine(d.Err.Error()), "look at the rules",

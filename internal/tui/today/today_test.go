@@ -1,0 +1,149 @@
+package today
+
+import (
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/app"
+	"andamio/internal/core/run"
+	"andamio/internal/core/tosca"
+	"andamio/internal/store"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func ago(d time.Duration) time.Time { return now.Add(-d) }
+
+// seen is the view with runs, as it was drawn.
+func seen(t *testing.T, w int, runs ...store.Run) (*View, string) {
+	t.Helper()
+	v := New(nil)
+	v.Update(view.Runs{Runs: runs})
+	return v, drawn(v, w)
+}
+
+func drawn(v *View, w int) string {
+	c := part.NewCanvas(part.NewLook(false, false, colorprofile.TrueColor), w, 36)
+	v.Draw(c, part.Rect{X: 0, Y: 0, W: w, H: 36}, now)
+	return ansi.Strip(c.String())
+}
+
+func going(id int64) store.Run {
+	return store.Run{ID: id, Name: "basin", Preset: "drill", State: run.UnderWay, Created: ago(time.Minute), Beat: ago(time.Second), Steps: 8}
+}
+
+func ended(id int64, name string, state run.Status) store.Run {
+	return store.Run{ID: id, Name: name, State: state, Created: ago(time.Hour), Ended: ago(50 * time.Minute), Beat: ago(50 * time.Minute), Steps: 8, CostPerHour: 1.25, Currency: "cr"}
+}
+
+func TestNothingIsSaidToBeWaitingWhenNothingIs(t *testing.T) {
+	v, text := seen(t, 140)
+	assert.Contains(t, text, "nothing needs you")
+	assert.Empty(t, v.Badge())
+	assert.Nil(t, v.Acts())
+	assert.Nil(t, v.Export())
+	cmd, used := v.Key("enter")
+	assert.True(t, used)
+	assert.Nil(t, cmd, "there is nowhere to go")
+	assert.Contains(t, drawn(New(nil), 140), "looking", "before the runs are known, nothing is claimed")
+}
+
+func TestRunsAreListedByHowTheyAre(t *testing.T) {
+	v, text := seen(t, 140, ended(3, "a", run.Standing), going(2), ended(1, "b", run.Standing))
+	assert.Regexp(t, `(?s)under way.*basin run 2.*standing.*a run 3.*b run 1`, text)
+	assert.Contains(t, text, "1 run under way · what stands costs 2.500 cr/h")
+	assert.Regexp(t, `a run 3.*1\.250 cr/h`, text)
+	assert.Equal(t, []int64{2, 3, 1}, []int64{v.listed()[0].ID, v.listed()[1].ID, v.listed()[2].ID}, "the keys go in the order that is seen")
+}
+
+// went is what a command asks for, whatever it is batched with.
+func went(t *testing.T, cmd tea.Cmd) []tea.Msg {
+	t.Helper()
+	require.NotNil(t, cmd)
+	msg := cmd()
+	batch, many := msg.(tea.BatchMsg)
+	if !many {
+		return []tea.Msg{msg}
+	}
+	var out []tea.Msg
+	for _, c := range batch {
+		out = append(out, c())
+	}
+	return out
+}
+
+func TestEnterGoesThere(t *testing.T) {
+	v, _ := seen(t, 140, ended(5, "lab", run.Failed), going(4))
+	cmd, _ := v.Key("enter")
+	assert.Equal(t, []tea.Msg{view.OpenRun{ID: 5}, view.Goto{Digit: "4"}}, went(t, cmd), "the failed run is first in the queue")
+	v.Key("down")
+	cmd, _ = v.Key("enter")
+	assert.Equal(t, []tea.Msg{view.OpenRun{ID: 4}, view.Goto{Digit: "4"}}, went(t, cmd), "then come the runs")
+	for range 9 {
+		v.Key("down")
+	}
+	v.Key("up")
+	v.Wheel(-9)
+	assert.Zero(t, v.at)
+	_, used := v.Key("x")
+	assert.False(t, used)
+	assert.Equal(t, "1", v.Badge())
+}
+
+func TestTheMouseSelectsThenOpens(t *testing.T) {
+	v, _ := seen(t, 140, ended(5, "lab", run.Failed), going(4))
+	row := -1
+	for y, i := range v.rows {
+		if i == 1 {
+			row = y
+		}
+	}
+	require.Positive(t, row)
+	assert.Nil(t, v.Click(5, row), "the first click selects")
+	assert.NotNil(t, v.Click(5, row), "the second opens")
+	assert.Nil(t, v.Click(5, 35))
+}
+
+func TestTemplatesReachTheQueue(t *testing.T) {
+	v, _ := seen(t, 140)
+	tmpl, err := app.DemoTemplate()
+	require.NoError(t, err)
+	bad := &app.Draft{Template: tmpl, Diagnostics: tosca.Diagnostics{{Severity: tosca.Mistake, Message: "there is no node"}}}
+	v.Update(view.Drafted{Draft: bad})
+	assert.Contains(t, drawn(v, 140), "flood-watch has 1 mistake ")
+	assert.Contains(t, v.Why().Lines[1].Text, "there is no node")
+	assert.Equal(t, "1", v.Badge())
+	e, err := app.DemoEstate()
+	require.NoError(t, err)
+	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, "drill", nil, e)})
+	text := drawn(v, 140)
+	assert.Contains(t, text, "flood-watch is ready to build")
+	assert.Empty(t, v.Badge(), "what could be begun needs nobody")
+	cmd, _ := v.Key("enter")
+	assert.Contains(t, went(t, cmd), tea.Msg(view.Goto{Digit: "4"}))
+	require.Len(t, v.Acts(), 1)
+	assert.True(t, v.Find("READY"))
+	assert.False(t, v.Find("submarine"))
+	v.Update(view.Runs{Runs: []store.Run{ended(1, "flood-watch", run.Standing)}})
+	assert.NotContains(t, drawn(v, 140), "ready to build", "it stands already")
+}
+
+func TestAWorkerThatFellSilentComesFirst(t *testing.T) {
+	lost := going(9)
+	lost.Beat = ago(time.Minute)
+	v, text := seen(t, 140, ended(10, "lab", run.Failed), lost)
+	assert.Regexp(t, `(?s)basin run 9 has lost its worker.*lab run 10 failed`, text)
+	assert.Contains(t, text, "worker silent")
+	assert.Contains(t, v.Why().Lines[1].Text, "This one has not for 1m")
+	for w := 20; w < 150; w += 13 {
+		assert.NotPanics(t, func() { drawn(v, w) })
+	}
+}
