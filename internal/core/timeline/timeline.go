@@ -120,9 +120,9 @@ func lanes(s *run.State, bars []run.Bar, name func(*run.State, *run.Step) string
 
 // weight orders bars for drawing: what is drawn later covers what was drawn before.
 func weight(b Bar) int {
-	w := map[run.Status]int{run.Planned: 0, run.Standing: 1, run.Stopped: 2, run.UnderWay: 3, run.Failed: 5}[b.Status] * 2
-	if b.Critical {
-		w += 3
+	w := map[run.Status]int{run.Planned: 0, run.Standing: 1, run.Stopped: 2, run.UnderWay: 3, run.Failed: 9}[b.Status] * 2
+	if b.Critical { // what is done of the critical path shows over what else goes on
+		w += 5
 	}
 	return w
 }

@@ -38,7 +38,7 @@ func TestBarsOfOneKindMerge(t *testing.T) {
 	})
 	assert.Equal(t, []Bar{
 		{sec(0), sec(6), run.Standing, false}, {sec(8), sec(9), run.Standing, false},
-		{sec(1), sec(3), run.Standing, true}, {sec(5), sec(7), run.UnderWay, false},
+		{sec(5), sec(7), run.UnderWay, false}, {sec(1), sec(3), run.Standing, true},
 	}, got, "what must be seen is drawn last")
 }
 

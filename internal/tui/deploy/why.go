@@ -12,6 +12,7 @@ import (
 // Why explains the selected resource: why it is where it is, what rules out each other site, what it waits for, and
 // what decides when it stands.
 func (v *View) Why() view.Note {
+	v.follow = false // what is asked about stays selected
 	if v.state == nil {
 		return view.Note{Title: "why", Lines: []view.Line{view.Say("nothing is selected")}}
 	}

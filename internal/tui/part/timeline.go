@@ -68,7 +68,8 @@ func (d *timelineDrawing) lane(y int, l timeline.Lane) {
 func (d *timelineDrawing) axis(y int) {
 	step := timeline.Tick(d.t.End, max(d.w/10, 1))
 	for t := time.Duration(0); t <= d.t.End; t += step {
-		if d.at(t)+Width(Clock(t)) <= d.x+d.w+2 {
+		hidden := d.t.Begun && !d.t.Over && d.at(t) >= d.at(d.t.Now)-1-Width(Clock(t)) && d.at(t) <= d.at(d.t.Now)+3
+		if !hidden && d.at(t)+Width(Clock(t)) <= d.x+d.w+2 {
 			d.c.Text(d.at(t), y, In(Dim), Clock(t))
 		}
 	}
