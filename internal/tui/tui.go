@@ -7,6 +7,7 @@ package tui
 import (
 	"context"
 	"io"
+	"runtime/debug"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -46,6 +47,8 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 	if o.W > 0 {
 		options = append(options, tea.WithWindowSize(o.W, o.H))
 	}
+	// The heap is small and a pause is seen: rarer collections cost a few megabytes and spare late frames.
+	debug.SetGCPercent(400)
 	m := newFrame(ctx, a, o)
 	_, err := tea.NewProgram(m, options...).Run()
 	return m.goesOn(), err

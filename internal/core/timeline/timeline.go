@@ -118,10 +118,21 @@ func lanes(s *run.State, bars []run.Bar, name func(*run.State, *run.Step) string
 	return sorted
 }
 
-// weight orders bars for drawing: what is drawn later covers what was drawn before.
+// weight orders bars for drawing: what is drawn later covers what was drawn before. What is done of the critical path
+// shows over what else goes on, and a failure over everything.
 func weight(b Bar) int {
-	w := map[run.Status]int{run.Planned: 0, run.Standing: 1, run.Stopped: 2, run.UnderWay: 3, run.Failed: 9}[b.Status] * 2
-	if b.Critical { // what is done of the critical path shows over what else goes on
+	w := 0
+	switch b.Status {
+	case run.Standing:
+		w = 2
+	case run.Stopped:
+		w = 4
+	case run.UnderWay:
+		w = 6
+	case run.Failed:
+		w = 18
+	}
+	if b.Critical {
 		w += 5
 	}
 	return w

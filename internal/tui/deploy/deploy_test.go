@@ -93,3 +93,14 @@ func BenchmarkDraw2000Steps(b *testing.B) {
 		draw(v, 160, 43, now)
 	}
 }
+
+// BenchmarkDrawWhileEventsArrive draws a run of 2,000 steps of which something has changed each time.
+func BenchmarkDrawWhileEventsArrive(b *testing.B) {
+	s := wideState(b, 333)
+	v := shown(s)
+	now := s.Started.Add(10 * time.Second)
+	for i := 0; b.Loop(); i++ {
+		s.Apply(run.Event{Seq: s.LastSeq + 1, At: now, Kind: run.SiteSays, Resource: s.Resources[i%len(s.Resources)].ID, Text: "active"})
+		draw(v, 160, 43, now)
+	}
+}

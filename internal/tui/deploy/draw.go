@@ -127,17 +127,16 @@ func (v *View) timeText() string {
 // keptTimes is a timeline with what it was made from.
 type keptTimes struct {
 	state *run.State
-	seq   int64
 	now   time.Time
 	most  int
 	line  *timeline.Timeline
 }
 
-// times arranges the state over time, once for as long as nothing happens and the clock stands.
+// times arranges the state over time, once for each tick of the clock: events between two ticks show at the next.
 func (v *View) times(most int) *timeline.Timeline {
 	k := &v.kept
-	if k.line == nil || k.state != v.state || k.seq != v.state.LastSeq || !k.now.Equal(v.now) || k.most != most {
-		*k = keptTimes{v.state, v.state.LastSeq, v.now, most, timeline.New(v.state, v.now, most)}
+	if k.line == nil || k.state != v.state || !k.now.Equal(v.now) || k.most != most {
+		*k = keptTimes{v.state, v.now, most, timeline.New(v.state, v.now, most)}
 	}
 	return k.line
 }
