@@ -3,6 +3,7 @@ package sandbox
 import (
 	"encoding/json"
 	"fmt"
+	"hash/fnv"
 	"net/http"
 	"path"
 	"slices"
@@ -256,11 +257,19 @@ func (c *Cloud) plug(t *thing) *refusal {
 		return no(0, "%v", err)
 	}
 	t.Attributes[wire.Address] = address
-	t.Attributes[wire.LinkMAC] = fmt.Sprintf("02:00:00:%02x:%02x:%02x", c.next>>16&0xff, c.next>>8&0xff, c.next&0xff)
+	t.Attributes[wire.LinkMAC] = hardwareAddress(t.ID)
 	t.Attributes[wire.OwnPortMap] = portMap(r.mapped())
 	t.Attributes[wire.OwnSSHUser] = host.User
 	t.Attributes[wire.OwnHostKey] = source.host.HostKey()
 	return nil
+}
+
+// hardwareAddress is a locally administered address that depends on the interface's id alone.
+func hardwareAddress(id string) string {
+	h := fnv.New64a()
+	fmt.Fprint(h, id)
+	sum := h.Sum64()
+	return fmt.Sprintf("02:%02x:%02x:%02x:%02x:%02x", sum>>32&0xff, sum>>24&0xff, sum>>16&0xff, sum>>8&0xff, sum&0xff)
 }
 
 func ports(t *thing) []int {

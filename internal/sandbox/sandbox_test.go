@@ -141,6 +141,7 @@ func TestInstancesReachEachOther(t *testing.T) {
 	signer := key(t)
 	_, store := machine(t, sites["presa"], signer, 5432)
 	_, reader := machine(t, sites["vega"], signer)
+	assert.NotEqual(t, store.Attributes["mac"], reader.Attributes["mac"])
 	script(t, shell(t, store, signer), "echo 'read -r q; echo \"you asked $q\"' > /opt/answer; nc -lk -p 5432 -e /opt/answer")
 	out := script(t, shell(t, reader, signer), fmt.Sprintf("echo level | nc %s %s", store.Attributes["address"], store.Attributes["port.5432"]))
 	assert.Equal(t, "you asked level\n", out)

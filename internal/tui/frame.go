@@ -29,6 +29,7 @@ type frame struct {
 	current int
 	runs    []store.Run
 	now     time.Time
+	ticks   int
 	told    view.Told
 	toldAt  time.Time
 	over    overlay
@@ -93,7 +94,7 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tick:
 		f.now = time.Time(msg)
 		cmds := []tea.Cmd{f.tick()}
-		if f.now.UnixMilli()/tickEvery.Milliseconds()%ticksARun == 0 {
+		if f.ticks++; f.ticks%ticksARun == 0 { // counted: ticks drift, and a clock's remainder would skip some
 			cmds = append(cmds, f.lookUpRuns())
 		}
 		return f, tea.Batch(cmds...)
