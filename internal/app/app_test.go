@@ -25,6 +25,7 @@ import (
 	"andamio/internal/core/tosca"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/source"
 	"andamio/internal/store"
 )
 
@@ -69,7 +70,7 @@ func draft(t *testing.T, a *App, change map[string]string) *Draft {
 	require.NoError(t, err)
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := a.Draft(tmpl, "drill", nil, e)
+	d := NewDraft(tmpl, Wish{Preset: "drill"}, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	return d
@@ -297,14 +298,14 @@ func TestTemplatesStayInTheirFolder(t *testing.T) {
 	text := "tosca_definitions_version: tosca_simple_yaml_1_3\ntopology_template:\n  node_templates:\n    h: {type: Compute, interfaces: {Standard: {start: link.sh}}}\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(text), 0o644))
 	require.NoError(t, os.Symlink(filepath.Join(outside, "secret.sh"), filepath.Join(dir, "link.sh")))
-	tmpl, err := OpenTemplate(dir)
+	tmpl, err := OpenTemplate(context.Background(), source.Place{Path: dir})
 	require.NoError(t, err)
 	require.Len(t, tmpl.Diagnostics, 1, tmpl.Diagnostics.Error())
 	assert.Equal(t, tosca.CodeArtifact, tmpl.Diagnostics[0].Code, "a link that leads out of the folder opens nothing")
-	_, err = OpenTemplate(filepath.Join(dir, "nothing.yaml"))
+	_, err = OpenTemplate(context.Background(), source.Place{Path: filepath.Join(dir, "nothing.yaml")})
 	assert.ErrorContains(t, err, "nothing.yaml")
-	_, err = OpenTemplate(outside)
-	assert.ErrorContains(t, err, "there is no template template.yaml")
+	_, err = OpenTemplate(context.Background(), source.Place{Path: outside})
+	assert.ErrorContains(t, err, "there is no template here")
 }
 
 func TestPresets(t *testing.T) {
@@ -315,15 +316,25 @@ func TestPresets(t *testing.T) {
 	assert.ErrorContains(t, err, "drill, storm-season")
 	e, err := DemoEstate()
 	require.NoError(t, err)
-	small, large := NewDraft(tmpl, "drill", nil, e), NewDraft(tmpl, "storm-season", nil, e)
+	small, large := NewDraft(tmpl, Wish{Preset: "drill"}, e), NewDraft(tmpl, Wish{Preset: "storm-season"}, e)
 	assert.Less(t, len(small.Plan.Steps), len(large.Plan.Steps))
 	value, diags := tosca.ParseInput("forecast_workers", "7")
 	require.Empty(t, diags)
-	more := NewDraft(tmpl, "drill", tosca.Inputs{"forecast_workers": value}, e)
+	more := NewDraft(tmpl, Wish{Preset: "drill", Inputs: tosca.Inputs{"forecast_workers": value}}, e)
 	assert.Equal(t, int64(7), more.Plan.Inputs["forecast_workers"], "an input given beside the preset wins")
 	assert.Equal(t, "16 GiB", more.Plan.Inputs["store_memory"])
 	tight := &estate.Estate{Version: estate.Version, Sites: e.Sites[:1]}
-	none := NewDraft(tmpl, "drill", nil, tight)
+	none := NewDraft(tmpl, Wish{Preset: "drill"}, tight)
+	assert.Nil(t, none.Plan)
+	assert.Equal(t, tosca.CodeNotOffered, none.Diagnostics[0].Code, "found before anything is placed")
+	full, err := DemoEstate()
+	require.NoError(t, err)
+	for _, z := range full.Site("vega").Zones {
+		for i := range z.Hosts {
+			z.Hosts[i].Free = estate.Capacity{Cores: 1, MemoryGiB: 1, DiskGiB: 10}
+		}
+	}
+	none = NewDraft(tmpl, Wish{Preset: "drill"}, full)
 	assert.Nil(t, none.Plan)
 	assert.ErrorContains(t, none.Err, "there is no place for")
 }
@@ -333,7 +344,7 @@ func TestPicturesAreWritten(t *testing.T) {
 	require.NoError(t, err)
 	e, err := DemoEstate()
 	require.NoError(t, err)
-	d := NewDraft(tmpl, "drill", nil, e)
+	d := NewDraft(tmpl, Wish{Preset: "drill"}, e)
 	d.Plan.Name = "../flood/watch"
 	files, err := ExportPictures(run.New(d.Plan), elevation.BySite, time.Now(), t.TempDir())
 	require.NoError(t, err)

@@ -54,7 +54,7 @@ func DemoEstate() (*estate.Estate, error) {
 }
 
 // DemoTemplate is the scenario's template.
-func DemoTemplate() (*Template, error) { return ReadTemplate(DemoFiles(), DemoName, rootName) }
+func DemoTemplate() (*Template, error) { return ReadTemplate(DemoFiles(), DemoName, "template.yaml") }
 
 // ConnectSandbox connects the workspace to stand-ins, and gives it the secrets of the scenario if it has none.
 func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {

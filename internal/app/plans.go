@@ -14,6 +14,7 @@ import (
 type Draft struct {
 	Template    *Template
 	Preset      string
+	Workflow    string
 	Diagnostics tosca.Diagnostics
 	Design      *topology.Design
 	Placement   *placement.Placement
@@ -22,29 +23,36 @@ type Draft struct {
 	Err error
 }
 
-// Draft works a template out with a preset and inputs given beside it, which win.
-func (a *App) Draft(t *Template, preset string, inputs tosca.Inputs, e *estate.Estate) *Draft {
-	return NewDraft(t, preset, inputs, e)
+// Wish says how a template is to be worked out. Inputs win over the preset's.
+type Wish struct {
+	Preset string
+	Inputs tosca.Inputs
+	// Workflow is the imperative workflow to follow; "" is the template's own deploy, or the declarative one.
+	Workflow string
 }
 
-// NewDraft is Draft for callers without a workspace.
-func NewDraft(t *Template, preset string, inputs tosca.Inputs, e *estate.Estate) *Draft {
-	d := &Draft{Template: t, Preset: preset}
-	p, err := t.Preset(preset)
+// NewDraft works a template out for an estate; without one, as far as the design.
+func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
+	d := &Draft{Template: t, Preset: w.Preset, Workflow: w.Workflow}
+	p, err := t.Preset(w.Preset)
 	if err != nil {
 		d.Err = err
 		return d
 	}
 	all := tosca.Inputs{}
 	maps.Copy(all, p.Inputs)
-	maps.Copy(all, inputs)
-	d.Design, d.Diagnostics = t.Design(all, p.Diagnostics)
+	maps.Copy(all, w.Inputs)
+	d.Design, d.Diagnostics = t.Design(all, p.Diagnostics, topology.Options{Standing: standing(e), NoSites: e == nil})
 	if d.Design == nil || e == nil {
+		return d
+	}
+	d.Diagnostics = append(d.Diagnostics, plan.Offers(d.Design, e)...)
+	if d.Diagnostics.Errors() > 0 {
 		return d
 	}
 	if d.Placement, d.Err = placement.Solve(plan.Problem(d.Design, e)); d.Err != nil {
 		return d
 	}
-	d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, preset)
+	d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow})
 	return d
 }

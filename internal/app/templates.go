@@ -1,21 +1,25 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
+	"slices"
 	"strings"
 
+	"andamio/internal/core/estate"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
+	"andamio/internal/source"
 )
 
 // Template is a template as it was opened, with what was found wrong with it.
 type Template struct {
-	// Dir is the folder it was opened from, as the user named it; Root the file in it.
-	Dir, Root string
+	// Dir names where it was opened from; Folder is that folder on disk, "" for an archive, a repository or the demo;
+	// Root is the file in it, Revision the commit it was read at.
+	Dir, Folder, Root, Revision string
 	*tosca.Template
 	Diagnostics tosca.Diagnostics
 	Presets     []Preset
@@ -28,48 +32,31 @@ type Preset struct {
 	Diagnostics tosca.Diagnostics
 }
 
-// rootName is the template's file in a folder, presetDir the folder of its presets.
-const (
-	rootName  = "template.yaml"
-	presetDir = "presets"
-)
+// presetDir is the folder of a template's presets.
+const presetDir = "presets"
 
-// OpenTemplate opens a template file, or the folder that holds template.yaml. Nothing outside that folder is read.
-func OpenTemplate(name string) (*Template, error) {
-	dir, file := name, rootName
-	info, err := os.Stat(name)
-	if err != nil {
-		return nil, fmt.Errorf("the template %s cannot be opened: %w", name, err)
-	}
-	if !info.IsDir() {
-		dir, file = filepath.Dir(name), filepath.Base(name)
-	}
-	root, err := os.OpenRoot(dir)
+// OpenTemplate opens a template: a file, a folder, an archive, or a revision of a repository. Nothing beside its files is
+// read.
+func OpenTemplate(ctx context.Context, p source.Place) (*Template, error) {
+	tree, err := source.Open(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	defer root.Close()
-	return ReadTemplate(root.FS(), dir, file)
+	defer tree.Close()
+	t, err := ReadTemplate(tree.Files, tree.Dir, tree.Root)
+	if err != nil {
+		return nil, err
+	}
+	t.Folder, t.Revision = tree.Folder, tree.Revision
+	return t, nil
 }
-
-// maxFile bounds what is read of one file of a template.
-const maxFile = 64 << 20
 
 // ReadTemplate reads a template from a file system; dir is only the name shown for it.
 func ReadTemplate(files fs.FS, dir, file string) (*Template, error) {
 	if _, err := fs.Stat(files, file); err != nil {
 		return nil, fmt.Errorf("there is no template %s in %s: %w", file, dir, err)
 	}
-	open := func(name string) ([]byte, error) {
-		info, err := fs.Stat(files, name)
-		if err != nil {
-			return nil, err
-		}
-		if info.Size() > maxFile || !info.Mode().IsRegular() {
-			return nil, fmt.Errorf("it is no file, or larger than %d MiB", maxFile>>20)
-		}
-		return fs.ReadFile(files, name)
-	}
+	open := func(name string) ([]byte, error) { return source.Read(files, name) }
 	t := &Template{Dir: dir, Root: file}
 	t.Template, t.Diagnostics = tosca.Read(file, open)
 	names, err := fs.Glob(files, presetDir+"/*.yaml")
@@ -105,11 +92,52 @@ func (t *Template) Preset(name string) (Preset, error) {
 
 // Design evaluates the template with inputs. The design is nil if there are mistakes; the diagnostics are those of the
 // template, the inputs and the evaluation together.
-func (t *Template) Design(inputs tosca.Inputs, more tosca.Diagnostics) (*topology.Design, tosca.Diagnostics) {
-	diags := append(append(tosca.Diagnostics{}, t.Diagnostics...), more...)
+func (t *Template) Design(inputs tosca.Inputs, more tosca.Diagnostics, o topology.Options) (*topology.Design, tosca.Diagnostics) {
+	diags := slices.Concat(t.Diagnostics, more)
 	if diags.Errors() > 0 {
 		return nil, diags
 	}
-	design, found := topology.Build(t.Template, inputs)
+	design, found := topology.Build(t.Template, inputs, o)
 	return design, append(diags, found...)
+}
+
+// standing is what templates may take at the sites of an estate.
+func standing(e *estate.Estate) []topology.Standing {
+	var out []topology.Standing
+	if e == nil {
+		return nil
+	}
+	for _, site := range e.Sites {
+		for _, s := range site.Standing {
+			out = append(out, topology.Standing{Name: s.Name, Type: s.Type, Site: site.Name, Properties: s.Properties,
+				Capabilities: s.Capabilities, Attributes: s.Attributes})
+		}
+	}
+	return out
+}
+
+// Check finds everything wrong with a template: in itself, with each of its presets (or the one named), and, where an
+// estate is given, in what it asks of the sites. Inputs without a value are no mistake of a template.
+func (t *Template) Check(preset string, e *estate.Estate) (tosca.Diagnostics, error) {
+	presets := t.Presets
+	if preset != "" {
+		p, err := t.Preset(preset)
+		if err != nil {
+			return nil, err
+		}
+		presets = []Preset{p}
+	}
+	if len(presets) == 0 {
+		presets = []Preset{{Inputs: tosca.Inputs{}}}
+	}
+	all := slices.Clone(t.Diagnostics)
+	for _, p := range presets {
+		design, found := t.Design(p.Inputs, p.Diagnostics, topology.Options{Partial: true, NoSites: e == nil, Standing: standing(e)})
+		all = append(all, found[min(len(t.Diagnostics), len(found)):]...)
+		if design != nil && e != nil {
+			all = append(all, plan.Offers(design, e)...)
+		}
+	}
+	all.Sort()
+	return all, nil
 }

@@ -4,28 +4,37 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
 )
 
 func (s *shared) check() *cobra.Command {
-	var preset string
+	var preset, estateFile string
+	var p place
 	cmd := &cobra.Command{
 		Use:   "check TEMPLATE",
 		Short: "Say what is wrong with a template, and where",
-		Long: `Reads a template (a file, or a folder with template.yaml) and prints every diagnostic with its place and what to
-write instead. Exits with 1 if there are mistakes; doubts alone do not fail.`,
-		Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			t, err := app.OpenTemplate(args[0])
+		Long: `Reads a template (a file, a folder, an archive, or a revision of a repository) with its presets and prints every
+diagnostic with its place, the other place involved and what to write instead. With an estate (--estate, or
+estate.json beside the template) it also finds what the template asks of the sites and none of them offers.
+Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CODE says more of a code.`,
+		Args: p.templateArg,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			t, err := p.open(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
-			diags, err := diagnose(t, preset)
+			e, err := estateBeside(t, estateFile)
+			if err != nil {
+				return err
+			}
+			diags, err := t.Check(preset, e)
 			if err != nil {
 				return usage{err}
 			}
@@ -39,30 +48,21 @@ write instead. Exits with 1 if there are mistakes; doubts alone do not fail.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&preset, "preset", "", "check with the inputs of this preset")
+	cmd.Flags().StringVar(&preset, "preset", "", "check with the inputs of this preset only")
+	cmd.Flags().StringVar(&estateFile, "estate", "", "JSON file that describes the sites")
+	p.flags(cmd)
 	return cmd
 }
 
-// diagnose gathers a template's diagnostics and those of its presets, or of one of them. The design is evaluated too
-// where all inputs have values.
-func diagnose(t *app.Template, preset string) (tosca.Diagnostics, error) {
-	if preset != "" {
-		p, err := t.Preset(preset)
-		if err != nil {
-			return nil, err
-		}
-		_, diags := t.Design(p.Inputs, p.Diagnostics)
-		return diags, nil
+// estateBeside is the estate named, or the one beside the template; nil if there is neither.
+func estateBeside(t *app.Template, file string) (*estate.Estate, error) {
+	if file == "" && t.Folder != "" {
+		file = besideTemplate(t)
 	}
-	diags := t.Diagnostics
-	for _, p := range t.Presets {
-		_, found := t.Design(p.Inputs, p.Diagnostics)
-		diags = append(diags, found[min(len(t.Diagnostics), len(found)):]...)
+	if file == "" {
+		return nil, nil
 	}
-	if len(t.Presets) == 0 && t.Diagnostics.Errors() == 0 {
-		_, diags = t.Design(tosca.Inputs{}, nil)
-	}
-	return diags, nil
+	return readEstate(file)
 }
 
 func orEmpty(d tosca.Diagnostics) tosca.Diagnostics {
@@ -72,23 +72,31 @@ func orEmpty(d tosca.Diagnostics) tosca.Diagnostics {
 	return d
 }
 
-// printDiagnostics prints each with its source line and the place marked.
+// printDiagnostics prints each with its source line and the place marked, and the line of the other place involved.
 func (s *shared) printDiagnostics(t *app.Template, diags tosca.Diagnostics) {
+	lines := sourceLines{t: t, files: map[string][]string{}}
 	for _, d := range diags {
-		where := d.Pos
-		if t.Sources[d.File] != nil {
-			where.File = filepath.Join(t.Dir, d.File)
-		}
-		fmt.Fprintf(s.out, "%s: %s: %s [%s]\n", where, d.Severity, printable.Clean(d.Message), d.Code)
-		if line, ok := sourceLine(t, d.Pos); ok {
-			fmt.Fprintf(s.out, "  %5d │ %s\n", d.Line, printable.Clean(line))
-			fmt.Fprintf(s.out, "        │ %s%s\n", strings.Repeat(" ", max(d.Col-1, 0)), strings.Repeat("^", max(d.Width, 1)))
+		fmt.Fprintf(s.out, "%s: %s: %s [%s]\n", lines.place(d.Pos), d.Severity, printable.Clean(d.Message), d.Code)
+		if line, ok := lines.at(d.Pos); ok {
+			text := printable.Clean(line)
+			width := min(max(d.Width, 1), max(utf8.RuneCountInString(text)-d.Col+1, 1))
+			fmt.Fprintf(s.out, "  %5d │ %s\n", d.Line, text)
+			fmt.Fprintf(s.out, "        │ %s%s\n", strings.Repeat(" ", max(d.Col-1, 0)), strings.Repeat("^", width))
 		}
 		if d.Hint != "" {
 			fmt.Fprintf(s.out, "        → %s\n", printable.Clean(d.Hint))
 		}
 		if d.Related != nil {
-			fmt.Fprintf(s.out, "        → see %s\n", d.Related)
+			if line, ok := lines.at(*d.Related); ok {
+				fmt.Fprintf(s.out, "  %5d │ %s\n", d.Related.Line, printable.Clean(line))
+				where := ""
+				if d.Related.File != d.File {
+					where = " " + lines.place(*d.Related).String()
+				}
+				fmt.Fprintf(s.out, "        │ %s^%s\n", strings.Repeat(" ", max(d.Related.Col-1, 0)), where)
+			} else {
+				fmt.Fprintf(s.out, "        → see %s\n", d.Related)
+			}
 		}
 	}
 	if len(diags) == 0 {
@@ -105,10 +113,31 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-func sourceLine(t *app.Template, at tosca.Pos) (string, bool) {
-	lines := strings.Split(string(t.Sources[at.File]), "\n")
-	if at.Line < 1 || at.Line > len(lines) || t.Sources[at.File] == nil {
+// sourceLines finds lines of a template's files.
+type sourceLines struct {
+	t     *app.Template
+	files map[string][]string
+}
+
+func (l sourceLines) at(p tosca.Pos) (string, bool) {
+	data := l.t.Sources[p.File]
+	if data == nil {
 		return "", false
 	}
-	return strings.TrimRight(lines[at.Line-1], "\r"), true
+	if l.files[p.File] == nil {
+		l.files[p.File] = strings.Split(string(data), "\n")
+	}
+	lines := l.files[p.File]
+	if p.Line < 1 || p.Line > len(lines) {
+		return "", false
+	}
+	return strings.TrimRight(lines[p.Line-1], "\r"), true
+}
+
+// place is where a line is to be found on disk.
+func (l sourceLines) place(p tosca.Pos) tosca.Pos {
+	if l.t.Folder != "" && l.t.Sources[p.File] != nil {
+		p.File = filepath.Join(l.t.Folder, p.File)
+	}
+	return p
 }

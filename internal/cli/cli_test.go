@@ -57,7 +57,7 @@ func TestExitStatuses(t *testing.T) {
 		{[]string{"--help"}, 0, "Without a command it opens the screens"},
 		{[]string{"check", example}, 0, "nothing wrong"},
 		{[]string{"check", bad}, 1, `did you mean "node_types"?`},
-		{[]string{"check"}, 2, "accepts 1 arg"},
+		{[]string{"check"}, 2, "name a template"},
 		{[]string{"check", "--nonsense", example}, 2, "unknown flag"},
 		{[]string{"check", "/nowhere"}, 1, "cannot be opened"},
 		{[]string{"check", "--preset", "gale", example}, 2, "there are: drill, storm-season"},
@@ -90,7 +90,8 @@ func TestDiagnosticsShowTheirLine(t *testing.T) {
       6 │       requirements: [ dependency: wbe ]
         │                                   ^^^
         → did you mean "web"?
-        → see template.yaml:4:5
+      4 │     web:
+        │     ^
 1 mistake, 0 doubts
 `, out)
 	code, out, _ = call("check", "--json", dir)

@@ -161,7 +161,7 @@ func (s *shared) draftDemo(ctx context.Context, a *app.App, preset string) (*app
 	if err != nil {
 		return nil, err
 	}
-	d := a.Draft(t, preset, nil, e)
+	d := app.NewDraft(t, app.Wish{Preset: preset}, e)
 	if d.Diagnostics.Errors() > 0 {
 		s.printDiagnostics(t, d.Diagnostics)
 		return nil, no{}

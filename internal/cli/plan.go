@@ -19,8 +19,9 @@ import (
 )
 
 type planOptions struct {
-	preset, inputs, estate, out string
-	set                         []string
+	preset, inputs, estate, out, workflow string
+	set                                   []string
+	place                                 place
 }
 
 func (s *shared) plan() *cobra.Command {
@@ -31,19 +32,21 @@ func (s *shared) plan() *cobra.Command {
 		Long: `Reads a template, places its workloads on an estate and compiles the plan that raises it. The estate is the file
 given with --estate, else estate.json beside the template, else the sites that the workspace is connected to.
 With --json, or -o, the plan itself is written; equal input gives the same bytes.`,
-		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error { return s.compile(cmd.Context(), args[0], o) },
+		Args: o.place.templateArg,
+		RunE: func(cmd *cobra.Command, args []string) error { return s.compile(cmd.Context(), args, o) },
 	}
 	cmd.Flags().StringVar(&o.preset, "preset", "", "inputs of this preset of the template")
 	cmd.Flags().StringVar(&o.inputs, "inputs", "", "YAML file with inputs")
 	cmd.Flags().StringArrayVar(&o.set, "input", nil, "one input, NAME=VALUE; may be repeated")
 	cmd.Flags().StringVar(&o.estate, "estate", "", "JSON file that describes the sites")
+	cmd.Flags().StringVar(&o.workflow, "workflow", "", "imperative workflow to follow (default: the template's deploy, else the declarative one)")
+	o.place.flags(cmd)
 	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file")
 	return cmd
 }
 
-func (s *shared) compile(ctx context.Context, name string, o planOptions) error {
-	t, err := app.OpenTemplate(name)
+func (s *shared) compile(ctx context.Context, args []string, o planOptions) error {
+	t, err := o.place.open(ctx, args)
 	if err != nil {
 		return err
 	}
@@ -52,7 +55,8 @@ func (s *shared) compile(ctx context.Context, name string, o planOptions) error 
 		return err
 	}
 	// Without an estate the design alone is worked out: mistakes in it need no sites to be found.
-	d := app.NewDraft(t, o.preset, inputs, nil)
+	wish := app.Wish{Preset: o.preset, Inputs: inputs, Workflow: o.workflow}
+	d := app.NewDraft(t, wish, nil)
 	if all := append(d.Diagnostics, diags...); all.Errors() > 0 {
 		return s.mistakes(t, all)
 	}
@@ -63,8 +67,11 @@ func (s *shared) compile(ctx context.Context, name string, o planOptions) error 
 	if err != nil {
 		return err
 	}
-	if d = app.NewDraft(t, o.preset, inputs, e); d.Err != nil {
+	if d = app.NewDraft(t, wish, e); d.Err != nil {
 		return no{d.Err}
+	}
+	if d.Diagnostics.Errors() > 0 {
+		return s.mistakes(t, d.Diagnostics)
 	}
 	return s.writePlan(d.Plan, o.out)
 }
@@ -127,10 +134,7 @@ func (o planOptions) readInputs() (tosca.Inputs, tosca.Diagnostics, error) {
 // findEstate is the estate named, the one beside the template, or that of the connected sites.
 func (s *shared) findEstate(ctx context.Context, t *app.Template, file string) (*estate.Estate, error) {
 	if file == "" {
-		beside := filepath.Join(t.Dir, "estate.json")
-		if _, err := os.Stat(beside); err == nil {
-			file = beside
-		}
+		file = besideTemplate(t)
 	}
 	if file != "" {
 		return readEstate(file)
@@ -145,6 +149,18 @@ func (s *shared) findEstate(ctx context.Context, t *app.Template, file string) (
 		err = errors.New("there are no sites to plan for: name an estate with --estate, or start stand-ins with andamio sandbox")
 	}
 	return e, err
+}
+
+// besideTemplate is the estate file in the template's folder, "" if there is none.
+func besideTemplate(t *app.Template) string {
+	if t.Folder == "" {
+		return ""
+	}
+	file := filepath.Join(t.Folder, "estate.json")
+	if _, err := os.Stat(file); err != nil {
+		return ""
+	}
+	return file
 }
 
 // readEstate reads an estate file; its mistakes name the file.

@@ -19,7 +19,7 @@ type screenOpts struct {
 func addScreenFlags(cmd *cobra.Command) {
 	cmd.Flags().Bool("ascii", false, "draw with ASCII characters only")
 	cmd.Flags().Bool("light", false, "colours for a light background")
-	cmd.Flags().String("template", "", "template to design with: a file, or a folder with template.yaml")
+	cmd.Flags().String("template", "", "template to design with: a file, a folder or an archive")
 }
 
 func screenOptions(cmd *cobra.Command) screenOpts {
@@ -43,7 +43,7 @@ func (s *shared) screens(ctx context.Context, o screenOpts) error {
 	options := tui.Options{ASCII: o.ascii, Light: o.light, In: s.in, Out: s.out}
 	switch {
 	case o.template != "":
-		options.Open = func() (*app.Template, error) { return app.OpenTemplate(o.template) }
+		options.Open = func() (*app.Template, error) { return app.OpenTemplate(ctx, app.Place{Path: o.template}) }
 	case o.demo:
 		options.Open = app.DemoTemplate
 	}

@@ -23,8 +23,10 @@ func publicKey(key ssh.Signer) string {
 }
 
 // script runs a step's script on its instance, over SSH: the text goes to the standard input of "sh -s", preceded by
-// its inputs as exported variables, so that no value shows in a list of processes.
+// its inputs as exported variables, so that no value shows in a list of processes. Files it needs are put there before,
+// and the variables it is to put out are printed when it ends.
 func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	out := newOutputs(s.Script.Outputs)
 	var text strings.Builder
 	text.WriteString("exec 2>&1\n") // one stream keeps the order of what is printed
 	for _, in := range s.Script.Inputs {
@@ -34,12 +36,25 @@ func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) err
 		}
 		fmt.Fprintf(&text, "export %s=%s\n", in.Name, quote(v))
 	}
+	text.WriteString(out.trap())
 	text.WriteString(e.Plan.Scripts[s.Script.Path])
-	client, err := e.login(ctx, s, r.On)
+	instance := r.On
+	if instance == "" {
+		instance = r.ID
+	}
+	client, err := e.login(ctx, s, instance)
 	if err != nil {
 		return err
 	}
-	return e.runScript(ctx, s, client, text.String())
+	for _, f := range s.Script.Files {
+		if err := put(ctx, client, f.Path, e.Plan.Files[f.File]); err != nil {
+			return fmt.Errorf("the file %s could not be put on %s: %w", f.Path, instance, err)
+		}
+	}
+	if err := e.runScript(ctx, s, client, text.String(), out); err != nil {
+		return err
+	}
+	return e.keep(s, out)
 }
 
 // quote makes any text a single word of the shell.
@@ -66,7 +81,7 @@ func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*ssh
 }
 
 // runScript runs the text and logs each line it prints; its exit status decides.
-func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *ssh.Client, text string) error {
+func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *ssh.Client, text string, put *outputs) error {
 	session, err := client.NewSession()
 	if err != nil {
 		return &site.Error{Site: s.Site, Doing: "open a session", Class: site.Transient, Err: err}
@@ -78,7 +93,7 @@ func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *ssh.Client
 	out, in := io.Pipe()
 	session.Stdout, session.Stderr = in, in
 	logged := make(chan string, 1)
-	go func() { logged <- e.logLines(s, out) }()
+	go func() { logged <- e.logLines(s, out, put) }()
 	err = session.Run("sh -s")
 	in.Close()
 	last := <-logged
@@ -95,11 +110,14 @@ func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *ssh.Client
 }
 
 // logLines journals what a script prints, and returns the last line.
-func (e *Engine) logLines(s *plan.Step, out io.Reader) string {
+func (e *Engine) logLines(s *plan.Step, out io.Reader, put *outputs) string {
 	scan := bufio.NewScanner(out)
 	scan.Buffer(nil, 256<<10)
 	last := ""
 	for scan.Scan() {
+		if put.take(scan.Text()) {
+			continue
+		}
 		last = e.mask.clean(scan.Text())
 		_ = e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: last})
 	}

@@ -25,6 +25,11 @@ func (e *Engine) do(ctx context.Context, s *plan.Step) error {
 func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 	r := e.Plan.Resource(s.Resource)
 	switch {
+	case s.Op == plan.Require:
+		if holds, why := e.holds(*s.When, s.Resource); !holds {
+			return errors.New(why)
+		}
+		return nil
 	case s.Script != nil:
 		return e.script(ctx, s, r)
 	case s.Check.Kind == plan.CheckTCP || s.Check.Kind == plan.CheckHTTP:

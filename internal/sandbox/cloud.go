@@ -70,8 +70,24 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 			c.rooms = append(c.rooms, &room{z.Name, h.Name, h.Free})
 		}
 	}
+	for _, st := range site.Standing {
+		c.stand(st)
+	}
 	c.routes()
 	return c
+}
+
+// stand makes a network that is there from the beginning.
+func (c *Cloud) stand(st estate.Standing) {
+	id := st.Attributes["site.id"]
+	if id == "" {
+		return // the estate does not say as what the site knows it
+	}
+	l := lives["network"]
+	t := &thing{term: "network", Resource: wire.Resource{Kind: terms["network"].kind, ID: id, Title: st.Name,
+		Attributes: map[string]any{l.state: l.active, l.word: l.active}}}
+	c.things[id] = t
+	c.ids = append(c.ids, id)
 }
 
 func (c *Cloud) close() {

@@ -109,7 +109,7 @@ func draftOf(t *testing.T, preset string) *app.Draft {
 	require.NoError(t, err)
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
-	d := app.NewDraft(tmpl, preset, nil, e)
+	d := app.NewDraft(tmpl, app.Wish{Preset: preset}, e)
 	require.NoError(t, d.Err)
 	return d
 }

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 )
 
@@ -62,6 +63,27 @@ type Site struct {
 	Images   []Image `json:"images"`
 	Prices   Prices  `json:"prices"`
 	Timings  Timings `json:"timings"`
+	// Standing is what is there already and templates may take; see the directive select of TOSCA 1.3, section 3.4.3.
+	Standing []Standing `json:"standing,omitempty"`
+	// Naming says what names of instances the site takes; nil takes any.
+	Naming *Naming `json:"naming,omitempty"`
+}
+
+// Standing is something at the site that a template may take instead of building it. Type is a TOSCA node type;
+// Attributes["site.id"] is the site's own id of it.
+type Standing struct {
+	Name         string                    `json:"name"`
+	Type         string                    `json:"type"`
+	Properties   map[string]any            `json:"properties,omitempty"`
+	Capabilities map[string]map[string]any `json:"capabilities,omitempty"`
+	Attributes   map[string]string         `json:"attributes,omitempty"`
+}
+
+// Naming is a rule that names of instances must match. An advisory rule is a doubt, not a mistake.
+type Naming struct {
+	Pattern  string `json:"pattern"`
+	Example  string `json:"example,omitempty"`
+	Advisory bool   `json:"advisory,omitempty"`
 }
 
 // Capacity is an amount of the three things every instance takes.
@@ -155,6 +177,11 @@ func (e *Estate) Site(name string) *Site {
 	return nil
 }
 
+// ImageNamed reports whether the site offers an image of that name.
+func (s *Site) ImageNamed(name string) bool {
+	return slices.ContainsFunc(s.Images, func(i Image) bool { return i.Name == name })
+}
+
 // Has reports whether the site has a feature.
 func (s *Site) Has(feature string) bool { return slices.Contains(s.Features, feature) }
 
@@ -226,6 +253,16 @@ func (s *Site) check(at string) []error {
 	}
 	if len(s.Sizes) == 0 && !s.FreeForm {
 		errs = append(errs, fmt.Errorf("%s.sizes: a site lists sizes, or is free_form", at))
+	}
+	if s.Naming != nil {
+		if _, err := regexp.Compile(s.Naming.Pattern); err != nil {
+			errs = append(errs, fmt.Errorf("%s.naming.pattern: %w", at, err))
+		}
+	}
+	for i, st := range s.Standing {
+		if st.Name == "" || st.Type == "" {
+			errs = append(errs, fmt.Errorf("%s.standing[%d]: what stands has a name and a type", at, i))
+		}
 	}
 	for name, x := range map[string]float64{"prices.core": s.Prices.Core, "prices.memory_gib": s.Prices.Memory,
 		"prices.disk_gib": s.Prices.Disk, "prices.address": s.Prices.Address, "timings.network": s.Timings.Network,

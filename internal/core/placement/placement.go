@@ -29,6 +29,8 @@ type Workload struct {
 	VolumesGiB float64
 	// OS is the system it needs, "" for any.
 	OS string
+	// Image is the image it must start from, "" for any of its system.
+	Image string
 }
 
 // Rule limits where workloads may run. Allow rules list what a site must satisfy; an empty list asks nothing.
@@ -43,6 +45,30 @@ type Rule struct {
 }
 
 func (r Rule) covers(node string) bool { return len(r.Nodes) == 0 || slices.Contains(r.Nodes, node) }
+
+// Allowed are the sites that no rule keeps a node from, whatever their capacity, and why it is kept from the others.
+func Allowed(e *estate.Estate, rules []Rule, node string) (sites []*estate.Site, why []string) {
+	for _, site := range e.Sites {
+		lack := ""
+		for _, r := range rules {
+			if lack == "" && r.covers(node) {
+				if lack = r.lack(site); lack != "" {
+					why = append(why, fmt.Sprintf("%s: rule %s, %s", site.Name, r.Name, lack))
+				}
+			}
+		}
+		if lack == "" {
+			sites = append(sites, site)
+		}
+	}
+	return sites, why
+}
+
+// Offers reports whether a site has a size that holds the need.
+func Offers(site *estate.Site, need estate.Capacity) bool {
+	_, ok := shape(Workload{Need: need}, site)
+	return ok
+}
 
 // Problem is what is to be placed and where.
 type Problem struct {

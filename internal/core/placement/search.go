@@ -106,8 +106,11 @@ func (s *search) excluded(w Workload, site *estate.Site) string {
 			return fmt.Sprintf("rule %s: %s", r.Name, lack)
 		}
 	}
-	if site.Image(w.OS) == nil {
-		return fmt.Sprintf("no image with %s", w.OS)
+	if w.Image != "" && !site.ImageNamed(w.Image) {
+		return "no image " + w.Image
+	}
+	if w.Image == "" && site.Image(w.OS) == nil {
+		return "no image with " + w.OS
 	}
 	if _, ok := shape(w, site); !ok {
 		return fmt.Sprintf("no size with %d cores and %s", w.Need.Cores, estate.GiB(w.Need.MemoryGiB))

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
@@ -28,31 +29,113 @@ type compiler struct {
 	waits map[string][]string
 	// ready are the steps after which software may be put on an instance resource.
 	ready map[string][]string
+	// putOut are the attributes, NODE.ATTRIBUTE, that operations put out; provides the steps that do so, by
+	// RESOURCE.ATTRIBUTE; asked the attributes that a step's script is given.
+	putOut   map[string]bool
+	provides map[string]string
+	asked    map[string][]asking
+	// incoming are the relations that lead to a node and have operations, by the node.
+	incoming map[*topology.Node][]incoming
+	onBase   map[*topology.Node][]*topology.Node
+	sequence []*topology.Node
+	outputs  map[string][]string
+}
+
+// asking is an attribute that a step's script is given.
+type asking struct{ resource, attribute string }
+
+// incoming is a relation with its source.
+type incoming struct {
+	source *topology.Node
+	rel    topology.Relation
+}
+
+// Options says how a design is compiled.
+type Options struct {
+	// Preset is named in the plan.
+	Preset string
+	// Workflow is the imperative workflow to follow; "" takes the design's own named deploy, and without one the
+	// declarative workflow.
+	Workflow string
 }
 
 // Compile makes the plan that raises a design where the placement puts it. The error names what cannot be built.
-func Compile(d *topology.Design, placed *placement.Placement, e *estate.Estate, preset string) (*Plan, error) {
-	c := &compiler{
-		design: d, placed: placed, estate: e,
-		plan: &Plan{Version: Version, Name: d.Name, Preset: preset, Currency: e.Currency, Inputs: map[string]any{},
-			Secrets: d.Secrets, Scripts: map[string]string{}},
-		at: map[string]int{}, stepAt: map[string]int{}, last: map[string]string{},
-		plugged: map[string]string{}, ready: map[string][]string{}, waits: map[string][]string{},
-	}
-	for _, name := range sortedKeys(d.Inputs) {
-		c.plan.Inputs[name] = plain(d.Inputs[name])
-	}
-	c.readDurations()
+func Compile(d *topology.Design, placed *placement.Placement, e *estate.Estate, o Options) (*Plan, error) {
+	c := newCompiler(d, placed, e, o.Preset)
 	for _, build := range []func() error{c.networks, c.volumes, c.instances, c.interfaces, c.software} {
 		if err := build(); err != nil {
 			return nil, err
 		}
 	}
 	c.endpoints()
+	c.settleWaits()
+	if err := c.settleAsked(); err != nil {
+		return nil, err
+	}
+	if w := d.Workflow(o.workflow(d)); w != nil {
+		if err := c.follow(w); err != nil {
+			return nil, err
+		}
+	} else if o.Workflow != "" {
+		return nil, fmt.Errorf("the template has no workflow %q", o.Workflow)
+	}
 	if err := c.finish(); err != nil {
 		return nil, err
 	}
 	return c.plan, c.plan.Check()
+}
+
+// workflow is the name of the workflow to follow.
+func (o Options) workflow(d *topology.Design) string {
+	if o.Workflow == "" && d.Workflow("deploy") != nil {
+		return "deploy"
+	}
+	return o.Workflow
+}
+
+func newCompiler(d *topology.Design, placed *placement.Placement, e *estate.Estate, preset string) *compiler {
+	n := len(d.Nodes)
+	c := &compiler{
+		design: d, placed: placed, estate: e,
+		plan: &Plan{Version: Version, Name: d.Name, Preset: preset, Currency: e.Currency, Inputs: map[string]any{},
+			Secrets: d.Secrets, Scripts: map[string]string{}, Files: map[string][]byte{}, Notes: d.Notes},
+		at: make(map[string]int, n), stepAt: make(map[string]int, 2*n), last: make(map[string]string, n),
+		plugged: map[string]string{}, ready: map[string][]string{}, waits: map[string][]string{},
+		putOut: map[string]bool{}, provides: map[string]string{}, asked: map[string][]asking{},
+		incoming: map[*topology.Node][]incoming{}, onBase: map[*topology.Node][]*topology.Node{},
+	}
+	for _, name := range sortedKeys(d.Inputs) {
+		c.plan.Inputs[name] = plain(d.Inputs[name])
+	}
+	for _, t := range d.Triggers {
+		c.plan.Triggers = append(c.plan.Triggers, Trigger(t))
+	}
+	c.readDurations()
+	c.readRelations()
+	return c
+}
+
+// readRelations gathers what leads to each node, what runs on each, and which attributes are put out.
+func (c *compiler) readRelations() {
+	note := func(ops map[string]topology.Operation) {
+		for _, op := range ops {
+			for _, o := range op.Outputs {
+				c.putOut[o.Node+"."+o.Attribute] = true
+			}
+		}
+	}
+	for _, n := range c.design.Nodes {
+		note(n.Calls)
+		if n.Base != nil && n.Base != n {
+			c.onBase[n.Base] = append(c.onBase[n.Base], n)
+		}
+		for _, r := range n.Relations {
+			if len(r.Operations) > 0 {
+				note(r.Calls)
+				c.incoming[r.Target] = append(c.incoming[r.Target], incoming{n, r})
+			}
+		}
+	}
 }
 
 // readDurations gathers the Duration policies.
@@ -114,12 +197,28 @@ func (c *compiler) step(s Step, suffix string, seconds float64, after ...string)
 // unique drops repeats and blanks, keeping the order.
 func unique(ids []string) []string {
 	var out []string
-	seen := map[string]bool{"": true}
-	for _, id := range ids {
-		if !seen[id] {
-			seen[id] = true
-			out = append(out, id)
+	var seen map[string]bool
+	for i, id := range ids {
+		if id == "" {
+			continue
 		}
+		if len(ids) <= 8 {
+			if slices.Contains(out, id) {
+				continue
+			}
+		} else {
+			if seen == nil {
+				seen = make(map[string]bool, len(ids))
+			}
+			if seen[id] {
+				continue
+			}
+			seen[id] = true
+		}
+		if out == nil {
+			out = make([]string, 0, len(ids)-i)
+		}
+		out = append(out, id)
 	}
 	return out
 }
@@ -146,7 +245,7 @@ func (c *compiler) siteOf(n *topology.Node, i int) *placement.Choice {
 	if n.Base != nil {
 		base = n.Base
 	}
-	return c.placed.Choice(instanceID(base, i))
+	return c.placed.Choice(c.resourceID(base, i))
 }
 
 func (c *compiler) each(b topology.Builds, build func(n *topology.Node, i int, at *placement.Choice) error) error {
@@ -176,8 +275,7 @@ func (c *compiler) networks() error {
 			return fmt.Errorf("%s: %s links to no network", n.Pos, n.Name)
 		}
 		linked[net.Name] = true
-		c.network(net, at.Site)
-		return nil
+		return c.network(net, at.Site)
 	})
 	for _, n := range c.design.Nodes {
 		if n.Builds == topology.Network && !linked[n.Name] {
@@ -187,10 +285,13 @@ func (c *compiler) networks() error {
 	return err
 }
 
-func (c *compiler) network(n *topology.Node, site string) {
+func (c *compiler) network(n *topology.Node, site string) error {
 	id := networkID(n.Name, site)
 	if _, done := c.at[id]; done {
-		return
+		return nil
+	}
+	if n.Standing != nil {
+		return c.takeNetwork(n, id, site)
 	}
 	cidr, _ := n.Properties["cidr"].(string)
 	label, _ := n.Properties["network_name"].(string)
@@ -200,6 +301,20 @@ func (c *compiler) network(n *topology.Node, site string) {
 	}
 	c.addNetwork(Resource{ID: id, Node: n.Name, Title: n.Name, Service: n.Service, Description: n.Description, Site: site,
 		Detail: cidr, Spec: Spec{Label: label, CIDR: cidr, VLAN: vlan}})
+	return nil
+}
+
+// takeNetwork adds a network that stands already.
+func (c *compiler) takeNetwork(n *topology.Node, id, site string) error {
+	st := n.Standing
+	if st.Site != site {
+		return fmt.Errorf("%s: the network %s stands at %s only, and an instance linked to it is placed at %s", n.Pos, st.Name, st.Site, site)
+	}
+	c.add(Resource{ID: id, Node: n.Name, Title: n.Name, Kind: Network, Service: n.Service, Description: n.Description, Site: site,
+		Detail: "stands as " + st.Name, Spec: Spec{Label: st.Name, Existing: st.Attributes["site.id"]}, Why: []string{st.Name + " stands there"}})
+	c.step(Step{Resource: id, Op: Take, Title: "take " + st.Name, Check: Condition{Kind: CheckNone},
+		Sets: map[string]string{"site.id": st.Attributes["site.id"]}}, "", 0)
+	return nil
 }
 
 func (c *compiler) addNetwork(r Resource) {
@@ -262,8 +377,8 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
 	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Instance, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, Host: at.Host, Detail: detail,
 		CostPerHour: round(at.CostPerHour - volumes*site.Prices.Disk), Why: at.Reasons, Elsewhere: at.Elsewhere,
-		Spec: Spec{Hostname: id, Cores: cores, MemoryGiB: memory, DiskGiB: need.DiskGiB - volumes, Size: at.Size,
-			Image: site.Image(osOf(n)).Name}})
+		Spec: Spec{Hostname: Hostname(id), Cores: cores, MemoryGiB: memory, DiskGiB: need.DiskGiB - volumes, Size: at.Size,
+			Image: imageOf(site, n)}})
 	created := c.step(Step{Resource: id, Op: Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",
 		site.Timings.Instance)
 	c.waitFor(n, created)
@@ -273,6 +388,17 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
 			c.attach(id, created, rel, i)
 		}
 	}
+}
+
+// imageOf is what an instance starts from: the image it names, or the site's first of its system.
+func imageOf(site *estate.Site, n *topology.Node) string {
+	if n.Image != "" {
+		return n.Image
+	}
+	if image := site.Image(osOf(n)); image != nil {
+		return image.Name
+	}
+	return ""
 }
 
 func (c *compiler) attach(instance, created string, rel topology.Relation, i int) {
@@ -290,35 +416,48 @@ func (c *compiler) attach(instance, created string, rel topology.Relation, i int
 // later in the lifecycle than the node itself, so their last steps are looked up in the end.
 func (c *compiler) waitFor(n *topology.Node, step string) {
 	r := c.resource(c.plan.Steps[c.stepAt[step]].Resource)
-	for _, rel := range n.Relations {
-		if rel.Order != topology.Depends {
-			continue
-		}
-		for j := range rel.Target.Count {
-			on := c.resourceID(rel.Target, j)
+	for _, t := range dependencies(n, 0) {
+		for j := range t.Count {
+			on := c.resourceID(t, j)
 			c.waits[step] = append(c.waits[step], on)
 			r.StandsOn = append(r.StandsOn, on)
 		}
 	}
 }
 
+// dependencies are what a node plainly depends on; through a node that builds nothing, what that one leads to.
+func dependencies(n *topology.Node, depth int) []*topology.Node {
+	var out []*topology.Node
+	for _, rel := range n.Relations {
+		if n.Builds != topology.Nothing && rel.Order != topology.Depends {
+			continue
+		}
+		if rel.Target.Builds == topology.Nothing && depth < 100 {
+			out = append(out, dependencies(rel.Target, depth+1)...)
+			continue
+		}
+		out = append(out, rel.Target)
+	}
+	return out
+}
+
 // settleWaits adds the last steps of what steps wait for. A network stands at several sites, so all of them count.
 func (c *compiler) settleWaits() {
+	networks := map[string][]string{}
+	for _, r := range c.plan.Resources {
+		if r.Kind == Network {
+			networks[r.Node+"-1"] = append(networks[r.Node+"-1"], r.ID)
+		}
+	}
 	known := func(id string) []string {
 		if _, ok := c.at[id]; ok {
 			return []string{id}
 		}
-		var out []string
-		for _, r := range c.plan.Resources {
-			if r.Kind == Network && id == r.Node+"-1" {
-				out = append(out, r.ID)
-			}
-		}
-		return out
+		return networks[id]
 	}
-	for i := range c.plan.Steps {
-		s := &c.plan.Steps[i]
-		for _, w := range c.waits[s.ID] {
+	for step, on := range c.waits {
+		s := &c.plan.Steps[c.stepAt[step]]
+		for _, w := range on {
 			for _, id := range known(w) {
 				s.After = append(s.After, c.last[id])
 			}
@@ -327,10 +466,51 @@ func (c *compiler) settleWaits() {
 	}
 	for i := range c.plan.Resources {
 		r := &c.plan.Resources[i]
-		var on []string
+		on := make([]string, 0, len(r.StandsOn))
 		for _, id := range r.StandsOn {
 			on = append(on, known(id)...)
 		}
 		r.StandsOn = unique(on)
 	}
+}
+
+// settleAsked makes every step wait for the steps that provide what its script is given.
+func (c *compiler) settleAsked() error {
+	for _, step := range sortedKeys(c.asked) {
+		s := &c.plan.Steps[c.stepAt[step]]
+		for _, a := range c.asked[step] {
+			by, known := c.provides[a.resource+"."+a.attribute]
+			at, built := c.at[a.resource]
+			switch {
+			case !built:
+				return fmt.Errorf("%s is given %s of %s, which the plan does not build", step, a.attribute, a.resource)
+			case known && by != step:
+				c.comesAfter(s, by)
+			case !known && c.plan.Resources[at].Kind == Interface:
+				c.comesAfter(s, c.last[a.resource])
+			case !known && a.attribute != "state":
+				return fmt.Errorf("%s is given %s of %s, and nothing puts that out: no operation has it among its outputs", step, a.attribute, a.resource)
+			}
+		}
+		s.After = unique(s.After)
+	}
+	return nil
+}
+
+// comesAfter makes a step wait for another, unless it does so already through others.
+func (c *compiler) comesAfter(s *Step, by string) {
+	seen := map[string]bool{}
+	queue := slices.Clone(s.After)
+	for len(queue) > 0 && len(seen) < 500 {
+		id := queue[0]
+		queue = queue[1:]
+		if id == by {
+			return
+		}
+		if !seen[id] {
+			seen[id] = true
+			queue = append(queue, c.plan.Steps[c.stepAt[id]].After...)
+		}
+	}
+	s.After = append(s.After, by)
 }

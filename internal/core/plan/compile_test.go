@@ -60,12 +60,12 @@ func tryCompile(t require.TestingT, text string) (*plan.Plan, error) {
 		return nil, errors.New("no such file")
 	})
 	require.Zero(t, diags.Errors(), diags.Error())
-	design, diags := topology.Build(tmpl, nil)
+	design, diags := topology.Build(tmpl, nil, topology.Options{})
 	require.Zero(t, diags.Errors(), diags.Error())
 	e := roomy(t)
 	placed, err := placement.Solve(plan.Problem(design, e))
 	require.NoError(t, err)
-	return plan.Compile(design, placed, e, "")
+	return plan.Compile(design, placed, e, plan.Options{})
 }
 
 func mustCompile(t *testing.T, text string) *plan.Plan {

@@ -59,8 +59,8 @@ func (c *compiler) interfaceOf(base *topology.Node, i int) string {
 // ports are those that software on an instance answers on, sorted: a port-mapped network must be asked for them.
 func (c *compiler) ports(base *topology.Node) []int {
 	var out []int
-	for _, n := range c.design.Nodes {
-		if n.Base != base || n.Builds != topology.Software {
+	for _, n := range c.onBase[base] {
+		if n.Builds != topology.Software {
 			continue
 		}
 		for _, cp := range n.Capabilities {

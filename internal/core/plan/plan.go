@@ -9,6 +9,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"slices"
 
 	"andamio/internal/core/placement"
@@ -45,6 +46,11 @@ const (
 	Check     Op = "check"
 	Answer    Op = "answer"
 	Settle    Op = "settle"
+	// Call runs an operation that is no part of the lifecycle, Take takes over what stands already, Require demands that
+	// a condition holds.
+	Call    Op = "call"
+	Take    Op = "take"
+	Require Op = "require"
 )
 
 // Plan is everything that raising a design takes.
@@ -68,13 +74,29 @@ type Plan struct {
 	Resources    []Resource `json:"resources"`
 	Steps        []Step     `json:"steps"`
 	Outputs      []Output   `json:"outputs,omitempty"`
+	// Workflow is the imperative workflow that the plan follows; "" is the one woven from the lifecycle.
+	Workflow string `json:"workflow,omitempty"`
+	// Triggers are what policies do when something happens later.
+	Triggers []Trigger `json:"triggers,omitempty"`
 	// Notes say what of the template the plan does not build, and why.
 	Notes []string `json:"notes,omitempty"`
 	// Scripts are the texts of the operations, by path, so that a plan runs without its template.
 	Scripts map[string]string `json:"scripts,omitempty"`
+	// Files are other files that operations need on an instance, by path.
+	Files map[string][]byte `json:"files,omitempty"`
 
 	resources map[string]*Resource
 	steps     map[string]*Step
+}
+
+// Trigger is what a policy does when something happens.
+type Trigger struct {
+	Policy    string   `json:"policy"`
+	Name      string   `json:"name"`
+	Event     string   `json:"event"`
+	Targets   []string `json:"targets,omitempty"`
+	Condition string   `json:"condition,omitempty"`
+	Actions   []string `json:"actions,omitempty"`
 }
 
 // Service is a named group of resources.
@@ -140,6 +162,8 @@ type Spec struct {
 	Path       string  `json:"path,omitempty"`
 	Interface  string  `json:"interface,omitempty"`
 	EndpointOf string  `json:"endpoint_of,omitempty"`
+	// Existing is the site's id of what is taken over instead of being built.
+	Existing string `json:"existing,omitempty"`
 }
 
 // Step is one operation on one resource.
@@ -165,6 +189,22 @@ type Step struct {
 	Location string `json:"location,omitempty"`
 	// Check says when the step is done.
 	Check Condition `json:"check"`
+	// When must hold, or the step is passed over.
+	When *Clause `json:"when,omitempty"`
+	// AfterFailure are steps of which one must have failed; if none has, the step is passed over.
+	AfterFailure []string `json:"after_failure,omitempty"`
+	// Sets are attributes of the resource that the step leaves behind.
+	Sets map[string]string `json:"sets,omitempty"`
+}
+
+// Clause is a condition over attributes of the step's resource: a test, or further clauses joined by and, or, not.
+type Clause struct {
+	Op      string   `json:"op,omitempty"`
+	Clauses []Clause `json:"clauses,omitempty"`
+	// Attribute is tested by Test (a constraint operator of TOSCA 1.3, section 3.6.3) against Values.
+	Attribute string `json:"attribute,omitempty"`
+	Test      string `json:"test,omitempty"`
+	Values    []any  `json:"values,omitempty"`
 }
 
 // Script is a script with its inputs, given to it as environment variables.
@@ -172,6 +212,23 @@ type Script struct {
 	Path    string  `json:"path"`
 	Inputs  []Input `json:"inputs,omitempty"`
 	Timeout float64 `json:"timeout,omitempty"`
+	// Files are put on the instance before the script runs.
+	Files []File `json:"files,omitempty"`
+	// Outputs are variables that the script leaves set, and where their values go.
+	Outputs []ScriptOutput `json:"outputs,omitempty"`
+}
+
+// File is one of the plan's files, and the path it is put at.
+type File struct {
+	File string `json:"file"`
+	Path string `json:"path"`
+}
+
+// ScriptOutput puts a variable into an attribute of a resource.
+type ScriptOutput struct {
+	Name      string `json:"name"`
+	Resource  string `json:"resource"`
+	Attribute string `json:"attribute"`
 }
 
 // Input is a named value; see [Expr].
@@ -205,6 +262,9 @@ type Output struct {
 	Description string `json:"description,omitempty"`
 	Value       Expr   `json:"value"`
 }
+
+// variable is what a script can be given or put out.
+var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // Resource returns the resource of that id, or nil.
 func (p *Plan) Resource(id string) *Resource {
@@ -323,8 +383,18 @@ func (p *Plan) checkStep(s *Step) error {
 		if _, ok := p.Scripts[s.Script.Path]; !ok {
 			return fmt.Errorf("step %s runs %q, which the plan does not carry", s.ID, s.Script.Path)
 		}
+		for _, f := range s.Script.Files {
+			if _, ok := p.Files[f.File]; !ok {
+				return fmt.Errorf("step %s needs the file %q, which the plan does not carry", s.ID, f.File)
+			}
+		}
+		for _, o := range s.Script.Outputs {
+			if p.resources[o.Resource] == nil || !variable.MatchString(o.Name) {
+				return fmt.Errorf("step %s puts %q out to %q, which cannot be", s.ID, o.Name, o.Resource)
+			}
+		}
 	}
-	for _, a := range s.After {
+	for _, a := range slices.Concat(s.After, s.AfterFailure) {
 		before := p.steps[a]
 		if before == nil {
 			return fmt.Errorf("step %s comes after %q, which the plan does not have", s.ID, a)

@@ -34,7 +34,7 @@ func compile(t testing.TB, dir, preset string) *plan.Plan {
 		inputs, diags = tosca.ReadInputs(preset, data)
 		require.Empty(t, diags)
 	}
-	design, diags := topology.Build(tmpl, inputs)
+	design, diags := topology.Build(tmpl, inputs, topology.Options{})
 	require.Zero(t, diags.Errors(), diags.Error())
 	data, err := os.ReadFile(example + "/estate.json")
 	require.NoError(t, err)
@@ -42,7 +42,7 @@ func compile(t testing.TB, dir, preset string) *plan.Plan {
 	require.NoError(t, err)
 	placed, err := placement.Solve(plan.Problem(design, e))
 	require.NoError(t, err)
-	p, err := plan.Compile(design, placed, e, preset)
+	p, err := plan.Compile(design, placed, e, plan.Options{Preset: preset})
 	require.NoError(t, err)
 	return p
 }

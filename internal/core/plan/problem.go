@@ -1,7 +1,7 @@
 package plan
 
 import (
-	"fmt"
+	"strconv"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
@@ -21,7 +21,7 @@ func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
 		need, volumes := needOf(n)
 		for i := range n.Count {
 			p.Workloads = append(p.Workloads, placement.Workload{
-				Name: instanceID(n, i), Node: n.Name, Need: need, VolumesGiB: volumes, OS: osOf(n)})
+				Name: instanceID(n, i), Node: n.Name, Need: need, VolumesGiB: volumes, OS: osOf(n), Image: n.Image})
 		}
 	}
 	for _, r := range d.Rules {
@@ -29,10 +29,25 @@ func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
 			p.Rules = append(p.Rules, rule)
 		}
 	}
+	for _, n := range d.Nodes {
+		if rule, ok := bound(n); ok {
+			p.Rules = append(p.Rules, rule)
+		}
+	}
 	return p
 }
 
-func instanceID(n *topology.Node, i int) string { return fmt.Sprintf("%s-%d", n.Name, i+1) }
+// bound is the rule that an instance is where the network stands that its interface links to.
+func bound(n *topology.Node) (placement.Rule, bool) {
+	net := target(n, topology.Links)
+	if n.Builds != topology.Interface || net == nil || net.Standing == nil {
+		return placement.Rule{}, false
+	}
+	return placement.Rule{Name: n.Name + " links to " + net.Standing.Name, Nodes: []string{n.Base.Name}, Sites: []string{net.Standing.Site},
+		Because: net.Standing.Name + " stands there"}, true
+}
+
+func instanceID(n *topology.Node, i int) string { return n.Name + "-" + strconv.Itoa(i+1) }
 
 // Defaults for a compute node that does not say what it needs.
 const (

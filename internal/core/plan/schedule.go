@@ -11,12 +11,11 @@ import (
 // finish works out what follows from the whole: levels, times, critical path, totals, and the order of the lists.
 func (c *compiler) finish() error {
 	p := c.plan
-	c.settleWaits()
 	if circle := p.circle(); len(circle) > 0 {
 		return fmt.Errorf("these steps wait for each other in a circle: %s", strings.Join(circle, " → "))
 	}
 	for _, o := range c.design.Outputs {
-		p.Outputs = append(p.Outputs, Output{o.Name, o.Description, c.expr(o.Value, 0)})
+		p.Outputs = append(p.Outputs, Output{o.Name, o.Description, c.expr(o.Value, at(0))})
 	}
 	for _, s := range c.design.Services {
 		p.Services = append(p.Services, Service{s.Name, s.Title})

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"andamio/internal/core/placement"
 	"andamio/internal/core/topology"
@@ -10,22 +11,30 @@ import (
 
 // software adds what runs on instances, hosts before what they host and targets of connections before their sources.
 func (c *compiler) software() error {
-	for _, n := range inOrder(c.design.Nodes) {
-		if n.Builds != topology.Software {
-			continue
-		}
+	c.sequence = inOrder(c.design.Nodes)
+	for _, n := range c.sequence {
 		for i := range n.Count {
-			at := c.siteOf(n, i)
-			c.component(n, i, at)
+			var err error
+			switch n.Builds {
+			case topology.Instance:
+				err = c.prepare(n, i)
+			case topology.Software:
+				err = c.component(n, i, c.siteOf(n, i))
+			case topology.Network, topology.Volume, topology.Interface:
+				err = noShell(n)
+			}
+			if err != nil {
+				return err
+			}
 		}
 	}
-	return nil
+	return c.notify()
 }
 
 // inOrder sorts nodes so that the targets of a node's relations come before it; the template has no circles.
 func inOrder(nodes []*topology.Node) []*topology.Node {
-	var out []*topology.Node
-	seen := map[*topology.Node]bool{}
+	out := make([]*topology.Node, 0, len(nodes))
+	seen := make(map[*topology.Node]bool, len(nodes))
 	var visit func(n *topology.Node)
 	visit = func(n *topology.Node) {
 		if n == nil || seen[n] {
@@ -43,10 +52,31 @@ func inOrder(nodes []*topology.Node) []*topology.Node {
 	return out
 }
 
-// component adds one instance of software with the steps of its lifecycle (TOSCA 1.3, section 7.4): create → configure
-// → start, each after what it needs; the operations of its relationships between them; and a check that its endpoint
-// answers before anything connects to it.
-func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) {
+// noShell refuses operations on what has no shell to run them in.
+func noShell(n *topology.Node) error {
+	if len(n.Operations) > 0 {
+		return fmt.Errorf("%s: %s has operations, and a %s has no shell to run them in", n.Pos, n.Name, n.Builds)
+	}
+	return nil
+}
+
+// prepare adds the operations of an instance itself, which run in it before anything is put on it.
+func (c *compiler) prepare(n *topology.Node, i int) error {
+	if len(n.Operations) == 0 && len(c.incoming[n]) == 0 && !slices.ContainsFunc(n.Relations, hasOperations) {
+		return nil
+	}
+	id := c.resourceID(n, i)
+	w := weave{c: c, node: n, i: i, id: id, after: slices.Clone(c.ready[id])}
+	w.lifecycle(nil)
+	c.ready[id] = append(c.ready[id], w.after...)
+	return w.err
+}
+
+func hasOperations(r topology.Relation) bool { return len(r.Operations) > 0 }
+
+// component adds one instance of software with the steps of its lifecycle, and a check that its endpoint answers before
+// anything connects to it.
+func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) error {
 	on := c.resourceID(n.Base, i)
 	id := c.resourceID(n, i)
 	host := on
@@ -56,7 +86,7 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) {
 	targets := c.targets(n, i)
 	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Software, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, On: on, StandsOn: unique(append([]string{host}, targets...)), Detail: endpointDetail(n),
-		Why: []string{fmt.Sprintf("it runs on %s, which is placed there", c.resource(on).Title)}})
+		Why: []string{"it runs on " + c.resource(on).Title + ", which is placed there"}})
 
 	before := slices.Clone(c.ready[on])
 	if host != on {
@@ -67,36 +97,39 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) {
 		connected = append(connected, c.last[t])
 	}
 	w := weave{c: c, node: n, i: i, id: id, after: before}
-	w.own(Create)
-	w.after = append(w.after, connected...)
-	w.relations("pre_configure_source", "pre_configure_target")
-	w.own(Configure)
-	w.relations("post_configure_source", "post_configure_target")
-	w.own(Start)
-	w.check()
-	w.relations("add_target", "add_source")
+	w.lifecycle(connected)
 	if _, any := c.last[id]; !any {
 		w.add(Step{Op: Settle, Title: "nothing to run", Check: Condition{Kind: CheckNone}}, "", 0)
 	}
 	c.waitFor(n, w.first)
+	return w.err
 }
 
 // targets are the resources that an instance of software connects to or depends on: of many instances each source
-// takes one, in turn.
+// takes one, in turn, and every target has a source.
 func (c *compiler) targets(n *topology.Node, i int) []string {
 	var out []string
 	for _, r := range n.Relations {
-		if r.Order != topology.Connects && (r.Order != topology.Depends || r.Target.Builds != topology.Software) {
+		if r.Target.Builds != topology.Software || r.Order != topology.Connects && r.Order != topology.Depends {
 			continue
 		}
-		for j := i % r.Target.Count; j < r.Target.Count; j += max(n.Count, 1) {
+		for _, j := range paired(n, r, i) {
 			out = append(out, c.resourceID(r.Target, j))
 		}
 	}
 	return out
 }
 
-// weave adds the steps of one piece of software, each after the ones before it.
+// paired are the instances of a relation's target that the i-th instance of its source is tied to.
+func paired(n *topology.Node, r topology.Relation, i int) []int {
+	var out []int
+	for j := i % max(r.Target.Count, 1); j < r.Target.Count; j += max(n.Count, 1) {
+		out = append(out, j)
+	}
+	return out
+}
+
+// weave adds the steps of one node's instance, each after the ones before it.
 type weave struct {
 	c     *compiler
 	node  *topology.Node
@@ -104,6 +137,41 @@ type weave struct {
 	id    string
 	after []string
 	first string
+	err   error
+}
+
+// lifecycle weaves the operations of a node with those of its relationships (TOSCA 1.3, sections 5.8.5 and 7.2): create;
+// what its relationships do before it is configured, on the side where it is their target and then where it is their
+// source; configure; what they do after; start; and a check that it answers. The targets it connects to stand before it
+// is configured.
+func (w *weave) lifecycle(connected []string) {
+	w.own(Create)
+	w.asTarget("pre_configure_target")
+	w.after = append(w.after, connected...)
+	w.asSource("pre_configure_source")
+	w.own(Configure)
+	w.asTarget("post_configure_target")
+	w.asSource("post_configure_source")
+	w.own(Start)
+	w.check()
+	w.asSource("add_target")
+}
+
+// notify tells targets of the sources that were added to them, once those stand (add_source, section 5.8.5.3).
+func (c *compiler) notify() error {
+	for _, n := range c.sequence {
+		for i := range n.Count {
+			if len(c.incoming[n]) == 0 {
+				break
+			}
+			w := weave{c: c, node: n, i: i, id: c.resourceID(n, i)}
+			w.asTarget("add_source")
+			if w.err != nil {
+				return w.err
+			}
+		}
+	}
+	return nil
 }
 
 func (w *weave) add(s Step, suffix string, seconds float64) {
@@ -117,36 +185,203 @@ func (w *weave) add(s Step, suffix string, seconds float64) {
 
 // own adds an operation of the node's lifecycle, if it has a script.
 func (w *weave) own(op Op) {
-	if o, ok := w.node.Operations[string(op)]; ok {
-		w.add(Step{Op: op, Title: string(op), Script: w.script(o), Check: Condition{Kind: CheckExit}}, "",
-			w.c.scriptSeconds(w.node.Name, op))
+	o, ok := w.node.Operations[string(op)]
+	if !ok {
+		return
 	}
+	suffix := ""
+	if w.node.Builds == topology.Instance {
+		suffix = ":script" // create is what the site does
+	}
+	w.run(Step{Op: op, Title: string(op)}, suffix, o, "Standard."+string(op), at(w.i), w.c.scriptSeconds(w.node.Name, op))
 }
 
-// relations adds the scripts of the node's relationships for the named operations. Those that the standard runs on the
-// target's side run here too, on the source: the target must not know of its sources.
-func (w *weave) relations(names ...string) {
+// asSource adds a relationship operation that runs on the side of its source, for each of the node's relations and each
+// instance of the target it is tied to.
+func (w *weave) asSource(name string) {
 	for _, r := range w.node.Relations {
-		for _, name := range names {
-			if o, ok := r.Operations[name]; ok {
-				w.add(Step{Op: Connect, Title: fmt.Sprintf("%s %s", name, r.Target.Name), Script: w.script(o),
-					Check: Condition{Kind: CheckExit}}, ":"+r.Name+"."+name, scriptSeconds)
-			}
+		o, ok := r.Operations[name]
+		if !ok || o.Host == "TARGET" {
+			continue
+		}
+		for _, j := range w.c.ends(w.node, r, w.i) {
+			w.relation(name, o, w.node, r, w.i, j)
 		}
 	}
 }
 
-func (w *weave) script(o topology.Operation) *Script {
-	s := &Script{Path: o.Script, Timeout: o.Timeout}
-	for _, in := range o.Inputs {
-		s.Inputs = append(s.Inputs, Input{in.Name, w.c.expr(in.Value, w.i)})
+// asTarget adds a relationship operation that runs on the side of its target, for each relation that leads here and each
+// instance of the source that is tied to this one.
+func (w *weave) asTarget(name string) {
+	for _, in := range w.c.incoming[w.node] {
+		o, ok := in.rel.Operations[name]
+		if !ok || o.Host == "SOURCE" {
+			continue
+		}
+		for k := range in.source.Count {
+			if !slices.Contains(w.c.ends(in.source, in.rel, k), w.i) {
+				continue
+			}
+			if name == "add_source" { // told once the source stands
+				w.after = []string{w.c.last[w.id], w.c.last[w.c.resourceID(in.source, k)]}
+			}
+			w.relation(name, o, in.source, in.rel, k, w.i)
+		}
 	}
-	w.c.plan.Scripts[o.Script] = string(w.c.design.Scripts[o.Script])
-	return s
+}
+
+// ends are the instances of a relation's target that belong to an instance of its source. What hosts or is attached goes
+// one by one.
+func (c *compiler) ends(source *topology.Node, r topology.Relation, i int) []int {
+	if r.Order == topology.Hosted || r.Order == topology.Attaches || r.Order == topology.Binds {
+		return []int{i % max(r.Target.Count, 1)}
+	}
+	return paired(source, r, i)
+}
+
+func (w *weave) relation(name string, o topology.Operation, source *topology.Node, r topology.Relation, i, j int) {
+	pair := instances{i: w.i, pair: map[string]int{source.Name: i, r.Target.Name: j}}
+	other := r.Target
+	which := w.c.resourceID(r.Target, j)
+	if w.node != source || source == r.Target {
+		other, which = source, w.c.resourceID(source, i)
+	}
+	suffix := ":" + r.Name + "." + name
+	if other.Count > 1 || w.node != source {
+		suffix += "." + which
+	}
+	w.run(Step{Op: Connect, Title: name + " " + other.Name}, suffix, o, "Configure."+name, pair, scriptSeconds)
+}
+
+// run adds a step that runs a script.
+func (w *weave) run(s Step, suffix string, o topology.Operation, operation string, in instances, seconds float64) {
+	if w.node.Base == nil {
+		if w.err == nil {
+			w.err = fmt.Errorf("%s: %s runs on %s, which has no shell", w.node.Pos, operation, w.node.Name)
+		}
+		return
+	}
+	var asked []asking
+	s.Script, asked = w.c.script(o, in, w.id, operation)
+	s.Check = Condition{Kind: CheckExit}
+	w.add(s, suffix, seconds)
+	id := w.after[0]
+	if len(asked) > 0 {
+		w.c.asked[id] = asked
+	}
+	for _, out := range s.Script.Outputs {
+		w.c.provides[out.Resource+"."+out.Attribute] = id
+	}
+}
+
+// script is an operation with its inputs, the files it needs and its outputs; asked are the attributes it is given.
+func (c *compiler) script(o topology.Operation, in instances, id, operation string) (*Script, []asking) {
+	s := &Script{Path: o.Script, Timeout: o.Timeout}
+	var asked []asking
+	seen := map[string]bool{}
+	file := func(name, to string) {
+		if !seen[to] {
+			seen[to] = true
+			c.plan.Files[name] = c.design.Files[name]
+			s.Files = append(s.Files, File{name, to})
+		}
+	}
+	for _, arg := range o.Inputs {
+		e := c.expr(arg.Value, in)
+		s.Inputs = append(s.Inputs, Input{arg.Name, e})
+		e.walk(func(e Expr) {
+			switch e.Func {
+			case "get_attribute":
+				asked = append(asked, asking{show(e.Args[0].Literal), show(e.Args[1].Literal)})
+			case "get_operation_output":
+				asked = append(asked, asking{show(e.Args[0].Literal), OutputAttribute(show(e.Args[1].Literal), show(e.Args[2].Literal))})
+			case "get_artifact":
+				name := show(e.Args[0].Literal)
+				file(name, ArtifactPath(name, show(e.Args[1].Literal)))
+			}
+		})
+	}
+	for _, d := range o.Dependencies {
+		file(d, ArtifactPath(d, ""))
+	}
+	for _, out := range o.Outputs {
+		n := c.design.Node(out.Node)
+		s.Outputs = append(s.Outputs, ScriptOutput{out.Name, c.resourceID(n, in.of(n)), out.Attribute})
+	}
+	for _, name := range c.wanted(id, operation) {
+		s.Outputs = append(s.Outputs, ScriptOutput{name, id, OutputAttribute(operation, name)})
+	}
+	c.plan.Scripts[o.Script] = string(c.design.Files[o.Script])
+	return s, asked
+}
+
+// wanted are the outputs of an operation that get_operation_output asks for somewhere.
+func (c *compiler) wanted(id, operation string) []string {
+	if c.outputs == nil {
+		c.outputs = c.askedOutputs()
+	}
+	return c.outputs[c.resource(id).Node+" "+operation]
+}
+
+// askedOutputs gathers what get_operation_output asks for, by "NODE INTERFACE.OPERATION".
+func (c *compiler) askedOutputs() map[string][]string {
+	out := map[string][]string{}
+	var look func(v any)
+	look = func(v any) {
+		switch v := v.(type) {
+		case topology.Deferred:
+			if v.Func == "get_operation_output" {
+				key := fmt.Sprintf("%s %s", v.Args[0], v.Args[1])
+				if name := v.Args[2].(string); !slices.Contains(out[key], name) {
+					out[key] = append(out[key], name)
+				}
+			}
+			look(v.Args)
+		case []any:
+			for _, x := range v {
+				look(x)
+			}
+		}
+	}
+	lookIn := func(ops map[string]topology.Operation) {
+		for _, op := range ops {
+			for _, arg := range op.Inputs {
+				look(arg.Value)
+			}
+		}
+	}
+	for _, n := range c.design.Nodes {
+		lookIn(n.Calls)
+		for _, v := range n.Attributes {
+			look(v)
+		}
+		for _, r := range n.Relations {
+			lookIn(r.Calls)
+		}
+	}
+	for _, o := range c.design.Outputs {
+		look(o.Value)
+	}
+	for _, w := range c.design.Workflows {
+		for _, s := range w.Steps {
+			for _, a := range s.Activities {
+				for _, arg := range a.Inputs {
+					look(arg.Value)
+				}
+			}
+		}
+	}
+	for _, names := range out {
+		slices.Sort(names)
+	}
+	return out
 }
 
 // check adds a step for each endpoint with a port of its own: software is not started before its port is open.
 func (w *weave) check() {
+	if w.node.Builds != topology.Software {
+		return
+	}
 	for _, cp := range w.node.Capabilities {
 		port, ok := cp.Properties["port"].(int64)
 		if !cp.Answers || !ok {
@@ -176,7 +411,7 @@ func endpointDetail(n *topology.Node) string {
 
 func protocol(cp topology.Capability) string {
 	if p, ok := cp.Properties["protocol"].(string); ok && p != "" {
-		return p
+		return strings.ToLower(p)
 	}
 	return "tcp"
 }

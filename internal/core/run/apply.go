@@ -68,6 +68,10 @@ func (s *State) step(e Event) {
 	case StepDone:
 		st.Ended = e.At
 		s.set(st, Standing)
+	case StepPassed:
+		st.Ended = e.At
+		st.log(Line{e.At, e.Text})
+		s.set(st, Passed)
 	case StepFailed:
 		st.Ended, st.Error = e.At, e.Text
 		st.log(Line{e.At, e.Text})
@@ -88,7 +92,8 @@ func (st *Step) log(l Line) {
 	st.Log = append(st.Log, l)
 }
 
-// hold marks every step that waits, directly or through others, for a failed one.
+// hold marks every step that waits, directly or through others, for a failed one. Steps that a failure calls for, and
+// what waits for them alone, are not held.
 func (s *State) hold(failed *Step) {
 	blocked := map[string]bool{failed.ID: true}
 	for i := range s.Steps { // sorted by level: what a step waits for comes before it
@@ -132,7 +137,7 @@ func (s *State) set(st *Step, to Status) {
 
 func (s *State) tally(status Status, n int) {
 	switch status {
-	case Standing:
+	case Standing, Passed:
 		s.Done += n
 	case Failed:
 		s.Failures += n
@@ -143,7 +148,7 @@ func (s *State) tally(status Status, n int) {
 
 func (r *Resource) count(status Status, n int) {
 	switch status {
-	case Standing:
+	case Standing, Passed:
 		r.done += n
 	case Failed, Stopped:
 		r.bad += n

@@ -23,6 +23,7 @@ const (
 	StepRetry   EventKind = "step-retry"
 	StepDone    EventKind = "step-done"
 	StepFailed  EventKind = "step-failed"
+	StepPassed  EventKind = "step-passed"  // its condition does not hold, or no failure called for it
 	StepStopped EventKind = "step-stopped" // interrupted by a cancel; how far it got is not known
 	SiteSays    EventKind = "site-says"
 	Answered    EventKind = "endpoint-says"
@@ -53,6 +54,8 @@ const (
 	Failed   Status = "failed"
 	Held     Status = "held"
 	Stopped  Status = "stopped"
+	// Passed steps were not needed.
+	Passed Status = "passed over"
 )
 
 // Reading is what somebody said, and when.

@@ -2,46 +2,120 @@ package topology
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
 	"andamio/internal/core/tosca"
 )
 
-// addNodes evaluates every node's own values.
-func (b *builder) addNodes() {
-	for _, tn := range b.tmpl.Nodes {
-		n := &Node{Name: tn.Name, Description: tn.Description, TypeName: tn.Type.Name, Pos: tn.Pos, Count: 1,
-			Builds: Builds(tn.Type.Metadata["andamio.builds"])}
-		b.design.Nodes = append(b.design.Nodes, n)
-		b.design.nodes[n.Name] = n
-	}
-	for i, tn := range b.tmpl.Nodes {
-		n, s := b.design.Nodes[i], scope{self: tn}
-		n.Properties = b.properties(tn.Type.Properties, tn.Properties, s)
-		for _, c := range tn.Type.Capabilities {
-			n.Capabilities = append(n.Capabilities, b.capability(c, tn))
-		}
-		n.Operations = b.operations(tn.Interfaces, s)
+// addNodes adds the nodes of a frame, those of the templates that stand for some in their place.
+func (b *builder) addNodes(f *frame) {
+	b.placeNodes(f)
+	for _, p := range b.order {
+		b.evaluate(p, b.placed[p])
 	}
 }
 
-func (b *builder) capability(c *tosca.Capability, tn *tosca.Node) Capability {
-	out := Capability{Name: c.Name, TypeName: c.Type}
-	out.Properties = b.properties(b.tmpl.Types.CapabilityProperties(c), tn.Capabilities[c.Name], scope{self: tn})
-	if t := b.tmpl.Types.Find(tosca.CapabilityTypes, c.Type); t != nil {
-		out.Answers = t.Metadata["andamio.answers"] == "true"
-		out.Public = t.Metadata["andamio.public"] == "true"
-		out.Scales = t.Metadata["andamio.scales"] == "true"
+// placeNodes makes a node for each template before any value is evaluated, since values refer to nodes.
+func (b *builder) placeNodes(f *frame) {
+	for _, tn := range f.tmpl.Nodes {
+		if in := b.inner(f, tn); in != nil {
+			first := len(b.order)
+			b.placeNodes(in)
+			b.noteSubstituted(f, tn, in, b.order[first:])
+			continue
+		}
+		n := &Node{Name: f.prefix + tn.Name, Description: tn.Description, TypeName: tn.Type.Name, Pos: tn.Pos, Count: 1,
+			Builds: Builds(tn.Type.Metadata[tosca.MetaBuilds]), Source: tn}
+		if b.design.nodes[n.Name] != nil {
+			b.mistake(tn.Pos, tn.Width(), tosca.CodeName, fmt.Sprintf("%s is also the name of a part of a substituted node", n.Name), "rename it")
+			continue
+		}
+		p := place{f, tn}
+		b.design.Nodes = append(b.design.Nodes, n)
+		b.design.nodes[n.Name] = n
+		b.placed[p] = n
+		b.order = append(b.order, p)
+	}
+}
+
+func (b *builder) noteSubstituted(f *frame, tn *tosca.Node, in *frame, parts []place) {
+	s := Substituted{Node: f.prefix + tn.Name, Template: in.tmpl.Name, Pos: tn.Pos}
+	for _, p := range parts {
+		if n := b.placed[p]; n != nil {
+			s.Parts = append(s.Parts, n.Name)
+		}
+	}
+	b.design.Substituted = append(b.design.Substituted, s)
+}
+
+// evaluate works out a node's own values.
+func (b *builder) evaluate(p place, n *Node) {
+	if p.n.Directive("select") {
+		b.take(p, n)
+		return
+	}
+	s := scope{f: p.f, self: p.n}
+	n.Properties = b.properties(p.n.Type, p.n.Type.Properties, p.n.Properties, s)
+	if len(p.n.Attributes) > 0 || len(p.n.CapabilityAttributes) > 0 {
+		n.Attributes = b.attributes(p.n, s)
+	}
+	n.Capabilities = make([]Capability, 0, len(p.n.Type.Capabilities))
+	for _, c := range p.n.Type.Capabilities {
+		n.Capabilities = append(n.Capabilities, b.capability(c, p))
+	}
+	n.Operations, n.Calls = b.operations(p.n.Interfaces, s)
+	for _, a := range p.n.Artifacts {
+		if a.Type != nil && a.Type.Metadata[tosca.MetaImage] == "true" {
+			n.Image = a.File
+		}
+	}
+}
+
+// attributes evaluates the initial values of attributes; a capability's are named CAPABILITY.ATTRIBUTE.
+func (b *builder) attributes(tn *tosca.Node, s scope) map[string]any {
+	out := map[string]any{}
+	for name, v := range tn.Attributes {
+		if x, ok := b.eval(v, s); ok {
+			out[name] = x
+		}
+	}
+	for capability, values := range tn.CapabilityAttributes {
+		for name, v := range values {
+			if x, ok := b.eval(v, s); ok {
+				out[capability+"."+name] = x
+			}
+		}
 	}
 	return out
 }
 
-// properties evaluates assignments and defaults.
-func (b *builder) properties(defs []*tosca.Property, given map[string]*tosca.Value, s scope) map[string]any {
-	out := map[string]any{}
+func (b *builder) capability(c *tosca.Capability, p place) Capability {
+	out := Capability{Name: c.Name, TypeName: c.Type}
+	out.Properties = b.properties(c, b.tmpl.Types.CapabilityProperties(c), p.n.Capabilities[c.Name], scope{f: p.f, self: p.n})
+	if t := b.tmpl.Types.Find(tosca.CapabilityTypes, c.Type); t != nil {
+		out.Answers = t.Metadata[tosca.MetaAnswers] == "true"
+		out.Public = t.Metadata[tosca.MetaPublic] == "true"
+		out.Scales = t.Metadata[tosca.MetaScales] == "true"
+	}
+	return out
+}
+
+// properties evaluates assignments and defaults. Where nothing is assigned the values are the declaration's, worked out
+// once for all nodes; they are never changed afterwards.
+func (b *builder) properties(declaration any, defs []*tosca.Property, given map[string]*tosca.Value, s scope) map[string]any {
+	if len(given) == 0 && declaration != nil {
+		if known, ok := b.defaults[declaration]; ok {
+			return known
+		}
+	}
+	out := make(map[string]any, len(given))
+	varies := false
 	for _, def := range defs {
 		v := given[def.Name]
 		if v == nil {
 			v = def.Default
+			varies = varies || v != nil && v.Kind != tosca.Literal
 		}
 		if v == nil {
 			continue
@@ -50,11 +124,17 @@ func (b *builder) properties(defs []*tosca.Property, given map[string]*tosca.Val
 			out[def.Name] = x
 		}
 	}
+	if len(given) == 0 && declaration != nil && !varies {
+		b.defaults[declaration] = out
+	}
 	return out
 }
 
 // typed evaluates a value and, unless a run must finish it, checks it against its definition.
 func (b *builder) typed(def *tosca.Property, v *tosca.Value, s scope) (any, bool) {
+	if v.Kind == tosca.Literal {
+		return b.tmpl.Types.Coerce(v, def, &b.diags)
+	}
 	x, ok := b.eval(v, s)
 	if !ok || isDeferred(x) {
 		return x, ok
@@ -62,30 +142,69 @@ func (b *builder) typed(def *tosca.Property, v *tosca.Value, s scope) (any, bool
 	return b.tmpl.Types.Coerce(tosca.LiteralOf(x, v.Pos()), def, &b.diags)
 }
 
-func (b *builder) operations(interfaces []*tosca.Interface, s scope) map[string]Operation {
-	out := map[string]Operation{}
+// lifecycle are the interfaces whose operations run without being called.
+var lifecycle = []string{"Standard", "Configure"}
+
+// operations evaluates the operations that have a script: those of the lifecycle by name, and all by INTERFACE.OPERATION.
+func (b *builder) operations(interfaces []*tosca.Interface, s scope) (own, calls map[string]Operation) {
 	for _, i := range interfaces {
 		for _, op := range i.Operations {
 			if op.Script == "" {
 				continue
 			}
-			o := Operation{Script: op.Script, Timeout: op.Timeout}
-			o.Inputs = b.arguments(append(append([]*tosca.Parameter{}, i.Inputs...), op.Inputs...), s)
-			out[op.Name] = o
+			o := Operation{Script: op.Script, Dependencies: op.Dependencies, Timeout: op.Timeout, Host: op.Host}
+			o.Inputs = b.arguments(i.Inputs, op.Inputs, s)
+			for _, m := range op.Outputs {
+				if to, ok := b.outputTo(m, s); ok {
+					o.Outputs = append(o.Outputs, to)
+				}
+			}
+			if own == nil {
+				own, calls = map[string]Operation{}, map[string]Operation{}
+			}
+			calls[i.Name+"."+op.Name] = o
+			if i.Type != "" {
+				calls[i.Type+"."+op.Name] = o
+			}
+			if slices.Contains(lifecycle, i.Name) {
+				own[op.Name] = o
+			}
 		}
 	}
-	return out
+	return own, calls
 }
 
-func (b *builder) arguments(params []*tosca.Parameter, s scope) []Argument {
+func (b *builder) outputTo(m tosca.OutputMapping, s scope) (OutputTo, bool) {
+	n := map[string]*tosca.Node{"SELF": s.self, "SOURCE": s.source, "TARGET": s.target}[m.Path[0]]
+	f := s.f
+	if m.Path[0] == "TARGET" && s.targetFrame != nil {
+		f = s.targetFrame
+	}
+	node := b.placed[place{f, n}]
+	if node == nil {
+		return OutputTo{}, false
+	}
+	return OutputTo{m.Name, node.Name, strings.Join(m.Path[1:], ".")}, true
+}
+
+// arguments are an interface's inputs and an operation's own, which win.
+func (b *builder) arguments(outer, own []*tosca.Parameter, s scope) []Argument {
 	var out []Argument
 	at := map[string]int{}
-	for _, p := range params {
+	for _, p := range slices.Concat(outer, own) {
+		if p.Value == nil {
+			continue
+		}
 		v, ok := b.eval(p.Value, s)
 		if !ok {
 			continue
 		}
-		if i, twice := at[p.Name]; twice { // the operation's own input wins over its interface's
+		if p.Def != nil && !isDeferred(v) {
+			if v, ok = b.tmpl.Types.Coerce(tosca.LiteralOf(v, p.Value.Pos()), p.Def, &b.diags); !ok {
+				continue
+			}
+		}
+		if i, twice := at[p.Name]; twice {
 			out[i].Value = v
 			continue
 		}
@@ -95,159 +214,77 @@ func (b *builder) arguments(params []*tosca.Parameter, s scope) []Argument {
 	return out
 }
 
-// relate turns fulfilled requirements into relations and finds what each node stands on.
-func (b *builder) relate() {
-	for i, tn := range b.tmpl.Nodes {
-		n := b.design.Nodes[i]
-		for _, a := range tn.Requirements {
-			n.Relations = append(n.Relations, b.relation(tn, a))
-		}
-		for _, r := range n.Relations {
-			if n.Host == nil && (r.Order == Hosted || r.Order == Binds) {
-				n.Host = r.Target
-			}
-		}
+// take selects what stands already for a node with the directive select (section 3.4.3).
+func (b *builder) take(p place, n *Node) {
+	n.Builds = Nothing
+	if st := p.f.taken[p.n]; st != nil {
+		n.Standing = st
+		return
 	}
-	for _, n := range b.design.Nodes {
-		n.Base = base(n)
-	}
-	b.checkBases()
-}
-
-func (b *builder) relation(tn *tosca.Node, a *tosca.Assignment) Relation {
-	r := Relation{Name: a.Name, Order: Depends, Target: b.design.nodes[a.Target], Capability: a.Capability}
-	s := scope{self: tn, source: tn, target: b.tmpl.Node(a.Target)}
-	if rt := a.Relationship; rt != nil {
-		if order := rt.Metadata["andamio.order"]; order != "" {
-			r.Order = Order(order)
-		}
-		r.Properties = b.properties(rt.Properties, a.Properties, s)
-	}
-	r.Operations = b.operations(a.Interfaces, s)
-	return r
-}
-
-// base follows hosts down to an instance; the template has no circles.
-func base(n *Node) *Node {
-	for ; n != nil; n = n.Host {
-		if n.Builds == Instance {
-			return n
-		}
-	}
-	return nil
-}
-
-func (b *builder) checkBases() {
-	for _, n := range b.design.Nodes {
-		if (n.Builds == Software || n.Builds == Interface) && n.Base == nil {
-			b.mistake(n.Pos, tosca.CodeUnfulfilled, fmt.Sprintf("%s stands on no compute node", n.Name),
-				"what it is hosted on must itself be hosted, down to a compute node")
-		}
-	}
-}
-
-// count sets the number of instances: the scalable capability's of the instance at the bottom, and for a volume that
-// of the instance it is attached to.
-func (b *builder) count() {
-	for _, n := range b.design.Nodes {
-		if n.Builds == Instance {
-			n.Count = b.instances(n)
-		}
-	}
-	for _, n := range b.design.Nodes {
-		if n.Base != nil {
-			n.Count = n.Base.Count
-		}
-		for _, r := range n.Relations {
-			if r.Order == Attaches {
-				r.Target.Count = max(r.Target.Count, n.Count)
-				r.Target.Base = n
-			}
-		}
-	}
-}
-
-// maxInstances bounds what a slip of the finger can ask for.
-const maxInstances = 10_000
-
-func (b *builder) instances(n *Node) int {
-	for _, c := range n.Capabilities {
-		if !c.Scales {
+	var known []string
+	for i := range b.options.Standing {
+		st := &b.options.Standing[i]
+		if !b.tmpl.Types.Derives(tosca.NodeTypes, st.Type, p.n.Type.Name) {
 			continue
 		}
-		low, high := asInt(c.Properties["min_instances"], 1), asInt(c.Properties["max_instances"], 1)
-		count := asInt(c.Properties["default_instances"], low)
-		if count < low || count > high || count > maxInstances {
-			b.mistake(n.Pos, tosca.CodeConstraint,
-				fmt.Sprintf("%s would have %d instances, and its scalable capability allows %d to %d", n.Name, count, low, min(high, maxInstances)),
-				"change default_instances, or the bounds min_instances and max_instances")
+		known = append(known, st.Name)
+		if b.standingFits(p, st) {
+			n.Standing, n.Properties = st, st.Properties
+			p.f.taken[p.n] = st
+			for _, c := range p.n.Type.Capabilities {
+				n.Capabilities = append(n.Capabilities, Capability{Name: c.Name, TypeName: c.Type, Properties: st.Capabilities[c.Name]})
+			}
+			return
 		}
-		return count
 	}
-	return 1
+	if b.options.NoSites {
+		return // nothing is known of the sites, so nothing can be wrong
+	}
+	message := fmt.Sprintf("nothing stands that %s could be: no %s is known at the sites", p.n.Name, p.n.Type.Name)
+	if len(known) > 0 {
+		message = fmt.Sprintf("nothing stands that %s could be: its filter rules out %s", p.n.Name, strings.Join(known, ", "))
+	}
+	b.mistake(p.n.Pos, p.n.Width(), tosca.CodeSelect, message, "change the node filter, or build it: remove the directive select")
 }
 
-func asInt(v any, fallback int) int {
-	if i, ok := v.(int64); ok {
-		return int(i)
-	}
-	return fallback
-}
-
-// addGroups names the services. A node in no group belongs to the service of what it stands on.
-func (b *builder) addGroups() {
-	for _, g := range b.tmpl.Groups {
-		title := g.Name
-		if v := g.Properties["title"]; v != nil {
-			if text, ok := v.Text(); ok {
-				title = text
+// standingFits holds what stands against a node's filter and the properties it gives.
+func (b *builder) standingFits(p place, st *Standing) bool {
+	match := func(cs []tosca.Condition, values map[string]any, defs []*tosca.Property) bool {
+		for _, c := range cs {
+			var def *tosca.Property
+			for _, d := range defs {
+				if d.Name == c.Name {
+					def = d
+				}
+			}
+			v, has := values[c.Name]
+			if !has || def == nil {
+				return false
+			}
+			var ignored tosca.Diagnostics
+			x, ok := b.tmpl.Types.Coerce(tosca.LiteralOf(v, c.Pos), def, &ignored)
+			if !ok || !c.Match(b.tmpl.Types, x, def) {
+				return false
 			}
 		}
-		b.design.Services = append(b.design.Services, Service{g.Name, title})
-		for _, m := range g.Members {
-			if n := b.design.nodes[m]; n != nil && n.Service == "" {
-				n.Service = g.Name
+		return true
+	}
+	if f := p.n.Filter; f != nil {
+		if !match(f.Properties, st.Properties, p.n.Type.Properties) {
+			return false
+		}
+		for _, cf := range f.Capabilities {
+			c := p.f.tmpl.FilterCapability(p.n, cf.Name)
+			if c == nil || !match(cf.Properties, st.Capabilities[c.Name], b.tmpl.Types.CapabilityProperties(c)) {
+				return false
 			}
 		}
 	}
-	for _, n := range b.design.Nodes {
-		if n.Service == "" && n.Base != nil {
-			n.Service = n.Base.Service
+	for name, v := range p.n.Properties {
+		x, ok := b.eval(v, scope{f: p.f, self: p.n})
+		if !ok || fmt.Sprint(x) != fmt.Sprint(st.Properties[name]) {
+			return false
 		}
 	}
-}
-
-// addRules evaluates policies; groups among their targets become their members.
-func (b *builder) addRules() {
-	for _, p := range b.tmpl.Policies {
-		r := Rule{Name: p.Name, Kind: p.Type.Metadata["andamio.rule"], Pos: p.Pos}
-		r.Properties = b.properties(p.Type.Properties, p.Properties, scope{})
-		r.Because, _ = r.Properties["because"].(string)
-		if r.Because == "" {
-			r.Because = p.Description
-		}
-		for _, target := range p.Targets {
-			r.Targets = append(r.Targets, b.expandTarget(target)...)
-		}
-		if len(p.Targets) == 0 || len(r.Targets) > 0 {
-			b.design.Rules = append(b.design.Rules, r)
-		}
-	}
-}
-
-func (b *builder) expandTarget(name string) []string {
-	for _, g := range b.tmpl.Groups {
-		if g.Name == name {
-			return g.Members
-		}
-	}
-	return []string{name}
-}
-
-func (b *builder) addOutputs() {
-	for _, o := range b.tmpl.Outputs {
-		if v, ok := b.eval(o.Value, scope{}); ok {
-			b.design.Outputs = append(b.design.Outputs, Output{o.Name, o.Description, v})
-		}
-	}
+	return true
 }

@@ -1,8 +1,10 @@
 // Package topology turns a checked template and inputs into a design: every value evaluated as far as it can be before
-// anything runs, requirements as relations between nodes, and the number of instances of each node.
+// anything runs, nodes substituted by the templates that stand for them and selected among what stands already,
+// requirements fulfilled as relations between nodes, and the number of instances of each node.
 //
-// In goes a [tosca.Template] and values for its inputs; out comes a [Design], and diagnostics placed in the template or
-// the preset. What only a run can know (an address, say) stays in the design as a [Deferred] function.
+// In goes a [tosca.Template], values for its inputs and what stands at the sites; out comes a [Design], flat, and
+// diagnostics placed in the template or the preset. What only a run can know (an address, say) stays in the design as a
+// [Deferred] function.
 package topology
 
 import (
@@ -37,16 +39,24 @@ const (
 
 // Design is a template with its inputs resolved.
 type Design struct {
-	Name     string
-	Inputs   map[string]any
-	Nodes    []*Node
-	Services []Service
-	Rules    []Rule
-	Outputs  []Output
+	Name      string
+	Inputs    map[string]any
+	Nodes     []*Node
+	Services  []Service
+	Rules     []Rule
+	Workflows []*Workflow
+	Triggers  []Trigger
+	Outputs   []Output
+	// Substituted says, for every node that a template stands for, which one.
+	Substituted []Substituted
 	// Secrets are the names of secret inputs, whose values only a run is given.
 	Secrets []string
-	// Scripts are the texts of the operations, by path.
-	Scripts map[string][]byte
+	// Files are the scripts and other files of the operations, by path.
+	Files map[string][]byte
+	// Types are those of the template.
+	Types *tosca.Types
+	// Notes say how something was decided that the template left open.
+	Notes []string
 
 	nodes map[string]*Node
 }
@@ -54,10 +64,28 @@ type Design struct {
 // Node returns the node of that name, or nil.
 func (d *Design) Node(name string) *Node { return d.nodes[name] }
 
+// Workflow returns the workflow of that name, or nil.
+func (d *Design) Workflow(name string) *Workflow {
+	for _, w := range d.Workflows {
+		if w.Name == name {
+			return w
+		}
+	}
+	return nil
+}
+
 // Service is a named group of nodes, as people speak of them.
 type Service struct{ Name, Title string }
 
-// Node is a node template with its values evaluated.
+// Substituted is a node for which a template stands.
+type Substituted struct {
+	Node, Template string
+	// Parts are the names of the nodes it is made of.
+	Parts []string
+	Pos   tosca.Pos
+}
+
+// Node is a node template with its values evaluated. The name of a node within a substituted one begins with that one's.
 type Node struct {
 	Name        string
 	Description string
@@ -67,15 +95,31 @@ type Node struct {
 	Service string
 	// Count is how many instances there are of it.
 	Count int
-	// Properties and Capabilities hold Go values, [tosca.Scalar] and [Deferred].
+	// Properties and Capabilities hold Go values, [tosca.Scalar] and the like, and [Deferred]; Attributes the initial ones.
 	Properties   map[string]any
+	Attributes   map[string]any
 	Capabilities []Capability
 	Relations    []Relation
-	// Operations are those with a script, by name of the operation.
+	// Operations are those of the lifecycle with a script, by their names; Calls all of them, by INTERFACE.OPERATION.
 	Operations map[string]Operation
-	Pos        tosca.Pos
+	Calls      map[string]Operation
+	// Image is what the node is to be started from, "" for any of its system.
+	Image string
+	// Standing is what was selected for the node instead of building it.
+	Standing *Standing
+	// Source is the node template it comes from.
+	Source *tosca.Node
+	Pos    tosca.Pos
 	// Host is the node it is hosted on or bound to, Base the instance at the bottom of that chain; both may be nil.
 	Host, Base *Node
+}
+
+// Standing is something that exists already and that a node with the directive select may take.
+type Standing struct {
+	Name, Type, Site string
+	Properties       map[string]any
+	Capabilities     map[string]map[string]any
+	Attributes       map[string]string
 }
 
 // Capability is a capability with its properties evaluated.
@@ -104,15 +148,29 @@ type Relation struct {
 	Target     *Node
 	Capability string
 	Properties map[string]any
+	// Operations and Calls are the relationship's, as a node's are.
 	Operations map[string]Operation
+	Calls      map[string]Operation
 }
 
 // Operation is a script with what it is given.
 type Operation struct {
 	Script string
-	Inputs []Argument
+	// Dependencies are files that lie beside the script when it runs.
+	Dependencies []string
+	Inputs       []Argument
+	// Outputs are the variables that the script puts out, and the attributes that take them.
+	Outputs []OutputTo
+	// Host says where it runs: SOURCE or TARGET for a relationship's, "" where the standard says.
+	Host string
 	// Timeout in seconds, 0 for none.
 	Timeout float64
+}
+
+// OutputTo puts an output into an attribute of a node, "" where an output is only asked for.
+type OutputTo struct {
+	Name            string
+	Node, Attribute string
 }
 
 // Argument is a named value, which may be [Deferred].
@@ -141,47 +199,130 @@ func (r Rule) Covers(name string) bool {
 	return len(r.Targets) == 0
 }
 
+// Trigger is what a policy does when something happens.
+type Trigger struct {
+	Policy, Name, Event string
+	Targets             []string
+	Condition           string
+	Actions             []string
+}
+
+// Workflow is an imperative workflow with its targets found.
+type Workflow struct {
+	Name          string
+	Preconditions []Precondition
+	Steps         []WorkflowStep
+	Pos           tosca.Pos
+}
+
+// Precondition must hold of the target before the workflow begins.
+type Precondition struct {
+	Target    string
+	Condition tosca.Clause
+	Pos       tosca.Pos
+}
+
+// WorkflowStep is activities on nodes, one after the other.
+type WorkflowStep struct {
+	Name string
+	// Targets are nodes; Relation a requirement of theirs, "" for the nodes themselves.
+	Targets  []string
+	Relation string
+	// Host is SOURCE or TARGET.
+	Host                 string
+	Filter               tosca.Clause
+	Activities           []Activity
+	OnSuccess, OnFailure []string
+	Pos                  tosca.Pos
+}
+
+// Activity is one thing a step does. Inputs win over those of the operation called.
+type Activity struct {
+	Kind   tosca.ActivityKind
+	Name   string
+	Inputs []Argument
+	Pos    tosca.Pos
+}
+
 // Output is a value that the deployment exposes.
 type Output struct {
 	Name, Description string
 	Value             any
 }
 
-// Deferred is a function that a run evaluates: get_attribute, get_secret, or concat over others.
+// Deferred is a function that a run evaluates: get_attribute, get_operation_output, get_secret, get_artifact, or concat,
+// join and token over others. In a design made without all inputs it may be get_input.
 type Deferred struct {
 	Func string
 	Args []any
 }
 
+// Options says what a design is made of beside the template.
+type Options struct {
+	// Standing is what nodes with the directive select may take.
+	Standing []Standing
+	// Partial makes a design although required inputs have no values, to find mistakes; it cannot be planned.
+	Partial bool
+	// NoSites says that nothing is known of the sites, so that not finding what to select there is no mistake.
+	NoSites bool
+}
+
 // Build evaluates a template without mistakes. The design is nil if a diagnostic is a mistake.
-func Build(t *tosca.Template, given tosca.Inputs) (*Design, tosca.Diagnostics) {
+func Build(t *tosca.Template, given tosca.Inputs, o Options) (*Design, tosca.Diagnostics) {
 	inputs, diags := t.Apply(given)
+	if o.Partial {
+		diags = withoutMissing(diags)
+	}
 	b := &builder{
-		tmpl: t, diags: diags, open: map[string]bool{},
-		design: &Design{Name: t.Name, Inputs: inputs, Scripts: t.Artifacts, nodes: map[string]*Node{}},
+		tmpl: t, diags: diags, options: o, open: map[propertyID]bool{}, placed: map[place]*Node{},
+		design:   &Design{Name: t.Name, Types: t.Types, Inputs: inputs, Files: t.Artifacts, nodes: make(map[string]*Node, len(t.Nodes))},
+		defaults: map[any]map[string]any{},
 	}
 	if diags.Errors() > 0 {
 		return nil, b.diags
 	}
 	b.hideSecrets()
-	b.addNodes()
-	b.relate()
+	root := b.frame(t, inputs)
+	b.addNodes(root)
+	b.relateAll()
 	b.count()
-	b.addGroups()
-	b.addRules()
-	b.addOutputs()
+	b.addGroups(root)
+	b.addRules(root)
+	b.addWorkflows(root)
+	b.addOutputs(root)
+	b.diags.Sort()
 	if b.diags.Errors() > 0 {
 		return nil, b.diags
 	}
 	return b.design, b.diags
 }
 
+// withoutMissing leaves out what is only wrong because an input has no value yet.
+func withoutMissing(diags tosca.Diagnostics) tosca.Diagnostics {
+	var out tosca.Diagnostics
+	for _, d := range diags {
+		if d.Code != tosca.CodeMissingInput {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
 type builder struct {
-	tmpl   *tosca.Template
-	design *Design
-	diags  tosca.Diagnostics
-	// open holds the properties under evaluation, to find circles among them.
-	open map[string]bool
+	tmpl    *tosca.Template
+	design  *Design
+	options Options
+	diags   tosca.Diagnostics
+	// open holds the properties under evaluation, in order on path, to find circles among them.
+	open map[propertyID]bool
+	path []propertyID
+	// circles are those reported, as sorted names.
+	circles [][]string
+	// placed finds the node of a node template in its frame; order has them as they were added.
+	placed map[place]*Node
+	order  []place
+	// defaults are the values of declarations to which nothing is assigned, by declaration.
+	defaults map[any]map[string]any
 }
 
 // hideSecrets takes the values of secret inputs out of the design: they are asked for when it runs.
@@ -194,6 +335,6 @@ func (b *builder) hideSecrets() {
 	}
 }
 
-func (b *builder) mistake(at tosca.Pos, code tosca.Code, message, hint string) {
-	b.diags = append(b.diags, tosca.Diagnostic{Pos: at, Width: 1, Code: code, Severity: tosca.Mistake, Message: message, Hint: hint})
+func (b *builder) mistake(at tosca.Pos, width int, code tosca.Code, message, hint string) {
+	b.diags = append(b.diags, tosca.Diagnostic{Pos: at, Width: max(width, 1), Code: code, Severity: tosca.Mistake, Message: message, Hint: hint})
 }

@@ -40,7 +40,7 @@ func build(t *testing.T, text, preset string) (*Design, tosca.Diagnostics) {
 	require.Zero(t, diags.Errors(), diags.Error())
 	inputs, diags := tosca.ReadInputs("preset", []byte(preset))
 	require.Empty(t, diags)
-	return Build(tmpl, inputs)
+	return Build(tmpl, inputs, Options{})
 }
 
 // must builds what has no mistakes.
@@ -158,13 +158,13 @@ func TestBuildRefuses(t *testing.T) {
 		"ill-typed input":    {twoTiers, "count: many", tosca.CodeValueType, "integer"},
 		"too many instances": {twoTiers, "count: 9", tosca.CodeConstraint, "allows 1 to 5"},
 		"missing input": {"\n  inputs: { n: { type: integer } }\n  node_templates:\n    v: { type: BlockStorage, properties: { name: x } }\n",
-			"", tosca.CodeMissingProperty, "--input n="},
+			"", tosca.CodeMissingInput, "--input n="},
 		"a circle of properties": {`
   node_templates:
     host: { type: Compute }
     a: { type: own.Service, properties: { label: { get_property: [ b, label ] } }, requirements: [ host: host ] }
     b: { type: own.Service, properties: { label: { get_property: [ a, label ] } }, requirements: [ host: host ] }
-`, "", tosca.CodeCycle, "depends on itself"},
+`, "", tosca.CodeCycle, "depend on each other"},
 		"a property without value": {`
   node_templates:
     host: { type: Compute }

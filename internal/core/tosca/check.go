@@ -9,10 +9,6 @@ import (
 
 // check holds the parsed template against its types.
 func (r *reader) check() {
-	r.tmpl.nodes = map[string]*Node{}
-	for _, n := range r.tmpl.Nodes {
-		r.tmpl.nodes[n.Name] = n
-	}
 	for _, n := range r.tmpl.Nodes {
 		if n.Type != nil {
 			r.checkNode(n)
@@ -27,71 +23,124 @@ func (r *reader) check() {
 		}
 	}
 	for _, g := range r.tmpl.Groups {
-		if g.Type != nil {
-			r.checkProperties(g.Type.Properties, g.Properties, g.Type, place{g.Pos, len(g.Name)}, nil)
-		}
+		r.checkGroup(g)
 	}
 	for _, p := range r.tmpl.Policies {
 		r.checkPolicy(p)
 	}
 	for _, o := range r.tmpl.Outputs {
-		r.checkFunctions(o.Value, nil)
+		r.checkFunctions(o.Value, whereabouts{})
 	}
+	r.checkWorkflows()
 	r.checkCycles()
 }
 
 func (r *reader) checkNode(n *Node) {
 	at := place{n.Pos, n.width}
+	r.checkDirectives(n)
 	r.checkProperties(n.Type.Properties, n.Properties, n.Type, at, n)
+	r.checkAttributes(n.Type.Attributes, n.Type.Properties, n.Attributes, n.Type, n)
 	for _, c := range n.Type.Capabilities {
+		given := n.Capabilities[c.Name]
 		ct := r.types.Find(CapabilityTypes, c.Type)
 		if ct == nil {
 			continue
 		}
-		defs := r.types.CapabilityProperties(c)
-		r.checkProperties(defs, n.Capabilities[c.Name], ct, at, n)
-		r.doubtSizes(ct, n.Capabilities[c.Name])
+		r.checkProperties(r.types.CapabilityProperties(c), given, ct, at, n)
+		if attrs := n.CapabilityAttributes[c.Name]; attrs != nil {
+			r.checkAttributes(r.types.CapabilityAttributes(c), r.types.CapabilityProperties(c), attrs, ct, n)
+		}
+		if given != nil {
+			r.doubtSizes(ct, given)
+		}
 	}
-	n.Interfaces = r.assignInterfaces(n.Type, n.Interfaces, n)
+	r.doubtSizes(n.Type, n.Properties)
+	if len(n.Artifacts) > 0 || len(n.Type.Artifacts) > 0 {
+		n.Artifacts = mergeBy(n.Type.Artifacts, n.Artifacts, artifactName, func(_, c *Artifact) *Artifact { return c })
+		r.resolveArtifacts(n.Artifacts, n)
+	}
+	n.Interfaces = r.assignInterfaces(n.Type, n.Interfaces, n.Type.Interfaces, whereabouts{self: n})
+	r.checkFilter(n.Filter, n.Type)
 }
 
-// CapabilityProperties are a declared capability's properties: its type's, refined where the node type does so.
-func (ts *Types) CapabilityProperties(c *Capability) []*Property {
-	ct := ts.Find(CapabilityTypes, c.Type)
-	if ct == nil {
-		return c.Properties
+// checkDirectives refuses templates of abstract types that nothing takes the place of.
+func (r *reader) checkDirectives(n *Node) {
+	if n.Type.Abstract() && len(n.Directives) == 0 {
+		r.diags.at(place{n.Pos, n.width}, CodeAbstract, "%s is abstract: nothing can be built of it", n.Type.Name).see(n.Type.Pos).
+			hint("use a type that derives from it, or let a template stand for it with directives: [ substitute ]")
 	}
-	return mergeBy(ct.Properties, c.Properties, func(p *Property) string { return p.Name }, refineProperty)
+	if n.Filter != nil && len(n.Directives) == 0 {
+		r.diags.at(place{n.Filter.Pos, 1}, CodeUnused, "this node filter chooses nothing: the node is built as it is").doubt().
+			hint("add directives: [ select ] or [ substitute ], or remove it")
+	}
 }
 
 // checkProperties checks assignments against declarations: unknown, ill-typed and missing ones.
 func (r *reader) checkProperties(defs []*Property, given map[string]*Value, t *Type, at place, self *Node) {
-	for _, name := range sortedKeys(given) {
-		def := find(defs, name)
-		if def == nil {
-			names := make([]string, len(defs))
-			for i, d := range defs {
-				names[i] = d.Name
-			}
-			r.diags.at(given[name].at, CodeUnknownProperty, "%s has no property %q", t.Name, name).suggest(name, names).see(t.Pos)
-			continue
+	if len(given) > 0 {
+		for _, name := range sortedKeys(given) {
+			r.checkAssigned(defs, name, given[name], t, "property", self)
 		}
-		r.checkFunctions(given[name], self)
-		r.types.Coerce(given[name], def, &r.diags)
 	}
 	for _, def := range defs {
-		if given[def.Name] == nil && def.Required && def.Default == nil {
+		if def.Required && def.Default == nil && given[def.Name] == nil && (self == nil || !self.Directive("select")) {
 			r.diags.at(at, CodeMissingProperty, "%s needs the property %q", t.Name, def.Name).see(def.Pos).
 				hint("add %s: of type %s", def.Name, def.Type)
 		}
 	}
 }
 
-// doubtSizes questions sizes that are valid and a thousand times too small, the usual slip between MB and GB. What is
-// plausible is data: metadata "andamio.least.PROPERTY" of the capability type.
-func (r *reader) doubtSizes(t *Type, given map[string]*Value) {
+// checkAttributes checks the initial values of attributes. Every property is an attribute too.
+func (r *reader) checkAttributes(defs, properties []*Property, given map[string]*Value, t *Type, self *Node) {
+	if len(given) == 0 {
+		return
+	}
+	all := slices.Concat(defs, properties)
 	for _, name := range sortedKeys(given) {
-		least, err := ParseScalar(Size, t.Metadata["andamio.least."+name])
+		r.checkAssigned(all, name, given[name], t, "attribute", self)
+	}
+}
+
+func (r *reader) checkAssigned(defs []*Property, name string, v *Value, t *Type, what string, self *Node) {
+	def := find(defs, name)
+	if def == nil {
+		names := make([]string, len(defs))
+		for i, d := range defs {
+			names[i] = d.Name
+		}
+		code := CodeUnknownProperty
+		r.diags.at(v.at, code, "%s has no %s %q", t.Name, what, name).suggest(name, names).see(t.Pos)
+		return
+	}
+	switch def.Status {
+	case Deprecated:
+		r.diags.at(v.at, CodeStatus, "%s of %s is deprecated: %s", name, t.Name, orElse(def.Description, "use another")).doubt().see(def.Pos)
+	case Unsupported:
+		r.diags.at(v.at, CodeStatus, "%s of %s is not supported by whoever made the type", name, t.Name).see(def.Pos)
+	}
+	if v.Kind == Literal {
+		r.types.Coerce(v, def, &r.diags)
+		return
+	}
+	r.checkFunctions(v, whereabouts{self: self})
+	r.types.Coerce(v, def, &r.diags)
+}
+
+func orElse(s, fallback string) string {
+	if s == "" {
+		return fallback
+	}
+	return s
+}
+
+// doubtSizes questions sizes that are valid and a thousand times too small, the usual slip between MB and GB. What is
+// plausible is data: metadata "andamio.least.PROPERTY" of the type.
+func (r *reader) doubtSizes(t *Type, given map[string]*Value) {
+	if !t.doubts {
+		return
+	}
+	for _, name := range sortedKeys(given) {
+		least, err := ParseScalar(Size, t.Metadata[metaLeast+name])
 		if err != nil {
 			continue
 		}
@@ -106,38 +155,151 @@ func (r *reader) doubtSizes(t *Type, given map[string]*Value) {
 	}
 }
 
-func (r *reader) checkPolicy(p *Policy) {
-	if p.Type != nil {
-		r.checkProperties(p.Type.Properties, p.Properties, p.Type, place{p.Pos, len(p.Name)}, nil)
+func (r *reader) checkGroup(g *Group) {
+	if g.Type == nil {
+		return
+	}
+	r.checkProperties(g.Type.Properties, g.Properties, g.Type, place{g.Pos, len(g.Name)}, nil)
+	for _, m := range g.Members {
+		r.checkMember(g.Type, m, g.Name, g.Pos)
 	}
 }
 
-// assignInterfaces merges assignments into the type's interfaces and loads the scripts they name.
-func (r *reader) assignInterfaces(t *Type, given []*Interface, self *Node) []*Interface {
+// checkMember checks that a member of a group or a target of a policy is of a type that the group's or policy's allows.
+func (r *reader) checkMember(t *Type, name, of string, at Pos) {
+	n := r.tmpl.nodes[name]
+	if n == nil || n.Type == nil || len(t.ValidTargets) == 0 {
+		return
+	}
+	for _, v := range t.ValidTargets {
+		if r.types.Derives(NodeTypes, n.Type.Name, v) || r.types.Find(GroupTypes, v) != nil {
+			return
+		}
+	}
+	r.diags.at(place{at, len(of)}, CodeMismatch, "%s is a %s, and %s is for: %s", name, n.Type.Name, t.Name, strings.Join(t.ValidTargets, ", ")).see(n.Pos)
+}
+
+func (r *reader) checkPolicy(p *Policy) {
+	if p.Type == nil {
+		return
+	}
+	r.checkProperties(p.Type.Properties, p.Properties, p.Type, place{p.Pos, len(p.Name)}, nil)
+	for _, target := range p.Targets {
+		r.checkMember(p.Type, target, p.Name, p.Pos)
+	}
+	for _, t := range p.Triggers {
+		if t.Target != "" && r.tmpl.nodes[t.Target] == nil && !r.isGroup(t.Target) {
+			r.unknownNode(place{t.Pos, len(t.Name)}, t.Target)
+		}
+		for _, a := range t.Actions {
+			r.checkActivity(a, r.tmpl.nodes[t.Target], "")
+		}
+	}
+}
+
+// assignInterfaces merges assignments into the declared interfaces and loads the scripts they name.
+func (r *reader) assignInterfaces(t *Type, given, declared []*Interface, w whereabouts) []*Interface {
+	if len(given) == 0 && t.Kind == NodeTypes && t.checked {
+		return declared // inherited as a whole, and checked with the first node of the type
+	}
+	fits := given[:0:0]
 	for _, i := range given {
-		decl := t.Interface(i.Name)
+		decl := findInterface(declared, i.Name)
 		if decl == nil {
 			r.diags.at(place{i.Pos, len(i.Name)}, CodeUnknownOperation, "%s has no interface %q", t.Name, i.Name).
 				suggest(i.Name, interfaceNames(t)).see(t.Pos)
 			continue
 		}
 		r.checkOperations(decl, i)
+		fits = append(fits, i)
 	}
-	given = slices.DeleteFunc(slices.Clone(given), func(i *Interface) bool { return t.Interface(i.Name) == nil })
-	merged := mergeBy(t.Interfaces, given, func(i *Interface) string { return i.Name }, refineInterface)
+	merged := mergeBy(declared, fits, interfaceName, refineInterface)
+	if w.self != nil && len(w.self.Artifacts) > 0 {
+		merged = ownOperations(merged) // which artifact an operation's script is depends on the node
+	}
 	for _, i := range merged {
-		r.checkInputs(i.Inputs, self)
+		r.checkInputs(i.Inputs, nil, w.self, w)
 		for _, op := range i.Operations {
-			r.checkInputs(op.Inputs, self)
-			r.loadScript(op)
+			if op.Script == "" && len(op.Inputs) == 0 {
+				continue
+			}
+			r.checkInputs(op.Inputs, i.Inputs, w.self, w)
+			r.checkOutputs(op, w)
+			r.loadScript(op, w)
 		}
+	}
+	if len(given) == 0 && t.Kind == NodeTypes && !inheritsFunctions(declared) {
+		t.checked = true
 	}
 	return merged
 }
 
-func (r *reader) checkInputs(inputs []*Parameter, self *Node) {
+// inheritsFunctions reports whether what a type's operations are given depends on the node they belong to.
+func inheritsFunctions(is []*Interface) bool {
+	for _, i := range is {
+		if len(i.Inputs) > 0 {
+			return true
+		}
+		for _, op := range i.Operations {
+			if op.Script != "" || len(op.Inputs) > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// ownOperations copies interfaces with their operations, so that they can differ from the type's.
+func ownOperations(is []*Interface) []*Interface {
+	out := make([]*Interface, len(is))
+	for k, i := range is {
+		c := *i
+		c.Operations = make([]*Operation, len(i.Operations))
+		for j, op := range i.Operations {
+			o := *op
+			o.Dependencies = slices.Clone(op.Dependencies)
+			c.Operations[j] = &o
+		}
+		out[k] = &c
+	}
+	return out
+}
+
+func findInterface(is []*Interface, name string) *Interface {
+	for _, i := range is {
+		if i.Name == name {
+			return i
+		}
+	}
+	return nil
+}
+
+// checkInputs checks what an operation is given: its functions, its types, and that nothing required is missing.
+func (r *reader) checkInputs(inputs, outer []*Parameter, self *Node, at ...whereabouts) {
+	w := whereabouts{self: self}
+	if len(at) > 0 {
+		w = at[0]
+	}
 	for _, p := range inputs {
-		r.checkFunctions(p.Value, self)
+		if p.Value != nil {
+			r.checkFunctions(p.Value, w)
+		}
+		if p.Def == nil {
+			continue
+		}
+		r.types.checkProperty(p.Def, &r.diags)
+		given := p.Value
+		for _, o := range outer {
+			if given == nil && o.Name == p.Name {
+				given = o.Value
+			}
+		}
+		switch {
+		case given != nil:
+			r.types.Coerce(given, p.Def, &r.diags)
+		case p.Def.Required && self != nil && len(at) > 0:
+			r.diags.at(place{self.Pos, self.width}, CodeMissingProperty, "%s needs a value for the operation's input %q", self.Name, p.Name).see(p.Def.Pos)
+		}
 	}
 }
 
@@ -150,41 +312,90 @@ func interfaceNames(t *Type) []string {
 }
 
 func (r *reader) checkOperations(decl, given *Interface) {
-	it := r.types.Find(InterfaceTypes, decl.Type)
-	if it == nil {
-		return
-	}
 	var known []string
-	for _, op := range slices.Concat(it.Operations, decl.Operations) {
+	for _, op := range slices.Concat(decl.Operations, decl.Notifications) {
 		known = append(known, op.Name)
 	}
 	for _, op := range given.Operations {
 		if !slices.Contains(known, op.Name) {
-			r.diags.at(place{op.Pos, 1}, CodeUnknownOperation, "%s has no operation %q", it.Name, op.Name).suggest(op.Name, known)
+			r.diags.at(place{op.Pos, 1}, CodeUnknownOperation, "%s has no operation %q", orElse(decl.Type, decl.Name), op.Name).suggest(op.Name, known)
 		}
 	}
 }
 
-// loadScript opens the script of an operation, relative to the file that names it. Op.Script becomes the path from
-// the root.
-func (r *reader) loadScript(op *Operation) {
-	if op.Script == "" || r.tmpl.Artifacts[op.Script] != nil {
-		return
+// checkOutputs checks that an operation's outputs go to attributes that are there.
+func (r *reader) checkOutputs(op *Operation, w whereabouts) {
+	for _, m := range op.Outputs {
+		n := w.node(m.Path[0])
+		if n == nil || n.Type == nil {
+			if n == nil {
+				r.diags.at(place{m.Pos, len(m.Name)}, CodeFunction, "%s means nothing here", m.Path[0]).hint("an output goes to SELF, or in a relationship to SOURCE or TARGET")
+			}
+			continue
+		}
+		known := append(n.Type.propertyNames(), attributeNames(n.Type)...)
+		found := n.Type.Attribute(m.Path[1]) != nil
+		if len(m.Path) > 2 {
+			if c := n.Type.Capability(m.Path[1]); c != nil {
+				found = find(r.types.CapabilityAttributes(c), m.Path[2]) != nil || find(r.types.CapabilityProperties(c), m.Path[2]) != nil
+			}
+		}
+		if !found {
+			r.diags.at(place{m.Pos, len(m.Name)}, CodeUnknownRef, "%s has no attribute %q", n.Name, m.Path[1]).suggest(m.Path[1], known).
+				hint("declare it under attributes of %s", n.Type.Name)
+		}
 	}
-	file, ok := within(op.Pos.File, op.Script)
+}
+
+func attributeNames(t *Type) []string {
+	names := make([]string, len(t.Attributes))
+	for i, a := range t.Attributes {
+		names[i] = a.Name
+	}
+	return names
+}
+
+// loadScript opens the script of an operation, which is an artifact of the node or a file relative to the one that
+// names it, and what must lie beside it.
+func (r *reader) loadScript(op *Operation, w whereabouts) {
+	op.Script = r.loadImplementation(op.Pos, op.Script, w.self)
+	for i, d := range op.Dependencies {
+		op.Dependencies[i] = r.loadImplementation(op.Pos, d, w.self)
+	}
+}
+
+func (r *reader) loadImplementation(at Pos, name string, self *Node) string {
+	if self != nil {
+		if a := self.Artifact(name); a != nil {
+			return a.File
+		}
+	}
+	if name == "" || r.files[name] != nil {
+		return name
+	}
+	file, _ := r.openBeside(at, name)
+	return orElse(file, name)
+}
+
+// openBeside opens a file relative to the one that names it. The data is nil, and the reason reported, if it cannot be.
+func (r *reader) openBeside(at Pos, name string) (string, []byte) {
+	file, ok := within(at.File, name)
 	if !ok {
-		r.diags.at(place{op.Pos, len(op.Script)}, CodeArtifact, "this path leads out of the template's folder: %s", op.Script)
-		return
+		r.diags.at(place{at, len(name)}, CodeArtifact, "this path leads out of the template's folder: %s", name)
+		return "", nil
+	}
+	if data := r.files[file]; data != nil {
+		return file, data
 	}
 	data, err := r.open(file)
 	if err != nil {
-		r.diags.at(place{op.Pos, len(op.Script)}, CodeArtifact, "the script %s cannot be opened", op.Script).
-			hint("scripts are found relative to %s", path.Join(".", op.Pos.File))
-		return
+		r.diags.at(place{at, len(name)}, CodeArtifact, "the file %s cannot be opened", name).
+			hint("files are found relative to %s", path.Join(".", at.File))
+		return "", nil
 	}
-	op.Script = file
 	if len(data) == 0 {
 		data = []byte("\n")
 	}
-	r.tmpl.Artifacts[file] = data
+	r.files[file] = data
+	return file, data
 }

@@ -25,6 +25,9 @@ func read(text string) (*Template, Diagnostics) {
 
 func TestEveryCodeIsTriggeredByItsExample(t *testing.T) {
 	for _, e := range Explanations {
+		if e.Later {
+			continue // triggered when it is worked out: see the test of the same name in app
+		}
 		t.Run(string(e.Code), func(t *testing.T) {
 			_, diags := read(e.Example)
 			var codes []Code

@@ -3,7 +3,6 @@ package tosca
 import (
 	"errors"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 )
@@ -18,12 +17,29 @@ func (ts *Types) Coerce(v *Value, def *Property, diags *Diagnostics) (any, bool)
 		return out, ok
 	}
 	for _, c := range def.Constraints {
-		if v.Kind != Call && !c.holds(out) {
+		if v.Kind != Call && !hasCall(out) && !c.holds(out) {
 			diags.at(v.at, CodeConstraint, "%s is %s, and must be: %s", def.Name, Show(out), c).see(c.Pos)
 			ok = false
 		}
 	}
 	return out, ok
+}
+
+// hasCall reports whether a list or map holds a function that is yet to be evaluated.
+func hasCall(x any) bool {
+	switch x := x.(type) {
+	case *Value:
+		return true
+	case []any:
+		return slices.ContainsFunc(x, hasCall)
+	case map[string]any:
+		for _, item := range x {
+			if hasCall(item) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // coerce checks the type alone.
@@ -88,9 +104,6 @@ func article(typeName string) string {
 	return "a " + typeName
 }
 
-var versionForm = regexp.MustCompile(`^\d+\.\d+(\.\d+(\.[A-Za-z0-9_]+(-\d+)?)?)?$`)
-var timestampForm = regexp.MustCompile(`^\d{4}-\d\d?-\d\d?([Tt ].*)?$`)
-
 // primitives are the types that YAML or TOSCA build in, each with its check (sections 3.3.1 to 3.3.5).
 var primitives = map[string]func(*Value) (any, bool){
 	"string": func(v *Value) (any, bool) {
@@ -114,13 +127,13 @@ var primitives = map[string]func(*Value) (any, bool){
 		b, ok := v.Literal.(bool)
 		return b, ok
 	},
-	"timestamp": func(v *Value) (any, bool) { return v.raw, v.Kind == Literal && timestampForm.MatchString(v.raw) },
+	"timestamp": func(v *Value) (any, bool) {
+		at, ok := ParseTimestamp(v.written())
+		return at, ok && v.Kind == Literal
+	},
 	"version": func(v *Value) (any, bool) {
-		text := v.raw
-		if text == "" {
-			text = Show(v.Literal)
-		}
-		return text, v.Kind == Literal && versionForm.MatchString(text)
+		x, ok := ParseVersion(v.written())
+		return x, ok && v.Kind == Literal
 	},
 	"range": func(v *Value) (any, bool) {
 		if v.Kind != List || len(v.Items) != 2 {
@@ -141,17 +154,21 @@ func coerceScalar(v *Value, def *Property, diags *Diagnostics) (any, bool) {
 		mismatch(v, def, diags)
 		return nil, false
 	}
-	text := v.raw
-	if text == "" {
-		text = Show(v.Literal)
-	}
-	s, err := ParseScalar(Dimension(def.Type), text)
+	s, err := ParseScalar(Dimension(def.Type), v.written())
 	var bad *scalarError
 	if errors.As(err, &bad) {
 		diags.at(v.at, bad.code, "%s: %s", def.Name, bad.message).hint("%s", bad.hint)
 		return nil, false
 	}
 	return s, true
+}
+
+// written is a literal as its author wrote it: 2.10 is not 2.1 where a version is meant.
+func (v *Value) written() string {
+	if v.raw != "" {
+		return v.raw
+	}
+	return Show(v.Literal)
 }
 
 func coerceList(ts *Types, v *Value, def *Property, diags *Diagnostics) (any, bool) {
@@ -172,8 +189,12 @@ func coerceMap(ts *Types, v *Value, def *Property, diags *Diagnostics) (any, boo
 		mismatch(v, def, diags)
 		return nil, false
 	}
-	out, ok := map[string]any{}, true
+	out, ok := make(map[string]any, len(v.Items)), true
 	for i, item := range v.Items {
+		if def.Key != nil {
+			_, fine := ts.Coerce(&Value{Literal: v.Keys[i], raw: v.Keys[i], at: item.at}, def.Key, diags)
+			ok = ok && fine
+		}
 		x, fine := ts.Coerce(item, def.entry(), diags)
 		out[v.Keys[i]], ok = x, ok && fine
 	}
@@ -187,7 +208,7 @@ func coerceData(ts *Types, v *Value, def *Property, diags *Diagnostics) (any, bo
 		return v.Plain(), true // reported where the property is declared
 	}
 	if len(t.Properties) == 0 {
-		base := &Property{Name: def.Name, Type: t.base(), Entry: t.entry, Constraints: t.constraints}
+		base := &Property{Name: def.Name, Type: t.base(), Entry: t.entry, Key: t.key, Constraints: t.constraints}
 		return ts.Coerce(v, base, diags)
 	}
 	if v.Kind != Map {

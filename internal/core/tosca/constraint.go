@@ -5,10 +5,9 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
-
-	"go.yaml.in/yaml/v4"
 )
 
 // Constraint is one constraint clause (section 3.6.3).
@@ -24,9 +23,12 @@ type Constraint struct {
 
 // String says the constraint in words.
 func (c *Constraint) String() string {
-	args := make([]string, len(c.bounds))
-	for i, b := range c.bounds {
-		args[i] = Show(b)
+	args := make([]string, len(c.Args))
+	for i, a := range c.Args {
+		args[i] = Show(a.Plain())
+		if i < len(c.bounds) {
+			args[i] = Show(c.bounds[i])
+		}
 	}
 	switch c.Op {
 	case "equal":
@@ -61,9 +63,14 @@ var constraintOps = map[string]int{
 }
 
 func (r *reader) constraints(n node) []*Constraint {
+	return r.clauses(r.list(n, "constraints"))
+}
+
+// clauses reads constraint clauses.
+func (r *reader) clauses(items []node) []*Constraint {
 	var out []*Constraint
-	for _, item := range r.list(n, "constraints") {
-		if item.Kind != yaml.MappingNode || len(item.Content) != 2 {
+	for _, item := range items {
+		if item.form != mapping || len(item.content) != 2 {
 			r.diags.at(item.place(), CodeShape, "a constraint is one operator with its value, such as { in_range: [ 1, 8 ] }")
 			continue
 		}
@@ -75,6 +82,11 @@ func (r *reader) constraints(n node) []*Constraint {
 }
 
 func (r *reader) constraint(p pair) *Constraint {
+	if p.name == "schema" {
+		r.diags.at(p.key.place(), CodeUnsupported, "the constraint schema is not checked").
+			hint("remove it; a template that uses it would not do what it says")
+		return nil
+	}
 	arity, known := constraintOps[p.name]
 	if !known {
 		r.diags.at(p.key.place(), CodeUnknownKey, "there is no constraint %q", p.name).suggest(p.name, sortedKeys(constraintOps))
@@ -92,7 +104,7 @@ func (r *reader) constraint(p pair) *Constraint {
 		return nil
 	}
 	if c.Op == "pattern" {
-		re, err := regexp.Compile(`^(?:` + p.value.Value + `)$`)
+		re, err := regexp.Compile(`^(?:` + p.value.value + `)$`)
 		if err != nil {
 			r.diags.at(p.value.place(), CodeConstraint, "this is no regular expression: %v", err)
 			return nil
@@ -108,7 +120,7 @@ func (c *Constraint) resolveBounds(ts *Types, def *Property, diags *Diagnostics)
 		return
 	}
 	want := &Property{Name: def.Name, Type: def.Type, Entry: def.Entry}
-	if slices.Contains([]string{"length", "min_length", "max_length"}, c.Op) {
+	if isLength(c.Op) {
 		want = &Property{Name: c.Op, Type: "integer"}
 	}
 	if c.Op == "in_range" && def.Type == "range" { // both ends of the value lie between the bounds
@@ -122,6 +134,48 @@ func (c *Constraint) resolveBounds(ts *Types, def *Property, diags *Diagnostics)
 		b, _ := coerce(ts, a, want, diags)
 		c.bounds = append(c.bounds, b)
 	}
+}
+
+// NewConstraint makes a constraint of plain values, as a plan carries them.
+func NewConstraint(op string, values []any) *Constraint {
+	c := &Constraint{Op: op}
+	for _, v := range values {
+		text := Show(v)
+		c.Args = append(c.Args, LiteralOf(text, Pos{}))
+		c.bounds = append(c.bounds, typedText(text))
+	}
+	if op == "pattern" && len(values) == 1 {
+		c.pattern, _ = regexp.Compile(`^(?:` + Show(values[0]) + `)$`)
+	}
+	return c
+}
+
+// Text reports whether a text satisfies the constraint, read as what it looks like: a number, a size, a time, or text.
+func (c *Constraint) Text(text string) bool {
+	arity, known := constraintOps[c.Op]
+	if !known || arity >= 0 && len(c.bounds) != arity || c.Op == "pattern" && c.pattern == nil {
+		return false
+	}
+	if c.Op == "pattern" || isLength(c.Op) {
+		return c.holds(text)
+	}
+	return c.holds(typedText(text))
+}
+
+// typedText reads a text as a number or scalar unit if it is one.
+func typedText(text string) any {
+	if i, err := strconv.ParseInt(text, 10, 64); err == nil {
+		return i
+	}
+	if f, ok := finite(text); ok {
+		return f
+	}
+	for _, d := range []Dimension{Size, Time, Frequency, Bitrate} {
+		if s, err := ParseScalar(d, text); err == nil {
+			return s
+		}
+	}
+	return text
 }
 
 // holds reports whether a coerced value satisfies the constraint.
@@ -191,6 +245,14 @@ func compare(a, b any) int {
 	case Scalar:
 		if y, ok := b.(Scalar); ok && x.Dimension == y.Dimension {
 			return x.Cmp(y)
+		}
+	case Version:
+		if y, ok := b.(Version); ok {
+			return x.Cmp(y)
+		}
+	case Timestamp:
+		if y, ok := b.(Timestamp); ok {
+			return x.Time.Compare(y.Time)
 		}
 	}
 	return cmp.Compare(fmt.Sprint(a), fmt.Sprint(b))

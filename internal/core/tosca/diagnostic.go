@@ -72,7 +72,10 @@ func (ds Diagnostics) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// Sort orders diagnostics by file, line, column and code, and drops exact repeats.
+// Sort orders diagnostics by place and drops exact repeats.
+func (ds *Diagnostics) Sort() { ds.sort() }
+
+// sort orders diagnostics by file, line, column and code, and drops exact repeats.
 func (ds *Diagnostics) sort() {
 	slices.SortStableFunc(*ds, func(a, b Diagnostic) int {
 		return cmp.Or(cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line),

@@ -9,12 +9,12 @@ type Inputs map[string]*Value
 func ReadInputs(file string, data []byte) (Inputs, Diagnostics) {
 	r := &reader{}
 	out := Inputs{}
+	doc := &document{file: file}
 	if strings.TrimSpace(string(data)) == "" {
 		return out, nil
 	}
-	root, ok := parseYAML(file, data, &r.diags)
-	if ok {
-		for _, p := range root.pairs() {
+	if doc.parse(data, &r.diags) {
+		for _, p := range doc.root.pairs() {
 			out[p.name] = r.value(p.value)
 			out[p.name].at = valuePlace(p)
 		}
@@ -49,7 +49,7 @@ func (t *Template) Apply(given Inputs) (map[string]any, Diagnostics) {
 		}
 		if v == nil {
 			if in.Required && !in.Secret {
-				diags.at(place{in.Property.Pos, len(in.Name)}, CodeMissingProperty, "the input %q has no value", in.Name).
+				diags.at(place{in.Property.Pos, len(in.Name)}, CodeMissingInput, "the input %q has no value", in.Name).
 					hint("give it in a preset, or with --input %s=…", in.Name)
 			}
 			continue

@@ -6,7 +6,6 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -21,165 +20,64 @@ const (
 // definitionsVersion is the only value of tosca_definitions_version that is read (section 3.1).
 const definitionsVersion = "tosca_simple_yaml_1_3"
 
-// document is one source file as a node tree.
+// document is one source file as a tree. A file imported under a namespace prefix is a document of its own.
 type document struct {
 	file string
-	root node
+	// space is the prefix under which the types defined here are known, "" for none.
+	space string
+	root  node
 }
 
-// node is a YAML node that knows its file.
-type node struct {
-	*yaml.Node
-	file string
-}
+// docKey tells documents apart.
+type docKey struct{ file, space string }
 
-// place is where the node stands and how wide its scalar is.
-func (n node) place() place {
-	width := 1
-	if n.Kind == yaml.ScalarNode && !strings.Contains(n.Value, "\n") {
-		width = utf8.RuneCountInString(n.Value)
+// load reads a file and its imports; it returns the document, or nil if it cannot be read.
+func (r *reader) load(file, space string, from Pos) *document {
+	key := docKey{file, space}
+	if d, seen := r.seen[key]; seen {
+		return d
 	}
-	return place{Pos{n.file, n.Line, n.Column}, width}
-}
-
-// pair is a key of a mapping with its value.
-type pair struct {
-	name       string
-	key, value node
-}
-
-// pairs lists a mapping's keys in the order of the file.
-func (n node) pairs() []pair {
-	ps := make([]pair, 0, len(n.Content)/2)
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		k := n.child(i)
-		ps = append(ps, pair{k.Value, k, n.child(i + 1)})
-	}
-	return ps
-}
-
-// items lists a sequence's entries.
-func (n node) items() []node {
-	out := make([]node, len(n.Content))
-	for i := range n.Content {
-		out[i] = n.child(i)
-	}
-	return out
-}
-
-// child is the i-th content node with aliases followed; the loader has made sure that they end.
-func (n node) child(i int) node {
-	c := n.Content[i]
-	for c.Kind == yaml.AliasNode {
-		c = c.Alias
-	}
-	return node{c, n.file}
-}
-
-// isNull reports an absent or explicitly null value.
-func (n node) isNull() bool { return n.Kind == yaml.ScalarNode && n.Tag == "!!null" }
-
-// get returns the value of a key and whether it is there.
-func (n node) get(key string) (node, bool) {
-	if n.Kind != yaml.MappingNode {
-		return node{}, false
-	}
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		if n.Content[i].Value == key {
-			return n.child(i + 1), true
-		}
-	}
-	return node{}, false
-}
-
-// load reads a file and its imports into r.files; it returns the file's root mapping, or nil if there is none.
-func (r *reader) load(file string, from Pos) *node {
-	if r.seen == nil {
-		r.seen = map[string]bool{}
-	}
-	if r.seen[file] {
-		return nil
-	}
-	r.seen[file] = true
+	r.seen[key] = nil
 	data, err := r.open(file)
 	if err != nil {
 		r.diags.at(place{from, 1}, CodeImport, "cannot open %s: %v", file, err).
 			hint("paths are relative to the file that names them and stay inside the template's folder")
 		return nil
 	}
-	r.tmpl.Sources[file] = data
-	root, ok := parseYAML(file, data, &r.diags)
-	if !ok {
+	r.sources[file] = data
+	doc := &document{file: file, space: space}
+	if !doc.parse(data, &r.diags) {
 		return nil
 	}
-	r.files = append(r.files, &document{file, root})
-	r.checkVersion(file, root)
-	r.followImports(root)
-	return &root
+	r.seen[key] = doc
+	r.docs = append(r.docs, doc)
+	r.checkVersion(doc)
+	r.readRepositories(doc)
+	r.followImports(doc)
+	return doc
 }
 
-// parseYAML reads one file to a node tree fit to walk: a mapping, without duplicate keys, of bounded size.
-func parseYAML(file string, data []byte, diags *Diagnostics) (node, bool) {
-	var doc yaml.Node
-	if err := yaml.Unmarshal(data, &doc); err != nil {
-		diags.at(syntaxPlace(file, err), CodeSyntax, "this is not YAML: %s", syntaxText(err))
-		return node{}, false
+// parse reads a file to a tree fit to walk: a mapping, without duplicate keys, of bounded size.
+func (doc *document) parse(data []byte, diags *Diagnostics) bool {
+	root := &tree{}
+	doc.root = node{root, doc}
+	if p, ok := plantPieces(doc, data, root); ok {
+		*diags = append(*diags, *p.diags...)
+		return true
 	}
-	if len(doc.Content) == 0 || doc.Content[0].Kind != yaml.MappingNode {
-		diags.at(place{Pos{file, 1, 1}, 1}, CodeShape, "a service template is a mapping of keynames to values")
-		return node{}, false
+	*root = tree{}
+	var y yaml.Node
+	if err := yaml.Unmarshal(data, &y); err != nil {
+		diags.at(syntaxPlace(doc.file, err), CodeSyntax, "this is not YAML: %s", syntaxText(err))
+		return false
 	}
-	root := node{doc.Content[0], file}
-	w := &walker{diags: diags, onPath: map[*yaml.Node]bool{}}
-	w.walk(root, 0)
-	return root, !w.stopped
-}
-
-// walker checks a node tree once for duplicate keys, depth, and what its aliases expand to.
-type walker struct {
-	diags   *Diagnostics
-	onPath  map[*yaml.Node]bool
-	visited int
-	stopped bool
-}
-
-func (w *walker) walk(n node, depth int) {
-	w.visited++
-	if w.stopped {
-		return
+	if len(y.Content) == 0 || y.Content[0].Kind != yaml.MappingNode {
+		diags.at(place{Pos{doc.file, 1, 1}, 1}, CodeShape, "a service template is a mapping of keynames to values")
+		return false
 	}
-	if depth > maxDepth || w.visited > maxNodes || (n.Kind != yaml.ScalarNode && w.onPath[n.Node]) {
-		w.stopped = true
-		w.diags.at(n.place(), CodeTooLarge, "this nests deeper than %d levels, or its aliases expand without end", maxDepth).
-			hint("write the repeated part out, or move it into a type")
-		return
-	}
-	if n.Kind == yaml.ScalarNode {
-		return
-	}
-	w.onPath[n.Node] = true
-	if n.Kind == yaml.MappingNode {
-		w.duplicates(n)
-	}
-	for i := range n.Content {
-		w.walk(n.child(i), depth+1)
-	}
-	delete(w.onPath, n.Node)
-}
-
-func (w *walker) duplicates(n node) {
-	if len(n.Content) < 4 {
-		return
-	}
-	first := make(map[string]Pos, len(n.Content)/2)
-	for _, p := range n.pairs() {
-		if at, twice := first[p.name]; twice && p.key.Kind == yaml.ScalarNode {
-			w.diags.at(p.key.place(), CodeDuplicateKey, "%q stands here twice; the first is at line %d", p.name, at.Line).
-				see(at).hint("remove or rename one of them")
-			continue
-		}
-		first[p.name] = p.key.place().Pos
-	}
+	p := newPlanter(doc, diags)
+	p.plant(y.Content[0], root, 0)
+	return !p.stopped
 }
 
 var lineInError = regexp.MustCompile(`line (\d+)(?:[:,] column (\d+))?`)
@@ -193,6 +91,7 @@ func syntaxPlace(file string, err error) place {
 			p.Col, _ = strconv.Atoi(m[2])
 		}
 	}
+	p.Line, p.Col = max(p.Line, 1), max(p.Col, 1)
 	return p
 }
 
@@ -208,54 +107,99 @@ func syntaxText(err error) string {
 	return text
 }
 
-func (r *reader) checkVersion(file string, root node) {
-	v, ok := root.get("tosca_definitions_version")
+func (r *reader) checkVersion(doc *document) {
+	v, ok := doc.root.get("tosca_definitions_version")
 	switch {
 	case !ok:
-		r.diags.at(place{Pos{file, 1, 1}, 1}, CodeVersion, "tosca_definitions_version is missing").
+		r.diags.at(place{Pos{doc.file, 1, 1}, 1}, CodeVersion, "tosca_definitions_version is missing").
 			hint("begin the file with: tosca_definitions_version: %s", definitionsVersion)
-	case v.Value != definitionsVersion:
-		r.diags.at(v.place(), CodeVersion, "this version of the language is not read: %s", v.Value).
+	case v.value != definitionsVersion:
+		r.diags.at(v.place(), CodeVersion, "this version of the language is not read: %s", v.value).
 			hint("Andamio reads %s", definitionsVersion)
 	}
 }
 
-// followImports loads what a file imports (section 3.6.8), relative to that file.
-func (r *reader) followImports(root node) {
-	list, ok := root.get("imports")
-	if !ok {
-		return
-	}
-	if list.Kind != yaml.SequenceNode {
-		r.diags.at(list.place(), CodeShape, "imports is a list")
-		return
-	}
-	for _, item := range list.items() {
-		name := item
-		if item.Kind == yaml.MappingNode {
-			r.keys(item, "an import", []string{"file"}, "file", "repository", "namespace_prefix", "namespace_uri")
-			for _, k := range []string{"repository", "namespace_prefix"} {
-				if v, ok := item.get(k); ok {
-					r.diags.at(v.place(), CodeUnsupported, "imports with %s are not read yet", k)
-				}
-			}
-			if name, ok = item.get("file"); !ok {
-				continue
-			}
+// readRepositories reads the repositories that a document names (section 3.6.6). A repository is a folder beside the
+// template, or an address that only says where its files came from: nothing is fetched while a template is read.
+func (r *reader) readRepositories(doc *document) {
+	for _, p := range r.mapping(doc.root, "repositories") {
+		url := p.value
+		if url.form == mapping {
+			r.keys(url, "a repository", []string{"url"}, "description", "url", "credential")
+			url, _ = p.value.get("url")
 		}
-		r.importFile(root.file, name)
+		if url.tree == nil || url.form != scalar {
+			continue
+		}
+		if _, twice := r.repositories[p.name]; twice && r.repositories[p.name] != url.value {
+			r.diags.at(p.key.place(), CodeTypeRedefined, "the repository %s has another url elsewhere", p.name)
+		}
+		r.repositories[p.name] = url.value
 	}
 }
 
-func (r *reader) importFile(from string, name node) {
-	target, ok := within(from, name.Value)
+// followImports loads what a document imports (section 3.6.8), relative to it.
+func (r *reader) followImports(doc *document) {
+	for _, item := range r.list(doc.root, "imports") {
+		name, space, base := item, doc.space, doc.file
+		if item.form == mapping && len(item.content) == 2 && item.content[1].form == mapping {
+			item = item.child(1) // older templates give every import a name of its own
+		}
+		if item.form == mapping {
+			r.keys(item, "an import", []string{"file"}, "file", "repository", "namespace_prefix", "namespace_uri")
+			prefix := r.text(item, "namespace_prefix")
+			if prefix != "" {
+				space = joinSpace(doc.space, prefix)
+			}
+			var ok bool
+			if name, ok = item.get("file"); !ok {
+				continue
+			}
+			if repo, given := item.get("repository"); given {
+				if base, ok = r.repositoryBase(repo, doc); !ok {
+					continue
+				}
+			}
+		}
+		r.importFile(base, space, name)
+	}
+}
+
+func joinSpace(outer, inner string) string {
+	if outer == "" {
+		return inner
+	}
+	return outer + ":" + inner
+}
+
+// repositoryBase is the file relative to which a repository's files are found.
+func (r *reader) repositoryBase(repo node, doc *document) (string, bool) {
+	url, known := r.repositories[repo.value]
+	if !known {
+		r.diags.at(repo.place(), CodeImport, "there is no repository %q", repo.value).suggest(repo.value, sortedKeys(r.repositories))
+		return "", false
+	}
+	dir, ok := within(doc.file, url)
+	if !ok {
+		r.diags.at(repo.place(), CodeImport, "the repository %s is at %s, and nothing is fetched while a template is read", repo.value, url).
+			hint("put its files into the template's folder and make the url the path to them")
+		return "", false
+	}
+	return path.Join(dir, "x"), true
+}
+
+func (r *reader) importFile(from, space string, name node) {
+	target, ok := "", false
+	if name.form == scalar {
+		target, ok = within(from, name.value)
+	}
 	switch {
-	case name.Kind != yaml.ScalarNode || !ok:
-		r.diags.at(name.place(), CodeImport, "this path leads out of the template's folder: %s", name.Value)
+	case !ok:
+		r.diags.at(name.place(), CodeImport, "this path leads out of the template's folder: %s", name.value)
 	case len(r.seen) > maxImports:
 		r.diags.at(name.place(), CodeTooLarge, "more than %d files are imported", maxImports)
 	default:
-		r.load(target, name.place().Pos)
+		r.load(target, space, name.pos())
 	}
 }
 

@@ -1,5 +1,8 @@
 package tosca
 
+// Nearest returns the known name that a mistyped one probably means, or "".
+func Nearest(name string, known []string) string { return nearest(name, known) }
+
 // nearest returns the known name with the smallest edit distance to name, or "" when none is near enough to be a
 // plausible slip: at most a third of the name's length, and never more than three edits.
 func nearest(name string, known []string) string {

@@ -4,8 +4,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-
-	"go.yaml.in/yaml/v4"
 )
 
 // keys checks the keynames of a mapping: reports unknown and missing ones. It reports false if n is no mapping.
@@ -14,7 +12,7 @@ func (r *reader) keys(n node, what string, required []string, known ...string) b
 }
 
 func checkKeys(diags *Diagnostics, n node, what string, required, known []string) bool {
-	if n.Kind != yaml.MappingNode {
+	if n.form != mapping {
 		diags.at(n.place(), CodeShape, "%s is a mapping, not %s", what, kindName(n))
 		return false
 	}
@@ -35,12 +33,12 @@ func kindName(n node) string {
 	switch {
 	case n.isNull():
 		return "empty"
-	case n.Kind == yaml.SequenceNode:
+	case n.form == sequence:
 		return "a list"
-	case n.Kind == yaml.MappingNode:
+	case n.form == mapping:
 		return "a mapping"
 	default:
-		return "the value " + strconv.Quote(n.Value)
+		return "the value " + strconv.Quote(n.value)
 	}
 }
 
@@ -50,7 +48,7 @@ func (r *reader) mapping(n node, key string) []pair {
 	if !ok || v.isNull() {
 		return nil
 	}
-	if v.Kind != yaml.MappingNode {
+	if v.form != mapping {
 		r.diags.at(v.place(), CodeShape, "%s is a mapping, not %s", key, kindName(v))
 		return nil
 	}
@@ -63,7 +61,7 @@ func (r *reader) list(n node, key string) []node {
 	if !ok || v.isNull() {
 		return nil
 	}
-	if v.Kind != yaml.SequenceNode {
+	if v.form != sequence {
 		r.diags.at(v.place(), CodeShape, "%s is a list, not %s", key, kindName(v))
 		return nil
 	}
@@ -76,26 +74,26 @@ func (r *reader) text(n node, key string) string {
 	if !ok || v.isNull() {
 		return ""
 	}
-	if v.Kind != yaml.ScalarNode {
+	if v.form != scalar {
 		r.diags.at(v.place(), CodeShape, "%s is text, not %s", key, kindName(v))
 		return ""
 	}
-	return v.Value
+	return v.value
 }
 
 // texts returns the scalars of a list under a key; a lone scalar counts as a list of one.
 func (r *reader) texts(n node, key string) []string {
 	v, ok := n.get(key)
-	if ok && v.Kind == yaml.ScalarNode && !v.isNull() {
-		return []string{v.Value}
+	if ok && v.form == scalar && !v.isNull() {
+		return []string{v.value}
 	}
 	var out []string
 	for _, item := range r.list(n, key) {
-		if item.Kind != yaml.ScalarNode {
+		if item.form != scalar {
 			r.diags.at(item.place(), CodeShape, "%s lists names, not %s", key, kindName(item))
 			continue
 		}
-		out = append(out, item.Value)
+		out = append(out, item.value)
 	}
 	return out
 }
@@ -106,22 +104,22 @@ func (r *reader) flag(n node, key string, fallback bool) bool {
 	if !ok {
 		return fallback
 	}
-	if v.Tag != "!!bool" {
+	if v.form != scalar || v.tag != tagBool {
 		r.diags.at(v.place(), CodeValueType, "%s is true or false, not %s", key, kindName(v))
 		return fallback
 	}
-	return strings.EqualFold(v.Value, "true")
+	return strings.EqualFold(v.value, "true")
 }
 
 // metadata returns the texts under metadata.
 func (r *reader) metadata(n node) map[string]string {
 	out := map[string]string{}
 	for _, p := range r.mapping(n, "metadata") {
-		if p.value.Kind != yaml.ScalarNode {
+		if p.value.form != scalar {
 			r.diags.at(p.value.place(), CodeShape, "metadata are texts, not %s", kindName(p.value))
 			continue
 		}
-		out[p.name] = p.value.Value
+		out[p.name] = p.value.value
 	}
 	return out
 }

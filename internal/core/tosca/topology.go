@@ -2,9 +2,9 @@ package tosca
 
 import (
 	"path"
+	"regexp"
+	"slices"
 	"strings"
-
-	"go.yaml.in/yaml/v4"
 )
 
 // Input is an input of the topology template (section 3.8.1).
@@ -22,24 +22,56 @@ type Node struct {
 	Description string
 	Type        *Type
 	Metadata    map[string]string
-	// Properties and Capabilities hold what is assigned; defaults of the type are not repeated here.
-	Properties   map[string]*Value
-	Capabilities map[string]map[string]*Value
-	Requirements []*Assignment
-	// Interfaces are the type's with the template's assignments merged in.
+	// Directives are substitute and select (section 3.4.3).
+	Directives []string
+	// Filter says which node is to be selected or which template substituted.
+	Filter *Filter
+	// Properties, Attributes and Capabilities hold what is assigned; defaults of the type are not repeated here.
+	Properties           map[string]*Value
+	Attributes           map[string]*Value
+	Capabilities         map[string]map[string]*Value
+	CapabilityAttributes map[string]map[string]*Value
+	Requirements         []*Assignment
+	// Interfaces are the type's with the template's assignments merged in; Artifacts likewise.
 	Interfaces []*Interface
+	Artifacts  []*Artifact
 	Pos        Pos
-	width      int
+	// Line of the template at which the node ends.
+	width int
 	// suspect says that a requirement could not be read, so that others are not reported as missing because of it.
 	suspect bool
+}
+
+// Directive reports whether the node has the directive.
+func (n *Node) Directive(name string) bool { return slices.Contains(n.Directives, name) }
+
+// Width is the length of the node's name, for marking it.
+func (n *Node) Width() int { return max(n.width, 1) }
+
+// Artifact returns the artifact of that name, or nil.
+func (n *Node) Artifact(name string) *Artifact {
+	for _, a := range n.Artifacts {
+		if a.Name == name {
+			return a
+		}
+	}
+	return nil
 }
 
 // Assignment is a requirement of a node template, fulfilled by another node (section 3.8.2).
 type Assignment struct {
 	Name string
-	// Target is the node that fulfils it; Capability the name of the capability there.
-	Target     string
+	// Target is the node that fulfils it; "" if it is searched for among Candidates, or fulfilled outside the template.
+	Target string
+	// Capability is the name of the capability at the target.
 	Capability string
+	// Candidates are the node templates that could fulfil it by their types, in the order of the file; Filter chooses
+	// among them, Count says how many are taken.
+	Candidates []string
+	Filter     *Filter
+	Count      int
+	// Outside marks a requirement that substitution maps to one of the node that is substituted.
+	Outside bool
 	// Relationship is the resolved type; Properties and Interfaces are those of the relationship template, if any.
 	Relationship *Type
 	Properties   map[string]*Value
@@ -48,16 +80,21 @@ type Assignment struct {
 
 	target    place
 	wantCap   string
+	wantType  string
 	relName   string
 	relPlace  place
 	relInline bool
 }
+
+// TargetPos is where the target is named.
+func (a *Assignment) TargetPos() (Pos, int) { return a.target.Pos, a.target.width }
 
 // Relationship is a named relationship template (section 3.8.4).
 type Relationship struct {
 	Name       string
 	Type       *Type
 	Properties map[string]*Value
+	Attributes map[string]*Value
 	Interfaces []*Interface
 	Pos        Pos
 }
@@ -80,7 +117,9 @@ type Policy struct {
 	// Targets are names of node templates and groups; none means every node template.
 	Targets    []string
 	Properties map[string]*Value
-	Pos        Pos
+	// Triggers are the type's and the policy's own.
+	Triggers []*Trigger
+	Pos      Pos
 }
 
 // Output is a value that a deployment exposes (section 3.8.1).
@@ -95,37 +134,42 @@ type Output struct {
 var topologyKeys = []string{"description", "inputs", "node_templates", "relationship_templates", "groups", "policies",
 	"outputs", "substitution_mappings", "workflows"}
 
-func (r *reader) parseTopology(doc *node) {
-	r.tmpl.Description = strings.TrimSpace(r.text(*doc, "description"))
-	r.tmpl.Metadata = r.metadata(*doc)
+// shellName is what a script can be given or put out as a variable.
+var shellName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
+func (r *reader) parseTopology(doc *document) {
+	r.tmpl.Description = strings.TrimSpace(r.text(doc.root, "description"))
+	r.tmpl.Metadata = r.metadata(doc.root)
 	r.tmpl.Name = r.tmpl.Metadata["template_name"]
+	if r.tmpl.Name == "" {
+		r.tmpl.Name = r.text(doc.root, "template_name")
+	}
 	if r.tmpl.Name == "" {
 		r.tmpl.Name = strings.TrimSuffix(path.Base(doc.file), path.Ext(doc.file))
 	}
-	topo, ok := doc.get("topology_template")
+	topo, ok := doc.root.get("topology_template")
 	if !ok || !r.keys(topo, "a topology template", nil, topologyKeys...) {
 		return
 	}
-	r.unsupported(topo, "a topology template", "substitution_mappings", "workflows")
 	r.parseInputs(topo)
 	for _, p := range r.mapping(topo, "relationship_templates") {
-		r.parseRelationship(p)
+		r.parseRelationship(p, topo)
 	}
-	for _, p := range r.mapping(topo, "node_templates") {
-		r.parseNode(p)
-	}
+	r.parseNodes(topo)
 	for _, p := range r.mapping(topo, "groups") {
 		r.parseGroup(p)
 	}
-	for _, item := range r.list(topo, "policies") {
-		if item.Kind == yaml.MappingNode && len(item.Content) == 2 {
-			r.parsePolicy(item.pairs()[0])
-		} else {
-			r.diags.at(item.place(), CodeShape, "a policy is one name with its definition")
-		}
+	for _, p := range r.namedItems(topo, "policies") {
+		r.parsePolicy(p)
+	}
+	for _, p := range r.mapping(topo, "workflows") {
+		r.tmpl.Workflows = append(r.tmpl.Workflows, r.workflow(p))
 	}
 	for _, p := range r.mapping(topo, "outputs") {
 		r.parseOutput(p)
+	}
+	if v, ok := topo.get("substitution_mappings"); ok {
+		r.parseSubstitution(v)
 	}
 }
 
@@ -141,21 +185,28 @@ func (r *reader) parseInputs(topo node) {
 }
 
 func (r *reader) values(n node, key string) map[string]*Value {
-	ps := r.mapping(n, key)
-	if len(ps) == 0 {
+	v, ok := n.get(key)
+	if !ok || v.isNull() {
 		return nil
 	}
-	out := make(map[string]*Value, len(ps))
-	for _, p := range ps {
-		out[p.name] = r.value(p.value)
-		out[p.name].at = valuePlace(p)
+	if v.form != mapping {
+		r.diags.at(v.place(), CodeShape, "%s is a mapping, not %s", key, kindName(v))
+		return nil
+	}
+	out := make(map[string]*Value, len(v.content)/2)
+	for i := 0; i+1 < len(v.content); i += 2 {
+		x := r.value(v.child(i + 1))
+		if c := v.child(i + 1); c.form != scalar || c.isNull() {
+			x.at = v.child(i).place() // points at the key where the value spans lines
+		}
+		out[v.content[i].value] = x
 	}
 	return out
 }
 
 // valuePlace points at the value, or at the key where the value spans lines.
 func valuePlace(p pair) place {
-	if p.value.Kind == yaml.ScalarNode && !p.value.isNull() {
+	if p.value.form == scalar && !p.value.isNull() {
 		return p.value.place()
 	}
 	return p.key.place()
@@ -164,12 +215,13 @@ func valuePlace(p pair) place {
 // typeAt finds the type named under "type" and reports an unknown one.
 func (r *reader) typeAt(kind TypeKind, n node) *Type {
 	v, ok := n.get("type")
-	if !ok || v.Kind != yaml.ScalarNode {
+	if !ok || v.form != scalar {
 		return nil
 	}
-	t := r.types.Find(kind, v.Value)
+	name := r.qualify(v.doc, v.value)
+	t := r.types.Find(kind, name)
 	if t == nil {
-		r.types.unknownType(kind, v.Value, v.place(), &r.diags)
+		r.types.unknownType(kind, name, v.place(), &r.diags)
 	}
 	return t
 }
@@ -177,33 +229,143 @@ func (r *reader) typeAt(kind TypeKind, n node) *Type {
 var nodeKeys = []string{"type", "description", "metadata", "directives", "properties", "attributes", "requirements",
 	"capabilities", "interfaces", "artifacts", "node_filter", "copy"}
 
-func (r *reader) parseNode(p pair) {
-	n := &Node{Name: p.name, Pos: p.key.place().Pos, width: p.key.place().width}
-	r.checkName(p.key)
-	r.tmpl.Nodes = append(r.tmpl.Nodes, n)
-	r.tmpl.nodes[n.Name] = n
-	if !r.keys(p.value, "a node template", []string{"type"}, nodeKeys...) {
+func (r *reader) parseNodes(topo node) {
+	templates, ok := topo.get("node_templates")
+	if !ok || templates.isNull() {
 		return
 	}
-	r.unsupported(p.value, "a node template", "directives", "node_filter", "copy", "attributes", "artifacts")
-	n.Type = r.typeAt(NodeTypes, p.value)
-	n.Description = r.text(p.value, "description")
-	n.Metadata = r.metadata(p.value)
-	n.Properties = r.values(p.value, "properties")
-	n.Interfaces = r.interfaces(p.value)
-	n.Capabilities = map[string]map[string]*Value{}
-	for _, c := range r.mapping(p.value, "capabilities") {
-		if r.keys(c.value, "a capability assignment", nil, "properties", "attributes", "occurrences") {
-			n.Capabilities[c.name] = r.values(c.value, "properties")
-			r.unsupported(c.value, "a capability assignment", "attributes", "occurrences")
+	if templates.form != mapping {
+		r.diags.at(templates.place(), CodeShape, "node_templates is a mapping, not %s", kindName(templates))
+		return
+	}
+	r.tmpl.Nodes = make([]*Node, 0, len(templates.content)/2)
+	for i := 0; i+1 < len(templates.content); i += 2 {
+		r.parseNode(templates.child(i), r.copied(templates, templates.child(i+1), "node template"))
+	}
+}
+
+// copied returns a template with what "copy" takes over from another: its keynames, and within properties, attributes,
+// capabilities, interfaces and artifacts what the template itself does not give.
+func (r *reader) copied(all, n node, what string) node {
+	from, ok := n.get("copy")
+	if !ok {
+		return n
+	}
+	source, ok := all.get(from.value)
+	if !ok {
+		var names []string
+		for _, p := range all.pairs() {
+			names = append(names, p.name)
 		}
-		if n.Type != nil && n.Type.Capability(c.name) == nil {
-			r.diags.at(c.key.place(), CodeUnknownCapability, "%s has no capability %q", n.Type.Name, c.name).
-				suggest(c.name, capabilityNames(n.Type)).see(n.Type.Pos)
+		r.diags.at(from.place(), CodeUnknownNode, "there is no %s %q to copy", what, from.value).suggest(from.value, names)
+		return n
+	}
+	if _, again := source.get("copy"); again {
+		r.diags.at(from.place(), CodeCopy, "%s is a copy itself, and copies of copies are not allowed", from.value).see(source.pos()).
+			hint("copy what it copies")
+		return n
+	}
+	merged := *n.tree
+	merged.content = slices.Clone(n.content)
+	for i := 0; i+1 < len(source.content); i += 2 {
+		key := source.content[i].value
+		own, given := n.get(key)
+		switch {
+		case !given:
+			merged.content = append(merged.content, source.content[i], source.content[i+1])
+		case own.form == mapping && source.content[i+1].form == mapping && key != "node_filter":
+			both := *own.tree
+			both.content = slices.Clone(own.content)
+			theirs := source.child(i + 1)
+			for k := 0; k+1 < len(theirs.content); k += 2 {
+				if _, has := own.get(theirs.content[k].value); !has {
+					both.content = append(both.content, theirs.content[k], theirs.content[k+1])
+				}
+			}
+			for k := 0; k+1 < len(merged.content); k += 2 {
+				if merged.content[k].value == key {
+					merged.content[k+1] = both
+				}
+			}
 		}
 	}
-	for _, item := range r.list(p.value, "requirements") {
+	return node{&merged, n.doc}
+}
+
+func (r *reader) parseNode(key, body node) {
+	n := &Node{Name: key.value, Pos: key.pos(), width: key.place().width}
+	if !nameOK(key.value) {
+		r.badName(key)
+	}
+	if r.tmpl.nodes[n.Name] != nil {
+		return // reported as a duplicate key
+	}
+	r.tmpl.Nodes = append(r.tmpl.Nodes, n)
+	r.tmpl.nodes[n.Name] = n
+	if !r.keys(body, "a node template", []string{"type"}, nodeKeys...) {
+		return
+	}
+	n.Type = r.typeAt(NodeTypes, body)
+	n.Description = r.text(body, "description")
+	n.Metadata = r.metadata(body)
+	n.Directives = r.directives(body)
+	n.Filter = r.nodeFilter(body)
+	n.Properties, n.Attributes = r.values(body, "properties"), r.values(body, "attributes")
+	n.Interfaces = r.interfaces(body)
+	n.Artifacts = r.artifacts(body)
+	r.parseCapabilities(n, body)
+	for _, item := range r.list(body, "requirements") {
 		r.parseAssignment(n, item)
+	}
+}
+
+var directives = []string{"select", "selectable", "substitute", "substitutable"}
+
+// directives reads directives; the older words selectable and substitutable mean the same.
+func (r *reader) directives(n node) []string {
+	var out []string
+	for _, item := range r.list(n, "directives") {
+		if !slices.Contains(directives, item.value) {
+			r.diags.at(item.place(), CodeConstraint, "there is no directive %q", item.value).suggest(item.value, []string{"select", "substitute"})
+			continue
+		}
+		out = append(out, strings.Replace(strings.TrimSuffix(item.value, "able"), "substitut", "substitute", 1))
+	}
+	for i := range out {
+		if strings.HasPrefix(out[i], "substitute") {
+			out[i] = "substitute"
+		}
+	}
+	return out
+}
+
+func (r *reader) parseCapabilities(n *Node, body node) {
+	for _, c := range r.mapping(body, "capabilities") {
+		if !r.keys(c.value, "a capability assignment", nil, "properties", "attributes", "occurrences") {
+			continue
+		}
+		if n.Capabilities == nil {
+			n.Capabilities = map[string]map[string]*Value{}
+		}
+		n.Capabilities[c.name] = r.values(c.value, "properties")
+		if attrs := r.values(c.value, "attributes"); attrs != nil {
+			if n.CapabilityAttributes == nil {
+				n.CapabilityAttributes = map[string]map[string]*Value{}
+			}
+			n.CapabilityAttributes[c.name] = attrs
+		}
+		if n.Type == nil {
+			continue
+		}
+		def := n.Type.Capability(c.name)
+		if def == nil {
+			r.diags.at(c.key.place(), CodeUnknownCapability, "%s has no capability %q", n.Type.Name, c.name).
+				suggest(c.name, capabilityNames(n.Type)).see(n.Type.Pos)
+			continue
+		}
+		if o, given := r.occurrences(c.value, def.Occurrences); given && !o.within(def.Occurrences) {
+			r.diags.at(c.key.place(), CodeConstraint, "the capability %s occurs %s, and %s allows %s", c.name, o, n.Type.Name, def.Occurrences).see(def.Pos)
+		}
 	}
 }
 
@@ -215,16 +377,20 @@ func capabilityNames(t *Type) []string {
 	return names
 }
 
-// checkName refuses names that resources, hosts and files cannot carry.
-func (r *reader) checkName(key node) {
-	ok := key.Value != "" && len(key.Value) <= 63
-	for _, c := range key.Value {
-		ok = ok && (c == '-' || c == '_' || c == '.' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z')
+// nameOK reports whether resources, hosts and files can carry the name.
+func nameOK(name string) bool {
+	for i := range len(name) {
+		c := name[i]
+		if c != '-' && c != '_' && c != '.' && (c < '0' || c > '9') && (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') {
+			return false
+		}
 	}
-	if !ok {
-		r.diags.at(key.place(), CodeName, "%q cannot be the name of a resource", key.Value).
-			hint("use at most 63 letters, digits, '-', '_' and '.', for example %q", cleanName(key.Value))
-	}
+	return name != "" && len(name) <= 63
+}
+
+func (r *reader) badName(key node) {
+	r.diags.at(key.place(), CodeName, "%q cannot be the name of a resource", key.value).
+		hint("use at most 63 letters, digits, '-', '_' and '.', for example %q", cleanName(key.value))
 }
 
 func cleanName(s string) string {
@@ -234,38 +400,54 @@ func cleanName(s string) string {
 }
 
 func (r *reader) parseAssignment(n *Node, item node) {
-	if item.Kind != yaml.MappingNode || len(item.Content) != 2 {
+	if item.form != mapping || len(item.content) != 2 {
 		r.diags.at(item.place(), CodeShape, "a requirement is one name with what fulfils it").hint("for example: - host: my-server")
 		n.suspect = true
 		return
 	}
-	p := item.pairs()[0]
-	a := &Assignment{Name: p.name, Pos: p.key.place().Pos, target: p.value.place()}
-	if n.Type != nil && n.Type.Requirement(p.name) == nil {
-		r.diags.at(p.key.place(), CodeUnknownRequirement, "%s has no requirement %q", n.Type.Name, p.name).
-			suggest(p.name, requirementNames(n.Type)).see(n.Type.Pos)
+	key, value := item.child(0), item.child(1)
+	a := &Assignment{Name: key.value, Pos: key.pos(), target: value.place(), Count: 1}
+	if n.Type != nil && n.Type.Requirement(a.Name) == nil {
+		r.diags.at(key.place(), CodeUnknownRequirement, "%s has no requirement %q", n.Type.Name, a.Name).
+			suggest(a.Name, requirementNames(n.Type)).see(n.Type.Pos)
 		n.suspect = true
 		return
 	}
 	n.Requirements = append(n.Requirements, a)
-	if p.value.Kind == yaml.ScalarNode {
-		a.Target = p.value.Value
+	if value.form == scalar && !value.isNull() {
+		a.Target = value.value
 		return
 	}
-	if !r.keys(p.value, "a requirement", nil, "node", "capability", "relationship", "node_filter", "occurrences") {
+	if value.isNull() {
+		a.target = key.place()
 		return
 	}
-	r.unsupported(p.value, "a requirement", "node_filter", "occurrences")
-	if v, ok := p.value.get("node"); ok {
-		a.Target, a.target = v.Value, v.place()
-	} else {
-		r.diags.at(p.value.place(), CodeUnsupported, "a requirement without \"node\" is not fulfilled by search yet").
-			hint("name the node template that fulfils it")
+	if !r.keys(value, "a requirement", nil, "node", "capability", "relationship", "node_filter", "occurrences") {
+		return
 	}
-	a.wantCap = r.text(p.value, "capability")
-	if rel, ok := p.value.get("relationship"); ok {
+	a.target = key.place()
+	if v, ok := value.get("node"); ok {
+		a.Target, a.target = v.value, v.place()
+	}
+	a.wantCap = r.typeName(value, "capability")
+	a.Filter = r.nodeFilter(value)
+	if o, given := r.occurrences(value, Occurrences{1, 1}); given {
+		a.Count = max(o.Min, 1)
+		if q := n.Type.requirement(a.Name); q != nil && o.Max > q.Occurrences.Max {
+			r.diags.at(key.place(), CodeConstraint, "%s may be fulfilled %s, and %s allows %s", a.Name, o, n.Type.Name, q.Occurrences).see(q.Pos)
+		}
+	}
+	if rel, ok := value.get("relationship"); ok {
 		r.parseRelationshipOf(a, rel)
 	}
+}
+
+// requirement is Requirement on a type that may be unknown.
+func (t *Type) requirement(name string) *Requirement {
+	if t == nil {
+		return nil
+	}
+	return t.Requirement(name)
 }
 
 func requirementNames(t *Type) []string {
@@ -279,8 +461,8 @@ func requirementNames(t *Type) []string {
 // parseRelationshipOf reads the relationship of a requirement: a template's or type's name, or inline.
 func (r *reader) parseRelationshipOf(a *Assignment, n node) {
 	a.relPlace = n.place()
-	if n.Kind == yaml.ScalarNode {
-		a.relName = n.Value
+	if n.form == scalar {
+		a.relName = n.value
 		return
 	}
 	if r.keys(n, "a relationship", []string{"type"}, "type", "properties", "interfaces") {
@@ -291,68 +473,64 @@ func (r *reader) parseRelationshipOf(a *Assignment, n node) {
 	}
 }
 
-func (r *reader) parseRelationship(p pair) {
-	rel := &Relationship{Name: p.name, Pos: p.key.place().Pos}
+func (r *reader) parseRelationship(p pair, topo node) {
+	rel := &Relationship{Name: p.name, Pos: p.key.pos()}
 	r.tmpl.Relationships = append(r.tmpl.Relationships, rel)
+	all, _ := topo.get("relationship_templates")
+	p.value = r.copied(all, p.value, "relationship template")
 	if r.keys(p.value, "a relationship template", []string{"type"}, "type", "description", "metadata", "properties",
 		"attributes", "interfaces", "copy") {
-		r.unsupported(p.value, "a relationship template", "attributes", "copy")
 		rel.Type = r.typeAt(RelationshipTypes, p.value)
-		rel.Properties = r.values(p.value, "properties")
+		rel.Properties, rel.Attributes = r.values(p.value, "properties"), r.values(p.value, "attributes")
 		rel.Interfaces = r.interfaces(p.value)
 	}
 }
 
 func (r *reader) parseGroup(p pair) {
-	g := &Group{Name: p.name, Pos: p.key.place().Pos}
+	g := &Group{Name: p.name, Pos: p.key.pos()}
 	r.tmpl.Groups = append(r.tmpl.Groups, g)
 	if !r.keys(p.value, "a group", []string{"type"}, "type", "description", "metadata", "properties", "attributes", "members") {
 		return
 	}
-	r.unsupported(p.value, "a group", "attributes")
 	g.Type = r.typeAt(GroupTypes, p.value)
 	g.Metadata = r.metadata(p.value)
 	g.Properties = r.values(p.value, "properties")
 	for _, m := range r.list(p.value, "members") {
-		if r.tmpl.nodes[m.Value] == nil {
-			r.unknownNode(m.place(), m.Value)
+		if r.tmpl.nodes[m.value] == nil {
+			r.unknownNode(m.place(), m.value)
 			continue
 		}
-		g.Members = append(g.Members, m.Value)
+		g.Members = append(g.Members, m.value)
 	}
 }
 
 func (r *reader) parsePolicy(p pair) {
-	pol := &Policy{Name: p.name, Pos: p.key.place().Pos}
+	pol := &Policy{Name: p.name, Pos: p.key.pos()}
 	r.tmpl.Policies = append(r.tmpl.Policies, pol)
 	if !r.keys(p.value, "a policy", []string{"type"}, "type", "description", "metadata", "properties", "targets", "triggers") {
 		return
 	}
-	r.unsupported(p.value, "a policy", "triggers")
 	pol.Type = r.typeAt(PolicyTypes, p.value)
 	pol.Description = r.text(p.value, "description")
 	pol.Properties = r.values(p.value, "properties")
+	pol.Triggers = r.triggers(p.value)
+	if pol.Type != nil {
+		pol.Triggers = append(slices.Clone(pol.Type.Triggers), pol.Triggers...)
+	}
 	for _, m := range r.list(p.value, "targets") {
-		if r.tmpl.nodes[m.Value] == nil && !r.isGroup(m.Value) {
-			r.unknownNode(m.place(), m.Value)
+		if r.tmpl.nodes[m.value] == nil && !r.isGroup(m.value) {
+			r.unknownNode(m.place(), m.value)
 			continue
 		}
-		pol.Targets = append(pol.Targets, m.Value)
+		pol.Targets = append(pol.Targets, m.value)
 	}
 }
 
-func (r *reader) isGroup(name string) bool {
-	for _, g := range r.tmpl.Groups {
-		if g.Name == name {
-			return true
-		}
-	}
-	return false
-}
+func (r *reader) isGroup(name string) bool { return r.tmpl.Group(name) != nil }
 
 func (r *reader) parseOutput(p pair) {
-	o := &Output{Name: p.name, Pos: p.key.place().Pos}
-	if !r.keys(p.value, "an output", []string{"value"}, append([]string{"value"}, propertyKeys...)...) {
+	o := &Output{Name: p.name, Pos: p.key.pos()}
+	if !r.keys(p.value, "an output", []string{"value"}, propertyKeys...) {
 		return
 	}
 	o.Description = r.text(p.value, "description")

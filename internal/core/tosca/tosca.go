@@ -4,18 +4,24 @@
 // diagnostic that reading found, each with its place. The work is done in phases, each over the result of the one
 // before, so that a mistake in one phase never hides those of another file or another node:
 //
-//  1. load    YAML to a node tree with positions, imports followed, duplicate keys and runaway aliases refused
+//  1. load    YAML to a tree with positions, imports followed, duplicate keys and runaway aliases refused
 //  2. types   type definitions of every kind gathered from the profile and the user's files, then resolved along
-//     derived_from, so that a resolved type holds everything it inherits
-//  3. parse   the topology template: inputs, node templates, relationship templates, groups, policies, outputs
-//  4. check   node templates against their types, requirements against capabilities, functions against what they name
+//     derived_from, so that a resolved type holds everything it inherits and refines only what it may
+//  3. parse   the topology templates: that of the root file, and of every imported file that can be substituted for a node
+//  4. check   node templates against their types, requirements against capabilities, functions against what they name,
+//     workflows and substitutions against what they lead to
 //
 // The type system is data. The normative types of the standard (section 5) are a YAML profile in the folder profile,
 // read by the same code as a user's types, and no code here asks for a type by its name. What the planner must know
 // of a type (that a compute node is built as an instance, say) is metadata of the type under "andamio." keys.
 package tosca
 
-import "maps"
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"maps"
+	"slices"
+)
 
 // Opener returns the bytes of a file by its slash-separated path relative to the root template's folder.
 // The reader never opens anything itself: the caller decides what can be reached.
@@ -27,20 +33,25 @@ type Template struct {
 	Name string
 	// Description is the template's own description.
 	Description string
-	// Root is the path of the root file as given to [Read].
+	// Root is the path of the template's file.
 	Root string
-	// Metadata is the root file's metadata, as text.
+	// Metadata is the file's metadata, as text.
 	Metadata map[string]string
 	// Types holds every type of the profile and of the template, resolved.
 	Types *Types
-	// Inputs, Nodes, Relationships, Groups, Policies and Outputs are in the order of the file.
+	// Inputs, Nodes, Relationships, Groups, Policies, Workflows and Outputs are in the order of the file.
 	Inputs        []*Input
 	Nodes         []*Node
 	Relationships []*Relationship
 	Groups        []*Group
 	Policies      []*Policy
+	Workflows     []*Workflow
 	Outputs       []*Output
-	// Artifacts are the script files that operations name, by path, as the opener returned them.
+	// Substitution says for which node the template can stand; nil for none.
+	Substitution *Substitution
+	// Substitutes are the imported templates that can stand for a node. Only the root template has them.
+	Substitutes []*Template
+	// Artifacts are the files that operations and nodes name, by path, as the opener returned them.
 	Artifacts map[string][]byte
 	// Sources are the user's files that were read, by path.
 	Sources map[string][]byte
@@ -61,36 +72,81 @@ func (t *Template) Input(name string) *Input {
 	return nil
 }
 
+// Workflow returns the workflow of that name, or nil.
+func (t *Template) Workflow(name string) *Workflow {
+	for _, w := range t.Workflows {
+		if w.Name == name {
+			return w
+		}
+	}
+	return nil
+}
+
+// Output returns the output of that name, or nil.
+func (t *Template) Output(name string) *Output {
+	for _, o := range t.Outputs {
+		if o.Name == name {
+			return o
+		}
+	}
+	return nil
+}
+
+// Group returns the group of that name, or nil.
+func (t *Template) Group(name string) *Group {
+	i := slices.IndexFunc(t.Groups, func(g *Group) bool { return g.Name == name })
+	if i < 0 {
+		return nil
+	}
+	return t.Groups[i]
+}
+
 // Read reads the template at path root and everything it imports. The template is never nil; it is fit for use only
 // if no diagnostic is an error, see [Diagnostics.Errors].
 func Read(root string, open Opener) (*Template, Diagnostics) {
-	r := &reader{
-		open:  open,
-		types: builtins().clone(),
-		tmpl: &Template{
-			Root: root, Metadata: map[string]string{}, Artifacts: map[string][]byte{},
-			Sources: map[string][]byte{}, nodes: map[string]*Node{},
-		},
-	}
-	r.tmpl.Types = r.types
-	if doc := r.load(root, Pos{File: root, Line: 1, Col: 1}); doc != nil {
+	r := newReader(open, builtins().clone())
+	r.tmpl = r.newTemplate(root)
+	whole := r.tmpl
+	if doc := r.load(root, "", Pos{File: root, Line: 1, Col: 1}); doc != nil {
 		r.gatherAll()
 		r.types.resolve(&r.diags)
 		r.parseTopology(doc)
-		r.check()
+		r.parseSubstitutes(doc)
+		for _, t := range append(slices.Clone(whole.Substitutes), whole) {
+			r.tmpl = t
+			r.check()
+		}
+		r.checkSubstitutes(whole)
 	}
 	r.diags.sort()
-	return r.tmpl, r.diags
+	return whole, r.diags
 }
 
 // reader carries what one call of Read has gathered.
 type reader struct {
 	open  Opener
 	types *Types
-	tmpl  *Template
 	diags Diagnostics
-	files []*document
-	seen  map[string]bool
+	docs  []*document
+	seen  map[docKey]*document
+	// spaced are the full names of types defined under a namespace prefix.
+	spaced       map[string]bool
+	repositories map[string]string
+	sources      map[string][]byte
+	files        map[string][]byte
+	// tmpl is the template being parsed or checked, substitutes the others.
+	tmpl        *Template
+	substitutes []*Template
+}
+
+func newReader(open Opener, types *Types) *reader {
+	return &reader{open: open, types: types, seen: map[docKey]*document{}, spaced: map[string]bool{},
+		repositories: map[string]string{}, sources: map[string][]byte{}, files: map[string][]byte{}}
+}
+
+func (r *reader) newTemplate(root string) *Template {
+	return &Template{Root: root, Metadata: map[string]string{}, Types: r.types, Artifacts: r.files, Sources: r.sources,
+		nodes: map[string]*Node{}}
 }
 
 // clone lets every read start from the parsed profile without parsing it again.
@@ -101,4 +157,9 @@ func (ts *Types) clone() *Types {
 		maps.Copy(c.aliases[k], ts.aliases[k])
 	}
 	return c
+}
+
+func sha256Hex(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
 }

@@ -33,6 +33,17 @@ const Unbounded = int(^uint(0) >> 1)
 // Occurrences is how often something may appear, both bounds included.
 type Occurrences struct{ Min, Max int }
 
+// Status is how far a property can be relied on (section 3.6.10.2).
+type Status string
+
+// The statuses of the standard.
+const (
+	Supported    Status = "supported"
+	Unsupported  Status = "unsupported"
+	Experimental Status = "experimental"
+	Deprecated   Status = "deprecated"
+)
+
 // Property declares a property, an attribute, an input or an operation's parameter.
 type Property struct {
 	Name        string
@@ -40,11 +51,15 @@ type Property struct {
 	Type        string
 	Required    bool
 	Default     *Value
+	Status      Status
 	Constraints []*Constraint
-	// Entry describes the entries of a list or map; nil means strings.
-	Entry    *Property
-	Metadata map[string]string
-	Pos      Pos
+	// Entry describes the entries of a list or map, Key the keys of a map; nil means strings.
+	Entry, Key *Property
+	Metadata   map[string]string
+	Pos        Pos
+
+	// saysRequired tells a definition that leaves "required" to the one it refines.
+	saysRequired bool
 }
 
 func (p *Property) entry() *Property {
@@ -57,47 +72,80 @@ func (p *Property) entry() *Property {
 // Capability declares what a node of the type offers to others.
 type Capability struct {
 	Name        string
+	Description string
 	Type        string
 	Properties  []*Property
 	Attributes  []*Property
+	// Sources are the node types that may require it; none means any.
 	Sources     []string
 	Occurrences Occurrences
 	Pos         Pos
+
+	saysOccurrences bool
+	// all are the capability type's properties and attributes, refined by Properties and Attributes.
+	all, allAttributes []*Property
 }
 
 // Requirement declares what a node of the type needs of another.
 type Requirement struct {
 	Name         string
+	Description  string
 	Capability   string
 	Node         string
 	Relationship string
-	Occurrences  Occurrences
-	Pos          Pos
+	// Interfaces are what the definition adds to the relationship's.
+	Interfaces  []*Interface
+	Filter      *Filter
+	Occurrences Occurrences
+	Pos         Pos
+
+	saysOccurrences bool
 }
 
 // Operation is an operation of an interface: declared by a type, assigned by a template, or both.
 type Operation struct {
-	Name   string
+	Name        string
+	Description string
+	// Script is the path of what implements it, or the name of an artifact of the node until the template is checked.
 	Script string
+	// Dependencies are the paths of files that must lie beside the script when it runs.
+	Dependencies []string
+	// Host says where it runs: SELF, HOST, SOURCE, TARGET or ORCHESTRATOR; "" where the standard says.
+	Host   string
 	Inputs []*Parameter
+	// Outputs say which attributes take what the operation puts out.
+	Outputs []OutputMapping
 	// Timeout in seconds, 0 if none is given.
 	Timeout float64
 	Pos     Pos
 }
 
-// Parameter is a named value given to an operation.
+// OutputMapping puts an output of an operation into an attribute (section 3.6.15): Path is an entity, then optionally a
+// capability, then the attribute.
+type OutputMapping struct {
+	Name string
+	Path []string
+	Pos  Pos
+}
+
+// Parameter is a named value given to an operation, with its declaration where a type declares it. Value is nil where
+// nothing is assigned.
 type Parameter struct {
 	Name  string
 	Value *Value
+	Def   *Property
 }
 
-// Interface is a named set of operations.
+// Interface is a named set of operations. Notifications are operations that something outside calls (section 3.6.19).
 type Interface struct {
-	Name       string
-	Type       string
-	Inputs     []*Parameter
-	Operations []*Operation
-	Pos        Pos
+	Name          string
+	Type          string
+	Inputs        []*Parameter
+	Operations    []*Operation
+	Notifications []*Operation
+	Pos           Pos
+
+	complete bool
 }
 
 // Operation returns the operation of that name, or nil.
@@ -117,6 +165,7 @@ type Type struct {
 	Parent      string
 	Description string
 	Metadata    map[string]string
+	Version     string
 	Pos         Pos
 
 	Properties   []*Property
@@ -126,15 +175,28 @@ type Type struct {
 	Interfaces   []*Interface
 	// Operations are those of an interface type.
 	Operations []*Operation
+	Artifacts  []*Artifact
 	// ValidTargets are capability types (relationship types), node types (group and policy types).
 	ValidTargets []string
+	// ValidSources are node types (capability types).
+	ValidSources []string
+	// Triggers are a policy type's.
+	Triggers []*Trigger
+	// MimeType and Extensions belong to artifact types.
+	MimeType   string
+	Extensions []string
 
+	// typeInputs and notifications are an interface type's.
+	typeInputs    []*Parameter
+	notifications []*Operation
 	// ancestors are the type's own name and those it derives from, nearest first.
 	ancestors []string
 	// constraints and entry belong to data types that refine a primitive.
 	constraints []*Constraint
-	entry       *Property
+	entry, key  *Property
 	resolved    int
+	// doubts says that metadata name sizes below which a unit is doubted; checked that the operations have been.
+	doubts, checked bool
 }
 
 // Property returns the declared property of that name, or nil.
@@ -178,6 +240,23 @@ func (t *Type) Interface(name string) *Interface {
 	return nil
 }
 
+// FindOperation returns the interface and operation named INTERFACE.OPERATION, where the interface goes by its name or
+// its type's.
+func (t *Type) FindOperation(name string) (*Interface, *Operation, bool) {
+	at := strings.LastIndexByte(name, '.')
+	if at < 0 {
+		return nil, nil, false
+	}
+	for _, i := range t.Interfaces {
+		if i.Name == name[:at] || i.Type == name[:at] {
+			if op := i.Operation(name[at+1:]); op != nil {
+				return i, op, true
+			}
+		}
+	}
+	return nil, nil, false
+}
+
 func find(ps []*Property, name string) *Property {
 	for _, p := range ps {
 		if p.Name == name {
@@ -197,6 +276,22 @@ func (t *Type) propertyNames() []string {
 
 // Is reports whether the type is, or derives from, the named type.
 func (t *Type) Is(name string) bool { return slices.Contains(t.ancestors, name) }
+
+// Abstract reports that nothing can be built of the type itself: it has to be substituted or selected.
+func (t *Type) Abstract() bool { return t.Metadata[MetaAbstract] == "true" }
+
+// Keys of metadata under which a type says what the planner must know of it.
+const (
+	MetaBuilds   = "andamio.builds"
+	MetaOrder    = "andamio.order"
+	MetaAnswers  = "andamio.answers"
+	MetaPublic   = "andamio.public"
+	MetaScales   = "andamio.scales"
+	MetaRule     = "andamio.rule"
+	MetaAbstract = "andamio.abstract"
+	MetaImage    = "andamio.image"
+	metaLeast    = "andamio.least."
+)
 
 // base is the primitive that a data type refines, string if it names none.
 func (t *Type) base() string {

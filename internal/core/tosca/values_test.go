@@ -36,10 +36,10 @@ func TestValuesOfEachType(t *testing.T) {
 		{"type: float, default: 1.5", 1.5},
 		{"type: float, default: 2", 2.0},
 		{"type: boolean, default: true", true},
-		{"type: version, default: 1.4", "1.4"},
-		{"type: version, default: 1.4.2.beta-3", "1.4.2.beta-3"},
-		{"type: timestamp, default: 2026-11-23", "2026-11-23"},
-		{"type: timestamp, default: 2026-11-23T08:00:00Z", "2026-11-23T08:00:00Z"},
+		{"type: version, default: 1.4", versionOf(t, "1.4")},
+		{"type: version, default: 1.4.2.beta-3", versionOf(t, "1.4.2.beta-3")},
+		{"type: timestamp, default: 2026-11-23", timeOf(t, "2026-11-23")},
+		{"type: timestamp, default: 2026-11-23T08:00:00Z", timeOf(t, "2026-11-23T08:00:00Z")},
 		{"type: range, default: [ 1, 4 ]", []any{int64(1), int64(4)}},
 		{"type: range, default: [ 1, UNBOUNDED ]", []any{int64(1), "UNBOUNDED"}},
 		{"type: list, entry_schema: integer, default: [ 1, 2 ]", []any{int64(1), int64(2)}},
@@ -92,7 +92,7 @@ func TestValuesThatDoNotFit(t *testing.T) {
 		{"type: PortDef, default: 0", CodeConstraint, "must be: 1 to 65535"},
 		{"type: own.Odd, default: 3", CodeUnknownType, `there is no data type "own.Odd"`},
 		{"type: tosca.nodes.Compute", CodeTypeKind, "is a node type, and a data type belongs here"},
-		{"type: string, status: gone, defualt: a", CodeUnknownKey, `did you mean "default"?`},
+		{"type: string, defualt: a", CodeUnknownKey, `did you mean "default"?`},
 		{"default: a", CodeMissingKey, `needs the keyname "type"`},
 	} {
 		_, diags := property(t, c.definition)
@@ -171,4 +171,32 @@ func TestShowIsForPeople(t *testing.T) {
 		assert.Equal(t, want, Show(v))
 	}
 	assert.Equal(t, `"`+strings.Repeat("a", 39)+`…"`, quote(strings.Repeat("a", 60)))
+}
+
+func versionOf(t *testing.T, text string) Version {
+	v, ok := ParseVersion(text)
+	require.True(t, ok, text)
+	return v
+}
+
+func timeOf(t *testing.T, text string) Timestamp {
+	at, ok := ParseTimestamp(text)
+	require.True(t, ok, text)
+	return at
+}
+
+func TestVersionsAndTimesAreOrdered(t *testing.T) {
+	for _, pair := range [][2]string{{"1.9", "1.10"}, {"1.2.3", "1.2.4"}, {"2.0.0.beta", "2.0.0"}, {"1.0.0.a-2", "1.0.0.a-11"}, {"0", "0.1"}, {"1.0.0.alpha", "1.0.0.beta"}} {
+		assert.Negative(t, compare(versionOf(t, pair[0]), versionOf(t, pair[1])), pair)
+	}
+	for _, bad := range []string{"", "1", "1.", "v1.0", "1.0.0-3", "1.0.0.a-b"} {
+		_, ok := ParseVersion(bad)
+		assert.False(t, ok, bad)
+	}
+	assert.Negative(t, compare(timeOf(t, "2026-11-23T08:00:00+02:00"), timeOf(t, "2026-11-23 07:00:00 Z")))
+	assert.Zero(t, compare(timeOf(t, "2026-11-23T08:00:00+02:00"), timeOf(t, "2026-11-23t06:00:00Z")))
+	for _, bad := range []string{"", "now", "2026-13-01", "2026-11-23T25:00:00Z"} {
+		_, ok := ParseTimestamp(bad)
+		assert.False(t, ok, bad)
+	}
 }

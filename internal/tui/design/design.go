@@ -215,7 +215,7 @@ func (v *View) redraft() tea.Cmd {
 		if e != nil && len(e.Sites) == 0 {
 			e = nil
 		}
-		return drafted{v.app.Draft(t, preset, changed, e), offline}
+		return drafted{app.NewDraft(t, app.Wish{Preset: preset, Inputs: changed}, e), offline}
 	}
 }
 

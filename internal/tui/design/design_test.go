@@ -45,7 +45,7 @@ func draftOf(t *testing.T, v *View) *app.Draft {
 	t.Helper()
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
-	return app.NewDraft(v.template, v.presetName(), v.changed, e)
+	return app.NewDraft(v.template, app.Wish{Preset: v.presetName(), Inputs: v.changed}, e)
 }
 
 func drawn(v *View, w, h int) string {

@@ -123,7 +123,7 @@ func TestTemplatesReachTheQueue(t *testing.T) {
 	assert.Equal(t, "1", v.Badge())
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
-	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, "drill", nil, e)})
+	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, e)})
 	text := drawn(v, 140)
 	assert.Contains(t, text, "flood-watch is ready to build")
 	assert.Empty(t, v.Badge(), "what could be begun needs nobody")

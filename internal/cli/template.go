@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"context"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+)
+
+// place is where a template is: the argument, and the repository it may be in.
+type place struct{ repo, rev string }
+
+func (p *place) flags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&p.repo, "repo", "", "version-control repository that the template is in: a folder or a URL")
+	cmd.Flags().StringVar(&p.rev, "rev", "", "branch, tag or commit of the repository (default: its head)")
+}
+
+// templateArg accepts one template, which may be left out where a repository is named.
+func (p *place) templateArg(_ *cobra.Command, args []string) error {
+	switch {
+	case len(args) > 1:
+		return errors.New("one template at a time")
+	case len(args) == 0 && p.repo == "":
+		return errors.New("name a template: a file, a folder, an archive, or a repository with --repo")
+	case p.rev != "" && p.repo == "":
+		return errors.New("--rev is a revision of a repository: name it with --repo")
+	}
+	return nil
+}
+
+func (p *place) of(args []string) app.Place {
+	out := app.Place{Repo: p.repo, Rev: p.rev}
+	if len(args) > 0 {
+		out.Path = args[0]
+	}
+	return out
+}
+
+func (p *place) open(ctx context.Context, args []string) (*app.Template, error) {
+	return app.OpenTemplate(ctx, p.of(args))
+}

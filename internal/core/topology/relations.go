@@ -1,0 +1,182 @@
+package topology
+
+import (
+	"fmt"
+
+	"andamio/internal/core/tosca"
+)
+
+// relateAll turns fulfilled requirements into relations and finds what each node stands on.
+func (b *builder) relateAll() {
+	for _, p := range b.order {
+		n := b.placed[p]
+		if len(p.n.Requirements) > 0 {
+			n.Relations = make([]Relation, 0, len(p.n.Requirements))
+		}
+		for _, a := range p.n.Requirements {
+			for _, l := range b.lands(p, a) {
+				n.Relations = append(n.Relations, b.relation(p, a.Name, l))
+			}
+		}
+		if p.f.outer != nil {
+			b.relateOutside(p, n)
+		}
+	}
+	for _, p := range b.order {
+		n := b.placed[p]
+		for _, r := range n.Relations {
+			if n.Host == nil && (r.Order == Hosted || r.Order == Binds) {
+				n.Host = r.Target
+			}
+		}
+	}
+	for _, n := range b.design.Nodes {
+		n.Base = base(n)
+	}
+	b.checkBases()
+}
+
+// relateOutside adds the relations that substitution maps to requirements which the template itself leaves out, and
+// those of the node that is stood for which order all of its parts.
+func (b *builder) relateOutside(p place, n *Node) {
+	assigned := map[string]bool{}
+	for _, a := range p.n.Requirements {
+		assigned[a.Name] = true
+	}
+	mapped := map[string]bool{}
+	for outer, m := range p.f.tmpl.Substitution.Requirements {
+		mapped[outer] = true
+		if m.Node != p.n.Name || assigned[m.Name] {
+			continue
+		}
+		found := b.landsOutside(p, m.Name)
+		for _, l := range found {
+			n.Relations = append(n.Relations, b.relation(p, m.Name, l))
+		}
+		q := p.n.Type.Requirement(m.Name)
+		if len(found) == 0 && q != nil && q.Occurrences.Min > 0 {
+			b.mistake(p.f.stands.Pos, p.f.stands.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s needs %q, which its part %s stands on", p.f.stands.Name, outer, p.n.Name), "")
+		}
+	}
+	outer := place{p.f.outer, p.f.stands}
+	for _, a := range outer.n.Requirements {
+		if mapped[a.Name] {
+			continue
+		}
+		if rt := a.Relationship; rt != nil && rt.Metadata[tosca.MetaOrder] != string(Depends) {
+			b.mistakeOnce(a.Pos, len(a.Name), tosca.CodeSubstitution, fmt.Sprintf("the template %s, which stands for %s, maps the requirement %q to none of its nodes", p.f.tmpl.Name, outer.n.Name, a.Name),
+				"map it under substitution_mappings")
+			continue
+		}
+		for _, l := range b.lands(outer, a) {
+			n.Relations = append(n.Relations, Relation{Name: a.Name, Order: Depends, Target: b.placed[l.place], Capability: l.capability})
+		}
+	}
+}
+
+func (b *builder) mistakeOnce(at tosca.Pos, width int, code tosca.Code, message, hint string) {
+	for _, d := range b.diags {
+		if d.Pos == at && d.Code == code {
+			return
+		}
+	}
+	b.mistake(at, width, code, message, hint)
+}
+
+// relation is a requirement of p fulfilled where it lands, with the values of the assignment that led there.
+func (b *builder) relation(p place, name string, l landing) Relation {
+	r := Relation{Name: name, Order: Depends, Target: b.placed[l.place], Capability: l.capability}
+	rt := l.by.Relationship
+	if rt == nil {
+		return r
+	}
+	if order := rt.Metadata[tosca.MetaOrder]; order != "" {
+		r.Order = Order(order)
+	}
+	s := scope{f: l.at.f, self: l.at.n, source: l.at.n, target: l.n, targetFrame: l.f, by: l.by}
+	if p.f != l.at.f {
+		s.sourcePlace = &p // the relation was made outside, for the node that p is a part of
+	}
+	r.Properties = b.properties(nil, rt.Properties, l.by.Properties, s)
+	r.Operations, r.Calls = b.operations(l.by.Interfaces, s)
+	return r
+}
+
+// base follows hosts down to an instance; the template has no circles.
+func base(n *Node) *Node {
+	for depth := 0; n != nil && depth < 1000; n, depth = n.Host, depth+1 {
+		if n.Builds == Instance {
+			return n
+		}
+	}
+	return nil
+}
+
+func (b *builder) checkBases() {
+	for _, n := range b.design.Nodes {
+		if (n.Builds == Software || n.Builds == Interface) && n.Base == nil {
+			b.mistake(n.Pos, n.Source.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s stands on no compute node", n.Name),
+				"what it is hosted on must itself be hosted, down to a compute node")
+		}
+		if n.Builds == Nothing && len(n.Operations) > 0 && n.Base == nil && n.Standing == nil {
+			b.mistake(n.Pos, n.Source.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s has operations, and no instance to run them on", n.Name),
+				"derive its type from one that is hosted, such as tosca.nodes.SoftwareComponent")
+		}
+	}
+}
+
+// count sets the number of instances: the scalable capability's of the instance at the bottom, and for a volume that
+// of the instance it is attached to.
+func (b *builder) count() {
+	for _, n := range b.design.Nodes {
+		if n.Builds == Instance {
+			n.Count = b.instances(n)
+		}
+	}
+	for _, n := range b.design.Nodes {
+		if n.Base != nil {
+			n.Count = n.Base.Count
+		}
+		for _, r := range n.Relations {
+			if r.Order == Attaches && r.Target != nil {
+				r.Target.Count = max(r.Target.Count, n.Count)
+				r.Target.Base = n
+			}
+		}
+	}
+}
+
+// maxInstances bounds what a slip of the finger can ask for.
+const maxInstances = 10_000
+
+func (b *builder) instances(n *Node) int {
+	for _, c := range n.Capabilities {
+		if !c.Scales {
+			continue
+		}
+		low, high := asInt(c.Properties["min_instances"], 1), asInt(c.Properties["max_instances"], 1)
+		count := asInt(c.Properties["default_instances"], low)
+		if isDeferred(c.Properties["default_instances"]) && !b.options.Partial {
+			b.mistake(n.Pos, n.Source.Width(), tosca.CodeFunction, fmt.Sprintf("how many instances there are of %s must be known before anything runs", n.Name),
+				"take it from an input")
+		}
+		if count < low || count > high || count > maxInstances {
+			at, width := n.Pos, n.Source.Width()
+			if v := n.Source.Capabilities[c.Name]["default_instances"]; v != nil {
+				at, width = v.Pos(), v.Width()
+			}
+			b.mistake(at, width, tosca.CodeConstraint,
+				fmt.Sprintf("%s would have %d instances, and its scalable capability allows %d to %d", n.Name, count, low, min(high, maxInstances)),
+				"change default_instances, or the bounds min_instances and max_instances")
+		}
+		return count
+	}
+	return 1
+}
+
+func asInt(v any, fallback int) int {
+	if i, ok := v.(int64); ok {
+		return int(i)
+	}
+	return fallback
+}

@@ -1,0 +1,438 @@
+package tosca
+
+import (
+	"slices"
+	"strings"
+)
+
+// Workflow is an imperative workflow (section 3.8.7): steps that name the next.
+type Workflow struct {
+	Name          string
+	Description   string
+	Inputs        []*Property
+	Preconditions []Precondition
+	Steps         []*WorkflowStep
+	Outputs       []OutputMapping
+	Pos           Pos
+}
+
+// Step returns the step of that name, or nil.
+func (w *Workflow) Step(name string) *WorkflowStep {
+	for _, s := range w.Steps {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// Precondition must hold before a workflow begins (section 3.6.24).
+type Precondition struct {
+	Target, Relationship string
+	Condition            Clause
+	Pos                  Pos
+}
+
+// WorkflowStep is activities on a target (section 3.6.26). Target is a node template or group; Relationship a
+// requirement of it, whose relationship is the target.
+type WorkflowStep struct {
+	Name                 string
+	Target, Relationship string
+	// Host is SOURCE or TARGET, for a step on a relationship.
+	Host       string
+	Filter     Clause
+	Activities []Activity
+	OnSuccess  []string
+	OnFailure  []string
+	Pos        Pos
+}
+
+// ActivityKind is what an activity does (section 3.6.23).
+type ActivityKind string
+
+// The activities of the standard.
+const (
+	Delegate      ActivityKind = "delegate"
+	SetState      ActivityKind = "set_state"
+	CallOperation ActivityKind = "call_operation"
+	Inline        ActivityKind = "inline"
+)
+
+// Activity is one thing that a step or trigger does.
+type Activity struct {
+	Kind ActivityKind
+	// Name is the workflow (delegate, inline), the state, or INTERFACE.OPERATION.
+	Name   string
+	Inputs []*Parameter
+	Pos    Pos
+}
+
+// Clause is a condition over attributes (section 3.6.25). A leaf has a Condition; others join theirs by Op: and, or, not.
+type Clause struct {
+	Op      string
+	Clauses []Clause
+	Leaf    *Condition
+}
+
+// Empty reports a clause that says nothing and always holds.
+func (c Clause) Empty() bool { return c.Leaf == nil && len(c.Clauses) == 0 }
+
+// String says the condition in words.
+func (c Clause) String() string {
+	if c.Leaf != nil {
+		parts := make([]string, len(c.Leaf.Constraints))
+		for i, k := range c.Leaf.Constraints {
+			parts[i] = c.Leaf.Name + " " + k.String()
+		}
+		return strings.Join(parts, " and ")
+	}
+	parts := make([]string, len(c.Clauses))
+	for i, x := range c.Clauses {
+		parts[i] = x.String()
+		if len(x.Clauses) > 1 && len(c.Clauses) > 1 {
+			parts[i] = "(" + parts[i] + ")"
+		}
+	}
+	if c.Op == "not" {
+		return "not (" + strings.Join(parts, " and ") + ")"
+	}
+	return strings.Join(parts, " "+c.Op+" ")
+}
+
+// Trigger starts activities on an event (section 3.6.22).
+type Trigger struct {
+	Name        string
+	Description string
+	Event       string
+	Schedule    *Value
+	// Target, Requirement and Capability say on what the event happens.
+	Target, Requirement, Capability string
+	Condition                       Clause
+	// Period, Evaluations and Method say how often the condition is looked at before it counts.
+	Period      string
+	Evaluations int64
+	Method      string
+	Actions     []Activity
+	Pos         Pos
+}
+
+func (r *reader) workflow(p pair) *Workflow {
+	w := &Workflow{Name: p.name, Pos: p.key.pos()}
+	if !r.keys(p.value, "a workflow", nil, "description", "metadata", "inputs", "preconditions", "steps", "outputs", "implementation") {
+		return w
+	}
+	r.unsupported(p.value, "a workflow", "implementation")
+	w.Description = r.text(p.value, "description")
+	w.Inputs = r.properties(p.value, "inputs")
+	w.Outputs = r.outputMappings(p.value)
+	for _, item := range r.list(p.value, "preconditions") {
+		if !r.keys(item, "a precondition", []string{"target"}, "target", "target_relationship", "condition") {
+			continue
+		}
+		c := Precondition{Target: r.text(item, "target"), Relationship: r.text(item, "target_relationship"), Pos: item.pos()}
+		if v, ok := item.get("condition"); ok {
+			c.Condition = r.clause(v)
+		}
+		w.Preconditions = append(w.Preconditions, c)
+	}
+	for _, s := range r.mapping(p.value, "steps") {
+		w.Steps = append(w.Steps, r.workflowStep(s))
+	}
+	return w
+}
+
+func (r *reader) workflowStep(p pair) *WorkflowStep {
+	s := &WorkflowStep{Name: p.name, Pos: p.key.pos()}
+	if !r.keys(p.value, "a workflow step", []string{"activities"}, "target", "target_relationship", "operation_host",
+		"filter", "activities", "on_success", "on_failure") {
+		return s
+	}
+	s.Target, s.Relationship = r.text(p.value, "target"), r.text(p.value, "target_relationship")
+	s.Host = r.text(p.value, "operation_host")
+	if v, ok := p.value.get("filter"); ok {
+		s.Filter = r.clause(v)
+	}
+	s.Activities = r.activities(p.value, "activities")
+	s.OnSuccess, s.OnFailure = r.texts(p.value, "on_success"), r.texts(p.value, "on_failure")
+	return s
+}
+
+func (r *reader) activities(n node, key string) []Activity {
+	var out []Activity
+	for _, p := range r.namedItems(n, key) {
+		if a, ok := r.activity(p); ok {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// activityName is the keyname under which the extended form of an activity names what it does.
+var activityName = map[ActivityKind]string{Delegate: "workflow", Inline: "workflow", CallOperation: "operation", SetState: "state"}
+
+func (r *reader) activity(p pair) (Activity, bool) {
+	a := Activity{Kind: ActivityKind(p.name), Pos: p.value.pos()}
+	key, known := activityName[a.Kind]
+	if !known {
+		var kinds []string
+		for k := range activityName {
+			kinds = append(kinds, string(k))
+		}
+		r.diags.at(p.key.place(), CodeUnknownKey, "there is no activity %q", p.name).suggest(p.name, kinds)
+		return a, false
+	}
+	if p.value.form == scalar {
+		a.Name = p.value.value
+		return a, true
+	}
+	if !r.keys(p.value, "an activity", []string{key}, key, "inputs") {
+		return a, false
+	}
+	a.Name = r.text(p.value, key)
+	a.Inputs = r.parameters(p.value, "inputs")
+	return a, true
+}
+
+// clause reads a condition: constraints on attributes, or and, or, not, assert over further ones.
+func (r *reader) clause(n node) Clause {
+	items := n.items()
+	if n.form == mapping {
+		items = []node{n}
+	}
+	all := Clause{Op: "and"}
+	for _, item := range items {
+		if item.form != mapping {
+			r.diags.at(item.place(), CodeShape, "a condition is an attribute with its constraints, or and, or, not")
+			continue
+		}
+		for _, p := range item.pairs() {
+			all.Clauses = append(all.Clauses, r.clausePair(p))
+		}
+	}
+	return all
+}
+
+func (r *reader) clausePair(p pair) Clause {
+	switch p.name {
+	case "and", "or", "not", "assert":
+		c := r.clause(p.value)
+		if p.name != "assert" {
+			c.Op = p.name
+		}
+		return c
+	}
+	return Clause{Op: "and", Leaf: &Condition{p.name, r.clausesOf(p.value), p.key.pos()}}
+}
+
+var triggerKeys = []string{"description", "event", "event_type", "schedule", "target_filter", "condition", "constraint",
+	"period", "evaluations", "method", "action", "type"}
+
+func (r *reader) triggers(n node) []*Trigger {
+	var out []*Trigger
+	for _, p := range r.namedItems(n, "triggers") {
+		t := &Trigger{Name: p.name, Pos: p.key.pos()}
+		out = append(out, t)
+		if !r.keys(p.value, "a trigger", []string{"action"}, triggerKeys...) {
+			continue
+		}
+		t.Description, t.Event = r.text(p.value, "description"), r.text(p.value, "event")
+		if t.Event == "" {
+			t.Event = r.text(p.value, "event_type")
+		}
+		if t.Event == "" {
+			r.diags.at(p.key.place(), CodeMissingKey, "a trigger needs the keyname \"event\"")
+		}
+		if v, ok := p.value.get("schedule"); ok {
+			t.Schedule = r.value(v)
+			r.types.Coerce(t.Schedule, &Property{Name: "schedule", Type: "tosca.datatypes.TimeInterval"}, &r.diags)
+		}
+		if v, ok := p.value.get("target_filter"); ok && r.keys(v, "a target filter", []string{"node"}, "node", "requirement", "capability") {
+			t.Target, t.Requirement, t.Capability = r.text(v, "node"), r.text(v, "requirement"), r.text(v, "capability")
+		}
+		r.triggerCondition(t, p.value)
+		t.Actions = r.activities(p.value, "action")
+	}
+	return out
+}
+
+// triggerCondition reads the condition in its short and its extended form.
+func (r *reader) triggerCondition(t *Trigger, n node) {
+	v, ok := n.get("condition")
+	if !ok {
+		v, ok = n.get("constraint")
+	}
+	if !ok {
+		return
+	}
+	if inner, extended := v.get("constraint"); extended {
+		r.keys(v, "a condition", nil, "constraint", "period", "evaluations", "method")
+		n, v = v, inner
+	}
+	t.Condition = r.clause(v)
+	t.Period, t.Method = r.text(n, "period"), r.text(n, "method")
+	if e, ok := n.get("evaluations"); ok {
+		t.Evaluations, _ = e.literal().(int64)
+	}
+	if t.Period != "" {
+		if _, err := ParseScalar(Time, t.Period); err != nil {
+			p, _ := n.get("period")
+			r.diags.at(p.place(), CodeValueType, "period: %v", err)
+		}
+	}
+}
+
+// checkWorkflows checks that what workflows name is there.
+func (r *reader) checkWorkflows() {
+	for _, w := range r.tmpl.Workflows {
+		for _, def := range w.Inputs {
+			r.types.checkProperty(def, &r.diags)
+		}
+		for _, p := range w.Preconditions {
+			r.checkTarget(p.Target, p.Pos)
+		}
+		for _, s := range w.Steps {
+			r.checkWorkflowStep(w, s)
+		}
+	}
+	r.checkWorkflowCircles()
+}
+
+func (r *reader) checkWorkflowStep(w *Workflow, s *WorkflowStep) {
+	at := place{s.Pos, len(s.Name)}
+	var names []string
+	for _, other := range w.Steps {
+		names = append(names, other.Name)
+	}
+	for _, next := range slices.Concat(s.OnSuccess, s.OnFailure) {
+		if w.Step(next) == nil {
+			r.diags.at(at, CodeWorkflow, "the step %s leads to %q, which the workflow does not have", s.Name, next).suggest(next, names)
+		}
+	}
+	if s.Target != "" && !r.checkTarget(s.Target, s.Pos) {
+		return
+	}
+	n := r.tmpl.nodes[s.Target]
+	for _, a := range s.Activities {
+		if s.Target == "" && a.Kind != Inline {
+			r.diags.at(at, CodeWorkflow, "the step %s needs a target for %s", s.Name, a.Kind)
+			continue
+		}
+		r.checkActivity(a, n, s.Relationship)
+	}
+}
+
+// checkTarget checks that a workflow's target is a node template or group.
+func (r *reader) checkTarget(name string, at Pos) bool {
+	if r.tmpl.nodes[name] != nil || r.isGroup(name) {
+		return true
+	}
+	r.unknownNode(place{at, 1}, name)
+	return false
+}
+
+// lifecycle are the workflows that a node can be delegated to.
+var lifecycle = []string{"deploy", "undeploy"}
+
+func (r *reader) checkActivity(a Activity, n *Node, relationship string) {
+	at := place{a.Pos, len(a.Name)}
+	switch a.Kind {
+	case Delegate:
+		if !slices.Contains(lifecycle, a.Name) && r.tmpl.Workflow(a.Name) == nil {
+			r.diags.at(at, CodeWorkflow, "there is no workflow %q to delegate to", a.Name).suggest(a.Name, append(r.workflowNames(), lifecycle...))
+		}
+		if a.Name == "undeploy" {
+			r.diags.at(at, CodeUnsupported, "nothing is taken down by a workflow yet")
+		}
+	case Inline:
+		if r.tmpl.Workflow(a.Name) == nil {
+			r.diags.at(at, CodeWorkflow, "there is no workflow %q", a.Name).suggest(a.Name, r.workflowNames())
+		}
+	case CallOperation:
+		r.checkCalled(a, n, relationship)
+	}
+	r.checkInputs(a.Inputs, nil, n)
+}
+
+func (r *reader) workflowNames() []string {
+	var names []string
+	for _, w := range r.tmpl.Workflows {
+		names = append(names, w.Name)
+	}
+	return names
+}
+
+// checkCalled checks that INTERFACE.OPERATION is one of the target's.
+func (r *reader) checkCalled(a Activity, n *Node, relationship string) {
+	if n == nil || n.Type == nil {
+		return // a group: checked for each member when it is compiled
+	}
+	t := n.Type
+	if relationship != "" {
+		if t = r.relationshipOf(n, relationship); t == nil {
+			r.diags.at(place{a.Pos, len(a.Name)}, CodeWorkflow, "%s has no relationship %q", n.Name, relationship).suggest(relationship, requirementNames(n.Type))
+			return
+		}
+	}
+	iface, op, ok := t.FindOperation(a.Name)
+	if !ok {
+		d := r.diags.at(place{a.Pos, len(a.Name)}, CodeUnknownOperation, "%s has no operation %q", t.Name, a.Name)
+		d.suggest(a.Name, r.operationNames(t))
+	}
+	_, _ = iface, op
+}
+
+func (r *reader) relationshipOf(n *Node, requirement string) *Type {
+	for _, a := range n.Requirements {
+		if a.Name == requirement {
+			return a.Relationship
+		}
+	}
+	return nil
+}
+
+func (r *reader) operationNames(t *Type) []string {
+	var out []string
+	for _, i := range t.Interfaces {
+		for _, op := range i.Operations {
+			out = append(out, i.Name+"."+op.Name)
+		}
+	}
+	return out
+}
+
+// checkWorkflowCircles refuses steps that lead back to themselves and workflows that inline themselves.
+func (r *reader) checkWorkflowCircles() {
+	for _, w := range r.tmpl.Workflows {
+		next := func(s string) []string {
+			if step := w.Step(s); step != nil {
+				return slices.Concat(step.OnSuccess, step.OnFailure)
+			}
+			return nil
+		}
+		for _, s := range w.Steps {
+			if c := circleFrom(s.Name, next); c != nil {
+				r.diags.at(place{s.Pos, len(s.Name)}, CodeCycle, "these steps lead back to themselves: %s", arrows(c))
+				return
+			}
+		}
+		if c := circleFrom(w.Name, r.inlined); c != nil {
+			r.diags.at(place{w.Pos, len(w.Name)}, CodeCycle, "these workflows contain themselves: %s", arrows(c))
+			return
+		}
+	}
+}
+
+// inlined are the workflows that a workflow takes in.
+func (r *reader) inlined(name string) []string {
+	var out []string
+	if w := r.tmpl.Workflow(name); w != nil {
+		for _, s := range w.Steps {
+			for _, a := range s.Activities {
+				if a.Kind == Inline {
+					out = append(out, a.Name)
+				}
+			}
+		}
+	}
+	return out
+}

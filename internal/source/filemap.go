@@ -1,0 +1,105 @@
+package source
+
+import (
+	"bytes"
+	"io"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+	"time"
+)
+
+// fileMap is files by path, as a file system.
+type fileMap map[string][]byte
+
+// Memory is files by path, as a file system.
+func Memory(files map[string][]byte) fs.FS { return fileMap(files) }
+
+// Open implements fs.FS.
+func (m fileMap) Open(name string) (fs.File, error) {
+	if !fs.ValidPath(name) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	if data, ok := m[name]; ok {
+		return &memoryFile{info: memoryInfo{path.Base(name), int64(len(data)), 0o444}, Reader: bytes.NewReader(data)}, nil
+	}
+	entries := m.list(name)
+	if len(entries) == 0 && name != "." {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	}
+	return &memoryDir{memoryFile{info: memoryInfo{path.Base(name), 0, fs.ModeDir | 0o555}}, entries}, nil
+}
+
+// list are the entries of a folder, sorted.
+func (m fileMap) list(dir string) []fs.DirEntry {
+	prefix := dir + "/"
+	if dir == "." {
+		prefix = ""
+	}
+	infos := map[string]memoryInfo{}
+	for name, data := range m {
+		rest, ok := strings.CutPrefix(name, prefix)
+		if !ok {
+			continue
+		}
+		if first, _, deeper := strings.Cut(rest, "/"); deeper {
+			infos[first] = memoryInfo{first, 0, fs.ModeDir | 0o555}
+		} else {
+			infos[first] = memoryInfo{first, int64(len(data)), 0o444}
+		}
+	}
+	var out []fs.DirEntry
+	for _, i := range infos {
+		out = append(out, fs.FileInfoToDirEntry(i))
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name() < out[j].Name() })
+	return out
+}
+
+type memoryInfo struct {
+	name string
+	size int64
+	mode fs.FileMode
+}
+
+func (i memoryInfo) Name() string       { return i.name }
+func (i memoryInfo) Size() int64        { return i.size }
+func (i memoryInfo) Mode() fs.FileMode  { return i.mode }
+func (i memoryInfo) ModTime() time.Time { return time.Time{} }
+func (i memoryInfo) IsDir() bool        { return i.mode.IsDir() }
+func (i memoryInfo) Sys() any           { return nil }
+
+type memoryFile struct {
+	info memoryInfo
+	*bytes.Reader
+}
+
+func (f *memoryFile) Stat() (fs.FileInfo, error) { return f.info, nil }
+func (f *memoryFile) Close() error               { return nil }
+
+// Read refuses folders, which have no bytes.
+func (f *memoryFile) Read(p []byte) (int, error) {
+	if f.Reader == nil {
+		return 0, &fs.PathError{Op: "read", Path: f.info.name, Err: fs.ErrInvalid}
+	}
+	return f.Reader.Read(p)
+}
+
+type memoryDir struct {
+	memoryFile
+	left []fs.DirEntry
+}
+
+// ReadDir implements fs.ReadDirFile.
+func (d *memoryDir) ReadDir(n int) ([]fs.DirEntry, error) {
+	if n <= 0 || n > len(d.left) {
+		if n > 0 && len(d.left) == 0 {
+			return nil, io.EOF
+		}
+		n = len(d.left)
+	}
+	out := d.left[:n]
+	d.left = d.left[n:]
+	return out, nil
+}
