@@ -105,16 +105,24 @@ type Verdict struct {
 type Placement struct {
 	Choices     []Choice
 	CostPerHour float64
+
+	at map[string]int
 }
 
 // Choice returns the choice for the workload, or nil.
 func (p *Placement) Choice(workload string) *Choice {
-	for i := range p.Choices {
-		if p.Choices[i].Workload == workload {
-			return &p.Choices[i]
-		}
+	if i, ok := p.at[workload]; ok {
+		return &p.Choices[i]
 	}
 	return nil
+}
+
+// index builds the look-up of Choice.
+func (p *Placement) index() {
+	p.at = make(map[string]int, len(p.Choices))
+	for i := range p.Choices {
+		p.at[p.Choices[i].Workload] = i
+	}
 }
 
 // Impossible is the error for a problem without a placement: the workloads that fit nowhere, each with what rules

@@ -22,6 +22,7 @@ func (s *search) result() *Placement {
 		out.CostPerHour += o.cost
 	}
 	out.CostPerHour = round(out.CostPerHour)
+	out.index()
 	return out
 }
 

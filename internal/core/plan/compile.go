@@ -62,6 +62,7 @@ type Options struct {
 // Compile makes the plan that raises a design where the placement puts it. The error names what cannot be built.
 func Compile(d *topology.Design, placed *placement.Placement, e *estate.Estate, o Options) (*Plan, error) {
 	c := newCompiler(d, placed, e, o.Preset)
+	c.reserve()
 	for _, build := range []func() error{c.networks, c.volumes, c.instances, c.interfaces, c.software} {
 		if err := build(); err != nil {
 			return nil, err
@@ -113,6 +114,25 @@ func newCompiler(d *topology.Design, placed *placement.Placement, e *estate.Esta
 	c.readDurations()
 	c.readRelations()
 	return c
+}
+
+// reserve makes room for what a design comes to, about.
+func (c *compiler) reserve() {
+	resources, steps := 0, 0
+	for _, n := range c.design.Nodes {
+		resources += n.Count
+		switch n.Builds {
+		case topology.Instance:
+			steps += 3 * n.Count
+			resources += n.Count
+		case topology.Software:
+			steps += (len(n.Operations) + 2) * n.Count
+		default:
+			steps += n.Count
+		}
+	}
+	c.plan.Resources = make([]Resource, 0, resources)
+	c.plan.Steps = make([]Step, 0, steps)
 }
 
 // readRelations gathers what leads to each node, what runs on each, and which attributes are put out.

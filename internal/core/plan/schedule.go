@@ -11,7 +11,8 @@ import (
 // finish works out what follows from the whole: levels, times, critical path, totals, and the order of the lists.
 func (c *compiler) finish() error {
 	p := c.plan
-	if circle := p.circle(); len(circle) > 0 {
+	g := newStepGraph(p)
+	if circle := g.circle(p); len(circle) > 0 {
 		return fmt.Errorf("these steps wait for each other in a circle: %s", strings.Join(circle, " → "))
 	}
 	for _, o := range c.design.Outputs {
@@ -21,45 +22,13 @@ func (c *compiler) finish() error {
 		p.Services = append(p.Services, Service{s.Name, s.Title})
 	}
 	p.levelResources()
-	p.levelSteps()
+	g.level(p)
 	p.order()
 	p.schedule()
 	for _, site := range c.estate.Sites {
 		c.total(site.Name)
 	}
 	p.CostPerHour = round(p.CostPerHour)
-	return nil
-}
-
-// circle finds steps that wait for each other, as the path that leads back; nil if there are none.
-func (p *Plan) circle() []string {
-	const visiting, done = 1, 2
-	p.index()
-	mark := map[string]int{}
-	var path []string
-	var visit func(id string) []string
-	visit = func(id string) []string {
-		if mark[id] == visiting {
-			return append(slices.Clone(path[slices.Index(path, id):]), id)
-		}
-		if mark[id] == done {
-			return nil
-		}
-		mark[id] = visiting
-		path = append(path, id)
-		defer func() { mark[id], path = done, path[:len(path)-1] }()
-		for _, a := range p.steps[id].After {
-			if c := visit(a); c != nil {
-				return c
-			}
-		}
-		return nil
-	}
-	for i := range p.Steps {
-		if c := visit(p.Steps[i].ID); c != nil {
-			return c
-		}
-	}
 	return nil
 }
 
@@ -84,50 +53,43 @@ func (c *compiler) total(name string) {
 // levelResources gives every plank the level above the highest it stands on. What is part of another resource shares
 // its plank, so what it stands on counts for the plank.
 func (p *Plan) levelResources() {
-	p.index()
-	under := map[string][]string{}
-	for _, r := range p.Resources {
-		plank := p.Plank(r.ID)
-		for _, s := range r.StandsOn {
-			if below := p.Plank(s); below != plank {
-				under[plank] = append(under[plank], below)
+	at := make(map[string]int32, len(p.Resources))
+	for i := range p.Resources {
+		at[p.Resources[i].ID] = int32(i)
+	}
+	plank := make([]int32, len(p.Resources))
+	for i := range p.Resources {
+		plank[i] = int32(i)
+		if on, ok := at[p.Resources[i].PartOf]; ok {
+			plank[i] = on
+		}
+	}
+	under := make([][]int32, len(p.Resources))
+	for i := range p.Resources {
+		me := plank[i]
+		for _, s := range p.Resources[i].StandsOn {
+			if below, ok := at[s]; ok && plank[below] != me {
+				under[me] = append(under[me], plank[below])
 			}
 		}
 	}
-	level := map[string]int{}
-	var height func(id string) int
-	height = func(id string) int {
-		if level[id] == 0 {
-			level[id] = 1
-			for _, b := range under[id] {
-				level[id] = max(level[id], height(b)+1)
+	level := make([]int, len(p.Resources))
+	var height func(i int32) int
+	height = func(i int32) int {
+		if level[i] == 0 {
+			level[i] = 1
+			for _, b := range under[i] {
+				level[i] = max(level[i], height(b)+1)
 			}
 		}
-		return level[id]
+		return level[i]
 	}
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		r.Level = height(p.Plank(r.ID))
+		r.Level = height(plank[i])
 		p.Levels = max(p.Levels, r.Level)
 		slices.Sort(r.StandsOn)
 		r.StandsOn = slices.Compact(r.StandsOn)
-	}
-}
-
-// levelSteps gives every step the level above the highest it comes after.
-func (p *Plan) levelSteps() {
-	var height func(s *Step) int
-	height = func(s *Step) int {
-		if s.Level == 0 {
-			s.Level = 1
-			for _, a := range s.After {
-				s.Level = max(s.Level, height(p.Step(a))+1)
-			}
-		}
-		return s.Level
-	}
-	for i := range p.Steps {
-		p.StepLevels = max(p.StepLevels, height(&p.Steps[i]))
 	}
 }
 
@@ -136,50 +98,74 @@ var kindOrder = []Kind{Network, Volume, Instance, Interface, Software, Endpoint}
 
 // order sorts resources and steps by level, then kind, then as the template has them.
 func (p *Plan) order() {
-	rank := map[string]int{}
-	for _, r := range p.Resources {
-		rank[r.ID] = slices.Index(kindOrder, r.Kind)
+	rank := make(map[string]int8, len(p.Resources))
+	for i := range p.Resources {
+		rank[p.Resources[i].ID] = int8(slices.Index(kindOrder, p.Resources[i].Kind))
 	}
-	slices.SortStableFunc(p.Resources, func(a, b Resource) int {
-		return cmp.Or(cmp.Compare(a.Level, b.Level), cmp.Compare(rank[a.ID], rank[b.ID]))
-	})
-	slices.SortStableFunc(p.Steps, func(a, b Step) int {
-		return cmp.Or(cmp.Compare(a.Level, b.Level), cmp.Compare(rank[a.Resource], rank[b.Resource]))
-	})
+	arrange(p.Resources, func(r *Resource) int64 { return int64(r.Level)<<8 | int64(rank[r.ID]) })
+	arrange(p.Steps, func(s *Step) int64 { return int64(s.Level)<<8 | int64(rank[s.Resource]) })
 	for i := range p.Steps {
 		slices.Sort(p.Steps[i].After)
 	}
-	p.steps = nil // the look-ups point into the lists' old places
+	p.steps, p.resources = nil, nil // the look-ups point into the lists' old places
 	p.index()
+}
+
+// arrange puts a list in the order of its keys; equal keys keep their order. The values are large, so each is moved
+// once, along the circles of the permutation.
+func arrange[T any](list []T, key func(*T) int64) {
+	type place struct {
+		key int64
+		at  int32
+	}
+	places := make([]place, len(list))
+	for i := range list {
+		places[i] = place{key(&list[i]), int32(i)}
+	}
+	slices.SortFunc(places, func(a, b place) int { return cmp.Or(cmp.Compare(a.key, b.key), cmp.Compare(a.at, b.at)) })
+	for i := range places {
+		if places[i].at < 0 || int(places[i].at) == i {
+			continue
+		}
+		first, to := list[i], i
+		for {
+			from := int(places[to].at)
+			places[to].at = -1
+			if from == i {
+				list[to] = first
+				break
+			}
+			list[to] = list[from]
+			to = from
+		}
+	}
 }
 
 // schedule works out earliest starts, slack and the critical path. Steps are sorted by level, so every step comes
 // after those it waits for.
 func (p *Plan) schedule() {
-	finish := make(map[string]float64, len(p.Steps))
+	g := newStepGraph(p)
+	finish := make([]float64, len(p.Steps))
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		for _, a := range s.After {
+		for _, a := range g.after[i] {
 			s.Start = max(s.Start, finish[a])
 		}
-		finish[s.ID] = s.Start + s.Seconds
-		p.Seconds = max(p.Seconds, finish[s.ID])
+		finish[i] = s.Start + s.Seconds
+		p.Seconds = max(p.Seconds, finish[i])
 	}
-	latest := make(map[string]float64, len(p.Steps))
+	latest := make([]float64, len(p.Steps))
+	for i := range latest {
+		latest[i] = p.Seconds
+	}
 	for i := len(p.Steps) - 1; i >= 0; i-- {
 		s := &p.Steps[i]
-		end, bounded := latest[s.ID]
-		if !bounded {
-			end = p.Seconds
-		}
-		s.Slack = end - finish[s.ID]
-		for _, a := range s.After {
-			if l, ok := latest[a]; !ok || end-s.Seconds < l {
-				latest[a] = end - s.Seconds
-			}
+		s.Slack = latest[i] - finish[i]
+		for _, a := range g.after[i] {
+			latest[a] = min(latest[a], latest[i]-s.Seconds)
 		}
 	}
-	p.markCritical(finish)
+	p.markCritical(g, finish)
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		s.Start, s.Slack = milli(s.Start), milli(s.Slack)
@@ -188,23 +174,23 @@ func (p *Plan) schedule() {
 }
 
 // markCritical walks back from the step that ends last, each time to the one that ends last of those it waits for.
-func (p *Plan) markCritical(finish map[string]float64) {
-	var last *Step
+func (p *Plan) markCritical(g stepGraph, finish []float64) {
+	last := int32(-1)
 	for i := range p.Steps {
-		if s := &p.Steps[i]; last == nil || finish[s.ID] > finish[last.ID] {
-			last = s
+		if last < 0 || finish[i] > finish[last] {
+			last = int32(i)
 		}
 	}
-	for s := last; s != nil; {
-		s.Critical = true
-		p.CriticalPath = append(p.CriticalPath, s.ID)
-		var before *Step
-		for _, a := range s.After {
-			if before == nil || finish[a] > finish[before.ID] {
-				before = p.Step(a)
+	for last >= 0 {
+		p.Steps[last].Critical = true
+		p.CriticalPath = append(p.CriticalPath, p.Steps[last].ID)
+		before := int32(-1)
+		for _, a := range g.after[last] {
+			if before < 0 || finish[a] > finish[before] {
+				before = a
 			}
 		}
-		s = before
+		last = before
 	}
 	slices.Reverse(p.CriticalPath)
 }

@@ -119,7 +119,9 @@ func (r *reader) checkAssigned(defs []*Property, name string, v *Value, t *Type,
 		r.diags.at(v.at, CodeStatus, "%s of %s is not supported by whoever made the type", name, t.Name).see(def.Pos)
 	}
 	if v.Kind == Literal {
-		r.types.Coerce(v, def, &r.diags)
+		if x, ok := r.types.Coerce(v, def, &r.diags); ok {
+			v.known, v.knownAs = x, def
+		}
 		return
 	}
 	r.checkFunctions(v, whereabouts{self: self})
@@ -136,20 +138,17 @@ func orElse(s, fallback string) string {
 // doubtSizes questions sizes that are valid and a thousand times too small, the usual slip between MB and GB. What is
 // plausible is data: metadata "andamio.least.PROPERTY" of the type.
 func (r *reader) doubtSizes(t *Type, given map[string]*Value) {
-	if !t.doubts {
-		return
-	}
-	for _, name := range sortedKeys(given) {
-		least, err := ParseScalar(Size, t.Metadata[metaLeast+name])
-		if err != nil {
+	for _, l := range t.least {
+		v := given[l.property]
+		if v == nil || v.Kind != Literal {
 			continue
 		}
-		s, err := ParseScalar(Size, given[name].raw)
-		if err != nil || s.Rat.Sign() == 0 || s.Cmp(least) >= 0 {
+		s, ok := v.known.(Scalar)
+		if !ok || s.Sign() == 0 || s.Cmp(l.size) >= 0 {
 			continue
 		}
-		d := r.diags.at(given[name].at, CodeUnitDoubt, "%s is %s, and nothing useful runs in less than %s", name, s, least).doubt()
-		if up := new(big.Rat).Mul(s.Rat, big.NewRat(1000, 1)); up.Cmp(least.Rat) >= 0 {
+		d := r.diags.at(v.at, CodeUnitDoubt, "%s is %s, and nothing useful runs in less than %s", l.property, s, l.size).doubt()
+		if up := new(big.Rat).Mul(s.Rat(), big.NewRat(1000, 1)); up.Cmp(l.size.Rat()) >= 0 {
 			d.hint("did you mean %s?", strings.NewReplacer("MB", "GB", "MiB", "GiB", "kB", "MB", "KiB", "MiB", "GB", "TB", "GiB", "TiB").Replace(s.Text))
 		}
 	}

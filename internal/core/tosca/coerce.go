@@ -12,6 +12,9 @@ func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys
 // Coerce turns a value without functions into a Go value of the property's type and checks its constraints:
 // string, int64, float64, bool, [Scalar], []any, map[string]any. What does not fit is reported to diags.
 func (ts *Types) Coerce(v *Value, def *Property, diags *Diagnostics) (any, bool) {
+	if v.knownAs == def && def != nil {
+		return v.known, true // checked when the template was read
+	}
 	out, ok := coerce(ts, v, def, diags)
 	if !ok || out == nil {
 		return out, ok

@@ -30,20 +30,23 @@ func (ts *Types) resolve(diags *Diagnostics) {
 	}
 	for _, kind := range []TypeKind{NodeTypes, CapabilityTypes} {
 		for _, t := range ts.byKind[kind] {
-			if !t.doubts && hasPrefix(t.Metadata, metaLeast) {
-				t.doubts = true
-			}
+			t.readLeast()
 		}
 	}
 }
 
-func hasPrefix(m map[string]string, prefix string) bool {
-	for k := range m {
-		if strings.HasPrefix(k, prefix) {
-			return true
+// readLeast reads the sizes that metadata say are the least.
+func (t *Type) readLeast() {
+	if t.least != nil {
+		return
+	}
+	for _, key := range sortedKeys(t.Metadata) {
+		if property, ok := strings.CutPrefix(key, metaLeast); ok {
+			if size, err := ParseScalar(Size, t.Metadata[key]); err == nil {
+				t.least = append(t.least, least{property, size})
+			}
 		}
 	}
-	return false
 }
 
 // completeInterface merges the operations and inputs of an interface's type under what the declaration adds.

@@ -1,10 +1,12 @@
 package tosca
 
 import (
+	"cmp"
 	"fmt"
+	"math"
 	"math/big"
-	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -42,22 +44,49 @@ type Scalar struct {
 	Dimension Dimension
 	// Text is the value as written, "16 GiB".
 	Text string
-	// Rat is the exact worth in the base unit: bytes, seconds, hertz, bits per second.
-	Rat *big.Rat
+	// num over den is the worth in the base unit (bytes, seconds, hertz, bits per second) where it fits; big is it
+	// otherwise.
+	num, den int64
+	big      *big.Rat
+}
+
+// Rat is the exact worth in the base unit: bytes, seconds, hertz, bits per second.
+func (s Scalar) Rat() *big.Rat {
+	if s.big != nil {
+		return s.big
+	}
+	return big.NewRat(s.num, max(s.den, 1))
 }
 
 // Float is the worth in the base unit, rounded to the nearest float.
-func (s Scalar) Float() float64 { f, _ := s.Rat.Float64(); return f }
+func (s Scalar) Float() float64 {
+	if s.big == nil && s.den == 1 && s.num < 1<<53 {
+		return float64(s.num)
+	}
+	f, _ := s.Rat().Float64()
+	return f
+}
+
+// Sign is 0 for nothing and 1 for anything else; there are no negative scalars.
+func (s Scalar) Sign() int {
+	if s.big != nil {
+		return s.big.Sign()
+	}
+	return min(int(min(s.num, 1)), 1)
+}
 
 // Cmp orders two scalars of one dimension.
-func (s Scalar) Cmp(o Scalar) int { return s.Rat.Cmp(o.Rat) }
+func (s Scalar) Cmp(o Scalar) int {
+	if s.big == nil && o.big == nil && s.den == o.den {
+		return cmp.Compare(s.num, o.num)
+	}
+	return s.Rat().Cmp(o.Rat())
+}
 
 func (s Scalar) String() string { return s.Text }
 
 // MarshalText writes the scalar as it was written.
 func (s Scalar) MarshalText() ([]byte, error) { return []byte(s.Text), nil }
-
-var scalarForm = regexp.MustCompile(`^([0-9]{1,18}(?:\.[0-9]{1,18})?)[ \t]*([A-Za-z]*)$`)
 
 // scalarError says why a text is no scalar of a dimension, with the code to report it under.
 type scalarError struct {
@@ -70,20 +99,57 @@ func (e *scalarError) Error() string { return e.message }
 // ParseScalar reads "16 GiB". Unit names are matched exactly first and then without regard to case, as the standard
 // recommends, unless that is ambiguous.
 func ParseScalar(d Dimension, text string) (Scalar, error) {
-	m := scalarForm.FindStringSubmatch(strings.TrimSpace(text))
-	if m == nil {
+	number, name, ok := splitScalar(strings.TrimSpace(text))
+	if !ok {
 		return Scalar{}, &scalarError{CodeValueType, fmt.Sprintf("%q is not a number with a unit", text), example(d)}
 	}
-	if m[2] == "" {
-		return Scalar{}, &scalarError{CodeUnitMissing, fmt.Sprintf("%s has no unit", m[1]), unitHint(d, m[1])}
+	if name == "" {
+		return Scalar{}, &scalarError{CodeUnitMissing, number + " has no unit", unitHint(d, number)}
 	}
-	u, ok := findUnit(d, m[2])
+	u, ok := findUnit(d, name)
 	if !ok {
-		return Scalar{}, &scalarError{CodeUnitUnknown, fmt.Sprintf("%q is no unit of %s", m[2], dimensionName(d)),
+		return Scalar{}, &scalarError{CodeUnitUnknown, fmt.Sprintf("%q is no unit of %s", name, dimensionName(d)),
 			"units: " + strings.Join(unitNames(d), ", ")}
 	}
-	rat, _ := new(big.Rat).SetString(m[1])
-	return Scalar{d, m[1] + " " + u.name, rat.Mul(rat, big.NewRat(u.num, u.den))}, nil
+	if len(text) != len(number)+1+len(u.name) || text[len(number)] != ' ' || text[len(number)+1:] != u.name {
+		text = number + " " + u.name
+	}
+	if n, err := strconv.ParseInt(number, 10, 64); err == nil && n <= math.MaxInt64/u.num {
+		return Scalar{Dimension: d, Text: text, num: n * u.num, den: u.den}, nil
+	}
+	rat, _ := new(big.Rat).SetString(number)
+	return Scalar{Dimension: d, Text: text, big: rat.Mul(rat, big.NewRat(u.num, u.den))}, nil
+}
+
+// maxDigits bounds the digits before and after the point.
+const maxDigits = 18
+
+// splitScalar parts "16.5 GiB" into its number and unit.
+func splitScalar(s string) (number, name string, ok bool) {
+	whole := digits(s)
+	at := whole
+	if whole > 0 && at < len(s) && s[at] == '.' {
+		part := digits(s[at+1:])
+		if part == 0 || part > maxDigits {
+			return "", "", false
+		}
+		at += 1 + part
+	}
+	name = strings.TrimLeft(s[at:], " \t")
+	for i := range len(name) {
+		if c := name[i] | 0x20; c < 'a' || c > 'z' {
+			return "", "", false
+		}
+	}
+	return s[:at], name, whole > 0 && whole <= maxDigits
+}
+
+func digits(s string) int {
+	n := 0
+	for n < len(s) && s[n] >= '0' && s[n] <= '9' {
+		n++
+	}
+	return n
 }
 
 func findUnit(d Dimension, name string) (unit, bool) {

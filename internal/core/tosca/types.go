@@ -33,6 +33,12 @@ const Unbounded = int(^uint(0) >> 1)
 // Occurrences is how often something may appear, both bounds included.
 type Occurrences struct{ Min, Max int }
 
+// least is a property's size below which its unit is doubted.
+type least struct {
+	property string
+	size     Scalar
+}
+
 // Status is how far a property can be relied on (section 3.6.10.2).
 type Status string
 
@@ -195,8 +201,9 @@ type Type struct {
 	constraints []*Constraint
 	entry, key  *Property
 	resolved    int
-	// doubts says that metadata name sizes below which a unit is doubted; checked that the operations have been.
-	doubts, checked bool
+	// least are sizes below which a unit is doubted, from metadata; checked says that the operations have been.
+	least   []least
+	checked bool
 }
 
 // Property returns the declared property of that name, or nil.

@@ -29,6 +29,9 @@ type Value struct {
 	Func string
 	at   place
 	raw  string
+	// known is a literal as its property's type has it, once checked against knownAs.
+	known   any
+	knownAs *Property
 }
 
 // Pos is where the value stands.
@@ -157,8 +160,8 @@ func quoteText(s string) string {
 		word := c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c > 127 && c != '\u2028' && c != '\u2029' && c != '\u0085'
 		plain = plain && (word || i > 0 && (c == ' ' || c == '-' || c == '_' || c == '.' || c == '/' || c >= '0' && c <= '9'))
 	}
-	number := s != "" && s[0] >= '1' && s[0] <= '9' && scalarForm.MatchString(s) && strings.ContainsAny(s, "BbHdhms")
-	if number || plain && !reserved[strings.ToLower(s)] {
+	_, unit, number := splitScalar(s)
+	if number && unit != "" && unit != "e" && unit != "E" && s[0] != '0' || plain && !reserved[strings.ToLower(s)] {
 		return s
 	}
 	return strconv.QuoteToGraphic(s)
