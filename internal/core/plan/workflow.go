@@ -404,7 +404,9 @@ func (f *follower) add(s *Step, suffix string, after []string) string {
 func (f *follower) answers() {
 	last := map[string]string{}
 	for _, s := range f.chosen {
-		last[s.Resource] = s.ID
+		if s.Op == Check || s.Op == Start {
+			last[s.Resource] = s.ID
+		}
 	}
 	for _, r := range f.c.plan.Resources {
 		if r.Kind != Endpoint || last[r.Spec.EndpointOf] == "" {

@@ -277,6 +277,9 @@ func (b *builder) follow(p place, path []string) (place, string, []string) {
 				break
 			}
 		}
+		if len(next) == 0 && p.f.outer != nil {
+			next = b.landsOutside(p, path[0])
+		}
 		if len(next) == 0 {
 			return place{}, "", nil
 		}

@@ -7,6 +7,8 @@ import (
 // whereabouts is what SELF, SOURCE, TARGET and HOST mean where a value stands; nil where they mean nothing.
 type whereabouts struct {
 	self, source, target *Node
+	// rel is the relationship that SELF is, for what it declares.
+	rel *Type
 	// unsure says that a name may mean something that only the whole topology shows.
 	unsure bool
 }
@@ -127,6 +129,9 @@ func (r *reader) checkGet(v *Value, w whereabouts) {
 	args := make([]string, len(v.Items))
 	for i, item := range v.Items {
 		args[i] = Show(item.Plain())
+	}
+	if args[0] == "SELF" && w.rel != nil && w.rel.Attribute(args[1]) != nil {
+		return
 	}
 	r.checkPath(v, n, args)
 }

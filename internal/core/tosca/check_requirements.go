@@ -149,7 +149,7 @@ func (t *Template) Offered(from *Node, a *Assignment, to *Node) string {
 // offering is the capability of a node type that fulfils a requirement, or nil. wanted may name a capability or a
 // capability type.
 func (r *reader) offering(t *Type, q *Requirement, wanted string) *Capability {
-	if q.Node != "" && wanted == "" && !r.types.Derives(NodeTypes, t.Name, q.Node) {
+	if q.Node != "" && !r.types.Derives(NodeTypes, t.Name, q.Node) {
 		return nil
 	}
 	for _, c := range t.Capabilities {
@@ -240,7 +240,7 @@ func (r *reader) relate(n *Node, a *Assignment, q *Requirement, c *Capability) {
 		return
 	}
 	declared := mergeBy(rt.Interfaces, q.Interfaces, interfaceName, refineInterface)
-	w := whereabouts{self: n, source: n, target: r.tmpl.nodes[a.Target], unsure: a.Target == ""}
+	w := whereabouts{self: n, source: n, target: r.tmpl.nodes[a.Target], rel: rt, unsure: a.Target == ""}
 	a.Interfaces = r.assignInterfaces(rt, a.Interfaces, declared, w)
 }
 

@@ -1,0 +1,4 @@
+#!/bin/sh
+set -e
+SERIAL="quiet-$VOLUME"
+echo "volume $VOLUME"

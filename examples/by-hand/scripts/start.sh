@@ -1,0 +1,4 @@
+#!/bin/sh
+set -e
+echo "siren ready" > /srv/www/index.html
+httpd -p 8085 -h /srv/www

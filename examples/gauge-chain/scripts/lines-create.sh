@@ -1,0 +1,4 @@
+#!/bin/sh
+set -e
+mkdir -p /srv/lines /opt/lines
+echo "first line" > /srv/lines/first

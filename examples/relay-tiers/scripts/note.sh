@@ -1,0 +1,2 @@
+#!/bin/sh
+echo "noted $SOURCE_NAME on $(hostname)"

@@ -1,0 +1,3 @@
+#!/bin/sh
+set -e
+nc -lk -p "$PORT" -e /opt/relay/answer

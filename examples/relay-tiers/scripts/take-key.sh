@@ -1,0 +1,4 @@
+#!/bin/sh
+set -e
+KEY=$(echo "$SOURCE_NAME" | nc $STORE)
+echo "took a key"

@@ -1,0 +1,4 @@
+#!/bin/sh
+set -e
+. /var/lib/andamio/lib.sh
+CHECKED="$(heading "$TABLE") $SUM $(cat "$NOTES")"

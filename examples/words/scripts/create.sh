@@ -1,0 +1,4 @@
+#!/bin/sh
+set -e
+mkdir -p /srv/www
+SUM=$((40 + 2))

@@ -1,0 +1,1 @@
+heading() { head -n 1 "$1"; }
