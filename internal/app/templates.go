@@ -23,6 +23,9 @@ type Template struct {
 	*tosca.Template
 	Diagnostics tosca.Diagnostics
 	Presets     []Preset
+
+	// files are those it was read from; of a folder they are closed.
+	files fs.FS
 }
 
 // Preset is a named set of inputs.
@@ -57,7 +60,7 @@ func ReadTemplate(files fs.FS, dir, file string) (*Template, error) {
 		return nil, fmt.Errorf("there is no template %s in %s: %w", file, dir, err)
 	}
 	open := func(name string) ([]byte, error) { return source.Read(files, name) }
-	t := &Template{Dir: dir, Root: file}
+	t := &Template{Dir: dir, Root: file, files: files}
 	t.Template, t.Diagnostics = tosca.Read(file, open)
 	names, err := fs.Glob(files, presetDir+"/*.yaml")
 	if err != nil {

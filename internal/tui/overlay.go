@@ -91,6 +91,9 @@ func (m *menu) key(name, _ string) (overlay, tea.Cmd) {
 
 // choose does an act, or asks first where it must be typed.
 func choose(a view.Act) (overlay, tea.Cmd) {
+	if a.Ask != "" {
+		return &prompt{act: a}, nil
+	}
 	if a.Type != "" {
 		return ask(a), nil
 	}
@@ -107,6 +110,55 @@ func (m *menu) draw(c *part.Canvas, r part.Rect) {
 		c.Text(in.X, y, part.In(part.Ochre).Strong(), strconv.Itoa(i+1))
 		c.Cut(in.X+3, y, in.W-3, part.In(part.Text).Strong(), a.Name)
 		c.Cut(in.X+3, y+1, in.W-3, part.In(part.Dim), a.Effect)
+	}
+}
+
+// prompt asks for a text, and says what is wrong with it as it is typed.
+type prompt struct {
+	act   view.Act
+	typed string
+}
+
+func (p *prompt) wrong() string {
+	if p.typed == "" || p.act.Wrong == nil {
+		return ""
+	}
+	return p.act.Wrong(p.typed)
+}
+
+func (p *prompt) key(name, text string) (overlay, tea.Cmd) {
+	switch name {
+	case "esc":
+		return nil, nil
+	case "enter":
+		if p.typed != "" && p.wrong() == "" {
+			return nil, p.act.Answer(p.typed)
+		}
+		return p, nil
+	case "backspace":
+		if r := []rune(p.typed); len(r) > 0 {
+			p.typed = string(r[:len(r)-1])
+		}
+		return p, nil
+	}
+	if len(p.typed) < 80 {
+		p.typed += text
+	}
+	return p, nil
+}
+
+func (p *prompt) draw(c *part.Canvas, r part.Rect) {
+	lines := part.Wrap(p.act.Effect, min(70, r.W-10))
+	in := sheet(c, r, p.act.Name, 76, len(lines)+8)
+	for i, l := range lines {
+		c.Text(in.X, in.Y+i, part.In(part.Text), l)
+	}
+	y := in.Y + len(lines) + 1
+	c.Text(in.X, y, part.In(part.Dim), p.act.Ask+"; enter takes it, esc goes back")
+	c.Fill(part.Rect{X: in.X, Y: y + 1, W: in.W, H: 1}, part.OnSelected)
+	c.Text(in.X+1, y+1, part.In(part.Text), p.typed+"▏")
+	if wrong := p.wrong(); wrong != "" {
+		c.Cut(in.X+1, y+2, in.W-1, part.In(part.Coral), c.Look.Mark("failed")+" "+wrong)
 	}
 }
 

@@ -61,3 +61,12 @@ func (t *Template) Apply(given Inputs) (map[string]any, Diagnostics) {
 	diags.sort()
 	return out, diags
 }
+
+// CheckInput says what is wrong with a value for one input.
+func (t *Template) CheckInput(in *Input, v *Value) Diagnostics {
+	var diags Diagnostics
+	if v != nil {
+		t.Types.Coerce(v, in.Property, &diags)
+	}
+	return diags
+}

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/elevation"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
@@ -43,6 +44,8 @@ type View struct {
 	runs    string
 	preset  int
 	changed tosca.Inputs
+	// wanted is the preset to choose once the template is read again.
+	wanted  string
 	draft   *app.Draft
 	state   *run.State
 	working bool
@@ -51,12 +54,20 @@ type View struct {
 	file   string
 	line   int
 	scroll int
-	input  int
-	edit   *string
-	pic    part.Elevation
-	modify time.Time
-	spots  []rowSpot
-	areas  [panes]part.Rect
+	// input is the selected row of the inputs; more shows those that have defaults too.
+	input int
+	more  bool
+	edit  *string
+	// outline shows the tiers in place of the source.
+	outline bool
+	// node is the one picked in the outline last.
+	node string
+	// changes counts what the last change of the inputs does.
+	changes map[plan.Change]int
+	pic     part.Elevation
+	modify  time.Time
+	spots   []rowSpot
+	areas   [panes]part.Rect
 }
 
 // rowSpot is where a source line or an input was drawn.
@@ -120,12 +131,18 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.take(msg)
 	case drafted:
 		v.working = false
+		v.compare(msg.draft)
 		v.draft, v.problem = msg.draft, ""
 		if msg.offline != nil {
 			v.problem = msg.offline.Error()
 		}
 		v.settle()
 		return view.Cmd(view.Drafted{Draft: msg.draft})
+	case saved:
+		v.wanted, v.changed = msg.name, tosca.Inputs{}
+		return tea.Batch(v.load(), view.Cmd(view.Told{Text: msg.text}))
+	case copied:
+		return v.openCopy(msg.dir)
 	case view.Runs:
 		return v.hearRuns(msg)
 	case tick:
@@ -169,11 +186,11 @@ func (v *View) watchFiles() tea.Cmd {
 // modified is when the template's files on disk were changed last; zero for one that is part of the program.
 func (v *View) modified() time.Time {
 	var last time.Time
-	if v.template == nil {
+	if v.template == nil || v.template.Folder == "" {
 		return last
 	}
 	for name := range v.template.Sources {
-		if info, err := os.Stat(filepath.Join(v.template.Dir, name)); err == nil && info.ModTime().After(last) {
+		if info, err := os.Stat(filepath.Join(v.template.Folder, name)); err == nil && info.ModTime().After(last) {
 			last = info.ModTime()
 		}
 	}
@@ -190,6 +207,11 @@ func (v *View) take(msg loaded) tea.Cmd {
 	v.template = msg.template
 	if v.file == "" || v.template.Sources[v.file] == nil {
 		v.file = v.template.Root
+	}
+	for i, p := range v.template.Presets {
+		if p.Name == v.wanted {
+			v.preset, v.wanted = i+1, ""
+		}
 	}
 	if first {
 		v.modify = v.modified()
@@ -253,7 +275,13 @@ func (v *View) Key(key string) (tea.Cmd, bool) {
 	case "p":
 		return v.nextPreset(), true
 	case "o":
+		v.outline = !v.outline
+		v.focus = paneSource
+	case "n":
 		v.nextFile()
+	case "m":
+		v.more = !v.more
+		v.input = min(v.input, max(len(v.inputRows())-1, 0))
 	case "r":
 		return v.toPlan(), true
 	default:
@@ -278,6 +306,10 @@ func (v *View) paneKey(key string) (tea.Cmd, bool) {
 	case "pgdown":
 		dy = 10
 	case "enter":
+		if v.focus == paneSource && v.outline {
+			v.outline = false
+			return nil, true
+		}
 		if v.focus == paneInputs {
 			v.beginEdit()
 			return nil, true
@@ -299,10 +331,14 @@ func (v *View) paneKey(key string) (tea.Cmd, bool) {
 func (v *View) move(dx, dy int) {
 	switch v.focus {
 	case paneSource:
+		if v.outline {
+			v.moveOutline(dy)
+			return
+		}
 		v.line = min(max(v.line+dy, 0), max(len(v.lines())-1, 0))
 		v.selectLine()
 	case paneInputs:
-		v.input = min(max(v.input+dy, 0), max(len(v.template.Inputs)-1, 0))
+		v.moveInput(dy)
 	case panePicture:
 		if v.state != nil {
 			v.pic.Move(v.state, dx, max(min(dy, 1), -1))
@@ -317,20 +353,31 @@ func (v *View) lines() []string {
 
 // selectLine selects the plank of the node template that the cursor's line belongs to.
 func (v *View) selectLine() {
-	if v.state == nil || v.file != v.template.Root {
+	if v.state == nil || v.draft.Design == nil {
 		return
 	}
-	var at *tosca.Node
-	for _, n := range v.template.Nodes {
-		if n.Pos.File == v.file && n.Pos.Line <= v.line+1 {
-			at = n
+	line := 0
+	var at string
+	for _, n := range v.draft.Design.Nodes {
+		if n.Pos.File == v.file && n.Pos.Line <= v.line+1 && n.Pos.Line > line {
+			at, line = n.Name, n.Pos.Line
 		}
 	}
-	if at == nil {
+	for _, sub := range v.draft.Design.Substituted {
+		if sub.Pos.File == v.file && sub.Pos.Line <= v.line+1 && sub.Pos.Line > line && len(sub.Parts) > 0 {
+			at, line = sub.Parts[len(sub.Parts)-1], sub.Pos.Line
+		}
+	}
+	v.selectNode(at)
+}
+
+// selectNode selects the plank of a node's first instance.
+func (v *View) selectNode(name string) {
+	if v.state == nil {
 		return
 	}
 	for i := range v.state.Resources {
-		if r := &v.state.Resources[i]; r.Node == at.Name && r.Kind != "endpoint" {
+		if r := &v.state.Resources[i]; r.Node == name && r.Kind != "endpoint" {
 			v.pic.Selected = v.state.Plan.Plank(r.ID)
 			return
 		}
@@ -343,9 +390,45 @@ func (v *View) showSource() {
 	if r == nil {
 		return
 	}
-	if n := v.template.Node(r.Node); n != nil {
+	if v.draft.Design == nil {
+		return
+	}
+	if n := v.draft.Design.Node(r.Node); n != nil && v.template.Sources[n.Pos.File] != nil {
 		v.file, v.line = n.Pos.File, n.Pos.Line-1
 	}
+}
+
+// compare remembers what a new draft of the same template changes, to light it.
+func (v *View) compare(now *app.Draft) {
+	v.pic.Marks = nil
+	if v.draft == nil || v.draft.Plan == nil || now.Plan == nil || v.draft.Plan.Name != now.Plan.Name {
+		return
+	}
+	marks := map[string]string{}
+	d := plan.Compare(v.draft.Plan, now.Plan)
+	for id, c := range d {
+		if c != plan.Keep && c != plan.Retire {
+			marks[id] = string(c)
+			if plank := now.Plan.Plank(id); plank != id && marks[plank] == "" {
+				marks[plank] = string(plan.Alter)
+			}
+		}
+	}
+	v.pic.Marks, v.changes = marks, d.Count()
+}
+
+// changesLine says in words what the last change of inputs does to the plan.
+func (v *View) changesLine() string {
+	if len(v.pic.Marks) == 0 && v.changes[plan.Retire] == 0 {
+		return ""
+	}
+	var words []string
+	for _, c := range []plan.Change{plan.Build, plan.Alter, plan.Rebuild, plan.Retire, plan.Keep} {
+		if n := v.changes[c]; n > 0 {
+			words = append(words, fmt.Sprintf("%d %s", n, c))
+		}
+	}
+	return "the last change: " + strings.Join(words, ", ")
 }
 
 // nextMistake moves the cursor to the next diagnostic, round again after the last.
@@ -422,11 +505,14 @@ func (v *View) Click(x, y int) tea.Cmd {
 		if s.y != y || !v.areas[s.pane].Inside(x, y) {
 			continue
 		}
-		if s.pane == paneSource {
+		if s.pane == paneSource && v.outline {
+			v.pickOutline(s.line)
+		} else if s.pane == paneSource {
 			v.line = s.line
 			v.selectLine()
 		} else {
 			v.input = s.line
+			v.moveInput(0)
 		}
 	}
 	return nil
@@ -459,7 +545,7 @@ func (v *View) Find(text string) bool {
 // Keys are the view's keys.
 func (v *View) Keys() []view.Key {
 	return []view.Key{{Key: "tab", Does: "pane"}, {Key: "↑↓", Does: "line"}, {Key: "r", Does: "to the plan"}, {Key: "p", Does: "preset"},
-		{Key: "enter", Does: "edit input"}, {Key: "f", Does: "next mistake"}, {Key: "w", Does: "why"}, {Key: "o", Does: "other file"}, {Key: "z", Does: "zoom"},
+		{Key: "enter", Does: "edit input"}, {Key: "f", Does: "next mistake"}, {Key: "w", Does: "why"}, {Key: "o", Does: "outline"}, {Key: "m", Does: "more inputs"}, {Key: "n", Does: "next file"}, {Key: "z", Does: "zoom"},
 		{Key: "b", Does: "by site"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
 }
 
@@ -474,7 +560,49 @@ func (v *View) Acts() []view.Act {
 		{Name: "inputs as the preset has them", Effect: "forgets what was changed by hand here", Do: func() tea.Cmd {
 			v.changed = tosca.Inputs{}
 			return v.redraft()
-		}}}
+		}},
+		{Name: "save the inputs as a preset", Effect: "writes what differs from the template's defaults to presets/NAME.yaml; secrets are never written",
+			Ask: "name of the preset", Wrong: app.NameWrong, Answer: v.savePreset},
+		{Name: "copy the template under a new name", Effect: "writes all its files to a new folder of that name and opens the copy here",
+			Ask: "name of the copy", Wrong: app.NameWrong, Answer: v.copyTemplate},
+	}
+}
+
+// savePreset writes the inputs as they are and reads the template again.
+func (v *View) savePreset(name string) tea.Cmd {
+	t := v.template
+	inputs := v.inputs()
+	return func() tea.Msg {
+		file, err := app.SavePreset(t, name, inputs)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return saved{name, "written: " + file}
+	}
+}
+
+// saved is a preset that was written.
+type saved struct{ name, text string }
+
+// copyTemplate copies the template and opens the copy.
+func (v *View) copyTemplate(name string) tea.Cmd {
+	t := v.template
+	return func() tea.Msg {
+		dir, err := v.app.CopyTemplate(t, name)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return copied{dir}
+	}
+}
+
+// copied is a template that was copied to a folder.
+type copied struct{ dir string }
+
+// openCopy shows a template that was copied from now on.
+func (v *View) openCopy(dir string) tea.Cmd {
+	v.open = func() (*app.Template, error) { return app.OpenTemplate(v.ctx, app.Place{Path: dir}) }
+	return tea.Batch(v.load(), view.Cmd(view.Told{Text: "this is the copy now: " + dir}))
 }
 
 // Export writes the elevation that the template would build.

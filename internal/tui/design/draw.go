@@ -29,7 +29,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
 	left := part.Rect{X: body.X, Y: body.Y, W: body.W * 41 / 100, H: body.H}
 	right := part.Rect{X: left.X + left.W + 2, Y: body.Y, W: body.W - left.W - 2, H: body.H}
 	c.Downward(left.X+left.W, body.Y, body.H, part.In(part.Dim), c.Look.Glyphs.Down)
-	rows := min(len(v.template.Inputs)+2, body.H/3)
+	rows := min(len(v.inputRows())+2, body.H/2)
 	v.drawSource(c, part.Rect{X: left.X, Y: left.Y + 1, W: left.W - 1, H: left.H - rows - 2})
 	v.drawInputs(c, part.Rect{X: left.X, Y: left.Y + left.H - rows, W: left.W - 1, H: rows})
 	v.drawPicture(c, right)
@@ -38,7 +38,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
 // drawNarrow shows one pane at a time, with the names of all three.
 func (v *View) drawNarrow(c *part.Canvas, r part.Rect) {
 	x := r.X + 1
-	for p, name := range []string{"source", "inputs", "elevation"} {
+	for p, name := range []string{v.leftName(), "inputs", "elevation"} {
 		style := part.In(part.Dim)
 		if pane(p) == v.focus {
 			style = part.In(part.Ochre).Strong()
@@ -54,6 +54,14 @@ func (v *View) drawNarrow(c *part.Canvas, r part.Rect) {
 	default:
 		v.drawPicture(c, r)
 	}
+}
+
+// leftName is what the left pane shows.
+func (v *View) leftName() string {
+	if v.outline {
+		return "outline"
+	}
+	return "source"
 }
 
 func (v *View) drawEmpty(c *part.Canvas, r part.Rect) {
@@ -79,7 +87,7 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	if len(v.changed) > 0 {
 		preset += fmt.Sprintf(", %d changed", len(v.changed))
 	}
-	x = c.Cut(x, r.Y, 44, part.In(part.Dim), v.file+" · "+preset) + 3
+	x = c.Cut(x, r.Y, 44, part.In(part.Dim), v.fileNote()+" · "+preset) + 3
 	if v.draft == nil {
 		c.Text(x, r.Y, part.In(part.Dim), "working it out")
 		return
@@ -94,10 +102,21 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	if doubts > 0 {
 		x = c.Text(x+2, r.Y, part.In(part.Ochre), plural(doubts, "doubt"))
 	}
+	if d := v.draft.Design; d != nil && len(d.Substituted) > 0 {
+		x = c.Text(x+2, r.Y, part.In(part.Text), plural(len(d.Substituted), "substituted node"))
+	}
 	if p := v.draft.Plan; p != nil {
 		c.Cut(x+3, r.Y, r.X+r.W-x-3, part.In(part.Text), fmt.Sprintf("%d resources · %d levels · %d sites · about %s · %.3f %s/h", len(p.Resources), p.Levels,
 			len(p.Sites), part.Clock(time.Duration(p.Seconds*1e9)), p.CostPerHour, p.Currency))
 	}
+}
+
+// fileNote names the file shown, and the revision it is of.
+func (v *View) fileNote() string {
+	if v.template.Revision != "" {
+		return v.file + " · rev " + v.template.Revision[:8]
+	}
+	return v.file
 }
 
 func plural(n int, what string) string {
@@ -112,6 +131,21 @@ type row struct {
 	line  int
 	text  string
 	about *tosca.Diagnostic
+	// note marks a row that says where to read on.
+	note bool
+}
+
+// elsewhere names the other place that a diagnostic involves, and how to read more of its code.
+func (v *View) elsewhere(d *tosca.Diagnostic) string {
+	text := "andamio explain " + string(d.Code)
+	switch {
+	case d.Related == nil:
+	case d.Related.File == v.file:
+		text = fmt.Sprintf("see line %d · %s", d.Related.Line, text)
+	default:
+		text = fmt.Sprintf("see %s line %d · %s", d.Related.File, d.Related.Line, text)
+	}
+	return text
 }
 
 // rows are the lines from the first on, with diagnostics below theirs, at most n.
@@ -128,21 +162,26 @@ func (v *View) rows(lines []string, first, n, width int) []row {
 				continue
 			}
 			at := min(d.Col-1, width-1)
-			out = append(out, row{i, strings.Repeat(" ", at) + strings.Repeat("^", min(d.Width, width-at)), d})
+			out = append(out, row{line: i, text: strings.Repeat(" ", at) + strings.Repeat("^", max(min(d.Width, width-at), 1)), about: d})
 			indent := strings.Repeat(" ", min(at, width/2))
 			text := d.Message
 			if d.Hint != "" {
 				text += "; " + d.Hint
 			}
 			for _, piece := range part.Wrap(text, width-len(indent)) {
-				out = append(out, row{i, indent + piece, d})
+				out = append(out, row{line: i, text: indent + piece, about: d})
 			}
+			out = append(out, row{line: i, text: indent + v.elsewhere(d), about: d, note: true})
 		}
 	}
 	return out[:min(len(out), n)]
 }
 
 func (v *View) drawSource(c *part.Canvas, r part.Rect) {
+	if v.outline {
+		v.drawOutline(c, r)
+		return
+	}
 	v.areas[paneSource] = r
 	c = c.Clip(r)
 	lines := v.lines()
@@ -161,6 +200,9 @@ func (v *View) drawSource(c *part.Canvas, r part.Rect) {
 			ink := part.Coral
 			if row.about.Severity == tosca.Doubt {
 				ink = part.Ochre
+			}
+			if row.note {
+				ink = part.Dim
 			}
 			c.Text(r.X+gutter, y, part.In(ink), row.text)
 			continue
@@ -206,56 +248,4 @@ func drawYAML(c *part.Canvas, x, y int, line string) {
 		body = body[end+1:]
 	}
 	c.Text(x, y, part.In(part.Dim), comment)
-}
-
-func (v *View) drawInputs(c *part.Canvas, r part.Rect) {
-	v.areas[paneInputs] = r
-	c = c.Clip(r)
-	c.Across(r.X+1, r.Y, r.W-1, part.In(part.Dim), c.Look.Glyphs.Thin)
-	style := part.In(part.Steel).Strong()
-	if v.focus == paneInputs {
-		style = part.In(part.Ochre).Strong()
-	}
-	c.Text(r.X+2, r.Y, style, " inputs ")
-	first := max(0, v.input-(r.H-3))
-	name, value := min(20, r.W/3), min(24, r.W/3)
-	for i := first; i < len(v.template.Inputs) && i-first < r.H-1; i++ {
-		in := v.template.Inputs[i]
-		y := r.Y + 1 + i - first
-		v.spots = append(v.spots, rowSpot{y, i, paneInputs})
-		selected := v.focus == paneInputs && i == v.input
-		bg := part.Panel
-		if selected {
-			bg = part.OnSelected
-			c.Rune(r.X, y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
-		}
-		c.Cut(r.X+2, y, name, part.In(part.Text), in.Name)
-		c.Fill(part.Rect{X: r.X + 3 + name, Y: y, W: value, H: 1}, bg)
-		c.Cut(r.X+4+name, y, value-2, v.valueStyle(in), v.shown(in, selected))
-		said, ink := rule(in), part.Dim
-		if wrong := v.wrong(in.Name); wrong != "" {
-			said, ink = c.Look.Mark("failed")+" "+wrong, part.Coral
-		}
-		c.Cut(r.X+4+name+value, y, r.W-name-value-5, part.In(ink), said)
-	}
-}
-
-func (v *View) valueStyle(in *tosca.Input) part.Style {
-	switch {
-	case v.changed[in.Name] != nil:
-		return part.In(part.Ochre)
-	case in.Secret:
-		return part.In(part.Dim)
-	}
-	return part.In(part.Text)
-}
-
-func (v *View) shown(in *tosca.Input, selected bool) string {
-	switch {
-	case selected && v.edit != nil:
-		return *v.edit + "▏"
-	case in.Secret:
-		return "secret, given to the run"
-	}
-	return v.inputText(in)
 }

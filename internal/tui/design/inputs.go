@@ -1,35 +1,133 @@
 package design
 
 import (
+	"fmt"
+	"maps"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/core/tosca"
+	"andamio/internal/tui/part"
 )
+
+// inputRow is a row of the inputs: a heading, an input, or how many more there are.
+type inputRow struct {
+	heading string
+	input   *tosca.Input
+	more    string
+}
+
+// sections are the two that inputs are split into, the application's first.
+var sections = []string{"application", "infrastructure"}
+
+// inputRows lists the inputs by section: those that must be given first, then those that the preset or the user gives,
+// and the rest, which have defaults, only when asked for.
+func (v *View) inputRows() []inputRow {
+	var out []inputRow
+	var hidden []string
+	for _, section := range sections {
+		var must, given, rest []inputRow
+		for _, in := range v.template.Inputs {
+			known := in.Section
+			if known != "infrastructure" {
+				known = "application"
+			}
+			if known != section {
+				continue
+			}
+			row := inputRow{input: in}
+			switch {
+			case in.Required && in.Default == nil:
+				must = append(must, row)
+			case v.inputs()[in.Name] != nil:
+				given = append(given, row)
+			default:
+				rest = append(rest, row)
+			}
+		}
+		shown := append(must, given...)
+		if v.more || len(v.template.Inputs) <= fewInputs {
+			shown = append(shown, rest...)
+		} else if len(rest) > 0 {
+			hidden = append(hidden, fmt.Sprintf("%d %s", len(rest), section))
+		}
+		if len(shown) > 0 {
+			out = append(append(out, inputRow{heading: section}), shown...)
+		}
+	}
+	if len(hidden) > 0 {
+		out = append(out, inputRow{more: "m  more, with defaults: " + strings.Join(hidden, ", ")})
+	} else if v.more && len(v.template.Inputs) > fewInputs {
+		out = append(out, inputRow{more: "m hides those with defaults"})
+	}
+	return out
+}
+
+// fewInputs is up to how many inputs all are shown.
+const fewInputs = 4
+
+// inputs are the values given: the preset's, and over them what was changed by hand.
+func (v *View) inputs() tosca.Inputs {
+	out := tosca.Inputs{}
+	if v.preset > 0 && v.preset <= len(v.template.Presets) {
+		maps.Copy(out, v.template.Presets[v.preset-1].Inputs)
+	}
+	maps.Copy(out, v.changed)
+	return out
+}
+
+// selected is the input of the selected row, nil on another.
+func (v *View) selected() *tosca.Input {
+	rows := v.inputRows()
+	if v.input < 0 || v.input >= len(rows) {
+		return nil
+	}
+	return rows[v.input].input
+}
+
+// moveInput moves over inputs, past headings.
+func (v *View) moveInput(dy int) {
+	rows := v.inputRows()
+	at := v.input
+	step := 1
+	if dy < 0 {
+		step = -1
+	}
+	at = min(max(at+dy, 0), len(rows)-1)
+	for at >= 0 && at < len(rows) && rows[at].input == nil {
+		at += step
+	}
+	if at < 0 || at >= len(rows) { // nothing that way: the nearest the other way
+		for at = min(max(v.input+dy, 0), len(rows)-1); at >= 0 && at < len(rows) && rows[at].input == nil; at -= step {
+		}
+	}
+	if at >= 0 && at < len(rows) {
+		v.input = at
+	}
+}
 
 // beginEdit begins to edit the selected input. Secret inputs are never shown nor typed here.
 func (v *View) beginEdit() {
-	if len(v.template.Inputs) == 0 || v.template.Inputs[v.input].Secret {
+	in := v.selected()
+	if in == nil || in.Secret {
 		return
 	}
-	text := v.inputText(v.template.Inputs[v.input])
+	text := v.inputText(in)
 	v.edit = &text
 }
 
 // inputText is the value of an input as it is written: changed by hand, from the preset, or the default.
 func (v *View) inputText(in *tosca.Input) string {
-	value := in.Default
-	if v.preset > 0 && v.preset <= len(v.template.Presets) {
-		if p := v.template.Presets[v.preset-1].Inputs[in.Name]; p != nil {
-			value = p
-		}
-	}
-	if c := v.changed[in.Name]; c != nil {
-		value = c
+	value := v.inputs()[in.Name]
+	if value == nil {
+		value = in.Default
 	}
 	if value == nil {
 		return ""
+	}
+	if value.Kind != tosca.Literal {
+		return value.Source()
 	}
 	return tosca.Show(value.Plain())
 }
@@ -42,7 +140,7 @@ func (v *View) editKey(key string) tea.Cmd {
 		v.edit = nil
 	case "enter":
 		v.edit = nil
-		return v.change(v.template.Inputs[v.input].Name, text)
+		return v.change(v.selected(), text)
 	case "backspace":
 		if r := []rune(text); len(r) > 0 {
 			*v.edit = string(r[:len(r)-1])
@@ -59,20 +157,32 @@ func (v *View) editKey(key string) tea.Cmd {
 	return nil
 }
 
-// change sets an input and works everything out anew.
-func (v *View) change(name, text string) tea.Cmd {
-	changed := tosca.Inputs{}
-	for k, x := range v.changed {
-		changed[k] = x
+// valueOf reads what is typed for an input.
+func valueOf(in *tosca.Input, text string) *tosca.Value {
+	if in.Type == "string" {
+		return tosca.LiteralOf(text, tosca.Pos{File: "input " + in.Name, Line: 1, Col: 1})
 	}
-	value, _ := tosca.ParseInput(name, text)
-	if in := v.template.Input(name); in != nil && in.Type == "string" {
-		value = tosca.LiteralOf(text, tosca.Pos{File: "input " + name, Line: 1, Col: 1})
+	value, _ := tosca.ParseInput(in.Name, text)
+	return value
+}
+
+// change sets an input and works everything out anew. An emptied input is that of the preset or template again.
+func (v *View) change(in *tosca.Input, text string) tea.Cmd {
+	changed := maps.Clone(v.changed)
+	if changed == nil {
+		changed = tosca.Inputs{}
 	}
-	if value != nil {
-		changed[name] = value
+	if text == "" {
+		delete(changed, in.Name)
+	} else if value := valueOf(in, text); value != nil {
+		changed[in.Name] = value
 	}
 	v.changed = changed
+	for i, row := range v.inputRows() {
+		if row.input == in {
+			v.input = i
+		}
+	}
 	return v.redraft()
 }
 
@@ -85,15 +195,110 @@ func rule(in *tosca.Input) string {
 	return strings.Join(words, " ")
 }
 
-// wrong is what is the matter with an input, "" if nothing is.
-func (v *View) wrong(name string) string {
-	if v.draft == nil {
-		return ""
-	}
-	for _, d := range v.draft.Diagnostics {
-		if strings.HasPrefix(d.Message, name+" ") || strings.HasPrefix(d.Message, name+":") {
-			return strings.TrimPrefix(strings.TrimPrefix(d.Message, name), ":")
+// wrong is what is the matter with an input, "" if nothing is: of what is being typed, or of the value it has.
+func (v *View) wrong(in *tosca.Input) string {
+	value := v.inputs()[in.Name]
+	if v.edit != nil && v.selected() == in {
+		if *v.edit == "" {
+			return ""
+		}
+		if value = valueOf(in, *v.edit); value == nil {
+			return "this cannot be read"
 		}
 	}
-	return ""
+	if value == nil && in.Required && in.Default == nil && !in.Secret {
+		return "needs a value"
+	}
+	diags := v.template.CheckInput(in, value)
+	if len(diags) == 0 {
+		return ""
+	}
+	d := diags[0]
+	text := strings.TrimPrefix(strings.TrimPrefix(d.Message, in.Name), ":")
+	if d.Hint != "" {
+		text += "; " + d.Hint
+	}
+	return strings.TrimSpace(text)
+}
+
+func (v *View) drawInputs(c *part.Canvas, r part.Rect) {
+	v.areas[paneInputs] = r
+	c = c.Clip(r)
+	c.Across(r.X+1, r.Y, r.W-1, part.In(part.Dim), c.Look.Glyphs.Thin)
+	style := part.In(part.Steel).Strong()
+	if v.focus == paneInputs {
+		style = part.In(part.Ochre).Strong()
+	}
+	x := c.Text(r.X+2, r.Y, style, " inputs ")
+	c.Text(x, r.Y, part.In(part.Dim), v.presetNote())
+	rows := v.inputRows()
+	if len(rows) > 0 && (v.input >= len(rows) || rows[v.input].input == nil) {
+		v.moveInput(0)
+	}
+	first := max(0, v.input-(r.H-3))
+	for i := first; i < len(rows) && i-first < r.H-1; i++ {
+		y := r.Y + 1 + i - first
+		switch row := rows[i]; {
+		case row.heading != "":
+			c.Text(r.X+2, y, part.In(part.Steel).Strong(), row.heading)
+		case row.more != "":
+			c.Cut(r.X+2, y, r.W-3, part.In(part.Dim), row.more)
+		default:
+			v.spots = append(v.spots, rowSpot{y, i, paneInputs})
+			v.drawInput(c, part.Rect{X: r.X, Y: y, W: r.W, H: 1}, row.input, v.focus == paneInputs && i == v.input)
+		}
+	}
+}
+
+// presetNote says which preset is loaded and how much was changed since.
+func (v *View) presetNote() string {
+	note := "the template's own defaults "
+	if name := v.presetName(); name != "" {
+		note = "preset " + name + " "
+	}
+	if n := len(v.changed); n > 0 {
+		note += fmt.Sprintf("· %d changed ", n)
+	}
+	return note
+}
+
+func (v *View) drawInput(c *part.Canvas, r part.Rect, in *tosca.Input, selected bool) {
+	name, value := min(20, r.W/3), min(24, r.W/3)
+	bg := part.Panel
+	if selected {
+		bg = part.OnSelected
+		c.Rune(r.X, r.Y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
+	}
+	ink := part.In(part.Text)
+	if in.Required && in.Default == nil {
+		ink = ink.Strong()
+	}
+	c.Cut(r.X+3, r.Y, name-1, ink, in.Name)
+	c.Fill(part.Rect{X: r.X + 3 + name, Y: r.Y, W: value, H: 1}, bg)
+	c.Cut(r.X+4+name, r.Y, value-2, v.valueStyle(in), v.shown(in, selected))
+	said, said2 := rule(in), part.Dim
+	if wrong := v.wrong(in); wrong != "" {
+		said, said2 = c.Look.Mark("failed")+" "+wrong, part.Coral
+	}
+	c.Cut(r.X+4+name+value, r.Y, r.W-name-value-5, part.In(said2), said)
+}
+
+func (v *View) valueStyle(in *tosca.Input) part.Style {
+	switch {
+	case v.changed[in.Name] != nil:
+		return part.In(part.Ochre)
+	case in.Secret, v.inputs()[in.Name] == nil:
+		return part.In(part.Dim)
+	}
+	return part.In(part.Text)
+}
+
+func (v *View) shown(in *tosca.Input, selected bool) string {
+	switch {
+	case selected && v.edit != nil:
+		return *v.edit + "▏"
+	case in.Secret:
+		return "secret, given to the run"
+	}
+	return v.inputText(in)
 }

@@ -28,7 +28,10 @@ func (v *View) drawPicture(c *part.Canvas, r part.Rect) {
 		by = "by site"
 	}
 	x := c.Text(r.X+1, r.Y, style, "what it would build")
-	c.Text(x+3, r.Y, part.In(part.Dim), by)
+	x = c.Text(x+3, r.Y, part.In(part.Dim), by)
+	if line := v.changesLine(); line != "" && v.state != nil {
+		c.Cut(x+3, r.Y, r.X+r.W-x-4, part.In(part.Ochre), line)
+	}
 	if v.state == nil {
 		v.drawNoPlan(c, part.Rect{X: r.X + 1, Y: r.Y + 2, W: r.W - 3, H: r.H - 2})
 		return
@@ -136,7 +139,7 @@ func (v *View) relations(n *topology.Node, say func(word, text string)) {
 func (v *View) placed(node string) string {
 	count := map[string]int{}
 	for i := range v.state.Resources {
-		if r := &v.state.Resources[i]; r.Node == node && r.Kind != plan.Endpoint {
+		if r := &v.state.Resources[i]; r.Node == node && r.Kind != plan.Endpoint && !strings.HasSuffix(r.ID, ".if") {
 			count[r.Site]++
 		}
 	}

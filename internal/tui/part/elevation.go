@@ -36,6 +36,8 @@ type Elevation struct {
 	Selected string
 	// Notes gives texts for a plank's right end, the first that fits being shown; nil takes the plank's own.
 	Notes func(p *elevation.Plank) []string
+	// Marks are words for planks that are to be seen at once, by resource.
+	Marks map[string]string
 	// scroll is the first row shown, counted from the top.
 	scroll int
 	spots  []spot
@@ -342,15 +344,37 @@ func (d *drawing) plank(c *Canvas, r Rect, p *elevation.Plank) {
 		title = title.Strong()
 	case d.lit.under[p.IDs[0]] || d.lit.over[p.IDs[0]]:
 		title = In(Ochre)
+	case d.mark(p) != "":
+		title = In(Ochre).Strong()
 	case p.Status == run.Planned:
 		title = In(Steel)
 	}
-	x = c.Text(x+1, r.Y, title, shortTitle(p.Title+d.relation(p), r.X+r.W-x-1))
-	c.Right(r.X+r.W, r.Y, In(noteInk(p.Status)), d.note(p, r.X+r.W-x-1))
+	word, room := d.mark(p), r.X+r.W-x-1
+	if word != "" && room-Width(word) > 6 {
+		room -= Width(word) + 1 // the word matters more than the end of the title
+	} else {
+		word = ""
+	}
+	x = c.Text(x+1, r.Y, title, shortTitle(p.Title+d.relation(p), room))
+	if word != "" {
+		c.Right(r.X+r.W, r.Y, In(Ochre), word)
+	} else {
+		c.Right(r.X+r.W, r.Y, In(noteInk(p.Status)), d.note(p, r.X+r.W-x-1))
+	}
 	if selected {
 		c.Rune(r.X-1, r.Y, In(Ochre).Strong(), c.Look.Glyphs.PickLeft)
 		c.Rune(r.X+r.W, r.Y, In(Ochre).Strong(), c.Look.Glyphs.PickRight)
 	}
+}
+
+// mark is the word for a plank, that of any of its resources.
+func (d *drawing) mark(p *elevation.Plank) string {
+	for _, id := range p.IDs {
+		if w := d.e.Marks[id]; w != "" {
+			return w
+		}
+	}
+	return ""
 }
 
 // shortTitle cuts a title to w columns; a number at its end stays, since it tells one instance from another.
@@ -416,7 +440,7 @@ func (d *drawing) bricks(c *Canvas, r Rect, cell elevation.Cell) {
 		switch {
 		case p.Has(d.e.Selected):
 			style = Style{Fg: Text, Bg: OnSelected, Bold: true}
-		case d.lit.under[p.IDs[0]] || d.lit.over[p.IDs[0]]:
+		case d.lit.under[p.IDs[0]] || d.lit.over[p.IDs[0]], d.mark(p) != "":
 			style = In(Ochre)
 		}
 		c.Text(x, y, style, c.Look.Mark(p.Status))

@@ -61,6 +61,11 @@ func Say(text string) Line  { return Line{text, false} }
 type Act struct {
 	Name, Effect, Type string
 	Do                 func() tea.Cmd
+	// Ask, if not empty, asks for a text before Answer is done with it instead of Do; Wrong says what is the matter with
+	// what is typed so far, "" if nothing is.
+	Ask    string
+	Answer func(text string) tea.Cmd
+	Wrong  func(text string) string
 }
 
 // Goto asks the frame to show the view with that digit.
