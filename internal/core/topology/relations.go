@@ -113,6 +113,9 @@ func base(n *Node) *Node {
 }
 
 func (b *builder) checkBases() {
+	if b.diags.Errors() > 0 {
+		return // a requirement that nothing fulfils is the reason
+	}
 	for _, n := range b.design.Nodes {
 		if (n.Builds == Software || n.Builds == Interface) && n.Base == nil {
 			b.mistake(n.Pos, n.Source.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s stands on no compute node", n.Name),

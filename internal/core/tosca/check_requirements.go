@@ -72,9 +72,9 @@ func (r *reader) fulfil(n *Node, a *Assignment, q *Requirement) {
 		r.mismatch(a, q, target)
 		return
 	}
-	if len(c.Sources) > 0 && !r.sourceAllowed(n, c) {
+	if !r.sourceAllowed(n, c) {
 		r.diags.at(a.target, CodeMismatch, "%s of %s cannot be required by a %s", c.Name, a.Target, n.Type.Name).see(target.Pos).
-			hint("it is for: %s", strings.Join(c.Sources, ", "))
+			hint("it is for: %s", strings.Join(r.sourceTypes(c), ", "))
 		return
 	}
 	r.checkFilter(a.Filter, target.Type)
@@ -96,9 +96,21 @@ func (r *reader) mismatch(a *Assignment, q *Requirement, target *Node) {
 		see(target.Pos).hint("%q must be fulfilled by a node with that capability%s", a.Name, r.candidates(q))
 }
 
+// sourceTypes are the node types that may require a capability, by its declaration or its type; none means any.
+func (r *reader) sourceTypes(c *Capability) []string {
+	if len(c.Sources) > 0 {
+		return c.Sources
+	}
+	if t := r.types.Find(CapabilityTypes, c.Type); t != nil {
+		return t.ValidSources
+	}
+	return nil
+}
+
 // sourceAllowed holds a node against valid_source_types.
 func (r *reader) sourceAllowed(n *Node, c *Capability) bool {
-	return slices.ContainsFunc(c.Sources, func(s string) bool { return r.types.Derives(NodeTypes, n.Type.Name, s) })
+	sources := r.sourceTypes(c)
+	return len(sources) == 0 || slices.ContainsFunc(sources, func(s string) bool { return r.types.Derives(NodeTypes, n.Type.Name, s) })
 }
 
 // search finds the node templates that could fulfil a requirement that names a type, a capability or nothing at all
@@ -111,7 +123,7 @@ func (r *reader) search(n *Node, a *Assignment, q *Requirement) {
 			continue
 		}
 		c := r.offering(other.Type, q, a.wantCap)
-		if c == nil || len(c.Sources) > 0 && !r.sourceAllowed(n, c) {
+		if c == nil || !r.sourceAllowed(n, c) {
 			continue
 		}
 		if first == nil {
