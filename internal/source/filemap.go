@@ -31,6 +31,16 @@ func (m fileMap) Open(name string) (fs.File, error) {
 	return &memoryDir{memoryFile{info: memoryInfo{path.Base(name), 0, fs.ModeDir | 0o555}}, entries}, nil
 }
 
+// has reports whether there is anything in a folder.
+func (m fileMap) has(dir string) bool {
+	for name := range m {
+		if strings.HasPrefix(name, dir+"/") {
+			return true
+		}
+	}
+	return false
+}
+
 // list are the entries of a folder, sorted.
 func (m fileMap) list(dir string) []fs.DirEntry {
 	prefix := dir + "/"

@@ -107,6 +107,8 @@ func (t *Tree) within(files fileMap, name string) error {
 		t.Files, err = fs.Sub(files, dir)
 		t.Root = path.Base(name)
 		return err
+	case !files.has(name):
+		return fmt.Errorf("%s: there is no template here: no file or folder %q", t.Dir, name)
 	default:
 		if t.Files, err = fs.Sub(files, name); err != nil {
 			return err

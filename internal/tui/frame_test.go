@@ -237,7 +237,7 @@ func TestDesignShowsSourceAndWhyThereIsNoPlan(t *testing.T) {
 	assert.Contains(t, text(f), "there is no plan: this workspace is connected to no site")
 	send(f, keys("w")...)
 	assert.Contains(t, text(f), "why there is no plan")
-	send(f, keys("esc", "o")...)
+	send(f, keys("esc", "n")...)
 	assert.Contains(t, text(f), "types.yaml · drill")
 	send(f, keys("p")...)
 	assert.Contains(t, text(f), "storm-season")

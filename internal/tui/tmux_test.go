@@ -224,6 +224,31 @@ func TestInputsAreEditedAndChecked(t *testing.T) {
 	x.waitFor(`138 resources`)
 }
 
+func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
+	ws := demoWorkspace(t)
+	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
+	x.waitFor(`ready to build`)
+	x.press("2", "Tab", "Enter", "BSpace", "6", "Enter")
+	x.waitFor(`the last change: \d+ build`)
+	x.press("a", "4", "d", "a", "m", "Enter")
+	x.waitFor(`copy the template under a new name first`)
+	x.press("a", "5")
+	x.waitFor(`name of the copy`)
+	x.press("D")
+	x.waitFor(`letters a to z`)
+	x.press("BSpace", "m", "i", "n", "e", "Enter")
+	x.waitFor(`this is the copy now`)
+	x.waitFor(`template_name: mine`)
+	x.press("a", "4", "d", "a", "m", "Enter")
+	x.waitFor(`preset dam`)
+	saved, err := os.ReadFile(filepath.Join(ws, "templates", "mine", "presets", "dam.yaml"))
+	require.NoError(t, err)
+	assert.Contains(t, string(saved), "forecast_workers: 6\n")
+	assert.NotContains(t, string(saved), "register_key")
+	x.press("o")
+	x.waitFor(`forecasting  9 nodes`)
+}
+
 func TestPlainTerminals(t *testing.T) {
 	ws := demoWorkspace(t)
 	x := open(t, 80, 24, []string{"NO_COLOR=1"}, "demo", "--workspace", ws, "--ascii", "--pace", "0.05")

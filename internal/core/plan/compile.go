@@ -110,6 +110,7 @@ func newCompiler(d *topology.Design, placed *placement.Placement, e *estate.Esta
 	}
 	for _, t := range d.Triggers {
 		c.plan.Triggers = append(c.plan.Triggers, Trigger(t))
+		c.plan.Notes = append(c.plan.Notes, fmt.Sprintf("policy %s: nothing acts on the event %s yet", t.Policy, t.Event))
 	}
 	c.readDurations()
 	c.readRelations()

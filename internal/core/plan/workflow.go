@@ -432,6 +432,9 @@ func (f *follower) settle() error {
 				return fmt.Errorf("the workflow %s does %s without %s, on which it stands", f.c.plan.Workflow, s.ID, a)
 			}
 		}
+		if on := f.c.resource(s.Resource).On; s.Script != nil && on != "" && !touched[on] {
+			return fmt.Errorf("the workflow %s does %s without %s, on which it runs", f.c.plan.Workflow, s.ID, on)
+		}
 		s.AfterFailure = unique(f.failing[s.ID])
 		steps = append(steps, *s)
 	}

@@ -218,6 +218,11 @@ func (r *reader) assignInterfaces(t *Type, given, declared []*Interface, w where
 	}
 	for _, i := range merged {
 		r.checkInputs(i.Inputs, nil, w.self, w)
+		for _, n := range i.Notifications {
+			if n.Script != "" {
+				r.diags.at(place{n.Pos, len(n.Script)}, CodeUnused, "nothing calls the notification %s yet", n.Name).doubt()
+			}
+		}
 		for _, op := range i.Operations {
 			if op.Script == "" && len(op.Inputs) == 0 {
 				continue
@@ -239,7 +244,7 @@ func inheritsFunctions(is []*Interface) bool {
 		if len(i.Inputs) > 0 {
 			return true
 		}
-		for _, op := range i.Operations {
+		for _, op := range slices.Concat(i.Operations, i.Notifications) {
 			if op.Script != "" || len(op.Inputs) > 0 {
 				return true
 			}

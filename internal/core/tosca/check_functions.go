@@ -160,12 +160,12 @@ func (r *reader) checkPath(v *Value, n *Node, args []string) {
 		return
 	}
 	if len(args) > 2 {
-		r.checkNested(v, def, args[2:], v.Items[2:])
+		r.checkNested(def, args[2:], v.Items[2:])
 	}
 }
 
 // checkNested follows keys into data types, as far as their declarations tell.
-func (r *reader) checkNested(v *Value, def *Property, keys []string, at []*Value) {
+func (r *reader) checkNested(def *Property, keys []string, at []*Value) {
 	for i, key := range keys {
 		t := r.types.Find(DataTypes, def.Type)
 		switch {
@@ -185,7 +185,6 @@ func (r *reader) checkNested(v *Value, def *Property, keys []string, at []*Value
 			def = next
 		}
 	}
-	_ = v
 }
 
 func (r *reader) checkCapabilityPath(v *Value, c *Capability, name string, attribute bool) {
@@ -207,7 +206,7 @@ func (r *reader) checkCapabilityPath(v *Value, c *Capability, name string, attri
 		for _, item := range v.Items[3:] {
 			keys = append(keys, Show(item.Plain()))
 		}
-		r.checkNested(v, def, keys, v.Items[3:])
+		r.checkNested(def, keys, v.Items[3:])
 	}
 }
 
@@ -239,6 +238,9 @@ func (r *reader) checkGetArtifact(v *Value, w whereabouts) {
 	n := r.entity(v, w)
 	if n == nil || n.Type == nil {
 		return
+	}
+	if len(v.Items) == 4 && v.Items[3].Literal == true {
+		r.diags.at(v.Items[3].at, CodeUnused, "files stay on the instance: nothing removes them after the operation").doubt()
 	}
 	name := Show(v.Items[1].Plain())
 	if n.Artifact(name) == nil && !slices.ContainsFunc(n.Type.Artifacts, func(a *Artifact) bool { return a.Name == name }) {

@@ -14,13 +14,9 @@ type Substitution struct {
 	// Capabilities and Requirements map those of the node to a capability or requirement of a node within.
 	Capabilities map[string]Inner
 	Requirements map[string]Inner
-	// Interfaces maps INTERFACE.OPERATION of the node to a workflow of the template.
-	Interfaces map[string]string
 	// Filter says which nodes of the type the template is good for; nil for all.
 	Filter *Filter
 	Pos    Pos
-
-	order []string
 }
 
 // PropertyMapping leads a property to an input, or gives an input a fixed value.
@@ -64,7 +60,7 @@ func (r *reader) parseSubstitutes(root *document) {
 
 func (r *reader) parseSubstitution(n node) {
 	s := &Substitution{Pos: n.pos(), Properties: map[string]PropertyMapping{}, Attributes: map[string]string{},
-		Capabilities: map[string]Inner{}, Requirements: map[string]Inner{}, Interfaces: map[string]string{}}
+		Capabilities: map[string]Inner{}, Requirements: map[string]Inner{}}
 	if !r.keys(n, "substitution_mappings", []string{"node_type"}, "node_type", "substitution_filter", "properties",
 		"attributes", "capabilities", "requirements", "interfaces") {
 		return
@@ -96,18 +92,7 @@ func (r *reader) parseSubstitution(n node) {
 	for _, p := range r.mapping(n, "requirements") {
 		r.innerMapping(s.Requirements, p, "requirement")
 	}
-	for _, i := range r.mapping(n, "interfaces") {
-		if i.value.form != mapping {
-			r.diags.at(i.value.place(), CodeShape, "an interface is mapped operation by operation to workflows")
-			continue
-		}
-		for _, op := range i.value.pairs() {
-			s.Interfaces[i.name+"."+op.name] = op.value.value
-			if r.tmpl.Workflow(op.value.value) == nil {
-				r.diags.at(op.value.place(), CodeWorkflow, "there is no workflow %q", op.value.value).suggest(op.value.value, r.workflowNames())
-			}
-		}
-	}
+	r.unsupported(n, "substitution_mappings", "interfaces")
 	r.checkMappings(n)
 }
 

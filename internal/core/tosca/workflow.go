@@ -12,7 +12,6 @@ type Workflow struct {
 	Inputs        []*Property
 	Preconditions []Precondition
 	Steps         []*WorkflowStep
-	Outputs       []OutputMapping
 	Pos           Pos
 }
 
@@ -121,10 +120,9 @@ func (r *reader) workflow(p pair) *Workflow {
 	if !r.keys(p.value, "a workflow", nil, "description", "metadata", "inputs", "preconditions", "steps", "outputs", "implementation") {
 		return w
 	}
-	r.unsupported(p.value, "a workflow", "implementation")
+	r.unsupported(p.value, "a workflow", "implementation", "outputs")
 	w.Description = r.text(p.value, "description")
 	w.Inputs = r.properties(p.value, "inputs")
-	w.Outputs = r.outputMappings(p.value)
 	for _, item := range r.list(p.value, "preconditions") {
 		if !r.keys(item, "a precondition", []string{"target"}, "target", "target_relationship", "condition") {
 			continue
@@ -373,12 +371,10 @@ func (r *reader) checkCalled(a Activity, n *Node, relationship string) {
 			return
 		}
 	}
-	iface, op, ok := t.FindOperation(a.Name)
-	if !ok {
-		d := r.diags.at(place{a.Pos, len(a.Name)}, CodeUnknownOperation, "%s has no operation %q", t.Name, a.Name)
-		d.suggest(a.Name, r.operationNames(t))
+	if _, _, ok := t.FindOperation(a.Name); !ok {
+		r.diags.at(place{a.Pos, len(a.Name)}, CodeUnknownOperation, "%s has no operation %q", t.Name, a.Name).
+			suggest(a.Name, r.operationNames(t))
 	}
-	_, _ = iface, op
 }
 
 func (r *reader) relationshipOf(n *Node, requirement string) *Type {

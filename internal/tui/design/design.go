@@ -530,6 +530,9 @@ func (v *View) Find(text string) bool {
 	if v.template == nil {
 		return false
 	}
+	if v.outline {
+		return v.findNode(text)
+	}
 	lines := v.lines()
 	for i := range lines {
 		at := (v.line + i) % len(lines)

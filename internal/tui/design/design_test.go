@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -200,4 +201,85 @@ func TestClicksMoveTheFocus(t *testing.T) {
 	cmd, used := v.Key("z")
 	assert.True(t, used)
 	assert.NotNil(t, cmd)
+}
+
+// chained is the view on the example of substitution.
+func chained(t *testing.T) *View {
+	t.Helper()
+	tmpl, err := app.OpenTemplate(context.Background(), app.Place{Path: "../../../examples/gauge-chain"})
+	require.NoError(t, err)
+	v := New(context.Background(), nil, nil)
+	v.template, v.file = tmpl, "template.yaml"
+	v.draft = draftOf(t, v)
+	v.settle()
+	return v
+}
+
+func TestTheOutlineShowsTiersAndParts(t *testing.T) {
+	v := chained(t)
+	v.Key("o")
+	text := drawn(v, 160, 43)
+	for _, want := range []string{"warnings  5 nodes", "template warnings stands for it", "template store-host stands for it", "BlockStorage · alisio-norte", "3 substituted nodes"} {
+		assert.Contains(t, text, want)
+	}
+	for range 7 {
+		v.Key("down")
+	}
+	assert.Equal(t, "warnings.store.base.machine", v.node)
+	assert.Equal(t, "warnings.store.base.machine-1", v.pic.Selected, "the elevation goes with it")
+	assert.Equal(t, "store-host.yaml", v.file)
+	v.Key("enter")
+	assert.False(t, v.outline)
+	assert.Contains(t, drawn(v, 160, 43), "type: tosca.nodes.Compute", "its source, in its own file")
+	v.Key("n")
+	assert.NotEqual(t, "store-host.yaml", v.file)
+}
+
+func TestChangesAreLit(t *testing.T) {
+	v := drafting(t, nil)
+	v.changed["map_fronts"], _ = tosca.ParseInput("map_fronts", "3")
+	now := draftOf(t, v)
+	v.compare(now)
+	v.draft = now
+	v.settle()
+	assert.Equal(t, "build", v.pic.Marks["map-host-3"])
+	assert.Empty(t, v.pic.Marks["readings-1"], "what is kept is not lit")
+	text := drawn(v, 200, 60)
+	assert.Regexp(t, `the last change: \d+ build`, text)
+	assert.Regexp(t, `map-host 3\s+build`, text)
+	v.compare(now)
+	assert.Empty(t, v.changesLine(), "nothing changed since")
+}
+
+func TestInputsAreCheckedWhileTheyAreTyped(t *testing.T) {
+	v := drafting(t, nil)
+	v.focus = paneInputs
+	pickInput(t, v, "forecast_workers")
+	v.Key("enter")
+	v.Key("ctrl+u")
+	for _, k := range []string{"9", "9"} {
+		v.Key(k)
+	}
+	text := drawn(v, 160, 43)
+	assert.Regexp(t, `99▏\s+✕ is 99`, text)
+	assert.Contains(t, text, "✕ forecast_workers is 99, and must be: 1 to 32")
+	v.Key("esc")
+	hidden := drawn(v, 160, 43)
+	assert.NotContains(t, hidden, "worker_cores   ")
+	v.Key("m")
+	assert.Regexp(t, `worker_cores\s+4`, drawn(v, 160, 43))
+	for range 20 {
+		v.Key("down")
+	}
+	require.NotNil(t, v.selected(), "headings and notes are passed over")
+	for range 20 {
+		v.Key("up")
+	}
+	require.NotNil(t, v.selected())
+}
+
+func TestDiagnosticsSayWhereToReadOn(t *testing.T) {
+	v := drafting(t, func(text string) string { return strings.Replace(text, "host: gauge-node", "host: gauge-noed", 1) })
+	v.Key("f")
+	assert.Regexp(t, `see line \d+ · andamio explain unknown-node`, drawn(v, 160, 43))
 }

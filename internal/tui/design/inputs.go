@@ -22,12 +22,12 @@ type inputRow struct {
 var sections = []string{"application", "infrastructure"}
 
 // inputRows lists the inputs by section: those that must be given first, then those that the preset or the user gives,
-// and the rest, which have defaults, only when asked for.
+// the rest, which have defaults, only when asked for, and last the secrets, which are not given here.
 func (v *View) inputRows() []inputRow {
 	var out []inputRow
 	var hidden []string
 	for _, section := range sections {
-		var must, given, rest []inputRow
+		var must, given, rest, secret []inputRow
 		for _, in := range v.template.Inputs {
 			known := in.Section
 			if known != "infrastructure" {
@@ -38,6 +38,8 @@ func (v *View) inputRows() []inputRow {
 			}
 			row := inputRow{input: in}
 			switch {
+			case in.Secret:
+				secret = append(secret, row) // given to the run, not here
 			case in.Required && in.Default == nil:
 				must = append(must, row)
 			case v.inputs()[in.Name] != nil:
@@ -52,6 +54,7 @@ func (v *View) inputRows() []inputRow {
 		} else if len(rest) > 0 {
 			hidden = append(hidden, fmt.Sprintf("%d %s", len(rest), section))
 		}
+		shown = append(shown, secret...)
 		if len(shown) > 0 {
 			out = append(append(out, inputRow{heading: section}), shown...)
 		}
@@ -248,6 +251,12 @@ func (v *View) drawInputs(c *part.Canvas, r part.Rect) {
 			v.drawInput(c, part.Rect{X: r.X, Y: y, W: r.W, H: 1}, row.input, v.focus == paneInputs && i == v.input)
 		}
 	}
+	if in := v.selected(); in != nil && v.focus == paneInputs {
+		if wrong := v.wrong(in); wrong != "" { // beside the input there is seldom room for all of it
+			c.Fill(part.Rect{X: r.X + 1, Y: r.Y + r.H - 1, W: r.W - 1, H: 1}, part.Panel)
+			c.Cut(r.X+2, r.Y+r.H-1, r.W-3, part.In(part.Coral).On(part.Panel), c.Look.Mark("failed")+" "+in.Name+" "+wrong)
+		}
+	}
 }
 
 // presetNote says which preset is loaded and how much was changed since.
@@ -270,7 +279,7 @@ func (v *View) drawInput(c *part.Canvas, r part.Rect, in *tosca.Input, selected 
 		c.Rune(r.X, r.Y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
 	}
 	ink := part.In(part.Text)
-	if in.Required && in.Default == nil {
+	if in.Required && in.Default == nil && !in.Secret {
 		ink = ink.Strong()
 	}
 	c.Cut(r.X+3, r.Y, name-1, ink, in.Name)

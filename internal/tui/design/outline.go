@@ -167,6 +167,20 @@ func (v *View) pickOutline(at int) {
 	v.selectNode(r.name)
 }
 
+// findNode picks the next node whose name has the text.
+func (v *View) findNode(text string) bool {
+	rows := v.outlineRows()
+	from := v.picked(rows)
+	for i := range rows {
+		at := (from + i) % len(rows)
+		if rows[at].name != "" && strings.Contains(strings.ToLower(rows[at].name), strings.ToLower(text)) {
+			v.pickOutline(at)
+			return true
+		}
+	}
+	return false
+}
+
 func (v *View) drawOutline(c *part.Canvas, r part.Rect) {
 	v.areas[paneSource] = r
 	c = c.Clip(r)
