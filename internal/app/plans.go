@@ -46,13 +46,19 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 	if d.Design == nil || e == nil {
 		return d
 	}
-	d.Diagnostics = append(d.Diagnostics, plan.Offers(d.Design, e)...)
-	if d.Diagnostics.Errors() > 0 {
-		return d
+	offers := make(chan tosca.Diagnostics, 1)
+	go func() { offers <- plan.Offers(d.Design, e) }() // beside the placement: they seldom find anything
+	d.place(w, e)
+	d.Diagnostics = append(d.Diagnostics, <-offers...)
+	if d.Diagnostics.Errors() > 0 { // what no site offers says more than that nothing could be placed
+		d.Placement, d.Plan, d.Err = nil, nil, nil
 	}
-	if d.Placement, d.Err = placement.Solve(plan.Problem(d.Design, e)); d.Err != nil {
-		return d
-	}
-	d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow})
 	return d
+}
+
+// place finds a place for every workload and compiles the plan.
+func (d *Draft) place(w Wish, e *estate.Estate) {
+	if d.Placement, d.Err = placement.Solve(plan.Problem(d.Design, e)); d.Err == nil {
+		d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow})
+	}
 }

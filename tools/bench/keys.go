@@ -80,9 +80,9 @@ func keys(dir string) ([]result, error) {
 	}
 	quiet := percentile(idle, 99)
 	return []result{
-		{"key to frame, nothing under way, p99", quiet, 1, "itself", 16 * time.Millisecond},
-		{"key to frame, run of 2,000 steps, median", percentile(busy, 50), ratio(percentile(busy, 50), percentile(idle, 50)), "the same with nothing under way", 0},
-		{"key to frame, run of 2,000 steps, p99", percentile(busy, 99), ratio(percentile(busy, 99), quiet), "the same with nothing under way", 16 * time.Millisecond},
+		{name: "key to frame, nothing under way, p99", figure: quiet, ratio: 1, base: "itself", target: 16 * time.Millisecond},
+		{name: "key to frame, run of 2,000 steps, median", figure: percentile(busy, 50), ratio: ratio(percentile(busy, 50), percentile(idle, 50)), base: "the same with nothing under way"},
+		{name: "key to frame, run of 2,000 steps, p99", figure: percentile(busy, 99), ratio: ratio(percentile(busy, 99), quiet), base: "the same with nothing under way", target: 16 * time.Millisecond},
 	}, nil
 }
 

@@ -23,6 +23,8 @@ type result struct {
 	ratio  float64
 	base   string
 	target time.Duration
+	// most is the ratio that is the target instead, where the target is a ratio.
+	most float64
 }
 
 func main() {
@@ -33,6 +35,10 @@ func main() {
 }
 
 func bench() error {
+	compiled, err := templates()
+	if err != nil {
+		return err
+	}
 	dir, err := os.MkdirTemp("", "andamio-bench-")
 	if err != nil {
 		return err
@@ -46,17 +52,21 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = append(results, keys...)
+	results = append(append(results, keys...), compiled...)
 	fmt.Printf("%-44s %10s %10s  %-34s %8s\n", "name", "figure", "ratio", "against", "target")
 	for _, r := range results {
 		verdict := "met"
-		if r.figure > r.target {
+		target := show(r.target)
+		if r.most > 0 {
+			target = fmt.Sprintf("≤ %.1f", r.most)
+		}
+		if r.target > 0 && r.figure > r.target || r.most > 0 && r.ratio > r.most {
 			verdict = "MISSED"
 		}
-		if r.target == 0 {
+		if target == "" {
 			verdict = ""
 		}
-		fmt.Printf("%-44s %10s %10.2f  %-34s %8s  %s\n", r.name, show(r.figure), r.ratio, r.base, show(r.target), verdict)
+		fmt.Printf("%-44s %10s %10.2f  %-34s %8s  %s\n", r.name, show(r.figure), r.ratio, r.base, target, verdict)
 	}
 	return nil
 }
@@ -87,8 +97,8 @@ func starts(dir string) ([]result, error) {
 		return nil, err
 	}
 	return []result{
-		{"andamio --version, whole process", version, ratio(version, nothing), "a process that does nothing", 30 * time.Millisecond},
-		{"start to first frame", frame, ratio(frame, version), "andamio --version", 150 * time.Millisecond},
+		{name: "andamio --version, whole process", figure: version, ratio: ratio(version, nothing), base: "a process that does nothing", target: 30 * time.Millisecond},
+		{name: "start to first frame", figure: frame, ratio: ratio(frame, version), base: "andamio --version", target: 150 * time.Millisecond},
 	}, nil
 }
 

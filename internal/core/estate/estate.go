@@ -14,6 +14,7 @@ import (
 	"math"
 	"regexp"
 	"slices"
+	"strconv"
 )
 
 // Version is the format that [Read] accepts and [Estate.Write] writes.
@@ -120,7 +121,7 @@ func GiB(x float64) string {
 	return trim(x) + " GiB"
 }
 
-func trim(x float64) string { return fmt.Sprintf("%g", math.Round(x*10)/10) }
+func trim(x float64) string { return strconv.FormatFloat(math.Round(x*10)/10, 'g', -1, 64) }
 
 // Zone is a part of a site that fails on its own. Hosts are given where the site exposes them; elsewhere Free is the
 // zone's as a whole.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
@@ -39,6 +40,8 @@ type compiler struct {
 	onBase   map[*topology.Node][]*topology.Node
 	sequence []*topology.Node
 	outputs  map[string][]string
+	// ids are the ids of instances, by the node's place in the design.
+	ids [][]string
 }
 
 // asking is an attribute that a step's script is given.
@@ -97,7 +100,7 @@ func (o Options) workflow(d *topology.Design) string {
 func newCompiler(d *topology.Design, placed *placement.Placement, e *estate.Estate, preset string) *compiler {
 	n := len(d.Nodes)
 	c := &compiler{
-		design: d, placed: placed, estate: e,
+		design: d, placed: placed, estate: e, ids: make([][]string, n),
 		plan: &Plan{Version: Version, Name: d.Name, Preset: preset, Currency: e.Currency, Inputs: map[string]any{},
 			Secrets: d.Secrets, Scripts: map[string]string{}, Files: map[string][]byte{}, Notes: d.Notes},
 		at: make(map[string]int, n), stepAt: make(map[string]int, 2*n), last: make(map[string]string, n),
@@ -138,7 +141,7 @@ func (c *compiler) reserve() {
 
 // readRelations gathers what leads to each node, what runs on each, and which attributes are put out.
 func (c *compiler) readRelations() {
-	note := func(ops map[string]topology.Operation) {
+	note := func(ops topology.Operations) {
 		for _, op := range ops {
 			for _, o := range op.Outputs {
 				c.putOut[o.Node+"."+o.Attribute] = true
@@ -146,13 +149,13 @@ func (c *compiler) readRelations() {
 		}
 	}
 	for _, n := range c.design.Nodes {
-		note(n.Calls)
+		note(n.Operations)
 		if n.Base != nil && n.Base != n {
 			c.onBase[n.Base] = append(c.onBase[n.Base], n)
 		}
 		for _, r := range n.Relations {
 			if len(r.Operations) > 0 {
-				note(r.Calls)
+				note(r.Operations)
 				c.incoming[r.Target] = append(c.incoming[r.Target], incoming{n, r})
 			}
 		}
@@ -205,7 +208,7 @@ func (c *compiler) resource(id string) *Resource { return &c.plan.Resources[c.at
 // step adds a step on a resource and makes it the resource's last. The id is the resource's and the operation's.
 func (c *compiler) step(s Step, suffix string, seconds float64, after ...string) string {
 	r := c.resource(s.Resource)
-	s.ID = fmt.Sprintf("%s/%s%s", s.Resource, s.Op, suffix)
+	s.ID = s.Resource + "/" + string(s.Op) + suffix
 	s.Site = r.Site
 	s.Seconds = c.estate.Site(r.Site).Seconds(seconds)
 	s.After = unique(after)
@@ -245,7 +248,14 @@ func unique(ids []string) []string {
 }
 
 // resourceID is the id of a node's i-th instance. Networks exist once at a site and have ids of their own.
-func (c *compiler) resourceID(n *topology.Node, i int) string { return instanceID(n, i) }
+func (c *compiler) resourceID(n *topology.Node, i int) string {
+	known := c.ids[n.Index]
+	for k := len(known); k <= i; k++ {
+		known = append(known, instanceID(n, k))
+	}
+	c.ids[n.Index] = known
+	return known[i]
+}
 
 func networkID(node, site string) string { return node + "@" + site }
 
@@ -254,7 +264,7 @@ func title(n *topology.Node, i int) string {
 	if n.Count <= 1 {
 		return n.Name
 	}
-	return fmt.Sprintf("%s %d", n.Name, i+1)
+	return n.Name + " " + strconv.Itoa(i+1)
 }
 
 // siteOf is where the i-th instance of a node runs: where the instance it stands on is placed.
@@ -390,7 +400,7 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
 			cores, memory = s.Cores, s.MemoryGiB
 		}
 	}
-	detail := fmt.Sprintf("%d cores %s", cores, estate.GiB(memory))
+	detail := strconv.Itoa(cores) + " cores " + estate.GiB(memory)
 	if at.Size != "" {
 		detail = at.Size + " " + detail
 	}

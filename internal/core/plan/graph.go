@@ -6,11 +6,10 @@ import "slices"
 // before it.
 type stepGraph struct{ after [][]int32 }
 
-func newStepGraph(p *Plan) stepGraph {
-	at := make(map[string]int32, len(p.Steps))
+// newStepGraph reads the edges of a plan; at finds its steps.
+func newStepGraph(p *Plan, at map[string]int) stepGraph {
 	edges := 0
 	for i := range p.Steps {
-		at[p.Steps[i].ID] = int32(i)
 		edges += len(p.Steps[i].After) + len(p.Steps[i].AfterFailure)
 	}
 	g := stepGraph{make([][]int32, len(p.Steps))}
@@ -20,13 +19,29 @@ func newStepGraph(p *Plan) stepGraph {
 		for _, list := range [2][]string{p.Steps[i].After, p.Steps[i].AfterFailure} {
 			for _, a := range list {
 				if k, ok := at[a]; ok {
-					all = append(all, k)
+					all = append(all, int32(k))
 				}
 			}
 		}
 		g.after[i] = all[from:len(all):len(all)]
 	}
 	return g
+}
+
+// arranged is the graph of the same steps in another order; was says where each was.
+func (g stepGraph) arranged(was []int32) stepGraph {
+	is := make([]int32, len(was))
+	for i, w := range was {
+		is[w] = int32(i)
+	}
+	out := stepGraph{make([][]int32, len(was))}
+	for i, w := range was {
+		out.after[i] = g.after[w]
+		for k, a := range out.after[i] {
+			out.after[i][k] = is[a]
+		}
+	}
+	return out
 }
 
 // circle finds steps that wait for each other, as the path that leads back; nil if there are none.

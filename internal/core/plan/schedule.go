@@ -11,7 +11,7 @@ import (
 // finish works out what follows from the whole: levels, times, critical path, totals, and the order of the lists.
 func (c *compiler) finish() error {
 	p := c.plan
-	g := newStepGraph(p)
+	g := newStepGraph(p, c.stepAt)
 	if circle := g.circle(p); len(circle) > 0 {
 		return fmt.Errorf("these steps wait for each other in a circle: %s", strings.Join(circle, " → "))
 	}
@@ -21,10 +21,9 @@ func (c *compiler) finish() error {
 	for _, s := range c.design.Services {
 		p.Services = append(p.Services, Service{s.Name, s.Title})
 	}
-	p.levelResources()
+	p.levelResources(c.at)
 	g.level(p)
-	p.order()
-	p.schedule()
+	p.schedule(g.arranged(p.order(c.at)))
 	for _, site := range c.estate.Sites {
 		c.total(site.Name)
 	}
@@ -52,16 +51,12 @@ func (c *compiler) total(name string) {
 
 // levelResources gives every plank the level above the highest it stands on. What is part of another resource shares
 // its plank, so what it stands on counts for the plank.
-func (p *Plan) levelResources() {
-	at := make(map[string]int32, len(p.Resources))
-	for i := range p.Resources {
-		at[p.Resources[i].ID] = int32(i)
-	}
+func (p *Plan) levelResources(at map[string]int) {
 	plank := make([]int32, len(p.Resources))
 	for i := range p.Resources {
 		plank[i] = int32(i)
 		if on, ok := at[p.Resources[i].PartOf]; ok {
-			plank[i] = on
+			plank[i] = int32(on)
 		}
 	}
 	under := make([][]int32, len(p.Resources))
@@ -96,24 +91,25 @@ func (p *Plan) levelResources() {
 // kindOrder is the standard's order of what is built: network, storage, compute, then what they carry.
 var kindOrder = []Kind{Network, Volume, Instance, Interface, Software, Endpoint}
 
-// order sorts resources and steps by level, then kind, then as the template has them.
-func (p *Plan) order() {
-	rank := make(map[string]int8, len(p.Resources))
+// order sorts resources and steps by level, then kind, then as the template has them. at finds resources as they are; the
+// result says where each step was.
+func (p *Plan) order(at map[string]int) []int32 {
+	rank := make([]int64, len(p.Resources))
 	for i := range p.Resources {
-		rank[p.Resources[i].ID] = int8(slices.Index(kindOrder, p.Resources[i].Kind))
+		rank[i] = int64(slices.Index(kindOrder, p.Resources[i].Kind))
 	}
-	arrange(p.Resources, func(r *Resource) int64 { return int64(r.Level)<<8 | int64(rank[r.ID]) })
-	arrange(p.Steps, func(s *Step) int64 { return int64(s.Level)<<8 | int64(rank[s.Resource]) })
+	moved := arrange(p.Steps, func(s *Step) int64 { return int64(s.Level)<<8 | rank[at[s.Resource]] })
+	arrange(p.Resources, func(r *Resource) int64 { return int64(r.Level)<<8 | rank[at[r.ID]] })
 	for i := range p.Steps {
 		slices.Sort(p.Steps[i].After)
 	}
 	p.steps, p.resources = nil, nil // the look-ups point into the lists' old places
-	p.index()
+	return moved
 }
 
 // arrange puts a list in the order of its keys; equal keys keep their order. The values are large, so each is moved
-// once, along the circles of the permutation.
-func arrange[T any](list []T, key func(*T) int64) {
+// once, along the circles of the permutation. The result says where each was.
+func arrange[T any](list []T, key func(*T) int64) []int32 {
 	type place struct {
 		key int64
 		at  int32
@@ -123,6 +119,10 @@ func arrange[T any](list []T, key func(*T) int64) {
 		places[i] = place{key(&list[i]), int32(i)}
 	}
 	slices.SortFunc(places, func(a, b place) int { return cmp.Or(cmp.Compare(a.key, b.key), cmp.Compare(a.at, b.at)) })
+	was := make([]int32, len(list))
+	for i := range places {
+		was[i] = places[i].at
+	}
 	for i := range places {
 		if places[i].at < 0 || int(places[i].at) == i {
 			continue
@@ -139,12 +139,12 @@ func arrange[T any](list []T, key func(*T) int64) {
 			to = from
 		}
 	}
+	return was
 }
 
 // schedule works out earliest starts, slack and the critical path. Steps are sorted by level, so every step comes
 // after those it waits for.
-func (p *Plan) schedule() {
-	g := newStepGraph(p)
+func (p *Plan) schedule(g stepGraph) {
 	finish := make([]float64, len(p.Steps))
 	for i := range p.Steps {
 		s := &p.Steps[i]

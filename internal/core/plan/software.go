@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"andamio/internal/core/placement"
@@ -54,7 +55,7 @@ func inOrder(nodes []*topology.Node) []*topology.Node {
 
 // noShell refuses operations on what has no shell to run them in.
 func noShell(n *topology.Node) error {
-	if len(n.Operations) > 0 {
+	if n.Operations.HasOwn() {
 		return fmt.Errorf("%s: %s has operations, and a %s has no shell to run them in", n.Pos, n.Name, n.Builds)
 	}
 	return nil
@@ -62,7 +63,7 @@ func noShell(n *topology.Node) error {
 
 // prepare adds the operations of an instance itself, which run in it before anything is put on it.
 func (c *compiler) prepare(n *topology.Node, i int) error {
-	if len(n.Operations) == 0 && len(c.incoming[n]) == 0 && !slices.ContainsFunc(n.Relations, hasOperations) {
+	if !n.Operations.HasOwn() && len(c.incoming[n]) == 0 && !slices.ContainsFunc(n.Relations, hasOperations) {
 		return nil
 	}
 	id := c.resourceID(n, i)
@@ -185,8 +186,8 @@ func (w *weave) add(s Step, suffix string, seconds float64) {
 
 // own adds an operation of the node's lifecycle, if it has a script.
 func (w *weave) own(op Op) {
-	o, ok := w.node.Operations[string(op)]
-	if !ok {
+	o := w.node.Operations.Own(string(op))
+	if o == nil {
 		return
 	}
 	suffix := ""
@@ -200,8 +201,8 @@ func (w *weave) own(op Op) {
 // instance of the target it is tied to.
 func (w *weave) asSource(name string) {
 	for _, r := range w.node.Relations {
-		o, ok := r.Operations[name]
-		if !ok || o.Host == "TARGET" {
+		o := r.Operations.Own(name)
+		if o == nil || o.Host == "TARGET" {
 			continue
 		}
 		for _, j := range w.c.ends(w.node, r, w.i) {
@@ -214,8 +215,8 @@ func (w *weave) asSource(name string) {
 // instance of the source that is tied to this one.
 func (w *weave) asTarget(name string) {
 	for _, in := range w.c.incoming[w.node] {
-		o, ok := in.rel.Operations[name]
-		if !ok || o.Host == "SOURCE" {
+		o := in.rel.Operations.Own(name)
+		if o == nil || o.Host == "SOURCE" {
 			continue
 		}
 		for k := range in.source.Count {
@@ -239,7 +240,7 @@ func (c *compiler) ends(source *topology.Node, r topology.Relation, i int) []int
 	return paired(source, r, i)
 }
 
-func (w *weave) relation(name string, o topology.Operation, source *topology.Node, r topology.Relation, i, j int) {
+func (w *weave) relation(name string, o *topology.Operation, source *topology.Node, r topology.Relation, i, j int) {
 	pair := instances{i: w.i, pair: map[string]int{source.Name: i, r.Target.Name: j}}
 	other := r.Target
 	which := w.c.resourceID(r.Target, j)
@@ -254,7 +255,7 @@ func (w *weave) relation(name string, o topology.Operation, source *topology.Nod
 }
 
 // run adds a step that runs a script.
-func (w *weave) run(s Step, suffix string, o topology.Operation, operation string, in instances, seconds float64) {
+func (w *weave) run(s Step, suffix string, o *topology.Operation, operation string, in instances, seconds float64) {
 	if w.node.Base == nil {
 		if w.err == nil {
 			w.err = fmt.Errorf("%s: %s runs on %s, which has no shell", w.node.Pos, operation, w.node.Name)
@@ -275,13 +276,14 @@ func (w *weave) run(s Step, suffix string, o topology.Operation, operation strin
 }
 
 // script is an operation with its inputs, the files it needs and its outputs; asked are the attributes it is given.
-func (c *compiler) script(o topology.Operation, in instances, id, operation string) (*Script, []asking) {
+func (c *compiler) script(o *topology.Operation, in instances, id, operation string) (*Script, []asking) {
 	s := &Script{Path: o.Script, Timeout: o.Timeout}
+	if len(o.Inputs) > 0 {
+		s.Inputs = make([]Input, 0, len(o.Inputs))
+	}
 	var asked []asking
-	seen := map[string]bool{}
 	file := func(name, to string) {
-		if !seen[to] {
-			seen[to] = true
+		if !slices.ContainsFunc(s.Files, func(f File) bool { return f.Path == to }) {
 			c.plan.Files[name] = c.design.Files[name]
 			s.Files = append(s.Files, File{name, to})
 		}
@@ -311,7 +313,9 @@ func (c *compiler) script(o topology.Operation, in instances, id, operation stri
 	for _, name := range c.wanted(id, operation) {
 		s.Outputs = append(s.Outputs, ScriptOutput{name, id, OutputAttribute(operation, name)})
 	}
-	c.plan.Scripts[o.Script] = string(c.design.Files[o.Script])
+	if _, carried := c.plan.Scripts[o.Script]; !carried {
+		c.plan.Scripts[o.Script] = string(c.design.Files[o.Script])
+	}
 	return s, asked
 }
 
@@ -319,6 +323,9 @@ func (c *compiler) script(o topology.Operation, in instances, id, operation stri
 func (c *compiler) wanted(id, operation string) []string {
 	if c.outputs == nil {
 		c.outputs = c.askedOutputs()
+	}
+	if len(c.outputs) == 0 {
+		return nil
 	}
 	return c.outputs[c.resource(id).Node+" "+operation]
 }
@@ -343,7 +350,7 @@ func (c *compiler) askedOutputs() map[string][]string {
 			}
 		}
 	}
-	lookIn := func(ops map[string]topology.Operation) {
+	lookIn := func(ops topology.Operations) {
 		for _, op := range ops {
 			for _, arg := range op.Inputs {
 				look(arg.Value)
@@ -351,12 +358,12 @@ func (c *compiler) askedOutputs() map[string][]string {
 		}
 	}
 	for _, n := range c.design.Nodes {
-		lookIn(n.Calls)
+		lookIn(n.Operations)
 		for _, v := range n.Attributes {
 			look(v)
 		}
 		for _, r := range n.Relations {
-			lookIn(r.Calls)
+			lookIn(r.Operations)
 		}
 	}
 	for _, o := range c.design.Outputs {
@@ -387,7 +394,7 @@ func (w *weave) check() {
 		if !cp.Answers || !ok {
 			continue
 		}
-		w.add(Step{Op: Check, Title: fmt.Sprintf("check tcp %d", port), Check: w.c.reach(w.node, w.i, port, CheckTCP, "")},
+		w.add(Step{Op: Check, Title: "check tcp " + strconv.FormatInt(port, 10), Check: w.c.reach(w.node, w.i, port, CheckTCP, "")},
 			":"+cp.Name, checkSeconds)
 	}
 }
@@ -396,14 +403,14 @@ func (w *weave) check() {
 func (c *compiler) reach(n *topology.Node, i int, port int64, kind, path string) Condition {
 	iface := c.interfaceOf(n.Base, i)
 	address := Expr{Func: "get_attribute", Args: []Expr{{Literal: iface}, {Literal: "address"}}}
-	mapped := Expr{Func: "get_attribute", Args: []Expr{{Literal: iface}, {Literal: fmt.Sprintf("port.%d", port)}}}
+	mapped := Expr{Func: "get_attribute", Args: []Expr{{Literal: iface}, {Literal: "port." + strconv.FormatInt(port, 10)}}}
 	return Condition{Kind: kind, Address: &address, Port: &mapped, Path: path}
 }
 
 func endpointDetail(n *topology.Node) string {
 	for _, cp := range n.Capabilities {
 		if port, ok := cp.Properties["port"].(int64); ok && cp.Answers {
-			return fmt.Sprintf("%v %d", protocol(cp), port)
+			return protocol(cp) + " " + strconv.FormatInt(port, 10)
 		}
 	}
 	return ""

@@ -361,8 +361,8 @@ func (f *follower) override(ids []string, a topology.Activity) {
 // other adds an operation of an interface beyond the lifecycle.
 func (f *follower) other(r *Resource, a topology.Activity, after []string) ([]string, error) {
 	n := f.c.design.Node(r.Node)
-	op, ok := n.Calls[a.Name]
-	if !ok {
+	op := n.Operations.Called(a.Name)
+	if op == nil {
 		f.serial++
 		return []string{f.add(&Step{Resource: r.ID, Op: Settle, Title: a.Name + " has no script", Check: Condition{Kind: CheckNone}},
 			fmt.Sprintf(":%s.%d", a.Name, f.serial), after)}, nil

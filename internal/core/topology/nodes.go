@@ -2,8 +2,10 @@ package topology
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 
 	"andamio/internal/core/tosca"
 )
@@ -11,9 +13,45 @@ import (
 // addNodes adds the nodes of a frame, those of the templates that stand for some in their place.
 func (b *builder) addNodes(f *frame) {
 	b.placeNodes(f)
-	for _, p := range b.order {
-		b.evaluate(p, b.placed[p])
+	workers := runtime.GOMAXPROCS(0)
+	if len(b.order) < fewNodes || workers == 1 || !b.independent() {
+		for _, p := range b.order {
+			b.evaluate(p, b.placed[p])
+		}
+		return
 	}
+	parts := make([]builder, workers)
+	var group sync.WaitGroup
+	for k := range parts {
+		parts[k] = *b
+		parts[k].diags, parts[k].open, parts[k].defaults = nil, map[propertyID]bool{}, map[any]map[string]any{}
+		group.Go(func() {
+			for i := len(b.order) * k / workers; i < len(b.order)*(k+1)/workers; i++ {
+				parts[k].evaluate(b.order[i], b.placed[b.order[i]])
+			}
+		})
+	}
+	group.Wait()
+	for k := range parts {
+		b.diags = append(b.diags, parts[k].diags...)
+	}
+}
+
+// fewNodes is up to how many nodes are not worth sharing out over cores.
+const fewNodes = 512
+
+// independent reports whether values can be worked out side by side: nothing is substituted, selected or searched for,
+// which is remembered for all.
+func (b *builder) independent() bool {
+	if len(b.design.Substituted) > 0 {
+		return false
+	}
+	for _, p := range b.order {
+		if len(p.n.Directives) > 0 || slices.ContainsFunc(p.n.Requirements, func(a *tosca.Assignment) bool { return len(a.Candidates) > 0 }) {
+			return false
+		}
+	}
+	return true
 }
 
 // placeNodes makes a node for each template before any value is evaluated, since values refer to nodes.
@@ -32,6 +70,7 @@ func (b *builder) placeNodes(f *frame) {
 			continue
 		}
 		p := place{f, tn}
+		n.Index = len(b.design.Nodes)
 		b.design.Nodes = append(b.design.Nodes, n)
 		b.design.nodes[n.Name] = n
 		b.placed[p] = n
@@ -64,7 +103,7 @@ func (b *builder) evaluate(p place, n *Node) {
 	for _, c := range p.n.Type.Capabilities {
 		n.Capabilities = append(n.Capabilities, b.capability(c, p))
 	}
-	n.Operations, n.Calls = b.operations(p.n.Interfaces, s)
+	n.Operations = b.operations(p.n.Interfaces, s)
 	for _, a := range p.n.Artifacts {
 		if a.Type != nil && a.Type.Metadata[tosca.MetaImage] == "true" {
 			n.Image = a.File
@@ -142,36 +181,25 @@ func (b *builder) typed(def *tosca.Property, v *tosca.Value, s scope) (any, bool
 	return b.tmpl.Types.Coerce(tosca.LiteralOf(x, v.Pos()), def, &b.diags)
 }
 
-// lifecycle are the interfaces whose operations run without being called.
-var lifecycle = []string{"Standard", "Configure"}
-
-// operations evaluates the operations that have a script: those of the lifecycle by name, and all by INTERFACE.OPERATION.
-func (b *builder) operations(interfaces []*tosca.Interface, s scope) (own, calls map[string]Operation) {
+// operations evaluates the operations that have a script.
+func (b *builder) operations(interfaces []*tosca.Interface, s scope) Operations {
+	var out Operations
 	for _, i := range interfaces {
 		for _, op := range i.Operations {
 			if op.Script == "" {
 				continue
 			}
-			o := Operation{Script: op.Script, Dependencies: op.Dependencies, Timeout: op.Timeout, Host: op.Host}
-			o.Inputs = b.arguments(i.Inputs, op.Inputs, s)
+			o := Operation{Interface: i.Name, InterfaceType: i.Type, Name: op.Name, Script: op.Script, Dependencies: op.Dependencies,
+				Timeout: op.Timeout, Host: op.Host, Inputs: b.arguments(i.Inputs, op.Inputs, s)}
 			for _, m := range op.Outputs {
 				if to, ok := b.outputTo(m, s); ok {
 					o.Outputs = append(o.Outputs, to)
 				}
 			}
-			if own == nil {
-				own, calls = map[string]Operation{}, map[string]Operation{}
-			}
-			calls[i.Name+"."+op.Name] = o
-			if i.Type != "" {
-				calls[i.Type+"."+op.Name] = o
-			}
-			if slices.Contains(lifecycle, i.Name) {
-				own[op.Name] = o
-			}
+			out = append(out, o)
 		}
 	}
-	return own, calls
+	return out
 }
 
 func (b *builder) outputTo(m tosca.OutputMapping, s scope) (OutputTo, bool) {
@@ -189,29 +217,35 @@ func (b *builder) outputTo(m tosca.OutputMapping, s scope) (OutputTo, bool) {
 
 // arguments are an interface's inputs and an operation's own, which win.
 func (b *builder) arguments(outer, own []*tosca.Parameter, s scope) []Argument {
-	var out []Argument
-	at := map[string]int{}
-	for _, p := range slices.Concat(outer, own) {
-		if p.Value == nil {
-			continue
-		}
-		v, ok := b.eval(p.Value, s)
-		if !ok {
-			continue
-		}
-		if p.Def != nil && !isDeferred(v) {
-			if v, ok = b.tmpl.Types.Coerce(tosca.LiteralOf(v, p.Value.Pos()), p.Def, &b.diags); !ok {
+	if len(outer)+len(own) == 0 {
+		return nil
+	}
+	out := make([]Argument, 0, len(outer)+len(own))
+	for _, list := range [2][]*tosca.Parameter{outer, own} {
+		for _, p := range list {
+			v, ok := b.argument(p, s)
+			if !ok {
 				continue
 			}
+			if i := slices.IndexFunc(out, func(a Argument) bool { return a.Name == p.Name }); i >= 0 {
+				out[i].Value = v
+				continue
+			}
+			out = append(out, Argument{p.Name, v})
 		}
-		if i, twice := at[p.Name]; twice {
-			out[i].Value = v
-			continue
-		}
-		at[p.Name] = len(out)
-		out = append(out, Argument{p.Name, v})
 	}
 	return out
+}
+
+func (b *builder) argument(p *tosca.Parameter, s scope) (any, bool) {
+	if p.Value == nil {
+		return nil, false
+	}
+	v, ok := b.eval(p.Value, s)
+	if ok && p.Def != nil && !isDeferred(v) {
+		return b.tmpl.Types.Coerce(tosca.LiteralOf(v, p.Value.Pos()), p.Def, &b.diags)
+	}
+	return v, ok
 }
 
 // take selects what stands already for a node with the directive select (section 3.4.3).

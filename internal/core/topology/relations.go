@@ -98,7 +98,7 @@ func (b *builder) relation(p place, name string, l landing) Relation {
 		s.sourcePlace = &p // the relation was made outside, for the node that p is a part of
 	}
 	r.Properties = b.properties(nil, rt.Properties, l.by.Properties, s)
-	r.Operations, r.Calls = b.operations(l.by.Interfaces, s)
+	r.Operations = b.operations(l.by.Interfaces, s)
 	return r
 }
 
@@ -121,7 +121,7 @@ func (b *builder) checkBases() {
 			b.mistake(n.Pos, n.Source.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s stands on no compute node", n.Name),
 				"what it is hosted on must itself be hosted, down to a compute node")
 		}
-		if n.Builds == Nothing && len(n.Operations) > 0 && n.Base == nil && n.Standing == nil {
+		if n.Builds == Nothing && n.Operations.HasOwn() && n.Base == nil && n.Standing == nil {
 			b.mistake(n.Pos, n.Source.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s has operations, and no instance to run them on", n.Name),
 				"derive its type from one that is hosted, such as tosca.nodes.SoftwareComponent")
 		}

@@ -8,6 +8,8 @@
 package topology
 
 import (
+	"slices"
+
 	"andamio/internal/core/tosca"
 )
 
@@ -100,13 +102,14 @@ type Node struct {
 	Attributes   map[string]any
 	Capabilities []Capability
 	Relations    []Relation
-	// Operations are those of the lifecycle with a script, by their names; Calls all of them, by INTERFACE.OPERATION.
-	Operations map[string]Operation
-	Calls      map[string]Operation
+	// Operations are those with a script.
+	Operations Operations
 	// Image is what the node is to be started from, "" for any of its system.
 	Image string
 	// Standing is what was selected for the node instead of building it.
 	Standing *Standing
+	// Index is the node's place in the design.
+	Index int
 	// Source is the node template it comes from.
 	Source *tosca.Node
 	Pos    tosca.Pos
@@ -148,14 +151,45 @@ type Relation struct {
 	Target     *Node
 	Capability string
 	Properties map[string]any
-	// Operations and Calls are the relationship's, as a node's are.
-	Operations map[string]Operation
-	Calls      map[string]Operation
+	Operations Operations
+}
+
+// Operations are those of a node or relationship that have a script.
+type Operations []Operation
+
+// lifecycle are the interfaces whose operations run without being called.
+var lifecycle = []string{"Standard", "Configure"}
+
+// Own returns the operation of the lifecycle that has the name, nil if there is none.
+func (ops Operations) Own(name string) *Operation {
+	for i := range ops {
+		if ops[i].Name == name && slices.Contains(lifecycle, ops[i].Interface) {
+			return &ops[i]
+		}
+	}
+	return nil
+}
+
+// HasOwn reports whether there is any operation of the lifecycle.
+func (ops Operations) HasOwn() bool {
+	return slices.ContainsFunc(ops, func(o Operation) bool { return slices.Contains(lifecycle, o.Interface) })
+}
+
+// Called returns the operation INTERFACE.OPERATION, where the interface goes by its name or its type's; nil if there is
+// none.
+func (ops Operations) Called(name string) *Operation {
+	for i := range ops {
+		if o := &ops[i]; name == o.Interface+"."+o.Name || name == o.InterfaceType+"."+o.Name {
+			return o
+		}
+	}
+	return nil
 }
 
 // Operation is a script with what it is given.
 type Operation struct {
-	Script string
+	Interface, InterfaceType, Name string
+	Script                         string
 	// Dependencies are files that lie beside the script when it runs.
 	Dependencies []string
 	Inputs       []Argument

@@ -98,7 +98,7 @@ func TestBuildEvaluatesWhatItCan(t *testing.T) {
 	d := must(t, twoTiers, "")
 	front := d.Node("front")
 	assert.Equal(t, "b-9000", front.Properties["label"], "through SELF, a requirement, and concat")
-	start := front.Operations["start"]
+	start := front.Operations.Own("start")
 	args := map[string]any{}
 	for _, a := range start.Inputs {
 		args[a.Name] = a.Value

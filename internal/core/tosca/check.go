@@ -9,6 +9,11 @@ import (
 
 // check holds the parsed template against its types.
 func (r *reader) check() {
+	r.each(len(r.tmpl.Nodes), func(w *reader, i int) {
+		if n := r.tmpl.Nodes[i]; n.Type != nil {
+			w.checkValues(n)
+		}
+	})
 	for _, n := range r.tmpl.Nodes {
 		if n.Type != nil {
 			r.checkNode(n)
@@ -35,7 +40,9 @@ func (r *reader) check() {
 	r.checkCycles()
 }
 
-func (r *reader) checkNode(n *Node) {
+// checkValues checks what a node's properties and attributes are given. It changes nothing but the node, so that nodes
+// can be checked side by side.
+func (r *reader) checkValues(n *Node) {
 	at := place{n.Pos, n.width}
 	r.checkDirectives(n)
 	r.checkProperties(n.Type.Properties, n.Properties, n.Type, at, n)
@@ -55,6 +62,10 @@ func (r *reader) checkNode(n *Node) {
 		}
 	}
 	r.doubtSizes(n.Type, n.Properties)
+}
+
+// checkNode checks a node's artifacts and operations, loading the files they name.
+func (r *reader) checkNode(n *Node) {
 	if len(n.Artifacts) > 0 || len(n.Type.Artifacts) > 0 {
 		n.Artifacts = mergeBy(n.Type.Artifacts, n.Artifacts, artifactName, func(_, c *Artifact) *Artifact { return c })
 		r.resolveArtifacts(n.Artifacts, n)

@@ -113,6 +113,9 @@ func (r *reader) flag(n node, key string, fallback bool) bool {
 
 // metadata returns the texts under metadata.
 func (r *reader) metadata(n node) map[string]string {
+	if _, ok := n.get("metadata"); !ok {
+		return nil
+	}
 	out := map[string]string{}
 	for _, p := range r.mapping(n, "metadata") {
 		if p.value.form != scalar {

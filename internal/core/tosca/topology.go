@@ -226,6 +226,8 @@ func (r *reader) typeAt(kind TypeKind, n node) *Type {
 	return t
 }
 
+var nodeRequired = []string{"type"}
+
 var nodeKeys = []string{"type", "description", "metadata", "directives", "properties", "attributes", "requirements",
 	"capabilities", "interfaces", "artifacts", "node_filter", "copy"}
 
@@ -238,9 +240,18 @@ func (r *reader) parseNodes(topo node) {
 		r.diags.at(templates.place(), CodeShape, "node_templates is a mapping, not %s", kindName(templates))
 		return
 	}
-	r.tmpl.Nodes = make([]*Node, 0, len(templates.content)/2)
-	for i := 0; i+1 < len(templates.content); i += 2 {
-		r.parseNode(templates.child(i), r.copied(templates, templates.child(i+1), "node template"))
+	nodes := make([]*Node, len(templates.content)/2)
+	r.each(len(nodes), func(w *reader, i int) {
+		body := w.copied(templates, templates.child(2*i+1), "node template")
+		nodes[i] = w.parseNode(templates.child(2*i), body)
+	})
+	r.tmpl.Nodes = make([]*Node, 0, len(nodes))
+	r.tmpl.nodes = make(map[string]*Node, len(nodes))
+	for _, n := range nodes {
+		if r.tmpl.nodes[n.Name] == nil { // else reported as a duplicate key
+			r.tmpl.Nodes = append(r.tmpl.Nodes, n)
+			r.tmpl.nodes[n.Name] = n
+		}
 	}
 }
 
@@ -292,18 +303,13 @@ func (r *reader) copied(all, n node, what string) node {
 	return node{&merged, n.doc}
 }
 
-func (r *reader) parseNode(key, body node) {
+func (r *reader) parseNode(key, body node) *Node {
 	n := &Node{Name: key.value, Pos: key.pos(), width: key.place().width}
 	if !nameOK(key.value) {
 		r.badName(key)
 	}
-	if r.tmpl.nodes[n.Name] != nil {
-		return // reported as a duplicate key
-	}
-	r.tmpl.Nodes = append(r.tmpl.Nodes, n)
-	r.tmpl.nodes[n.Name] = n
-	if !r.keys(body, "a node template", []string{"type"}, nodeKeys...) {
-		return
+	if !r.keys(body, "a node template", nodeRequired, nodeKeys...) {
+		return n
 	}
 	n.Type = r.typeAt(NodeTypes, body)
 	n.Description = r.text(body, "description")
@@ -317,6 +323,7 @@ func (r *reader) parseNode(key, body node) {
 	for _, item := range r.list(body, "requirements") {
 		r.parseAssignment(n, item)
 	}
+	return n
 }
 
 var directives = []string{"select", "selectable", "substitute", "substitutable"}

@@ -112,6 +112,9 @@ func Read(root string, open Opener) (*Template, Diagnostics) {
 		r.types.resolve(&r.diags)
 		r.parseTopology(doc)
 		r.parseSubstitutes(doc)
+		for _, d := range r.docs {
+			d.root = node{} // what is parsed needs the trees no longer, and they are large
+		}
 		for _, t := range append(slices.Clone(whole.Substitutes), whole) {
 			r.tmpl = t
 			r.check()
