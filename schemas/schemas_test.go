@@ -36,6 +36,12 @@ func TestRealOutputIsValid(t *testing.T) {
 		"../internal/core/plan/plantest/drill.plan.json":        "plan.schema.json",
 		"../internal/core/plan/plantest/storm-season.plan.json": "plan.schema.json",
 		"../examples/flood-watch/estate.json":                   "estate.schema.json",
+		"../examples/borrowed/estate.json":                      "estate.schema.json",
+		"../internal/core/plan/testdata/gauge-chain.plan.json":  "plan.schema.json",
+		"../internal/core/plan/testdata/relay-tiers.plan.json":  "plan.schema.json",
+		"../internal/core/plan/testdata/by-hand.plan.json":      "plan.schema.json",
+		"../internal/core/plan/testdata/borrowed.plan.json":     "plan.schema.json",
+		"../internal/core/plan/testdata/words.plan.json":        "plan.schema.json",
 	} {
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)

@@ -34,17 +34,94 @@ func compile(t testing.TB, dir, preset string) *plan.Plan {
 		inputs, diags = tosca.ReadInputs(preset, data)
 		require.Empty(t, diags)
 	}
-	design, diags := topology.Build(tmpl, inputs, topology.Options{})
-	require.Zero(t, diags.Errors(), diags.Error())
-	data, err := os.ReadFile(example + "/estate.json")
+	data, err := open("estate.json")
+	if err != nil {
+		data, err = os.ReadFile(example + "/estate.json")
+	}
 	require.NoError(t, err)
 	e, err := estate.Read(data)
 	require.NoError(t, err)
+	design, diags := topology.Build(tmpl, inputs, topology.Options{Standing: standing(e)})
+	require.Zero(t, diags.Errors(), diags.Error())
+	return finish(t, design, e, preset)
+}
+
+// standing is what templates may take at the sites.
+func standing(e *estate.Estate) []topology.Standing {
+	var out []topology.Standing
+	for _, site := range e.Sites {
+		for _, s := range site.Standing {
+			out = append(out, topology.Standing{Name: s.Name, Type: s.Type, Site: site.Name, Properties: s.Properties, Attributes: s.Attributes})
+		}
+	}
+	return out
+}
+
+func finish(t testing.TB, design *topology.Design, e *estate.Estate, preset string) *plan.Plan {
+	t.Helper()
 	placed, err := placement.Solve(plan.Problem(design, e))
 	require.NoError(t, err)
 	p, err := plan.Compile(design, placed, e, plan.Options{Preset: preset})
 	require.NoError(t, err)
 	return p
+}
+
+// golden compares a text with its recorded file.
+func golden(t *testing.T, file, got string) {
+	t.Helper()
+	if *update {
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), got, "%s: run with -update if the change is meant", file)
+}
+
+func TestExamplePlansAreAsRecorded(t *testing.T) {
+	for _, name := range []string{"gauge-chain", "relay-tiers", "by-hand", "borrowed", "words"} {
+		data, err := compile(t, "../../../examples/"+name, "").Write()
+		require.NoError(t, err)
+		golden(t, "testdata/"+name+".plan.json", string(data))
+		again, err := plan.Read(data)
+		require.NoError(t, err, "a plan is read as it is written")
+		back, err := again.Write()
+		require.NoError(t, err)
+		assert.Equal(t, string(data), string(back))
+	}
+}
+
+// What every valid construct comes to: its steps, and what each waits for.
+func TestConstructsPlanAsRecorded(t *testing.T) {
+	data, err := os.ReadFile(example + "/estate.json")
+	require.NoError(t, err)
+	e, err := estate.Read(data)
+	require.NoError(t, err)
+	cases, err := filepath.Glob("../topology/testdata/valid/*.yaml")
+	require.NoError(t, err)
+	var all strings.Builder
+	for _, path := range cases {
+		tmpl, diags := tosca.Read(filepath.Base(path), func(name string) ([]byte, error) {
+			if name == filepath.Base(path) {
+				return os.ReadFile(path)
+			}
+			return os.ReadFile(filepath.Join("../topology/testdata/lib", name))
+		})
+		require.Zero(t, diags.Errors(), diags.Error())
+		design, _ := topology.Build(tmpl, nil, topology.Options{NoSites: true})
+		if design == nil || len(design.Nodes) == 0 {
+			continue
+		}
+		all.WriteString("# " + strings.TrimSuffix(filepath.Base(path), ".yaml") + "\n")
+		for _, s := range finish(t, design, e, "").Steps {
+			all.WriteString(s.ID)
+			if len(s.After) > 0 {
+				all.WriteString(" < " + strings.Join(s.After, ", "))
+			}
+			all.WriteString("\n")
+		}
+	}
+	golden(t, "testdata/constructs.txt", all.String())
 }
 
 func TestScenarioPlanIsAsRecorded(t *testing.T) {

@@ -253,6 +253,7 @@ func (f *follower) take(id string, steps []*Step, after []string) ([]string, err
 			return nil, fmt.Errorf("%s is done twice", s.ID)
 		}
 		f.taken[s.ID] = true
+		f.implied(s)
 		c := *s
 		c.After = unique(slices.Concat(after, f.physical(s)))
 		if state, ok := states[s.Op]; ok && c.Script != nil || s.Op == Create {
@@ -262,6 +263,17 @@ func (f *follower) take(id string, steps []*Step, after []string) ([]string, err
 		after = []string{c.ID}
 	}
 	return after, nil
+}
+
+// implied adds what a step stands on and no workflow can name: the network of instances whose template names none.
+func (f *follower) implied(s *Step) {
+	for _, a := range f.physical(s) {
+		if b := f.known[a]; !f.taken[a] && f.c.resource(b.Resource).Node == impliedNetwork {
+			f.taken[a] = true
+			c := *b
+			f.chosen = append([]*Step{&c}, f.chosen...)
+		}
+	}
 }
 
 // states are what a node is in after an operation of its lifecycle (section 3.4.1).
