@@ -57,6 +57,12 @@ press 2
 await 'what it would build'
 tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'alert-dispatch:'; press Enter
 shot design
+press Tab Enter C-u 6 Enter
+await 'the last change'
+shot design-changed
+press a 3
+await 'about'
+press Tab Tab
 press r
 await 'not begun'
 shot deploy-plan
@@ -85,6 +91,14 @@ press 2
 await '1 mistake'
 press f
 shot design-mistakes
+press q
+close
+
+open 160 47 "--workspace $work/ws --template $PWD/examples/gauge-chain"
+press 2
+await '3 substituted nodes'
+press o Down Down Down Down Down Down
+shot design-substituted
 press q
 close
 

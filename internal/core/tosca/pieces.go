@@ -197,6 +197,7 @@ func assemble(doc *document, data []byte, cuts []piece, parts []tree, diags []Di
 		n += len(parts[i].content)
 	}
 	nodes.form, nodes.tag = mapping, tagText
+	nodes.value, nodes.line, nodes.col = "", parts[0].line, parts[0].col
 	nodes.content = make([]tree, 0, n)
 	for i := range parts {
 		nodes.content = append(nodes.content, parts[i].content...)
