@@ -113,6 +113,18 @@ func (m *menu) draw(c *part.Canvas, r part.Rect) {
 	}
 }
 
+// edited is a typed text after a key; it grows to 80 characters.
+func edited(typed, key, text string) string {
+	r := []rune(typed)
+	switch {
+	case key == "backspace" && len(r) > 0:
+		return string(r[:len(r)-1])
+	case key != "backspace" && len(r) < 80:
+		return typed + text
+	}
+	return typed
+}
+
 // prompt asks for a text, and says what is wrong with it as it is typed.
 type prompt struct {
 	act   view.Act
@@ -135,15 +147,8 @@ func (p *prompt) key(name, text string) (overlay, tea.Cmd) {
 			return nil, p.act.Answer(p.typed)
 		}
 		return p, nil
-	case "backspace":
-		if r := []rune(p.typed); len(r) > 0 {
-			p.typed = string(r[:len(r)-1])
-		}
-		return p, nil
 	}
-	if len(p.typed) < 80 {
-		p.typed += text
-	}
+	p.typed = edited(p.typed, name, text)
 	return p, nil
 }
 
@@ -179,15 +184,8 @@ func (q *question) key(name, text string) (overlay, tea.Cmd) {
 			return nil, q.act.Do()
 		}
 		return q, nil
-	case "backspace":
-		if r := []rune(q.typed); len(r) > 0 {
-			q.typed = string(r[:len(r)-1])
-		}
-		return q, nil
 	}
-	if len(q.typed) < 80 {
-		q.typed += text
-	}
+	q.typed = edited(q.typed, name, text)
 	return q, nil
 }
 
@@ -222,13 +220,8 @@ func (q *find) key(name, text string) (overlay, tea.Cmd) {
 	switch name {
 	case "esc", "enter":
 		return nil, nil
-	case "backspace":
-		if r := []rune(q.text); len(r) > 0 {
-			q.text = string(r[:len(r)-1])
-		}
-	default:
-		q.text += text
 	}
+	q.text = edited(q.text, name, text)
 	if q.text != "" {
 		q.in.Find(q.text)
 	}

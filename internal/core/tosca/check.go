@@ -115,12 +115,7 @@ func (r *reader) checkAttributes(defs, properties []*Property, given map[string]
 func (r *reader) checkAssigned(defs []*Property, name string, v *Value, t *Type, what string, self *Node) {
 	def := find(defs, name)
 	if def == nil {
-		names := make([]string, len(defs))
-		for i, d := range defs {
-			names[i] = d.Name
-		}
-		code := CodeUnknownProperty
-		r.diags.at(v.at, code, "%s has no %s %q", t.Name, what, name).suggest(name, names).see(t.Pos)
+		r.diags.at(v.at, CodeUnknownProperty, "%s has no %s %q", t.Name, what, name).suggest(name, namesOf(defs)).see(t.Pos)
 		return
 	}
 	switch def.Status {
@@ -362,13 +357,7 @@ func (r *reader) checkOutputs(op *Operation, w whereabouts) {
 	}
 }
 
-func attributeNames(t *Type) []string {
-	names := make([]string, len(t.Attributes))
-	for i, a := range t.Attributes {
-		names[i] = a.Name
-	}
-	return names
-}
+func attributeNames(t *Type) []string { return namesOf(t.Attributes) }
 
 // loadScript opens the script of an operation, which is an artifact of the node or a file relative to the one that
 // names it, and what must lie beside it.

@@ -194,11 +194,7 @@ func (r *reader) checkCapabilityPath(v *Value, c *Capability, name string, attri
 	}
 	def := find(defs, name)
 	if def == nil {
-		names := make([]string, len(defs))
-		for i, d := range defs {
-			names[i] = d.Name
-		}
-		r.diags.at(v.Items[2].at, CodeUnknownRef, "the capability %s has no %s %q", c.Name, v.Func[len("get_"):], name).suggest(name, names)
+		r.diags.at(v.Items[2].at, CodeUnknownRef, "the capability %s has no %s %q", c.Name, v.Func[len("get_"):], name).suggest(name, namesOf(defs))
 		return
 	}
 	if len(v.Items) > 3 {

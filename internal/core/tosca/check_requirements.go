@@ -211,11 +211,7 @@ func (r *reader) checkConditions(cs []Condition, defs []*Property, of string) {
 	for _, c := range cs {
 		def := find(defs, c.Name)
 		if def == nil {
-			names := make([]string, len(defs))
-			for i, d := range defs {
-				names[i] = d.Name
-			}
-			r.diags.at(place{c.Pos, len(c.Name)}, CodeUnknownProperty, "%s has no property %q", of, c.Name).suggest(c.Name, names)
+			r.diags.at(place{c.Pos, len(c.Name)}, CodeUnknownProperty, "%s has no property %q", of, c.Name).suggest(c.Name, namesOf(defs))
 			continue
 		}
 		for _, k := range c.Constraints {

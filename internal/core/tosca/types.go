@@ -273,9 +273,11 @@ func find(ps []*Property, name string) *Property {
 	return nil
 }
 
-func (t *Type) propertyNames() []string {
-	names := make([]string, len(t.Properties))
-	for i, p := range t.Properties {
+func (t *Type) propertyNames() []string { return namesOf(t.Properties) }
+
+func namesOf(ps []*Property) []string {
+	names := make([]string, len(ps))
+	for i, p := range ps {
 		names[i] = p.Name
 	}
 	return names

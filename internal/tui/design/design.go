@@ -45,9 +45,12 @@ type View struct {
 	preset  int
 	changed tosca.Inputs
 	// wanted is the preset to choose once the template is read again.
-	wanted  string
-	draft   *app.Draft
-	state   *run.State
+	wanted string
+	draft  *app.Draft
+	state  *run.State
+	// sketch is the rough picture of a template without a plan; wrongAt are the node templates with mistakes.
+	sketch  *run.State
+	wrongAt map[tosca.Pos]bool
 	working bool
 
 	focus  pane
@@ -67,6 +70,7 @@ type View struct {
 	pic     part.Elevation
 	modify  time.Time
 	spots   []rowSpot
+	cut     cut
 	areas   [panes]part.Rect
 }
 
@@ -243,8 +247,10 @@ func (v *View) redraft() tea.Cmd {
 
 // settle takes a new draft in: the picture, and a selection that still exists.
 func (v *View) settle() {
-	v.state = nil
+	v.state, v.sketch = nil, nil
+	v.markWrong()
 	if v.draft.Plan == nil {
+		v.sketch = v.rough()
 		return
 	}
 	v.state = run.New(v.draft.Plan)
@@ -347,8 +353,19 @@ func (v *View) move(dx, dy int) {
 	}
 }
 
+// lines are the lines of the file shown, cut once for as long as it is the same.
 func (v *View) lines() []string {
-	return strings.Split(strings.TrimSuffix(string(v.template.Sources[v.file]), "\n"), "\n")
+	if v.cut.template != v.template || v.cut.file != v.file {
+		v.cut = cut{v.template, v.file, strings.Split(strings.TrimSuffix(string(v.template.Sources[v.file]), "\n"), "\n")}
+	}
+	return v.cut.lines
+}
+
+// cut is a file in lines.
+type cut struct {
+	template *app.Template
+	file     string
+	lines    []string
 }
 
 // selectLine selects the plank of the node template that the cursor's line belongs to.
@@ -552,73 +569,8 @@ func (v *View) Keys() []view.Key {
 		{Key: "b", Does: "by site"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
 }
 
-// Acts are what can be done to the template.
-func (v *View) Acts() []view.Act {
-	if v.template == nil {
-		return nil
-	}
-	return []view.Act{
-		{Name: "to the plan", Effect: "shows what would be built, in which order, for how long and at what cost; builds nothing", Do: v.toPlan},
-		{Name: "next preset", Effect: "takes the next saved set of inputs", Do: v.nextPreset},
-		{Name: "inputs as the preset has them", Effect: "forgets what was changed by hand here", Do: func() tea.Cmd {
-			v.changed = tosca.Inputs{}
-			return v.redraft()
-		}},
-		{Name: "save the inputs as a preset", Effect: "writes what differs from the template's defaults to presets/NAME.yaml; secrets are never written",
-			Ask: "name of the preset", Wrong: app.NameWrong, Answer: v.savePreset},
-		{Name: "copy the template under a new name", Effect: "writes all its files to a new folder of that name and opens the copy here",
-			Ask: "name of the copy", Wrong: app.NameWrong, Answer: v.copyTemplate},
-	}
-}
-
-// savePreset writes the inputs as they are and reads the template again.
-func (v *View) savePreset(name string) tea.Cmd {
-	t := v.template
-	inputs := v.inputs()
-	return func() tea.Msg {
-		file, err := app.SavePreset(t, name, inputs)
-		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
-		}
-		return saved{name, "written: " + file}
-	}
-}
-
 // saved is a preset that was written.
 type saved struct{ name, text string }
 
-// copyTemplate copies the template and opens the copy.
-func (v *View) copyTemplate(name string) tea.Cmd {
-	t := v.template
-	return func() tea.Msg {
-		dir, err := v.app.CopyTemplate(t, name)
-		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
-		}
-		return copied{dir}
-	}
-}
-
 // copied is a template that was copied to a folder.
 type copied struct{ dir string }
-
-// openCopy shows a template that was copied from now on.
-func (v *View) openCopy(dir string) tea.Cmd {
-	v.open = func() (*app.Template, error) { return app.OpenTemplate(v.ctx, app.Place{Path: dir}) }
-	return tea.Batch(v.load(), view.Cmd(view.Told{Text: "this is the copy now: " + dir}))
-}
-
-// Export writes the elevation that the template would build.
-func (v *View) Export() tea.Cmd {
-	if v.state == nil {
-		return nil
-	}
-	s, by := v.state.Snapshot(), v.pic.By
-	return func() tea.Msg {
-		files, err := app.ExportPictures(s, by, time.Now(), ".")
-		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
-		}
-		return view.Told{Text: "written: " + strings.Join(files, ", ")}
-	}
-}

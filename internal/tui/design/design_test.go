@@ -283,3 +283,18 @@ func TestDiagnosticsSayWhereToReadOn(t *testing.T) {
 	v.Key("f")
 	assert.Regexp(t, `see line \d+ · andamio explain unknown-node`, drawn(v, 160, 43))
 }
+
+func TestARoughPictureStandsBesideMistakes(t *testing.T) {
+	v := drafting(t, func(text string) string { return strings.Replace(text, "host: gauge-node", "host: gauge-noed", 1) })
+	require.Nil(t, v.state)
+	text := drawn(v, 160, 47)
+	assert.Regexp(t, `✕ gauge-intake`, text, "the node with the mistake")
+	assert.Regexp(t, `▱ readings-host`, text)
+	rough := v.rough()
+	assert.Equal(t, "forecasting", rough.Resource("readings").Service)
+	assert.Less(t, rough.Resource("readings-host").Level, rough.Resource("readings").Level)
+	circle := drafting(t, func(text string) string {
+		return strings.Replace(text, "    gauge-node:\n      type: tosca.nodes.Compute\n", "    gauge-node:\n      type: tosca.nodes.Compute\n      metadata: { a: b }\n", 1) + "\n"
+	})
+	assert.NotPanics(t, func() { circle.rough() })
+}

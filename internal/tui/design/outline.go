@@ -2,6 +2,7 @@ package design
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"andamio/internal/core/topology"
@@ -99,22 +100,27 @@ func (v *View) nodeNote(n *topology.Node) string {
 func short(name string) string { return name[strings.LastIndexAny(name, ".:")+1:] }
 
 // isWrong reports whether a mistake stands in the node template that begins at a place.
-func (v *View) isWrong(at tosca.Pos) bool {
-	if v.draft == nil {
-		return false
-	}
-	end := 1 << 30
-	for _, n := range v.template.Nodes {
-		if n.Pos.File == at.File && n.Pos.Line > at.Line {
-			end = min(end, n.Pos.Line)
+func (v *View) isWrong(at tosca.Pos) bool { return v.wrongAt[at] }
+
+// markWrong finds the node templates that mistakes stand in: of each file the last that begins at or before the mistake.
+func (v *View) markWrong() {
+	v.wrongAt = map[tosca.Pos]bool{}
+	starts := map[string][]tosca.Pos{}
+	for _, t := range append([]*tosca.Template{v.template.Template}, v.template.Substitutes...) {
+		for _, n := range t.Nodes {
+			starts[n.Pos.File] = append(starts[n.Pos.File], n.Pos)
 		}
 	}
 	for _, d := range v.draft.Diagnostics {
-		if d.Severity == tosca.Mistake && d.File == at.File && d.Line >= at.Line && d.Line < end {
-			return true
+		in := starts[d.File]
+		i, found := slices.BinarySearchFunc(in, d.Line, func(p tosca.Pos, line int) int { return p.Line - line })
+		if !found {
+			i--
+		}
+		if d.Severity == tosca.Mistake && i >= 0 {
+			v.wrongAt[in[i]] = true
 		}
 	}
-	return false
 }
 
 // outlineAt is the row that the cursor's line belongs to.

@@ -46,6 +46,7 @@ func (v *View) drawPicture(c *part.Canvas, r part.Rect) {
 	}
 }
 
+// drawNoPlan says what keeps the plan from being made, over a rough picture of what the template would build.
 func (v *View) drawNoPlan(c *part.Canvas, r part.Rect) {
 	y := r.Y
 	for _, text := range v.noPlan() {
@@ -58,6 +59,16 @@ func (v *View) drawNoPlan(c *part.Canvas, r part.Rect) {
 		return
 	}
 	y++
+	shown := r
+	if r.H >= 24 && v.sketch != nil && len(v.template.Nodes) > 0 {
+		shown.H = max(r.H/3, y-r.Y+3)
+		v.pic.Draw(c, part.Rect{X: r.X - 1, Y: r.Y + shown.H + 1, W: r.W + 2, H: r.H - shown.H - 1}, v.sketch)
+	}
+	v.listDiagnostics(c.Clip(shown), shown, y)
+}
+
+// listDiagnostics lists what was found, as far as there is room.
+func (v *View) listDiagnostics(c *part.Canvas, r part.Rect, y int) {
 	for _, d := range v.draft.Diagnostics {
 		for i, l := range part.Wrap(fmt.Sprintf("line %d: %s", d.Line, d.Message), r.W-2) {
 			if i == 0 && d.Severity == tosca.Doubt {

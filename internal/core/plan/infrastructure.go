@@ -1,0 +1,157 @@
+package plan
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/placement"
+	"andamio/internal/core/topology"
+)
+
+// networks adds each network once at every site where an interface links to it.
+func (c *compiler) networks() error {
+	linked := map[string]bool{}
+	err := c.each(topology.Interface, func(n *topology.Node, i int, at *placement.Choice) error {
+		net := target(n, topology.Links)
+		if net == nil {
+			return fmt.Errorf("%s: %s links to no network", n.Pos, n.Name)
+		}
+		linked[net.Name] = true
+		return c.network(net, at.Site)
+	})
+	for _, n := range c.design.Nodes {
+		if n.Builds == topology.Network && !linked[n.Name] {
+			c.plan.Notes = append(c.plan.Notes, fmt.Sprintf("network %s is not built: no interface links to it", n.Name))
+		}
+	}
+	return err
+}
+
+func (c *compiler) network(n *topology.Node, site string) error {
+	id := networkID(n.Name, site)
+	if _, done := c.at[id]; done {
+		return nil
+	}
+	if n.Standing != nil {
+		return c.takeNetwork(n, id, site)
+	}
+	cidr, _ := n.Properties["cidr"].(string)
+	label, _ := n.Properties["network_name"].(string)
+	vlan, _ := n.Properties["segmentation_id"].(string)
+	if label == "" {
+		label = n.Name
+	}
+	c.addNetwork(Resource{ID: id, Node: n.Name, Title: n.Name, Service: n.Service, Description: n.Description, Site: site,
+		Detail: cidr, Spec: Spec{Label: label, CIDR: cidr, VLAN: vlan}})
+	return nil
+}
+
+// takeNetwork adds a network that stands already.
+func (c *compiler) takeNetwork(n *topology.Node, id, site string) error {
+	st := n.Standing
+	if st.Site != site {
+		return fmt.Errorf("%s: the network %s stands at %s only, and an instance linked to it is placed at %s", n.Pos, st.Name, st.Site, site)
+	}
+	c.add(Resource{ID: id, Node: n.Name, Title: n.Name, Kind: Network, Service: n.Service, Description: n.Description, Site: site,
+		Detail: "stands as " + st.Name, Spec: Spec{Label: st.Name, Existing: st.Attributes["site.id"]}, Why: []string{st.Name + " stands there"}})
+	c.step(Step{Resource: id, Op: Take, Title: "take " + st.Name, Check: Condition{Kind: CheckNone},
+		Sets: map[string]string{"site.id": st.Attributes["site.id"]}}, "", 0)
+	return nil
+}
+
+func (c *compiler) addNetwork(r Resource) {
+	r.Kind = Network
+	r.Why = []string{"instances linked to it are at " + r.Site}
+	c.add(r)
+	created := c.step(Step{Resource: r.ID, Op: Create, Title: "create network", Check: Condition{Kind: CheckSite}}, "",
+		c.estate.Site(r.Site).Timings.Network)
+	if n := c.design.Node(r.Node); n != nil {
+		c.waitFor(n, created)
+	}
+}
+
+func target(n *topology.Node, order topology.Order) *topology.Node {
+	for _, r := range n.Relations {
+		if r.Order == order {
+			return r.Target
+		}
+	}
+	return nil
+}
+
+func (c *compiler) volumes() error {
+	return c.each(topology.Volume, func(n *topology.Node, i int, at *placement.Choice) error {
+		size := inGiB(n.Properties["size"], 1)
+		site := c.estate.Site(at.Site)
+		r := c.add(Resource{ID: c.resourceID(n, i), Node: n.Name, Title: title(n, i), Kind: Volume, Service: n.Service,
+			Description: n.Description, Site: at.Site, Zone: at.Zone, Detail: estate.GiB(size),
+			CostPerHour: round(size * site.Prices.Disk), Spec: Spec{DiskGiB: size, Label: c.resourceID(n, i)},
+			Why: []string{"with the instance it is attached to"}})
+		c.waitFor(n, c.step(Step{Resource: r.ID, Op: Create, Title: "create volume", Check: Condition{Kind: CheckSite}}, "",
+			site.Timings.Volume))
+		return nil
+	})
+}
+
+func round(x float64) float64 { return math.Round(x*1e6) / 1e6 }
+
+func (c *compiler) instances() error {
+	return c.each(topology.Instance, func(n *topology.Node, i int, at *placement.Choice) error {
+		c.instance(n, i, at)
+		return nil
+	})
+}
+
+func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
+	site := c.estate.Site(at.Site)
+	need, volumes := needOf(n)
+	cores, memory := need.Cores, need.MemoryGiB
+	for _, s := range site.Sizes {
+		if s.Name == at.Size {
+			cores, memory = s.Cores, s.MemoryGiB
+		}
+	}
+	detail := strconv.Itoa(cores) + " cores " + estate.GiB(memory)
+	if at.Size != "" {
+		detail = at.Size + " " + detail
+	}
+	id := c.resourceID(n, i)
+	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Instance, Service: n.Service, Description: n.Description,
+		Site: at.Site, Zone: at.Zone, Host: at.Host, Detail: detail,
+		CostPerHour: round(at.CostPerHour - volumes*site.Prices.Disk), Why: at.Reasons, Elsewhere: at.Elsewhere,
+		Spec: Spec{Hostname: Hostname(id), Cores: cores, MemoryGiB: memory, DiskGiB: need.DiskGiB - volumes, Size: at.Size,
+			Image: imageOf(site, n)}})
+	created := c.step(Step{Resource: id, Op: Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",
+		site.Timings.Instance)
+	c.waitFor(n, created)
+	c.ready[id] = []string{created}
+	for _, rel := range n.Relations {
+		if rel.Order == topology.Attaches {
+			c.attach(id, created, rel, i)
+		}
+	}
+}
+
+// imageOf is what an instance starts from: the image it names, or the site's first of its system.
+func imageOf(site *estate.Site, n *topology.Node) string {
+	if n.Image != "" {
+		return n.Image
+	}
+	if image := site.Image(osOf(n)); image != nil {
+		return image.Name
+	}
+	return ""
+}
+
+func (c *compiler) attach(instance, created string, rel topology.Relation, i int) {
+	volume := c.resourceID(rel.Target, i)
+	location, _ := rel.Properties["location"].(string)
+	r := c.resource(instance)
+	r.StandsOn = append(r.StandsOn, volume)
+	done := c.step(Step{Resource: instance, Op: Attach, Title: "attach " + c.resource(volume).Title, Volume: volume,
+		Location: location, Check: Condition{Kind: CheckSite}}, ":"+volume,
+		c.estate.Site(r.Site).Timings.Attachment, created, c.last[volume])
+	c.ready[instance] = append(c.ready[instance], done)
+}
