@@ -21,6 +21,8 @@ type compiler struct {
 	stepAt map[string]int
 	// last is the step after which a resource is usable by others.
 	last map[string]string
+	// stood are the last steps before targets are told of their sources.
+	stood map[string]string
 	// expected are the expected seconds of scripts at pace 1, by node and operation.
 	expected map[string]map[Op]float64
 	// plugged is the first interface of an instance resource.

@@ -376,6 +376,9 @@ func (p *Plan) checkStep(s *Step) error {
 	if asks := s.Check.Kind == CheckTCP || s.Check.Kind == CheckHTTP; asks && (s.Check.Address == nil || s.Check.Port == nil) {
 		return fmt.Errorf("step %s asks an endpoint without address or port", s.ID)
 	}
+	if s.Op == Require && s.When == nil {
+		return fmt.Errorf("step %s requires nothing", s.ID)
+	}
 	if s.Volume != "" && p.resources[s.Volume] == nil {
 		return fmt.Errorf("step %s attaches %q, which the plan does not have", s.ID, s.Volume)
 	}

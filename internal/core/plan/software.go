@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,6 +30,7 @@ func (c *compiler) software() error {
 			}
 		}
 	}
+	c.stood = maps.Clone(c.last) // what tells a target of its sources comes after them, and nothing waits for it
 	return c.notify()
 }
 

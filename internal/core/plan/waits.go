@@ -54,7 +54,7 @@ func (c *compiler) settleWaits() {
 		s := &c.plan.Steps[c.stepAt[step]]
 		for _, w := range on {
 			for _, id := range known(w) {
-				s.After = append(s.After, c.last[id])
+				s.After = append(s.After, c.stood[id])
 			}
 		}
 		s.After = unique(s.After)

@@ -219,7 +219,7 @@ func (f *follower) activity(s *topology.WorkflowStep, a topology.Activity, id st
 		if w := f.c.design.Workflow(a.Name); w != nil && a.Name != "deploy" {
 			return f.workflow(w, after, depth+1)
 		}
-		return f.take(id, f.libraryOf(id), after)
+		return f.take(id, f.delegated(id), after)
 	case tosca.SetState:
 		f.serial++
 		step := &Step{Resource: id, Op: Settle, Title: "state " + a.Name, Check: Condition{Kind: CheckNone}, Sets: map[string]string{"state": a.Name}}
@@ -240,6 +240,27 @@ func (f *follower) libraryOf(id string) []*Step {
 		at = len(own)
 	}
 	return slices.Concat(own[:at], plug, own[at:])
+}
+
+// delegated are the steps of the declarative workflow for a resource. Telling a target of a source belongs to the source:
+// the target may be there long before.
+func (f *follower) delegated(id string) []*Step {
+	var out []*Step
+	for _, s := range f.libraryOf(id) {
+		if s.Op != Connect || !strings.Contains(s.ID, ".add_source.") {
+			out = append(out, s)
+		}
+	}
+	first := len(out)
+	for _, steps := range f.library {
+		for _, s := range steps {
+			if s.Op == Connect && strings.HasSuffix(s.ID, ".add_source."+id) {
+				out = append(out, s)
+			}
+		}
+	}
+	slices.SortFunc(out[first:], func(a, b *Step) int { return strings.Compare(a.ID, b.ID) })
+	return out
 }
 
 // take adds steps of the library one after the other.

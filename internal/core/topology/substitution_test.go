@@ -1,0 +1,183 @@
+package topology
+
+import (
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/tosca"
+)
+
+// boxes are two templates that stand for a Box, one for large ones only, over a root template that uses it.
+func boxes(t *testing.T, root string) (*Design, tosca.Diagnostics) {
+	t.Helper()
+	const version = "tosca_definitions_version: tosca_simple_yaml_1_3\n"
+	inner := func(filter, extra string) string {
+		return version + `topology_template:
+  inputs: { port: { type: PortDef }, tag: { type: string, default: none }, level: { type: integer, default: 1 } }
+  substitution_mappings:
+    node_type: own.Box
+` + filter + `    properties: { size: [ level ], label: { value: fixed } }
+    capabilities: { api: [ app, api ] }
+    requirements: { feed: [ app, feed ] }
+  node_templates:
+    h: { type: Compute, capabilities: { host: { properties: { num_cpus: 2 } } } }
+    app:
+      type: own.App
+      properties: { port: { get_input: port }, level: { get_input: level } }
+      requirements: [ host: h ]
+      interfaces: { Standard: { start: { implementation: run.sh, inputs: { TAG: { get_input: tag }, FROM: { get_attribute: [ SELF, feed, ip_address ] }, UP: { get_property: [ HOST, host, num_cpus ] } } } } }
+` + extra + `  outputs: { where: { value: { get_attribute: [ app, api, ip_address ] } } }
+`
+	}
+	files := map[string]string{
+		"types.yaml": version + `node_types:
+  own.Box:
+    derived_from: tosca.nodes.Root
+    metadata: { andamio.abstract: "true" }
+    properties: { port: { type: PortDef, default: 80 }, size: { type: integer, default: 1 }, tag: { type: string, default: outer }, label: { type: string, required: false } }
+    attributes: { where: { type: string } }
+    capabilities: { api: { type: tosca.capabilities.Endpoint } }
+    requirements: [ feed: { capability: tosca.capabilities.Endpoint, relationship: tosca.relationships.ConnectsTo, occurrences: [ 0, 2 ] } ]
+  own.App:
+    derived_from: tosca.nodes.SoftwareComponent
+    properties: { port: { type: PortDef, default: 80 }, level: { type: integer, default: 0 } }
+    capabilities: { api: { type: tosca.capabilities.Endpoint, properties: { port: { type: PortDef, default: 81 } } } }
+    requirements: [ feed: { capability: tosca.capabilities.Endpoint, relationship: tosca.relationships.ConnectsTo, occurrences: [ 0, 2 ] } ]
+`,
+		"large.yaml": inner("    substitution_filter: { properties: [ size: { greater_than: 4 } ] }\n", "    second: { type: Compute }\n  groups: { pair: { type: tosca.groups.Root, members: [ h, second ] } }\n"),
+		"small.yaml": inner("", ""),
+		"t.yaml":     version + "imports: [ types.yaml, large.yaml, small.yaml ]\ntopology_template:\n" + root,
+		"run.sh":     "true\n",
+	}
+	tmpl, diags := tosca.Read("t.yaml", func(name string) ([]byte, error) {
+		if text, ok := files[name]; ok {
+			return []byte(text), nil
+		}
+		return nil, errors.New("no such file")
+	})
+	require.Zero(t, diags.Errors(), diags.Error())
+	return Build(tmpl, nil, Options{})
+}
+
+const boxed = `  node_templates:
+    host: { type: Compute }
+    gauge: { type: own.App, requirements: [ host: host ] }
+    small: { type: own.Box, directives: [ substitute ], properties: { port: 90 }, requirements: [ feed: gauge, dependency: host ] }
+    large: { type: own.Box, directives: [ substitutable ], properties: { size: 5 }, requirements: [ feed: small ] }
+    page: { type: own.App, requirements: [ host: host, feed: large ] }
+  groups: { boxes: { type: andamio.groups.Service, members: [ small, large ], properties: { title: Boxes } } }
+  policies: [ keep: { type: andamio.policies.Allow, targets: [ large ], properties: { sites: [ vega ] } } ]
+  outputs:
+    where: { value: { get_attribute: [ large, where ] } }
+    port: { value: { get_property: [ small, api, port ] } }
+    level: { value: { get_property: [ large, size ] } }
+    boxes: { value: { get_nodes_of_type: own.App } }
+`
+
+func TestTemplatesAreChosenAndMapped(t *testing.T) {
+	d, diags := boxes(t, boxed)
+	require.NotNil(t, d, diags.Error())
+	assert.Empty(t, diags)
+	require.Len(t, d.Substituted, 2)
+	assert.Equal(t, []string{"small.h", "small.app"}, d.Substituted[0].Parts)
+	assert.Equal(t, []string{"large.h", "large.app", "large.second"}, d.Substituted[1].Parts, "the filter of large.yaml lets it stand for the large one")
+	assert.NotNil(t, d.Node("large.second"))
+	assert.Nil(t, d.Node("small.second"))
+	assert.Nil(t, d.Node("small"), "the node itself is gone")
+
+	small, large := d.Node("small.app"), d.Node("large.app")
+	assert.Equal(t, int64(90), small.Properties["port"], "a property of the same name")
+	assert.Equal(t, int64(1), small.Properties["level"], "a property mapped to another input")
+	assert.Equal(t, int64(5), large.Properties["level"])
+	feeds := map[string]string{}
+	for _, n := range d.Nodes {
+		for _, r := range n.Relations {
+			if r.Name == "feed" {
+				feeds[n.Name] = r.Target.Name
+				assert.Equal(t, Connects, r.Order)
+				assert.Equal(t, "api", r.Capability)
+			}
+		}
+	}
+	assert.Equal(t, map[string]string{"small.app": "gauge", "large.app": "small.app", "page": "large.app"}, feeds, "into and out of templates")
+	start := small.Operations.Own("start")
+	assert.Equal(t, []Argument{{"TAG", "outer"}, {"FROM", Deferred{"get_attribute", []any{"gauge", "api.ip_address"}}}}, start.Inputs[:2])
+	waits := 0
+	for _, r := range append(small.Relations, d.Node("small.h").Relations...) {
+		if r.Name == "dependency" && r.Target.Name == "host" {
+			waits++
+		}
+	}
+	assert.Equal(t, 2, waits, "what the node depends on, all of its parts do")
+
+	out := map[string]any{}
+	for _, o := range d.Outputs {
+		out[o.Name] = o.Value
+	}
+	assert.Equal(t, Deferred{"get_attribute", []any{"large.app", "api.ip_address"}}, out["where"])
+	assert.Equal(t, int64(81), out["port"], "the capability of the part it is mapped to")
+	assert.Equal(t, int64(5), out["level"])
+	assert.Equal(t, []any{"gauge", "small.app", "large.app", "page"}, out["boxes"])
+	assert.Equal(t, "boxes", large.Service)
+	assert.Equal(t, []string{"large.h", "large.app", "large.second"}, d.Rules[0].Targets, "a policy over the node covers its parts")
+}
+
+func TestSubstitutionRefuses(t *testing.T) {
+	_, diags := boxes(t, `  node_templates:
+    host: { type: Compute }
+    vol: { type: BlockStorage, properties: { size: 1 GB } }
+    keeps: { type: Compute, requirements: [ local_storage: { node: vol, relationship: { type: AttachesTo, properties: { location: /srv } } } ] }
+    gauge: { type: own.App, requirements: [ host: host ] }
+    a: { type: own.Box, directives: [ substitute ], requirements: [ feed: gauge ] }
+    a.h: { type: Compute }
+`)
+	require.Len(t, diags, 1)
+	assert.Equal(t, tosca.CodeName, diags[0].Code, "a part would have the name of another node")
+	_, diags = boxes(t, `  node_templates:
+    host: { type: Compute }
+    gauge: { type: own.App, requirements: [ host: host ] }
+    a: { type: own.Box, directives: [ substitute ], requirements: [ feed: gauge ] }
+  outputs: { o: { value: { get_operation_output: [ a, Standard, create, X ] } } }
+`)
+	require.Len(t, diags, 1, diags.Error())
+	assert.Contains(t, diags[0].Message, "a template stands for a")
+}
+
+func TestRequirementsAreSearchedByCount(t *testing.T) {
+	d, diags := boxes(t, `  node_templates:
+    host: { type: Compute }
+    one: { type: own.App, requirements: [ host: host ], properties: { level: 1 } }
+    two: { type: own.App, requirements: [ host: host ], properties: { level: 2 } }
+    three: { type: own.App, requirements: [ host: host ], properties: { level: 3 } }
+    page:
+      type: own.App
+      requirements:
+        - host: host
+        - feed: { node: own.App, occurrences: [ 2, 2 ], node_filter: { properties: [ level: { in_range: [ 1, 3 ] } ] } }
+`)
+	require.NotNil(t, d, diags.Error())
+	var fed []string
+	for _, r := range d.Node("page").Relations {
+		if r.Name == "feed" {
+			fed = append(fed, r.Target.Name)
+		}
+	}
+	assert.Equal(t, []string{"one", "two"}, fed)
+	assert.Contains(t, d.Notes[0], "the first of 3 nodes that could")
+}
+
+func TestTokensArePartedByAnyCharacter(t *testing.T) {
+	for _, c := range []struct {
+		text, by string
+		index    int
+		want     string
+		ok       bool
+	}{{"a:b/c", ":/", 2, "c", true}, {"a::b", ":", 1, "", true}, {"a", ":", 0, "a", true}, {"a:b", ":", 2, "", false}, {"a:b", ":", -1, "", false}, {"übé", "b", 1, "é", true}, {"", ":", 0, "", true}} {
+		got, ok := Token(c.text, c.by, c.index)
+		assert.Equal(t, c.ok, ok, c)
+		assert.Equal(t, c.want, got, c)
+	}
+}
