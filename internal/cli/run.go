@@ -171,7 +171,7 @@ func (p *progress) event(e run.Event) {
 	if p.s.json {
 		return
 	}
-	word := map[run.EventKind]run.Status{run.StepStarted: run.UnderWay, run.StepDone: run.Standing, run.StepFailed: run.Failed, run.StepStopped: run.Stopped}[e.Kind]
+	word := map[run.EventKind]run.Status{run.StepStarted: run.UnderWay, run.StepDone: run.Standing, run.StepFailed: run.Failed, run.StepStopped: run.Stopped, run.StepPassed: run.Passed}[e.Kind]
 	switch {
 	case word == "":
 		return

@@ -29,7 +29,7 @@ func (s *State) Forecast(now time.Time) (bars []Bar, end time.Duration) {
 func (s *State) bar(st *Step, bars []Bar, gone time.Duration) Bar {
 	expected := time.Duration(st.Seconds * float64(time.Second))
 	switch st.Status {
-	case Standing, Failed, Stopped:
+	case Standing, Failed, Stopped, Passed:
 		began := st.Started
 		if began.IsZero() { // a journal that lacks the beginning must not stretch the picture
 			began = st.Ended

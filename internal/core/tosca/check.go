@@ -204,8 +204,8 @@ func (r *reader) checkPolicy(p *Policy) {
 
 // assignInterfaces merges assignments into the declared interfaces and loads the scripts they name.
 func (r *reader) assignInterfaces(t *Type, given, declared []*Interface, w whereabouts) []*Interface {
-	if len(given) == 0 && t.Kind == NodeTypes && t.checked {
-		return declared // inherited as a whole, and checked with the first node of the type
+	if len(given) == 0 && t.bare {
+		return declared
 	}
 	fits := given[:0:0]
 	for _, i := range given {
@@ -237,9 +237,6 @@ func (r *reader) assignInterfaces(t *Type, given, declared []*Interface, w where
 			r.checkOutputs(op, w)
 			r.loadScript(op, w)
 		}
-	}
-	if len(given) == 0 && t.Kind == NodeTypes && !inheritsFunctions(declared) {
-		t.checked = true
 	}
 	return merged
 }

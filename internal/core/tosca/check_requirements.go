@@ -243,7 +243,7 @@ func (r *reader) relate(n *Node, a *Assignment, q *Requirement, c *Capability) {
 			hint("it leads to: %s", strings.Join(rt.ValidTargets, ", "))
 	}
 	r.checkProperties(rt.Properties, a.Properties, rt, place{a.Pos, len(a.Name)}, n)
-	if len(a.Interfaces) == 0 && len(q.Interfaces) == 0 && !inheritsFunctions(rt.Interfaces) {
+	if len(a.Interfaces) == 0 && len(q.Interfaces) == 0 && rt.bare {
 		a.Interfaces = rt.Interfaces
 		return
 	}

@@ -26,6 +26,9 @@ func (ts *Types) resolve(diags *Diagnostics) {
 			for _, i := range t.Interfaces {
 				ts.completeInterface(i)
 			}
+			if bare := !inheritsFunctions(t.Interfaces); t.bare != bare {
+				t.bare = bare // types of the profile are complete, and shared by all readers
+			}
 		}
 	}
 	for _, kind := range []TypeKind{NodeTypes, CapabilityTypes} {

@@ -2,6 +2,7 @@ package tosca
 
 import (
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -145,4 +146,16 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestTemplatesAreReadSideBySide(t *testing.T) {
+	text := large(1200, 4, "")
+	var group sync.WaitGroup
+	for range 4 {
+		group.Go(func() {
+			_, diags := read(text)
+			assert.Empty(t, diags)
+		})
+	}
+	group.Wait()
 }

@@ -201,9 +201,9 @@ type Type struct {
 	constraints []*Constraint
 	entry, key  *Property
 	resolved    int
-	// least are sizes below which a unit is doubted, from metadata; checked says that the operations have been.
-	least   []least
-	checked bool
+	// least are sizes below which a unit is doubted, from metadata; bare says that no operation has anything to check.
+	least []least
+	bare  bool
 }
 
 // Property returns the declared property of that name, or nil.

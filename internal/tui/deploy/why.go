@@ -101,7 +101,7 @@ func (v *View) slack(r *run.Resource) []view.Line {
 func (v *View) waitsFor(st *run.Step) string {
 	var names []string
 	for _, a := range st.After {
-		if before := v.state.Step(a); before.Status != run.Standing {
+		if before := v.state.Step(a); before.Status != run.Standing && before.Status != run.Passed {
 			names = append(names, fmt.Sprintf("%s (%s)", a, before.Status))
 		}
 	}
