@@ -114,7 +114,7 @@ func refineCapability(p, c *Capability) *Capability {
 	}
 	r.Properties = mergeBy(p.Properties, c.Properties, propertyName, refineProperty)
 	r.Attributes = mergeBy(p.Attributes, c.Attributes, propertyName, refineProperty)
-	r.all, r.allAttributes = nil, nil
+	r.all, r.allAttributes, r.complete = nil, nil, false
 	return &r
 }
 

@@ -18,31 +18,32 @@ func (ts *Types) resolve(diags *Diagnostics) {
 			ts.resolveType(ts.byKind[kind][name], diags)
 		}
 	}
-	for _, kind := range []TypeKind{NodeTypes, RelationshipTypes} {
+	for _, kind := range []TypeKind{NodeTypes, RelationshipTypes, CapabilityTypes} {
 		for _, t := range ts.byKind[kind] {
-			for _, c := range t.Capabilities {
-				ts.complete(c)
-			}
-			for _, i := range t.Interfaces {
-				ts.completeInterface(i)
-			}
-			if bare := !inheritsFunctions(t.Interfaces); t.bare != bare {
-				t.bare = bare // types of the profile are complete, and shared by all readers
-			}
-		}
-	}
-	for _, kind := range []TypeKind{NodeTypes, CapabilityTypes} {
-		for _, t := range ts.byKind[kind] {
-			t.readLeast()
+			ts.completeType(t)
 		}
 	}
 }
 
-// readLeast reads the sizes that metadata say are the least.
-func (t *Type) readLeast() {
-	if t.least != nil {
+// completeType works out what follows from a resolved type and those it names. Types of the profile are complete, and
+// shared by all readers, so nothing of them is written again.
+func (ts *Types) completeType(t *Type) {
+	if t.complete {
 		return
 	}
+	t.complete = true
+	for _, c := range t.Capabilities {
+		ts.complete(c)
+	}
+	for _, i := range t.Interfaces {
+		ts.completeInterface(i)
+	}
+	t.bare = !inheritsFunctions(t.Interfaces)
+	t.readLeast()
+}
+
+// readLeast reads the sizes that metadata say are the least.
+func (t *Type) readLeast() {
 	for _, key := range sortedKeys(t.Metadata) {
 		if property, ok := strings.CutPrefix(key, metaLeast); ok {
 			if size, err := ParseScalar(Size, t.Metadata[key]); err == nil {
@@ -67,9 +68,10 @@ func (ts *Types) completeInterface(i *Interface) {
 // complete merges what a declared capability adds into what its type declares.
 func (ts *Types) complete(c *Capability) {
 	ct := ts.Find(CapabilityTypes, c.Type)
-	if c.all != nil || ct == nil {
+	if c.complete || ct == nil {
 		return
 	}
+	c.complete = true
 	c.all = mergeBy(ct.Properties, c.Properties, propertyName, refineProperty)
 	c.allAttributes = mergeBy(ct.Attributes, c.Attributes, propertyName, refineProperty)
 }

@@ -90,6 +90,7 @@ type Capability struct {
 	saysOccurrences bool
 	// all are the capability type's properties and attributes, refined by Properties and Attributes.
 	all, allAttributes []*Property
+	complete           bool
 }
 
 // Requirement declares what a node of the type needs of another.
@@ -204,6 +205,8 @@ type Type struct {
 	// least are sizes below which a unit is doubted, from metadata; bare says that no operation has anything to check.
 	least []least
 	bare  bool
+	// complete says that what follows from the whole of the types has been worked out.
+	complete bool
 }
 
 // Property returns the declared property of that name, or nil.
