@@ -67,7 +67,8 @@ var layers = []struct {
 	{"andamio/internal/app", []string{"andamio/internal/core/", "andamio/internal/source", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store",
 		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/examples"}},
 	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/store", "andamio/internal/tui"}},
-	{"andamio/internal/cli", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/sandbox", "andamio/internal/tui"}},
+	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/app"}},
+	{"andamio/internal/cli", []string{"andamio/internal/core/", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/sandbox", "andamio/internal/tui"}},
 	{"andamio/cmd/andamio", []string{"andamio/internal/cli"}},
 }
 

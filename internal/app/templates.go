@@ -144,3 +144,10 @@ func (t *Template) Check(preset string, e *estate.Estate) (tosca.Diagnostics, er
 	all.Sort()
 	return all, nil
 }
+
+// FindTemplate finds the template among the files of a folder.
+func FindTemplate(files fs.FS) (string, error) { return source.FindRoot(files) }
+
+// Overlaid is a folder's files with others in place of some, as an editor has them before they are saved. Links out of
+// the folder are not followed.
+func Overlaid(dir string, over map[string][]byte) fs.FS { return source.Overlay(dir, over) }

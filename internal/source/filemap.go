@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"sort"
 	"strings"
@@ -112,4 +113,26 @@ func (d *memoryDir) ReadDir(n int) ([]fs.DirEntry, error) {
 	out := d.left[:n]
 	d.left = d.left[n:]
 	return out, nil
+}
+
+// overlay is a folder with files in place of some of its own.
+type overlay struct {
+	dir  string
+	over fileMap
+}
+
+// Overlay is the files of a folder with others in place of some. Links out of the folder are not followed.
+func Overlay(dir string, over map[string][]byte) fs.FS { return overlay{dir, over} }
+
+// Open implements fs.FS.
+func (o overlay) Open(name string) (fs.File, error) {
+	if _, ok := o.over[name]; ok {
+		return o.over.Open(name)
+	}
+	root, err := os.OpenRoot(o.dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	return root.FS().Open(name)
 }

@@ -96,7 +96,12 @@ func starts(dir string) ([]result, error) {
 	if err != nil {
 		return nil, err
 	}
+	check, err := median(func() (time.Duration, error) { return timed(exec.Command(binary, "check", "examples/flood-watch")) })
+	if err != nil {
+		return nil, err
+	}
 	return []result{
+		{name: "andamio check of the demo, whole process", figure: check, ratio: ratio(check, version), base: "andamio --version", target: 100 * time.Millisecond},
 		{name: "andamio --version, whole process", figure: version, ratio: ratio(version, nothing), base: "a process that does nothing", target: 30 * time.Millisecond},
 		{name: "start to first frame", figure: frame, ratio: ratio(frame, version), base: "andamio --version", target: 150 * time.Millisecond},
 	}, nil

@@ -1,0 +1,184 @@
+package editor
+
+import (
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"unicode/utf16"
+
+	"andamio/internal/app"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/tosca"
+)
+
+// position counts lines and UTF-16 units from 0, as the protocol does.
+type position struct {
+	Line      int `json:"line"`
+	Character int `json:"character"`
+}
+
+type span struct {
+	Start position `json:"start"`
+	End   position `json:"end"`
+}
+
+// diagnostic is one of the protocol's.
+type diagnostic struct {
+	Range    span      `json:"range"`
+	Severity int       `json:"severity"`
+	Code     string    `json:"code"`
+	Source   string    `json:"source"`
+	Message  string    `json:"message"`
+	Related  []related `json:"relatedInformation,omitempty"`
+}
+
+type related struct {
+	Location location `json:"location"`
+	Message  string   `json:"message"`
+}
+
+type location struct {
+	URI   string `json:"uri"`
+	Range span   `json:"range"`
+}
+
+// The protocol's severities.
+const (
+	severityError   = 1
+	severityWarning = 2
+)
+
+func pathOf(uri string) (string, bool) {
+	u, err := url.Parse(uri)
+	if err != nil || u.Scheme != "file" {
+		return "", false
+	}
+	return filepath.Clean(u.Path), true
+}
+
+func uriOf(path string) string { return (&url.URL{Scheme: "file", Path: path}).String() }
+
+// parents is how far above a file its template's folder is looked for.
+const parents = 4
+
+// templateOf finds the folder and file of the template that a file belongs to: the nearest folder with a template in it,
+// else the file itself.
+func templateOf(path string) (dir, root string) {
+	at := filepath.Dir(path)
+	for range parents {
+		if found, err := app.FindTemplate(os.DirFS(at)); err == nil {
+			return at, found
+		}
+		if filepath.Dir(at) == at {
+			break
+		}
+		at = filepath.Dir(at)
+	}
+	return filepath.Dir(path), filepath.Base(path)
+}
+
+// check checks the template that a file belongs to, and tells of all of its files. One that was wrong before and is not
+// any more is told of with nothing.
+func (s *server) check(path string) error {
+	dir, root := templateOf(path)
+	t, err := app.ReadTemplate(s.files(dir), dir, root)
+	if err != nil {
+		return nil // no template yet: nothing to tell
+	}
+	diags, err := t.Check("", estateIn(s.files(dir)))
+	if err != nil {
+		return nil
+	}
+	now := map[string][]diagnostic{}
+	for _, d := range diags {
+		file := filepath.Join(dir, d.File)
+		now[file] = append(now[file], s.render(t, dir, d))
+	}
+	for file := range s.told[dir] {
+		if _, still := now[file]; !still {
+			now[file] = []diagnostic{}
+		}
+	}
+	if now[path] == nil {
+		now[path] = []diagnostic{}
+	}
+	s.told[dir] = map[string]bool{}
+	for file, ds := range now {
+		s.told[dir][file] = true
+		s.found[file] = ds
+		err := s.send(map[string]any{"method": "textDocument/publishDiagnostics", "params": map[string]any{"uri": uriOf(file), "diagnostics": ds}})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// files are a folder's files, with what is open in the editor in place of what lies on disk.
+func (s *server) files(dir string) fs.FS {
+	over := map[string][]byte{}
+	for path, text := range s.open {
+		if rel, err := filepath.Rel(dir, path); err == nil && fs.ValidPath(filepath.ToSlash(rel)) {
+			over[filepath.ToSlash(rel)] = []byte(text)
+		}
+	}
+	return app.Overlaid(dir, over)
+}
+
+func estateIn(files fs.FS) *estate.Estate {
+	data, err := fs.ReadFile(files, "estate.json")
+	if err != nil {
+		return nil
+	}
+	e, err := estate.Read(data)
+	if err != nil {
+		return nil
+	}
+	return e
+}
+
+func (s *server) render(t *app.Template, dir string, d tosca.Diagnostic) diagnostic {
+	out := diagnostic{Range: spanOf(t, d.Pos, d.Width), Severity: severityError, Code: string(d.Code), Source: "andamio", Message: d.Message}
+	if d.Severity == tosca.Doubt {
+		out.Severity = severityWarning
+	}
+	if d.Hint != "" {
+		out.Message += "\n" + d.Hint
+	}
+	if d.Related != nil && t.Sources[d.Related.File] != nil {
+		at := location{uriOf(filepath.Join(dir, d.Related.File)), spanOf(t, *d.Related, 1)}
+		out.Related = []related{{at, "see here"}}
+	}
+	return out
+}
+
+// spanOf turns a place in characters into one in UTF-16 units.
+func spanOf(t *app.Template, at tosca.Pos, width int) span {
+	line := ""
+	if lines := strings.Split(string(t.Sources[at.File]), "\n"); at.Line <= len(lines) {
+		line = lines[at.Line-1]
+	}
+	units := func(chars int) int {
+		r := []rune(line)
+		return len(utf16.Encode(r[:min(max(chars, 0), len(r))]))
+	}
+	return span{position{at.Line - 1, units(at.Col - 1)}, position{at.Line - 1, max(units(at.Col-1+width), units(at.Col-1)+1)}}
+}
+
+// hover says what the code of a diagnostic at a place means; nil where there is none.
+func (s *server) hover(path string, at position) any {
+	for _, d := range s.found[path] {
+		if d.Range.Start.Line != at.Line || at.Character < d.Range.Start.Character || at.Character >= d.Range.End.Character {
+			continue
+		}
+		for _, e := range tosca.Explanations {
+			if string(e.Code) == d.Code {
+				return map[string]any{"contents": map[string]any{"kind": "plaintext",
+					"value": e.Meaning + "\n\nFor example:\n\n" + e.Example}, "range": d.Range}
+			}
+		}
+	}
+	return nil
+}
