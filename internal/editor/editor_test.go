@@ -51,7 +51,10 @@ func published(got []map[string]any, file string) [][]any {
 	return out
 }
 
-func text(parts ...string) string { data, _ := json.Marshal(strings.Join(parts, "\n")); return string(data) }
+func text(parts ...string) string {
+	data, _ := json.Marshal(strings.Join(parts, "\n"))
+	return string(data)
+}
 
 func TestAnEditorIsTold(t *testing.T) {
 	dir := t.TempDir()

@@ -2,6 +2,8 @@ package topology
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"andamio/internal/core/tosca"
@@ -196,7 +198,9 @@ func (b *builder) enter(p place, capability string) []landing {
 // landsOutside follows a requirement that substitution maps to one of the node that is stood for.
 func (b *builder) landsOutside(p place, name string) []landing {
 	var out []landing
-	for outerName, m := range p.f.tmpl.Substitution.Requirements {
+	mapped := p.f.tmpl.Substitution.Requirements
+	for _, outerName := range slices.Sorted(maps.Keys(mapped)) {
+		m := mapped[outerName]
 		if m.Node != p.n.Name || m.Name != name || p.f.outer == nil {
 			continue
 		}
@@ -206,8 +210,8 @@ func (b *builder) landsOutside(p place, name string) []landing {
 				out = append(out, b.lands(outer, a)...)
 			}
 		}
-		if mapped := outer.f.tmpl.Substitution; mapped != nil && len(out) == 0 {
-			out = b.landsOutside(outer, outerName)
+		if outer.f.tmpl.Substitution != nil && len(out) == 0 {
+			out = append(out, b.landsOutside(outer, outerName)...)
 		}
 	}
 	return out

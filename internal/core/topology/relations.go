@@ -2,6 +2,8 @@ package topology
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 
 	"andamio/internal/core/tosca"
 )
@@ -20,6 +22,8 @@ func (b *builder) relateAll() {
 		}
 		if p.f.outer != nil {
 			b.relateOutside(p, n)
+		} else if p.f.tmpl.Substitution != nil && !b.options.Partial {
+			b.standsAlone(p, n)
 		}
 	}
 	for _, p := range b.order {
@@ -36,6 +40,16 @@ func (b *builder) relateAll() {
 	b.checkBases()
 }
 
+// standsAlone refuses to raise a template by itself whose nodes need what only the node it stands for is given.
+func (b *builder) standsAlone(p place, n *Node) {
+	for _, q := range p.n.Type.Requirements {
+		if q.Occurrences.Min > 0 && !slices.ContainsFunc(n.Relations, func(r Relation) bool { return r.Name == q.Name }) {
+			b.mistake(p.n.Pos, p.n.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s needs %q, which only the node is given that this template stands for", n.Name, q.Name),
+				"raise a template that uses it, or fulfil the requirement here")
+		}
+	}
+}
+
 // relateOutside adds the relations that substitution maps to requirements which the template itself leaves out, and
 // those of the node that is stood for which order all of its parts.
 func (b *builder) relateOutside(p place, n *Node) {
@@ -43,9 +57,9 @@ func (b *builder) relateOutside(p place, n *Node) {
 	for _, a := range p.n.Requirements {
 		assigned[a.Name] = true
 	}
-	mapped := map[string]bool{}
-	for outer, m := range p.f.tmpl.Substitution.Requirements {
-		mapped[outer] = true
+	mapped := p.f.tmpl.Substitution.Requirements
+	for _, outer := range slices.Sorted(maps.Keys(mapped)) {
+		m := mapped[outer]
 		if m.Node != p.n.Name || assigned[m.Name] {
 			continue
 		}
@@ -60,7 +74,7 @@ func (b *builder) relateOutside(p place, n *Node) {
 	}
 	outer := place{p.f.outer, p.f.stands}
 	for _, a := range outer.n.Requirements {
-		if mapped[a.Name] {
+		if _, led := mapped[a.Name]; led {
 			continue
 		}
 		if rt := a.Relationship; rt != nil && rt.Metadata[tosca.MetaOrder] != string(Depends) {

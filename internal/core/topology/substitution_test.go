@@ -146,6 +146,27 @@ func TestSubstitutionRefuses(t *testing.T) {
 	assert.Contains(t, diags[0].Message, "a template stands for a")
 }
 
+func TestATemplateThatStandsForANodeIsNotRaisedAlone(t *testing.T) {
+	tmpl, diags := tosca.Read("part.yaml", func(name string) ([]byte, error) {
+		return []byte(`tosca_definitions_version: tosca_simple_yaml_1_3
+node_types:
+  own.Box: { derived_from: tosca.nodes.Root, requirements: [ feed: { capability: tosca.capabilities.Node } ] }
+  own.App: { derived_from: tosca.nodes.SoftwareComponent, requirements: [ feed: { capability: tosca.capabilities.Node } ] }
+topology_template:
+  substitution_mappings: { node_type: own.Box, requirements: { feed: [ app, feed ] } }
+  node_templates:
+    h: { type: Compute }
+    app: { type: own.App, requirements: [ host: h ] }
+`), nil
+	})
+	require.Empty(t, diags, diags.Error())
+	d, _ := Build(tmpl, nil, Options{Partial: true, NoSites: true})
+	assert.NotNil(t, d, "it can be checked by itself")
+	_, diags = Build(tmpl, nil, Options{})
+	require.Len(t, diags, 1)
+	assert.Contains(t, diags[0].Message, "which only the node is given that this template stands for")
+}
+
 func TestRequirementsAreSearchedByCount(t *testing.T) {
 	d, diags := boxes(t, `  node_templates:
     host: { type: Compute }
