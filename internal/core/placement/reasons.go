@@ -2,28 +2,44 @@ package placement
 
 import (
 	"fmt"
+	"runtime"
+	"sync"
 
 	"andamio/internal/core/estate"
 )
 
 // result gathers the choices with their reasons, in the problem's order.
 func (s *search) result() *Placement {
-	out := &Placement{}
-	for _, w := range s.p.Workloads {
-		o := s.chosen[w.Name]
-		c := Choice{Workload: w.Name, Site: o.room.site.Name, Zone: o.room.zone, Host: o.room.host, Size: o.size, CostPerHour: o.cost}
-		for _, v := range s.verdicts(w) {
-			if v.Site != c.Site {
-				c.Elsewhere = append(c.Elsewhere, v)
+	out := &Placement{Choices: make([]Choice, len(s.p.Workloads))}
+	var group sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	for k := range workers { // nothing is placed any more, so the verdicts can be given side by side
+		group.Go(func() {
+			for i := len(out.Choices) * k / workers; i < len(out.Choices)*(k+1)/workers; i++ {
+				out.Choices[i] = s.choice(s.p.Workloads[i])
 			}
-		}
-		c.Reasons = s.reasons(w, o, c.Elsewhere)
-		out.Choices = append(out.Choices, c)
-		out.CostPerHour += o.cost
+		})
+	}
+	group.Wait()
+	for i := range out.Choices {
+		out.CostPerHour += out.Choices[i].CostPerHour
 	}
 	out.CostPerHour = round(out.CostPerHour)
 	out.index()
 	return out
+}
+
+// choice is where a workload goes, with the verdicts on every other site.
+func (s *search) choice(w Workload) Choice {
+	o := s.chosen[w.Name]
+	c := Choice{Workload: w.Name, Site: o.room.site.Name, Zone: o.room.zone, Host: o.room.host, Size: o.size, CostPerHour: o.cost}
+	for _, v := range s.verdicts(w) {
+		if v.Site != c.Site {
+			c.Elsewhere = append(c.Elsewhere, v)
+		}
+	}
+	c.Reasons = s.reasons(w, o, c.Elsewhere)
+	return c
 }
 
 // reasons says why a workload is where it is: the rules that hold there, and how its cost compares.

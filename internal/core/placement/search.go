@@ -61,8 +61,13 @@ func newSearch(p Problem) *search {
 			}
 		}
 	}
+	known := map[string][]option{}
 	for _, w := range p.Workloads {
-		s.options[w.Name] = s.optionsOf(w)
+		key := s.likeness(w)
+		if known[key] == nil {
+			known[key] = s.optionsOf(w)
+		}
+		s.options[w.Name] = known[key]
 	}
 	s.order = slices.Clone(p.Workloads)
 	slices.SortStableFunc(s.order, func(a, b Workload) int {
@@ -79,6 +84,17 @@ func sitesOf(options []option) int {
 		seen[o.room.site.Name] = true
 	}
 	return len(seen)
+}
+
+// likeness is equal for workloads that have the same options: those of one need under the same rules.
+func (s *search) likeness(w Workload) string {
+	key := fmt.Append(nil, w.Need, w.VolumesGiB, w.OS, w.Image, " ")
+	for i, r := range s.p.Rules {
+		if r.covers(w.Node) {
+			key = fmt.Append(key, i, " ")
+		}
+	}
+	return string(key)
 }
 
 // optionsOf lists every room the workload may use when all is free, cheapest first.

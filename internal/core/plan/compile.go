@@ -128,10 +128,14 @@ func (c *compiler) reserve() {
 		resources += n.Count
 		switch n.Builds {
 		case topology.Instance:
-			steps += 3 * n.Count
-			resources += n.Count
+			steps += n.Count
+			for _, r := range n.Relations {
+				if r.Order == topology.Attaches {
+					steps += n.Count
+				}
+			}
 		case topology.Software:
-			steps += (len(n.Operations) + 2) * n.Count
+			steps += (len(n.Operations) + 1) * n.Count
 		default:
 			steps += n.Count
 		}

@@ -342,9 +342,11 @@ func (p *Plan) Check() error {
 		if r.Level < 1 || r.Level > p.Levels {
 			return fmt.Errorf("resource %s is at level %d of %d", r.ID, r.Level, p.Levels)
 		}
-		for _, other := range append([]string{r.PartOf, r.On, r.Spec.Network, r.Spec.Instance, r.Spec.Interface}, r.StandsOn...) {
-			if other != "" && p.resources[other] == nil {
-				return fmt.Errorf("resource %s refers to %q, which the plan does not have", r.ID, other)
+		for _, list := range [2][]string{{r.PartOf, r.On, r.Spec.Network, r.Spec.Instance, r.Spec.Interface}, r.StandsOn} {
+			for _, other := range list {
+				if other != "" && p.resources[other] == nil {
+					return fmt.Errorf("resource %s refers to %q, which the plan does not have", r.ID, other)
+				}
 			}
 		}
 	}
@@ -397,13 +399,15 @@ func (p *Plan) checkStep(s *Step) error {
 			}
 		}
 	}
-	for _, a := range slices.Concat(s.After, s.AfterFailure) {
-		before := p.steps[a]
-		if before == nil {
-			return fmt.Errorf("step %s comes after %q, which the plan does not have", s.ID, a)
-		}
-		if before.Level >= s.Level {
-			return fmt.Errorf("step %s at level %d comes after %s at level %d", s.ID, s.Level, a, before.Level)
+	for _, list := range [2][]string{s.After, s.AfterFailure} {
+		for _, a := range list {
+			before := p.steps[a]
+			if before == nil {
+				return fmt.Errorf("step %s comes after %q, which the plan does not have", s.ID, a)
+			}
+			if before.Level >= s.Level {
+				return fmt.Errorf("step %s at level %d comes after %s at level %d", s.ID, s.Level, a, before.Level)
+			}
 		}
 	}
 	return nil

@@ -6,6 +6,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // finish works out what follows from the whole: levels, times, critical path, totals, and the order of the lists.
@@ -21,9 +22,9 @@ func (c *compiler) finish() error {
 	for _, s := range c.design.Services {
 		p.Services = append(p.Services, Service{s.Name, s.Title})
 	}
-	p.levelResources(c.at)
-	g.level(p)
-	p.schedule(g.arranged(p.order(c.at)))
+	beside(func() { p.levelResources(c.at) }, func() { g.level(p) })
+	g = g.arranged(p.order(c.at))
+	beside(p.index, func() { p.schedule(g) })
 	for _, site := range c.estate.Sites {
 		c.total(site.Name)
 	}
@@ -31,13 +32,21 @@ func (c *compiler) finish() error {
 	return nil
 }
 
+// beside does two things that do not touch, side by side.
+func beside(a, b func()) {
+	var group sync.WaitGroup
+	group.Go(a)
+	b()
+	group.Wait()
+}
+
 // total adds a site's cost to the plan, if the plan uses the site.
 func (c *compiler) total(name string) {
 	site := c.estate.Site(name)
 	out := Site{Name: name, Kind: string(site.Kind), Title: site.Title}
 	used := false
-	for _, r := range c.plan.Resources {
-		if r.Site == name {
+	for i := range c.plan.Resources {
+		if r := &c.plan.Resources[i]; r.Site == name {
 			used = true
 			out.CostPerHour += r.CostPerHour
 		}

@@ -39,8 +39,8 @@ func dependencies(n *topology.Node, depth int) []*topology.Node {
 // settleWaits adds the last steps of what steps wait for. A network stands at several sites, so all of them count.
 func (c *compiler) settleWaits() {
 	networks := map[string][]string{}
-	for _, r := range c.plan.Resources {
-		if r.Kind == Network {
+	for i := range c.plan.Resources {
+		if r := &c.plan.Resources[i]; r.Kind == Network {
 			networks[r.Node+"-1"] = append(networks[r.Node+"-1"], r.ID)
 		}
 	}

@@ -13,10 +13,20 @@ import (
 // addNodes adds the nodes of a frame, those of the templates that stand for some in their place.
 func (b *builder) addNodes(f *frame) {
 	b.placeNodes(f)
+	b.alone = len(b.order) >= fewNodes && b.independent()
+	b.each(func(w *builder, p place) { w.evaluate(p, b.placed[p]) })
+}
+
+// fewNodes is up to how many nodes are not worth sharing out over cores.
+const fewNodes = 512
+
+// each does something for every node, on all cores where nodes do not depend on each other's being done. Every worker is
+// a builder of its own that shares what is only read.
+func (b *builder) each(do func(w *builder, p place)) {
 	workers := runtime.GOMAXPROCS(0)
-	if len(b.order) < fewNodes || workers == 1 || !b.independent() {
+	if !b.alone || workers == 1 {
 		for _, p := range b.order {
-			b.evaluate(p, b.placed[p])
+			do(b, p)
 		}
 		return
 	}
@@ -27,7 +37,7 @@ func (b *builder) addNodes(f *frame) {
 		parts[k].diags, parts[k].open, parts[k].defaults = nil, map[propertyID]bool{}, map[any]map[string]any{}
 		group.Go(func() {
 			for i := len(b.order) * k / workers; i < len(b.order)*(k+1)/workers; i++ {
-				parts[k].evaluate(b.order[i], b.placed[b.order[i]])
+				do(&parts[k], b.order[i])
 			}
 		})
 	}
@@ -36,9 +46,6 @@ func (b *builder) addNodes(f *frame) {
 		b.diags = append(b.diags, parts[k].diags...)
 	}
 }
-
-// fewNodes is up to how many nodes are not worth sharing out over cores.
-const fewNodes = 512
 
 // independent reports whether values can be worked out side by side: nothing is substituted, selected or searched for,
 // which is remembered for all.

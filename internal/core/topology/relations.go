@@ -10,22 +10,7 @@ import (
 
 // relateAll turns fulfilled requirements into relations and finds what each node stands on.
 func (b *builder) relateAll() {
-	for _, p := range b.order {
-		n := b.placed[p]
-		if len(p.n.Requirements) > 0 {
-			n.Relations = make([]Relation, 0, len(p.n.Requirements))
-		}
-		for _, a := range p.n.Requirements {
-			for _, l := range b.lands(p, a) {
-				n.Relations = append(n.Relations, b.relation(p, a.Name, l))
-			}
-		}
-		if p.f.outer != nil {
-			b.relateOutside(p, n)
-		} else if p.f.tmpl.Substitution != nil && !b.options.Partial {
-			b.standsAlone(p, n)
-		}
-	}
+	b.each(func(w *builder, p place) { w.relate(p, b.placed[p]) })
 	for _, p := range b.order {
 		n := b.placed[p]
 		for _, r := range n.Relations {
@@ -38,6 +23,23 @@ func (b *builder) relateAll() {
 		n.Base = base(n)
 	}
 	b.checkBases()
+}
+
+// relate turns the requirements of one node into relations.
+func (b *builder) relate(p place, n *Node) {
+	if len(p.n.Requirements) > 0 {
+		n.Relations = make([]Relation, 0, len(p.n.Requirements))
+	}
+	for _, a := range p.n.Requirements {
+		for _, l := range b.lands(p, a) {
+			n.Relations = append(n.Relations, b.relation(p, a.Name, l))
+		}
+	}
+	if p.f.outer != nil {
+		b.relateOutside(p, n)
+	} else if p.f.tmpl.Substitution != nil && !b.options.Partial {
+		b.standsAlone(p, n)
+	}
 }
 
 // standsAlone refuses to raise a template by itself whose nodes need what only the node it stands for is given.

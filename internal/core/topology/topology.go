@@ -355,6 +355,8 @@ type builder struct {
 	// placed finds the node of a node template in its frame; order has them as they were added.
 	placed map[place]*Node
 	order  []place
+	// alone says that nodes can be worked out side by side.
+	alone bool
 	// defaults are the values of declarations to which nothing is assigned, by declaration.
 	defaults map[any]map[string]any
 }
