@@ -1,0 +1,85 @@
+package plan_test
+
+import (
+	"errors"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/topology"
+	"andamio/internal/core/tosca"
+)
+
+// twoSites are one with named sizes and a strict naming rule, and one without VLANs whose rule only advises.
+func twoSites() *estate.Estate {
+	room := estate.Capacity{Cores: 100, MemoryGiB: 400, DiskGiB: 9000}
+	return &estate.Estate{Version: estate.Version, Currency: "cr", Sites: []*estate.Site{
+		{Name: "vega", Kind: estate.Private, Network: estate.Address, Pace: 1, Features: []string{"vlan"}, Jurisdiction: "ribera", Zones: []estate.Zone{{Name: "a", Free: room}},
+			Sizes: []estate.Size{{Name: "s", Cores: 2, MemoryGiB: 4}}, Images: []estate.Image{{Name: "debian-12", OS: "linux"}}, Naming: &estate.Naming{Pattern: "[a-z][a-z0-9-]*", Example: "gauge-1"}},
+		{Name: "alisio", Kind: estate.Public, Network: estate.Address, Pace: 1, Zones: []estate.Zone{{Name: "1", Free: room}},
+			Sizes: []estate.Size{{Name: "l", Cores: 8, MemoryGiB: 32}}, Images: []estate.Image{{Name: "cloud", OS: "linux"}}, Naming: &estate.Naming{Pattern: "[a-z0-9-]{1,12}", Advisory: true}},
+	}}
+}
+
+func offered(t *testing.T, text string, e *estate.Estate) tosca.Diagnostics {
+	t.Helper()
+	tmpl, diags := tosca.Read("t.yaml", func(name string) ([]byte, error) {
+		if name != "t.yaml" {
+			return nil, errors.New("no such file")
+		}
+		return []byte(preamble + "  node_templates:\n" + text), nil
+	})
+	require.Zero(t, diags.Errors(), diags.Error())
+	d, diags := topology.Build(tmpl, nil, topology.Options{})
+	require.NotNil(t, d, diags.Error())
+	return plan.Offers(d, e)
+}
+
+const privateOnly = "  policies: [ here: { type: andamio.policies.Allow, properties: { site_kinds: [ private ] } } ]\n"
+
+func TestOffersAreHeldAgainstTheSitesThatMayBeUsed(t *testing.T) {
+	for name, c := range map[string]struct {
+		text, says, hint string
+		code             tosca.Code
+		severity         tosca.Severity
+		col              int
+	}{
+		"fits somewhere":            {text: "    gauge: { type: Compute, capabilities: { host: { properties: { num_cpus: 8, mem_size: 32 GiB } } } }\n"},
+		"too much memory":           {"    gauge: { type: Compute, capabilities: { host: { properties: { num_cpus: 8, mem_size: 33 GiB } } } }\n", "no site that gauge may use has a size with 8 cores and 33 GiB", "alisio has l (8 cores 32 GiB)", tosca.CodeNotOffered, tosca.Mistake, 90},
+		"too many cores":            {"    gauge: { type: Compute, capabilities: { host: { properties: { num_cpus: 9, mem_size: 1 GiB } } } }\n", "9 cores", "vega has s", tosca.CodeNotOffered, tosca.Mistake, 77},
+		"not where it may go":       {"    gauge: { type: Compute, capabilities: { host: { properties: { num_cpus: 8, mem_size: 32 GiB } } } }\n" + privateOnly, "8 cores", "vega has s (2 cores 4 GiB)", tosca.CodeNotOffered, tosca.Mistake, 77},
+		"an image":                  {"    gauge: { type: Compute, artifacts: { disk: { file: cloud, type: tosca.artifacts.Deployment.Image.VM } } }\n" + privateOnly, "has the image cloud", "vega has debian-12", tosca.CodeNotOffered, tosca.Mistake, 56},
+		"an image that is there":    {text: "    gauge: { type: Compute, artifacts: { disk: { file: cloud, type: tosca.artifacts.Deployment.Image.VM } } }\n"},
+		"a system":                  {"    gauge: { type: Compute, capabilities: { os: { properties: { type: plan9 } } } }\n", "has an image of plan9", "alisio has cloud", tosca.CodeNotOffered, tosca.Mistake, 71},
+		"no site at all":            {"    gauge: { type: Compute }\n  policies: [ here: { type: andamio.policies.Allow, properties: { site_kinds: [ edge ] } } ]\n", "no site may take gauge", "vega: rule here, private, not edge", tosca.CodeNotOffered, tosca.Mistake, 5},
+		"a name that is advised":    {"    gauge-of-the-upper-dam: { type: Compute }\n", "the name gauge-of-the-upper-dam-1 is not one that alisio takes", "[a-z0-9-]{1,12}", tosca.CodeNaming, tosca.Doubt, 5},
+		"a name that is forbidden":  {"    Gauge: { type: Compute }\n" + privateOnly, "the name Gauge-1 is not one that vega takes", "for example gauge-1", tosca.CodeNaming, tosca.Mistake, 5},
+		"a name forbidden at a few": {"    1gauge: { type: Compute }\n", "is not one that vega takes", "", tosca.CodeNaming, tosca.Doubt, 5},
+	} {
+		diags := offered(t, c.text, twoSites())
+		if c.says == "" {
+			assert.Empty(t, diags, name)
+			continue
+		}
+		require.Len(t, diags, 1, "%s: %s", name, diags.Error())
+		d := diags[0]
+		assert.Equal(t, c.code, d.Code, name)
+		assert.Equal(t, c.severity, d.Severity, name)
+		assert.Contains(t, d.Message, c.says, name)
+		assert.Contains(t, d.Hint, c.hint, name)
+		assert.Equal(t, c.col, d.Col, name)
+	}
+}
+
+func TestOptionsNeedFeatures(t *testing.T) {
+	text := "    lan: { type: tosca.nodes.network.Network, properties: { segmentation_id: '7' } }\n"
+	assert.Empty(t, offered(t, text, twoSites()), "vega has VLANs")
+	bare := twoSites()
+	bare.Sites[0].Features = nil
+	diags := offered(t, text, bare)
+	require.Len(t, diags, 1)
+	assert.Contains(t, diags[0].Message, "segmentation_id of lan needs a site with vlan, and it may use only vega, alisio")
+}
