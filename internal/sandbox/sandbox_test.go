@@ -312,3 +312,26 @@ func TestTwoSandboxesDoNotMeet(t *testing.T) {
 		assert.NotEqual(t, a.block.octet, b.block.octet)
 	}
 }
+
+func TestWhatStandsIsThereFromTheBeginning(t *testing.T) {
+	data, err := os.ReadFile("../../examples/borrowed/estate.json")
+	require.NoError(t, err)
+	e, err := estate.Read(data)
+	require.NoError(t, err)
+	box, err := Start(Config{Estate: e, Pace: 0.01, Seed: 1})
+	require.NoError(t, err)
+	defer box.Close()
+	at := box.Endpoints[0]
+	d := occi.New(at.Site, at.URL, at.Token)
+	ctx := context.Background()
+	nets, err := d.List(ctx, site.Network)
+	require.NoError(t, err)
+	require.Len(t, nets, 2)
+	assert.Equal(t, "vega-lan-attic", nets[0].ID)
+	assert.Equal(t, site.Active, nets[0].State)
+	described, err := d.Describe(ctx)
+	require.NoError(t, err)
+	require.Len(t, described.Standing, 2)
+	assert.Equal(t, "10.9.4.0/24", described.Standing[1].Properties["cidr"])
+	assert.Equal(t, "[a-z][a-z0-9-]{0,40}", described.Naming.Pattern)
+}

@@ -298,3 +298,103 @@ func TestARoughPictureStandsBesideMistakes(t *testing.T) {
 	})
 	assert.NotPanics(t, func() { circle.rough() })
 }
+
+func TestNarrowTerminalsShowTheOutline(t *testing.T) {
+	v := chained(t)
+	v.Key("o")
+	text := drawn(v, 80, 22)
+	assert.Contains(t, text, "outline   inputs   elevation")
+	assert.Contains(t, text, "template kept-store stands for it")
+	v.Key("tab")
+	text = drawn(v, 80, 22)
+	assert.Regexp(t, `warn_port\s+8443\s+PortDef`, text)
+	assert.Contains(t, text, "infrastructure")
+	v.Key("tab")
+	text = drawn(v, 80, 22)
+	assert.Contains(t, text, "warnings.store.lines")
+	for _, line := range strings.Split(text, "\n") {
+		assert.LessOrEqual(t, ansi.StringWidth(line), 80, line)
+	}
+}
+
+func TestTheMousePicksInTheOutline(t *testing.T) {
+	v := chained(t)
+	v.Key("o")
+	for y, line := range strings.Split(drawn(v, 160, 43), "\n") {
+		if strings.Contains(line, "BlockStorage") {
+			v.Click(12, y)
+		}
+	}
+	assert.Equal(t, "warnings.store.base.disk", v.node)
+	assert.Equal(t, "warnings.store.base.disk-1", v.pic.Selected)
+	v.Wheel(1)
+	assert.NotEqual(t, "warnings.store.base.disk", v.node)
+	assert.True(t, v.Find("gauge-h"))
+	assert.Equal(t, "gauge-host", v.node)
+	assert.False(t, v.Find("nothing of the kind"))
+	for range 40 {
+		v.Key("down")
+	}
+	assert.Equal(t, "page", v.node, "the last one")
+	for range 40 {
+		v.Key("up")
+	}
+	assert.Equal(t, "warnings", v.node, "the first one, not the tier above it")
+}
+
+func TestSelectingAPartShowsItsFile(t *testing.T) {
+	v := chained(t)
+	v.focus = panePicture
+	v.pic.Selected = "warnings.sender-1"
+	v.showSource()
+	assert.Equal(t, "warnings.yaml", v.file)
+	assert.Contains(t, v.lines()[v.line], "sender:")
+	v.file, v.line = "store-host.yaml", len(v.lines())
+	v.file = "store-host.yaml"
+	v.line = len(v.lines()) - 1
+	v.selectLine()
+	assert.Equal(t, "warnings.store.base.machine-1", v.pic.Selected, "and the line its plank")
+	v.file, v.line = "template.yaml", 0
+	assert.True(t, v.Find("directives: [ substitute ]"))
+	assert.Contains(t, v.pic.Selected, "warnings.", "the line of a substituted node leads to a part of it")
+}
+
+func TestAnOutlineIsThereWithMistakesToo(t *testing.T) {
+	v := drafting(t, func(text string) string { return strings.Replace(text, "host: gauge-node", "host: gauge-noed", 1) })
+	v.Key("o")
+	text := drawn(v, 160, 43)
+	assert.Regexp(t, `✕ gauge-intake\s+Intake`, text)
+	assert.Regexp(t, `  gauge-node\s+Compute`, text)
+}
+
+func TestActsAskForNames(t *testing.T) {
+	v := drafting(t, nil)
+	v.changed["forecast_workers"], _ = tosca.ParseInput("forecast_workers", "7")
+	acts := v.Acts()
+	save, copying := acts[3], acts[4]
+	assert.Equal(t, "name of the preset", save.Ask)
+	assert.NotEmpty(t, save.Wrong("No Spaces"))
+	assert.Empty(t, save.Wrong("high-water"))
+	told := save.Answer("high-water")().(view.Told)
+	assert.True(t, told.Bad, "the demo is no folder on disk")
+	assert.Contains(t, told.Text, "copy the template under a new name first")
+	assert.Equal(t, "name of the copy", copying.Ask)
+	v.Update(saved{"storm-season", "written"})
+	assert.Empty(t, v.changed)
+	v.take(loaded{template: v.template})
+	assert.Equal(t, "storm-season", v.presetName(), "the saved preset is the one chosen")
+}
+
+func TestEmptyingAnInputTakesItBack(t *testing.T) {
+	v := drafting(t, nil)
+	v.focus = paneInputs
+	pickInput(t, v, "forecast_workers")
+	in := v.selected()
+	v.change(in, "9")
+	assert.Equal(t, "9", v.inputText(in))
+	v.change(in, "")
+	assert.Equal(t, "3", v.inputText(in), "the preset's again")
+	v.change(in, "[ 1, 2 ]")
+	assert.Equal(t, "[ 1, 2 ]", v.inputText(in), "a list is shown as it is written")
+	assert.Contains(t, v.wrong(in), "is an integer, and this is a list")
+}
