@@ -139,5 +139,12 @@ func (ts *Types) unknownType(kind TypeKind, name string, at place, diags *Diagno
 		return
 	}
 	known := append(ts.Names(kind), sortedKeys(ts.aliases[kind])...)
-	diags.at(at, CodeUnknownType, "there is no %s %q", kind.word(), name).suggest(name, known)
+	d := diags.at(at, CodeUnknownType, "there is no %s %q", kind.word(), name)
+	for _, k := range known {
+		if strings.HasSuffix(k, ":"+name) || strings.HasSuffix(k, "."+name) {
+			d.hint("did you mean %q?", k) // of another namespace, or without where it is from
+			return
+		}
+	}
+	d.suggest(name, known)
 }
