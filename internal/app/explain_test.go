@@ -117,3 +117,40 @@ func TestPresetsAndCopiesAreWritten(t *testing.T) {
 		assert.Equal(t, want, p.Inputs[name].Plain(), name)
 	}
 }
+
+func TestDraftsSayWhyThereIsNoPlan(t *testing.T) {
+	e, err := DemoEstate()
+	require.NoError(t, err)
+	chain := example(t, "gauge-chain")
+	d := NewDraft(chain, Wish{Preset: "nothing"}, e)
+	assert.ErrorContains(t, d.Err, `there is no preset "nothing"`)
+	value, _ := tosca.ParseInput("keep", "1 MB")
+	d = NewDraft(chain, Wish{Inputs: tosca.Inputs{"keep": value}}, e)
+	assert.Nil(t, d.Plan)
+	require.NotEmpty(t, d.Diagnostics)
+	assert.Contains(t, d.Diagnostics[0].Message, "keep is 1 MB, and must be: ≥ 1 GiB", "the property that it is mapped to says so")
+	assert.Equal(t, tosca.CodeConstraint, d.Diagnostics[0].Code)
+	d = NewDraft(example(t, "by-hand"), Wish{Workflow: "nothing"}, e)
+	assert.ErrorContains(t, d.Err, `no workflow "nothing"`)
+	d = NewDraft(example(t, "by-hand"), Wish{}, nil)
+	assert.NotNil(t, d.Design, "without sites the design is worked out all the same")
+	assert.Nil(t, d.Plan)
+	assert.NoError(t, d.Err)
+}
+
+func TestExamplesAreRightWithEveryEstate(t *testing.T) {
+	e, err := DemoEstate()
+	require.NoError(t, err)
+	for _, name := range []string{"flood-watch", "gauge-chain", "relay-tiers", "by-hand", "words"} {
+		diags, err := example(t, name).Check("", e)
+		require.NoError(t, err)
+		assert.Empty(t, diags, "%s: %s", name, diags.Error())
+		diags, err = example(t, name).Check("", nil)
+		require.NoError(t, err)
+		assert.Empty(t, diags, "%s: %s", name, diags.Error())
+	}
+	diags, err := example(t, "borrowed").Check("", e)
+	require.NoError(t, err)
+	require.Len(t, diags, 1, "nothing stands at the sites of the demo")
+	assert.Equal(t, tosca.CodeSelect, diags[0].Code)
+}

@@ -2,8 +2,11 @@ package cli
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/go-git/go-git/v5"
@@ -103,4 +106,13 @@ func TestWorkflowsAreChosen(t *testing.T) {
 	code, _, errOut = call("plan", "../../examples/words", "--estate", "../../examples/flood-watch/estate.json", "--workflow", "dance")
 	assert.Equal(t, exitNo, code)
 	assert.Contains(t, errOut, `no workflow "dance"`)
+}
+
+func TestTheEditorIsServedByTheProgram(t *testing.T) {
+	hello := `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{}}`
+	cmd := exec.Command(binary, "editor")
+	cmd.Stdin = strings.NewReader(fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(hello), hello))
+	out, err := cmd.Output()
+	require.NoError(t, err, "the end of the input ends the session")
+	assert.Contains(t, string(out), `"hoverProvider":true`)
 }

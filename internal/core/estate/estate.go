@@ -110,7 +110,15 @@ func (c Capacity) Plus(o Capacity) Capacity {
 }
 
 func (c Capacity) String() string {
-	return fmt.Sprintf("%d cores, %s memory, %s disk", c.Cores, GiB(c.MemoryGiB), GiB(c.DiskGiB))
+	return Cores(c.Cores) + ", " + GiB(c.MemoryGiB) + " memory, " + GiB(c.DiskGiB) + " disk"
+}
+
+// Cores renders a number of cores for people.
+func Cores(n int) string {
+	if n == 1 {
+		return "1 core"
+	}
+	return strconv.Itoa(n) + " cores"
 }
 
 // GiB renders an amount in GiB for people.

@@ -129,7 +129,7 @@ func (s *search) excluded(w Workload, site *estate.Site) string {
 		return "no image with " + w.OS
 	}
 	if _, ok := shape(w, site); !ok {
-		return fmt.Sprintf("no size with %d cores and %s", w.Need.Cores, estate.GiB(w.Need.MemoryGiB))
+		return fmt.Sprintf("no size with %s and %s", estate.Cores(w.Need.Cores), estate.GiB(w.Need.MemoryGiB))
 	}
 	return ""
 }

@@ -3,7 +3,6 @@ package plan
 import (
 	"fmt"
 	"math"
-	"strconv"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
@@ -113,7 +112,7 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
 			cores, memory = s.Cores, s.MemoryGiB
 		}
 	}
-	detail := strconv.Itoa(cores) + " cores " + estate.GiB(memory)
+	detail := estate.Cores(cores) + " " + estate.GiB(memory)
 	if at.Size != "" {
 		detail = at.Size + " " + detail
 	}

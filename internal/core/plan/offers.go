@@ -104,7 +104,7 @@ func sizesOf(s *estate.Site) []string {
 	}
 	var out []string
 	for _, z := range s.Sizes {
-		out = append(out, fmt.Sprintf("%s (%d cores %s)", z.Name, z.Cores, estate.GiB(z.MemoryGiB)))
+		out = append(out, fmt.Sprintf("%s (%s %s)", z.Name, estate.Cores(z.Cores), estate.GiB(z.MemoryGiB)))
 	}
 	return out
 }
@@ -132,7 +132,7 @@ func (o *offers) size(n *topology.Node, sites []*estate.Site) {
 		asked = "num_cpus"
 	}
 	at, width := placeOf(n, asked)
-	o.mistake(at, width, fmt.Sprintf("no site that %s may use has a size with %d cores and %s", n.Name, need.Cores, estate.GiB(need.MemoryGiB)), offered(sites, sizesOf))
+	o.mistake(at, width, fmt.Sprintf("no site that %s may use has a size with %s and %s", n.Name, estate.Cores(need.Cores), estate.GiB(need.MemoryGiB)), offered(sites, sizesOf))
 }
 
 // placeOf is where a capability's property is assigned, or the node.

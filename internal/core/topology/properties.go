@@ -106,8 +106,8 @@ func (b *builder) property(v *tosca.Value, p place, capability, name string) (an
 			return x, true
 		}
 	}
-	if b.options.NoSites && p.n.Directive("select") {
-		return Deferred{"get_attribute", []any{p.f.prefix + p.n.Name, name}}, true
+	if p.n.Directive("select") { // nothing is taken: not known yet, or reported where it is selected
+		return Deferred{"get_attribute", []any{p.f.prefix + p.n.Name, name}}, b.options.NoSites
 	}
 	if v != nil {
 		b.mistake(v.Pos(), v.Width(), tosca.CodeUnknownRef, fmt.Sprintf("%s has no value for the property %q", p.n.Name, name), "give it a value or a default")

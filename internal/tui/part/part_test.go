@@ -239,3 +239,14 @@ func TestTimelineInCells(t *testing.T) {
 		}
 	})
 }
+
+func TestMarkedPlanksShowTheirWord(t *testing.T) {
+	s := run.New(plantest.Plan(t, "drill"))
+	e := Elevation{By: elevation.ByService, Marks: map[string]string{"forecast-2": "build", "river-map-1": "change"}}
+	c := NewCanvas(NewLook(false, false, colorprofile.TrueColor), 150, 40)
+	e.Draw(c, Rect{0, 0, 150, 40}, s)
+	text := ansi.Strip(c.String())
+	assert.Regexp(t, `forecast 2\s+build`, text)
+	assert.Regexp(t, `river-map 1\s+change`, text)
+	assert.NotRegexp(t, `forecast 1\s+build`, text)
+}
