@@ -25,7 +25,7 @@ func (b *builder) getAttribute(v *tosca.Value, s scope) (any, bool) {
 	if capability != "" {
 		name = capability + "." + name
 	}
-	if st := p.f.taken[p.n]; st != nil {
+	if st := b.selected(p); st != nil {
 		if x, ok := st.Attributes[name]; ok {
 			return x, true
 		}

@@ -255,37 +255,61 @@ func (b *builder) argument(p *tosca.Parameter, s scope) (any, bool) {
 	return v, ok
 }
 
-// take selects what stands already for a node with the directive select (section 3.4.3).
+// take makes a node with the directive select what stands in its place.
 func (b *builder) take(p place, n *Node) {
 	n.Builds = Nothing
-	if st := p.f.taken[p.n]; st != nil {
-		n.Standing = st
+	st := b.selected(p)
+	if st == nil {
 		return
 	}
+	n.Standing, n.Properties = st, st.Properties
+	for _, c := range p.n.Type.Capabilities {
+		n.Capabilities = append(n.Capabilities, Capability{Name: c.Name, TypeName: c.Type, Properties: st.Capabilities[c.Name]})
+	}
+}
+
+// selected is what stands already and is taken for a node with the directive select (section 3.4.3): the first of its
+// type that its filter and properties let be. It is nil for any other node, and where nothing is found, which is
+// reported once.
+func (b *builder) selected(p place) *Standing {
+	if !p.n.Directive("select") {
+		return nil
+	}
+	if st, done := p.f.taken[p.n]; done {
+		return st
+	}
+	p.f.taken[p.n] = nil
 	var known []string
 	for i := range b.options.Standing {
 		st := &b.options.Standing[i]
 		if !b.tmpl.Types.Derives(tosca.NodeTypes, st.Type, p.n.Type.Name) {
 			continue
 		}
-		known = append(known, st.Name)
 		if b.standingFits(p, st) {
-			n.Standing, n.Properties = st, st.Properties
 			p.f.taken[p.n] = st
-			for _, c := range p.n.Type.Capabilities {
-				n.Capabilities = append(n.Capabilities, Capability{Name: c.Name, TypeName: c.Type, Properties: st.Capabilities[c.Name]})
-			}
-			return
+			return st
 		}
+		known = append(known, st.Name)
 	}
 	if b.options.NoSites {
-		return // nothing is known of the sites, so nothing can be wrong
+		return nil // nothing is known of the sites, so nothing can be wrong
 	}
 	message := fmt.Sprintf("nothing stands that %s could be: no %s is known at the sites", p.n.Name, p.n.Type.Name)
 	if len(known) > 0 {
 		message = fmt.Sprintf("nothing stands that %s could be: its filter rules out %s", p.n.Name, strings.Join(known, ", "))
 	}
 	b.mistake(p.n.Pos, p.n.Width(), tosca.CodeSelect, message, "change the node filter, or build it: remove the directive select")
+	return nil
+}
+
+// property is a property of what stands, or of one of its capabilities.
+func (s *Standing) property(capability, name string) (any, bool) {
+	if capability == "" {
+		x, ok := s.Properties[name]
+		return x, ok
+	}
+	x, ok := s.Capabilities[capability][name]
+	return x, ok
 }
 
 // standingFits holds what stands against a node's filter and the properties it gives.

@@ -69,6 +69,15 @@ func (id propertyID) String() string {
 // filter.
 func (b *builder) property(v *tosca.Value, p place, capability, name string) (any, bool) {
 	defs, given := b.declared(p.n, capability)
+	if p.n.Directive("select") {
+		st := b.selected(p)
+		if st == nil { // not known yet, or reported where it is selected
+			return Deferred{"get_attribute", []any{p.f.prefix + p.n.Name, name}}, b.options.NoSites
+		}
+		if x, ok := st.property(capability, name); ok {
+			return x, true
+		}
+	}
 	for _, def := range defs {
 		if def.Name != name {
 			continue
@@ -97,17 +106,6 @@ func (b *builder) property(v *tosca.Value, p place, capability, name string) (an
 		b.path = append(b.path, id)
 		defer func() { delete(b.open, id); b.path = b.path[:len(b.path)-1] }()
 		return b.typed(def, value, scope{f: p.f, self: p.n})
-	}
-	if st := p.f.taken[p.n]; st != nil {
-		if x, ok := st.Properties[name]; ok && capability == "" {
-			return x, true
-		}
-		if x, ok := st.Capabilities[capability][name]; ok {
-			return x, true
-		}
-	}
-	if p.n.Directive("select") { // nothing is taken: not known yet, or reported where it is selected
-		return Deferred{"get_attribute", []any{p.f.prefix + p.n.Name, name}}, b.options.NoSites
 	}
 	if v != nil {
 		b.mistake(v.Pos(), v.Width(), tosca.CodeUnknownRef, fmt.Sprintf("%s has no value for the property %q", p.n.Name, name), "give it a value or a default")

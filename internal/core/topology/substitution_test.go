@@ -2,6 +2,7 @@ package topology
 
 import (
 	"errors"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -201,4 +202,39 @@ func TestTokensArePartedByAnyCharacter(t *testing.T) {
 		assert.Equal(t, c.ok, ok, c)
 		assert.Equal(t, c.want, got, c)
 	}
+}
+
+func TestWhatIsSelectedIsKnownEverywhere(t *testing.T) {
+	const text = `tosca_definitions_version: tosca_simple_yaml_1_3
+topology_template:
+  node_templates:
+    early: { type: network.Network, properties: { cidr: { get_property: [ lan, cidr ] }, network_name: { get_property: [ lan, network_name ] } } }
+    lan: { type: network.Network, directives: [ selectable ], properties: { network_name: office } }
+    copy: { type: network.Network, properties: { ip_version: { get_property: [ lan, ip_version ] } } }
+  outputs: { id: { value: { get_attribute: [ lan, "site.id" ] } } }
+`
+	tmpl, diags := tosca.Read("t.yaml", func(string) ([]byte, error) { return []byte(text), nil })
+	require.Len(t, diags, 1, "the type does not declare site.id")
+	tmpl, diags = tosca.Read("t.yaml", func(string) ([]byte, error) {
+		return []byte(strings.Replace(text, `[ lan, "site.id" ]`, "[ lan, gateway_ip ]", 1)), nil
+	})
+	require.Empty(t, diags, diags.Error())
+	lans := []Standing{
+		{Name: "attic", Type: "tosca.nodes.network.Network", Site: "vega", Properties: map[string]any{"network_name": "attic", "cidr": "10.8.0.0/24"}},
+		{Name: "office", Type: "tosca.nodes.network.Network", Site: "vega", Properties: map[string]any{"network_name": "office", "cidr": "10.9.0.0/24", "ip_version": int64(6)}, Attributes: map[string]string{"gateway_ip": "10.9.0.1"}},
+	}
+	d, diags := Build(tmpl, nil, Options{Standing: lans})
+	require.NotNil(t, d, diags.Error())
+	assert.Equal(t, "10.9.0.0/24", d.Node("early").Properties["cidr"], "though it stands further down")
+	assert.Equal(t, "office", d.Node("early").Properties["network_name"])
+	assert.Equal(t, int64(6), d.Node("copy").Properties["ip_version"], "what stands goes before the type's default")
+	assert.Equal(t, "10.9.0.1", d.Outputs[0].Value)
+	assert.Equal(t, "office", d.Node("lan").Standing.Name, "its properties choose too")
+	d, diags = Build(tmpl, nil, Options{Standing: lans[:1]})
+	assert.Nil(t, d)
+	require.Len(t, diags, 1, "said once: %s", diags.Error())
+	assert.Contains(t, diags[0].Message, "its filter rules out attic")
+	d, diags = Build(tmpl, nil, Options{NoSites: true})
+	require.NotNil(t, d, diags.Error())
+	assert.Equal(t, Deferred{"get_attribute", []any{"lan", "cidr"}}, d.Node("early").Properties["cidr"])
 }
