@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -78,22 +77,20 @@ func (s *shared) printDiagnostics(t *app.Template, diags tosca.Diagnostics) {
 	for _, d := range diags {
 		fmt.Fprintf(s.out, "%s: %s: %s [%s]\n", lines.place(d.Pos), d.Severity, printable.Clean(d.Message), d.Code)
 		if line, ok := lines.at(d.Pos); ok {
-			text := printable.Clean(line)
-			width := min(max(d.Width, 1), max(utf8.RuneCountInString(text)-d.Col+1, 1))
-			fmt.Fprintf(s.out, "  %5d │ %s\n", d.Line, text)
-			fmt.Fprintf(s.out, "        │ %s%s\n", strings.Repeat(" ", max(d.Col-1, 0)), strings.Repeat("^", width))
+			shown, mark := excerpt(line, d.Col, d.Width)
+			fmt.Fprintf(s.out, "  %5d │ %s\n        │ %s\n", d.Line, shown, mark)
 		}
 		if d.Hint != "" {
 			fmt.Fprintf(s.out, "        → %s\n", printable.Clean(d.Hint))
 		}
 		if d.Related != nil {
 			if line, ok := lines.at(*d.Related); ok {
-				fmt.Fprintf(s.out, "  %5d │ %s\n", d.Related.Line, printable.Clean(line))
+				shown, mark := excerpt(line, d.Related.Col, 1)
 				where := ""
 				if d.Related.File != d.File {
 					where = " " + lines.place(*d.Related).String()
 				}
-				fmt.Fprintf(s.out, "        │ %s^%s\n", strings.Repeat(" ", max(d.Related.Col-1, 0)), where)
+				fmt.Fprintf(s.out, "  %5d │ %s\n        │ %s%s\n", d.Related.Line, shown, mark, where)
 			} else {
 				fmt.Fprintf(s.out, "        → see %s\n", d.Related)
 			}
