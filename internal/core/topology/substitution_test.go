@@ -213,9 +213,9 @@ topology_template:
     copy: { type: network.Network, properties: { ip_version: { get_property: [ lan, ip_version ] } } }
   outputs: { id: { value: { get_attribute: [ lan, "site.id" ] } } }
 `
-	tmpl, diags := tosca.Read("t.yaml", func(string) ([]byte, error) { return []byte(text), nil })
+	_, diags := tosca.Read("t.yaml", func(string) ([]byte, error) { return []byte(text), nil })
 	require.Len(t, diags, 1, "the type does not declare site.id")
-	tmpl, diags = tosca.Read("t.yaml", func(string) ([]byte, error) {
+	tmpl, diags := tosca.Read("t.yaml", func(string) ([]byte, error) {
 		return []byte(strings.Replace(text, `[ lan, "site.id" ]`, "[ lan, gateway_ip ]", 1)), nil
 	})
 	require.Empty(t, diags, diags.Error())
