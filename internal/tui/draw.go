@@ -53,7 +53,7 @@ func (f *frame) drawTabs(c *part.Canvas) {
 		}
 		x = c.Text(x, 0, part.In(part.Dim), v.Digit()+" ")
 		x = c.Text(x, 0, word, v.Name())
-		if b := v.Badge(); b != "" {
+		if b := v.Badge(f.now); b != "" {
 			x = c.Text(x+1, 0, part.In(part.Ochre), b)
 		}
 		if i == f.current {
@@ -75,7 +75,7 @@ func (f *frame) drawPulse(c *part.Canvas, end, from int) {
 	r := f.runs[0]
 	state := r.State
 	text := fmt.Sprintf("run %d %s %s", r.ID, f.look.Mark(state), state)
-	if app.Abandoned(r, time.Now()) {
+	if app.Abandoned(r, f.now) {
 		state = run.Failed
 		text = fmt.Sprintf("run %d %s worker silent", r.ID, f.look.Mark(state))
 	}

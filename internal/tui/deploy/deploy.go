@@ -59,7 +59,7 @@ func (v *View) Name() string  { return "Deploy" }
 func (v *View) Digit() string { return "4" }
 
 // Badge counts the failed steps.
-func (v *View) Badge() string {
+func (v *View) Badge(time.Time) string {
 	if v.state != nil && v.runID != 0 && v.state.Failures > 0 {
 		return fmt.Sprint(v.state.Failures)
 	}

@@ -111,7 +111,7 @@ func TestFailuresStandAtTheFoot(t *testing.T) {
 	assert.Contains(t, text, "failed: 3")
 	assert.Contains(t, text, "✕ gauge-node-1/create")
 	assert.Contains(t, text, "there is no room for 4 cores")
-	assert.Equal(t, "3", x.Badge())
+	assert.Equal(t, "3", x.Badge(started))
 	assert.Regexp(t, `we\s+failed at create`, x.panel("gauge-node-1", 4))
 	why := noteText(x.Why())
 	assert.Contains(t, why, "create instance failed: there is no room")

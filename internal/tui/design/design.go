@@ -92,7 +92,7 @@ func (v *View) Name() string  { return "Design" }
 func (v *View) Digit() string { return "2" }
 
 // Badge counts the mistakes.
-func (v *View) Badge() string {
+func (v *View) Badge(time.Time) string {
 	if v.draft != nil && v.draft.Diagnostics.Errors() > 0 {
 		return fmt.Sprint(v.draft.Diagnostics.Errors())
 	}

@@ -120,7 +120,7 @@ func TestMistakesAreVisitedInTurn(t *testing.T) {
 		return strings.NewReplacer("host: gauge-node", "host: gauge-noed", "num_cpus: 8, mem_size", "num_cpus: 8, mem_sise").Replace(text)
 	})
 	require.Len(t, v.draft.Diagnostics, 2)
-	assert.Equal(t, "2", v.Badge())
+	assert.Equal(t, "2", v.Badge(time.Time{}))
 	v.Key("f")
 	first := v.line
 	assert.Contains(t, drawn(v, 160, 43), `there is no node template "gauge-noed"`)

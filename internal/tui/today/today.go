@@ -38,9 +38,9 @@ func (v *View) Name() string  { return "Today" }
 func (v *View) Digit() string { return "0" }
 
 // Badge counts what needs the user.
-func (v *View) Badge() string {
+func (v *View) Badge(now time.Time) string {
 	n := 0
-	for _, i := range v.queue() {
+	for _, i := range v.items(now) {
 		if i.rank < rankReady {
 			n++
 		}
@@ -81,12 +81,7 @@ type item struct {
 }
 
 // queue is the queue as it was drawn last.
-func (v *View) queue() []item {
-	if v.now.IsZero() {
-		return v.items(time.Now())
-	}
-	return v.items(v.now)
-}
+func (v *View) queue() []item { return v.items(v.now) }
 
 // items is the queue, the most urgent first. A failed run needs nobody once a later run of the same template began.
 func (v *View) items(now time.Time) []item {

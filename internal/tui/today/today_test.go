@@ -47,7 +47,7 @@ func ended(id int64, name string, state run.Status) store.Run {
 func TestNothingIsSaidToBeWaitingWhenNothingIs(t *testing.T) {
 	v, text := seen(t, 140)
 	assert.Contains(t, text, "nothing needs you")
-	assert.Empty(t, v.Badge())
+	assert.Empty(t, v.Badge(now))
 	assert.Nil(t, v.Acts())
 	assert.Nil(t, v.Export())
 	cmd, used := v.Key("enter")
@@ -95,7 +95,7 @@ func TestEnterGoesThere(t *testing.T) {
 	assert.Zero(t, v.at)
 	_, used := v.Key("x")
 	assert.False(t, used)
-	assert.Equal(t, "1", v.Badge())
+	assert.Equal(t, "1", v.Badge(now))
 }
 
 func TestTheMouseSelectsThenOpens(t *testing.T) {
@@ -120,13 +120,13 @@ func TestTemplatesReachTheQueue(t *testing.T) {
 	v.Update(view.Drafted{Draft: bad})
 	assert.Contains(t, drawn(v, 140), "flood-watch has 1 mistake ")
 	assert.Contains(t, v.Why().Lines[1].Text, "there is no node")
-	assert.Equal(t, "1", v.Badge())
+	assert.Equal(t, "1", v.Badge(now))
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
 	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, e)})
 	text := drawn(v, 140)
 	assert.Contains(t, text, "flood-watch is ready to build")
-	assert.Empty(t, v.Badge(), "what could be begun needs nobody")
+	assert.Empty(t, v.Badge(now), "what could be begun needs nobody")
 	cmd, _ := v.Key("enter")
 	assert.Contains(t, went(t, cmd), tea.Msg(view.Goto{Digit: "4"}))
 	require.Len(t, v.Acts(), 1)

@@ -16,7 +16,7 @@ type View interface {
 	// Name is the tab's word, Digit the key that switches to it, Badge a short count beside it or "".
 	Name() string
 	Digit() string
-	Badge() string
+	Badge(now time.Time) string
 	// Update hears every message, whether the view is shown or not.
 	Update(msg tea.Msg) tea.Cmd
 	// Key acts on a key; false leaves it to the frame.
