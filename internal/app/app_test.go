@@ -39,6 +39,12 @@ func workspace(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 	t.Helper()
 	e, err := DemoEstate()
 	require.NoError(t, err)
+	return connected(t, e, pace)
+}
+
+// connected is an open workspace connected to stand-ins of an estate's sites.
+func connected(t *testing.T, e *estate.Estate, pace float64) (*App, *sandbox.Sandbox) {
+	t.Helper()
 	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: pace, Seed: 1})
 	require.NoError(t, err)
 	t.Cleanup(func() { box.Close() })

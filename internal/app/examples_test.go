@@ -10,7 +10,6 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/run"
-	"andamio/internal/sandbox"
 	"andamio/internal/source"
 )
 
@@ -32,9 +31,7 @@ func raise(t *testing.T, name string, w Wish) (*run.State, []string) {
 	d := NewDraft(example(t, name), w, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
-	id, err := a.NewRun(ctx, d.Plan)
-	require.NoError(t, err)
-	_ = a.Work(ctx, id)
+	id := worked(t, a, d)
 	var order []string
 	for b := range a.Watch(ctx, id, 0) {
 		require.NoError(t, b.Err)
@@ -47,6 +44,15 @@ func raise(t *testing.T, name string, w Wish) (*run.State, []string) {
 	state, err := a.Replay(ctx, id)
 	require.NoError(t, err)
 	return state, order
+}
+
+// worked runs a draft's plan to its end, and returns the run's number.
+func worked(t *testing.T, a *App, d *Draft) int64 {
+	t.Helper()
+	id, err := a.NewRun(ctx, d.Plan)
+	require.NoError(t, err)
+	_ = a.Work(ctx, id)
+	return id
 }
 
 // explainRun says of a run that did not stand which steps failed, and what they printed.
@@ -131,9 +137,7 @@ func TestAWorkflowHasAnAnswerToFailure(t *testing.T) {
 	require.NoError(t, err)
 	d := NewDraft(tmpl, Wish{}, e)
 	require.NoError(t, d.Err)
-	id, err := a.NewRun(ctx, d.Plan)
-	require.NoError(t, err)
-	_ = a.Work(ctx, id)
+	id := worked(t, a, d)
 	state, err := a.Replay(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, run.Failed, state.Status)
@@ -157,20 +161,14 @@ func TestFunctionsAreWorkedOutWhenTheyCanBe(t *testing.T) {
 	}
 }
 
-// standing makes stand-ins of the sites of an example's own estate.
+// standingSites is a workspace connected to stand-ins of the sites of an example's own estate.
 func standingSites(t *testing.T, name string) *App {
 	t.Helper()
 	data, err := os.ReadFile(filepath.Join("../../examples", name, "estate.json"))
 	require.NoError(t, err)
 	e, err := estate.Read(data)
 	require.NoError(t, err)
-	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: pace, Seed: 1})
-	require.NoError(t, err)
-	t.Cleanup(func() { box.Close() })
-	a, err := Open(ctx, t.TempDir(), InProcess(ctx))
-	require.NoError(t, err)
-	t.Cleanup(func() { a.Close() })
-	require.NoError(t, a.ConnectSandbox(box))
+	a, _ := connected(t, e, pace)
 	return a
 }
 
@@ -181,9 +179,7 @@ func TestWhatStandsIsTaken(t *testing.T) {
 	d := NewDraft(example(t, "borrowed"), Wish{}, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
-	id, err := a.NewRun(ctx, d.Plan)
-	require.NoError(t, err)
-	_ = a.Work(ctx, id)
+	id := worked(t, a, d)
 	state, err := a.Replay(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, run.Standing, state.Status, explainRun(state))

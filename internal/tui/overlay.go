@@ -125,6 +125,22 @@ func edited(typed, key, text string) string {
 	return typed
 }
 
+// effect opens the sheet of an act with what it will do, and some lines more; it returns the inside and the first free line.
+func effect(c *part.Canvas, r part.Rect, act view.Act, more int) (part.Rect, int) {
+	lines := part.Wrap(act.Effect, min(70, r.W-10))
+	in := sheet(c, r, act.Name, 76, len(lines)+more)
+	for i, l := range lines {
+		c.Text(in.X, in.Y+i, part.In(part.Text), l)
+	}
+	return in, in.Y + len(lines) + 1
+}
+
+// typing draws the line that a text is typed into.
+func typing(c *part.Canvas, in part.Rect, y int, typed string) {
+	c.Fill(part.Rect{X: in.X, Y: y, W: in.W, H: 1}, part.OnSelected)
+	c.Text(in.X+1, y, part.In(part.Text), typed+"▏")
+}
+
 // prompt asks for a text, and says what is wrong with it as it is typed.
 type prompt struct {
 	act   view.Act
@@ -153,15 +169,9 @@ func (p *prompt) key(name, text string) (overlay, tea.Cmd) {
 }
 
 func (p *prompt) draw(c *part.Canvas, r part.Rect) {
-	lines := part.Wrap(p.act.Effect, min(70, r.W-10))
-	in := sheet(c, r, p.act.Name, 76, len(lines)+8)
-	for i, l := range lines {
-		c.Text(in.X, in.Y+i, part.In(part.Text), l)
-	}
-	y := in.Y + len(lines) + 1
+	in, y := effect(c, r, p.act, 8)
 	c.Text(in.X, y, part.In(part.Dim), p.act.Ask+"; enter takes it, esc goes back")
-	c.Fill(part.Rect{X: in.X, Y: y + 1, W: in.W, H: 1}, part.OnSelected)
-	c.Text(in.X+1, y+1, part.In(part.Text), p.typed+"▏")
+	typing(c, in, y+1, p.typed)
 	if wrong := p.wrong(); wrong != "" {
 		c.Cut(in.X+1, y+2, in.W-1, part.In(part.Coral), c.Look.Mark("failed")+" "+wrong)
 	}
@@ -190,12 +200,7 @@ func (q *question) key(name, text string) (overlay, tea.Cmd) {
 }
 
 func (q *question) draw(c *part.Canvas, r part.Rect) {
-	lines := part.Wrap(q.act.Effect, min(70, r.W-10))
-	in := sheet(c, r, q.act.Name, 76, len(lines)+7)
-	for i, l := range lines {
-		c.Text(in.X, in.Y+i, part.In(part.Text), l)
-	}
-	y := in.Y + len(lines) + 1
+	in, y := effect(c, r, q.act, 7)
 	if q.act.Type == "" {
 		x := c.Text(in.X, y, part.In(part.Ochre).Strong(), "enter")
 		x = c.Text(x+1, y, part.In(part.Dim), "do it") + 3
@@ -206,8 +211,7 @@ func (q *question) draw(c *part.Canvas, r part.Rect) {
 	x := c.Text(in.X, y, part.In(part.Dim), "type ")
 	x = c.Text(x, y, part.In(part.Text).Strong(), q.act.Type)
 	c.Text(x, y, part.In(part.Dim), " and press enter; esc goes back")
-	c.Fill(part.Rect{X: in.X, Y: y + 1, W: in.W, H: 1}, part.OnSelected)
-	c.Text(in.X+1, y+1, part.In(part.Text), q.typed+"▏")
+	typing(c, in, y+1, q.typed)
 }
 
 // find reads a text and looks for it in the view, as it is typed.

@@ -30,7 +30,7 @@ func (b *builder) getAttribute(v *tosca.Value, s scope) (any, bool) {
 			return x, true
 		}
 	}
-	if b.attributeCircle(v, p, name, s) {
+	if b.attributeCircle(v, p, name) {
 		return nil, false
 	}
 	args := []any{p.f.prefix + p.n.Name, name}
@@ -41,7 +41,7 @@ func (b *builder) getAttribute(v *tosca.Value, s scope) (any, bool) {
 }
 
 // attributeCircle follows the initial values of attributes, which may lead to other attributes, and reports a circle.
-func (b *builder) attributeCircle(v *tosca.Value, p place, name string, _ scope) bool {
+func (b *builder) attributeCircle(v *tosca.Value, p place, name string) bool {
 	value := p.n.Attributes[name]
 	if value == nil || value.Kind == tosca.Literal {
 		return false
