@@ -58,7 +58,7 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 
 // place finds a place for every workload and compiles the plan.
 func (d *Draft) place(w Wish, e *estate.Estate) {
-	if d.Placement, d.Err = placement.Solve(plan.Problem(d.Design, e)); d.Err == nil {
+	if d.Placement, d.Err = placement.Solve(plan.Problem(d.Design, e), placement.Options{}); d.Err == nil {
 		d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow})
 	}
 }

@@ -2,6 +2,7 @@ package estate
 
 import (
 	"os"
+	"reflect"
 	"strings"
 	"testing"
 
@@ -56,11 +57,11 @@ func TestReadSaysWhatIsWrongAndWhere(t *testing.T) {
 func TestCapacityArithmetic(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		draw := func(name string) Capacity {
-			return Capacity{rapid.IntRange(0, 500).Draw(t, name+" cores"), float64(rapid.IntRange(0, 4096).Draw(t, name+" memory")),
-				float64(rapid.IntRange(0, 1<<20).Draw(t, name+" disk"))}
+			return Capacity{Cores: rapid.IntRange(0, 500).Draw(t, name+" cores"), MemoryGiB: float64(rapid.IntRange(0, 4096).Draw(t, name+" memory")),
+				DiskGiB: float64(rapid.IntRange(0, 1<<20).Draw(t, name+" disk"))}
 		}
 		room, need := draw("room"), draw("need")
-		if got := room.Minus(need).Plus(need); got != room {
+		if got := room.Minus(need).Plus(need); !reflect.DeepEqual(got, room) {
 			t.Fatalf("%v taken and given back leaves %v of %v", need, got, room)
 		}
 		left := room.Minus(need)

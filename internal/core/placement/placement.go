@@ -1,80 +1,171 @@
 // Package placement decides where each workload runs: site, zone, host where the site exposes hosts, and size.
 //
-// In goes a [Problem], workloads and rules over an estate; out comes a [Placement] with the cost of each choice, its
-// reason, and for every workload and every other site either what it would cost there or what rules it out. Equal
-// problems give equal placements.
+// In goes a [Problem]: workloads with what they need, what passes between them, rules, weights and an estate. Out comes a
+// [Placement]: a choice for every workload, its cost by part, how far it can be from the best there is, and for every
+// workload and every site whether it fits there, what it would cost, or what rules it out. Where nothing fits the error
+// is [*Impossible], with the smallest set of rules and capacities that make it so.
 //
-// Workloads are taken in order of how few sites they may use and how large they are, each at the cheapest place that
-// fits, going back where that leaves a later one without a place. The result is the first complete placement found,
-// which is not proven to be the cheapest.
+// The search works in this order, and ends as soon as the bound meets what was found:
+//
+//   - model.go turns the problem into numbers: for each workload the sites it may use with the sizes that are worth
+//     considering, rooms with their capacities, groups that are kept apart, pairs that talk.
+//   - bound.go finds a lower bound of the objective: capacities and groups get prices (a Lagrangian relaxation, led by
+//     subgradients), what passes between two workloads is split between them (message passing on each pair).
+//   - construct.go places everything along those prices; improve.go moves, swaps and rebuilds parts of what was found.
+//   - exact.go searches what the bound cannot exclude, and proves the best, where the problem is small enough.
+//
+// Equal problems and equal seeds give equal placements, unless the search was stopped.
 package placement
 
 import (
-	"errors"
-	"fmt"
-	"math"
-	"slices"
-	"strings"
-
 	"andamio/internal/core/estate"
 )
-
-// Workload is what is placed as one: an instance with its volumes.
-type Workload struct {
-	// Name is unique; Node is the template node it is an instance of.
-	Name, Node string
-	// Need is what it takes of a zone or host, volumes included.
-	Need estate.Capacity
-	// VolumesGiB is the part of Need.DiskGiB that is billed as volumes.
-	VolumesGiB float64
-	// OS is the system it needs, "" for any.
-	OS string
-	// Image is the image it must start from, "" for any of its system.
-	Image string
-}
-
-// Rule limits where workloads may run. Allow rules list what a site must satisfy; an empty list asks nothing.
-type Rule struct {
-	Name    string
-	Because string
-	// Nodes are the names of the nodes it covers; none means all.
-	Nodes                                 []string
-	Sites, Kinds, Jurisdictions, Features []string
-	// Apart, if not empty, keeps the instances of each covered node apart: "site", "zone" or "host".
-	Apart string
-}
-
-func (r Rule) covers(node string) bool { return len(r.Nodes) == 0 || slices.Contains(r.Nodes, node) }
-
-// Allowed are the sites that no rule keeps a node from, whatever their capacity, and why it is kept from the others.
-func Allowed(e *estate.Estate, rules []Rule, node string) (sites []*estate.Site, why []string) {
-	for _, site := range e.Sites {
-		lack := ""
-		for _, r := range rules {
-			if lack == "" && r.covers(node) {
-				if lack = r.lack(site); lack != "" {
-					why = append(why, fmt.Sprintf("%s: rule %s, %s", site.Name, r.Name, lack))
-				}
-			}
-		}
-		if lack == "" {
-			sites = append(sites, site)
-		}
-	}
-	return sites, why
-}
-
-// Offers reports whether a site has a size that holds the need.
-func Offers(site *estate.Site, need estate.Capacity) bool {
-	_, ok := shape(Workload{Need: need}, site)
-	return ok
-}
 
 // Problem is what is to be placed and where.
 type Problem struct {
 	Estate    *estate.Estate
 	Workloads []Workload
+	Traffic   []Traffic
 	Rules     []Rule
+	Weights   Weights
+	// Payment is how instances are paid for; where a site does not offer it, by the hour.
+	Payment estate.Payment
+	// Budget is the most that everything may cost per hour; 0 is no limit.
+	Budget float64
+}
+
+// Workload is what is placed as one: an instance with its volumes.
+type Workload struct {
+	// Name is unique; Node is the template node it is an instance of, Tier the service or tier it belongs to.
+	Name, Node, Tier string
+	// Need is what it takes of a zone or host, volumes included.
+	Need estate.Capacity
+	// VolumesGiB is the part of Need.DiskGiB that is billed as volumes, of the storage class Storage.
+	VolumesGiB float64
+	Storage    string
+	// OS is the system it needs, "" for any; Image the image it must start from, "" for any of its system that has the
+	// Capabilities.
+	OS, Image    string
+	Capabilities []string
+	// Addresses is how many addresses of the site's pools it takes.
+	Addresses int
+	// Answers are those to the administrator's plain questions; Tags are for rules and for cost.
+	Answers map[string]bool
+	Tags    map[string]string
+	// Now is where it runs already; nil if nowhere. Pin is where it must be: what is empty in it is free. Forbid are sites
+	// it must not be at.
+	Now, Pin *Spot
+	Forbid   []string
+	// Ends are fixed ends that it exchanges data with: data that stands somewhere, users at a place.
+	Ends []End
+}
+
+// Spot is a place: a site, and as much more as is known.
+type Spot struct {
+	Site string `json:"site"`
+	Zone string `json:"zone,omitempty"`
+	Host string `json:"host,omitempty"`
+	Size string `json:"size,omitempty"`
+}
+
+// End is data or users at a site, with what passes to and from there in GiB per hour, and the most milliseconds there may
+// be between (0 for any).
+type End struct {
+	Site          string
+	ToGiB, FrGiB  float64
+	MaxMs, Weight float64
+}
+
+// Traffic is what passes between two workloads: GiB per hour from the first to the second and back, the most
+// milliseconds there may be between them (0 for any), and how much each millisecond matters (1 is ordinary).
+type Traffic struct {
+	From, To      string
+	GiB, BackGiB  float64
+	MaxMs, Weight float64
+}
+
+// Weights say what counts how much. The objective is in the estate's currency per hour.
+type Weights struct {
+	// Cost is the factor on what everything costs.
+	Cost float64 `json:"cost"`
+	// Latency is what a millisecond between two that talk is worth.
+	Latency float64 `json:"latency"`
+	// Spread is what each instance is worth that is beyond half of its node's at one site.
+	Spread float64 `json:"spread"`
+	// Keep is what it is worth not to move a workload that runs.
+	Keep float64 `json:"keep"`
+}
+
+// Usual are the weights that hold where nobody chose others.
+var Usual = Weights{Cost: 1, Latency: 0.0005, Spread: 0.002, Keep: 0.05}
+
+// Options say how long and how to search.
+type Options struct {
+	Seed uint64
+	// Effort is how much work improvement may take, 1 is usual; 0 counts as 1.
+	Effort float64
+	// Stop, if not nil, is asked often; once it says true the best found so far is returned. Progress hears of every better
+	// placement and bound.
+	Stop     func() bool
+	Progress func(Progress)
+	// Brief leaves out reasons and verdicts.
+	Brief bool
+}
+
+// Progress is how far a search has come. Objective is 0 while nothing was found.
+type Progress struct {
+	Phase            string
+	Objective, Bound float64
+}
+
+// Placement is a choice for every workload, in the problem's order.
+type Placement struct {
+	Choices []Choice
+	// Objective is what was made small; Bound is what no placement can be below. Proven says that both are the same.
+	Objective, Bound float64
+	Proven           bool
+	// CostPerHour is the money in it, Cost the same by part, Parts everything in the objective by part.
+	CostPerHour float64
+	Cost        Cost
+	Parts       Parts
+	// Broken are the preferences that the placement does not meet.
+	Broken []Broken
+
+	at map[string]int
+}
+
+// Cost is money per hour by what it is for.
+type Cost struct {
+	Compute float64 `json:"compute"`
+	Storage float64 `json:"storage"`
+	Address float64 `json:"address"`
+	Egress  float64 `json:"egress"`
+}
+
+// Total is all of it.
+func (c Cost) Total() float64 { return c.Compute + c.Storage + c.Address + c.Egress }
+
+func (c Cost) plus(o Cost) Cost {
+	return Cost{c.Compute + o.Compute, c.Storage + o.Storage, c.Address + o.Address, c.Egress + o.Egress}
+}
+
+// Parts are the parts of an objective, weights applied.
+type Parts struct {
+	Cost        float64 `json:"cost"`
+	Latency     float64 `json:"latency"`
+	Spread      float64 `json:"spread"`
+	Keep        float64 `json:"keep"`
+	Preferences float64 `json:"preferences"`
+}
+
+// Total is the objective.
+func (p Parts) Total() float64 { return p.Cost + p.Latency + p.Spread + p.Keep + p.Preferences }
+
+// Broken is a preference that is not met, by how many, and what that weighs.
+type Broken struct {
+	Rule, Because string
+	Workloads     []string
+	Weight        float64
 }
 
 // Choice is where one workload goes, and why.
@@ -83,30 +174,42 @@ type Choice struct {
 	Site     string
 	Zone     string
 	Host     string
-	// Size is the site's name for the shape, "" where it is free-form.
-	Size string
-	// CostPerHour is what the instance, its volumes and its address cost there.
+	// Size is the site's name for the shape, "" where it is free-form; Takes is what it takes there.
+	Size  string
+	Takes estate.Capacity
+	// CostPerHour is what the instance, its volumes and its address cost there, and half of what passes between it and
+	// others; Cost is the same by part.
 	CostPerHour float64
+	Cost        Cost
 	Reasons     []string
-	// Elsewhere has a verdict for every other site, in the estate's order.
+	// Verdicts has one for every site, Elsewhere one for every other site than the chosen, in the estate's order.
+	Verdicts  []Verdict
 	Elsewhere []Verdict
 }
 
-// Verdict says of one workload at one site whether it fits and at which cost, or what rules it out.
+// Verdict says of one workload at one site whether it fits and at which cost, or what rules it out, everything else
+// staying where it is.
 type Verdict struct {
 	Site string `json:"site"`
 	Fits bool   `json:"fits"`
 	// CostPerHour is set where it fits.
 	CostPerHour float64 `json:"cost_per_hour,omitempty"`
-	Reason      string  `json:"reason"`
+	// More is how much the whole objective would grow.
+	More   float64 `json:"-"`
+	Reason string  `json:"reason"`
+	// Short is the reason in a word or two; Rules names every rule that excludes the site.
+	Short string   `json:"-"`
+	Rules []string `json:"-"`
+	// Ms is the most milliseconds to anything it talks to, -1 if it talks to nothing.
+	Ms float64 `json:"-"`
 }
 
-// Placement is a choice for every workload, in the problem's order.
-type Placement struct {
-	Choices     []Choice
-	CostPerHour float64
-
-	at map[string]int
+// Gap is how far the objective can be from the best there is, as a part of it.
+func (p *Placement) Gap() float64 {
+	if p.Proven || p.Objective <= p.Bound {
+		return 0
+	}
+	return (p.Objective - p.Bound) / max(p.Objective, 1e-9)
 }
 
 // Choice returns the choice for the workload, or nil.
@@ -124,44 +227,3 @@ func (p *Placement) index() {
 		p.at[p.Choices[i].Workload] = i
 	}
 }
-
-// Impossible is the error for a problem without a placement: the workloads that fit nowhere, each with what rules
-// out every site.
-type Impossible struct {
-	Workload string
-	Verdicts []Verdict
-}
-
-func (e *Impossible) Error() string {
-	lines := []string{fmt.Sprintf("there is no place for %s:", e.Workload)}
-	for _, v := range e.Verdicts {
-		lines = append(lines, fmt.Sprintf("  %s: %s", v.Site, v.Reason))
-	}
-	return strings.Join(lines, "\n")
-}
-
-// maxTries bounds going back: enough for hundreds of workloads, and never a hang.
-const maxTries = 200_000
-
-// ErrGaveUp says that no placement was found within the bounded search, though one may exist.
-var ErrGaveUp = errors.New("no placement found within the search's bound; loosen a rule or add capacity")
-
-// Solve places the workloads. The error is [*Impossible] or [ErrGaveUp].
-func Solve(p Problem) (*Placement, error) {
-	s := newSearch(p)
-	for _, w := range p.Workloads {
-		if len(s.options[w.Name]) == 0 {
-			return nil, &Impossible{w.Name, s.verdicts(w)}
-		}
-	}
-	if !s.place(0) {
-		if s.tries >= maxTries {
-			return nil, ErrGaveUp
-		}
-		w := s.order[s.deepest]
-		return nil, &Impossible{w.Name, s.verdicts(w)}
-	}
-	return s.result(), nil
-}
-
-func round(x float64) float64 { return math.Round(x*1e6) / 1e6 }

@@ -29,7 +29,7 @@ func workload(node string, i, cores int, memory float64) Workload {
 }
 
 func TestTheCheapestSiteThatTheRulesAllow(t *testing.T) {
-	p, err := Solve(Problem{Estate: scenario(t), Workloads: []Workload{workload("web", 1, 2, 4)}})
+	p, err := Solve(Problem{Estate: scenario(t), Workloads: []Workload{workload("web", 1, 2, 4)}}, Options{})
 	require.NoError(t, err)
 	free := p.Choices[0]
 	assert.Equal(t, "alisio-norte", free.Site)
@@ -37,7 +37,7 @@ func TestTheCheapestSiteThatTheRulesAllow(t *testing.T) {
 	assert.InDelta(t, 0.085+20*0.0002+0.005, free.CostPerHour, 1e-9)
 
 	p, err = Solve(Problem{Estate: scenario(t), Workloads: []Workload{workload("web", 1, 2, 4)},
-		Rules: []Rule{{Name: "home", Because: "it is ours", Kinds: []string{"private", "edge"}}}})
+		Rules: []Rule{{Name: "home", Because: "it is ours", Kinds: []string{"private", "edge"}}}}, Options{})
 	require.NoError(t, err)
 	held := p.Choices[0]
 	assert.Equal(t, "vega", held.Site)
@@ -63,7 +63,7 @@ func TestEachKindOfRuleExcludes(t *testing.T) {
 		"features":      {Rule{Features: []string{"vlan", "snapshots"}}, "vega"},
 		"other nodes":   {Rule{Nodes: []string{"db"}, Sites: []string{"presa"}}, "alisio-norte"},
 	} {
-		p, err := Solve(Problem{Estate: scenario(t), Workloads: []Workload{workload("web", 1, 2, 4)}, Rules: []Rule{c.rule}})
+		p, err := Solve(Problem{Estate: scenario(t), Workloads: []Workload{workload("web", 1, 2, 4)}, Rules: []Rule{c.rule}}, Options{})
 		require.NoError(t, err, name)
 		assert.Equal(t, c.site, p.Choices[0].Site, name)
 	}
@@ -75,7 +75,7 @@ func TestInstancesAreKeptApart(t *testing.T) {
 		ws = append(ws, workload("map", i+1, 2, 4))
 	}
 	p, err := Solve(Problem{Estate: scenario(t), Workloads: ws, Rules: []Rule{
-		{Name: "two", Sites: []string{"alisio-norte", "alisio-sur"}}, {Name: "apart", Apart: "site"}}})
+		{Name: "two", Sites: []string{"alisio-norte", "alisio-sur"}}, {Name: "apart", Apart: "site"}}}, Options{})
 	require.NoError(t, err)
 	count := map[string]int{}
 	for _, c := range p.Choices {
@@ -83,7 +83,7 @@ func TestInstancesAreKeptApart(t *testing.T) {
 	}
 	assert.Equal(t, map[string]int{"alisio-norte": 2, "alisio-sur": 2}, count)
 
-	p, err = Solve(Problem{Estate: scenario(t), Workloads: ws, Rules: []Rule{{Name: "home", Sites: []string{"vega"}}, {Name: "apart", Apart: "host"}}})
+	p, err = Solve(Problem{Estate: scenario(t), Workloads: ws, Rules: []Rule{{Name: "home", Sites: []string{"vega"}}, {Name: "apart", Apart: "host", Most: 1}}}, Options{})
 	require.NoError(t, err)
 	hosts := map[string]int{}
 	for _, c := range p.Choices {
@@ -94,10 +94,10 @@ func TestInstancesAreKeptApart(t *testing.T) {
 
 func TestWhatFitsNowhereIsExplained(t *testing.T) {
 	_, err := Solve(Problem{Estate: scenario(t), Workloads: []Workload{workload("giant", 1, 64, 900)},
-		Rules: []Rule{{Name: "home", Sites: []string{"vega"}}}})
+		Rules: []Rule{{Name: "home", Sites: []string{"vega"}}}}, Options{})
 	var impossible *Impossible
 	require.True(t, errors.As(err, &impossible))
-	assert.Equal(t, "giant-1", impossible.Workload)
+	assert.Equal(t, []string{"giant-1"}, impossible.Workloads)
 	assert.Len(t, impossible.Verdicts, 5)
 	assert.Contains(t, err.Error(), "vega: full: at most 21 cores")
 	assert.Contains(t, err.Error(), "presa: rule home: not among its sites")
@@ -110,7 +110,7 @@ func TestEarlierWorkloadsMakeRoomForLaterOnes(t *testing.T) {
 	}
 	e := &estate.Estate{Currency: "cr", Sites: []*estate.Site{{Name: "s", Kind: estate.Private, Pace: 1, FreeForm: true,
 		Images: []estate.Image{{Name: "i", OS: "linux"}}, Zones: []estate.Zone{{Name: "a", Hosts: []estate.Host{room("h1"), room("h2")}}}}}}
-	p, err := Solve(Problem{Estate: e, Workloads: []Workload{workload("a", 1, 2, 4), workload("a", 2, 2, 4), workload("big", 1, 4, 4)}})
+	p, err := Solve(Problem{Estate: e, Workloads: []Workload{workload("a", 1, 2, 4), workload("a", 2, 2, 4), workload("big", 1, 4, 4)}}, Options{})
 	require.NoError(t, err)
 	assert.NotEqual(t, p.Choice("a-1").Host, p.Choice("big-1").Host)
 	assert.Equal(t, p.Choice("a-1").Host, p.Choice("a-2").Host)
@@ -136,8 +136,8 @@ func TestPlacementsAreLawful(t *testing.T) {
 				p.Rules = append(p.Rules, Rule{Name: node + "-apart", Nodes: []string{node}, Apart: rapid.SampledFrom([]string{"site", "zone", "host"}).Draw(t, "scope")})
 			}
 		}
-		got, err := Solve(p)
-		again, errAgain := Solve(p)
+		got, err := Solve(p, Options{})
+		again, errAgain := Solve(p, Options{})
 		if fmt.Sprint(got, err) != fmt.Sprint(again, errAgain) {
 			t.Fatal("equal problems give unequal placements")
 		}

@@ -63,7 +63,7 @@ func tryCompile(t require.TestingT, text string) (*plan.Plan, error) {
 	design, diags := topology.Build(tmpl, nil, topology.Options{})
 	require.Zero(t, diags.Errors(), diags.Error())
 	e := roomy(t)
-	placed, err := placement.Solve(plan.Problem(design, e))
+	placed, err := placement.Solve(plan.Problem(design, e), placement.Options{})
 	require.NoError(t, err)
 	return plan.Compile(design, placed, e, plan.Options{})
 }

@@ -59,7 +59,7 @@ func standing(e *estate.Estate) []topology.Standing {
 
 func finish(t testing.TB, design *topology.Design, e *estate.Estate, preset string) *plan.Plan {
 	t.Helper()
-	placed, err := placement.Solve(plan.Problem(design, e))
+	placed, err := placement.Solve(plan.Problem(design, e), placement.Options{})
 	require.NoError(t, err)
 	p, err := plan.Compile(design, placed, e, plan.Options{Preset: preset})
 	require.NoError(t, err)
