@@ -2,6 +2,7 @@ package schemas
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"strings"
 	"testing"
@@ -9,6 +10,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
 )
 
 func schema(t *testing.T, name string) *jsonschema.Schema {
@@ -33,15 +35,17 @@ func validate(t *testing.T, s *jsonschema.Schema, text string) error {
 
 func TestRealOutputIsValid(t *testing.T) {
 	for file, name := range map[string]string{
-		"../internal/core/plan/plantest/drill.plan.json":        "plan.schema.json",
-		"../internal/core/plan/plantest/storm-season.plan.json": "plan.schema.json",
-		"../examples/flood-watch/estate.json":                   "estate.schema.json",
-		"../examples/borrowed/estate.json":                      "estate.schema.json",
-		"../internal/core/plan/testdata/gauge-chain.plan.json":  "plan.schema.json",
-		"../internal/core/plan/testdata/relay-tiers.plan.json":  "plan.schema.json",
-		"../internal/core/plan/testdata/by-hand.plan.json":      "plan.schema.json",
-		"../internal/core/plan/testdata/borrowed.plan.json":     "plan.schema.json",
-		"../internal/core/plan/testdata/words.plan.json":        "plan.schema.json",
+		"../internal/core/plan/plantest/drill.plan.json":         "plan.schema.json",
+		"../internal/core/plan/plantest/storm-season.plan.json":  "plan.schema.json",
+		"../examples/flood-watch/estate.json":                    "estate.schema.json",
+		"../examples/borrowed/estate.json":                       "estate.schema.json",
+		"../internal/core/plan/testdata/gauge-chain.plan.json":   "plan.schema.json",
+		"../internal/core/plan/testdata/relay-tiers.plan.json":   "plan.schema.json",
+		"../internal/core/plan/testdata/by-hand.plan.json":       "plan.schema.json",
+		"../internal/core/plan/testdata/borrowed.plan.json":      "plan.schema.json",
+		"../internal/core/plan/testdata/words.plan.json":         "plan.schema.json",
+		"../examples/placement/estate.json":                      "estate.schema.json",
+		"../internal/core/problem/testdata/basin.placement.json": "placement.schema.json",
 	} {
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
@@ -64,5 +68,17 @@ func TestSchemasRefuseWhatIsWrong(t *testing.T) {
 		changed := strings.Replace(string(data), change[0], change[1], 1)
 		require.NotEqual(t, string(data), changed, what)
 		assert.Error(t, validate(t, s, changed), what)
+	}
+}
+
+func TestFilesWrittenByHandAreValid(t *testing.T) {
+	for file, name := range map[string]string{"../examples/placement/basin.yaml": "problem.schema.json", "../internal/core/rules/default.yaml": "rules.schema.json"} {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		var tree any
+		require.NoError(t, yaml.Unmarshal(data, &tree))
+		text, err := json.Marshal(tree)
+		require.NoError(t, err)
+		assert.NoError(t, validate(t, schema(t, name), string(text)), file)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/rules"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
 )
@@ -17,8 +18,11 @@ type Draft struct {
 	Workflow    string
 	Diagnostics tosca.Diagnostics
 	Design      *topology.Design
-	Placement   *placement.Placement
-	Plan        *plan.Plan
+	// Problem is what was to be placed, with what was chosen beside the template.
+	Problem   *placement.Problem
+	Choices   Choices
+	Placement *placement.Placement
+	Plan      *plan.Plan
 	// Err says why there is a design and yet no plan.
 	Err error
 }
@@ -29,6 +33,11 @@ type Wish struct {
 	Inputs tosca.Inputs
 	// Workflow is the imperative workflow to follow; "" is the template's own deploy, or the declarative one.
 	Workflow string
+	// Choices are those made of the placement beside the template, Rules the administrator's; nil for those that ship.
+	Choices Choices
+	Rules   *rules.File
+	// Like is an earlier placement; what is as good stays where it has it.
+	Like *placement.Placement
 }
 
 // NewDraft works a template out for an estate; without one, as far as the design.
@@ -46,8 +55,12 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 	if d.Design == nil || e == nil {
 		return d
 	}
+	if d.Problem, d.Err = problemOf(d.Design, e, w); d.Err != nil {
+		return d
+	}
+	d.Choices = w.Choices
 	offers := make(chan tosca.Diagnostics, 1)
-	go func() { offers <- plan.Offers(d.Design, e) }() // beside the placement: they seldom find anything
+	go func() { offers <- plan.Offers(d.Design, *d.Problem) }() // beside the placement: they seldom find anything
 	d.place(w, e)
 	d.Diagnostics = append(d.Diagnostics, <-offers...)
 	if d.Diagnostics.Errors() > 0 { // what no site offers says more than that nothing could be placed
@@ -58,7 +71,7 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 
 // place finds a place for every workload and compiles the plan.
 func (d *Draft) place(w Wish, e *estate.Estate) {
-	if d.Placement, d.Err = placement.Solve(plan.Problem(d.Design, e), placement.Options{}); d.Err == nil {
+	if d.Placement, d.Err = placement.Solve(*d.Problem, placement.Options{Like: w.Like}); d.Err == nil {
 		d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow})
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"time"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/site"
@@ -40,6 +41,7 @@ func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
 	e := &estate.Estate{Version: estate.Version, Currency: "cr"}
 	for _, s := range found {
 		if s != nil {
+			s.Seen = time.Now().UTC().Truncate(time.Second)
 			e.Sites = append(e.Sites, s)
 		}
 	}

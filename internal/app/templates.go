@@ -138,7 +138,11 @@ func (t *Template) Check(preset string, e *estate.Estate) (tosca.Diagnostics, er
 		design, found := t.Design(p.Inputs, p.Diagnostics, topology.Options{Partial: true, NoSites: e == nil, Standing: standing(e)})
 		all = append(all, found[min(len(t.Diagnostics), len(found)):]...)
 		if design != nil && e != nil {
-			all = append(all, plan.Offers(design, e)...)
+			problem, err := problemOf(design, e, Wish{})
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, plan.Offers(design, *problem)...)
 		}
 	}
 	all.Sort()

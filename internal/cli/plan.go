@@ -139,6 +139,11 @@ func (s *shared) findEstate(ctx context.Context, t *app.Template, file string) (
 	if file != "" {
 		return readEstate(file)
 	}
+	return s.connectedEstate(ctx)
+}
+
+// connectedEstate is that of the connected sites.
+func (s *shared) connectedEstate(ctx context.Context) (*estate.Estate, error) {
 	a, err := s.open(ctx)
 	if err != nil {
 		return nil, err

@@ -52,6 +52,7 @@ type thing struct {
 type room struct {
 	zone, host string
 	free       estate.Capacity
+	total      estate.Capacity
 }
 
 func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *addresses, token string) *Cloud {
@@ -62,13 +63,8 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 	}
 	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, token: token, ctx: ctx,
 		things: map[string]*thing{}, keys: map[string]string{}}
-	for _, z := range site.Zones {
-		if len(z.Hosts) == 0 {
-			c.rooms = append(c.rooms, &room{z.Name, "", z.Free})
-		}
-		for _, h := range z.Hosts {
-			c.rooms = append(c.rooms, &room{z.Name, h.Name, h.Free})
-		}
+	for _, r := range site.Rooms() {
+		c.rooms = append(c.rooms, &room{r.Zone, r.Host, r.Free, r.Total})
 	}
 	for _, st := range site.Standing {
 		c.stand(st)
@@ -185,7 +181,7 @@ func (c *Cloud) facts(w http.ResponseWriter, _ *http.Request) {
 	now.Zones = nil
 	for _, r := range c.rooms {
 		if r.host == "" {
-			now.Zones = append(now.Zones, estate.Zone{Name: r.zone, Free: r.free})
+			now.Zones = append(now.Zones, estate.Zone{Name: r.zone, Free: r.free, Total: r.total})
 			continue
 		}
 		i := slices.IndexFunc(now.Zones, func(z estate.Zone) bool { return z.Name == r.zone })
@@ -193,7 +189,7 @@ func (c *Cloud) facts(w http.ResponseWriter, _ *http.Request) {
 			now.Zones = append(now.Zones, estate.Zone{Name: r.zone})
 			i = len(now.Zones) - 1
 		}
-		now.Zones[i].Hosts = append(now.Zones[i].Hosts, estate.Host{Name: r.host, Free: r.free})
+		now.Zones[i].Hosts = append(now.Zones[i].Hosts, estate.Host{Name: r.host, Free: r.free, Total: r.total})
 	}
 	c.mu.Unlock()
 	data, err := json.Marshal(now)

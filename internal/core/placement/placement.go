@@ -108,6 +108,8 @@ type Options struct {
 	// placement and bound.
 	Stop     func() bool
 	Progress func(Progress)
+	// Like is an earlier placement: where others are as good, what it chose is kept.
+	Like *Placement
 	// Brief leaves out reasons and verdicts.
 	Brief bool
 }

@@ -26,6 +26,9 @@ func Solve(p Problem, o Options) (*Placement, error) {
 	if over := p.Budget > 0 && f.best.money() > p.Budget+slack; over {
 		return p.within(f, o)
 	}
+	if o.Like != nil {
+		f.best.resemble(o.Like)
+	}
 	return m.result(f, o), nil
 }
 

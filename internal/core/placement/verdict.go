@@ -223,5 +223,8 @@ func compared(c *Choice, currency string) string {
 	case cheaper == 0:
 		return fmt.Sprintf("the cheapest of the %d sites that can take it", fits+1)
 	}
-	return fmt.Sprintf("%d sites can take it; %d cheaper by itself, and worse for the whole by %.3f %s/h or more", fits+1, cheaper, max(least, 0), currency)
+	if least < 0.0005 {
+		return fmt.Sprintf("%d sites can take it; %d cheaper by itself, but not for the whole", fits+1, cheaper)
+	}
+	return fmt.Sprintf("%d sites can take it; %d cheaper by itself, but at least %.3f %s/h worse for the whole", fits+1, cheaper, least, currency)
 }

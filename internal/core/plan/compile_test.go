@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/rules"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
 )
@@ -63,7 +64,9 @@ func tryCompile(t require.TestingT, text string) (*plan.Plan, error) {
 	design, diags := topology.Build(tmpl, nil, topology.Options{})
 	require.Zero(t, diags.Errors(), diags.Error())
 	e := roomy(t)
-	placed, err := placement.Solve(plan.Problem(design, e), placement.Options{})
+	problem := plan.Problem(design, e)
+	require.NoError(t, rules.Default().Apply(&problem, nil))
+	placed, err := placement.Solve(problem, placement.Options{})
 	require.NoError(t, err)
 	return plan.Compile(design, placed, e, plan.Options{})
 }

@@ -12,11 +12,12 @@ import (
 	"andamio/internal/core/tosca"
 )
 
-// Offers holds a design against an estate before anything is placed: what no site that a node may use offers, at the
+// Offers holds a design against the estate and rules of its placement problem before anything is placed: what no site that a node may use offers, at the
 // line that asks for it. A size, an image, an option that needs a feature (metadata "andamio.needs.PROPERTY" of the
 // type), and names that the naming rule of every such site forbids.
-func Offers(d *topology.Design, e *estate.Estate) tosca.Diagnostics {
-	o := &offers{design: d, estate: e, rules: Problem(d, e).Rules}
+func Offers(d *topology.Design, p placement.Problem) tosca.Diagnostics {
+	e := p.Estate
+	o := &offers{design: d, estate: e, rules: p.Rules}
 	for _, n := range d.Nodes {
 		base := n.Base
 		if n.Builds == topology.Instance {

@@ -35,7 +35,7 @@ func offered(t *testing.T, text string, e *estate.Estate) tosca.Diagnostics {
 	require.Zero(t, diags.Errors(), diags.Error())
 	d, diags := topology.Build(tmpl, nil, topology.Options{})
 	require.NotNil(t, d, diags.Error())
-	return plan.Offers(d, e)
+	return plan.Offers(d, plan.Problem(d, e))
 }
 
 const privateOnly = "  policies: [ here: { type: andamio.policies.Allow, properties: { site_kinds: [ private ] } } ]\n"

@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/rules"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
 )
@@ -59,7 +60,9 @@ func standing(e *estate.Estate) []topology.Standing {
 
 func finish(t testing.TB, design *topology.Design, e *estate.Estate, preset string) *plan.Plan {
 	t.Helper()
-	placed, err := placement.Solve(plan.Problem(design, e), placement.Options{})
+	problem := plan.Problem(design, e)
+	require.NoError(t, rules.Default().Apply(&problem, nil))
+	placed, err := placement.Solve(problem, placement.Options{})
 	require.NoError(t, err)
 	p, err := plan.Compile(design, placed, e, plan.Options{Preset: preset})
 	require.NoError(t, err)

@@ -11,19 +11,22 @@ import (
 
 const gib = 1 << 30
 
-// Problem states what of a design is to be placed: each instance with its volumes, under the design's rules.
+// Problem states what of a design is to be placed: each instance with its volumes, what passes between them, and the
+// design's rules.
 func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
-	p := placement.Problem{Estate: e}
+	p := placement.Problem{Estate: e, Weights: placement.Usual}
+	answers := answersOf(d)
 	for _, n := range d.Nodes {
 		if n.Builds != topology.Instance {
 			continue
 		}
 		need, volumes := needOf(n)
 		for i := range n.Count {
-			p.Workloads = append(p.Workloads, placement.Workload{
-				Name: instanceID(n, i), Node: n.Name, Need: need, VolumesGiB: volumes, OS: osOf(n), Image: n.Image})
+			p.Workloads = append(p.Workloads, placement.Workload{Name: instanceID(n, i), Node: n.Name, Tier: n.Service, Need: need,
+				VolumesGiB: volumes, OS: osOf(n), Image: n.Image, Addresses: 1, Answers: answers[n.Name]})
 		}
 	}
+	p.Traffic = trafficOf(d)
 	for _, r := range d.Rules {
 		if rule, ok := ruleOf(r, d); ok {
 			p.Rules = append(p.Rules, rule)
@@ -103,13 +106,20 @@ func ruleOf(r topology.Rule, d *topology.Design) (placement.Rule, bool) {
 	if len(r.Targets) > 0 && len(out.Nodes) == 0 {
 		return out, false // it covers nothing that is placed
 	}
+	out.Weight, _ = r.Properties["weight"].(float64)
 	switch r.Kind {
+	case "together":
+		out.Together, _ = r.Properties["over"].(string)
+		return out, true
 	case "allow":
 		out.Sites, out.Kinds = texts(r.Properties["sites"]), texts(r.Properties["site_kinds"])
 		out.Jurisdictions, out.Features = texts(r.Properties["jurisdictions"]), texts(r.Properties["features"])
 		return out, true
 	case "spread":
 		out.Apart, _ = r.Properties["over"].(string)
+		most, _ := r.Properties["most"].(int64)
+		out.Most = int(most)
+		out.Jointly, _ = r.Properties["jointly"].(bool)
 		return out, true
 	}
 	return out, false

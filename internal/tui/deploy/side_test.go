@@ -120,7 +120,7 @@ func TestFailuresStandAtTheFoot(t *testing.T) {
 
 func TestCostCountsWhatTheSitesHold(t *testing.T) {
 	x := taped(t)
-	assert.Contains(t, x.panel("readings-vol-1", 1), "0.000 cr/h now · 2.106 when all stands")
+	assert.Contains(t, x.panel("readings-vol-1", 1), "0.000 cr/h now · 2.112 when all stands")
 	x.state.Apply(run.Event{Seq: 99, Kind: run.StepAsked, Step: "readings-vol-1/create", Attributes: map[string]string{"site.id": "v-1"}})
 	assert.Contains(t, x.panel("readings-vol-1", 1), "0.200 cr/h now")
 }
@@ -137,8 +137,8 @@ func TestWhyExplainsPlaceAndState(t *testing.T) {
 	x := taped(t)
 	x.elevation.Selected = "forecast-1"
 	why := noteText(x.Why())
-	for _, want := range []string{"why at alisio-norte, zone 1", "it runs on forecast-host 1", "rule bursts-go-out holds here (forecasts burst before a storm)",
-		"the cheapest of the", "presa          rule bursts-go-out: not elastic", "create waits for forecast-host-1/create (planned), forecast-port-1/plug (planned)", "it is on the critical path"} {
+	for _, want := range []string{"why at alisio-norte, zone 1", "it runs on forecast-host 1", "rule varying-load-goes-elastic holds here (its load varies, and only an elastic site grows with it)",
+		"the cheapest of the", "presa          rule varying-load-goes-elastic: its load varies", "create waits for forecast-host-1/create (planned), forecast-port-1/plug (planned)", "by the plan it may be 2s late without delaying the whole"} {
 		assert.Contains(t, why, want)
 	}
 	x.elevation.Selected = "map-server-1"

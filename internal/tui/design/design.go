@@ -4,6 +4,7 @@ package design
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -44,6 +45,8 @@ type View struct {
 	runs    string
 	preset  int
 	changed tosca.Inputs
+	// choices are those accepted in the Place view.
+	choices app.Choices
 	// wanted is the preset to choose once the template is read again.
 	wanted string
 	draft  *app.Draft
@@ -147,6 +150,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return tea.Batch(v.load(), view.Cmd(view.Told{Text: msg.text}))
 	case copied:
 		return v.openCopy(msg.dir)
+	case view.Accepted:
+		v.choices = msg.Choices
+		return v.redraft()
 	case view.Runs:
 		return v.hearRuns(msg)
 	case tick:
@@ -234,15 +240,26 @@ func (v *View) presetName() string {
 
 // redraft works the template out anew, for what is free at the sites now.
 func (v *View) redraft() tea.Cmd {
-	t, preset, changed := v.template, v.presetName(), v.changed
+	t, wish := v.template, v.wish()
 	v.working = true
 	return func() tea.Msg {
 		e, offline := v.app.Estate(v.ctx)
 		if e != nil && len(e.Sites) == 0 {
 			e = nil
 		}
-		return drafted{app.NewDraft(t, app.Wish{Preset: preset, Inputs: changed}, e), offline}
+		rules, wrong := v.app.Workspace.Rules()
+		wish.Rules = rules
+		return drafted{app.NewDraft(t, wish, e), errors.Join(offline, wrong)}
 	}
+}
+
+// wish is what the template is worked out with: inputs, what was accepted of the placement, and the placement so far.
+func (v *View) wish() app.Wish {
+	w := app.Wish{Preset: v.presetName(), Inputs: v.changed, Choices: v.choices}
+	if v.draft != nil {
+		w.Like = v.draft.Placement
+	}
+	return w
 }
 
 // settle takes a new draft in: the picture, and a selection that still exists.

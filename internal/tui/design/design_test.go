@@ -46,7 +46,7 @@ func draftOf(t *testing.T, v *View) *app.Draft {
 	t.Helper()
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
-	return app.NewDraft(v.template, app.Wish{Preset: v.presetName(), Inputs: v.changed}, e)
+	return app.NewDraft(v.template, v.wish(), e)
 }
 
 func drawn(v *View, w, h int) string {
@@ -61,7 +61,7 @@ func TestSourceAndElevationSelectEachOther(t *testing.T) {
 	assert.Equal(t, "readings-host-1", v.pic.Selected)
 	text := drawn(v, 160, 43)
 	assert.Contains(t, text, "readings-host:")
-	for _, want := range []string{"attaches to   readings-vol", "placed        vega", "because       rule readings-on-own-disks holds here", "cost          0.426 cr/h",
+	for _, want := range []string{"attaches to   readings-vol", "placed        vega", "because       rule readings-on-own-disks holds here", "cost          0.429 cr/h",
 		"1  create instance", "2  attach readings-vol · after readings-vol"} {
 		assert.Contains(t, text, want)
 	}
@@ -152,8 +152,8 @@ func TestWhyNamesTheOtherSites(t *testing.T) {
 		lines = append(lines, l.Text)
 	}
 	why := strings.Join(lines, "\n")
-	assert.Contains(t, why, "rule register-stays-home holds here (the register holds personal data)")
-	assert.Contains(t, why, "alisio-norte   rule register-stays-home: public, not private")
+	assert.Contains(t, why, "rule sensitive-data-stays-home holds here (its data is sensitive, and must stay on our own machines)")
+	assert.Contains(t, why, "alisio-norte   rule sensitive-data-stays-home: its data is sensitive")
 }
 
 func TestNarrowTerminalsShowOnePane(t *testing.T) {
@@ -219,7 +219,7 @@ func TestTheOutlineShowsTiersAndParts(t *testing.T) {
 	v := chained(t)
 	v.Key("o")
 	text := drawn(v, 160, 43)
-	for _, want := range []string{"warnings  5 nodes", "template warnings stands for it", "template store-host stands for it", "BlockStorage · alisio-norte", "3 substituted nodes"} {
+	for _, want := range []string{"warnings  5 nodes", "template warnings stands for it", "template store-host stands for it", "BlockStorage · vega", "3 substituted nodes"} {
 		assert.Contains(t, text, want)
 	}
 	for range 7 {

@@ -90,5 +90,8 @@ type OpenDraft struct{ Draft *app.Draft }
 // Drafted says what the template is worked out to now.
 type Drafted struct{ Draft *app.Draft }
 
+// Accepted says that choices of a placement are to go into the plan.
+type Accepted struct{ Choices app.Choices }
+
 // Cmd makes a command of a message.
 func Cmd(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }

@@ -1,0 +1,128 @@
+package app
+
+import (
+	"maps"
+	"slices"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/placement"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/rules"
+	"andamio/internal/core/topology"
+)
+
+// Choices are what an engineer decided of a placement beside the template. They are values: what changes one leaves the
+// others as they were.
+type Choices struct {
+	// Pins are workloads that must be somewhere, Forbids sites that they must not be at.
+	Pins    map[string]placement.Spot
+	Forbids map[string][]string
+	// Answers are those to plain questions that differ from the template's, by node.
+	Answers map[string]map[string]bool
+	// Weights replace the usual ones; nil keeps them.
+	Weights *placement.Weights
+	Payment estate.Payment
+}
+
+// Count is how many choices there are.
+func (c Choices) Count() int {
+	n := len(c.Pins)
+	for _, sites := range c.Forbids {
+		n += len(sites)
+	}
+	for _, answers := range c.Answers {
+		n += len(answers)
+	}
+	if c.Weights != nil {
+		n++
+	}
+	if c.Payment != "" && c.Payment != estate.Hourly {
+		n++
+	}
+	return n
+}
+
+// Pinned has workloads pinned to a site, or no longer pinned where they are pinned there all.
+func (c Choices) Pinned(workloads []string, site string) Choices {
+	pins := orNew(c.Pins)
+	off := !slices.ContainsFunc(workloads, func(w string) bool { return pins[w].Site != site })
+	for _, w := range workloads {
+		if off {
+			delete(pins, w)
+		} else {
+			pins[w] = placement.Spot{Site: site}
+		}
+	}
+	c.Pins = pins
+	return c
+}
+
+// Forbidden has a site forbidden to workloads, or allowed again where it is forbidden to all of them.
+func (c Choices) Forbidden(workloads []string, site string) Choices {
+	forbids := orNew(c.Forbids)
+	off := !slices.ContainsFunc(workloads, func(w string) bool { return !slices.Contains(forbids[w], site) })
+	for _, w := range workloads {
+		sites := slices.DeleteFunc(slices.Clone(forbids[w]), func(s string) bool { return s == site })
+		if !off {
+			sites = append(sites, site)
+		}
+		if forbids[w] = sites; len(sites) == 0 {
+			delete(forbids, w)
+		}
+	}
+	c.Forbids = forbids
+	return c
+}
+
+// Answered has a question of a node answered; as the template answers it is no choice.
+func (c Choices) Answered(node, question string, yes, asTemplate bool) Choices {
+	answers := map[string]map[string]bool{}
+	for n, given := range c.Answers {
+		answers[n] = maps.Clone(given)
+	}
+	if asTemplate {
+		if delete(answers[node], question); len(answers[node]) == 0 {
+			delete(answers, node)
+		}
+	} else {
+		if answers[node] == nil {
+			answers[node] = map[string]bool{}
+		}
+		answers[node][question] = yes
+	}
+	c.Answers = answers
+	return c
+}
+
+func orNew[V any](m map[string]V) map[string]V {
+	if m == nil {
+		return map[string]V{}
+	}
+	return maps.Clone(m)
+}
+
+// problemOf is the placement problem of a design, under the administrator's rules and with what was chosen.
+func problemOf(d *topology.Design, e *estate.Estate, w Wish) (*placement.Problem, error) {
+	p := plan.Problem(d, e)
+	c := w.Choices
+	p.Payment = c.Payment
+	if c.Weights != nil {
+		p.Weights = *c.Weights
+	}
+	for i := range p.Workloads {
+		wl := &p.Workloads[i]
+		if spot, ok := c.Pins[wl.Name]; ok {
+			wl.Pin = &spot
+		}
+		wl.Forbid = c.Forbids[wl.Name]
+		if given := c.Answers[wl.Node]; len(given) > 0 {
+			wl.Answers = orNew(wl.Answers)
+			maps.Copy(wl.Answers, given)
+		}
+	}
+	file := w.Rules
+	if file == nil {
+		file = rules.Default()
+	}
+	return &p, file.Apply(&p, nil)
+}

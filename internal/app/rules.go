@@ -1,0 +1,29 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"andamio/internal/core/rules"
+)
+
+// fileRules is the administrator's rule file in the workspace.
+const fileRules = "rules.yaml"
+
+// Rules are the administrator's: those of the workspace, else those that ship.
+func (w *Workspace) Rules() (*rules.File, error) {
+	data, err := os.ReadFile(w.path(fileRules))
+	if errors.Is(err, fs.ErrNotExist) {
+		return rules.Default(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	f, err := rules.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", w.path(fileRules), err)
+	}
+	return f, nil
+}

@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/printable"
+)
+
+func (s *shared) estate() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "estate",
+		Short: "Show what the sites offer and what is free, or check a file that says so",
+		Args:  cobra.NoArgs,
+		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(s.estateShow(), s.estateImport())
+	return cmd
+}
+
+func (s *shared) estateShow() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show [FILE]",
+		Short: "Print sites, rooms, what is free, sizes, prices and pools: of a file, or of the connected sites",
+		Args:  atMostOne,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.anEstate(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			return s.printEstate(e)
+		},
+	}
+}
+
+func (s *shared) estateImport() *cobra.Command {
+	var out string
+	cmd := &cobra.Command{
+		Use:   "import [FILE]",
+		Short: "Read an estate from a file (YAML or JSON) or the connected sites, check it and write it as JSON",
+		Args:  atMostOne,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e, err := s.anEstate(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			data, err := e.Write()
+			if err != nil {
+				return err
+			}
+			if out == "" {
+				_, err = s.out.Write(data)
+				return err
+			}
+			if err := os.WriteFile(out, data, 0o644); err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"written": out, "sites": len(e.Sites)})
+			}
+			fmt.Fprintf(s.out, "%d sites written to %s; andamio plan TEMPLATE --estate %s plans for them\n", len(e.Sites), out, out)
+			return nil
+		},
+	}
+	cmd.Flags().StringVarP(&out, "output", "o", "", "file to write (default: print it)")
+	return cmd
+}
+
+func atMostOne(_ *cobra.Command, args []string) error {
+	if len(args) > 1 {
+		return usage{fmt.Errorf("one file is enough, and there are %d", len(args))}
+	}
+	return nil
+}
+
+// anEstate is that of the file named, else that of the connected sites.
+func (s *shared) anEstate(ctx context.Context, args []string) (*estate.Estate, error) {
+	if len(args) == 1 {
+		return readEstate(args[0])
+	}
+	return s.connectedEstate(ctx)
+}
+
+func (s *shared) printEstate(e *estate.Estate) error {
+	if s.json {
+		data, err := e.Write()
+		if err != nil {
+			return err
+		}
+		_, err = s.out.Write(data)
+		return err
+	}
+	var free, total estate.Capacity
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	for _, site := range e.Sites {
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", printable.Clean(site.Name), site.Kind, reach(site), printable.Clean(strings.Join(site.Features, ", ")))
+		for _, r := range site.Rooms() {
+			free, total = free.Plus(r.Free), total.Plus(r.Total)
+			of := ""
+			if !r.Total.IsZero() {
+				of = "of " + r.Total.String()
+			}
+			fmt.Fprintf(w, "  %s\tfree\t%s\t%s\n", printable.Clean(r.Name()), r.Free, of)
+		}
+		if n, all := site.Addresses(); all > 0 {
+			fmt.Fprintf(w, "  addresses\tfree\t%d of %d\t\n", n, all)
+		}
+		if n, all := site.VLANs(); all > 0 {
+			fmt.Fprintf(w, "  VLANs\tfree\t%d of %d\t\n", n, all)
+		}
+		for _, z := range site.Sizes {
+			fmt.Fprintf(w, "  size %s\t\t%s, %s\t%.4f %s/h\n", printable.Clean(z.Name), estate.Cores(z.Cores), estate.GiB(z.MemoryGiB), z.PricePerHour, e.Currency)
+		}
+		if site.FreeForm {
+			fmt.Fprintf(w, "  any size\t\t\t%.4f %s/h a core, %.4f a GiB of memory\n", site.Prices.Core, e.Currency, site.Prices.Memory)
+		}
+	}
+	w.Flush()
+	fmt.Fprintf(s.out, "\n%d sites, free: %s of %s\n", len(e.Sites), free, total)
+	return nil
+}
+
+func reach(site *estate.Site) string {
+	if site.Network == estate.Ports {
+		return "ports of one address"
+	}
+	return "an address each"
+}
