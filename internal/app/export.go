@@ -2,7 +2,6 @@ package app
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -29,16 +28,7 @@ func ExportPicture(s *run.State, what string, by elevation.By, now time.Time, fi
 	if err != nil {
 		return err
 	}
-	f, err := os.Create(file)
-	if err != nil {
-		return err
-	}
-	if err := pic.Write(f, strings.TrimPrefix(filepath.Ext(file), ".")); err != nil {
-		f.Close()
-		os.Remove(file)
-		return err
-	}
-	return f.Close()
+	return writePicture(pic, file, strings.TrimPrefix(filepath.Ext(file), "."))
 }
 
 // ExportPictures writes elevation and timeline of a state in every format into a folder, and returns the files' names.

@@ -126,3 +126,51 @@ func problemOf(d *topology.Design, e *estate.Estate, w Wish) (*placement.Problem
 	}
 	return &p, file.Apply(&p, nil)
 }
+
+// Siting is a placement with the choices that it was made with, as an alternative to a draft's. Err says why there is none.
+type Siting struct {
+	Choices   Choices
+	Problem   *placement.Problem
+	Placement *placement.Placement
+	Err       error
+}
+
+// Siting is the draft's own.
+func (d *Draft) Siting() *Siting {
+	return &Siting{d.Choices, d.Problem, d.Placement, d.Err}
+}
+
+// Effort of a siting that is only looked at, and of one that is shown.
+const (
+	Glance = 0.15
+	Whole  = 1
+)
+
+// Sited places a draft's design with other choices. What need not move stays where like has it.
+func (d *Draft) Sited(c Choices, like *placement.Placement, effort float64, stop func() bool) *Siting {
+	out := &Siting{Choices: c}
+	if out.Problem, out.Err = problemOf(d.Design, d.Problem.Estate, Wish{Choices: c, Rules: d.Rules}); out.Err != nil {
+		return out
+	}
+	out.Placement, out.Err = placement.Solve(*out.Problem, placement.Options{Effort: effort, Like: like, Stop: stop})
+	return out
+}
+
+// Move is a workload that one placement has elsewhere than another.
+type Move struct {
+	Workload, From, To string
+	// More is what it costs more per hour by itself.
+	More float64
+}
+
+// Moves lists the workloads that the second placement has at another site than the first.
+func Moves(a, b *placement.Placement) []Move {
+	var out []Move
+	for i := range b.Choices {
+		to := &b.Choices[i]
+		if from := a.Choice(to.Workload); from != nil && from.Site != to.Site {
+			out = append(out, Move{to.Workload, from.Site, to.Site, to.CostPerHour - from.CostPerHour})
+		}
+	}
+	return out
+}

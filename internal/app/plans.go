@@ -21,6 +21,7 @@ type Draft struct {
 	// Problem is what was to be placed, with what was chosen beside the template.
 	Problem   *placement.Problem
 	Choices   Choices
+	Rules     *rules.File
 	Placement *placement.Placement
 	Plan      *plan.Plan
 	// Err says why there is a design and yet no plan.
@@ -58,7 +59,10 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 	if d.Problem, d.Err = problemOf(d.Design, e, w); d.Err != nil {
 		return d
 	}
-	d.Choices = w.Choices
+	d.Choices, d.Rules = w.Choices, w.Rules
+	if d.Rules == nil {
+		d.Rules = rules.Default()
+	}
 	offers := make(chan tosca.Diagnostics, 1)
 	go func() { offers <- plan.Offers(d.Design, *d.Problem) }() // beside the placement: they seldom find anything
 	d.place(w, e)

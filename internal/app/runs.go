@@ -50,7 +50,14 @@ func (a *App) NewRun(ctx context.Context, p *plan.Plan) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	return a.Store.CreateRun(ctx, planID, len(p.Steps))
+	id, err := a.Store.CreateRun(ctx, planID, len(p.Steps))
+	if err != nil {
+		return 0, err
+	}
+	if err := a.Store.Reserve(ctx, id, reservationsOf(p)); err != nil {
+		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+	}
+	return id, nil
 }
 
 // spawnProcess begins the worker as a process in a session of its own, so that closing the terminal does not end it.

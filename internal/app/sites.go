@@ -45,5 +45,5 @@ func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
 			e.Sites = append(e.Sites, s)
 		}
 	}
-	return e, errors.Join(append(errs, e.Check())...)
+	return e, errors.Join(append(errs, e.Check(), a.reserved(ctx, e))...)
 }

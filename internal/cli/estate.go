@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -20,7 +21,7 @@ func (s *shared) estate() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(s.estateShow(), s.estateImport())
+	cmd.AddCommand(s.estateShow(), s.estateImport(), s.estateRelease())
 	return cmd
 }
 
@@ -70,6 +71,39 @@ func (s *shared) estateImport() *cobra.Command {
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "file to write (default: print it)")
 	return cmd
+}
+
+func (s *shared) estateRelease() *cobra.Command {
+	return &cobra.Command{
+		Use:   "release RUN",
+		Short: "Give back the addresses and VLANs of a run that has ended without standing",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 {
+				return usage{errors.New("release needs the number of a run")}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			id, err := findRun(cmd.Context(), a, args)
+			if err != nil {
+				return err
+			}
+			n, err := a.Release(cmd.Context(), id)
+			if err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(map[string]int64{"run": id, "released": n})
+			}
+			fmt.Fprintf(s.out, "run %d gave back %d addresses and VLANs\n", id, n)
+			return nil
+		},
+	}
 }
 
 func atMostOne(_ *cobra.Command, args []string) error {

@@ -130,7 +130,7 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 		req.Kind, req.Name, req.Location = site.Attachment, r.ID+" "+s.Volume, s.Location
 		req.Source, req.Target, err = e.ends(r.ID, s.Volume)
 	case r.Kind == plan.Interface:
-		req.Kind, req.Ports = site.Interface, sp.Ports
+		req.Kind, req.Ports, req.Address = site.Interface, sp.Ports, sp.Address
 		req.Source, req.Target, err = e.ends(sp.Instance, sp.Network)
 	case r.Kind == plan.Network:
 		req.Kind, req.Name, req.CIDR, req.VLAN = site.Network, sp.Label, sp.CIDR, sp.VLAN

@@ -178,7 +178,7 @@ func (c *Cloud) query(w http.ResponseWriter, _ *http.Request) {
 func (c *Cloud) facts(w http.ResponseWriter, _ *http.Request) {
 	c.mu.Lock()
 	now := *c.site
-	now.Zones = nil
+	now.Zones, now.Networks = nil, c.taken()
 	for _, r := range c.rooms {
 		if r.host == "" {
 			now.Zones = append(now.Zones, estate.Zone{Name: r.zone, Free: r.free, Total: r.total})

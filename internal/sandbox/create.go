@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"net/http"
+	"net/netip"
 	"path"
 	"slices"
 	"strconv"
@@ -217,7 +218,55 @@ func (c *Cloud) ends(t *thing) *refusal {
 	if source.host == nil {
 		return no(http.StatusConflict, "the instance %s is not active yet", source.Title)
 	}
+	return c.inside(t)
+}
+
+// inside refuses an address that another interface has.
+func (c *Cloud) inside(t *thing) *refusal {
+	address := word(t.Attributes[wire.OwnInside])
+	if address == "" {
+		return nil
+	}
+	for _, other := range c.things {
+		if word(other.Attributes[wire.OwnInside]) == address {
+			return no(http.StatusConflict, "the address %s is %s's", address, other.Title)
+		}
+	}
 	return nil
+}
+
+// taken is the site's networks with what resources here have of their pools.
+func (c *Cloud) taken() []estate.Network {
+	var out []estate.Network
+	for _, n := range c.site.Networks {
+		n.Pools = slices.Clone(n.Pools)
+		for i := range n.Pools {
+			n.Pools[i].Taken = slices.Clone(n.Pools[i].Taken)
+		}
+		if n.VLANs != nil {
+			v := *n.VLANs
+			v.Taken = slices.Clone(v.Taken)
+			n.VLANs = &v
+		}
+		out = append(out, n)
+	}
+	for _, t := range c.things {
+		if a, err := netip.ParseAddr(word(t.Attributes[wire.OwnInside])); err == nil {
+			for _, n := range out {
+				for i := range n.Pools {
+					if n.Pools[i].Contains(a) && !slices.Contains(n.Pools[i].Taken, a.String()) {
+						n.Pools[i].Taken = append(n.Pools[i].Taken, a.String())
+					}
+				}
+			}
+		}
+		for _, n := range out {
+			if v := int(number(t.Attributes[wire.VLAN])); n.VLANs != nil && v >= n.VLANs.From && v <= n.VLANs.To && !slices.Contains(n.VLANs.Taken, v) {
+				n.VLANs.Taken = append(n.VLANs.Taken, v)
+			}
+		}
+	}
+	return out
 }
 
 // boot makes the instance real.

@@ -54,6 +54,8 @@ type Request struct {
 	CIDR, VLAN string
 	// Links lead from an instance to a network or volume, by the site's ids.
 	Source, Target string
+	// Address is the address inside its network that an interface is to have; "" leaves it to the site.
+	Address string
 	// Ports of an interface that must be reachable from outside; Location of an attachment.
 	Ports    []int
 	Location string

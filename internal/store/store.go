@@ -120,6 +120,12 @@ func (s *Store) CreateRun(ctx context.Context, planID int64, steps int) (int64, 
 	return r.LastInsertId()
 }
 
+// Forget removes a run that never began.
+func (s *Store) Forget(ctx context.Context, id int64) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM runs WHERE id = ? AND state = ?`, id, string(run.Planned))
+	return err
+}
+
 const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel
 	FROM runs r JOIN plans p ON p.id = r.plan `
 

@@ -167,3 +167,22 @@ func TestADamagedFileIsRefused(t *testing.T) {
 	data, _ := os.ReadFile(path)
 	assert.Contains(t, string(data), "no database", "and left as it was")
 }
+
+func TestNothingIsHeldTwice(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "r.db"))
+	first, second := newRun(t, s), newRun(t, s)
+	require.NoError(t, s.Reserve(ctx, first, []Reservation{{Site: "hall", Value: "10.0.0.4"}, {Site: "hall", Value: "vlan 7"}}))
+	err := s.Reserve(ctx, second, []Reservation{{Site: "hall", Value: "10.0.0.5"}, {Site: "hall", Value: "vlan 7"}})
+	assert.ErrorContains(t, err, "vlan 7 at hall is held by run 1")
+	held, err := s.Reservations(ctx)
+	require.NoError(t, err)
+	assert.Len(t, held, 2, "all or nothing")
+	require.NoError(t, s.Reserve(ctx, second, []Reservation{{Site: "dam", Value: "vlan 7"}}))
+	n, err := s.Release(ctx, first)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, n)
+	require.NoError(t, s.Reserve(ctx, second, []Reservation{{Site: "hall", Value: "vlan 7"}}))
+	require.NoError(t, s.Forget(ctx, first))
+	_, err = s.Run(ctx, first)
+	assert.Error(t, err)
+}

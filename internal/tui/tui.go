@@ -15,6 +15,8 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/design"
+	"andamio/internal/tui/place"
+	"andamio/internal/tui/sites"
 	"andamio/internal/tui/today"
 	"andamio/internal/tui/view"
 )
@@ -58,6 +60,6 @@ func newFrame(ctx context.Context, a *app.App, o Options) *frame {
 	ctx, cancel := context.WithCancel(ctx)
 	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, light: o.Light, profile: colorprofile.TrueColor, w: o.W, h: o.H}
 	f.dress()
-	f.views = []view.View{today.New(a), design.New(ctx, a, o.Open), deploy.New(ctx, a)}
+	f.views = []view.View{today.New(a), sites.New(), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a)}
 	return f
 }

@@ -35,6 +35,10 @@ func main() {
 }
 
 func bench() error {
+	placed, err := places()
+	if err != nil {
+		return err
+	}
 	compiled, err := templates()
 	if err != nil {
 		return err
@@ -52,8 +56,8 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = append(append(results, keys...), compiled...)
-	fmt.Printf("%-44s %10s %10s  %-34s %8s\n", "name", "figure", "ratio", "against", "target")
+	results = append(append(append(results, keys...), compiled...), placed...)
+	fmt.Printf("%-46s %10s %10s  %-34s %8s\n", "name", "figure", "ratio", "against", "target")
 	for _, r := range results {
 		verdict := "met"
 		target := show(r.target)
@@ -66,7 +70,7 @@ func bench() error {
 		if target == "" {
 			verdict = ""
 		}
-		fmt.Printf("%-44s %10s %10.2f  %-34s %8s  %s\n", r.name, show(r.figure), r.ratio, r.base, target, verdict)
+		fmt.Printf("%-46s %10s %10.2f  %-34s %8s  %s\n", r.name, show(r.figure), r.ratio, r.base, target, verdict)
 	}
 	return nil
 }

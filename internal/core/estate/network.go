@@ -42,6 +42,11 @@ func number(a netip.Addr) uint32 {
 	return uint32(b[0])<<24 | uint32(b[1])<<16 | uint32(b[2])<<8 | uint32(b[3])
 }
 
+// Contains reports whether an address lies in the pool.
+func (p Pool) Contains(a netip.Addr) bool {
+	return p.Size() > 0 && !a.Less(netip.MustParseAddr(p.From)) && !netip.MustParseAddr(p.To).Less(a)
+}
+
 // Free is how many of the pool's addresses are left.
 func (p Pool) Free() int { return p.Size() - len(p.Taken) }
 

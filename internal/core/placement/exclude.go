@@ -33,7 +33,7 @@ func (m *model) exclusions(w *Workload, s int, first bool) []exclusion {
 			return out
 		}
 		if lack := r.lack(site); lack != "" {
-			out = append(out, exclusion{r.Name, fmt.Sprintf("rule %s: %s", r.Name, lack), r.short()})
+			out = append(out, exclusion{r.Name, fmt.Sprintf("rule %s: %s", r.Name, lack), r.short(site)})
 		}
 	}
 	for _, e := range w.Ends {

@@ -1,5 +1,24 @@
 package placement
 
+// alike begins with an earlier placement: what may stay there stays, the rest is planted and settled. The result is taken if
+// nothing better was found.
+func (f *finder) alike(like *Placement) {
+	s := newState(f.m)
+	var rest []int32
+	for u := range f.m.units {
+		if was := f.m.wasAt(int32(u), like); was == nil || !s.putBack(int32(u), was) {
+			rest = append(rest, int32(u))
+		}
+	}
+	if left := s.planter(nil, 0, f.rng).plant(rest); len(left) > 0 {
+		return
+	}
+	s.settleDown(20, true, f.rng, f.o.Stop)
+	if s.objective <= f.best.objective+margin(f.best.objective) {
+		f.best = s
+	}
+}
+
 // resemblances is how often everything is asked again whether it can be where it was: what moves makes room for others.
 const resemblances = 3
 
@@ -46,27 +65,34 @@ func (s *state) isAt(picks []pick) bool {
 	return true
 }
 
-// moveBack puts a unit where it was, if it fits there and the whole is no worse.
-func (s *state) moveBack(u int32, was []pick) bool {
-	before := s.objective
-	now := s.keep(nil, u)
-	s.leave(u)
+// putBack puts a unit, which has no place, where it was; false, and nothing is changed, if it does not fit there.
+func (s *state) putBack(u int32, was []pick) bool {
 	for i, k := range was {
-		o := &s.m.classes[s.m.class[k.workload]].opts[k.opt]
-		if s.m.strict && !s.nearEnough(u, o.site) || !s.quotaHolds(o) || !s.m.classes[s.m.class[k.workload]].admits(&s.m.rooms[k.room]) || !s.admits(k.workload, o, k.room) {
+		c := s.m.classes[s.m.class[k.workload]]
+		o := &c.opts[k.opt]
+		if s.m.strict && !s.nearEnough(u, o.site) || !s.quotaHolds(o) || !c.admits(&s.m.rooms[k.room]) || !s.admits(k.workload, o, k.room) {
 			for _, done := range was[:i] {
 				s.lift(done.workload)
 			}
-			s.back([]int32{u}, now)
 			return false
 		}
 		s.put(k.workload, k.opt, k.room)
 	}
 	s.settle(u, s.option(was[0].workload).site)
-	if s.objective <= before+gain {
-		return true
-	}
+	return true
+}
+
+// moveBack moves a unit to where it was, if it fits there and the whole is no worse.
+func (s *state) moveBack(u int32, was []pick) bool {
+	before := s.objective
+	now := s.keep(nil, u)
 	s.leave(u)
+	if s.putBack(u, was) {
+		if s.objective <= before+gain {
+			return true
+		}
+		s.leave(u)
+	}
 	s.back([]int32{u}, now)
 	return false
 }

@@ -65,12 +65,21 @@ func list(words []string) string {
 	return fmt.Sprintf("one of %v", words)
 }
 
-// short is the rule in a word or two.
-func (r Rule) short() string {
-	if r.Short != "" {
+// short says in a word or two what of the rule a site does not meet.
+func (r Rule) short(site *estate.Site) string {
+	switch {
+	case r.Short != "":
 		return r.Short
+	case r.Listed:
+		return r.Name
+	case len(r.Sites) > 0 && !slices.Contains(r.Sites, site.Name):
+		return "not allowed"
+	case len(r.Kinds) > 0 && !slices.Contains(r.Kinds, string(site.Kind)):
+		return "not " + r.Kinds[0]
+	case len(r.Jurisdictions) > 0 && !slices.Contains(r.Jurisdictions, site.Jurisdiction):
+		return "under " + site.Jurisdiction
 	}
-	return r.Name
+	return r.lack(site)
 }
 
 func because(r Rule) string {

@@ -27,6 +27,7 @@ func Solve(p Problem, o Options) (*Placement, error) {
 		return p.within(f, o)
 	}
 	if o.Like != nil {
+		f.alike(o.Like)
 		f.best.resemble(o.Like)
 	}
 	return m.result(f, o), nil

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 
+	"andamio/internal/core/address"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/topology"
@@ -41,6 +42,8 @@ type compiler struct {
 	onBase   map[*topology.Node][]*topology.Node
 	sequence []*topology.Node
 	outputs  map[string][]string
+	// books are what is handed out of the pools of each site.
+	books map[string]*address.Book
 	// ids are the ids of instances, by the node's place in the design.
 	ids [][]string
 }
@@ -105,7 +108,7 @@ func newCompiler(d *topology.Design, placed *placement.Placement, e *estate.Esta
 		plan: &Plan{Version: Version, Name: d.Name, Preset: preset, Currency: e.Currency, Inputs: map[string]any{},
 			Secrets: d.Secrets, Scripts: map[string]string{}, Files: map[string][]byte{}, Notes: d.Notes},
 		at: make(map[string]int, n), stepAt: make(map[string]int, 2*n), last: make(map[string]string, n),
-		plugged: map[string]string{}, ready: map[string][]string{}, waits: map[string][]string{},
+		plugged: map[string]string{}, books: map[string]*address.Book{}, ready: map[string][]string{}, waits: map[string][]string{},
 		putOut: map[string]bool{}, provides: map[string]string{}, asked: map[string][]asking{},
 		incoming: map[*topology.Node][]incoming{}, onBase: map[*topology.Node][]*topology.Node{},
 	}

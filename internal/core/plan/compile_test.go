@@ -296,3 +296,42 @@ func lawful(t *rapid.T, p *plan.Plan) {
 		}
 	}
 }
+
+func TestPoolsAndNamesAreHandedOutInThePlan(t *testing.T) {
+	e := &estate.Estate{Currency: "cr", Sites: []*estate.Site{{Name: "hall", Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true,
+		Zones: []estate.Zone{{Name: "a", Free: estate.Capacity{Cores: 64, MemoryGiB: 256, DiskGiB: 4000}}}, Images: []estate.Image{{Name: "i", OS: "linux"}},
+		Networks: []estate.Network{{Name: "lan", Pools: []estate.Pool{{From: "10.3.0.4", To: "10.3.0.6", Taken: []string{"10.3.0.4"}}}, VLANs: &estate.VLANRange{From: 30, To: 31, Taken: []int{30}}}},
+		Naming: &estate.Naming{Template: "${deployment}-${node}-${index}", Pattern: "[a-z0-9-]+"}}}}
+	text := func(count int, pick string) string {
+		return `tosca_definitions_version: tosca_simple_yaml_1_3
+metadata: { template_name: watch }
+topology_template:
+  node_templates:
+    lan: { type: tosca.nodes.network.Network, properties: { network_name: lan, cidr: 10.3.0.0/24` + pick + ` } }
+    box:
+      type: tosca.nodes.Compute
+      capabilities: { os: { properties: { type: linux } }, scalable: { properties: { min_instances: 1, max_instances: 9, default_instances: ` + fmt.Sprint(count) + ` } } }
+    port: { type: tosca.nodes.network.Port, properties: { ip_address: 10.3.0.6 }, requirements: [ binding: box, link: lan ] }
+`
+	}
+	compile := func(text string) (*plan.Plan, error) {
+		tmpl, diags := tosca.Read("t.yaml", func(string) ([]byte, error) { return []byte(text), nil })
+		require.Zero(t, diags.Errors(), diags.Error())
+		d, diags := topology.Build(tmpl, nil, topology.Options{})
+		require.Zero(t, diags.Errors(), diags.Error())
+		placed, err := placement.Solve(plan.Problem(d, e), placement.Options{})
+		require.NoError(t, err)
+		return plan.Compile(d, placed, e, plan.Options{})
+	}
+	p, err := compile(text(2, ""))
+	require.NoError(t, err)
+	assert.Equal(t, "31", p.Resource("lan@hall").Spec.VLAN, "30 is taken")
+	assert.Equal(t, "10.3.0.6", p.Resource("port-1").Spec.Address, "the one that was picked")
+	assert.Equal(t, "10.3.0.5", p.Resource("port-2").Spec.Address, "the lowest that is free")
+	assert.Equal(t, "watch-box-2", p.Resource("box-2").Spec.Hostname)
+	_, err = compile(text(2, ", segmentation_id: '30'"))
+	assert.ErrorContains(t, err, "lan asks for VLAN 30 at hall, which something at the site has")
+	e.Sites[0].Naming.Pattern = "[0-9]+"
+	_, err = compile(text(1, ""))
+	assert.ErrorContains(t, err, "the name watch-box-1 is not one that hall takes")
+}

@@ -42,6 +42,10 @@ func (c *compiler) network(n *topology.Node, site string) error {
 	if label == "" {
 		label = n.Name
 	}
+	vlan, err := c.vlan(n, site, vlan)
+	if err != nil {
+		return err
+	}
 	c.addNetwork(Resource{ID: id, Node: n.Name, Title: n.Name, Service: n.Service, Description: n.Description, Site: site,
 		Detail: cidr, Spec: Spec{Label: label, CIDR: cidr, VLAN: vlan}})
 	return nil
@@ -98,12 +102,11 @@ func round(x float64) float64 { return math.Round(x*1e6) / 1e6 }
 
 func (c *compiler) instances() error {
 	return c.each(topology.Instance, func(n *topology.Node, i int, at *placement.Choice) error {
-		c.instance(n, i, at)
-		return nil
+		return c.instance(n, i, at)
 	})
 }
 
-func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
+func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error {
 	site := c.estate.Site(at.Site)
 	need, volumes := needOf(n)
 	cores, memory := need.Cores, need.MemoryGiB
@@ -117,10 +120,14 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
 		detail = at.Size + " " + detail
 	}
 	id := c.resourceID(n, i)
+	name, err := c.hostname(n, i, at)
+	if err != nil {
+		return err
+	}
 	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Instance, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, Host: at.Host, Detail: detail,
 		CostPerHour: round(at.CostPerHour - volumes*site.Prices.Disk), Why: at.Reasons, Elsewhere: at.Elsewhere,
-		Spec: Spec{Hostname: Hostname(id), Cores: cores, MemoryGiB: memory, DiskGiB: need.DiskGiB - volumes, Size: at.Size,
+		Spec: Spec{Hostname: name, Cores: cores, MemoryGiB: memory, DiskGiB: need.DiskGiB - volumes, Size: at.Size,
 			Image: imageOf(site, n)}})
 	created := c.step(Step{Resource: id, Op: Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",
 		site.Timings.Instance)
@@ -131,6 +138,7 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) {
 			c.attach(id, created, rel, i)
 		}
 	}
+	return nil
 }
 
 // imageOf is what an instance starts from: the image it names, or the site's first of its system.

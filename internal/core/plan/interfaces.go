@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"slices"
 
 	"andamio/internal/core/placement"
@@ -14,9 +15,8 @@ const impliedNetwork = "site-lan"
 // asks for none, since an instance without a network can neither be configured nor answer.
 func (c *compiler) interfaces() error {
 	err := c.each(topology.Interface, func(n *topology.Node, i int, at *placement.Choice) error {
-		c.plug(c.resourceID(n, i), n.Name, title(n, i), n.Service, c.resourceID(n.Base, i), n.Base,
-			networkID(target(n, topology.Links).Name, at.Site))
-		return nil
+		return c.plug(wiring{id: c.resourceID(n, i), node: n, title: title(n, i), instance: c.resourceID(n.Base, i), base: n.Base,
+			network: networkID(target(n, topology.Links).Name, at.Site), address: pickedAddress(n, i)})
 	})
 	if err != nil {
 		return err
@@ -31,16 +31,26 @@ func (c *compiler) interfaces() error {
 			c.addNetwork(Resource{ID: lan, Node: impliedNetwork, Title: impliedNetwork, Site: at.Site,
 				Description: "network for instances whose template names none", Spec: Spec{Label: impliedNetwork}})
 		}
-		c.plug(instance+".if", n.Name, title(n, i)+" interface", n.Service, instance, n, lan)
-		return nil
+		return c.plug(wiring{id: instance + ".if", node: n, title: title(n, i) + " interface", instance: instance, base: n, network: lan})
 	})
 }
 
-func (c *compiler) plug(id, node, title, service, instance string, base *topology.Node, network string) {
+// wiring is an interface to be: of which instance, into which network, at which address if one was picked.
+type wiring struct {
+	id, title, instance, network, address string
+	node, base                            *topology.Node
+}
+
+func (c *compiler) plug(w wiring) error {
+	id, instance, network := w.id, w.instance, w.network
 	on := c.resource(instance)
-	c.add(Resource{ID: id, Node: node, Title: title, Kind: Interface, Service: service, Site: on.Site, Zone: on.Zone,
-		PartOf: instance, StandsOn: []string{instance, network}, Why: []string{"with the instance it belongs to"},
-		Spec: Spec{Network: network, Instance: instance, Ports: c.ports(base)}})
+	address, err := c.address(id, on.Site, c.resource(network).Spec.CIDR, w.address)
+	if err != nil {
+		return fmt.Errorf("%s: %w", w.node.Pos, err)
+	}
+	c.add(Resource{ID: id, Node: w.node.Name, Title: w.title, Kind: Interface, Service: w.node.Service, Site: on.Site, Zone: on.Zone,
+		PartOf: instance, StandsOn: []string{instance, network}, Why: []string{"with the instance it belongs to"}, Detail: address,
+		Spec: Spec{Network: network, Instance: instance, Ports: c.ports(w.base), Address: address}})
 	on = c.resource(instance)
 	on.StandsOn = append(on.StandsOn, network)
 	if c.plugged[instance] == "" {
@@ -49,6 +59,7 @@ func (c *compiler) plug(id, node, title, service, instance string, base *topolog
 	done := c.step(Step{Resource: id, Op: Plug, Title: "plug into " + c.resource(network).Title, Check: Condition{Kind: CheckSite}},
 		"", c.estate.Site(on.Site).Timings.Interface, c.ready[instance][0], c.last[network])
 	c.ready[instance] = append(c.ready[instance], done)
+	return nil
 }
 
 // interfaceOf is the id of the first interface of a node's i-th instance.

@@ -2,11 +2,11 @@ package plan
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
@@ -149,15 +149,12 @@ func placeOf(n *topology.Node, property string) (tosca.Pos, int) {
 // name holds the names of a node's instances against the naming rules of the sites. A strict rule of every site makes a
 // mistake, any other a doubt.
 func (o *offers) name(n *topology.Node, sites []*estate.Site) {
-	name := Hostname(instanceID(n, 0))
 	var against []*estate.Site
-	strict := 0
+	strict, name := 0, ""
 	for _, s := range sites {
-		if s.Naming == nil {
-			continue
-		}
-		if re, err := regexp.Compile("^(?:" + s.Naming.Pattern + ")$"); err == nil && !re.MatchString(name) {
-			against = append(against, s)
+		made, err := naming.Name(s.Naming, naming.Values{Deployment: o.design.Name, Service: n.Service, Node: n.Name, Index: "1", Site: s.Name})
+		if err != nil || !naming.Fits(s.Naming, made) {
+			against, name = append(against, s), made
 			if !s.Naming.Advisory {
 				strict++
 			}
@@ -216,6 +213,3 @@ func (o *offers) needs(n *topology.Node, meta map[string]string, given map[strin
 			"remove it, or allow a site that has "+feature)
 	}
 }
-
-// Hostname is what an instance is called in its own network: dots of a part's name would part domains.
-func Hostname(id string) string { return strings.ReplaceAll(id, ".", "-") }

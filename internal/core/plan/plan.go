@@ -156,6 +156,7 @@ type Spec struct {
 	VLAN       string  `json:"vlan,omitempty"`
 	Network    string  `json:"network,omitempty"`
 	Instance   string  `json:"instance,omitempty"`
+	Address    string  `json:"address,omitempty"`
 	Ports      []int   `json:"ports,omitempty"`
 	Protocol   string  `json:"protocol,omitempty"`
 	Port       int     `json:"port,omitempty"`

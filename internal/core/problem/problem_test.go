@@ -50,19 +50,19 @@ func TestTheExampleIsAnsweredAsRecorded(t *testing.T) {
 func TestEveryMistakeIsSaidWithItsPlace(t *testing.T) {
 	good := basin(t)
 	for change, says := range map[[2]string]string{
-		{"andamio.problem/1", "andamio.problem/9"}:                 `version: "andamio.problem/9" is not read`,
-		{"name: gauge-node", "nom: gauge-node"}:                    `unknown field "nom"`,
-		{"estate_file: estate.json", ""}:                           "the problem has no sites",
-		{"estate_file: estate.json", "estate_file: none.json"}:     "estate_file: ",
-		{"name: readings-host", "name: gauge-node"}:                `workloads[1].name: "gauge-node" is empty or used twice`,
-		{"cores: 2, memory_gib: 4, disk_gib: 36", "cores: -2"}:     "workloads[0].needs.cores: -2 is negative",
-		{"volumes_gib: 500", "volumes_gib: 5000"}:                  "workloads[1].volumes_gib: 5000 is more than needs.disk_gib",
-		{"count: 8", "count: 9999999"}:                             "workloads[2].count",
-		{"site: vega, max_ms: 30", "site: atlantis, max_ms: 30"}:   `there is no site "atlantis"`,
-		{"from: gauge-node", "from: submarine"}:                    `traffic[0]: from "submarine" to "readings-host"`,
-		{"apart: host", "apart: planet"}:                           "constraints[0]: apart is over",
-		{"workloads: [ contacts-host ]", "workloads: [ nobody ]"}:  `constraints[0].workloads: there is no workload "nobody"`,
-		{"requester: { group", "payment: barter\nrequester: { g"}:  `payment: "barter" is not one of`,
+		{"andamio.problem/1", "andamio.problem/9"}:                       `version: "andamio.problem/9" is not read`,
+		{"name: gauge-node", "nom: gauge-node"}:                          `unknown field "nom"`,
+		{"estate_file: estate.json", ""}:                                 "the problem has no sites",
+		{"estate_file: estate.json", "estate_file: none.json"}:           "estate_file: ",
+		{"name: readings-host", "name: gauge-node"}:                      `workloads[1].name: "gauge-node" is empty or used twice`,
+		{"cores: 2, memory_gib: 4, disk_gib: 36", "cores: -2"}:           "workloads[0].needs.cores: -2 is negative",
+		{"volumes_gib: 500", "volumes_gib: 5000"}:                        "workloads[1].volumes_gib: 5000 is more than needs.disk_gib",
+		{"count: 8", "count: 9999999"}:                                   "workloads[2].count",
+		{"site: vega, max_ms: 30", "site: atlantis, max_ms: 30"}:         `there is no site "atlantis"`,
+		{"from: gauge-node", "from: submarine"}:                          `traffic[0]: from "submarine" to "readings-host"`,
+		{"apart: host", "apart: planet"}:                                 "constraints[0]: apart is over",
+		{"workloads: [ contacts-host ]", "workloads: [ nobody ]"}:        `constraints[0].workloads: there is no workload "nobody"`,
+		{"requester: { group", "payment: barter\nrequester: { g"}:        `payment: "barter" is not one of`,
 		{"requester: { group", "rules_file: x.yaml\nrequester: { group"}: "rules_file: ",
 	} {
 		text := strings.Replace(good, change[0], change[1], 1)

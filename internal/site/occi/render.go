@@ -44,6 +44,7 @@ func render(r site.Request) wire.Resource {
 		w.Source = &wire.End{Location: "/compute/" + r.Source, Kind: wire.Compute}
 		w.Target = &wire.End{Location: "/network/" + r.Target, Kind: wire.Network}
 		a[wire.OwnPorts] = joinPorts(r.Ports)
+		set(wire.OwnInside, r.Address)
 	case site.Attachment:
 		w.Kind = wire.StorageLink
 		w.Source = &wire.End{Location: "/compute/" + r.Source, Kind: wire.Compute}

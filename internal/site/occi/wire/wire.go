@@ -77,6 +77,7 @@ const (
 	OwnMarkText  = "andamio.mark.text"      // plan and step that asked
 	OwnPorts     = "andamio.reach.ports"    // requested ports: "22,8080"
 	OwnPortMap   = "andamio.reach.map"      // where they are reached: "22:20022,8080:20080"
+	OwnInside    = "andamio.reach.inside"   // the address inside the network, of the site's pools
 	OwnSSHUser   = "andamio.reach.ssh.user" // how to open a shell
 	OwnHostKey   = "andamio.reach.ssh.hostkey"
 	OwnSiteFacts = "andamio.site.facts" // the site's part of an estate, as JSON

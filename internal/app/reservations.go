@@ -1,0 +1,84 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+)
+
+const vlanPrefix = "vlan "
+
+// reservationsOf is what a plan takes of the pools of its sites.
+func reservationsOf(p *plan.Plan) []store.Reservation {
+	var out []store.Reservation
+	for i := range p.Resources {
+		r := &p.Resources[i]
+		if r.Spec.Existing != "" {
+			continue
+		}
+		if r.Kind == plan.Interface && r.Spec.Address != "" {
+			out = append(out, store.Reservation{Site: r.Site, Value: r.Spec.Address})
+		}
+		if r.Kind == plan.Network && r.Spec.VLAN != "" {
+			out = append(out, store.Reservation{Site: r.Site, Value: vlanPrefix + r.Spec.VLAN})
+		}
+	}
+	return out
+}
+
+// reserved marks what runs have of an estate's pools as taken, so that no other plan is given it.
+func (a *App) reserved(ctx context.Context, e *estate.Estate) error {
+	if a.Store == nil {
+		return nil
+	}
+	held, err := a.Store.Reservations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range held {
+		if s := e.Site(r.Site); s != nil {
+			markTaken(s, r.Value)
+		}
+	}
+	return nil
+}
+
+func markTaken(s *estate.Site, value string) {
+	if text, ok := strings.CutPrefix(value, vlanPrefix); ok {
+		n, err := strconv.Atoi(text)
+		for _, net := range s.Networks {
+			if v := net.VLANs; err == nil && v != nil && n >= v.From && n <= v.To && !slices.Contains(v.Taken, n) {
+				v.Taken = append(v.Taken, n)
+			}
+		}
+		return
+	}
+	addr, err := netip.ParseAddr(value)
+	for _, net := range s.Networks {
+		for i := range net.Pools {
+			if p := &net.Pools[i]; err == nil && p.Contains(addr) && !slices.Contains(p.Taken, value) {
+				p.Taken = append(p.Taken, value)
+			}
+		}
+	}
+}
+
+// Release gives back the addresses and VLANs that a run has, and says how many. A run under way keeps them.
+func (a *App) Release(ctx context.Context, id int64) (int64, error) {
+	r, err := a.Store.Run(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	if r.State == run.UnderWay || r.State == run.Standing {
+		return 0, fmt.Errorf("run %d is %s: what it has is in use", id, r.State)
+	}
+	return a.Store.Release(ctx, id)
+}

@@ -1,0 +1,73 @@
+package plan
+
+import (
+	"fmt"
+	"strconv"
+
+	"andamio/internal/core/address"
+	"andamio/internal/core/naming"
+	"andamio/internal/core/placement"
+	"andamio/internal/core/topology"
+)
+
+// book is what is handed out at a site.
+func (c *compiler) book(site string) *address.Book {
+	b := c.books[site]
+	if b == nil {
+		b = address.NewBook(c.estate.Site(site))
+		c.books[site] = b
+	}
+	return b
+}
+
+// vlan is the number of a network at a site: the one that the template picks, or the lowest free one where the site has a
+// range; what the template says where it has none.
+func (c *compiler) vlan(n *topology.Node, site, pick string) (string, error) {
+	b := c.book(site)
+	if !b.HasVLANs() {
+		return pick, nil
+	}
+	number := 0
+	if pick != "" {
+		var err error
+		if number, err = strconv.Atoi(pick); err != nil || number < 1 {
+			return "", fmt.Errorf("%s: segmentation_id %q is no VLAN number", n.Pos, pick)
+		}
+	}
+	got, err := b.VLAN(n.Name, number)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", n.Pos, err)
+	}
+	return strconv.Itoa(got), nil
+}
+
+// address is the address of an interface at a site: the one its port picks, or the lowest free one of the site's pools; ""
+// where the site has none.
+func (c *compiler) address(id, site, cidr, pick string) (string, error) {
+	b := c.book(site)
+	if !b.HasPools() {
+		return pick, nil
+	}
+	return b.Address(id, cidr, pick)
+}
+
+// pickedAddress is the address that an interface node asks for, for its i-th instance: only one instance can have it.
+func pickedAddress(n *topology.Node, i int) string {
+	if pick, ok := n.Properties["ip_address"].(string); ok && i == 0 {
+		return pick
+	}
+	return ""
+}
+
+// hostname is what an instance is called, by the naming rule of its site. A name against a strict rule is an error.
+func (c *compiler) hostname(n *topology.Node, i int, at *placement.Choice) (string, error) {
+	rule := c.estate.Site(at.Site).Naming
+	name, err := naming.Name(rule, naming.Values{Deployment: c.plan.Name, Service: n.Service, Node: n.Name, Index: strconv.Itoa(i + 1), Site: at.Site, Zone: at.Zone})
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", at.Site, err)
+	}
+	if !naming.Fits(rule, name) && !rule.Advisory {
+		return "", fmt.Errorf("%s: the name %s is not one that %s takes: names there match %s", n.Pos, name, at.Site, rule.Pattern)
+	}
+	return name, nil
+}

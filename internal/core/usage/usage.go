@@ -1,0 +1,105 @@
+// Package usage says how full the rooms of an estate are: what is used, what a placement would add, what is left.
+//
+// In go an estate and a placement over it, which may be nil; out comes a [Site] for each site, which screens and drawings
+// share.
+package usage
+
+import (
+	"andamio/internal/core/estate"
+	"andamio/internal/core/placement"
+)
+
+// Load is how full something is in one dimension. Where the whole was not said, what is free counts as the whole.
+type Load struct{ Total, Used, Plan float64 }
+
+// Free is what is left when the plan stands.
+func (l Load) Free() float64 { return l.Total - l.Used - l.Plan }
+
+func (l Load) plus(o Load) Load { return Load{l.Total + o.Total, l.Used + o.Used, l.Plan + o.Plan} }
+
+// Room is a room's load.
+type Room struct {
+	Name, Zone, Host    string
+	Cores, Memory, Disk Load
+	// Instances is how many the plan puts there.
+	Instances int
+}
+
+// Site is a site's load, and its rooms'.
+type Site struct {
+	Site                *estate.Site
+	Rooms               []Room
+	Cores, Memory, Disk Load
+	Instances           int
+	// CostPerHour is what the plan costs there.
+	CostPerHour float64
+}
+
+// Of works the loads out.
+func Of(e *estate.Estate, placed *placement.Placement) []Site {
+	out := make([]Site, 0, len(e.Sites))
+	for _, s := range e.Sites {
+		site := Site{Site: s}
+		for _, r := range s.Rooms() {
+			room := Room{Name: r.Name(), Zone: r.Zone, Host: r.Host}
+			total := r.Total
+			if total.IsZero() {
+				total = r.Free
+			}
+			used := r.Used()
+			room.Cores = Load{float64(total.Cores), float64(used.Cores), 0}
+			room.Memory = Load{total.MemoryGiB, used.MemoryGiB, 0}
+			room.Disk = Load{total.DiskGiB, used.DiskGiB, 0}
+			site.Rooms = append(site.Rooms, room)
+		}
+		out = append(out, site)
+	}
+	if placed != nil {
+		add(out, placed)
+	}
+	for i := range out {
+		for _, r := range out[i].Rooms {
+			out[i].Cores = out[i].Cores.plus(r.Cores)
+			out[i].Memory = out[i].Memory.plus(r.Memory)
+			out[i].Disk = out[i].Disk.plus(r.Disk)
+		}
+	}
+	return out
+}
+
+// add adds what a placement puts into each room.
+func add(sites []Site, placed *placement.Placement) {
+	at := map[placement.Spot]*Room{}
+	by := map[string]*Site{}
+	for i := range sites {
+		by[sites[i].Site.Name] = &sites[i]
+		for k := range sites[i].Rooms {
+			r := &sites[i].Rooms[k]
+			at[placement.Spot{Site: sites[i].Site.Name, Zone: r.Zone, Host: r.Host}] = r
+		}
+	}
+	for i := range placed.Choices {
+		c := &placed.Choices[i]
+		r, s := at[placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}], by[c.Site]
+		if r == nil {
+			continue
+		}
+		r.Cores.Plan += float64(c.Takes.Cores)
+		r.Memory.Plan += c.Takes.MemoryGiB
+		r.Disk.Plan += c.Takes.DiskGiB
+		r.Instances++
+		s.Instances++
+		s.CostPerHour += c.CostPerHour
+	}
+}
+
+// Sum is the load of all sites together.
+func Sum(sites []Site) Site {
+	var out Site
+	for _, s := range sites {
+		out.Cores, out.Memory, out.Disk = out.Cores.plus(s.Cores), out.Memory.plus(s.Memory), out.Disk.plus(s.Disk)
+		out.Instances += s.Instances
+		out.CostPerHour += s.CostPerHour
+	}
+	return out
+}

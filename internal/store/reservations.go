@@ -1,0 +1,64 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+)
+
+// Reservation is an address of a site's pools, or "vlan N", that a run has.
+type Reservation struct {
+	Site, Value string
+	Run         int64
+}
+
+// Reserve gives a run what it asks for, all or nothing. The error names the run that has some of it already.
+func (s *Store) Reserve(ctx context.Context, runID int64, all []Reservation) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // after a commit it does nothing
+	for _, r := range all {
+		var holder int64
+		err := tx.QueryRowContext(ctx, `SELECT run FROM reservations WHERE site = ? AND value = ?`, r.Site, r.Value).Scan(&holder)
+		if err == nil {
+			return fmt.Errorf("%s at %s is held by run %d; plan anew, or give it back with andamio estate release %d", r.Value, r.Site, holder, holder)
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO reservations (site, value, run) VALUES (?, ?, ?)`, r.Site, r.Value, runID); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// Release gives back what a run has, and returns how much that was.
+func (s *Store) Release(ctx context.Context, runID int64) (int64, error) {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM reservations WHERE run = ?`, runID)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+// Reservations lists what is held, by site.
+func (s *Store) Reservations(ctx context.Context) ([]Reservation, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT site, value, run FROM reservations ORDER BY site, value`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Reservation
+	for rows.Next() {
+		var r Reservation
+		if err := rows.Scan(&r.Site, &r.Value, &r.Run); err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,207 @@
+// Package sites is the Sites view: what have I got, and what is left? Each site a strip with its rooms as capacity bars, split
+// into what is used, what the plan would add and what is free; its pools, prices, features, and how old all that is.
+package sites
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/placement"
+	"andamio/internal/core/usage"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// View is the Sites view.
+type View struct {
+	draft *app.Draft
+	loads []usage.Site
+	at    int
+	top   int
+	spots []spot
+	// dim is what the bars show: cores, memory or disk.
+	dim int
+}
+
+// spot is where a site was drawn.
+type spot struct{ y, h, site int }
+
+// New makes the view.
+func New() *View { return &View{} }
+
+// Name, Digit and Badge describe the tab.
+func (v *View) Name() string           { return "Sites" }
+func (v *View) Digit() string          { return "1" }
+func (v *View) Badge(time.Time) string { return "" }
+
+// Update hears messages.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(view.Drafted); ok {
+		v.draft, v.loads = msg.Draft, nil
+		if e := v.estate(); e != nil {
+			v.loads = usage.Of(e, msg.Draft.Placement)
+		}
+		v.at = min(v.at, max(len(v.loads)-1, 0))
+	}
+	return nil
+}
+
+func (v *View) estate() *estate.Estate {
+	if v.draft == nil || v.draft.Problem == nil {
+		return nil
+	}
+	return v.draft.Problem.Estate
+}
+
+// dims are what the bars can show.
+var dims = []struct {
+	word string
+	of   func(usage.Room) usage.Load
+	sum  func(usage.Site) usage.Load
+}{
+	{"cores", func(r usage.Room) usage.Load { return r.Cores }, func(s usage.Site) usage.Load { return s.Cores }},
+	{"GiB memory", func(r usage.Room) usage.Load { return r.Memory }, func(s usage.Site) usage.Load { return s.Memory }},
+	{"GiB disk", func(r usage.Room) usage.Load { return r.Disk }, func(s usage.Site) usage.Load { return s.Disk }},
+}
+
+// Key acts on a key.
+func (v *View) Key(key string) (tea.Cmd, bool) {
+	switch key {
+	case "up", "k":
+		v.at = max(v.at-1, 0)
+	case "down", "j":
+		v.at = min(v.at+1, max(len(v.loads)-1, 0))
+	case "left", "h":
+		v.dim = (v.dim + len(dims) - 1) % len(dims)
+	case "right", "l", "m":
+		v.dim = (v.dim + 1) % len(dims)
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// Click selects a site.
+func (v *View) Click(_, y int) tea.Cmd {
+	for _, s := range v.spots {
+		if y >= s.y && y < s.y+s.h {
+			v.at = s.site
+		}
+	}
+	return nil
+}
+
+// Wheel moves the selection.
+func (v *View) Wheel(dy int) { v.at = min(max(v.at+dy, 0), max(len(v.loads)-1, 0)) }
+
+// Find selects the first site with the text in its name, provider or features.
+func (v *View) Find(text string) bool {
+	for i, l := range v.loads {
+		s := l.Site
+		if strings.Contains(strings.ToLower(strings.Join(append([]string{s.Name, s.Title, string(s.Kind), s.Provider, s.Jurisdiction}, s.Features...), " ")), strings.ToLower(text)) {
+			v.at = i
+			return true
+		}
+	}
+	return false
+}
+
+// Keys are the view's keys.
+func (v *View) Keys() []view.Key {
+	return []view.Key{{Key: "↑↓", Does: "site"}, {Key: "←→", Does: "cores, memory, disk"}, {Key: "w", Does: "why so full, sizes and prices"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
+}
+
+// Why says what fills the selected site, and everything that it offers.
+func (v *View) Why() view.Note {
+	if v.at >= len(v.loads) {
+		return view.Note{Title: "sites", Lines: []view.Line{view.Say("no site is known yet")}}
+	}
+	l := v.loads[v.at]
+	note := view.Note{Title: l.Site.Name, Lines: []view.Line{view.Head("what this plan puts here")}}
+	if v.draft.Placement != nil {
+		for i := range v.draft.Placement.Choices {
+			if c := &v.draft.Placement.Choices[i]; c.Site == l.Site.Name {
+				note.Lines = append(note.Lines, view.Say(fmt.Sprintf("  %-20s %s%s", c.Workload, c.Takes, inRoom(c))))
+			}
+		}
+	}
+	if l.Instances == 0 {
+		note.Lines = append(note.Lines, view.Say("  nothing"))
+	}
+	note.Lines = append(note.Lines, view.Say(""), view.Head("sizes and prices an hour"))
+	for _, z := range l.Site.Sizes {
+		text := fmt.Sprintf("  %-10s %2d cores %4g GiB  %.4f", z.Name, z.Cores, z.MemoryGiB, z.PricePerHour)
+		for _, p := range estate.Payments[1:] {
+			if x, ok := z.Price(p); ok {
+				text += fmt.Sprintf("   %s %.4f", p, x)
+			}
+		}
+		note.Lines = append(note.Lines, view.Say(text))
+	}
+	if p := l.Site.Prices; l.Site.FreeForm {
+		note.Lines = append(note.Lines, view.Say(fmt.Sprintf("  any size: %.4f a core, %.4f a GiB of memory", p.Core, p.Memory)))
+	}
+	return view.Note{Title: note.Title, Lines: append(note.Lines, v.offers(l.Site)...)}
+}
+
+func inRoom(c *placement.Choice) string {
+	if c.Host != "" {
+		return " · zone " + c.Zone + ", " + c.Host
+	}
+	return " · zone " + c.Zone
+}
+
+// offers are disks, images, egress and distances.
+func (v *View) offers(s *estate.Site) []view.Line {
+	lines := []view.Line{view.Say(fmt.Sprintf("  disk %.4f a GiB, address %.4f", s.Prices.Disk, s.Prices.Address))}
+	for _, c := range s.Storage {
+		lines = append(lines, view.Say(fmt.Sprintf("  storage class %s: %.4f a GiB", c.Name, c.PriceGiB)))
+	}
+	lines = append(lines, view.Say(""), view.Head("to other sites"))
+	for _, o := range v.estate().Sites {
+		if o.Name == s.Name {
+			continue
+		}
+		far := "nobody measured how far"
+		if ms, known := estate.Distance(s, o); known {
+			far = fmt.Sprintf("%g ms", ms)
+		}
+		lines = append(lines, view.Say(fmt.Sprintf("  %-16s %-24s %.4f %s a GiB", o.Name, far, s.EgressTo(o), v.estate().Currency)))
+	}
+	var images []string
+	for _, i := range s.Images {
+		images = append(images, i.Name)
+	}
+	return append(lines, view.Say(""), view.Head("images"), view.Say("  "+strings.Join(images, ", ")))
+}
+
+// Acts has nothing yet that a view of its own would not do.
+func (v *View) Acts() []view.Act { return nil }
+
+// Export writes the chart of the capacity.
+func (v *View) Export() tea.Cmd {
+	if v.estate() == nil {
+		return nil
+	}
+	problem, placed, name := v.draft.Problem, v.draft.Placement, v.draft.Template.Name
+	return func() tea.Msg {
+		files, err := app.ExportCharts(name, problem, placed, ".")
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return view.Told{Text: "written: " + strings.Join(files, ", ")}
+	}
+}
+
+// ageOf is how old what a site said is.
+func ageOf(s *estate.Site, now time.Time) string {
+	if s.Seen.IsZero() {
+		return "from a file"
+	}
+	return "seen " + part.Age(s.Seen, now)
+}
