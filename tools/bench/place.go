@@ -25,7 +25,7 @@ var (
 
 const (
 	compared  = 20
-	solverFor = 30 * time.Second
+	solverFor = 20 * time.Second
 )
 
 // places measures the search for placements: how long, how far from its own bound, how much memory, and against a solver of

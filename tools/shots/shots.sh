@@ -53,7 +53,17 @@ shot() { sleep 0.4; import -window root "$out/$1.png"; echo "$out/$1.png"; }
 demo="demo --workspace $work/ws --pace 0.6"
 open 160 47 "$demo"
 await 'ready to build'
-press 2
+press 1 Down
+await 'this plan'
+shot sites
+press 3 Down Down Right Right Right
+await 'if it were pinned here'
+sleep 0.5
+shot place
+press v p
+await 'beside the alternative'
+shot place-compared
+press v u 2
 await 'what it would build'
 tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'alert-dispatch:'; press Enter
 shot design
