@@ -2,8 +2,10 @@ package placement
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
+	"sort"
 	"strings"
 
 	"andamio/internal/core/estate"
@@ -78,7 +80,7 @@ func (f *finder) why() error {
 	if !f.proven {
 		return ErrGaveUp
 	}
-	d := &diagnosis{p: *f.m.p, o: f.o, rng: rand.New(rand.NewPCG(f.o.Seed, 3)), tests: 400}
+	d := &diagnosis{p: *f.m.p, o: f.o, rng: rand.New(rand.NewPCG(f.o.Seed, 3))}
 	return d.explain(f.m)
 }
 
@@ -142,7 +144,7 @@ func (d *diagnosis) without(workloads []Workload, keep []Cause) Problem {
 		return slices.ContainsFunc(keep, func(c Cause) bool { return c.Kind == kind && c.Name == name })
 	}
 	q := d.p
-	q.Budget, q.Weights, q.Traffic, q.Rules, q.Workloads = 0, Weights{Cost: 1}, nil, nil, nil
+	q.Budget, q.Weights, q.Traffic, q.Rules, q.Workloads = 0, Weights{}, nil, nil, nil
 	names := map[string]bool{}
 	for _, w := range workloads {
 		names[w.Name] = true
@@ -214,35 +216,49 @@ func roomy(s estate.Site) estate.Site {
 	return s
 }
 
-// impossible reports whether a problem is proven to have no placement.
-func (d *diagnosis) impossible(q Problem) bool {
+// judge says of a problem whether a placement was found, and whether it is proven that there is none; neither, if it cannot
+// tell soon.
+func (d *diagnosis) judge(q Problem) (possible, impossible bool) {
 	if d.tests--; d.tests < 0 {
-		return false
+		return false, false
 	}
 	m, err := newModel(&q)
 	if err != nil {
-		return false
+		return false, false
 	}
-	f := newFinder(m, Options{Seed: d.o.Seed, Effort: 0.3, Stop: d.o.Stop})
-	f.find()
-	return f.best == nil && f.proven
+	f := newFinder(m, d.o)
+	if f.w = m.newWork(); len(m.units) > 0 && math.IsInf(f.b.evaluate(f.w), 1) {
+		return false, true
+	}
+	for _, squeeze := range []bool{false, true} {
+		if construct(m, f.w, f.rng, 0, squeeze).whole() {
+			return true, false
+		}
+		if !squeeze && f.hopeless() {
+			return false, true
+		}
+	}
+	if len(m.units) > smallUnits {
+		return false, false
+	}
+	f.b.value = f.b.evaluate(f.w)
+	best, all := prove(f.b, f.w, nil, judgeNodes, f.o.Stop)
+	return best != nil, best == nil && all
 }
 
-// possible reports whether a placement was found.
-func (d *diagnosis) possible(q Problem) bool {
-	m, err := newModel(&q)
-	if err != nil {
-		return false
-	}
-	f := newFinder(m, Options{Seed: d.o.Seed, Effort: 0.3, Stop: d.o.Stop})
-	f.find()
-	return f.best != nil
-}
+// judgeNodes is how many nodes are visited to judge one problem.
+const judgeNodes = 3000
+
+func (d *diagnosis) impossible(q Problem) bool { _, no := d.judge(q); return no }
+func (d *diagnosis) possible(q Problem) bool   { yes, _ := d.judge(q); return yes }
 
 func (d *diagnosis) explain(m *model) error {
 	all := d.causes(m)
+	d.tests = testsAPart
 	few := d.workloads(all)
+	d.tests = testsAPart
 	causes := d.fewest(few, all)
+	d.tests = testsAPart
 	out := &Impossible{}
 	for _, w := range few {
 		out.Workloads = append(out.Workloads, w.Name)
@@ -311,8 +327,11 @@ func (d *diagnosis) workloads(all []Cause) []Workload {
 	return few
 }
 
+// testsAPart is how many problems are judged for each part of a diagnosis.
+const testsAPart = 120
+
 // orders is in how many orders causes are taken away, in search of the smallest set.
-const orders = 4
+const orders = 3
 
 // fewest takes away causes as long as the rest is impossible, in several orders, and returns the smallest rest.
 func (d *diagnosis) fewest(few []Workload, all []Cause) []Cause {
@@ -358,39 +377,40 @@ func (d *diagnosis) remedies(few []Workload, causes, all []Cause) []string {
 // more is by how much a site must grow to make the whole possible: a room for one of the workloads, or two, and so on; "" if
 // that does not help.
 func (d *diagnosis) more(few []Workload, site string, all []Cause) string {
-	if !d.possible(d.without(d.p.Workloads, slices.DeleteFunc(slices.Clone(all), func(c Cause) bool { return c.Kind == CauseCapacity && c.Name == site }))) {
-		return ""
-	}
 	q := d.without(d.p.Workloads, all)
 	i := slices.IndexFunc(q.Estate.Sites, func(s *estate.Site) bool { return s.Name == site })
 	few = slices.Clone(few)
 	slices.SortStableFunc(few, func(a, b Workload) int { return a.Need.Cores - b.Need.Cores })
+	var sums []estate.Capacity
 	var extra estate.Capacity
-	for k, w := range few {
+	for _, w := range few {
 		takes := w.Need
 		if z := shapes(&w, q.Estate.Sites[i], ""); len(z) > 0 {
 			takes = z[0].takes
 		}
 		extra = extra.Plus(takes)
-		if k > 12 && k < len(few)-1 {
-			continue
-		}
-		grown := *q.Estate.Sites[i]
-		grown.Zones = slices.Clone(grown.Zones)
-		z := &grown.Zones[0]
-		if len(z.Hosts) == 0 {
-			z.Free, z.Total = z.Free.Plus(extra), estate.Capacity{}
-		} else {
-			z.Hosts = append(slices.Clone(z.Hosts), estate.Host{Name: "one more", Free: extra})
-		}
-		e := *q.Estate
-		e.Sites = slices.Clone(e.Sites)
-		e.Sites[i] = &grown
-		try := q
-		try.Estate = &e
-		if d.possible(try) {
-			return fmt.Sprintf("%s more at %s, in one place", extra, site)
-		}
+		sums = append(sums, extra)
 	}
-	return ""
+	helps := func(k int) bool { return d.possible(grown(q, i, sums[k])) }
+	if !helps(len(sums) - 1) {
+		return ""
+	}
+	return fmt.Sprintf("%s more at %s, in one place", sums[sort.Search(len(sums)-1, helps)], site)
+}
+
+// grown is a problem with one more host at a site, or with more in its first zone where it exposes none.
+func grown(q Problem, i int, extra estate.Capacity) Problem {
+	site := *q.Estate.Sites[i]
+	site.Zones = slices.Clone(site.Zones)
+	z := &site.Zones[0]
+	if len(z.Hosts) == 0 {
+		z.Free, z.Total = z.Free.Plus(extra), estate.Capacity{}
+	} else {
+		z.Hosts = append(slices.Clone(z.Hosts), estate.Host{Name: "one more", Free: extra})
+	}
+	e := *q.Estate
+	e.Sites = slices.Clone(e.Sites)
+	e.Sites[i] = &site
+	q.Estate = &e
+	return q
 }

@@ -8,9 +8,9 @@ import (
 )
 
 // construct places every tree of units at what is cheapest for it along the prices of a bound, those first that have the
-// fewest sites and take the most. Units that found no room are given some by moving others; the state is not whole if that
-// failed.
-func construct(m *model, w *work, rng *rand.Rand, shake float64) *state {
+// fewest sites and take the most. Squeezing, units that found no room are given some by moving others; the state is not whole if
+// that failed.
+func construct(m *model, w *work, rng *rand.Rand, shake float64, squeeze bool) *state {
 	s := newState(m)
 	p := s.planter(w, shake, rng)
 	type tree struct {
@@ -36,7 +36,7 @@ func construct(m *model, w *work, rng *rand.Rand, shake float64) *state {
 		left = append(left, p.plant(t.units)...)
 	}
 	for _, u := range left {
-		if !s.squeeze(u, rng) {
+		if !squeeze || !s.squeeze(u, rng) {
 			return s
 		}
 	}

@@ -246,7 +246,7 @@ func (s *state) walk(w *work, times int, rng *rand.Rand, stop func() bool, bette
 		ok := s.recreate(units, w, rng)
 		if ok && s.objective < best+heat {
 			for _, u := range units {
-				s.relocate(u, true, rng)
+				s.relocate(u, rng.IntN(8) == 0, rng)
 			}
 		}
 		if !ok || s.objective > before-heat*math.Log(1-rng.Float64()) {

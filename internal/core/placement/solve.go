@@ -131,7 +131,11 @@ func (f *finder) find() {
 		f.proven = true
 		return
 	}
-	f.try(0)
+	f.try(0, false)
+	if f.best == nil && f.hopeless() {
+		f.proven = true
+		return
+	}
 	rounds := int(180 * math.Sqrt(f.o.Effort))
 	if n > largeUnits {
 		rounds = int(25 * math.Sqrt(f.o.Effort)) // after warming up
@@ -146,17 +150,13 @@ func (f *finder) find() {
 		if f.done() {
 			return
 		}
-		f.try(float64(attempt) * 0.5)
+		f.try(float64(attempt)*0.5, f.best == nil)
 		if n > largeUnits {
 			break
 		}
 	}
-	if f.best == nil && f.hopeless(rounds) {
-		f.proven = true
-		return
-	}
 	for attempt := 0; attempt < 6 && f.best == nil && !f.o.Stop(); attempt++ {
-		f.try(0.5 + float64(attempt)*0.5)
+		f.try(0.5+float64(attempt)*0.5, true)
 	}
 	if n <= smallUnits {
 		f.proveSmall(f.nodes() / 20)
@@ -168,9 +168,16 @@ func (f *finder) find() {
 	}
 }
 
-// nodes is how many nodes a proof may visit: so many that it takes about as long for any size.
+// nodes is how many nodes a proof may visit: so many that it takes about as long for any size, and few where the bound is far
+// from what was found, so that a proof is not to be hoped for.
 func (f *finder) nodes() int {
-	return int(f.o.Effort * 3e6 / float64(len(f.m.units)*len(f.m.sites)))
+	n := f.o.Effort * 3e6 / float64(len(f.m.units)*len(f.m.sites))
+	if f.best != nil {
+		if gap := (f.best.objective - f.b.value) / max(f.best.objective, 1e-9); gap > 0.005 {
+			n *= max(0.005/gap, 0.05)
+		}
+	}
+	return int(n)
 }
 
 // rebuilds is how many parts are rebuilt at the usual effort.
@@ -178,41 +185,38 @@ func rebuilds(units int) int {
 	if units > largeUnits {
 		return 2 * largeUnits
 	}
-	return 600 + 20*units
+	return 600 + 45*units
 }
 
-// hopeless reports whether the bound is above everything that a placement could come to, so that there is none.
-func (f *finder) hopeless(rounds int) bool {
-	most := f.m.most()
-	f.w = f.b.raise(1.1*most+1, 2*rounds, f.o.Stop)
-	return f.b.value > most+margin(most)
+// hopeless reports whether the rules, capacities and distances alone are shown to leave no placement: without any cost, the
+// bound of a placement cannot be above nothing.
+func (f *finder) hopeless() bool {
+	q := f.m.p.bare()
+	m, err := newModel(&q)
+	if err != nil {
+		return false
+	}
+	b := newBound(m)
+	b.raise(1, 240, f.o.Stop)
+	return b.value > 1e-6
 }
 
-// most is more than the objective of any placement.
-func (m *model) most() float64 {
-	sum := 0.0
-	for i := range m.p.Workloads {
-		dearest := 0.0
-		for _, o := range m.classes[m.class[i]].opts {
-			dearest = max(dearest, o.c)
+// bare is the problem with only what must be, and nothing that costs.
+func (p Problem) bare() Problem {
+	q := p
+	q.Budget, q.Weights, q.Traffic, q.Rules = 0, Weights{}, nil, nil
+	for _, r := range p.Rules {
+		if r.Weight == 0 {
+			q.Rules = append(q.Rules, r)
 		}
-		sum += dearest
 	}
-	for i := range m.edges {
-		dearest := 0.0
-		for a := range m.sites {
-			for b := range m.sites {
-				if x := m.between(&m.edges[i], int32(a), int32(b)); !math.IsInf(x, 1) {
-					dearest = max(dearest, x)
-				}
-			}
+	for _, t := range p.Traffic {
+		if t.MaxMs > 0 {
+			t.GiB, t.BackGiB = 0, 0
+			q.Traffic = append(q.Traffic, t)
 		}
-		sum += dearest
 	}
-	for _, g := range m.groups {
-		sum += g.weight * float64(len(g.members))
-	}
-	return sum
+	return q
 }
 
 // done reports whether there is nothing more to find.
@@ -239,9 +243,10 @@ func (f *finder) tell(phase string) {
 	f.o.Progress(p)
 }
 
-// try constructs a placement along the present prices, settles it, and keeps it if it is the best.
-func (f *finder) try(shake float64) {
-	s := construct(f.m, f.w, f.rng, shake)
+// try constructs a placement along the present prices, settles it, and keeps it if it is the best; squeezing, others are moved
+// for what found no room.
+func (f *finder) try(shake float64, squeeze bool) {
+	s := construct(f.m, f.w, f.rng, shake, squeeze)
 	if !s.whole() {
 		return
 	}

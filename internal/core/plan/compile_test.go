@@ -301,7 +301,7 @@ func TestPoolsAndNamesAreHandedOutInThePlan(t *testing.T) {
 	e := &estate.Estate{Currency: "cr", Sites: []*estate.Site{{Name: "hall", Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true,
 		Zones: []estate.Zone{{Name: "a", Free: estate.Capacity{Cores: 64, MemoryGiB: 256, DiskGiB: 4000}}}, Images: []estate.Image{{Name: "i", OS: "linux"}},
 		Networks: []estate.Network{{Name: "lan", Pools: []estate.Pool{{From: "10.3.0.4", To: "10.3.0.6", Taken: []string{"10.3.0.4"}}}, VLANs: &estate.VLANRange{From: 30, To: 31, Taken: []int{30}}}},
-		Naming: &estate.Naming{Template: "${deployment}-${node}-${index}", Pattern: "[a-z0-9-]+"}}}}
+		Naming:   &estate.Naming{Template: "${deployment}-${node}-${index}", Pattern: "[a-z0-9-]+"}}}}
 	text := func(count int, pick string) string {
 		return `tosca_definitions_version: tosca_simple_yaml_1_3
 metadata: { template_name: watch }

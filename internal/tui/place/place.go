@@ -257,7 +257,7 @@ func (v *View) accept() tea.Cmd {
 		return view.Cmd(view.Told{Text: "there is no placement to accept with these choices; u undoes the last", Bad: true})
 	}
 	moves := app.Moves(v.draft.Placement, v.now.Placement)
-	text := fmt.Sprintf("accepted: %d choices, %s move, %+.3f %s/h", v.now.Choices.Count(), plural(len(moves), "workload"),
+	text := fmt.Sprintf("accepted: %s, %s move, %+.3f %s/h", plural(v.now.Choices.Count(), "choice"), plural(len(moves), "workload"),
 		v.now.Placement.CostPerHour-v.draft.Placement.CostPerHour, v.currency())
 	return tea.Batch(view.Cmd(view.Accepted{Choices: v.now.Choices}), view.Cmd(view.Told{Text: text}))
 }
