@@ -26,17 +26,7 @@ func (m *model) readForest() {
 	n := len(m.units)
 	f := &m.forest
 	f.parent, f.link, f.children, f.root = make([]int32, n), make([][]int32, n), make([][]int32, n), make([]int32, n)
-	lead := make([]int32, n)
-	for i := range lead {
-		lead[i] = int32(i)
-	}
-	find := func(i int32) int32 {
-		for lead[i] != i {
-			lead[i] = lead[lead[i]]
-			i = lead[i]
-		}
-		return i
-	}
+	sets := newSets(n)
 	order := make([]int32, 0, len(m.edges))
 	for i := range m.edges {
 		if e := &m.edges[i]; e.talks() && m.unitOf[e.a] != m.unitOf[e.b] {
@@ -49,8 +39,8 @@ func (m *model) readForest() {
 	for _, i := range order {
 		a, b := m.unitOf[m.edges[i].a], m.unitOf[m.edges[i].b]
 		key := [2]int32{min(a, b), max(a, b)}
-		if la, lb := find(a), find(b); la != lb {
-			lead[la] = lb
+		if la, lb := sets.find(a), sets.find(b); la != lb {
+			sets[la] = lb
 			joined[key] = true
 		} else if !joined[key] {
 			f.cross = append(f.cross, i)
@@ -98,6 +88,26 @@ func (m *model) readForest() {
 	for i, u := range f.order {
 		f.at[u] = int32(i)
 	}
+}
+
+// sets are disjoint sets of numbers: each points towards the one that stands for its set.
+type sets []int32
+
+func newSets(n int) sets {
+	s := make(sets, n)
+	for i := range s {
+		s[i] = int32(i)
+	}
+	return s
+}
+
+// find is the number that stands for the set of i.
+func (s sets) find(i int32) int32 {
+	for s[i] != i {
+		s[i] = s[s[i]]
+		i = s[i]
+	}
+	return i
 }
 
 // weight is how much an edge can matter, about.

@@ -401,18 +401,7 @@ func (m *model) siteNamed(name string) int {
 // readUnits joins workloads that must be together.
 func (m *model) readUnits() error {
 	n := len(m.p.Workloads)
-	lead := make([]int32, n)
-	close := make([]scope, n)
-	for i := range lead {
-		lead[i] = int32(i)
-	}
-	find := func(i int32) int32 {
-		for lead[i] != i {
-			lead[i] = lead[lead[i]]
-			i = lead[i]
-		}
-		return i
-	}
+	lead, close := newSets(n), make([]scope, n)
 	for _, r := range m.p.Rules {
 		if r.Together == "" {
 			continue
@@ -427,9 +416,9 @@ func (m *model) readUnits() error {
 				continue
 			}
 			if first < 0 {
-				first = find(int32(i))
+				first = lead.find(int32(i))
 			}
-			l := find(int32(i))
+			l := lead.find(int32(i))
 			close[first] = max(close[first], close[l], sc)
 			lead[l] = first
 		}
@@ -439,7 +428,7 @@ func (m *model) readUnits() error {
 	m.units = make([]unit, 0, n)
 	all := make([]int32, n) // the members of single units, in one piece
 	for i := range m.unitOf {
-		l := find(int32(i))
+		l := lead.find(int32(i))
 		u, known := at[l]
 		if !known {
 			u = int32(len(m.units))

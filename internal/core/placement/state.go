@@ -270,22 +270,14 @@ func (s *state) enter(u, at int32) bool {
 	if m.strict && !s.nearEnough(u, at) {
 		return false
 	}
+	un := &m.units[u]
 	zone, host := int32(-1), int32(-1)
-	members := m.units[u].members
-	for k, w := range members {
-		c := m.classes[m.class[w]]
-		done := false
-		for i := c.lo[at]; i < c.lo[at+1] && !done; i++ {
-			if r := s.roomFor(w, &c.opts[i], zone, host); r >= 0 {
-				s.put(w, i, r)
-				done = true
-			}
+	for k, w := range un.members {
+		if !s.fill(w, at, zone, host) {
+			s.undo(un.members[:k])
+			return un.scope > perSite && len(un.members) > 1 && s.enterClose(u, at)
 		}
-		if !done {
-			s.undo(members[:k])
-			return m.units[u].scope > perSite && len(members) > 1 && s.enterClose(u, at)
-		}
-		switch m.units[u].scope {
+		switch un.scope {
 		case perHost:
 			host = s.room[w]
 		case perZone:
@@ -294,6 +286,18 @@ func (s *state) enter(u, at int32) bool {
 	}
 	s.settle(u, at)
 	return true
+}
+
+// fill places a workload at a site, in a zone or host if they are not negative, in the cheapest size that fits.
+func (s *state) fill(w, at, zone, host int32) bool {
+	c := s.m.classes[s.m.class[w]]
+	for i := c.lo[at]; i < c.lo[at+1]; i++ {
+		if r := s.roomFor(w, &c.opts[i], zone, host); r >= 0 {
+			s.put(w, i, r)
+			return true
+		}
+	}
+	return false
 }
 
 // enterClose places a unit that must share a zone or host, trying one after the other.
@@ -306,19 +310,8 @@ func (s *state) enterClose(u, at int32) bool {
 			zone, host = m.rooms[r].zone, -1
 		}
 		k := 0
-		for ; k < len(members); k++ {
-			w := members[k]
-			c := m.classes[m.class[w]]
-			done := false
-			for i := c.lo[at]; i < c.lo[at+1] && !done; i++ {
-				if r := s.roomFor(w, &c.opts[i], zone, host); r >= 0 {
-					s.put(w, i, r)
-					done = true
-				}
-			}
-			if !done {
-				break
-			}
+		for k < len(members) && s.fill(members[k], at, zone, host) {
+			k++
 		}
 		if k == len(members) {
 			s.settle(u, at)

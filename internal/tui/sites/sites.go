@@ -190,11 +190,7 @@ func (v *View) Export() tea.Cmd {
 	}
 	problem, placed, name := v.draft.Problem, v.draft.Placement, v.draft.Template.Name
 	return func() tea.Msg {
-		files, err := app.ExportCharts(name, problem, placed, ".")
-		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
-		}
-		return view.Told{Text: "written: " + strings.Join(files, ", ")}
+		return view.Written(app.ExportCharts(name, problem, placed, "."))
 	}
 }
 

@@ -2,6 +2,7 @@
 package view
 
 import (
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -95,3 +96,11 @@ type Accepted struct{ Choices app.Choices }
 
 // Cmd makes a command of a message.
 func Cmd(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
+
+// Written says which files a picture was written to, or what kept it from being written.
+func Written(files []string, err error) Told {
+	if err != nil {
+		return Told{Text: err.Error(), Bad: true}
+	}
+	return Told{Text: "written: " + strings.Join(files, ", ")}
+}
