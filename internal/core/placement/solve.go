@@ -138,13 +138,13 @@ func (f *finder) find() {
 	}
 	rounds := int(180 * math.Sqrt(f.o.Effort))
 	if n > largeUnits {
-		rounds = int(25 * math.Sqrt(f.o.Effort)) // after warming up
+		rounds = int(float64(24+n/8000) * math.Sqrt(f.o.Effort)) // after warming up
 	}
 	if n > largeUnits && !f.done() {
-		f.b.warm(f.target(), max(n/1200, 2), int(150*math.Sqrt(f.o.Effort)), f.o.Stop)
+		f.b.warm(f.target(), max(n/1200, 2), int(float64(112+n/500)*math.Sqrt(f.o.Effort)), f.o.Stop)
 		f.b.value = math.Inf(-1) // what the prices are worth for all is still to be seen
 	}
-	for attempt := 0; attempt < 3 && !f.done(); attempt++ {
+	for attempt := 0; attempt < 2 && !f.done(); attempt++ {
 		f.w = f.b.raise(f.target(), rounds, f.o.Stop)
 		f.tell("bound")
 		if f.done() {
@@ -163,7 +163,7 @@ func (f *finder) find() {
 	}
 	f.improve(int(f.o.Effort * float64(rebuilds(n))))
 	if n <= smallUnits && !f.done() {
-		f.w = f.b.raise(f.target(), rounds, f.o.Stop)
+		f.w = f.b.raise(f.target(), rounds/2, f.o.Stop)
 		f.proveSmall(f.nodes())
 	}
 }
@@ -171,7 +171,7 @@ func (f *finder) find() {
 // nodes is how many nodes a proof may visit: so many that it takes about as long for any size, and few where the bound is far
 // from what was found, so that a proof is not to be hoped for.
 func (f *finder) nodes() int {
-	n := f.o.Effort * 3e6 / float64(len(f.m.units)*len(f.m.sites))
+	n := f.o.Effort * 2e6 / float64(len(f.m.units)*len(f.m.sites))
 	if f.best != nil {
 		if gap := (f.best.objective - f.b.value) / max(f.best.objective, 1e-9); gap > 0.005 {
 			n *= max(0.005/gap, 0.05)
@@ -183,9 +183,9 @@ func (f *finder) nodes() int {
 // rebuilds is how many parts are rebuilt at the usual effort.
 func rebuilds(units int) int {
 	if units > largeUnits {
-		return 2 * largeUnits
+		return largeUnits
 	}
-	return 600 + 45*units
+	return 600 + 34*units
 }
 
 // hopeless reports whether the rules, capacities and distances alone are shown to leave no placement: without any cost, the
@@ -252,7 +252,7 @@ func (f *finder) try(shake float64, squeeze bool) {
 	}
 	if s.objective > f.b.value+1e-9 {
 		large := len(f.m.units) > largeUnits
-		s.settleDown(20, false, f.rng, f.o.Stop)
+		s.settleDown(4, false, f.rng, f.o.Stop)
 		if !large {
 			s.settleDown(20, true, f.rng, f.o.Stop)
 		}
