@@ -83,8 +83,6 @@ type option struct {
 	take  []float64
 }
 
-func (c *class) at(s int) []option { return c.opts[c.lo[s]:c.lo[s+1]] }
-
 // unit is what is placed at one site: one workload, or all that a rule keeps together.
 type unit struct {
 	members []int32

@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/usage"
 	"andamio/internal/tui/part"
@@ -177,7 +178,15 @@ func (v *View) offers(s *estate.Site) []view.Line {
 	for _, i := range s.Images {
 		images = append(images, i.Name)
 	}
-	return append(lines, view.Say(""), view.Head("images"), view.Say("  "+strings.Join(images, ", ")))
+	lines = append(lines, view.Say(""), view.Head("images"), view.Say("  "+strings.Join(images, ", ")))
+	if s.Naming == nil {
+		return lines
+	}
+	must := "must match "
+	if s.Naming.Advisory {
+		must = "should match "
+	}
+	return append(lines, view.Say(""), view.Head("names"), view.Say("  "+must+s.Naming.Pattern+"; one would be "+naming.Preview(s)))
 }
 
 // Acts has nothing yet that a view of its own would not do.
