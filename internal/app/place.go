@@ -135,9 +135,13 @@ type Siting struct {
 	Err       error
 }
 
-// Siting is the draft's own.
+// Siting is the draft's own. What keeps a plan from being compiled of a placement is no fault of that.
 func (d *Draft) Siting() *Siting {
-	return &Siting{d.Choices, d.Problem, d.Placement, d.Err}
+	s := &Siting{Choices: d.Choices, Problem: d.Problem, Placement: d.Placement}
+	if s.Placement == nil {
+		s.Err = d.Err
+	}
+	return s
 }
 
 // Effort of a siting that is only looked at, and of one that is shown.

@@ -22,9 +22,9 @@ import (
 
 // placing are the options of place.
 type placing struct {
-	file, lp, currency string
-	seed               uint64
-	time               time.Duration
+	file, lp, currency, by string
+	seed                   uint64
+	time                   time.Duration
 }
 
 func (s *shared) place() *cobra.Command {
@@ -51,6 +51,7 @@ of mixed integer programs read. Exits with 1 if there is no placement, and says 
 	cmd.Flags().StringVar(&o.file, "problem", "", "file with the placement problem")
 	cmd.Flags().StringVar(&o.lp, "lp", "", "write the exact model to this file, and do not solve it")
 	cmd.Flags().StringVar(&o.currency, "currency", "", "print costs in this currency (default: the estate's unit)")
+	cmd.Flags().StringVar(&o.by, "by", "", "also print what it costs by workload, node, tier, site or tag:NAME")
 	cmd.Flags().Uint64Var(&o.seed, "seed", 0, "begin of the search's chance: equal seeds give equal answers")
 	cmd.Flags().DurationVar(&o.time, "time", 0, "search until this time is over, such as 10s, instead of a fixed effort")
 	return cmd
@@ -82,6 +83,9 @@ func (s *shared) placeFile(ctx context.Context, o placing) error {
 	if _, _, err := cost.In(p.Estate, 0, o.currency); err != nil {
 		return usage{err}
 	}
+	if !cost.By(o.by).Known() {
+		return usage{fmt.Errorf("--by takes workload, node, tier, site or tag:NAME, not %q", o.by)}
+	}
 	if o.lp != "" {
 		return s.writeLP(o.lp, *p)
 	}
@@ -100,7 +104,25 @@ func (s *shared) placeFile(ctx context.Context, o placing) error {
 	if s.json {
 		return s.printJSON(problem.Answered(f.Name, p, got))
 	}
-	return s.printPlacement(p, got, o.currency, time.Since(begun))
+	if err := s.printPlacement(p, got, o.currency, time.Since(begun)); err != nil || o.by == "" {
+		return err
+	}
+	return s.printSums(p, got, o)
+}
+
+// printSums prints what a placement costs, added up.
+func (s *shared) printSums(p *placement.Problem, got *placement.Placement, o placing) error {
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintf(w, "\n%s\tan hour\ta month\tinstances\tvolumes\taddresses\ttraffic\tworkloads\t\n", o.by)
+	for _, l := range cost.Sums(p, got, cost.By(o.by)) {
+		rate, _, err := cost.In(p.Estate, 1, o.currency)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(w, "%s\t%.3f\t%.0f\t%.3f\t%.3f\t%.3f\t%.3f\t%d\t\n", printable.Clean(l.Of), rate*l.PerHour, rate*l.PerHour*cost.Month, rate*l.Parts.Compute,
+			rate*l.Parts.Storage, rate*l.Parts.Address, rate*l.Parts.Egress, l.Workloads)
+	}
+	return w.Flush()
 }
 
 func (s *shared) writeLP(file string, p placement.Problem) error {

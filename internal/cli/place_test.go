@@ -26,6 +26,9 @@ func TestPlacePrintsWhereAndWhyAndHowGood(t *testing.T) {
 	code, out, _ = call("place", "--problem", basin, "--currency", "EUR")
 	require.Equal(t, exitDone, code)
 	assert.Regexp(t, `0\.2852 EUR`, out)
+	code, out, _ = call("place", "--problem", basin, "--by", "tag:owner")
+	require.Equal(t, exitDone, code)
+	assert.Regexp(t, `(?s)tag:owner +an hour.*\(no owner\) .*river +1\.\d{3}`, out)
 }
 
 func TestPlaceAsJSONIsTheSameForTheSameSeed(t *testing.T) {
@@ -78,7 +81,7 @@ func TestPlaceSaysWhatForbids(t *testing.T) {
 		assert.Equal(t, c.code, code, name)
 		assert.Contains(t, errOut, c.says, name)
 	}
-	for _, args := range [][]string{{"place"}, {"place", "--problem", basin, "--currency", "pearls"}, {"place", "--problem", basin, "--time", "-3s"}, {"place", "x"}} {
+	for _, args := range [][]string{{"place"}, {"place", "--problem", basin, "--currency", "pearls"}, {"place", "--problem", basin, "--time", "-3s"}, {"place", "x"}, {"place", "--problem", basin, "--by", "mood"}} {
 		code, _, _ := call(args...)
 		assert.Equal(t, exitUsage, code, args)
 	}

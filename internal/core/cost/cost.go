@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
@@ -30,6 +31,12 @@ type Line struct {
 
 // By is what costs are added up by: "workload", "node", "tier", "site", or "tag:NAME".
 type By string
+
+// Known reports whether costs can be added up so; nothing is known too.
+func (b By) Known() bool {
+	tag, isTag := strings.CutPrefix(string(b), "tag:")
+	return slices.Contains([]By{"", "workload", "node", "tier", "site"}, b) || isTag && tag != ""
+}
 
 // Sums adds the costs of a placement up, the dearest first.
 func Sums(p *placement.Problem, placed *placement.Placement, by By) []Line {
@@ -66,20 +73,13 @@ func keyOf(w *placement.Workload, c *placement.Choice, by By) string {
 	case "node":
 		return w.Node
 	}
-	if tag, ok := cut(string(by), "tag:"); ok {
+	if tag, ok := strings.CutPrefix(string(by), "tag:"); ok {
 		if v := w.Tags[tag]; v != "" {
 			return v
 		}
 		return "(no " + tag + ")"
 	}
 	return w.Name
-}
-
-func cut(s, prefix string) (string, bool) {
-	if len(s) >= len(prefix) && s[:len(prefix)] == prefix {
-		return s[len(prefix):], true
-	}
-	return "", false
 }
 
 // Payment is what the same placement would cost per hour under a model of payment. Offered counts the workloads whose site

@@ -288,3 +288,33 @@ func TestNothingToPlaceIsSaid(t *testing.T) {
 	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, nil)})
 	assert.Contains(t, drawn(v, 120, 30), "there are no sites to place at")
 }
+
+func TestADraftWithoutAPlaceIsExplained(t *testing.T) {
+	tmpl, err := app.DemoTemplate()
+	require.NoError(t, err)
+	e, err := app.DemoEstate()
+	require.NoError(t, err)
+	for i := range e.Sites[1].Zones {
+		for k := range e.Sites[1].Zones[i].Hosts {
+			e.Sites[1].Zones[i].Hosts[k].Free = estate.Capacity{Cores: 5, MemoryGiB: 20, DiskGiB: 900}
+		}
+	}
+	v := New()
+	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, e)}))
+	text := drawn(v, 120, 40)
+	assert.Contains(t, text, "there is no placement")
+	assert.Contains(t, text, "there is no place for readings-host-1")
+	assert.Contains(t, text, "more at vega, in one place")
+	assert.Equal(t, "why there is no placement", v.Why().Title)
+	_, used := v.Key("enter")
+	assert.False(t, used)
+	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, mustEstate(t))}))
+	assert.Contains(t, drawn(v, 120, 40), "the best, proven", "and it recovers")
+}
+
+func mustEstate(t *testing.T) *estate.Estate {
+	t.Helper()
+	e, err := app.DemoEstate()
+	require.NoError(t, err)
+	return e
+}

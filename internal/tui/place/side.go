@@ -236,16 +236,16 @@ func (v *View) line() string {
 
 // Why explains the selected cell.
 func (v *View) Why() view.Note {
-	r := v.row()
-	if r == nil || v.now == nil {
-		return view.Note{Title: "why", Lines: []view.Line{view.Say("nothing is placed yet")}}
-	}
-	if v.now.Err != nil {
+	if v.now != nil && v.now.Err != nil {
 		note := view.Note{Title: "why there is no placement"}
 		for _, l := range part.Wrap(v.now.Err.Error(), 88) {
 			note.Lines = append(note.Lines, view.Say(l))
 		}
 		return note
+	}
+	r := v.row()
+	if r == nil {
+		return view.Note{Title: "why", Lines: []view.Line{view.Say("nothing is placed yet")}}
 	}
 	lines := []view.Line{view.Head("why at " + r.site)}
 	for _, reason := range r.first.Reasons {

@@ -135,8 +135,8 @@ func (v *View) draftItem(begun map[string]bool) (item, bool) {
 		return item{rankMistakes, run.Failed, d.Template.Name + " has " + plural(d.Diagnostics.Errors(), "mistake", "mistakes"), d.Template.Root,
 			"nothing can be planned from it", "look at the lines", view.Cmd(view.Goto{Digit: "2"}), []string{d.Diagnostics[0].Error()}}, true
 	case d.Err != nil:
-		return item{rankNoPlace, run.Held, d.Template.Name + " cannot be placed", d.Preset, firstLine(d.Err.Error()), "look at the rules",
-			view.Cmd(view.Goto{Digit: "2"}), strings.Split(d.Err.Error(), "\n")}, true
+		return item{rankNoPlace, run.Held, d.Template.Name + " cannot be placed", d.Preset, firstLine(d.Err.Error()), "look at what forbids it",
+			view.Cmd(view.Goto{Digit: "3"}), strings.Split(d.Err.Error(), "\n")}, true
 	case d.Plan != nil && !begun[d.Plan.Name]:
 		p := d.Plan
 		return item{rankReady, run.Planned, p.Name + " is ready to build", fmt.Sprintf("%s · %d resources at %d sites", d.Preset, len(p.Resources), len(p.Sites)),
