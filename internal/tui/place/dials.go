@@ -7,6 +7,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"andamio/internal/core/cost"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 )
@@ -18,6 +19,7 @@ type dial struct {
 	question    string
 	weight      *float64
 	usual       float64
+	unit        bool
 }
 
 // dials are those of the selected row; weights is a copy to read from, and to change.
@@ -45,7 +47,30 @@ func (v *View) dials() ([]dial, *placement.Weights) {
 	if pay == "" {
 		pay = estate.Hourly
 	}
-	return append(out, dial{word: "paid", value: string(pay)}), &weights
+	return append(out, dial{word: "paid", value: string(pay)}, dial{word: "is the currency shown", value: v.unit(), unit: true}), &weights
+}
+
+// unit is the currency that costs are shown in.
+func (v *View) unit() string {
+	if v.shownIn == "" {
+		return v.currency()
+	}
+	return v.shownIn
+}
+
+// money is an amount of the internal unit in the currency shown.
+func (v *View) money(x float64) float64 {
+	if got, _, err := cost.In(v.now.Problem.Estate, x, v.shownIn); err == nil {
+		return got
+	}
+	return x
+}
+
+// turnUnit shows costs in the next currency that the estate knows; the internal unit is the first.
+func (v *View) turnUnit(by int) {
+	known := append([]string{""}, slices.Sorted(maps.Keys(v.now.Problem.Estate.Currencies))...)
+	at := max(slices.Index(known, v.shownIn), 0)
+	v.shownIn = known[(at+by+len(known))%len(known)]
 }
 
 func times(x float64) string { return fmt.Sprintf("×%g", x) }
@@ -95,6 +120,10 @@ func (v *View) dialKey(key string) (tea.Cmd, bool) {
 		return v.answer(d.question, !d.yes), true
 	case d.weight != nil:
 		return v.turn(d, weights, by), true
+	}
+	if d.unit {
+		v.turnUnit(by)
+		return nil, true
 	}
 	return v.pay(by), true
 }

@@ -26,6 +26,8 @@ type View struct {
 	before []app.Choices
 	other  *app.Siting
 	rows   []row
+	// shownIn is the currency that totals are shown in; "" is the estate's own unit.
+	shownIn string
 	// at is the row selected, site the column; dial is the question or weight selected, -1 while the matrix has the keys.
 	at, site, dial int
 	top            int

@@ -195,6 +195,11 @@ func TestWeightsAndPayment(t *testing.T) {
 	assert.Less(t, v.now.Placement.CostPerHour, before)
 	press(t, v, "left")
 	assert.Empty(t, v.now.Choices.Payment)
+	assert.Regexp(t, `by tier, in cr an hour\s+`, drawn(v, 160, 60))
+	press(t, v, "down", "right")
+	assert.Contains(t, drawn(v, 160, 60), "1.943 EUR/h", "2.112 at 0.92")
+	press(t, v, "left")
+	assert.Contains(t, drawn(v, 160, 60), "2.112 cr/h")
 }
 
 func TestTwoAlternativesStandSideBySide(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"andamio/internal/app"
+	"andamio/internal/core/cost"
 	"andamio/internal/core/placement"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -91,6 +92,25 @@ func (v *View) drawPanel(c *part.Canvas, r part.Rect) {
 	}
 	v.drawPrices(p, row)
 	v.drawBroken(p)
+	v.drawTiers(p)
+}
+
+// drawTiers says what each tier costs, the dearest first.
+func (v *View) drawTiers(p *panel) {
+	lines := cost.Sums(v.now.Problem, v.now.Placement, "tier")
+	if len(lines) < 2 {
+		return
+	}
+	p.head("by tier, in " + v.unit() + " an hour")
+	for _, l := range lines {
+		if p.full() {
+			return
+		}
+		p.c.Cut(p.r.X+1, p.y, 14, part.In(part.Text), l.Of)
+		part.Bar(p.c, p.r.X+16, p.y, p.r.W-26, l.PerHour, lines[0].PerHour, part.Dim)
+		p.c.Right(p.r.X+p.r.W-1, p.y, part.In(part.Text), fmt.Sprintf("%.3f", v.money(l.PerHour)))
+		p.y++
+	}
 }
 
 func inkOf(c placement.Verdict) part.Ink {
