@@ -94,24 +94,12 @@ func (m *model) newWork() *work {
 
 // evaluate works out the bound at the present prices; infinite if some unit may be nowhere.
 func (b *bound) evaluate(w *work) float64 {
-	m, S, D := b.m, len(b.m.sites), len(b.m.dims)
-	for c, cl := range m.classes {
-		for s := range S {
-			least, at := inf, int32(-1)
-			for i := cl.lo[s]; i < cl.lo[s+1]; i++ {
-				x := cl.opts[i].c
-				for d, take := range cl.opts[i].take {
-					if l := b.lambda[s*D+d]; l > 0 {
-						x += l * take / b.caps[s*D+d]
-					}
-				}
-				if x < least {
-					least, at = x, i
-				}
-			}
-			w.adj[c*S+s], w.best[c*S+s] = least, at
+	m, S := b.m, len(b.m.sites)
+	sideBySide(len(m.classes), func(from, to int) {
+		for c := from; c < to; c++ {
+			b.priced(c, w)
 		}
-	}
+	})
 	clear(w.used)
 	for _, h := range w.held {
 		clear(h)
@@ -141,21 +129,51 @@ func (b *bound) evaluate(w *work) float64 {
 	return sum
 }
 
-// aPart is how many units make it worth to let trees choose side by side.
-const aPart = 500
+// priced finds, for each site, the option of a class that is least at the present prices.
+func (b *bound) priced(c int, w *work) {
+	m, S, D := b.m, len(b.m.sites), len(b.m.dims)
+	cl := m.classes[c]
+	for s := range S {
+		least, at := inf, int32(-1)
+		for i := cl.lo[s]; i < cl.lo[s+1]; i++ {
+			x := cl.opts[i].c
+			for d, take := range cl.opts[i].take {
+				if l := b.lambda[s*D+d]; l > 0 {
+					x += l * take / b.caps[s*D+d]
+				}
+			}
+			if x < least {
+				least, at = x, i
+			}
+		}
+		w.adj[c*S+s], w.best[c*S+s] = least, at
+	}
+}
+
+// aPart is how many make it worth to work on them side by side.
+const aPart = 150
+
+// sideBySide does something for all of n, in parts at once where there are many.
+func sideBySide(n int, do func(from, to int)) {
+	parts := min(n/aPart+1, 64)
+	if parts == 1 {
+		do(0, n)
+		return
+	}
+	var group sync.WaitGroup
+	for k := range parts {
+		group.Go(func() { do(n*k/parts, n*(k+1)/parts) })
+	}
+	group.Wait()
+}
 
 // choose lets every tree choose the sites of its units. They do so side by side: none asks what another one does.
 func (b *bound) choose(w *work) {
-	parts := min(len(b.m.units)/aPart+1, 64)
-	var group sync.WaitGroup
-	for k := range parts {
-		group.Go(func() {
-			for _, tree := range b.trees[len(b.trees)*k/parts : len(b.trees)*(k+1)/parts] {
-				b.tree(tree, w)
-			}
-		})
-	}
-	group.Wait()
+	sideBySide(len(b.trees), func(from, to int) {
+		for _, tree := range b.trees[from:to] {
+			b.tree(tree, w)
+		}
+	})
 }
 
 func (b *bound) tree(tree []int32, w *work) {
