@@ -219,7 +219,7 @@ func roomy(s estate.Site) estate.Site {
 // judge says of a problem whether a placement was found, and whether it is proven that there is none; neither, if it cannot
 // tell soon.
 func (d *diagnosis) judge(q Problem) (possible, impossible bool) {
-	if d.tests--; d.tests < 0 {
+	if d.tests--; d.tests < 0 || d.o.Stop() {
 		return false, false
 	}
 	m, err := newModel(&q)
