@@ -51,6 +51,15 @@ func tiny(t *rapid.T) *Problem {
 	return p
 }
 
+func tinyModel(t *rapid.T) (*Problem, *model) {
+	p := tiny(t)
+	m, err := newModel(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p, m
+}
+
 // tryAll is the least objective of all arrangements, worked out one by one; infinite if there is none.
 func tryAll(m *model) float64 {
 	s, best := newState(m), inf
@@ -89,11 +98,7 @@ func (s *state) closeTo(w, r int32) bool {
 
 func TestTheBestIsTheBestOfAll(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		p := tiny(t)
-		m, err := newModel(p)
-		if err != nil {
-			t.Fatal(err)
-		}
+		p, m := tinyModel(t)
 		want := tryAll(m)
 		got, err := Solve(*p, Options{})
 		if math.IsInf(want, 1) != (err != nil) {
@@ -118,11 +123,7 @@ func TestTheBestIsTheBestOfAll(t *testing.T) {
 // TestAnyPricesGiveABound draws prices at random: whatever they are, what comes out is below everything that can be.
 func TestAnyPricesGiveABound(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		p := tiny(t)
-		m, err := newModel(p)
-		if err != nil {
-			t.Fatal(err)
-		}
+		_, m := tinyModel(t)
 		want := tryAll(m)
 		b, w := newBound(m), m.newWork()
 		for i := range b.lambda {
@@ -150,11 +151,7 @@ func TestAnyPricesGiveABound(t *testing.T) {
 // TestRoundTripsThroughTheState puts, lifts, marks and rolls back at random: the objective and what is left stay true.
 func TestRoundTripsThroughTheState(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		p := tiny(t)
-		m, err := newModel(p)
-		if err != nil {
-			t.Fatal(err)
-		}
+		p, m := tinyModel(t)
 		s := newState(m)
 		for u := range m.units {
 			s.enter(int32(u), int32(rapid.IntRange(0, 2).Draw(t, "site")))
@@ -175,9 +172,6 @@ func TestRoundTripsThroughTheState(t *testing.T) {
 		}
 		if s.whole() {
 			got := 0.0
-			for _, c := range [1]Cost{} {
-				got += c.Total()
-			}
 			for w := range p.Workloads {
 				got += s.costAt(int32(w), s.option(int32(w))).Total()
 			}

@@ -185,44 +185,6 @@ func (s *state) explainOne(w int32, c *Choice) {
 	c.Reasons = s.reasons(w, c)
 }
 
-// Explained is a placement's choice with reasons and verdicts, where the search was brief; it is worked out anew.
-func (p *Problem) Explained(placed *Placement, workload string) (*Choice, error) {
-	q := p.weighted()
-	m, err := newModel(&q)
-	if err != nil {
-		return nil, err
-	}
-	s := m.restore(placed)
-	w, ok := m.workload[workload]
-	if !ok || s == nil {
-		return nil, ErrGaveUp
-	}
-	c := s.choice(w)
-	s.explainOne(w, &c)
-	return &c, nil
-}
-
-// restore is the state that a placement describes; nil if it is none of this problem.
-func (m *model) restore(p *Placement) *state {
-	s := newState(m)
-	for u := range m.units {
-		var was []pick
-		for _, w := range m.units[u].members {
-			c := p.Choice(m.p.Workloads[w].Name)
-			if c == nil {
-				return nil
-			}
-			k, ok := m.find(w, c)
-			if !ok {
-				return nil
-			}
-			was = append(was, k)
-		}
-		s.back([]int32{int32(u)}, was)
-	}
-	return s
-}
-
 // find is the option and room of a choice.
 func (m *model) find(w int32, c *Choice) (pick, bool) {
 	for i, o := range m.classes[m.class[w]].opts {
