@@ -12,7 +12,7 @@ type Change string
 // The changes, in the words people use of them.
 const (
 	Build   Change = "build"
-	Alter   Change = "change"
+	Amend   Change = "change"
 	Rebuild Change = "rebuild"
 	Retire  Change = "retire"
 	Keep    Change = "keep"
@@ -34,7 +34,7 @@ func Compare(old, now *Plan) Difference {
 		case before.Site != r.Site:
 			out[r.ID] = Rebuild
 		case !same(old, before, now, r):
-			out[r.ID] = Alter
+			out[r.ID] = Amend
 		default:
 			out[r.ID] = Keep
 		}

@@ -206,6 +206,30 @@ func (e Expr) walk(visit func(Expr)) {
 	}
 }
 
+// Resources are those whose attributes or outputs the expression asks for.
+func (e Expr) Resources() []string {
+	var out []string
+	e.walk(func(x Expr) {
+		if x.Func == "get_attribute" || x.Func == "get_operation_output" {
+			out = append(out, show(x.Args[0].Literal))
+		}
+	})
+	return out
+}
+
+// Asks reports that the expression asks for an attribute of a resource.
+func (e Expr) Asks(resource, attribute string) bool {
+	found := false
+	e.walk(func(x Expr) {
+		switch {
+		case x.Func == "get_attribute" && show(x.Args[1].Literal) == attribute,
+			x.Func == "get_operation_output" && OutputAttribute(show(x.Args[1].Literal), show(x.Args[2].Literal)) == attribute:
+			found = found || show(x.Args[0].Literal) == resource
+		}
+	})
+	return found
+}
+
 func show(v any) string {
 	switch v := v.(type) {
 	case nil:

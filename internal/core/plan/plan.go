@@ -29,6 +29,8 @@ const (
 	Interface Kind = "interface"
 	Software  Kind = "software"
 	Endpoint  Kind = "endpoint"
+	// Deed is something done beside the building, before, during or after it.
+	Deed Kind = "action"
 )
 
 // Op is what a step does to its resource.
@@ -51,7 +53,32 @@ const (
 	Call    Op = "call"
 	Take    Op = "take"
 	Require Op = "require"
+	// What takes back what others did: Remove, Detach and Unplug at the site; Stop, Delete and Disconnect by the scripts
+	// of software and of relationships.
+	Remove     Op = "remove"
+	Detach     Op = "detach"
+	Unplug     Op = "unplug"
+	Stop       Op = "stop"
+	Delete     Op = "delete"
+	Disconnect Op = "disconnect"
+	// Halt and Boot switch an instance off and on, Alter changes in place what a site holds.
+	Halt  Op = "halt"
+	Boot  Op = "boot"
+	Alter Op = "alter"
+	// Clear does nothing at a site: what it waits for is gone, and what it drops went with it.
+	Clear Op = "clear"
+	// Act carries out an action beside the building: see [Action].
+	Act Op = "act"
 )
+
+// Takes reports that an operation takes back what others did, or switches off.
+func (o Op) Takes() bool {
+	switch o {
+	case Remove, Detach, Unplug, Stop, Delete, Disconnect, Halt, Clear:
+		return true
+	}
+	return false
+}
 
 // Plan is everything that raising a design takes.
 type Plan struct {
@@ -74,6 +101,10 @@ type Plan struct {
 	Resources    []Resource `json:"resources"`
 	Steps        []Step     `json:"steps"`
 	Outputs      []Output   `json:"outputs,omitempty"`
+	// Purpose says what the plan is for; "" raises a design from nothing.
+	Purpose string `json:"purpose,omitempty"`
+	// Known are attributes of resources that stood before the plan, by resource.
+	Known map[string]map[string]string `json:"known,omitempty"`
 	// Workflow is the imperative workflow that the plan follows; "" is the one woven from the lifecycle.
 	Workflow string `json:"workflow,omitempty"`
 	// Triggers are what policies do when something happens later.
@@ -138,6 +169,11 @@ type Resource struct {
 	CostPerHour float64 `json:"cost_per_hour,omitempty"`
 
 	Spec Spec `json:"spec"`
+	// Change is what becomes of it, and Reasons why; "" in a plan that raises from nothing.
+	Change  Change   `json:"change,omitempty"`
+	Reasons []string `json:"reasons,omitempty"`
+	// Off instances are switched off.
+	Off bool `json:"off,omitempty"`
 	// Why says why it is at this site; Elsewhere judges every other one.
 	Why       []string            `json:"why,omitempty"`
 	Elsewhere []placement.Verdict `json:"elsewhere,omitempty"`
@@ -196,6 +232,26 @@ type Step struct {
 	AfterFailure []string `json:"after_failure,omitempty"`
 	// Sets are attributes of the resource that the step leaves behind.
 	Sets map[string]string `json:"sets,omitempty"`
+	// Undo is the script that takes back what the step's script did.
+	Undo *Script `json:"undo,omitempty"`
+	// Drops are steps of earlier plans whose work is gone when this one is done.
+	Drops []string `json:"drops,omitempty"`
+	// Whole are the steps it comes after in the whole of what is wanted, where After has only those of this plan.
+	Whole []string `json:"whole,omitempty"`
+	// Action is what a step of kind act does.
+	Action *Action `json:"action,omitempty"`
+}
+
+// Action calls a web service or sends a message. The request carries an Idempotency-Key, so that a service may tell a
+// repeat after a crash from a second request.
+type Action struct {
+	// Kind is "call" for a web service, "message" for a CloudEvent of type example.andamio.message.
+	Kind   string `json:"kind"`
+	Method string `json:"method,omitempty"`
+	URL    Expr   `json:"url"`
+	Body   *Expr  `json:"body,omitempty"`
+	// Expect is the status that counts as success; 0 means any of 200 to 299.
+	Expect int `json:"expect,omitempty"`
 }
 
 // Clause is a condition over attributes of the step's resource: a test, or further clauses joined by and, or, not.
@@ -246,6 +302,9 @@ type Condition struct {
 	Address *Expr  `json:"address,omitempty"`
 	Port    *Expr  `json:"port,omitempty"`
 	Path    string `json:"path,omitempty"`
+	// Status and Contains say what page: 0 is status 200, "" any content.
+	Status   int    `json:"status,omitempty"`
+	Contains string `json:"contains,omitempty"`
 }
 
 // The kinds of condition.
@@ -385,19 +444,12 @@ func (p *Plan) checkStep(s *Step) error {
 	if s.Volume != "" && p.resources[s.Volume] == nil {
 		return fmt.Errorf("step %s attaches %q, which the plan does not have", s.ID, s.Volume)
 	}
-	if s.Script != nil {
-		if _, ok := p.Scripts[s.Script.Path]; !ok {
-			return fmt.Errorf("step %s runs %q, which the plan does not carry", s.ID, s.Script.Path)
-		}
-		for _, f := range s.Script.Files {
-			if _, ok := p.Files[f.File]; !ok {
-				return fmt.Errorf("step %s needs the file %q, which the plan does not carry", s.ID, f.File)
-			}
-		}
-		for _, o := range s.Script.Outputs {
-			if p.resources[o.Resource] == nil || !variable.MatchString(o.Name) {
-				return fmt.Errorf("step %s puts %q out to %q, which cannot be", s.ID, o.Name, o.Resource)
-			}
+	if s.Op == Act && s.Action == nil {
+		return fmt.Errorf("step %s is an action and does not say which", s.ID)
+	}
+	for _, script := range [2]*Script{s.Script, s.Undo} {
+		if err := p.checkScript(s.ID, script); err != nil {
+			return err
 		}
 	}
 	for _, list := range [2][]string{s.After, s.AfterFailure} {
@@ -412,4 +464,31 @@ func (p *Plan) checkStep(s *Step) error {
 		}
 	}
 	return nil
+}
+
+func (p *Plan) checkScript(step string, s *Script) error {
+	if s == nil {
+		return nil
+	}
+	if _, ok := p.Scripts[s.Path]; !ok {
+		return fmt.Errorf("step %s runs %q, which the plan does not carry", step, s.Path)
+	}
+	for _, f := range s.Files {
+		if _, ok := p.Files[f.File]; !ok {
+			return fmt.Errorf("step %s needs the file %q, which the plan does not carry", step, f.File)
+		}
+	}
+	for _, o := range s.Outputs {
+		if p.resources[o.Resource] == nil || !variable.MatchString(o.Name) {
+			return fmt.Errorf("step %s puts %q out to %q, which cannot be", step, o.Name, o.Resource)
+		}
+	}
+	return nil
+}
+
+// Reindexed is the plan with its look-ups made anew, after its lists were replaced.
+func Reindexed(p *Plan) *Plan {
+	p.steps, p.resources = nil, nil
+	p.index()
+	return p
 }

@@ -32,6 +32,32 @@ func (c *compiler) finish() error {
 	return nil
 }
 
+// Arrange works out levels, times, the critical path and the order of the lists of a plan whose resources and steps
+// were put together by other means than [Compile].
+func (p *Plan) Arrange() error {
+	at, stepAt := make(map[string]int, len(p.Resources)), make(map[string]int, len(p.Steps))
+	p.Levels, p.StepLevels, p.Seconds, p.CriticalPath = 0, 0, 0, nil
+	for i := range p.Resources {
+		p.Resources[i].Level = 0
+		at[p.Resources[i].ID] = i
+	}
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		s.Level, s.Start, s.Slack, s.Critical = 0, 0, 0, false
+		stepAt[s.ID] = i
+	}
+	g := newStepGraph(p, stepAt)
+	if circle := g.circle(p); len(circle) > 0 {
+		return fmt.Errorf("these steps wait for each other in a circle: %s", strings.Join(circle, " → "))
+	}
+	p.levelResources(at)
+	g.level(p)
+	g = g.arranged(p.order(at))
+	p.index()
+	p.schedule(g)
+	return p.Check()
+}
+
 // beside does two things that do not touch, side by side.
 func beside(a, b func()) {
 	var group sync.WaitGroup
@@ -98,7 +124,7 @@ func (p *Plan) levelResources(at map[string]int) {
 }
 
 // kindOrder is the standard's order of what is built: network, storage, compute, then what they carry.
-var kindOrder = []Kind{Network, Volume, Instance, Interface, Software, Endpoint}
+var kindOrder = []Kind{Network, Volume, Instance, Interface, Software, Endpoint, Deed}
 
 // order sorts resources and steps by level, then kind, then as the template has them. at finds resources as they are; the
 // result says where each step was.

@@ -196,8 +196,22 @@ func (w *weave) own(op Op) {
 	if w.node.Builds == topology.Instance {
 		suffix = ":script" // create is what the site does
 	}
-	w.run(Step{Op: op, Title: string(op)}, suffix, o, "Standard."+string(op), at(w.i), w.c.scriptSeconds(w.node.Name, op))
+	undo := map[Op]string{Create: "delete", Start: "stop"}[op]
+	w.run(Step{Op: op, Title: string(op), Undo: w.undo(w.node.Operations.Own(undo), at(w.i), "Standard."+undo)}, suffix, o,
+		"Standard."+string(op), at(w.i), w.c.scriptSeconds(w.node.Name, op))
 }
+
+// undo is the script of the operation that takes another back; nil if there is none.
+func (w *weave) undo(o *topology.Operation, in instances, operation string) *Script {
+	if o == nil || o.Script == "" || w.node.Base == nil {
+		return nil
+	}
+	s, _ := w.c.script(o, in, w.id, operation)
+	return s
+}
+
+// undoes are the operations of relationships that take others back (TOSCA 1.3, section 5.8.5).
+var undoes = map[string]string{"add_target": "remove_target", "add_source": "remove_source"}
 
 // asSource adds a relationship operation that runs on the side of its source, for each of the node's relations and each
 // instance of the target it is tied to.
@@ -253,7 +267,8 @@ func (w *weave) relation(name string, o *topology.Operation, source *topology.No
 	if other.Count > 1 || w.node != source {
 		suffix += "." + which
 	}
-	w.run(Step{Op: Connect, Title: name + " " + other.Name}, suffix, o, "Configure."+name, pair, scriptSeconds)
+	undo := w.undo(r.Operations.Own(undoes[name]), pair, "Configure."+undoes[name])
+	w.run(Step{Op: Connect, Title: name + " " + other.Name, Undo: undo}, suffix, o, "Configure."+name, pair, scriptSeconds)
 }
 
 // run adds a step that runs a script.

@@ -116,7 +116,7 @@ func TestDifferencesAreInWords(t *testing.T) {
 	assert.Equal(t, plan.Keep, d["bh-1"])
 	assert.Equal(t, plan.Retire, plan.Compare(more, small)["b-4"])
 	other := mustCompile(t, replaced(tiers, "port: 80 }", "port: 81 }"))
-	assert.Equal(t, plan.Alter, plan.Compare(small, other)["a-1"])
+	assert.Equal(t, plan.Amend, plan.Compare(small, other)["a-1"])
 }
 
 func replaced(text, from, to string) string { return strings.Replace(text, from, to, 1) }

@@ -82,6 +82,8 @@ type Step struct {
 	// Error says why it failed.
 	Error   string
 	Retries int
+	// Skipped says that a person chose to go on without it.
+	Skipped bool
 	Log     []Line
 }
 

@@ -444,7 +444,7 @@ func (v *View) compare(now *app.Draft) {
 		if c != plan.Keep && c != plan.Retire {
 			marks[id] = string(c)
 			if plank := now.Plan.Plank(id); plank != id && marks[plank] == "" {
-				marks[plank] = string(plan.Alter)
+				marks[plank] = string(plan.Amend)
 			}
 		}
 	}
@@ -457,7 +457,7 @@ func (v *View) changesLine() string {
 		return ""
 	}
 	var words []string
-	for _, c := range []plan.Change{plan.Build, plan.Alter, plan.Rebuild, plan.Retire, plan.Keep} {
+	for _, c := range []plan.Change{plan.Build, plan.Amend, plan.Rebuild, plan.Retire, plan.Keep} {
 		if n := v.changes[c]; n > 0 {
 			words = append(words, fmt.Sprintf("%d %s", n, c))
 		}

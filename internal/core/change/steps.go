@@ -1,0 +1,347 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"andamio/internal/core/plan"
+)
+
+// shareOfBuilding is how long taking something back is expected to take, against building it.
+const shareOfBuilding = 0.3
+
+// takeBack adds the steps that take back standing ones.
+func (c *compiler) takeBack() {
+	for i := range c.old.Steps {
+		s := &c.old.Steps[i]
+		if !c.undo[s.ID] {
+			continue
+		}
+		back, ok := c.inverse(s)
+		if !ok {
+			continue
+		}
+		back.Resource, back.Site, back.Seconds = s.Resource, s.Site, s.Seconds*shareOfBuilding
+		back.Drops = []string{s.ID}
+		c.takes[s.ID] = back.ID
+		c.plan.Steps = append(c.plan.Steps, back)
+	}
+	c.dropRest()
+}
+
+// inverse is the step that takes back a standing one; false if it needs none of its own.
+func (c *compiler) inverse(s *plan.Step) (plan.Step, bool) {
+	id := func(op plan.Op) string {
+		return s.Resource + "/" + string(op) + strings.TrimPrefix(s.ID, s.Resource+"/"+string(s.Op))
+	}
+	site := plan.Condition{Kind: plan.CheckSite}
+	r := c.old.Resource(s.Resource)
+	switch {
+	case s.Op == plan.Create && s.Check.Kind == plan.CheckSite:
+		return plan.Step{ID: id(plan.Remove), Op: plan.Remove, Title: "remove " + string(r.Kind), Check: site}, true
+	case s.Op == plan.Attach:
+		return plan.Step{ID: id(plan.Detach), Op: plan.Detach, Title: strings.Replace(s.Title, "attach", "detach", 1), Volume: s.Volume, Check: site}, true
+	case s.Op == plan.Plug:
+		return plan.Step{ID: id(plan.Unplug), Op: plan.Unplug, Title: strings.Replace(s.Title, "plug into", "unplug from", 1), Check: site}, true
+	case s.Undo == nil || c.from.Unsure[s.ID] || c.isOff(r):
+		return plan.Step{}, false
+	}
+	op := map[plan.Op]plan.Op{plan.Start: plan.Stop, plan.Create: plan.Delete}[s.Op]
+	title := string(op)
+	if op == "" {
+		op, title = plan.Disconnect, "take back "+s.Title
+	}
+	c.carry(c.old, s.Undo)
+	return plan.Step{ID: id(op), Op: op, Title: title, Script: s.Undo, Check: plan.Condition{Kind: plan.CheckExit}}, true
+}
+
+// isOff reports that a standing resource's instance is switched off.
+func (c *compiler) isOff(r *plan.Resource) bool {
+	on := c.old.Resource(r.On)
+	return on != nil && on.Off
+}
+
+// dropRest finds for every step that is undone without a step of its own the one with which its work goes: another of
+// its resource, the removal of its instance, or one that only says so.
+func (c *compiler) dropRest() {
+	at := map[string]int{}
+	for i := range c.plan.Steps {
+		at[c.plan.Steps[i].ID] = i
+	}
+	for i := range c.old.Steps {
+		s := &c.old.Steps[i]
+		if !c.undo[s.ID] || c.takes[s.ID] != "" || runs(s.Op) && c.hasHalt(instanceOf(c.old, c.old.Resource(s.Resource))) {
+			continue // the last: it ends when its instance is switched off
+		}
+		by := c.carrier(s)
+		if by == "" {
+			if c.redo[s.ID] {
+				continue // the new one takes its place
+			}
+			by = s.Resource + "/" + string(plan.Clear)
+			if _, there := at[by]; !there {
+				at[by] = len(c.plan.Steps)
+				c.plan.Steps = append(c.plan.Steps, plan.Step{ID: by, Resource: s.Resource, Op: plan.Clear, Site: s.Site,
+					Title: "let go", Check: plan.Condition{Kind: plan.CheckNone}})
+			}
+		}
+		c.carried[s.ID] = true
+		c.takes[s.ID] = by
+		c.plan.Steps[at[by]].Drops = append(c.plan.Steps[at[by]].Drops, s.ID)
+	}
+}
+
+// hasHalt reports that an instance is switched off, with which everything ends that runs on it.
+func (c *compiler) hasHalt(instance string) bool {
+	return slices.ContainsFunc(c.plan.Steps, func(s plan.Step) bool { return s.Op == plan.Halt && s.Resource == instance })
+}
+
+// carrier is the step with which the work of an undone step goes.
+func (c *compiler) carrier(s *plan.Step) string {
+	for _, other := range c.oldSteps[s.Resource] {
+		if by := c.takes[other.ID]; by != "" && by != s.Resource+"/"+string(plan.Clear) {
+			return by
+		}
+	}
+	on := instanceOf(c.old, c.old.Resource(s.Resource))
+	for _, base := range c.oldSteps[on] {
+		if by := c.takes[base.ID]; base.Op == plan.Create && atSite(base.Op) && by != "" {
+			return by
+		}
+	}
+	return ""
+}
+
+// power adds the steps that switch instances off and on, and change in place what stands.
+func (c *compiler) power() {
+	for i := range c.to.Resources {
+		r := &c.to.Resources[i]
+		switch {
+		case r.Kind == plan.Instance:
+			c.powerOf(r)
+		case c.alter[r.ID] && c.verdicts[r.ID] == plan.Amend:
+			c.add(r, plan.Alter, "", "change in place", shareOfBuilding)
+		}
+	}
+}
+
+// powerOf adds such steps for one instance: off before it is changed, on where something must run on it, and off again
+// in the end where it is to be off.
+func (c *compiler) powerOf(r *plan.Resource) {
+	stands := c.verdicts[r.ID] == plan.Amend || c.verdicts[r.ID] == plan.Keep
+	on := !stands || !c.old.Resource(r.ID).Off
+	alter := stands && c.alter[r.ID]
+	shell := c.needsShell(r.ID)
+	delete(c.boot, r.ID)
+	var last []string
+	if on && stands && (alter || r.Off && !shell) {
+		last = []string{c.add(r, plan.Halt, "", "switch off", 0.1)}
+		c.plan.Steps[len(c.plan.Steps)-1].Drops = c.running(r.ID)
+		on = false
+	}
+	if alter {
+		last = []string{c.add(r, plan.Alter, "", "change in place", shareOfBuilding, last...)}
+	}
+	if !on && (!r.Off || shell) {
+		c.add(r, plan.Boot, "", "switch on", 0.5, last...)
+		c.boot[r.ID] = true
+		on = true
+	}
+	if on && r.Off {
+		c.add(r, plan.Halt, atLast, "switch off again", 0.1)
+		if stands {
+			c.plan.Steps[len(c.plan.Steps)-1].Drops = c.running(r.ID)
+		}
+	}
+}
+
+// atLast ends the id of a step that switches an instance off after all else was done on it.
+const atLast = ":at-last"
+
+// add adds a step of a site's on a resource that stands.
+func (c *compiler) add(r *plan.Resource, op plan.Op, suffix, title string, share float64, after ...string) string {
+	seconds := 1.0
+	if create := c.to.Step(r.ID + "/" + string(plan.Create)); create != nil {
+		seconds = create.Seconds
+	}
+	id := r.ID + "/" + string(op) + suffix
+	c.plan.Steps = append(c.plan.Steps, plan.Step{ID: id, Resource: r.ID, Op: op, Title: title, Site: r.Site, Seconds: seconds * share,
+		After: after, Check: plan.Condition{Kind: plan.CheckSite}})
+	return id
+}
+
+// needsShell reports that something is to be run on an instance.
+func (c *compiler) needsShell(instance string) bool {
+	for i := range c.to.Steps {
+		s := &c.to.Steps[i]
+		if c.redo[s.ID] && s.Script != nil && shellOf(c.to, s) == instance {
+			return true
+		}
+	}
+	return false
+}
+
+// shellOf is the instance on which a step needs something to be running: that of its script, or the one it links.
+func shellOf(p *plan.Plan, s *plan.Step) string {
+	r := p.Resource(s.Resource)
+	switch {
+	case s.Op == plan.Attach || r.Kind == plan.Instance && s.Script != nil:
+		return r.ID
+	case s.Op == plan.Plug:
+		return r.Spec.Instance
+	}
+	return instanceOf(p, r)
+}
+
+// runs reports that what an operation does lasts only while its instance is on.
+func runs(op plan.Op) bool { return op == plan.Start || op == plan.Check || op == plan.Answer }
+
+// running are the standing steps whose work ends when an instance is switched off.
+func (c *compiler) running(instance string) []string {
+	var out []string
+	for i := range c.old.Steps {
+		s := &c.old.Steps[i]
+		if runs(s.Op) && instanceOf(c.old, c.old.Resource(s.Resource)) == instance {
+			out = append(out, s.ID)
+		}
+	}
+	return out
+}
+
+// build adds the wanted steps that are to be run.
+func (c *compiler) build() {
+	for i := range c.to.Steps {
+		s := c.to.Steps[i]
+		if !c.redo[s.ID] {
+			continue
+		}
+		s.Whole = s.After
+		c.carry(c.to, s.Script)
+		c.carry(c.to, s.Undo)
+		c.plan.Steps = append(c.plan.Steps, s)
+	}
+}
+
+// order says after which others each step comes. What takes back comes in the inverse of the order in which it was
+// done, what builds in the order of the wanted plan, and on one resource, and in the room of one site, taking back comes
+// before building; so nothing can wait in a circle.
+func (c *compiler) order() {
+	back, gone := map[string][]string{}, map[string][]string{}
+	scripts := map[string][]string{}
+	for i := range c.plan.Steps {
+		s := &c.plan.Steps[i]
+		if !s.Op.Takes() || strings.HasSuffix(s.ID, atLast) {
+			continue
+		}
+		back[s.Resource] = append(back[s.Resource], s.ID)
+		if r := c.old.Resource(s.Resource); r != nil {
+			if s.Op == plan.Remove {
+				key := s.Site + " " + string(r.Kind)
+				gone[key] = append(gone[key], s.ID)
+			}
+			if s.Script != nil {
+				scripts[r.On] = append(scripts[r.On], s.ID)
+			}
+		}
+	}
+	c.barriers(gone)
+	before, after := c.reach()
+	for i := range c.plan.Steps {
+		s := &c.plan.Steps[i]
+		switch {
+		case strings.HasSuffix(s.ID, atLast):
+			s.After = append(back[s.Resource], c.doneOn(s.Resource)...)
+		case s.Op == plan.Halt:
+			s.After = append(s.After, scripts[s.Resource]...)
+		case s.Op.Takes():
+			for _, x := range s.Drops {
+				if !c.carried[x] || s.Op == plan.Clear {
+					s.After = append(s.After, after(x)...)
+				}
+			}
+		case s.Op == plan.Alter || s.Op == plan.Boot:
+			s.After = append(s.After, gone[s.Site+" "+string(plan.Instance)]...)
+		default:
+			s.After = before(s.ID)
+			s.After = append(s.After, back[s.Resource]...)
+			if on := shellOf(c.to, s); c.boot[on] {
+				s.After = append(s.After, on+"/"+string(plan.Boot))
+			}
+			if s.Op == plan.Create && s.Check.Kind == plan.CheckSite {
+				s.After = append(s.After, gone[s.Site+" "+string(c.to.Resource(s.Resource).Kind)]...)
+			}
+			s.AfterFailure = slices.DeleteFunc(slices.Clone(s.AfterFailure), func(f string) bool { return !c.redo[f] })
+		}
+		slices.Sort(s.After)
+		s.After = slices.DeleteFunc(slices.Compact(s.After), func(a string) bool { return a == s.ID })
+	}
+}
+
+// doneOn are the wanted steps that need an instance to be on.
+func (c *compiler) doneOn(instance string) []string {
+	var out []string
+	for i := range c.to.Steps {
+		if s := &c.to.Steps[i]; c.redo[s.ID] && (shellOf(c.to, s) == instance || s.Resource == instance) {
+			out = append(out, s.ID)
+		}
+	}
+	return out
+}
+
+// fewEdges is up to how many removals the steps that need their room wait for each; above, one step waits for them all.
+const fewEdges = 8
+
+// barriers puts one step in the place of many that others would all wait for.
+func (c *compiler) barriers(gone map[string][]string) {
+	for key, ids := range gone {
+		if len(ids) <= fewEdges {
+			continue
+		}
+		site, kind, _ := strings.Cut(key, " ")
+		first, _, _ := strings.Cut(ids[0], "/")
+		id := fmt.Sprintf("%s/%s:room", first, plan.Clear)
+		c.plan.Steps = append(c.plan.Steps, plan.Step{ID: id, Resource: first, Op: plan.Clear, Site: site, After: ids,
+			Title: fmt.Sprintf("every %s to be removed is gone", kind), Check: plan.Condition{Kind: plan.CheckNone}})
+		gone[key] = []string{id}
+	}
+}
+
+// reach returns functions that find, through steps that are not part of the change, the nearest that are: those that a
+// wanted step comes after, and those that take back what came after a standing step.
+func (c *compiler) reach() (before, after func(id string) []string) {
+	knownBefore, knownAfter := map[string][]string{}, map[string][]string{}
+	before = func(id string) []string {
+		if out, ok := knownBefore[id]; ok {
+			return slices.Clone(out)
+		}
+		var out []string
+		for _, a := range c.to.Step(id).After {
+			if c.redo[a] {
+				out = append(out, a)
+			} else {
+				out = append(out, before(a)...)
+			}
+		}
+		slices.Sort(out)
+		knownBefore[id] = slices.Compact(out)
+		return slices.Clone(knownBefore[id])
+	}
+	after = func(id string) []string {
+		if out, ok := knownAfter[id]; ok {
+			return out
+		}
+		var out []string
+		for _, l := range c.later[id] {
+			if by := c.takes[l]; by != "" && by != c.takes[id] && !c.carried[l] {
+				out = append(out, by)
+			} else {
+				out = append(out, after(l)...)
+			}
+		}
+		slices.Sort(out)
+		knownAfter[id] = slices.Compact(out)
+		return knownAfter[id]
+	}
+	return before, after
+}
