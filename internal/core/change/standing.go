@@ -90,6 +90,10 @@ func (f *fold) step(s *run.Step) {
 			f.done(s.Step)
 		}
 	case run.Failed, run.Stopped, run.UnderWay:
+		if s.Op == plan.Halt { // it may be off: nothing may count on its being on
+			f.done(s.Step)
+			return
+		}
 		if !s.Op.Takes() && s.Op != plan.Alter && s.Op != plan.Boot && s.Op != plan.Act {
 			f.stand(s.Step)
 			f.unsure[s.ID] = true

@@ -113,8 +113,8 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 	case plan.Halt:
 		return w.halt(r.ID)
 	case plan.Boot:
-		if x := w.things[r.ID]; x == nil || !x.off {
-			return fmt.Errorf("it is not off")
+		if w.things[r.ID] == nil {
+			return fmt.Errorf("it is not there")
 		}
 		w.things[r.ID].off = false
 	case plan.Alter:
@@ -184,8 +184,8 @@ func (w *world) remove(id string, lenient bool) error {
 
 func (w *world) halt(id string) error {
 	x := w.things[id]
-	if x == nil || x.off {
-		return fmt.Errorf("it is not on")
+	if x == nil {
+		return fmt.Errorf("it is not there")
 	}
 	x.off = true
 	for _, s := range w.things {
