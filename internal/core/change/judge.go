@@ -71,6 +71,10 @@ func (c *compiler) compare(a, b *plan.Resource) {
 		c.halt[b.ID], c.boot[b.ID] = b.Off, !b.Off
 		c.because(b.ID, "it is to be switched %s", map[bool]string{true: "off", false: "on"}[b.Off])
 	}
+	if c.from.Unsure[haltOf(b.ID)] && b.Off {
+		c.set(b.ID, plan.Amend)
+		c.because(b.ID, "whether it is off is not known")
+	}
 	c.compareSteps(b.ID)
 }
 

@@ -3,6 +3,7 @@ package change
 import (
 	"maps"
 	"slices"
+	"strings"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -92,6 +93,7 @@ func (f *fold) step(s *run.Step) {
 	case run.Failed, run.Stopped, run.UnderWay:
 		if s.Op == plan.Halt { // it may be off: nothing may count on its being on
 			f.done(s.Step)
+			f.unsure[haltOf(s.Resource)] = true
 			return
 		}
 		if !s.Op.Takes() && s.Op != plan.Alter && s.Op != plan.Boot && s.Op != plan.Act {
@@ -109,9 +111,11 @@ func (f *fold) done(s *plan.Step) {
 	r := f.resources[s.Resource]
 	switch s.Op {
 	case plan.Halt:
+		delete(f.unsure, haltOf(s.Resource))
 		r.Off = true
 		f.resources[s.Resource] = r
 	case plan.Boot:
+		delete(f.unsure, haltOf(s.Resource))
 		r.Off = false
 		f.resources[s.Resource] = r
 	case plan.Alter:
@@ -129,6 +133,9 @@ func (f *fold) done(s *plan.Step) {
 		f.stand(s)
 	}
 }
+
+// haltOf is what in Unsure says that an instance may be off or on.
+func haltOf(instance string) string { return instance + "/" + string(plan.Halt) }
 
 // stand notes that a step's work is there. Its resource is as the plan has it from the first step that builds it; what
 // is only altered is so from that step on.
@@ -204,7 +211,8 @@ func (f *fold) standing() Standing {
 	f.close(p)
 	unsure := map[string]bool{}
 	for id := range f.unsure {
-		if _, there := f.steps[id]; there {
+		_, there := f.steps[id]
+		if instance, halt := strings.CutSuffix(id, haltOf("")); there || halt && stands[instance] {
 			unsure[id] = true
 		}
 	}

@@ -135,7 +135,7 @@ func (c *compiler) powerOf(r *plan.Resource) {
 	shell := c.needsShell(r.ID)
 	delete(c.boot, r.ID)
 	var last []string
-	if on && stands && (alter || r.Off && !shell) {
+	if (on || c.from.Unsure[haltOf(r.ID)]) && stands && (alter || r.Off && !shell) {
 		last = []string{c.add(r, plan.Halt, "", "switch off", 0.1)}
 		c.plan.Steps[len(c.plan.Steps)-1].Drops = c.running(r.ID)
 		on = false
