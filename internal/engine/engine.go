@@ -4,6 +4,10 @@
 // In goes a [plan.Plan], the sites it names, and what a run needs beside them; what happens goes to a [Journal] as
 // [run.Event]s. A step is done only when its condition holds: the site says active, the script has exited with 0, the
 // port is open, the page is served.
+//
+// A run may break off at any instant. One that goes on where another broke off is given the state that the journal
+// replays to, and looks before it acts: at the sites, for what bears the mark of the step, and on the instances, for
+// what a script has left behind.
 package engine
 
 import (
@@ -15,6 +19,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"andamio/internal/core/dispatch"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
@@ -25,35 +30,58 @@ type Journal interface {
 	Append(events ...run.Event) error
 }
 
-// Limits bounds how much happens at once.
-type Limits struct {
-	Steps   int
-	PerSite int
-}
-
-// DefaultLimits suit sites that take requests in parallel.
-var DefaultLimits = Limits{Steps: 64, PerSite: 24}
-
 // Engine runs one plan.
 type Engine struct {
-	// Run names the run; marks and idempotency keys begin with it.
-	Run     string
-	Plan    *plan.Plan
-	Sites   map[string]site.Site
-	Journal Journal
+	// Run names the run; idempotency keys begin with it. Mark names the deployment; what is built bears both.
+	Run, Mark string
+	Plan      *plan.Plan
+	Sites     map[string]site.Site
+	Journal   Journal
 	// Key opens the instances.
 	Key ssh.Signer
 	// Secrets are the values of the plan's secrets. They are masked in everything that is journalled.
-	Secrets map[string]string
-	Limits  Limits
+	Secrets  map[string]string
+	Limits   dispatch.Limits
+	Patience Patience
+	// State is what the journal replays to, for a run that goes on; nil for one that begins.
+	State *run.State
+	// Decisions are what a person decides on steps that failed, while the run goes on.
+	Decisions <-chan Decision
+	// Wakes says that something at a site has changed, where sites send notices.
+	Wakes *Wakes
+	// Rehearsed is kept with the run that begins.
+	Rehearsed run.Rehearsed
 
-	mu    sync.Mutex
-	state *run.State
-	mask  masker
-	pool  *shells
+	mu      sync.Mutex
+	state   *run.State
+	mask    masker
+	pool    *shells
+	gates   map[string]*gate
+	sight   *sight
+	resumed bool
 	// ifaces has the first interface of each instance, through which it is reached.
 	ifaces map[string]string
 }
+
+// Decision is a person's decision on a step that failed: [run.Retry] or [run.Skip]. Taken is called when it is in the
+// journal, or was of no use.
+type Decision struct {
+	Step, Verb string
+	Taken      func()
+}
+
+// Patience says how long the engine waits for things; zero values are the usual ones.
+type Patience struct {
+	// Least is the shortest deadline of a step; Times is how many times the expected duration a step may take.
+	Least time.Duration
+	Times float64
+	// Wait is the pause before a call is made again, doubled each time up to Most; Tries is how often.
+	Wait, Most time.Duration
+	Tries      int
+}
+
+// usual is the patience of a run that says nothing else.
+var usual = Patience{Least: time.Minute, Times: 15, Wait: 200 * time.Millisecond, Most: 10 * time.Second, Tries: 8}
 
 // ErrUnfinished is the error of a run that ended without everything standing.
 var ErrUnfinished = errors.New("the run ended before everything stood")
@@ -65,7 +93,13 @@ func (e *Engine) Execute(ctx context.Context) error {
 		return err
 	}
 	defer e.pool.close()
-	if err := e.record(run.Event{Kind: run.RunStarted}); err != nil {
+	first := run.Event{Kind: run.RunStarted}
+	if e.resumed {
+		first = run.Event{Kind: run.RunResumed}
+	} else if e.Rehearsed.P90 > 0 {
+		first.Attributes = map[string]string{"p50": e.Rehearsed.P50.String(), "p90": e.Rehearsed.P90.String()}
+	}
+	if err := e.record(first); err != nil {
 		return err
 	}
 	if err := e.steps(ctx); err != nil {
@@ -89,12 +123,26 @@ func (e *Engine) ready() error {
 			return fmt.Errorf("the plan needs the secret %s, which was not given", name)
 		}
 	}
-	if e.Limits.Steps == 0 {
-		e.Limits = DefaultLimits
+	if e.Limits.Steps == 0 && e.Limits.PerSite == 0 {
+		e.Limits.Steps, e.Limits.PerSite = dispatch.Default.Steps, dispatch.Default.PerSite
 	}
-	e.state = run.New(e.Plan)
+	if e.Patience.Tries == 0 {
+		e.Patience = usual
+	}
+	if e.Wakes == nil {
+		e.Wakes = NewWakes()
+	}
+	e.state, e.resumed = e.State, e.State != nil && !e.State.Started.IsZero()
+	if e.state == nil {
+		e.state = run.New(e.Plan)
+	}
 	e.mask = newMasker(e.Secrets)
 	e.pool = newShells(e.Key)
+	e.gates = map[string]*gate{}
+	for _, s := range e.Plan.Sites {
+		e.gates[s.Name] = &gate{}
+	}
+	e.sight = newSight()
 	e.ifaces = map[string]string{}
 	for i := range e.Plan.Resources {
 		if r := &e.Plan.Resources[i]; r.Kind == plan.Interface && e.ifaces[r.Spec.Instance] == "" {
@@ -112,7 +160,7 @@ func (e *Engine) record(events ...run.Event) error {
 		events[i].Text = e.mask.clean(events[i].Text)
 	}
 	if err := e.Journal.Append(events...); err != nil {
-		return fmt.Errorf("the journal cannot be written, so the run stops: %w", err)
+		return site.Final(fmt.Errorf("the journal cannot be written, so the run stops: %w", err))
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -144,14 +192,24 @@ func (e *Engine) Secret(name string) (string, bool) {
 	return v, ok && v != ""
 }
 
+// known is what the journal says of a step so far in this run.
+func (e *Engine) known(s *plan.Step) (askedID string, tries, discards int) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	st := e.state.Step(s.ID)
+	return st.AskedID, st.Tries, st.Discards
+}
+
 // end journals how the run went, with the outputs if all stands.
 func (e *Engine) end(ctx context.Context) error {
 	e.mu.Lock()
-	done, failed := e.state.Done, e.state.Failures
+	done, failed, retiring := e.state.Done, e.state.Failures, e.state.Retiring()
 	e.mu.Unlock()
 	all := done == len(e.Plan.Steps)
 	ev := run.Event{Kind: run.RunEnded, Good: all, Attributes: map[string]string{}}
 	switch {
+	case all && retiring:
+		ev.Text = "everything is gone"
 	case all:
 		ev.Text = "everything stands"
 		for _, o := range e.Plan.Outputs {

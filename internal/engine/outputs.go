@@ -1,19 +1,22 @@
 package engine
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
 	"path"
 	"strings"
 
+	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/site"
 )
 
 // outputs takes the variables that a script leaves set out of what it prints. They are printed when the shell ends,
@@ -26,17 +29,26 @@ type outputs struct {
 	text []string
 }
 
-func newOutputs(want []plan.ScriptOutput) *outputs {
-	return &outputs{want: want, mark: rand.Text(), got: map[string]string{}}
+// newOutputs prepares for a script's outputs. The mark is made from the key that opens the instance, so that it is the
+// same when what a script printed at its end is read once more, and no script can know it.
+func newOutputs(want []plan.ScriptOutput, key ssh.Signer, name string) *outputs {
+	mark := rand.Text()
+	if sig, err := key.Sign(rand.Reader, []byte("outputs "+name)); err == nil {
+		sum := sha256.Sum256(sig.Blob)
+		mark = hex.EncodeToString(sum[:16])
+	}
+	return &outputs{want: want, mark: mark, got: map[string]string{}}
 }
 
-// trap is the shell text that prints the variables at the end.
-func (o *outputs) trap() string {
-	if len(o.want) == 0 {
-		return ""
-	}
+// trap is the shell text that runs when the script ends: it prints the variables, and keeps them and the exit status in
+// files of the given name, so that a run that breaks off just then finds them. What a script that ended left is given
+// out at once, and the script is not run a second time.
+func (o *outputs) trap(file string) string {
 	var text strings.Builder
-	text.WriteString("trap '")
+	fmt.Fprintf(&text, `if [ -f "%[1]s.exit" ]; then cat "%[1]s.out"; exit $(cat "%[1]s.exit"); fi
+mkdir -p "%[2]s"; chmod 700 "%[2]s"
+`, file, path.Dir(file))
+	text.WriteString("trap 'andamio_code=$?; { :; ")
 	seen := map[string]bool{}
 	for _, w := range o.want {
 		if seen[w.Name] {
@@ -45,7 +57,7 @@ func (o *outputs) trap() string {
 		seen[w.Name] = true
 		fmt.Fprintf(&text, `if [ -n "${%[1]s+set}" ]; then printf "%%s\n" "%[2]s begin %[1]s" "$%[1]s" "%[2]s end"; fi; `, w.Name, o.mark)
 	}
-	text.WriteString("' EXIT\n")
+	fmt.Fprintf(&text, `} > "%[1]s.out"; cat "%[1]s.out"; echo $andamio_code > "%[1]s.new"; mv "%[1]s.new" "%[1]s.exit"; exit $andamio_code' EXIT`+"\n", file)
 	return text.String()
 }
 
@@ -76,7 +88,7 @@ func (e *Engine) keep(s *plan.Step, o *outputs) error {
 	for _, w := range o.want {
 		v, ok := o.got[w.Name]
 		if !ok {
-			return fmt.Errorf("%s ended without setting %s, which it is to put out", s.Script.Path, w.Name)
+			return site.Final(fmt.Errorf("%s ended without setting %s, which it is to put out", s.Script.Path, w.Name))
 		}
 		if at[w.Resource] == nil {
 			at[w.Resource] = map[string]string{}
@@ -91,19 +103,24 @@ func (e *Engine) keep(s *plan.Step, o *outputs) error {
 	return nil
 }
 
-// put writes a file on an instance.
+// put writes a file on an instance, by SFTP.
 func put(ctx context.Context, client *ssh.Client, to string, data []byte) error {
-	session, err := client.NewSession()
+	files, err := sftp.NewClient(client)
 	if err != nil {
 		return err
 	}
-	defer session.Close()
-	stop := context.AfterFunc(ctx, func() { session.Close() })
+	defer files.Close()
+	stop := context.AfterFunc(ctx, func() { files.Close() })
 	defer stop()
-	session.Stdin = bytes.NewReader(data)
-	out, err := session.CombinedOutput(fmt.Sprintf("mkdir -p %s && cat > %s", quote(path.Dir(to)), quote(to)))
-	if err != nil {
-		return errors.Join(err, errors.New(strings.TrimSpace(string(out))))
+	if err := files.MkdirAll(path.Dir(to)); err != nil {
+		return err
 	}
-	return nil
+	f, err := files.Create(to)
+	if err != nil {
+		return err
+	}
+	if _, err := f.Write(data); err != nil {
+		return errors.Join(err, f.Close())
+	}
+	return f.Close()
 }

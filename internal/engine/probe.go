@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -35,7 +36,7 @@ func (e *Engine) probe(ctx context.Context, s *plan.Step) error {
 	where := net.JoinHostPort(address, port)
 	wait := 50 * time.Millisecond
 	for {
-		said, good := Ask(ctx, s.Check.Kind, where, s.Check.Path)
+		said, good := Ask(ctx, s.Check, where)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -57,10 +58,10 @@ func (e *Engine) probe(ctx context.Context, s *plan.Step) error {
 const maxAnswer = 64 << 10
 
 // Ask makes one real request of an endpoint and says in a line what came back, and whether it is a good answer: a
-// connection for tcp, a page with status 200 for http.
-func Ask(ctx context.Context, kind, where, path string) (said string, good bool) {
-	if kind == plan.CheckHTTP {
-		return askHTTP(ctx, "http://"+where+path)
+// connection for tcp, for http a page with the status and the content that the condition names.
+func Ask(ctx context.Context, c plan.Condition, where string) (said string, good bool) {
+	if c.Kind == plan.CheckHTTP {
+		return askHTTP(ctx, "http://"+where+c.Path, c)
 	}
 	d := net.Dialer{Timeout: 3 * time.Second}
 	conn, err := d.DialContext(ctx, "tcp", where)
@@ -71,7 +72,7 @@ func Ask(ctx context.Context, kind, where, path string) (said string, good bool)
 	return "open · tcp " + where, true
 }
 
-func askHTTP(ctx context.Context, url string) (string, bool) {
+func askHTTP(ctx context.Context, url string, c plan.Condition) (string, bool) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
 	if err != nil {
 		return err.Error(), false
@@ -86,7 +87,13 @@ func askHTTP(ctx context.Context, url string) (string, bool) {
 		return "broke off · " + url, false
 	}
 	said := fmt.Sprintf("%d · %s · %d bytes: %s", resp.StatusCode, url, len(body), firstWords(string(body)))
-	return said, resp.StatusCode == http.StatusOK
+	if want := cmp.Or(c.Status, http.StatusOK); resp.StatusCode != want {
+		return said, false
+	}
+	if !strings.Contains(string(body), c.Contains) {
+		return fmt.Sprintf("%s (without %q)", said, c.Contains), false
+	}
+	return said, true
 }
 
 // firstWords is the beginning of a page's text, for telling one page from another.

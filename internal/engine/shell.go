@@ -3,6 +3,8 @@ package engine
 import (
 	"bufio"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -24,60 +26,82 @@ func publicKey(key ssh.Signer) string {
 
 // script runs a step's script on its instance, over SSH: the text goes to the standard input of "sh -s", preceded by
 // its inputs as exported variables, so that no value shows in a list of processes. Files it needs are put there before,
-// and the variables it is to put out are printed when it ends.
+// and the variables it is to put out are printed when it ends. A script that ended is not run again for the same try of
+// the step: its exit status and outputs lie on the instance. One that was broken off is run from its beginning.
 func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	out := newOutputs(s.Script.Outputs)
-	var text strings.Builder
-	text.WriteString("exec 2>&1\n") // one stream keeps the order of what is printed
+	_, tries, _ := e.known(s)
+	name := fmt.Sprintf("%s/%s/%d", e.Run, s.ID, tries)
+	instance := r.On
+	if instance == "" {
+		instance = r.ID
+	}
+	var env strings.Builder
 	for _, in := range s.Script.Inputs {
 		v, err := in.Value.Text(e)
 		if err != nil {
 			return fmt.Errorf("the input %s is not known: %w", in.Name, err)
 		}
-		fmt.Fprintf(&text, "export %s=%s\n", in.Name, quote(v))
+		fmt.Fprintf(&env, "export %s=%s\n", in.Name, quote(v))
 	}
-	text.WriteString(out.trap())
-	text.WriteString(e.Plan.Scripts[s.Script.Path])
-	instance := r.On
-	if instance == "" {
-		instance = r.ID
-	}
-	client, err := e.login(ctx, s, instance)
-	if err != nil {
-		return err
-	}
-	for _, f := range s.Script.Files {
-		if err := put(ctx, client, f.Path, e.Plan.Files[f.File]); err != nil {
-			return fmt.Errorf("the file %s could not be put on %s: %w", f.Path, instance, err)
+	return e.call(ctx, s, func() error {
+		out := newOutputs(s.Script.Outputs, e.Key, name)
+		client, err := e.login(ctx, s, instance)
+		if err != nil {
+			return err
 		}
-	}
-	if err := e.runScript(ctx, s, client, text.String(), out); err != nil {
-		return err
-	}
-	return e.keep(s, out)
+		for _, f := range s.Script.Files {
+			if err := put(ctx, client, f.Path, e.Plan.Files[f.File]); err != nil {
+				return fmt.Errorf("the file %s could not be put on %s: %w", f.Path, instance, err)
+			}
+		}
+		// One stream keeps the order of what is printed.
+		text := "exec 2>&1\n" + env.String() + out.trap(keptAt(name)) + e.Plan.Scripts[s.Script.Path]
+		if err := e.runScript(ctx, s, client, text, out); err != nil {
+			return err
+		}
+		return e.keep(s, out)
+	})
+}
+
+// keptAt is where on an instance it is kept how a script ended, without its ending.
+func keptAt(name string) string {
+	sum := sha256.Sum256([]byte(name))
+	return "$HOME/.andamio/" + hex.EncodeToString(sum[:12])
 }
 
 // quote makes any text a single word of the shell.
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-// login opens, or finds open, a connection to an instance.
+// login opens, or finds open, a connection to an instance, and notes that its shell answers.
 func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*ssh.Client, error) {
-	iface := e.ifaces[instance]
+	want, err := e.door(instance)
+	if err != nil {
+		return nil, site.Final(err)
+	}
+	client, first, err := e.pool.open(ctx, want)
+	if err == nil && first {
+		text := fmt.Sprintf("shell open · ssh %s", net.JoinHostPort(want.address, want.port))
+		err = e.record(run.Event{Kind: run.Answered, Resource: instance, Text: text, Good: true})
+	}
+	return client, err
+}
+
+// door is how one logs in to an instance, as its site told.
+func (e *Engine) door(instance string) (door, error) {
+	return doorOf(func(name string) (string, bool) { return e.Attribute(e.ifaces[instance], name) }, instance)
+}
+
+func doorOf(attribute func(name string) (string, bool), instance string) (door, error) {
 	var want door
 	for name, field := range map[string]*string{site.AttrAddress: &want.address, site.AttrSSHPort: &want.port,
 		site.AttrSSHUser: &want.user, site.AttrHostKey: &want.hostKey} {
-		v, ok := e.Attribute(iface, name)
+		v, ok := attribute(name)
 		if !ok {
-			return nil, fmt.Errorf("the site did not say the %s of %s, so no shell can be opened", name, instance)
+			return want, fmt.Errorf("the site did not say the %s of %s, so no shell can be opened", name, instance)
 		}
 		*field = v
 	}
-	var client *ssh.Client
-	err := e.retry(ctx, s, func() (err error) {
-		client, err = e.pool.open(ctx, want)
-		return err
-	})
-	return client, err
+	return want, nil
 }
 
 // runScript runs the text and logs each line it prints; its exit status decides.
@@ -102,7 +126,7 @@ func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *ssh.Client
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case errors.As(err, &exit):
-		return fmt.Errorf("%s exited with %d: %s", s.Script.Path, exit.ExitStatus(), last)
+		return site.Final(fmt.Errorf("%s exited with %d: %s", s.Script.Path, exit.ExitStatus(), last))
 	case err != nil:
 		return fmt.Errorf("the connection broke off while %s ran: %w", s.Script.Path, err)
 	}
@@ -137,21 +161,33 @@ type shells struct {
 
 func newShells(key ssh.Signer) *shells { return &shells{key: key, clients: map[door]*ssh.Client{}} }
 
-// open connects, checking the host's key against the one its site told.
-func (p *shells) open(ctx context.Context, d door) (*ssh.Client, error) {
+// open connects, checking the host's key against the one its site told; first says that it was not connected before.
+func (p *shells) open(ctx context.Context, d door) (client *ssh.Client, first bool, err error) {
 	p.mu.Lock()
-	client := p.clients[d]
+	client = p.clients[d]
 	p.mu.Unlock()
 	if client != nil {
 		if _, _, err := client.SendRequest("keepalive@andamio.example", true, nil); err == nil {
-			return client, nil
+			return client, false, nil
 		}
 	}
+	client, err = dial(ctx, d, p.key)
+	if err != nil {
+		return nil, false, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.clients[d] = client
+	return client, true, nil
+}
+
+// dial connects to an instance.
+func dial(ctx context.Context, d door, key ssh.Signer) (*ssh.Client, error) {
 	hostKey, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.hostKey))
 	if err != nil {
 		return nil, fmt.Errorf("the host key that the site told cannot be read: %w", err)
 	}
-	config := &ssh.ClientConfig{User: d.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(p.key)},
+	config := &ssh.ClientConfig{User: d.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)},
 		HostKeyCallback: ssh.FixedHostKey(hostKey), Timeout: 10 * time.Second}
 	where := net.JoinHostPort(d.address, d.port)
 	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", where)
@@ -163,11 +199,16 @@ func (p *shells) open(ctx context.Context, d door) (*ssh.Client, error) {
 		conn.Close()
 		return nil, err
 	}
-	client = ssh.NewClient(c, channels, requests)
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.clients[d] = client
-	return client, nil
+	return ssh.NewClient(c, channels, requests), nil
+}
+
+// Dial opens a connection to an instance whose attributes are known.
+func Dial(ctx context.Context, attribute func(name string) (string, bool), instance string, key ssh.Signer) (*ssh.Client, error) {
+	d, err := doorOf(attribute, instance)
+	if err != nil {
+		return nil, err
+	}
+	return dial(ctx, d, key)
 }
 
 func (p *shells) close() {

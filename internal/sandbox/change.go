@@ -3,9 +3,11 @@ package sandbox
 import (
 	"encoding/json"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
+	"andamio/internal/core/estate"
 	"andamio/internal/sandbox/host"
 	"andamio/internal/site/occi/wire"
 )
@@ -40,7 +42,57 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 	if mark := word(body.Attributes[wire.OwnMarkText]); mark != "" {
 		t.Attributes[wire.OwnMarkText] = mark
 	}
+	if why := c.resize(t, body.Resource); why != nil {
+		refuse(w, why.code, "%s", why.text)
+		return
+	}
 	respond(w, http.StatusOK, t.copy())
+}
+
+// resize gives a stopped instance another size, or lets a volume grow.
+func (c *Cloud) resize(t *thing, want wire.Resource) *refusal {
+	switch t.term {
+	case "storage":
+		if size, ok := want.Attributes[wire.StorageSize]; ok {
+			if number(size) < number(t.Attributes[wire.StorageSize]) {
+				return no(http.StatusConflict, "a volume does not shrink")
+			}
+			t.Attributes[wire.StorageSize] = size
+		}
+		return nil
+	case "compute":
+	default:
+		return nil
+	}
+	take := t.take
+	for _, m := range want.Mixins {
+		if name, ok := strings.CutPrefix(m, wire.OwnSizes); ok {
+			i := slices.IndexFunc(c.site.Sizes, func(s estate.Size) bool { return s.Name == name })
+			if i < 0 {
+				return no(http.StatusBadRequest, "the size %q is not offered here", name)
+			}
+			take.Cores, take.MemoryGiB = c.site.Sizes[i].Cores, c.site.Sizes[i].MemoryGiB
+		}
+	}
+	for name, set := range map[string]func(float64){wire.Cores: func(x float64) { take.Cores = int(x) },
+		wire.Memory: func(x float64) { take.MemoryGiB = x }, wire.OwnDisk: func(x float64) { take.DiskGiB = x }} {
+		if v, ok := want.Attributes[name]; ok {
+			set(number(v))
+		}
+	}
+	if t.room == nil || take.Cores == t.take.Cores && take.MemoryGiB == t.take.MemoryGiB && take.DiskGiB == t.take.DiskGiB {
+		return nil
+	}
+	if t.Attributes[wire.ComputeState] == "active" {
+		return no(http.StatusConflict, "the instance must be stopped before it is given another size")
+	}
+	if free := t.room.free.Plus(t.take); !free.Fits(take) {
+		return no(http.StatusConflict, "there is no room for %s in zone %q", take, t.room.zone)
+	}
+	t.room.free = t.room.free.Plus(t.take).Minus(take)
+	t.take = take
+	t.Attributes[wire.Cores], t.Attributes[wire.Memory], t.Attributes[wire.OwnDisk] = take.Cores, take.MemoryGiB, take.DiskGiB
+	return nil
 }
 
 // act starts or stops an instance.
@@ -53,6 +105,7 @@ func (c *Cloud) act(t *thing, action string) *refusal {
 	case action == "stop" && active:
 		t.host.Close()
 		t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "inactive", "stopped"
+		c.changed(t)
 	case action == "start" && !active && t.Attributes[wire.ComputeWord] == "stopped":
 		t.Attributes[wire.ComputeWord] = "building"
 		go c.restart(t)
@@ -71,6 +124,9 @@ func (c *Cloud) restart(t *thing) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	if c.things[t.ID] == nil {
+		return // deleted meanwhile
+	}
 	t.host = t.host.Reboot()
 	for _, link := range c.things {
 		if link.source != t.ID || link.reach == nil {
@@ -82,6 +138,7 @@ func (c *Cloud) restart(t *thing) {
 		}
 	}
 	t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "active", "active"
+	c.changed(t)
 }
 
 // remove deletes a resource; links go with the instance they lead from, and a target in use is kept.

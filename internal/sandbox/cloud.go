@@ -34,16 +34,22 @@ type Cloud struct {
 	keys   map[string]string
 	rooms  []*room
 	next   int
+	sinks  map[string]sink
+	// sequence numbers the notices.
+	sequence int64
+	faults   *faults
 }
 
 // thing is a resource or link with what makes it real.
 type thing struct {
 	wire.Resource
-	term   string
-	host   *host.Host
-	reach  *reach
-	room   *room
-	take   estate.Capacity
+	term  string
+	host  *host.Host
+	reach *reach
+	room  *room
+	take  estate.Capacity
+	// broken things end in error.
+	broken bool
 	source string
 	target string
 }
@@ -55,14 +61,14 @@ type room struct {
 	total      estate.Capacity
 }
 
-func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *addresses, token string) *Cloud {
+func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *addresses, token string, f *faults) *Cloud {
 	own := *site
 	own.Pace = site.Pace * cfg.Pace
 	if addrs.single() {
 		own.Network = estate.Ports
 	}
 	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, token: token, ctx: ctx,
-		things: map[string]*thing{}, keys: map[string]string{}}
+		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f}
 	for _, r := range site.Rooms() {
 		c.rooms = append(c.rooms, &room{r.Zone, r.Host, r.Free, r.Total})
 	}
@@ -110,6 +116,8 @@ func (c *Cloud) routes() {
 	c.mux.HandleFunc("GET /-/{$}", c.query)
 	c.mux.HandleFunc("GET /.well-known/org/ogf/occi/-/{$}", c.query)
 	c.mux.HandleFunc("GET "+wire.PathSite, c.facts)
+	c.mux.HandleFunc("POST "+wire.PathNotices+"{$}", c.subscribe)
+	c.mux.HandleFunc("DELETE "+wire.PathNotices+"{id}", c.unsubscribe)
 	c.mux.HandleFunc("GET /{term}/{$}", c.list)
 	c.mux.HandleFunc("POST /{term}/{$}", c.create)
 	c.mux.HandleFunc("GET /{term}/{id}", c.read)
@@ -130,7 +138,10 @@ func (c *Cloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	r.Body = http.MaxBytesReader(w, r.Body, 1<<20)
-	c.mux.ServeHTTP(w, r)
+	r.Header.Del(headerBroken)
+	if !c.misbehave(w, r) {
+		c.mux.ServeHTTP(w, r)
+	}
 }
 
 func respond(w http.ResponseWriter, code int, body any) {

@@ -57,6 +57,7 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
 		refuse(w, why.code, "%s", why.text)
 		return
 	}
+	t.broken = r.Header.Get(headerBroken) != ""
 	if key != "" {
 		c.keys[key] = t.ID
 	}
@@ -130,6 +131,11 @@ func (c *Cloud) live(t *thing, l life) {
 	defer c.mu.Unlock()
 	if c.things[t.ID] == nil {
 		return // deleted meanwhile
+	}
+	defer c.changed(t)
+	if t.broken {
+		t.Attributes[l.state], t.Attributes[l.word] = "error", "a part of it broke"
+		return
 	}
 	if l.build != nil {
 		if why := l.build(c, t); why != nil {

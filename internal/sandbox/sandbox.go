@@ -7,10 +7,11 @@ package sandbox
 
 import (
 	"context"
-	"crypto/rand"
+	crypto "crypto/rand"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"sync/atomic"
@@ -28,6 +29,8 @@ type Config struct {
 	Seed uint64
 	// OneAddress keeps to 127.0.0.1, as where no other loopback address exists: every network is then port-mapped.
 	OneAddress bool
+	// Faults are the rules by which they misbehave; see also [Sandbox.Misbehave].
+	Faults []Rule
 }
 
 // Endpoint is how a site is reached.
@@ -48,6 +51,7 @@ type Sandbox struct {
 	block   *block
 	cancel  context.CancelFunc
 	calls   atomic.Int64
+	faults  *faults
 }
 
 // Start starts a stand-in for every site of the estate.
@@ -56,10 +60,10 @@ func Start(cfg Config) (*Sandbox, error) {
 		cfg.Pace = 1
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Sandbox{cancel: cancel, block: claim(cfg.OneAddress)}
+	s := &Sandbox{cancel: cancel, block: claim(cfg.OneAddress), faults: &faults{rules: cfg.Faults, rand: rand.New(rand.NewPCG(cfg.Seed, 7))}}
 	s.OneAddress = s.block.octet == 0
 	for i, site := range cfg.Estate.Sites {
-		c := newCloud(ctx, site, cfg, s.block.site(i), token())
+		c := newCloud(ctx, site, cfg, s.block.site(i), token(), s.faults)
 		s.clouds = append(s.clouds, c)
 		if err := s.serve(c, s.block.address(0, i+1)); err != nil {
 			s.Close()
@@ -104,6 +108,6 @@ func (s *Sandbox) Close() error {
 
 func token() string {
 	b := make([]byte, 16)
-	_, _ = rand.Read(b)
+	_, _ = crypto.Read(b)
 	return hex.EncodeToString(b)
 }

@@ -99,9 +99,21 @@ type Site interface {
 	List(ctx context.Context, kind Kind) ([]Resource, error)
 	// Act starts or stops an instance: action is "start" or "stop".
 	Act(ctx context.Context, kind Kind, id, action string) (Resource, error)
+	// Change makes a resource what the request says, in place: an instance that is stopped gets another size, a volume
+	// grows. The site may still be changing it when Change returns.
+	Change(ctx context.Context, kind Kind, id string, r Request) (Resource, error)
 	// Delete removes a resource. Deleting what is gone is a [NotFound] error.
 	Delete(ctx context.Context, kind Kind, id string) error
 }
+
+// Pusher is a site that can send notices (package notice) of every change to a sink, signed with the secret, until stop
+// is called.
+type Pusher interface {
+	Push(ctx context.Context, sink, secret string) (stop func(context.Context) error, err error)
+}
+
+// Kinds are all kinds, in the order in which they can be removed: what links before what it links.
+var Kinds = []Kind{Attachment, Interface, Instance, Volume, Network}
 
 // Class says what a caller may do about an error.
 type Class string
@@ -143,8 +155,23 @@ func (e *Error) Error() string {
 
 func (e *Error) Unwrap() error { return e.Err }
 
-// ClassOf is the class of a site's error; errors of other sorts count as transient.
+// Final makes an error one that trying again does not help.
+func Final(err error) error {
+	if err == nil {
+		return nil
+	}
+	return final{err}
+}
+
+type final struct{ error }
+
+func (f final) Unwrap() error { return f.error }
+
+// ClassOf is the class of a site's error; errors of other sorts count as transient, unless they are final.
 func ClassOf(err error) Class {
+	if f := (final{}); errors.As(err, &f) {
+		return Refused
+	}
 	var e *Error
 	if errors.As(err, &e) {
 		return e.Class

@@ -81,6 +81,13 @@ type Run struct {
 	Worker int
 	Beat   time.Time
 	Cancel bool
+	// Deployment is what the run belongs to, Purpose its plan's, Epoch counts the workers it has had.
+	Deployment int64
+	Purpose    string
+	Epoch      int64
+	// Limits bound how much goes on at once, as JSON; Left says that a person settled what failed.
+	Limits string
+	Left   bool
 }
 
 // SavePlan keeps a plan and returns its number.
@@ -110,10 +117,10 @@ func (s *Store) Plan(ctx context.Context, id int64) (*plan.Plan, error) {
 	return plan.Read(body)
 }
 
-// CreateRun makes a run of a plan, not begun yet.
-func (s *Store) CreateRun(ctx context.Context, planID int64, steps int) (int64, error) {
-	r, err := s.db.ExecContext(ctx, `INSERT INTO runs (plan, state, created, steps, beat) VALUES (?, ?, ?, ?, ?)`,
-		planID, string(run.Planned), time.Now().UnixNano(), steps, time.Now().UnixNano())
+// CreateRun makes a run of a plan of a deployment, not begun yet. Limits are kept as they are given.
+func (s *Store) CreateRun(ctx context.Context, planID, deployment int64, p *plan.Plan, limits string) (int64, error) {
+	r, err := s.db.ExecContext(ctx, `INSERT INTO runs (plan, state, created, steps, beat, deployment, purpose, limits) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		planID, string(run.Planned), time.Now().UnixNano(), len(p.Steps), time.Now().UnixNano(), deployment, p.Purpose, limits)
 	if err != nil {
 		return 0, err
 	}
@@ -126,12 +133,14 @@ func (s *Store) Forget(ctx context.Context, id int64) error {
 	return err
 }
 
-const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel
+const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel, r.deployment, r.purpose, r.epoch, r.limits, r.left
 	FROM runs r JOIN plans p ON p.id = r.plan `
 
 // Runs lists the runs, the newest first.
-func (s *Store) Runs(ctx context.Context) ([]Run, error) {
-	rows, err := s.db.QueryContext(ctx, runColumns+`ORDER BY r.id DESC`)
+func (s *Store) Runs(ctx context.Context) ([]Run, error) { return s.runs(ctx, `ORDER BY r.id DESC`) }
+
+func (s *Store) runs(ctx context.Context, which string, args ...any) ([]Run, error) {
+	rows, err := s.db.QueryContext(ctx, runColumns+which, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +168,8 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 func scanRun(row interface{ Scan(...any) error }) (Run, error) {
 	var r Run
 	var created, ended, beat int64
-	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &r.CostPerHour, &r.Currency, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel)
+	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &r.CostPerHour, &r.Currency, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel,
+		&r.Deployment, &r.Purpose, &r.Epoch, &r.Limits, &r.Left)
 	r.Created, r.Ended, r.Beat = at(created), at(ended), at(beat)
 	return r, err
 }
@@ -171,26 +181,61 @@ func at(ns int64) time.Time {
 	return time.Unix(0, ns).UTC()
 }
 
-// Claim makes a process the worker of a run that nobody has begun; false if somebody has.
-func (s *Store) Claim(ctx context.Context, id int64, worker int) (bool, error) {
-	r, err := s.db.ExecContext(ctx, `UPDATE runs SET state = ?, worker = ?, beat = ? WHERE id = ? AND state = ?`,
-		string(run.UnderWay), worker, time.Now().UnixNano(), id, string(run.Planned))
+// Claim makes a process the worker of a run, and returns the epoch of its work. It does so only if the run stands at the
+// given epoch, so that of several that want it one gets it, and no other run of the same deployment goes on by a worker
+// that lives; lives decides that of the other runs. ErrTaken says that it does not.
+func (s *Store) Claim(ctx context.Context, id, epoch int64, worker int, lives func(Run) bool) (int64, error) {
+	me, err := s.Run(ctx, id)
 	if err != nil {
-		return false, err
+		return 0, err
 	}
-	n, err := r.RowsAffected()
-	return n == 1, err
+	others, err := s.RunsOf(ctx, me.Deployment)
+	if err != nil {
+		return 0, err
+	}
+	for _, o := range others {
+		if o.ID != id && o.State == run.UnderWay && lives(o) {
+			return 0, fmt.Errorf("run %d of the same deployment is under way: %w", o.ID, ErrTaken)
+		}
+	}
+	// One statement looks and takes: two claims of two runs of a deployment at one moment cannot both pass.
+	r, err := s.db.ExecContext(ctx, `UPDATE runs SET state = ?1, worker = ?2, beat = ?3, epoch = epoch + 1, cancel = 0, ended = 0, left = 0
+		WHERE id = ?4 AND epoch = ?5 AND NOT EXISTS (SELECT 1 FROM runs o WHERE o.deployment = runs.deployment AND o.id <> runs.id
+		AND o.state = ?1 AND o.beat > ?6)`,
+		string(run.UnderWay), worker, time.Now().UnixNano(), id, epoch, me.beatOfOthers(others))
+	if err != nil {
+		return 0, err
+	}
+	if n, err := r.RowsAffected(); err != nil || n != 1 {
+		return 0, errors.Join(fmt.Errorf("run %d: %w", id, ErrTaken), err)
+	}
+	return epoch + 1, nil
 }
 
-// Beat says that a run's worker lives, and returns whether a cancel is asked for.
-func (s *Store) Beat(ctx context.Context, id int64) (cancel bool, err error) {
-	err = s.db.QueryRowContext(ctx, `UPDATE runs SET beat = ? WHERE id = ? RETURNING cancel`, time.Now().UnixNano(), id).Scan(&cancel)
+// beatOfOthers is the last sign of life of the runs that were looked at: one that shows a later one lives.
+func (r Run) beatOfOthers(others []Run) int64 {
+	last := int64(0)
+	for _, o := range others {
+		if o.ID != r.ID {
+			last = max(last, o.Beat.UnixNano())
+		}
+	}
+	return last
+}
+
+// Beat says that a run's worker lives, and returns whether a cancel is asked for. ErrTaken says that another worker has
+// the run.
+func (s *Store) Beat(ctx context.Context, id, epoch int64) (cancel bool, err error) {
+	err = s.db.QueryRowContext(ctx, `UPDATE runs SET beat = ? WHERE id = ? AND epoch = ? RETURNING cancel`, time.Now().UnixNano(), id, epoch).Scan(&cancel)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrTaken
+	}
 	return cancel, err
 }
 
-// Finish says how a run ended.
-func (s *Store) Finish(ctx context.Context, id int64, state run.Status) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = ?, ended = ? WHERE id = ?`, string(state), time.Now().UnixNano(), id)
+// Finish says how a run ended, unless another worker has taken it over.
+func (s *Store) Finish(ctx context.Context, id, epoch int64, state run.Status) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE runs SET state = ?, ended = ? WHERE id = ? AND epoch = ?`, string(state), time.Now().UnixNano(), id, epoch)
 	return err
 }
 

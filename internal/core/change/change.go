@@ -44,6 +44,7 @@ func Compile(from Standing, to *plan.Plan, purpose string) (*plan.Plan, error) {
 	c.takeBack()
 	c.build()
 	c.order()
+	c.sweep()
 	p := c.plan
 	p.Purpose = purpose
 	if err := p.Arrange(); err != nil {

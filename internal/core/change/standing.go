@@ -128,7 +128,7 @@ func (f *fold) done(s *plan.Step) {
 		if r.Kind == plan.Instance {
 			f.ruin(r.ID)
 		}
-	case plan.Act, plan.Detach, plan.Unplug, plan.Stop, plan.Delete, plan.Disconnect, plan.Clear:
+	case plan.Act, plan.Detach, plan.Unplug, plan.Stop, plan.Delete, plan.Disconnect, plan.Clear, plan.Sweep:
 	default:
 		f.stand(s)
 	}

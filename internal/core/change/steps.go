@@ -2,6 +2,7 @@ package change
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -344,4 +345,43 @@ func (c *compiler) reach() (before, after func(id string) []string) {
 		return knownAfter[id]
 	}
 	return before, after
+}
+
+// sweep adds, where nothing is wanted any more, a last step at each site that looks for what may be left.
+func (c *compiler) sweep() {
+	if len(c.to.Resources) > 0 {
+		return
+	}
+	last := map[string][]string{}
+	first := map[string]string{}
+	for i := range c.plan.Steps {
+		s := &c.plan.Steps[i]
+		last[s.Site] = append(last[s.Site], s.ID)
+		first[s.Site] = s.Resource
+	}
+	for i := range c.plan.Resources {
+		if r := &c.plan.Resources[i]; r.Kind == plan.Network {
+			first[r.Site] = r.ID
+		}
+	}
+	for _, site := range slices.Sorted(maps.Keys(last)) {
+		c.plan.Steps = append(c.plan.Steps, plan.Step{ID: first[site] + "/" + string(plan.Sweep), Resource: first[site], Op: plan.Sweep, Site: site,
+			Title: "look that nothing is left at " + site, Seconds: sweepSeconds, After: c.lastOf(last[site]), Check: plan.Condition{Kind: plan.CheckSite}})
+	}
+}
+
+// sweepSeconds is how long looking through a site is expected to take.
+const sweepSeconds = 0.2
+
+// lastOf are those of some steps that no other of them comes after.
+func (c *compiler) lastOf(ids []string) []string {
+	before := map[string]bool{}
+	for i := range c.plan.Steps {
+		for _, a := range c.plan.Steps[i].After {
+			before[a] = true
+		}
+	}
+	out := slices.DeleteFunc(slices.Clone(ids), func(id string) bool { return before[id] })
+	slices.Sort(out)
+	return out
 }

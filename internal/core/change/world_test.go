@@ -128,7 +128,7 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		if x := w.things[id]; x == nil || !x.started {
 			return fmt.Errorf("%s does not answer", id)
 		}
-	case plan.Clear:
+	case plan.Clear, plan.Sweep:
 	default:
 		return w.script(p, s, r)
 	}

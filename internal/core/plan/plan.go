@@ -67,6 +67,8 @@ const (
 	Alter Op = "alter"
 	// Clear does nothing at a site: what it waits for is gone, and what it drops went with it.
 	Clear Op = "clear"
+	// Sweep removes from a site whatever is left of a deployment, and looks that nothing is.
+	Sweep Op = "sweep"
 	// Act carries out an action beside the building: see [Action].
 	Act Op = "act"
 )
@@ -74,7 +76,7 @@ const (
 // Takes reports that an operation takes back what others did, or switches off.
 func (o Op) Takes() bool {
 	switch o {
-	case Remove, Detach, Unplug, Stop, Delete, Disconnect, Halt, Clear:
+	case Remove, Detach, Unplug, Stop, Delete, Disconnect, Halt, Clear, Sweep:
 		return true
 	}
 	return false

@@ -1,6 +1,11 @@
 package run
 
-import "maps"
+import (
+	"maps"
+	"time"
+
+	"andamio/internal/core/plan"
+)
 
 // Apply takes the next event of the journal into account. Events that were applied before, or name what the plan does
 // not have, change nothing.
@@ -12,6 +17,11 @@ func (s *State) Apply(e Event) {
 	switch e.Kind {
 	case RunStarted:
 		s.Status, s.Started = UnderWay, e.At
+		s.Rehearsed = Rehearsed{durationOf(e.Attributes["p50"]), durationOf(e.Attributes["p90"])}
+	case RunResumed:
+		s.resume()
+	case RunLeft:
+		s.Left = true
 	case RunEnded:
 		s.end(e)
 	case SiteSays, Answered, Learned:
@@ -19,6 +29,59 @@ func (s *State) Apply(e Event) {
 	default:
 		s.step(e)
 	}
+}
+
+func durationOf(text string) time.Duration {
+	d, _ := time.ParseDuration(text)
+	return d
+}
+
+// resume makes everything open again that was broken off; what failed stays so until somebody decides.
+func (s *State) resume() {
+	s.Status, s.Ended, s.Text, s.Outputs, s.Left = UnderWay, time.Time{}, "", nil, false
+	s.Resumes++
+	for i := range s.Steps {
+		if st := &s.Steps[i]; st.Status == UnderWay || st.Status == Stopped {
+			st.Error = ""
+			s.set(st, Planned)
+		}
+	}
+	s.holdAgain()
+}
+
+// holdAgain works out anew what is held.
+func (s *State) holdAgain() {
+	for i := range s.Steps {
+		if st := &s.Steps[i]; st.Status == Held {
+			s.set(st, Planned)
+		}
+	}
+	for i := range s.Steps {
+		if st := &s.Steps[i]; st.Status == Failed {
+			s.hold(st)
+		}
+	}
+}
+
+// The decisions on a step that failed.
+const (
+	Retry = "retry"
+	Skip  = "skip"
+)
+
+func (s *State) decide(st *Step, verb string) {
+	if st.Status != Failed && st.Status != Stopped {
+		return
+	}
+	switch verb {
+	case Retry:
+		st.Error = ""
+		s.set(st, Planned)
+	case Skip:
+		st.Skipped = true
+		s.set(st, Passed)
+	}
+	s.holdAgain()
 }
 
 func (s *State) end(e Event) {
@@ -62,6 +125,16 @@ func (s *State) step(e Event) {
 		s.set(st, UnderWay)
 	case StepAsked:
 		s.learn(Event{Kind: Learned, Resource: st.Resource, Attributes: e.Attributes})
+		for _, id := range e.Attributes {
+			st.AskedID = id
+		}
+	case Discarded:
+		st.AskedID = ""
+		st.Discards++
+		st.log(Line{e.At, "thrown away: " + e.Text})
+	case Decided:
+		st.log(Line{e.At, "decided: " + e.Text})
+		s.decide(st, e.Text)
 	case StepRetry:
 		st.Retries++
 		st.log(Line{e.At, "again: " + e.Text})
@@ -74,6 +147,7 @@ func (s *State) step(e Event) {
 		s.set(st, Passed)
 	case StepFailed:
 		st.Ended, st.Error = e.At, e.Text
+		st.Tries++
 		st.log(Line{e.At, e.Text})
 		s.set(st, Failed)
 		s.hold(st)
@@ -122,6 +196,8 @@ func (s *State) set(st *Step, to Status) {
 	switch {
 	case r.bad > 0:
 		r.Status = Failed
+	case r.done == len(r.steps) && r.Change == plan.Retire:
+		r.Status = Retired
 	case r.done == len(r.steps):
 		r.Status = Standing
 	case r.busy > 0:

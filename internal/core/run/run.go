@@ -6,6 +6,7 @@
 package run
 
 import (
+	"maps"
 	"time"
 
 	"andamio/internal/core/plan"
@@ -18,6 +19,10 @@ type EventKind string
 const (
 	RunStarted  EventKind = "run-started"
 	RunEnded    EventKind = "run-ended"
+	RunResumed  EventKind = "run-resumed" // a worker goes on where another broke off, or after a decision
+	RunLeft     EventKind = "run-left"    // a person settled that what failed stays as it is
+	Decided     EventKind = "decided"     // a person's decision on a failed step: Text is retry or skip
+	Discarded   EventKind = "discarded"   // what the site built for the step is no good and is removed
 	StepStarted EventKind = "step-started"
 	StepAsked   EventKind = "step-asked" // the site has accepted; Attributes has its id
 	StepRetry   EventKind = "step-retry"
@@ -54,6 +59,7 @@ const (
 	Failed   Status = "failed"
 	Held     Status = "held"
 	Stopped  Status = "stopped"
+	Retired  Status = "retired"
 	// Passed steps were not needed.
 	Passed Status = "passed over"
 )
@@ -82,6 +88,10 @@ type Step struct {
 	// Error says why it failed.
 	Error   string
 	Retries int
+	// Tries counts how often it failed, Discards what the site built for it and was thrown away.
+	Tries, Discards int
+	// AskedID is the site's id of what the step asked for, in this run.
+	AskedID string
 	// Skipped says that a person chose to go on without it.
 	Skipped bool
 	Log     []Line
@@ -110,8 +120,13 @@ type State struct {
 	Started, Ended time.Time
 	LastSeq        int64
 	LastAt         time.Time
-	Steps          []Step
-	Resources      []Resource
+	// Resumes counts how often a worker went on; Left says that a person settled what failed.
+	Resumes int
+	Left    bool
+	// Rehearsed is what was expected before it began: the median of its duration, and what nine in ten stay under.
+	Rehearsed Rehearsed
+	Steps     []Step
+	Resources []Resource
 	// Done counts standing steps, Failures failed ones.
 	Done, Failures int
 	Outputs        map[string]string
@@ -124,12 +139,18 @@ type State struct {
 	carries    map[string][]int
 }
 
+// Rehearsed is a rehearsal's answer, kept with the run for comparing it with what happened; zero if there was none.
+type Rehearsed struct{ P50, P90 time.Duration }
+
 // New is the state before anything happened.
 func New(p *plan.Plan) *State {
 	s := &State{Plan: p, Status: Planned, Steps: make([]Step, len(p.Steps)), Resources: make([]Resource, len(p.Resources)),
 		stepAt: make(map[string]int, len(p.Steps)), resourceAt: make(map[string]int, len(p.Resources)), carries: map[string][]int{}}
 	for i := range p.Resources {
-		s.Resources[i] = Resource{Resource: &p.Resources[i], Status: Planned}
+		s.Resources[i] = Resource{Resource: &p.Resources[i], Status: Planned, Attributes: maps.Clone(p.Known[p.Resources[i].ID])}
+		if p.Resources[i].Change == plan.Keep {
+			s.Resources[i].Status = Standing
+		}
 		s.resourceAt[p.Resources[i].ID] = i
 		for _, on := range p.Resources[i].StandsOn {
 			s.carries[on] = append(s.carries[on], i)
@@ -180,6 +201,16 @@ func (s *State) Carries(resource string) []*Resource {
 		out = append(out, &s.Resources[i])
 	}
 	return out
+}
+
+// Retiring reports that the plan leaves nothing standing.
+func (s *State) Retiring() bool {
+	for i := range s.Resources {
+		if s.Resources[i].Change != plan.Retire {
+			return false
+		}
+	}
+	return len(s.Resources) > 0
 }
 
 // Over reports that nothing more will happen.

@@ -96,6 +96,12 @@ func (s *session) request(r *ssh.Request, done chan struct{}) bool {
 		return s.start(done, func() int { return s.exec(c.Command) })
 	case "shell":
 		return s.start(done, s.shell)
+	case "subsystem":
+		var c struct{ Name string }
+		if ssh.Unmarshal(r.Payload, &c) != nil || c.Name != "sftp" {
+			return false
+		}
+		return s.start(done, func() int { s.h.serveFiles(s.channel); return 0 })
 	}
 	return false
 }

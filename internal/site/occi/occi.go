@@ -38,7 +38,10 @@ type Driver struct {
 	client            *http.Client
 }
 
-var _ site.Site = (*Driver)(nil)
+var (
+	_ site.Site   = (*Driver)(nil)
+	_ site.Pusher = (*Driver)(nil)
+)
 
 // New makes a driver for the site at the base URL, with a bearer token.
 func New(name, base, token string) *Driver {
@@ -122,6 +125,29 @@ func (d *Driver) Act(ctx context.Context, kind site.Kind, id, action string) (si
 		return site.Resource{}, err
 	}
 	return parse(kind, out), nil
+}
+
+// Change makes a resource what the request says, in place.
+func (d *Driver) Change(ctx context.Context, kind site.Kind, id string, r site.Request) (site.Resource, error) {
+	var out wire.Resource
+	err := d.do(ctx, fmt.Sprintf("change %s %s", kind, r.Name), http.MethodPost, d.location(kind, id), nil, renderChange(r), &out)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	return parse(kind, out), nil
+}
+
+// Push has the site send notices to a sink.
+func (d *Driver) Push(ctx context.Context, sink, secret string) (func(context.Context) error, error) {
+	var out wire.Resource
+	err := d.do(ctx, "ask for notices", http.MethodPost, wire.PathNotices, nil, wire.Resource{Kind: wire.OwnNotice,
+		Attributes: map[string]any{wire.NoticeSink: sink, wire.NoticeSecret: secret}}, &out)
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context) error {
+		return d.do(ctx, "end notices", http.MethodDelete, wire.PathNotices+url.PathEscape(idOf(out.ID)), nil, nil, nil)
+	}, nil
 }
 
 // Delete removes a resource.

@@ -72,6 +72,25 @@ func renderInstance(r site.Request, w *wire.Resource, set func(name, value strin
 	}
 }
 
+// renderChange writes what of a request can be changed in place.
+func renderChange(r site.Request) wire.Resource {
+	w := wire.Resource{Attributes: map[string]any{}}
+	switch r.Kind {
+	case site.Instance:
+		w.Kind = wire.Compute
+		if r.Size != "" {
+			w.Mixins = append(w.Mixins, wire.OwnSizes+r.Size)
+		} else {
+			w.Attributes[wire.Cores], w.Attributes[wire.Memory] = r.Cores, r.MemoryGiB
+		}
+		w.Attributes[wire.OwnDisk] = r.DiskGiB
+	case site.Volume:
+		w.Kind = wire.Storage
+		w.Attributes[wire.StorageSize] = r.DiskGiB
+	}
+	return w
+}
+
 func joinPorts(ports []int) string {
 	words := make([]string, len(ports))
 	for i, p := range ports {

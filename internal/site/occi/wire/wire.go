@@ -25,6 +25,8 @@ const (
 	OwnImages   = Own + "images#"
 	PathQuery   = "/-/"
 	PathSite    = "/site/self"
+	OwnNotice   = Own + "notice#notice"
+	PathNotices = "/notice/"
 	HeaderToken = "Authorization"
 	HeaderKey   = "Idempotency-Key"
 )
@@ -80,7 +82,9 @@ const (
 	OwnInside    = "andamio.reach.inside"   // the address inside the network, of the site's pools
 	OwnSSHUser   = "andamio.reach.ssh.user" // how to open a shell
 	OwnHostKey   = "andamio.reach.ssh.hostkey"
-	OwnSiteFacts = "andamio.site.facts" // the site's part of an estate, as JSON
+	NoticeSink   = "andamio.notice.sink"   // where notices are posted
+	NoticeSecret = "andamio.notice.secret" // with which they are signed
+	OwnSiteFacts = "andamio.site.facts"    // the site's part of an estate, as JSON
 )
 
 // Resource is the rendering of a resource or, with source and target, of a link.

@@ -1,0 +1,254 @@
+// Package dispatch decides which step of a plan begins when: as many at once as the plan and the limits allow, the step
+// with the longest remaining path first.
+//
+// In go a plan, limits, and word of how steps ended; out come the steps to begin. The engine runs by it and the
+// rehearsal imagines by it, so that what is rehearsed is what will be done. It knows no clock and is not safe for use
+// from several goroutines.
+package dispatch
+
+import (
+	"container/heap"
+	"maps"
+	"slices"
+
+	"andamio/internal/core/plan"
+)
+
+// Limits bounds how much happens at once; 0 is no bound.
+type Limits struct {
+	// Steps is for the whole run, PerSite for each site that Sites does not name, Kinds for each kind of resource at
+	// each site.
+	Steps   int               `json:"steps,omitempty"`
+	PerSite int               `json:"per_site,omitempty"`
+	Sites   map[string]int    `json:"sites,omitempty"`
+	Kinds   map[plan.Kind]int `json:"kinds,omitempty"`
+}
+
+// Default suits sites that take requests in parallel.
+var Default = Limits{Steps: 64, PerSite: 24}
+
+// class is what limits are counted by.
+type class struct {
+	site string
+	kind plan.Kind
+}
+
+// step is what the dispatcher knows of a step.
+type step struct {
+	class
+	// remaining is the longest expected time from the step's beginning to the end of the plan, in seconds.
+	remaining float64
+	waits     int
+	after     []int32
+	onFailure []int32
+	called    bool
+}
+
+// Dispatcher holds the steps of one run.
+type Dispatcher struct {
+	plan    *plan.Plan
+	limits  Limits
+	steps   []step
+	ready   map[class]*queue
+	order   []class
+	atSite  map[string]int
+	atClass map[class]int
+	running int
+}
+
+// New prepares a plan. Steps that were done before are not begun, nor are those that failed before.
+func New(p *plan.Plan, l Limits, done, failed func(i int) bool) *Dispatcher {
+	d := &Dispatcher{plan: p, limits: l, steps: make([]step, len(p.Steps)), ready: map[class]*queue{}, atSite: map[string]int{}, atClass: map[class]int{}}
+	at := make(map[string]int32, len(p.Steps))
+	for i := range p.Steps {
+		at[p.Steps[i].ID] = int32(i)
+	}
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		d.steps[i].class = class{s.Site, p.Resource(s.Resource).Kind}
+		for _, a := range s.After {
+			if b := at[a]; !done(int(b)) {
+				d.steps[i].waits++
+				d.steps[b].after = append(d.steps[b].after, int32(i))
+			}
+		}
+		for _, f := range s.AfterFailure {
+			d.steps[at[f]].onFailure = append(d.steps[at[f]].onFailure, int32(i))
+		}
+		if len(s.AfterFailure) > 0 {
+			d.steps[i].waits++ // for the failure
+		}
+	}
+	d.remain()
+	for i := range d.steps {
+		if d.steps[i].waits == 0 && !done(i) && !failed(i) {
+			d.push(int32(i))
+		}
+	}
+	for i := range d.steps {
+		if failed(i) {
+			d.fell(i, done)
+		}
+	}
+	return d
+}
+
+// remain works out the longest remaining paths; the steps are sorted by level.
+func (d *Dispatcher) remain() {
+	for i := len(d.steps) - 1; i >= 0; i-- {
+		s := &d.steps[i]
+		for _, list := range [2][]int32{s.after, s.onFailure} {
+			for _, a := range list {
+				s.remaining = max(s.remaining, d.steps[a].remaining)
+			}
+		}
+		s.remaining += d.plan.Steps[i].Seconds
+	}
+}
+
+func (d *Dispatcher) push(i int32) {
+	s := &d.steps[i]
+	q := d.ready[s.class]
+	if q == nil {
+		q = &queue{d: d}
+		d.ready[s.class] = q
+		d.order = append(d.order, s.class)
+	}
+	heap.Push(q, i)
+}
+
+// Next is the place in the plan of a step to begin now; false if none may.
+func (d *Dispatcher) Next() (int, bool) {
+	if d.limits.Steps > 0 && d.running >= d.limits.Steps {
+		return 0, false
+	}
+	var best *queue
+	for _, c := range d.order {
+		q := d.ready[c]
+		if q.Len() == 0 || !d.room(c) {
+			continue
+		}
+		if best == nil || d.before(q.items[0], best.items[0]) {
+			best = q
+		}
+	}
+	if best == nil {
+		return 0, false
+	}
+	i := heap.Pop(best).(int32)
+	d.running++
+	d.atSite[d.steps[i].site]++
+	d.atClass[d.steps[i].class]++
+	return int(i), true
+}
+
+// room reports that the limits of a class and its site are not met.
+func (d *Dispatcher) room(c class) bool {
+	most, named := d.limits.Sites[c.site]
+	if !named {
+		most = d.limits.PerSite
+	}
+	if most > 0 && d.atSite[c.site] >= most {
+		return false
+	}
+	kinds := d.limits.Kinds[c.kind]
+	return kinds == 0 || d.atClass[c] < kinds
+}
+
+// before orders steps: the longer remaining path first, then as the plan has them.
+func (d *Dispatcher) before(a, b int32) bool {
+	x, y := d.steps[a].remaining, d.steps[b].remaining
+	if x != y {
+		return x > y
+	}
+	return a < b
+}
+
+// Running is how many steps are under way.
+func (d *Dispatcher) Running() int { return d.running }
+
+func (d *Dispatcher) end(i int) {
+	d.running--
+	d.atSite[d.steps[i].site]--
+	d.atClass[d.steps[i].class]--
+}
+
+// Done says that a step that was begun is done, or was not needed, and frees what waited for it.
+func (d *Dispatcher) Done(i int) {
+	d.end(i)
+	d.free(d.steps[i].after)
+}
+
+// Failed says that a step that was begun has failed: what waits for it is held, and what its failure calls for is freed.
+func (d *Dispatcher) Failed(i int) {
+	d.end(i)
+	d.fell(i, func(int) bool { return false })
+}
+
+// fell frees what a failure calls for, unless it was done before.
+func (d *Dispatcher) fell(i int, done func(i int) bool) {
+	for _, f := range d.steps[i].onFailure {
+		if s := &d.steps[f]; !s.called && !done(int(f)) {
+			s.called = true
+			d.free([]int32{f})
+		}
+	}
+}
+
+// Again makes a step that failed ready once more. Skip frees what waits for it without it.
+func (d *Dispatcher) Again(i int) { d.push(int32(i)) }
+func (d *Dispatcher) Skip(i int)  { d.free(d.steps[i].after) }
+
+func (d *Dispatcher) free(list []int32) {
+	for _, next := range list {
+		if d.steps[next].waits--; d.steps[next].waits == 0 {
+			d.push(next)
+		}
+	}
+}
+
+// Needless are steps that no failure called for, and those that follow them alone, in the plan's order; call it when
+// nothing is under way.
+func (d *Dispatcher) Needless() []int {
+	var out []int
+	needless := map[string]bool{}
+	for i := range d.plan.Steps {
+		s := &d.plan.Steps[i]
+		follows := false
+		for _, a := range s.After {
+			follows = follows || needless[a]
+		}
+		if d.steps[i].waits == 0 || !follows && (len(s.AfterFailure) == 0 || d.steps[i].called) {
+			continue
+		}
+		needless[s.ID] = true
+		out = append(out, i)
+	}
+	return out
+}
+
+// queue is a heap of ready steps of one class.
+type queue struct {
+	d     *Dispatcher
+	items []int32
+}
+
+func (q *queue) Len() int           { return len(q.items) }
+func (q *queue) Less(i, j int) bool { return q.d.before(q.items[i], q.items[j]) }
+func (q *queue) Swap(i, j int)      { q.items[i], q.items[j] = q.items[j], q.items[i] }
+func (q *queue) Push(x any)         { q.items = append(q.items, x.(int32)) }
+func (q *queue) Pop() any {
+	last := q.items[len(q.items)-1]
+	q.items = q.items[:len(q.items)-1]
+	return last
+}
+
+// Fork is a dispatcher in the same state that goes on by itself.
+func (d *Dispatcher) Fork() *Dispatcher {
+	f := &Dispatcher{plan: d.plan, limits: d.limits, steps: slices.Clone(d.steps), ready: make(map[class]*queue, len(d.ready)),
+		order: slices.Clone(d.order), atSite: maps.Clone(d.atSite), atClass: maps.Clone(d.atClass), running: d.running}
+	for c, q := range d.ready {
+		f.ready[c] = &queue{d: f, items: slices.Clone(q.items)}
+	}
+	return f
+}

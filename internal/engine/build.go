@@ -1,0 +1,270 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
+)
+
+// unsound says that what a site built is no good: it is in error, or it is not there although the site said so.
+type unsound struct {
+	why string
+	// gone things need not be removed.
+	gone bool
+}
+
+func (u unsound) Error() string { return u.why }
+
+// maxDiscards bounds how often what a site built is thrown away and asked for again.
+const maxDiscards = 3
+
+// build has a site build a resource and waits until it says active. What turns out to be no good is removed, so that
+// nothing is left over, and asked for again.
+func (e *Engine) build(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	for round := 1; ; round++ {
+		got, err := e.obtain(ctx, s, r)
+		if err != nil {
+			return err
+		}
+		err = e.waitActive(ctx, s, r, got)
+		var bad unsound
+		if !errors.As(err, &bad) {
+			return err
+		}
+		if err := e.discard(ctx, s, got, bad); err != nil {
+			return err
+		}
+		if round == maxDiscards {
+			return err
+		}
+		if err := pause(ctx, e.Patience.Wait); err != nil {
+			return err
+		}
+	}
+}
+
+// obtain is the thing that a step asks for: the one it asked for before the run broke off, or another that bears its
+// mark, or a new one.
+func (e *Engine) obtain(ctx context.Context, s *plan.Step, r *plan.Resource) (site.Resource, error) {
+	req, err := e.request(s, r)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	if id, _, _ := e.known(s); id != "" {
+		got, err := e.read(ctx, s, req.Kind, id)
+		if site.ClassOf(err) != site.NotFound || err == nil {
+			return got, err
+		}
+		if err := e.record(run.Event{Kind: run.Discarded, Step: s.ID, Resource: r.ID, Text: "the site no longer has " + id}); err != nil {
+			return got, err
+		}
+		req, _ = e.request(s, r)
+	}
+	if e.resumed {
+		all, err := e.atFirst(ctx, s, req.Kind)
+		if err != nil {
+			return site.Resource{}, err
+		}
+		if found := bearing(all, req.Mark); len(found) > 0 {
+			return e.adopt(ctx, s, r, found)
+		}
+	}
+	return e.create(ctx, s, r, req)
+}
+
+// create asks for a thing. Whatever error comes back, the site may have built it: it is looked for by its mark before
+// anything else is done.
+func (e *Engine) create(ctx context.Context, s *plan.Step, r *plan.Resource, req site.Request) (site.Resource, error) {
+	var got site.Resource
+	var found []site.Resource
+	err := e.call(ctx, s, func() error {
+		out, err := e.Sites[s.Site].Create(ctx, req)
+		if err == nil {
+			got = out
+			return nil
+		}
+		if class := site.ClassOf(err); class == site.RateLimited || ctx.Err() != nil {
+			return err
+		}
+		if all, lookErr := e.Sites[s.Site].List(ctx, req.Kind); lookErr == nil {
+			if found = bearing(all, req.Mark); len(found) > 0 {
+				return nil
+			}
+		}
+		return err
+	})
+	switch {
+	case err != nil:
+		return got, err
+	case len(found) > 0:
+		return e.adopt(ctx, s, r, found)
+	}
+	return got, e.asked(s, r, got)
+}
+
+// adopt takes the first of what bears a step's mark, and removes the others: a site that does not keep to idempotency
+// keys may have built it twice.
+func (e *Engine) adopt(ctx context.Context, s *plan.Step, r *plan.Resource, found []site.Resource) (site.Resource, error) {
+	keep := found[0]
+	for _, f := range found {
+		if f.State == site.Active {
+			keep = f
+			break
+		}
+	}
+	for _, f := range found {
+		if f.ID == keep.ID {
+			continue
+		}
+		if err := e.erase(ctx, s, f.Kind, f.ID); err != nil {
+			return keep, err
+		}
+	}
+	if err := e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: r.ID, Text: "found at the site by its mark: " + keep.ID}); err != nil {
+		return keep, err
+	}
+	return keep, e.asked(s, r, keep)
+}
+
+// asked journals the site's id of a thing and what the site says of it.
+func (e *Engine) asked(s *plan.Step, r *plan.Resource, got site.Resource) error {
+	return e.record(run.Event{Kind: run.StepAsked, Step: s.ID, Resource: r.ID, Attributes: map[string]string{siteID(s): got.ID}},
+		e.siteSays(r, got))
+}
+
+// discard removes what is no good, and journals that the step has nothing.
+func (e *Engine) discard(ctx context.Context, s *plan.Step, got site.Resource, bad unsound) error {
+	if !bad.gone {
+		if err := e.erase(ctx, s, got.Kind, got.ID); err != nil {
+			return fmt.Errorf("%s, and it could not be removed: %w", bad.why, err)
+		}
+	}
+	return e.record(run.Event{Kind: run.Discarded, Step: s.ID, Resource: s.Resource, Text: bad.why})
+}
+
+func (e *Engine) siteSays(r *plan.Resource, got site.Resource) run.Event {
+	return run.Event{Kind: run.SiteSays, Resource: r.ID, Text: got.Word, Good: got.State == site.Active}
+}
+
+// read asks how a thing is.
+func (e *Engine) read(ctx context.Context, s *plan.Step, kind site.Kind, id string) (site.Resource, error) {
+	var got site.Resource
+	err := e.call(ctx, s, func() error {
+		now, err := e.Sites[s.Site].Read(ctx, kind, id)
+		if err == nil { // what a failed call returns must not take the place of what is known
+			got = now
+		}
+		return err
+	})
+	return got, err
+}
+
+// maxMissing is how often a thing may not be found that the site has said it made, before it counts as not there: some
+// sites show what they made only after a while.
+const maxMissing = 3
+
+// waitActive waits until a thing is active: for the site's notice where it sends some, else asking about when it is
+// expected and then now and again.
+func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource, got site.Resource) error {
+	kind, id := got.Kind, got.ID
+	woken, stop := e.Wakes.wait(s.Site, id)
+	defer stop()
+	expected := time.Duration(s.Seconds * float64(time.Second))
+	wait := max(expected*105/100, 20*time.Millisecond)
+	pushed := e.Wakes.pushed(s.Site)
+	if pushed {
+		wait = max(2*expected, time.Second)
+	}
+	again := max(expected/10, 40*time.Millisecond)
+	for missing := 0; ; {
+		switch got.State {
+		case site.Active:
+			return e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: got.Attributes})
+		case site.Failed:
+			return unsound{why: fmt.Sprintf("%s says it failed: %s", s.Site, got.Word)}
+		}
+		if err := e.sleep(ctx, woken, wait); err != nil {
+			return err
+		}
+		wait, again = again, min(again*3/2, 5*time.Second)
+		now, err := e.read(ctx, s, kind, id)
+		if site.ClassOf(err) == site.NotFound && err != nil {
+			if missing++; missing == maxMissing {
+				return unsound{why: fmt.Sprintf("%s said that it made %s, and has no such thing", s.Site, id), gone: true}
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		got, missing = now, 0
+		if err := e.record(e.siteSays(r, got)); err != nil {
+			return err
+		}
+	}
+}
+
+// sleep waits for a while or for a wake.
+func (e *Engine) sleep(ctx context.Context, woken <-chan struct{}, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-woken:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// request is what a step asks of a site.
+func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
+	sp := r.Spec
+	_, _, discards := e.known(s)
+	req := site.Request{Name: r.ID, Mark: e.mark(s.ID), Key: fmt.Sprintf("%s/%s/%d", e.Run, s.ID, discards), Zone: r.Zone, Host: r.Host}
+	var err error
+	switch {
+	case s.Op == plan.Attach:
+		req.Kind, req.Name, req.Location = site.Attachment, r.ID+" "+s.Volume, s.Location
+		req.Source, req.Target, err = e.ends(r.ID, s.Volume)
+	case r.Kind == plan.Interface:
+		req.Kind, req.Ports, req.Address = site.Interface, sp.Ports, sp.Address
+		req.Source, req.Target, err = e.ends(sp.Instance, sp.Network)
+	case r.Kind == plan.Network:
+		req.Kind, req.Name, req.CIDR, req.VLAN = site.Network, sp.Label, sp.CIDR, sp.VLAN
+	case r.Kind == plan.Volume:
+		req.Kind, req.DiskGiB = site.Volume, sp.DiskGiB
+	case r.Kind == plan.Instance:
+		req.Kind, req.Hostname, req.Size, req.Image = site.Instance, sp.Hostname, sp.Size, sp.Image
+		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
+		req.PublicKey = publicKey(e.Key)
+	default:
+		err = fmt.Errorf("a site cannot build %s", r.Kind)
+	}
+	return req, err
+}
+
+// ends are the site's ids of a link's two resources.
+func (e *Engine) ends(source, target string) (string, string, error) {
+	a, okA := e.Attribute(source, "site.id")
+	b, okB := e.Attribute(target, "site.id")
+	if !okA || !okB {
+		return "", "", fmt.Errorf("the site's ids of %s and %s are not known", source, target)
+	}
+	return a, b, nil
+}
+
+// siteID is the attribute under which a resource's id at its site is known; an attachment belongs to its instance and
+// is told apart by its volume.
+func siteID(s *plan.Step) string {
+	if s.Op == plan.Attach || s.Op == plan.Detach {
+		return "site.id." + s.Volume
+	}
+	return "site.id"
+}

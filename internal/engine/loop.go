@@ -1,0 +1,190 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"sync"
+
+	"andamio/internal/core/dispatch"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+// result is how a step ended.
+type result struct {
+	at  int
+	err error
+}
+
+// loop begins steps and hears how they end. It runs in one goroutine; steps run in theirs.
+type loop struct {
+	e       *Engine
+	d       *dispatch.Dispatcher
+	results chan result
+	group   sync.WaitGroup
+	at      map[string]int
+}
+
+// steps runs all steps that can be run; it returns an error only if the journal cannot be written.
+func (e *Engine) steps(ctx context.Context) error {
+	status := func(of ...run.Status) func(int) bool {
+		return func(i int) bool {
+			for _, s := range of {
+				if e.state.Steps[i].Status == s {
+					return true
+				}
+			}
+			return false
+		}
+	}
+	l := &loop{e: e, results: make(chan result), at: map[string]int{},
+		d: dispatch.New(e.Plan, e.Limits, status(run.Standing, run.Passed), status(run.Failed))}
+	for i := range e.Plan.Steps {
+		l.at[e.Plan.Steps[i].ID] = i
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer l.group.Wait()
+	defer cancel()
+	for {
+		if ctx.Err() == nil {
+			l.launch(ctx)
+		}
+		if l.d.Running() == 0 {
+			if ctx.Err() != nil {
+				return nil
+			}
+			if err := l.passOver(); err != nil || !l.pending() {
+				return err
+			}
+			continue
+		}
+		if err := l.hear(ctx); err != nil {
+			cancel()
+			l.drain()
+			return err
+		}
+	}
+}
+
+// hear waits for the next step to end or a decision to be made.
+func (l *loop) hear(ctx context.Context) error {
+	select {
+	case r := <-l.results:
+		return l.settle(ctx, r)
+	case d := <-l.e.Decisions:
+		return l.decide(d)
+	}
+}
+
+// pending takes decisions that were made when the last step ended; false if there are none.
+func (l *loop) pending() bool {
+	select {
+	case d := <-l.e.Decisions:
+		return l.decide(d) == nil
+	default:
+		return false
+	}
+}
+
+// launch begins steps until a limit is met.
+func (l *loop) launch(ctx context.Context) {
+	for {
+		i, ok := l.d.Next()
+		if !ok {
+			return
+		}
+		l.group.Add(1)
+		go func() {
+			defer l.group.Done()
+			l.results <- result{i, l.e.begin(ctx, &l.e.Plan.Steps[i])}
+		}()
+	}
+}
+
+// errPassed says that a step's condition does not hold, so that there is nothing to do.
+type errPassed struct{ why string }
+
+func (e errPassed) Error() string { return e.why }
+
+// begin journals that a step begins, then does it.
+func (e *Engine) begin(ctx context.Context, s *plan.Step) error {
+	if s.When != nil && s.Op != plan.Require {
+		if holds, why := e.holds(*s.When, s.Resource); !holds {
+			return errPassed{why}
+		}
+	}
+	if err := e.record(run.Event{Kind: run.StepStarted, Step: s.ID, Resource: s.Resource}); err != nil {
+		return err
+	}
+	if err := e.do(ctx, s); err != nil || len(s.Sets) == 0 {
+		return err
+	}
+	return e.record(run.Event{Kind: run.Learned, Resource: s.Resource, Attributes: s.Sets})
+}
+
+// settle journals how a step ended and frees those that waited for it.
+func (l *loop) settle(ctx context.Context, r result) error {
+	s := &l.e.Plan.Steps[r.at]
+	ev := run.Event{Kind: run.StepDone, Step: s.ID, Resource: s.Resource}
+	var passed errPassed
+	switch {
+	case errors.As(r.err, &passed):
+		ev.Kind, ev.Text = run.StepPassed, passed.why
+	case r.err != nil && ctx.Err() != nil:
+		ev.Kind, ev.Text = run.StepStopped, "interrupted; the site may still finish it"
+	case r.err != nil:
+		ev.Kind, ev.Text = run.StepFailed, r.err.Error()
+	}
+	if err := l.e.record(ev); err != nil { // journalled before anything that stands on it may begin
+		return err
+	}
+	if ev.Kind == run.StepDone || ev.Kind == run.StepPassed {
+		l.d.Done(r.at)
+	} else {
+		l.d.Failed(r.at)
+	}
+	return nil
+}
+
+// decide takes a person's decision on a step into account. One on a step that did not fail is of no use.
+func (l *loop) decide(d Decision) error {
+	if d.Taken != nil {
+		defer d.Taken()
+	}
+	i, known := l.at[d.Step]
+	if !known || l.e.state.Steps[i].Status != run.Failed || d.Verb != run.Retry && d.Verb != run.Skip {
+		return nil
+	}
+	s := &l.e.Plan.Steps[i]
+	if err := l.e.record(run.Event{Kind: run.Decided, Step: s.ID, Resource: s.Resource, Text: d.Verb}); err != nil {
+		return err
+	}
+	if d.Verb == run.Retry {
+		l.d.Again(i)
+	} else {
+		l.d.Skip(i)
+	}
+	return nil
+}
+
+// passOver journals in the end that the steps were not needed which no failure called for, and what follows them alone.
+func (l *loop) passOver() error {
+	for _, i := range l.d.Needless() {
+		s := &l.e.Plan.Steps[i]
+		if l.e.state.Steps[i].Status == run.Passed {
+			continue
+		}
+		err := l.e.record(run.Event{Kind: run.StepPassed, Step: s.ID, Resource: s.Resource, Text: "not needed: nothing it is for has failed"})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// drain lets running steps end unheard after the journal failed.
+func (l *loop) drain() {
+	for n := l.d.Running(); n > 0; n-- {
+		<-l.results
+	}
+}

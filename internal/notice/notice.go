@@ -1,0 +1,181 @@
+// Package notice sends and receives signed notices over HTTP, so that a site can say that something of it has changed
+// instead of being asked.
+//
+// A notice is a CloudEvent 1.0 in the structured JSON mode of its HTTP binding. Two header fields go with it: the time
+// at which it was signed, in seconds since 1970, and the signature, an HMAC-SHA256 over that time, a full stop and the
+// body. What is badly signed, old, oversized or heard before is refused. A notice is only a hint to look: what is so is
+// read from the site.
+package notice
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/cloudevents/sdk-go/v2/event"
+)
+
+// The header fields, and the type of notices that a resource has changed.
+const (
+	HeaderTime      = "Andamio-Time"
+	HeaderSignature = "Andamio-Signature"
+	TypeChanged     = "example.andamio.resource.changed"
+	TypeMessage     = "example.andamio.message"
+	scheme          = "sha256="
+)
+
+// Bounds of what is received: how large a notice may be, and how far its time may lie from now.
+const (
+	MaxBody = 64 << 10
+	MaxAge  = 5 * time.Minute
+)
+
+// Changed is the data of a notice that a resource has changed.
+type Changed struct {
+	Kind  string `json:"kind"`
+	ID    string `json:"id"`
+	State string `json:"state"`
+	// Sequence grows with every change of the resource.
+	Sequence int64 `json:"sequence"`
+}
+
+// New makes an event with an id of its own.
+func New(kind, source, subject string, at time.Time, data any) (event.Event, error) {
+	e := event.New()
+	e.SetID(rand.Text())
+	e.SetType(kind)
+	e.SetSource(source)
+	if subject != "" {
+		e.SetSubject(subject)
+	}
+	e.SetTime(at)
+	return e, e.SetData(event.ApplicationJSON, data)
+}
+
+// Sign is the signature of a body at a time.
+func Sign(secret string, at time.Time, body []byte) string {
+	h := hmac.New(sha256.New, []byte(secret))
+	fmt.Fprintf(h, "%d.", at.Unix())
+	h.Write(body)
+	return scheme + hex.EncodeToString(h.Sum(nil))
+}
+
+// Send posts an event to a sink, signed.
+func Send(ctx context.Context, client *http.Client, sink, secret string, e event.Event, at time.Time) error {
+	body, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, sink, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", event.ApplicationCloudEventsJSON)
+	req.Header.Set(HeaderTime, strconv.FormatInt(at.Unix(), 10))
+	req.Header.Set(HeaderSignature, Sign(secret, at, body))
+	resp, err := client.Do(req)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, MaxBody))
+	if resp.StatusCode >= 300 {
+		return fmt.Errorf("%s answered %s", sink, resp.Status)
+	}
+	return nil
+}
+
+// Receiver is an HTTP handler that gives good notices to Hear, each once.
+type Receiver struct {
+	Secret string
+	Hear   func(event.Event)
+	// Now is the clock; nil is the real one.
+	Now func() time.Time
+
+	mu    sync.Mutex
+	heard map[string]time.Time
+	swept time.Time
+}
+
+// ServeHTTP checks a notice and answers 204; 400 for what is no notice, 401 for a wrong signature or time, 409 for one
+// that was heard before, 413 for one too large.
+func (r *Receiver) ServeHTTP(w http.ResponseWriter, req *http.Request) {
+	if req.Method != http.MethodPost {
+		http.Error(w, "notices are posted", http.StatusMethodNotAllowed)
+		return
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(w, req.Body, MaxBody))
+	if err != nil {
+		http.Error(w, "the notice is too large", http.StatusRequestEntityTooLarge)
+		return
+	}
+	now := time.Now()
+	if r.Now != nil {
+		now = r.Now()
+	}
+	if why := r.verify(req.Header, body, now); why != "" {
+		http.Error(w, why, http.StatusUnauthorized)
+		return
+	}
+	var e event.Event
+	if err := json.Unmarshal(body, &e); err != nil || e.Validate() != nil {
+		http.Error(w, "the body is no CloudEvent 1.0", http.StatusBadRequest)
+		return
+	}
+	if !r.first(e.Source()+" "+e.ID(), now) {
+		http.Error(w, "this notice was heard before", http.StatusConflict)
+		return
+	}
+	r.Hear(e)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// verify says what is wrong with a signature or its time, "" if nothing is.
+func (r *Receiver) verify(h http.Header, body []byte, now time.Time) string {
+	seconds, err := strconv.ParseInt(h.Get(HeaderTime), 10, 64)
+	if err != nil {
+		return "the notice does not say when it was signed"
+	}
+	at := time.Unix(seconds, 0)
+	if age := now.Sub(at); age > MaxAge || age < -MaxAge {
+		return "the notice was signed too long ago, or the clocks differ"
+	}
+	got := h.Get(HeaderSignature)
+	if !strings.HasPrefix(got, scheme) || !hmac.Equal([]byte(got), []byte(Sign(r.Secret, at, body))) {
+		return "the signature is not right"
+	}
+	return ""
+}
+
+// first reports that an event is heard for the first time. What is older than a notice may be is forgotten.
+func (r *Receiver) first(key string, now time.Time) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.heard == nil {
+		r.heard = map[string]time.Time{}
+	}
+	if _, again := r.heard[key]; again {
+		return false
+	}
+	r.heard[key] = now
+	if now.Sub(r.swept) > MaxAge {
+		r.swept = now
+		for k, at := range r.heard {
+			if now.Sub(at) > 2*MaxAge {
+				delete(r.heard, k)
+			}
+		}
+	}
+	return true
+}

@@ -1,0 +1,81 @@
+package host
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+
+	"github.com/pkg/sftp"
+	"github.com/spf13/afero"
+	"golang.org/x/crypto/ssh"
+)
+
+// serveFiles speaks SFTP on a channel, over the host's own files.
+func (h *Host) serveFiles(channel ssh.Channel) {
+	f := &files{h.fs}
+	server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: f, FilePut: f, FileCmd: f, FileList: f})
+	_ = server.Serve()
+	_ = server.Close()
+}
+
+// files answers requests of SFTP from a file system.
+type files struct{ fs afero.Fs }
+
+// Fileread and Filewrite open a file.
+func (f *files) Fileread(r *sftp.Request) (io.ReaderAt, error) { return f.fs.Open(r.Filepath) }
+
+func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
+	flags := r.Pflags()
+	mode := os.O_WRONLY
+	if flags.Creat {
+		mode |= os.O_CREATE
+	}
+	if flags.Trunc {
+		mode |= os.O_TRUNC
+	}
+	return f.fs.OpenFile(r.Filepath, mode, 0o644)
+}
+
+// Filecmd makes, moves and removes.
+func (f *files) Filecmd(r *sftp.Request) error {
+	switch r.Method {
+	case "Mkdir":
+		return f.fs.MkdirAll(r.Filepath, 0o755)
+	case "Remove", "Rmdir":
+		return f.fs.Remove(r.Filepath)
+	case "Rename", "PosixRename":
+		return f.fs.Rename(r.Filepath, r.Target)
+	case "Setstat":
+		return nil // there are no owners and modes here
+	}
+	return sftp.ErrSSHFxOpUnsupported
+}
+
+// Filelist lists a folder or one file.
+func (f *files) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
+	if r.Method == "List" {
+		entries, err := afero.ReadDir(f.fs, r.Filepath)
+		return listing(entries), err
+	}
+	info, err := f.fs.Stat(r.Filepath)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, os.ErrNotExist
+	}
+	return listing{info}, err
+}
+
+// listing gives entries part by part.
+type listing []fs.FileInfo
+
+// ListAt implements sftp.ListerAt.
+func (l listing) ListAt(out []fs.FileInfo, offset int64) (int, error) {
+	if offset >= int64(len(l)) {
+		return 0, io.EOF
+	}
+	n := copy(out, l[offset:])
+	if n < len(out) {
+		return n, io.EOF
+	}
+	return n, nil
+}
