@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"path/filepath"
 
+	"andamio/internal/engine"
 	"andamio/internal/store"
 )
 
@@ -17,6 +18,8 @@ type App struct {
 	Workspace *Workspace
 	Store     *store.Store
 	Log       *slog.Logger
+	// Patience is the engine's; zero is the usual.
+	Patience engine.Patience
 
 	// spawn begins a run's worker; a process of its own unless [InProcess] was asked for.
 	spawn func(runID int64) error

@@ -85,7 +85,7 @@ func draft(t *testing.T, a *App, change map[string]string) *Draft {
 func TestTheScenarioStands(t *testing.T) {
 	a, box := workspace(t, pace)
 	p := draft(t, a, nil).Plan
-	id, err := a.NewRun(ctx, p)
+	id, err := a.NewRun(ctx, Order{Plan: p})
 	require.NoError(t, err)
 	var heard []run.Event
 	var group sync.WaitGroup
@@ -154,7 +154,7 @@ func noSecrets(t *testing.T, a *App) {
 func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
 	a, _ := workspace(t, pace)
 	p := draft(t, a, map[string]string{"scripts/dispatch-configure.sh": "printf 'key \\033[1m%s\\033[0m is wrong\\n' \"$KEY\"\nexit 4\n"}).Plan
-	id, err := a.NewRun(ctx, p)
+	id, err := a.NewRun(ctx, Order{Plan: p})
 	require.NoError(t, err)
 	assert.ErrorIs(t, a.Work(ctx, id), engine.ErrUnfinished)
 	s, err := a.Replay(ctx, id)
@@ -172,7 +172,7 @@ func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
 func TestACancelledRunCanBeRead(t *testing.T) {
 	a, _ := workspace(t, 0.3)
 	p := draft(t, a, nil).Plan
-	id, err := a.Begin(ctx, p)
+	id, err := a.Begin(ctx, Order{Plan: p})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		s, err := a.Replay(ctx, id)
@@ -238,7 +238,7 @@ func TestPassingTroubleIsSatOut(t *testing.T) {
 		}
 		return true
 	})
-	id, err := a.NewRun(ctx, p)
+	id, err := a.NewRun(ctx, Order{Plan: p})
 	require.NoError(t, err)
 	worked := a.Work(ctx, id)
 	s, err := a.Replay(ctx, id)
@@ -257,11 +257,11 @@ func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
 	p := draft(t, a, nil).Plan
 	calls := box.Calls()
 	require.NoError(t, a.Workspace.SetSecrets(nil))
-	_, err := a.NewRun(ctx, p)
+	_, err := a.NewRun(ctx, Order{Plan: p})
 	assert.ErrorContains(t, err, "ANDAMIO_SECRET_REGISTER_KEY")
 	t.Setenv("ANDAMIO_SECRET_REGISTER_KEY", "from the environment")
 	require.NoError(t, a.Workspace.SetConnections(nil))
-	_, err = a.NewRun(ctx, p)
+	_, err = a.NewRun(ctx, Order{Plan: p})
 	assert.ErrorContains(t, err, "not connected to")
 	assert.Equal(t, calls, box.Calls())
 	runs, err := a.Store.Runs(ctx)
@@ -271,7 +271,7 @@ func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
 
 func TestARunIsWorkedOnOnce(t *testing.T) {
 	a, _ := workspace(t, pace)
-	id, err := a.NewRun(ctx, draft(t, a, nil).Plan)
+	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	require.NoError(t, a.Work(ctx, id))
 	assert.ErrorContains(t, a.Work(ctx, id), "was begun before")

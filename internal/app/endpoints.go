@@ -44,7 +44,7 @@ func Ask(ctx context.Context, s *run.State) []Endpoint {
 				return
 			}
 			out[i].Where = net.JoinHostPort(address, port)
-			out[i].Said, out[i].Good = engine.Ask(ctx, c.Kind, out[i].Where, c.Path)
+			out[i].Said, out[i].Good = engine.Ask(ctx, c, out[i].Where)
 		})
 	}
 	group.Wait()

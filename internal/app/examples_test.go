@@ -49,7 +49,7 @@ func raise(t *testing.T, name string, w Wish) (*run.State, []string) {
 // worked runs a draft's plan to its end, and returns the run's number.
 func worked(t *testing.T, a *App, d *Draft) int64 {
 	t.Helper()
-	id, err := a.NewRun(ctx, d.Plan)
+	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
 	require.NoError(t, err)
 	_ = a.Work(ctx, id)
 	return id

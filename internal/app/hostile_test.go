@@ -23,7 +23,7 @@ topology_template:
     host: { type: Compute }
     part: { type: SoftwareComponent, requirements: [ host: host ], interfaces: { Standard: { create: x.sh } } }
 `, "x.sh": script, "presets/drill.yaml": ""})
-	id, err := a.NewRun(ctx, d.Plan)
+	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
 	require.NoError(t, err)
 	return id
 }
@@ -77,7 +77,7 @@ func TestScriptsThatAreNoneFailWithTheirReason(t *testing.T) {
 // run from all of them at once, one of them late.
 func TestWatchersInOtherProcessesSeeTheSame(t *testing.T) {
 	a, _ := workspace(t, pace)
-	id, err := a.NewRun(ctx, draft(t, a, nil).Plan)
+	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	seen := make([][]run.Event, 3)
 	var group sync.WaitGroup
@@ -107,7 +107,7 @@ func TestNamesFromOutsideAreRefusedOrCleaned(t *testing.T) {
 	a, _ := workspace(t, pace)
 	require.NoError(t, a.Workspace.SetSecrets(map[string]string{"register_key": strings.Repeat("k", 20) + "\nsecond line of it"}))
 	p := draft(t, a, map[string]string{"scripts/store-configure.sh": "echo \"$KEY\"\nexit 1\n"}).Plan
-	id, err := a.NewRun(ctx, p)
+	id, err := a.NewRun(ctx, Order{Plan: p})
 	require.NoError(t, err)
 	assert.Error(t, a.Work(ctx, id))
 	s, err := a.Replay(ctx, id)

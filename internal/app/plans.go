@@ -39,6 +39,8 @@ type Wish struct {
 	Rules   *rules.File
 	// Like is an earlier placement; what is as good stays where it has it.
 	Like *placement.Placement
+	// Stand is what stands already; it keeps its addresses.
+	Stand *plan.Plan
 }
 
 // NewDraft works a template out for an estate; without one, as far as the design.
@@ -76,6 +78,6 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 // place finds a place for every workload and compiles the plan.
 func (d *Draft) place(w Wish, e *estate.Estate) {
 	if d.Placement, d.Err = placement.Solve(*d.Problem, placement.Options{Like: w.Like}); d.Err == nil {
-		d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow})
+		d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow, Like: w.Stand})
 	}
 }

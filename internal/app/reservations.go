@@ -71,6 +71,20 @@ func markTaken(s *estate.Site, value string) {
 	}
 }
 
+// unmarkTaken makes an address or VLAN free again.
+func unmarkTaken(s *estate.Site, value string) {
+	text, isVLAN := strings.CutPrefix(value, vlanPrefix)
+	for _, net := range s.Networks {
+		if n, err := strconv.Atoi(text); isVLAN && err == nil && net.VLANs != nil {
+			net.VLANs.Taken = slices.DeleteFunc(net.VLANs.Taken, func(v int) bool { return v == n })
+		}
+		for i := range net.Pools {
+			p := &net.Pools[i]
+			p.Taken = slices.DeleteFunc(p.Taken, func(t string) bool { return t == value })
+		}
+	}
+}
+
 // Release gives back the addresses and VLANs that a run has, and says how many. A run under way keeps them.
 func (a *App) Release(ctx context.Context, id int64) (int64, error) {
 	r, err := a.Store.Run(ctx, id)

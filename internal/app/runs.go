@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"andamio/internal/core/dispatch"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
@@ -22,9 +24,20 @@ const (
 	silentAfter = 5 * time.Second
 )
 
+// Order is a plan that is to be run.
+type Order struct {
+	Plan *plan.Plan
+	// Deployment is what the plan changes; 0 makes a new one, of which Template says where its template was opened.
+	Deployment int64
+	Template   string
+	// Wanted is the whole design that the plan leads to; nil is the plan itself, of one that raises.
+	Wanted *plan.Plan
+	Limits dispatch.Limits
+}
+
 // Begin keeps a plan, makes a run of it and sets a worker to it. The run goes on when the caller ends.
-func (a *App) Begin(ctx context.Context, p *plan.Plan) (int64, error) {
-	id, err := a.NewRun(ctx, p)
+func (a *App) Begin(ctx context.Context, o Order) (int64, error) {
+	id, err := a.NewRun(ctx, o)
 	if err != nil {
 		return 0, err
 	}
@@ -33,31 +46,83 @@ func (a *App) Begin(ctx context.Context, p *plan.Plan) (int64, error) {
 
 // NewRun keeps a plan and makes a run of it that nobody works on yet. What is sure to be missing is an error here,
 // before anything is built.
-func (a *App) NewRun(ctx context.Context, p *plan.Plan) (int64, error) {
-	if _, err := a.Workspace.Secrets(p.Secrets); err != nil {
+func (a *App) NewRun(ctx context.Context, o Order) (int64, error) {
+	if err := a.ready(ctx, o); err != nil {
 		return 0, err
 	}
-	sites, err := a.Sites()
+	r := store.Run{Deployment: o.Deployment, Purpose: o.Plan.Purpose, Steps: len(o.Plan.Steps)}
+	limits, err := json.Marshal(o.Limits)
 	if err != nil {
 		return 0, err
 	}
-	for _, s := range p.Sites {
-		if sites[s.Name] == nil {
-			return 0, fmt.Errorf("the plan needs the site %s, which this workspace is not connected to", s.Name)
+	r.Limits = string(limits)
+	if r.Plan, err = a.Store.SavePlan(ctx, o.Plan); err != nil {
+		return 0, err
+	}
+	if r.Wanted, err = a.saveWanted(ctx, o, r.Plan); err != nil {
+		return 0, err
+	}
+	if r.Deployment == 0 {
+		if r.Deployment, err = a.Store.CreateDeployment(ctx, o.Plan.Name, o.Template); err != nil {
+			return 0, err
 		}
 	}
-	planID, err := a.Store.SavePlan(ctx, p)
+	id, err := a.Store.CreateRun(ctx, r)
 	if err != nil {
 		return 0, err
 	}
-	id, err := a.Store.CreateRun(ctx, planID, len(p.Steps))
-	if err != nil {
-		return 0, err
-	}
-	if err := a.Store.Reserve(ctx, id, reservationsOf(p)); err != nil {
+	if err := a.Store.Reserve(ctx, id, reservationsOf(o.Plan)); err != nil {
 		return 0, errors.Join(err, a.Store.Forget(ctx, id))
 	}
 	return id, nil
+}
+
+// saveWanted keeps the whole design that a run leads to, and returns its number; 0 where nothing is wanted.
+func (a *App) saveWanted(ctx context.Context, o Order, planID int64) (int64, error) {
+	switch {
+	case o.Wanted == nil && o.Plan.Purpose == "":
+		return planID, nil
+	case o.Wanted == nil || len(o.Wanted.Resources) == 0:
+		return 0, nil
+	}
+	return a.Store.SavePlan(ctx, o.Wanted)
+}
+
+// ready checks that a plan can be run: its secrets and sites are there, and nobody else changes its deployment.
+func (a *App) ready(ctx context.Context, o Order) error {
+	if _, err := a.Workspace.Secrets(o.Plan.Secrets); err != nil {
+		return err
+	}
+	sites, err := a.Sites()
+	if err != nil {
+		return err
+	}
+	for _, s := range o.Plan.Sites {
+		if sites[s.Name] == nil {
+			return fmt.Errorf("the plan needs the site %s, which this workspace is not connected to", s.Name)
+		}
+	}
+	if o.Deployment == 0 {
+		if o.Plan.Purpose != "" {
+			return fmt.Errorf("this plan is to %s, and changes what stands: say of which deployment with --deployment", o.Plan.Purpose)
+		}
+		return nil
+	}
+	return a.settled(ctx, o.Deployment)
+}
+
+// settled checks that no run of a deployment goes on.
+func (a *App) settled(ctx context.Context, deployment int64) error {
+	runs, err := a.Store.RunsOf(ctx, deployment)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		if r.State == run.UnderWay && Lives(r) {
+			return fmt.Errorf("run %d of this deployment is under way; andamio watch %d shows it", r.ID, r.ID)
+		}
+	}
+	return nil
 }
 
 // spawnProcess begins the worker as a process in a session of its own, so that closing the terminal does not end it.
@@ -75,35 +140,90 @@ func (a *App) spawnProcess(runID int64) error {
 	return nil
 }
 
-// Work runs a run to its end in this process. The error is [engine.ErrUnfinished] if not everything stands.
+// Lives reports that a run's worker still works: it has shown so of late, and its process is there.
+func Lives(r store.Run) bool {
+	if time.Since(r.Beat) > silentAfter {
+		return false
+	}
+	return r.Worker == 0 || r.Worker == os.Getpid() || !errors.Is(syscall.Kill(r.Worker, 0), syscall.ESRCH)
+}
+
+// Work runs a run to its end in this process, from its beginning or from where another worker left it. The error is
+// [engine.ErrUnfinished] if not everything stands, [store.ErrTaken] if another worker has it.
 func (a *App) Work(ctx context.Context, runID int64) error {
-	mine, err := a.Store.Claim(ctx, runID, os.Getpid())
+	r, err := a.Store.Run(ctx, runID)
 	if err != nil {
 		return err
 	}
-	if !mine {
-		return fmt.Errorf("run %d was begun before; andamio watch %d shows it", runID, runID)
+	switch {
+	case r.State == run.UnderWay && Lives(r):
+		return fmt.Errorf("run %d goes on in process %d, andamio watch %d shows it: %w", runID, r.Worker, runID, store.ErrTaken)
+	case r.State == run.Standing:
+		return fmt.Errorf("run %d has ended, and everything stands: there is nothing to go on with", runID)
 	}
-	e, journal, err := a.engine(ctx, runID)
+	epoch, err := a.Store.Claim(ctx, runID, r.Epoch, os.Getpid(), Lives)
 	if err != nil {
-		return errors.Join(err, a.Store.Finish(context.WithoutCancel(ctx), runID, run.Failed))
+		return err
+	}
+	for {
+		err := a.work(ctx, runID, epoch)
+		more, errMore := a.Store.Decisions(context.WithoutCancel(ctx), runID)
+		if !errors.Is(err, engine.ErrUnfinished) || errMore != nil || len(more) == 0 || ctx.Err() != nil {
+			return errors.Join(err, errMore)
+		}
+		// What was decided while the run ended is not left lying.
+		if epoch, errMore = a.Store.Claim(ctx, runID, epoch, os.Getpid(), Lives); errMore != nil {
+			return err
+		}
+	}
+}
+
+func (a *App) work(ctx context.Context, runID, epoch int64) error {
+	keep := context.WithoutCancel(ctx)
+	e, journal, err := a.engine(ctx, runID, epoch)
+	if err != nil {
+		return errors.Join(err, a.Store.Finish(keep, runID, epoch, run.Failed))
 	}
 	defer journal.Close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	go a.beat(ctx, cancel, runID)
+	decisions := make(chan engine.Decision)
+	e.Decisions = decisions
+	go a.beat(ctx, cancel, runID, epoch, decisions)
+	wakes, stop := a.hear(ctx, e)
+	defer stop()
+	e.Wakes = wakes
+	if e.State == nil {
+		answer, err := a.Rehearse(ctx, e.Plan, e.Limits)
+		if err != nil {
+			return errors.Join(err, a.Store.Finish(keep, runID, epoch, run.Failed))
+		}
+		e.Rehearsed = run.Rehearsed{P50: answer.P50.Round(time.Millisecond), P90: answer.P90.Round(time.Millisecond)}
+	}
 	err = e.Execute(ctx)
-	return errors.Join(err, a.Store.Finish(context.WithoutCancel(ctx), runID, e.Outcome()))
+	return errors.Join(err, a.learn(keep, runID), a.giveBack(keep, runID), a.Store.Finish(keep, runID, epoch, e.Outcome()))
 }
 
-func (a *App) engine(ctx context.Context, runID int64) (*engine.Engine, *store.Journal, error) {
+func (a *App) engine(ctx context.Context, runID, epoch int64) (*engine.Engine, *store.Journal, error) {
 	r, err := a.Store.Run(ctx, runID)
 	if err != nil {
 		return nil, nil, err
 	}
-	e := &engine.Engine{Run: fmt.Sprintf("%s-%d-%d", r.Name, runID, r.Created.Unix())}
-	if e.Plan, err = a.Store.Plan(ctx, r.Plan); err != nil {
+	d, err := a.Store.Deployment(ctx, r.Deployment)
+	if err != nil {
 		return nil, nil, err
+	}
+	e := &engine.Engine{Run: fmt.Sprintf("r%d-%d", runID, r.Created.Unix()), Mark: d.Mark, Patience: a.Patience}
+	if err := json.Unmarshal([]byte(r.Limits), &e.Limits); err != nil {
+		return nil, nil, fmt.Errorf("the limits of run %d cannot be read: %w", runID, err)
+	}
+	state, err := a.Replay(ctx, runID)
+	if err != nil {
+		return nil, nil, err
+	}
+	e.Plan = state.Plan
+	if !state.Started.IsZero() {
+		e.State = state
 	}
 	if e.Sites, err = a.Sites(); err != nil {
 		return nil, nil, err
@@ -114,13 +234,14 @@ func (a *App) engine(ctx context.Context, runID int64) (*engine.Engine, *store.J
 	if e.Key, err = a.Workspace.Key(); err != nil {
 		return nil, nil, err
 	}
-	journal, err := a.Store.Journal(ctx, runID)
+	journal, err := a.Store.Journal(ctx, runID, epoch)
 	e.Journal = journal
 	return e, journal, err
 }
 
-// beat shows that the worker lives, and cancels the run when that is asked for.
-func (a *App) beat(ctx context.Context, cancel func(), runID int64) {
+// beat shows that the worker lives, cancels the run when that is asked for or another worker has it, and passes on what
+// was decided.
+func (a *App) beat(ctx context.Context, cancel func(), runID, epoch int64, decisions chan<- engine.Decision) {
 	tick := time.NewTicker(beatEvery)
 	defer tick.Stop()
 	for {
@@ -128,9 +249,31 @@ func (a *App) beat(ctx context.Context, cancel func(), runID int64) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if asked, err := a.Store.Beat(ctx, runID); err == nil && asked {
-				cancel()
+		}
+		asked, err := a.Store.Beat(ctx, runID, epoch)
+		if asked || errors.Is(err, store.ErrTaken) {
+			cancel()
+		}
+		a.passOn(ctx, runID, decisions)
+	}
+}
+
+// passOn gives the run's decisions to its engine, one after another.
+func (a *App) passOn(ctx context.Context, runID int64, decisions chan<- engine.Decision) {
+	all, err := a.Store.Decisions(ctx, runID)
+	if err != nil {
+		return
+	}
+	for _, d := range all {
+		taken := func() {
+			if err := a.Store.Taken(context.WithoutCancel(ctx), d.ID); err != nil {
+				a.Log.Error("a decision could not be noted", "run", runID, "err", err)
 			}
+		}
+		select {
+		case decisions <- engine.Decision{Step: d.Step, Verb: d.Verb, Taken: taken}:
+		case <-ctx.Done():
+			return
 		}
 	}
 }
@@ -140,8 +283,34 @@ func (a *App) Cancel(ctx context.Context, runID int64) error { return a.Store.Ca
 
 // Abandoned reports a run that goes on by its record while its worker has fallen silent.
 func Abandoned(r store.Run, now time.Time) bool {
-	open := r.State == run.UnderWay || r.State == run.Planned
-	return open && now.Sub(r.Beat) > silentAfter
+	switch r.State {
+	case run.UnderWay:
+		return !Lives(r)
+	case run.Planned:
+		return now.Sub(r.Beat) > silentAfter
+	}
+	return false
+}
+
+// giveBack gives back the addresses and VLANs of what does not stand any more.
+func (a *App) giveBack(ctx context.Context, runID int64) error {
+	r, err := a.Store.Run(ctx, runID)
+	if err != nil {
+		return err
+	}
+	stands, err := a.Standing(ctx, r.Deployment)
+	if err != nil || r.Purpose == "" && len(stands.Unsure) > 0 {
+		return err // what a first run could not build may be built yet
+	}
+	keep := reservationsOf(stands.Plan)
+	state, err := a.Replay(ctx, runID)
+	if err != nil {
+		return err
+	}
+	if state.Status != run.Standing { // what is still to be built keeps its place
+		keep = append(keep, reservationsOf(state.Plan)...)
+	}
+	return a.Store.Keep(ctx, r.Deployment, keep)
 }
 
 // pollEvery is how often a watcher looks for new events; maxBatch bounds how many it takes at once.

@@ -41,7 +41,7 @@ what stands as it is. Secrets come from the environment, see the message when on
 				return err
 			}
 			defer a.Close()
-			id, err := a.Begin(cmd.Context(), p)
+			id, err := a.Begin(cmd.Context(), app.Order{Plan: p})
 			if err != nil {
 				return err
 			}

@@ -85,7 +85,7 @@ func (e *Engine) create(ctx context.Context, s *plan.Step, r *plan.Resource, req
 	err := e.call(ctx, s, func() error {
 		out, err := e.Sites[s.Site].Create(ctx, req)
 		if err == nil {
-			got = out
+			got, got.Kind = out, req.Kind
 			return nil
 		}
 		if class := site.ClassOf(err); class == site.RateLimited || ctx.Err() != nil {

@@ -3,6 +3,7 @@ package engine
 import (
 	"bytes"
 	"fmt"
+	"os"
 	"os/exec"
 	"strings"
 	"testing"
@@ -131,8 +132,14 @@ func TestWhatStandsIsTakenWithItsID(t *testing.T) {
 // printed gives a real shell a script with its trap and returns what is taken out and what is left for the log.
 func printed(t *testing.T, o *outputs, script string) (log []string, ok bool) {
 	t.Helper()
+	return printedAt(t, t.TempDir(), o, script)
+}
+
+func printedAt(t *testing.T, home string, o *outputs, script string) (log []string, ok bool) {
+	t.Helper()
 	cmd := exec.Command("sh", "-s")
-	cmd.Stdin = strings.NewReader(o.trap() + script)
+	cmd.Env = append(os.Environ(), "HOME="+home)
+	cmd.Stdin = strings.NewReader(o.trap(keptAt("r/a/create/0")) + script)
 	out, err := cmd.Output()
 	for line := range bytes.Lines(out) {
 		if text := strings.TrimSuffix(string(line), "\n"); !o.take(text) {
@@ -144,27 +151,42 @@ func printed(t *testing.T, o *outputs, script string) (log []string, ok bool) {
 
 func TestVariablesArePutOut(t *testing.T) {
 	want := []plan.ScriptOutput{{Name: "KEY", Resource: "a", Attribute: "key"}, {Name: "KEY", Resource: "b", Attribute: "key"}, {Name: "NOTE", Resource: "a", Attribute: "note"}}
-	o := newOutputs(want)
+	o := newOutputs(want, signer(t), "x")
 	log, ok := printed(t, o, "echo one\nKEY=\"a 'b' \\\"c\\\" \\$d\"\nNOTE='two\nlines'\necho two\nexit 0\n")
 	assert.True(t, ok)
 	assert.Equal(t, []string{"one", "two"}, log)
 	assert.Equal(t, map[string]string{"KEY": `a 'b' "c" $d`, "NOTE": "two\nlines"}, o.got)
-	o = newOutputs(want)
+	o = newOutputs(want, signer(t), "x")
 	_, ok = printed(t, o, "KEY=x\nexit 3\n")
 	assert.False(t, ok, "the script's own status decides")
 	assert.Equal(t, "x", o.got["KEY"])
 	assert.NotContains(t, o.got, "NOTE", "what is not set is not put out")
-	forged := newOutputs(want)
+	forged := newOutputs(want, signer(t), "x")
 	log, _ = printed(t, forged, "echo 'ABCDEF begin KEY'\necho forged\necho 'ABCDEF end'\nKEY=real\nNOTE=\n")
 	assert.Len(t, log, 3, "no script can know the mark")
 	assert.Equal(t, map[string]string{"KEY": "real", "NOTE": ""}, forged.got)
-	assert.Empty(t, newOutputs(nil).trap())
+}
+
+func TestAScriptThatEndedIsNotRunAgain(t *testing.T) {
+	home, key := t.TempDir(), signer(t)
+	want := []plan.ScriptOutput{{Name: "KEY", Resource: "a", Attribute: "key"}}
+	log, ok := printedAt(t, home, newOutputs(want, key, "r/a"), "set -e\necho once\nKEY=7\nfalse\necho never\n")
+	assert.False(t, ok)
+	assert.Equal(t, []string{"once"}, log)
+	o := newOutputs(want, key, "r/a")
+	log, ok = printedAt(t, home, o, "echo again\nKEY=8\n")
+	assert.False(t, ok, "it ended badly, and that is known")
+	assert.Empty(t, log)
+	assert.Equal(t, "7", o.got["KEY"], "what it put out is still there")
+	again := newOutputs(want, signer(t), "r/a")
+	assert.NotEqual(t, o.mark, again.mark, "another key makes another mark")
 }
 
 func TestAnyValueIsPutOutAsItIs(t *testing.T) {
+	key := signer(t)
 	rapid.Check(t, func(r *rapid.T) {
 		text := rapid.StringMatching(`[ -~\n]{0,40}`).Draw(r, "text")
-		o := newOutputs([]plan.ScriptOutput{{Name: "V", Resource: "a", Attribute: "v"}})
+		o := newOutputs([]plan.ScriptOutput{{Name: "V", Resource: "a", Attribute: "v"}}, key, "x")
 		if _, ok := printed(t, o, fmt.Sprintf("V=%s\n", quote(text))); !ok || o.got["V"] != text {
 			r.Fatalf("%q was put out as %q", text, o.got["V"])
 		}
@@ -177,7 +199,7 @@ func TestOutputsAreKeptCleanAndComplete(t *testing.T) {
 	e.Secrets = map[string]string{"register": "hush-hush"}
 	require.NoError(t, e.ready())
 	s := &plan.Step{ID: "a/create", Resource: "a", Script: &plan.Script{Path: "x.sh"}}
-	o := newOutputs([]plan.ScriptOutput{{Name: "A", Resource: "a", Attribute: "out"}, {Name: "B", Resource: "b", Attribute: "out"}})
+	o := newOutputs([]plan.ScriptOutput{{Name: "A", Resource: "a", Attribute: "out"}, {Name: "B", Resource: "b", Attribute: "out"}}, signer(t), "x")
 	o.got = map[string]string{"A": "the key is hush-hush\x1b[31m"}
 	assert.ErrorContains(t, e.keep(s, o), "ended without setting B, which it is to put out")
 	o.got["B"] = "fine"

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"container/heap"
 	"context"
 	"crypto/ed25519"
 	"errors"
@@ -18,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/dispatch"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
@@ -51,6 +51,7 @@ type scripted struct {
 	create func(site.Request) (site.Resource, error)
 	read   func(id string, n int) (site.Resource, error)
 	reads  map[string]int
+	gone   map[string]bool
 	// most is how many creates were under way at once.
 	now, most int
 	takes     time.Duration
@@ -58,9 +59,21 @@ type scripted struct {
 
 func (s *scripted) Name() string                                             { return "vega" }
 func (s *scripted) Describe(context.Context) (*estate.Site, error)           { return nil, nil }
-func (s *scripted) Delete(context.Context, site.Kind, string) error          { return nil }
 func (s *scripted) List(context.Context, site.Kind) ([]site.Resource, error) { return nil, nil }
+func (s *scripted) Delete(_ context.Context, _ site.Kind, id string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.gone == nil {
+		s.gone = map[string]bool{}
+	}
+	s.gone[id] = true
+	return nil
+}
 func (s *scripted) Act(context.Context, site.Kind, string, string) (site.Resource, error) {
+	return site.Resource{}, nil
+}
+
+func (s *scripted) Change(context.Context, site.Kind, string, site.Request) (site.Resource, error) {
 	return site.Resource{}, nil
 }
 
@@ -83,6 +96,9 @@ func (s *scripted) Read(_ context.Context, _ site.Kind, id string) (site.Resourc
 		s.reads = map[string]int{}
 	}
 	s.reads[id]++
+	if s.gone[id] {
+		return site.Resource{}, &site.Error{Site: "vega", Doing: "read", Class: site.NotFound}
+	}
 	return s.read(id, s.reads[id])
 }
 
@@ -112,7 +128,7 @@ func signer(t *testing.T) ssh.Signer {
 
 func engineFor(t *testing.T, p *plan.Plan, s *scripted) (*Engine, *memory) {
 	m := &memory{}
-	return &Engine{Run: "r1", Plan: p, Sites: map[string]site.Site{"vega": s}, Journal: m, Key: signer(t)}, m
+	return &Engine{Run: "r1", Mark: "d1", Plan: p, Sites: map[string]site.Site{"vega": s}, Journal: m, Key: signer(t)}, m
 }
 
 func state(p *plan.Plan, m *memory) *run.State {
@@ -128,7 +144,7 @@ func TestLimitsHold(t *testing.T) {
 	s := &scripted{create: active, takes: 2 * time.Millisecond}
 	p := networks(60)
 	e, m := engineFor(t, p, s)
-	e.Limits = Limits{Steps: 8, PerSite: 5}
+	e.Limits = dispatch.Limits{Steps: 8, PerSite: 5}
 	require.NoError(t, e.Execute(ctx))
 	assert.Equal(t, 5, s.most, "as many as the site's limit allows, and no more")
 	assert.Equal(t, run.Standing, state(p, m).Status)
@@ -189,8 +205,8 @@ func TestMarksAndKeysTellWhoAsked(t *testing.T) {
 	p := networks(1)
 	e, _ := engineFor(t, p, &scripted{create: func(r site.Request) (site.Resource, error) { got = r; return active(r) }})
 	require.NoError(t, e.Execute(ctx))
-	assert.Equal(t, "andamio r1 a/create", got.Mark)
-	assert.Equal(t, "r1/a/create", got.Key)
+	assert.Equal(t, "andamio d1 a/create #r1", got.Mark)
+	assert.Equal(t, "r1/a/create/0", got.Key)
 }
 
 func TestAJournalThatCannotBeWrittenStopsTheRun(t *testing.T) {
@@ -212,23 +228,6 @@ func TestExecuteRefusesWhatCannotGoWell(t *testing.T) {
 	p.Secrets = []string{"key"}
 	assert.ErrorContains(t, e.Execute(ctx), "secret key, which was not given")
 	assert.Empty(t, m.events)
-}
-
-func TestTheQueueTakesTheLeastSlackFirst(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		var q queue
-		for range rapid.IntRange(1, 40).Draw(t, "n") {
-			heap.Push(&q, &plan.Step{ID: rapid.StringN(1, 4, 8).Draw(t, "id"), Slack: float64(rapid.IntRange(0, 5).Draw(t, "slack")), Start: float64(rapid.IntRange(0, 5).Draw(t, "start"))})
-		}
-		last := heap.Pop(&q).(*plan.Step)
-		for q.Len() > 0 {
-			next := heap.Pop(&q).(*plan.Step)
-			if next.Slack < last.Slack || next.Slack == last.Slack && next.Start < last.Start {
-				t.Fatalf("%+v after %+v", next, last)
-			}
-			last = next
-		}
-	})
 }
 
 func TestSecretsAreMasked(t *testing.T) {
@@ -267,31 +266,37 @@ func TestAskTellsWhatReallyCameBack(t *testing.T) {
 	}))
 	defer server.Close()
 	where := strings.TrimPrefix(server.URL, "http://")
-	said, good := Ask(ctx, plan.CheckHTTP, where, "/good")
+	said, good := Ask(ctx, plan.Condition{Kind: plan.CheckHTTP, Path: "/good"}, where)
 	assert.True(t, good)
+	_, asked := Ask(ctx, plan.Condition{Kind: plan.CheckHTTP, Path: "/bad", Status: 418}, where)
+	assert.True(t, asked, "as the condition asks for it")
+	without, asked := Ask(ctx, plan.Condition{Kind: plan.CheckHTTP, Path: "/good", Contains: "the river"}, where)
+	assert.False(t, asked)
+	assert.Contains(t, without, `(without "the river")`)
 	assert.Equal(t, "200 · "+server.URL+"/good · 21 bytes: <h1>the basin</h1>", said)
-	said, good = Ask(ctx, plan.CheckHTTP, where, "/bad")
+	said, good = Ask(ctx, plan.Condition{Kind: plan.CheckHTTP, Path: "/bad"}, where)
 	assert.False(t, good)
 	assert.Contains(t, said, "418")
-	_, good = Ask(ctx, plan.CheckHTTP, where, "/moved")
+	_, good = Ask(ctx, plan.Condition{Kind: plan.CheckHTTP, Path: "/moved"}, where)
 	assert.False(t, good, "a redirect is not the page")
-	said, good = Ask(ctx, plan.CheckTCP, where, "")
+	said, good = Ask(ctx, plan.Condition{Kind: plan.CheckTCP}, where)
 	assert.True(t, good)
 	assert.Equal(t, "open · tcp "+where, said)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	l.Close()
-	said, good = Ask(ctx, plan.CheckTCP, l.Addr().String(), "")
+	said, good = Ask(ctx, plan.Condition{Kind: plan.CheckTCP}, l.Addr().String())
 	assert.False(t, good)
 	assert.Equal(t, "refused · tcp "+l.Addr().String(), said)
-	said, _ = Ask(ctx, plan.CheckHTTP, l.Addr().String(), "/")
+	said, _ = Ask(ctx, plan.Condition{Kind: plan.CheckHTTP, Path: "/"}, l.Addr().String())
 	assert.Contains(t, said, "refused")
 }
 
 func TestDeadlinesLeaveRoom(t *testing.T) {
-	assert.Equal(t, time.Minute, deadline(&plan.Step{Seconds: 1}))
-	assert.Equal(t, 450*time.Second, deadline(&plan.Step{Seconds: 30}))
-	assert.Equal(t, 7*time.Second, deadline(&plan.Step{Seconds: 30, Script: &plan.Script{Timeout: 7}}))
+	e := &Engine{Patience: usual}
+	assert.Equal(t, time.Minute, e.deadline(&plan.Step{Seconds: 1}))
+	assert.Equal(t, 450*time.Second, e.deadline(&plan.Step{Seconds: 30}))
+	assert.Equal(t, 7*time.Second, e.deadline(&plan.Step{Seconds: 30, Script: &plan.Script{Timeout: 7}}))
 }
 
 func TestAStepThatTakesTooLongSaysSo(t *testing.T) {

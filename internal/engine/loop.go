@@ -136,6 +136,7 @@ func (l *loop) settle(ctx context.Context, r result) error {
 		ev.Kind, ev.Text = run.StepFailed, r.err.Error()
 	}
 	if err := l.e.record(ev); err != nil { // journalled before anything that stands on it may begin
+		l.d.Failed(r.at)
 		return err
 	}
 	if ev.Kind == run.StepDone || ev.Kind == run.StepPassed {

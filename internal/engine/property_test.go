@@ -9,6 +9,7 @@ import (
 
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/dispatch"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
@@ -53,7 +54,7 @@ func TestAnyRunIsLawful(t *testing.T) {
 		}}
 		m := &memory{}
 		e := &Engine{Run: "r", Plan: p, Sites: map[string]site.Site{"vega": s}, Journal: m, Key: key,
-			Limits: Limits{Steps: rapid.IntRange(1, 9).Draw(t, "limit"), PerSite: rapid.IntRange(1, 9).Draw(t, "per site")}}
+			Limits: dispatch.Limits{Steps: rapid.IntRange(1, 9).Draw(t, "limit"), PerSite: rapid.IntRange(1, 9).Draw(t, "per site")}}
 		err := e.Execute(context.Background())
 		if err != nil && !errors.Is(err, ErrUnfinished) {
 			t.Fatal(err)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"andamio/internal/core/history"
 	"andamio/internal/core/run"
 )
 
@@ -17,13 +18,15 @@ type Deployment struct {
 	Created time.Time
 	// Mark is what everything of it bears at the sites.
 	Mark string
+	// Template is where its template was opened from, "" if that is not known.
+	Template string
 }
 
 // CreateDeployment makes a deployment of which nothing stands yet.
-func (s *Store) CreateDeployment(ctx context.Context, name string) (int64, error) {
+func (s *Store) CreateDeployment(ctx context.Context, name, template string) (int64, error) {
 	now := time.Now()
 	var id int64
-	err := s.db.QueryRowContext(ctx, `INSERT INTO deployments (name, mark, created) VALUES (?, '', ?) RETURNING id`, name, now.UnixNano()).Scan(&id)
+	err := s.db.QueryRowContext(ctx, `INSERT INTO deployments (name, mark, template, created) VALUES (?, '', ?, ?) RETURNING id`, name, template, now.UnixNano()).Scan(&id)
 	if err != nil {
 		return 0, err
 	}
@@ -33,7 +36,7 @@ func (s *Store) CreateDeployment(ctx context.Context, name string) (int64, error
 
 // Deployments lists all, the newest first.
 func (s *Store) Deployments(ctx context.Context) ([]Deployment, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, name, mark, created FROM deployments ORDER BY id DESC`)
+	rows, err := s.db.QueryContext(ctx, `SELECT id, name, mark, template, created FROM deployments ORDER BY id DESC`)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +54,7 @@ func (s *Store) Deployments(ctx context.Context) ([]Deployment, error) {
 
 // Deployment returns one.
 func (s *Store) Deployment(ctx context.Context, id int64) (Deployment, error) {
-	d, err := scanDeployment(s.db.QueryRowContext(ctx, `SELECT id, name, mark, created FROM deployments WHERE id = ?`, id))
+	d, err := scanDeployment(s.db.QueryRowContext(ctx, `SELECT id, name, mark, template, created FROM deployments WHERE id = ?`, id))
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("deployment %d: %w", id, ErrNotFound)
 	}
@@ -61,7 +64,7 @@ func (s *Store) Deployment(ctx context.Context, id int64) (Deployment, error) {
 func scanDeployment(row interface{ Scan(...any) error }) (Deployment, error) {
 	var d Deployment
 	var created int64
-	err := row.Scan(&d.ID, &d.Name, &d.Mark, &created)
+	err := row.Scan(&d.ID, &d.Name, &d.Mark, &d.Template, &created)
 	d.Created = at(created)
 	return d, err
 }
@@ -138,21 +141,20 @@ func (s *Store) Learn(ctx context.Context, runID int64, all []Took) error {
 	return tx.Commit()
 }
 
-// Durations are the kept durations of the last runs, by key.
-func (s *Store) Durations(ctx context.Context, runs int) (map[string][]float64, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT key, seconds FROM durations WHERE run > (SELECT coalesce(max(run), 0) FROM durations) - ? ORDER BY run, step`, runs)
+// Durations are the kept durations of the last runs, in the order of the runs.
+func (s *Store) Durations(ctx context.Context, runs int) ([]history.Sample, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT key, run, seconds FROM durations WHERE run > (SELECT coalesce(max(run), 0) FROM durations) - ? ORDER BY run, step`, runs)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	out := map[string][]float64{}
+	var out []history.Sample
 	for rows.Next() {
-		var key string
-		var seconds float64
-		if err := rows.Scan(&key, &seconds); err != nil {
+		var s history.Sample
+		if err := rows.Scan(&s.Key, &s.Run, &s.Seconds); err != nil {
 			return nil, err
 		}
-		out[key] = append(out[key], seconds)
+		out = append(out, s)
 	}
 	return out, rows.Err()
 }

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 )
 
 // Reservation is an address of a site's pools, or "vlan N", that a run has.
@@ -13,7 +14,8 @@ type Reservation struct {
 	Run         int64
 }
 
-// Reserve gives a run what it asks for, all or nothing. The error names the run that has some of it already.
+// Reserve gives a run what it asks for, all or nothing; what another run of its deployment has becomes its own. The error
+// names the run that has some of it already.
 func (s *Store) Reserve(ctx context.Context, runID int64, all []Reservation) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
@@ -22,18 +24,42 @@ func (s *Store) Reserve(ctx context.Context, runID int64, all []Reservation) err
 	defer tx.Rollback() // after a commit it does nothing
 	for _, r := range all {
 		var holder int64
-		err := tx.QueryRowContext(ctx, `SELECT run FROM reservations WHERE site = ? AND value = ?`, r.Site, r.Value).Scan(&holder)
+		err := tx.QueryRowContext(ctx, `SELECT v.run FROM reservations v JOIN runs h ON h.id = v.run JOIN runs me ON me.id = ?
+			WHERE v.site = ? AND v.value = ? AND h.deployment <> me.deployment`, runID, r.Site, r.Value).Scan(&holder)
 		if err == nil {
 			return fmt.Errorf("%s at %s is held by run %d; plan anew, or give it back with andamio estate release %d", r.Value, r.Site, holder, holder)
 		}
 		if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO reservations (site, value, run) VALUES (?, ?, ?)`, r.Site, r.Value, runID); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO reservations (site, value, run) VALUES (?, ?, ?)`, r.Site, r.Value, runID); err != nil {
 			return err
 		}
 	}
 	return tx.Commit()
+}
+
+// Keep gives back what the runs of a deployment have beside what is to be kept.
+func (s *Store) Keep(ctx context.Context, deployment int64, keep []Reservation) error {
+	held, err := s.Reservations(ctx)
+	if err != nil {
+		return err
+	}
+	runs, err := s.RunsOf(ctx, deployment)
+	if err != nil {
+		return err
+	}
+	for _, h := range held {
+		mine := slices.ContainsFunc(runs, func(r Run) bool { return r.ID == h.Run })
+		needed := slices.ContainsFunc(keep, func(k Reservation) bool { return k.Site == h.Site && k.Value == h.Value })
+		if !mine || needed {
+			continue
+		}
+		if _, err := s.db.ExecContext(ctx, `DELETE FROM reservations WHERE site = ? AND value = ?`, h.Site, h.Value); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Release gives back what a run has, and returns how much that was.

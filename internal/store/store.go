@@ -84,7 +84,9 @@ type Run struct {
 	// Deployment is what the run belongs to, Purpose its plan's, Epoch counts the workers it has had.
 	Deployment int64
 	Purpose    string
-	Epoch      int64
+	// Wanted is the plan of the whole design that the run leads to, 0 for none.
+	Wanted int64
+	Epoch  int64
 	// Limits bound how much goes on at once, as JSON; Left says that a person settled what failed.
 	Limits string
 	Left   bool
@@ -117,23 +119,28 @@ func (s *Store) Plan(ctx context.Context, id int64) (*plan.Plan, error) {
 	return plan.Read(body)
 }
 
-// CreateRun makes a run of a plan of a deployment, not begun yet. Limits are kept as they are given.
-func (s *Store) CreateRun(ctx context.Context, planID, deployment int64, p *plan.Plan, limits string) (int64, error) {
-	r, err := s.db.ExecContext(ctx, `INSERT INTO runs (plan, state, created, steps, beat, deployment, purpose, limits) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		planID, string(run.Planned), time.Now().UnixNano(), len(p.Steps), time.Now().UnixNano(), deployment, p.Purpose, limits)
+// CreateRun makes a run that is not begun yet, of what is set of r: its plan, deployment, purpose, what is wanted, the
+// number of steps, and limits.
+func (s *Store) CreateRun(ctx context.Context, r Run) (int64, error) {
+	out, err := s.db.ExecContext(ctx, `INSERT INTO runs (plan, state, created, steps, beat, deployment, purpose, wanted, limits) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		r.Plan, string(run.Planned), time.Now().UnixNano(), r.Steps, time.Now().UnixNano(), r.Deployment, r.Purpose, r.Wanted, r.Limits)
 	if err != nil {
 		return 0, err
 	}
-	return r.LastInsertId()
+	return out.LastInsertId()
 }
 
 // Forget removes a run that never began.
 func (s *Store) Forget(ctx context.Context, id int64) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM runs WHERE id = ? AND state = ?`, id, string(run.Planned))
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `DELETE FROM deployments WHERE NOT EXISTS (SELECT 1 FROM runs WHERE deployment = deployments.id)`)
 	return err
 }
 
-const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel, r.deployment, r.purpose, r.epoch, r.limits, r.left
+const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel, r.deployment, r.purpose, r.epoch, r.limits, r.left, r.wanted
 	FROM runs r JOIN plans p ON p.id = r.plan `
 
 // Runs lists the runs, the newest first.
@@ -169,7 +176,7 @@ func scanRun(row interface{ Scan(...any) error }) (Run, error) {
 	var r Run
 	var created, ended, beat int64
 	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &r.CostPerHour, &r.Currency, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel,
-		&r.Deployment, &r.Purpose, &r.Epoch, &r.Limits, &r.Left)
+		&r.Deployment, &r.Purpose, &r.Epoch, &r.Limits, &r.Left, &r.Wanted)
 	r.Created, r.Ended, r.Beat = at(created), at(ended), at(beat)
 	return r, err
 }

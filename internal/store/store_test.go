@@ -31,10 +31,20 @@ func newRun(t *testing.T, s *Store) int64 {
 	p := plantest.Plan(t, "drill")
 	planID, err := s.SavePlan(ctx, p)
 	require.NoError(t, err)
-	id, err := s.CreateRun(ctx, planID, len(p.Steps))
+	deployment, err := s.CreateDeployment(ctx, p.Name, "")
+	require.NoError(t, err)
+	return anotherRun(t, s, planID, deployment)
+}
+
+func anotherRun(t *testing.T, s *Store, planID, deployment int64) int64 {
+	t.Helper()
+	id, err := s.CreateRun(ctx, Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: 82, Limits: "{}"})
 	require.NoError(t, err)
 	return id
 }
+
+func alive(Run) bool { return true }
+func dead(Run) bool  { return false }
 
 func TestPlansComeBackAsTheyWere(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "odd name?#%.db"))
@@ -60,9 +70,11 @@ func TestOnlyOneWorkerGetsARun(t *testing.T) {
 	got := make(chan bool, 16)
 	for i, s := range []*Store{first, second, first, second, first, second} {
 		group.Go(func() {
-			mine, err := s.Claim(ctx, id, 100+i)
-			assert.NoError(t, err)
-			got <- mine
+			_, err := s.Claim(ctx, id, 0, 100+i, alive)
+			if err != nil {
+				assert.ErrorIs(t, err, ErrTaken)
+			}
+			got <- err == nil
 		})
 	}
 	group.Wait()
@@ -85,16 +97,16 @@ func TestRunsLiveThroughTheirStates(t *testing.T) {
 	assert.Equal(t, "flood-watch", r.Name)
 	assert.Equal(t, "drill", r.Preset)
 	assert.True(t, r.Ended.IsZero())
-	_, err = s.Claim(ctx, id, 7)
+	epoch, err := s.Claim(ctx, id, 0, 7, alive)
 	require.NoError(t, err)
-	cancel, err := s.Beat(ctx, id)
+	cancel, err := s.Beat(ctx, id, epoch)
 	require.NoError(t, err)
 	assert.False(t, cancel)
 	require.NoError(t, s.Cancel(ctx, id))
-	cancel, err = s.Beat(ctx, id)
+	cancel, err = s.Beat(ctx, id, epoch)
 	require.NoError(t, err)
 	assert.True(t, cancel, "the worker hears of it at its next beat")
-	require.NoError(t, s.Finish(ctx, id, run.Stopped))
+	require.NoError(t, s.Finish(ctx, id, epoch, run.Stopped))
 	second := newRun(t, s)
 	all, err := s.Runs(ctx)
 	require.NoError(t, err)
@@ -107,7 +119,7 @@ func TestEventsComeBackInOrderToEverybody(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.db")
 	writer, reader := open(t, path), open(t, path)
 	id := newRun(t, writer)
-	j, err := writer.Journal(ctx, id)
+	j, err := writer.Journal(ctx, id, 0)
 	require.NoError(t, err)
 	now := time.Date(2026, 11, 23, 8, 0, 0, 123456789, time.UTC)
 	want := []run.Event{
@@ -127,7 +139,7 @@ func TestEventsComeBackInOrderToEverybody(t *testing.T) {
 	got, err = reader.Events(ctx, id, 1, 1)
 	require.NoError(t, err)
 	assert.Equal(t, want[1:2], got, "after a number, at most so many")
-	again, err := writer.Journal(ctx, id)
+	again, err := writer.Journal(ctx, id, 0)
 	require.NoError(t, err)
 	defer again.Close()
 	require.NoError(t, again.Append(run.Event{Kind: run.RunEnded, At: now}))
@@ -139,7 +151,7 @@ func TestEventsComeBackInOrderToEverybody(t *testing.T) {
 func TestJournalTakesConcurrentWriters(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	id := newRun(t, s)
-	j, err := s.Journal(ctx, id)
+	j, err := s.Journal(ctx, id, 0)
 	require.NoError(t, err)
 	defer j.Close()
 	var group sync.WaitGroup
@@ -185,4 +197,96 @@ func TestNothingIsHeldTwice(t *testing.T) {
 	require.NoError(t, s.Forget(ctx, first))
 	_, err = s.Run(ctx, first)
 	assert.Error(t, err)
+}
+
+func TestTwoRunsOfADeploymentAreNotWorkedOnAtOnce(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	first := newRun(t, s)
+	r, err := s.Run(ctx, first)
+	require.NoError(t, err)
+	second := anotherRun(t, s, r.Plan, r.Deployment)
+	epoch, err := s.Claim(ctx, first, 0, 1, alive)
+	require.NoError(t, err)
+	_, err = s.Claim(ctx, second, 0, 2, alive)
+	assert.ErrorIs(t, err, ErrTaken)
+	assert.ErrorContains(t, err, "run 1 of the same deployment is under way")
+	other := newRun(t, s)
+	_, err = s.Claim(ctx, other, 0, 3, alive)
+	require.NoError(t, err, "another deployment is nobody's business")
+	_, err = s.Claim(ctx, second, 0, 2, dead)
+	require.NoError(t, err, "the first one's worker is dead")
+	require.NoError(t, s.Finish(ctx, first, epoch, run.Failed))
+}
+
+func TestAWorkerThatWasReplacedCanWriteNothing(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	id := newRun(t, s)
+	old, err := s.Claim(ctx, id, 0, 1, alive)
+	require.NoError(t, err)
+	j, err := s.Journal(ctx, id, old)
+	require.NoError(t, err)
+	defer j.Close()
+	require.NoError(t, j.Append(run.Event{Kind: run.RunStarted, At: time.Now()}))
+	now, err := s.Claim(ctx, id, old, 2, alive)
+	require.NoError(t, err)
+	_, err = s.Claim(ctx, id, old, 3, alive)
+	assert.ErrorIs(t, err, ErrTaken, "who looked before the last claim comes too late")
+	assert.ErrorIs(t, j.Append(run.Event{Kind: run.StepStarted, At: time.Now()}), ErrTaken)
+	_, err = s.Beat(ctx, id, old)
+	assert.ErrorIs(t, err, ErrTaken)
+	require.NoError(t, s.Finish(ctx, id, old, run.Failed))
+	r, err := s.Run(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, run.UnderWay, r.State, "the old worker does not end the new one's run")
+	assert.Equal(t, now, r.Epoch)
+	events, err := s.Events(ctx, id, 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, events, 1)
+	assert.ErrorIs(t, j.Append(run.Event{Kind: run.Logged, At: time.Now()}), ErrTaken, "and it stays so")
+}
+
+func TestDecisionsAreTakenOnce(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	id := newRun(t, s)
+	require.NoError(t, s.Decide(ctx, id, Decision{Step: "a/create", Verb: run.Retry}))
+	require.NoError(t, s.Decide(ctx, id, Decision{Step: "b/create", Verb: run.Skip}))
+	all, err := s.Decisions(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "a/create", all[0].Step)
+	require.NoError(t, s.Taken(ctx, all[0].ID))
+	all, err = s.Decisions(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, run.Skip, all[0].Verb)
+}
+
+func TestDurationsAreOfTheLastRuns(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	for id := range int64(5) {
+		require.NoError(t, s.Learn(ctx, id+1, []Took{{Key: "vega/create/volume", Step: "v/create", Seconds: float64(id + 1), At: time.Now()}}))
+	}
+	require.NoError(t, s.Learn(ctx, 5, []Took{{Key: "vega/create/volume", Step: "v/create", Seconds: 9, At: time.Now()}}))
+	got, err := s.Durations(ctx, 2)
+	require.NoError(t, err)
+	require.Len(t, got, 2, "once for a step, of two runs")
+	assert.Equal(t, 4.0, got[0].Seconds)
+	assert.Equal(t, 9.0, got[1].Seconds)
+	assert.Equal(t, int64(5), got[1].Run)
+}
+
+func TestWhatADeploymentKeepsIsItsOwn(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	first := newRun(t, s)
+	r, err := s.Run(ctx, first)
+	require.NoError(t, err)
+	second, other := anotherRun(t, s, r.Plan, r.Deployment), newRun(t, s)
+	a, b := Reservation{Site: "vega", Value: "10.0.0.4"}, Reservation{Site: "vega", Value: "10.0.0.5"}
+	require.NoError(t, s.Reserve(ctx, first, []Reservation{a, b}))
+	require.NoError(t, s.Reserve(ctx, second, []Reservation{a}), "a later run of the deployment takes it over")
+	assert.ErrorContains(t, s.Reserve(ctx, other, []Reservation{a}), "held by run 2")
+	require.NoError(t, s.Keep(ctx, r.Deployment, []Reservation{a}))
+	all, err := s.Reservations(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []Reservation{{Site: "vega", Value: "10.0.0.4", Run: second}}, all)
 }

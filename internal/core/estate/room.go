@@ -115,3 +115,39 @@ func contains(list []string, x string) bool {
 	}
 	return false
 }
+
+// free is what is free of a room, for changing it; nil if there is no such room.
+func (s *Site) free(zone, host string) *Capacity {
+	for i := range s.Zones {
+		z := &s.Zones[i]
+		if z.Name != zone {
+			continue
+		}
+		if len(z.Hosts) == 0 {
+			return &z.Free
+		}
+		for k := range z.Hosts {
+			if z.Hosts[k].Name == host {
+				return &z.Hosts[k].Free
+			}
+		}
+	}
+	return nil
+}
+
+// GiveBack counts as free what something in a room takes.
+func (s *Site) GiveBack(zone, host string, c Capacity) {
+	if f := s.free(zone, host); f != nil {
+		*f = f.Plus(c)
+	}
+}
+
+// Take counts as taken what something is to take of a room; false, and nothing is taken, if there is no room for it.
+func (s *Site) Take(zone, host string, c Capacity) bool {
+	f := s.free(zone, host)
+	if f == nil || !f.Fits(c) {
+		return false
+	}
+	*f = f.Minus(c)
+	return true
+}

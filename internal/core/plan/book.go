@@ -34,6 +34,13 @@ func (c *compiler) vlan(n *topology.Node, site, pick string) (string, error) {
 			return "", fmt.Errorf("%s: segmentation_id %q is no VLAN number", n.Pos, pick)
 		}
 	}
+	if r := c.stands(networkID(n.Name, site), site); r != nil && number == 0 {
+		if had, err := strconv.Atoi(r.Spec.VLAN); err == nil {
+			if got, err := b.VLAN(n.Name, had); err == nil {
+				return strconv.Itoa(got), nil
+			}
+		}
+	}
 	got, err := b.VLAN(n.Name, number)
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", n.Pos, err)
@@ -48,7 +55,23 @@ func (c *compiler) address(id, site, cidr, pick string) (string, error) {
 	if !b.HasPools() {
 		return pick, nil
 	}
+	if r := c.stands(id, site); r != nil && pick == "" && r.Spec.Address != "" {
+		if got, err := b.Address(id, cidr, r.Spec.Address); err == nil {
+			return got, nil
+		}
+	}
 	return b.Address(id, cidr, pick)
+}
+
+// stands is a resource that stands at a site already; nil if it does not.
+func (c *compiler) stands(id, site string) *Resource {
+	if c.like == nil {
+		return nil
+	}
+	if r := c.like.Resource(id); r != nil && r.Site == site {
+		return r
+	}
+	return nil
 }
 
 // pickedAddress is the address that an interface node asks for, for its i-th instance: only one instance can have it.

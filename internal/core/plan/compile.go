@@ -44,6 +44,8 @@ type compiler struct {
 	outputs  map[string][]string
 	// books are what is handed out of the pools of each site.
 	books map[string]*address.Book
+	// like is a plan that stands already; nil for none.
+	like *Plan
 	// ids are the ids of instances, by the node's place in the design.
 	ids [][]string
 }
@@ -64,11 +66,14 @@ type Options struct {
 	// Workflow is the imperative workflow to follow; "" takes the design's own named deploy, and without one the
 	// declarative workflow.
 	Workflow string
+	// Like is a plan that stands already: what it has stays at its addresses and VLANs where it can.
+	Like *Plan
 }
 
 // Compile makes the plan that raises a design where the placement puts it. The error names what cannot be built.
 func Compile(d *topology.Design, placed *placement.Placement, e *estate.Estate, o Options) (*Plan, error) {
 	c := newCompiler(d, placed, e, o.Preset)
+	c.like = o.Like
 	c.reserve()
 	for _, build := range []func() error{c.networks, c.volumes, c.instances, c.interfaces, c.software} {
 		if err := build(); err != nil {

@@ -4,12 +4,15 @@ CREATE TABLE deployments (
     id      INTEGER PRIMARY KEY,
     name    TEXT NOT NULL,
     mark    TEXT NOT NULL,
+    template TEXT NOT NULL DEFAULT '',
     created INTEGER NOT NULL
 );
 
+-- wanted is the plan of the whole design that the run leads to; 0 is none, as of a run that retires everything.
 -- epoch counts the workers that a run has had: what an earlier one writes is refused. limits bound how much goes on at
 -- once, as JSON. left says that a person settled what failed.
 ALTER TABLE runs ADD COLUMN deployment INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE runs ADD COLUMN wanted INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE runs ADD COLUMN purpose TEXT NOT NULL DEFAULT '';
 ALTER TABLE runs ADD COLUMN epoch INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE runs ADD COLUMN limits TEXT NOT NULL DEFAULT '{}';
@@ -38,7 +41,7 @@ CREATE TABLE durations (
 -- Runs from before deployments each made one of their own.
 INSERT INTO deployments (id, name, mark, created)
     SELECT r.id, p.name, p.name || '-' || r.id || '-' || (r.created / 1000000000), r.created FROM runs r JOIN plans p ON p.id = r.plan;
-UPDATE runs SET deployment = id;
+UPDATE runs SET deployment = id, wanted = plan;
 
 -- +goose Down
 DROP TABLE durations;

@@ -1,0 +1,92 @@
+package app
+
+import (
+	"context"
+	"fmt"
+
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+)
+
+// Decide retries or skips a step of a run that failed; "" is all that failed. If nobody works on the run any more,
+// somebody does from then on.
+func (a *App) Decide(ctx context.Context, runID int64, step, verb string) error {
+	if verb != run.Retry && verb != run.Skip {
+		return fmt.Errorf("a step can be given %s or %s, not %q", run.Retry, run.Skip, verb)
+	}
+	r, err := a.latest(ctx, runID)
+	if err != nil {
+		return err
+	}
+	s, err := a.Replay(ctx, runID)
+	if err != nil {
+		return err
+	}
+	if step != "" && (s.Step(step) == nil || s.Step(step).Status != run.Failed) {
+		return fmt.Errorf("step %q of run %d has not failed, so there is nothing to decide", step, runID)
+	}
+	n := 0
+	for i := range s.Steps {
+		st := &s.Steps[i]
+		if st.Status == run.Failed && (step == "" || st.ID == step) {
+			if err := a.Store.Decide(ctx, runID, store.Decision{Step: st.ID, Verb: verb}); err != nil {
+				return err
+			}
+			n++
+		}
+	}
+	if n == 0 {
+		return fmt.Errorf("no step of run %d has failed, so there is nothing to decide", runID)
+	}
+	return a.goOn(r)
+}
+
+// Resume goes on with a run that broke off, was cancelled, or failed; what failed is tried again.
+func (a *App) Resume(ctx context.Context, runID int64) error {
+	r, err := a.latest(ctx, runID)
+	if err != nil {
+		return err
+	}
+	switch {
+	case r.State == run.Standing:
+		return fmt.Errorf("run %d has ended, and everything stands: there is nothing to go on with", runID)
+	case r.State == run.UnderWay && Lives(r):
+		return fmt.Errorf("run %d is under way; andamio watch %d shows it", runID, runID)
+	case r.State == run.Failed:
+		if s, err := a.Replay(ctx, runID); err != nil || s.Failures > 0 {
+			if err != nil {
+				return err
+			}
+			return a.Decide(ctx, runID, "", run.Retry)
+		}
+	}
+	return a.spawn(runID)
+}
+
+// Leave settles that what failed in a run stays as it is.
+func (a *App) Leave(ctx context.Context, runID int64) error { return a.Store.Leave(ctx, runID) }
+
+// latest is a run after which no other of its deployment was begun: going on with an older one would undo what came
+// after it.
+func (a *App) latest(ctx context.Context, runID int64) (store.Run, error) {
+	r, err := a.Store.Run(ctx, runID)
+	if err != nil {
+		return r, err
+	}
+	runs, err := a.Store.RunsOf(ctx, r.Deployment)
+	if err != nil {
+		return r, err
+	}
+	if last := runs[len(runs)-1]; last.ID != runID {
+		return r, fmt.Errorf("run %d came after run %d on the same deployment: go on with that one", last.ID, runID)
+	}
+	return r, nil
+}
+
+// goOn sets a worker to a run if none works on it.
+func (a *App) goOn(r store.Run) error {
+	if r.State == run.UnderWay && Lives(r) {
+		return nil // its worker hears of the decision
+	}
+	return a.spawn(r.ID)
+}

@@ -1,0 +1,326 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/placement"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+)
+
+// Deployment is what runs left standing.
+type Deployment struct {
+	store.Deployment
+	// Runs are its runs, the oldest first.
+	Runs  []store.Run
+	Stand change.Standing
+}
+
+// Last is the last run.
+func (d *Deployment) Last() store.Run { return d.Runs[len(d.Runs)-1] }
+
+// Deployments lists all deployments with what stands of them, the newest first.
+func (a *App) Deployments(ctx context.Context) ([]Deployment, error) {
+	all, err := a.Store.Deployments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Deployment
+	for _, d := range all {
+		x, err := a.deployment(ctx, d)
+		if err != nil {
+			return nil, err
+		}
+		if len(x.Runs) > 0 {
+			out = append(out, *x)
+		}
+	}
+	return out, nil
+}
+
+// Deployment returns one with what stands of it.
+func (a *App) Deployment(ctx context.Context, id int64) (*Deployment, error) {
+	d, err := a.Store.Deployment(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return a.deployment(ctx, d)
+}
+
+func (a *App) deployment(ctx context.Context, d store.Deployment) (*Deployment, error) {
+	out := &Deployment{Deployment: d}
+	var err error
+	if out.Runs, err = a.Store.RunsOf(ctx, d.ID); err != nil {
+		return nil, err
+	}
+	out.Stand, err = a.fold(ctx, out.Runs)
+	return out, err
+}
+
+// Standing is what stands of a deployment, by the journals of its runs.
+func (a *App) Standing(ctx context.Context, deployment int64) (change.Standing, error) {
+	runs, err := a.Store.RunsOf(ctx, deployment)
+	if err != nil {
+		return change.Standing{}, err
+	}
+	return a.fold(ctx, runs)
+}
+
+// fold works out what runs left standing, one after another.
+func (a *App) fold(ctx context.Context, runs []store.Run) (change.Standing, error) {
+	var out change.Standing
+	for i, r := range runs {
+		s, err := a.Replay(ctx, r.ID)
+		if err != nil {
+			return out, err
+		}
+		if i == 0 {
+			out = change.Nothing(s.Plan)
+		}
+		out = change.After(out, s)
+	}
+	return out, nil
+}
+
+// wanted is the whole design that the last of some runs led to; nil if that was nothing.
+func (a *App) wanted(ctx context.Context, runs []store.Run) (*plan.Plan, error) {
+	if len(runs) == 0 || runs[len(runs)-1].Wanted == 0 {
+		return nil, nil
+	}
+	return a.Store.Plan(ctx, runs[len(runs)-1].Wanted)
+}
+
+// Changed compiles the order that leads a deployment to a design. An order without steps says that nothing is to be done.
+func (a *App) Changed(ctx context.Context, deployment int64, to *plan.Plan, purpose string) (Order, error) {
+	d, err := a.Deployment(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	return a.order(ctx, d, to, to, purpose)
+}
+
+// order compiles the change from what stands to a design; wanted is that design whole.
+func (a *App) order(ctx context.Context, d *Deployment, to, wanted *plan.Plan, purpose string) (Order, error) {
+	if err := a.settled(ctx, d.ID); err != nil {
+		return Order{}, err
+	}
+	p, err := change.Compile(d.Stand, to, purpose)
+	if err != nil {
+		return Order{}, err
+	}
+	if err := a.Timed(ctx, p); err != nil {
+		return Order{}, err
+	}
+	return Order{Plan: p, Deployment: d.ID, Wanted: wanted, Template: d.Template}, nil
+}
+
+// Retiring compiles the order that takes everything of a deployment away.
+func (a *App) Retiring(ctx context.Context, deployment int64) (Order, error) {
+	d, err := a.Deployment(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	if d.Stand.Empty() {
+		return Order{}, fmt.Errorf("nothing stands of deployment %d", deployment)
+	}
+	return a.order(ctx, d, change.Nothing(d.Stand.Plan).Plan, nil, "retire "+d.Name)
+}
+
+// RollingBack compiles the inverse of a run: the order that leads back to what stood before it.
+func (a *App) RollingBack(ctx context.Context, runID int64) (Order, error) {
+	r, err := a.latest(ctx, runID)
+	if err != nil {
+		return Order{}, err
+	}
+	d, err := a.Deployment(ctx, r.Deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	earlier := d.Runs[:len(d.Runs)-1]
+	before, err := a.fold(ctx, earlier)
+	if err != nil {
+		return Order{}, err
+	}
+	if len(earlier) == 0 {
+		before = change.Nothing(d.Stand.Plan)
+	}
+	wanted, err := a.wanted(ctx, earlier)
+	if err != nil {
+		return Order{}, err
+	}
+	o, err := a.order(ctx, d, before.Plan, wanted, fmt.Sprintf("roll back run %d", runID))
+	if err == nil && len(o.Plan.Steps) == 0 {
+		err = fmt.Errorf("run %d changed nothing, so there is nothing to roll back", runID)
+	}
+	return o, err
+}
+
+// Powering compiles the order that switches the instances of a tier off, or on again: those of a service, of a node, or
+// one alone by its name; "" is all.
+func (a *App) Powering(ctx context.Context, deployment int64, tier string, on bool) (Order, error) {
+	d, err := a.Deployment(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	wanted, err := a.wanted(ctx, d.Runs)
+	if err != nil {
+		return Order{}, err
+	}
+	if wanted == nil {
+		return Order{}, fmt.Errorf("nothing stands of deployment %d", deployment)
+	}
+	found := false
+	to := change.Rest(wanted, func(r *plan.Resource) bool {
+		if tier == "" || r.Service == tier || r.Node == tier || r.ID == tier {
+			found = true
+			return !on
+		}
+		now := d.Stand.Plan.Resource(r.ID)
+		return now != nil && now.Off
+	})
+	if !found {
+		return Order{}, fmt.Errorf("deployment %d has no instance of a tier %q; there are %s", deployment, tier, strings.Join(tiers(wanted), ", "))
+	}
+	verb := map[bool]string{true: "start", false: "stop"}[on]
+	return a.order(ctx, d, to, wanted, strings.TrimSpace(verb+" "+tier))
+}
+
+// tiers are the services and nodes of a plan's instances.
+func tiers(p *plan.Plan) []string {
+	var out []string
+	for i := range p.Resources {
+		if r := &p.Resources[i]; r.Kind == plan.Instance {
+			out = append(out, r.Service, r.Node)
+		}
+	}
+	slices.Sort(out)
+	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return s == "" })
+}
+
+// Redraft works a template out anew for a deployment: what stands stays where it is and keeps its addresses, unless that
+// cannot be.
+func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w Wish) (*Draft, error) {
+	d, err := a.Deployment(ctx, deployment)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.estateFor(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	w.Stand = d.Stand.Plan
+	w.Like = placed(d.Stand.Plan)
+	chosen := w.Choices
+	w.Choices.Pins = orNew(chosen.Pins)
+	for _, c := range w.Like.Choices {
+		if _, said := chosen.Pins[c.Workload]; !said {
+			w.Choices.Pins[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
+		}
+	}
+	draft := NewDraft(t, w, e)
+	if draft.Plan == nil && draft.Diagnostics.Errors() == 0 { // not everything can stay
+		w.Choices = chosen
+		draft = NewDraft(t, w, e)
+	}
+	return draft, nil
+}
+
+// placed is where a deployment's instances stand, as a placement.
+func placed(p *plan.Plan) *placement.Placement {
+	out := &placement.Placement{}
+	for i := range p.Resources {
+		if r := &p.Resources[i]; r.Kind == plan.Instance {
+			out.Choices = append(out.Choices, placement.Choice{Workload: r.ID, Site: r.Site, Zone: r.Zone, Host: r.Host, Size: r.Spec.Size})
+		}
+	}
+	return out
+}
+
+// estateFor is the estate as a deployment may use it: what the deployment has itself counts as free.
+func (a *App) estateFor(ctx context.Context, d *Deployment) (*estate.Estate, error) {
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range d.Stand.Plan.Resources {
+		r := &d.Stand.Plan.Resources[i]
+		s := e.Site(r.Site)
+		if s == nil {
+			continue
+		}
+		if r.Kind == plan.Instance {
+			s.GiveBack(r.Zone, r.Host, estate.Capacity{Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, DiskGiB: r.Spec.DiskGiB})
+		}
+	}
+	for _, v := range reservationsOf(d.Stand.Plan) {
+		if s := e.Site(v.Site); s != nil {
+			unmarkTaken(s, v.Value)
+		}
+	}
+	return e, nil
+}
+
+// Cloning compiles the order that raises another deployment like one, under a name of its own, with addresses of its
+// own.
+func (a *App) Cloning(ctx context.Context, deployment int64, name string) (Order, error) {
+	d, err := a.Deployment(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	wanted, err := a.wanted(ctx, d.Runs)
+	if err != nil {
+		return Order{}, err
+	}
+	if wanted == nil {
+		return Order{}, fmt.Errorf("nothing stands of deployment %d", deployment)
+	}
+	if strings.TrimSpace(name) == "" || name == d.Name {
+		return Order{}, errors.New("the clone needs a name of its own")
+	}
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return Order{}, err
+	}
+	p, err := plan.Clone(wanted, name, e)
+	if err != nil {
+		return Order{}, err
+	}
+	return Order{Plan: p, Template: d.Template}, a.Timed(ctx, p)
+}
+
+// CostPerHour is what of a deployment costs now: instances that are off cost nothing but their disks' price, which the
+// plan does not tell apart, so they count as free.
+func (d *Deployment) CostPerHour() float64 {
+	sum := 0.0
+	for i := range d.Stand.Plan.Resources {
+		if r := &d.Stand.Plan.Resources[i]; !r.Off {
+			sum += r.CostPerHour
+		}
+	}
+	return sum
+}
+
+// State is how a deployment is, by its last run and what stands.
+func (d *Deployment) State() run.Status {
+	last := d.Last()
+	switch {
+	case last.State == run.UnderWay || last.State == run.Planned:
+		return run.UnderWay
+	case d.Stand.Empty():
+		return run.Retired
+	case last.State == run.Failed && last.Left:
+		return run.Stopped
+	}
+	return last.State
+}
+
+// Since is when the first run of a deployment began.
+func (d *Deployment) Since() time.Time { return d.Runs[0].Created }

@@ -1,0 +1,70 @@
+package app
+
+import (
+	"context"
+	"crypto/rand"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/cloudevents/sdk-go/v2/event"
+
+	"andamio/internal/engine"
+	"andamio/internal/notice"
+	"andamio/internal/site"
+)
+
+// hear asks the sites of a run for notices, and passes them on. Sites that send none are asked how things are instead;
+// so is everything if nothing can be listened on.
+func (a *App) hear(ctx context.Context, e *engine.Engine) (*engine.Wakes, func()) {
+	wakes := engine.NewWakes()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		a.Log.Warn("no notices can be heard", "err", err)
+		return wakes, func() {}
+	}
+	secret := rand.Text()
+	mux := http.NewServeMux()
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	var mu sync.Mutex
+	var stops []func(context.Context) error
+	for _, s := range e.Plan.Sites {
+		mux.Handle("/"+s.Name, &notice.Receiver{Secret: secret, Hear: func(ev event.Event) {
+			var c notice.Changed
+			if ev.Type() == notice.TypeChanged && ev.DataAs(&c) == nil {
+				wakes.Wake(s.Name, c.ID)
+			}
+		}})
+	}
+	go func() { _ = server.Serve(l) }()
+	var group sync.WaitGroup
+	for _, s := range e.Plan.Sites {
+		pusher, ok := e.Sites[s.Name].(site.Pusher)
+		if !ok {
+			continue
+		}
+		group.Go(func() {
+			stop, err := pusher.Push(ctx, "http://"+l.Addr().String()+"/"+s.Name, secret)
+			if err != nil {
+				return
+			}
+			mu.Lock()
+			stops = append(stops, stop)
+			mu.Unlock()
+			wakes.Pushes(s.Name)
+		})
+	}
+	group.Wait()
+	return wakes, func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+		defer cancel()
+		for _, stop := range stops {
+			if err := stop(ctx); err != nil && !strings.Contains(err.Error(), "not found") {
+				a.Log.Info("a site still sends notices", "err", err)
+			}
+		}
+		_ = server.Close()
+	}
+}
