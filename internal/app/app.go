@@ -42,6 +42,11 @@ func InProcess(ctx context.Context) Option {
 	}
 }
 
+// Idle sets no worker to runs: somebody else does.
+func Idle() Option {
+	return func(a *App) { a.spawn = func(int64) error { return nil } }
+}
+
 // Open opens the workspace in a folder, making it as needed. An empty dir is the user's own workspace.
 func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	ws, err := openWorkspace(dir)

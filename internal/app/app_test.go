@@ -107,7 +107,9 @@ func TestTheScenarioStands(t *testing.T) {
 		assert.True(t, e.Good, "%s: %s", e.Resource, e.Said)
 	}
 	assert.Regexp(t, `^http://127\.\d+\.\d+\.\d+:\d+/map/$`, state.Outputs["map_url"])
-	assert.Less(t, box.Calls(), int64(len(p.Resources)*8))
+	calls := float64(box.Calls()) / float64(len(p.Resources))
+	t.Logf("%.1f calls a resource, counted at the sites", calls)
+	assert.LessOrEqual(t, calls, 6.0)
 	noSecrets(t, a)
 }
 
@@ -274,7 +276,7 @@ func TestARunIsWorkedOnOnce(t *testing.T) {
 	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	require.NoError(t, a.Work(ctx, id))
-	assert.ErrorContains(t, a.Work(ctx, id), "was begun before")
+	assert.ErrorContains(t, a.Work(ctx, id), "there is nothing to go on with")
 	assert.Error(t, a.Work(ctx, 99))
 }
 

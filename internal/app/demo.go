@@ -60,7 +60,7 @@ func DemoTemplate() (*Template, error) { return ReadTemplate(DemoFiles(), DemoNa
 func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 	var c []Connection
 	for _, e := range s.Endpoints {
-		c = append(c, Connection(e))
+		c = append(c, Connection{Site: e.Site, URL: e.URL, Token: e.Token})
 	}
 	if err := a.Workspace.SetConnections(c); err != nil {
 		return err

@@ -8,7 +8,6 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/site"
-	"andamio/internal/site/occi"
 )
 
 // Sites are the drivers of all connected sites, by name.
@@ -19,7 +18,7 @@ func (a *App) Sites() (map[string]site.Site, error) {
 	}
 	out := map[string]site.Site{}
 	for _, c := range connections {
-		out[c.Site] = occi.New(c.Site, c.URL, c.Token)
+		out[c.Site] = c.driver()
 	}
 	return out, nil
 }
@@ -35,7 +34,7 @@ func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
 	errs := make([]error, len(connections))
 	var group sync.WaitGroup
 	for i, c := range connections {
-		group.Go(func() { found[i], errs[i] = occi.New(c.Site, c.URL, c.Token).Describe(ctx) })
+		group.Go(func() { found[i], errs[i] = c.driver().Describe(ctx) })
 	}
 	group.Wait()
 	e := &estate.Estate{Version: estate.Version, Currency: "cr"}

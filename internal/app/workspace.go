@@ -11,8 +11,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"andamio/internal/site/occi"
 )
 
 // Workspace is the folder that holds the database, connections and keys. Files with secrets are readable by their
@@ -24,6 +27,17 @@ type Connection struct {
 	Site  string `json:"site"`
 	URL   string `json:"url"`
 	Token string `json:"token"`
+	// Timeout is for how many seconds one call may be unanswered; 0 is the driver's own.
+	Timeout float64 `json:"timeout,omitempty"`
+}
+
+// driver speaks to the site.
+func (c Connection) driver() *occi.Driver {
+	d := occi.New(c.Site, c.URL, c.Token)
+	if c.Timeout > 0 {
+		d.Patience(time.Duration(c.Timeout * float64(time.Second)))
+	}
+	return d
 }
 
 // DefaultDir is the user's workspace, under $XDG_DATA_HOME (XDG Base Directory Specification).

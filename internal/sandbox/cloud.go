@@ -48,7 +48,8 @@ type thing struct {
 	reach *reach
 	room  *room
 	take  estate.Capacity
-	// broken things end in error.
+	// standing things were there from the beginning; broken ones end in error.
+	standing bool
 	broken bool
 	source string
 	target string
@@ -86,7 +87,7 @@ func (c *Cloud) stand(st estate.Standing) {
 		return // the estate does not say as what the site knows it
 	}
 	l := lives["network"]
-	t := &thing{term: "network", Resource: wire.Resource{Kind: terms["network"].kind, ID: id, Title: st.Name,
+	t := &thing{term: "network", standing: true, Resource: wire.Resource{Kind: terms["network"].kind, ID: id, Title: st.Name,
 		Attributes: map[string]any{l.state: l.active, l.word: l.active}}}
 	c.things[id] = t
 	c.ids = append(c.ids, id)

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/site/occi/wire"
 )
 
 // Config says what the stand-ins are like.
@@ -91,6 +92,28 @@ func (s *Sandbox) serve(c *Cloud, address string) error {
 
 // Calls is how many requests all stand-ins have been sent.
 func (s *Sandbox) Calls() int64 { return s.calls.Load() }
+
+// Held is one thing that a stand-in holds.
+type Held struct {
+	Site, Term, ID, Title, Mark, Word string
+}
+
+// Holds lists all that the stand-ins hold beside what stood there from the beginning, as it really is.
+func (s *Sandbox) Holds() []Held {
+	var out []Held
+	for _, c := range s.clouds {
+		c.mu.Lock()
+		for _, id := range c.ids {
+			t := c.things[id]
+			if t == nil || t.standing {
+				continue
+			}
+			out = append(out, Held{c.site.Name, t.term, id, t.Title, word(t.Attributes[wire.OwnMarkText]), word(t.Attributes[lives[t.term].word])})
+		}
+		c.mu.Unlock()
+	}
+	return out
+}
 
 // Close stops everything.
 func (s *Sandbox) Close() error {

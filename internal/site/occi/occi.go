@@ -51,6 +51,9 @@ func New(name, base, token string) *Driver {
 		client: &http.Client{Timeout: Timeout, Transport: transport}}
 }
 
+// Patience sets for how long one request may be unanswered.
+func (d *Driver) Patience(t time.Duration) { d.client.Timeout = t }
+
 // Name is the site's name.
 func (d *Driver) Name() string { return d.name }
 
