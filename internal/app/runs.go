@@ -187,9 +187,10 @@ func (a *App) work(ctx context.Context, runID, epoch int64) error {
 	defer journal.Close()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	decisions := make(chan engine.Decision)
-	e.Decisions = decisions
-	go a.beat(ctx, cancel, runID, epoch, decisions)
+	post := &post{app: a, run: runID, sent: map[int64]bool{}, to: make(chan engine.Decision, maxDecisions)}
+	e.Decisions = post.to
+	post.pass(ctx) // what was decided before it goes on
+	go a.beat(ctx, cancel, runID, epoch, post)
 	wakes, stop := a.hear(ctx, e)
 	defer stop()
 	e.Wakes = wakes
@@ -241,7 +242,7 @@ func (a *App) engine(ctx context.Context, runID, epoch int64) (*engine.Engine, *
 
 // beat shows that the worker lives, cancels the run when that is asked for or another worker has it, and passes on what
 // was decided.
-func (a *App) beat(ctx context.Context, cancel func(), runID, epoch int64, decisions chan<- engine.Decision) {
+func (a *App) beat(ctx context.Context, cancel func(), runID, epoch int64, p *post) {
 	tick := time.NewTicker(beatEvery)
 	defer tick.Stop()
 	for {
@@ -254,27 +255,36 @@ func (a *App) beat(ctx context.Context, cancel func(), runID, epoch int64, decis
 		if asked || errors.Is(err, store.ErrTaken) {
 			cancel()
 		}
-		a.passOn(ctx, runID, decisions)
+		p.pass(ctx)
 	}
 }
 
-// passOn gives the run's decisions to its engine, one after another.
-func (a *App) passOn(ctx context.Context, runID int64, decisions chan<- engine.Decision) {
-	all, err := a.Store.Decisions(ctx, runID)
+// maxDecisions bounds how many decisions wait for an engine.
+const maxDecisions = 1024
+
+// post passes decisions on a run to its engine, each once.
+type post struct {
+	app  *App
+	run  int64
+	sent map[int64]bool
+	to   chan engine.Decision
+}
+
+func (p *post) pass(ctx context.Context) {
+	all, err := p.app.Store.Decisions(ctx, p.run)
 	if err != nil {
 		return
 	}
 	for _, d := range all {
-		taken := func() {
-			if err := a.Store.Taken(context.WithoutCancel(ctx), d.ID); err != nil {
-				a.Log.Error("a decision could not be noted", "run", runID, "err", err)
+		if p.sent[d.ID] || len(p.to) == cap(p.to) {
+			continue
+		}
+		p.sent[d.ID] = true
+		p.to <- engine.Decision{Step: d.Step, Verb: d.Verb, Taken: func() {
+			if err := p.app.Store.Taken(context.WithoutCancel(ctx), d.ID); err != nil {
+				p.app.Log.Error("a decision could not be noted", "run", p.run, "err", err)
 			}
-		}
-		select {
-		case decisions <- engine.Decision{Step: d.Step, Verb: d.Verb, Taken: taken}:
-		case <-ctx.Done():
-			return
-		}
+		}}
 	}
 }
 

@@ -2,11 +2,13 @@ package engine
 
 import (
 	"bytes"
+	"crypto/rand"
 	"fmt"
 	"os"
 	"os/exec"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -132,14 +134,14 @@ func TestWhatStandsIsTakenWithItsID(t *testing.T) {
 // printed gives a real shell a script with its trap and returns what is taken out and what is left for the log.
 func printed(t *testing.T, o *outputs, script string) (log []string, ok bool) {
 	t.Helper()
-	return printedAt(t, t.TempDir(), o, script)
+	return printedAt(t, t.TempDir(), rand.Text(), o, script)
 }
 
-func printedAt(t *testing.T, home string, o *outputs, script string) (log []string, ok bool) {
+func printedAt(t *testing.T, home, name string, o *outputs, script string) (log []string, ok bool) {
 	t.Helper()
 	cmd := exec.Command("sh", "-s")
 	cmd.Env = append(os.Environ(), "HOME="+home)
-	cmd.Stdin = strings.NewReader(o.trap(keptAt("r/a/create/0")) + script)
+	cmd.Stdin = strings.NewReader(o.wrap(name) + script)
 	out, err := cmd.Output()
 	for line := range bytes.Lines(out) {
 		if text := strings.TrimSuffix(string(line), "\n"); !o.take(text) {
@@ -168,13 +170,13 @@ func TestVariablesArePutOut(t *testing.T) {
 }
 
 func TestAScriptThatEndedIsNotRunAgain(t *testing.T) {
-	home, key := t.TempDir(), signer(t)
+	home, name, key := t.TempDir(), rand.Text(), signer(t)
 	want := []plan.ScriptOutput{{Name: "KEY", Resource: "a", Attribute: "key"}}
-	log, ok := printedAt(t, home, newOutputs(want, key, "r/a"), "set -e\necho once\nKEY=7\nfalse\necho never\n")
+	log, ok := printedAt(t, home, name, newOutputs(want, key, "r/a"), "set -e\necho once\nKEY=7\nfalse\necho never\n")
 	assert.False(t, ok)
 	assert.Equal(t, []string{"once"}, log)
 	o := newOutputs(want, key, "r/a")
-	log, ok = printedAt(t, home, o, "echo again\nKEY=8\n")
+	log, ok = printedAt(t, home, name, o, "echo again\nKEY=8\n")
 	assert.False(t, ok, "it ended badly, and that is known")
 	assert.Empty(t, log)
 	assert.Equal(t, "7", o.got["KEY"], "what it put out is still there")
@@ -207,4 +209,23 @@ func TestOutputsAreKeptCleanAndComplete(t *testing.T) {
 	st := state(p, m)
 	assert.Equal(t, "the key is •••", st.Resource("a").Attributes["out"], "secrets and control sequences do not get into attributes")
 	assert.Equal(t, "fine", st.Resource("b").Attributes["out"])
+}
+
+func TestAScriptThatStillRunsIsWaitedFor(t *testing.T) {
+	home, name, key := t.TempDir(), rand.Text(), signer(t)
+	script := "echo x >> $HOME/runs\nwhile [ ! -f $HOME/go ]; do sleep 0.1; done\necho over\n"
+	results := make(chan []string, 2)
+	for range 2 {
+		go func() {
+			log, _ := printedAt(t, home, name, newOutputs(nil, key, name), script)
+			results <- log
+		}()
+		require.Eventually(t, func() bool { _, err := os.Stat(home + "/runs"); return err == nil }, 10*time.Second, 10*time.Millisecond)
+	}
+	require.NoError(t, os.WriteFile(home+"/go", nil, 0o600))
+	assert.Contains(t, <-results, "over")
+	<-results
+	runs, err := os.ReadFile(home + "/runs")
+	require.NoError(t, err)
+	assert.Equal(t, "x\n", string(runs), "it was run once")
 }

@@ -40,25 +40,47 @@ func newOutputs(want []plan.ScriptOutput, key ssh.Signer, name string) *outputs 
 	return &outputs{want: want, mark: mark, got: map[string]string{}}
 }
 
-// trap is the shell text that runs when the script ends: it prints the variables, and keeps them and the exit status in
-// files of the given name, so that a run that breaks off just then finds them. What a script that ended left is given
-// out at once, and the script is not run a second time.
-func (o *outputs) trap(file string) string {
-	var text strings.Builder
-	fmt.Fprintf(&text, `if [ -f "%[1]s.exit" ]; then cat "%[1]s.out"; exit $(cat "%[1]s.exit"); fi
-mkdir -p "%[2]s"; chmod 700 "%[2]s"
-`, file, path.Dir(file))
-	text.WriteString("trap 'andamio_code=$?; { :; ")
+// before is the shell text in front of a script. If the script has ended in an earlier session, what it left is given
+// out at once and it is not run a second time; if it still runs, because only the connection to it broke off, its end is
+// waited for. $2 of the files' names is the same for every session of one try of the step.
+const before = `andamio_kept="%[1]s"; andamio_lock="%[2]s"
+andamio_again() { if [ -f "$andamio_kept.exit" ]; then cat "$andamio_kept.out"; exit "$(cat "$andamio_kept.exit")"; fi; }
+andamio_again
+mkdir -p "%[3]s"; chmod 700 "%[3]s"
+if ! mkdir "$andamio_lock" 2>/dev/null; then
+  echo "it still runs from before: its end is waited for"
+  sleep 0.3
+  while [ ! -f "$andamio_kept.exit" ] && kill -0 "$(cat "$andamio_lock/pid")" 2>/dev/null; do sleep 0.2; done
+  andamio_again
+fi
+echo $$ > "$andamio_lock/pid"
+`
+
+// atEnd is the shell text that runs when a script ends: it prints the variables, and keeps them and the exit status.
+const atEnd = `trap 'andamio_code=$?; { :; %[1]s} > "%[2]s.out"; cat "%[2]s.out"; echo $andamio_code > "%[2]s.new"; mv "%[2]s.new" "%[2]s.exit"; rm -rf "%[3]s"; exit $andamio_code' EXIT
+`
+
+// wrap is the shell text in front of a script whose variables are put out and whose end is kept in files of that name.
+func (o *outputs) wrap(name string) string {
+	kept, lock := keptAt(name)
+	var print strings.Builder
 	seen := map[string]bool{}
 	for _, w := range o.want {
 		if seen[w.Name] {
 			continue
 		}
 		seen[w.Name] = true
-		fmt.Fprintf(&text, `if [ -n "${%[1]s+set}" ]; then printf "%%s\n" "%[2]s begin %[1]s" "$%[1]s" "%[2]s end"; fi; `, w.Name, o.mark)
+		fmt.Fprintf(&print, `if [ -n "${%[1]s+set}" ]; then printf "%%s\n" "%[2]s begin %[1]s" "$%[1]s" "%[2]s end"; fi; `, w.Name, o.mark)
 	}
-	fmt.Fprintf(&text, `} > "%[1]s.out"; cat "%[1]s.out"; echo $andamio_code > "%[1]s.new"; mv "%[1]s.new" "%[1]s.exit"; exit $andamio_code' EXIT`+"\n", file)
-	return text.String()
+	return fmt.Sprintf(before, kept, lock, path.Dir(kept)) + fmt.Sprintf(atEnd, print.String(), kept, lock)
+}
+
+// keptAt is where on an instance it is kept how a script ended, without an ending, and that it runs; the latter is gone
+// when the instance is switched off.
+func keptAt(name string) (kept, lock string) {
+	sum := sha256.Sum256([]byte(name))
+	id := hex.EncodeToString(sum[:12])
+	return "$HOME/.andamio/" + id, "/tmp/andamio-" + id
 }
 
 // maxOutput bounds what is kept of one output.

@@ -3,8 +3,6 @@ package engine
 import (
 	"bufio"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -55,18 +53,12 @@ func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) err
 			}
 		}
 		// One stream keeps the order of what is printed.
-		text := "exec 2>&1\n" + env.String() + out.trap(keptAt(name)) + e.Plan.Scripts[s.Script.Path]
+		text := "exec 2>&1\n" + env.String() + out.wrap(name) + e.Plan.Scripts[s.Script.Path]
 		if err := e.runScript(ctx, s, client, text, out); err != nil {
 			return err
 		}
 		return e.keep(s, out)
 	})
-}
-
-// keptAt is where on an instance it is kept how a script ended, without its ending.
-func keptAt(name string) string {
-	sum := sha256.Sum256([]byte(name))
-	return "$HOME/.andamio/" + hex.EncodeToString(sum[:12])
 }
 
 // quote makes any text a single word of the shell.

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"regexp"
 	"strconv"
@@ -59,7 +60,7 @@ func init() {
 	commands = map[string]func(*call) error{
 		"cat": cat, "mkdir": mkdir, "rm": rm, "cp": cp, "mv": mv, "ls": ls, "touch": touch, "tee": tee, "chmod": chmod,
 		"grep": grep, "head": head, "tail": tail, "wc": wc, "sha256sum": sha256sum,
-		"sleep": sleep, "date": date, "hostname": hostname, "uname": uname, "env": env, "id": id,
+		"sleep": sleep, "date": date, "hostname": hostname, "uname": uname, "env": env, "id": id, "kill": kill,
 		"httpd": httpd, "nc": nc, "wget": wget, "netstat": netstat, "fuser": fuser,
 	}
 }
@@ -95,6 +96,15 @@ func cat(c *call) error {
 		_, err := io.Copy(c.out, r)
 		return err
 	})
+}
+
+// kill asks with -0 whether a process is there. All programs of a machine are of one process here, which is there as long
+// as the machine is on; nothing else can be killed.
+func kill(c *call) error {
+	if len(c.args) == 2 && c.args[0] == "-0" && c.args[1] == strconv.Itoa(os.Getpid()) {
+		return nil
+	}
+	return errors.New("no such process")
 }
 
 func mkdir(c *call) error {

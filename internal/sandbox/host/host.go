@@ -109,6 +109,8 @@ func (h *Host) Mount(location string) error { return h.fs.MkdirAll(location, 0o7
 // runs until something starts it.
 func (h *Host) Reboot() *Host {
 	again := &Host{Name: h.Name, Pace: h.Pace, fs: h.fs, signer: h.signer, key: h.key, services: map[int]*service{}}
+	_ = h.fs.RemoveAll("/tmp") // as machines do when they start
+	_ = h.fs.MkdirAll("/tmp", 0o755)
 	again.ctx, again.cancel = context.WithCancel(context.Background())
 	again.services[22] = &service{port: 22, command: "sshd", serve: again.serveSSH}
 	return again

@@ -61,6 +61,12 @@ func (h *Host) runner(env []string, in io.Reader, out, errOut io.Writer) (*inter
 			_, err := h.fs.Stat(name)
 			return err
 		}),
+		interp.CallHandler(func(_ context.Context, args []string) ([]string, error) {
+			if args[0] == "kill" { // the interpreter's own knows no signals
+				args = append([]string{"/bin/kill"}, args[1:]...)
+			}
+			return args, nil
+		}),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc { return h.exec }),
 	)
 }
@@ -82,7 +88,7 @@ func (h *Host) openFile(_ context.Context, name string, flag int, perm os.FileMo
 // exec runs a command that is no builtin of the shell: one of ours, or a script in the host's file system.
 func (h *Host) exec(ctx context.Context, args []string) error {
 	hc := interp.HandlerCtx(ctx)
-	if cmd, ok := commands[args[0]]; ok {
+	if cmd, ok := commands[strings.TrimPrefix(args[0], "/bin/")]; ok {
 		call := &call{h: h, ctx: ctx, args: args[1:], dir: hc.Dir, in: hc.Stdin, out: hc.Stdout, env: hc.Env}
 		err := cmd(call)
 		var code exitCode
