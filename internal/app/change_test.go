@@ -1,0 +1,212 @@
+package app
+
+import (
+	"bytes"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/core/tosca"
+	"andamio/internal/sandbox"
+)
+
+// raised is the scenario standing on stand-ins, with its template.
+func raised(t *testing.T) (*App, *sandbox.Sandbox, *Draft, int64) {
+	t.Helper()
+	a, box := workspace(t, pace)
+	d := draft(t, a, nil)
+	id := worked(t, a, d)
+	s, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, run.Standing, s.Status, explainRun(s))
+	r, err := a.Store.Run(ctx, id)
+	require.NoError(t, err)
+	return a, box, d, r.Deployment
+}
+
+// carriedOut runs an order to its end.
+func carriedOut(t *testing.T, a *App, o Order) *run.State {
+	t.Helper()
+	id, err := a.NewRun(ctx, o)
+	require.NoError(t, err)
+	err = a.Work(ctx, id)
+	s, errReplay := a.Replay(ctx, id)
+	require.NoError(t, errReplay)
+	require.NoError(t, err, explainRun(s))
+	return s
+}
+
+func given(t *testing.T, name, text string) tosca.Inputs {
+	t.Helper()
+	v, diags := tosca.ParseInput(name, text)
+	require.Empty(t, diags)
+	return tosca.Inputs{name: v}
+}
+
+func changes(p *plan.Plan) map[string]plan.Change {
+	out := map[string]plan.Change{}
+	for _, r := range p.Resources {
+		if r.Change != plan.Keep {
+			out[r.ID] = r.Change
+		}
+	}
+	return out
+}
+
+// allGood asks every endpoint that is to answer.
+func allGood(t *testing.T, s *run.State) {
+	t.Helper()
+	for _, e := range Ask(ctx, s) {
+		assert.True(t, e.Good, "%s: %s", e.Resource, e.Said)
+	}
+}
+
+// TestADeploymentLivesItsLife scales, rolls back, stops, starts, clones and retires the scenario on real stand-ins.
+func TestADeploymentLivesItsLife(t *testing.T) {
+	a, box, d, id := raised(t)
+	before := len(box.Holds())
+
+	// One worker more: only what belongs to it is built, and everything else is kept.
+	more, err := a.Redraft(ctx, id, d.Template, Wish{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
+	require.NoError(t, err)
+	require.NoError(t, more.Err)
+	o, err := a.Changed(ctx, id, more.Plan, "more workers")
+	require.NoError(t, err)
+	for r, c := range changes(o.Plan) {
+		assert.True(t, c == plan.Build && strings.HasPrefix(r, "forecast-") || c == plan.Amend, "%s: %s %v", r, c, o.Plan.Resource(r).Reasons)
+	}
+	assert.Equal(t, plan.Build, o.Plan.Resource("forecast-host-4").Change)
+	s := carriedOut(t, a, o)
+	allGood(t, s)
+	assert.Equal(t, before+2, len(box.Holds()), "an instance and its interface")
+
+	same, err := a.Redraft(ctx, id, d.Template, Wish{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
+	require.NoError(t, err)
+	o, err = a.Changed(ctx, id, same.Plan, "the same")
+	require.NoError(t, err)
+	assert.Empty(t, o.Plan.Steps, "%v", changes(o.Plan))
+
+	// Back again, by the inverse of the last run.
+	runs, err := a.Store.RunsOf(ctx, id)
+	require.NoError(t, err)
+	o, err = a.RollingBack(ctx, runs[1].ID)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Retire, o.Plan.Resource("forecast-host-4").Change)
+	carriedOut(t, a, o)
+	assert.Equal(t, before, len(box.Holds()))
+
+	// Off and on.
+	o, err = a.Powering(ctx, id, "forecasting", false)
+	require.NoError(t, err)
+	assert.Equal(t, "stop forecasting", o.Plan.Purpose)
+	carriedOut(t, a, o)
+	dep, err := a.Deployment(ctx, id)
+	require.NoError(t, err)
+	assert.True(t, dep.Stand.Plan.Resource("forecast-host-1").Off)
+	assert.False(t, dep.Stand.Plan.Resource("contacts-host-1").Off)
+	o, err = a.Powering(ctx, id, "forecasting", true)
+	require.NoError(t, err)
+	s = carriedOut(t, a, o)
+	allGood(t, s)
+	_, err = a.Powering(ctx, id, "nothing", true)
+	assert.ErrorContains(t, err, `no instance of a tier "nothing"; there are alerting`)
+
+	clone, err := a.Cloning(ctx, id, "flood-watch-two")
+	require.Error(t, err, "the dam has no room for two: %v", clone)
+	assert.ErrorContains(t, err, "there is no room")
+
+	o, err = a.Retiring(ctx, id)
+	require.NoError(t, err)
+	s = carriedOut(t, a, o)
+	assert.Equal(t, "everything is gone", s.Text)
+	assert.Empty(t, box.Holds())
+	held, err := a.Store.Reservations(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, held)
+	dep, err = a.Deployment(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, run.Retired, dep.State())
+	_, err = a.Retiring(ctx, id)
+	assert.ErrorContains(t, err, "nothing stands of deployment 1")
+}
+
+// TestAnInstanceIsGivenAnotherSizeInPlace changes the size of a host that software runs on.
+func TestAnInstanceIsGivenAnotherSizeInPlace(t *testing.T) {
+	a, _, d, id := raised(t)
+	bigger, err := a.Redraft(ctx, id, d.Template, Wish{Preset: "drill", Inputs: given(t, "store_memory", "20 GiB")})
+	require.NoError(t, err)
+	require.NoError(t, bigger.Err)
+	o, err := a.Changed(ctx, id, bigger.Plan, "more memory")
+	require.NoError(t, err)
+	assert.Equal(t, plan.Amend, o.Plan.Resource("readings-host-1").Change, "%v", o.Plan.Resource("readings-host-1").Reasons)
+	assert.Equal(t, plan.Keep, o.Plan.Resource("contacts-host-1").Change)
+	s := carriedOut(t, a, o)
+	allGood(t, s)
+	dep, err := a.Deployment(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, 20.0, dep.Stand.Plan.Resource("readings-host-1").Spec.MemoryGiB)
+}
+
+func TestShellsAndFiles(t *testing.T) {
+	a, _, _, _ := raised(t)
+	h, err := a.FindHost(ctx, "contacts-host")
+	require.NoError(t, err)
+	var out bytes.Buffer
+	code, err := a.Command(ctx, h, "echo on $(hostname); exit 3", nil, &out, &out)
+	require.NoError(t, err)
+	assert.Equal(t, 3, code)
+	assert.Contains(t, out.String(), "on ")
+	_, err = a.FindHost(ctx, "nobody")
+	assert.ErrorContains(t, err, "there are contacts-host-1, dispatch-host-1")
+
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in/deep"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "in/deep/a.txt"), []byte(strings.Repeat("level\n", 100_000)), 0o644))
+	last := Copied{}
+	n, err := a.Copy(ctx, filepath.Join(dir, "in"), "contacts-host:/srv/notes", func(c Copied) { last = c })
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	assert.Equal(t, int64(600_000), last.Done)
+	assert.Equal(t, last.Whole, last.Done)
+	_, err = a.Copy(ctx, "contacts-host-1:/srv/notes", filepath.Join(dir, "out"), func(Copied) {})
+	require.NoError(t, err)
+	back, err := os.ReadFile(filepath.Join(dir, "out/deep/a.txt"))
+	require.NoError(t, err)
+	assert.Len(t, back, 600_000)
+	_, err = a.Copy(ctx, "contacts-host:/nowhere", dir, func(Copied) {})
+	assert.ErrorContains(t, err, "/nowhere")
+	_, err = a.Copy(ctx, "a", "b", func(Copied) {})
+	assert.ErrorContains(t, err, "one of the two is on an instance")
+}
+
+func TestAFailedStepIsRetriedOrSkippedAndTheRunGoesOn(t *testing.T) {
+	a, box := workspace(t, pace)
+	d := draft(t, a, nil)
+	box.Misbehave(sandbox.Rule{Fault: sandbox.Refuse, Call: "create", Term: "storage", Site: "presa", Times: 1})
+	id := worked(t, a, d)
+	s, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, run.Failed, s.Status)
+	assert.Contains(t, s.Step("gauge-spool-1/create").Error, "not allowed here")
+	assert.Equal(t, run.Standing, s.Resource("contacts-1").Status, "independent branches went on")
+	assert.ErrorContains(t, a.Decide(ctx, id, "contacts-1/create", run.Retry), "has not failed")
+	assert.ErrorContains(t, a.Decide(ctx, id, "gauge-spool-1/create", "dance"), "retry or skip")
+	require.NoError(t, a.Decide(ctx, id, "gauge-spool-1/create", run.Retry))
+	for b := range a.Watch(ctx, id, s.LastSeq) {
+		require.NoError(t, b.Err)
+	}
+	require.Eventually(t, func() bool {
+		r, err := a.Store.Run(ctx, id)
+		return err == nil && r.State == run.Standing
+	}, 20e9, 50e6)
+	s, err = a.Replay(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, 1, s.Step("gauge-spool-1/create").Tries)
+	assert.ErrorContains(t, a.Resume(ctx, id), "everything stands")
+}

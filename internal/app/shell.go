@@ -1,0 +1,334 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/engine"
+)
+
+// Host is an instance that stands, by the name people use of it.
+type Host struct {
+	Deployment int64  `json:"deployment"`
+	Name       string `json:"deployment_name"`
+	ID         string `json:"instance"`
+	Site       string `json:"site"`
+	Service    string `json:"service,omitempty"`
+	Off        bool   `json:"off,omitempty"`
+
+	attributes map[string]string
+}
+
+// Hosts are the instances of a deployment that stand.
+func (d *Deployment) Hosts() []Host {
+	var out []Host
+	for i := range d.Stand.Plan.Resources {
+		r := &d.Stand.Plan.Resources[i]
+		if r.Kind != plan.Instance {
+			continue
+		}
+		h := Host{Deployment: d.ID, Name: d.Name, ID: r.ID, Site: r.Site, Service: r.Service, Off: r.Off}
+		for k := range d.Stand.Plan.Resources {
+			if x := &d.Stand.Plan.Resources[k]; x.Kind == plan.Interface && x.Spec.Instance == r.ID {
+				h.attributes = d.Stand.Plan.Known[x.ID]
+				break
+			}
+		}
+		out = append(out, h)
+	}
+	return out
+}
+
+// FindHost finds an instance by name among what stands, the newest deployment first: [DEPLOYMENT/]INSTANCE, where the
+// deployment goes by number or name.
+func (a *App) FindHost(ctx context.Context, name string) (Host, error) {
+	all, err := a.Deployments(ctx)
+	if err != nil {
+		return Host{}, err
+	}
+	where, id, both := strings.Cut(name, "/")
+	if !both {
+		where, id = "", name
+	}
+	var known []string
+	for i := range all {
+		d := &all[i]
+		if where != "" && where != d.Name && where != fmt.Sprint(d.ID) {
+			continue
+		}
+		for _, h := range d.Hosts() {
+			if h.ID == id || h.ID == id+"-1" {
+				return h, nil
+			}
+			known = append(known, h.ID)
+		}
+	}
+	if len(known) == 0 {
+		return Host{}, fmt.Errorf("there is no instance %q: nothing stands", name)
+	}
+	slices.Sort(known)
+	return Host{}, fmt.Errorf("there is no instance %q; there are %s", name, strings.Join(slices.Compact(known), ", "))
+}
+
+// Shell is an open shell on an instance.
+type Shell struct {
+	Host    Host
+	client  *ssh.Client
+	session *ssh.Session
+	In      io.WriteCloser
+	Out     io.Reader
+}
+
+// connect opens a connection to an instance.
+func (a *App) connect(ctx context.Context, h Host) (*ssh.Client, error) {
+	if h.Off {
+		return nil, fmt.Errorf("%s is switched off", h.ID)
+	}
+	key, err := a.Workspace.Key()
+	if err != nil {
+		return nil, err
+	}
+	return engine.Dial(ctx, func(name string) (string, bool) { v, ok := h.attributes[name]; return v, ok }, h.ID, key)
+}
+
+// OpenShell opens a shell on an instance, for a terminal of the given kind and size.
+func (a *App) OpenShell(ctx context.Context, h Host, term string, cols, rows int) (*Shell, error) {
+	client, err := a.connect(ctx, h)
+	if err != nil {
+		return nil, err
+	}
+	s := &Shell{Host: h, client: client}
+	if s.session, err = client.NewSession(); err == nil {
+		err = s.session.RequestPty(term, rows, cols, ssh.TerminalModes{ssh.ECHO: 1})
+	}
+	if err == nil {
+		s.In, err = s.session.StdinPipe()
+	}
+	if err == nil {
+		s.Out, err = s.session.StdoutPipe()
+	}
+	if err == nil {
+		err = s.session.Shell()
+	}
+	if err != nil {
+		client.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Resize tells the shell the terminal's size.
+func (s *Shell) Resize(cols, rows int) error { return s.session.WindowChange(rows, cols) }
+
+// Wait waits until the shell ends.
+func (s *Shell) Wait() error {
+	err := s.session.Wait()
+	var exit *ssh.ExitError
+	if errors.As(err, &exit) {
+		return nil
+	}
+	return err
+}
+
+// Close ends the shell.
+func (s *Shell) Close() error { return s.client.Close() }
+
+// Command runs one command on an instance and returns its exit status.
+func (a *App) Command(ctx context.Context, h Host, command string, in io.Reader, out, errOut io.Writer) (int, error) {
+	client, err := a.connect(ctx, h)
+	if err != nil {
+		return 0, err
+	}
+	defer client.Close()
+	session, err := client.NewSession()
+	if err != nil {
+		return 0, err
+	}
+	defer session.Close()
+	session.Stdin, session.Stdout, session.Stderr = in, out, errOut
+	err = session.Run(command)
+	var exit *ssh.ExitError
+	if errors.As(err, &exit) {
+		return exit.ExitStatus(), nil
+	}
+	return 0, err
+}
+
+// Copied says how far a copy is.
+type Copied struct {
+	File        string
+	Done, Whole int64
+}
+
+// Copy copies a file or folder to or from an instance by SFTP; one of from and to is INSTANCE:PATH, the other a path here.
+// Progress hears of every part.
+func (a *App) Copy(ctx context.Context, from, to string, progress func(Copied)) (files int, err error) {
+	fromHost, fromPath, isFrom := strings.Cut(from, ":")
+	toHost, toPath, isTo := strings.Cut(to, ":")
+	if isFrom == isTo {
+		return 0, errors.New("one of the two is on an instance, as INSTANCE:PATH, and the other here")
+	}
+	name := fromHost
+	if isTo {
+		name = toHost
+	}
+	h, err := a.FindHost(ctx, name)
+	if err != nil {
+		return 0, err
+	}
+	client, err := a.connect(ctx, h)
+	if err != nil {
+		return 0, err
+	}
+	defer client.Close()
+	remote, err := sftp.NewClient(client)
+	if err != nil {
+		return 0, err
+	}
+	defer remote.Close()
+	stop := context.AfterFunc(ctx, func() { client.Close() })
+	defer stop()
+	c := &copier{remote: remote, progress: progress}
+	if isTo {
+		err = c.send(from, toPath)
+	} else {
+		err = c.fetch(fromPath, to)
+	}
+	if ctx.Err() != nil {
+		err = ctx.Err()
+	}
+	return c.files, err
+}
+
+// copier copies files one after another.
+type copier struct {
+	remote   *sftp.Client
+	progress func(Copied)
+	files    int
+}
+
+// send copies from here; a folder as the target takes the name of what is copied.
+func (c *copier) send(from, to string) error {
+	if info, err := c.remote.Stat(to); err == nil && info.IsDir() || strings.HasSuffix(to, "/") {
+		to = path.Join(to, filepath.Base(from))
+	}
+	return filepath.WalkDir(from, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(from, name)
+		if err != nil {
+			return err
+		}
+		target := path.Join(to, filepath.ToSlash(rel))
+		switch {
+		case d.IsDir():
+			return c.remote.MkdirAll(target)
+		case !d.Type().IsRegular():
+			return nil
+		}
+		in, err := os.Open(name)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		info, err := in.Stat()
+		if err != nil {
+			return err
+		}
+		if err := c.remote.MkdirAll(path.Dir(target)); err != nil {
+			return err
+		}
+		out, err := c.remote.Create(target)
+		if err != nil {
+			return err
+		}
+		return c.pour(name, info.Size(), in, out)
+	})
+}
+
+// fetch copies to here. Names that lead out of the target are refused: an instance is not trusted.
+func (c *copier) fetch(from, to string) error {
+	root, err := c.remote.Stat(from)
+	if err != nil {
+		return fmt.Errorf("%s: %w", from, err)
+	}
+	if info, err := os.Stat(to); err == nil && info.IsDir() {
+		to = filepath.Join(to, path.Base(from))
+	}
+	if !root.IsDir() {
+		return c.fetchFile(from, to, root.Size())
+	}
+	walk := c.remote.Walk(from)
+	for walk.Step() {
+		if walk.Err() != nil {
+			return walk.Err()
+		}
+		rel := strings.TrimPrefix(strings.TrimPrefix(walk.Path(), from), "/")
+		if rel != "" && !filepath.IsLocal(rel) {
+			return fmt.Errorf("%q leads out of the folder, and is not copied", walk.Path())
+		}
+		target := filepath.Join(to, filepath.FromSlash(rel))
+		var err error
+		switch {
+		case walk.Stat().IsDir():
+			err = os.MkdirAll(target, 0o755)
+		case walk.Stat().Mode().IsRegular():
+			err = c.fetchFile(walk.Path(), target, walk.Stat().Size())
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *copier) fetchFile(from, to string, size int64) error {
+	in, err := c.remote.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	return c.pour(from, size, in, out)
+}
+
+// part is how much is copied between two words of progress.
+const part = 256 << 10
+
+func (c *copier) pour(name string, size int64, in io.Reader, out io.WriteCloser) error {
+	done := int64(0)
+	buf := make([]byte, part)
+	for {
+		n, err := in.Read(buf)
+		if n > 0 {
+			if _, err := out.Write(buf[:n]); err != nil {
+				return errors.Join(err, out.Close())
+			}
+			done += int64(n)
+			c.progress(Copied{name, done, size})
+		}
+		if err == io.EOF {
+			c.files++
+			return out.Close()
+		}
+		if err != nil {
+			return errors.Join(err, out.Close())
+		}
+	}
+}
