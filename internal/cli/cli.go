@@ -114,7 +114,9 @@ dependencies, runs it and shows it rise. Without a command it opens the screens.
 	root.PersistentFlags().StringVar(&s.workspace, "workspace", "", "folder of the workspace (default: under $XDG_DATA_HOME)")
 	root.PersistentFlags().BoolVar(&s.json, "json", false, "print one JSON value")
 	addScreenFlags(root)
-	root.AddCommand(s.demo(), s.sandbox(), s.check(), s.explain(), s.pack(), s.unpack(), s.editor(), s.plan(), s.place(), s.estate(), s.run(), s.watch(), s.export(), s.work())
+	root.AddCommand(s.demo(), s.sandbox(), s.check(), s.explain(), s.pack(), s.unpack(), s.editor(), s.plan(), s.place(), s.estate(), s.run(), s.watch(), s.resume(), s.rollback(), s.deployments(), s.diff(),
+		s.scale(), s.power("stop", false, "Switch the instances of a deployment off"), s.power("start", true, "Switch the instances of a deployment on again"),
+		s.clone(), s.retire(), s.rehearse(), s.shell(), s.copy(), s.export(), s.work())
 	for _, c := range root.Commands() {
 		args := c.Args
 		if args != nil {

@@ -141,7 +141,7 @@ func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string)
 	if err != nil {
 		return err
 	}
-	id, err := a.NewRun(ctx, app.Order{Plan: d.Plan})
+	id, err := a.NewRun(ctx, app.Order{Plan: d.Plan, Template: d.Template.Origin()})
 	if err != nil {
 		return err
 	}

@@ -13,49 +13,48 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
-	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 )
 
 func (s *shared) run() *cobra.Command {
-	var detach bool
+	var o running
+	var deployment, template string
 	cmd := &cobra.Command{
 		Use:   "run PLAN",
 		Short: "Run a plan to its end",
 		Long: `Runs a plan file (from andamio plan -o) at the connected sites. The run goes on in a process of its own: with
---detach the command returns its number at once, otherwise it watches. An interrupt asks the run to stop, which leaves
+--detach the command returns its number at once, otherwise it watches. With --deployment the difference between what
+stands and the plan is shown and run. An interrupt asks the run to stop, which leaves
 what stands as it is. Secrets come from the environment, see the message when one is missing.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			data, err := os.ReadFile(args[0])
+			p, err := readPlan(args[0])
 			if err != nil {
 				return err
-			}
-			p, err := plan.Read(data)
-			if err != nil {
-				return fmt.Errorf("%s: %w", args[0], err)
 			}
 			a, err := s.open(cmd.Context())
 			if err != nil {
 				return err
 			}
 			defer a.Close()
-			id, err := a.Begin(cmd.Context(), app.Order{Plan: p})
-			if err != nil {
-				return err
-			}
-			if detach {
-				if s.json {
-					return s.printJSON(map[string]any{"run": id})
+			order := app.Order{Plan: p, Template: template}
+			if deployment != "" {
+				d, err := findDeployment(cmd.Context(), a, deployment)
+				if err != nil {
+					return err
 				}
-				fmt.Fprintf(s.out, "run %d goes on in the background; andamio watch %d shows it\n", id, id)
-				return nil
+				if order, err = a.Changed(cmd.Context(), d.ID, p, "make "+d.Name+" what "+args[0]+" says"); err != nil {
+					return err
+				}
+				return s.show(cmd.Context(), a, o, order)
 			}
-			return s.follow(cmd.Context(), a, id, true)
+			return s.begin(cmd.Context(), a, o, order)
 		},
 	}
-	cmd.Flags().BoolVar(&detach, "detach", false, "return at once with the run's number")
+	o.changing(cmd)
+	cmd.Flags().StringVar(&deployment, "deployment", "", "deployment that is to become what the plan says, instead of a new one")
+	cmd.Flags().StringVar(&template, "template", "", "where the plan's template is, for changing the deployment later")
 	return cmd
 }
 

@@ -50,9 +50,9 @@ type thing struct {
 	take  estate.Capacity
 	// standing things were there from the beginning; broken ones end in error.
 	standing bool
-	broken bool
-	source string
-	target string
+	broken   bool
+	source   string
+	target   string
 }
 
 // room is a zone or host with what is left of it.

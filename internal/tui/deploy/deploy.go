@@ -267,7 +267,7 @@ func (v *View) begin() tea.Cmd {
 			len(p.Resources), len(p.Sites), len(p.Steps), part.Clock(time.Duration(p.Seconds*float64(time.Second))), p.CostPerHour, p.Currency),
 		Do: func() tea.Cmd {
 			return func() tea.Msg {
-				id, err := v.app.Begin(v.ctx, app.Order{Plan: p})
+				id, err := v.app.Begin(v.ctx, app.Order{Plan: p, Template: v.draft.Template.Origin()})
 				if err != nil {
 					return view.Told{Text: err.Error(), Bad: true}
 				}

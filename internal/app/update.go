@@ -1,0 +1,128 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/tosca"
+	"andamio/internal/source"
+)
+
+// TemplateOf opens the template of a deployment: the one at a place, "" for where it was opened before.
+func (a *App) TemplateOf(ctx context.Context, d *Deployment, place string) (*Template, error) {
+	if place == "" {
+		place = d.Template
+	}
+	switch place {
+	case "":
+		return nil, fmt.Errorf("where the template of deployment %d is was not kept: name it", d.ID)
+	case DemoName:
+		return DemoTemplate()
+	}
+	return OpenTemplate(ctx, source.Place{Path: place})
+}
+
+// Origin is how a deployment keeps where its template was opened.
+func (t *Template) Origin() string {
+	if t.Folder == "" && t.Dir == DemoName {
+		return DemoName
+	}
+	if t.Folder != "" {
+		return t.Folder
+	}
+	return t.Dir
+}
+
+// Updating works a deployment's template out with its last inputs and those of the wish, and compiles the order that
+// leads there.
+func (a *App) Updating(ctx context.Context, deployment int64, place string, w Wish) (*Draft, Order, error) {
+	d, err := a.Deployment(ctx, deployment)
+	if err != nil {
+		return nil, Order{}, err
+	}
+	t, err := a.TemplateOf(ctx, d, place)
+	if err != nil {
+		return nil, Order{}, err
+	}
+	wanted, err := a.wanted(ctx, d.Runs)
+	if err != nil {
+		return nil, Order{}, err
+	}
+	if wanted != nil && w.Preset == "" {
+		w.Preset = wanted.Preset
+		w.Inputs = inputsOf(wanted, w.Inputs)
+	}
+	draft, err := a.Redraft(ctx, deployment, t, w)
+	if err != nil || draft.Plan == nil {
+		return draft, Order{}, err
+	}
+	o, err := a.Changed(ctx, deployment, draft.Plan, "change "+d.Name)
+	return draft, o, err
+}
+
+// inputsOf are the inputs that a plan was made with, under others that are given now.
+func inputsOf(p *plan.Plan, given tosca.Inputs) tosca.Inputs {
+	out := tosca.Inputs{}
+	for name, v := range p.Inputs {
+		text, err := json.Marshal(v)
+		if err != nil || slices.Contains(p.Secrets, name) {
+			continue
+		}
+		if value, diags := tosca.ParseInput(name, string(text)); diags.Errors() == 0 && value != nil {
+			out[name] = value
+		}
+	}
+	maps.Copy(out, given)
+	return out
+}
+
+// CountedBy is the input that says how many instances a node has; "" if none does.
+func (t *Template) CountedBy(node string) string {
+	for _, n := range t.Nodes {
+		if n.Name != node {
+			continue
+		}
+		if v := n.Capabilities["scalable"]["default_instances"]; v != nil && v.Func == "get_input" && len(v.Items) == 1 {
+			name, _ := v.Items[0].Literal.(string)
+			return name
+		}
+	}
+	return ""
+}
+
+// Scaling compiles the order that gives a tier so many instances, by the input that says how many it has.
+func (a *App) Scaling(ctx context.Context, deployment int64, node string, count int) (Order, error) {
+	d, err := a.Deployment(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	t, err := a.TemplateOf(ctx, d, "")
+	if err != nil {
+		return Order{}, err
+	}
+	input := t.CountedBy(node)
+	if input == "" {
+		return Order{}, fmt.Errorf("no input says how many instances %s has, so it cannot be scaled", node)
+	}
+	v, diags := tosca.ParseInput(input, strconv.Itoa(count))
+	if diags.Errors() > 0 {
+		return Order{}, errors.New(diags.Error())
+	}
+	draft, o, err := a.Updating(ctx, deployment, "", Wish{Inputs: tosca.Inputs{input: v}})
+	switch {
+	case err != nil:
+		return Order{}, err
+	case draft.Diagnostics.Errors() > 0:
+		return Order{}, errors.New(draft.Diagnostics.Error())
+	case draft.Err != nil:
+		return Order{}, draft.Err
+	}
+	o.Plan.Purpose = fmt.Sprintf("scale %s to %d", node, count)
+	return o, nil
+}

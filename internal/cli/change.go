@@ -1,0 +1,468 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/dispatch"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
+	"andamio/internal/core/run"
+)
+
+// running are the options of commands that begin a run.
+type running struct {
+	detach  bool
+	atOnce  int
+	perSite int
+	kinds   map[string]int
+	confirm string
+	out     string
+}
+
+func (o *running) flags(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&o.detach, "detach", false, "return at once with the run's number")
+	cmd.Flags().IntVar(&o.atOnce, "at-once", 0, "how many steps may go on at once (default 64)")
+	cmd.Flags().IntVar(&o.perSite, "at-once-per-site", 0, "how many of them at one site (default 24)")
+	cmd.Flags().StringToIntVar(&o.kinds, "at-once-per-kind", nil, "how many of a kind of resource at one site, KIND=N, such as instance=4")
+}
+
+// changing adds the options of commands that change what stands.
+func (o *running) changing(cmd *cobra.Command) {
+	o.flags(cmd)
+	cmd.Flags().StringVar(&o.confirm, "confirm", "", "name of the deployment, which says that the plan shown is to be run")
+	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file")
+}
+
+func (o *running) limits() dispatch.Limits {
+	l := dispatch.Limits{Steps: o.atOnce, PerSite: o.perSite}
+	for k, n := range o.kinds {
+		if l.Kinds == nil {
+			l.Kinds = map[plan.Kind]int{}
+		}
+		l.Kinds[plan.Kind(k)] = n
+	}
+	return l
+}
+
+// begin runs an order, and follows it unless it is to go on by itself.
+func (s *shared) begin(ctx context.Context, a *app.App, o running, order app.Order) error {
+	order.Limits = o.limits()
+	id, err := a.Begin(ctx, order)
+	if err != nil {
+		return err
+	}
+	if !o.detach {
+		return s.follow(ctx, a, id, true)
+	}
+	if s.json {
+		return s.printJSON(map[string]any{"run": id})
+	}
+	fmt.Fprintf(s.out, "run %d goes on in the background; andamio watch %d shows it\n", id, id)
+	return nil
+}
+
+// show prints what an order changes, and runs it once its deployment's name is confirmed. Without that nothing is done,
+// and the answer is no.
+func (s *shared) show(ctx context.Context, a *app.App, o running, order app.Order) error {
+	d, err := a.Deployment(ctx, order.Deployment)
+	if err != nil {
+		return err
+	}
+	if o.out != "" {
+		data, err := order.Plan.Write()
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(o.out, data, 0o644); err != nil {
+			return err
+		}
+	}
+	if s.json && o.confirm == "" {
+		return errors.Join(no{}, s.printJSON(changeReport(order)))
+	}
+	if !s.json {
+		s.printChange(ctx, a, d, order)
+	}
+	if o.confirm == "" && s.asks() {
+		fmt.Fprintf(s.out, "type %s to run it: ", printable.Clean(d.Name))
+		line, _ := bufio.NewReader(s.in).ReadString('\n')
+		o.confirm = strings.TrimSpace(line)
+	}
+	switch {
+	case o.confirm == "":
+		return no{fmt.Errorf("nothing was done; --confirm %s runs it", d.Name)}
+	case o.confirm != d.Name:
+		return no{fmt.Errorf("nothing was done: %q is not the deployment's name, %s", o.confirm, d.Name)}
+	}
+	return s.begin(ctx, a, o, order)
+}
+
+// asks reports that somebody is there to be asked.
+func (s *shared) asks() bool {
+	in, isFile := s.in.(*os.File)
+	return isFile && term.IsTerminal(in.Fd()) && !s.json
+}
+
+// changed is one line of a difference.
+type changed struct {
+	Resource string      `json:"resource"`
+	Kind     plan.Kind   `json:"kind"`
+	Site     string      `json:"site"`
+	Change   plan.Change `json:"change"`
+	Reasons  []string    `json:"reasons,omitempty"`
+}
+
+func changesOf(p *plan.Plan) []changed {
+	out := []changed{}
+	for _, r := range p.Resources {
+		if r.Change != plan.Keep {
+			out = append(out, changed{r.ID, r.Kind, r.Site, r.Change, r.Reasons})
+		}
+	}
+	return out
+}
+
+func changeReport(o app.Order) map[string]any {
+	steps := make([]string, len(o.Plan.Steps))
+	for i := range o.Plan.Steps {
+		steps[i] = o.Plan.Steps[i].ID
+	}
+	return map[string]any{"deployment": o.Deployment, "purpose": o.Plan.Purpose, "changes": changesOf(o.Plan), "steps": steps,
+		"seconds": o.Plan.Seconds, "cost_per_hour": o.Plan.CostPerHour, "currency": o.Plan.Currency}
+}
+
+func (s *shared) printChange(ctx context.Context, a *app.App, d *app.Deployment, o app.Order) {
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	for _, c := range changesOf(o.Plan) {
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", c.Change, c.Site, printable.Clean(c.Resource), printable.Clean(strings.Join(c.Reasons, "; ")))
+	}
+	w.Flush()
+	p := o.Plan
+	kept := 0
+	for i := range p.Resources {
+		if p.Resources[i].Change == plan.Keep {
+			kept++
+		}
+	}
+	answer, err := a.Rehearse(ctx, p, o.Limits)
+	took := ""
+	if err == nil {
+		took = fmt.Sprintf(", about %s, nine in ten under %s", seconds(answer.P50.Seconds()), seconds(answer.P90.Seconds()))
+	}
+	fmt.Fprintf(s.out, "\n%s: %d steps, %d resources are kept%s\n", printable.Clean(p.Purpose), len(p.Steps), kept, took)
+	fmt.Fprintf(s.out, "costs %.3f %s/h now and %.3f %s/h then\n", d.CostPerHour(), p.Currency, p.CostPerHour, p.Currency)
+}
+
+// withDeployment opens the workspace and finds the deployment that the first argument names, by number or by name.
+func (s *shared) withDeployment(act func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		a, err := s.open(cmd.Context())
+		if err != nil {
+			return err
+		}
+		defer a.Close()
+		d, err := findDeployment(cmd.Context(), a, args[0])
+		if err != nil {
+			return err
+		}
+		return act(cmd.Context(), a, d, args[1:])
+	}
+}
+
+func findDeployment(ctx context.Context, a *app.App, name string) (*app.Deployment, error) {
+	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
+		return a.Deployment(ctx, id)
+	}
+	all, err := a.Deployments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var found *app.Deployment
+	for i := range all {
+		if all[i].Name != name || all[i].State() == run.Retired {
+			continue
+		}
+		if found != nil {
+			return nil, usage{fmt.Errorf("several deployments are called %s: say which by its number, as andamio deployments shows it", name)}
+		}
+		found = &all[i]
+	}
+	if found == nil {
+		return nil, fmt.Errorf("no deployment that stands is called %q; andamio deployments lists them", name)
+	}
+	return found, nil
+}
+
+// ordering makes a command that compiles an order for a deployment, shows it and runs it.
+func (s *shared) ordering(use, short, long string, args cobra.PositionalArgs,
+	compile func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) (app.Order, error)) *cobra.Command {
+	var o running
+	cmd := &cobra.Command{Use: use, Short: short, Long: long + `
+
+What it changes is shown first; it is run when the deployment's name is typed, or given with --confirm.`, Args: args,
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+			order, err := compile(ctx, a, d, rest)
+			if err != nil {
+				return err
+			}
+			if len(order.Plan.Steps) == 0 {
+				return s.nothingToDo(d)
+			}
+			return s.show(ctx, a, o, order)
+		})}
+	o.changing(cmd)
+	return cmd
+}
+
+func (s *shared) nothingToDo(d *app.Deployment) error {
+	if s.json {
+		return s.printJSON(map[string]any{"deployment": d.ID, "changes": []changed{}, "steps": []string{}})
+	}
+	fmt.Fprintf(s.out, "%s stands as it is wanted: nothing is to be done\n", printable.Clean(d.Name))
+	return nil
+}
+
+func (s *shared) retire() *cobra.Command {
+	return s.ordering("retire DEPLOYMENT", "Take everything of a deployment away",
+		`Compiles the inverse of what stands and runs it: software is stopped, what is at the sites is removed in the inverse of
+the order in which it was built, and every site is looked through for what may be left.`, cobra.ExactArgs(1),
+		func(ctx context.Context, a *app.App, d *app.Deployment, _ []string) (app.Order, error) {
+			return a.Retiring(ctx, d.ID)
+		})
+}
+
+func (s *shared) power(use string, on bool, short string) *cobra.Command {
+	return s.ordering(use+" DEPLOYMENT [TIER]", short,
+		`TIER is a service, a node of the template, or one instance; without it all are meant.`, cobra.RangeArgs(1, 2),
+		func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) (app.Order, error) {
+			return a.Powering(ctx, d.ID, strings.Join(rest, ""), on)
+		})
+}
+
+func (s *shared) scale() *cobra.Command {
+	return s.ordering("scale DEPLOYMENT TIER COUNT", "Give a tier of a deployment more or fewer instances",
+		`TIER is a node of the template whose number of instances an input says. The template is read anew from where the
+deployment's was opened.`, cobra.ExactArgs(3),
+		func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) (app.Order, error) {
+			n, err := strconv.Atoi(rest[1])
+			if err != nil || n < 0 {
+				return app.Order{}, usage{fmt.Errorf("%q is no number of instances", rest[1])}
+			}
+			return a.Scaling(ctx, d.ID, rest[0], n)
+		})
+}
+
+func (s *shared) diff() *cobra.Command {
+	var o running
+	var w planOptions
+	cmd := &cobra.Command{
+		Use:   "diff DEPLOYMENT [TEMPLATE]",
+		Short: "Show what leads from what stands to a template and inputs, and run it",
+		Long: `Works the template out anew, the one that the deployment was made from if none is named, with its last inputs and those
+given, and compares it with what stands: what is built, changed in place, rebuilt, retired or kept, and why. What stands
+stays where it is, unless that cannot be. Exits with 0 if there is no difference, with 1 if there is one and it was not
+run; it is run when the deployment's name is typed, or given with --confirm.`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+			inputs, diags, err := w.readInputs()
+			if err != nil {
+				return err
+			}
+			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), app.Wish{Preset: w.preset, Inputs: inputs})
+			if err != nil {
+				return err
+			}
+			if all := append(draft.Diagnostics, diags...); all.Errors() > 0 {
+				return s.mistakes(draft.Template, all)
+			}
+			if draft.Err != nil {
+				return no{draft.Err}
+			}
+			if len(order.Plan.Steps) == 0 {
+				return s.nothingToDo(d)
+			}
+			return s.show(ctx, a, o, order)
+		}),
+	}
+	cmd.Flags().StringVar(&w.preset, "preset", "", "inputs of this preset of the template (default: those it was made with)")
+	cmd.Flags().StringVar(&w.inputs, "inputs", "", "YAML file with inputs")
+	cmd.Flags().StringArrayVar(&w.set, "input", nil, "one input, NAME=VALUE; may be repeated")
+	o.changing(cmd)
+	return cmd
+}
+
+func (s *shared) clone() *cobra.Command {
+	var o running
+	cmd := &cobra.Command{
+		Use: "clone DEPLOYMENT NAME", Short: "Raise another deployment like one, with addresses of its own", Args: cobra.ExactArgs(2),
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+			order, err := a.Cloning(ctx, d.ID, rest[0])
+			if err != nil {
+				return err
+			}
+			if o.out != "" {
+				return s.writePlan(order.Plan, o.out)
+			}
+			return s.begin(ctx, a, o, order)
+		}),
+	}
+	o.flags(cmd)
+	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file instead of running it")
+	return cmd
+}
+
+func (s *shared) rollback() *cobra.Command {
+	var o running
+	cmd := &cobra.Command{
+		Use:   "rollback [RUN]",
+		Short: "Take back what a run did, by its inverse",
+		Long: `Compiles the plan that leads back from what stands to what stood before the run, the last one of the workspace if none
+is named. Only the last run of a deployment can be rolled back.
+
+What it changes is shown first; it is run when the deployment's name is typed, or given with --confirm.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: s.withRun(func(ctx context.Context, a *app.App, id int64) error {
+			order, err := a.RollingBack(ctx, id)
+			if err != nil {
+				return err
+			}
+			return s.show(ctx, a, o, order)
+		}),
+	}
+	o.changing(cmd)
+	return cmd
+}
+
+func (s *shared) resume() *cobra.Command {
+	var detach bool
+	var retry, skip []string
+	cmd := &cobra.Command{
+		Use:   "resume [RUN]",
+		Short: "Go on with a run that broke off, was cancelled, or failed",
+		Long: `Goes on where the run was left: what was begun and not finished is looked for at the sites before anything is asked for
+again. Everything that failed is tried again, unless --retry or --skip say of which steps that is to be so.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: s.withRun(func(ctx context.Context, a *app.App, id int64) error {
+			for verb, steps := range map[string][]string{run.Retry: retry, run.Skip: skip} {
+				for _, step := range steps {
+					if err := a.Decide(ctx, id, step, verb); err != nil {
+						return err
+					}
+				}
+			}
+			if len(retry)+len(skip) == 0 {
+				if err := a.Resume(ctx, id); err != nil {
+					return err
+				}
+			}
+			if detach {
+				fmt.Fprintf(s.out, "run %d goes on in the background; andamio watch %d shows it\n", id, id)
+				return nil
+			}
+			return s.follow(ctx, a, id, true)
+		}),
+	}
+	cmd.Flags().BoolVar(&detach, "detach", false, "return at once")
+	cmd.Flags().StringArrayVar(&retry, "retry", nil, "a failed step to try again; may be repeated")
+	cmd.Flags().StringArrayVar(&skip, "skip", nil, "a failed step to go on without; may be repeated")
+	return cmd
+}
+
+func (s *shared) deployments() *cobra.Command {
+	return &cobra.Command{
+		Use: "deployments", Short: "List what runs left standing", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			all, err := a.Deployments(cmd.Context())
+			if err != nil {
+				return err
+			}
+			type line struct {
+				ID          int64      `json:"id"`
+				Name        string     `json:"name"`
+				State       run.Status `json:"state"`
+				Resources   int        `json:"resources"`
+				CostPerHour float64    `json:"cost_per_hour"`
+				LastRun     int64      `json:"last_run"`
+				Purpose     string     `json:"purpose"`
+			}
+			lines := []line{}
+			for i := range all {
+				d := &all[i]
+				lines = append(lines, line{d.ID, d.Name, d.State(), len(d.Stand.Plan.Resources), d.CostPerHour(), d.Last().ID, d.Last().Purpose})
+			}
+			if s.json {
+				return s.printJSON(lines)
+			}
+			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+			for _, l := range lines {
+				fmt.Fprintf(w, "%d\t%s\t%s\t%d resources\t%.3f/h\trun %d %s\n", l.ID, printable.Clean(l.Name), l.State, l.Resources, l.CostPerHour, l.LastRun, printable.Clean(l.Purpose))
+			}
+			return w.Flush()
+		},
+	}
+}
+
+func (s *shared) rehearse() *cobra.Command {
+	var o running
+	cmd := &cobra.Command{
+		Use:   "rehearse PLAN",
+		Short: "Imagine a run many times, and say how long it may take and what decides that",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := readPlan(args[0])
+			if err != nil {
+				return err
+			}
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			r, err := a.Rehearse(cmd.Context(), p, o.limits())
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"rounds": r.Rounds, "p50_seconds": r.P50.Seconds(), "p90_seconds": r.P90.Seconds(),
+					"unbounded_p50_seconds": r.Unbounded.Seconds(), "decisive": r.Decisive})
+			}
+			fmt.Fprintf(s.out, "%d imagined runs: half end within %s, nine in ten within %s\n", r.Rounds, seconds(r.P50.Seconds()), seconds(r.P90.Seconds()))
+			fmt.Fprintf(s.out, "without limits on how much goes on at once half would end within %s\n", seconds(r.Unbounded.Seconds()))
+			fmt.Fprintln(s.out, "what decides it most often:")
+			for _, d := range r.Decisive {
+				fmt.Fprintf(s.out, "  %3.0f %%  %s\n", d.Share*100, printable.Clean(d.Step))
+			}
+			return nil
+		},
+	}
+	o.flags(cmd)
+	return cmd
+}
+
+func readPlan(file string) (*plan.Plan, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return p, nil
+}

@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/printable"
+)
+
+func (s *shared) shell() *cobra.Command {
+	return &cobra.Command{
+		Use:   "shell [DEPLOYMENT/]INSTANCE [-- COMMAND...]",
+		Short: "Open a shell on an instance, or run one command there",
+		Long: `Opens a shell on an instance that stands, with the key and address that its run left; the host's key is checked against
+the one that the site told. With a command, runs it and exits with its status.`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			a, err := s.open(ctx)
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			h, err := a.FindHost(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if len(args) > 1 {
+				return s.command(ctx, a, h, strings.Join(args[1:], " "))
+			}
+			return s.interact(ctx, a, h)
+		},
+	}
+}
+
+// command runs one command on an instance. What it prints goes out as it is: it may be a file.
+func (s *shared) command(ctx context.Context, a *app.App, h app.Host, command string) error {
+	in := s.in
+	if f, isFile := s.in.(*os.File); isFile && term.IsTerminal(f.Fd()) {
+		in = nil // nobody waits for the end of what is typed
+	}
+	code, err := a.Command(ctx, h, command, in, s.out, s.err)
+	if err != nil {
+		return err
+	}
+	if code != 0 {
+		return no{fmt.Errorf("the command exited with %d", code)}
+	}
+	return nil
+}
+
+// interact joins the terminal to a shell.
+func (s *shared) interact(ctx context.Context, a *app.App, h app.Host) error {
+	in, isFile := s.in.(*os.File)
+	cols, rows := 80, 24
+	if isFile && term.IsTerminal(in.Fd()) {
+		if w, h, err := term.GetSize(in.Fd()); err == nil {
+			cols, rows = w, h
+		}
+		old, err := term.MakeRaw(in.Fd())
+		if err != nil {
+			return err
+		}
+		defer term.Restore(in.Fd(), old) //nolint:errcheck // nothing can be done about it
+	}
+	sh, err := a.OpenShell(ctx, h, os.Getenv("TERM"), cols, rows)
+	if err != nil {
+		return err
+	}
+	defer sh.Close()
+	stop := context.AfterFunc(ctx, func() { sh.Close() })
+	defer stop()
+	if isFile {
+		resized := make(chan os.Signal, 1)
+		signal.Notify(resized, syscall.SIGWINCH)
+		defer signal.Stop(resized)
+		go func() {
+			for range resized {
+				if w, h, err := term.GetSize(in.Fd()); err == nil {
+					_ = sh.Resize(w, h)
+				}
+			}
+		}()
+	}
+	go func() { _, _ = io.Copy(sh.In, s.in); sh.In.Close() }()
+	_, _ = io.Copy(s.out, sh.Out)
+	return sh.Wait()
+}
+
+func (s *shared) copy() *cobra.Command {
+	return &cobra.Command{
+		Use:   "copy FROM TO",
+		Short: "Copy files to or from an instance",
+		Long:  `One of FROM and TO is INSTANCE:PATH, the other a path here; folders are copied whole, by SFTP.`,
+		Args:  cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			out, isFile := s.out.(*os.File)
+			tty := isFile && term.IsTerminal(out.Fd()) && !s.json
+			bytes := int64(0)
+			n, err := a.Copy(cmd.Context(), args[0], args[1], func(c app.Copied) {
+				if tty {
+					fmt.Fprintf(s.out, "\r\x1b[K%s  %d of %d bytes", printable.Clean(c.File), c.Done, c.Whole)
+				}
+				if c.Done == c.Whole {
+					bytes += c.Done
+				}
+			})
+			if tty {
+				fmt.Fprint(s.out, "\r\x1b[K")
+			}
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"files": n, "bytes": bytes})
+			}
+			fmt.Fprintf(s.out, "%d files, %d bytes copied\n", n, bytes)
+			return nil
+		},
+	}
+}
