@@ -2,8 +2,11 @@ package app
 
 import (
 	"context"
+	"fmt"
+	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
 	"os"
@@ -80,6 +83,68 @@ func draft(t *testing.T, a *App, change map[string]string) *Draft {
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	return d
+}
+
+// TestActionsAreDoneInTheirTurn calls a web service before, sends a message when the map stands, and leaves out what an
+// input says is not to be done.
+func TestActionsAreDoneInTheirTurn(t *testing.T) {
+	var mu sync.Mutex
+	var calls []string
+	fails := 1
+	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		if r.URL.Path == "/ticket" && fails > 0 {
+			fails--
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		assert.NotEmpty(t, r.Header.Get("Idempotency-Key"))
+		calls = append(calls, fmt.Sprintf("%s %s %s", r.Method, r.URL.Path, body))
+		w.WriteHeader(map[bool]int{true: http.StatusAccepted, false: http.StatusOK}[r.URL.Path == "/done"])
+	}))
+	defer hook.Close()
+	data, err := os.ReadFile("../../examples/flood-watch/template.yaml")
+	require.NoError(t, err)
+	text := strings.Replace(string(data), "\n  outputs:\n", fmt.Sprintf(`
+    - open-ticket:
+        type: andamio.policies.Action
+        properties: { when: before, url: "%[1]s/ticket", body: "building for { get_input: basin_title }" }
+    - tell-channel:
+        type: andamio.policies.Action
+        targets: [ readings ]
+        properties:
+          when: during
+          message: true
+          url: "%[1]s/channel"
+          body: { concat: [ "readings at port ", { get_attribute: [ readings, store, port ] } ] }
+    - close-ticket:
+        type: andamio.policies.Action
+        properties: { url: "%[1]s/done", expect: 202, method: PUT }
+    - never:
+        type: andamio.policies.Action
+        properties: { url: "%[1]s/never", if: false }
+
+  outputs:
+`, hook.URL), 1)
+	a, _ := workspace(t, pace)
+	d := draft(t, a, map[string]string{"template.yaml": text})
+	assert.Contains(t, d.Plan.Notes, "action never is not done: its condition does not hold")
+	id := worked(t, a, d)
+	s, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, run.Standing, s.Status, explainRun(s))
+	require.Len(t, calls, 3)
+	assert.Contains(t, calls[0], "POST /ticket building for")
+	assert.Regexp(t, `POST /channel .*"type":"example.andamio.message".*readings at port \d+`, calls[1])
+	assert.Equal(t, "PUT /done ", calls[2])
+	assert.Equal(t, 1, s.Step("action-open-ticket/act").Retries)
+	for i := range s.Steps {
+		if st := &s.Steps[i]; st.ID != "action-open-ticket/act" {
+			assert.False(t, st.Started.Before(s.Step("action-open-ticket/act").Ended), st.ID)
+		}
+	}
 }
 
 func TestTheScenarioStands(t *testing.T) {

@@ -176,11 +176,13 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 	defer stop()
 	expected := time.Duration(s.Seconds * float64(time.Second))
 	wait := max(expected*105/100, 20*time.Millisecond)
-	pushed := e.Wakes.pushed(s.Site)
-	if pushed {
+	if e.Wakes.pushed(s.Site) {
 		wait = max(2*expected, time.Second)
+	} else {
+		wait /= 2 // it may be early; the second look is when it is expected
 	}
-	again := max(expected/10, 40*time.Millisecond)
+	again := max(wait, 40*time.Millisecond)
+	later := max(expected/10, 40*time.Millisecond)
 	for missing := 0; ; {
 		switch got.State {
 		case site.Active:
@@ -191,7 +193,7 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 		if err := e.sleep(ctx, woken, wait); err != nil {
 			return err
 		}
-		wait, again = again, min(again*3/2, 5*time.Second)
+		wait, again, later = again, later, min(later*3/2, 5*time.Second)
 		now, err := e.read(ctx, s, kind, id)
 		if site.ClassOf(err) == site.NotFound && err != nil {
 			if missing++; missing == maxMissing {

@@ -346,6 +346,24 @@ func (c *compiler) endpoints() {
 	}
 }
 
+// demand makes the condition of a public endpoint what a policy says of it.
+func (c *compiler) demand(n *topology.Node, check *Condition) {
+	for _, r := range c.design.Rules {
+		if r.Kind != "serves" || check.Kind != CheckHTTP || !r.Covers(n.Name) {
+			continue
+		}
+		if status, ok := r.Properties["status"].(int64); ok && status != 200 {
+			check.Status = int(status)
+		}
+		if text, ok := r.Properties["contains"].(string); ok {
+			check.Contains = text
+		}
+		if path, ok := r.Properties["path"].(string); ok && path != "" {
+			check.Path = path
+		}
+	}
+}
+
 func (c *compiler) endpoint(n *topology.Node, cp topology.Capability, port int64, i int) {
 	of := c.resource(c.resourceID(n, i))
 	path, _ := cp.Properties["url_path"].(string)
@@ -360,6 +378,8 @@ func (c *compiler) endpoint(n *topology.Node, cp topology.Capability, port int64
 		Service: n.Service, Description: "where users reach " + of.Title, Site: of.Site, Zone: of.Zone,
 		StandsOn: []string{of.ID}, Detail: path, Why: []string{"it is reached where " + of.Title + " runs"},
 		Spec: Spec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID}})
-	c.step(Step{Resource: r.ID, Op: Answer, Title: "ask " + protocol(cp) + " " + path, Check: c.reach(n, i, port, kind, path)},
+	check := c.reach(n, i, port, kind, path)
+	c.demand(n, &check)
+	c.step(Step{Resource: r.ID, Op: Answer, Title: "ask " + protocol(cp) + " " + check.Path, Check: check},
 		"", checkSeconds, c.last[of.ID])
 }
