@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"time"
 
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/history"
@@ -39,6 +40,15 @@ func (a *App) Rehearse(ctx context.Context, p *plan.Plan, l dispatch.Limits) (re
 		return rehearse.Answer{}, err
 	}
 	return rehearse.Plan(p, h, rehearse.Options{Limits: l}), nil
+}
+
+// RehearseRest imagines how a run that is under way goes on.
+func (a *App) RehearseRest(ctx context.Context, s *run.State, now time.Time) (rehearse.Answer, error) {
+	h, err := a.History(ctx)
+	if err != nil {
+		return rehearse.Answer{}, err
+	}
+	return rehearse.Rest(s, now, h, rehearse.Options{}), nil
 }
 
 // learn keeps how long the steps of a run took that went smoothly: one that was tried again, or that a person or a crash

@@ -141,8 +141,10 @@ func (a *App) spawnProcess(runID int64) error {
 }
 
 // Lives reports that a run's worker still works: it has shown so of late, and its process is there.
-func Lives(r store.Run) bool {
-	if time.Since(r.Beat) > silentAfter {
+func Lives(r store.Run) bool { return livesAt(r, time.Now()) }
+
+func livesAt(r store.Run, now time.Time) bool {
+	if now.Sub(r.Beat) > silentAfter {
 		return false
 	}
 	return r.Worker == 0 || r.Worker == os.Getpid() || !errors.Is(syscall.Kill(r.Worker, 0), syscall.ESRCH)
@@ -295,7 +297,7 @@ func (a *App) Cancel(ctx context.Context, runID int64) error { return a.Store.Ca
 func Abandoned(r store.Run, now time.Time) bool {
 	switch r.State {
 	case run.UnderWay:
-		return !Lives(r)
+		return !livesAt(r, now)
 	case run.Planned:
 		return now.Sub(r.Beat) > silentAfter
 	}

@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
+	"strings"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/tosca"
@@ -96,6 +96,23 @@ func (t *Template) CountedBy(node string) string {
 	return ""
 }
 
+// ChangingInput compiles the order that leads a deployment to its design with another value of one input, NAME=VALUE.
+func (a *App) ChangingInput(ctx context.Context, deployment int64, pair string) (Order, error) {
+	name, text, _ := strings.Cut(pair, "=")
+	v, diags := tosca.ParseInput(strings.TrimSpace(name), strings.TrimSpace(text))
+	if diags.Errors() > 0 {
+		return Order{}, errors.New(diags.Error())
+	}
+	draft, o, err := a.Updating(ctx, deployment, "", Wish{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
+	switch {
+	case err != nil:
+		return Order{}, err
+	case draft.Diagnostics.Errors() > 0:
+		return Order{}, errors.New(draft.Diagnostics.Error())
+	}
+	return o, draft.Err
+}
+
 // Scaling compiles the order that gives a tier so many instances, by the input that says how many it has.
 func (a *App) Scaling(ctx context.Context, deployment int64, node string, count int) (Order, error) {
 	d, err := a.Deployment(ctx, deployment)
@@ -110,19 +127,9 @@ func (a *App) Scaling(ctx context.Context, deployment int64, node string, count 
 	if input == "" {
 		return Order{}, fmt.Errorf("no input says how many instances %s has, so it cannot be scaled", node)
 	}
-	v, diags := tosca.ParseInput(input, strconv.Itoa(count))
-	if diags.Errors() > 0 {
-		return Order{}, errors.New(diags.Error())
+	o, err := a.ChangingInput(ctx, deployment, fmt.Sprintf("%s=%d", input, count))
+	if err == nil {
+		o.Plan.Purpose = fmt.Sprintf("scale %s to %d", node, count)
 	}
-	draft, o, err := a.Updating(ctx, deployment, "", Wish{Inputs: tosca.Inputs{input: v}})
-	switch {
-	case err != nil:
-		return Order{}, err
-	case draft.Diagnostics.Errors() > 0:
-		return Order{}, errors.New(draft.Diagnostics.Error())
-	case draft.Err != nil:
-		return Order{}, draft.Err
-	}
-	o.Plan.Purpose = fmt.Sprintf("scale %s to %d", node, count)
-	return o, nil
+	return o, err
 }

@@ -132,6 +132,11 @@ func (f *frame) show(digit string) bool {
 // key gives a key to what is on top: an overlay, then the view, then the frame.
 func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 	name := k.String()
+	if raw, ok := f.view().(view.Raw); ok && f.over == nil {
+		if cmd, used := raw.Raw(k); used {
+			return cmd
+		}
+	}
 	if name == "ctrl+c" {
 		return f.quit()
 	}

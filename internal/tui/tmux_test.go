@@ -152,7 +152,7 @@ func TestFailureIsShownWithItsReason(t *testing.T) {
 	x.waitFor(`not begun`)
 	x.press("r", "Enter")
 	x.waitFor(`✕ failed`)
-	screen := x.waitFor(`failed: 2`)
+	screen := x.waitFor(`waits for you: 1 of 2`)
 	assert.Contains(t, screen, "dispatch-configure.sh")
 	assert.Regexp(t, `‖ river-map`, screen, "what stands on it is held")
 	assert.Contains(t, screen, "•••", "the secret is masked")
@@ -186,7 +186,7 @@ func TestCancelAsksForTheName(t *testing.T) {
 	x.press("BSpace", "BSpace")
 	x.tmux("send-keys", "-l", "flood-watch")
 	x.press("Enter")
-	x.waitFor(`▁ stopped`)
+	x.waitFor(`◪ stopped`)
 	x.press("0")
 	x.waitFor(`flood-watch run 1 was cancelled`)
 }

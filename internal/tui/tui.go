@@ -15,6 +15,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/design"
+	"andamio/internal/tui/operate"
 	"andamio/internal/tui/place"
 	"andamio/internal/tui/sites"
 	"andamio/internal/tui/today"
@@ -60,6 +61,6 @@ func newFrame(ctx context.Context, a *app.App, o Options) *frame {
 	ctx, cancel := context.WithCancel(ctx)
 	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, light: o.Light, profile: colorprofile.TrueColor, w: o.W, h: o.H}
 	f.dress()
-	f.views = []view.View{today.New(a), sites.New(), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a)}
+	f.views = []view.View{today.New(a), sites.New(), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a), operate.New(ctx, a)}
 	return f
 }

@@ -5,6 +5,7 @@ package deploy
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -24,12 +26,18 @@ type View struct {
 	ctx context.Context
 	app *app.App
 
-	// draft is shown while run is 0.
-	draft *app.Draft
+	// order is shown while run is 0.
+	order *app.Order
 	runID int64
-	state *run.State
-	watch <-chan app.Batch
-	stop  context.CancelFunc
+	// held is which of the failed steps is chosen, in the queue of what waits for a person.
+	held int
+	// answer is what was rehearsed last, at what time of the run.
+	answer   rehearse.Answer
+	answerAt time.Time
+	log      logPane
+	state    *run.State
+	watch    <-chan app.Batch
+	stop     context.CancelFunc
 	// silent says that the run's worker has fallen silent.
 	silent bool
 	runs   []store.Run
@@ -81,16 +89,17 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case view.Runs:
 		v.runs = msg.Runs
-		if !v.chosen && v.runID == 0 && len(msg.Runs) > 0 && v.draft == nil {
+		if !v.chosen && v.runID == 0 && len(msg.Runs) > 0 && v.order == nil {
 			return v.open(msg.Runs[0].ID)
 		}
+		return v.revive()
 	case view.OpenDraft:
-		v.close()
-		v.draft, v.runID, v.chosen = msg.Draft, 0, true
-		v.state = run.New(msg.Draft.Plan)
-		v.elevation.Selected, v.follow = part.First(v.state), false
-		if notes := msg.Draft.Plan.Notes; len(notes) > 0 {
-			return view.Cmd(view.Told{Text: "note: " + strings.Join(notes, "; ")})
+		return v.consider(app.Order{Plan: msg.Draft.Plan, Template: msg.Draft.Template.Origin()})
+	case view.OpenOrder:
+		return v.consider(msg.Order)
+	case rehearsed:
+		if msg.state == v.state {
+			v.answer = msg.answer
 		}
 	case view.OpenRun:
 		v.chosen = true
@@ -101,6 +110,51 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.attach(msg)
 	case heard:
 		return v.hear(msg)
+	}
+	return nil
+}
+
+// consider shows what an order would do.
+func (v *View) consider(o app.Order) tea.Cmd {
+	v.close()
+	v.order, v.runID, v.chosen = &o, 0, true
+	v.show(run.New(o.Plan))
+	v.follow = false
+	cmd := v.rehearse()
+	if notes := o.Plan.Notes; len(notes) > 0 {
+		return tea.Batch(cmd, view.Cmd(view.Told{Text: "note: " + strings.Join(notes, "; ")}))
+	}
+	return cmd
+}
+
+// show takes a state on screen.
+func (v *View) show(s *run.State) {
+	v.state, v.held, v.answer, v.answerAt = s, 0, rehearse.Answer{}, time.Time{}
+	v.log = logPane{}
+	v.elevation.Selected = part.First(s)
+	v.elevation.Marks = nil
+	for i := range s.Plan.Resources {
+		r := &s.Plan.Resources[i]
+		if r.Change == "" || r.Change == plan.Keep || v.order == nil {
+			continue
+		}
+		if v.elevation.Marks == nil {
+			v.elevation.Marks = map[string]string{}
+			v.elevation.Selected = s.Plan.Plank(r.ID)
+		}
+		v.elevation.Marks[s.Plan.Plank(r.ID)] = string(r.Change)
+	}
+}
+
+// revive opens the shown run anew when somebody goes on with it: its worker was silent, or it had ended.
+func (v *View) revive() tea.Cmd {
+	if v.runID == 0 || v.state == nil || v.stop != nil && !v.silent && !v.state.Over() {
+		return nil
+	}
+	for _, r := range v.runs {
+		if r.ID == v.runID && r.State == run.UnderWay && app.Lives(r) {
+			return v.open(v.runID)
+		}
 	}
 	return nil
 }
@@ -136,15 +190,20 @@ func (v *View) attach(msg opened) tea.Cmd {
 	if msg.err != nil {
 		return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
 	}
-	v.state, v.draft, v.follow = msg.state, nil, true
-	v.elevation.Selected = part.First(v.state)
-	if v.state.Over() {
+	v.order, v.follow = nil, true
+	v.show(msg.state)
+	if v.state.Over() && !v.goesOn() {
 		return nil
 	}
 	ctx, stop := context.WithCancel(v.ctx)
 	v.stop = stop
 	v.watch = v.app.Watch(ctx, v.runID, v.state.LastSeq)
 	return v.listen()
+}
+
+// goesOn reports that somebody works on the shown run, whatever its journal says so far.
+func (v *View) goesOn() bool {
+	return slices.ContainsFunc(v.runs, func(r store.Run) bool { return r.ID == v.runID && r.State == run.UnderWay })
 }
 
 // listen waits for the next batch.
@@ -173,7 +232,38 @@ func (v *View) hear(msg heard) tea.Cmd {
 		v.silent = !v.state.Over()
 		return nil
 	}
-	return v.listen()
+	return tea.Batch(v.listen(), v.rehearse())
+}
+
+// rehearsed is what came of imagining how a state goes on.
+type rehearsed struct {
+	state  *run.State
+	answer rehearse.Answer
+}
+
+// rehearseEvery is how often a run under way is imagined anew.
+const rehearseEvery = 2 * time.Second
+
+// rehearse imagines beside the screen how what is shown goes on, now and again.
+func (v *View) rehearse() tea.Cmd {
+	if v.state == nil || v.state.Over() || time.Since(v.answerAt) < rehearseEvery {
+		return nil
+	}
+	v.answerAt = time.Now()
+	state, snap, now, order := v.state, v.state.Snapshot(), time.Now(), v.order
+	return func() tea.Msg {
+		var a rehearse.Answer
+		var err error
+		if order != nil {
+			a, err = v.app.Rehearse(v.ctx, order.Plan, order.Limits)
+		} else {
+			a, err = v.app.RehearseRest(v.ctx, snap, now)
+		}
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return rehearsed{state, a}
+	}
 }
 
 // followUp moves the selection on when what was selected stands.
@@ -182,7 +272,7 @@ func (v *View) followUp() {
 	if r == nil || r.Status == run.Standing || r.Status == run.Planned {
 		v.elevation.Selected = part.First(v.state)
 	}
-	if v.state.Over() && v.state.Status == run.Standing {
+	if v.state.Over() && v.state.Status == run.Standing && !v.state.Retiring() {
 		for i := range v.state.Resources {
 			if x := &v.state.Resources[i]; x.Kind == plan.Endpoint {
 				v.elevation.Selected = x.ID // what it was all for
@@ -194,6 +284,9 @@ func (v *View) followUp() {
 
 // Key acts on a key.
 func (v *View) Key(key string) (tea.Cmd, bool) {
+	if v.log.open && v.log.key(key) {
+		return nil, true
+	}
 	switch key {
 	case "up", "k":
 		v.move(0, -1)
@@ -225,7 +318,22 @@ func (v *View) Key(key string) (tea.Cmd, bool) {
 	case "[", "]":
 		return v.otherRun(key), true
 	case "r":
+		if len(v.waiting()) > 0 {
+			return v.decide(run.Retry), true
+		}
 		return v.begin(), true
+	case "s":
+		if len(v.waiting()) == 0 {
+			return nil, false
+		}
+		return v.confirmSkip(), true
+	case "n":
+		if n := len(v.waiting()); n > 0 {
+			v.held = (v.held + 1) % n
+			v.elevation.Selected, v.follow = v.state.Plan.Plank(v.waiting()[v.held].Resource), false
+		}
+	case "L":
+		v.log.open = !v.log.open
 	default:
 		return nil, false
 	}
@@ -257,17 +365,15 @@ func (v *View) otherRun(key string) tea.Cmd {
 
 // begin asks whether to run the plan on screen.
 func (v *View) begin() tea.Cmd {
-	if v.draft == nil || v.state == nil {
+	if v.order == nil || v.state == nil {
 		return view.Cmd(view.Told{Text: "this is a run already; 2 Design makes a new plan"})
 	}
-	p := v.draft.Plan
+	o := *v.order
 	return view.Cmd(view.Confirm{Act: view.Act{
-		Name: "run this plan",
-		Effect: fmt.Sprintf("builds %d resources at %d sites in %d steps, expected to take %s; costs %.3f %s/h from then on",
-			len(p.Resources), len(p.Sites), len(p.Steps), part.Clock(time.Duration(p.Seconds*float64(time.Second))), p.CostPerHour, p.Currency),
+		Name: "run this plan", Effect: v.effect(), Type: v.mustType(),
 		Do: func() tea.Cmd {
 			return func() tea.Msg {
-				id, err := v.app.Begin(v.ctx, app.Order{Plan: p, Template: v.draft.Template.Origin()})
+				id, err := v.app.Begin(v.ctx, o)
 				if err != nil {
 					return view.Told{Text: err.Error(), Bad: true}
 				}
@@ -292,6 +398,10 @@ func (v *View) Find(text string) bool {
 	if v.state == nil {
 		return false
 	}
+	if v.log.open {
+		v.log.find(text)
+		return true
+	}
 	text = strings.ToLower(text)
 	for i := range v.state.Resources {
 		r := &v.state.Resources[i]
@@ -306,29 +416,15 @@ func (v *View) Find(text string) bool {
 // Keys are the view's keys.
 func (v *View) Keys() []view.Key {
 	keys := []view.Key{{Key: "↑↓←→", Does: "plank"}}
-	if v.draft != nil {
+	switch {
+	case v.order != nil:
 		keys = append(keys, view.Key{Key: "r", Does: "run it"})
+	case len(v.waiting()) > 0:
+		keys = append(keys, view.Key{Key: "r", Does: "retry"}, view.Key{Key: "s", Does: "skip"}, view.Key{Key: "n", Does: "next failed"})
 	}
 	return append(keys, view.Key{Key: "enter", Does: "detail"}, view.Key{Key: "w", Does: "why"}, view.Key{Key: "a", Does: "acts"},
 		view.Key{Key: "z", Does: "zoom"}, view.Key{Key: "b", Does: "by service"}, view.Key{Key: "t", Does: "timeline"},
-		view.Key{Key: "f", Does: "follow"}, view.Key{Key: "[ ]", Does: "other runs"}, view.Key{Key: "/", Does: "find"}, view.Key{Key: "e", Does: "export"})
-}
-
-// Acts are what can be done to the plan or run.
-func (v *View) Acts() []view.Act {
-	switch {
-	case v.state == nil:
-		return nil
-	case v.draft != nil:
-		return []view.Act{{Name: "run this plan", Effect: "asks once more, with what it costs", Do: v.begin},
-			{Name: "back to the design", Effect: "nothing is built", Do: func() tea.Cmd { return view.Cmd(view.Goto{Digit: "2"}) }}}
-	case !v.state.Over() && !v.silent:
-		return []view.Act{{Name: fmt.Sprintf("cancel run %d", v.runID), Type: v.state.Plan.Name,
-			Effect: "begins no further step and interrupts those under way; what stands stays, and the journal says how far each got",
-			Do:     v.cancel}}
-	}
-	return []view.Act{{Name: "plan again", Effect: "goes to the design; nothing is built before you say so",
-		Do: func() tea.Cmd { return view.Cmd(view.Goto{Digit: "2"}) }}}
+		view.Key{Key: "L", Does: "log"}, view.Key{Key: "f", Does: "follow"}, view.Key{Key: "[ ]", Does: "other runs"}, view.Key{Key: "/", Does: "find"}, view.Key{Key: "e", Does: "export"})
 }
 
 func (v *View) cancel() tea.Cmd {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"andamio/internal/app"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -51,6 +52,10 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 		v.drawBrief(c, main)
 		main.Y, main.H = main.Y+1, main.H-1
 	}
+	if v.log.open {
+		v.log.draw(c, part.Rect{X: main.X, Y: main.Y + 1, W: main.W, H: main.H - 1}, v.state)
+		return
+	}
 	v.elevation.Draw(c, main, v.state)
 }
 
@@ -82,22 +87,80 @@ func (v *View) drawEmpty(c *part.Canvas, r part.Rect) {
 func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	s, p := v.state, v.state.Plan
 	x := c.Cut(r.X+1, r.Y, 30, part.In(part.Text).Strong(), p.Name) + 2
-	if v.draft != nil {
-		x = c.Text(x, r.Y, part.In(part.Dim), words(p.Preset, "plan")) + 3
+	if v.order != nil {
+		what := words(p.Preset, "plan")
+		if p.Purpose != "" {
+			what = p.Purpose
+		}
+		x = c.Cut(x, r.Y, 40, part.In(part.Dim), what) + 3
 		x = c.Text(x, r.Y, part.In(part.Steel), c.Look.Mark(run.Planned)+" not begun") + 3
-		c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%d steps on %d resources   about %s   %.3f %s/h", len(p.Steps), len(p.Resources),
-			part.Clock(seconds(p.Seconds)), p.CostPerHour, p.Currency))
+		x = c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%s   about %s", v.extent(), v.expected())) + 2
+		x = c.Cut(x, r.Y, r.W-x, part.In(part.Dim), v.band()) + 3
+		c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%.3f %s/h", p.CostPerHour, p.Currency))
 		return
 	}
-	x = c.Text(x, r.Y, part.In(part.Dim), words(p.Preset, fmt.Sprintf("run %d", v.runID))) + 3
+	what := fmt.Sprintf("run %d", v.runID)
+	if p.Purpose != "" {
+		what += " · " + p.Purpose
+	}
+	x = c.Cut(x, r.Y, 44, part.In(part.Dim), words(p.Preset, what)) + 3
 	status := s.Status
 	word := string(status)
+	if status == run.Standing && s.Retiring() {
+		status, word = run.Retired, "everything is gone"
+	}
 	if v.silent {
 		status, word = run.Failed, "its worker is silent: what follows is the last that is known"
 	}
 	x = c.Text(x, r.Y, part.In(part.InkOf(status)), c.Look.Mark(status)+" "+word) + 3
 	x = c.Text(x, r.Y, part.In(part.Text), fmt.Sprintf("%d of %d steps", s.Done, len(s.Steps))) + 3
-	c.Cut(x, r.Y, r.W-x, part.In(part.Text), v.timeText())
+	x = c.Cut(x, r.Y, r.W-x, part.In(part.Text), v.timeText()) + 2
+	x = c.Cut(x, r.Y, r.W-x, part.In(part.Dim), v.band())
+	if others := v.others(); others != "" {
+		c.Cut(x+2, r.Y, r.W-x-2, part.In(part.Sky), others)
+	}
+}
+
+// others says what else is under way.
+func (v *View) others() string {
+	n := 0
+	for _, r := range v.runs {
+		if r.ID != v.runID && r.State == run.UnderWay && app.Lives(r) {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("and %d more under way [ ]", n)
+}
+
+// extent is how much an order does.
+func (v *View) extent() string {
+	p := v.order.Plan
+	if p.Purpose != "" {
+		return fmt.Sprintf("%d steps: %s", len(p.Steps), counted(p))
+	}
+	return fmt.Sprintf("%d steps on %d resources", len(p.Steps), len(p.Resources))
+}
+
+// expected is the median that was rehearsed, or the plan's own expectation until it is.
+func (v *View) expected() string {
+	if v.answer.P50 > 0 {
+		return part.Clock(v.answer.P50)
+	}
+	return part.Clock(seconds(v.state.Plan.Seconds))
+}
+
+// band is what nine in ten rehearsed runs stay under, and after the end what was expected before the beginning.
+func (v *View) band() string {
+	switch {
+	case v.state.Over() && v.state.Rehearsed.P90 > 0:
+		return fmt.Sprintf("(rehearsed: half under %s, 9 in 10 under %s)", part.Clock(v.state.Rehearsed.P50), part.Clock(v.state.Rehearsed.P90))
+	case v.state.Over() || v.answer.P90 == 0:
+		return ""
+	}
+	return fmt.Sprintf("(9 in 10: under %s)", part.Clock(v.answer.P90))
 }
 
 func words(preset, kind string) string {
@@ -115,7 +178,7 @@ func (v *View) timeText() string {
 		return "about to begin"
 	}
 	if s.Over() {
-		return fmt.Sprintf("took %s, expected %s", part.Clock(s.Ended.Sub(s.Started)), part.Clock(seconds(s.Plan.Seconds)))
+		return fmt.Sprintf("took %s", part.Clock(s.Ended.Sub(s.Started)))
 	}
 	if v.silent {
 		return ""

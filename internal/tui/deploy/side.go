@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 )
@@ -118,12 +119,24 @@ func (s *side) ours(r *run.Resource) string {
 		}
 	}
 	switch {
-	case r.Status == run.Standing && r.Kind == plan.Endpoint:
-		return "serving"
+	case r.Change == plan.Keep:
+		return "kept as it stands"
+	case s.v.order != nil && r.Change != "":
+		return "to " + changeWord(r.Change)
+	case r.Status == run.Standing:
+		if stage := s.v.state.Stage(r.ID); stage != run.NotBegun {
+			return string(stage)
+		}
 	case r.Status == run.UnderWay:
 		return "part done, next waits"
 	}
 	return string(r.Status)
+}
+
+// changeWord is a change as something that is to be done.
+func changeWord(c plan.Change) string {
+	return "be " + map[plan.Change]string{plan.Build: "built", plan.Amend: "changed in place",
+		plan.Rebuild: "rebuilt", plan.Retire: "retired"}[c]
 }
 
 func (s *side) oursAge(r *run.Resource) string {
@@ -264,8 +277,9 @@ const failedShown = 2
 func (s *side) footRows() int {
 	rows := 3
 	if f := s.failed(); len(f) > 0 {
-		rows += 2 + 3*min(len(f), failedShown)
+		rows += 3 + 3*min(len(f), failedShown)
 	}
+	rows += len(s.decisive())
 	return rows
 }
 
@@ -273,9 +287,15 @@ func (s *side) footRows() int {
 func (s *side) foot() {
 	s.y = s.r.Y + s.r.H - s.footRows()
 	if failed := s.failed(); len(failed) > 0 {
-		s.c.Text(s.r.X, s.y, part.In(part.Violet).Strong(), fmt.Sprintf("failed: %d", len(failed)))
+		waits := len(s.v.waiting()) > 0
+		at := min(s.v.held, len(failed)-1)
+		word := fmt.Sprintf("failed: %d", len(failed))
+		if waits {
+			word = fmt.Sprintf("waits for you: %d of %d", at+1, len(failed))
+		}
+		s.c.Text(s.r.X, s.y, part.In(part.Violet).Strong(), word)
 		s.y++
-		for _, st := range failed[:min(len(failed), failedShown)] {
+		for _, st := range failed[min(at, max(len(failed)-failedShown, 0)):][:min(len(failed), failedShown)] {
 			x := s.c.Text(s.r.X, s.y, part.In(part.Coral), s.c.Look.Mark(run.Failed)+" ")
 			s.c.Cut(x, s.y, s.r.W-2, part.In(part.Text), st.ID)
 			for i, l := range part.Wrap(st.Error, s.r.W-2) {
@@ -285,6 +305,18 @@ func (s *side) foot() {
 			}
 			s.y += 3
 		}
+		if waits {
+			s.choices()
+		}
+		s.y += 2
+	}
+	for i, d := range s.decisive() {
+		if i == 0 {
+			s.c.Text(s.r.X, s.y, part.In(part.Steel).Strong(), "most likely to decide it")
+		} else {
+			x := s.c.Text(s.r.X, s.y, part.In(part.Ochre), fmt.Sprintf("%3.0f %% ", d.Share*100))
+			s.c.Cut(x+1, s.y, s.r.X+s.r.W-x-1, part.In(part.Text), d.Step)
+		}
 		s.y++
 	}
 	p := s.v.state.Plan
@@ -292,6 +324,27 @@ func (s *side) foot() {
 	s.y++
 	x := s.c.Text(s.r.X, s.y, part.In(part.Text).Strong(), fmt.Sprintf("%.3f", s.v.costNow()))
 	s.c.Cut(x+1, s.y, s.r.X+s.r.W-x-1, part.In(part.Dim), fmt.Sprintf("%s/h now · %.3f when all stands", p.Currency, p.CostPerHour))
+}
+
+// choices are the keys that settle a failed step.
+func (s *side) choices() {
+	x := s.r.X + 2
+	for _, k := range [][2]string{{"r", "retry"}, {"s", "skip"}, {"a", "more"}, {"n", "next"}} {
+		x = s.c.Text(x, s.y, part.In(part.Ochre), k[0])
+		x = s.c.Text(x+1, s.y, part.In(part.Dim), k[1]) + 2
+	}
+}
+
+// decisiveShown is how many of the steps are shown that most likely decide the duration.
+const decisiveShown = 3
+
+// decisive are those steps, with an empty one in front for the title; none where there is no room or no rehearsal.
+func (s *side) decisive() []rehearse.Decisive {
+	all := s.v.answer.Decisive
+	if len(all) == 0 || s.v.order == nil || s.r.H < 34 {
+		return nil
+	}
+	return append([]rehearse.Decisive{{}}, all[:min(len(all), decisiveShown)]...)
 }
 
 // costNow is the cost of what has been created.

@@ -20,7 +20,15 @@ func (v *View) Why() view.Note {
 	if r == nil {
 		return view.Note{Title: "why", Lines: []view.Line{view.Say("nothing is selected")}}
 	}
-	lines := []view.Line{view.Head(fmt.Sprintf("why at %s%s", r.Site, zone(r)))}
+	var lines []view.Line
+	if len(r.Reasons) > 0 {
+		lines = append(lines, view.Head("why "+string(r.Change)))
+		for _, w := range r.Reasons {
+			lines = append(lines, view.Say("  "+w))
+		}
+		lines = append(lines, view.Say(""))
+	}
+	lines = append(lines, view.Head(fmt.Sprintf("why at %s%s", r.Site, zone(r))))
 	for _, w := range r.Why {
 		lines = append(lines, view.Say("  "+w))
 	}

@@ -122,13 +122,13 @@ func (s shade) in(profile colorprofile.Profile) color.Color {
 }
 
 var full = Glyphs{
-	status: map[run.Status]string{run.Planned: "▱", run.UnderWay: "◩", run.Standing: "■", run.Failed: "✕", run.Held: "‖", run.Stopped: "▁", run.Passed: "▫"},
+	status: map[run.Status]string{run.Planned: "▱", run.UnderWay: "◩", run.Standing: "■", run.Failed: "✕", run.Held: "‖", run.Stopped: "◪", run.Passed: "▫", run.Retired: "▁"},
 	Post:   '┃', Beam: '━', Cross: '╋', Left: '┣', Right: '┫', Ground: '▀', PickLeft: '▐', PickRight: '▌', Under: '↧', Over: '↥',
 	Bar: '█', Forecast: '░', Now: '│', Thin: '─', Down: '│', Rule: '━', Dot: '·',
 }
 
 var plain = Glyphs{
-	status: map[run.Status]string{run.Planned: "o", run.UnderWay: ">", run.Standing: "#", run.Failed: "X", run.Held: "!", run.Stopped: "_", run.Passed: "-"},
+	status: map[run.Status]string{run.Planned: "o", run.UnderWay: ">", run.Standing: "#", run.Failed: "X", run.Held: "!", run.Stopped: "%", run.Passed: "-", run.Retired: "_"},
 	Post:   '|', Beam: '-', Cross: '+', Left: '+', Right: '+', Ground: '=', PickLeft: '[', PickRight: ']', Under: 'v', Over: '^',
 	Bar: '#', Forecast: '.', Now: '|', Thin: '-', Down: '|', Rule: '-', Dot: '.',
 }
@@ -138,13 +138,13 @@ func (l *Look) Mark(s run.Status) string { return l.Glyphs.status[s] }
 
 // InkOf is a status's colour; GroundOf that of a plank with the status.
 func InkOf(s run.Status) Ink {
-	return map[run.Status]Ink{run.Planned: Steel, run.UnderWay: Sky, run.Standing: Teal, run.Failed: Coral, run.Held: Violet, run.Stopped: Coral, run.Passed: Dim}[s]
+	return map[run.Status]Ink{run.Planned: Steel, run.UnderWay: Sky, run.Standing: Teal, run.Failed: Coral, run.Held: Violet, run.Stopped: Coral, run.Passed: Dim, run.Retired: Dim}[s]
 }
 
 // GroundOf is the background of a plank with the status.
 func GroundOf(s run.Status) Ink {
 	return map[run.Status]Ink{run.Planned: OnPlanned, run.UnderWay: OnUnderWay, run.Standing: OnStanding, run.Failed: OnFailed,
-		run.Held: OnHeld, run.Stopped: OnFailed, run.Passed: OnPlanned}[s]
+		run.Held: OnHeld, run.Stopped: OnFailed, run.Passed: OnPlanned, run.Retired: OnPlanned}[s]
 }
 
 // Style is how a cell looks.

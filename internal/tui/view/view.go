@@ -88,6 +88,17 @@ type Runs struct{ Runs []store.Run }
 type OpenRun struct{ ID int64 }
 type OpenDraft struct{ Draft *app.Draft }
 
+// OpenOrder asks the Deploy view to show what an order would do, before it is run.
+type OpenOrder struct{ Order app.Order }
+
+// OpenShell asks the Operate view for a shell on an instance of a deployment.
+type OpenShell struct{ Host app.Host }
+
+// Raw is a view that may want a key as it was pressed, for a shell in it; false leaves it to the others.
+type Raw interface {
+	Raw(key tea.KeyPressMsg) (tea.Cmd, bool)
+}
+
 // Drafted says what the template is worked out to now.
 type Drafted struct{ Draft *app.Draft }
 

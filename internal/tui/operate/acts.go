@@ -1,0 +1,112 @@
+package operate
+
+import (
+	"fmt"
+	"strconv"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/tui/view"
+)
+
+// compile works an order out beside the screen and has the Deploy view show it: nothing is done before it was seen.
+func (v *View) compile(make func() (app.Order, error)) tea.Cmd {
+	return func() tea.Msg {
+		o, err := make()
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		if len(o.Plan.Steps) == 0 {
+			return view.Told{Text: "it stands as it is wanted: nothing is to be done"}
+		}
+		return tea.BatchMsg{view.Cmd(view.OpenOrder{Order: o}), view.Cmd(view.Goto{Digit: "4"})}
+	}
+}
+
+// Acts are what can be done to the selected deployment or tier; each shows its plan first.
+func (v *View) Acts() []view.Act {
+	d := v.selected()
+	if d == nil || d.State() == run.Retired {
+		return nil
+	}
+	id, tier := d.ID, v.rows[v.at].tier
+	what := d.Name
+	if tier != "" {
+		what = tier
+	}
+	first := func(name, effect string, make func() (app.Order, error)) view.Act {
+		return view.Act{Name: name, Effect: effect + "; shows the plan first", Do: func() tea.Cmd { return v.compile(make) }}
+	}
+	acts := []view.Act{
+		{Name: "open a shell", Effect: "on the instance of the selected plank", Do: v.shellHere},
+		first("stop "+what, "stops what runs there and switches its instances off", func() (app.Order, error) { return v.app.Powering(v.ctx, id, tier, false) }),
+		first("start "+what, "switches its instances on and starts what runs there", func() (app.Order, error) { return v.app.Powering(v.ctx, id, tier, true) }),
+		{Name: "change an input", Effect: "shows the plan that leads to the design with it", Ask: "NAME=VALUE",
+			Answer: func(text string) tea.Cmd {
+				return v.compile(func() (app.Order, error) { return v.app.ChangingInput(v.ctx, id, text) })
+			}, Wrong: func(string) string { return "" }},
+		first("update from the template", "compares what stands with the template as it is now", func() (app.Order, error) {
+			draft, o, err := v.app.Updating(v.ctx, id, "", app.Wish{})
+			if err == nil && draft.Plan == nil {
+				err = fmt.Errorf("the template cannot be planned now: %v %v", draft.Err, draft.Diagnostics)
+			}
+			return o, err
+		}),
+	}
+	if node := v.scalable(d, tier); node != "" {
+		acts = append(acts, view.Act{Name: "scale " + node, Effect: "gives it more or fewer instances; shows the plan first", Ask: "how many",
+			Answer: func(text string) tea.Cmd {
+				n, _ := strconv.Atoi(text)
+				return v.compile(func() (app.Order, error) { return v.app.Scaling(v.ctx, id, node, n) })
+			}, Wrong: func(text string) string {
+				if n, err := strconv.Atoi(text); err != nil || n < 0 {
+					return "that is no number of instances"
+				}
+				return ""
+			}})
+	}
+	return append(acts,
+		view.Act{Name: "clone " + d.Name, Effect: "another deployment like it, with addresses of its own; shows the plan first", Ask: "its name",
+			Answer: func(text string) tea.Cmd {
+				return v.compile(func() (app.Order, error) { return v.app.Cloning(v.ctx, id, text) })
+			}, Wrong: func(string) string { return "" }},
+		first("retire "+d.Name, "takes everything of it away", func() (app.Order, error) { return v.app.Retiring(v.ctx, id) }))
+}
+
+// scalable is the node of a tier whose number of instances an input may say: that of its instances.
+func (v *View) scalable(d *app.Deployment, tier string) string {
+	for i := range d.Stand.Plan.Resources {
+		if r := &d.Stand.Plan.Resources[i]; r.Kind == plan.Instance && tierOf(r) == tier {
+			return r.Node
+		}
+	}
+	return ""
+}
+
+// shellHere opens a shell on the instance of the selected plank.
+func (v *View) shellHere() tea.Cmd {
+	d, s := v.selected(), v.state()
+	if d == nil || s == nil {
+		return nil
+	}
+	r := s.Resource(v.elevation.Selected)
+	if r == nil {
+		return view.Cmd(view.Told{Text: "select a plank first: tab goes to the elevation"})
+	}
+	on := r.ID
+	switch {
+	case r.On != "":
+		on = r.On
+	case r.Spec.EndpointOf != "":
+		on = s.Resource(r.Spec.EndpointOf).On
+	}
+	for _, h := range d.Hosts() {
+		if h.ID == on {
+			return v.openShell(h)
+		}
+	}
+	return view.Cmd(view.Told{Text: r.Title + " runs on no instance, so there is no shell to open"})
+}

@@ -1,0 +1,424 @@
+// Package operate is the Operate view: is it well, and what can I do to it? The deployments that stand, by tier with
+// what we think, what the sites say and whether the endpoints answer; the elevation of the selected one; and shells into
+// its instances.
+package operate
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/elevation"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// View is the Operate view.
+type View struct {
+	ctx context.Context
+	app *app.App
+
+	all    []app.Deployment
+	states map[int64]*run.State
+	looked map[int64]app.Looked
+	rows   []row
+	at     int
+	// seen says by what runs the deployments were worked out; they are worked out anew when those change.
+	seen string
+	// drawn is when the view was on screen last: while it is not, nothing is asked.
+	drawn     time.Time
+	now       time.Time
+	elevation part.Elevation
+	// inElevation says that the arrows move in the elevation, and not in the list.
+	inElevation bool
+	log         bool
+	at0         map[int]int
+	shells      shells
+}
+
+// row is a line of the list: a deployment, or a tier of one.
+type row struct {
+	deployment int
+	tier       string
+}
+
+// New makes the view.
+func New(ctx context.Context, a *app.App) *View {
+	return &View{ctx: ctx, app: a, states: map[int64]*run.State{}, looked: map[int64]app.Looked{}}
+}
+
+// Name, Digit and Badge describe the tab.
+func (v *View) Name() string  { return "Operate" }
+func (v *View) Digit() string { return "5" }
+
+// Badge counts the deployments that are not well.
+func (v *View) Badge(time.Time) string {
+	n := 0
+	for i := range v.all {
+		if h := v.health(&v.all[i], ""); h.bad > 0 {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// gathered are the deployments with their pictures.
+type gathered struct {
+	seen   string
+	all    []app.Deployment
+	states map[int64]*run.State
+	err    error
+}
+
+// looked is what was asked of the sites and endpoints.
+type looked struct {
+	id  int64
+	now app.Looked
+	err error
+}
+
+type lookTick struct{}
+
+// lookEvery is how often what stands is asked for, while it is on screen.
+const lookEvery = 4 * time.Second
+
+// Update hears messages.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case view.Runs:
+		return v.gather(msg)
+	case gathered:
+		return v.take(msg)
+	case lookTick:
+		return v.look()
+	case looked:
+		if msg.err == nil {
+			v.looked[msg.id] = msg.now
+			v.apply(msg.id)
+		}
+	case view.OpenShell:
+		return v.openShell(msg.Host)
+	case shellOutput, shellOpened, shellEnded:
+		return v.shells.update(msg)
+	}
+	return nil
+}
+
+// gather works out what stands, when runs have begun or ended since.
+func (v *View) gather(msg view.Runs) tea.Cmd {
+	var seen strings.Builder
+	for _, r := range msg.Runs {
+		fmt.Fprintf(&seen, "%d %s %v;", r.ID, r.State, r.Left)
+	}
+	first := v.seen == ""
+	if seen.String() == v.seen {
+		return nil
+	}
+	v.seen = seen.String()
+	work := func() tea.Msg {
+		out := gathered{seen: seen.String(), states: map[int64]*run.State{}}
+		out.all, out.err = v.app.Deployments(v.ctx)
+		for i := range out.all {
+			if s, err := v.app.Picture(v.ctx, &out.all[i]); err == nil {
+				out.states[out.all[i].ID] = s
+			}
+		}
+		return out
+	}
+	if first {
+		return tea.Batch(work, tick())
+	}
+	return work
+}
+
+func tick() tea.Cmd { return tea.Tick(lookEvery, func(time.Time) tea.Msg { return lookTick{} }) }
+
+func (v *View) take(msg gathered) tea.Cmd {
+	if msg.err != nil {
+		return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+	}
+	selected := v.selected()
+	id, tier := int64(0), ""
+	if selected != nil {
+		id, tier = selected.ID, v.rows[v.at].tier
+	}
+	v.all, v.states = msg.all, msg.states
+	v.list()
+	for i, r := range v.rows {
+		if v.all[r.deployment].ID == id && r.tier == tier {
+			v.at = i
+		}
+	}
+	v.at = min(v.at, max(len(v.rows)-1, 0))
+	for id := range v.looked {
+		v.apply(id)
+	}
+	return v.askNow()
+}
+
+// list makes the rows: deployments that stand with their tiers, then those that are retired.
+func (v *View) list() {
+	v.rows = nil
+	for _, retired := range []bool{false, true} {
+		for i := range v.all {
+			d := &v.all[i]
+			if (d.State() == run.Retired) != retired {
+				continue
+			}
+			v.rows = append(v.rows, row{deployment: i})
+			for _, t := range tiers(d) {
+				v.rows = append(v.rows, row{i, t})
+			}
+		}
+	}
+}
+
+// tiers are the services of what stands, in the order of the plan; what has none is gathered under its node.
+func tiers(d *app.Deployment) []string {
+	seen := map[string]bool{}
+	var out []string
+	for _, s := range d.Stand.Plan.Services {
+		seen[s.Name] = true
+		for i := range d.Stand.Plan.Resources {
+			if d.Stand.Plan.Resources[i].Service == s.Name {
+				out = append(out, s.Name)
+				break
+			}
+		}
+	}
+	for i := range d.Stand.Plan.Resources {
+		r := &d.Stand.Plan.Resources[i]
+		if t := tierOf(r); t != "" && !seen[t] && r.Kind == plan.Software {
+			seen[t] = true
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+func tierOf(r *plan.Resource) string {
+	if r.Service != "" {
+		return r.Service
+	}
+	return r.Node
+}
+
+// look asks what is on screen, and again after a while.
+func (v *View) look() tea.Cmd {
+	if time.Since(v.drawn) > lookEvery {
+		return tick()
+	}
+	return tea.Batch(v.askNow(), tick())
+}
+
+func (v *View) askNow() tea.Cmd {
+	d := v.selected()
+	if d == nil || v.states[d.ID] == nil || len(d.Stand.Plan.Resources) == 0 {
+		return nil
+	}
+	id, s := d.ID, v.states[d.ID]
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(v.ctx, 10*time.Second)
+		defer cancel()
+		now, err := v.app.Look(ctx, s)
+		return looked{id, now, err}
+	}
+}
+
+// apply takes what was said into the picture.
+func (v *View) apply(id int64) {
+	s := v.states[id]
+	if s == nil {
+		return
+	}
+	now := v.looked[id]
+	for i := range s.Resources {
+		r := &s.Resources[i]
+		if said, ok := now.Sites[r.ID]; ok {
+			r.SiteSaid = said
+		}
+		if said, ok := now.Answers[r.ID]; ok {
+			r.Answer = said
+		}
+	}
+	if d := v.selected(); d != nil && d.ID == id { // planks show how things are, not only that they were built
+		for i := range s.Resources {
+			s.Resources[i].Status = v.condition(&s.Resources[i]).status
+		}
+	}
+	s.LastSeq++ // arrangements are kept while nothing happens, and something has
+}
+
+// selected is the deployment that is selected.
+func (v *View) selected() *app.Deployment {
+	if v.at >= len(v.rows) {
+		return nil
+	}
+	return &v.all[v.rows[v.at].deployment]
+}
+
+// state is the picture of the selected deployment.
+func (v *View) state() *run.State {
+	if d := v.selected(); d != nil {
+		return v.states[d.ID]
+	}
+	return nil
+}
+
+// Key acts on a key.
+func (v *View) Key(key string) (tea.Cmd, bool) {
+	switch key {
+	case "up", "k":
+		v.move(0, -1)
+	case "down", "j":
+		v.move(0, 1)
+	case "left", "h":
+		v.move(-1, 0)
+	case "right", "l":
+		v.move(1, 0)
+	case "tab":
+		if len(v.shells.open) > 0 && v.inElevation {
+			v.shells.focus = true
+			v.inElevation = false
+			return nil, true
+		}
+		v.inElevation = !v.inElevation
+	case "z":
+		v.elevation.Zoom = v.elevation.Zoom.Next()
+	case "b":
+		v.elevation.By = elevation.ByService - v.elevation.By
+	case "L":
+		v.log = !v.log
+	case "o":
+		return v.shellHere(), true
+	case "enter":
+		if d := v.selected(); d != nil {
+			return tea.Batch(view.Cmd(view.OpenRun{ID: d.Last().ID}), view.Cmd(view.Goto{Digit: "4"})), true
+		}
+	case "esc":
+		if !v.inElevation {
+			return nil, false
+		}
+		v.inElevation = false
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+func (v *View) move(dx, dy int) {
+	s := v.state()
+	if v.inElevation && s != nil {
+		v.elevation.Move(s, dx, dy)
+		return
+	}
+	before := v.selected()
+	v.at = min(max(v.at+dy, 0), max(len(v.rows)-1, 0))
+	v.pick(before)
+}
+
+// pick selects in the elevation what belongs to the selected row.
+func (v *View) pick(before *app.Deployment) {
+	s := v.state()
+	if s == nil {
+		return
+	}
+	if d := v.selected(); before == nil || d.ID != before.ID {
+		v.elevation.Selected = part.First(s)
+	}
+	tier := ""
+	if v.at < len(v.rows) {
+		tier = v.rows[v.at].tier
+	}
+	for i := range s.Resources {
+		if r := &s.Resources[i]; tier != "" && tierOf(r.Resource) == tier && r.Kind == plan.Software {
+			v.elevation.Selected = r.ID
+			return
+		}
+	}
+}
+
+// Raw gives keys to the shell that has the focus.
+func (v *View) Raw(key tea.KeyPressMsg) (tea.Cmd, bool) { return v.shells.raw(key) }
+
+// Click selects the plank or row under the mouse; Wheel moves the selection.
+func (v *View) Click(x, y int) tea.Cmd {
+	if id := v.elevation.At(x, y); id != "" {
+		v.elevation.Selected, v.inElevation = id, true
+		return nil
+	}
+	if i, ok := v.at0[y]; ok {
+		before := v.selected()
+		v.at, v.inElevation = i, false
+		v.pick(before)
+	}
+	return nil
+}
+
+// Wheel moves the selection.
+func (v *View) Wheel(dy int) { v.move(0, dy) }
+
+// Find selects the first row or plank with the text.
+func (v *View) Find(text string) bool {
+	text = strings.ToLower(text)
+	before := v.selected()
+	for i, r := range v.rows {
+		if strings.Contains(strings.ToLower(v.all[r.deployment].Name+" "+r.tier), text) && (r.tier != "" || strings.Contains(strings.ToLower(v.all[r.deployment].Name), text)) {
+			v.at = i
+			v.pick(before)
+			return true
+		}
+	}
+	if s := v.state(); s != nil {
+		for i := range s.Resources {
+			if r := &s.Resources[i]; strings.Contains(strings.ToLower(r.Title+" "+r.ID), text) {
+				v.elevation.Selected = s.Plan.Plank(r.ID)
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Keys are the view's keys.
+func (v *View) Keys() []view.Key {
+	if v.shells.focus {
+		return []view.Key{{Key: leave, Does: "leave the shell"}, {Key: next, Does: "next shell"}, {Key: "exit", Does: "ends it"}}
+	}
+	return []view.Key{{Key: "↑↓", Does: "tier"}, {Key: "tab", Does: "elevation"}, {Key: "a", Does: "acts"}, {Key: "o", Does: "shell"}, {Key: "enter", Does: "last run"},
+		{Key: "w", Does: "why"}, {Key: "L", Does: "log"}, {Key: "z", Does: "zoom"}, {Key: "b", Does: "by service"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
+}
+
+// Export writes the elevation and the timeline of what stands.
+func (v *View) Export() tea.Cmd {
+	s := v.state()
+	if s == nil {
+		return nil
+	}
+	snap, by := s.Snapshot(), v.elevation.By
+	return func() tea.Msg { return view.Written(app.ExportPictures(snap, by, time.Now(), ".")) }
+}
+
+// Why explains the selected resource: why it is there, and why it counts as well or not.
+func (v *View) Why() view.Note {
+	s := v.state()
+	if s == nil || s.Resource(v.elevation.Selected) == nil {
+		return view.Note{Title: "why", Lines: []view.Line{view.Say("nothing is selected")}}
+	}
+	r := s.Resource(v.elevation.Selected)
+	lines := []view.Line{view.Head("why at " + r.Site)}
+	for _, w := range r.Why {
+		lines = append(lines, view.Say("  "+w))
+	}
+	lines = append(lines, view.Say(""), view.Head("why it counts as "+string(v.condition(r).word)), view.Say("  "+v.condition(r).why))
+	return view.Note{Title: "why " + r.Title, Lines: lines}
+}
