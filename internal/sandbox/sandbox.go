@@ -134,3 +134,19 @@ func token() string {
 	_, _ = crypto.Read(b)
 	return hex.EncodeToString(b)
 }
+
+// Disconnect breaks every open shell connection of the instances of that title, and returns how many there were; what
+// runs on them runs on.
+func (s *Sandbox) Disconnect(title string) int {
+	n := 0
+	for _, c := range s.clouds {
+		c.mu.Lock()
+		for _, t := range c.things {
+			if t.Title == title && t.host != nil {
+				n += t.host.Disconnect()
+			}
+		}
+		c.mu.Unlock()
+	}
+	return n
+}

@@ -40,8 +40,10 @@ type Host struct {
 	mu       sync.Mutex
 	networks []Network
 	services map[int]*service
-	cancel   context.CancelFunc
-	ctx      context.Context
+	// busy are connections on which a program runs.
+	busy   map[net.Conn]int
+	cancel context.CancelFunc
+	ctx    context.Context
 }
 
 // service is something that listens on a port of the host, on every network.
@@ -100,6 +102,29 @@ func (h *Host) Plug(n Network) error {
 		}
 	}
 	return nil
+}
+
+// hold counts the programs that run on a connection.
+func (h *Host) hold(c net.Conn, n int) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.busy == nil {
+		h.busy = map[net.Conn]int{}
+	}
+	if h.busy[c] += n; h.busy[c] <= 0 {
+		delete(h.busy, c)
+	}
+}
+
+// Disconnect breaks the connections on which a program runs, and returns how many there were; the programs run on.
+func (h *Host) Disconnect() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	n := len(h.busy)
+	for c := range h.busy {
+		c.Close()
+	}
+	return n
 }
 
 // Mount makes the folder at which a volume is attached.

@@ -35,7 +35,7 @@ func (h *Host) serveSSH(l net.Listener) {
 			if err != nil {
 				return
 			}
-			go (&session{h: h, channel: channel}).serve(requests)
+			go (&session{h: h, conn: conn, channel: channel}).serve(requests)
 		}
 	})
 }
@@ -50,6 +50,7 @@ func (h *Host) authorize(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permiss
 // session is one SSH session (RFC 4254, section 6).
 type session struct {
 	h       *Host
+	conn    net.Conn
 	channel ssh.Channel
 	env     []string
 	pty     bool
@@ -114,7 +115,9 @@ func (s *session) start(done chan struct{}, run func() int) bool {
 	s.started = true
 	go func() {
 		defer close(done)
+		s.h.hold(s.conn, 1)
 		code := run()
+		s.h.hold(s.conn, -1)
 		_, _ = s.channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{uint32(code)}))
 	}()
 	return true
