@@ -3,7 +3,7 @@
 GO ?= go
 BIN := bin/andamio
 
-.PHONY: build demo test lint bench screenshots tools
+.PHONY: build demo test lint bench soak screenshots tools
 
 build:
 	@mkdir -p bin
@@ -26,6 +26,10 @@ lint:
 
 bench: build
 	$(GO) run ./tools/bench
+
+# Workers are killed at random instants, 500 times or as often as KILLS says, while the stand-ins misbehave.
+soak: build
+	$(GO) run ./tools/soak $(KILLS)
 
 # Pictures of the views in docs/screenshots, made from the demo.
 screenshots: build

@@ -157,8 +157,8 @@ func TestShellsAndFiles(t *testing.T) {
 	a, _, _, _ := raised(t)
 	h, err := a.FindHost(ctx, "contacts-host")
 	require.NoError(t, err)
-	var out bytes.Buffer
-	code, err := a.Command(ctx, h, "echo on $(hostname); exit 3", nil, &out, &out)
+	var out, errOut bytes.Buffer
+	code, err := a.Command(ctx, h, "echo on $(hostname); exit 3", nil, &out, &errOut)
 	require.NoError(t, err)
 	assert.Equal(t, 3, code)
 	assert.Contains(t, out.String(), "on ")

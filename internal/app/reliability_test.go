@@ -231,8 +231,8 @@ func connectionBreaks(t *testing.T, m misfortune) string {
 	require.NoError(t, err)
 	for _, h := range dep.Hosts() {
 		if h.ID == "contacts-host-1" {
-			var out strings.Builder
-			_, err := a.Command(ctx, h, "cat /srv/runs", nil, &out, &out)
+			var out, errOut strings.Builder
+			_, err := a.Command(ctx, h, "cat /srv/runs", nil, &out, &errOut)
 			require.NoError(t, err)
 			assert.Equal(t, "run\n", out.String(), "the script was run once, though the connection broke: %s", m.name)
 		}

@@ -7,7 +7,6 @@
 package dispatch
 
 import (
-	"container/heap"
 	"maps"
 	"slices"
 
@@ -110,11 +109,11 @@ func (d *Dispatcher) push(i int32) {
 	s := &d.steps[i]
 	q := d.ready[s.class]
 	if q == nil {
-		q = &queue{d: d}
+		q = &queue{Heap[int32]{Before: d.before}}
 		d.ready[s.class] = q
 		d.order = append(d.order, s.class)
 	}
-	heap.Push(q, i)
+	q.Push(i)
 }
 
 // Next is the place in the plan of a step to begin now; false if none may.
@@ -128,14 +127,14 @@ func (d *Dispatcher) Next() (int, bool) {
 		if q.Len() == 0 || !d.room(c) {
 			continue
 		}
-		if best == nil || d.before(q.items[0], best.items[0]) {
+		if best == nil || d.before(q.Items[0], best.Items[0]) {
 			best = q
 		}
 	}
 	if best == nil {
 		return 0, false
 	}
-	i := heap.Pop(best).(int32)
+	i := best.Pop()
 	d.running++
 	d.atSite[d.steps[i].site]++
 	d.atClass[d.steps[i].class]++
@@ -227,28 +226,15 @@ func (d *Dispatcher) Needless() []int {
 	return out
 }
 
-// queue is a heap of ready steps of one class.
-type queue struct {
-	d     *Dispatcher
-	items []int32
-}
-
-func (q *queue) Len() int           { return len(q.items) }
-func (q *queue) Less(i, j int) bool { return q.d.before(q.items[i], q.items[j]) }
-func (q *queue) Swap(i, j int)      { q.items[i], q.items[j] = q.items[j], q.items[i] }
-func (q *queue) Push(x any)         { q.items = append(q.items, x.(int32)) }
-func (q *queue) Pop() any {
-	last := q.items[len(q.items)-1]
-	q.items = q.items[:len(q.items)-1]
-	return last
-}
+// queue holds the ready steps of one class, the one to begin first on top.
+type queue struct{ Heap[int32] }
 
 // Fork is a dispatcher in the same state that goes on by itself.
 func (d *Dispatcher) Fork() *Dispatcher {
 	f := &Dispatcher{plan: d.plan, limits: d.limits, steps: slices.Clone(d.steps), ready: make(map[class]*queue, len(d.ready)),
 		order: slices.Clone(d.order), atSite: maps.Clone(d.atSite), atClass: maps.Clone(d.atClass), running: d.running}
 	for c, q := range d.ready {
-		f.ready[c] = &queue{d: f, items: slices.Clone(q.items)}
+		f.ready[c] = &queue{Heap[int32]{Before: f.before, Items: slices.Clone(q.Items)}}
 	}
 	return f
 }

@@ -53,6 +53,15 @@ type Plank struct {
 	Critical bool
 	// Counts are the resources of a group by status; nil for a single resource.
 	Counts map[run.Status]int
+
+	// of are the plank's resources, each with those that are part of it.
+	of []member
+}
+
+// member is a resource with what is drawn on its plank.
+type member struct {
+	*run.Resource
+	parts []*run.Resource
 }
 
 // Has reports whether the plank shows the resource.
@@ -88,16 +97,56 @@ func New(s *run.State, by By, group bool) *Picture {
 			continue
 		}
 		cell := &p.Cells[r.Level-1][bay]
-		plank := single(r, parts[r.ID], critical[r.ID])
+		plank := Plank{IDs: []string{r.ID}, Title: r.Title, Note: r.Detail, Critical: critical[r.ID], of: []member{{r, parts[r.ID]}}}
 		key := groupKey{r.Level, bay, r.Node, r.Kind}
 		if j, seen := groups[key]; seen && group {
-			cell.Planks[j].join(plank, r)
+			cell.Planks[j].join(&plank, r)
 			continue
 		}
 		groups[key] = len(cell.Planks)
 		cell.Planks = append(cell.Planks, plank)
 	}
+	p.Refresh()
 	return p
+}
+
+// Refresh takes into account how the resources of the picture's state are by now. What is where does not change.
+func (p *Picture) Refresh() {
+	for _, cells := range p.Cells {
+		for b := range cells {
+			for i := range cells[b].Planks {
+				cells[b].Planks[i].refresh()
+			}
+		}
+	}
+}
+
+func (p *Plank) refresh() {
+	sum := 0.0
+	clear(p.Counts)
+	for i := range p.of {
+		status, fraction := p.of[i].now()
+		sum += fraction
+		if p.Counts != nil {
+			p.Counts[status]++
+		}
+		if i == 0 {
+			p.Status = status
+		} else {
+			p.Status = join(p.Status, status)
+		}
+	}
+	p.Fraction = sum / float64(len(p.of))
+}
+
+// now is how a resource is, with what is part of it.
+func (m *member) now() (run.Status, float64) {
+	status, fraction := m.Status, m.Resource.Fraction()
+	for _, p := range m.parts {
+		status = join(status, p.Status)
+		fraction += p.Fraction()
+	}
+	return status, fraction / float64(1+len(m.parts))
 }
 
 // groupKey tells which resources of a cell make one plank; the value beside it is the plank's place in the cell.
@@ -149,31 +198,16 @@ func (p *Picture) bays(pl *plan.Plan, by By) map[string]int {
 	return at
 }
 
-// single is the plank of one resource with what is part of it.
-func single(r *run.Resource, parts []*run.Resource, critical bool) Plank {
-	status, fraction := r.Status, r.Fraction()
-	for _, p := range parts {
-		status = join(status, p.Status)
-		fraction += p.Fraction()
-	}
-	return Plank{IDs: []string{r.ID}, Title: r.Title, Note: r.Detail, Status: status, Fraction: fraction / float64(1+len(parts)),
-		Critical: critical}
-}
-
 // join adds a resource to a group.
-func (p *Plank) join(o Plank, r *run.Resource) {
+func (p *Plank) join(o *Plank, r *run.Resource) {
 	if p.Counts == nil {
-		p.Counts = map[run.Status]int{p.Status: 1}
+		p.Counts = map[run.Status]int{}
 	}
-	p.Counts[o.Status]++
-	n := float64(len(p.IDs))
-	p.IDs = append(p.IDs, o.IDs...)
+	p.IDs, p.of = append(p.IDs, o.IDs...), append(p.of, o.of...)
 	p.Title = fmt.Sprintf("%s ×%d", r.Node, len(p.IDs))
 	if r.Kind == plan.Endpoint {
 		p.Title = fmt.Sprintf("%s %s ×%d", r.Node, r.Spec.Protocol, len(p.IDs))
 	}
-	p.Status = join(p.Status, o.Status)
-	p.Fraction = (p.Fraction*n + o.Fraction) / (n + 1)
 	p.Critical = p.Critical || o.Critical
 }
 

@@ -7,7 +7,6 @@ package rehearse
 
 import (
 	"cmp"
-	"container/heap"
 	"slices"
 	"time"
 
@@ -73,7 +72,10 @@ func imagine(p *plan.Plan, s *run.State, gone float64, h *history.History, o Opt
 	}
 	n := o.rounds(len(p.Steps))
 	bounded := newStage(p, s, gone, o.Limits)
-	free := newStage(p, s, gone, dispatch.Limits{})
+	var free *stage
+	if s == nil { // while it goes on nobody asks what no limits would do
+		free = newStage(p, s, gone, dispatch.Limits{})
+	}
 	draw := h.Draw(p, o.Seed)
 	all, unbounded := make([]float64, 0, n), make([]float64, 0, n)
 	counts := make([]int, len(p.Steps))
@@ -85,8 +87,10 @@ func imagine(p *plan.Plan, s *run.State, gone float64, h *history.History, o Opt
 		for _, i := range path {
 			counts[i]++
 		}
-		end, _ = free.play(seconds)
-		unbounded = append(unbounded, end)
+		if free != nil {
+			end, _ = free.play(seconds)
+			unbounded = append(unbounded, end)
+		}
 	}
 	out := Answer{Rounds: n, P50: duration(history.Quantile(all, 0.5)), P90: duration(history.Quantile(all, 0.9)),
 		Unbounded: duration(history.Quantile(unbounded, 0.5))}
@@ -126,7 +130,7 @@ type stage struct {
 	elapsed []float64
 	seconds []float64
 	by      []int32
-	ends    ends
+	ends    dispatch.Heap[end]
 }
 
 func newStage(p *plan.Plan, s *run.State, gone float64, l dispatch.Limits) *stage {
@@ -157,7 +161,7 @@ func (st *stage) play(seconds []float64) (float64, []int) {
 	d := st.fresh.Fork()
 	now := st.gone
 	last := int32(-1)
-	st.ends = st.ends[:0]
+	st.ends.Items, st.ends.Before = st.ends.Items[:0], sooner
 	for {
 		for {
 			i, ok := d.Next()
@@ -169,12 +173,12 @@ func (st *stage) play(seconds []float64) (float64, []int) {
 			if st.elapsed[i] >= 0 {
 				left -= st.elapsed[i]
 			}
-			heap.Push(&st.ends, end{now + left, int32(i)})
+			st.ends.Push(end{now + left, int32(i)})
 		}
-		if len(st.ends) == 0 {
+		if st.ends.Len() == 0 {
 			break
 		}
-		e := heap.Pop(&st.ends).(end)
+		e := st.ends.Pop()
 		now, last = e.at, e.step
 		d.Done(int(e.step))
 	}
@@ -190,20 +194,5 @@ type end struct {
 	step int32
 }
 
-// ends are the ends of what is under way, the first on top.
-type ends []end
-
-func (e ends) Len() int { return len(e) }
-func (e ends) Less(i, j int) bool {
-	if e[i].at != e[j].at {
-		return e[i].at < e[j].at
-	}
-	return e[i].step < e[j].step
-}
-func (e ends) Swap(i, j int) { e[i], e[j] = e[j], e[i] }
-func (e *ends) Push(x any)   { *e = append(*e, x.(end)) }
-func (e *ends) Pop() any {
-	last := (*e)[len(*e)-1]
-	*e = (*e)[:len(*e)-1]
-	return last
-}
+// sooner orders the ends of what is under way.
+func sooner(a, b end) bool { return a.at < b.at || a.at == b.at && a.step < b.step }

@@ -129,7 +129,7 @@ func TestNineInTenRunsStayUnderTheirP90(t *testing.T) {
 				samples = append(samples, history.Sample{Key: history.Key(p, &p.Steps[i]), Run: int64(past), Seconds: x})
 			}
 		}
-		a := rehearse.Plan(p, history.New(samples), rehearse.Options{Seed: seed, Rounds: 400})
+		a := rehearse.Plan(p, history.New(samples), rehearse.Options{Seed: seed, Rounds: 250})
 		for range 5 {
 			all++
 			if rehearse.Played(p, dispatch.Default, w.durations(p)) <= a.P90 {

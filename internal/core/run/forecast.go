@@ -20,13 +20,14 @@ func (s *State) Forecast(now time.Time) (bars []Bar, end time.Duration) {
 		gone = s.Ended.Sub(s.Started)
 	}
 	for i := range s.Steps {
-		bars[i] = s.bar(&s.Steps[i], bars, gone)
+		bars[i] = s.bar(i, bars, gone)
 		end = max(end, bars[i].To)
 	}
 	return bars, end
 }
 
-func (s *State) bar(st *Step, bars []Bar, gone time.Duration) Bar {
+func (s *State) bar(i int, bars []Bar, gone time.Duration) Bar {
+	st := &s.Steps[i]
 	expected := time.Duration(st.Seconds * float64(time.Second))
 	switch st.Status {
 	case Standing, Failed, Stopped, Passed:
@@ -48,8 +49,8 @@ func (s *State) bar(st *Step, bars []Bar, gone time.Duration) Bar {
 	if !s.Started.IsZero() {
 		from = gone
 	}
-	for _, a := range st.After {
-		from = max(from, bars[s.stepAt[a]].To)
+	for _, a := range s.after[i] {
+		from = max(from, bars[a].To)
 	}
 	return Bar{from, from + expected}
 }

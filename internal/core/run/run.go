@@ -134,7 +134,9 @@ type State struct {
 	// interrupted counts the steps that a cancel stopped.
 	interrupted int
 
-	stepAt     map[string]int
+	stepAt map[string]int
+	// after are the places of the steps that each step comes after.
+	after      [][]int32
 	resourceAt map[string]int
 	carries    map[string][]int
 }
@@ -161,6 +163,14 @@ func New(p *plan.Plan) *State {
 		s.stepAt[p.Steps[i].ID] = i
 		r := &s.Resources[s.resourceAt[p.Steps[i].Resource]]
 		r.steps = append(r.steps, i)
+	}
+	s.after = make([][]int32, len(p.Steps))
+	for i := range p.Steps {
+		for _, a := range p.Steps[i].After {
+			if at, known := s.stepAt[a]; known {
+				s.after[i] = append(s.after[i], int32(at))
+			}
+		}
 	}
 	return s
 }

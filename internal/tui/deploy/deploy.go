@@ -32,12 +32,13 @@ type View struct {
 	// held is which of the failed steps is chosen, in the queue of what waits for a person.
 	held int
 	// answer is what was rehearsed last, at what time of the run.
-	answer   rehearse.Answer
-	answerAt time.Time
-	log      logPane
-	state    *run.State
-	watch    <-chan app.Batch
-	stop     context.CancelFunc
+	answer     rehearse.Answer
+	answerAt   time.Time
+	answerTook time.Duration
+	log        logPane
+	state      *run.State
+	watch      <-chan app.Batch
+	stop       context.CancelFunc
 	// silent says that the run's worker has fallen silent.
 	silent bool
 	runs   []store.Run
@@ -53,6 +54,8 @@ type View struct {
 	// lanes is how many lanes the timeline may have.
 	lanes int
 	kept  keptTimes
+	// arranging says that a timeline is made beside the screen.
+	arranging bool
 }
 
 // New makes the view.
@@ -97,9 +100,13 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.consider(app.Order{Plan: msg.Draft.Plan, Template: msg.Draft.Template.Origin()})
 	case view.OpenOrder:
 		return v.consider(msg.Order)
+	case arranged:
+		if v.arranging = false; msg.state == v.state {
+			v.kept = msg.keptTimes
+		}
 	case rehearsed:
 		if msg.state == v.state {
-			v.answer = msg.answer
+			v.answer, v.answerTook = msg.answer, msg.took
 		}
 	case view.OpenRun:
 		v.chosen = true
@@ -129,7 +136,7 @@ func (v *View) consider(o app.Order) tea.Cmd {
 
 // show takes a state on screen.
 func (v *View) show(s *run.State) {
-	v.state, v.held, v.answer, v.answerAt = s, 0, rehearse.Answer{}, time.Time{}
+	v.state, v.held, v.answer, v.answerAt, v.answerTook = s, 0, rehearse.Answer{}, time.Time{}, 0
 	v.log = logPane{}
 	v.elevation.Selected = part.First(s)
 	v.elevation.Marks = nil
@@ -232,24 +239,29 @@ func (v *View) hear(msg heard) tea.Cmd {
 		v.silent = !v.state.Over()
 		return nil
 	}
-	return tea.Batch(v.listen(), v.rehearse())
+	return tea.Batch(v.listen(), v.rehearse(), v.arrange())
 }
 
 // rehearsed is what came of imagining how a state goes on.
 type rehearsed struct {
 	state  *run.State
 	answer rehearse.Answer
+	took   time.Duration
 }
 
-// rehearseEvery is how often a run under way is imagined anew.
-const rehearseEvery = 2 * time.Second
+// rehearseEvery is how often a run under way is imagined anew; a large one less often, so that it takes a small share of
+// the machine's time.
+const (
+	rehearseEvery = 2 * time.Second
+	rehearseShare = 20
+)
 
 // rehearse imagines beside the screen how what is shown goes on, now and again.
 func (v *View) rehearse() tea.Cmd {
-	if v.state == nil || v.state.Over() || time.Since(v.answerAt) < rehearseEvery {
+	if v.state == nil || v.state.Over() || time.Since(v.answerAt) < max(rehearseEvery, rehearseShare*v.answerTook) {
 		return nil
 	}
-	v.answerAt = time.Now()
+	v.answerAt, v.answerTook = time.Now(), time.Hour // until it is answered
 	state, snap, now, order := v.state, v.state.Snapshot(), time.Now(), v.order
 	return func() tea.Msg {
 		var a rehearse.Answer
@@ -262,7 +274,7 @@ func (v *View) rehearse() tea.Cmd {
 		if err != nil {
 			return view.Told{Text: err.Error(), Bad: true}
 		}
-		return rehearsed{state, a}
+		return rehearsed{state, a, time.Since(now)}
 	}
 }
 

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"andamio/internal/app"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan"
@@ -195,9 +197,33 @@ type keptTimes struct {
 	line  *timeline.Timeline
 }
 
+// largeFrom is from how many steps on a run is arranged over time beside the screen, arrangeEvery how often.
+const (
+	largeFrom    = 3000
+	arrangeEvery = 500 * time.Millisecond
+)
+
+func (v *View) large() bool { return len(v.state.Steps) >= largeFrom }
+
+// arranged is a timeline that was made beside the screen.
+type arranged struct{ keptTimes }
+
+// arrange makes the timeline of a large run anew, now and again, without a frame waiting for it.
+func (v *View) arrange() tea.Cmd {
+	if !v.large() || v.kept.line == nil || v.arranging || time.Since(v.kept.now) < arrangeEvery {
+		return nil
+	}
+	v.arranging = true
+	state, snap, now, most := v.state, v.state.Snapshot(), time.Now(), v.kept.most
+	return func() tea.Msg { return arranged{keptTimes{state, now, most, timeline.New(snap, now, most)}} }
+}
+
 // times arranges the state over time, once for each tick of the clock: events between two ticks show at the next.
 func (v *View) times(most int) *timeline.Timeline {
 	k := &v.kept
+	if k.line != nil && k.state == v.state && k.most == most && v.large() {
+		return k.line // another is made beside the screen
+	}
 	if k.line == nil || k.state != v.state || !k.now.Equal(v.now) || k.most != most {
 		*k = keptTimes{v.state, v.now, most, timeline.New(v.state, v.now, most)}
 	}

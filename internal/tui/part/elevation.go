@@ -43,27 +43,55 @@ type Elevation struct {
 	spots  []spot
 	// shown is the zoom that was drawn last.
 	shown Zoom
-	// kept are the pictures of the last state, with and without groups: most keys change neither.
-	kept map[bool]*elevation.Picture
-	from kept
+	// kept are the pictures of the state, with and without groups.
+	kept map[bool]*kept
+	from source
 }
 
-// kept says what pictures were made from.
-type kept struct {
+// source says what pictures were made from.
+type source struct {
 	state *run.State
-	seq   int64
 	by    elevation.By
 }
 
-// picture arranges a state, once for as long as nothing happens.
-func (e *Elevation) picture(s *run.State, group bool) *elevation.Picture {
-	if from := (kept{s, s.LastSeq, e.By}); from != e.from || e.kept == nil {
-		e.from, e.kept = from, map[bool]*elevation.Picture{}
+// kept is a picture, up to date to an event, with the widths that its bays' titles need.
+type kept struct {
+	*elevation.Picture
+	seq  int64
+	need []int
+}
+
+// picture arranges a state. What is where is worked out once; when something has happened only how it is.
+func (e *Elevation) picture(s *run.State, group bool) *kept {
+	if from := (source{s, e.By}); from != e.from || e.kept == nil {
+		e.from, e.kept = from, map[bool]*kept{}
 	}
-	if e.kept[group] == nil {
-		e.kept[group] = elevation.New(s, e.By, group)
+	k := e.kept[group]
+	switch {
+	case k == nil:
+		k = &kept{Picture: elevation.New(s, e.By, group), seq: s.LastSeq}
+		e.kept[group] = k
+	case k.seq != s.LastSeq:
+		k.Refresh()
+		k.seq = s.LastSeq
 	}
-	return e.kept[group]
+	return k
+}
+
+// titles are the widths at which the bays' titles are whole, at most mostNeed.
+func (k *kept) titles() []int {
+	const mostNeed, around = 24, 6
+	if k.need == nil {
+		k.need = make([]int, len(k.Bays))
+		for l := range k.Cells {
+			for b := range k.Cells[l] {
+				for i := range k.Cells[l][b].Planks {
+					k.need[b] = max(k.need[b], min(Width(k.Cells[l][b].Planks[i].Title), mostNeed)+around)
+				}
+			}
+		}
+	}
+	return k.need
 }
 
 // spot is where a plank was drawn.
@@ -171,7 +199,7 @@ type drawing struct {
 	e     *Elevation
 	c     *Canvas
 	r     Rect
-	pic   *elevation.Picture
+	pic   *kept
 	rows  []int
 	state *run.State
 	lit   lit
@@ -210,16 +238,11 @@ func (d *drawing) columns() {
 	d.posts = append(d.posts, left+width)
 }
 
-// need is the width at which a bay's titles are whole, at most mostNeed.
+// need is the width at which a bay's titles are whole.
 func (d *drawing) need(bay int) int {
-	const mostNeed, around = 24, 6
 	w := Width(d.pic.Bays[bay].Name) + 3
 	if d.e.shown == ZoomPlanks || d.e.shown == ZoomGroups {
-		for l := range d.pic.Cells {
-			for i := range d.pic.Cells[l][bay].Planks {
-				w = max(w, min(Width(d.pic.Cells[l][bay].Planks[i].Title), mostNeed)+around)
-			}
-		}
+		w = max(w, d.pic.titles()[bay])
 	}
 	return w
 }
@@ -502,7 +525,7 @@ func (e *Elevation) Move(s *run.State, dx, dy int) {
 		return
 	}
 	if dy != 0 {
-		e.vertical(pic, l, b, i, dy)
+		e.vertical(pic.Picture, l, b, i, dy)
 		return
 	}
 	for n := b + dx; n >= 0 && n < len(pic.Bays); n += dx {
