@@ -50,11 +50,20 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 	if o.W > 0 {
 		options = append(options, tea.WithWindowSize(o.W, o.H))
 	}
-	// The heap is small and a pause is seen: rarer collections cost a few megabytes and spare late frames.
-	debug.SetGCPercent(400)
+	EasyCollection()
 	m := newFrame(ctx, a, o)
 	_, err := tea.NewProgram(m, options...).Run()
 	return m.goesOn(), err
+}
+
+// softLimit is from how much memory on it is collected as often as usual.
+const softLimit = 250 << 20
+
+// EasyCollection collects memory rarely: the heap is small and a pause is seen, so a few megabytes spare late frames. A
+// large run has a large heap, and there it is memory that is spared.
+func EasyCollection() {
+	debug.SetGCPercent(400)
+	debug.SetMemoryLimit(softLimit)
 }
 
 func newFrame(ctx context.Context, a *app.App, o Options) *frame {

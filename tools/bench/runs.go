@@ -27,6 +27,7 @@ import (
 	"andamio/internal/engine"
 	"andamio/internal/site"
 	"andamio/internal/store"
+	"andamio/internal/tui"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -62,8 +63,10 @@ func generated(seed uint64, n int) *plan.Plan {
 
 // runs measures the running of plans.
 func runs(dir string) ([]result, error) {
-	out := []result{makespans()}
-	for _, measure := range []func(string) ([]result, error){overhead, journal, frames} {
+	var out []result
+	span := func(string) ([]result, error) { return []result{makespans()}, nil }
+	// Frames first: the peak of memory is that of all that was measured before.
+	for _, measure := range []func(string) ([]result, error){frames, span, overhead, journal} {
 		more, err := measure(dir)
 		if err != nil {
 			return nil, err
@@ -269,7 +272,9 @@ func frames(dir string) ([]result, error) {
 		return nil, err
 	}
 	defer a.Close()
-	defer debug.SetGCPercent(debug.SetGCPercent(400)) // as the screens do
+	defer debug.SetGCPercent(debug.SetGCPercent(-1))
+	defer debug.SetMemoryLimit(debug.SetMemoryLimit(-1))
+	tui.EasyCollection() // as the screens do
 	took, err := watchFrames(ctx, a, id)
 	if err != nil {
 		return nil, err

@@ -1,5 +1,5 @@
 // Package dispatch decides which step of a plan begins when: as many at once as the plan and the limits allow, the step
-// with the longest remaining path first.
+// first whose remaining path is the longest, all that waits for it included.
 //
 // In go a plan, limits, and word of how steps ended; out come the steps to begin. The engine runs by it and the
 // rehearsal imagines by it, so that what is rehearsed is what will be done. It knows no clock and is not safe for use
@@ -8,7 +8,7 @@ package dispatch
 
 import (
 	"maps"
-	"slices"
+	"math/bits"
 
 	"andamio/internal/core/plan"
 )
@@ -35,7 +35,7 @@ type class struct {
 // step is what the dispatcher knows of a step.
 type step struct {
 	class
-	// remaining is the longest expected time from the step's beginning to the end of the plan, in seconds.
+	// remaining is the least expected time from the step's beginning to the end of the plan, in seconds.
 	remaining float64
 	waits     int
 	after     []int32
@@ -92,8 +92,12 @@ func New(p *plan.Plan, l Limits, done, failed func(i int) bool) *Dispatcher {
 	return d
 }
 
-// remain works out the longest remaining paths; the steps are sorted by level.
+// remain works out for each step how long it takes from its beginning to the end of the plan at least: the longest path
+// that begins with it, or, where only so many may go on at once, its own time and all the work that waits for it shared
+// among them. The latter lets what much waits for, such as a network, go before what is merely long. Steps are sorted by
+// level.
 func (d *Dispatcher) remain() {
+	over := d.workOver()
 	for i := len(d.steps) - 1; i >= 0; i-- {
 		s := &d.steps[i]
 		for _, list := range [2][]int32{s.after, s.onFailure} {
@@ -101,8 +105,41 @@ func (d *Dispatcher) remain() {
 				s.remaining = max(s.remaining, d.steps[a].remaining)
 			}
 		}
+		if over != nil {
+			s.remaining = max(s.remaining, over[i]/float64(d.limits.Steps))
+		}
 		s.remaining += d.plan.Steps[i].Seconds
 	}
+}
+
+// mostCounted is up to how many steps the work over each is counted; the sets take memory in the square of it.
+const mostCounted = 12_000
+
+// workOver is how many seconds of work wait, directly or through others, for each step; nil where nothing bounds how much
+// goes on at once, or there are too many steps.
+func (d *Dispatcher) workOver() []float64 {
+	n := len(d.steps)
+	if d.limits.Steps == 0 || n > mostCounted {
+		return nil
+	}
+	words := (n + 63) / 64
+	sets := make([]uint64, n*words)
+	out := make([]float64, n)
+	for i := n - 1; i >= 0; i-- {
+		set := sets[i*words : (i+1)*words]
+		for _, a := range d.steps[i].after {
+			set[a/64] |= 1 << (a % 64)
+			for w, word := range sets[int(a)*words : (int(a)+1)*words] {
+				set[w] |= word
+			}
+		}
+		for w, word := range set {
+			for ; word != 0; word &= word - 1 {
+				out[i] += d.plan.Steps[w*64+bits.TrailingZeros64(word)].Seconds
+			}
+		}
+	}
+	return out
 }
 
 func (d *Dispatcher) push(i int32) {
@@ -229,12 +266,29 @@ func (d *Dispatcher) Needless() []int {
 // queue holds the ready steps of one class, the one to begin first on top.
 type queue struct{ Heap[int32] }
 
-// Fork is a dispatcher in the same state that goes on by itself.
-func (d *Dispatcher) Fork() *Dispatcher {
-	f := &Dispatcher{plan: d.plan, limits: d.limits, steps: slices.Clone(d.steps), ready: make(map[class]*queue, len(d.ready)),
-		order: slices.Clone(d.order), atSite: maps.Clone(d.atSite), atClass: maps.Clone(d.atClass), running: d.running}
-	for c, q := range d.ready {
-		f.ready[c] = &queue{Heap[int32]{Before: f.before, Items: slices.Clone(q.Items)}}
+// Fork makes into a dispatcher in the same state that goes on by itself, and returns it; nil makes a new one. What into
+// has of memory is used again: a rehearsal forks hundreds of times.
+func (d *Dispatcher) Fork(into *Dispatcher) *Dispatcher {
+	if into == nil {
+		into = &Dispatcher{plan: d.plan, limits: d.limits, ready: map[class]*queue{}, atSite: map[string]int{}, atClass: map[class]int{}}
 	}
-	return f
+	into.steps, into.order = append(into.steps[:0], d.steps...), append(into.order[:0], d.order...)
+	clear(into.atSite)
+	clear(into.atClass)
+	maps.Copy(into.atSite, d.atSite)
+	maps.Copy(into.atClass, d.atClass)
+	into.running = d.running
+	for c, q := range into.ready {
+		q.Items = q.Items[:0]
+		if d.ready[c] == nil { // it is not in the order, and made anew when it is needed
+			delete(into.ready, c)
+		}
+	}
+	for c, q := range d.ready {
+		if into.ready[c] == nil {
+			into.ready[c] = &queue{Heap[int32]{Before: into.before}}
+		}
+		into.ready[c].Items = append(into.ready[c].Items, q.Items...)
+	}
+	return into
 }

@@ -114,6 +114,24 @@ func TestTheLongestRemainingPathGoesFirst(t *testing.T) {
 	assert.Equal(t, []string{"b", "c", "a", "d"}, order, "b is short, and what stands on it is long")
 }
 
+func TestWhatMuchWaitsForGoesBeforeWhatIsLong(t *testing.T) {
+	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
+	add := func(id string, seconds float64, after ...string) {
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega"})
+		p.Steps = append(p.Steps, plan.Step{ID: id, Resource: id, Site: "vega", Seconds: seconds, After: after})
+	}
+	add("lan", 1)
+	for i := range 20 {
+		host := fmt.Sprint("host", i)
+		add(host, 5)
+		add(fmt.Sprint("port", i), 1, "lan", host)
+	}
+	assert.NoError(t, p.Arrange())
+	d := dispatch.New(p, dispatch.Limits{Steps: 2}, none, none)
+	i, _ := d.Next()
+	assert.Equal(t, "lan", p.Steps[i].ID)
+}
+
 func TestWhatWasDoneIsNotBegunAgain(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := graph(t, 15)

@@ -125,7 +125,9 @@ func Played(p *plan.Plan, l dispatch.Limits, seconds []float64) time.Duration {
 type stage struct {
 	plan  *plan.Plan
 	fresh *dispatch.Dispatcher
-	gone  float64
+	// forked is the one that plays, made anew from the fresh one for each run.
+	forked *dispatch.Dispatcher
+	gone   float64
 	// elapsed is for how long a step has been under way already, -1 for one that is not.
 	elapsed []float64
 	seconds []float64
@@ -158,7 +160,8 @@ func (st *stage) durations(d *history.Drawing) []float64 {
 // play plays one run with the given durations, and returns when it ended and the steps that decided that, the last
 // first. Steps that only a failure calls for are not played: an imagined run goes well.
 func (st *stage) play(seconds []float64) (float64, []int) {
-	d := st.fresh.Fork()
+	st.forked = st.fresh.Fork(st.forked)
+	d := st.forked
 	now := st.gone
 	last := int32(-1)
 	st.ends.Items, st.ends.Before = st.ends.Items[:0], sooner

@@ -186,7 +186,11 @@ func (v *View) timeText() string {
 		return ""
 	}
 	gone := v.now.Sub(s.Started)
-	return fmt.Sprintf("%s gone · about %s to go", part.Clock(gone), part.Clock(max(v.times(v.lanes).End-gone, 0)))
+	left := v.times(v.lanes).End - gone
+	if v.answer.P50 > 0 {
+		left = v.answer.P50 - gone
+	}
+	return fmt.Sprintf("%s gone · about %s to go", part.Clock(gone), part.Clock(max(left, 0)))
 }
 
 // keptTimes is a timeline with what it was made from.
@@ -235,7 +239,10 @@ func (v *View) drawTimeline(c *part.Canvas, r part.Rect) {
 	legend := []struct {
 		ink  part.Ink
 		text string
-	}{{part.Ochre, "critical path"}, {part.Teal, "done"}, {part.Sky, "under way"}, {part.Dim, "forecast"}}
+	}{{part.Ochre, "critical path"}, {part.Teal, "done"}, {part.Sky, "under way"}, {part.Dim, "forecast"}, {part.Steel, "end, half to 9 in 10"}}
+	if v.answer.P90 == 0 {
+		legend = legend[:len(legend)-1]
+	}
 	for _, l := range legend {
 		g := c.Look.Glyphs.Bar
 		if l.ink == part.Dim {
@@ -244,7 +251,7 @@ func (v *View) drawTimeline(c *part.Canvas, r part.Rect) {
 		c.Rune(x, r.Y, part.In(l.ink), g)
 		x = c.Text(x+2, r.Y, part.In(part.Dim), l.text) + 3
 	}
-	part.Timeline(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: r.H - 1}, v.times(r.H-2))
+	part.Timeline(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: r.H - 1}, v.times(r.H-2), part.Band{From: v.answer.P50, To: v.answer.P90})
 }
 
 // plankNotes are texts for the right end of a plank, what matters most in its state first, shorter ones after.

@@ -70,7 +70,11 @@ func (s *side) readings(r *run.Resource) {
 	if r.Spec.EndpointOf != "" {
 		on = s.v.state.Resource(s.v.state.Resource(r.Spec.EndpointOf).On)
 	}
-	s.reading("site", readingInk(on.SiteSaid), orDash(on.SiteSaid.Text), part.Age(on.SiteSaid.At, s.v.now))
+	said := on.SiteSaid
+	if id := on.Attributes["site.id"]; said.Text == "" && id != "" {
+		said.Text = "has it as " + id
+	}
+	s.reading("site", readingInk(said), orDash(said.Text), part.Age(said.At, s.v.now))
 	answer := r.Answer
 	if answer.Text == "" {
 		answer.Text = "not asked yet"
@@ -279,7 +283,9 @@ func (s *side) footRows() int {
 	if f := s.failed(); len(f) > 0 {
 		rows += 3 + 3*min(len(f), failedShown)
 	}
-	rows += len(s.decisive())
+	if n := len(s.decisive()); n > 0 {
+		rows += n + 1
+	}
 	return rows
 }
 
@@ -318,12 +324,19 @@ func (s *side) foot() {
 			s.c.Cut(x+1, s.y, s.r.X+s.r.W-x-1, part.In(part.Text), d.Step)
 		}
 		s.y++
+		if i == len(s.decisive())-1 {
+			s.y++
+		}
 	}
 	p := s.v.state.Plan
+	then := "when all stands"
+	if p.Purpose != "" {
+		then = "then"
+	}
 	s.c.Text(s.r.X, s.y, part.In(part.Steel).Strong(), "cost")
 	s.y++
 	x := s.c.Text(s.r.X, s.y, part.In(part.Text).Strong(), fmt.Sprintf("%.3f", s.v.costNow()))
-	s.c.Cut(x+1, s.y, s.r.X+s.r.W-x-1, part.In(part.Dim), fmt.Sprintf("%s/h now · %.3f when all stands", p.Currency, p.CostPerHour))
+	s.c.Cut(x+1, s.y, s.r.X+s.r.W-x-1, part.In(part.Dim), fmt.Sprintf("%s/h now · %.3f %s", p.Currency, p.CostPerHour, then))
 }
 
 // choices are the keys that settle a failed step.

@@ -21,9 +21,11 @@ func (v *View) condition(r *run.Resource) condition {
 	case r.Off || v.isOff(r):
 		return condition{run.Passed, "switched off", "its instance is switched off, as was asked for"}
 	case v.unsure(r):
-		return condition{run.Failed, "unsure", "a run began a step of it that did not end well: how far it is is not known"}
+		return condition{run.Failed, "half done", "a run began a step of it that did not end well: how far it is is not known"}
 	case r.SiteSaid.Text != "" && !r.SiteSaid.Good && !r.SiteSaid.At.IsZero():
 		return condition{run.Failed, "gone wrong", r.Site + " says: " + r.SiteSaid.Text}
+	case r.Kind == plan.Instance && r.SiteSaid.Good:
+		return condition{run.Standing, "ready", r.Site + " says: " + r.SiteSaid.Text}
 	case r.Answer.Text != "" && !r.Answer.Good:
 		return condition{run.Failed, "silent", "it was asked and said: " + r.Answer.Text}
 	case r.Answer.Good:

@@ -222,19 +222,19 @@ func TestTimelineInCells(t *testing.T) {
 	s.Apply(run.Event{Seq: 3, At: begun.Add(4 * time.Second), Kind: run.StepDone, Step: "app-lan@vega/create"})
 	s.Apply(run.Event{Seq: 4, At: begun, Kind: run.StepStarted, Step: "readings-host-1/create"})
 	c := NewCanvas(look(), 120, 12)
-	Timeline(c, Rect{0, 0, 120, 12}, timeline.New(s, begun.Add(10*time.Second), 10))
+	Timeline(c, Rect{0, 0, 120, 12}, timeline.New(s, begun.Add(10*time.Second), 10), Band{})
 	text := plainText(c)
 	lines := strings.Split(text, "\n")
 	assert.Regexp(t, `^ networks\s+█████`, lines[0])
 	assert.Regexp(t, `^ instances\s+█{8,}│░+`, lines[2], "what is done, now, what is to come")
 	assert.Contains(t, lines[10], "now")
 	small := NewCanvas(look(), 20, 2)
-	Timeline(small, Rect{0, 0, 20, 2}, timeline.New(s, begun, 3))
+	Timeline(small, Rect{0, 0, 20, 2}, timeline.New(s, begun, 3), Band{})
 	assert.Empty(t, strings.TrimSpace(plainText(small)))
 	require.NotPanics(t, func() {
 		for w := range 60 {
 			c := NewCanvas(look(), w, 5)
-			Timeline(c, Rect{0, 0, w, 5}, timeline.New(s, begun.Add(time.Duration(w)*time.Second), 4))
+			Timeline(c, Rect{0, 0, w, 5}, timeline.New(s, begun.Add(time.Duration(w)*time.Second), 4), Band{From: time.Minute, To: 2 * time.Minute})
 			_ = fmt.Sprint(plainText(c))
 		}
 	})

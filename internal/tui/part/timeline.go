@@ -11,9 +11,16 @@ import (
 
 // Timeline draws when the lanes of a run's steps ran and will run: done in teal, under way in sky, the critical path in
 // ochre, the forecast dotted, and a line at now.
-func Timeline(c *Canvas, r Rect, t *timeline.Timeline) {
+//
+// The band, if it is not empty, is when the whole is likely to end.
+func Timeline(c *Canvas, r Rect, t *timeline.Timeline, b Band) {
 	if r.H < 3 || r.W < 30 {
 		return
+	}
+	if b.To > t.End && !t.Over { // the axis reaches as far as the whole may
+		far := *t
+		far.End = b.To
+		t = &far
 	}
 	c = c.Clip(r)
 	label := 4
@@ -26,10 +33,16 @@ func Timeline(c *Canvas, r Rect, t *timeline.Timeline) {
 		d.lane(r.Y+i, l)
 	}
 	d.axis(r.Y + len(t.Lanes))
+	if b.To > 0 && !t.Over {
+		d.c.Across(d.at(b.From), r.Y+len(t.Lanes), max(d.at(b.To)-d.at(b.From), 1), In(Steel), c.Look.Glyphs.Bar)
+	}
 	if t.Begun && !t.Over {
 		c.Downward(d.at(t.Now), r.Y, len(t.Lanes), In(Text), c.Look.Glyphs.Now)
 	}
 }
+
+// Band is a span of time in which the whole is likely to end.
+type Band struct{ From, To time.Duration }
 
 type timelineDrawing struct {
 	c    *Canvas
