@@ -11,6 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v4"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
 )
 
 func schema(t *testing.T, name string) *jsonschema.Schema {
@@ -53,6 +57,21 @@ func TestRealOutputIsValid(t *testing.T) {
 	}
 }
 
+// TestChangesAreValidPlans holds plans that change what stands against the schema: a tier switched off, and all retired.
+func TestChangesAreValidPlans(t *testing.T) {
+	p := plantest.Plan(t, "drill")
+	stands := change.Done(change.Nothing(p), p)
+	stands.Plan.Known["gauge-node-1"] = map[string]string{"site.id": "presa-compute-1"}
+	rest := change.Rest(p, func(r *plan.Resource) bool { return r.Service == "map" })
+	for purpose, to := range map[string]*plan.Plan{"stop map": rest, "retire": change.Nothing(p).Plan} {
+		c, err := change.Compile(stands, to, purpose)
+		require.NoError(t, err)
+		data, err := c.Write()
+		require.NoError(t, err)
+		assert.NoError(t, validate(t, schema(t, "plan.schema.json"), string(data)), purpose)
+	}
+}
+
 func TestSchemasRefuseWhatIsWrong(t *testing.T) {
 	data, err := os.ReadFile("../internal/core/plan/plantest/drill.plan.json")
 	require.NoError(t, err)
@@ -60,7 +79,7 @@ func TestSchemasRefuseWhatIsWrong(t *testing.T) {
 	for what, change := range map[string][2]string{
 		"version":       {"andamio.plan/1", "andamio.plan/2"},
 		"unknown key":   {`"currency"`, `"coin"`},
-		"unknown op":    {`"op": "plug"`, `"op": "unplug"`},
+		"unknown op":    {`"op": "plug"`, `"op": "unscrew"`},
 		"unknown kind":  {`"kind": "volume"`, `"kind": "bucket"`},
 		"negative time": {`"seconds": 2`, `"seconds": -2`},
 		"bad function":  {`"get_secret": [`, `"get_secret": 3, "x": [`},

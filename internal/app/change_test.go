@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/sandbox"
+	"andamio/internal/source"
 )
 
 // raised is the scenario standing on stand-ins, with its template.
@@ -209,4 +210,49 @@ func TestAFailedStepIsRetriedOrSkippedAndTheRunGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, s.Step("gauge-spool-1/create").Tries)
 	assert.ErrorContains(t, a.Resume(ctx, id), "everything stands")
+}
+
+// TestATemplateOfWhatStandsRaisesItsLike makes a template of the scenario as it stands, and raises that.
+func TestATemplateOfWhatStandsRaisesItsLike(t *testing.T) {
+	a, box, d, id := raised(t)
+	dir := filepath.Join(t.TempDir(), "captured")
+	files, err := a.Capture(ctx, id, dir)
+	require.NoError(t, err)
+	assert.Contains(t, files, "template.yaml")
+	assert.Contains(t, files, "scripts/store-create.sh")
+	_, err = a.Capture(ctx, id, dir)
+	assert.ErrorContains(t, err, "is not empty")
+	text, err := os.ReadFile(filepath.Join(dir, "template.yaml"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "127.", "no address of what stands is in it")
+
+	o, err := a.Retiring(ctx, id)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	tmpl, err := OpenTemplate(ctx, source.Place{Path: dir})
+	require.NoError(t, err)
+	require.Zero(t, tmpl.Diagnostics.Errors(), tmpl.Diagnostics.Error())
+	e, err := a.Estate(ctx)
+	require.NoError(t, err)
+	again := NewDraft(tmpl, Wish{}, e)
+	require.Zero(t, again.Diagnostics.Errors(), again.Diagnostics.Error())
+	require.NoError(t, again.Err)
+	for _, kind := range []plan.Kind{plan.Instance, plan.Volume, plan.Software, plan.Endpoint} {
+		assert.Equal(t, count(d.Plan, kind), count(again.Plan, kind), kind)
+	}
+	run2 := worked(t, a, again)
+	s, err := a.Replay(ctx, run2)
+	require.NoError(t, err)
+	require.Equal(t, run.Standing, s.Status, explainRun(s))
+	allGood(t, s)
+	_ = box
+}
+
+func count(p *plan.Plan, kind plan.Kind) (n int) {
+	for i := range p.Resources {
+		if p.Resources[i].Kind == kind {
+			n++
+		}
+	}
+	return n
 }

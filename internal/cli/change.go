@@ -322,6 +322,25 @@ func (s *shared) clone() *cobra.Command {
 	return cmd
 }
 
+func (s *shared) capture() *cobra.Command {
+	return &cobra.Command{
+		Use: "capture DEPLOYMENT FOLDER", Short: "Make a template of what stands of a deployment", Args: cobra.ExactArgs(2),
+		Long: `Writes a template with its scripts into a new folder: what raises the like of what stands, with the values it was given.
+Secrets become inputs; wishes about the placement are not kept in what stands, and so not in the template.`,
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+			files, err := a.Capture(ctx, d.ID, rest[0])
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"folder": rest[0], "files": files})
+			}
+			fmt.Fprintf(s.out, "%d files written to %s; andamio check %s checks the template\n", len(files), rest[0], rest[0])
+			return nil
+		}),
+	}
+}
+
 func (s *shared) rollback() *cobra.Command {
 	var o running
 	cmd := &cobra.Command{

@@ -41,6 +41,9 @@ func (f *frame) draw() string {
 	return c.String()
 }
 
+// narrowTabs is the width below which the tabs stand closer together.
+const narrowTabs = 100
+
 func (f *frame) drawTabs(c *part.Canvas) {
 	c.Across(0, 1, f.w, part.In(part.Steel), f.look.Glyphs.Thin)
 	x := c.Text(1, 0, part.In(part.Ochre).Strong(), "andamio") + 2
@@ -61,9 +64,14 @@ func (f *frame) drawTabs(c *part.Canvas) {
 		}
 		f.tabs = append(f.tabs, part.Rect{X: from, Y: 0, W: x - from, H: 2})
 		x += 3
+		if f.w < narrowTabs {
+			x-- // all tabs, rather than air between them
+		}
 	}
 	clock := f.now.Format("15:04 MST")
-	c.Right(f.w-1, 0, part.In(part.Dim), clock)
+	if x+part.Width(clock) < f.w {
+		c.Right(f.w-1, 0, part.In(part.Dim), clock)
+	}
 	f.drawPulse(c, f.w-part.Width(clock)-4, x)
 }
 

@@ -288,6 +288,7 @@ func TestTabsAreClicked(t *testing.T) {
 	send(f, tea.MouseClickMsg{X: f.tabs[0].X + 1, Y: 0})
 	send(f, keys("e")...)
 	assert.Contains(t, text(f), "there is no picture to export here")
+	send(f, tea.MouseClickMsg{X: f.tabs[4].X + 1, Y: 0})
 	send(f, keys("w")...)
 	assert.Contains(t, text(f), "nothing is selected")
 	send(f, keys("esc", "a")...)

@@ -112,8 +112,6 @@ func makespans() result {
 // instant is a site that has what it is asked for a moment later, in memory.
 type instant struct {
 	name string
-	mu   sync.Mutex
-	at   map[string]time.Time
 	took time.Duration
 }
 

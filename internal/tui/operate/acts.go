@@ -73,6 +73,10 @@ func (v *View) Acts() []view.Act {
 			Answer: func(text string) tea.Cmd {
 				return v.compile(func() (app.Order, error) { return v.app.Cloning(v.ctx, id, text) })
 			}, Wrong: func(string) string { return "" }},
+		view.Act{Name: "make a template of " + d.Name, Effect: "writes a template with its scripts that raises the like of what stands", Ask: "a new folder",
+			Answer: func(text string) tea.Cmd {
+				return func() tea.Msg { return view.Written(v.app.Capture(v.ctx, id, text)) }
+			}, Wrong: func(string) string { return "" }},
 		first("retire "+d.Name, "takes everything of it away", func() (app.Order, error) { return v.app.Retiring(v.ctx, id) }))
 }
 

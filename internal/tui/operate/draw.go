@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"andamio/internal/app"
@@ -59,8 +60,14 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 	}
 }
 
+// narrowFrom is the width below which the list says less.
+const narrowFrom = 100
+
 // columns are where the list's columns begin, for a width.
 func columns(w int) (name, state, readings, cost int) {
+	if w < narrowFrom {
+		return 2, 24, 46, w - 12
+	}
 	return 2, min(28, w/3), min(52, w*55/100), w - 24
 }
 
@@ -108,9 +115,13 @@ func (v *View) drawRow(c *part.Canvas, r part.Rect, y int, row row) {
 		text, ink = h.worst, part.Coral
 	}
 	c.Cut(r.X+state, y, readings-state-1, part.In(ink), text)
-	at := c.Text(r.X+readings, y, part.In(countInk(h.sitesGood, h.sites)), counted(h.sitesGood, h.sites, "active"))
+	active, answer := "active", "answer"
+	if r.W < narrowFrom {
+		active, answer = "", ""
+	}
+	at := c.Text(r.X+readings, y, part.In(countInk(h.sitesGood, h.sites)), counted(h.sitesGood, h.sites, active))
 	at = c.Text(at, y, part.In(part.Dim), " · ")
-	at = c.Text(at, y, part.In(countInk(h.answersGood, h.answers)), counted(h.answersGood, h.answers, "answer"))
+	at = c.Text(at, y, part.In(countInk(h.answersGood, h.answers)), counted(h.answersGood, h.answers, answer))
 	if looked, ok := v.looked[d.ID]; ok {
 		c.Cut(at+1, y, r.X+cost-at-2, part.In(part.Dim), part.Age(looked.At, v.now))
 	}
@@ -131,7 +142,7 @@ func counted(good, all int, word string) string {
 	if all == 0 {
 		return "none asked"
 	}
-	return fmt.Sprintf("%d of %d %s", good, all, word)
+	return strings.TrimSpace(fmt.Sprintf("%d of %d %s", good, all, word))
 }
 
 func (v *View) drawDeployment(c *part.Canvas, r part.Rect, y int, d *app.Deployment, h health) {
@@ -151,8 +162,16 @@ func (v *View) drawDeployment(c *part.Canvas, r part.Rect, y int, d *app.Deploym
 	if !last.Ended.IsZero() {
 		text += " · " + part.Age(last.Ended, v.now)
 	}
-	c.Cut(r.X+readings, y, r.W-readings-30, part.In(part.Dim), text)
+	room := r.W - readings - 30
+	if r.W < narrowFrom {
+		room = r.W - readings - 16
+	}
+	c.Cut(r.X+readings, y, room, part.In(part.Dim), text)
 	if status == run.Retired {
+		return
+	}
+	if r.W < narrowFrom {
+		c.Right(r.X+r.W-2, y, part.In(part.Text), fmt.Sprintf("%.3f %s/h", d.CostPerHour(), d.Stand.Plan.Currency))
 		return
 	}
 	spent := d.CostPerHour() * v.now.Sub(d.Since()).Hours()

@@ -1,0 +1,330 @@
+// Package capture makes a template of what stands.
+//
+// In goes the plan of a deployment as it stands; out come the files of a TOSCA template that raises its like: instances,
+// volumes, networks and software with their scripts, counts where several instances are alike, and the values that were
+// given. Attributes of other resources stay what they are in a template, functions; secrets become inputs. What a plan
+// does not keep is not in it: the reasons for its placement, and the wishes behind its measures.
+package capture
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"sort"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"andamio/internal/core/plan"
+)
+
+// Files are a template's files by path; template.yaml is the template.
+type Files map[string][]byte
+
+// Template makes the files of a template of what stands.
+func Template(p *plan.Plan) (Files, error) {
+	c := &capturer{plan: p, nodes: map[string]*node{}, files: Files{}}
+	for i := range p.Resources {
+		c.resource(&p.Resources[i])
+	}
+	for i := range p.Steps {
+		c.step(&p.Steps[i])
+	}
+	text, err := yaml.Marshal(c.document())
+	if err != nil {
+		return nil, err
+	}
+	c.files["template.yaml"] = text
+	return c.files, nil
+}
+
+// capturer gathers the nodes of a template.
+type capturer struct {
+	plan  *plan.Plan
+	nodes map[string]*node
+	order []string
+	files Files
+}
+
+// node is one node template, made from one or more like resources.
+type node struct {
+	kind  plan.Kind
+	first *plan.Resource
+	count int
+	// interfaces are its operations by name, endpoints the ports that it answers on.
+	operations map[string]map[string]any
+	port       int64
+	public     *plan.Resource
+	host       string
+	connects   []string
+}
+
+func (c *capturer) resource(r *plan.Resource) {
+	switch r.Kind {
+	case plan.Deed:
+		return
+	case plan.Endpoint:
+		if n := c.nodes[r.Node]; n != nil && n.public == nil {
+			n.public = r
+		}
+		return
+	}
+	n := c.nodes[r.Node]
+	if n == nil || n.kind != r.Kind && r.Kind == plan.Instance {
+		n = &node{kind: r.Kind, first: r, operations: map[string]map[string]any{}}
+		c.nodes[r.Node] = n
+		c.order = append(c.order, r.Node)
+	}
+	n.count++
+	if on := c.plan.Resource(r.On); on != nil && n.host == "" {
+		n.host = on.Node
+	}
+	for _, id := range r.StandsOn {
+		on := c.plan.Resource(id)
+		if r.Kind == plan.Software && on != nil && on.Kind == plan.Software && on.Node != r.Node && !slices.Contains(n.connects, on.Node) {
+			n.connects = append(n.connects, on.Node)
+		}
+	}
+}
+
+// step takes a script of a node's lifecycle over, of its first instance.
+func (c *capturer) step(s *plan.Step) {
+	n := c.nodes[c.plan.Resource(s.Resource).Node]
+	if n == nil || n.first.ID != s.Resource {
+		return
+	}
+	if s.Op == plan.Check && s.Check.Port != nil && len(s.Check.Port.Args) > 1 {
+		_, _ = fmt.Sscanf(fmt.Sprint(s.Check.Port.Args[1].Literal), "port.%d", &n.port)
+	}
+	if s.Script == nil || s.Op != plan.Create && s.Op != plan.Configure && s.Op != plan.Start {
+		return
+	}
+	n.operations[string(s.Op)] = c.operation(s.Script)
+	undo := map[plan.Op]string{plan.Create: "delete", plan.Start: "stop"}[s.Op]
+	if s.Undo != nil && undo != "" {
+		n.operations[undo] = c.operation(s.Undo)
+	}
+}
+
+func (c *capturer) operation(s *plan.Script) map[string]any {
+	c.files[s.Path] = []byte(c.plan.Scripts[s.Path])
+	op := map[string]any{"implementation": s.Path}
+	if len(s.Files) > 0 {
+		var files []string
+		for _, f := range s.Files {
+			c.files[f.File] = c.plan.Files[f.File]
+			files = append(files, f.File)
+		}
+		op["implementation"] = map[string]any{"primary": s.Path, "dependencies": files}
+	}
+	inputs := map[string]any{}
+	for _, in := range s.Inputs {
+		inputs[in.Name] = c.value(in.Value)
+	}
+	if len(inputs) > 0 {
+		op["inputs"] = inputs
+	}
+	return op
+}
+
+// value is an expression as a template has it.
+func (c *capturer) value(e plan.Expr) any {
+	if e.Func == "" {
+		return e.Literal
+	}
+	if e.Func == "get_secret" {
+		return map[string]any{"get_input": e.Args[0].Literal}
+	}
+	if e.Func == "get_attribute" && len(e.Args) > 1 {
+		return c.attribute(fmt.Sprint(e.Args[0].Literal), fmt.Sprint(e.Args[1].Literal))
+	}
+	args := make([]any, len(e.Args))
+	for i, a := range e.Args {
+		args[i] = c.value(a)
+	}
+	return map[string]any{e.Func: args}
+}
+
+// attribute is an attribute of a resource as a template asks for it: addresses and ports, which a plan keeps at
+// interfaces, belong to the endpoint of the software behind them, or to the instance.
+func (c *capturer) attribute(resource, name string) any {
+	r := c.plan.Resource(resource)
+	if r == nil {
+		return map[string]any{"get_attribute": []any{resource, name}}
+	}
+	if r.Kind != plan.Interface {
+		return map[string]any{"get_attribute": []any{r.Node, name}}
+	}
+	port, isPort := strings.CutPrefix(name, "port.")
+	for _, node := range c.order {
+		n := c.nodes[node]
+		if n.kind != plan.Software || n.first.On != r.Spec.Instance && !c.runsOn(node, r.Spec.Instance) {
+			continue
+		}
+		if isPort && fmt.Sprint(n.portOf(c.plan)) == port {
+			return map[string]any{"get_attribute": []any{node, endpointName, "port"}}
+		}
+		if name == "address" && n.portOf(c.plan) != 0 {
+			return map[string]any{"get_attribute": []any{node, endpointName, "ip_address"}}
+		}
+	}
+	return map[string]any{"get_attribute": []any{c.plan.Resource(r.Spec.Instance).Node, "public_address"}}
+}
+
+func (c *capturer) runsOn(node, instance string) bool {
+	for i := range c.plan.Resources {
+		if r := &c.plan.Resources[i]; r.Node == node && r.On == instance {
+			return true
+		}
+	}
+	return false
+}
+
+// portOf is the port that a node's software answers on, as its check has it; 0 if it has none.
+func (n *node) portOf(p *plan.Plan) int64 {
+	if n.port != 0 {
+		return n.port
+	}
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if s.Resource == n.first.ID && s.Op == plan.Check && s.Check.Port != nil && len(s.Check.Port.Args) > 1 {
+			_, _ = fmt.Sscanf(fmt.Sprint(s.Check.Port.Args[1].Literal), "port.%d", &n.port)
+		}
+	}
+	return n.port
+}
+
+// endpointName is the capability under which captured software answers.
+const endpointName = "service"
+
+// Types of a captured template: software that answers, for other software and for users.
+const (
+	typeInner  = "captured.nodes.Service"
+	typePublic = "captured.nodes.PublicService"
+)
+
+func (c *capturer) document() map[string]any {
+	templates := map[string]any{}
+	for _, name := range c.order {
+		templates[name] = c.template(name, c.nodes[name])
+	}
+	topology := map[string]any{"node_templates": templates}
+	if inputs := c.secrets(); len(inputs) > 0 {
+		topology["inputs"] = inputs
+	}
+	return map[string]any{
+		"tosca_definitions_version": "tosca_simple_yaml_1_3",
+		"metadata":                  map[string]any{"template_name": c.plan.Name},
+		"description":               "Made from the deployment " + c.plan.Name + " as it stood.",
+		"node_types":                nodeTypes(),
+		"topology_template":         topology,
+	}
+}
+
+func nodeTypes() map[string]any {
+	service := func(capability string) map[string]any {
+		return map[string]any{"derived_from": "tosca.nodes.SoftwareComponent",
+			"capabilities": map[string]any{endpointName: map[string]any{"type": capability}},
+			"requirements": []any{map[string]any{"uses": map[string]any{"capability": "tosca.capabilities.Endpoint",
+				"relationship": "tosca.relationships.ConnectsTo", "occurrences": []any{0, "UNBOUNDED"}}}}}
+	}
+	return map[string]any{typeInner: service("tosca.capabilities.Endpoint"), typePublic: service("tosca.capabilities.Endpoint.Public")}
+}
+
+func (c *capturer) secrets() map[string]any {
+	out := map[string]any{}
+	for _, name := range c.plan.Secrets {
+		out[name] = map[string]any{"type": "string", "metadata": map[string]any{"secret": "true"}}
+	}
+	return out
+}
+
+func (c *capturer) template(name string, n *node) map[string]any {
+	sp := n.first.Spec
+	out := map[string]any{}
+	if n.first.Description != "" {
+		out["description"] = n.first.Description
+	}
+	switch n.kind {
+	case plan.Network:
+		out["type"] = "tosca.nodes.network.Network"
+		out["properties"] = without("", map[string]any{"network_name": sp.Label, "cidr": sp.CIDR})
+	case plan.Volume:
+		out["type"], out["properties"] = "tosca.nodes.Storage.BlockStorage", map[string]any{"size": gib(sp.DiskGiB)}
+	case plan.Interface:
+		out["type"] = "tosca.nodes.network.Port"
+		out["requirements"] = []any{map[string]any{"binding": c.plan.Resource(sp.Instance).Node}, map[string]any{"link": c.plan.Resource(sp.Network).Node}}
+	case plan.Instance:
+		c.instance(n, out)
+	case plan.Software:
+		c.software(n, out)
+	}
+	return out
+}
+
+func (c *capturer) instance(n *node, out map[string]any) {
+	sp := n.first.Spec
+	out["type"] = "tosca.nodes.Compute"
+	capabilities := map[string]any{"host": map[string]any{"properties": map[string]any{"num_cpus": sp.Cores, "mem_size": gib(sp.MemoryGiB), "disk_size": gib(sp.DiskGiB)}}}
+	if n.count > 1 {
+		capabilities["scalable"] = map[string]any{"properties": map[string]any{"min_instances": 1, "max_instances": max(n.count, 2) * 4, "default_instances": n.count}}
+	}
+	out["capabilities"] = capabilities
+	var attached []any
+	for i := range c.plan.Steps {
+		s := &c.plan.Steps[i]
+		if s.Op != plan.Attach || s.Resource != n.first.ID {
+			continue
+		}
+		attached = append(attached, map[string]any{"local_storage": map[string]any{"node": c.plan.Resource(s.Volume).Node,
+			"relationship": map[string]any{"type": "tosca.relationships.AttachesTo", "properties": map[string]any{"location": s.Location}}}})
+	}
+	if attached != nil {
+		out["requirements"] = attached
+	}
+}
+
+func (c *capturer) software(n *node, out map[string]any) {
+	out["type"] = typeInner
+	if n.public != nil {
+		out["type"] = typePublic
+	}
+	if n.portOf(c.plan) == 0 {
+		out["type"] = "tosca.nodes.SoftwareComponent"
+	} else {
+		protocol, properties := "tcp", map[string]any{"port": n.port}
+		if n.public != nil {
+			protocol = n.public.Spec.Protocol
+			if n.public.Spec.Path != "" {
+				properties["url_path"] = n.public.Spec.Path
+			}
+		}
+		properties["protocol"] = protocol
+		out["capabilities"] = map[string]any{endpointName: map[string]any{"properties": properties}}
+	}
+	requirements := []any{map[string]any{"host": n.host}}
+	sort.Strings(n.connects)
+	for _, to := range n.connects {
+		if c.nodes[to].portOf(c.plan) != 0 && n.portOf(c.plan) != 0 {
+			requirements = append(requirements, map[string]any{"uses": to})
+		} else {
+			requirements = append(requirements, map[string]any{"dependency": to})
+		}
+	}
+	out["requirements"] = requirements
+	if len(n.operations) > 0 {
+		standard := map[string]any{}
+		for _, op := range slices.Sorted(maps.Keys(n.operations)) {
+			standard[op] = n.operations[op]
+		}
+		out["interfaces"] = map[string]any{"Standard": standard}
+	}
+}
+
+func gib(x float64) string { return fmt.Sprintf("%g GiB", x) }
+
+// without is a map without the entries that have a value.
+func without(value string, m map[string]any) map[string]any {
+	maps.DeleteFunc(m, func(_ string, v any) bool { return v == value })
+	return m
+}
