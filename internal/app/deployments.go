@@ -98,6 +98,19 @@ func (a *App) wanted(ctx context.Context, runs []store.Run) (*plan.Plan, error) 
 	return a.Store.Plan(ctx, runs[len(runs)-1].Wanted)
 }
 
+// designOf is a deployment with the whole design that it was led to last. One of which nothing is wanted is an error.
+func (a *App) designOf(ctx context.Context, deployment int64) (*Deployment, *plan.Plan, error) {
+	d, err := a.Deployment(ctx, deployment)
+	if err != nil {
+		return nil, nil, err
+	}
+	wanted, err := a.wanted(ctx, d.Runs)
+	if err == nil && wanted == nil {
+		err = fmt.Errorf("nothing stands of deployment %d", deployment)
+	}
+	return d, wanted, err
+}
+
 // Changed compiles the order that leads a deployment to a design. An order without steps says that nothing is to be done.
 func (a *App) Changed(ctx context.Context, deployment int64, to *plan.Plan, purpose string) (Order, error) {
 	d, err := a.Deployment(ctx, deployment)
@@ -166,16 +179,9 @@ func (a *App) RollingBack(ctx context.Context, runID int64) (Order, error) {
 // Powering compiles the order that switches the instances of a tier off, or on again: those of a service, of a node, or
 // one alone by its name; "" is all.
 func (a *App) Powering(ctx context.Context, deployment int64, tier string, on bool) (Order, error) {
-	d, err := a.Deployment(ctx, deployment)
+	d, wanted, err := a.designOf(ctx, deployment)
 	if err != nil {
 		return Order{}, err
-	}
-	wanted, err := a.wanted(ctx, d.Runs)
-	if err != nil {
-		return Order{}, err
-	}
-	if wanted == nil {
-		return Order{}, fmt.Errorf("nothing stands of deployment %d", deployment)
 	}
 	found := false
 	to := change.Rest(wanted, func(r *plan.Resource) bool {
@@ -271,16 +277,9 @@ func (a *App) estateFor(ctx context.Context, d *Deployment) (*estate.Estate, err
 // Cloning compiles the order that raises another deployment like one, under a name of its own, with addresses of its
 // own.
 func (a *App) Cloning(ctx context.Context, deployment int64, name string) (Order, error) {
-	d, err := a.Deployment(ctx, deployment)
+	d, wanted, err := a.designOf(ctx, deployment)
 	if err != nil {
 		return Order{}, err
-	}
-	wanted, err := a.wanted(ctx, d.Runs)
-	if err != nil {
-		return Order{}, err
-	}
-	if wanted == nil {
-		return Order{}, fmt.Errorf("nothing stands of deployment %d", deployment)
 	}
 	if strings.TrimSpace(name) == "" || name == d.Name {
 		return Order{}, errors.New("the clone needs a name of its own")

@@ -136,11 +136,11 @@ func TestTheQueueIsRanked(t *testing.T) {
 	f, _ := framed(t, 130, 40)
 	at := func(minutes int) time.Time { return noon.Add(-time.Duration(minutes) * time.Minute) }
 	send(f, view.Goto{Digit: "0"}, view.Drafted{Draft: draftOf(t, "drill")}, view.Runs{Runs: []store.Run{
-		{ID: 5, Name: "lab", Preset: "drill", State: run.Failed, Created: at(9), Ended: at(5), Beat: at(5), Steps: 10},
-		{ID: 4, Name: "gone", State: run.UnderWay, Created: at(9), Beat: at(8), Steps: 10},
-		{ID: 3, Name: "lab", State: run.Failed, Created: at(99), Ended: at(98), Beat: at(98), Steps: 10},
-		{ID: 2, Name: "old", State: run.Stopped, Created: at(200), Ended: at(199), Beat: at(199), Steps: 10},
-		{ID: 1, Name: "good", Preset: "drill", State: run.Standing, Created: at(300), Ended: at(299), Beat: at(299), Steps: 10, CostPerHour: 2.5, Currency: "cr"},
+		{ID: 5, Deployment: 1, Name: "lab", Preset: "drill", State: run.Failed, Created: at(9), Ended: at(5), Beat: at(5), Steps: 10},
+		{ID: 4, Deployment: 2, Name: "gone", State: run.UnderWay, Created: at(9), Beat: at(8), Steps: 10},
+		{ID: 3, Deployment: 1, Name: "lab", State: run.Failed, Created: at(99), Ended: at(98), Beat: at(98), Steps: 10},
+		{ID: 2, Deployment: 3, Name: "old", State: run.Stopped, Created: at(200), Ended: at(199), Beat: at(199), Steps: 10},
+		{ID: 1, Deployment: 4, Name: "good", Preset: "drill", State: run.Standing, Created: at(300), Ended: at(299), Beat: at(299), Steps: 10, CostPerHour: 2.5, Currency: "cr"},
 	}})
 	recorded(t, "today", text(f))
 	queue := text(f)

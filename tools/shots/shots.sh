@@ -85,9 +85,23 @@ shot deploy-why
 press Escape
 await 'standing   82 of 82'
 shot deploy-serving
+press 5
+await '8 of 8 answer'
+press Down Down
+shot operate
+press a 4
+await 'NAME=VALUE'
+tmux -L shots send-keys -l 'store_memory=20 GiB'; press Enter
+await 'change flood-watch.*9 in 10'
+shot deploy-change
+press 5 Tab
+tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'contacts-host'; press Enter o
+await 'operator@'
+tmux -L shots send-keys -l 'ls /var/lib/contacts; netstat'; press Enter
+sleep 1
+shot operate-shell
+press C-]
 press 2 p r r Enter
-await '1[5-9][0-9] of 258 steps'
-shot deploy-large
 await 'standing   258 of 258'
 press 0
 shot today
@@ -120,7 +134,7 @@ await 'flood-lab is ready'
 press Enter
 await 'not begun'
 press r Enter
-await 'failed: '
+await 'waits for you: 1 of 2'
 await 'failed   [0-9]+ of'
 shot deploy-failed-light
 press q
@@ -130,3 +144,47 @@ open 80 24 "--workspace $work/ws"
 press 4
 await 'of 82 steps'
 shot deploy-80x24
+press q
+close
+
+# A run of about 10,000 steps, on stand-ins with room for it.
+mkdir "$work/wide"
+cat > "$work/wide/template.yaml" <<'END'
+tosca_definitions_version: tosca_simple_yaml_1_3
+metadata: { template_name: basin-wide }
+topology_template:
+  node_templates:
+    lan: { type: tosca.nodes.network.Network, properties: { network_name: lan, cidr: 10.0.0.0/16 } }
+    gauge-host:
+      type: tosca.nodes.Compute
+      capabilities:
+        host: { properties: { num_cpus: 1, mem_size: 1 GiB, disk_size: 8 GiB } }
+        scalable: { properties: { min_instances: 1, max_instances: 4000, default_instances: 1666 } }
+    gauge-port: { type: tosca.nodes.network.Port, requirements: [ binding: gauge-host, link: lan ] }
+    gauge:
+      type: tosca.nodes.WebServer
+      capabilities: { data_endpoint: { properties: { protocol: http, port: 8080 } } }
+      requirements: [ host: gauge-host ]
+      interfaces: { Standard: { create: part.sh, configure: part.sh, start: start.sh } }
+END
+printf 'echo unpack\nsleep 1\n' > "$work/wide/part.sh"
+printf 'sleep 1\nhttpd -p 8080 -h /srv\n' > "$work/wide/start.sh"
+site() { # NAME KIND CORES
+  printf '{"name": "%s", "kind": "%s", "network": "address", "pace": 1, "free_form": true, "zones": [{"name": "a", "free": {"cores": %s, "memory_gib": 4000, "disk_gib": 90000}}], "images": [{"name": "debian-12", "os": "linux"}], "prices": {"core": 0.0%s, "memory_gib": 0.01, "disk_gib": 0.001, "address": 0}, "timings": {"network": 2, "volume": 4, "instance": 6, "interface": 0.5, "attachment": 1}}' "$1" "$2" "$3" "$3"
+}
+printf '{"version": "andamio.estate/1", "currency": "cr", "sites": [%s, %s, %s]}' "$(site presa edge 400)" "$(site vega private 600)" "$(site alisio-norte public 2000)" > "$work/wide/estate.json"
+"$andamio" sandbox --workspace "$work/wide-ws" --estate "$work/wide/estate.json" --pace 0.15 --quiet &
+sites=$!
+sleep 2
+open 160 47 "--workspace $work/wide-ws --template $work/wide"
+press 2
+await 'no mistakes'
+press r
+await '9 in 10'
+press r Enter
+await '[6-9][0-9][0-9][0-9] of 9999'
+press z z z z
+shot deploy-10000
+press q
+close
+kill $sites

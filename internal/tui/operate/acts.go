@@ -107,10 +107,15 @@ func (v *View) shellHere() tea.Cmd {
 	case r.Spec.EndpointOf != "":
 		on = s.Resource(r.Spec.EndpointOf).On
 	}
-	for _, h := range d.Hosts() {
-		if h.ID == on {
-			return v.openShell(h)
-		}
+	if host := s.Resource(on); host == nil || host.Kind != plan.Instance {
+		return view.Cmd(view.Told{Text: r.Title + " runs on no instance, so there is no shell to open"})
 	}
-	return view.Cmd(view.Told{Text: r.Title + " runs on no instance, so there is no shell to open"})
+	id := d.ID
+	return func() tea.Msg { // how it is reached is looked up anew: a run may have just built it
+		h, err := v.app.FindHost(v.ctx, fmt.Sprintf("%d/%s", id, on))
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return view.OpenShell{Host: h}
+	}
 }

@@ -83,20 +83,22 @@ type item struct {
 // queue is the queue as it was drawn last.
 func (v *View) queue() []item { return v.items(v.now) }
 
-// items is the queue, the most urgent first. A failed run needs nobody once a later run of the same template began.
+// items is the queue, the most urgent first. A failed run needs nobody once a later run of the same deployment began, or
+// a person left it as it is.
 func (v *View) items(now time.Time) []item {
 	var out []item
-	newest := map[string]bool{}
+	begun, newest := map[string]bool{}, map[int64]bool{}
 	for _, r := range v.runs {
-		if newest[r.Name] {
+		begun[r.Name] = true
+		if newest[r.Deployment] {
 			continue
 		}
-		newest[r.Name] = true
+		newest[r.Deployment] = true
 		if it, needs := runItem(r, now); needs {
 			out = append(out, it)
 		}
 	}
-	if it, needs := v.draftItem(newest); needs {
+	if it, needs := v.draftItem(begun); needs {
 		out = append(out, it)
 	}
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
@@ -116,9 +118,11 @@ func runItem(r store.Run, now time.Time) (item, bool) {
 			"what it was building may be half built, and nobody watches it", "look at how far it got", open,
 			[]string{"A run's worker shows every 0.3 s that it lives. This one has not for " + part.Clock(now.Sub(r.Beat)) + ".",
 				"The journal says which steps were done; those under way may have happened or not."}}, true
+	case r.Left:
+		return item{}, false
 	case r.State == run.Failed:
-		return item{rankFailed, run.Failed, name + " failed", "ended " + part.Age(r.Ended, now), "what it built so far stands and costs",
-			"look at what failed", open, []string{"A step of it failed for good, so everything that stands on it was not built."}}, true
+		return item{rankFailed, run.Failed, name + " failed", "ended " + part.Age(r.Ended, now), "what failed holds what stands on it; what it built stands and costs",
+			"retry, skip, change or roll back", open, []string{"A step of it failed for good, so everything that stands on it was not built."}}, true
 	case r.State == run.Stopped:
 		return item{rankFailed, run.Stopped, name + " was cancelled", "ended " + part.Age(r.Ended, now), "what it built so far stands and costs",
 			"look at what stands", open, []string{"It was cancelled before everything stood; nothing of it was removed."}}, true

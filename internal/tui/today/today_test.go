@@ -37,11 +37,11 @@ func drawn(v *View, w int) string {
 }
 
 func going(id int64) store.Run {
-	return store.Run{ID: id, Name: "basin", Preset: "drill", State: run.UnderWay, Created: ago(time.Minute), Beat: ago(time.Second), Steps: 8}
+	return store.Run{ID: id, Deployment: 1, Name: "basin", Preset: "drill", State: run.UnderWay, Created: ago(time.Minute), Beat: ago(time.Second), Steps: 8}
 }
 
 func ended(id int64, name string, state run.Status) store.Run {
-	return store.Run{ID: id, Name: name, State: state, Created: ago(time.Hour), Ended: ago(50 * time.Minute), Beat: ago(50 * time.Minute), Steps: 8, CostPerHour: 1.25, Currency: "cr"}
+	return store.Run{ID: id, Deployment: int64(len(name)), Name: name, State: state, Created: ago(time.Hour), Ended: ago(50 * time.Minute), Beat: ago(50 * time.Minute), Steps: 8, CostPerHour: 1.25, Currency: "cr"}
 }
 
 func TestNothingIsSaidToBeWaitingWhenNothingIs(t *testing.T) {
