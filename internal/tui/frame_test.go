@@ -155,7 +155,7 @@ func TestTheQueueIsRanked(t *testing.T) {
 	send(f, keys("down", "w")...)
 	assert.Contains(t, text(f), "A step of it failed for good")
 	send(f, keys("esc", "a")...)
-	assert.Contains(t, text(f), "look at what failed")
+	assert.Contains(t, text(f), "retry, skip, change or roll back")
 	send(f, keys("esc", "/", "g", "o", "o", "d", "enter")...)
 	assert.Regexp(t, `▐ ■ good run 1`, text(f))
 }

@@ -29,7 +29,7 @@ func TestWhatFailedIsRetriedAndTheRunRolledBack(t *testing.T) {
 	x.waitFor(`waits for you: 1 of 2`)
 	x.waitFor(`✕ failed`)
 	x.press("5")
-	x.waitFor(`deployment, tier`)
+	x.waitFor(`2 not well`) // what stands after the run, not during it
 	x.press("/")
 	x.tmux("send-keys", "-l", "dispatch-host 2")
 	x.press("Enter")

@@ -29,6 +29,8 @@ type View struct {
 	// order is shown while run is 0.
 	order *app.Order
 	runID int64
+	// epoch is that of the shown run's worker when it was looked up last, -1 before.
+	epoch int64
 	// held is which of the failed steps is chosen, in the queue of what waits for a person.
 	held int
 	// answer is what was rehearsed last, at what time of the run.
@@ -153,17 +155,18 @@ func (v *View) show(s *run.State) {
 	}
 }
 
-// revive opens the shown run anew when somebody goes on with it: its worker was silent, or it had ended.
+// revive opens the shown run anew when another worker has gone on with it: however short that was, its epoch tells.
 func (v *View) revive() tea.Cmd {
-	if v.runID == 0 || v.state == nil || v.stop != nil && !v.silent && !v.state.Over() {
+	r, known := v.stored()
+	if v.runID == 0 || v.state == nil || !known || r.Epoch == v.epoch {
 		return nil
 	}
-	for _, r := range v.runs {
-		if r.ID == v.runID && r.State == run.UnderWay && app.Lives(r) {
-			return v.open(v.runID)
-		}
+	first := v.epoch < 0
+	v.epoch = r.Epoch
+	if first || v.stop != nil && !v.silent && !v.state.Over() {
+		return nil // it is followed as it goes
 	}
-	return nil
+	return v.open(v.runID)
 }
 
 // opened is a run read from the store.
@@ -176,7 +179,9 @@ type opened struct {
 // open reads a run and begins to watch it.
 func (v *View) open(id int64) tea.Cmd {
 	v.close()
-	v.runID = id
+	if v.runID != id {
+		v.runID, v.epoch = id, -1
+	}
 	return func() tea.Msg {
 		s, err := v.app.Replay(v.ctx, id)
 		return opened{id, s, err}
