@@ -256,3 +256,37 @@ func count(p *plan.Plan, kind plan.Kind) (n int) {
 	}
 	return n
 }
+
+// TestNoticesThatComeTwiceLateOrInDisorderDoNoHarm raises and retires the scenario while every notice is sent twice, and
+// late.
+func TestNoticesThatComeTwiceLateOrInDisorderDoNoHarm(t *testing.T) {
+	a, box := workspace(t, pace)
+	box.Misbehave(sandbox.Rule{Fault: sandbox.Twice}, sandbox.Rule{Fault: sandbox.Shuffled, Share: 0.5})
+	id := worked(t, a, draft(t, a, nil))
+	declares(t, a, box, id)
+	r, err := a.Store.Run(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, run.Standing, r.State)
+	o, err := a.Retiring(ctx, r.Deployment)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	assert.Empty(t, box.Holds())
+}
+
+func TestTwoWorkersAndTwoRuns(t *testing.T) {
+	a, _, d, id := raised(t)
+	o, err := a.Powering(ctx, id, "", false)
+	require.NoError(t, err)
+	first, err := a.NewRun(ctx, o)
+	require.NoError(t, err)
+	second, err := a.NewRun(ctx, o)
+	require.NoError(t, err)
+	begun := make(chan error, 1)
+	go func() { begun <- a.Work(ctx, first) }()
+	require.Eventually(t, func() bool { r, err := a.Store.Run(ctx, first); return err == nil && r.State == run.UnderWay }, 5e9, 1e6)
+	assert.ErrorContains(t, a.Work(ctx, second), "under way")
+	assert.ErrorContains(t, a.Work(ctx, first), "goes on in process")
+	_, err = a.Changed(ctx, id, d.Plan, "again")
+	assert.ErrorContains(t, err, "is under way")
+	require.NoError(t, <-begun)
+}

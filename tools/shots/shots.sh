@@ -23,6 +23,7 @@ Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
 display=$!
 finish() {
   close
+  [ -z "${sites:-}" ] || kill "$sites" 2>/dev/null || true
   "$andamio" demo --stop --workspace "$work/ws" >/dev/null 2>&1 || true
   kill $display 2>/dev/null || true
   sleep 0.5
@@ -182,9 +183,9 @@ await 'no mistakes'
 press r
 await '9 in 10'
 press r Enter
-await '[6-9][0-9][0-9][0-9] of 9999'
+await '[5-9][0-9][0-9] of 999[0-9] steps'
 press z z z z
 shot deploy-10000
 press q
 close
-kill $sites
+kill $sites && wait $sites || true

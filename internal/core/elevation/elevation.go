@@ -141,12 +141,16 @@ func (p *Plank) refresh() {
 
 // now is how a resource is, with what is part of it.
 func (m *member) now() (run.Status, float64) {
-	status, fraction := m.Status, m.Resource.Fraction()
+	status, fraction, n := m.Status, m.Resource.Fraction(), 1
 	for _, p := range m.parts {
+		if p.Change == plan.Keep && m.Change != plan.Keep {
+			continue // what is kept says nothing of how far the change is
+		}
 		status = join(status, p.Status)
 		fraction += p.Fraction()
+		n++
 	}
-	return status, fraction / float64(1+len(m.parts))
+	return status, fraction / float64(n)
 }
 
 // groupKey tells which resources of a cell make one plank; the value beside it is the plank's place in the cell.

@@ -1,0 +1,136 @@
+package operate
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/app"
+	"andamio/internal/core/change"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+// standing is the view on the scenario as it stands, and on a deployment that is retired.
+func standing(t *testing.T) *View {
+	t.Helper()
+	v := New(context.Background(), nil)
+	p := plantest.Plan(t, "drill")
+	stands := change.Done(change.Nothing(p), p)
+	require.NoError(t, stands.Plan.Arrange())
+	last := store.Run{ID: 3, Deployment: 1, State: run.Standing, Created: noon.Add(-2 * time.Hour), Ended: noon.Add(-time.Hour)}
+	old := store.Run{ID: 2, Deployment: 2, Purpose: "retire lab", State: run.Standing, Created: noon.Add(-9 * time.Hour), Ended: noon.Add(-8 * time.Hour)}
+	v.take(gathered{all: []app.Deployment{
+		{Deployment: store.Deployment{ID: 1, Name: "flood-watch"}, Runs: []store.Run{last}, Stand: stands},
+		{Deployment: store.Deployment{ID: 2, Name: "lab"}, Runs: []store.Run{old}, Stand: change.Nothing(p)},
+	}, states: map[int64]*run.State{1: run.Stood(stands.Plan, nil), 2: run.Stood(change.Nothing(p).Plan, nil)}})
+	return v
+}
+
+func draw(v *View, w, h int) string {
+	c := part.NewCanvas(part.NewLook(false, false, colorprofile.TrueColor), w, h)
+	v.Draw(c, part.Rect{X: 0, Y: 0, W: w, H: h}, noon)
+	return ansi.Strip(c.String())
+}
+
+func TestDeploymentsStandByTier(t *testing.T) {
+	v := standing(t)
+	text := draw(v, 160, 43)
+	assert.Regexp(t, `▐ ■ flood-watch\s+standing\s+run 3 raised it · 1h00m ago\s+4.22 so far · 2.112 cr/h`, text)
+	assert.Regexp(t, `■ forecasting\s+11 of 11 well\s+none asked · none asked\s+1.154 cr/h`, text)
+	assert.Regexp(t, `▁ lab\s+retired\s+run 2 retire lab`, text)
+	v.Key("down")
+	assert.Equal(t, "gauge-intake-1", v.elevation.Selected, "a tier selects its first software")
+	small := draw(v, 80, 20)
+	assert.Regexp(t, `■ gauge\s+4 of 4 well`, small)
+	assert.Contains(t, draw(New(context.Background(), nil), 100, 30), "nothing stands yet")
+}
+
+// TestWhatIsSaidShows takes in what sites and endpoints say: what is gone, silent, off or half done is told apart.
+func TestWhatIsSaidShows(t *testing.T) {
+	v := standing(t)
+	v.Update(looked{id: 1, now: app.Looked{At: noon, Sites: map[string]run.Reading{
+		"contacts-host-1": {Text: "it is not there", At: noon}, "readings-host-1": {Text: "active", Good: true, At: noon}},
+		Answers: map[string]run.Reading{"river-map-1.app_endpoint": {Text: "refused · http", At: noon}, "forecast-1": {Text: "open · tcp", Good: true, At: noon}},
+		Failed:  map[string]string{"presa": "timed out"}}})
+	text := draw(v, 160, 43)
+	assert.Regexp(t, `✕ flood-watch\s+2 not well`, text)
+	assert.Regexp(t, `✕ register\s+contacts-host gone wro…\s+0 of 1 active`, text)
+	assert.Regexp(t, `✕ map\s+river-map 1 http silent`, text)
+	assert.Contains(t, text, "presa did not answer: timed out")
+	assert.Equal(t, "1", v.Badge(noon))
+	assert.True(t, v.Find("contacts-host"))
+	assert.Contains(t, draw(v, 160, 43), "vega says: it is not there")
+	why := v.Why()
+	assert.Equal(t, "why contacts-host", why.Title)
+
+	s := v.states[1]
+	s.Resource("map-host-1").Off = true
+	assert.Equal(t, "switched off", v.condition(s.Resource("river-map-1")).word)
+	assert.Equal(t, "serving", v.condition(s.Resource("forecast-1")).word)
+	v.states[1] = run.Stood(s.Plan, map[string]bool{"readings-1/start": true})
+	assert.Equal(t, "half done", v.condition(v.states[1].Resource("readings-1")).word)
+}
+
+func TestActsFitWhatIsSelected(t *testing.T) {
+	v := standing(t)
+	var names []string
+	for _, a := range v.Acts() {
+		names = append(names, a.Name)
+	}
+	assert.Equal(t, []string{"open a shell", "stop flood-watch", "start flood-watch", "change an input", "update from the template",
+		"clone flood-watch", "make a template of flood-watch", "retire flood-watch"}, names)
+	v.Key("down")
+	v.Key("down")
+	assert.Equal(t, "stop forecasting", v.Acts()[1].Name)
+	assert.Regexp(t, "^scale (readings|forecast)-host$", v.Acts()[5].Name)
+	assert.Equal(t, "that is no number of instances", v.Acts()[5].Wrong("many"))
+	for range 20 {
+		v.Key("down")
+	}
+	assert.Equal(t, "lab", v.selected().Name)
+	assert.Nil(t, v.Acts(), "nothing can be done to what is gone")
+}
+
+func TestKeysMoveAndOpen(t *testing.T) {
+	v := standing(t)
+	_ = draw(v, 160, 43)
+	v.Key("tab")
+	assert.True(t, v.inElevation)
+	before := v.elevation.Selected
+	v.Key("right")
+	assert.NotEqual(t, before, v.elevation.Selected)
+	v.Key("esc")
+	assert.False(t, v.inElevation)
+	cmd, used := v.Key("enter")
+	require.True(t, used)
+	assert.NotNil(t, cmd)
+	v.elevation.Selected = "app-lan@vega"
+	cmd, _ = v.Key("o")
+	assert.Contains(t, cmd().(view.Told).Text, "runs on no instance")
+	_, used = v.Raw(tea.KeyPressMsg{Code: 'x', Text: "x"})
+	assert.False(t, used, "without a shell keys are the view's")
+	_, used = v.Key("q")
+	assert.False(t, used)
+	for _, k := range v.Keys() {
+		assert.NotEmpty(t, k.Does)
+	}
+}
+
+func TestTiersWithoutServicesGoByTheirNodes(t *testing.T) {
+	d := &app.Deployment{Stand: change.Standing{Plan: &plan.Plan{Resources: []plan.Resource{
+		{ID: "a-1", Node: "a", Kind: plan.Software}, {ID: "b-1", Node: "b", Kind: plan.Instance}, {ID: "c-1", Node: "c", Kind: plan.Software}}}}}
+	assert.Equal(t, []string{"a", "c"}, tiers(d))
+}
