@@ -21,18 +21,23 @@ type sandboxOptions struct {
 	seed       uint64
 	oneAddress bool
 	idle       time.Duration
+	faults     float64
 	quiet      bool
 }
 
 func (o *sandboxOptions) flags(cmd *cobra.Command, pace float64) {
 	cmd.Flags().Float64Var(&o.pace, "pace", pace, "how long everything takes, relative to nominal: 0.1 is ten times as fast")
 	cmd.Flags().Uint64Var(&o.seed, "seed", 1, "seed of the stand-ins' latencies")
+	cmd.Flags().Float64Var(&o.faults, "faults", 0, "how likely a call meets each of the faults that docs/reliability.md lists, such as 0.02")
 	cmd.Flags().BoolVar(&o.oneAddress, "one-address", false, "use 127.0.0.1 only, with ports mapped")
 }
 
 // args are the options as arguments for a sandbox in another process.
 func (o *sandboxOptions) args() []string {
 	out := []string{fmt.Sprintf("--pace=%g", o.pace), fmt.Sprintf("--seed=%d", o.seed), "--idle=30m"}
+	if o.faults > 0 {
+		out = append(out, fmt.Sprintf("--faults=%g", o.faults))
+	}
 	if o.oneAddress {
 		out = append(out, "--one-address")
 	}
@@ -52,7 +57,14 @@ func (o *sandboxOptions) start(file string) (*sandbox.Sandbox, error) {
 	if err != nil {
 		return nil, err
 	}
-	return sandbox.Start(sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress})
+	if o.faults < 0 || o.faults > 0.5 {
+		return nil, usage{fmt.Errorf("--faults is from 0 to 0.5, not %g", o.faults)}
+	}
+	cfg := sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress}
+	if o.faults > 0 {
+		cfg.Faults = sandbox.Troubles(o.faults)
+	}
+	return sandbox.Start(cfg)
 }
 
 // Paces of the demo: on screen a run takes one to two minutes, headless it is over soon.

@@ -170,10 +170,10 @@ topology_template:
 END
 printf 'echo unpack\nsleep 1\n' > "$work/wide/part.sh"
 printf 'sleep 1\nhttpd -p 8080 -h /srv\n' > "$work/wide/start.sh"
-site() { # NAME KIND CORES
-  printf '{"name": "%s", "kind": "%s", "network": "address", "pace": 1, "free_form": true, "zones": [{"name": "a", "free": {"cores": %s, "memory_gib": 4000, "disk_gib": 90000}}], "images": [{"name": "debian-12", "os": "linux"}], "prices": {"core": 0.0%s, "memory_gib": 0.01, "disk_gib": 0.001, "address": 0}, "timings": {"network": 2, "volume": 4, "instance": 6, "interface": 0.5, "attachment": 1}}' "$1" "$2" "$3" "$3"
+site() { # NAME KIND CORES PRICE
+  printf '{"name": "%s", "kind": "%s", "network": "address", "pace": 1, "free_form": true, "zones": [{"name": "a", "free": {"cores": %s, "memory_gib": 4000, "disk_gib": 90000}}], "images": [{"name": "debian-12", "os": "linux"}], "prices": {"core": %s, "memory_gib": 0.01, "disk_gib": 0.001, "address": 0}, "timings": {"network": 2, "volume": 4, "instance": 6, "interface": 0.5, "attachment": 1}}' "$1" "$2" "$3" "$4"
 }
-printf '{"version": "andamio.estate/1", "currency": "cr", "sites": [%s, %s, %s]}' "$(site presa edge 400)" "$(site vega private 600)" "$(site alisio-norte public 2000)" > "$work/wide/estate.json"
+printf '{"version": "andamio.estate/1", "currency": "cr", "sites": [%s, %s, %s]}' "$(site presa edge 400 0.02)" "$(site vega private 600 0.03)" "$(site alisio-norte public 2000 0.04)" > "$work/wide/estate.json"
 "$andamio" sandbox --workspace "$work/wide-ws" --estate "$work/wide/estate.json" --pace 0.15 --quiet &
 sites=$!
 sleep 2

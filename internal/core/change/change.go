@@ -196,6 +196,3 @@ func Difference(from Standing, to *plan.Plan) (plan.Difference, map[string][]str
 	c.deeds()
 	return maps.Clone(c.verdicts), c.reasons
 }
-
-// Whole is a plan as if it stood.
-func Whole(p *plan.Plan) Standing { return Standing{Plan: p} }

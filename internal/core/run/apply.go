@@ -20,8 +20,6 @@ func (s *State) Apply(e Event) {
 		s.Rehearsed = Rehearsed{durationOf(e.Attributes["p50"]), durationOf(e.Attributes["p90"])}
 	case RunResumed:
 		s.resume()
-	case RunLeft:
-		s.Left = true
 	case RunEnded:
 		s.end(e)
 	case SiteSays, Answered, Learned:
@@ -38,7 +36,7 @@ func durationOf(text string) time.Duration {
 
 // resume makes everything open again that was broken off; what failed stays so until somebody decides.
 func (s *State) resume() {
-	s.Status, s.Ended, s.Text, s.Outputs, s.Left = UnderWay, time.Time{}, "", nil, false
+	s.Status, s.Ended, s.Text, s.Outputs = UnderWay, time.Time{}, "", nil
 	s.Resumes++
 	for i := range s.Steps {
 		if st := &s.Steps[i]; st.Status == UnderWay || st.Status == Stopped {

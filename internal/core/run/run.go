@@ -20,7 +20,6 @@ const (
 	RunStarted  EventKind = "run-started"
 	RunEnded    EventKind = "run-ended"
 	RunResumed  EventKind = "run-resumed" // a worker goes on where another broke off, or after a decision
-	RunLeft     EventKind = "run-left"    // a person settled that what failed stays as it is
 	Decided     EventKind = "decided"     // a person's decision on a failed step: Text is retry or skip
 	Discarded   EventKind = "discarded"   // what the site built for the step is no good and is removed
 	StepStarted EventKind = "step-started"
@@ -120,9 +119,8 @@ type State struct {
 	Started, Ended time.Time
 	LastSeq        int64
 	LastAt         time.Time
-	// Resumes counts how often a worker went on; Left says that a person settled what failed.
+	// Resumes counts how often a worker went on.
 	Resumes int
-	Left    bool
 	// Rehearsed is what was expected before it began: the median of its duration, and what nine in ten stay under.
 	Rehearsed Rehearsed
 	Steps     []Step

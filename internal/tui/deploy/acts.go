@@ -57,7 +57,7 @@ func (v *View) mustType() string {
 // waiting are the failed steps of a run that wait for a person: of one that is not under way any more, or of a branch
 // that is held while others go on.
 func (v *View) waiting() []*run.Step {
-	if v.state == nil || v.runID == 0 || v.state.Failures == 0 || v.state.Left || v.left() {
+	if v.state == nil || v.runID == 0 || v.state.Failures == 0 || v.left() {
 		return nil
 	}
 	var out []*run.Step
