@@ -23,6 +23,8 @@ type App struct {
 
 	// spawn begins a run's worker; a process of its own unless [InProcess] was asked for.
 	spawn func(runID int64) error
+	// idle says that spawn does nothing.
+	idle bool
 }
 
 // Option changes how a workspace is opened.
@@ -44,7 +46,7 @@ func InProcess(ctx context.Context) Option {
 
 // Idle sets no worker to runs: somebody else does.
 func Idle() Option {
-	return func(a *App) { a.spawn = func(int64) error { return nil } }
+	return func(a *App) { a.idle, a.spawn = true, func(int64) error { return nil } }
 }
 
 // Open opens the workspace in a folder, making it as needed. An empty dir is the user's own workspace.

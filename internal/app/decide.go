@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -38,7 +39,7 @@ func (a *App) Decide(ctx context.Context, runID int64, step, verb string) error 
 	if n == 0 {
 		return fmt.Errorf("no step of run %d has failed, so there is nothing to decide", runID)
 	}
-	return a.goOn(r)
+	return a.goOn(ctx, r)
 }
 
 // Resume goes on with a run that broke off, was cancelled, or failed; what failed is tried again.
@@ -60,7 +61,7 @@ func (a *App) Resume(ctx context.Context, runID int64) error {
 			return a.Decide(ctx, runID, "", run.Retry)
 		}
 	}
-	return a.spawn(runID)
+	return a.takeUp(ctx, r)
 }
 
 // Leave settles that what failed in a run stays as it is.
@@ -84,9 +85,31 @@ func (a *App) latest(ctx context.Context, runID int64) (store.Run, error) {
 }
 
 // goOn sets a worker to a run if none works on it.
-func (a *App) goOn(r store.Run) error {
+func (a *App) goOn(ctx context.Context, r store.Run) error {
 	if r.State == run.UnderWay && Lives(r) {
 		return nil // its worker hears of the decision
 	}
-	return a.spawn(r.ID)
+	return a.takeUp(ctx, r)
+}
+
+// takeUpWithin is how long a new worker may take until it has the run.
+const takeUpWithin = 10 * time.Second
+
+// takeUp sets a worker to a run and waits until it has it: until then the run would be taken for one that nobody works on.
+func (a *App) takeUp(ctx context.Context, r store.Run) error {
+	if err := a.spawn(r.ID); err != nil || a.idle {
+		return err
+	}
+	for limit := time.Now().Add(takeUpWithin); time.Now().Before(limit); {
+		now, err := a.Store.Run(ctx, r.ID)
+		if err != nil || now.Epoch > r.Epoch {
+			return err
+		}
+		select {
+		case <-time.After(pollEvery / 5):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return fmt.Errorf("no worker took run %d up within %s; andamio work %d in the foreground says why", r.ID, takeUpWithin, r.ID)
 }
