@@ -171,6 +171,9 @@ func (p *progress) event(e run.Event) {
 		return
 	}
 	word := map[run.EventKind]run.Status{run.StepStarted: run.UnderWay, run.StepDone: run.Standing, run.StepFailed: run.Failed, run.StepStopped: run.Stopped, run.StepPassed: run.Passed}[e.Kind]
+	if st := p.state.Step(e.Step); st != nil && st.Op.Takes() && word == run.Standing {
+		word = "done" // nothing stands of it
+	}
 	switch {
 	case word == "":
 		return

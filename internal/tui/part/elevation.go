@@ -483,13 +483,13 @@ func (d *drawing) density(c *Canvas, r Rect, cell elevation.Cell) {
 			c.Rune(r.X-1, r.Y, In(Ochre).Strong(), c.Look.Glyphs.PickLeft)
 		}
 	}
-	label := fmt.Sprintf(" %d of %d", counts[run.Standing], len(cell.Planks))
+	label := fmt.Sprintf(" %d of %d", counts[run.Standing]+counts[run.Retired], len(cell.Planks))
 	if counts[run.Failed] > 0 {
 		label += fmt.Sprintf(" %s%d", c.Look.Mark(run.Failed), counts[run.Failed])
 	}
 	bar := max(r.W-Width(label), 1)
 	x, sum := r.X, 0
-	for _, s := range []run.Status{run.Standing, run.UnderWay, run.Failed, run.Stopped, run.Held, run.Planned} {
+	for _, s := range []run.Status{run.Standing, run.Retired, run.UnderWay, run.Failed, run.Stopped, run.Held, run.Passed, run.Planned} {
 		sum += counts[s]
 		to := r.X + bar*sum/len(cell.Planks)
 		ch := c.Look.Glyphs.Bar
