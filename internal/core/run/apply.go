@@ -2,6 +2,7 @@ package run
 
 import (
 	"maps"
+	"strings"
 	"time"
 
 	"andamio/internal/core/plan"
@@ -206,6 +207,25 @@ func (s *State) set(st *Step, to Status) {
 		r.Status = UnderWay
 	default:
 		r.Status = Planned
+	}
+	if to == Standing {
+		s.dropped(st)
+	}
+}
+
+// dropped notes of resources that have no step of their own that what they were went with a step of another: software
+// with the instance it ran on.
+func (s *State) dropped(st *Step) {
+	for _, id := range st.Drops {
+		name, _, _ := strings.Cut(id, "/")
+		r := s.Resource(name)
+		switch {
+		case r == nil || len(r.steps) > 0:
+		case r.Change == plan.Retire:
+			r.Status = Retired
+		default:
+			r.Status = Passed
+		}
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/change"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
@@ -190,4 +191,56 @@ func drawable(t *rapid.T, s *run.State) {
 	if len(line.Lanes) > 9 {
 		t.Fatalf("%d lanes", len(line.Lanes))
 	}
+}
+
+// TestWhatHasNoStepsGoesWithWhatItRanOn retires the scenario, whose software has no scripts that take it back.
+func TestWhatHasNoStepsGoesWithWhatItRanOn(t *testing.T) {
+	p := plantest.Plan(t, "drill")
+	back, err := change.Compile(change.Done(change.Nothing(p), p), change.Nothing(p).Plan, "retire")
+	assert.NoError(t, err)
+	s := run.New(back)
+	assert.True(t, s.Retiring())
+	for i := range s.Steps {
+		s.Apply(run.Event{Seq: int64(i + 1), Kind: run.StepDone, Step: s.Steps[i].ID})
+	}
+	for i := range s.Resources {
+		assert.Equal(t, run.Retired, s.Resources[i].Status, s.Resources[i].ID)
+	}
+}
+
+func TestDecisionsOpenWhatFailed(t *testing.T) {
+	x := begun(t)
+	x.play(run.StepStarted, "contacts-1/create", 1)
+	x.play(run.StepFailed, "contacts-1/create", 2)
+	x.play(run.Decided, "readings-1/create", 3, func(e *run.Event) { e.Text = run.Skip })
+	assert.Equal(t, run.Planned, x.s.Step("readings-1/create").Status, "what has not failed is not decided")
+	x.play(run.RunEnded, "", 4)
+	x.play(run.RunResumed, "", 5)
+	assert.False(t, x.s.Over())
+	assert.Equal(t, run.Failed, x.s.Step("contacts-1/create").Status, "a resume decides nothing")
+	assert.Equal(t, run.Held, x.s.Step("contacts-1/start").Status)
+	x.play(run.Decided, "contacts-1/create", 6, func(e *run.Event) { e.Text = run.Retry })
+	assert.Equal(t, run.Planned, x.s.Step("contacts-1/create").Status)
+	assert.Equal(t, run.Planned, x.s.Step("contacts-1/start").Status, "nothing is held any more")
+	x.play(run.StepFailed, "contacts-1/create", 7)
+	x.play(run.Decided, "contacts-1/create", 8, func(e *run.Event) { e.Text = run.Skip })
+	assert.True(t, x.s.Step("contacts-1/create").Skipped)
+	assert.Equal(t, 2, x.s.Step("contacts-1/create").Tries)
+	assert.Zero(t, x.s.Failures)
+}
+
+func TestStagesAreReachedOneByOne(t *testing.T) {
+	x := begun(t)
+	assert.Equal(t, run.NotBegun, x.s.Stage("contacts-host-1"))
+	x.play(run.StepAsked, "contacts-host-1/create", 1, func(e *run.Event) { e.Attributes = map[string]string{"site.id": "c"} })
+	assert.Equal(t, run.Accepted, x.s.Stage("contacts-host-1"))
+	x.play(run.StepDone, "contacts-host-1/create", 2)
+	assert.Equal(t, run.Ready, x.s.Stage("contacts-host-1"))
+	for i, op := range []string{"create", "configure", "start"} {
+		x.play(run.StepDone, "contacts-1/"+op, float64(3+i))
+	}
+	assert.Equal(t, run.Configured, x.s.Stage("contacts-1"))
+	x.play(run.StepDone, "contacts-1/check:store", 9)
+	assert.Equal(t, run.Serving, x.s.Stage("contacts-1"))
+	assert.Equal(t, run.NotBegun, x.s.Stage("nobody"))
 }
