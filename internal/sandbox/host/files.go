@@ -5,6 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"sync"
 
 	"github.com/pkg/sftp"
 	"github.com/spf13/afero"
@@ -22,8 +23,31 @@ func (h *Host) serveFiles(channel ssh.Channel) {
 // files answers requests of SFTP from a file system.
 type files struct{ fs afero.Fs }
 
+// inTurn lets one request at a time at a file: clients ask for several parts at once, and a file in memory has but one
+// place at which it is read.
+type inTurn struct {
+	mu sync.Mutex
+	afero.File
+}
+
+// ReadAt and WriteAt take their turn.
+func (f *inTurn) ReadAt(p []byte, off int64) (int, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.File.ReadAt(p, off)
+}
+
+func (f *inTurn) WriteAt(p []byte, off int64) (int, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.File.WriteAt(p, off)
+}
+
 // Fileread and Filewrite open a file.
-func (f *files) Fileread(r *sftp.Request) (io.ReaderAt, error) { return f.fs.Open(r.Filepath) }
+func (f *files) Fileread(r *sftp.Request) (io.ReaderAt, error) {
+	file, err := f.fs.Open(r.Filepath)
+	return &inTurn{File: file}, err
+}
 
 func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	flags := r.Pflags()
@@ -34,7 +58,8 @@ func (f *files) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	if flags.Trunc {
 		mode |= os.O_TRUNC
 	}
-	return f.fs.OpenFile(r.Filepath, mode, 0o644)
+	file, err := f.fs.OpenFile(r.Filepath, mode, 0o644)
+	return &inTurn{File: file}, err
 }
 
 // Filecmd makes, moves and removes.
