@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/change"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
@@ -299,4 +300,32 @@ func TestTwoWorkersAndTwoRuns(t *testing.T) {
 	_, err = a.Changed(ctx, id, d.Plan, "again")
 	assert.ErrorContains(t, err, "is under way")
 	require.NoError(t, <-begun)
+}
+
+// TestAnInputIsChangedAndTheDeploymentGoesOn lets a run fail for good, changes an input, and goes on from what stands.
+func TestAnInputIsChangedAndTheDeploymentGoesOn(t *testing.T) {
+	a, box := workspace(t, pace)
+	box.Misbehave(sandbox.Rule{Fault: sandbox.Refuse, Call: "create", Term: "storage", Site: "presa", Times: 1})
+	d := draft(t, a, nil)
+	id, err := a.NewRun(ctx, Order{Plan: d.Plan, Template: "../../examples/flood-watch"})
+	require.NoError(t, err)
+	require.Error(t, a.Work(ctx, id))
+	r, err := a.Store.Run(ctx, id)
+	require.NoError(t, err)
+	o, err := a.ChangingInput(ctx, r.Deployment, "forecast_workers=2")
+	require.NoError(t, err)
+	assert.Equal(t, plan.Retire, o.Plan.Resource("forecast-host-3").Change)
+	assert.Equal(t, plan.Keep, o.Plan.Resource("contacts-host-1").Change, "%v", o.Plan.Resource("contacts-host-1").Reasons)
+	s := carriedOut(t, a, o)
+	allGood(t, s)
+	_, err = a.ChangingInput(ctx, r.Deployment, "forecast_workers=99")
+	assert.ErrorContains(t, err, "1 to 32")
+	assert.ErrorContains(t, a.Resume(ctx, id), "go on with that one", "the older run is overtaken")
+
+	dep, err := a.Deployment(ctx, r.Deployment)
+	require.NoError(t, err)
+	assert.Empty(t, dep.Stand.Unsure)
+	same, err := a.Changed(ctx, r.Deployment, change.Rest(dep.Stand.Plan, func(*plan.Resource) bool { return false }), "the same")
+	require.NoError(t, err)
+	assert.Empty(t, same.Plan.Steps)
 }

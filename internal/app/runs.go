@@ -103,12 +103,18 @@ func (a *App) ready(ctx context.Context, o Order) error {
 		}
 	}
 	if o.Deployment == 0 {
-		if o.Plan.Purpose != "" {
-			return fmt.Errorf("this plan is to %s, and changes what stands: say of which deployment with --deployment", o.Plan.Purpose)
-		}
-		return nil
+		return Raises(o.Plan)
 	}
 	return a.settled(ctx, o.Deployment)
+}
+
+// Raises checks that a plan raises a design from nothing. One that changes what stood when it was made fits nothing else,
+// and is no design that something could be led to.
+func Raises(p *plan.Plan) error {
+	if p.Purpose == "" {
+		return nil
+	}
+	return fmt.Errorf("this plan is to %s, and changes what stood when it was made: make it anew of what stands now, as with andamio diff", p.Purpose)
 }
 
 // settled checks that no run of a deployment goes on.

@@ -443,17 +443,8 @@ func (s *shared) rehearse() *cobra.Command {
 		Use:   "rehearse PLAN",
 		Short: "Imagine a run many times, and say how long it may take and what decides that",
 		Args:  cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := readPlan(args[0])
-			if err != nil {
-				return err
-			}
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			r, err := a.Rehearse(cmd.Context(), p, o.limits())
+		RunE: s.withPlan(func(ctx context.Context, a *app.App, p *plan.Plan, _ string) error {
+			r, err := a.Rehearse(ctx, p, o.limits())
 			if err != nil {
 				return err
 			}
@@ -468,20 +459,8 @@ func (s *shared) rehearse() *cobra.Command {
 				fmt.Fprintf(s.out, "  %3.0f %%  %s\n", d.Share*100, printable.Clean(d.Step))
 			}
 			return nil
-		},
+		}),
 	}
 	o.flags(cmd)
 	return cmd
-}
-
-func readPlan(file string) (*plan.Plan, error) {
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return nil, err
-	}
-	p, err := plan.Read(data)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
-	}
-	return p, nil
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 )
@@ -28,34 +29,51 @@ func (s *shared) run() *cobra.Command {
 stands and the plan is shown and run. An interrupt asks the run to stop, which leaves
 what stands as it is. Secrets come from the environment, see the message when one is missing.`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			p, err := readPlan(args[0])
+		RunE: s.withPlan(func(ctx context.Context, a *app.App, p *plan.Plan, file string) error {
+			if err := app.Raises(p); err != nil {
+				return no{fmt.Errorf("%s: %w", file, err)}
+			}
+			if deployment == "" {
+				return s.begin(ctx, a, o, app.Order{Plan: p, Template: template})
+			}
+			d, err := findDeployment(ctx, a, deployment)
 			if err != nil {
 				return err
 			}
-			a, err := s.open(cmd.Context())
+			order, err := a.Changed(ctx, d.ID, p, "make "+d.Name+" what "+file+" says")
 			if err != nil {
 				return err
 			}
-			defer a.Close()
-			order := app.Order{Plan: p, Template: template}
-			if deployment != "" {
-				d, err := findDeployment(cmd.Context(), a, deployment)
-				if err != nil {
-					return err
-				}
-				if order, err = a.Changed(cmd.Context(), d.ID, p, "make "+d.Name+" what "+args[0]+" says"); err != nil {
-					return err
-				}
-				return s.show(cmd.Context(), a, o, order)
+			if len(order.Plan.Steps) == 0 {
+				return s.nothingToDo(d)
 			}
-			return s.begin(cmd.Context(), a, o, order)
-		},
+			return s.show(ctx, a, o, order)
+		}),
 	}
 	o.changing(cmd)
 	cmd.Flags().StringVar(&deployment, "deployment", "", "deployment that is to become what the plan says, instead of a new one")
 	cmd.Flags().StringVar(&template, "template", "", "where the plan's template is, for changing the deployment later")
 	return cmd
+}
+
+// withPlan reads the plan file that a command names, and opens the workspace, for the act.
+func (s *shared) withPlan(act func(ctx context.Context, a *app.App, p *plan.Plan, file string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		data, err := os.ReadFile(args[0])
+		if err != nil {
+			return err
+		}
+		p, err := plan.Read(data)
+		if err != nil {
+			return fmt.Errorf("%s: %w", args[0], err)
+		}
+		a, err := s.open(cmd.Context())
+		if err != nil {
+			return err
+		}
+		defer a.Close()
+		return act(cmd.Context(), a, p, args[0])
+	}
 }
 
 func (s *shared) watch() *cobra.Command {
