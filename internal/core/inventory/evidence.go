@@ -1,0 +1,355 @@
+package inventory
+
+import (
+	"cmp"
+	"math"
+	"slices"
+	"strings"
+)
+
+// certain is the score of a match by a sure key.
+const certain = 1
+
+// Limits are the thresholds of identity.
+type Limits struct {
+	// Same is from which probability on two are taken as one thing, Review from which a person is asked. Below that they
+	// are two. The defaults are 0.98 and 0.6.
+	Same, Review float64
+	// Pairs asks for the list of what was matched.
+	Pairs bool
+}
+
+func (l Limits) filled() Limits {
+	if l.Same == 0 {
+		l.Same = 0.98
+	}
+	if l.Review == 0 {
+		l.Review = 0.6
+	}
+	return l
+}
+
+// Match is why a record and an observation are one thing.
+type Match struct {
+	// By is the sure key that agrees, "evidence", or "decision".
+	By string `json:"by,omitempty"`
+	// Score is the probability that they are one, from 0 to 1.
+	Score    float64    `json:"score,omitempty"`
+	Evidence []Evidence `json:"evidence,omitempty"`
+}
+
+// Evidence is what one attribute says for (above 0) or against two being one thing, in bits: one bit doubles the odds.
+type Evidence struct {
+	Attribute string  `json:"attribute"`
+	Recorded  string  `json:"recorded"`
+	Observed  string  `json:"observed"`
+	Bits      float64 `json:"bits"`
+}
+
+// trait is an attribute that counts as evidence, after the model of Fellegi and Sunter (A Theory for Record Linkage,
+// 1969): m is how likely it agrees where two are one thing; u how likely by chance, where nothing is known of how common
+// the value is. Those that block lead from an observation to the records it is compared with.
+type trait struct {
+	attribute string
+	m, u      float64
+	block     bool
+	like      func(a, b string) float64
+}
+
+// exact agreement, and agreement of names.
+func exactly(a, b string) float64 {
+	if same(a, b) {
+		return 1
+	}
+	return 0
+}
+
+var traits = []trait{
+	{AttrMAC, 0.95, 1e-5, true, exactly},
+	{AttrInside, 0.85, 1e-3, true, exactly},
+	{AttrAddress, 0.8, 1e-3, true, exactly},
+	{AttrHostname, 0.9, 2e-3, true, nameLikeness},
+	{AttrName, 0.85, 2e-3, true, nameLikeness},
+	{AttrCores, 0.95, 0.2, false, exactly},
+	{AttrMemory, 0.93, 0.15, false, exactly},
+	{AttrDisk, 0.95, 0.15, false, exactly},
+	{AttrImage, 0.97, 0.3, false, exactly},
+	{AttrZone, 0.9, 0.4, false, exactly},
+	{"cidr", 0.95, 0.05, true, exactly},
+	{"vlan", 0.9, 0.05, false, exactly},
+	{AttrAttached, 0.85, 1e-3, true, exactly},
+	{AttrInstance, 0.85, 1e-3, true, exactly},
+	{AttrNetwork, 0.9, 0.1, false, exactly},
+	{AttrPorts, 0.9, 0.2, false, exactly},
+}
+
+// Tags count alike, whichever they are.
+const tagM, tagU = 0.9, 0.25
+
+// The rest of the model: what being at one site says, how far the second best must lie behind, and from how many
+// records with one value on that value leads to no comparisons.
+const (
+	siteBits   = 1.5
+	marginBits = 4
+	maxBlock   = 64
+	// believed is how many observations the assumed commonness of a value is worth.
+	believed = 20
+)
+
+// weigher matches what sure keys did not.
+type weigher struct {
+	c *reconciler
+	// left are records without an observation, right observations without a record.
+	left, right   []Record
+	entity, place []int32
+	// common counts values among the left, by class and attribute.
+	common map[value]int32
+	of     map[Class]int
+	blocks map[value][]int32
+}
+
+type value struct {
+	class           Class
+	attribute, text string
+}
+
+// weigh matches by evidence what sure keys did not match.
+func (c *reconciler) weigh() {
+	w := &weigher{c: c, common: map[value]int32{}, of: map[Class]int{}, blocks: map[value][]int32{}}
+	w.collect()
+	if len(w.left) == 0 || len(w.right) == 0 {
+		return
+	}
+	w.index()
+	w.assign(w.candidates())
+}
+
+func (w *weigher) collect() {
+	c := w.c
+	for i := range c.entities {
+		e := &c.entities[i]
+		_, twin := c.recordTwins[int32(i)]
+		switch {
+		case e.o >= 0 || twin:
+		case e.r >= 0:
+			w.left, w.entity = append(w.left, c.in.Recorded.Record(int(e.r))), append(w.entity, int32(i))
+		default:
+			w.left, w.entity = append(w.left, c.in.Declared.Record(int(e.d))), append(w.entity, int32(i))
+		}
+	}
+	if len(w.left) == 0 {
+		return
+	}
+	for o, e := range c.ofObserved {
+		if _, twin := c.twins[int32(o)]; e < 0 && !twin {
+			w.right, w.place = append(w.right, c.in.Observed.Record(o)), append(w.place, int32(o))
+		}
+	}
+}
+
+func (w *weigher) index() {
+	for i := range w.left {
+		r := &w.left[i]
+		w.of[r.Class]++
+		for _, t := range traits {
+			if v, ok := r.Value(t.attribute); ok {
+				w.common[value{r.Class, t.attribute, v}]++
+				if t.block {
+					at := value{r.Class, t.attribute, blockOf(t, v)}
+					w.blocks[at] = append(w.blocks[at], int32(i))
+				}
+			}
+		}
+		for k, v := range r.Attributes {
+			if strings.HasPrefix(k, TagPrefix) {
+				w.common[value{r.Class, k, v}]++
+			}
+		}
+	}
+}
+
+// blockOf is under what a value leads to candidates: names in their plain form.
+func blockOf(t trait, v string) string {
+	if t.attribute == AttrName || t.attribute == AttrHostname {
+		return plain(v)
+	}
+	return v
+}
+
+// candidate is a pair that may be one thing.
+type candidate struct {
+	left, right int32
+	bits        float64
+}
+
+func (w *weigher) candidates() []candidate {
+	var out []candidate
+	tried := make([]int32, len(w.left)) // the observation that a record was compared with last
+	for o := range w.right {
+		r := &w.right[o]
+		for _, t := range traits {
+			v, ok := r.Value(t.attribute)
+			if !t.block || !ok {
+				continue
+			}
+			block := w.blocks[value{r.Class, t.attribute, blockOf(t, v)}]
+			if len(block) > maxBlock {
+				continue
+			}
+			for _, l := range block {
+				if tried[l] == int32(o)+1 || !w.c.may(w.place[o], w.entity[l]) {
+					continue
+				}
+				tried[l] = int32(o) + 1
+				if bits := w.bits(&w.left[l], r, nil); bits > -1 {
+					out = append(out, candidate{l, int32(o), bits})
+				}
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b candidate) int {
+		return cmp.Or(cmp.Compare(b.bits, a.bits), cmp.Compare(a.left, b.left), cmp.Compare(a.right, b.right))
+	})
+	return out
+}
+
+// bits weighs all that two records say; into, if not nil, is told each part. What only one of them says counts neither
+// way.
+func (w *weigher) bits(l, o *Record, into *[]Evidence) float64 {
+	sum := -math.Log2(float64(w.of[l.Class]) + 1)
+	say := func(attribute, a, b string, bits float64) {
+		sum += bits
+		if into != nil && math.Abs(bits) >= 0.05 {
+			*into = append(*into, Evidence{attribute, a, b, math.Round(bits*10) / 10})
+		}
+	}
+	if l.Site == o.Site {
+		say("site", l.Site, o.Site, siteBits)
+	} else {
+		say("site", l.Site, o.Site, -siteBits)
+	}
+	for i := range traits {
+		t := &traits[i]
+		a, okA := l.Value(t.attribute)
+		b, okB := o.Value(t.attribute)
+		if !okA || !okB || l.Site != o.Site && bound(t.attribute) {
+			continue
+		}
+		say(t.attribute, a, b, w.agreement(l.Class, t.attribute, a, t.m, t.u, t.like(a, b)))
+	}
+	for k, a := range l.Attributes {
+		if b := o.Attributes[k]; b != "" && strings.HasPrefix(k, TagPrefix) {
+			say(k, a, b, w.agreement(l.Class, k, a, tagM, tagU, exactly(a, b))/2)
+		}
+	}
+	if into != nil {
+		slices.SortStableFunc(*into, func(a, b Evidence) int {
+			return cmp.Or(cmp.Compare(math.Abs(b.Bits), math.Abs(a.Bits)), cmp.Compare(a.Attribute, b.Attribute))
+		})
+	}
+	return sum
+}
+
+// bound attributes mean something only within their site.
+func bound(attribute string) bool {
+	switch attribute {
+	case AttrZone, AttrNetwork, AttrInstance, AttrAttached, AttrAddress, AttrInside, "vlan":
+		return true
+	}
+	return false
+}
+
+// agreement is what agreeing, or not, in one attribute is worth. The commoner a value, the less it says.
+func (w *weigher) agreement(class Class, attribute, v string, m, u, like float64) float64 {
+	n, k := float64(w.of[class]), float64(w.common[value{class, attribute, v}])
+	u = min((k-1+believed*u)/(n+believed), 0.95)
+	u = max(u, 1e-6)
+	against := math.Log2((1 - m) / (1 - min(u, m)))
+	return like*math.Log2(max(m, u)/u) + (1-like)*against
+}
+
+// assign takes the best pairs first, each record and observation once. Where another pair is nearly as good, a person is
+// asked.
+func (w *weigher) assign(all []candidate) {
+	byLeft, byRight := map[int32][]int32{}, map[int32][]int32{}
+	for i, p := range all {
+		byLeft[p.left] = append(byLeft[p.left], int32(i))
+		byRight[p.right] = append(byRight[p.right], int32(i))
+	}
+	usedL, usedR := make([]bool, len(w.left)), make([]bool, len(w.right))
+	for i, p := range all {
+		score := 1 / (1 + math.Exp2(-p.bits))
+		if usedL[p.left] || usedR[p.right] || score < w.c.in.Limits.Review {
+			continue
+		}
+		review := score < w.c.in.Limits.Same
+		for _, k := range slices.Concat(byLeft[p.left], byRight[p.right]) {
+			q := all[k]
+			if int(k) != i && !usedL[q.left] && !usedR[q.right] && p.bits-q.bits < marginBits {
+				review = true
+			}
+		}
+		usedL[p.left], usedR[p.right] = true, true
+		m := Match{By: "evidence", Score: score}
+		w.bits(&w.left[p.left], &w.right[p.right], &m.Evidence)
+		w.c.join(w.place[p.right], w.entity[p.left], m)
+		w.c.entities[w.entity[p.left]].review = review
+		w.c.report.Weighed++
+	}
+}
+
+// nameLikeness compares names: 1 for equal ones, less for those that differ in spelling, 0 for different ones. Names
+// that differ in a number are different: they are siblings.
+func nameLikeness(a, b string) float64 {
+	if a == b {
+		return 1
+	}
+	x, y := plain(a), plain(b)
+	switch {
+	case x == y:
+		return 0.85
+	case digits(x) != digits(y):
+		return 0
+	case len(x) >= 6 && near(x, y):
+		return 0.6
+	}
+	return 0
+}
+
+// plain is a name in lower case, without its domain and without separators.
+func plain(name string) string {
+	name, _, _ = strings.Cut(strings.ToLower(name), ".")
+	return strings.Map(func(r rune) rune {
+		if r == '-' || r == '_' || r == ' ' {
+			return -1
+		}
+		return r
+	}, name)
+}
+
+func digits(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= '0' && r <= '9' {
+			return r
+		}
+		return -1
+	}, s)
+}
+
+// near reports that one letter more, less, other, or two exchanged lead from one text to the other.
+func near(a, b string) bool {
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	if len(b)-len(a) > 1 {
+		return false
+	}
+	i := 0
+	for i < len(a) && a[i] == b[i] {
+		i++
+	}
+	if len(a) < len(b) {
+		return a[i:] == b[i+1:]
+	}
+	return i >= len(a) || a[i+1:] == b[i+1:] || i+1 < len(a) && a[i] == b[i+1] && a[i+1] == b[i] && a[i+2:] == b[i+2:]
+}
