@@ -39,6 +39,10 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 	if body.Title != "" {
 		t.Title = body.Title
 	}
+	if why := c.retouch(t, body.Resource); why != nil {
+		refuse(w, why.code, "%s", why.text)
+		return
+	}
 	if mark := word(body.Attributes[wire.OwnMarkText]); mark != "" {
 		t.Attributes[wire.OwnMarkText] = mark
 	}
@@ -46,7 +50,31 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 		refuse(w, why.code, "%s", why.text)
 		return
 	}
+	c.asked = time.Now()
+	c.changed(t)
 	respond(w, http.StatusOK, t.copy())
+}
+
+// retouch sets tags, of which those without a value are taken away, and the address inside its network.
+func (c *Cloud) retouch(t *thing, want wire.Resource) *refusal {
+	if address := word(want.Attributes[wire.OwnInside]); address != "" && t.term == "networkinterface" && address != word(t.Attributes[wire.OwnInside]) {
+		asks := &thing{Resource: wire.Resource{Attributes: map[string]any{wire.OwnInside: address}}}
+		if why := c.inside(asks); why != nil {
+			return why
+		}
+		t.Attributes[wire.OwnInside] = address
+	}
+	for k, v := range want.Attributes {
+		if !strings.HasPrefix(k, wire.OwnTag) {
+			continue
+		}
+		if word(v) == "" {
+			delete(t.Attributes, k)
+		} else {
+			t.Attributes[k] = word(v)
+		}
+	}
+	return nil
 }
 
 // resize gives a stopped instance another size, or lets a volume grow.
@@ -72,6 +100,7 @@ func (c *Cloud) resize(t *thing, want wire.Resource) *refusal {
 				return no(http.StatusBadRequest, "the size %q is not offered here", name)
 			}
 			take.Cores, take.MemoryGiB = c.site.Sizes[i].Cores, c.site.Sizes[i].MemoryGiB
+			t.Mixins = withSize(t.Mixins, m)
 		}
 	}
 	for name, set := range map[string]func(float64){wire.Cores: func(x float64) { take.Cores = int(x) },
@@ -93,6 +122,12 @@ func (c *Cloud) resize(t *thing, want wire.Resource) *refusal {
 	t.take = take
 	t.Attributes[wire.Cores], t.Attributes[wire.Memory], t.Attributes[wire.OwnDisk] = take.Cores, take.MemoryGiB, take.DiskGiB
 	return nil
+}
+
+// withSize are mixins with another size among them.
+func withSize(mixins []string, size string) []string {
+	out := slices.DeleteFunc(slices.Clone(mixins), func(m string) bool { return strings.HasPrefix(m, wire.OwnSizes) })
+	return append(out, size)
 }
 
 // act starts or stops an instance.
@@ -161,6 +196,7 @@ func (c *Cloud) remove(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	c.drop(t.ID)
+	c.asked = time.Now()
 	w.WriteHeader(http.StatusNoContent)
 }
 
@@ -168,6 +204,8 @@ func (c *Cloud) remove(w http.ResponseWriter, r *http.Request) {
 func (c *Cloud) drop(id string) {
 	t := c.things[id]
 	delete(c.things, id)
+	t.Attributes[lives[t.term].word] = "gone"
+	c.changed(t)
 	if t.host != nil {
 		t.host.Close()
 	}

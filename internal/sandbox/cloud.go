@@ -23,7 +23,6 @@ type Cloud struct {
 	pace  float64
 	seed  uint64
 	addrs *addresses
-	token string
 	ctx   context.Context
 	mux   *http.ServeMux
 
@@ -38,6 +37,9 @@ type Cloud struct {
 	// sequence numbers the notices.
 	sequence int64
 	faults   *faults
+	accounts accounts
+	// asked is when anything was made, changed or removed through the front door.
+	asked time.Time
 }
 
 // thing is a resource or link with what makes it real.
@@ -68,7 +70,7 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 	if addrs.single() {
 		own.Network = estate.Ports
 	}
-	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, token: token, ctx: ctx,
+	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, ctx: ctx, accounts: newAccounts(token),
 		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f}
 	for _, r := range site.Rooms() {
 		c.rooms = append(c.rooms, &room{r.Zone, r.Host, r.Free, r.Total})
@@ -117,6 +119,9 @@ func (c *Cloud) routes() {
 	c.mux.HandleFunc("GET /-/{$}", c.query)
 	c.mux.HandleFunc("GET /.well-known/org/ogf/occi/-/{$}", c.query)
 	c.mux.HandleFunc("GET "+wire.PathSite, c.facts)
+	c.mux.HandleFunc("GET "+wire.PathAccess, c.access)
+	c.mux.HandleFunc("POST "+wire.PathAccess, c.rotate)
+	c.mux.HandleFunc("POST "+wire.PathDrift, c.driftNow)
 	c.mux.HandleFunc("POST "+wire.PathNotices+"{$}", c.subscribe)
 	c.mux.HandleFunc("DELETE "+wire.PathNotices+"{id}", c.unsubscribe)
 	c.mux.HandleFunc("GET /{term}/{$}", c.list)
@@ -129,8 +134,8 @@ func (c *Cloud) routes() {
 
 // ServeHTTP checks the token, takes the time that a call over a network takes, and answers.
 func (c *Cloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.Header.Get(wire.HeaderToken) != "Bearer "+c.token {
-		refuse(w, http.StatusUnauthorized, "the token is missing or wrong")
+	if why := c.admit(r); why != nil {
+		refuse(w, why.code, "%s", why.text)
 		return
 	}
 	select {
@@ -220,10 +225,12 @@ func (c *Cloud) list(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	page, number := max(atoi(r, "page", 1), 1), min(max(atoi(r, "number", 100), 1), 1000)
+	region, after := r.URL.Query().Get(wire.ParamRegion), r.URL.Query().Get(wire.ParamAfter)
 	var all []wire.Resource
 	c.mu.Lock()
-	for _, id := range c.ids {
-		if x := c.things[id]; x != nil && x.term == term {
+	ids := c.ids[slices.Index(c.ids, after)+1:] // an id keeps its place when what it was is gone
+	for _, id := range ids {
+		if x := c.things[id]; x != nil && x.term == term && (region == "" || region == c.regionOf(x)) {
 			all = append(all, x.copy())
 		}
 	}

@@ -52,7 +52,7 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
 		respond(w, http.StatusOK, c.things[id].copy())
 		return
 	}
-	t, why := c.accept(term, want)
+	t, why := c.accept(term, want, true)
 	if why != nil {
 		refuse(w, why.code, "%s", why.text)
 		return
@@ -61,6 +61,7 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
 	if key != "" {
 		c.keys[key] = t.ID
 	}
+	c.asked = time.Now()
 	w.Header().Set("Location", "/"+term+"/"+t.ID)
 	respond(w, http.StatusCreated, t.copy())
 }
@@ -89,8 +90,8 @@ func init() {
 	}
 }
 
-// accept checks a request, reserves what it takes, and sets its life going. The lock is held.
-func (c *Cloud) accept(term string, want wire.Resource) (*thing, *refusal) {
+// accept checks a request, reserves what it takes, and sets its life going if it is to. The lock is held.
+func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *refusal) {
 	c.next++
 	t := &thing{Resource: want, term: term}
 	t.ID = fmt.Sprintf("%s-%s-%d", c.site.Name, term, c.next)
@@ -111,7 +112,9 @@ func (c *Cloud) accept(term string, want wire.Resource) (*thing, *refusal) {
 	t.Attributes[l.state], t.Attributes[l.word] = l.inactive, "accepted"
 	c.things[t.ID] = t
 	c.ids = append(c.ids, t.ID)
-	go c.live(t, l)
+	if alive {
+		go c.live(t, l)
+	}
 	return t, nil
 }
 

@@ -38,6 +38,9 @@ type Rule struct {
 	Fault Fault
 	// Site, Call (create, read, list, change, act, delete) and Term (compute, storage...) bound where; "" is anywhere.
 	Site, Call, Term string
+	// Region bounds listings to those of a region; the first Skip calls that fit are let pass.
+	Region string
+	Skip   int
 	// Times is how often; 0 is without end. Share is how likely each time; 0 is always.
 	Times int
 	Share float64
@@ -75,13 +78,22 @@ func Troubles(share float64) []Rule {
 
 // pick is the fault that a call meets, "" if none.
 func (f *faults) pick(site, call, term string, among ...Fault) Fault {
+	return f.pickIn("", site, call, term, among...)
+}
+
+// pickIn is the same for a call that is about one region.
+func (f *faults) pickIn(region, site, call, term string, among ...Fault) Fault {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for i := range f.rules {
 		r := &f.rules[i]
-		fits := (r.Site == "" || r.Site == site) && (r.Call == "" || r.Call == call) && (r.Term == "" || r.Term == term)
+		fits := (r.Site == "" || r.Site == site) && (r.Call == "" || r.Call == call) && (r.Term == "" || r.Term == term) && (r.Region == "" || r.Region == region)
 		for _, a := range among {
 			if r.Fault == a && fits && r.Times >= 0 && (r.Share == 0 || f.rand.Float64() < r.Share) {
+				if r.Skip > 0 {
+					r.Skip--
+					break
+				}
 				if r.Times > 0 {
 					if r.Times--; r.Times == 0 {
 						r.Times = -1
@@ -118,7 +130,7 @@ func (c *Cloud) misbehave(w http.ResponseWriter, r *http.Request) bool {
 	if terms[term].kind == "" {
 		return false // facts and notices are not tampered with
 	}
-	switch c.faults.pick(c.site.Name, call, term, Unavailable, Throttle, Refuse, Silent, Lost, Phantom, Deny, Broken) {
+	switch c.faults.pickIn(r.URL.Query().Get(wire.ParamRegion), c.site.Name, call, term, Unavailable, Throttle, Refuse, Silent, Lost, Phantom, Deny, Broken) {
 	case Unavailable:
 		refuse(w, http.StatusServiceUnavailable, "come back later")
 	case Throttle:

@@ -64,9 +64,10 @@ func Start(cfg Config) (*Sandbox, error) {
 	s := &Sandbox{cancel: cancel, block: claim(cfg.OneAddress), faults: &faults{rules: cfg.Faults, rand: rand.New(rand.NewPCG(cfg.Seed, 7))}}
 	s.OneAddress = s.block.octet == 0
 	for i, site := range cfg.Estate.Sites {
-		c := newCloud(ctx, site, cfg, s.block.site(i), token(), s.faults)
+		secret := token()
+		c := newCloud(ctx, site, cfg, s.block.site(i), secret, s.faults)
 		s.clouds = append(s.clouds, c)
-		if err := s.serve(c, s.block.address(0, i+1)); err != nil {
+		if err := s.serve(c, secret, s.block.address(0, i+1)); err != nil {
 			s.Close()
 			return nil, err
 		}
@@ -74,7 +75,7 @@ func Start(cfg Config) (*Sandbox, error) {
 	return s, nil
 }
 
-func (s *Sandbox) serve(c *Cloud, address string) error {
+func (s *Sandbox) serve(c *Cloud, token, address string) error {
 	l, err := net.Listen("tcp", net.JoinHostPort(address, "0"))
 	if err != nil {
 		return fmt.Errorf("the stand-in %s cannot listen: %w", c.site.Name, err)
@@ -85,7 +86,7 @@ func (s *Sandbox) serve(c *Cloud, address string) error {
 	}
 	server := &http.Server{Handler: http.HandlerFunc(count), ReadHeaderTimeout: 10 * time.Second}
 	s.servers = append(s.servers, server)
-	s.Endpoints = append(s.Endpoints, Endpoint{c.site.Name, "http://" + l.Addr().String(), c.token})
+	s.Endpoints = append(s.Endpoints, Endpoint{c.site.Name, "http://" + l.Addr().String(), token})
 	go func() { _ = server.Serve(l) }()
 	return nil
 }

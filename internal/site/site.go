@@ -59,6 +59,9 @@ type Request struct {
 	// Ports of an interface that must be reachable from outside; Location of an attachment.
 	Ports    []int
 	Location string
+	// Rename and Tags are set by [Site.Change] alone: a new name, and tags, of which those with "" are taken away.
+	Rename string
+	Tags   map[string]string
 }
 
 // Attributes that drivers set, where the site knows them: the address at which an instance is reached, the port there
@@ -83,6 +86,54 @@ type Resource struct {
 	// Word is the site's own word for its state, for showing beside ours.
 	Word       string
 	Attributes map[string]string
+	// Told is what a survey is told beyond that; nil elsewhere.
+	Told *Told
+}
+
+// Told is all that a site says of a thing, in its own words: what the mapping makes records of.
+type Told struct {
+	// Type is the site's word for what it is; Region the part of the site it was listed in.
+	Type, Region   string
+	Source, Target string
+	Mixins         []string
+	Raw            map[string]string
+}
+
+// Query asks for one page of a listing.
+type Query struct {
+	Kind   Kind
+	Region string
+	// After is the [Page.Next] of the page before, "" for the first; Size is how many at most.
+	After string
+	Size  int
+}
+
+// Page is one page. Next leads to the next, "" if this is the last.
+type Page struct {
+	Resources []Resource
+	Next      string
+}
+
+// Access is what a credential may and may not do at a site.
+type Access struct {
+	Account string   `json:"account"`
+	May     []string `json:"may"`
+	MayNot  []string `json:"may_not,omitempty"`
+	// Regions are the parts of the site that are listed by themselves.
+	Regions []string `json:"regions"`
+	// FirstUse credentials must be changed before anything else is done.
+	FirstUse bool `json:"first_use,omitempty"`
+}
+
+// Surveyor is a site that can be surveyed.
+type Surveyor interface {
+	// Access says what the credential may do. It changes nothing.
+	Access(ctx context.Context) (Access, error)
+	// Page lists some things of a kind in a region with all that the site tells of them. What is made or removed between
+	// two pages shifts none of the others.
+	Page(ctx context.Context, q Query) (Page, error)
+	// Rotate has the site make a new credential in place of the one used; the old one ends with that.
+	Rotate(ctx context.Context) (token string, err error)
 }
 
 // Site is one place that can hold resources.

@@ -3,8 +3,10 @@ package inventory
 import (
 	"cmp"
 	"math"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // certain is the score of a match by a sure key.
@@ -182,10 +184,28 @@ type candidate struct {
 	bits        float64
 }
 
+// candidates are the pairs that may be one thing, the likeliest first. The work is done on all cores.
 func (w *weigher) candidates() []candidate {
+	workers := runtime.GOMAXPROCS(0)
+	parts := make([][]candidate, workers)
+	var group sync.WaitGroup
+	for k := range workers {
+		n := len(w.right)
+		group.Go(func() { parts[k] = w.candidatesOf(n*k/workers, n*(k+1)/workers) })
+	}
+	group.Wait()
+	out := slices.Concat(parts...)
+	slices.SortFunc(out, func(a, b candidate) int {
+		return cmp.Or(cmp.Compare(b.bits, a.bits), cmp.Compare(a.left, b.left), cmp.Compare(a.right, b.right))
+	})
+	return out
+}
+
+// candidatesOf are those of some observations.
+func (w *weigher) candidatesOf(from, to int) []candidate {
 	var out []candidate
 	tried := make([]int32, len(w.left)) // the observation that a record was compared with last
-	for o := range w.right {
+	for o := from; o < to; o++ {
 		r := &w.right[o]
 		for _, t := range traits {
 			v, ok := r.Value(t.attribute)
@@ -207,9 +227,6 @@ func (w *weigher) candidates() []candidate {
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b candidate) int {
-		return cmp.Or(cmp.Compare(b.bits, a.bits), cmp.Compare(a.left, b.left), cmp.Compare(a.right, b.right))
-	})
 	return out
 }
 
@@ -271,7 +288,7 @@ func (w *weigher) agreement(class Class, attribute, v string, m, u, like float64
 // assign takes the best pairs first, each record and observation once. Where another pair is nearly as good, a person is
 // asked.
 func (w *weigher) assign(all []candidate) {
-	byLeft, byRight := map[int32][]int32{}, map[int32][]int32{}
+	byLeft, byRight := make([][]int32, len(w.left)), make([][]int32, len(w.right))
 	for i, p := range all {
 		byLeft[p.left] = append(byLeft[p.left], int32(i))
 		byRight[p.right] = append(byRight[p.right], int32(i))

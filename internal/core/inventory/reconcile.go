@@ -2,8 +2,10 @@ package inventory
 
 import (
 	"cmp"
+	"runtime"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 )
 
@@ -220,12 +222,46 @@ func (c *reconciler) join(o, e int32, m Match) {
 	delete(c.twins, o)
 }
 
-// judge turns entities into findings.
+// judge turns entities into findings, on all cores.
 func (c *reconciler) judge() {
-	if c.in.Limits.Pairs {
-		c.report.Pairs = make([]Pair, 0, len(c.entities))
+	workers := runtime.GOMAXPROCS(0)
+	parts := make([]reconciler, workers)
+	var group sync.WaitGroup
+	for w := range workers {
+		parts[w] = *c
+		parts[w].report = Report{}
+		n := len(c.entities)
+		group.Go(func() { parts[w].judgeSome(n*w/workers, n*(w+1)/workers) })
 	}
-	for i := range c.entities {
+	group.Wait()
+	for w := range parts {
+		c.report.merge(&parts[w].report)
+	}
+	for o, e := range c.ofObserved {
+		if e >= 0 {
+			continue
+		}
+		if of, twin := c.twins[int32(o)]; twin {
+			c.duplicate(int32(o), &c.entities[of])
+			continue
+		}
+		c.unmanaged(int32(o))
+	}
+	c.fold()
+}
+
+// merge adds what another part of the work found.
+func (r *Report) merge(o *Report) {
+	r.Findings = append(r.Findings, o.Findings...)
+	r.Follows = append(r.Follows, o.Follows...)
+	r.New = append(r.New, o.New...)
+	r.Pairs = append(r.Pairs, o.Pairs...)
+	r.Agreeing += o.Agreeing
+}
+
+// judgeSome judges the entities from one to another.
+func (c *reconciler) judgeSome(from, to int) {
+	for i := from; i < to; i++ {
 		e := &c.entities[i]
 		if e.o >= 0 && e.r >= 0 && c.in.Limits.Pairs {
 			c.report.Pairs = append(c.report.Pairs, Pair{e.r, e.o})
@@ -240,17 +276,6 @@ func (c *reconciler) judge() {
 			c.compare(e)
 		}
 	}
-	for o, e := range c.ofObserved {
-		if e >= 0 {
-			continue
-		}
-		if of, twin := c.twins[int32(o)]; twin {
-			c.duplicate(int32(o), &c.entities[of])
-			continue
-		}
-		c.unmanaged(int32(o))
-	}
-	c.fold()
 }
 
 // twin makes a finding of a record that is the same thing as another; false if the entity is none.

@@ -66,6 +66,7 @@ type Table struct {
 	// places of the columns that make keys, -1 where there is none
 	site, provider, mark, serial int
 	seeds                        []uint64 // 0 for columns that are not compared
+	sets                         []func(r *Record, v string) error
 }
 
 var _ Source = (*Table)(nil)
@@ -117,7 +118,7 @@ func (t *Table) header() error {
 	places := map[string]*int{columnSite: &t.site, columnProvider: &t.provider, columnMark: &t.mark, columnSerial: &t.serial}
 	err := eachField(t.row(0), func(i int, v []byte) {
 		name := strings.TrimSpace(string(v))
-		t.columns = append(t.columns, name)
+		t.columns, t.sets = append(t.columns, name), append(t.sets, setters[name])
 		if p := places[name]; p != nil {
 			*p = i
 		}
@@ -276,22 +277,33 @@ func (t *Table) Record(i int) Record {
 }
 
 func (t *Table) record(i int) (Record, error) {
-	r := Record{Attributes: make(map[string]string, len(t.columns))}
+	r := Record{Attributes: make(map[string]string, len(t.columns)-3)}
+	row := t.row(i)
+	text := string(row) // one string for all values of the row
 	var wrong error
-	_ = eachField(t.row(i), func(c int, v []byte) { // rows were read once already
+	_ = eachField(row, func(c int, v []byte) { // rows were read once already
 		if len(v) == 0 || c >= len(t.columns) {
 			return
 		}
-		name := t.columns[c]
-		if set := setters[name]; set != nil {
-			if err := set(&r, string(v)); err != nil && wrong == nil {
+		value, name := textOf(row, v, text), t.columns[c]
+		if set := t.sets[c]; set != nil {
+			if err := set(&r, value); err != nil && wrong == nil {
 				wrong = fmt.Errorf("line %d, column %s: %w", t.line(i), name, err)
 			}
 			return
 		}
-		r.Attributes[name] = string(v)
+		r.Attributes[name] = value
 	})
 	return r, wrong
+}
+
+// textOf is a value as text: the part of the row's text where it lies within the row, a text of its own where quotes
+// were taken out of it.
+func textOf(row, v []byte, text string) string {
+	if from := cap(row) - cap(v); from >= 0 && from+len(v) <= len(row) && &row[from] == &v[0] {
+		return text[from : from+len(v)]
+	}
+	return string(v)
 }
 
 // All makes all records, and says what is wrong with the first that cannot be read: an id or class missing or twice, a
@@ -402,4 +414,3 @@ func readTime(v string) (time.Time, error) {
 	}
 	return t.UTC(), nil
 }
-

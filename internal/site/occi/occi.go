@@ -41,6 +41,8 @@ type Driver struct {
 var (
 	_ site.Site   = (*Driver)(nil)
 	_ site.Pusher = (*Driver)(nil)
+
+	_ site.Surveyor = (*Driver)(nil)
 )
 
 // New makes a driver for the site at the base URL, with a bearer token.

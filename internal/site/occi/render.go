@@ -75,9 +75,21 @@ func renderInstance(r site.Request, w *wire.Resource, set func(name, value strin
 // renderChange writes what of a request can be changed in place.
 func renderChange(r site.Request) wire.Resource {
 	w := wire.Resource{Attributes: map[string]any{}}
+	w.Title = r.Rename
+	for name, v := range r.Tags {
+		w.Attributes[wire.OwnTag+name] = v
+	}
 	switch r.Kind {
+	case site.Interface:
+		w.Kind = wire.NetworkInterface
+		if r.Address != "" {
+			w.Attributes[wire.OwnInside] = r.Address
+		}
 	case site.Instance:
 		w.Kind = wire.Compute
+		if r.Size == "" && r.Cores == 0 {
+			break // nothing is said of its size
+		}
 		if r.Size != "" {
 			w.Mixins = append(w.Mixins, wire.OwnSizes+r.Size)
 		} else {
@@ -86,7 +98,9 @@ func renderChange(r site.Request) wire.Resource {
 		w.Attributes[wire.OwnDisk] = r.DiskGiB
 	case site.Volume:
 		w.Kind = wire.Storage
-		w.Attributes[wire.StorageSize] = r.DiskGiB
+		if r.DiskGiB > 0 {
+			w.Attributes[wire.StorageSize] = r.DiskGiB
+		}
 	}
 	return w
 }

@@ -27,6 +27,9 @@ const (
 	PathSite    = "/site/self"
 	OwnNotice   = Own + "notice#notice"
 	PathNotices = "/notice/"
+	PathAccess  = "/-/access"
+	PathDrift   = "/-/drift" // of stand-ins only
+	OwnAccess   = Own + "access#access"
 	HeaderToken = "Authorization"
 	HeaderKey   = "Idempotency-Key"
 )
@@ -85,6 +88,18 @@ const (
 	NoticeSink   = "andamio.notice.sink"   // where notices are posted
 	NoticeSecret = "andamio.notice.secret" // with which they are signed
 	OwnSiteFacts = "andamio.site.facts"    // the site's part of an estate, as JSON
+	OwnTag       = "andamio.tag."          // begins the names of tags
+
+	AccessAccount = "andamio.access.account"   // whose credential it is
+	AccessMay     = "andamio.access.may"       // what it may do: "read,create,change,delete"
+	AccessMayNot  = "andamio.access.maynot"    // what it may not do
+	AccessRegions = "andamio.access.regions"   // the parts that are listed by themselves
+	AccessFirst   = "andamio.access.first_use" // it must be changed before anything else is done
+	AccessToken   = "andamio.access.token"     // a new one, told once
+
+	// Parameters of a listing: the region, and the id after which it goes on.
+	ParamRegion = "region"
+	ParamAfter  = "after"
 )
 
 // Resource is the rendering of a resource or, with source and target, of a link.

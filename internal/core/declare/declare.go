@@ -1,0 +1,125 @@
+// Package declare says what deployments declare, as records that can be compared with the inventory and with what
+// surveys see.
+//
+// In goes what stands of a deployment; out come records of its instances, volumes, networks and interfaces, under the
+// ids DEPLOYMENT/RESOURCE. Software and endpoints are declared too, but no survey of a site sees them; see package
+// servicemap.
+package declare
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/plan"
+)
+
+// Deployment is what a deployment is called, and what everything of it bears at the sites.
+type Deployment struct {
+	ID                   int64
+	Name, Mark, Template string
+}
+
+// ID is the id of what a deployment declares of a resource.
+func (d Deployment) RecordID(resource string) string { return fmt.Sprintf("d%d/%s", d.ID, resource) }
+
+// Resource reads such an id.
+func Resource(id string) (deployment int64, resource string, ok bool) {
+	head, resource, ok := strings.Cut(strings.TrimPrefix(id, "d"), "/")
+	deployment, err := strconv.ParseInt(head, 10, 64)
+	return deployment, resource, ok && err == nil && strings.HasPrefix(id, "d")
+}
+
+// Records are what a deployment declares.
+func Records(d Deployment, p *plan.Plan) inventory.Records {
+	b := &builder{d: d, p: p, step: map[string]string{}, volumeOn: map[string]string{}}
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		switch s.Op {
+		case plan.Create, plan.Plug:
+			b.step[s.Resource] = s.ID
+		case plan.Attach:
+			b.volumeOn[s.Volume] = s.Resource
+		}
+	}
+	var out inventory.Records
+	for i := range p.Resources {
+		if r, ok := b.record(&p.Resources[i]); ok {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+type builder struct {
+	d              Deployment
+	p              *plan.Plan
+	step, volumeOn map[string]string
+}
+
+// known is what a site told of a resource.
+func (b *builder) known(resource, attribute string) string { return b.p.Known[resource][attribute] }
+
+func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
+	out := inventory.Record{ID: b.d.RecordID(r.ID), Name: r.ID, Site: r.Site, Region: r.Zone, Provider: b.known(r.ID, "site.id"),
+		Attributes: map[string]string{}, Origin: inventory.Origin{Deployment: b.d.Name, Template: b.d.Template}}
+	if s := b.step[r.ID]; s != "" {
+		out.Mark = fmt.Sprintf("andamio %s %s", b.d.Mark, s)
+	}
+	set := out.Set
+	switch r.Kind {
+	case plan.Instance:
+		out.Class = inventory.Instance
+		b.instance(r, set)
+	case plan.Volume:
+		out.Class = inventory.Volume
+		set(inventory.AttrDisk, inventory.Number(r.Spec.DiskGiB))
+		set(inventory.AttrAttached, b.known(b.volumeOn[r.ID], "site.id"))
+	case plan.Network:
+		out.Class, out.Name = inventory.Network, r.Spec.Label
+		set("cidr", r.Spec.CIDR)
+		set("vlan", r.Spec.VLAN)
+	case plan.Interface:
+		out.Class = inventory.Interface
+		b.link(r, set)
+	default:
+		return out, false
+	}
+	set(inventory.AttrService, r.Service)
+	if r.CostPerHour > 0 {
+		set(inventory.AttrCost, inventory.Number(r.CostPerHour))
+	}
+	return out.Normal(), out.Provider != ""
+}
+
+func (b *builder) instance(r *plan.Resource, set func(name, value string)) {
+	set(inventory.AttrState, "active")
+	if r.Off {
+		set(inventory.AttrState, "stopped")
+	}
+	if r.Spec.Cores > 0 {
+		set(inventory.AttrCores, strconv.Itoa(r.Spec.Cores))
+		set(inventory.AttrMemory, inventory.Number(r.Spec.MemoryGiB))
+	}
+	if r.Spec.DiskGiB > 0 {
+		set(inventory.AttrDisk, inventory.Number(r.Spec.DiskGiB))
+	}
+	set(inventory.AttrSize, r.Spec.Size)
+	set(inventory.AttrImage, r.Spec.Image)
+	set(inventory.AttrHostname, r.Spec.Hostname)
+	set(inventory.AttrZone, r.Zone)
+}
+
+func (b *builder) link(r *plan.Resource, set func(name, value string)) {
+	set(inventory.AttrInstance, b.known(r.Spec.Instance, "site.id"))
+	set(inventory.AttrNetwork, b.known(r.Spec.Network, "site.id"))
+	set(inventory.AttrInside, r.Spec.Address)
+	set(inventory.AttrAddress, b.known(r.ID, "address"))
+	set(inventory.AttrMAC, b.known(r.ID, "mac"))
+	ports := make([]string, len(r.Spec.Ports))
+	for i, p := range r.Spec.Ports {
+		ports[i] = strconv.Itoa(p)
+	}
+	set(inventory.AttrPorts, strings.Join(ports, ","))
+}

@@ -1,0 +1,86 @@
+package occi
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+
+	"andamio/internal/site"
+	"andamio/internal/site/occi/wire"
+)
+
+// Access asks what the token may do.
+func (d *Driver) Access(ctx context.Context) (site.Access, error) {
+	var out wire.Resource
+	if err := d.do(ctx, "ask for the rights", http.MethodGet, wire.PathAccess, nil, nil, &out); err != nil {
+		return site.Access{}, err
+	}
+	first, _ := out.Attributes[wire.AccessFirst].(bool)
+	return site.Access{Account: text(out.Attributes[wire.AccessAccount]), May: words(out.Attributes[wire.AccessMay]),
+		MayNot: words(out.Attributes[wire.AccessMayNot]), Regions: words(out.Attributes[wire.AccessRegions]), FirstUse: first}, nil
+}
+
+func words(v any) []string {
+	return slices.DeleteFunc(strings.Split(text(v), ","), func(s string) bool { return s == "" })
+}
+
+// Rotate asks for another token.
+func (d *Driver) Rotate(ctx context.Context) (string, error) {
+	var out wire.Resource
+	if err := d.do(ctx, "ask for a new credential", http.MethodPost, wire.PathAccess, nil, wire.Resource{Kind: wire.OwnAccess}, &out); err != nil {
+		return "", err
+	}
+	token := text(out.Attributes[wire.AccessToken])
+	if token == "" {
+		return "", &site.Error{Site: d.name, Doing: "ask for a new credential", Class: site.Refused, Err: errors.New("the site told none")}
+	}
+	return token, nil
+}
+
+// Page reads a part of a collection.
+func (d *Driver) Page(ctx context.Context, q site.Query) (site.Page, error) {
+	size := q.Size
+	if size == 0 {
+		size = pageSize
+	}
+	query := url.Values{"number": {fmt.Sprint(size)}, wire.ParamAfter: {q.After}}
+	if q.Region != "" {
+		query.Set(wire.ParamRegion, q.Region)
+	}
+	var c wire.Collection
+	where := "/" + collections[q.Kind] + "/?" + query.Encode()
+	if err := d.do(ctx, fmt.Sprintf("list %s", q.Kind), http.MethodGet, where, nil, nil, &c); err != nil {
+		return site.Page{}, err
+	}
+	got := slices.Concat(c.Resources, c.Links)
+	var page site.Page
+	for _, w := range got {
+		r := parse(q.Kind, w)
+		r.Told = told(w, q.Region)
+		page.Resources = append(page.Resources, r)
+	}
+	if len(got) >= size {
+		page.Next = page.Resources[len(got)-1].ID
+	}
+	return page, nil
+}
+
+// told is all that a rendering says.
+func told(w wire.Resource, region string) *site.Told {
+	t := &site.Told{Type: w.Kind[strings.LastIndexByte(w.Kind, '#')+1:], Region: region, Mixins: w.Mixins, Raw: map[string]string{}}
+	for k, v := range w.Attributes {
+		t.Raw[k] = text(v)
+	}
+	if w.Source != nil {
+		t.Source = path.Base(w.Source.Location)
+	}
+	if w.Target != nil {
+		t.Target = path.Base(w.Target.Location)
+	}
+	return t
+}

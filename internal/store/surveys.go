@@ -1,0 +1,335 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/mapping"
+)
+
+// SurveyState is how a survey, or a region of it, is.
+type SurveyState string
+
+// The states. A partial survey saw some regions and not others.
+const (
+	SurveyGoing   SurveyState = "under way"
+	SurveyDone    SurveyState = "done"
+	SurveyPartial SurveyState = "partial"
+	SurveyFailed  SurveyState = "failed"
+	SurveyStopped SurveyState = "stopped"
+)
+
+// Survey is one look at all of a site.
+type Survey struct {
+	ID      int64        `json:"id"`
+	Site    string       `json:"site"`
+	Deep    bool         `json:"deep,omitempty"`
+	Started time.Time    `json:"started"`
+	Ended   time.Time    `json:"ended,omitzero"`
+	Beat    time.Time    `json:"-"`
+	State   SurveyState  `json:"state"`
+	Parts   []SurveyPart `json:"regions"`
+}
+
+// SurveyPart is one region of a survey.
+type SurveyPart struct {
+	Region string `json:"region"`
+	// Kind and Cursor are how far the listing got.
+	Kind   string      `json:"-"`
+	Cursor string      `json:"-"`
+	Found  int         `json:"found"`
+	State  SurveyState `json:"state"`
+	Error  string      `json:"error,omitempty"`
+}
+
+// Found is how many things were seen.
+func (s Survey) Found() int {
+	n := 0
+	for _, p := range s.Parts {
+		n += p.Found
+	}
+	return n
+}
+
+// BeginSurvey makes a survey of some regions.
+func (s *Store) BeginSurvey(ctx context.Context, site string, deep bool, regions []string, now time.Time) (int64, error) {
+	var id int64
+	err := s.within(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `INSERT INTO surveys (site, deep, started, beat, state) VALUES (?, ?, ?, ?, ?)`, site, deep, now.UnixNano(), now.UnixNano(), SurveyGoing)
+		if err != nil {
+			return err
+		}
+		if id, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		for _, region := range regions {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO survey_parts (survey, region, state) VALUES (?, ?, ?)`, id, region, SurveyGoing); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return id, err
+}
+
+// within does work in one transaction.
+func (s *Store) within(ctx context.Context, work func(*sql.Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = tx.Rollback() }()
+	if err := work(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Stage keeps a page of what a survey saw, and how far it got, together: what is staged is not observed yet.
+func (s *Store) Stage(ctx context.Context, survey int64, p SurveyPart, seen []mapping.Observation) error {
+	return s.within(ctx, func(tx *sql.Tx) error {
+		for i := range seen {
+			body, err := json.Marshal(seen[i])
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO staged (survey, region, id, body) VALUES (?, ?, ?, ?)`, survey, p.Region, seen[i].ID, body); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE surveys SET beat = ? WHERE id = ?`, time.Now().UnixNano(), survey); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE survey_parts SET kind = ?, cursor = ?, found = (SELECT count(*) FROM staged WHERE survey = ? AND region = ?) WHERE survey = ? AND region = ?`,
+			p.Kind, p.Cursor, survey, p.Region, survey, p.Region)
+		return err
+	})
+}
+
+// EndRegion ends a region of a survey. If all of it was listed, that takes the place of what was observed there before,
+// in one transaction; if not, what was observed stays as it is.
+func (s *Store) EndRegion(ctx context.Context, survey int64, site, region string, failed error, now time.Time) error {
+	return s.within(ctx, func(tx *sql.Tx) error {
+		state, why := SurveyDone, ""
+		if failed != nil {
+			state, why = SurveyFailed, failed.Error()
+		}
+		do := func(q string, args ...any) error { _, err := tx.ExecContext(ctx, q, args...); return err }
+		if failed == nil {
+			if err := errors.Join(
+				do(`DELETE FROM observations WHERE site = ? AND region = ? AND id NOT IN (SELECT id FROM staged WHERE survey = ? AND region = ?)`, site, region, survey, region),
+				do(`INSERT OR REPLACE INTO observations (site, id, region, seen, body) SELECT ?, id, region, ?, body FROM staged WHERE survey = ? AND region = ?`, site, now.UnixNano(), survey, region),
+				do(`INSERT INTO coverage (site, region, seen, tried) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET seen = excluded.seen, tried = excluded.tried, error = ''`,
+					site, region, now.UnixNano(), now.UnixNano())); err != nil {
+				return err
+			}
+		} else if err := do(`INSERT INTO coverage (site, region, seen, tried, error) VALUES (?, ?, 0, ?, ?) ON CONFLICT DO UPDATE SET tried = excluded.tried, error = excluded.error`,
+			site, region, now.UnixNano(), why); err != nil {
+			return err
+		}
+		return errors.Join(
+			do(`UPDATE survey_parts SET state = ?, error = ? WHERE survey = ? AND region = ?`, state, why, survey, region),
+			do(`DELETE FROM staged WHERE survey = ? AND region = ?`, survey, region))
+	})
+}
+
+// EndSurvey ends a survey. What is staged of one that was stopped stays, so that it can go on.
+func (s *Store) EndSurvey(ctx context.Context, id int64, state SurveyState, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE surveys SET state = ?, ended = ? WHERE id = ?`, state, now.UnixNano(), id)
+	if err == nil && state != SurveyStopped {
+		_, err = s.db.ExecContext(ctx, `DELETE FROM staged WHERE survey = ?`, id)
+	}
+	return err
+}
+
+// Surveys lists the last surveys, the newest first.
+func (s *Store) Surveys(ctx context.Context, limit int) ([]Survey, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT id, site, deep, started, ended, beat, state FROM surveys ORDER BY id DESC LIMIT ?`, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Survey
+	for rows.Next() {
+		var v Survey
+		var started, ended, beat int64
+		if err := rows.Scan(&v.ID, &v.Site, &v.Deep, &started, &ended, &beat, &v.State); err != nil {
+			return nil, err
+		}
+		v.Started, v.Ended, v.Beat = at(started), at(ended), at(beat)
+		out = append(out, v)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if out[i].Parts, err = s.parts(ctx, out[i].ID); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (s *Store) parts(ctx context.Context, survey int64) ([]SurveyPart, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT region, kind, cursor, found, state, error FROM survey_parts WHERE survey = ? ORDER BY region`, survey)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []SurveyPart
+	for rows.Next() {
+		var p SurveyPart
+		if err := rows.Scan(&p.Region, &p.Kind, &p.Cursor, &p.Found, &p.State, &p.Error); err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	return out, rows.Err()
+}
+
+// Survey returns one.
+func (s *Store) Survey(ctx context.Context, id int64) (Survey, error) {
+	all, err := s.Surveys(ctx, 1000)
+	if err != nil {
+		return Survey{}, err
+	}
+	for _, v := range all {
+		if v.ID == id {
+			return v, nil
+		}
+	}
+	return Survey{}, fmt.Errorf("survey %d: %w", id, ErrNotFound)
+}
+
+// Observations are what surveys and notices saw last.
+func (s *Store) Observations(ctx context.Context) ([]mapping.Observation, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT seen, body FROM observations ORDER BY site, id`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []mapping.Observation
+	for rows.Next() {
+		var seen int64
+		var body []byte
+		if err := rows.Scan(&seen, &body); err != nil {
+			return nil, err
+		}
+		var o mapping.Observation
+		if err := json.Unmarshal(body, &o); err != nil {
+			return nil, err
+		}
+		o.Seen = at(seen)
+		out = append(out, o)
+	}
+	return out, rows.Err()
+}
+
+// Observed keeps what one thing is now, by word of a notice; nil says that it is gone. A notice that was taken before
+// changes nothing; false says so.
+func (s *Store) Observed(ctx context.Context, notice, site, id string, o *mapping.Observation, now time.Time) (bool, error) {
+	first := false
+	err := s.within(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO heard (id, at) VALUES (?, ?)`, notice, now.UnixNano())
+		if err != nil {
+			return err
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			return nil
+		}
+		first = true
+		if o == nil {
+			_, err = tx.ExecContext(ctx, `DELETE FROM observations WHERE site = ? AND id = ?`, site, id)
+			return err
+		}
+		body, err := json.Marshal(o)
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO observations (site, id, region, seen, body) VALUES (?, ?, ?, ?, ?)`, site, id, o.Region, now.UnixNano(), body)
+		return err
+	})
+	return first, err
+}
+
+// Covered is when a region was seen last, tried last, and what kept the last try from it.
+type Covered struct {
+	Site, Region string
+	Seen, Tried  time.Time
+	Error        string
+}
+
+// Coverage says how old what is known of each region is.
+func (s *Store) Coverage(ctx context.Context) ([]Covered, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT site, region, seen, tried, error FROM coverage ORDER BY site, region`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Covered
+	for rows.Next() {
+		var c Covered
+		var seen, tried int64
+		if err := rows.Scan(&c.Site, &c.Region, &seen, &tried, &c.Error); err != nil {
+			return nil, err
+		}
+		c.Seen, c.Tried = at(seen), at(tried)
+		out = append(out, c)
+	}
+	return out, rows.Err()
+}
+
+// ForgetSite drops what was observed at a site; records stay.
+func (s *Store) ForgetSite(ctx context.Context, site string) error {
+	return s.within(ctx, func(tx *sql.Tx) error {
+		for _, q := range []string{`DELETE FROM observations WHERE site = ?`, `DELETE FROM coverage WHERE site = ?`,
+			`DELETE FROM staged WHERE survey IN (SELECT id FROM surveys WHERE site = ?)`} {
+			if _, err := tx.ExecContext(ctx, q, site); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Trend keeps how many findings of each sort there are at a time.
+func (s *Store) KeepTrend(ctx context.Context, now time.Time, counts map[inventory.Type]int) error {
+	body, err := json.Marshal(counts)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `INSERT OR REPLACE INTO trend (at, body) VALUES (?, ?)`, now.UnixNano(), body)
+	return err
+}
+
+// TrendPoint is how many findings there were at a time.
+type TrendPoint struct {
+	At     time.Time
+	Counts map[inventory.Type]int
+}
+
+// Trend is how findings went since a time, the oldest first.
+func (s *Store) Trend(ctx context.Context, since time.Time) ([]TrendPoint, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT at, body FROM trend WHERE at >= ? ORDER BY at`, since.UnixNano())
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []TrendPoint
+	for rows.Next() {
+		var ns int64
+		var body []byte
+		var p TrendPoint
+		if err := errors.Join(rows.Scan(&ns, &body), json.Unmarshal(body, &p.Counts)); err != nil {
+			return nil, err
+		}
+		p.At = at(ns)
+		out = append(out, p)
+	}
+	return out, rows.Err()
+}
