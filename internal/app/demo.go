@@ -60,19 +60,16 @@ func DemoTemplate() (*Template, error) { return ReadTemplate(DemoFiles(), DemoNa
 func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 	var c []Connection
 	for _, e := range s.Endpoints {
-		c = append(c, Connection{Site: e.Site, URL: e.URL, Token: e.Token})
+		c = append(c, Connection{Site: e.Site, Kind: e.Kind, URL: e.URL, Token: e.Token, Account: "deploy-bot", TimeZone: "UTC", Schedule: "FREQ=HOURLY"})
 	}
 	if err := a.Workspace.SetConnections(c); err != nil {
 		return err
 	}
-	kept := map[string]string{}
-	if err := a.Workspace.readJSON(fileSecrets, &kept); err != nil {
+	kept, err := a.Workspace.vault.Get(shelfSecrets, "register_key")
+	if err != nil || kept != "" {
 		return err
 	}
-	if kept["register_key"] == "" {
-		kept["register_key"] = randomSecret()
-	}
-	return a.Workspace.SetSecrets(kept)
+	return a.Workspace.SetSecrets(map[string]string{"register_key": randomSecret()})
 }
 
 func randomSecret() string {
@@ -121,7 +118,7 @@ func StandIns(ctx context.Context, dir string, args ...string) error {
 
 // StandInsAlive asks all connected sites of a workspace whether they answer.
 func StandInsAlive(ctx context.Context, dir string) bool {
-	a := &App{Workspace: &Workspace{dir}}
+	a := &App{Workspace: NewWorkspace(dir)}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
 	e, err := a.Estate(ctx)

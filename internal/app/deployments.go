@@ -77,12 +77,17 @@ func (a *App) Standing(ctx context.Context, deployment int64) (change.Standing, 
 // fold works out what runs left standing, one after another.
 func (a *App) fold(ctx context.Context, runs []store.Run) (change.Standing, error) {
 	var out change.Standing
-	for i, r := range runs {
+	first := true
+	for _, r := range runs {
+		if r.Void {
+			continue
+		}
 		s, err := a.Replay(ctx, r.ID)
 		if err != nil {
 			return out, err
 		}
-		if i == 0 {
+		if first {
+			first = false
 			out = change.Nothing(s.Plan)
 		}
 		out = change.After(out, s)
@@ -92,10 +97,16 @@ func (a *App) fold(ctx context.Context, runs []store.Run) (change.Standing, erro
 
 // wanted is the whole design that the last of some runs led to; nil if that was nothing.
 func (a *App) wanted(ctx context.Context, runs []store.Run) (*plan.Plan, error) {
-	if len(runs) == 0 || runs[len(runs)-1].Wanted == 0 {
-		return nil, nil
+	for i := len(runs) - 1; i >= 0; i-- {
+		if runs[i].Void {
+			continue
+		}
+		if runs[i].Wanted == 0 {
+			return nil, nil
+		}
+		return a.Store.Plan(ctx, runs[i].Wanted)
 	}
-	return a.Store.Plan(ctx, runs[len(runs)-1].Wanted)
+	return nil, nil
 }
 
 // designOf is a deployment with the whole design that it was led to last. One of which nothing is wanted is an error.

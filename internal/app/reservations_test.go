@@ -61,7 +61,7 @@ func TestChoicesAreValues(t *testing.T) {
 }
 
 func TestAWorkspaceHasItsOwnRules(t *testing.T) {
-	w := &Workspace{t.TempDir()}
+	w := NewWorkspace(t.TempDir())
 	f, err := w.Rules()
 	require.NoError(t, err)
 	assert.Len(t, f.Questions, 4)

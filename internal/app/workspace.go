@@ -11,34 +11,28 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 
-	"andamio/internal/site/occi"
+	"andamio/internal/vault"
 )
 
 // Workspace is the folder that holds the database, connections and keys. Files with secrets are readable by their
 // owner alone.
-type Workspace struct{ Dir string }
-
-// Connection is how a site is reached.
-type Connection struct {
-	Site  string `json:"site"`
-	URL   string `json:"url"`
-	Token string `json:"token"`
-	// Timeout is for how many seconds one call may be unanswered; 0 is the driver's own.
-	Timeout float64 `json:"timeout,omitempty"`
+type Workspace struct {
+	Dir   string
+	vault *vault.Vault
 }
 
-// driver speaks to the site.
-func (c Connection) driver() *occi.Driver {
-	d := occi.New(c.Site, c.URL, c.Token)
-	if c.Timeout > 0 {
-		d.Patience(time.Duration(c.Timeout * float64(time.Second)))
-	}
-	return d
-}
+// NewWorkspace is the workspace in a folder that is there.
+func NewWorkspace(dir string) *Workspace { return &Workspace{dir, vault.New(dir)} }
+
+// Shelves of the vault.
+const (
+	shelfSites   = "sites"
+	shelfSecrets = "secrets"
+	shelfKeys    = "keys"
+)
 
 // DefaultDir is the user's workspace, under $XDG_DATA_HOME (XDG Base Directory Specification).
 func DefaultDir() (string, error) {
@@ -68,7 +62,7 @@ func openWorkspace(dir string) (*Workspace, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the workspace cannot be made; name another with --workspace: %w", err)
 	}
-	return &Workspace{dir}, nil
+	return NewWorkspace(dir), nil
 }
 
 func (w *Workspace) path(name string) string { return filepath.Join(w.Dir, name) }
@@ -113,20 +107,7 @@ func (w *Workspace) writeJSON(name string, v any) error {
 	return w.write(name, append(data, '\n'))
 }
 
-const (
-	fileSites   = "sites.json"
-	fileSecrets = "secrets.json"
-	fileKey     = "instances.key"
-)
-
-// Connections are the connected sites.
-func (w *Workspace) Connections() ([]Connection, error) {
-	var out []Connection
-	return out, w.readJSON(fileSites, &out)
-}
-
-// SetConnections replaces the connected sites.
-func (w *Workspace) SetConnections(c []Connection) error { return w.writeJSON(fileSites, c) }
+const fileSites = "sites.json"
 
 // SecretVariable is the environment variable that gives a secret to a run.
 func SecretVariable(name string) string {
@@ -136,18 +117,18 @@ func SecretVariable(name string) string {
 // Secrets are the values for the named secrets: from the environment, else from the workspace. Names without a value
 // are an error that says how to give one.
 func (w *Workspace) Secrets(names []string) (map[string]string, error) {
-	kept := map[string]string{}
-	if err := w.readJSON(fileSecrets, &kept); err != nil {
-		return nil, err
-	}
 	out := map[string]string{}
 	var missing []string
 	for _, name := range names {
 		if v := os.Getenv(SecretVariable(name)); v != "" {
 			out[name] = v
-		} else if v := kept[name]; v != "" {
-			out[name] = v
-		} else {
+			continue
+		}
+		kept, err := w.vault.Get(shelfSecrets, name)
+		if err != nil {
+			return nil, err
+		}
+		if out[name] = kept; kept == "" {
 			missing = append(missing, fmt.Sprintf("%s (give it in the environment as %s)", name, SecretVariable(name)))
 		}
 	}
@@ -157,36 +138,47 @@ func (w *Workspace) Secrets(names []string) (map[string]string, error) {
 	return out, nil
 }
 
-// SetSecrets replaces the kept secrets.
+// SetSecrets keeps secrets; those that are "" are taken away.
 func (w *Workspace) SetSecrets(secrets map[string]string) error {
-	return w.writeJSON(fileSecrets, secrets)
+	return w.vault.Set(shelfSecrets, secrets)
 }
+
+// instancesKey is the name of the key pair that opens instances.
+const instancesKey = "instances"
 
 // Key is the key pair that opens instances, made at first use.
 func (w *Workspace) Key() (ssh.Signer, error) {
-	data, err := os.ReadFile(w.path(fileKey))
-	if errors.Is(err, fs.ErrNotExist) {
-		data, err = w.newKey()
+	text, err := w.vault.Get(shelfKeys, instancesKey)
+	if err == nil && text == "" {
+		text, err = w.newKey()
 	}
 	if err != nil {
 		return nil, err
 	}
-	signer, err := ssh.ParsePrivateKey(data)
+	signer, err := ssh.ParsePrivateKey([]byte(text))
 	if err != nil {
-		return nil, fmt.Errorf("%s is no private key: %w", w.path(fileKey), err)
+		return nil, fmt.Errorf("the key pair %q in %s is no private key", instancesKey, w.path(vault.File))
 	}
 	return signer, nil
 }
 
-func (w *Workspace) newKey() ([]byte, error) {
+func (w *Workspace) newKey() (string, error) {
+	text, err := generateKey(instancesKey)
+	if err != nil {
+		return "", err
+	}
+	return text, w.vault.Set(shelfKeys, map[string]string{instancesKey: text})
+}
+
+// generateKey makes a private key as PEM.
+func generateKey(comment string) (string, error) {
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
-		return nil, err
+		return "", err
 	}
-	block, err := ssh.MarshalPrivateKey(private, "andamio")
+	block, err := ssh.MarshalPrivateKey(private, "andamio "+comment)
 	if err != nil {
-		return nil, err
+		return "", err
 	}
-	data := pem.EncodeToMemory(block)
-	return data, w.write(fileKey, data)
+	return string(pem.EncodeToMemory(block)), nil
 }

@@ -42,6 +42,12 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 		return e.alter(ctx, s, r)
 	case plan.Sweep:
 		return e.sweep(ctx, s)
+	case plan.Accept:
+		return e.accept(ctx, s, r)
+	case plan.Lose:
+		return e.lose(ctx, s, r)
+	case plan.Mend:
+		return e.mend(ctx, s, r)
 	}
 	switch {
 	case s.Script != nil:

@@ -36,9 +36,10 @@ type Config struct {
 
 // Endpoint is how a site is reached.
 type Endpoint struct {
-	Site  string `json:"site"`
-	URL   string `json:"url"`
-	Token string `json:"token"`
+	Site  string      `json:"site"`
+	Kind  estate.Kind `json:"kind"`
+	URL   string      `json:"url"`
+	Token string      `json:"token"`
 }
 
 // Sandbox is a set of running stand-ins.
@@ -86,7 +87,7 @@ func (s *Sandbox) serve(c *Cloud, token, address string) error {
 	}
 	server := &http.Server{Handler: http.HandlerFunc(count), ReadHeaderTimeout: 10 * time.Second}
 	s.servers = append(s.servers, server)
-	s.Endpoints = append(s.Endpoints, Endpoint{c.site.Name, "http://" + l.Addr().String(), token})
+	s.Endpoints = append(s.Endpoints, Endpoint{c.site.Name, c.site.Kind, "http://" + l.Addr().String(), token})
 	go func() { _ = server.Serve(l) }()
 	return nil
 }

@@ -276,3 +276,16 @@ func (s *Store) Identities(ctx context.Context) ([]inventory.Decision, error) {
 	}
 	return out, rows.Err()
 }
+
+// Void takes back a run that only took note of things. Only the last run of a deployment that counts can be.
+func (s *Store) Void(ctx context.Context, id int64) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE runs SET void = 1 WHERE id = ?1 AND void = 0 AND NOT EXISTS
+		(SELECT 1 FROM runs o WHERE o.deployment = runs.deployment AND o.id > ?1 AND o.void = 0)`, id)
+	if err != nil {
+		return err
+	}
+	if n, _ := r.RowsAffected(); n == 0 {
+		return fmt.Errorf("run %d cannot be taken back: a later run of its deployment builds on it", id)
+	}
+	return nil
+}

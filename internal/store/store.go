@@ -90,6 +90,8 @@ type Run struct {
 	// Limits bound how much goes on at once, as JSON; Left says that a person settled what failed.
 	Limits string
 	Left   bool
+	// Void runs only took note of things and were taken back: they count for nothing.
+	Void bool
 }
 
 // SavePlan keeps a plan and returns its number.
@@ -140,7 +142,7 @@ func (s *Store) Forget(ctx context.Context, id int64) error {
 	return err
 }
 
-const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel, r.deployment, r.purpose, r.epoch, r.limits, r.left, r.wanted
+const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel, r.deployment, r.purpose, r.epoch, r.limits, r.left, r.wanted, r.void
 	FROM runs r JOIN plans p ON p.id = r.plan `
 
 // Runs lists the runs, the newest first.
@@ -176,7 +178,7 @@ func scanRun(row interface{ Scan(...any) error }) (Run, error) {
 	var r Run
 	var created, ended, beat int64
 	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &r.CostPerHour, &r.Currency, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel,
-		&r.Deployment, &r.Purpose, &r.Epoch, &r.Limits, &r.Left, &r.Wanted)
+		&r.Deployment, &r.Purpose, &r.Epoch, &r.Limits, &r.Left, &r.Wanted, &r.Void)
 	r.Created, r.Ended, r.Beat = at(created), at(ended), at(beat)
 	return r, err
 }

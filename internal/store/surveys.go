@@ -297,7 +297,7 @@ func (s *Store) ForgetSite(ctx context.Context, site string) error {
 	})
 }
 
-// Trend keeps how many findings of each sort there are at a time.
+// KeepTrend keeps how many findings of each sort there are at a time.
 func (s *Store) KeepTrend(ctx context.Context, now time.Time, counts map[inventory.Type]int) error {
 	body, err := json.Marshal(counts)
 	if err != nil {
@@ -330,6 +330,31 @@ func (s *Store) Trend(ctx context.Context, since time.Time) ([]TrendPoint, error
 		}
 		p.At = at(ns)
 		out = append(out, p)
+	}
+	return out, rows.Err()
+}
+
+// KeepFacts keeps what a site says that it offers.
+func (s *Store) KeepFacts(ctx context.Context, site string, body []byte, now time.Time) error {
+	_, err := s.db.ExecContext(ctx, `INSERT OR REPLACE INTO facts (site, seen, body) VALUES (?, ?, ?)`, site, now.UnixNano(), body)
+	return err
+}
+
+// Facts are what sites said that they offer, as JSON by site.
+func (s *Store) Facts(ctx context.Context) (map[string][]byte, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT site, body FROM facts`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string][]byte{}
+	for rows.Next() {
+		var site string
+		var body []byte
+		if err := rows.Scan(&site, &body); err != nil {
+			return nil, err
+		}
+		out[site] = body
 	}
 	return out, rows.Err()
 }

@@ -96,7 +96,7 @@ func (f *fold) step(s *run.Step) {
 			f.unsure[haltOf(s.Resource)] = true
 			return
 		}
-		if !s.Op.Takes() && s.Op != plan.Alter && s.Op != plan.Boot && s.Op != plan.Act {
+		if !s.Op.Takes() && !s.Op.Notes() && s.Op != plan.Alter && s.Op != plan.Boot && s.Op != plan.Act {
 			f.stand(s.Step)
 			f.unsure[s.ID] = true
 		}
@@ -128,7 +128,9 @@ func (f *fold) done(s *plan.Step) {
 		if r.Kind == plan.Instance {
 			f.ruin(r.ID)
 		}
-	case plan.Act, plan.Detach, plan.Unplug, plan.Stop, plan.Delete, plan.Disconnect, plan.Clear, plan.Sweep:
+	case plan.Accept:
+		f.resources[s.Resource] = *f.of.Resource(s.Resource)
+	case plan.Lose, plan.Mend, plan.Act, plan.Detach, plan.Unplug, plan.Stop, plan.Delete, plan.Disconnect, plan.Clear, plan.Sweep:
 	default:
 		f.stand(s)
 	}

@@ -171,18 +171,23 @@ func (c *reconciler) differences(d, r, o *Record) (differ, follow []Difference) 
 		}
 	}
 	class := firstOf(r, d, o).Class
+	if d != nil && d.Provider != "" && d.Provider != o.Provider && d.Site == o.Site {
+		differ = append(differ, Difference{Attribute: columnProvider, Authority: ByDeclared, Declared: d.Provider, Observed: o.Provider, Right: d.Provider})
+	} else if r != nil && r.Provider != o.Provider && r.Site == o.Site {
+		follow = append(follow, Difference{Attribute: columnProvider, Authority: ByObserved, Recorded: r.Provider, Observed: o.Provider, Right: o.Provider})
+	}
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		x := Difference{Attribute: name, Authority: c.in.Rules.Of(class, name)}
 		if x.Authority == ByNobody {
 			continue
 		}
 		var saysD, saysR, saysO bool
-		x.Declared, saysD = says(d, name, false)
+		x.Declared, saysD = says(d, name, name == AttrAttached) // a volume declared without an instance is attached to none
 		x.Recorded, saysR = says(r, name, closed(name))
 		x.Observed, saysO = says(o, name, closed(name) && (saysD || saysR))
 		switch {
-		case x.Authority == ByObserved && saysO, !saysD && !saysR:
-			x.Right = x.Observed
+		case x.Authority == ByObserved && saysO, !saysD && !saysR, saysD && saysO && same(x.Declared, x.Observed):
+			x.Right = x.Observed // the record follows where two agree
 		case saysD && (x.Authority == ByDeclared || !saysR):
 			x.Right = x.Declared
 		default:
@@ -270,6 +275,8 @@ func ways(f *Finding) []Way {
 		return []Way{Adopt, Retire, Ignore}
 	case f.Type == Missing && declared:
 		return []Way{CorrectSite, Retire, Ignore}
+	case f.Type == Stale && declared: // whether it is there must be known before it is given up
+		return []Way{Ignore}
 	case f.Type == Missing, f.Type == Stale:
 		return []Way{Retire, Ignore}
 	case f.Type == Moved:
@@ -301,20 +308,23 @@ func declaredDiffers(f *Finding) bool {
 
 // correctable reports that a site can be asked to make every differing attribute what counts.
 func correctable(f *Finding) bool {
-	return !slices.ContainsFunc(f.Differences, func(d Difference) bool { return !Settable(f.Class, d.Attribute) })
+	return !slices.ContainsFunc(f.Differences, func(d Difference) bool {
+		return !Mendable(d.Attribute) && (f.Declared == nil || !Settable(f.Class, d.Attribute))
+	})
+}
+
+// Mendable reports that a site can be asked to set an attribute without touching what runs.
+func Mendable(attribute string) bool {
+	return attribute == AttrName || attribute == AttrInside || strings.HasPrefix(attribute, TagPrefix)
 }
 
 // Settable reports that a site can be asked to set an attribute of what stands there.
 func Settable(class Class, attribute string) bool {
 	switch attribute {
-	case AttrName:
-		return true
 	case AttrCores, AttrMemory, AttrSize, AttrState:
 		return class == Instance
-	case AttrInside:
-		return class == Interface
 	}
-	return strings.HasPrefix(attribute, TagPrefix)
+	return Mendable(attribute)
 }
 
 // weighRank ranks a finding by what it costs and endangers.

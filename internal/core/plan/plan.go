@@ -71,6 +71,11 @@ const (
 	Sweep Op = "sweep"
 	// Act carries out an action beside the building: see [Action].
 	Act Op = "act"
+	// Accept and Lose change nothing: from then on a resource is declared as its site has it, or as gone. Both look first
+	// that it is so. Mend sets names, tags and addresses at the site.
+	Accept Op = "accept"
+	Lose   Op = "lose"
+	Mend   Op = "mend"
 )
 
 // Takes reports that an operation takes back what others did, or switches off.
@@ -81,6 +86,9 @@ func (o Op) Takes() bool {
 	}
 	return false
 }
+
+// Notes reports that an operation leaves nothing standing of its own: it takes note of what is, or sets what is there.
+func (o Op) Notes() bool { return o == Accept || o == Lose || o == Mend }
 
 // Plan is everything that raising a design takes.
 type Plan struct {
@@ -234,6 +242,8 @@ type Step struct {
 	AfterFailure []string `json:"after_failure,omitempty"`
 	// Sets are attributes of the resource that the step leaves behind.
 	Sets map[string]string `json:"sets,omitempty"`
+	// Mends are attributes that a step of kind mend sets at the site; "" takes a tag away.
+	Mends map[string]string `json:"mends,omitempty"`
 	// Undo is the script that takes back what the step's script did.
 	Undo *Script `json:"undo,omitempty"`
 	// Drops are steps of earlier plans whose work is gone when this one is done.

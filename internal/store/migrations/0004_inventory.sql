@@ -66,6 +66,13 @@ CREATE TABLE coverage (
     PRIMARY KEY (site, region)
 ) WITHOUT ROWID;
 
+-- What each site said that it offers when it was surveyed last, as JSON.
+CREATE TABLE facts (
+    site TEXT PRIMARY KEY,
+    seen INTEGER NOT NULL,
+    body TEXT NOT NULL
+) WITHOUT ROWID;
+
 -- What persons did to findings: body is the act as JSON, with what is needed to take it back.
 CREATE TABLE acts (
     id     INTEGER PRIMARY KEY,
@@ -99,12 +106,17 @@ CREATE TABLE heard (
     at INTEGER NOT NULL
 ) WITHOUT ROWID;
 
+-- A run that only took note of things, and was taken back, counts for nothing.
+ALTER TABLE runs ADD COLUMN void INTEGER NOT NULL DEFAULT 0;
+
 -- +goose Down
+ALTER TABLE runs DROP COLUMN void;
 DROP TABLE heard;
 DROP TABLE trend;
 DROP TABLE identities;
 DROP TABLE ignored;
 DROP TABLE acts;
+DROP TABLE facts;
 DROP TABLE coverage;
 DROP TABLE observations;
 DROP TABLE staged;

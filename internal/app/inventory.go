@@ -1,0 +1,383 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"slices"
+	"strings"
+	"time"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/declare"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/mapping"
+	"andamio/internal/store"
+)
+
+// fileMapping is an administrator's own mapping, over the one that ships.
+const fileMapping = "mapping.yaml"
+
+// Mapping is the workspace's mapping: its own file's entries before those that ship.
+func (w *Workspace) Mapping() (*mapping.File, error) {
+	data, err := os.ReadFile(w.path(fileMapping))
+	if errors.Is(err, fs.ErrNotExist) {
+		return mapping.Default(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	own, err := mapping.Read(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", w.path(fileMapping), err)
+	}
+	return own.Over(mapping.Default()), nil
+}
+
+// Inventory is what there is: the three sources, and where they disagree.
+type Inventory struct {
+	*inventory.Report
+	DeclaredRecords, RecordedRecords, ObservedRecords inventory.Records
+	Coverage                                          []store.Covered
+	At                                                time.Time
+	// Unmapped says what the mapping could not work out.
+	Unmapped []error
+	Trend    []store.TrendPoint
+}
+
+// trendOf is how far back the trend goes.
+const trendOf = 30 * 24 * time.Hour
+
+// Reconcile compares what deployments declare, what the inventory records and what surveys observed last. Records take
+// over what nobody need be asked about.
+func (a *App) Reconcile(ctx context.Context) (*Inventory, error) {
+	inv, in, err := a.gather(ctx)
+	if err != nil {
+		return nil, err
+	}
+	inv.Report = inventory.Reconcile(in)
+	if err := a.bound(ctx, inv); err != nil {
+		return nil, err
+	}
+	if err := a.takeOver(ctx, inv); err != nil {
+		return nil, err
+	}
+	return inv, a.keepTrend(ctx, inv)
+}
+
+// bound takes away the way of giving up what others of its deployment need.
+func (a *App) bound(ctx context.Context, inv *Inventory) error {
+	standing := map[int64]*Deployment{}
+	for i := range inv.Findings {
+		f := &inv.Findings[i]
+		if f.Type != inventory.Missing || f.Declared == nil || !f.Can(inventory.Retire) {
+			continue
+		}
+		id, resource, _ := declare.Resource(f.Declared.ID)
+		if standing[id] == nil {
+			d, err := a.Deployment(ctx, id)
+			if err != nil {
+				return err
+			}
+			standing[id] = d
+		}
+		if needed := change.NeededBy(standing[id].Stand, resource); len(needed) > 0 {
+			f.Ways = slices.DeleteFunc(f.Ways, func(w inventory.Way) bool { return w == inventory.Retire })
+			f.Why = append(f.Why, "it cannot be given up: "+strings.Join(needed, ", ")+" is given its address")
+		}
+	}
+	return nil
+}
+
+// gather reads the three sources.
+func (a *App) gather(ctx context.Context) (*Inventory, inventory.Input, error) {
+	inv := &Inventory{At: time.Now()}
+	in := inventory.Input{Now: inv.At, Coverage: inventory.Coverage{}, Limits: inventory.Limits{Pairs: true}}
+	m, err := a.Workspace.Mapping()
+	if err != nil {
+		return nil, in, err
+	}
+	connections, err := a.Workspace.Connections()
+	if err != nil {
+		return nil, in, err
+	}
+	price, err := a.prices(ctx)
+	if err != nil {
+		return nil, in, err
+	}
+	if inv.DeclaredRecords, err = a.declared(ctx); err != nil {
+		return nil, in, err
+	}
+	seen, err := a.Store.Observations(ctx)
+	if err != nil {
+		return nil, in, err
+	}
+	inv.ObservedRecords, inv.Unmapped = m.Records(seen)
+	inv.ObservedRecords = append(inv.ObservedRecords, price.standing()...)
+	if inv.RecordedRecords, err = a.Store.Records(ctx); err != nil {
+		return nil, in, err
+	}
+	price.all(inv.DeclaredRecords)
+	price.all(inv.ObservedRecords)
+	if inv.Coverage, err = a.Store.Coverage(ctx); err != nil {
+		return nil, in, err
+	}
+	for _, c := range inv.Coverage {
+		at := inventory.Region{Site: c.Site, Region: c.Region}
+		in.Regions = append(in.Regions, at)
+		if c.Error == "" {
+			in.Coverage[at] = c.Seen
+		}
+	}
+	for site := range price {
+		in.Coverage[inventory.Region{Site: site}] = inv.At
+	}
+	if in.Decisions, err = a.Store.Identities(ctx); err != nil {
+		return nil, in, err
+	}
+	ignored, err := a.Store.Ignored(ctx)
+	for _, i := range ignored {
+		in.Ignored = append(in.Ignored, i.Ignored)
+	}
+	in.Declared, in.Observed, in.Rules = inv.DeclaredRecords, inv.ObservedRecords, m.Authority
+	in.Recorded = concern(inv.RecordedRecords, inv.ObservedRecords, connections)
+	return inv, in, err
+}
+
+// concern leaves out records that a filtered survey would not list: that they were not seen says nothing.
+func concern(records, seen inventory.Records, connections []Connection) inventory.Records {
+	filters := map[string]Filter{}
+	for _, c := range connections {
+		if len(c.Filter.Kinds)+len(c.Filter.Tags) > 0 {
+			filters[c.Site] = c.Filter
+		}
+	}
+	if len(filters) == 0 {
+		return records
+	}
+	there := map[string]bool{}
+	for i := range seen {
+		there[seen[i].Site+"/"+seen[i].Provider] = true
+	}
+	return slices.DeleteFunc(slices.Clone(records), func(r inventory.Record) bool {
+		_, filtered := filters[r.Site]
+		return filtered && r.Origin.Deployment == "" && !there[r.Site+"/"+r.Provider]
+	})
+}
+
+// declared are the records of all that deployments say stands.
+func (a *App) declared(ctx context.Context) (inventory.Records, error) {
+	all, err := a.Deployments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out inventory.Records
+	for i := range all {
+		d := &all[i]
+		out = append(out, declare.Records(declare.Deployment{ID: d.ID, Name: d.Name, Mark: d.Mark, Template: d.Template}, d.Stand.Plan)...)
+	}
+	return out, nil
+}
+
+// takeOver writes what records take over by themselves: what is declared and there is recorded, what only a site can know
+// follows it, and when a thing was seen last.
+func (a *App) takeOver(ctx context.Context, inv *Inventory) error {
+	byID := map[string]int{}
+	for i := range inv.RecordedRecords {
+		byID[inv.RecordedRecords[i].ID] = i
+	}
+	var changes []store.RecordChange
+	for i := range inv.New {
+		r := inv.New[i].Normal()
+		if _, taken := byID[r.ID]; taken {
+			continue
+		}
+		why := "seen at " + r.Site
+		if r.Origin.Deployment != "" {
+			why = "built by " + r.Origin.Deployment + " and seen at " + r.Site
+		}
+		changes = append(changes, store.RecordChange{ID: r.ID, After: &r, Why: why})
+	}
+	for _, f := range inv.Follows {
+		before, after := f.Record, f.Record.Clone()
+		var words string
+		for _, d := range f.Changes {
+			setAttribute(&after, d.Attribute, d.Right)
+			words += fmt.Sprintf(", %s %s", d.Attribute, orNone(d.Right))
+		}
+		changes = append(changes, store.RecordChange{ID: after.ID, Before: &before, After: &after, Why: "follows what counts" + words})
+	}
+	if len(changes) > 0 {
+		if err := a.Store.Revise(ctx, 0, "andamio", inv.At, changes); err != nil {
+			return err
+		}
+	}
+	if err := a.touch(ctx, inv); err != nil || len(changes) == 0 {
+		return err
+	}
+	var err error
+	inv.RecordedRecords, err = a.Store.Records(ctx)
+	return err
+}
+
+// touchEvery is how old a record's last sight may get before it is noted anew.
+const touchEvery = 10 * time.Minute
+
+func (a *App) touch(ctx context.Context, inv *Inventory) error {
+	var seen []inventory.Record
+	for _, p := range inv.Pairs {
+		r, o := inv.RecordedRecords, &inv.ObservedRecords[p.Observed]
+		if int(p.Recorded) >= len(r) || o.Seen.Sub(r[p.Recorded].Seen) < touchEvery {
+			continue
+		}
+		now := r[p.Recorded].Clone()
+		now.Seen, now.Region = o.Seen, o.Region
+		if !slices.ContainsFunc(inv.Follows, func(f inventory.Follow) bool { return f.Record.ID == now.ID }) {
+			seen = append(seen, now)
+		}
+	}
+	if len(seen) == 0 {
+		return nil
+	}
+	return a.Store.Touch(ctx, seen)
+}
+
+// setAttribute sets an attribute or the provider's id of a record.
+func setAttribute(r *inventory.Record, name, v string) {
+	switch name {
+	case "provider_id":
+		r.Provider = v
+	case "site":
+		r.Site = v
+	default:
+		r.Set(name, v)
+	}
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// keepTrend keeps how many findings there are, whenever that has changed.
+func (a *App) keepTrend(ctx context.Context, inv *Inventory) error {
+	counts := map[inventory.Type]int{}
+	for i := range inv.Findings {
+		counts[inv.Findings[i].Type]++
+	}
+	var err error
+	if inv.Trend, err = a.Store.Trend(ctx, inv.At.Add(-trendOf)); err != nil {
+		return err
+	}
+	if n := len(inv.Trend); n > 0 && equalCounts(inv.Trend[n-1].Counts, counts) || n == 0 && len(counts) == 0 {
+		return nil
+	}
+	inv.Trend = append(inv.Trend, store.TrendPoint{At: inv.At, Counts: counts})
+	return a.Store.KeepTrend(ctx, inv.At, counts)
+}
+
+func equalCounts(a, b map[inventory.Type]int) bool {
+	for _, t := range inventory.Types {
+		if a[t] != b[t] {
+			return false
+		}
+	}
+	return true
+}
+
+// prices are what sites said they offer, by site.
+type prices map[string]*estate.Site
+
+func (a *App) prices(ctx context.Context) (prices, error) {
+	facts, err := a.Store.Facts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := prices{}
+	for site, body := range facts {
+		s := &estate.Site{}
+		if err := json.Unmarshal(body, s); err != nil {
+			return nil, fmt.Errorf("what %s offers cannot be read: %w", site, err)
+		}
+		out[site] = s
+	}
+	return out, nil
+}
+
+// all says of records what they cost an hour, by the prices of their sites.
+func (p prices) all(records inventory.Records) {
+	for i := range records {
+		if cost := p.of(&records[i]); cost > 0 {
+			records[i].Set(inventory.AttrCost, inventory.Number(cost))
+		}
+	}
+}
+
+func (p prices) of(r *inventory.Record) float64 {
+	s := p[r.Site]
+	if s == nil {
+		return 0
+	}
+	disk := r.Number(inventory.AttrDisk) * s.Prices.Disk
+	switch r.Class {
+	case inventory.Volume:
+		return disk
+	case inventory.Instance:
+		if r.Attributes[inventory.AttrState] == "stopped" {
+			return disk
+		}
+		for _, z := range s.Sizes {
+			if z.Name == r.Attributes[inventory.AttrSize] {
+				return z.PricePerHour + disk
+			}
+		}
+		return r.Number(inventory.AttrCores)*s.Prices.Core + r.Number(inventory.AttrMemory)*s.Prices.Memory + disk
+	}
+	return 0
+}
+
+// standing are the hosts and images that sites said they have: facts, and records like others.
+func (p prices) standing() inventory.Records {
+	var out inventory.Records
+	for name, s := range p {
+		add := func(class inventory.Class, id, title, zone string, attributes map[string]string) {
+			out = append(out, inventory.Record{ID: fmt.Sprintf("%s/%s", name, id), Class: class, Name: title, Site: name, Provider: id, Attributes: attributes}.Normal())
+		}
+		for _, z := range s.Zones {
+			for _, h := range z.Hosts {
+				add(inventory.Host, "host/"+z.Name+"/"+h.Name, h.Name, z.Name, map[string]string{inventory.AttrZone: z.Name,
+					"total_cores": fmt.Sprint(h.Total.Cores), "total_memory_gib": inventory.Number(h.Total.MemoryGiB)})
+			}
+		}
+		for _, i := range s.Images {
+			add(inventory.Image, "image/"+i.Name, i.Name, "", map[string]string{"os": i.OS})
+		}
+	}
+	slices.SortFunc(out, func(a, b inventory.Record) int { return compareText(a.ID, b.ID) })
+	return out
+}
+
+func compareText(a, b string) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// Whoami is the name of the person at the keyboard, for histories.
+func Whoami() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "somebody"
+}

@@ -1,0 +1,332 @@
+// Package vault keeps credentials in one file that is encrypted at rest, in the format age v1.
+//
+// In go values under a shelf and a name; out they come to the program, and to nobody else: nothing here prints, and no
+// value is part of an error. The file opens with a key file, made at first use and readable by its owner alone, or with a
+// passphrase. Several processes may use one vault: it is replaced whole, under a lock.
+package vault
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"filippo.io/age"
+)
+
+// Names of the files in the vault's folder.
+const (
+	File    = "credentials.age"
+	KeyFile = "credentials.key"
+	lock    = "credentials.lock"
+)
+
+// The environment may name the passphrase, or another key file.
+const (
+	EnvPassphrase = "ANDAMIO_PASSPHRASE"
+	EnvKeyFile    = "ANDAMIO_KEY_FILE"
+)
+
+// workFactor is that of scrypt for passphrases, as a power of two: about a second of work for each guess.
+const workFactor = 18
+
+// ErrLocked says that the vault needs another key than there is.
+var ErrLocked = errors.New("the credentials cannot be opened")
+
+// Vault is a folder's credentials.
+type Vault struct {
+	dir string
+
+	mu     sync.Mutex
+	seen   stamp
+	opened contents
+}
+
+// stamp tells one state of the file from another.
+type stamp struct {
+	at   time.Time
+	size int64
+}
+
+// contents are the values by shelf and name.
+type contents map[string]map[string]string
+
+// New is the vault of a folder; nothing is read or made yet.
+func New(dir string) *Vault { return &Vault{dir: dir} }
+
+func (v *Vault) path(name string) string { return filepath.Join(v.dir, name) }
+
+// Get returns a value, "" if there is none.
+func (v *Vault) Get(shelf, name string) (string, error) {
+	c, err := v.read()
+	return c[shelf][name], err
+}
+
+// Names are the names on a shelf, in no order.
+func (v *Vault) Names(shelf string) ([]string, error) {
+	c, err := v.read()
+	var out []string
+	for name := range c[shelf] {
+		out = append(out, name)
+	}
+	return out, err
+}
+
+// Set keeps values on a shelf; those that are "" are taken away.
+func (v *Vault) Set(shelf string, values map[string]string) error {
+	return v.change(func(c contents) {
+		if c[shelf] == nil {
+			c[shelf] = map[string]string{}
+		}
+		for name, value := range values {
+			if value == "" {
+				delete(c[shelf], name)
+			} else {
+				c[shelf][name] = value
+			}
+		}
+	})
+}
+
+// read opens the file, unless it is what it was when it was opened last.
+func (v *Vault) read() (contents, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	info, err := os.Stat(v.path(File))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	now := stamp{info.ModTime(), info.Size()}
+	if v.opened != nil && now == v.seen {
+		return v.opened, nil
+	}
+	c, err := v.open()
+	if err != nil {
+		return nil, err
+	}
+	v.seen, v.opened = now, c
+	return c, nil
+}
+
+func (v *Vault) open() (contents, error) {
+	f, err := os.Open(v.path(File))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	ids, err := v.identities()
+	if err != nil {
+		return nil, err
+	}
+	r, err := age.Decrypt(f, ids...)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s needs its passphrase in %s, or its key file in %s or beside it", ErrLocked, v.path(File), EnvPassphrase, EnvKeyFile)
+	}
+	data, err := io.ReadAll(io.LimitReader(r, 16<<20))
+	if err != nil {
+		return nil, fmt.Errorf("%s is damaged: %w", v.path(File), err)
+	}
+	c := contents{}
+	if json.Unmarshal(data, &c) != nil { // the error would quote what is inside
+		return nil, fmt.Errorf("%s holds no credentials", v.path(File))
+	}
+	return c, nil
+}
+
+// identities are the keys that there are.
+func (v *Vault) identities() ([]age.Identity, error) {
+	var out []age.Identity
+	if phrase := os.Getenv(EnvPassphrase); phrase != "" {
+		id, err := age.NewScryptIdentity(phrase)
+		if err != nil {
+			return nil, err
+		}
+		id.SetMaxWorkFactor(workFactor + 2)
+		out = append(out, id)
+	}
+	data, err := os.ReadFile(v.keyFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		if len(out) == 0 {
+			return nil, fmt.Errorf("%w: there is neither a passphrase in %s nor the key file %s", ErrLocked, EnvPassphrase, v.keyFile())
+		}
+		return out, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	ids, err := age.ParseIdentities(bytes.NewReader(data))
+	if err != nil {
+		return nil, fmt.Errorf("%s is no key file of age", v.keyFile()) // the error would quote the line
+	}
+	return append(out, ids...), nil
+}
+
+func (v *Vault) keyFile() string {
+	if name := os.Getenv(EnvKeyFile); name != "" {
+		return name
+	}
+	return v.path(KeyFile)
+}
+
+// change reads, changes and writes the vault while no other process does.
+func (v *Vault) change(how func(contents)) error {
+	return v.alone(func() error {
+		c, err := v.read()
+		if err != nil {
+			return err
+		}
+		now := contents{}
+		for shelf, values := range c {
+			now[shelf] = map[string]string{}
+			for name, value := range values {
+				now[shelf][name] = value
+			}
+		}
+		how(now)
+		to, err := v.recipient()
+		if err != nil {
+			return err
+		}
+		return v.write(now, to)
+	})
+}
+
+func (v *Vault) alone(work func() error) error {
+	f, err := os.OpenFile(v.path(lock), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
+		return err
+	}
+	return work()
+}
+
+// recipient is for whom the vault is encrypted: as it is now, or for the key file if it is new, unless a passphrase is
+// given.
+func (v *Vault) recipient() (age.Recipient, error) {
+	if phrase := os.Getenv(EnvPassphrase); phrase != "" && v.byPassphrase() {
+		return passphrase(phrase)
+	}
+	data, err := os.ReadFile(v.keyFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return v.newKey()
+	}
+	if err != nil {
+		return nil, err
+	}
+	ids, err := age.ParseIdentities(bytes.NewReader(data))
+	if err != nil || len(ids) == 0 {
+		return nil, fmt.Errorf("%s is no key file of age", v.keyFile())
+	}
+	switch id := ids[0].(type) {
+	case *age.X25519Identity:
+		return id.Recipient(), nil
+	case *age.HybridIdentity:
+		return id.Recipient(), nil
+	}
+	return nil, fmt.Errorf("%s holds a key of a sort that nothing can be encrypted for", v.keyFile())
+}
+
+func passphrase(phrase string) (age.Recipient, error) {
+	r, err := age.NewScryptRecipient(phrase)
+	if err != nil {
+		return nil, err
+	}
+	r.SetWorkFactor(workFactor)
+	return r, nil
+}
+
+// byPassphrase reports that the file opens with a passphrase, or is not there yet.
+func (v *Vault) byPassphrase() bool {
+	head := make([]byte, 64)
+	f, err := os.Open(v.path(File))
+	if err != nil {
+		return true
+	}
+	defer f.Close()
+	n, _ := io.ReadFull(f, head)
+	return bytes.Contains(head[:n], []byte("-> scrypt "))
+}
+
+func (v *Vault) newKey() (age.Recipient, error) {
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return nil, err
+	}
+	text := fmt.Sprintf("# opens %s; keep it to yourself, and a copy of it elsewhere\n%s\n", File, id)
+	if err := replace(v.keyFile(), []byte(text)); err != nil {
+		return nil, err
+	}
+	return id.Recipient(), nil
+}
+
+func (v *Vault) write(c contents, to age.Recipient) error {
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, to)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(json.NewEncoder(w).Encode(c), w.Close()); err != nil {
+		return err
+	}
+	return replace(v.path(File), out.Bytes())
+}
+
+// replace writes a file whole, readable by its owner alone.
+func replace(name string, data []byte) error {
+	tmp, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name())
+	_, err = tmp.Write(data)
+	if err := errors.Join(err, tmp.Sync(), tmp.Close()); err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), name)
+}
+
+// Lock has the vault open with another passphrase from now on; "" with a new key file. The key file that opened it
+// before is removed where it lies in the vault's folder.
+func (v *Vault) Lock(phrase string) error {
+	return v.alone(func() error {
+		c, err := v.read()
+		if err != nil {
+			return err
+		}
+		if c == nil {
+			c = contents{}
+		}
+		if strings.TrimSpace(phrase) == "" {
+			to, err := v.newKey()
+			if err != nil {
+				return err
+			}
+			return v.write(c, to)
+		}
+		to, err := passphrase(phrase)
+		if err == nil {
+			err = v.write(c, to)
+		}
+		if err != nil {
+			return err
+		}
+		if err := os.Remove(v.path(KeyFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	})
+}
