@@ -25,6 +25,8 @@ type App struct {
 	spawn func(runID int64) error
 	// idle says that spawn does nothing.
 	idle bool
+
+	folds folds
 }
 
 // Option changes how a workspace is opened.

@@ -76,6 +76,18 @@ func (a *App) Standing(ctx context.Context, deployment int64) (change.Standing, 
 
 // fold works out what runs left standing, one after another.
 func (a *App) fold(ctx context.Context, runs []store.Run) (change.Standing, error) {
+	key := foldKey(runs)
+	if kept, ok := a.folds.get(key); ok {
+		return kept, nil
+	}
+	out, err := a.foldAnew(ctx, runs)
+	if err == nil {
+		a.folds.keep(key, out)
+	}
+	return out, err
+}
+
+func (a *App) foldAnew(ctx context.Context, runs []store.Run) (change.Standing, error) {
 	var out change.Standing
 	first := true
 	for _, r := range runs {

@@ -86,7 +86,8 @@ func found(t *testing.T, inv *Inventory, done []sandbox.Drifted) {
 // classified, nothing else is; each finding is settled in a way drawn from those that it has; and nothing disagrees
 // then. Deployments go on from what the settling left.
 func TestEveryChangeByHandIsFoundAndCanBeSettled(t *testing.T) {
-	a, box, _, _ := raised(t)
+	a, box := workspace(t, 0.003)
+	worked(t, a, draft(t, a, nil))
 	inv := surveyedAll(t, a)
 	require.Empty(t, inv.Findings, "what was just built agrees")
 	require.NotEmpty(t, inv.New, "and is recorded by itself")

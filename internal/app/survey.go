@@ -114,23 +114,17 @@ const goesOnFor = time.Hour
 
 // begin makes a survey, or takes up one of the same regions that broke off.
 func (s *surveying) begin(ctx context.Context, regions []string) error {
-	all, err := s.a.Store.Surveys(ctx, 20)
-	if err != nil {
+	last, err := s.a.Store.LastSurvey(ctx, s.c.Site)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	for _, old := range all {
-		if old.Site != s.c.Site || !slices.EqualFunc(old.Parts, slices.Sorted(slices.Values(regions)), func(p store.SurveyPart, r string) bool { return p.Region == r }) {
-			continue
-		}
-		broke := old.State == store.SurveyStopped || old.State == store.SurveyGoing
-		if old.State == store.SurveyGoing && time.Since(old.Beat) < silentAfter {
-			return fmt.Errorf("a survey of %s goes on already", s.c.Site)
-		}
-		if broke && time.Since(old.Started) < goesOnFor {
-			s.survey = old
-			return nil
-		}
-		break
+	if err == nil && last.State == store.SurveyGoing && time.Since(last.Beat) < silentAfter {
+		return fmt.Errorf("a survey of %s goes on already", s.c.Site)
+	}
+	broke := err == nil && (last.State == store.SurveyStopped || last.State == store.SurveyGoing) && time.Since(last.Started) < goesOnFor
+	if broke && slices.EqualFunc(last.Parts, slices.Sorted(slices.Values(regions)), func(p store.SurveyPart, r string) bool { return p.Region == r }) {
+		s.survey = last
+		return nil
 	}
 	now := time.Now()
 	id, err := s.a.Store.BeginSurvey(ctx, s.c.Site, s.wish.Deep, regions, now)

@@ -99,7 +99,9 @@ func (c *Cloud) driftOnce(rng *rand.Rand, sorts []Change, touched map[string]boo
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if sort == Created {
-		return c.createByHand(rng)
+		d, ok := c.createByHand(rng)
+		touched[d.ID] = true
+		return d, ok
 	}
 	t := c.draw(rng, sort, touched)
 	if t == nil {

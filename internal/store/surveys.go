@@ -149,7 +149,11 @@ func (s *Store) EndSurvey(ctx context.Context, id int64, state SurveyState, now 
 
 // Surveys lists the last surveys, the newest first.
 func (s *Store) Surveys(ctx context.Context, limit int) ([]Survey, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, site, deep, started, ended, beat, state FROM surveys ORDER BY id DESC LIMIT ?`, limit)
+	return s.surveys(ctx, `ORDER BY id DESC LIMIT ?`, limit)
+}
+
+func (s *Store) surveys(ctx context.Context, which string, arg any) ([]Survey, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT id, site, deep, started, ended, beat, state FROM surveys `+which, arg)
 	if err != nil {
 		return nil, err
 	}
@@ -194,16 +198,26 @@ func (s *Store) parts(ctx context.Context, survey int64) ([]SurveyPart, error) {
 
 // Survey returns one.
 func (s *Store) Survey(ctx context.Context, id int64) (Survey, error) {
-	all, err := s.Surveys(ctx, 1000)
+	all, err := s.surveys(ctx, `WHERE id = ?`, id)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("survey %d: %w", id, ErrNotFound)
+	}
 	if err != nil {
 		return Survey{}, err
 	}
-	for _, v := range all {
-		if v.ID == id {
-			return v, nil
-		}
+	return all[0], nil
+}
+
+// LastSurvey is the last survey of a site, ErrNotFound if there is none.
+func (s *Store) LastSurvey(ctx context.Context, site string) (Survey, error) {
+	all, err := s.surveys(ctx, `WHERE site = ? ORDER BY id DESC LIMIT 1`, site)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("a survey of %s: %w", site, ErrNotFound)
 	}
-	return Survey{}, fmt.Errorf("survey %d: %w", id, ErrNotFound)
+	if err != nil {
+		return Survey{}, err
+	}
+	return all[0], nil
 }
 
 // Observations are what surveys and notices saw last.

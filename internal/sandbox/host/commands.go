@@ -62,6 +62,7 @@ func init() {
 		"grep": grep, "head": head, "tail": tail, "wc": wc, "sha256sum": sha256sum,
 		"sleep": sleep, "date": date, "hostname": hostname, "uname": uname, "env": env, "id": id, "kill": kill,
 		"httpd": httpd, "nc": nc, "wget": wget, "netstat": netstat, "fuser": fuser,
+		"ps": ps, "dpkg-query": dpkgQuery,
 	}
 }
 

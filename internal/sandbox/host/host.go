@@ -40,6 +40,8 @@ type Host struct {
 	mu       sync.Mutex
 	networks []Network
 	services map[int]*service
+	// peers are with whom connections were made.
+	peers map[string]bool
 	// busy are connections on which a program runs.
 	busy   map[net.Conn]int
 	cancel context.CancelFunc
@@ -80,6 +82,11 @@ func New(name string, pace float64, authorized string) (*Host, error) {
 		}
 	}
 	for file, text := range map[string]string{"/etc/hostname": name + "\n", "/dev/null": ""} {
+		if err := afero.WriteFile(h.fs, file, []byte(text), 0o644); err != nil {
+			return nil, err
+		}
+	}
+	for file, text := range systemFiles {
 		if err := afero.WriteFile(h.fs, file, []byte(text), 0o644); err != nil {
 			return nil, err
 		}

@@ -55,7 +55,7 @@ func nc(c *call) error {
 	if len(operands) < 2 {
 		return errors.New("takes a host and a port")
 	}
-	conn, err := dial(c.ctx, "tcp", net.JoinHostPort(operands[0], operands[1]))
+	conn, err := c.dial(c.ctx, "tcp", net.JoinHostPort(operands[0], operands[1]))
 	if err != nil {
 		return err
 	}
@@ -118,7 +118,24 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return d.DialContext(ctx, network, address)
 }
 
-var web = &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DialContext: dial, DisableKeepAlives: true}}
+// dial connects and notes with whom, as a machine's table of connections does.
+func (c *call) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	conn, err := dial(ctx, network, address)
+	if err == nil {
+		c.h.mu.Lock()
+		defer c.h.mu.Unlock()
+		if c.h.peers == nil {
+			c.h.peers = map[string]bool{}
+		}
+		if len(c.h.peers) < maxPeers {
+			c.h.peers[address] = true
+		}
+	}
+	return conn, err
+}
+
+// maxPeers bounds the table of connections.
+const maxPeers = 1000
 
 // wget fetches a page: wget [-q] [-O FILE] URL, where FILE "-" is standard output.
 func wget(c *call) error {
@@ -132,6 +149,7 @@ func wget(c *call) error {
 	if err != nil {
 		return err
 	}
+	web := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DialContext: c.dial, DisableKeepAlives: true}}
 	resp, err := web.Do(req)
 	if err != nil {
 		return err
@@ -146,21 +164,6 @@ func wget(c *call) error {
 	}
 	_, err = io.Copy(c.out, body)
 	return err
-}
-
-// netstat lists what listens.
-func netstat(c *call) error {
-	c.h.mu.Lock()
-	defer c.h.mu.Unlock()
-	var ports []int
-	for port := range c.h.services {
-		ports = append(ports, port)
-	}
-	slices.Sort(ports)
-	for _, port := range ports {
-		fmt.Fprintf(c.out, "tcp  %5d  listen  %s\n", port, c.h.services[port].command)
-	}
-	return nil
 }
 
 // fuser stops what listens on a port: fuser -k PORT/tcp.
