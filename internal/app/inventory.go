@@ -129,6 +129,9 @@ func (a *App) gather(ctx context.Context) (*Inventory, inventory.Input, error) {
 	}
 	for _, c := range inv.Coverage {
 		at := inventory.Region{Site: c.Site, Region: c.Region}
+		if c.Region == RegionInside {
+			continue // says nothing of what stands at the site
+		}
 		in.Regions = append(in.Regions, at)
 		if c.Error == "" {
 			in.Coverage[at] = c.Seen

@@ -55,6 +55,9 @@ func (a *App) Survey(ctx context.Context, w SurveyWish) (store.Survey, error) {
 	if err != nil {
 		return store.Survey{}, err
 	}
+	if w.Deep {
+		regions = append(slices.Clone(regions), RegionInside)
+	}
 	if err := s.begin(ctx, regions); err != nil {
 		return store.Survey{}, err
 	}
@@ -184,7 +187,11 @@ func (s *surveying) region(ctx context.Context, i int) error {
 	s.mu.Lock()
 	p := s.survey.Parts[i]
 	s.mu.Unlock()
-	err := s.list(ctx, i, p)
+	list := s.list
+	if p.Region == RegionInside {
+		list = func(ctx context.Context, _ int, _ store.SurveyPart) error { return s.inside(ctx) }
+	}
+	err := list(ctx, i, p)
 	if ctx.Err() != nil {
 		return ctx.Err() // what is staged stays for when it goes on
 	}

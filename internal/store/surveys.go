@@ -244,30 +244,66 @@ func (s *Store) Observations(ctx context.Context) ([]mapping.Observation, error)
 	return out, rows.Err()
 }
 
-// Observed keeps what one thing is now, by word of a notice; nil says that it is gone. A notice that was taken before
-// changes nothing; false says so.
-func (s *Store) Observed(ctx context.Context, notice, site, id string, o *mapping.Observation, now time.Time) (bool, error) {
-	first := false
+// Sight is what one thing is now, by word of notices; a nil Observation says that it is gone.
+type Sight struct {
+	Site, ID    string
+	Observation *mapping.Observation
+	// Notices are the notices that told.
+	Notices []string
+}
+
+// Observed keeps what some things are now, in one transaction, and returns how many notices were taken for the first
+// time. Where something was seen before it stays in the region it was seen in.
+func (s *Store) Observed(ctx context.Context, all []Sight, now time.Time) (int, error) {
+	first := 0
 	err := s.within(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO heard (id, at) VALUES (?, ?)`, notice, now.UnixNano())
-		if err != nil {
-			return err
+		for i := range all {
+			n, err := sight(ctx, tx, &all[i], now)
+			if err != nil {
+				return err
+			}
+			first += n
 		}
-		if n, _ := r.RowsAffected(); n == 0 {
-			return nil
-		}
-		first = true
-		if o == nil {
-			_, err = tx.ExecContext(ctx, `DELETE FROM observations WHERE site = ? AND id = ?`, site, id)
-			return err
-		}
-		body, err := json.Marshal(o)
-		if err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO observations (site, id, region, seen, body) VALUES (?, ?, ?, ?, ?)`, site, id, o.Region, now.UnixNano(), body)
+		_, err := tx.ExecContext(ctx, `DELETE FROM heard WHERE at < ?`, now.Add(-remembered).UnixNano())
 		return err
 	})
+	return first, err
+}
+
+// remembered is for how long a notice is known to have been taken; older ones are refused by their time.
+const remembered = time.Hour
+
+func sight(ctx context.Context, tx *sql.Tx, x *Sight, now time.Time) (int, error) {
+	first := 0
+	for _, id := range x.Notices {
+		r, err := tx.ExecContext(ctx, `INSERT OR IGNORE INTO heard (id, at) VALUES (?, ?)`, id, now.UnixNano())
+		if err != nil {
+			return 0, err
+		}
+		if n, _ := r.RowsAffected(); n > 0 {
+			first++
+		}
+	}
+	if first == 0 {
+		return 0, nil
+	}
+	if x.Observation == nil {
+		_, err := tx.ExecContext(ctx, `DELETE FROM observations WHERE site = ? AND id = ?`, x.Site, x.ID)
+		return first, err
+	}
+	var region string
+	err := tx.QueryRowContext(ctx, `SELECT region FROM observations WHERE site = ? AND id = ?`, x.Site, x.ID).Scan(&region)
+	if err == nil {
+		x.Observation.Region = region
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return 0, err
+	}
+	body, err := json.Marshal(x.Observation)
+	if err != nil {
+		return 0, err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT OR REPLACE INTO observations (site, id, region, seen, body) VALUES (?, ?, ?, ?, ?)`,
+		x.Site, x.ID, x.Observation.Region, now.UnixNano(), body)
 	return first, err
 }
 

@@ -197,6 +197,7 @@ func (f *File) Records(all []Observation) (inventory.Records, []error) {
 			for k, v := range l.Attributes {
 				out[i].Set(k, v)
 			}
+			out[i].Relations = append(out[i].Relations, l.Relations...)
 		}
 	}
 	return out, errs
@@ -266,7 +267,10 @@ func (e *Entry) record(o *Observation) (inventory.Record, error) {
 		if err != nil {
 			errs = append(errs, fmt.Errorf("%s %s, relation %s: %w", o.Type, o.ID, kind, err))
 		} else if id := textOf(v.Value()); id != "" {
-			r.Relations = append(r.Relations, inventory.Relation{Kind: kind, To: o.Site + "/" + id})
+			if !strings.Contains(id, "/") { // what is at another site says so
+				id = o.Site + "/" + id
+			}
+			r.Relations = append(r.Relations, inventory.Relation{Kind: kind, To: id})
 		}
 	}
 	return r.Normal(), errors.Join(errs...)

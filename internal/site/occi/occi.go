@@ -99,7 +99,9 @@ func (d *Driver) Read(ctx context.Context, kind site.Kind, id string) (site.Reso
 	if err := d.do(ctx, fmt.Sprintf("read %s", kind), http.MethodGet, d.location(kind, id), nil, nil, &out); err != nil {
 		return site.Resource{}, err
 	}
-	return parse(kind, out), nil
+	r := parse(kind, out)
+	r.Told = told(out, text(out.Attributes[wire.OwnZone]))
+	return r, nil
 }
 
 // List reads a whole collection, page by page.

@@ -1,0 +1,271 @@
+package app
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/cloudevents/sdk-go/v2/event"
+
+	"andamio/internal/core/mapping"
+	"andamio/internal/notice"
+	"andamio/internal/site"
+	"andamio/internal/store"
+)
+
+// shelfNotices holds the secrets that sites sign their notices with.
+const shelfNotices = "notices"
+
+// Listener hears signed notices of sites and looks at what they are about, so that single observations are up to date
+// between surveys. A notice is only a hint: what is so is read from the site.
+type Listener struct {
+	a       *App
+	server  *http.Server
+	address string
+	pending chan heardOf
+	stops   []func(context.Context) error
+	done    sync.WaitGroup
+	// Taken counts notices that were applied, Looked the things that were looked at for them; several notices of one thing
+	// need one look. Sites are those that were asked to send notices, Silent those that send none.
+	Taken, Looked atomic.Int64
+	Sites, Silent []string
+}
+
+// heardOf is a notice that waits to be applied.
+type heardOf struct {
+	site, kind, id, notice string
+	applied                chan error
+}
+
+// secretOf is what a site signs its notices with, made at first use.
+func (a *App) secretOf(site string) (string, error) {
+	secret, err := a.Workspace.vault.Get(shelfNotices, site)
+	if err != nil || secret != "" {
+		return secret, err
+	}
+	secret = rand.Text()
+	return secret, a.Workspace.vault.Set(shelfNotices, map[string]string{site: secret})
+}
+
+// Listen begins to hear notices at an address, each site's at its own path, and asks the sites that can to send them there.
+// It ends with Close.
+func (a *App) Listen(ctx context.Context, address string) (*Listener, error) {
+	connections, err := a.Workspace.Connections()
+	if err != nil {
+		return nil, err
+	}
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fmt.Errorf("notices cannot be heard at %s; name another address with --address: %w", address, err)
+	}
+	out := &Listener{a: a, address: l.Addr().String(), pending: make(chan heardOf, 4096)}
+	mux := http.NewServeMux()
+	drivers := map[string]watched{}
+	for _, c := range connections {
+		secret, err := a.secretOf(c.Site)
+		if err != nil {
+			l.Close()
+			return nil, err
+		}
+		drivers[c.Site] = watched{c, c.driver()}
+		mux.Handle("/"+c.Site, &notice.Receiver{Secret: secret, Hear: func(e event.Event) { out.hear(c.Site, e) }})
+	}
+	out.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
+	out.done.Go(func() { out.apply(ctx, drivers) })
+	go func() { _ = out.server.Serve(l) }()
+	for _, c := range connections {
+		secret, _ := a.secretOf(c.Site)
+		stop, err := c.driver().Push(ctx, "http://"+out.address+"/"+c.Site, secret)
+		if err != nil {
+			out.Silent = append(out.Silent, c.Site)
+			continue
+		}
+		out.Sites, out.stops = append(out.Sites, c.Site), append(out.stops, stop)
+	}
+	return out, nil
+}
+
+// Address is where it listens.
+func (l *Listener) Address() string { return l.address }
+
+// hear waits until a notice is applied, so that a site that is told it was taken need not send it again.
+func (l *Listener) hear(at string, e event.Event) {
+	var c notice.Changed
+	if e.Type() != notice.TypeChanged || e.DataAs(&c) != nil {
+		return
+	}
+	applied := make(chan error, 1)
+	l.pending <- heardOf{at, c.Kind, c.ID, e.Source() + " " + e.ID(), applied}
+	if err := <-applied; err != nil {
+		l.a.Log.Warn("a notice could not be applied", "site", at, "err", err)
+	}
+}
+
+// Bounds of applying: how many notices at once, and how many things are looked at side by side.
+const (
+	noticesAtOnce = 512
+	looksAtOnce   = 8
+)
+
+// apply takes what is pending, together as far as it is there, until the context ends.
+func (l *Listener) apply(ctx context.Context, drivers map[string]watched) {
+	for {
+		var batch []heardOf
+		select {
+		case <-ctx.Done():
+			return
+		case h, open := <-l.pending:
+			if !open {
+				return
+			}
+			batch = append(batch, h)
+		}
+	more:
+		for len(batch) < noticesAtOnce {
+			select {
+			case h, open := <-l.pending:
+				if !open {
+					break more
+				}
+				batch = append(batch, h)
+			default:
+				break more
+			}
+		}
+		err := l.applyAll(ctx, drivers, batch)
+		for _, h := range batch {
+			h.applied <- err
+		}
+	}
+}
+
+// watched is a site that is looked at again and again.
+type watched struct {
+	Connection
+	driver site.Site
+}
+
+// kindsByTerm are our kinds by the words of notices.
+var kindsByTerm = map[string]site.Kind{"compute": site.Instance, "storage": site.Volume, "network": site.Network,
+	"networkinterface": site.Interface, "storagelink": site.Attachment}
+
+// applyAll looks once at each thing that notices are about, and keeps what it is now.
+func (l *Listener) applyAll(ctx context.Context, drivers map[string]watched, batch []heardOf) error {
+	at := map[string]int{}
+	var sights []store.Sight
+	var kinds []site.Kind
+	for _, h := range batch {
+		key := h.site + "/" + h.id
+		i, known := at[key]
+		if !known {
+			i = len(sights)
+			at[key] = i
+			sights, kinds = append(sights, store.Sight{Site: h.site, ID: h.id}), append(kinds, kindsByTerm[h.kind])
+		}
+		sights[i].Notices = append(sights[i].Notices, h.notice)
+	}
+	tokens := make(chan struct{}, looksAtOnce)
+	errs := make([]error, len(sights))
+	var group sync.WaitGroup
+	for i := range sights {
+		group.Go(func() {
+			tokens <- struct{}{}
+			defer func() { <-tokens }()
+			sights[i].Observation, errs[i] = lookAgain(ctx, drivers[sights[i].Site], kinds[i], sights[i].ID)
+		})
+	}
+	group.Wait()
+	var sure []store.Sight
+	for i := range sights {
+		if errs[i] == nil {
+			sure = append(sure, sights[i])
+		}
+	}
+	taken, err := l.a.Store.Observed(ctx, sure, time.Now())
+	l.Taken.Add(int64(taken))
+	l.Looked.Add(int64(len(sights)))
+	return errors.Join(append(errs, err)...)
+}
+
+// lookAgain reads one thing; nil says that it is gone.
+func lookAgain(ctx context.Context, c watched, kind site.Kind, id string) (*mapping.Observation, error) {
+	for try := 1; ; try++ {
+		r, err := c.driver.Read(ctx, kind, id)
+		if err == nil {
+			o := observe(c.Site, c.Account, &r)
+			return &o, nil
+		}
+		if site.ClassOf(err) == site.NotFound {
+			return nil, nil
+		}
+		if try == surveyTries {
+			return nil, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(time.Duration(try) * 100 * time.Millisecond):
+		}
+	}
+}
+
+// Close asks the sites to send no more, and ends.
+func (l *Listener) Close(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	for _, stop := range l.stops {
+		if err := stop(ctx); err != nil {
+			l.a.Log.Info("a site still sends notices", "err", err)
+		}
+	}
+	err := l.server.Shutdown(ctx)
+	close(l.pending)
+	l.done.Wait()
+	return err
+}
+
+// KeepSurveyed surveys each site when its schedule says, until the context ends. Each survey is told, with what kept it
+// from being whole.
+func (a *App) KeepSurveyed(ctx context.Context, told func(store.Survey, error)) {
+	for {
+		connections, err := a.Workspace.Connections()
+		if err != nil {
+			a.Log.Warn("schedules cannot be read", "err", err)
+		}
+		for _, c := range connections {
+			if due, err := a.surveyDue(ctx, c, time.Now()); err == nil && due {
+				told(a.Survey(ctx, SurveyWish{Site: c.Site}))
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(scheduleLooks):
+		}
+	}
+}
+
+// scheduleLooks is how often schedules are looked at.
+const scheduleLooks = 5 * time.Second
+
+// surveyDue reports that a site's schedule asks for a survey since the last one began. One that was never surveyed is due.
+func (a *App) surveyDue(ctx context.Context, c Connection, now time.Time) (bool, error) {
+	if c.Schedule == "" {
+		return false, nil
+	}
+	last, err := a.Store.LastSurvey(ctx, c.Site)
+	if errors.Is(err, store.ErrNotFound) {
+		return true, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	next, err := c.Next(last.Started)
+	return err == nil && !next.IsZero() && !next.After(now), err
+}

@@ -1,0 +1,40 @@
+package app
+
+import (
+	"context"
+
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/servicemap"
+)
+
+// ServiceMap is the map of what is recorded, declared and was seen to talk.
+func (a *App) ServiceMap(ctx context.Context, inv *Inventory) (*servicemap.Map, error) {
+	all, err := a.Deployments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	in := servicemap.Input{Records: inv.RecordedRecords, Gone: map[string]bool{}, Talks: talks(inv.ObservedRecords)}
+	for i := range all {
+		in.Deployments = append(in.Deployments, servicemap.Deployment{ID: all[i].ID, Name: all[i].Name, Plan: all[i].Stand.Plan})
+	}
+	for i := range inv.Findings {
+		if f := &inv.Findings[i]; f.Type == inventory.Missing && f.Recorded != nil {
+			in.Gone[f.Recorded.ID] = true
+		}
+	}
+	return servicemap.New(in), nil
+}
+
+// talks are the connections that deep surveys saw, between instances.
+func talks(records inventory.Records) [][2]string {
+	var out [][2]string
+	for i := range records {
+		r := &records[i]
+		for _, x := range r.Relations {
+			if r.Class == inventory.Instance && x.Kind == inventory.ConnectsTo {
+				out = append(out, [2]string{r.Site + "/" + r.Provider, x.To})
+			}
+		}
+	}
+	return out
+}
