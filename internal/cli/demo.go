@@ -23,12 +23,14 @@ type sandboxOptions struct {
 	idle       time.Duration
 	faults     float64
 	quiet      bool
+	drift      time.Duration
 }
 
 func (o *sandboxOptions) flags(cmd *cobra.Command, pace float64) {
 	cmd.Flags().Float64Var(&o.pace, "pace", pace, "how long everything takes, relative to nominal: 0.1 is ten times as fast")
 	cmd.Flags().Uint64Var(&o.seed, "seed", 1, "seed of the stand-ins' latencies")
 	cmd.Flags().Float64Var(&o.faults, "faults", 0, "how likely a call meets each of the faults that docs/reliability.md lists, such as 0.02")
+	cmd.Flags().DurationVar(&o.drift, "drift", 0, "change something behind everybody's back this often, such as 3m; 0 is never")
 	cmd.Flags().BoolVar(&o.oneAddress, "one-address", false, "use 127.0.0.1 only, with ports mapped")
 }
 
@@ -37,6 +39,9 @@ func (o *sandboxOptions) args() []string {
 	out := []string{fmt.Sprintf("--pace=%g", o.pace), fmt.Sprintf("--seed=%d", o.seed), "--idle=30m"}
 	if o.faults > 0 {
 		out = append(out, fmt.Sprintf("--faults=%g", o.faults))
+	}
+	if o.drift > 0 {
+		out = append(out, "--drift="+o.drift.String())
 	}
 	if o.oneAddress {
 		out = append(out, "--one-address")
@@ -64,7 +69,11 @@ func (o *sandboxOptions) start(file string) (*sandbox.Sandbox, error) {
 	if o.faults > 0 {
 		cfg.Faults = sandbox.Troubles(o.faults)
 	}
-	return sandbox.Start(cfg)
+	box, err := sandbox.Start(cfg)
+	if err == nil && o.drift > 0 {
+		box.Live(o.drift, o.seed)
+	}
+	return box, err
 }
 
 // Paces of the demo: on screen a run takes one to two minutes, headless it is over soon.
@@ -72,6 +81,9 @@ const (
 	screenPace   = 1.3
 	headlessPace = 0.25
 )
+
+// demoDrift is how often something changes by hand at the demo's sites, once nothing is built there any more.
+const demoDrift = 2 * time.Minute
 
 func (s *shared) demo() *cobra.Command {
 	var o sandboxOptions
@@ -96,6 +108,9 @@ or until andamio demo --stop. With --headless the whole scenario runs without a 
 			}
 			if stop {
 				return s.stopDemo(cmd.Context())
+			}
+			if !cmd.Flags().Changed("drift") {
+				o.drift = demoDrift
 			}
 			if err := app.StandIns(cmd.Context(), s.workspace, o.args()...); err != nil {
 				return err
@@ -240,6 +255,7 @@ workspace to them: real HTTP servers that speak OCCI 1.2, whose instances run sc
 	cmd.Flags().StringVar(&estateFile, "estate", "", "JSON file that describes the sites to stand in for")
 	cmd.Flags().DurationVar(&o.idle, "idle", 0, "end after this long without a request; 0 is never")
 	cmd.Flags().BoolVar(&o.quiet, "quiet", false, "print nothing")
+	cmd.AddCommand(s.drift())
 	return cmd
 }
 

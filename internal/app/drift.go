@@ -1,0 +1,82 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"slices"
+
+	"andamio/internal/sandbox"
+	"andamio/internal/site/occi/wire"
+)
+
+// DriftWish says how stand-ins are to change by themselves.
+type DriftWish struct {
+	Seed  uint64
+	Count int
+	Site  string
+	Sorts []string
+}
+
+// Drift has the workspace's stand-ins change behind everybody's back, each as often as chance says. Sites that are no
+// stand-ins refuse.
+func (a *App) Drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error) {
+	connections, err := a.Workspace.Connections()
+	if err != nil {
+		return nil, err
+	}
+	connections = slices.DeleteFunc(connections, func(c Connection) bool { return w.Site != "" && c.Site != w.Site })
+	if len(connections) == 0 {
+		return nil, errors.New("there is no such site")
+	}
+	var sorts []sandbox.Change
+	for _, s := range w.Sorts {
+		if !slices.Contains(sandbox.Changes, sandbox.Change(s)) {
+			return nil, fmt.Errorf("there is no change %q; there are %v", s, sandbox.Changes)
+		}
+		sorts = append(sorts, sandbox.Change(s))
+	}
+	rng := rand.New(rand.NewPCG(w.Seed, 21))
+	counts := make([]int, len(connections))
+	for range w.Count {
+		counts[rng.IntN(len(counts))]++
+	}
+	out := []sandbox.Drifted{}
+	for i, c := range connections {
+		if counts[i] == 0 {
+			continue
+		}
+		done, err := drift(ctx, c, sandbox.DriftRequest{Seed: w.Seed + uint64(i), Count: counts[i], Sorts: sorts})
+		if err != nil {
+			return out, err
+		}
+		out = append(out, done...)
+	}
+	return out, nil
+}
+
+func drift(ctx context.Context, c Connection, want sandbox.DriftRequest) ([]sandbox.Drifted, error) {
+	body, err := json.Marshal(want)
+	if err != nil {
+		return nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.URL+wire.PathDrift, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set(wire.HeaderToken, "Bearer "+c.Token)
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("%s does not answer: %w", c.Site, err)
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("%s is no stand-in, or does not let this credential: %s", c.Site, resp.Status)
+	}
+	var out []sandbox.Drifted
+	return out, json.NewDecoder(resp.Body).Decode(&out)
+}

@@ -1,0 +1,144 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"andamio/internal/core/capture"
+	"andamio/internal/core/declare"
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/plan"
+	"andamio/internal/store"
+)
+
+// filesMemory is how much memory a reconciliation of files aims to stay under: a million rows fit.
+const filesMemory = 1200 << 20
+
+// ReconcileFiles compares sources that are files: tables (CSV) or JSON Lines; what is declared may also be a plan. A name
+// that is "" is a source that says nothing. Everything there is counts as seen.
+func (a *App) ReconcileFiles(declared, recorded, observed string) (*inventory.Report, error) {
+	debug.SetMemoryLimit(filesMemory)
+	var in inventory.Input
+	for _, f := range []struct {
+		name string
+		into *inventory.Source
+	}{{declared, &in.Declared}, {recorded, &in.Recorded}, {observed, &in.Observed}} {
+		if f.name == "" {
+			continue
+		}
+		data, err := os.ReadFile(f.name)
+		if err != nil {
+			return nil, err
+		}
+		if *f.into, err = readSource(data); err != nil {
+			return nil, fmt.Errorf("%s: %w", f.name, err)
+		}
+	}
+	m, err := a.Workspace.Mapping()
+	if err != nil {
+		return nil, err
+	}
+	in.Rules, in.Now = m.Authority, time.Now()
+	return inventory.Reconcile(in), nil
+}
+
+func readSource(data []byte) (inventory.Source, error) {
+	if strings.Contains(string(data[:min(len(data), 200)]), plan.Version) {
+		p, err := plan.Read(data)
+		if err != nil {
+			return nil, err
+		}
+		return declare.Records(declare.Deployment{Name: p.Name}, p), nil
+	}
+	return inventory.ReadAny(data)
+}
+
+// ExportRecords writes the inventory: as JSON Lines where the name ends in .jsonl, else as a table.
+func (a *App) ExportRecords(ctx context.Context, name string) (int, error) {
+	records, err := a.Store.Records(ctx)
+	if err != nil {
+		return 0, err
+	}
+	data := inventory.WriteTable(records)
+	if strings.HasSuffix(name, ".jsonl") {
+		if data, err = inventory.WriteLines(records); err != nil {
+			return 0, err
+		}
+	}
+	return len(records), os.WriteFile(name, data, 0o644)
+}
+
+// Imported is what bringing records in would do.
+type Imported struct {
+	Added, Changed, Same int
+	changes              []store.RecordChange
+}
+
+// ImportRecords works out what bringing in the records of a file would do to the inventory. Records that the file does
+// not have stay.
+func (a *App) ImportRecords(ctx context.Context, name string) (*Imported, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	source, err := inventory.ReadAny(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	records, ok := source.(inventory.Records)
+	if table, is := source.(*inventory.Table); is {
+		if records, err = table.All(); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+	} else if !ok {
+		return nil, errors.New("this is no inventory")
+	}
+	now, err := a.Store.Records(ctx)
+	if err != nil {
+		return nil, err
+	}
+	have := map[string]*inventory.Record{}
+	for i := range now {
+		have[now[i].ID] = &now[i]
+	}
+	out := &Imported{}
+	for i := range records {
+		r := &records[i]
+		before := have[r.ID]
+		switch {
+		case before == nil:
+			out.Added++
+		case string(inventory.WriteTable(inventory.Records{*before})) == string(inventory.WriteTable(inventory.Records{*r})):
+			out.Same++
+			continue
+		default:
+			out.Changed++
+		}
+		out.changes = append(out.changes, store.RecordChange{ID: r.ID, Before: before, After: r, Why: "brought in from " + name})
+	}
+	return out, nil
+}
+
+// Import brings records in, as an act that can be undone.
+func (a *App) Import(ctx context.Context, i *Imported) (int64, error) {
+	return a.Store.DoAct(ctx, Whoami(), time.Now(), store.Deed{Body: []byte(`{"items":[]}`), Changes: i.changes})
+}
+
+// Fragment is the part of a template that would declare a record.
+func (a *App) Fragment(ctx context.Context, id string) (string, error) {
+	records, err := a.Store.Records(ctx)
+	if err != nil {
+		return "", err
+	}
+	for i := range records {
+		if records[i].ID == id || records[i].Name == id {
+			return capture.Fragment(&records[i])
+		}
+	}
+	return "", fmt.Errorf("there is no record %q", id)
+}

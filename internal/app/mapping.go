@@ -1,0 +1,85 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/mapping"
+)
+
+// ShippedMapping is the text of the mapping that ships.
+func ShippedMapping() []byte { return mapping.DefaultText() }
+
+// MappingPreview is what a mapping makes of what was observed.
+type MappingPreview struct {
+	Observations int            `json:"observations"`
+	Untaken      int            `json:"untaken"`
+	Classes      []MappingClass `json:"classes"`
+	Errors       []string       `json:"errors,omitempty"`
+}
+
+// MappingClass is one class of a preview, with an example.
+type MappingClass struct {
+	Class   inventory.Class `json:"class"`
+	Count   int             `json:"count"`
+	Example string          `json:"example"`
+}
+
+// PreviewMapping reads a mapping, that of the workspace if none is named, and says what it makes of what surveys saw.
+// Nothing is changed.
+func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview, error) {
+	m, err := a.Workspace.Mapping()
+	if name != "" {
+		var data []byte
+		if data, err = os.ReadFile(name); err != nil {
+			return nil, err
+		}
+		if m, err = mapping.Read(data); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		m = m.Over(mapping.Default())
+	}
+	if err != nil {
+		return nil, err
+	}
+	seen, err := a.Store.Observations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &MappingPreview{Observations: len(seen)}
+	for i := range seen {
+		if _, taken, _ := m.Record(&seen[i]); !taken {
+			out.Untaken++
+		}
+	}
+	records, errs := m.Records(seen)
+	for _, e := range errs {
+		out.Errors = append(out.Errors, e.Error())
+	}
+	classes := map[inventory.Class]*MappingClass{}
+	for i := range records {
+		r := &records[i]
+		if classes[r.Class] == nil {
+			classes[r.Class] = &MappingClass{Class: r.Class, Example: example(r)}
+		}
+		classes[r.Class].Count++
+	}
+	for _, c := range slices.Sorted(maps.Keys(classes)) {
+		out.Classes = append(out.Classes, *classes[c])
+	}
+	return out, nil
+}
+
+// example is a record in a line.
+func example(r *inventory.Record) string {
+	var parts []string
+	for _, k := range slices.Sorted(maps.Keys(r.Attributes)) {
+		parts = append(parts, k+" "+r.Attributes[k])
+	}
+	return r.Name + ": " + strings.Join(parts, ", ")
+}

@@ -1,0 +1,478 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/printable"
+)
+
+// reconciling are the options of reconcile.
+type reconciling struct {
+	declared, recorded, observed string
+	pick                         picking
+	settle, reason, until        string
+	confirm                      bool
+	undo                         int64
+	running                      running
+}
+
+// picking chooses findings. Empty fits all.
+type picking struct{ id, kind, class, site, attribute, name string }
+
+func (p picking) takes(f *inventory.Finding) bool {
+	fits := func(pattern, text string) bool {
+		ok, err := path.Match(pattern, text)
+		return pattern == "" || pattern == text || ok && err == nil
+	}
+	if p.attribute != "" && !slices.ContainsFunc(f.Differences, func(d inventory.Difference) bool { return fits(p.attribute, d.Attribute) }) {
+		return false
+	}
+	return fits(p.id, f.ID) && fits(p.kind, string(f.Type)) && fits(p.class, string(f.Class)) && fits(p.site, f.Site) && fits(p.name, f.Name)
+}
+
+func (s *shared) reconcile() *cobra.Command {
+	var o reconciling
+	cmd := &cobra.Command{
+		Use:   "reconcile",
+		Short: "Show where declared, recorded and observed disagree, and settle it",
+		Long: `Compares what the deployments declare, what the inventory records and what the last surveys observed, and lists the
+findings, the gravest first, each with how it can be settled. With --declared, --recorded and --observed it compares files
+instead: tables (CSV) or JSON Lines as andamio records export writes them, and what is declared may be a plan.
+
+With --settle the findings picked by --type, --class, --site, --attribute, --name or --finding are settled in that way:
+adopt, correct-record, correct-site, retire, same, apart or ignore (with --reason, and --until). What that would do is
+shown; --yes does it. An act is undone by its number with --undo. Patterns may have * and ?.
+
+The exit status is 1 if there are findings.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			switch {
+			case o.declared+o.recorded+o.observed != "":
+				return s.reconcileFiles(a, &o)
+			case o.undo != 0:
+				return s.undo(cmd.Context(), a, &o)
+			case o.settle != "":
+				return s.settle(cmd.Context(), a, &o)
+			}
+			inv, err := a.Reconcile(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return s.printInventory(inv.Report, o.pick)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.declared, "declared", "", "file of what is declared")
+	f.StringVar(&o.recorded, "recorded", "", "file of what is recorded")
+	f.StringVar(&o.observed, "observed", "", "file of what is observed")
+	f.StringVar(&o.pick.id, "finding", "", "only this finding")
+	f.StringVar(&o.pick.kind, "type", "", "only findings of this type: changed, unmanaged, missing, moved, duplicate, stale")
+	f.StringVar(&o.pick.class, "class", "", "only findings on this class")
+	f.StringVar(&o.pick.site, "site", "", "only findings at this site")
+	f.StringVar(&o.pick.attribute, "attribute", "", "only findings that differ in this attribute, such as 'tag.*'")
+	f.StringVar(&o.pick.name, "name", "", "only findings on things of this name")
+	f.StringVar(&o.settle, "settle", "", "settle them in this way")
+	f.StringVar(&o.reason, "reason", "", "why they are ignored")
+	f.StringVar(&o.until, "until", "", "until when they are ignored, as 2027-01-31")
+	f.BoolVar(&o.confirm, "yes", false, "do what is shown")
+	f.Int64Var(&o.undo, "undo", 0, "undo the act of this number")
+	return cmd
+}
+
+func (s *shared) reconcileFiles(a *app.App, o *reconciling) error {
+	r, err := a.ReconcileFiles(o.declared, o.recorded, o.observed)
+	if err != nil {
+		return no{err}
+	}
+	return s.printInventory(r, o.pick)
+}
+
+// brief is a finding without the records that it is about.
+type brief struct {
+	ID          string                 `json:"id"`
+	Type        inventory.Type         `json:"type"`
+	Class       inventory.Class        `json:"class"`
+	Name        string                 `json:"name"`
+	Site        string                 `json:"site"`
+	Record      string                 `json:"record,omitempty"`
+	Provider    string                 `json:"provider_id,omitempty"`
+	Differences []inventory.Difference `json:"differences,omitempty"`
+	Match       inventory.Match        `json:"match,omitzero"`
+	Review      bool                   `json:"review,omitempty"`
+	Carries     []string               `json:"carries,omitempty"`
+	Cost        float64                `json:"cost_per_hour,omitempty"`
+	Endangers   []string               `json:"endangers,omitempty"`
+	Rank        float64                `json:"rank"`
+	Why         []string               `json:"why"`
+	Ways        []inventory.Way        `json:"ways"`
+}
+
+func briefOf(f *inventory.Finding) brief {
+	b := brief{ID: f.ID, Type: f.Type, Class: f.Class, Name: f.Name, Site: f.Site, Differences: f.Differences, Match: f.Match, Review: f.Review,
+		Carries: f.Carries, Cost: f.CostPerHour, Endangers: f.Endangers, Rank: f.Rank, Why: f.Why, Ways: f.Ways}
+	if f.Recorded != nil {
+		b.Record = f.Recorded.ID
+	}
+	if f.Observed != nil {
+		b.Provider = f.Observed.Provider
+	}
+	return b
+}
+
+// printReport prints findings; the answer is no if there are any.
+func (s *shared) printInventory(r *inventory.Report, pick picking) error {
+	var err error
+	if s.json {
+		err = s.printFindings(r, pick)
+	} else {
+		s.listFindings(r, pick)
+	}
+	if err == nil && len(r.Findings) > 0 {
+		return no{}
+	}
+	return err
+}
+
+// printFindings writes the report as one JSON value, finding by finding: there may be a great many.
+func (s *shared) printFindings(r *inventory.Report, pick picking) error {
+	fmt.Fprintf(s.out, "{\"declared\": %d, \"recorded\": %d, \"observed\": %d, \"agreeing\": %d, \"weighed\": %d, \"review\": %d, \"ignored\": %d, \"findings\": [",
+		r.Declared, r.Recorded, r.Observed, r.Agreeing, r.Weighed, r.Review, len(r.Ignored))
+	sep := "\n"
+	for i := range r.Findings {
+		if !pick.takes(&r.Findings[i]) {
+			continue
+		}
+		data, err := json.Marshal(briefOf(&r.Findings[i]))
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(s.out, "%s%s", sep, data)
+		sep = ",\n"
+	}
+	_, err := fmt.Fprintln(s.out, "\n]}")
+	return err
+}
+
+// mostListed bounds the lines for people.
+const mostListed = 200
+
+func (s *shared) listFindings(r *inventory.Report, pick picking) {
+	fmt.Fprintf(s.out, "%d declared, %d recorded, %d observed: %d agree", r.Declared, r.Recorded, r.Observed, r.Agreeing)
+	if len(r.Ignored) > 0 {
+		fmt.Fprintf(s.out, ", %d findings are ignored", len(r.Ignored))
+	}
+	fmt.Fprintln(s.out)
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	shown := 0
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		if !pick.takes(f) {
+			continue
+		}
+		if shown++; shown > mostListed {
+			continue
+		}
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", f.Type, printable.Clean(f.Name), f.Class, printable.Clean(f.Site), printable.Clean(clause(f)), f.ID)
+	}
+	w.Flush()
+	if shown > mostListed {
+		fmt.Fprintf(s.out, "and %d more; --json prints all\n", shown-mostListed)
+	}
+	if shown == 0 {
+		fmt.Fprintln(s.out, "nothing disagrees")
+	}
+}
+
+// clause is a finding in a few words.
+func clause(f *inventory.Finding) string {
+	var parts []string
+	for _, d := range f.Differences {
+		parts = append(parts, fmt.Sprintf("%s %s → %s", d.Attribute, none(d.Right), none(d.Observed)))
+	}
+	if f.CostPerHour > 0 {
+		parts = append(parts, fmt.Sprintf("%.3f/h", f.CostPerHour))
+	}
+	for _, e := range f.Endangers {
+		parts = append(parts, "endangers "+e)
+	}
+	if len(parts) == 0 {
+		parts = f.Why[:1]
+	}
+	return strings.Join(parts, ", ")
+}
+
+func none(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
+	way := inventory.Way(o.settle)
+	if !slices.Contains(inventory.Ways, way) {
+		return usage{fmt.Errorf("there is no way %q; there are %v", o.settle, inventory.Ways)}
+	}
+	var until time.Time
+	if o.until != "" {
+		var err error
+		if until, err = time.Parse("2006-01-02", o.until); err != nil {
+			return usage{fmt.Errorf("%q is no day as in 2027-01-31", o.until)}
+		}
+	}
+	inv, err := a.Reconcile(ctx)
+	if err != nil {
+		return err
+	}
+	var choices []app.Choice
+	for i := range inv.Findings {
+		if f := &inv.Findings[i]; o.pick.takes(f) && f.Can(way) {
+			choices = append(choices, app.Choice{Finding: *f, Way: way})
+		}
+	}
+	if len(choices) == 0 {
+		return no{errors.New("no finding that was picked can be settled so")}
+	}
+	plan, err := a.Settling(ctx, inv, choices, o.reason, until)
+	if err != nil {
+		return no{err}
+	}
+	if !s.json {
+		s.printSettling(plan)
+	}
+	if !o.confirm {
+		if s.json {
+			err = s.printJSON(map[string]any{"would": plan.Items})
+		}
+		return errors.Join(no{errors.New("nothing was done; --yes does it")}, err)
+	}
+	act, runs, err := a.Settle(ctx, plan)
+	if err != nil {
+		return no{err}
+	}
+	for _, id := range runs {
+		if err := s.follow(ctx, a, id, true); err != nil {
+			return err
+		}
+	}
+	if s.json {
+		return s.printJSON(map[string]any{"act": act, "runs": runs, "did": plan.Items})
+	}
+	fmt.Fprintf(s.out, "act %d is done; andamio reconcile --undo %d takes it back\n", act, act)
+	return nil
+}
+
+func (s *shared) printSettling(p *app.Settling) {
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	for _, i := range p.Items {
+		fmt.Fprintf(w, "%s\t%s\t%s\n", i.Way, printable.Clean(i.Finding.Name), printable.Clean(i.Effect))
+	}
+	w.Flush()
+	for _, o := range p.Orders {
+		fmt.Fprintf(s.out, "plan: %s, %d steps, about %s\n", printable.Clean(o.Plan.Purpose), len(o.Plan.Steps), seconds(o.Plan.Seconds))
+	}
+}
+
+func (s *shared) undo(ctx context.Context, a *app.App, o *reconciling) error {
+	orders, err := a.Undo(ctx, o.undo)
+	if err != nil {
+		return no{err}
+	}
+	for _, order := range orders {
+		if err := s.begin(ctx, a, o.running, order); err != nil {
+			return err
+		}
+	}
+	if s.json {
+		return s.printJSON(map[string]any{"undone": o.undo, "plans": len(orders)})
+	}
+	fmt.Fprintf(s.out, "act %d is undone\n", o.undo)
+	return nil
+}
+
+func (s *shared) records() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "records",
+		Short: "Export and import the inventory, and show what became of a record",
+		Long: `The inventory holds a record of everything that was built, adopted or brought in, with where it came from and every change
+since.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(s.recordsExport(), s.recordsImport(), s.recordsShow())
+	return cmd
+}
+
+func (s *shared) recordsExport() *cobra.Command {
+	return &cobra.Command{
+		Use:   "export FILE",
+		Short: "Write all records as a table (.csv) or as JSON Lines (.jsonl)",
+		Long:  `Importing what was written gives the same records again.`,
+		Args:  exactly(1, "name the file to write"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			n, err := a.ExportRecords(cmd.Context(), args[0])
+			if err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"records": n, "file": args[0]})
+			}
+			fmt.Fprintf(s.out, "%d records written to %s\n", n, args[0])
+			return nil
+		},
+	}
+}
+
+func (s *shared) recordsImport() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use:   "import FILE",
+		Short: "Bring records in from a table or JSON Lines",
+		Long: `Records whose id is known are changed to what the file says, others are added; records that the file does not have stay.
+What would change is said; --yes does it, as an act that can be undone.`,
+		Args: exactly(1, "name the file to read"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			i, err := a.ImportRecords(cmd.Context(), args[0])
+			if err != nil {
+				return no{err}
+			}
+			report := map[string]any{"added": i.Added, "changed": i.Changed, "same": i.Same}
+			if !s.json {
+				fmt.Fprintf(s.out, "%d records are added, %d changed, %d are the same\n", i.Added, i.Changed, i.Same)
+			}
+			if yes && i.Added+i.Changed > 0 {
+				act, err := a.Import(cmd.Context(), i)
+				if err != nil {
+					return no{err}
+				}
+				report["act"] = act
+				if !s.json {
+					fmt.Fprintf(s.out, "act %d is done; andamio reconcile --undo %d takes it back\n", act, act)
+				}
+			}
+			if s.json {
+				err = s.printJSON(report)
+			}
+			if !yes && i.Added+i.Changed > 0 {
+				return errors.Join(no{errors.New("nothing was done; --yes does it")}, err)
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do it")
+	return cmd
+}
+
+func (s *shared) recordsShow() *cobra.Command {
+	var fragment bool
+	cmd := &cobra.Command{
+		Use:   "show RECORD",
+		Short: "Show what became of a record, or the part of a template that declares its like",
+		Long:  `A record goes by its id. With --template prints what could be put under node_templates of a template to declare its like.`,
+		Args:  exactly(1, "name the record"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			if fragment {
+				text, err := a.Fragment(cmd.Context(), args[0])
+				if err != nil {
+					return no{err}
+				}
+				fmt.Fprint(s.out, text)
+				return nil
+			}
+			history, err := a.Store.History(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if len(history) == 0 {
+				return no{fmt.Errorf("there never was a record %q", args[0])}
+			}
+			if s.json {
+				return s.printJSON(history)
+			}
+			for _, c := range history {
+				fmt.Fprintf(s.out, "%s  %-12s %s\n", c.At.Format("2006-01-02 15:04:05"), printable.Clean(c.Who), printable.Clean(c.Why))
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&fragment, "template", false, "print the part of a template instead")
+	return cmd
+}
+
+func (s *shared) mapping() *cobra.Command {
+	var shipped bool
+	cmd := &cobra.Command{
+		Use:   "mapping [FILE]",
+		Short: "Check a mapping of provider types to records, and preview it on what was observed",
+		Long: `The file mapping.yaml of the workspace says how what sites tell becomes records; its entries come before those that ship.
+Checks that file, or another one, and shows what records it would make of what surveys saw last. With --shipped prints the
+one that ships, to begin an own one with.`,
+		Args: atMostOne,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if shipped {
+				_, err := s.out.Write(app.ShippedMapping())
+				return err
+			}
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			name := ""
+			if len(args) == 1 {
+				name = args[0]
+			}
+			p, err := a.PreviewMapping(cmd.Context(), name)
+			if err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(p)
+			}
+			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+			for _, c := range p.Classes {
+				fmt.Fprintf(w, "%s\t%d records\tas %s\n", c.Class, c.Count, printable.Clean(c.Example))
+			}
+			w.Flush()
+			for _, e := range p.Errors {
+				fmt.Fprintln(s.out, printable.Clean(e))
+			}
+			fmt.Fprintf(s.out, "%d observations, %d of them taken by no entry\n", p.Observations, p.Untaken)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&shipped, "shipped", false, "print the mapping that ships")
+	return cmd
+}

@@ -1,0 +1,449 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/printable"
+	"andamio/internal/site"
+)
+
+// envToken is the environment variable that gives a credential.
+const envToken = "ANDAMIO_TOKEN"
+
+func (s *shared) site() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "site",
+		Short: "Connect, test, list and remove sites, and change their credentials",
+		Long: `Sites are where workloads run: private clouds, edge sites, regions of public clouds. A site is tried before it is kept;
+its credential is encrypted at rest and never shown again.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(s.siteAdd(), s.siteTest(), s.siteList(), s.siteRemove(), s.siteRotate())
+	return cmd
+}
+
+// connecting are the options that describe a connection.
+type connecting struct {
+	c         app.Connection
+	kind      string
+	tokenFile string
+	kinds     []string
+	noSurvey  bool
+}
+
+func (s *shared) siteAdd() *cobra.Command {
+	var o connecting
+	cmd := &cobra.Command{
+		Use:   "add NAME --kind KIND --url ADDRESS",
+		Short: "Try a site and connect it, then survey it",
+		Long: `The name is the one that the site gives itself. The address is HOST, HOST:PORT or a URL; where none is given the scheme is
+https and the port ` + app.DefaultPort + `. The credential comes from the file that --token-file names, from the environment as ` + envToken + `,
+or is asked for; it is never an argument, which other users of the machine could read. A credential for first use is
+changed at once. The site is surveyed when it is connected.`,
+		Args: exactly(1, "name the site"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.c.Site, o.c.Kind = args[0], estate.Kind(o.kind)
+			return s.add(cmd.Context(), &o)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.kind, "kind", "", "edge, private or public")
+	f.StringVar(&o.c.URL, "url", "", "address of the site")
+	f.StringVar(&o.c.TimeZone, "time-zone", "UTC", "the site's time zone, such as Europe/Lisbon")
+	f.StringVar(&o.tokenFile, "token-file", "", "file that holds the credential")
+	f.StringSliceVar(&o.c.Regions, "region", nil, "survey this region alone; may be repeated")
+	f.StringSliceVar(&o.kinds, "only-kind", nil, "survey this kind alone: instance, volume or network; may be repeated")
+	f.StringSliceVar(&o.c.Filter.Tags, "only-tag", nil, "survey only what has this tag, NAME or NAME=VALUE; may be repeated")
+	f.StringVar(&o.c.Schedule, "schedule", "FREQ=HOURLY", `when to survey, as a recurrence rule (RFC 5545); "" for by hand alone`)
+	f.BoolVar(&o.noSurvey, "no-survey", false, "do not survey the site yet")
+	return cmd
+}
+
+// exactly demands a number of arguments, and says what is missing.
+func exactly(n int, what string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) != n {
+			return usage{errors.New(what)}
+		}
+		return nil
+	}
+}
+
+func (s *shared) add(ctx context.Context, o *connecting) error {
+	for _, k := range o.kinds {
+		o.c.Filter.Kinds = append(o.c.Filter.Kinds, site.Kind(k))
+	}
+	if o.c.URL == "" || o.kind == "" {
+		return usage{errors.New("say the site's --kind and --url")}
+	}
+	a, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	if wrong := a.Workspace.WrongName(o.c.Site); wrong != "" {
+		return no{fmt.Errorf("%q cannot be a site's name: %s", o.c.Site, wrong)}
+	}
+	if o.c.Token, err = s.credential(o.tokenFile); err != nil {
+		return err
+	}
+	tested, err := a.Connect(ctx, o.c)
+	if err != nil {
+		return no{err}
+	}
+	if !s.json {
+		s.printTested(o.c.Site, tested)
+		fmt.Fprintf(s.out, "%s is connected\n", o.c.Site)
+	}
+	if o.noSurvey {
+		if s.json {
+			return s.printJSON(tested)
+		}
+		return nil
+	}
+	return s.surveyed(ctx, a, []string{o.c.Site}, false, nil)
+}
+
+// credential reads a credential from a file, the environment, or the keyboard without showing it.
+func (s *shared) credential(file string) (string, error) {
+	if file != "" {
+		data, err := os.ReadFile(file)
+		return strings.TrimSpace(string(data)), err
+	}
+	if v := os.Getenv(envToken); v != "" {
+		return v, nil
+	}
+	in, isFile := s.in.(*os.File)
+	if !isFile || !term.IsTerminal(in.Fd()) {
+		text, err := bufio.NewReader(io.LimitReader(s.in, 64<<10)).ReadString('\n')
+		if text = strings.TrimSpace(text); text == "" {
+			return "", usage{fmt.Errorf("there is no credential: name its file with --token-file, or give it as %s in the environment: %w", envToken, err)}
+		}
+		return text, nil
+	}
+	fmt.Fprint(s.err, "credential (not shown): ")
+	data, err := term.ReadPassword(in.Fd())
+	fmt.Fprintln(s.err)
+	return strings.TrimSpace(string(data)), err
+}
+
+func (s *shared) printTested(name string, t *app.Tested) {
+	fmt.Fprintf(s.out, "%s answers in %d ms · %s\n", name, t.Took.Milliseconds(), printable.Clean(t.Title))
+	fmt.Fprintf(s.out, "credential of %s · may %s", printable.Clean(t.Access.Account), printable.Clean(strings.Join(t.Access.May, ", ")))
+	if len(t.Access.MayNot) > 0 {
+		fmt.Fprintf(s.out, " · may not %s", printable.Clean(strings.Join(t.Access.MayNot, ", ")))
+	}
+	fmt.Fprintf(s.out, "\nregions %s\n", printable.Clean(strings.Join(t.Access.Regions, ", ")))
+	for _, w := range t.Warns {
+		fmt.Fprintln(s.out, "note:", printable.Clean(w))
+	}
+}
+
+func (s *shared) siteTest() *cobra.Command {
+	return &cobra.Command{
+		Use:   "test [NAME]",
+		Short: "Try the connection to a site, or to all, and say what the credentials may do",
+		Long: `Asks each site whether it knows the credential and what that may and may not do, and reads what the site offers. Nothing
+is changed.`,
+		Args: atMostOne,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			all, err := some(a, args)
+			if err != nil {
+				return no{err}
+			}
+			return s.test(cmd.Context(), a, all)
+		},
+	}
+}
+
+// some are the connections that are named, or all.
+func some(a *app.App, names []string) ([]app.Connection, error) {
+	if len(names) == 0 {
+		all, err := a.Workspace.Connections()
+		if err == nil && len(all) == 0 {
+			err = errors.New("no site is connected; andamio site add connects one")
+		}
+		return all, err
+	}
+	var out []app.Connection
+	for _, n := range names {
+		c, err := a.Workspace.Connection(n)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+func (s *shared) test(ctx context.Context, a *app.App, all []app.Connection) error {
+	results := map[string]any{}
+	failed := false
+	for _, c := range all {
+		t, err := a.Test(ctx, c)
+		switch {
+		case err != nil:
+			failed = true
+			results[c.Site] = map[string]string{"error": err.Error()}
+			if !s.json {
+				s.complain(err)
+			}
+		default:
+			results[c.Site] = t
+			if !s.json {
+				s.printTested(c.Site, t)
+			}
+		}
+	}
+	var err error
+	if s.json {
+		err = s.printJSON(results)
+	}
+	if failed {
+		return errors.Join(no{}, err)
+	}
+	return err
+}
+
+// listed is a site in a list, without its credential.
+type listed struct {
+	app.Connection
+	Surveyed time.Time `json:"surveyed,omitzero"`
+	State    string    `json:"state,omitempty"`
+	Next     time.Time `json:"next_survey,omitzero"`
+}
+
+func (s *shared) siteList() *cobra.Command {
+	return &cobra.Command{
+		Use:   "list",
+		Short: "List the connected sites, with when they were surveyed and will be",
+		Long:  `Lists every connected site: its kind, address, whose credential it is, and the state of its last survey.`,
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			all, err := a.Workspace.Connections()
+			if err != nil {
+				return err
+			}
+			out := []listed{}
+			for _, c := range all {
+				l := listed{Connection: c}
+				if last, err := a.Store.LastSurvey(cmd.Context(), c.Site); err == nil {
+					l.Surveyed, l.State = last.Started, string(last.State)
+					l.Next, _ = c.Next(last.Started)
+				}
+				out = append(out, l)
+			}
+			if s.json {
+				return s.printJSON(out)
+			}
+			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+			for _, l := range out {
+				when := "never surveyed"
+				if !l.Surveyed.IsZero() {
+					when = fmt.Sprintf("surveyed %s, %s", l.Surveyed.Format("2006-01-02 15:04"), l.State)
+				}
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", printable.Clean(l.Site), l.Kind, printable.Clean(l.URL), printable.Clean(l.Account), when)
+			}
+			return w.Flush()
+		},
+	}
+}
+
+func (s *shared) siteRemove() *cobra.Command {
+	var confirm string
+	cmd := &cobra.Command{
+		Use:   "remove NAME --confirm NAME",
+		Short: "Remove a site, its credential and what was observed there",
+		Long: `Records of what is there stay, with their history. A site at which something of a deployment stands is not removed: it
+could never be retired.`,
+		Args: exactly(1, "name the site"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			if confirm != args[0] {
+				return no{fmt.Errorf("nothing was done; --confirm %s removes it", args[0])}
+			}
+			if err := a.Disconnect(cmd.Context(), args[0]); err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(map[string]string{"removed": args[0]})
+			}
+			fmt.Fprintf(s.out, "%s is removed\n", args[0])
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&confirm, "confirm", "", "the site's name again")
+	return cmd
+}
+
+func (s *shared) siteRotate() *cobra.Command {
+	var file string
+	var given bool
+	cmd := &cobra.Command{
+		Use:   "rotate NAME",
+		Short: "Change the credential of a site",
+		Long: `Has the site make a new credential in place of the one that is kept, or, with --token-file or --given, tries another one
+and keeps that. The old one is forgotten.`,
+		Args: exactly(1, "name the site"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			token := ""
+			if file != "" || given {
+				if token, err = s.credential(file); err != nil {
+					return err
+				}
+			}
+			if err := a.Rotate(cmd.Context(), args[0], token); err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(map[string]string{"rotated": args[0]})
+			}
+			fmt.Fprintf(s.out, "%s has a new credential\n", args[0])
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&file, "token-file", "", "file that holds the new credential")
+	cmd.Flags().BoolVar(&given, "given", false, "take the new credential from "+envToken+" or the keyboard")
+	return cmd
+}
+
+func (s *shared) credentials() *cobra.Command {
+	var key bool
+	cmd := &cobra.Command{
+		Use:   "credentials",
+		Short: "Choose what opens the credentials: a key file or a passphrase; make and list key pairs",
+		Long: `Credentials of sites, secrets and private keys are in one file of the workspace, encrypted in the format age v1. It opens
+with the key file beside it, with one that ANDAMIO_KEY_FILE names, or with the passphrase in ANDAMIO_PASSPHRASE.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	lock := &cobra.Command{
+		Use:   "lock",
+		Short: "Have the credentials open with another passphrase, or with a new key file",
+		Long: `Takes the passphrase from the keyboard, or from standard input. From then on every command needs it in
+ANDAMIO_PASSPHRASE, and the key file is removed. With --key a new key file is made and no passphrase is needed.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			phrase := ""
+			if !key {
+				if phrase, err = s.credential(""); err != nil {
+					return err
+				}
+			}
+			if err := a.Workspace.Lock(phrase); err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(map[string]bool{"passphrase": !key})
+			}
+			fmt.Fprintln(s.out, "the credentials open with", map[bool]string{true: "a new key file", false: "the passphrase"}[key])
+			return nil
+		},
+	}
+	lock.Flags().BoolVar(&key, "key", false, "make a new key file instead of a passphrase")
+	cmd.AddCommand(lock, s.keyPair())
+	return cmd
+}
+
+func (s *shared) keyPair() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use:   "key [NAME]",
+		Short: "Make a key pair or bring one, or list them",
+		Long: `With a name, makes a key pair for shells: the private half is printed once, and only the public half is kept. With
+--private a key pair is brought: its private half is kept encrypted and never printed. Without a name lists them.`,
+		Args: atMostOne,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			if len(args) == 0 {
+				return s.listKeys(a)
+			}
+			if file != "" {
+				data, err := os.ReadFile(file)
+				if err != nil {
+					return err
+				}
+				public, err := a.Workspace.BringKey(args[0], data)
+				if err != nil {
+					return no{err}
+				}
+				return s.printKey(args[0], public, "")
+			}
+			public, private, err := a.Workspace.MakeKey(args[0])
+			if err != nil {
+				return no{err}
+			}
+			return s.printKey(args[0], public, private)
+		},
+	}
+	cmd.Flags().StringVar(&file, "private", "", "file that holds a private key to keep")
+	return cmd
+}
+
+func (s *shared) printKey(name, public, private string) error {
+	if s.json {
+		return s.printJSON(map[string]string{"name": name, "public": public, "private": private})
+	}
+	fmt.Fprintln(s.out, public)
+	if private != "" {
+		fmt.Fprintln(s.err, "this is the private half; it is not kept, and is not shown again:")
+		fmt.Fprint(s.out, private)
+	}
+	return nil
+}
+
+func (s *shared) listKeys(a *app.App) error {
+	keys, err := a.Workspace.Keys()
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.printJSON(keys)
+	}
+	for _, k := range keys {
+		fmt.Fprintf(s.out, "%-16s %s\n", k.Name, k.Public)
+	}
+	return nil
+}

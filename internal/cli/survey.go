@@ -1,0 +1,210 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/printable"
+	"andamio/internal/store"
+)
+
+func (s *shared) survey() *cobra.Command {
+	var deep bool
+	var regions []string
+	cmd := &cobra.Command{
+		Use:   "survey [SITE...]",
+		Short: "List everything that there is at sites, region by region",
+		Long: `Lists all that the credentials can see and keeps it as what is observed. A region that cannot be listed whole is named,
+and what was seen there before stays: nothing counts as gone because a site did not answer. A survey that was interrupted
+goes on where it was. With --deep it also goes into the instances of deployments by SSH: system, packages, what listens,
+what runs, who talks to whom.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			return s.surveyed(cmd.Context(), a, args, deep, regions)
+		},
+	}
+	cmd.Flags().BoolVar(&deep, "deep", false, "go into instances too")
+	cmd.Flags().StringSliceVar(&regions, "region", nil, "survey this region alone; may be repeated")
+	return cmd
+}
+
+// surveyed surveys sites, all if none is named, and prints how it went.
+func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep bool, regions []string) error {
+	all, err := some(a, names)
+	if err != nil {
+		return no{err}
+	}
+	surveys, errs := make([]store.Survey, len(all)), make([]error, len(all))
+	progress := s.surveyProgress()
+	var group sync.WaitGroup
+	for i, c := range all {
+		group.Go(func() {
+			surveys[i], errs[i] = a.Survey(ctx, app.SurveyWish{Site: c.Site, Regions: regions, Deep: deep, Progress: progress})
+			surveys[i].Site = c.Site
+		})
+	}
+	group.Wait()
+	if progress != nil {
+		fmt.Fprint(s.err, "\r\x1b[K")
+	}
+	whole := true
+	for i, v := range surveys {
+		whole = whole && errs[i] == nil && v.State == store.SurveyDone
+		if !s.json {
+			s.printSurvey(v, errs[i])
+		}
+	}
+	inv, err := a.Reconcile(context.WithoutCancel(ctx))
+	if err != nil {
+		return err
+	}
+	if s.json {
+		err = s.printJSON(map[string]any{"surveys": surveys, "records": len(inv.RecordedRecords), "findings": len(inv.Findings)})
+	} else {
+		fmt.Fprintf(s.out, "%d records, %d findings; andamio reconcile shows them\n", len(inv.RecordedRecords), len(inv.Findings))
+	}
+	if !whole {
+		return errors.Join(no{}, err)
+	}
+	return err
+}
+
+// surveyProgress shows on a terminal how far surveys are; nil elsewhere.
+func (s *shared) surveyProgress() func(store.Survey) {
+	out, isFile := s.err.(*os.File)
+	if s.json || !isFile || !term.IsTerminal(out.Fd()) {
+		return nil
+	}
+	var mu sync.Mutex
+	found := map[string]int{}
+	return func(v store.Survey) {
+		mu.Lock()
+		defer mu.Unlock()
+		found[v.Site] = v.Found()
+		sum := 0
+		for _, n := range found {
+			sum += n
+		}
+		fmt.Fprintf(s.err, "\r\x1b[K%d sites · %d things seen", len(found), sum)
+	}
+}
+
+func (s *shared) printSurvey(v store.Survey, err error) {
+	state := v.State
+	if state == "" {
+		state = store.SurveyFailed
+	}
+	fmt.Fprintf(s.out, "%-14s %-8s %5d things", printable.Clean(v.Site), state, v.Found())
+	var regions []string
+	for _, p := range v.Parts {
+		regions = append(regions, fmt.Sprintf("%s %d", p.Region, p.Found))
+	}
+	if len(regions) > 0 {
+		fmt.Fprintf(s.out, " · %s", printable.Clean(strings.Join(regions, ", ")))
+	}
+	fmt.Fprintln(s.out)
+	for _, p := range v.Parts {
+		if p.Error != "" {
+			fmt.Fprintf(s.out, "  region %s could not be listed whole, and what was seen there before stays: %s\n", printable.Clean(p.Region), printable.Clean(p.Error))
+		}
+	}
+	if err != nil && len(v.Parts) == 0 {
+		fmt.Fprintf(s.out, "  %s\n", printable.Clean(err.Error()))
+	}
+}
+
+func (s *shared) listen() *cobra.Command {
+	var address string
+	cmd := &cobra.Command{
+		Use:   "listen",
+		Short: "Hear signed notices of sites, and survey when schedules say",
+		Long: `Takes CloudEvents over HTTP, each site's at its own path and signed with its own secret (HMAC-SHA256 over time stamp and
+body), and looks at what they are about. Late, repeated, oversized or badly signed ones are refused. Sites that can are asked
+to send theirs here. Sites with a schedule are surveyed by it. Goes on until interrupted.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			l, err := a.Listen(cmd.Context(), address)
+			if err != nil {
+				return no{err}
+			}
+			if s.json {
+				err = s.printJSON(map[string]any{"address": l.Address(), "sites": l.Sites, "silent": l.Silent})
+			} else {
+				fmt.Fprintf(s.out, "listening at http://%s/SITE\nnotices from %s; %s send none and are surveyed\n", l.Address(), orNobody(l.Sites), orNobody(l.Silent))
+			}
+			if err != nil {
+				return err
+			}
+			a.KeepSurveyed(cmd.Context(), func(v store.Survey, err error) {
+				if !s.json {
+					s.printSurvey(v, err)
+				}
+			})
+			err = l.Close(cmd.Context())
+			if !s.json {
+				fmt.Fprintf(s.out, "%d notices were applied by %d looks\n", l.Taken.Load(), l.Looked.Load())
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&address, "address", "127.0.0.1:8788", "where to listen")
+	return cmd
+}
+
+func orNobody(all []string) string {
+	if len(all) == 0 {
+		return "nobody"
+	}
+	return strings.Join(all, ", ")
+}
+
+func (s *shared) drift() *cobra.Command {
+	var want app.DriftWish
+	cmd := &cobra.Command{
+		Use:   "drift",
+		Short: "Have the stand-ins change behind everybody's back",
+		Long: `Changes things at the workspace's stand-in sites as people do by hand: resizes, deletes, renames, creates, tags, gives other
+addresses. Equal seeds change equal stand-ins alike. Only stand-ins take this; no real site does.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, err := s.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			defer a.Close()
+			done, err := a.Drift(cmd.Context(), want)
+			if err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(done)
+			}
+			for _, d := range done {
+				fmt.Fprintf(s.out, "%-14s %-10s %-16s %s %s\n", d.Site, d.Change, d.Term, printable.Clean(d.Title), printable.Clean(d.Detail))
+			}
+			return nil
+		},
+	}
+	cmd.Flags().Uint64Var(&want.Seed, "seed", 1, "seed of the changes")
+	cmd.Flags().IntVar(&want.Count, "count", 8, "how many changes")
+	cmd.Flags().StringVar(&want.Site, "site", "", "change things at this site alone")
+	cmd.Flags().StringSliceVar(&want.Sorts, "only", nil, "only such changes: resized, deleted, renamed, created, addressed, tagged")
+	return cmd
+}
