@@ -65,7 +65,7 @@ func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview,
 	for i := range records {
 		r := &records[i]
 		if classes[r.Class] == nil {
-			classes[r.Class] = &MappingClass{Class: r.Class, Example: example(r)}
+			classes[r.Class] = &MappingClass{Class: r.Class, Example: inALine(r)}
 		}
 		classes[r.Class].Count++
 	}
@@ -75,8 +75,8 @@ func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview,
 	return out, nil
 }
 
-// example is a record in a line.
-func example(r *inventory.Record) string {
+// inALine is a record in a line.
+func inALine(r *inventory.Record) string {
 	var parts []string
 	for _, k := range slices.Sorted(maps.Keys(r.Attributes)) {
 		parts = append(parts, k+" "+r.Attributes[k])

@@ -2,9 +2,11 @@ package app
 
 import (
 	"context"
+	"path/filepath"
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/servicemap"
+	"andamio/internal/draw"
 )
 
 // ServiceMap is the map of what is recorded, declared and was seen to talk.
@@ -37,4 +39,18 @@ func talks(records inventory.Records) [][2]string {
 		}
 	}
 	return out
+}
+
+// ExportMap writes the service map in every format into a folder, and returns the files' names. The selected node, if it
+// is not "", is drawn with what it needs and what needs it.
+func (a *App) ExportMap(m *servicemap.Map, selected, dir string) ([]string, error) {
+	var files []string
+	for _, format := range draw.Formats {
+		file := filepath.Join(dir, "service-map."+format)
+		if err := writePicture(draw.ServiceMap(m, selected), file, format); err != nil {
+			return files, err
+		}
+		files = append(files, file)
+	}
+	return files, nil
 }

@@ -114,7 +114,12 @@ func (s *Settling) choose(c *Choice, inv *Inventory, reason string, until time.T
 func words(all []inventory.Difference, value func(inventory.Difference) string) string {
 	var out []string
 	for _, d := range all {
-		out = append(out, d.Attribute+" "+value(d))
+		name, gib := strings.CutSuffix(d.Attribute, "_gib")
+		text := strings.NewReplacer("_", " ", "tag.", "tag ").Replace(name) + " " + value(d)
+		if gib {
+			text += " GiB"
+		}
+		out = append(out, text)
 	}
 	return strings.Join(out, ", ")
 }

@@ -104,6 +104,8 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		f.told, f.toldAt = msg, time.Now()
 	case view.Confirm:
 		f.over = ask(msg.Act)
+	case view.Prompt:
+		f.over = &prompt{act: msg.Act}
 	case view.Runs:
 		f.runs = msg.Runs
 	}

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"strconv"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -113,21 +114,17 @@ func (m *menu) draw(c *part.Canvas, r part.Rect) {
 	}
 }
 
-// edited is a typed text after a key; it grows to 80 characters.
-func edited(typed, key, text string) string {
-	r := []rune(typed)
-	switch {
-	case key == "backspace" && len(r) > 0:
-		return string(r[:len(r)-1])
-	case key != "backspace" && len(r) < 80:
-		return typed + text
-	}
-	return typed
-}
+// mostTyped is how long a typed text may get.
+const mostTyped = 120
+
+func edited(typed, key, text string) string { return view.Edited(typed, key, text, mostTyped) }
 
 // effect opens the sheet of an act with what it will do, and some lines more; it returns the inside and the first free line.
 func effect(c *part.Canvas, r part.Rect, act view.Act, more int) (part.Rect, int) {
-	lines := part.Wrap(act.Effect, min(70, r.W-10))
+	var lines []string
+	for _, l := range strings.Split(act.Effect, "\n") {
+		lines = append(lines, part.Wrap(l, min(70, r.W-10))...)
+	}
 	in := sheet(c, r, act.Name, 76, len(lines)+more)
 	for i, l := range lines {
 		c.Text(in.X, in.Y+i, part.In(part.Text), l)

@@ -13,10 +13,12 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"andamio/internal/app"
+	"andamio/internal/store"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/design"
 	"andamio/internal/tui/operate"
 	"andamio/internal/tui/place"
+	"andamio/internal/tui/reconcile"
 	"andamio/internal/tui/sites"
 	"andamio/internal/tui/today"
 	"andamio/internal/tui/view"
@@ -52,7 +54,13 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 	}
 	EasyCollection()
 	m := newFrame(ctx, a, o)
-	_, err := tea.NewProgram(m, options...).Run()
+	program := tea.NewProgram(m, options...)
+	go a.KeepSurveyed(m.ctx, func(s store.Survey, err error) {
+		if err != nil {
+			program.Send(view.Told{Text: err.Error(), Bad: true})
+		}
+	})
+	_, err := program.Run()
 	return m.goesOn(), err
 }
 
@@ -70,6 +78,6 @@ func newFrame(ctx context.Context, a *app.App, o Options) *frame {
 	ctx, cancel := context.WithCancel(ctx)
 	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, light: o.Light, profile: colorprofile.TrueColor, w: o.W, h: o.H}
 	f.dress()
-	f.views = []view.View{today.New(a), sites.New(), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a), operate.New(ctx, a)}
+	f.views = []view.View{today.New(a), sites.New(ctx, a), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a), operate.New(ctx, a), reconcile.New(ctx, a)}
 	return f
 }

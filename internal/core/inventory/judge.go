@@ -238,6 +238,7 @@ func (c *reconciler) fold() {
 	}
 	carried := make([]bool, len(all))
 	for i := range all {
+		all[i].unhang(of, all)
 		on, ok := follows(&all[i])
 		if k, known := of[all[i].Site+"\x00"+on]; ok && known && k != i {
 			carried[i] = true
@@ -251,6 +252,25 @@ func (c *reconciler) fold() {
 		}
 	}
 	c.report.Findings = kept
+}
+
+// unhang takes out of a changed volume that the instance it was attached to is gone, where it differs in more than that.
+func (f *Finding) unhang(of map[string]int, all []Finding) {
+	k := slices.IndexFunc(f.Differences, func(d Difference) bool { return d.Attribute == AttrAttached })
+	if f.Type != Changed || k < 0 || len(f.Differences) < 2 {
+		return
+	}
+	i, known := of[f.Site+"\x00"+f.Differences[k].Right]
+	if !known {
+		return
+	}
+	all[i].Carries = append(all[i].Carries, fmt.Sprintf("%s %s", f.Class, f.Name))
+	f.Differences = slices.Delete(slices.Clone(f.Differences), k, k+1)
+	f.Why = slices.DeleteFunc(f.Why, func(w string) bool { return strings.HasPrefix(w, AttrAttached+":") })
+	f.Endangers = nil
+	f.Why = slices.DeleteFunc(f.Why, func(w string) bool { return strings.HasPrefix(w, "it is part of the service") || strings.HasPrefix(w, "it costs") })
+	f.Ways = ways(f)
+	weighRank(f)
 }
 
 // follows is the instance that a finding may only follow from.

@@ -152,11 +152,11 @@ func (b *builder) instances() {
 
 // host is the host an instance is on, or its zone where the site does not tell hosts.
 func (b *builder) host(site, zone, host string) string {
-	name := zone
+	name := "zone " + zone
 	if host != "" {
 		name = host
 	}
-	if name == "" {
+	if zone == "" && host == "" {
 		return b.site(site)
 	}
 	id := b.node(Node{ID: fmt.Sprintf("host %s/%s/%s", site, zone, host), Name: name, Layer: Hosts, Site: site})

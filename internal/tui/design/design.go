@@ -153,6 +153,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case view.Accepted:
 		v.choices = msg.Choices
 		return v.redraft()
+	case view.SitesChanged:
+		if v.template != nil && !v.working {
+			return v.redraft()
+		}
 	case view.Runs:
 		return v.hearRuns(msg)
 	case tick:

@@ -17,13 +17,13 @@ const wideFrom = 120
 
 // Draw draws the view.
 func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
-	v.spots = v.spots[:0]
+	v.spots, v.drawn = v.spots[:0], time.Now()
+	if v.path != nil {
+		v.drawPath(c, r)
+		return
+	}
 	if len(v.loads) == 0 {
-		text := "no site is known yet: they are asked when a template is open"
-		if v.draft != nil {
-			text = "there are no sites: connect some, or start stand-ins with andamio sandbox"
-		}
-		c.Cut(r.X+2, r.Y+2, r.W-4, part.In(part.Text), text)
+		v.drawUnloaded(c, r, now)
 		return
 	}
 	v.drawTotals(c, r)
@@ -148,7 +148,11 @@ func (p *page) name(s usage.Site, y int) {
 	if p.r.W >= wideFrom {
 		p.c.Cut(x+3, y, p.rooms()-x-4, part.In(ink), word)
 		p.c.Cut(p.r.X+2, y+1, w, part.In(part.Steel), s.Site.Title+" · "+reach(s.Site)+" · under "+orDash(s.Site.Jurisdiction)+" · "+orDash(s.Site.Provider))
-		p.c.Cut(p.r.X+2, y+2, w, part.In(part.Dim), ageOf(s.Site, p.now)+" · "+orDash(strings.Join(s.Site.Features, ", ")))
+		line, tone := p.v.surveyLine(s.Site.Name, p.now)
+		if p.v.app == nil {
+			line, tone = ageOf(s.Site, p.now)+" · "+orDash(strings.Join(s.Site.Features, ", ")), part.Dim
+		}
+		p.c.Cut(p.r.X+2, y+2, w, part.In(tone), line)
 		return
 	}
 	p.c.Cut(p.r.X+2, y+1, w, part.In(ink), word+" · "+ageOf(s.Site, p.now))
@@ -271,6 +275,7 @@ func (p *page) detail() {
 		part.LoadBar(p.c, p.r.X+14, y+1+i, 28, l)
 		p.c.Text(p.r.X+44, y+1+i, part.In(part.Dim), fmt.Sprintf("%.0f free", l.Free()))
 	}
+	p.connected(s.Site.Name, y+2+len(dims))
 	x = p.rooms()
 	p.c.Text(x, y, part.In(part.Steel).Strong(), "to the others, and a GiB there")
 	row := y + 1

@@ -3,6 +3,7 @@
 package sites
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -14,17 +15,27 @@ import (
 	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/usage"
+	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
 
 // View is the Sites view.
 type View struct {
+	ctx   context.Context
+	app   *app.App
 	draft *app.Draft
 	loads []usage.Site
 	at    int
 	top   int
 	spots []spot
+	// path is the way to a new site, nil if none is gone.
+	path *path
+	// connections and surveys are what is connected, and the last survey of each.
+	connections []app.Connection
+	surveys     map[string]store.Survey
+	coverage    map[string][]store.Covered
+	drawn       time.Time
 	// dim is what the bars show: cores, memory or disk.
 	dim int
 }
@@ -33,7 +44,7 @@ type View struct {
 type spot struct{ y, h, site int }
 
 // New makes the view.
-func New() *View { return &View{} }
+func New(ctx context.Context, a *app.App) *View { return &View{ctx: ctx, app: a} }
 
 // Name, Digit and Badge describe the tab.
 func (v *View) Name() string           { return "Sites" }
@@ -42,12 +53,25 @@ func (v *View) Badge(time.Time) string { return "" }
 
 // Update hears messages.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
-	if msg, ok := msg.(view.Drafted); ok {
+	switch msg := msg.(type) {
+	case view.Drafted:
 		v.draft, v.loads = msg.Draft, nil
 		if e := v.estate(); e != nil {
 			v.loads = usage.Of(e, msg.Draft.Placement)
 		}
-		v.at = min(v.at, max(len(v.loads)-1, 0))
+		v.at = min(v.at, max(v.count()-1, 0))
+	case view.Runs: // each second
+		if v.app != nil && (v.surveys == nil || time.Since(v.drawn) < 2*time.Second) {
+			return v.lookUp()
+		}
+	case lookedUp:
+		v.connections, v.surveys, v.coverage = msg.connections, msg.surveys, msg.coverage
+	case triedPath:
+		v.tried(msg)
+	case keptPath:
+		return v.kept(msg)
+	case surveyed:
+		return v.surveyDone(msg)
 	}
 	return nil
 }
@@ -76,11 +100,23 @@ func (v *View) Key(key string) (tea.Cmd, bool) {
 	case "up", "k":
 		v.at = max(v.at-1, 0)
 	case "down", "j":
-		v.at = min(v.at+1, max(len(v.loads)-1, 0))
+		v.at = min(v.at+1, max(v.count()-1, 0))
 	case "left", "h":
 		v.dim = (v.dim + len(dims) - 1) % len(dims)
 	case "right", "l", "m":
 		v.dim = (v.dim + 1) % len(dims)
+	case "n":
+		if v.app != nil {
+			v.path = newPath()
+		}
+	case "s":
+		if s := v.siteName(); s != "" {
+			return tea.Batch(v.survey(s), view.Cmd(view.Told{Text: s + " is being surveyed"})), true
+		}
+	case "t":
+		if s := v.siteName(); s != "" {
+			return v.test(s), true
+		}
 	default:
 		return nil, false
 	}
@@ -98,7 +134,7 @@ func (v *View) Click(_, y int) tea.Cmd {
 }
 
 // Wheel moves the selection.
-func (v *View) Wheel(dy int) { v.at = min(max(v.at+dy, 0), max(len(v.loads)-1, 0)) }
+func (v *View) Wheel(dy int) { v.at = min(max(v.at+dy, 0), max(v.count()-1, 0)) }
 
 // Find selects the first site with the text in its name, provider or features.
 func (v *View) Find(text string) bool {
@@ -114,7 +150,10 @@ func (v *View) Find(text string) bool {
 
 // Keys are the view's keys.
 func (v *View) Keys() []view.Key {
-	return []view.Key{{Key: "↑↓", Does: "site"}, {Key: "←→", Does: "cores, memory, disk"}, {Key: "w", Does: "why so full, sizes and prices"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
+	if v.path != nil {
+		return []view.Key{{Key: "enter", Does: "goes on"}, {Key: "esc", Does: "back"}, {Key: "↑↓", Does: "choices"}}
+	}
+	return []view.Key{{Key: "↑↓", Does: "site"}, {Key: "n", Does: "connect a site"}, {Key: "s", Does: "survey"}, {Key: "t", Does: "test"}, {Key: "←→", Does: "cores, memory, disk"}, {Key: "w", Does: "why so full, sizes and prices"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
 }
 
 // Why says what fills the selected site, and everything that it offers.
@@ -188,9 +227,6 @@ func (v *View) offers(s *estate.Site) []view.Line {
 	}
 	return append(lines, view.Say(""), view.Head("names"), view.Say("  "+must+s.Naming.Pattern+"; one would be "+naming.Preview(s)))
 }
-
-// Acts has nothing yet that a view of its own would not do.
-func (v *View) Acts() []view.Act { return nil }
 
 // Export writes the chart of the capacity.
 func (v *View) Export() tea.Cmd {

@@ -24,6 +24,7 @@ type View struct {
 	runs  []store.Run
 	known bool
 	draft *app.Draft
+	inv   *app.Inventory
 	at    int
 	rows  map[int]int
 	// now is when the view was drawn last: what is selected is what was seen.
@@ -58,6 +59,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.runs, v.known = msg.Runs, true
 	case view.Drafted:
 		v.draft = msg.Draft
+	case view.Compared:
+		v.inv = msg.Inventory
 	}
 	return nil
 }
@@ -66,8 +69,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 const (
 	rankSilent = iota
 	rankFailed
+	rankEndangered
+	rankSurvey
 	rankMistakes
 	rankNoPlace
+	rankFindings
 	rankReady
 )
 
@@ -101,6 +107,7 @@ func (v *View) items(now time.Time) []item {
 	if it, needs := v.draftItem(begun); needs {
 		out = append(out, it)
 	}
+	out = append(out, v.inventoryItems(now)...)
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
 		for j := i; j > 0 && out[j].rank < out[j-1].rank; j-- {
 			out[j], out[j-1] = out[j-1], out[j]
@@ -257,7 +264,7 @@ func (v *View) Why() view.Note {
 	for _, r := range it.reason {
 		lines = append(lines, view.Say("  "+r))
 	}
-	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what failed, then what cannot be planned, then what could be begun"))
+	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what failed, then what endangers a service, then sites that do not answer, then what cannot be planned, then what is not as it should be, then what could be begun"))
 	return view.Note{Title: it.title, Lines: lines}
 }
 

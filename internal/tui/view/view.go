@@ -81,6 +81,12 @@ type Told struct {
 // Confirm asks the frame to ask before an act.
 type Confirm struct{ Act Act }
 
+// Prompt asks the frame to ask for a text for an act.
+type Prompt struct{ Act Act }
+
+// Compared says where declared, recorded and observed disagree now.
+type Compared struct{ Inventory *app.Inventory }
+
 // Runs are the runs of the workspace, the newest first.
 type Runs struct{ Runs []store.Run }
 
@@ -104,6 +110,23 @@ type Drafted struct{ Draft *app.Draft }
 
 // Accepted says that choices of a placement are to go into the plan.
 type Accepted struct{ Choices app.Choices }
+
+// SitesChanged says that a site was connected or removed.
+type SitesChanged struct{}
+
+// Edited is a typed text after a key; it grows to at most so many characters.
+func Edited(typed, key, text string, most int) string {
+	r := []rune(typed)
+	switch {
+	case key == "backspace" && len(r) > 0:
+		return string(r[:len(r)-1])
+	case key == "ctrl+u":
+		return ""
+	case key != "backspace" && len(r)+len([]rune(text)) <= most:
+		return typed + text
+	}
+	return typed
+}
 
 // Cmd makes a command of a message.
 func Cmd(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }

@@ -1,0 +1,230 @@
+package reconcile
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/inventory"
+	"andamio/internal/store"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// settle asks before the choices are done, with their effect; without choices it marks the selected finding.
+func (v *View) settle() tea.Cmd {
+	if len(v.chosen) == 0 {
+		if v.at < len(v.rows) && v.rows[v.at].finding < 0 {
+			t := v.rows[v.at].group
+			v.folded[t] = !v.folded[t]
+			v.list()
+			return nil
+		}
+		return v.mark()
+	}
+	if v.effectErr != nil {
+		return view.Cmd(view.Told{Text: v.effectErr.Error(), Bad: true})
+	}
+	if v.effect == nil {
+		return view.Cmd(view.Told{Text: "what it would do is being worked out"})
+	}
+	s := v.effect
+	return view.Cmd(view.Confirm{Act: view.Act{Name: fmt.Sprintf("settle %d findings", len(s.Items)), Effect: effectText(s), Do: func() tea.Cmd { return v.do(s) }}})
+}
+
+// mostItems bounds what of a settling is spelt out.
+const mostItems = 8
+
+func effectText(s *app.Settling) string {
+	var out []string
+	for i, x := range s.Items {
+		if i == mostItems {
+			out = append(out, fmt.Sprintf("and %d more", len(s.Items)-mostItems))
+			break
+		}
+		out = append(out, fmt.Sprintf("%s %s · %s", x.Finding.Type, x.Finding.Name, x.Effect))
+	}
+	out = append(out, "")
+	if steps, secs := s.Effort(); steps > 0 {
+		out = append(out, fmt.Sprintf("Sites are changed by %s of %d steps, about %s; Deploy shows it.", plans(len(s.Orders)), steps, part.Clock(time.Duration(secs*1e9))))
+	} else {
+		out = append(out, "No site is changed.")
+	}
+	return strings.Join(append(out, "u undoes it."), "\n")
+}
+
+func plans(n int) string {
+	if n == 1 {
+		return "a plan"
+	}
+	return fmt.Sprintf("%d plans", n)
+}
+
+func (v *View) do(s *app.Settling) tea.Cmd {
+	clear(v.chosen)
+	v.effect, v.effectKey = nil, ""
+	return func() tea.Msg {
+		act, runs, err := v.app.Settle(v.ctx, s)
+		text := fmt.Sprintf("act %d: %d findings settled; u undoes it", act, len(s.Items))
+		if len(runs) > 0 {
+			text = fmt.Sprintf("act %d: run %d is under way, 4 Deploy shows it; u undoes it", act, runs[0])
+		}
+		return settled{act: act, runs: len(runs), text: text, err: err}
+	}
+}
+
+func (v *View) done(msg settled) tea.Cmd {
+	if msg.err != nil {
+		return tea.Batch(v.compare(), view.Cmd(view.Told{Text: msg.err.Error(), Bad: true}))
+	}
+	v.lastAct = msg.act
+	cmds := []tea.Cmd{v.compare(), view.Cmd(view.Told{Text: msg.text})}
+	if len(msg.orders) > 0 { // what it changed at sites is undone by a plan, which is shown first
+		cmds = append(cmds, view.Cmd(view.OpenOrder{Order: msg.orders[0]}), view.Cmd(view.Goto{Digit: "4"}))
+	}
+	return tea.Batch(cmds...)
+}
+
+// ignore asks for a reason, with an end where one is given: "REASON until 2027-01-31".
+func (v *View) ignore(all []*inventory.Finding) tea.Cmd {
+	var choices []app.Choice
+	for _, f := range all {
+		choices = append(choices, app.Choice{Finding: *f, Way: inventory.Ignore})
+	}
+	inv := v.inv
+	what := all[0].Name
+	if len(all) > 1 {
+		what = fmt.Sprintf("%d findings", len(all))
+	}
+	return view.Cmd(view.Prompt{Act: view.Act{Name: "ignore " + what, Ask: "why, and until when: REASON until 2027-01-31",
+		Effect: "It is not shown as long as it stays what it is; a further change is another finding. Without a day it is ignored for good. u undoes it.",
+		Wrong:  func(text string) string { _, _, wrong := reasonOf(text); return wrong },
+		Answer: func(text string) tea.Cmd {
+			reason, until, _ := reasonOf(text)
+			return func() tea.Msg {
+				s, err := v.app.Settling(v.ctx, inv, choices, reason, until)
+				if err != nil {
+					return settled{err: err}
+				}
+				act, _, err := v.app.Settle(v.ctx, s)
+				return settled{act: act, err: err, text: fmt.Sprintf("act %d: %s is ignored; u undoes it", act, what)}
+			}
+		}}})
+}
+
+// reasonOf reads a reason with an end.
+func reasonOf(text string) (reason string, until time.Time, wrong string) {
+	reason, day, ends := strings.Cut(text, " until ")
+	if reason = strings.TrimSpace(reason); reason == "" {
+		return "", until, "a reason is needed: somebody will ask"
+	}
+	if !ends {
+		return reason, until, ""
+	}
+	until, err := time.Parse("2006-01-02", strings.TrimSpace(day))
+	if err != nil {
+		return reason, until, "a day is written as 2027-01-31"
+	}
+	return reason, until, ""
+}
+
+// undo takes back the last act that was not undone.
+func (v *View) undo() tea.Cmd {
+	return func() tea.Msg {
+		acts, err := v.app.Acts(v.ctx, 20)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		for _, a := range acts {
+			if a.Undone {
+				continue
+			}
+			return view.Confirm{Act: view.Act{Name: fmt.Sprintf("undo act %d", a.ID), Effect: undoText(a), Do: func() tea.Cmd { return v.takeBack(a.ID) }}}
+		}
+		return view.Told{Text: "nothing was settled that could be undone"}
+	}
+}
+
+func undoText(a app.Act) string {
+	var names []string
+	for _, i := range a.Items {
+		names = append(names, fmt.Sprintf("%s (%s)", i.Effect, wordOf(i.Way)))
+	}
+	text := fmt.Sprintf("%s by %s: %s.", a.At.Local().Format("2 January 15:04"), a.Who, strings.Join(names[:min(len(names), 5)], "; "))
+	if len(a.Runs) > 0 {
+		text += " What it changed at sites is undone by a plan, which is shown first."
+	}
+	return text + " Records are what they were before it."
+}
+
+func (v *View) takeBack(id int64) tea.Cmd {
+	return func() tea.Msg {
+		orders, err := v.app.Undo(v.ctx, id)
+		return settled{orders: orders, err: err, text: fmt.Sprintf("act %d is undone", id)}
+	}
+}
+
+// survey surveys all sites.
+func (v *View) survey() tea.Cmd {
+	if v.surveying > 0 {
+		return view.Cmd(view.Told{Text: "a survey is under way"})
+	}
+	v.surveying = 1
+	return func() tea.Msg {
+		all, errs := v.app.SurveyAll(v.ctx, false, nil)
+		out := surveyed{n: len(all)}
+		for i, s := range all {
+			if s.State != store.SurveyDone || errs[i] != nil {
+				out.failed = append(out.failed, s.Site)
+			}
+		}
+		return out
+	}
+}
+
+// Acts are what can be done here.
+func (v *View) Acts() []view.Act {
+	if v.world.open {
+		return nil
+	}
+	var out []view.Act
+	if f := v.finding(); f != nil {
+		for _, w := range f.Ways {
+			out = append(out, view.Act{Name: wordOf(w), Effect: about(f, w), Do: func() tea.Cmd { return v.choose(w) }})
+		}
+		out = append(out, view.Act{Name: "settle all like this so", Effect: "marks every finding of the same sort, class and attributes; enter shows what that would do", Do: v.markLike})
+	}
+	return append(out, view.Act{Name: "survey all sites", Effect: "lists everything that is there; changes nothing", Do: v.survey},
+		view.Act{Name: "undo the last act", Effect: "asks first", Do: v.undo})
+}
+
+// about says in a line what a way means for a finding.
+func about(f *inventory.Finding, w inventory.Way) string {
+	switch w {
+	case inventory.Adopt:
+		if f.Type == inventory.Unmanaged {
+			return "record it as it is; nothing at the site changes"
+		}
+		return "declare what the site has from now on; nothing at the site changes"
+	case inventory.CorrectRecord:
+		return "the record follows; nothing at the site changes"
+	case inventory.CorrectSite:
+		if f.Type == inventory.Missing {
+			return "build it again as declared, by a plan"
+		}
+		return "make the site what counts, by a plan"
+	case inventory.Retire:
+		if f.Type == inventory.Unmanaged || f.Type == inventory.Duplicate && !f.OtherRecorded {
+			return "remove it from the site, by a plan"
+		}
+		return "give it up: declared and recorded no more"
+	case inventory.Same:
+		return "one record for both"
+	case inventory.Apart:
+		return "each by itself"
+	}
+	return "asks for a reason and an end"
+}

@@ -1,0 +1,432 @@
+// Package reconcile is the Reconcile view: what is really there? Findings by sort, what is declared, recorded and observed
+// side by side with only the disagreements lit, how each can be settled and what that would do, many at once; and the map
+// of what serves what.
+package reconcile
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/servicemap"
+	"andamio/internal/store"
+	"andamio/internal/tui/view"
+)
+
+// View is the Reconcile view.
+type View struct {
+	ctx context.Context
+	app *app.App
+
+	inv  *app.Inventory
+	err  error
+	rows []row
+	at   int
+	top  int
+	// folded groups show their head alone.
+	folded map[inventory.Type]bool
+	// chosen are the findings that are to be settled, and how.
+	chosen map[string]inventory.Way
+	// effect is what settling them would do, for the choice that key names.
+	effect    *app.Settling
+	effectErr error
+	effectKey string
+	// history is that of the selected finding's record.
+	history   []store.RecordChange
+	historyOf string
+	spots     map[int]int
+	// asked and drawn are when the sources were compared, and when the view was on screen, last.
+	asked, drawn, now time.Time
+	busy              bool
+	surveying         int
+	lastAct           int64
+	world             world
+}
+
+// row is a line of the list: the head of a group, or a finding.
+type row struct {
+	group   inventory.Type
+	finding int // -1 for a head
+}
+
+// New makes the view.
+func New(ctx context.Context, a *app.App) *View {
+	return &View{ctx: ctx, app: a, folded: map[inventory.Type]bool{inventory.Stale: true}, chosen: map[string]inventory.Way{}}
+}
+
+// Name, Digit and Badge describe the tab.
+func (v *View) Name() string  { return "Reconcile" }
+func (v *View) Digit() string { return "7" }
+
+// Badge counts the findings.
+func (v *View) Badge(time.Time) string {
+	if v.inv == nil || len(v.inv.Findings) == 0 {
+		return ""
+	}
+	return fmt.Sprint(len(v.inv.Findings))
+}
+
+// Messages.
+type (
+	compared struct {
+		inv *app.Inventory
+		m   *servicemap.Map
+		err error
+	}
+	worked struct {
+		key    string
+		effect *app.Settling
+		err    error
+	}
+	settled struct {
+		act    int64
+		runs   int
+		orders []app.Order
+		text   string
+		err    error
+	}
+	surveyed struct {
+		n      int
+		failed []string
+	}
+	recalled struct {
+		of      string
+		history []store.RecordChange
+	}
+)
+
+// How often the sources are compared anew: while the view is on screen, and otherwise.
+const (
+	compareEvery = 3 * time.Second
+	compareIdle  = 20 * time.Second
+)
+
+// Update hears messages.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case view.Runs: // each second
+		every := compareIdle
+		if time.Since(v.drawn) < 2*time.Second {
+			every = compareEvery
+		}
+		if v.app != nil && !v.busy && time.Since(v.asked) > every {
+			return v.compare()
+		}
+	case compared:
+		return v.take(msg)
+	case worked:
+		if msg.key == v.effectKey {
+			v.effect, v.effectErr = msg.effect, msg.err
+		}
+	case settled:
+		return v.done(msg)
+	case surveyed:
+		v.surveying = 0
+		text := fmt.Sprintf("%d sites surveyed", msg.n)
+		if len(msg.failed) > 0 {
+			text += "; not whole: " + strings.Join(msg.failed, ", ")
+		}
+		return tea.Batch(v.compare(), view.Cmd(view.Told{Text: text, Bad: len(msg.failed) > 0}))
+	case recalled:
+		if msg.of == v.historyOf {
+			v.history = msg.history
+		}
+	}
+	return nil
+}
+
+func (v *View) compare() tea.Cmd {
+	v.busy, v.asked = true, time.Now()
+	return func() tea.Msg {
+		inv, err := v.app.Reconcile(v.ctx)
+		if err != nil {
+			return compared{err: err}
+		}
+		m, err := v.app.ServiceMap(v.ctx, inv)
+		return compared{inv, m, err}
+	}
+}
+
+// take shows what was compared; what was selected and chosen stays so, as far as it is there still.
+func (v *View) take(msg compared) tea.Cmd {
+	v.busy = false
+	if v.err = msg.err; msg.err != nil {
+		return nil
+	}
+	was := ""
+	if f := v.finding(); f != nil {
+		was = f.ID
+	}
+	v.inv = msg.inv
+	v.world.take(msg.m)
+	ids := map[string]bool{}
+	for i := range v.inv.Findings {
+		ids[v.inv.Findings[i].ID] = true
+	}
+	before := len(v.chosen)
+	for id := range v.chosen {
+		if !ids[id] {
+			delete(v.chosen, id)
+		}
+	}
+	v.list()
+	for i, r := range v.rows {
+		if r.finding >= 0 && v.inv.Findings[r.finding].ID == was {
+			v.at = i
+		}
+	}
+	v.at = min(v.at, max(len(v.rows)-1, 0))
+	if v.at < len(v.rows) && v.rows[v.at].finding < 0 && was == "" && len(v.rows) > v.at+1 {
+		v.at++ // the first finding, rather than its head
+	}
+	cmds := []tea.Cmd{v.recall(), view.Cmd(view.Compared{Inventory: v.inv})}
+	if before != len(v.chosen) {
+		cmds = append(cmds, v.work())
+	}
+	return tea.Batch(cmds...)
+}
+
+// list makes the rows: each sort with its findings, the gravest first.
+func (v *View) list() {
+	v.rows = nil
+	for _, t := range inventory.Types {
+		first := true
+		for i := range v.inv.Findings {
+			if v.inv.Findings[i].Type != t {
+				continue
+			}
+			if first {
+				v.rows = append(v.rows, row{t, -1})
+				first = false
+			}
+			if !v.folded[t] {
+				v.rows = append(v.rows, row{t, i})
+			}
+		}
+	}
+}
+
+func (v *View) count(t inventory.Type) int {
+	n := 0
+	for i := range v.inv.Findings {
+		if v.inv.Findings[i].Type == t {
+			n++
+		}
+	}
+	return n
+}
+
+// finding is the selected one, or nil.
+func (v *View) finding() *inventory.Finding {
+	if v.inv == nil || v.at >= len(v.rows) || v.rows[v.at].finding < 0 || v.rows[v.at].finding >= len(v.inv.Findings) {
+		return nil
+	}
+	return &v.inv.Findings[v.rows[v.at].finding]
+}
+
+// keyOf are the keys of the ways.
+var keyOf = []struct {
+	key  string
+	way  inventory.Way
+	word string
+}{
+	{"A", inventory.Adopt, "adopt"}, {"R", inventory.CorrectRecord, "correct the record"}, {"S", inventory.CorrectSite, "correct the site"},
+	{"T", inventory.Retire, "retire"}, {"B", inventory.Same, "both are one"}, {"P", inventory.Apart, "they are apart"}, {"I", inventory.Ignore, "ignore"},
+}
+
+// Key acts on a key.
+func (v *View) Key(key string) (tea.Cmd, bool) {
+	if v.world.open {
+		return v.world.key(key)
+	}
+	for _, k := range keyOf {
+		if k.key == key {
+			return v.choose(k.way), true
+		}
+	}
+	switch key {
+	case "up", "k":
+		return v.move(-1), true
+	case "down", "j":
+		return v.move(1), true
+	case "pgdown":
+		return v.move(10), true
+	case "pgup":
+		return v.move(-10), true
+	case "left", "h", "right", "l":
+		if v.at < len(v.rows) {
+			v.folded[v.rows[v.at].group] = key == "left" || key == "h"
+			v.list()
+			v.at = min(v.at, len(v.rows)-1)
+		}
+	case "space":
+		return v.mark(), true
+	case "*":
+		return v.markLike(), true
+	case "enter":
+		return v.settle(), true
+	case "esc":
+		if len(v.chosen) == 0 {
+			return nil, false
+		}
+		clear(v.chosen)
+		return v.work(), true
+	case "m":
+		v.world.open = true
+	case "s":
+		return v.survey(), true
+	case "u":
+		return v.undo(), true
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+func (v *View) move(by int) tea.Cmd {
+	v.at = min(max(v.at+by, 0), max(len(v.rows)-1, 0))
+	return v.recall()
+}
+
+// recall asks for the history of the selected finding's record.
+func (v *View) recall() tea.Cmd {
+	f := v.finding()
+	if f == nil || f.Recorded == nil || v.app == nil {
+		v.history, v.historyOf = nil, ""
+		return nil
+	}
+	if v.historyOf == f.Recorded.ID {
+		return nil
+	}
+	id := f.Recorded.ID
+	v.history, v.historyOf = nil, id
+	return func() tea.Msg {
+		h, err := v.app.Store.History(v.ctx, id)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return recalled{id, h}
+	}
+}
+
+// under are the findings that a key is about: the selected one, or all of the selected head's.
+func (v *View) under() []*inventory.Finding {
+	if f := v.finding(); f != nil {
+		return []*inventory.Finding{f}
+	}
+	var out []*inventory.Finding
+	if v.inv == nil || v.at >= len(v.rows) {
+		return nil
+	}
+	for i := range v.inv.Findings {
+		if f := &v.inv.Findings[i]; f.Type == v.rows[v.at].group {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// mark chooses the suggested way, or takes the choice back.
+func (v *View) mark() tea.Cmd {
+	all := v.under()
+	chosen := len(all) > 0 && v.chosen[all[0].ID] != ""
+	for _, f := range all {
+		if chosen {
+			delete(v.chosen, f.ID)
+		} else if f.Ways[0] != inventory.Ignore {
+			v.chosen[f.ID] = f.Ways[0]
+		}
+	}
+	cmd := v.work()
+	if v.finding() != nil {
+		return tea.Batch(cmd, v.move(1))
+	}
+	return cmd
+}
+
+// alike reports that two findings are of one sort: the same type and class, differing in the same attributes.
+func alike(a, b *inventory.Finding) bool {
+	return a.Type == b.Type && a.Class == b.Class && slices.EqualFunc(a.Differences, b.Differences, func(x, y inventory.Difference) bool { return x.Attribute == y.Attribute })
+}
+
+// markLike chooses for all that are like the selected one what was chosen for it, or what is suggested.
+func (v *View) markLike() tea.Cmd {
+	f := v.finding()
+	if f == nil {
+		return v.mark()
+	}
+	w := v.chosen[f.ID]
+	if w == "" {
+		w = f.Ways[0]
+	}
+	for i := range v.inv.Findings {
+		if x := &v.inv.Findings[i]; alike(f, x) && x.Can(w) && w != inventory.Ignore {
+			v.chosen[x.ID] = w
+		}
+	}
+	return v.work()
+}
+
+// choose settles what is selected in a way: it is marked so, and done with enter. To ignore asks for a reason at once.
+func (v *View) choose(w inventory.Way) tea.Cmd {
+	var can []*inventory.Finding
+	for _, f := range v.under() {
+		if f.Can(w) {
+			can = append(can, f)
+		}
+	}
+	if len(can) == 0 {
+		return view.Cmd(view.Told{Text: fmt.Sprintf("this cannot be settled by: %s", wordOf(w))})
+	}
+	if w == inventory.Ignore {
+		return v.ignore(can)
+	}
+	for _, f := range can {
+		v.chosen[f.ID] = w
+	}
+	return v.work()
+}
+
+func wordOf(w inventory.Way) string {
+	for _, k := range keyOf {
+		if k.way == w {
+			return k.word
+		}
+	}
+	return string(w)
+}
+
+// choices are what is marked, in the order of the findings.
+func (v *View) choices() []app.Choice {
+	var out []app.Choice
+	for i := range v.inv.Findings {
+		if w := v.chosen[v.inv.Findings[i].ID]; w != "" {
+			out = append(out, app.Choice{Finding: v.inv.Findings[i], Way: w})
+		}
+	}
+	return out
+}
+
+// work works out what settling the choices would do, beside the screen.
+func (v *View) work() tea.Cmd {
+	v.effect, v.effectErr, v.effectKey = nil, nil, ""
+	if v.inv == nil || v.app == nil || len(v.chosen) == 0 {
+		return nil
+	}
+	choices, inv := v.choices(), v.inv
+	var key strings.Builder
+	for _, c := range choices {
+		fmt.Fprintf(&key, "%s %s;", c.Finding.ID, c.Way)
+	}
+	v.effectKey = key.String()
+	return func() tea.Msg {
+		s, err := v.app.Settling(v.ctx, inv, choices, "", time.Time{})
+		return worked{key.String(), s, err}
+	}
+}

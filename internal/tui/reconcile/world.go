@@ -1,0 +1,271 @@
+package reconcile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/core/servicemap"
+	"andamio/internal/tui/part"
+)
+
+// world is the map of what serves what, in columns from the services to the sites. There are no lines between: what is
+// selected lights what it needs and what needs it, and the loss of it is spelt out below.
+type world struct {
+	open   bool
+	m      *servicemap.Map
+	layer  servicemap.Layer
+	at     [servicemap.Layers]int
+	spots  []mapSpot
+	lost   bool
+	lossOf servicemap.Loss
+	loss   string
+	// hangs says of each host and site how many services its loss takes down, and how many it weakens.
+	hangs map[string][2]int
+}
+
+type mapSpot struct {
+	r     part.Rect
+	layer servicemap.Layer
+	i     int
+}
+
+func (w *world) take(m *servicemap.Map) {
+	w.m, w.loss, w.hangs = m, "", map[string][2]int{}
+	for _, n := range slices.Concat(m.On(servicemap.Hosts), m.On(servicemap.Sites)) {
+		if len(w.hangs) == mostHangs {
+			break
+		}
+		loss := m.Losing(n.ID)
+		w.hangs[n.ID] = [2]int{len(loss.Down), len(loss.Weakened)}
+	}
+	for l := range w.at {
+		w.at[l] = min(w.at[l], max(len(m.On(servicemap.Layer(l)))-1, 0))
+	}
+	for int(w.layer) < servicemap.Layers-1 && len(m.On(w.layer)) == 0 {
+		w.layer++
+	}
+}
+
+// mostHangs bounds of how many hosts and sites that is worked out ahead.
+const mostHangs = 400
+
+func (w *world) selected() *servicemap.Node {
+	if w.m == nil {
+		return nil
+	}
+	on := w.m.On(w.layer)
+	if len(on) == 0 {
+		return nil
+	}
+	return on[min(w.at[w.layer], len(on)-1)]
+}
+
+func (w *world) key(key string) (tea.Cmd, bool) {
+	switch key {
+	case "esc", "m":
+		w.open = false
+	case "up", "k":
+		w.at[w.layer] = max(w.at[w.layer]-1, 0)
+	case "down", "j":
+		w.at[w.layer] = min(w.at[w.layer]+1, max(len(w.m.On(w.layer))-1, 0))
+	case "left", "h":
+		w.step(-1)
+	case "right", "l":
+		w.step(1)
+	case "x":
+		w.lost = !w.lost
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// step goes to another layer, to what is lit there first.
+func (w *world) step(by int) {
+	from := w.selected()
+	if from == nil {
+		return
+	}
+	lit := w.m.Under(from.ID)
+	if by < 0 {
+		lit = w.m.Over(from.ID)
+	}
+	for l := int(w.layer) + by; l >= 0 && l < servicemap.Layers; l += by {
+		on := w.m.On(servicemap.Layer(l))
+		if len(on) == 0 {
+			continue
+		}
+		w.layer = servicemap.Layer(l)
+		if i := slices.IndexFunc(on, func(n *servicemap.Node) bool { return lit[n.ID] }); i >= 0 && !lit[on[w.at[l]].ID] {
+			w.at[l] = i
+		}
+		return
+	}
+}
+
+// losing is what the loss of the selected node takes down, worked out once for each.
+func (w *world) losing() servicemap.Loss {
+	if n := w.selected(); n != nil && w.loss != n.ID {
+		w.loss, w.lossOf = n.ID, w.m.Losing(n.ID)
+	}
+	return w.lossOf
+}
+
+// legendRows are below the columns.
+const legendRows = 5
+
+func (w *world) draw(c *part.Canvas, r part.Rect) {
+	w.spots = w.spots[:0]
+	n := w.selected()
+	if n == nil {
+		c.Text(r.X+2, r.Y+1, part.In(part.Dim), "nothing is recorded yet: a survey or a run fills the map")
+		return
+	}
+	x := c.Text(r.X+1, r.Y, part.In(part.Text).Strong(), "what serves what")
+	text := "the selected one lights what it needs → and what needs it ←; beside hosts and sites: services their loss takes down ✕ or weakens ◐"
+	if w.lost {
+		text = "what would be lost with the selected one; x shows what it needs again"
+	}
+	c.Cut(x+3, r.Y, r.X+r.W-x-4, part.In(part.Dim), text)
+	under, over, loss := w.m.Under(n.ID), w.m.Over(n.ID), w.losing()
+	to, from := w.m.Peers(n.ID)
+	peers := map[string]bool{}
+	for _, l := range slices.Concat(to, from) {
+		peers[l.From], peers[l.To] = true, true
+	}
+	width := r.W / servicemap.Layers
+	for l := range servicemap.Layer(servicemap.Layers) {
+		col := part.Rect{X: r.X + int(l)*width + 1, Y: r.Y + 2, W: width - 2, H: r.H - 2 - legendRows}
+		w.column(c, col, l, func(x *servicemap.Node) (string, part.Style) {
+			switch {
+			case w.lost && loss.Lost[x.ID]:
+				return "✕", part.In(part.Coral)
+			case w.lost && x.Layer == servicemap.Services && slices.Contains(loss.Weakened, x.Name):
+				return "◐", part.In(part.Ochre)
+			case w.lost:
+				return "·", part.In(part.Dim)
+			case x.ID == n.ID:
+				return "■", part.In(part.Text).Strong()
+			case under[x.ID] && l > w.layer:
+				return "→", part.In(part.Teal)
+			case over[x.ID] && l < w.layer:
+				return "←", part.In(part.Sky)
+			case peers[x.ID]:
+				return "~", part.In(part.Violet)
+			}
+			return "·", part.In(part.Dim)
+		})
+	}
+	w.legend(c, part.Rect{X: r.X + 1, Y: r.Y + r.H - legendRows, W: r.W - 2, H: legendRows}, n, to, from)
+}
+
+// column draws a layer, scrolled to what is selected in it, or to what is lit first.
+func (w *world) column(c *part.Canvas, r part.Rect, l servicemap.Layer, look func(*servicemap.Node) (string, part.Style)) {
+	on := w.m.On(l)
+	head := part.In(part.Steel)
+	if l == w.layer {
+		head = part.In(part.Ochre)
+	}
+	c.Cut(r.X, r.Y, r.W, head.Strong(), fmt.Sprintf("%s %d", l.Word(), len(on)))
+	c.Across(r.X, r.Y+1, r.W, head, c.Look.Glyphs.Thin)
+	rows := r.H - 2
+	top := 0
+	if len(on) > rows {
+		at := w.at[l]
+		if l != w.layer {
+			at = max(slices.IndexFunc(on, func(n *servicemap.Node) bool { mark, _ := look(n); return mark != "·" }), 0)
+		}
+		top = min(max(at-rows/2, 0), len(on)-rows)
+	}
+	for i := top; i < len(on) && i-top < rows; i++ {
+		y := r.Y + 2 + i - top
+		n := on[i]
+		mark, style := look(n)
+		if l == w.layer && i == w.at[l] {
+			c.Fill(part.Rect{X: r.X - 1, Y: y, W: r.W + 1, H: 1}, part.OnSelected)
+			c.Rune(r.X-1, y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
+		}
+		c.Text(r.X, y, style, mark)
+		name := n.Name
+		if n.Layer == servicemap.Hosts {
+			name += " · " + n.Site
+		}
+		w.hanging(c, r, y, n)
+		if n.Missing {
+			name, style = "✕ "+name, part.In(part.Coral)
+		}
+		c.Cut(r.X+2, y, r.W-8, style, name)
+		w.spots = append(w.spots, mapSpot{part.Rect{X: r.X - 1, Y: y, W: r.W + 1, H: 1}, l, i})
+	}
+	if more := len(on) - top - rows; more > 0 {
+		c.Right(r.X+r.W, r.Y+r.H-1, part.In(part.Dim), fmt.Sprintf(" ↓ %d", more))
+	}
+}
+
+// hanging says beside a host or site how many services hang on it.
+func (w *world) hanging(c *part.Canvas, r part.Rect, y int, n *servicemap.Node) {
+	h := w.hangs[n.ID]
+	if h[1] > 0 {
+		c.Right(r.X+r.W, y, part.In(part.Ochre), fmt.Sprintf("◐%d", h[1]))
+	}
+	if h[0] > 0 {
+		c.Right(r.X+r.W-3, y, part.In(part.Coral), fmt.Sprintf("✕%d", h[0]))
+	}
+}
+
+// legend says in words what the selected node is to the others, and what its loss takes down.
+func (w *world) legend(c *part.Canvas, r part.Rect, n *servicemap.Node, to, from []servicemap.Link) {
+	c.Across(r.X, r.Y, r.W, part.In(part.Steel), c.Look.Glyphs.Ground)
+	x := c.Text(r.X, r.Y+1, part.In(part.Text).Strong(), n.Name)
+	if n.Site != "" && n.Site != n.Name {
+		x = c.Text(x+2, r.Y+1, part.In(part.Dim), "at "+n.Site)
+	}
+	if len(to)+len(from) > 0 {
+		c.Cut(x+3, r.Y+1, r.X+r.W-x-3, part.In(part.Violet), strings.TrimSpace(w.talks("talks to", to, func(l servicemap.Link) string { return l.To })+"   "+
+			w.talks("is asked by", from, func(l servicemap.Link) string { return l.From })))
+	}
+	loss := w.losing()
+	x = c.Text(r.X, r.Y+2, part.In(part.Steel).Strong(), "its loss")
+	switch {
+	case len(loss.Down)+len(loss.Weakened) == 0:
+		c.Text(x+2, r.Y+2, part.In(part.Teal), "takes no service down")
+	default:
+		if len(loss.Down) > 0 {
+			x = c.Cut(x+2, r.Y+2, r.X+r.W-x-2, part.In(part.Coral).Strong(), "✕ takes down "+strings.Join(loss.Down, ", "))
+		}
+		if len(loss.Weakened) > 0 {
+			c.Cut(x+2, r.Y+2, r.X+r.W-x-2, part.In(part.Ochre), "◐ weakens "+strings.Join(loss.Weakened, ", "))
+		}
+	}
+	counts := map[servicemap.Layer]int{}
+	for id := range loss.Lost {
+		if x := w.m.Node(id); x != nil && id != n.ID {
+			counts[x.Layer]++
+		}
+	}
+	var words []string
+	for l := range servicemap.Layer(servicemap.Layers) {
+		if counts[l] > 0 {
+			words = append(words, fmt.Sprintf("%d %s", counts[l], l.Word()))
+		}
+	}
+	if len(words) > 0 {
+		c.Text(r.X+10, r.Y+3, part.In(part.Dim), "with it go "+strings.Join(words, ", "))
+	}
+}
+
+func (w *world) talks(verb string, links []servicemap.Link, other func(servicemap.Link) string) string {
+	var names []string
+	for _, l := range links {
+		if n := w.m.Node(other(l)); n != nil {
+			names = append(names, fmt.Sprintf("%s (%s)", n.Name, l.Basis))
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return verb + " " + strings.Join(names, ", ")
+}

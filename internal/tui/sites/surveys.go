@@ -1,0 +1,218 @@
+package sites
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/store"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// lookedUp is what is connected, and how its surveys went.
+type lookedUp struct {
+	connections []app.Connection
+	surveys     map[string]store.Survey
+	coverage    map[string][]store.Covered
+}
+
+// lookUp looks the connections and surveys up.
+func (v *View) lookUp() tea.Cmd {
+	return func() tea.Msg {
+		out := lookedUp{surveys: map[string]store.Survey{}, coverage: map[string][]store.Covered{}}
+		var err error
+		if out.connections, err = v.app.Workspace.Connections(); err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		for _, c := range out.connections {
+			if s, err := v.app.Store.LastSurvey(v.ctx, c.Site); err == nil {
+				out.surveys[c.Site] = s
+			}
+		}
+		all, err := v.app.Store.Coverage(v.ctx)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		for _, c := range all {
+			out.coverage[c.Site] = append(out.coverage[c.Site], c)
+		}
+		return out
+	}
+}
+
+// count is how many sites are listed: those of the estate, else those that are connected.
+func (v *View) count() int { return max(len(v.loads), len(v.unloaded())) }
+
+// unloaded are connected sites of which the estate on screen knows nothing.
+func (v *View) unloaded() []app.Connection {
+	var out []app.Connection
+	known := map[string]bool{}
+	for _, l := range v.loads {
+		known[l.Site.Name] = true
+	}
+	for _, c := range v.connections {
+		if !known[c.Site] {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// siteName is the selected site's name.
+func (v *View) siteName() string {
+	switch rest := v.unloaded(); {
+	case v.at < len(v.loads):
+		return v.loads[v.at].Site.Name
+	case len(v.loads) == 0 && v.at < len(rest):
+		return rest[v.at].Site
+	}
+	return ""
+}
+
+// test tries the connection to a site.
+func (v *View) test(name string) tea.Cmd {
+	return func() tea.Msg {
+		c, err := v.app.Workspace.Connection(name)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		t, err := v.app.Test(v.ctx, c)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		text := fmt.Sprintf("%s answers in %d ms; %s may %s", name, t.Took.Milliseconds(), t.Access.Account, strings.Join(t.Access.May, ", "))
+		if len(t.Access.MayNot) > 0 {
+			text += "; may not " + strings.Join(t.Access.MayNot, ", ")
+		}
+		return view.Told{Text: text}
+	}
+}
+
+// surveyLine says in a line how the survey of a site goes, or how old it is and what failed.
+func (v *View) surveyLine(name string, now time.Time) (string, part.Ink) {
+	s, known := v.surveys[name]
+	switch {
+	case !known:
+		return "not surveyed yet · s surveys", part.Ochre
+	case s.State == store.SurveyGoing && now.Sub(s.Beat) < 10*time.Second:
+		done := 0
+		for _, p := range s.Parts {
+			if p.State != store.SurveyGoing {
+				done++
+			}
+		}
+		return fmt.Sprintf("◩ surveying · %d things, %d of %d regions", s.Found(), done, len(s.Parts)), part.Sky
+	}
+	var failed []string
+	for _, c := range v.coverage[name] {
+		if c.Error != "" {
+			failed = append(failed, c.Region)
+		}
+	}
+	if len(failed) > 0 {
+		return fmt.Sprintf("✕ surveyed %s · not whole: %s", part.Age(s.Started, now), strings.Join(failed, ", ")), part.Coral
+	}
+	text := fmt.Sprintf("surveyed %s · %s", part.Age(s.Started, now), plural(s.Found(), "thing"))
+	if s.State == store.SurveyFailed || s.State == store.SurveyStopped {
+		return "✕ survey " + string(s.State) + " " + part.Age(s.Started, now), part.Coral
+	}
+	for _, c := range v.connections {
+		if c.Site == name {
+			if next, err := c.Next(now); err == nil && !next.IsZero() {
+				text += " · next " + next.Local().Format("15:04")
+			}
+		}
+	}
+	return text, part.Dim
+}
+
+// Acts are what can be done to the selected site.
+func (v *View) Acts() []view.Act {
+	if v.app == nil || v.path != nil {
+		return nil
+	}
+	out := []view.Act{{Name: "connect a site", Effect: "asks step by step, and tries it before anything is kept", Do: func() tea.Cmd { v.path = newPath(); return nil }}}
+	name := v.siteName()
+	if name == "" {
+		return out
+	}
+	return append(out,
+		view.Act{Name: "survey " + name, Effect: "lists everything that is there, region by region; changes nothing", Do: func() tea.Cmd { return v.survey(name) }},
+		view.Act{Name: "test the connection to " + name, Effect: "says what the credential may and may not do; changes nothing", Do: func() tea.Cmd { return v.test(name) }},
+		view.Act{Name: "change the credential of " + name, Effect: "has the site make a new one; the old one is worth nothing then", Do: func() tea.Cmd { return v.rotate(name) }},
+		view.Act{Name: "remove " + name, Type: name, Effect: "forgets its address, its credential and what was observed there; records stay. Refused while something of a deployment stands there.",
+			Do: func() tea.Cmd { return v.remove(name) }})
+}
+
+func (v *View) rotate(name string) tea.Cmd {
+	return func() tea.Msg {
+		if err := v.app.Rotate(v.ctx, name, ""); err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return view.Told{Text: name + " has a new credential"}
+	}
+}
+
+func (v *View) remove(name string) tea.Cmd {
+	return func() tea.Msg {
+		if err := v.app.Disconnect(v.ctx, name); err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return tea.BatchMsg{view.Cmd(view.SitesChanged{}), v.lookUp(), view.Cmd(view.Told{Text: name + " is removed"})}
+	}
+}
+
+// drawUnloaded lists connected sites of which no estate is on screen.
+func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
+	rest := v.unloaded()
+	if len(rest) == 0 {
+		c.Cut(r.X+2, r.Y+2, r.W-4, part.In(part.Text).Strong(), "no site is connected yet")
+		x := c.Text(r.X+2, r.Y+4, part.In(part.Ochre), "n")
+		c.Text(x+1, r.Y+4, part.In(part.Dim), "connects one, step by step; andamio sandbox starts stand-ins to try")
+		return
+	}
+	for i, s := range rest {
+		y := r.Y + 1 + 3*i
+		if y+1 >= r.Y+r.H {
+			return
+		}
+		if v.at == i && len(v.loads) == 0 {
+			c.Fill(part.Rect{X: r.X, Y: y, W: r.W, H: 2}, part.OnSelected)
+			c.Rune(r.X, y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
+		}
+		c.Cut(r.X+2, y, 16, part.In(part.Text).Strong(), s.Site)
+		c.Cut(r.X+20, y, 10, part.In(part.Dim), string(s.Kind))
+		c.Cut(r.X+32, y, r.W-34, part.In(part.Steel), s.URL+" · "+s.Account)
+		text, ink := v.surveyLine(s.Site, now)
+		c.Cut(r.X+2, y+1, r.W-4, part.In(ink), text)
+		if len(v.loads) == 0 {
+			v.spots = append(v.spots, spot{y, 2, i})
+		}
+	}
+}
+
+// connected says how the selected site is connected: whose credential, which regions, which filter, which schedule.
+func (p *page) connected(name string, y int) {
+	for _, c := range p.v.connections {
+		if c.Site != name || y+1 >= p.r.Y+p.r.H {
+			continue
+		}
+		text := "credential of " + orDash(c.Account)
+		if !c.Rotated.IsZero() {
+			text += ", changed " + part.Age(c.Rotated, p.now)
+		}
+		p.c.Cut(p.r.X+2, y, p.rooms()-p.r.X-4, part.In(part.Text), text)
+		regions, only := "all regions", ""
+		if len(c.Regions) > 0 {
+			regions = "only " + strings.Join(c.Regions, ", ")
+		}
+		if n := len(c.Filter.Kinds) + len(c.Filter.Tags); n > 0 {
+			only = " · filtered"
+		}
+		p.c.Cut(p.r.X+2, y+1, p.rooms()-p.r.X-4, part.In(part.Dim), regions+only+" · "+orDash(c.Schedule)+" "+c.TimeZone)
+	}
+}
