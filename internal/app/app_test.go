@@ -322,7 +322,7 @@ func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
 	a, box := workspace(t, pace)
 	p := draft(t, a, nil).Plan
 	calls := box.Calls()
-	require.NoError(t, a.Workspace.SetSecrets(nil))
+	require.NoError(t, a.Workspace.SetSecrets(map[string]string{"register_key": ""}))
 	_, err := a.NewRun(ctx, Order{Plan: p})
 	assert.ErrorContains(t, err, "ANDAMIO_SECRET_REGISTER_KEY")
 	t.Setenv("ANDAMIO_SECRET_REGISTER_KEY", "from the environment")

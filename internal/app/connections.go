@@ -50,6 +50,22 @@ type Filter struct {
 	Tags  []string    `json:"tags,omitempty"`
 }
 
+// FilterOf reads a filter as people write it: kinds and tags between commas, such as "instance, volume, owner=telemetry".
+func FilterOf(words []string) Filter {
+	var f Filter
+	for _, w := range words {
+		w = strings.TrimSpace(w)
+		switch {
+		case w == "":
+		case slices.Contains(site.Kinds, site.Kind(w)):
+			f.Kinds = append(f.Kinds, site.Kind(w))
+		default:
+			f.Tags = append(f.Tags, w)
+		}
+	}
+	return f
+}
+
 // DefaultPort is the port of a site where none is given, and DefaultScheme how it is spoken to.
 const (
 	DefaultPort   = "8443"

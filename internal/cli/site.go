@@ -17,7 +17,6 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
-	"andamio/internal/site"
 )
 
 // envToken is the environment variable that gives a credential.
@@ -41,7 +40,7 @@ type connecting struct {
 	c         app.Connection
 	kind      string
 	tokenFile string
-	kinds     []string
+	only      []string
 	noSurvey  bool
 }
 
@@ -66,8 +65,7 @@ changed at once. The site is surveyed when it is connected.`,
 	f.StringVar(&o.c.TimeZone, "time-zone", "UTC", "the site's time zone, such as Europe/Lisbon")
 	f.StringVar(&o.tokenFile, "token-file", "", "file that holds the credential")
 	f.StringSliceVar(&o.c.Regions, "region", nil, "survey this region alone; may be repeated")
-	f.StringSliceVar(&o.kinds, "only-kind", nil, "survey this kind alone: instance, volume or network; may be repeated")
-	f.StringSliceVar(&o.c.Filter.Tags, "only-tag", nil, "survey only what has this tag, NAME or NAME=VALUE; may be repeated")
+	f.StringSliceVar(&o.only, "only", nil, "survey only such kinds and tags: instance, volume, network, NAME or NAME=VALUE; may be repeated")
 	f.StringVar(&o.c.Schedule, "schedule", "FREQ=HOURLY", `when to survey, as a recurrence rule (RFC 5545); "" for by hand alone`)
 	f.BoolVar(&o.noSurvey, "no-survey", false, "do not survey the site yet")
 	return cmd
@@ -84,9 +82,7 @@ func exactly(n int, what string) cobra.PositionalArgs {
 }
 
 func (s *shared) add(ctx context.Context, o *connecting) error {
-	for _, k := range o.kinds {
-		o.c.Filter.Kinds = append(o.c.Filter.Kinds, site.Kind(k))
-	}
+	o.c.Filter = app.FilterOf(o.only)
 	if o.c.URL == "" || o.kind == "" {
 		return usage{errors.New("say the site's --kind and --url")}
 	}

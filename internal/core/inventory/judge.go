@@ -268,7 +268,9 @@ func (f *Finding) unhang(of map[string]int, all []Finding) {
 	f.Differences = slices.Delete(slices.Clone(f.Differences), k, k+1)
 	f.Why = slices.DeleteFunc(f.Why, func(w string) bool { return strings.HasPrefix(w, AttrAttached+":") })
 	f.Endangers = nil
-	f.Why = slices.DeleteFunc(f.Why, func(w string) bool { return strings.HasPrefix(w, "it is part of the service") || strings.HasPrefix(w, "it costs") })
+	f.Why = slices.DeleteFunc(f.Why, func(w string) bool {
+		return strings.HasPrefix(w, "it is part of the service") || strings.HasPrefix(w, "it costs")
+	})
 	f.Ways = ways(f)
 	weighRank(f)
 }

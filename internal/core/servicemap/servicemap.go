@@ -32,7 +32,9 @@ const (
 const Layers = int(layers)
 
 // Word names a layer.
-func (l Layer) Word() string { return [...]string{"services", "parts", "instances", "hosts", "sites"}[l] }
+func (l Layer) Word() string {
+	return [...]string{"services", "parts", "instances", "hosts", "sites"}[l]
+}
 
 // Node is one thing in the map.
 type Node struct {

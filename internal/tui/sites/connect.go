@@ -10,7 +10,6 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
-	"andamio/internal/site"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -84,16 +83,7 @@ func (p *path) connection() app.Connection {
 			c.Regions = nil
 		}
 	}
-	for _, word := range strings.Split(p.texts[askFilter], ",") {
-		word = strings.TrimSpace(word)
-		switch {
-		case word == "":
-		case slices.Contains(site.Kinds, site.Kind(word)):
-			c.Filter.Kinds = append(c.Filter.Kinds, site.Kind(word))
-		default:
-			c.Filter.Tags = append(c.Filter.Tags, word)
-		}
-	}
+	c.Filter = app.FilterOf(strings.Split(p.texts[askFilter], ","))
 	return c
 }
 
