@@ -259,21 +259,21 @@ func (s *surveying) page(ctx context.Context, q site.Query) (site.Page, error) {
 func (s *surveying) observations(all []site.Resource, kind site.Kind) []mapping.Observation {
 	var out []mapping.Observation
 	link := kind == site.Interface || kind == site.Attachment
-	if !link && len(s.c.Filter.Kinds) > 0 && !slices.Contains(s.c.Filter.Kinds, kind) {
-		return nil
-	}
 	for i := range all {
-		if o := observe(s.c.Site, s.account, &all[i]); link || s.c.Filter.takes(&o) {
+		if o := observe(s.c.Site, s.account, &all[i]); link || s.c.Filter.takes(kind, &o) {
 			out = append(out, o)
 		}
 	}
 	return out
 }
 
-// takes reports that a thing has all the tags that are asked for.
-func (f Filter) takes(o *mapping.Observation) bool {
+// takes reports that a thing is of a kind and has all the tags that are asked for.
+func (f Filter) takes(kind site.Kind, o *mapping.Observation) bool {
 	if strings.HasPrefix(o.Mark, "andamio ") {
 		return true // what deployments made always concerns us
+	}
+	if len(f.Kinds) > 0 && !slices.Contains(f.Kinds, kind) {
+		return false
 	}
 	for _, want := range f.Tags {
 		name, value, valued := strings.Cut(want, "=")

@@ -1,0 +1,235 @@
+package app
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/inventory"
+	"andamio/internal/sandbox"
+	"andamio/internal/site"
+)
+
+// unconnected is a workspace without sites, and how vega could be connected to it.
+func unconnected(t *testing.T) (*App, *sandbox.Sandbox, Connection) {
+	t.Helper()
+	a, box := workspace(t, 0.003)
+	c, err := a.Workspace.Connection("vega")
+	require.NoError(t, err)
+	require.NoError(t, a.Workspace.SetConnections(nil))
+	return a, box, Connection{Site: "vega", Kind: estate.Private, URL: c.URL, Token: c.Token, TimeZone: "Europe/Lisbon"}
+}
+
+func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
+	a, box, good := unconnected(t)
+	for name, c := range map[string]struct {
+		change func(*Connection)
+		says   string
+	}{
+		"name":       {func(c *Connection) { c.Site = "Vega 1" }, "small letters"},
+		"other name": {func(c *Connection) { c.Site = "altair" }, `calls itself "vega"`},
+		"kind":       {func(c *Connection) { c.Kind = "home" }, "edge, private or public"},
+		"zone":       {func(c *Connection) { c.TimeZone = "Mars/Base" }, "no time zone"},
+		"address":    {func(c *Connection) { c.URL = "ftp://x" }, "https or http"},
+		"password":   {func(c *Connection) { c.URL = "https://me:secret@x" }, "no credential belongs into the address"},
+		"nobody":     {func(c *Connection) { c.URL = "http://127.0.0.1:9" }, "does not answer"},
+		"token":      {func(c *Connection) { c.Token = "wrong" }, "does not take the credential"},
+		"no token":   {func(c *Connection) { c.Token = "" }, "no credential"},
+		"region":     {func(c *Connection) { c.Regions = []string{"z"} }, `no region "z"; it has a, b`},
+		"schedule":   {func(c *Connection) { c.Schedule = "now and then" }, "no recurrence rule"},
+	} {
+		try := good
+		c.change(&try)
+		_, err := a.Connect(ctx, try)
+		require.ErrorContains(t, err, c.says, name)
+		assert.NotContains(t, err.Error(), good.Token, "no error tells a credential")
+		all, err := a.Workspace.Connections()
+		require.NoError(t, err)
+		assert.Empty(t, all, "%s: nothing is kept", name)
+	}
+	tested, err := a.Connect(ctx, good)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"read", "create", "change", "delete"}, tested.Access.May)
+	assert.Equal(t, []string{"a", "b"}, tested.Access.Regions)
+	kept, err := os.ReadFile(filepath.Join(a.Workspace.Dir, fileSites))
+	require.NoError(t, err)
+	assert.NotContains(t, string(kept), good.Token)
+	_, err = a.Connect(ctx, good)
+	assert.ErrorContains(t, err, "connected already")
+
+	reader := good
+	reader.Token = box.Account("vega", "auditor", false, "read")
+	told, err := a.Test(ctx, reader)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"create", "change", "delete"}, told.Access.MayNot)
+	assert.Contains(t, strings.Join(told.Warns, " "), "nothing can be deployed there")
+	_, err = reader.driver().Create(ctx, site.Request{Kind: site.Volume, Name: "x", DiskGiB: 1})
+	assert.ErrorContains(t, err, "auditor may not create here", "and that is so")
+}
+
+func TestACredentialForFirstUseIsChangedAtOnce(t *testing.T) {
+	a, box, c := unconnected(t)
+	first := box.Account("vega", "deploy-bot", true, "read", "create", "change", "delete")
+	c.Token = first
+	_, err := c.driver().Describe(ctx)
+	require.ErrorContains(t, err, "first use only")
+	_, err = a.Connect(ctx, c)
+	require.NoError(t, err)
+	kept, err := a.Workspace.Connection("vega")
+	require.NoError(t, err)
+	assert.NotEqual(t, first, kept.Token)
+	assert.False(t, kept.Rotated.IsZero())
+	_, err = kept.driver().Describe(ctx)
+	assert.NoError(t, err)
+	_, err = c.driver().Describe(ctx)
+	assert.ErrorContains(t, err, "the token is missing or wrong", "the first one is worth nothing any more")
+}
+
+func TestCredentialsAreChangedAndSitesRemovedSafely(t *testing.T) {
+	a, _, c := unconnected(t)
+	_, err := a.Connect(ctx, c)
+	require.NoError(t, err)
+	require.NoError(t, a.Rotate(ctx, "vega", ""))
+	now, err := a.Workspace.Connection("vega")
+	require.NoError(t, err)
+	assert.NotEqual(t, c.Token, now.Token)
+	require.ErrorContains(t, a.Rotate(ctx, "vega", "wrong"), "does not take the credential")
+	still, err := a.Workspace.Connection("vega")
+	require.NoError(t, err)
+	assert.Equal(t, now.Token, still.Token, "one that does not work is not kept")
+	_, err = a.Survey(ctx, SurveyWish{Site: "vega"})
+	require.NoError(t, err)
+
+	require.NoError(t, a.Disconnect(ctx, "vega"))
+	assert.ErrorContains(t, a.Disconnect(ctx, "vega"), "none is connected")
+	token, err := a.Workspace.vault.Get(shelfSites, "vega")
+	require.NoError(t, err)
+	assert.Empty(t, token)
+	seen, err := a.Store.Observations(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, seen)
+}
+
+func TestASiteWithSomethingStandingIsNotRemoved(t *testing.T) {
+	a, _, _ := deployed(t)
+	err := a.Disconnect(ctx, "vega")
+	require.ErrorContains(t, err, "retire it before the site is removed")
+	_, err = a.Workspace.Connection("vega")
+	assert.NoError(t, err)
+}
+
+func TestAddressesAreCompleted(t *testing.T) {
+	for text, want := range map[string]string{"vega.ribera.test": "https://vega.ribera.test:8443", "vega:99": "https://vega:99",
+		"http://vega": "http://vega:8443", " https://vega:1/api/ ": "https://vega:1/api", "[::1]": "https://[::1]:8443"} {
+		got, err := SiteURL(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got)
+	}
+	for _, text := range []string{"", "https://", "://", "a b"} {
+		_, err := SiteURL(text)
+		assert.Error(t, err, text)
+	}
+}
+
+func TestSchedulesAreMeantInTheSitesTimeZone(t *testing.T) {
+	c := Connection{TimeZone: "Europe/Lisbon", Schedule: "FREQ=DAILY;BYHOUR=2;BYMINUTE=30;BYSECOND=0"}
+	next, err := c.Next(time.Date(2026, 7, 1, 12, 0, 0, 0, time.UTC))
+	require.NoError(t, err)
+	assert.Equal(t, "2026-07-02T01:30:00Z", next.UTC().Format(time.RFC3339), "summer time")
+	next, err = c.Next(time.Date(2026, 12, 1, 12, 0, 0, 0, time.UTC))
+	require.NoError(t, err)
+	assert.Equal(t, "2026-12-02T02:30:00Z", next.UTC().Format(time.RFC3339), "winter time")
+	c.Schedule = ""
+	next, err = c.Next(time.Now())
+	require.NoError(t, err)
+	assert.True(t, next.IsZero())
+
+	a, _ := workspace(t, 0.003)
+	hourly, err := a.Workspace.Connection("vega")
+	require.NoError(t, err)
+	due, err := a.surveyDue(ctx, hourly, time.Now())
+	require.NoError(t, err)
+	assert.True(t, due, "what was never surveyed is due")
+	_, err = a.Survey(ctx, SurveyWish{Site: "vega"})
+	require.NoError(t, err)
+	due, err = a.surveyDue(ctx, hourly, time.Now())
+	require.NoError(t, err)
+	assert.False(t, due)
+	due, err = a.surveyDue(ctx, hourly, time.Now().Add(61*time.Minute))
+	require.NoError(t, err)
+	assert.True(t, due)
+}
+
+// TestAFilterLeavesOutOthersAndMakesNothingMissing surveys a site for what bears a tag alone.
+func TestAFilterLeavesOutOthersAndMakesNothingMissing(t *testing.T) {
+	a, box, _ := deployed(t)
+	tagged := box.Drift(sandbox.DriftRequest{Seed: 3, Count: 4, Sorts: []sandbox.Change{sandbox.Created}})
+	require.NotEmpty(t, tagged)
+	inv := surveyedAll(t, a)
+	var choices []Choice
+	for _, f := range inv.Findings {
+		choices = append(choices, Choice{f, inventory.Adopt})
+	}
+	s, err := a.Settling(ctx, inv, choices, "", time.Time{})
+	require.NoError(t, err)
+	_, _, err = a.Settle(ctx, s)
+	require.NoError(t, err)
+	all, err := a.Workspace.Connections()
+	require.NoError(t, err)
+	for i := range all {
+		all[i].Filter = FilterOf([]string{"instance", " owner=nobody "})
+	}
+	require.NoError(t, a.Workspace.SetConnections(all))
+	assert.Empty(t, surveyedAll(t, a).Findings, "what the filter leaves out is not gone, and what deployments made is always seen")
+}
+
+func TestSecretsAreNowhereInTheOpen(t *testing.T) {
+	a, _, c := unconnected(t)
+	_, err := a.Connect(ctx, c)
+	require.NoError(t, err)
+	_, private, err := a.Workspace.MakeKey("bastion")
+	require.NoError(t, err)
+	kept, err := a.Workspace.Connection("vega")
+	require.NoError(t, err)
+	shown, err := json.Marshal(kept)
+	require.NoError(t, err)
+	assert.NotContains(t, string(shown), c.Token)
+	files, err := filepath.Glob(filepath.Join(a.Workspace.Dir, "*"))
+	require.NoError(t, err)
+	for _, f := range files {
+		data, err := os.ReadFile(f)
+		require.NoError(t, err)
+		assert.NotContains(t, string(data), c.Token, f)
+		assert.NotContains(t, string(data), private, f)
+	}
+	keys, err := a.Workspace.Keys()
+	require.NoError(t, err)
+	require.Len(t, keys, 1)
+	assert.False(t, keys[0].Kept, "the private half was given out, and is not kept")
+	_, _, err = a.Workspace.MakeKey("bastion")
+	assert.ErrorContains(t, err, "already")
+	_, err = a.Workspace.BringKey("mine", []byte("no key"))
+	assert.ErrorContains(t, err, "no private key")
+	public, err := a.Workspace.BringKey("mine", []byte(private))
+	require.NoError(t, err)
+	assert.Contains(t, public, "ssh-ed25519")
+}
+
+func TestOnlyStandInsDrift(t *testing.T) {
+	a, _, _ := unconnected(t)
+	_, err := a.Drift(ctx, DriftWish{Count: 1})
+	assert.ErrorContains(t, err, "no such site")
+	b, _ := workspace(t, 0.003)
+	done, err := b.Drift(ctx, DriftWish{Seed: 4, Count: 3, Sorts: []string{"created"}})
+	require.NoError(t, err)
+	assert.Len(t, done, 3)
+	_, err = b.Drift(ctx, DriftWish{Count: 1, Sorts: []string{"burnt"}})
+	assert.ErrorContains(t, err, `no change "burnt"`)
+}

@@ -1,0 +1,201 @@
+package app
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/inventory"
+	"andamio/internal/sandbox"
+	"andamio/internal/site"
+)
+
+// only is the only finding there is.
+func only(t *testing.T, inv *Inventory) inventory.Finding {
+	t.Helper()
+	require.Len(t, inv.Findings, 1, "%+v", inv.Findings)
+	return inv.Findings[0]
+}
+
+// settledBy settles a finding in a way and waits for what that runs.
+func settledBy(t *testing.T, a *App, inv *Inventory, f inventory.Finding, w inventory.Way) int64 {
+	t.Helper()
+	s, err := a.Settling(ctx, inv, []Choice{{f, w}}, "a reason", time.Time{})
+	require.NoError(t, err)
+	act, runs, err := a.Settle(ctx, s)
+	require.NoError(t, err)
+	for _, id := range runs {
+		ended(t, a, id)
+	}
+	return act
+}
+
+// TestActsAreUndone settles and takes back: what was found is found again, and what was done at sites is undone by a plan.
+func TestActsAreUndone(t *testing.T) {
+	a, box, _ := deployed(t)
+	for _, c := range []struct {
+		change sandbox.Change
+		way    inventory.Way
+		plans  int
+		again  bool
+	}{
+		{sandbox.Tagged, inventory.CorrectRecord, 0, true}, {sandbox.Tagged, inventory.CorrectSite, 0, false}, {sandbox.Created, inventory.Adopt, 0, true},
+		{sandbox.Resized, inventory.Adopt, 0, true}, {sandbox.Created, inventory.Retire, 1, false},
+	} {
+		box.Drift(sandbox.DriftRequest{Seed: 6, Count: 1, Sorts: []sandbox.Change{c.change}})
+		inv := surveyedAll(t, a)
+		if len(inv.Findings) == 0 {
+			continue
+		}
+		f := only(t, inv)
+		if !f.Can(c.way) {
+			c.way = f.Ways[0]
+		}
+		act := settledBy(t, a, inv, f, c.way)
+		require.Empty(t, surveyedAll(t, a).Findings, "%s %s", c.change, c.way)
+		orders, err := a.Undo(ctx, act)
+		require.NoError(t, err)
+		for _, o := range orders {
+			carriedOut(t, a, o)
+		}
+		_, err = a.Undo(ctx, act)
+		assert.ErrorContains(t, err, "undone already")
+		after := surveyedAll(t, a)
+		if c.again {
+			assert.Equal(t, f.ID, only(t, after).ID, "%s %s", c.change, c.way)
+			settledBy(t, a, after, after.Findings[0], c.way)
+		}
+		require.Empty(t, surveyedAll(t, a).Findings)
+	}
+}
+
+// TestWhatWasRemovedIsBuiltAgain takes back the removal of a thing of nobody's.
+func TestWhatWasRemovedIsBuiltAgain(t *testing.T) {
+	a, box, _ := deployed(t)
+	made := box.Drift(sandbox.DriftRequest{Seed: 8, Count: 1, Sorts: []sandbox.Change{sandbox.Created}})
+	inv := surveyedAll(t, a)
+	act := settledBy(t, a, inv, only(t, inv), inventory.Retire)
+	titles := func() (n int) {
+		for _, h := range box.Holds() {
+			if h.Title == made[0].Title {
+				n++
+			}
+		}
+		return n
+	}
+	assert.Zero(t, titles(), "it is gone from the site")
+	orders, err := a.Undo(ctx, act)
+	require.NoError(t, err)
+	require.Len(t, orders, 1, "and comes back by a plan")
+	carriedOut(t, a, orders[0])
+	assert.Equal(t, 1, titles())
+	assert.Empty(t, surveyedAll(t, a).Findings, "declared by what built it again")
+}
+
+// TestCopiesAndSecondRecords merges and splits.
+func TestCopiesAndSecondRecords(t *testing.T) {
+	a, _, inv := deployed(t)
+	var host inventory.Record
+	for _, r := range inv.RecordedRecords {
+		if r.Name == "contacts-host-1" || r.Class == inventory.Instance && r.Site == "vega" {
+			host = r
+		}
+	}
+	sites, err := a.Sites()
+	require.NoError(t, err)
+	copied, err := sites["vega"].Create(ctx, site.Request{Kind: site.Instance, Name: "copy-of-" + host.Name, Mark: host.Mark + " #9-9", Cores: 1, MemoryGiB: 1, Image: "debian-12"})
+	require.NoError(t, err)
+	time.Sleep(300 * time.Millisecond)
+	inv = surveyedAll(t, a)
+	f := only(t, inv)
+	require.Equal(t, inventory.Duplicate, f.Type)
+	assert.Equal(t, copied.ID, f.Other.Provider)
+	act := settledBy(t, a, inv, f, inventory.Apart)
+	assert.Empty(t, surveyedAll(t, a).Findings, "it is a thing of its own")
+	_, err = a.Undo(ctx, act)
+	require.NoError(t, err)
+	inv = surveyedAll(t, a)
+	settledBy(t, a, inv, only(t, inv), inventory.Retire)
+	assert.Empty(t, surveyedAll(t, a).Findings, "the copy is removed")
+
+	// A second record of one thing, brought in by a file.
+	second := host.Clone()
+	second.ID, second.Provider, second.Attributes["rack"] = "by-hand/1", "", "7"
+	file := filepath.Join(t.TempDir(), "more.csv")
+	require.NoError(t, os.WriteFile(file, inventory.WriteTable(inventory.Records{second}), 0o600))
+	i, err := a.ImportRecords(ctx, file)
+	require.NoError(t, err)
+	assert.Equal(t, 1, i.Added)
+	_, err = a.Import(ctx, i)
+	require.NoError(t, err)
+	inv = surveyedAll(t, a)
+	f = only(t, inv)
+	require.True(t, f.OtherRecorded)
+	act = settledBy(t, a, inv, f, inventory.Same)
+	inv = surveyedAll(t, a)
+	assert.Empty(t, inv.Findings)
+	history, err := a.Store.History(ctx, host.ID)
+	require.NoError(t, err)
+	assert.Contains(t, history[0].Why+history[min(1, len(history)-1)].Why, "merged with by-hand/1")
+	_, err = a.Undo(ctx, act)
+	require.NoError(t, err)
+	inv, err = a.Reconcile(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, inventory.Duplicate, only(t, inv).Type, "a merge is undone")
+}
+
+// TestTheInventoryGoesOutAndBack exports in both forms and brings in again: nothing changes.
+func TestTheInventoryGoesOutAndBack(t *testing.T) {
+	a, _, inv := deployed(t)
+	for _, name := range []string{"all.csv", "all.jsonl"} {
+		file := filepath.Join(t.TempDir(), name)
+		n, err := a.ExportRecords(ctx, file)
+		require.NoError(t, err)
+		assert.Equal(t, len(inv.RecordedRecords), n)
+		i, err := a.ImportRecords(ctx, file)
+		require.NoError(t, err)
+		assert.Equal(t, Imported{Same: n}, *i)
+		report, err := a.ReconcileFiles("", file, file)
+		require.NoError(t, err)
+		assert.Empty(t, report.Findings)
+		assert.Equal(t, n, report.Agreeing)
+	}
+	_, err := a.ImportRecords(ctx, filepath.Join(t.TempDir(), "none.csv"))
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+func TestWhatIsAdoptedHasAPartOfATemplate(t *testing.T) {
+	a, box, _ := deployed(t)
+	box.Drift(sandbox.DriftRequest{Seed: 8, Count: 3, Sorts: []sandbox.Change{sandbox.Created}})
+	inv := surveyedAll(t, a)
+	for _, f := range inv.Findings {
+		settledBy(t, a, inv, f, inventory.Adopt)
+	}
+	for _, f := range inv.Findings {
+		text, err := a.Fragment(ctx, f.Observed.ID)
+		require.NoError(t, err)
+		dir := t.TempDir()
+		template := "tosca_definitions_version: tosca_simple_yaml_1_3\ntopology_template:\n  node_templates:\n    " + strings.ReplaceAll(strings.TrimSpace(text), "\n", "\n    ") + "\n"
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(template), 0o600))
+		checked, err := ReadTemplate(os.DirFS(dir), "t", "template.yaml")
+		require.NoError(t, err)
+		assert.Zero(t, checked.Diagnostics.Errors(), "%s\n%s", checked.Diagnostics, template)
+	}
+	_, err := a.Fragment(ctx, "nothing")
+	assert.ErrorContains(t, err, `no record "nothing"`)
+}
+
+func TestIgnoringNeedsAReason(t *testing.T) {
+	a, box, _ := deployed(t)
+	box.Drift(sandbox.DriftRequest{Seed: 8, Count: 1, Sorts: []sandbox.Change{sandbox.Created}})
+	inv := surveyedAll(t, a)
+	_, err := a.Settling(ctx, inv, []Choice{{only(t, inv), inventory.Ignore}}, " ", time.Time{})
+	assert.ErrorContains(t, err, "needs a reason")
+	_, err = a.Settling(ctx, inv, []Choice{{only(t, inv), inventory.CorrectSite}}, "", time.Time{})
+	assert.ErrorContains(t, err, "cannot be settled by")
+}
