@@ -159,9 +159,11 @@ func (v *View) take(msg compared) tea.Cmd {
 	if v.err = msg.err; msg.err != nil {
 		return nil
 	}
-	was := ""
+	was, group := "", inventory.Type("")
 	if f := v.finding(); f != nil {
 		was = f.ID
+	} else if v.at < len(v.rows) {
+		group = v.rows[v.at].group
 	}
 	v.inv = msg.inv
 	v.world.take(msg.m)
@@ -177,12 +179,12 @@ func (v *View) take(msg compared) tea.Cmd {
 	}
 	v.list()
 	for i, r := range v.rows {
-		if r.finding >= 0 && v.inv.Findings[r.finding].ID == was {
+		if r.finding >= 0 && v.inv.Findings[r.finding].ID == was || r.finding < 0 && r.group == group {
 			v.at = i
 		}
 	}
 	v.at = min(v.at, max(len(v.rows)-1, 0))
-	if v.at < len(v.rows) && v.rows[v.at].finding < 0 && was == "" && len(v.rows) > v.at+1 {
+	if v.at < len(v.rows) && v.rows[v.at].finding < 0 && was == "" && group == "" && len(v.rows) > v.at+1 {
 		v.at++ // the first finding, rather than its head
 	}
 	cmds := []tea.Cmd{v.recall(), view.Cmd(view.Compared{Inventory: v.inv})}
