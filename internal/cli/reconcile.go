@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -152,7 +153,8 @@ func (s *shared) printInventory(r *inventory.Report, pick picking) error {
 
 // printFindings writes the report as one JSON value, finding by finding: there may be a great many.
 func (s *shared) printFindings(r *inventory.Report, pick picking) error {
-	fmt.Fprintf(s.out, "{\"declared\": %d, \"recorded\": %d, \"observed\": %d, \"agreeing\": %d, \"weighed\": %d, \"review\": %d, \"ignored\": %d, \"findings\": [",
+	out := bufio.NewWriterSize(s.out, 1<<16)
+	fmt.Fprintf(out, "{\"declared\": %d, \"recorded\": %d, \"observed\": %d, \"agreeing\": %d, \"weighed\": %d, \"review\": %d, \"ignored\": %d, \"findings\": [",
 		r.Declared, r.Recorded, r.Observed, r.Agreeing, r.Weighed, r.Review, len(r.Ignored))
 	sep := "\n"
 	for i := range r.Findings {
@@ -163,11 +165,11 @@ func (s *shared) printFindings(r *inventory.Report, pick picking) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(s.out, "%s%s", sep, data)
+		fmt.Fprintf(out, "%s%s", sep, data)
 		sep = ",\n"
 	}
-	_, err := fmt.Fprintln(s.out, "\n]}")
-	return err
+	fmt.Fprintln(out, "\n]}")
+	return out.Flush()
 }
 
 // mostListed bounds the lines for people.

@@ -2,7 +2,7 @@
 // ratio to something measured in the same run and its target. A missed target is reported as missed; nothing fails.
 //
 // Figures on a shared machine vary; ratios vary less. With the argument place only placements are measured,
-// with run only runs.
+// with run only runs, with inventory only reconciliations.
 package main
 
 import (
@@ -41,6 +41,11 @@ func bench() error {
 		return err
 	}
 	defer os.RemoveAll(dir)
+	if len(os.Args) > 1 && os.Args[1] == "inventory" {
+		reconciled, err := inventories(dir)
+		table(reconciled)
+		return err
+	}
 	ran, err := runs(dir) // first: the peak of memory is the process's
 	if err != nil {
 		return err
@@ -69,7 +74,11 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = slices.Concat(results, keys, compiled, placed, ran)
+	reconciled, err := inventories(dir)
+	if err != nil {
+		return err
+	}
+	results = slices.Concat(results, keys, compiled, placed, ran, reconciled)
 	table(results)
 	return nil
 }

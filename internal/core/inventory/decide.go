@@ -33,7 +33,7 @@ func (c *reconciler) decided() {
 		case !d.Same:
 			c.apart[apart{o, e}] = true
 		case c.entities[e].o < 0 && c.ofObserved[o] < 0:
-			c.join(o, e, Match{By: "decision", Score: certain})
+			c.join(o, e, byDecision)
 		}
 	}
 }

@@ -309,7 +309,8 @@ func (w *weigher) assign(all []candidate) {
 		usedL[p.left], usedR[p.right] = true, true
 		m := Match{By: "evidence", Score: score}
 		w.bits(&w.left[p.left], &w.right[p.right], &m.Evidence)
-		w.c.join(w.place[p.right], w.entity[p.left], m)
+		w.c.matches = append(w.c.matches, m)
+		w.c.join(w.place[p.right], w.entity[p.left], int32(len(w.c.matches)-1))
 		w.c.entities[w.entity[p.left]].review = review
 		w.c.report.Weighed++
 	}

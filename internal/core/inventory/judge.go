@@ -118,7 +118,7 @@ func (c *reconciler) compare(e *entity) {
 		c.report.Agreeing++
 		return
 	}
-	f := Finding{Type: Changed, Declared: d, Recorded: r, Observed: o, Differences: differ, Match: e.match, Review: e.review}
+	f := Finding{Type: Changed, Declared: d, Recorded: r, Observed: o, Differences: differ, Match: c.matches[e.match], Review: e.review}
 	if moved {
 		f.Type = Moved
 		f.Why = append(f.Why, fmt.Sprintf("it is recorded at %s and was seen at %s", firstOf(r, d).Site, o.Site))
@@ -127,7 +127,7 @@ func (c *reconciler) compare(e *entity) {
 		f.Why = append(f.Why, fmt.Sprintf("%s: %s where %s is %s", x.Attribute, orWord(x.Observed, "none"), x.Authority, orWord(x.Right, "none")))
 	}
 	if e.review {
-		f.Why = append([]string{fmt.Sprintf("it may be the same thing: %.0f %% by its evidence", e.match.Score*100)}, f.Why...)
+		f.Why = append([]string{fmt.Sprintf("it may be the same thing: %.0f %% by its evidence", f.Match.Score*100)}, f.Why...)
 	}
 	c.add(f)
 }

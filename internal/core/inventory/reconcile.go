@@ -85,14 +85,17 @@ type Pair struct{ Recorded, Observed int32 }
 // entity is one thing by its places in the sources, -1 where a source does not know it.
 type entity struct {
 	d, r, o int32
-	match   Match
-	review  bool
+	// match is the place in the matches of what made them one, -1 for nothing yet.
+	match  int32
+	review bool
 }
 
 // reconciler is one reconciliation under way.
 type reconciler struct {
 	in       Input
 	entities []entity
+	// matches are why entities have observations; the first are those of sure keys and of decisions, which many share.
+	matches []Match
 	// byKey leads from the hash of a sure key to an entity.
 	byKey map[uint64]int32
 	// ofObserved is each observation's entity, or -1; twin is the entity that an observation is a duplicate of.
@@ -120,7 +123,7 @@ func Reconcile(in Input) *Report {
 	}
 	in.Limits = in.Limits.filled()
 	c := &reconciler{in: in, byKey: make(map[uint64]int32, in.Recorded.Len()+in.Declared.Len()), twins: map[int32]int32{},
-		recordTwins: map[int32]int32{}, apart: map[apart]bool{}, whole: wholeSites(in)}
+		recordTwins: map[int32]int32{}, matches: slices.Clone(shared), apart: map[apart]bool{}, whole: wholeSites(in)}
 	c.report.Declared, c.report.Recorded, c.report.Observed = in.Declared.Len(), in.Recorded.Len(), in.Observed.Len()
 	c.known()
 	c.sure()
@@ -149,7 +152,7 @@ func (c *reconciler) known() {
 	c.entities = make([]entity, 0, c.in.Recorded.Len()+c.in.Declared.Len())
 	for i := range c.in.Recorded.Len() {
 		at := int32(len(c.entities))
-		c.entities = append(c.entities, entity{-1, int32(i), -1, Match{}, false})
+		c.entities = append(c.entities, entity{-1, int32(i), -1, -1, false})
 		for _, k := range c.in.Recorded.Keys(i) {
 			if first, taken := c.byKey[k]; k != 0 && taken {
 				c.recordTwins[at] = first
@@ -169,7 +172,7 @@ func (c *reconciler) known() {
 		}
 		if at < 0 {
 			at = int32(len(c.entities))
-			c.entities = append(c.entities, entity{-1, -1, -1, Match{}, false})
+			c.entities = append(c.entities, entity{-1, -1, -1, -1, false})
 		}
 		c.entities[at].d = int32(i)
 		for _, k := range keys {
@@ -190,11 +193,14 @@ func (c *reconciler) sure() {
 			continue
 		}
 		if e, ok := c.byKey[c.in.Observed.Keys(i)[byProvider]]; ok && c.entities[e].o < 0 && c.may(int32(i), e) {
-			c.join(int32(i), e, Match{By: "provider id", Score: certain})
+			c.join(int32(i), e, byProvider)
 		}
 	}
 	for i := range c.ofObserved {
 		keys := c.in.Observed.Keys(i)
+		if c.ofObserved[i] >= 0 && keys[byMark] == 0 && keys[bySerial] == 0 {
+			continue
+		}
 		for kind := byProvider; kind <= bySerial; kind++ {
 			e, ok := c.byKey[keys[kind]]
 			if !ok || keys[kind] == 0 || c.ofObserved[i] == e || !c.may(int32(i), e) {
@@ -208,15 +214,20 @@ func (c *reconciler) sure() {
 			case c.entities[e].o >= 0:
 				c.twins[int32(i)] = e
 			default:
-				c.join(int32(i), e, Match{By: keyNames[kind], Score: certain})
+				c.join(int32(i), e, int32(kind))
 			}
 		}
 	}
 }
 
-var keyNames = [...]string{byProvider: "provider id", byMark: "our mark", bySerial: "serial number"}
+// shared are the matches that many have: by each sure key, and by a person's word.
+var shared = []Match{byProvider: {By: "provider id", Score: certain}, byMark: {By: "our mark", Score: certain}, bySerial: {By: "serial number", Score: certain},
+	byDecision: {By: "decision", Score: certain}}
 
-func (c *reconciler) join(o, e int32, m Match) {
+// byDecision is the place of matches by a person's word.
+const byDecision = bySerial + 1
+
+func (c *reconciler) join(o, e, m int32) {
 	c.ofObserved[o] = e
 	c.entities[e].o, c.entities[e].match = o, m
 	delete(c.twins, o)
