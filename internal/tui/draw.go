@@ -41,12 +41,15 @@ func (f *frame) draw() string {
 	return c.String()
 }
 
-// narrowTabs is the width below which the tabs stand closer together.
+// narrowTabs is the width below which the tabs stand closer together, and alone.
 const narrowTabs = 100
 
 func (f *frame) drawTabs(c *part.Canvas) {
 	c.Across(0, 1, f.w, part.In(part.Steel), f.look.Glyphs.Thin)
-	x := c.Text(1, 0, part.In(part.Ochre).Strong(), "andamio") + 2
+	x := 1
+	if f.w >= narrowTabs {
+		x = c.Text(1, 0, part.In(part.Ochre).Strong(), "andamio") + 2
+	}
 	f.tabs = f.tabs[:0]
 	for i, v := range f.views {
 		from := x

@@ -62,6 +62,9 @@ type detail struct {
 
 func (d *detail) fits() bool { return d.y < d.r.Y+d.r.H }
 
+// tight reports that there is little room: what only explains is left out.
+func (d *detail) tight() bool { return d.r.H < 16 }
+
 func (d *detail) title() {
 	f := d.f
 	x := d.c.Cut(d.r.X, d.y, d.r.W/2, part.In(part.Text).Strong(), f.Name) + 3
@@ -152,15 +155,23 @@ func (d *detail) table(room int) {
 	f := d.f
 	for i, h := range [3][2]string{{"declared", "what the deployment asks"}, {"recorded", "what the inventory holds"}, {"observed", d.seen()}} {
 		d.c.Text(x[i+1], d.y, part.In(part.Steel).Strong(), h[0])
+		if d.tight() {
+			continue
+		}
 		w := d.r.X + d.r.W - x[i+1]
 		if i < 2 {
 			w = x[i+2] - x[i+1] - 1
 		}
 		d.c.Cut(x[i+1], d.y+1, w, part.In(part.Dim), h[1])
 	}
-	d.c.Across(d.r.X, d.y+2, d.r.W, part.In(part.Steel), d.c.Look.Glyphs.Thin)
-	d.y += 3
-	for _, name := range d.rows(room - 3) {
+	heads := 3
+	if d.tight() {
+		heads = 1
+	} else {
+		d.c.Across(d.r.X, d.y+2, d.r.W, part.In(part.Steel), d.c.Look.Glyphs.Thin)
+	}
+	d.y += heads
+	for _, name := range d.rows(room - heads) {
 		d.attribute(name, x, [3]*inventory.Record{f.Declared, f.Recorded, f.Observed})
 	}
 	if len(f.Carries) > 0 && d.fits() {

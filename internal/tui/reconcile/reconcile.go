@@ -194,10 +194,21 @@ func (v *View) take(msg compared) tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
+// sorts are the sorts of findings there are, that of the gravest first.
+func (v *View) sorts() []inventory.Type {
+	var out []inventory.Type
+	for i := range v.inv.Findings {
+		if t := v.inv.Findings[i].Type; !slices.Contains(out, t) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
 // list makes the rows: each sort with its findings, the gravest first.
 func (v *View) list() {
 	v.rows = nil
-	for _, t := range inventory.Types {
+	for _, t := range v.sorts() {
 		first := true
 		for i := range v.inv.Findings {
 			if v.inv.Findings[i].Type != t {

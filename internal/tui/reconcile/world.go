@@ -197,7 +197,11 @@ func (w *world) column(c *part.Canvas, r part.Rect, l servicemap.Layer, look fun
 		if n.Missing {
 			name, style = "✕ "+name, part.In(part.Coral)
 		}
-		c.Cut(r.X+2, y, r.W-8, style, name)
+		room := r.W - 2
+		if h := w.hangs[n.ID]; h[0]+h[1] > 0 {
+			room = r.W - 8
+		}
+		c.Cut(r.X+2, y, room, style, name)
 		w.spots = append(w.spots, mapSpot{part.Rect{X: r.X - 1, Y: y, W: r.W + 1, H: 1}, l, i})
 	}
 	if more := len(on) - top - rows; more > 0 {
