@@ -241,6 +241,9 @@ func (a *App) KeepSurveyed(ctx context.Context, told func(store.Survey, error)) 
 		for _, c := range connections {
 			if due, err := a.surveyDue(ctx, c, time.Now()); err == nil && due {
 				told(a.Survey(ctx, SurveyWish{Site: c.Site}))
+				if _, err := a.SettleByRules(ctx); err != nil {
+					a.Log.Warn("the standing rules were not applied", "err", err)
+				}
 			}
 		}
 		select {

@@ -1,6 +1,8 @@
 package app
 
 import (
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,6 +15,7 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/sandbox"
 	"andamio/internal/site"
+	"andamio/internal/store"
 )
 
 // only is the only finding there is.
@@ -198,4 +201,50 @@ func TestIgnoringNeedsAReason(t *testing.T) {
 	assert.ErrorContains(t, err, "needs a reason")
 	_, err = a.Settling(ctx, inv, []Choice{{only(t, inv), inventory.CorrectSite}}, "", time.Time{})
 	assert.ErrorContains(t, err, "cannot be settled by")
+}
+
+// TestStandingRulesSettleWhatTheyMay applies rules after a survey: what endangers nobody and changes no site.
+func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
+	a, box, _ := deployed(t)
+	rules := "version: andamio.settling/1\nrules:\n  - {rule: tags, type: changed, attribute: 'tag.*', settle: correct-record}\n  - {rule: new, type: unmanaged, settle: ignore, reason: trials, days: 3}\n"
+	require.NoError(t, os.WriteFile(filepath.Join(a.Workspace.Dir, fileSettling), []byte(rules), 0o600))
+	box.Drift(sandbox.DriftRequest{Seed: 12, Count: 6, Sorts: []sandbox.Change{sandbox.Tagged, sandbox.Created, sandbox.Deleted}})
+	inv := surveyedAll(t, a)
+	want := map[string]int{}
+	for _, f := range inv.Findings {
+		switch f.Type {
+		case inventory.Changed:
+			want["tags"]++
+		case inventory.Unmanaged:
+			want["new"]++
+		}
+	}
+	require.Len(t, want, 2)
+	done, err := a.SettleByRules(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, want, done)
+	for _, f := range surveyedAll(t, a).Findings {
+		assert.Equal(t, inventory.Missing, f.Type, "what is gone somebody must look at")
+	}
+	acts, err := a.Acts(ctx, 10)
+	require.NoError(t, err)
+	assert.Len(t, acts, 2, "each rule's work can be undone")
+}
+
+// TestASiteThatRepeatsItselfIsNoEndlessSurvey lists at a site that gives the same page for ever.
+func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
+	a, _ := workspace(t, 0.003)
+	full := `{"resources": [` + strings.TrimSuffix(strings.Repeat(`{"kind": "x#compute", "id": "same"},`, surveyPage), ",") + `]}`
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/-/access") {
+			_, _ = w.Write([]byte(`{"attributes": {"andamio.access.may": "read", "andamio.access.regions": "a"}}`))
+			return
+		}
+		_, _ = w.Write([]byte(full))
+	}))
+	defer server.Close()
+	require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", URL: server.URL, Token: "x"}}))
+	s, err := a.Survey(ctx, SurveyWish{Site: "echo"})
+	require.ErrorContains(t, err, "same page again and again")
+	assert.Equal(t, store.SurveyFailed, s.State)
 }

@@ -226,6 +226,9 @@ func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
 			s.survey.Parts[i].Found += len(page.Resources)
 			s.mu.Unlock()
 			s.tell()
+			if page.Next != "" && page.Next == after {
+				return &site.Error{Site: s.c.Site, Doing: fmt.Sprintf("list %s", kind), Class: site.Refused, Detail: "it gives the same page again and again"}
+			}
 			if after = page.Next; after == "" {
 				break
 			}

@@ -6,7 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"path"
+	"maps"
 	"slices"
 	"strings"
 	"text/tabwriter"
@@ -17,30 +17,18 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/settling"
 )
 
 // reconciling are the options of reconcile.
 type reconciling struct {
 	declared, recorded, observed string
-	pick                         picking
+	pick                         settling.Pick
 	settle, reason, until        string
 	confirm                      bool
 	undo                         int64
+	rules                        bool
 	running                      running
-}
-
-// picking chooses findings. Empty fits all.
-type picking struct{ id, kind, class, site, attribute, name string }
-
-func (p picking) takes(f *inventory.Finding) bool {
-	fits := func(pattern, text string) bool {
-		ok, err := path.Match(pattern, text)
-		return pattern == "" || pattern == text || ok && err == nil
-	}
-	if p.attribute != "" && !slices.ContainsFunc(f.Differences, func(d inventory.Difference) bool { return fits(p.attribute, d.Attribute) }) {
-		return false
-	}
-	return fits(p.id, f.ID) && fits(p.kind, string(f.Type)) && fits(p.class, string(f.Class)) && fits(p.site, f.Site) && fits(p.name, f.Name)
 }
 
 func (s *shared) reconcile() *cobra.Command {
@@ -54,7 +42,8 @@ instead: tables (CSV) or JSON Lines as andamio records export writes them, and w
 
 With --settle the findings picked by --type, --class, --site, --attribute, --name or --finding are settled in that way:
 adopt, correct-record, correct-site, retire, same, apart or ignore (with --reason, and --until). What that would do is
-shown; --yes does it. An act is undone by its number with --undo. Patterns may have * and ?.
+shown; --yes does it. An act is undone by its number with --undo. Patterns may have * and ?. With --rules the standing
+rules in settling.yaml of the workspace are applied, as they are after every survey.
 
 The exit status is 1 if there are findings.`,
 		Args: cobra.NoArgs,
@@ -69,6 +58,8 @@ The exit status is 1 if there are findings.`,
 				return s.reconcileFiles(a, &o)
 			case o.undo != 0:
 				return s.undo(cmd.Context(), a, &o)
+			case o.rules:
+				return s.byRules(cmd.Context(), a)
 			case o.settle != "":
 				return s.settle(cmd.Context(), a, &o)
 			}
@@ -83,16 +74,17 @@ The exit status is 1 if there are findings.`,
 	f.StringVar(&o.declared, "declared", "", "file of what is declared")
 	f.StringVar(&o.recorded, "recorded", "", "file of what is recorded")
 	f.StringVar(&o.observed, "observed", "", "file of what is observed")
-	f.StringVar(&o.pick.id, "finding", "", "only this finding")
-	f.StringVar(&o.pick.kind, "type", "", "only findings of this type: changed, unmanaged, missing, moved, duplicate, stale")
-	f.StringVar(&o.pick.class, "class", "", "only findings on this class")
-	f.StringVar(&o.pick.site, "site", "", "only findings at this site")
-	f.StringVar(&o.pick.attribute, "attribute", "", "only findings that differ in this attribute, such as 'tag.*'")
-	f.StringVar(&o.pick.name, "name", "", "only findings on things of this name")
+	f.StringVar(&o.pick.Finding, "finding", "", "only this finding")
+	f.StringVar(&o.pick.Type, "type", "", "only findings of this type: changed, unmanaged, missing, moved, duplicate, stale")
+	f.StringVar(&o.pick.Class, "class", "", "only findings on this class")
+	f.StringVar(&o.pick.Site, "site", "", "only findings at this site")
+	f.StringVar(&o.pick.Attribute, "attribute", "", "only findings that differ in this attribute, such as 'tag.*'")
+	f.StringVar(&o.pick.Name, "name", "", "only findings on things of this name")
 	f.StringVar(&o.settle, "settle", "", "settle them in this way")
 	f.StringVar(&o.reason, "reason", "", "why they are ignored")
 	f.StringVar(&o.until, "until", "", "until when they are ignored, as 2027-01-31")
 	f.BoolVar(&o.confirm, "yes", false, "do what is shown")
+	f.BoolVar(&o.rules, "rules", false, "settle by the standing rules")
 	f.Int64Var(&o.undo, "undo", 0, "undo the act of this number")
 	return cmd
 }
@@ -138,7 +130,7 @@ func briefOf(f *inventory.Finding) brief {
 }
 
 // printReport prints findings; the answer is no if there are any.
-func (s *shared) printInventory(r *inventory.Report, pick picking) error {
+func (s *shared) printInventory(r *inventory.Report, pick settling.Pick) error {
 	var err error
 	if s.json {
 		err = s.printFindings(r, pick)
@@ -152,13 +144,13 @@ func (s *shared) printInventory(r *inventory.Report, pick picking) error {
 }
 
 // printFindings writes the report as one JSON value, finding by finding: there may be a great many.
-func (s *shared) printFindings(r *inventory.Report, pick picking) error {
+func (s *shared) printFindings(r *inventory.Report, pick settling.Pick) error {
 	out := bufio.NewWriterSize(s.out, 1<<16)
 	fmt.Fprintf(out, "{\"declared\": %d, \"recorded\": %d, \"observed\": %d, \"agreeing\": %d, \"weighed\": %d, \"review\": %d, \"ignored\": %d, \"findings\": [",
 		r.Declared, r.Recorded, r.Observed, r.Agreeing, r.Weighed, r.Review, len(r.Ignored))
 	sep := "\n"
 	for i := range r.Findings {
-		if !pick.takes(&r.Findings[i]) {
+		if !pick.Takes(&r.Findings[i]) {
 			continue
 		}
 		data, err := json.Marshal(briefOf(&r.Findings[i]))
@@ -175,7 +167,7 @@ func (s *shared) printFindings(r *inventory.Report, pick picking) error {
 // mostListed bounds the lines for people.
 const mostListed = 200
 
-func (s *shared) listFindings(r *inventory.Report, pick picking) {
+func (s *shared) listFindings(r *inventory.Report, pick settling.Pick) {
 	fmt.Fprintf(s.out, "%d declared, %d recorded, %d observed: %d agree", r.Declared, r.Recorded, r.Observed, r.Agreeing)
 	if len(r.Ignored) > 0 {
 		fmt.Fprintf(s.out, ", %d findings are ignored", len(r.Ignored))
@@ -185,7 +177,7 @@ func (s *shared) listFindings(r *inventory.Report, pick picking) {
 	shown := 0
 	for i := range r.Findings {
 		f := &r.Findings[i]
-		if !pick.takes(f) {
+		if !pick.Takes(f) {
 			continue
 		}
 		if shown++; shown > mostListed {
@@ -245,7 +237,7 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	}
 	var choices []app.Choice
 	for i := range inv.Findings {
-		if f := &inv.Findings[i]; o.pick.takes(f) && f.Can(way) {
+		if f := &inv.Findings[i]; o.pick.Takes(f) && f.Can(way) {
 			choices = append(choices, app.Choice{Finding: *f, Way: way})
 		}
 	}
@@ -279,6 +271,27 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	}
 	fmt.Fprintf(s.out, "act %d is done; andamio reconcile --undo %d takes it back\n", act, act)
 	return nil
+}
+
+func (s *shared) byRules(ctx context.Context, a *app.App) error {
+	done, err := a.SettleByRules(ctx)
+	if err != nil {
+		return no{err}
+	}
+	if s.json {
+		return s.printJSON(map[string]any{"rules": done})
+	}
+	s.printRules(done)
+	if len(done) == 0 {
+		fmt.Fprintln(s.out, "no rule settles any finding")
+	}
+	return nil
+}
+
+func (s *shared) printRules(done map[string]int) {
+	for _, rule := range slices.Sorted(maps.Keys(done)) {
+		fmt.Fprintf(s.out, "rule %s settled %d\n", printable.Clean(rule), done[rule])
+	}
 }
 
 func (s *shared) printSettling(p *app.Settling) {

@@ -66,6 +66,13 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 			s.printSurvey(v, errs[i])
 		}
 	}
+	ruled, err := a.SettleByRules(context.WithoutCancel(ctx))
+	if err != nil {
+		return no{err}
+	}
+	if !s.json {
+		s.printRules(ruled)
+	}
 	inv, err := a.Reconcile(context.WithoutCancel(ctx))
 	if err != nil {
 		return err

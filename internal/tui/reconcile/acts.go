@@ -176,6 +176,13 @@ func (v *View) survey() tea.Cmd {
 	return func() tea.Msg {
 		all, errs := v.app.SurveyAll(v.ctx, false, nil)
 		out := surveyed{n: len(all)}
+		ruled, err := v.app.SettleByRules(v.ctx)
+		if err != nil {
+			out.failed = append(out.failed, err.Error())
+		}
+		for _, n := range ruled {
+			out.ruled += n
+		}
 		for i, s := range all {
 			if s.State != store.SurveyDone || errs[i] != nil {
 				out.failed = append(out.failed, s.Site)

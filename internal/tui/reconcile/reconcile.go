@@ -92,8 +92,8 @@ type (
 		err    error
 	}
 	surveyed struct {
-		n      int
-		failed []string
+		n, ruled int
+		failed   []string
 	}
 	recalled struct {
 		of      string
@@ -129,6 +129,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case surveyed:
 		v.surveying = 0
 		text := fmt.Sprintf("%d sites surveyed", msg.n)
+		if msg.ruled > 0 {
+			text += fmt.Sprintf(", %d findings settled by standing rules", msg.ruled)
+		}
 		if len(msg.failed) > 0 {
 			text += "; not whole: " + strings.Join(msg.failed, ", ")
 		}

@@ -257,9 +257,11 @@ func (v *View) kept(msg keptPath) tea.Cmd {
 }
 
 // survey surveys a site.
-func (v *View) survey(name string) tea.Cmd {
+func (v *View) survey(name string) tea.Cmd { return v.surveyAs(name, false) }
+
+func (v *View) surveyAs(name string, deep bool) tea.Cmd {
 	return func() tea.Msg {
-		s, err := v.app.Survey(v.ctx, app.SurveyWish{Site: name})
+		s, err := v.app.Survey(v.ctx, app.SurveyWish{Site: name, Deep: deep})
 		s.Site = name
 		return surveyed{s, err}
 	}

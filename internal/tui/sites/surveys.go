@@ -142,6 +142,8 @@ func (v *View) Acts() []view.Act {
 	}
 	return append(out,
 		view.Act{Name: "survey " + name, Effect: "lists everything that is there, region by region; changes nothing", Do: func() tea.Cmd { return v.survey(name) }},
+		view.Act{Name: "survey " + name + " deeply", Effect: "goes into the instances of deployments too: system, packages, what listens, who talks to whom",
+			Do: func() tea.Cmd { return v.surveyAs(name, true) }},
 		view.Act{Name: "test the connection to " + name, Effect: "says what the credential may and may not do; changes nothing", Do: func() tea.Cmd { return v.test(name) }},
 		view.Act{Name: "change the credential of " + name, Effect: "has the site make a new one; the old one is worth nothing then", Do: func() tea.Cmd { return v.rotate(name) }},
 		view.Act{Name: "remove " + name, Type: name, Effect: "forgets its address, its credential and what was observed there; records stay. Refused while something of a deployment stands there.",
