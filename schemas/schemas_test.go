@@ -13,8 +13,10 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/mapping"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/settling"
 )
 
 func schema(t *testing.T, name string) *jsonschema.Schema {
@@ -99,5 +101,33 @@ func TestFilesWrittenByHandAreValid(t *testing.T) {
 		text, err := json.Marshal(tree)
 		require.NoError(t, err)
 		assert.NoError(t, validate(t, schema(t, name), string(text)), file)
+	}
+}
+
+// TestInventoryFilesAreValid holds the mapping that ships and standing rules against their schemas, and mistakes too.
+func TestInventoryFilesAreValid(t *testing.T) {
+	asJSON := func(text string) string {
+		var tree any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &tree))
+		data, err := json.Marshal(tree)
+		require.NoError(t, err)
+		return string(data)
+	}
+	assert.NoError(t, validate(t, schema(t, "mapping.schema.json"), asJSON(string(mapping.DefaultText()))))
+	for _, bad := range []string{"version: andamio.mapping/1\nclasses: [{type: compute}]", "version: andamio.mapping/1\nauthority: {cores: everybody}",
+		"version: andamio.mapping/1\nclasses: [{type: a, class: b, attributes: {c: {from: d, value: e}}}]"} {
+		assert.Error(t, validate(t, schema(t, "mapping.schema.json"), asJSON(bad)), bad)
+		_, err := mapping.Read([]byte(bad))
+		assert.Error(t, err, "the reader agrees: %s", bad)
+	}
+	good := "version: andamio.settling/1\nrules: [{rule: a, type: changed, settle: correct-record}, {rule: b, name: 'try-*', settle: ignore, reason: c, days: 3}]"
+	assert.NoError(t, validate(t, schema(t, "settling.schema.json"), asJSON(good)))
+	_, err := settling.Read([]byte(good))
+	assert.NoError(t, err)
+	for _, bad := range []string{"version: andamio.settling/1\nrules: [{rule: a, settle: adopt}]", "version: andamio.settling/1\nrules: [{rule: a, type: b, settle: correct-site}]",
+		"version: andamio.settling/1\nrules: [{rule: a, type: b, settle: ignore}]"} {
+		assert.Error(t, validate(t, schema(t, "settling.schema.json"), asJSON(bad)), bad)
+		_, err := settling.Read([]byte(bad))
+		assert.Error(t, err, "the reader agrees: %s", bad)
 	}
 }

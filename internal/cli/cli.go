@@ -157,3 +157,15 @@ func (s *shared) printJSON(v any) error {
 func (s *shared) open(ctx context.Context, options ...app.Option) (*app.App, error) {
 	return app.Open(ctx, s.workspace, options...)
 }
+
+// with opens the workspace for a command, and closes it after.
+func (s *shared) with(do func(ctx context.Context, a *app.App, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		a, err := s.open(cmd.Context())
+		if err != nil {
+			return err
+		}
+		defer a.Close()
+		return do(cmd.Context(), a, args)
+	}
+}

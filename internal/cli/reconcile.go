@@ -47,28 +47,23 @@ rules in settling.yaml of the workspace are applied, as they are after every sur
 
 The exit status is 1 if there are findings.`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			switch {
 			case o.declared+o.recorded+o.observed != "":
 				return s.reconcileFiles(a, &o)
 			case o.undo != 0:
-				return s.undo(cmd.Context(), a, &o)
+				return s.undo(ctx, a, &o)
 			case o.rules:
-				return s.byRules(cmd.Context(), a)
+				return s.byRules(ctx, a)
 			case o.settle != "":
-				return s.settle(cmd.Context(), a, &o)
+				return s.settle(ctx, a, &o)
 			}
-			inv, err := a.Reconcile(cmd.Context())
+			inv, err := a.Reconcile(ctx)
 			if err != nil {
 				return err
 			}
 			return s.printInventory(inv.Report, o.pick)
-		},
+		}),
 	}
 	f := cmd.Flags()
 	f.StringVar(&o.declared, "declared", "", "file of what is declared")
@@ -341,13 +336,8 @@ func (s *shared) recordsExport() *cobra.Command {
 		Short: "Write all records as a table (.csv) or as JSON Lines (.jsonl)",
 		Long:  `Importing what was written gives the same records again.`,
 		Args:  exactly(1, "name the file to write"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			n, err := a.ExportRecords(cmd.Context(), args[0])
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			n, err := a.ExportRecords(ctx, args[0])
 			if err != nil {
 				return no{err}
 			}
@@ -356,7 +346,7 @@ func (s *shared) recordsExport() *cobra.Command {
 			}
 			fmt.Fprintf(s.out, "%d records written to %s\n", n, args[0])
 			return nil
-		},
+		}),
 	}
 }
 
@@ -368,13 +358,8 @@ func (s *shared) recordsImport() *cobra.Command {
 		Long: `Records whose id is known are changed to what the file says, others are added; records that the file does not have stay.
 What would change is said; --yes does it, as an act that can be undone.`,
 		Args: exactly(1, "name the file to read"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			i, err := a.ImportRecords(cmd.Context(), args[0])
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			i, err := a.ImportRecords(ctx, args[0])
 			if err != nil {
 				return no{err}
 			}
@@ -383,7 +368,7 @@ What would change is said; --yes does it, as an act that can be undone.`,
 				fmt.Fprintf(s.out, "%d records are added, %d changed, %d are the same\n", i.Added, i.Changed, i.Same)
 			}
 			if yes && i.Added+i.Changed > 0 {
-				act, err := a.Import(cmd.Context(), i)
+				act, err := a.Import(ctx, i)
 				if err != nil {
 					return no{err}
 				}
@@ -399,7 +384,7 @@ What would change is said; --yes does it, as an act that can be undone.`,
 				return errors.Join(no{errors.New("nothing was done; --yes does it")}, err)
 			}
 			return err
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do it")
 	return cmd
@@ -412,21 +397,16 @@ func (s *shared) recordsShow() *cobra.Command {
 		Short: "Show what became of a record, or the part of a template that declares its like",
 		Long:  `A record goes by its id. With --template prints what could be put under node_templates of a template to declare its like.`,
 		Args:  exactly(1, "name the record"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			if fragment {
-				text, err := a.Fragment(cmd.Context(), args[0])
+				text, err := a.Fragment(ctx, args[0])
 				if err != nil {
 					return no{err}
 				}
 				fmt.Fprint(s.out, text)
 				return nil
 			}
-			history, err := a.Store.History(cmd.Context(), args[0])
+			history, err := a.Store.History(ctx, args[0])
 			if err != nil {
 				return err
 			}
@@ -440,7 +420,7 @@ func (s *shared) recordsShow() *cobra.Command {
 				fmt.Fprintf(s.out, "%s  %-12s %s\n", c.At.Format("2006-01-02 15:04:05"), printable.Clean(c.Who), printable.Clean(c.Why))
 			}
 			return nil
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&fragment, "template", false, "print the part of a template instead")
 	return cmd

@@ -156,18 +156,13 @@ func (s *shared) siteTest() *cobra.Command {
 		Long: `Asks each site whether it knows the credential and what that may and may not do, and reads what the site offers. Nothing
 is changed.`,
 		Args: atMostOne,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			all, err := some(a, args)
 			if err != nil {
 				return no{err}
 			}
-			return s.test(cmd.Context(), a, all)
-		},
+			return s.test(ctx, a, all)
+		}),
 	}
 }
 
@@ -234,12 +229,7 @@ func (s *shared) siteList() *cobra.Command {
 		Short: "List the connected sites, with when they were surveyed and will be",
 		Long:  `Lists every connected site: its kind, address, whose credential it is, and the state of its last survey.`,
 		Args:  cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			all, err := a.Workspace.Connections()
 			if err != nil {
 				return err
@@ -247,7 +237,7 @@ func (s *shared) siteList() *cobra.Command {
 			out := []listed{}
 			for _, c := range all {
 				l := listed{Connection: c}
-				if last, err := a.Store.LastSurvey(cmd.Context(), c.Site); err == nil {
+				if last, err := a.Store.LastSurvey(ctx, c.Site); err == nil {
 					l.Surveyed, l.State = last.Started, string(last.State)
 					l.Next, _ = c.Next(last.Started)
 				}
@@ -265,7 +255,7 @@ func (s *shared) siteList() *cobra.Command {
 				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", printable.Clean(l.Site), l.Kind, printable.Clean(l.URL), printable.Clean(l.Account), when)
 			}
 			return w.Flush()
-		},
+		}),
 	}
 }
 
@@ -277,16 +267,11 @@ func (s *shared) siteRemove() *cobra.Command {
 		Long: `Records of what is there stay, with their history. A site at which something of a deployment stands is not removed: it
 could never be retired.`,
 		Args: exactly(1, "name the site"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			if confirm != args[0] {
 				return no{fmt.Errorf("nothing was done; --confirm %s removes it", args[0])}
 			}
-			if err := a.Disconnect(cmd.Context(), args[0]); err != nil {
+			if err := a.Disconnect(ctx, args[0]); err != nil {
 				return no{err}
 			}
 			if s.json {
@@ -294,7 +279,7 @@ could never be retired.`,
 			}
 			fmt.Fprintf(s.out, "%s is removed\n", args[0])
 			return nil
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&confirm, "confirm", "", "the site's name again")
 	return cmd
@@ -309,19 +294,14 @@ func (s *shared) siteRotate() *cobra.Command {
 		Long: `Has the site make a new credential in place of the one that is kept, or, with --token-file or --given, tries another one
 and keeps that. The old one is forgotten.`,
 		Args: exactly(1, "name the site"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			token := ""
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			token, err := "", error(nil)
 			if file != "" || given {
 				if token, err = s.credential(file); err != nil {
 					return err
 				}
 			}
-			if err := a.Rotate(cmd.Context(), args[0], token); err != nil {
+			if err := a.Rotate(ctx, args[0], token); err != nil {
 				return no{err}
 			}
 			if s.json {
@@ -329,117 +309,9 @@ and keeps that. The old one is forgotten.`,
 			}
 			fmt.Fprintf(s.out, "%s has a new credential\n", args[0])
 			return nil
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&file, "token-file", "", "file that holds the new credential")
 	cmd.Flags().BoolVar(&given, "given", false, "take the new credential from "+envToken+" or the keyboard")
 	return cmd
-}
-
-func (s *shared) credentials() *cobra.Command {
-	var key bool
-	cmd := &cobra.Command{
-		Use:   "credentials",
-		Short: "Choose what opens the credentials: a key file or a passphrase; make and list key pairs",
-		Long: `Credentials of sites, secrets and private keys are in one file of the workspace, encrypted in the format age v1. It opens
-with the key file beside it, with one that ANDAMIO_KEY_FILE names, or with the passphrase in ANDAMIO_PASSPHRASE.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-	}
-	lock := &cobra.Command{
-		Use:   "lock",
-		Short: "Have the credentials open with another passphrase, or with a new key file",
-		Long: `Takes the passphrase from the keyboard, or from standard input. From then on every command needs it in
-ANDAMIO_PASSPHRASE, and the key file is removed. With --key a new key file is made and no passphrase is needed.`,
-		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			phrase := ""
-			if !key {
-				if phrase, err = s.credential(""); err != nil {
-					return err
-				}
-			}
-			if err := a.Workspace.Lock(phrase); err != nil {
-				return no{err}
-			}
-			if s.json {
-				return s.printJSON(map[string]bool{"passphrase": !key})
-			}
-			fmt.Fprintln(s.out, "the credentials open with", map[bool]string{true: "a new key file", false: "the passphrase"}[key])
-			return nil
-		},
-	}
-	lock.Flags().BoolVar(&key, "key", false, "make a new key file instead of a passphrase")
-	cmd.AddCommand(lock, s.keyPair())
-	return cmd
-}
-
-func (s *shared) keyPair() *cobra.Command {
-	var file string
-	cmd := &cobra.Command{
-		Use:   "key [NAME]",
-		Short: "Make a key pair or bring one, or list them",
-		Long: `With a name, makes a key pair for shells: the private half is printed once, and only the public half is kept. With
---private a key pair is brought: its private half is kept encrypted and never printed. Without a name lists them.`,
-		Args: atMostOne,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			if len(args) == 0 {
-				return s.listKeys(a)
-			}
-			if file != "" {
-				data, err := os.ReadFile(file)
-				if err != nil {
-					return err
-				}
-				public, err := a.Workspace.BringKey(args[0], data)
-				if err != nil {
-					return no{err}
-				}
-				return s.printKey(args[0], public, "")
-			}
-			public, private, err := a.Workspace.MakeKey(args[0])
-			if err != nil {
-				return no{err}
-			}
-			return s.printKey(args[0], public, private)
-		},
-	}
-	cmd.Flags().StringVar(&file, "private", "", "file that holds a private key to keep")
-	return cmd
-}
-
-func (s *shared) printKey(name, public, private string) error {
-	if s.json {
-		return s.printJSON(map[string]string{"name": name, "public": public, "private": private})
-	}
-	fmt.Fprintln(s.out, public)
-	if private != "" {
-		fmt.Fprintln(s.err, "this is the private half; it is not kept, and is not shown again:")
-		fmt.Fprint(s.out, private)
-	}
-	return nil
-}
-
-func (s *shared) listKeys(a *app.App) error {
-	keys, err := a.Workspace.Keys()
-	if err != nil {
-		return err
-	}
-	if s.json {
-		return s.printJSON(keys)
-	}
-	for _, k := range keys {
-		fmt.Fprintf(s.out, "%-16s %s\n", k.Name, k.Public)
-	}
-	return nil
 }

@@ -26,14 +26,9 @@ func (s *shared) survey() *cobra.Command {
 and what was seen there before stays: nothing counts as gone because a site did not answer. A survey that was interrupted
 goes on where it was. With --deep it also goes into the instances of deployments by SSH: system, packages, what listens,
 what runs, who talks to whom.`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			return s.surveyed(cmd.Context(), a, args, deep, regions)
-		},
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			return s.surveyed(ctx, a, args, deep, regions)
+		}),
 	}
 	cmd.Flags().BoolVar(&deep, "deep", false, "go into instances too")
 	cmd.Flags().StringSliceVar(&regions, "region", nil, "survey this region alone; may be repeated")
@@ -141,13 +136,8 @@ func (s *shared) listen() *cobra.Command {
 body), and looks at what they are about. Late, repeated, oversized or badly signed ones are refused. Sites that can are asked
 to send theirs here. Sites with a schedule are surveyed by it. Goes on until interrupted.`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			l, err := a.Listen(cmd.Context(), address)
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			l, err := a.Listen(ctx, address)
 			if err != nil {
 				return no{err}
 			}
@@ -159,17 +149,17 @@ to send theirs here. Sites with a schedule are surveyed by it. Goes on until int
 			if err != nil {
 				return err
 			}
-			a.KeepSurveyed(cmd.Context(), func(v store.Survey, err error) {
+			a.KeepSurveyed(ctx, func(v store.Survey, err error) {
 				if !s.json {
 					s.printSurvey(v, err)
 				}
 			})
-			err = l.Close(cmd.Context())
+			err = l.Close(ctx)
 			if !s.json {
 				fmt.Fprintf(s.out, "%d notices were applied by %d looks\n", l.Taken.Load(), l.Looked.Load())
 			}
 			return err
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&address, "address", "127.0.0.1:8788", "where to listen")
 	return cmd
@@ -190,13 +180,8 @@ func (s *shared) drift() *cobra.Command {
 		Long: `Changes things at the workspace's stand-in sites as people do by hand: resizes, deletes, renames, creates, tags, gives other
 addresses. Equal seeds change equal stand-ins alike. Only stand-ins take this; no real site does.`,
 		Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			a, err := s.open(cmd.Context())
-			if err != nil {
-				return err
-			}
-			defer a.Close()
-			done, err := a.Drift(cmd.Context(), want)
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			done, err := a.Drift(ctx, want)
 			if err != nil {
 				return no{err}
 			}
@@ -207,7 +192,7 @@ addresses. Equal seeds change equal stand-ins alike. Only stand-ins take this; n
 				fmt.Fprintf(s.out, "%-14s %-10s %-16s %s %s\n", d.Site, d.Change, d.Term, printable.Clean(d.Title), printable.Clean(d.Detail))
 			}
 			return nil
-		},
+		}),
 	}
 	cmd.Flags().Uint64Var(&want.Seed, "seed", 1, "seed of the changes")
 	cmd.Flags().IntVar(&want.Count, "count", 8, "how many changes")

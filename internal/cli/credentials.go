@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+)
+
+func (s *shared) credentials() *cobra.Command {
+	var key bool
+	cmd := &cobra.Command{
+		Use:   "credentials",
+		Short: "Choose what opens the credentials: a key file or a passphrase; make and list key pairs",
+		Long: `Credentials of sites, secrets and private keys are in one file of the workspace, encrypted in the format age v1. It opens
+with the key file beside it, with one that ANDAMIO_KEY_FILE names, or with the passphrase in ANDAMIO_PASSPHRASE.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	lock := &cobra.Command{
+		Use:   "lock",
+		Short: "Have the credentials open with another passphrase, or with a new key file",
+		Long: `Takes the passphrase from the keyboard, or from standard input. From then on every command needs it in
+ANDAMIO_PASSPHRASE, and the key file is removed. With --key a new key file is made and no passphrase is needed.`,
+		Args: cobra.NoArgs,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			phrase, err := "", error(nil)
+			if !key {
+				if phrase, err = s.credential(""); err != nil {
+					return err
+				}
+			}
+			if err := a.Workspace.Lock(phrase); err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(map[string]bool{"passphrase": !key})
+			}
+			fmt.Fprintln(s.out, "the credentials open with", map[bool]string{true: "a new key file", false: "the passphrase"}[key])
+			return nil
+		}),
+	}
+	lock.Flags().BoolVar(&key, "key", false, "make a new key file instead of a passphrase")
+	cmd.AddCommand(lock, s.keyPair())
+	return cmd
+}
+
+func (s *shared) keyPair() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use:   "key [NAME]",
+		Short: "Make a key pair or bring one, or list them",
+		Long: `With a name, makes a key pair for shells: the private half is printed once, and only the public half is kept. With
+--private a key pair is brought: its private half is kept encrypted and never printed. Without a name lists them.`,
+		Args: atMostOne,
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			if len(args) == 0 {
+				return s.listKeys(a)
+			}
+			if file != "" {
+				data, err := os.ReadFile(file)
+				if err != nil {
+					return err
+				}
+				public, err := a.Workspace.BringKey(args[0], data)
+				if err != nil {
+					return no{err}
+				}
+				return s.printKey(args[0], public, "")
+			}
+			public, private, err := a.Workspace.MakeKey(args[0])
+			if err != nil {
+				return no{err}
+			}
+			return s.printKey(args[0], public, private)
+		}),
+	}
+	cmd.Flags().StringVar(&file, "private", "", "file that holds a private key to keep")
+	return cmd
+}
+
+func (s *shared) printKey(name, public, private string) error {
+	if s.json {
+		return s.printJSON(map[string]string{"name": name, "public": public, "private": private})
+	}
+	fmt.Fprintln(s.out, public)
+	if private != "" {
+		fmt.Fprintln(s.err, "this is the private half; it is not kept, and is not shown again:")
+		fmt.Fprint(s.out, private)
+	}
+	return nil
+}
+
+func (s *shared) listKeys(a *app.App) error {
+	keys, err := a.Workspace.Keys()
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.printJSON(keys)
+	}
+	for _, k := range keys {
+		fmt.Fprintf(s.out, "%-16s %s\n", k.Name, k.Public)
+	}
+	return nil
+}
