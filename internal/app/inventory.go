@@ -48,6 +48,8 @@ type Inventory struct {
 	// Unmapped says what the mapping could not work out.
 	Unmapped []error
 	Trend    []store.TrendPoint
+	// retired are records of what a deployment took away.
+	retired []inventory.Record
 }
 
 // trendOf is how far back the trend goes.
@@ -61,6 +63,9 @@ func (a *App) Reconcile(ctx context.Context) (*Inventory, error) {
 		return nil, err
 	}
 	inv.Report = inventory.Reconcile(in)
+	if err := a.ours(ctx, inv); err != nil {
+		return nil, err
+	}
 	if err := a.bound(ctx, inv); err != nil {
 		return nil, err
 	}
@@ -68,6 +73,33 @@ func (a *App) Reconcile(ctx context.Context) (*Inventory, error) {
 		return nil, err
 	}
 	return inv, a.keepTrend(ctx, inv)
+}
+
+// ours takes out what is no disagreement but our own doing: what a run is just building, and what a deployment retired.
+// The records of the latter go with it.
+func (a *App) ours(ctx context.Context, inv *Inventory) error {
+	all, err := a.Store.Deployments(ctx)
+	if err != nil {
+		return err
+	}
+	building := map[string]bool{}
+	for _, d := range all {
+		if err := a.settled(ctx, d.ID); err != nil {
+			building[d.Mark] = true
+		}
+	}
+	inv.Findings = slices.DeleteFunc(inv.Findings, func(f inventory.Finding) bool {
+		switch {
+		case f.Type == inventory.Unmanaged:
+			words := strings.Fields(f.Observed.Mark)
+			return len(words) > 1 && words[0] == "andamio" && building[words[1]]
+		case f.Type == inventory.Missing && f.Declared == nil && f.Recorded.Origin.Deployment != "" && f.Recorded.Mark != "":
+			inv.retired = append(inv.retired, *f.Recorded)
+			return true
+		}
+		return false
+	})
+	return nil
 }
 
 // bound takes away the way of giving up what others of its deployment need.
@@ -182,7 +214,7 @@ func (a *App) declared(ctx context.Context) (inventory.Records, error) {
 	var out inventory.Records
 	for i := range all {
 		d := &all[i]
-		out = append(out, declare.Records(declare.Deployment{ID: d.ID, Name: d.Name, Mark: d.Mark, Template: d.Template}, d.Stand.Plan)...)
+		out = append(out, declare.Records(declare.Deployment{ID: d.ID, Name: d.Name, Mark: d.Mark, Template: d.Template, Since: d.Stand.Since}, d.Stand.Plan)...)
 	}
 	return out, nil
 }
@@ -214,6 +246,10 @@ func (a *App) takeOver(ctx context.Context, inv *Inventory) error {
 			words += fmt.Sprintf(", %s %s", d.Attribute, orNone(d.Right))
 		}
 		changes = append(changes, store.RecordChange{ID: after.ID, Before: &before, After: &after, Why: "follows what counts" + words})
+	}
+	for i := range inv.retired {
+		r := &inv.retired[i]
+		changes = append(changes, store.RecordChange{ID: r.ID, Before: r, Why: "retired with its deployment"})
 	}
 	if len(changes) > 0 {
 		if err := a.Store.Revise(ctx, 0, "andamio", inv.At, changes); err != nil {

@@ -242,3 +242,45 @@ func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
 	assert.Positive(t, weak, "some service goes on")
 	fmt.Fprintln(t.Output(), "down", down, "weakened", weak, "talks", talks, count)
 }
+
+// TestWhatADeploymentDoesItselfIsNoFinding changes, extends and retires a deployment between surveys: nothing disagrees at
+// any time, and records go with what is retired.
+func TestWhatADeploymentDoesItselfIsNoFinding(t *testing.T) {
+	a, _ := workspace(t, 0.003)
+	d := draft(t, a, nil)
+	worked(t, a, d)
+	surveyedAll(t, a)
+	changed := func(input, text string) {
+		t.Helper()
+		more, err := a.Redraft(ctx, 1, d.Template, Wish{Preset: "drill", Inputs: given(t, input, text)})
+		require.NoError(t, err)
+		o, err := a.Changed(ctx, 1, more.Plan, "change")
+		require.NoError(t, err)
+		carriedOut(t, a, o)
+	}
+	agrees := func(what string) *Inventory {
+		t.Helper()
+		inv, err := a.Reconcile(ctx)
+		require.NoError(t, err)
+		assert.Empty(t, inv.Findings, what)
+		return inv
+	}
+	changed("store_memory", "20 GiB")
+	agrees("changed, and not seen since")
+	surveyedAll(t, a)
+	agrees("changed, and seen")
+	changed("forecast_workers", "4")
+	agrees("built, and not seen yet")
+	surveyedAll(t, a)
+	before := len(agrees("built, and seen").RecordedRecords)
+	o, err := a.Retiring(ctx, 1)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	agrees("retired, and not seen since")
+	surveyedAll(t, a)
+	inv := agrees("retired, and seen to be gone")
+	assert.Less(t, len(inv.RecordedRecords), before)
+	for _, r := range inv.RecordedRecords {
+		assert.Empty(t, r.Origin.Deployment, "%s is recorded still", r.Name)
+	}
+}

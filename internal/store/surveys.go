@@ -408,3 +408,12 @@ func (s *Store) Facts(ctx context.Context) (map[string][]byte, error) {
 	}
 	return out, rows.Err()
 }
+
+// InventoryStamp changes whenever anything does that a reconciliation looks at.
+func (s *Store) InventoryStamp(ctx context.Context) (string, error) {
+	var stamp string
+	err := s.db.QueryRowContext(ctx, `SELECT (SELECT count(*) || '/' || ifnull(max(seen), 0) FROM observations) || ' ' || (SELECT ifnull(max(id), 0) FROM record_history)
+		|| ' ' || (SELECT ifnull(max(id), 0) || '/' || ifnull(max(undone), 0) FROM acts) || ' ' || (SELECT ifnull(max(tried), 0) FROM coverage)
+		|| ' ' || (SELECT ifnull(group_concat(id || state || void || epoch || ended), '') FROM runs)`).Scan(&stamp)
+	return stamp, err
+}

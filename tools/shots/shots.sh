@@ -68,22 +68,12 @@ press v u 2
 await 'what it would build'
 tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'alert-dispatch:'; press Enter
 shot design
-press Tab Enter C-u 6 Enter
-await 'the last change'
-shot design-changed
-press a 3
-await 'about'
-press Tab Tab
 press r
 await 'not begun'
 shot deploy-plan
 press r Enter
 await '4[0-9] of 82 steps'
 shot deploy
-press w
-await 'why in this state'
-shot deploy-why
-press Escape
 await 'standing   82 of 82'
 shot deploy-serving
 press 5
@@ -102,10 +92,32 @@ tmux -L shots send-keys -l 'ls /var/lib/contacts; netstat'; press Enter
 sleep 1
 shot operate-shell
 press C-]
-press 2 p r r Enter
-await 'standing   258 of 258'
-press 0
+press q
+close
+"$andamio" survey --deep --workspace "$work/ws" >/dev/null || true
+"$andamio" sandbox drift --count 9 --seed 31 --workspace "$work/ws" >/dev/null
+"$andamio" survey --workspace "$work/ws" >/dev/null || true
+"$andamio" sandbox drift --count 7 --seed 5 --workspace "$work/ws" >/dev/null
+open 160 47 "$demo"
+press 7 s
+await '5 sites surveyed'
+await 'recorded'
+tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'memory'; press Enter
+press S Down Space Down Space
+tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'memory'; press Enter
+await 'a plan'
+shot reconcile
+press m Right Right Right Down Down
+await 'what serves what'
+shot reconcile-map
+press m 0
+await 'to settle|endangered'
 shot today
+press 1 n Down Down Enter
+tmux -L shots send-keys -l 'Tramonta 2'
+await 'small letters'
+shot sites-connect
+press Escape Escape Escape
 press q
 close
 
@@ -131,8 +143,9 @@ cp -r examples/flood-watch/. "$work/lab/"
 sed -i 's/name: flood-watch/name: flood-lab/' "$work/lab/template.yaml"
 printf '#!/bin/sh\necho "reading the register"\nsleep 1\necho "the register answers: locked"\nexit 4\n' > "$work/lab/scripts/dispatch-configure.sh"
 open 160 47 "--light --workspace $work/ws --template $work/lab"
-await 'flood-lab is ready'
-press Enter
+press 2
+await 'no mistakes'
+press r
 await 'not begun'
 press r Enter
 await 'waits for you: 1 of 2'

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"andamio/internal/core/plan"
 )
@@ -20,6 +21,8 @@ type Standing struct {
 	// Plan has the resources that stand, as they were built, and the steps that were done for them. Plan.Known has what
 	// is known of the resources.
 	Plan *plan.Plan
+	// Since is when something was done last to each resource at its site, where that is known.
+	Since map[string]time.Time
 	// Unsure are steps that were begun and not ended well: what they were to do may be there, in part or whole.
 	Unsure map[string]bool
 }

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -14,6 +15,7 @@ func After(before Standing, s *run.State) Standing {
 	f := newFold(before, s.Plan)
 	for i := range s.Steps {
 		f.step(&s.Steps[i])
+		f.touched(&s.Steps[i])
 	}
 	f.attributes(s)
 	return f.standing()
@@ -38,13 +40,33 @@ type fold struct {
 	scripts   map[string]string
 	files     map[string][]byte
 	sites     []plan.Site
+	since     map[string]time.Time
+}
+
+// touched notes when a step did something to its resource at a site; taking note of things does nothing to them.
+func (f *fold) touched(s *run.Step) {
+	at := s.Ended
+	if at.IsZero() {
+		at = s.Started
+	}
+	if at.IsZero() || s.Op == plan.Accept || s.Op == plan.Lose {
+		return
+	}
+	for _, id := range []string{s.Resource, s.Volume} {
+		if id != "" && at.After(f.since[id]) {
+			f.since[id] = at
+		}
+	}
 }
 
 func newFold(before Standing, p *plan.Plan) *fold {
 	f := &fold{of: p, resources: map[string]plan.Resource{}, steps: map[string]plan.Step{}, unsure: maps.Clone(before.Unsure),
-		known: map[string]map[string]string{}, scripts: maps.Clone(before.Plan.Scripts), files: maps.Clone(before.Plan.Files)}
+		known: map[string]map[string]string{}, since: maps.Clone(before.Since), scripts: maps.Clone(before.Plan.Scripts), files: maps.Clone(before.Plan.Files)}
 	if f.unsure == nil {
 		f.unsure = map[string]bool{}
+	}
+	if f.since == nil {
+		f.since = map[string]time.Time{}
 	}
 	if f.scripts == nil {
 		f.scripts = map[string]string{}
@@ -218,7 +240,7 @@ func (f *fold) standing() Standing {
 			unsure[id] = true
 		}
 	}
-	return Standing{Plan: p, Unsure: unsure}
+	return Standing{Plan: p, Unsure: unsure, Since: f.since}
 }
 
 // close makes a plan of what stands: what a step came after and does not stand is gone through to what came before it.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
@@ -19,6 +20,8 @@ import (
 type Deployment struct {
 	ID                   int64
 	Name, Mark, Template string
+	// Since is when something was done last to each resource at its site.
+	Since map[string]time.Time
 }
 
 // ID is the id of what a deployment declares of a resource.
@@ -63,7 +66,7 @@ func (b *builder) known(resource, attribute string) string { return b.p.Known[re
 
 func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
 	out := inventory.Record{ID: b.d.RecordID(r.ID), Name: r.ID, Site: r.Site, Region: r.Zone, Provider: b.known(r.ID, "site.id"),
-		Attributes: map[string]string{}, Origin: inventory.Origin{Deployment: b.d.Name, Template: b.d.Template}}
+		Attributes: map[string]string{}, Origin: inventory.Origin{Deployment: b.d.Name, Template: b.d.Template, When: b.d.Since[r.ID]}}
 	if s := b.step[r.ID]; s != "" {
 		out.Mark = fmt.Sprintf("andamio %s %s", b.d.Mark, s)
 	}

@@ -51,7 +51,11 @@ func (c *reconciler) missing(e *entity) {
 		return
 	}
 	f := Finding{Type: Missing, Declared: d, Recorded: r}
-	if !c.in.Coverage.saw(s.Site, s.Region, c.whole) {
+	var since time.Time
+	if d != nil {
+		since = d.Origin.When
+	}
+	if !c.in.Coverage.saw(s, since, c.whole) {
 		unseen := c.in.Now.Sub(s.Seen)
 		if s.Seen.IsZero() || unseen < c.in.StaleAfter {
 			return
@@ -107,6 +111,10 @@ func (c *reconciler) recordedTwice(twin, e *entity) {
 // compare judges something that is there and known.
 func (c *reconciler) compare(e *entity) {
 	d, r, o := c.sources(e)
+	if d != nil && !o.Seen.IsZero() && o.Seen.Before(d.Origin.When) {
+		c.report.Agreeing++ // it was changed since it was seen: the next survey says how it is
+		return
+	}
 	differ, follow := c.differences(d, r, o)
 	moved := o.Site != firstOf(r, d).Site
 	if r == nil {

@@ -16,17 +16,22 @@ type Region struct{ Site, Region string }
 // that is not in it was not, and nothing there counts as gone.
 type Coverage map[Region]time.Time
 
-// saw reports that whatever stands where a record is must have been seen. A record that does not say its region is seen
-// for sure only if every region of its site was.
-func (c Coverage) saw(site, region string, whole map[string]bool) bool {
+// saw reports that whatever stood where a record is since a time must have been seen. A record that does not say its
+// region is seen for sure only if every region of its site was.
+func (c Coverage) saw(r *Record, since time.Time, whole map[string]bool) bool {
 	if c == nil {
 		return true
 	}
-	if region == "" {
-		return whole[site]
+	if r.Region != "" {
+		at, ok := c[Region{r.Site, r.Region}]
+		return ok && !at.Before(since)
 	}
-	_, ok := c[Region{site, region}]
-	return ok
+	for k, at := range c {
+		if k.Site == r.Site && at.Before(since) {
+			return false
+		}
+	}
+	return whole[r.Site]
 }
 
 // Decision is a person's word on whether an observation is a record.

@@ -1,6 +1,7 @@
 package reconcile
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -170,11 +171,15 @@ func (v *View) takeBack(id int64) tea.Cmd {
 // survey surveys all sites.
 func (v *View) survey() tea.Cmd {
 	if v.surveying > 0 {
-		return view.Cmd(view.Told{Text: "a survey is under way"})
+		v.stop()
+		return view.Cmd(view.Told{Text: "the survey is being stopped; the next one goes on where it was"})
 	}
 	v.surveying = 1
+	ctx, stop := context.WithCancel(v.ctx)
+	v.stop = stop
 	return func() tea.Msg {
-		all, errs := v.app.SurveyAll(v.ctx, false, nil)
+		defer stop()
+		all, errs := v.app.SurveyAll(ctx, false, nil)
 		out := surveyed{n: len(all)}
 		ruled, err := v.app.SettleByRules(v.ctx)
 		if err != nil {

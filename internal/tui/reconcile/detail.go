@@ -39,7 +39,25 @@ func (v *View) group(c *part.Canvas, r part.Rect) {
 		c.Text(r.X, r.Y+2+i, part.In(part.Text), l)
 	}
 	c.Text(r.X, r.Y+5, part.In(part.Dim), "space marks all of them with what is suggested for each; a key below chooses one way for all that it fits")
-	v.trend(c, part.Rect{X: r.X, Y: r.Y + 8, W: r.W, H: 3})
+	y := r.Y + 7
+	c.Text(r.X, y, part.In(part.Steel).Strong(), "suggested")
+	for i := range v.inv.Findings {
+		f := &v.inv.Findings[i]
+		if f.Type != t {
+			continue
+		}
+		if y++; y >= r.Y+r.H-4 {
+			break
+		}
+		w := f.Ways[0]
+		if chosen := v.chosen[f.ID]; chosen != "" {
+			w = chosen
+		}
+		c.Cut(r.X, y, 26, part.In(part.Text), f.Name)
+		c.Cut(r.X+28, y, 20, part.In(part.Teal), wordOf(w))
+		c.Cut(r.X+50, y, r.W-50, part.In(part.Dim), f.Why[0])
+	}
+	v.trend(c, part.Rect{X: r.X, Y: r.Y + r.H - 3, W: r.W, H: 3})
 }
 
 // meaning says what the sorts are.

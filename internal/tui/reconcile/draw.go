@@ -88,7 +88,7 @@ func (v *View) summary(c *part.Canvas, r part.Rect) {
 	}
 	x = c.Cut(x, r.Y, end-x, part.In(part.Text), strings.Join(parts, " · ")) + 3
 	if v.surveying > 0 {
-		c.Cut(x, r.Y, end-x, part.In(part.Sky), c.Look.Mark("under way")+" surveying")
+		c.Cut(x, r.Y, end-x, part.In(part.Sky), c.Look.Mark("under way")+" surveying · s stops it")
 		return
 	}
 	v.ages(c, x, r.Y, end)

@@ -43,8 +43,13 @@ type View struct {
 	spots     map[int]int
 	// asked and drawn are when the sources were compared, and when the view was on screen, last.
 	asked, drawn, now time.Time
+	// stamp is that of what was compared last, whole when that was done whatever it was.
+	stamp string
+	whole time.Time
 	busy              bool
 	surveying         int
+	// stop ends the survey that is under way.
+	stop context.CancelFunc
 	lastAct           int64
 	world             world
 }
@@ -75,10 +80,12 @@ func (v *View) Badge(time.Time) string {
 // Messages.
 type (
 	compared struct {
-		inv *app.Inventory
-		m   *servicemap.Map
-		err error
+		inv   *app.Inventory
+		m     *servicemap.Map
+		stamp string
+		err   error
 	}
+	unchanged struct{}
 	worked struct {
 		key    string
 		effect *app.Settling
@@ -105,6 +112,8 @@ type (
 const (
 	compareEvery = 3 * time.Second
 	compareIdle  = 20 * time.Second
+	// compareWhole is after how long they are compared even if nothing seems to have changed: what is ignored ends.
+	compareWhole = time.Minute
 )
 
 // Update hears messages.
@@ -120,6 +129,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	case compared:
 		return v.take(msg)
+	case unchanged:
+		v.busy = false
 	case worked:
 		if msg.key == v.effectKey {
 			v.effect, v.effectErr = msg.effect, msg.err
@@ -146,13 +157,21 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 
 func (v *View) compare() tea.Cmd {
 	v.busy, v.asked = true, time.Now()
+	was := v.stamp
+	if time.Since(v.whole) > compareWhole {
+		was, v.whole = "", time.Now()
+	}
 	return func() tea.Msg {
+		stamp, err := v.app.Store.InventoryStamp(v.ctx)
+		if err == nil && stamp == was {
+			return unchanged{}
+		}
 		inv, err := v.app.Reconcile(v.ctx)
 		if err != nil {
 			return compared{err: err}
 		}
 		m, err := v.app.ServiceMap(v.ctx, inv)
-		return compared{inv, m, err}
+		return compared{inv, m, stamp, err}
 	}
 }
 
@@ -162,6 +181,7 @@ func (v *View) take(msg compared) tea.Cmd {
 	if v.err = msg.err; msg.err != nil {
 		return nil
 	}
+	v.stamp = msg.stamp
 	was, group := "", inventory.Type("")
 	if f := v.finding(); f != nil {
 		was = f.ID

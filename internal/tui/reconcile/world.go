@@ -253,7 +253,7 @@ func (w *world) legend(c *part.Canvas, r part.Rect, n *servicemap.Node, to, from
 	var words []string
 	for l := range servicemap.Layer(servicemap.Layers) {
 		if counts[l] > 0 {
-			words = append(words, fmt.Sprintf("%d %s", counts[l], l.Word()))
+			words = append(words, plural(counts[l], one(l)))
 		}
 	}
 	if len(words) > 0 {
