@@ -105,11 +105,11 @@ func (d *mapDrawing) nodes() {
 		d.p.rect(xy[0], xy[1]-7, mapBox, 14, fill)
 		name := n.Name
 		if n.Layer == servicemap.Hosts {
-			name += " · " + n.Site
+			name += " at " + n.Site
 		}
 		c := ink
 		if n.Missing {
-			name, c = "✕ "+name, status["failed"]
+			name, c = "missing: "+name, status["failed"]
 		}
 		d.p.text(xy[0]+5, xy[1]+3, mapBox-10, 8.5, d.lit[n.ID], c, name)
 	}

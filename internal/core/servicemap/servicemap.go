@@ -225,13 +225,16 @@ func (b *builder) tagged() {
 	}
 }
 
-// talk adds a connection that was seen between two instances: between their parts where there is one part each.
+// talk adds a connection that was seen between two instances: between their parts where there is one part on each.
 func (b *builder) talk(t [2]string) {
 	from, to := b.instance[t[0]], b.instance[t[1]]
 	if from == "" || to == "" {
 		return
 	}
-	b.link(b.partOn(from), b.partOn(to), Observed, true)
+	if x, y := b.partOn(from), b.partOn(to); x != from && y != to {
+		from, to = x, y
+	}
+	b.link(from, to, Observed, true)
 }
 
 // partOn is the only part on an instance, or the instance.

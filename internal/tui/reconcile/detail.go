@@ -336,7 +336,7 @@ func (d *detail) same() {
 
 // history draws what became of the record, the newest first.
 func (d *detail) history() {
-	if len(d.v.history) == 0 || d.r.Y+d.r.H-d.y < 5 {
+	if len(d.v.history) == 0 || d.f.Recorded == nil || d.v.historyOf != d.f.Recorded.ID || d.r.Y+d.r.H-d.y < 5 {
 		return
 	}
 	d.c.Text(d.r.X, d.y, part.In(part.Steel).Strong(), "history")

@@ -125,7 +125,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			every = compareEvery
 		}
 		if v.app != nil && !v.busy && time.Since(v.asked) > every {
-			return v.compare()
+			return tea.Batch(v.compare(), v.recall())
+		}
+		if time.Since(v.drawn) < 2*time.Second {
+			return v.recall() // what was found with / was selected without a key
 		}
 	case compared:
 		return v.take(msg)

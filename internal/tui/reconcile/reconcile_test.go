@@ -132,7 +132,7 @@ func TestMarksAreChoicesForOneForAllAlikeAndForASort(t *testing.T) {
 	assert.Len(t, v.chosen, 3)
 	press(v, "left")
 	assert.True(t, v.folded[inventory.Changed])
-	assert.NotContains(t, drawn(v, 160, 43, false), "tag-1")
+	assert.NotContains(t, drawn(v, 160, 43, false), "◆ tag-1")
 	cmd, used := v.Key("T")
 	require.True(t, used)
 	assert.Contains(t, cmd().(view.Told).Text, "cannot be settled by: retire")
