@@ -44,14 +44,14 @@ type View struct {
 	// asked and drawn are when the sources were compared, and when the view was on screen, last.
 	asked, drawn, now time.Time
 	// stamp is that of what was compared last, whole when that was done whatever it was.
-	stamp string
-	whole time.Time
-	busy              bool
-	surveying         int
+	stamp     string
+	whole     time.Time
+	busy      bool
+	surveying int
 	// stop ends the survey that is under way.
-	stop context.CancelFunc
-	lastAct           int64
-	world             world
+	stop    context.CancelFunc
+	lastAct int64
+	world   world
 }
 
 // row is a line of the list: the head of a group, or a finding.
@@ -86,7 +86,7 @@ type (
 		err   error
 	}
 	unchanged struct{}
-	worked struct {
+	worked    struct {
 		key    string
 		effect *app.Settling
 		err    error

@@ -24,7 +24,7 @@ func shown(t *testing.T) *View {
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
 	e.Sites[1].Seen = now.Add(-3 * time.Minute)
-	v := New(nil, nil)
+	v := New(t.Context(), nil)
 	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, e)})
 	return v
 }
@@ -85,7 +85,7 @@ func TestTheSelectedSiteIsToldInFull(t *testing.T) {
 }
 
 func TestWithoutSitesNothingIsClaimed(t *testing.T) {
-	v := New(nil, nil)
+	v := New(t.Context(), nil)
 	assert.Contains(t, drawn(v, 120, 30), "no site is known yet")
 	assert.Nil(t, v.Export())
 	assert.Equal(t, "sites", v.Why().Title)
