@@ -282,7 +282,7 @@ func TestTheTerminalDecidesTheColours(t *testing.T) {
 func TestTabsAreClicked(t *testing.T) {
 	f, _ := framed(t, 100, 30)
 	_ = f.draw()
-	send(f, tea.MouseClickMsg{X: f.tabs[len(f.tabs)-1].X + 1, Y: 0})
+	send(f, tea.MouseClickMsg{X: f.tabs[5].X + 1, Y: 0})
 	assert.Contains(t, text(f), "nothing stands yet")
 	send(f, tea.MouseWheelMsg{Button: tea.MouseWheelUp}, tea.MouseClickMsg{X: 5, Y: 10})
 	send(f, tea.MouseClickMsg{X: f.tabs[0].X + 1, Y: 0})

@@ -75,7 +75,7 @@ func TestAQuestionTakesOnlyTheName(t *testing.T) {
 	assert.Nil(t, q)
 	assert.True(t, did(t, cmd), "from which nothing is lost, enter is enough")
 	long, _ := typed(ask(act("remove", "basin")), strings.Split(strings.Repeat("x", 200), "")...)
-	assert.LessOrEqual(t, len(long.(*question).typed), 80)
+	assert.LessOrEqual(t, len(long.(*question).typed), mostTyped)
 	empty, _ := typed(ask(act("remove", "basin")), "backspace")
 	assert.NotNil(t, empty)
 }

@@ -179,5 +179,5 @@ func TestFindingsAreSettledInBulkAndUndone(t *testing.T) {
 	screen = x.waitFor("what would be lost")
 	assert.Regexp(t, `its loss\s+(✕ takes down|◐ weakens|takes no service)`, screen)
 	x.press("m")
-	x.waitFor("what the inventory holds|agree")
+	x.waitFor("suggested|agree")
 }

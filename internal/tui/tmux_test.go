@@ -117,7 +117,7 @@ func TestDemoFromPlanToServing(t *testing.T) {
 	}
 
 	x.tmux("resize-window", "-x", "80", "-y", "24")
-	small := x.waitFor(`(?m)^ andamio  0 Today.{15,60}UTC$`)
+	small := x.waitFor(`(?m)^ 0 Today.*7 Reconcile`)
 	for _, line := range strings.Split(small, "\n") {
 		assert.LessOrEqual(t, len([]rune(line)), 80)
 	}

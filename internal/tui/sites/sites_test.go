@@ -86,7 +86,7 @@ func TestTheSelectedSiteIsToldInFull(t *testing.T) {
 
 func TestWithoutSitesNothingIsClaimed(t *testing.T) {
 	v := New(t.Context(), nil)
-	assert.Contains(t, drawn(v, 120, 30), "no site is known yet")
+	assert.Contains(t, drawn(v, 120, 30), "no site is connected yet")
 	assert.Nil(t, v.Export())
 	assert.Equal(t, "sites", v.Why().Title)
 }

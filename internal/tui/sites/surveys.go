@@ -171,6 +171,10 @@ func (v *View) remove(name string) tea.Cmd {
 // drawUnloaded lists connected sites of which no estate is on screen.
 func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
 	rest := v.unloaded()
+	if len(rest) == 0 && v.app != nil && v.surveys == nil {
+		c.Text(r.X+2, r.Y+2, part.In(part.Dim), "looking")
+		return
+	}
 	if len(rest) == 0 {
 		c.Cut(r.X+2, r.Y+2, r.W-4, part.In(part.Text).Strong(), "no site is connected yet")
 		x := c.Text(r.X+2, r.Y+4, part.In(part.Ochre), "n")
