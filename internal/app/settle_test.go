@@ -248,3 +248,43 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 	require.ErrorContains(t, err, "same page again and again")
 	assert.Equal(t, store.SurveyFailed, s.State)
 }
+
+// TestAMoveByHandIsRecognised takes an adopted thing away and builds its like at another site, as somebody does who moves
+// it by hand: it is the same thing, elsewhere.
+func TestAMoveByHandIsRecognised(t *testing.T) {
+	a, _, _ := deployed(t)
+	sites, err := a.Sites()
+	require.NoError(t, err)
+	like := site.Request{Kind: site.Instance, Name: "archive-7", Hostname: "archive-7", Cores: 2, MemoryGiB: 4, DiskGiB: 30, Image: "debian-12"}
+	made, err := sites["vega"].Create(ctx, like)
+	require.NoError(t, err)
+	time.Sleep(200 * time.Millisecond)
+	inv := surveyedAll(t, a)
+	settledBy(t, a, inv, only(t, inv), inventory.Adopt)
+	require.NoError(t, sites["vega"].Delete(ctx, site.Instance, made.ID))
+	like.Cores, like.MemoryGiB, like.Size, like.Image = 0, 0, "c2-4", "debian-12-cloud"
+	there, err := sites["alisio-sur"].Create(ctx, like)
+	require.NoError(t, err)
+	time.Sleep(200 * time.Millisecond)
+	inv = surveyedAll(t, a)
+	f := only(t, inv)
+	assert.Equal(t, inventory.Moved, f.Type)
+	assert.Equal(t, "evidence", f.Match.By)
+	assert.NotEmpty(t, f.Match.Evidence)
+	w := inventory.Adopt
+	if f.Review {
+		w = inventory.Same
+	}
+	act := settledBy(t, a, inv, f, w)
+	inv = surveyedAll(t, a)
+	assert.Empty(t, inv.Findings)
+	for _, r := range inv.RecordedRecords {
+		if r.Name == "archive-7" {
+			assert.Equal(t, "alisio-sur", r.Site)
+			assert.Equal(t, there.ID, r.Provider)
+		}
+	}
+	_, err = a.Undo(ctx, act)
+	require.NoError(t, err)
+	assert.Equal(t, inventory.Moved, only(t, surveyedAll(t, a)).Type)
+}
