@@ -88,6 +88,7 @@ func (a *App) ours(ctx context.Context, inv *Inventory) error {
 			building[d.Mark] = true
 		}
 	}
+	inv.retired = insideGone(inv)
 	inv.Findings = slices.DeleteFunc(inv.Findings, func(f inventory.Finding) bool {
 		switch {
 		case f.Type == inventory.Unmanaged:
@@ -100,6 +101,28 @@ func (a *App) ours(ctx context.Context, inv *Inventory) error {
 		return false
 	})
 	return nil
+}
+
+// insideGone are records of what was seen in instances and is there no more, by a later look into them.
+func insideGone(inv *Inventory) []inventory.Record {
+	looked := map[string]time.Time{}
+	for _, c := range inv.Coverage {
+		if c.Region == RegionInside && c.Error == "" {
+			looked[c.Site] = c.Seen
+		}
+	}
+	there := map[string]bool{}
+	for i := range inv.ObservedRecords {
+		there[inv.ObservedRecords[i].ID] = true
+	}
+	var out []inventory.Record
+	for i := range inv.RecordedRecords {
+		r := &inv.RecordedRecords[i]
+		if at, ok := looked[r.Site]; ok && r.Region == RegionInside && !there[r.ID] && r.Seen.Before(at) {
+			out = append(out, *r)
+		}
+	}
+	return out
 }
 
 // bound takes away the way of giving up what others of its deployment need.

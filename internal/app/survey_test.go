@@ -5,9 +5,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net/http"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -199,6 +201,15 @@ func TestBadNoticesAreRefused(t *testing.T) {
 	assert.Equal(t, http.StatusConflict, post(now, body, secret), "replayed")
 }
 
+// classes counts the records of each class.
+func classes(inv *Inventory) map[inventory.Class]int {
+	out := map[inventory.Class]int{}
+	for _, r := range inv.RecordedRecords {
+		out[r.Class]++
+	}
+	return out
+}
+
 func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
 	a, _, _ := deployed(t)
 	surveys, errs := a.SurveyAll(ctx, true, nil)
@@ -240,6 +251,18 @@ func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
 	}
 	assert.Positive(t, down, "some service hangs on one host")
 	assert.Positive(t, weak, "some service goes on")
+	// What runs no more is recorded no more, once somebody has looked again.
+	h, err := a.FindHost(ctx, "forecast-host-1")
+	require.NoError(t, err)
+	_, err = a.Command(ctx, h, "fuser -k 8090/tcp", strings.NewReader(""), io.Discard, io.Discard)
+	require.NoError(t, err)
+	_, errs = a.SurveyAll(ctx, true, nil)
+	for _, err := range errs {
+		require.NoError(t, err)
+	}
+	inv, err = a.Reconcile(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, count[inventory.Service]-1, classes(inv)[inventory.Service])
 	fmt.Fprintln(t.Output(), "down", down, "weakened", weak, "talks", talks, count)
 }
 
