@@ -125,9 +125,9 @@ func (s *shared) credential(file string) (string, error) {
 	}
 	in, isFile := s.in.(*os.File)
 	if !isFile || !term.IsTerminal(in.Fd()) {
-		text, err := bufio.NewReader(io.LimitReader(s.in, 64<<10)).ReadString('\n')
+		text, _ := bufio.NewReader(io.LimitReader(s.in, 64<<10)).ReadString('\n')
 		if text = strings.TrimSpace(text); text == "" {
-			return "", usage{fmt.Errorf("there is no credential: name its file with --token-file, or give it as %s in the environment: %w", envToken, err)}
+			return "", usage{fmt.Errorf("there is no credential: name its file with --token-file, or give it as %s in the environment", envToken)}
 		}
 		return text, nil
 	}

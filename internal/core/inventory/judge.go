@@ -220,6 +220,9 @@ func says(r *Record, attribute string, silenceIsNone bool) (string, bool) {
 }
 
 func place(r *Record) string {
+	if r.Site == "" {
+		return "its site"
+	}
 	if r.Region == "" {
 		return r.Site
 	}

@@ -95,10 +95,27 @@ func (t *Table) header() error {
 	}
 	for _, c := range []string{columnID, columnClass} {
 		if !seen[c] {
-			return fmt.Errorf("line 1: there is no column %q; the header has %s", c, strings.Join(t.columns, ", "))
+			return fmt.Errorf("line 1: there is no column %q; the header has %s", c, few(t.columns))
 		}
 	}
 	return nil
+}
+
+// few are the first names of a list, shortened: a file that is no table may have anything for a header.
+func few(names []string) string {
+	const most, long = 8, 24
+	var out []string
+	for i, n := range names {
+		if i == most {
+			out = append(out, fmt.Sprintf("and %d more", len(names)-most))
+			break
+		}
+		if r := []rune(strings.ToValidUTF8(n, "?")); len(r) > long {
+			n = string(r[:long]) + "…"
+		}
+		out = append(out, strings.ToValidUTF8(n, "?"))
+	}
+	return strings.Join(out, ", ")
 }
 
 // row is the text of one row without its line break, counted from the header.
