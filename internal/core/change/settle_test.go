@@ -1,0 +1,142 @@
+package change_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/plan"
+)
+
+// stood is what stands when all of a small design was built.
+func stood(t *rapid.T) (change.Standing, parts) {
+	p := draw(t, "design")
+	d := design(p)
+	s := change.Done(change.Nothing(d), d)
+	for i := range s.Plan.Resources {
+		id := s.Plan.Resources[i].ID
+		s.Plan.Known[id] = map[string]string{"site.id": "at-" + id}
+	}
+	return s, p
+}
+
+func stepIDs(s change.Standing) []string {
+	var out []string
+	for i := range s.Plan.Steps {
+		out = append(out, s.Plan.Steps[i].ID)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// nothingLeft asserts that what stands needs no change to be what it is.
+func nothingLeft(t *rapid.T, s change.Standing) {
+	p, err := change.Compile(s, s.Plan, "")
+	require.NoError(t, err)
+	assert.Empty(t, p.Steps)
+}
+
+// TestDeviationsAreSettled settles one deviation of a random deployment in every way, and looks what stands then.
+func TestDeviationsAreSettled(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		s, p := stood(t)
+		if p.hosts == 0 {
+			return
+		}
+		i := rapid.IntRange(0, p.hosts-1).Draw(t, "host")
+		host := fmt.Sprintf("host-%d", i)
+		settled := func(d change.Deviation) (*plan.Plan, change.Standing) {
+			d.Resource = host
+			out, err := change.Settle(s, []change.Deviation{d}, "settle")
+			require.NoError(t, err)
+			require.NoError(t, out.Check())
+			return out, change.Done(s, out)
+		}
+		has := func(out *plan.Plan, op plan.Op) bool {
+			return slices.ContainsFunc(out.Steps, func(x plan.Step) bool { return x.Op == op && x.Resource == host })
+		}
+		seven := map[string]string{"cores": "7"}
+
+		out, after := settled(change.Deviation{Verb: change.Accept, Seen: seven})
+		assert.True(t, change.Notes(out), "nothing at the site changes")
+		assert.Equal(t, 7, after.Plan.Resource(host).Spec.Cores)
+		assert.Equal(t, stepIDs(s), stepIDs(after))
+		nothingLeft(t, after)
+
+		out, after = settled(change.Deviation{Verb: change.Correct, Seen: seven, Mend: map[string]string{"tag.owner": "maps"}})
+		assert.True(t, has(out, plan.Alter) && has(out, plan.Mend), "the site is made what is declared")
+		assert.Equal(t, p.cores[i], after.Plan.Resource(host).Spec.Cores)
+		assert.Equal(t, stepIDs(s), stepIDs(after))
+		nothingLeft(t, after)
+
+		out, after = settled(change.Deviation{Verb: change.Rebuild, Mend: map[string]string{"name": "other"}})
+		require.True(t, has(out, plan.Lose) && has(out, plan.Create))
+		create, mend := out.Step(host+"/create"), out.Step(host+"/mend")
+		assert.Contains(t, create.After, host+"/lose", "that it is gone is noted first")
+		assert.Contains(t, mend.After, create.ID, "and its name is set when it is there again")
+		assert.Equal(t, stepIDs(s), stepIDs(after), "all that stood on it stands again")
+		nothingLeft(t, after)
+
+		if needed := change.NeededBy(s, host); len(needed) > 0 {
+			assert.NotContains(t, needed, host)
+			return
+		}
+		out, after = settled(change.Deviation{Verb: change.GiveUp})
+		assert.True(t, change.Notes(out))
+		assert.Nil(t, after.Plan.Resource(host))
+		for _, r := range after.Plan.Resources {
+			assert.NotEqual(t, host, r.On)
+			assert.NotEqual(t, host, r.PartOf)
+		}
+		nothingLeft(t, after)
+	})
+}
+
+// TestAnInstanceSeenOffIsStartedOrLeftSo settles what somebody switched off.
+func TestAnInstanceSeenOffIsStartedOrLeftSo(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		s, p := stood(t)
+		i := slices.Index(p.off, false)
+		if i < 0 {
+			return
+		}
+		host := fmt.Sprintf("host-%d", i)
+		off := map[string]string{"state": "stopped"}
+		started, err := change.Settle(s, []change.Deviation{{Resource: host, Verb: change.Correct, Seen: off}}, "start")
+		require.NoError(t, err)
+		assert.NotNil(t, started.Step(host+"/boot"))
+		assert.Equal(t, stepIDs(s), stepIDs(change.Done(s, started)), "what ran on it is started again")
+
+		left, err := change.Settle(s, []change.Deviation{{Resource: host, Verb: change.Accept, Seen: off}}, "leave")
+		require.NoError(t, err)
+		assert.True(t, change.Notes(left))
+		after := change.Done(s, left)
+		assert.True(t, after.Plan.Resource(host).Off)
+		nothingLeft(t, after)
+	})
+}
+
+func TestThingsOfNobodyAreHandledAndRestored(t *testing.T) {
+	p, err := change.Handle([]change.Thing{{Kind: plan.Volume, Name: "old", Site: "vega", Provider: "v-1", Remove: true},
+		{Kind: plan.Instance, Name: "try", Site: "presa", Provider: "i-1", Mend: map[string]string{"tag.owner": ""}}}, "tidy up", "cr")
+	require.NoError(t, err)
+	assert.Equal(t, "v-1", p.Known["vega/v-1"]["site.id"])
+	assert.Equal(t, plan.Remove, p.Step("vega/v-1/remove").Op)
+	assert.Equal(t, map[string]string{"tag.owner": ""}, p.Step("presa/i-1/mend").Mends)
+	assert.True(t, change.Done(change.Nothing(p), p).Empty(), "nothing of it stands")
+
+	r := inventory.Record{Class: inventory.Instance, Name: "try", Site: "presa", Attributes: map[string]string{"cores": "2", "memory_gib": "4", "image": "debian-12"}}
+	back, err := change.Restore([]inventory.Record{r}, "cr")
+	require.NoError(t, err)
+	assert.Equal(t, 2, back.Resource("try").Spec.Cores)
+	_, err = change.Restore([]inventory.Record{{Class: inventory.Interface, Name: "n"}}, "cr")
+	assert.ErrorContains(t, err, "cannot be built by itself")
+	_, err = change.Settle(change.Nothing(p), []change.Deviation{{Resource: "none"}}, "")
+	assert.ErrorContains(t, err, `nothing of the deployment is called "none"`)
+}
