@@ -45,6 +45,8 @@ type Settling struct {
 	// deviations are what deployments have otherwise, by deployment.
 	deviations map[int64][]change.Deviation
 	removed    []inventory.Record
+	// mended are things whose names, tags or addresses are set, with what they were.
+	mended []change.Thing
 }
 
 // Effort sums up the orders that change sites.
@@ -192,6 +194,15 @@ func (s *Settling) correct(f *inventory.Finding) string {
 		} else {
 			seen[d.Attribute] = d.Observed
 		}
+	}
+	if len(mend) > 0 {
+		was := map[string]string{}
+		for _, d := range f.Differences {
+			if inventory.Mendable(d.Attribute) {
+				was[d.Attribute] = d.Observed
+			}
+		}
+		s.mended = append(s.mended, thing(f.Observed, was))
 	}
 	if f.Declared != nil {
 		s.deviate(f.Declared, change.Deviation{Verb: change.Correct, Seen: seen, Mend: mend})
@@ -390,29 +401,17 @@ type actBody struct {
 	Notes   []int64            `json:"notes,omitempty"`
 	Runs    []int64            `json:"runs,omitempty"`
 	Removed []inventory.Record `json:"removed,omitempty"`
-	Reason  string             `json:"reason,omitempty"`
+	// Mended are things at sites with the names, tags and addresses that they had.
+	Mended []change.Thing `json:"mended,omitempty"`
+	Reason string         `json:"reason,omitempty"`
 }
 
 // Settle does what was worked out: records change, what only takes note is run to its end, and what changes sites is
 // begun. It returns the act, with which all that can be undone, and the runs that were begun.
 func (a *App) Settle(ctx context.Context, s *Settling) (act int64, runs []int64, err error) {
-	body := actBody{Items: s.Items, Removed: s.removed}
-	for _, o := range s.Notes {
-		id, err := a.NewRun(ctx, o)
-		if err != nil {
-			return 0, nil, err
-		}
-		if err := a.Work(ctx, id); err != nil {
-			return 0, nil, fmt.Errorf("the site no longer has what was observed; survey it again: %w", err)
-		}
-		body.Notes = append(body.Notes, id)
-	}
-	for _, o := range s.Orders {
-		id, err := a.NewRun(ctx, o)
-		if err != nil {
-			return 0, nil, err
-		}
-		body.Runs = append(body.Runs, id)
+	body := actBody{Items: s.Items, Removed: s.removed, Mended: s.mended}
+	if err := a.beginSettling(ctx, s, &body); err != nil {
+		return 0, nil, errors.Join(err, a.abandonSettling(ctx, body))
 	}
 	data, err := json.Marshal(body)
 	if err != nil {
@@ -428,6 +427,41 @@ func (a *App) Settle(ctx context.Context, s *Settling) (act int64, runs []int64,
 		}
 	}
 	return act, body.Runs, nil
+}
+
+// beginSettling makes the runs of a settling, and works through those that only take note. All runs are made before
+// anything is noted: what cannot be run is known then.
+func (a *App) beginSettling(ctx context.Context, s *Settling, body *actBody) error {
+	for _, part := range []struct {
+		orders []Order
+		into   *[]int64
+	}{{s.Orders, &body.Runs}, {s.Notes, &body.Notes}} {
+		for _, o := range part.orders {
+			id, err := a.NewRun(ctx, o)
+			if err != nil {
+				return err
+			}
+			*part.into = append(*part.into, id)
+		}
+	}
+	for _, id := range body.Notes {
+		if err := a.Work(ctx, id); err != nil {
+			return fmt.Errorf("the site no longer has what was observed; survey it again: %w", err)
+		}
+	}
+	return nil
+}
+
+// abandonSettling takes back what a settling that failed has begun: nothing of it counts.
+func (a *App) abandonSettling(ctx context.Context, body actBody) error {
+	var errs []error
+	for _, id := range slices.Backward(body.Notes) {
+		errs = append(errs, a.Store.Void(ctx, id))
+	}
+	for _, id := range body.Runs {
+		errs = append(errs, a.Store.Forget(ctx, id))
+	}
+	return errors.Join(errs...)
 }
 
 // Act is something that was done to findings, and whether it was undone.
@@ -503,16 +537,29 @@ func (a *App) inverse(ctx context.Context, body actBody) ([]Order, error) {
 		}
 		orders = append(orders, o)
 	}
-	if len(body.Removed) == 0 {
+	return a.inverseByHand(ctx, body, orders)
+}
+
+// inverseByHand adds the orders that set again what was set otherwise, and build again what was removed.
+func (a *App) inverseByHand(ctx context.Context, body actBody, orders []Order) ([]Order, error) {
+	if len(body.Removed)+len(body.Mended) == 0 {
 		return orders, nil
-	}
-	p, err := change.Restore(body.Removed, "cr")
-	if err != nil {
-		return nil, err
 	}
 	id, err := a.byHand(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return append(orders, Order{Plan: p, Deployment: id, Wanted: p}), nil
+	o := Order{Deployment: id}
+	if o.Plan, err = change.Handle(body.Mended, "set again what was set otherwise", "cr"); err != nil {
+		return nil, err
+	}
+	if len(body.Removed) > 0 {
+		if o.Wanted, err = change.Restore(body.Removed, "cr"); err != nil {
+			return nil, err
+		}
+		if o.Plan, err = change.Beside(o.Plan, o.Wanted); err != nil { // one deployment runs one plan at a time
+			return nil, err
+		}
+	}
+	return append(orders, o), nil
 }

@@ -47,7 +47,7 @@ func TestActsAreUndone(t *testing.T) {
 		plans  int
 		again  bool
 	}{
-		{sandbox.Tagged, inventory.CorrectRecord, 0, true}, {sandbox.Tagged, inventory.CorrectSite, 0, false}, {sandbox.Created, inventory.Adopt, 0, true},
+		{sandbox.Tagged, inventory.CorrectRecord, 0, true}, {sandbox.Tagged, inventory.CorrectSite, 1, true}, {sandbox.Created, inventory.Adopt, 0, true},
 		{sandbox.Resized, inventory.Adopt, 0, true}, {sandbox.Created, inventory.Retire, 1, false},
 	} {
 		box.Drift(sandbox.DriftRequest{Seed: 6, Count: 1, Sorts: []sandbox.Change{c.change}})
@@ -63,6 +63,7 @@ func TestActsAreUndone(t *testing.T) {
 		require.Empty(t, surveyedAll(t, a).Findings, "%s %s", c.change, c.way)
 		orders, err := a.Undo(ctx, act)
 		require.NoError(t, err)
+		assert.Len(t, orders, c.plans, "%s %s", c.change, c.way)
 		for _, o := range orders {
 			carriedOut(t, a, o)
 		}
@@ -287,4 +288,35 @@ func TestAMoveByHandIsRecognised(t *testing.T) {
 	_, err = a.Undo(ctx, act)
 	require.NoError(t, err)
 	assert.Equal(t, inventory.Moved, only(t, surveyedAll(t, a)).Type)
+}
+
+// TestOneActOfManySortsIsUndoneByOnePlanADeployment settles in bulk what belongs to none, and takes it back.
+func TestOneActOfManySortsIsUndoneByOnePlanADeployment(t *testing.T) {
+	a, box, _ := deployed(t)
+	done := append(box.Drift(sandbox.DriftRequest{Seed: 8, Count: 1, Sorts: []sandbox.Change{sandbox.Created}}),
+		box.Drift(sandbox.DriftRequest{Seed: 9, Count: 1, Sorts: []sandbox.Change{sandbox.Tagged}})...)
+	inv := surveyedAll(t, a)
+	require.Len(t, inv.Findings, len(done))
+	var choices []Choice
+	for _, f := range inv.Findings {
+		w := inventory.CorrectSite
+		if f.Type == inventory.Unmanaged {
+			w = inventory.Retire
+		}
+		choices = append(choices, Choice{f, w})
+	}
+	s, err := a.Settling(ctx, inv, choices, "", time.Time{})
+	require.NoError(t, err)
+	act, runs, err := a.Settle(ctx, s)
+	require.NoError(t, err)
+	for _, id := range runs {
+		ended(t, a, id)
+	}
+	require.Empty(t, surveyedAll(t, a).Findings)
+	orders, err := a.Undo(ctx, act)
+	require.NoError(t, err)
+	require.Len(t, orders, 1)
+	carriedOut(t, a, orders[0])
+	f := only(t, surveyedAll(t, a))
+	assert.Equal(t, inventory.Changed, f.Type, "what was built again is declared; the tag is what somebody made it")
 }

@@ -373,3 +373,24 @@ func NeededBy(from Standing, resource string) []string {
 	slices.Sort(out)
 	return out
 }
+
+// Beside is one plan that does what two do that have nothing in common. Its purpose is that of the second, and of the
+// first where that does anything.
+func Beside(a, b *plan.Plan) (*plan.Plan, error) {
+	p := *a
+	p.Resources, p.Steps = slices.Concat(a.Resources, b.Resources), slices.Concat(a.Steps, b.Steps)
+	p.Sites = slices.Clone(a.Sites)
+	for _, s := range b.Sites {
+		if !slices.ContainsFunc(p.Sites, func(x plan.Site) bool { return x.Name == s.Name }) {
+			p.Sites = append(p.Sites, s)
+		}
+	}
+	p.Purpose = b.Purpose
+	if len(a.Steps) > 0 {
+		p.Purpose = a.Purpose + ", and " + b.Purpose
+	}
+	if err := plan.Reindexed(&p).Arrange(); err != nil {
+		return nil, err
+	}
+	return &p, nil
+}

@@ -81,12 +81,33 @@ func (v *View) done(msg settled) tea.Cmd {
 	if msg.err != nil {
 		return tea.Batch(v.compare(), view.Cmd(view.Told{Text: msg.err.Error(), Bad: true}))
 	}
-	v.lastAct = msg.act
 	cmds := []tea.Cmd{v.compare(), view.Cmd(view.Told{Text: msg.text})}
-	if len(msg.orders) > 0 { // what it changed at sites is undone by a plan, which is shown first
+	switch len(msg.orders) {
+	case 0:
+	default:
+		cmds = append(cmds, v.askPlans(msg.orders))
+	case 1: // what it changed at sites is undone by a plan, which is shown first
 		cmds = append(cmds, view.Cmd(view.OpenOrder{Order: msg.orders[0]}), view.Cmd(view.Goto{Digit: "4"}))
 	}
 	return tea.Batch(cmds...)
+}
+
+// askPlans asks before several plans are begun together, with what each is for.
+func (v *View) askPlans(orders []app.Order) tea.Cmd {
+	var lines []string
+	for _, o := range orders {
+		lines = append(lines, fmt.Sprintf("%s · %s: %d steps, about %s", o.Plan.Name, o.Plan.Purpose, len(o.Plan.Steps), part.Clock(time.Duration(o.Plan.Seconds*1e9))))
+	}
+	return view.Cmd(view.Confirm{Act: view.Act{Name: "undo at the sites", Effect: strings.Join(lines, "\n"), Do: func() tea.Cmd {
+		return func() tea.Msg {
+			for i, o := range orders {
+				if _, err := v.app.Begin(v.ctx, o); err != nil {
+					return settled{err: fmt.Errorf("%d of %d plans were begun: %w", i, len(orders), err)}
+				}
+			}
+			return settled{text: fmt.Sprintf("%d plans are under way, 4 Deploy shows them", len(orders))}
+		}
+	}}})
 }
 
 // ignore asks for a reason, with an end where one is given: "REASON until 2027-01-31".

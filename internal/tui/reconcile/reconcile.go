@@ -49,9 +49,8 @@ type View struct {
 	busy      bool
 	surveying int
 	// stop ends the survey that is under way.
-	stop    context.CancelFunc
-	lastAct int64
-	world   world
+	stop  context.CancelFunc
+	world world
 }
 
 // row is a line of the list: the head of a group, or a finding.
