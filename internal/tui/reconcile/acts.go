@@ -84,10 +84,10 @@ func (v *View) done(msg settled) tea.Cmd {
 	cmds := []tea.Cmd{v.compare(), view.Cmd(view.Told{Text: msg.text})}
 	switch len(msg.orders) {
 	case 0:
-	default:
-		cmds = append(cmds, v.askPlans(msg.orders))
 	case 1: // what it changed at sites is undone by a plan, which is shown first
 		cmds = append(cmds, view.Cmd(view.OpenOrder{Order: msg.orders[0]}), view.Cmd(view.Goto{Digit: "4"}))
+	default:
+		cmds = append(cmds, v.askPlans(msg.orders))
 	}
 	return tea.Batch(cmds...)
 }
