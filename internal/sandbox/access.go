@@ -49,7 +49,7 @@ func (c *Cloud) admit(r *http.Request) *refusal {
 	if !known || token == "" {
 		return no(http.StatusUnauthorized, "the token is missing or wrong")
 	}
-	if r.URL.Path == wire.PathAccess {
+	if r.URL.Path == wire.PathAccess || r.URL.Path == wire.PathSelf {
 		return nil // what may be done, and a new token, everybody may ask for
 	}
 	if a.first {

@@ -1,9 +1,12 @@
 package sandbox
 
 import (
+	"cmp"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -29,7 +32,7 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if action := r.URL.Query().Get("action"); action != "" {
-		if why := c.act(t, strings.TrimPrefix(body.Action, wire.ComputeAction)); why != nil {
+		if why := c.act(t, strings.TrimPrefix(body.Action, wire.ComputeAction), word(body.Attributes[wire.OwnLead])); why != nil {
 			refuse(w, why.code, "%s", why.text)
 			return
 		}
@@ -86,6 +89,7 @@ func (c *Cloud) resize(t *thing, want wire.Resource) *refusal {
 				return no(http.StatusConflict, "a volume does not shrink")
 			}
 			t.Attributes[wire.StorageSize] = size
+			t.disk.Grow(int64(number(size) * (1 << 30)))
 		}
 		return nil
 	case "compute":
@@ -120,6 +124,7 @@ func (c *Cloud) resize(t *thing, want wire.Resource) *refusal {
 	}
 	t.room.free = t.room.free.Plus(t.take).Minus(take)
 	t.take = take
+	t.disk.Grow(int64(take.DiskGiB * (1 << 30)))
 	t.Attributes[wire.Cores], t.Attributes[wire.Memory], t.Attributes[wire.OwnDisk] = take.Cores, take.MemoryGiB, take.DiskGiB
 	return nil
 }
@@ -130,21 +135,36 @@ func withSize(mixins []string, size string) []string {
 	return append(out, size)
 }
 
-// act starts or stops an instance.
-func (c *Cloud) act(t *thing, action string) *refusal {
+// act starts, stops or suspends an instance, or releases an interface.
+func (c *Cloud) act(t *thing, action, lead string) *refusal {
+	if t.term == "networkinterface" {
+		return c.actOnInterface(t, action, lead)
+	}
 	if t.term != "compute" {
 		return no(http.StatusBadRequest, "only instances are started and stopped")
 	}
-	active := t.Attributes[wire.ComputeState] == "active"
+	state, is := t.Attributes[wire.ComputeState], word(t.Attributes[wire.ComputeWord])
 	switch {
-	case action == "stop" && active:
+	case action == "stop" && (state == "active" || is == "suspended"):
 		t.host.Close()
 		t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "inactive", "stopped"
 		c.changed(t)
-	case action == "start" && !active && t.Attributes[wire.ComputeWord] == "stopped":
+	case action == wire.ActionSuspend && state == "active":
+		if err := t.host.Suspend(); err != nil {
+			return no(http.StatusConflict, "%v", err)
+		}
+		t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "suspended", "suspended"
+		c.changed(t)
+	case action == "start" && is == "suspended":
+		if err := t.host.Resume(); err != nil {
+			return no(http.StatusConflict, "%v", err)
+		}
+		t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "active", "active"
+		c.changed(t)
+	case action == "start" && is == "stopped":
 		t.Attributes[wire.ComputeWord] = "building"
 		go c.restart(t)
-	case action == "start" || action == "stop":
+	case action == "start" || action == "stop" || action == wire.ActionSuspend:
 		return no(http.StatusConflict, "the instance is %v", t.Attributes[wire.ComputeWord])
 	default:
 		return no(http.StatusBadRequest, "there is no action %q", action)
@@ -152,9 +172,14 @@ func (c *Cloud) act(t *thing, action string) *refusal {
 	return nil
 }
 
-// restart boots a stopped instance; what ran on it does not start by itself.
+// restart boots a stopped instance, or one that was built and not switched on; what ran on it does not start by itself
+// unless it was suspended.
 func (c *Cloud) restart(t *thing) {
-	if !c.wait(time.Duration(c.site.Timings.Instance * c.pace / 2 * float64(time.Second))) {
+	share := 0.5
+	if c.things[t.ID] != nil && c.goesOn(t) {
+		share = 0.02 // nothing is booted: it goes on where it was
+	}
+	if !c.wait(time.Duration(c.site.Timings.Instance * c.pace * share * float64(time.Second))) {
 		return
 	}
 	c.mu.Lock()
@@ -162,18 +187,77 @@ func (c *Cloud) restart(t *thing) {
 	if c.things[t.ID] == nil {
 		return // deleted meanwhile
 	}
-	t.host = t.host.Reboot()
+	if err := c.powerOn(t); err != nil {
+		t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "error", err.Error()
+		return
+	}
+	t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "active", "active"
+	delete(t.Attributes, wire.OwnAsleep)
+	c.changed(t)
+}
+
+// goesOn reports that a machine was copied from one that was suspended.
+func (c *Cloud) goesOn(t *thing) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return asleep(t) && host.Suspended(t.disk)
+}
+
+// powerOn makes the machine real and plugs it in.
+func (c *Cloud) powerOn(t *thing) error {
+	if asleep(t) {
+		delete(t.Attributes, wire.OwnAsleep)
+		if why := c.boot(t); why != nil {
+			return errors.New(why.text)
+		}
+	} else {
+		h, err := t.host.Reboot()
+		if err != nil {
+			return err
+		}
+		t.host = h
+	}
 	for _, link := range c.things {
 		if link.source != t.ID || link.reach == nil {
 			continue
 		}
+		link.Attributes[wire.OwnHostKey] = t.host.HostKey()
+		if word(link.Attributes[wire.LinkWord]) == "released" {
+			continue
+		}
 		if err := t.host.Plug(link.reach); err != nil {
-			t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "error", err.Error()
-			return
+			return err
 		}
 	}
-	t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "active", "active"
+	return nil
+}
+
+// actOnInterface releases an interface: its address is kept for it, and leads elsewhere if that is said; or has it back.
+func (c *Cloud) actOnInterface(t *thing, action, lead string) *refusal {
+	source := c.things[t.source]
+	switch {
+	case action == wire.ActionRelease && source != nil:
+		if source.Attributes[wire.ComputeState] == "active" {
+			return no(http.StatusConflict, "%s is on: its interface is in use", source.Title)
+		}
+		if word(source.Attributes[wire.ComputeWord]) == "suspended" {
+			to := map[int]string{}
+			for _, pair := range strings.Split(lead, ",") {
+				port, where, ok := strings.Cut(pair, ":")
+				if n, err := strconv.Atoi(port); ok && err == nil {
+					to[n] = where
+				}
+			}
+			source.host.Lead(func(port int) string { return cmp.Or(to[port], host.Nowhere) })
+		}
+		t.Attributes[wire.LinkState], t.Attributes[wire.LinkWord] = "inactive", "released"
+	case action == wire.ActionReclaim && source != nil:
+		t.Attributes[wire.LinkState], t.Attributes[wire.LinkWord] = "active", "active"
+	default:
+		return no(http.StatusBadRequest, "an interface knows no action %q", action)
+	}
 	c.changed(t)
+	return nil
 }
 
 // remove deletes a resource; links go with the instance they lead from, and a target in use is kept.
@@ -206,6 +290,12 @@ func (c *Cloud) drop(id string) {
 	delete(c.things, id)
 	t.Attributes[lives[t.term].word] = "gone"
 	c.changed(t)
+	if machine := c.things[t.source]; t.term == "storagelink" && machine != nil && machine.host != nil && c.things[t.target] != nil {
+		_ = machine.host.Unmount(c.things[t.target].disk)
+	}
+	if t.disk != nil {
+		defer t.disk.Close()
+	}
 	if t.host != nil {
 		t.host.Close()
 	}

@@ -2,10 +2,12 @@ package sandbox
 
 import (
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
 	"encoding/json"
 	"fmt"
 	"hash/fnv"
-	"math/rand/v2"
+	mathrand "math/rand/v2"
 	"net/http"
 	"slices"
 	"strconv"
@@ -13,6 +15,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/sandbox/disk"
 	"andamio/internal/sandbox/host"
 	"andamio/internal/site/occi/wire"
 )
@@ -38,6 +41,14 @@ type Cloud struct {
 	sequence int64
 	faults   *faults
 	accounts accounts
+	// pairs are the sites that this one is paired with, ways the throttles of the ways from them, private its own key.
+	pairs   map[string]*pair
+	ways    map[string]*throttle
+	private ed25519.PrivateKey
+	// system is how many bytes the system of a machine takes on its disk, churn how many a machine that is on writes in a
+	// second.
+	system, churn int64
+	objects       map[string]*disk.Disk
 	// asked is when anything was made, changed or removed through the front door.
 	asked time.Time
 }
@@ -50,6 +61,9 @@ type thing struct {
 	reach *reach
 	room  *room
 	take  estate.Capacity
+	// disk is a volume's or an instance's own; copied says that its bytes come from outside.
+	disk   *disk.Disk
+	copied bool
 	// standing things were there from the beginning; broken ones end in error.
 	standing bool
 	broken   bool
@@ -71,7 +85,9 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 		own.Network = estate.Ports
 	}
 	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, ctx: ctx, accounts: newAccounts(token),
-		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f}
+		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f, pairs: map[string]*pair{},
+		ways: map[string]*throttle{}, system: cfg.System, churn: cfg.Churn, objects: map[string]*disk.Disk{}}
+	_, c.private, _ = ed25519.GenerateKey(rand.Reader)
 	for _, r := range site.Rooms() {
 		c.rooms = append(c.rooms, &room{r.Zone, r.Host, r.Free, r.Total})
 	}
@@ -102,6 +118,12 @@ func (c *Cloud) close() {
 		if t.host != nil {
 			t.host.Close()
 		}
+		if t.disk != nil {
+			t.disk.Close()
+		}
+	}
+	for _, o := range c.objects {
+		o.Close()
 	}
 }
 
@@ -124,6 +146,15 @@ func (c *Cloud) routes() {
 	c.mux.HandleFunc("POST "+wire.PathDrift, c.driftNow)
 	c.mux.HandleFunc("POST "+wire.PathNotices+"{$}", c.subscribe)
 	c.mux.HandleFunc("DELETE "+wire.PathNotices+"{id}", c.unsubscribe)
+	c.mux.HandleFunc("GET "+wire.PathDisk+"{id}", c.readDisk)
+	c.mux.HandleFunc("PUT "+wire.PathDisk+"{id}", c.writeDisk)
+	c.mux.HandleFunc("POST "+wire.PathDisk+"{id}", c.pull)
+	c.mux.HandleFunc("GET "+wire.PathSelf, c.self)
+	c.mux.HandleFunc("GET "+wire.PathTrial, c.trial)
+	c.mux.HandleFunc("GET "+wire.PathPairs+"{site}", c.probePair)
+	c.mux.HandleFunc("PUT "+wire.PathPairs+"{site}", c.setPair)
+	c.mux.HandleFunc("DELETE "+wire.PathPairs+"{site}", c.dropPair)
+	c.mux.HandleFunc("PUT "+wire.PathPairs+"{site}/{id}", c.grant)
 	c.mux.HandleFunc("GET /{term}/{$}", c.list)
 	c.mux.HandleFunc("POST /{term}/{$}", c.create)
 	c.mux.HandleFunc("GET /{term}/{id}", c.read)
@@ -134,6 +165,14 @@ func (c *Cloud) routes() {
 
 // ServeHTTP checks the token, takes the time that a call over a network takes, and answers.
 func (c *Cloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if wire.Signed(r) { // another site asks, and is as far away as its bandwidth says
+		if why := c.admitPeer(r); why != nil {
+			refuse(w, why.code, "%s", why.text)
+			return
+		}
+		c.mux.ServeHTTP(w, r)
+		return
+	}
 	if why := c.admit(r); why != nil {
 		refuse(w, why.code, "%s", why.text)
 		return
@@ -143,7 +182,7 @@ func (c *Cloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case <-r.Context().Done():
 		return
 	}
-	r.Body = http.MaxBytesReader(w, r.Body, 1<<20)
+	r.Body = http.MaxBytesReader(w, r.Body, maxPiece+1<<20)
 	r.Header.Del(headerBroken)
 	if !c.misbehave(w, r) {
 		c.mux.ServeHTTP(w, r)
@@ -164,7 +203,7 @@ func refuse(w http.ResponseWriter, code int, format string, args ...any) {
 func (c *Cloud) jitter(name string) float64 {
 	h := fnv.New64a()
 	fmt.Fprint(h, c.site.Name, name)
-	return 0.85 + 0.4*rand.New(rand.NewPCG(c.seed, h.Sum64())).Float64()
+	return 0.85 + 0.4*mathrand.New(mathrand.NewPCG(c.seed, h.Sum64())).Float64()
 }
 
 // query answers the query interface (GFD.221, section 4.3): kinds, actions, and a mixin for each size and image.
@@ -185,7 +224,7 @@ func (c *Cloud) query(w http.ResponseWriter, _ *http.Request) {
 	for _, i := range c.site.Images {
 		q.Mixins = append(q.Mixins, wire.Category{Term: i.Name, Scheme: wire.OwnImages, Depends: []string{wire.OSTemplate}})
 	}
-	for _, a := range []string{"start", "stop"} {
+	for _, a := range []string{"start", "stop", wire.ActionSuspend} {
 		q.Actions = append(q.Actions, wire.Category{Term: a, Scheme: wire.ComputeAction})
 	}
 	respond(w, http.StatusOK, q)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/sandbox/disk"
 	"andamio/internal/sandbox/host"
 	"andamio/internal/site/occi/wire"
 )
@@ -108,6 +109,12 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 	if why != nil {
 		return nil, why
 	}
+	switch term {
+	case "compute":
+		c.newDisk(t, t.take.DiskGiB)
+	case "storage":
+		c.newDisk(t, number(t.Attributes[wire.StorageSize]))
+	}
 	l := lives[term]
 	t.Attributes[l.state], t.Attributes[l.word] = l.inactive, "accepted"
 	c.things[t.ID] = t
@@ -147,7 +154,13 @@ func (c *Cloud) live(t *thing, l life) {
 		}
 	}
 	t.Attributes[l.state], t.Attributes[l.word] = l.active, l.active
+	if asleep(t) {
+		t.Attributes[l.state], t.Attributes[l.word] = l.inactive, "stopped"
+	}
 }
+
+// asleep reports that an instance is built and not switched on: what it starts from is put on its disk first.
+func asleep(t *thing) bool { return t.term == "compute" && word(t.Attributes[wire.OwnAsleep]) != "" }
 
 func (c *Cloud) wait(d time.Duration) bool {
 	select {
@@ -224,7 +237,7 @@ func (c *Cloud) ends(t *thing) *refusal {
 	if target == nil || (target.term == "network") != (t.term == "networkinterface") {
 		return no(http.StatusBadRequest, "the target %s cannot be linked so", t.Target.Location)
 	}
-	if source.host == nil {
+	if source.host == nil && word(source.Attributes[wire.ComputeWord]) != "stopped" {
 		return no(http.StatusConflict, "the instance %s is not active yet", source.Title)
 	}
 	return c.inside(t)
@@ -280,11 +293,14 @@ func (c *Cloud) taken() []estate.Network {
 
 // boot makes the instance real.
 func (c *Cloud) boot(t *thing) *refusal {
+	if asleep(t) {
+		return nil
+	}
 	name := word(t.Attributes[wire.Hostname])
 	if name == "" {
 		name = t.ID
 	}
-	h, err := host.New(name, c.pace, word(t.Attributes[wire.PublicKey]))
+	h, err := host.New(name, c.pace, word(t.Attributes[wire.PublicKey]), t.disk, c.attached(t.ID))
 	if err != nil {
 		return no(0, "%v", err)
 	}
@@ -292,10 +308,21 @@ func (c *Cloud) boot(t *thing) *refusal {
 	return nil
 }
 
+// attached are the disks of an instance's volumes, by the folder they belong to.
+func (c *Cloud) attached(instance string) map[string]*disk.Disk {
+	out := map[string]*disk.Disk{}
+	for _, x := range c.things {
+		if at := word(x.Attributes[wire.MountPoint]); x.term == "storagelink" && x.source == instance && at != "" && c.things[x.target] != nil {
+			out[at] = c.things[x.target].disk
+		}
+	}
+	return out
+}
+
 // plug gives the instance an address, or ports of the site's.
 func (c *Cloud) plug(t *thing) *refusal {
 	source := c.things[t.source]
-	if source == nil || source.host == nil {
+	if source == nil || source.host == nil && !asleep(source) {
 		return no(0, "the instance is gone")
 	}
 	address, own := c.addrs.own, false
@@ -311,14 +338,19 @@ func (c *Cloud) plug(t *thing) *refusal {
 		return no(0, "%v", err)
 	}
 	t.reach = r
-	if err := source.host.Plug(r); err != nil {
-		return no(0, "%v", err)
+	if source.host != nil {
+		if err := source.host.Plug(r); err != nil {
+			return no(0, "%v", err)
+		}
+		t.Attributes[wire.OwnHostKey] = source.host.HostKey()
 	}
 	t.Attributes[wire.Address] = address
 	t.Attributes[wire.LinkMAC] = hardwareAddress(t.ID)
+	if mac := word(t.Attributes[wire.OwnMAC]); mac != "" {
+		t.Attributes[wire.LinkMAC] = mac
+	}
 	t.Attributes[wire.OwnPortMap] = portMap(r.mapped())
 	t.Attributes[wire.OwnSSHUser] = host.User
-	t.Attributes[wire.OwnHostKey] = source.host.HostKey()
 	return nil
 }
 
@@ -352,12 +384,13 @@ func portMap(m map[int]int) string {
 // mount attaches a volume.
 func (c *Cloud) mount(t *thing) *refusal {
 	source := c.things[t.source]
-	if source == nil || source.host == nil {
+	if source == nil || source.host == nil && !asleep(source) {
 		return no(0, "the instance is gone")
 	}
 	t.Attributes[wire.Device] = fmt.Sprintf("/dev/vd%c", 'b'+c.links(t.source, "storagelink")%24)
-	if location := word(t.Attributes[wire.MountPoint]); location != "" {
-		if err := source.host.Mount(location); err != nil {
+	volume := c.things[t.target]
+	if location := word(t.Attributes[wire.MountPoint]); location != "" && source.host != nil && volume != nil {
+		if err := source.host.Mount(location, volume.disk); err != nil {
 			return no(0, "%v", err)
 		}
 	}

@@ -261,7 +261,7 @@ func (c *Cloud) createByHand(rng *rand.Rand) (Drifted, bool) {
 	}
 	l := lives[term]
 	if term == "compute" {
-		h, err := host.New(strings.ToLower(name), c.pace, "")
+		h, err := host.New(strings.ToLower(name), c.pace, "", t.disk, nil)
 		if err != nil {
 			c.drop(t.ID)
 			return Drifted{}, false

@@ -30,6 +30,9 @@ type Config struct {
 	Seed uint64
 	// OneAddress keeps to 127.0.0.1, as where no other loopback address exists: every network is then port-mapped.
 	OneAddress bool
+	// System is how many bytes the system of a machine takes on its disk, and Churn how many a machine that is on writes to
+	// its disk in a second of nominal time, once somebody looks at that disk.
+	System, Churn int64
 	// Faults are the rules by which they misbehave; see also [Sandbox.Misbehave].
 	Faults []Rule
 }
@@ -72,6 +75,9 @@ func Start(cfg Config) (*Sandbox, error) {
 			s.Close()
 			return nil, err
 		}
+	}
+	if cfg.Churn > 0 {
+		s.Busy("", int64(float64(cfg.Churn)/cfg.Pace), workingSet)
 	}
 	return s, nil
 }

@@ -56,6 +56,10 @@ type Request struct {
 	Source, Target string
 	// Address is the address inside its network that an interface is to have; "" leaves it to the site.
 	Address string
+	// MAC is the hardware address that an interface is to have; "" leaves it to the site.
+	MAC string
+	// Asleep instances are built and not switched on, so that their disks can be written.
+	Asleep bool
 	// Ports of an interface that must be reachable from outside; Location of an attachment.
 	Ports    []int
 	Location string

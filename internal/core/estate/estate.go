@@ -66,6 +66,8 @@ type Site struct {
 	Quotas map[string]Quota `json:"quotas,omitempty"`
 	// Distances are the milliseconds to other sites, measured one way.
 	Distances map[string]float64 `json:"distances_ms,omitempty"`
+	// Bandwidth is how many megabytes a second come in from other sites; one that is not named is not bounded.
+	Bandwidth map[string]float64 `json:"bandwidth_mb_s,omitempty"`
 	Prices    Prices             `json:"prices"`
 	Timings   Timings            `json:"timings"`
 	// Seen is when the site said all this; zero where it comes from a file that does not say.

@@ -33,7 +33,7 @@ func (l *loop) Listen(port int) (net.Listener, error) {
 
 func plugged(t *testing.T) (*Host, *loop) {
 	t.Helper()
-	h, err := New("node", 0.001, "")
+	h, err := New("node", 0.001, "", nil, nil)
 	require.NoError(t, err)
 	t.Cleanup(h.Close)
 	l := &loop{map[int]string{}}
@@ -165,7 +165,8 @@ func TestASwitchedOffHostIsSilent(t *testing.T) {
 	}
 	_, err := net.Dial("tcp", l.at[8080])
 	assert.Error(t, err)
-	again := h.Reboot()
+	again, err := h.Reboot()
+	require.NoError(t, err)
 	defer again.Close()
 	again.Pace = 0.001
 	out, _ := on(again, "cat /srv/f; netstat")
@@ -174,7 +175,7 @@ func TestASwitchedOffHostIsSilent(t *testing.T) {
 }
 
 func TestAKeyThatIsNoneIsRefused(t *testing.T) {
-	_, err := New("node", 1, "ssh-rsa nonsense")
+	_, err := New("node", 1, "ssh-rsa nonsense", nil, nil)
 	assert.ErrorContains(t, err, "the public key cannot be read")
 }
 

@@ -10,13 +10,19 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"encoding/pem"
 	"fmt"
+	"maps"
 	"net"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/spf13/afero"
 	"golang.org/x/crypto/ssh"
+
+	"andamio/internal/sandbox/disk"
 )
 
 // User is the account under which one logs in.
@@ -33,7 +39,7 @@ type Host struct {
 	// Pace scales sleeping: 0.1 makes "sleep 10" take a second.
 	Pace float64
 
-	fs     afero.Fs
+	fs     *filesystem
 	signer ssh.Signer
 	key    ssh.PublicKey
 
@@ -46,53 +52,104 @@ type Host struct {
 	busy   map[net.Conn]int
 	cancel context.CancelFunc
 	ctx    context.Context
+	gate   gate
+	frozen bool
 }
 
 // service is something that listens on a port of the host, on every network.
 type service struct {
 	port      int
 	command   string
+	program   program
 	serve     func(net.Listener)
 	listeners []net.Listener
 }
 
-// New makes a host that is switched on. authorized is a public key in the form of an authorized_keys line; without one
-// nobody can log in.
-func New(name string, pace float64, authorized string) (*Host, error) {
-	_, private, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	signer, err := ssh.NewSignerFromKey(private)
-	if err != nil {
-		return nil, err
-	}
-	h := &Host{Name: name, Pace: pace, fs: afero.NewMemMapFs(), signer: signer, services: map[int]*service{}}
+// New makes a host that is switched on, with the disk it starts from and those that are attached, by folder. authorized
+// is a public key in the form of an authorized_keys line; without one nobody can log in. A disk that a host was started
+// from before brings its files, keys and name.
+func New(name string, pace float64, authorized string, boot *disk.Disk, attached map[string]*disk.Disk) (*Host, error) {
+	h := &Host{Name: name, Pace: pace, fs: newFilesystem(), services: map[int]*service{}}
 	h.ctx, h.cancel = context.WithCancel(context.Background())
-	if authorized != "" {
-		key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(authorized))
-		if err != nil {
-			return nil, fmt.Errorf("the public key cannot be read: %w", err)
-		}
-		h.key = key
-	}
-	for _, dir := range []string{"/tmp", "/etc", "/srv", "/opt", "/var/lib", "/var/log", "/home/" + User} {
-		if err := h.fs.MkdirAll(dir, 0o755); err != nil {
+	if boot != nil {
+		if err := h.fs.add("/", boot); err != nil {
 			return nil, err
 		}
 	}
-	for file, text := range map[string]string{"/etc/hostname": name + "\n", "/dev/null": ""} {
-		if err := afero.WriteFile(h.fs, file, []byte(text), 0o644); err != nil {
+	if err := h.install(name, authorized); err != nil {
+		return nil, err
+	}
+	for _, at := range slices.Sorted(maps.Keys(attached)) {
+		if err := h.fs.add(at, attached[at]); err != nil {
 			return nil, err
 		}
 	}
-	for file, text := range systemFiles {
-		if err := afero.WriteFile(h.fs, file, []byte(text), 0o644); err != nil {
-			return nil, err
-		}
+	if err := h.keys(); err != nil {
+		return nil, err
 	}
 	h.services[22] = &service{port: 22, command: "sshd", serve: h.serveSSH}
-	return h, nil
+	return h, h.goOn()
+}
+
+// Files that make a machine itself.
+const (
+	fileHostKey    = "/etc/ssh/host_key"
+	fileAuthorized = "/home/" + User + "/.ssh/authorized_keys"
+)
+
+// install puts the files of a new machine on it; those that are there already stay.
+func (h *Host) install(name, authorized string) error {
+	for _, dir := range []string{"/tmp", "/etc/ssh", "/srv", "/opt", "/var/lib", "/var/log", "/home/" + User + "/.ssh"} {
+		if err := h.fs.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+	}
+	files := map[string]string{"/dev/null": "", fileAuthorized: authorized}
+	maps.Copy(files, systemFiles)
+	if name != "" { // a machine that was moved may be given another name
+		if err := afero.WriteFile(h.fs, "/etc/hostname", []byte(name+"\n"), 0o644); err != nil {
+			return err
+		}
+	}
+	if there, _ := afero.Exists(h.fs, fileHostKey); !there {
+		_, private, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return err
+		}
+		block, err := ssh.MarshalPrivateKey(private, "")
+		if err != nil {
+			return err
+		}
+		files[fileHostKey] = string(pem.EncodeToMemory(block))
+	}
+	for file, text := range files {
+		if there, _ := afero.Exists(h.fs, file); there {
+			continue
+		}
+		if err := afero.WriteFile(h.fs, file, []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keys reads the machine's own key and the one that opens it from its files.
+func (h *Host) keys() error {
+	private, err := afero.ReadFile(h.fs, fileHostKey)
+	if err != nil {
+		return err
+	}
+	if h.signer, err = ssh.ParsePrivateKey(private); err != nil {
+		return fmt.Errorf("the host key cannot be read: %w", err)
+	}
+	text, err := afero.ReadFile(h.fs, fileAuthorized)
+	if err != nil || len(strings.TrimSpace(string(text))) == 0 {
+		return nil
+	}
+	if h.key, _, _, _, err = ssh.ParseAuthorizedKey(text); err != nil {
+		return fmt.Errorf("the public key cannot be read: %w", err)
+	}
+	return nil
 }
 
 // HostKey is the host's public key in the form of an authorized_keys line.
@@ -134,23 +191,35 @@ func (h *Host) Disconnect() int {
 	return n
 }
 
-// Mount makes the folder at which a volume is attached.
-func (h *Host) Mount(location string) error { return h.fs.MkdirAll(location, 0o755) }
+// Mount makes the folder at which a volume is attached, with the files that are on its disk.
+func (h *Host) Mount(location string, d *disk.Disk) error { return h.fs.add(location, d) }
+
+// Unmount takes a volume's files away; they stay on its disk.
+func (h *Host) Unmount(d *disk.Disk) error { return h.fs.drop(d) }
+
+// Sync puts everything on a disk that belongs there.
+func (h *Host) Sync(d *disk.Disk) { h.fs.sync(d) }
 
 // Reboot is the host switched on again after Close: its disk and keys are the same, and nothing but the shell's server
-// runs until something starts it.
-func (h *Host) Reboot() *Host {
+// runs until something starts it, unless it was suspended and not switched off.
+func (h *Host) Reboot() (*Host, error) {
 	again := &Host{Name: h.Name, Pace: h.Pace, fs: h.fs, signer: h.signer, key: h.key, services: map[int]*service{}}
 	_ = h.fs.RemoveAll("/tmp") // as machines do when they start
 	_ = h.fs.MkdirAll("/tmp", 0o755)
 	again.ctx, again.cancel = context.WithCancel(context.Background())
 	again.services[22] = &service{port: 22, command: "sshd", serve: again.serveSSH}
-	return again
+	return again, again.goOn()
 }
 
 // Close switches the host off: everything stops listening.
 func (h *Host) Close() {
 	h.cancel()
+	if h.frozen {
+		h.frozen = false
+		h.fs.frozen.Unlock()
+		_ = h.fs.Remove(suspended)
+	}
+	h.gate.open(func(int) string { return Nowhere })
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for _, s := range h.services {
@@ -171,28 +240,29 @@ func (h *Host) open(s *service, n Network) error {
 		return err
 	}
 	s.listeners = append(s.listeners, l)
-	go s.serve(l)
+	go s.serve(&gated{l, &h.gate, s.port})
 	return nil
 }
 
-// start runs a service on a port until the host is closed or the service stopped.
-func (h *Host) start(port int, command string, serve func(net.Listener)) error {
+// start runs a program until the host is closed or the program stopped.
+func (h *Host) start(p program) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.ctx.Err() != nil {
 		return fmt.Errorf("the machine is off")
 	}
-	if s := h.services[port]; s != nil {
-		return fmt.Errorf("port %d is in use by %s", port, s.command)
+	if s := h.services[p.Port]; s != nil {
+		return fmt.Errorf("port %d is in use by %s", p.Port, s.command)
 	}
-	s := &service{port: port, command: command, serve: serve}
+	command, serve := h.serving(p)
+	s := &service{port: p.Port, command: command, program: p, serve: serve}
 	for _, n := range h.networks {
 		if err := h.open(s, n); err != nil {
 			s.close()
 			return err
 		}
 	}
-	h.services[port] = s
+	h.services[p.Port] = s
 	return nil
 }
 

@@ -21,9 +21,31 @@ func httpd(c *call) error {
 	if err != nil {
 		return err
 	}
-	root := afero.NewBasePathFs(c.h.fs, abs(c.dir, c.option("-h", ".")))
+	return c.h.start(program{Kind: "httpd", At: abs(c.dir, c.option("-h", ".")), Port: port})
+}
+
+// serving is what a program listens with, and the name it goes by.
+func (h *Host) serving(p program) (command string, serve func(net.Listener)) {
+	if p.Kind == "nc" {
+		return "nc " + p.At, func(l net.Listener) { h.answering(l, p) }
+	}
+	root := afero.NewBasePathFs(h.fs, p.At)
 	server := &http.Server{Handler: http.FileServer(afero.NewHttpFs(root)), ReadHeaderTimeout: 10 * time.Second}
-	return c.h.start(port, "httpd", func(l net.Listener) { _ = server.Serve(l) })
+	return "httpd", func(l net.Listener) { _ = server.Serve(l) }
+}
+
+// answering gives each connection to a program as its standard input and output. The program is read when it is started,
+// or when the machine goes on elsewhere.
+func (h *Host) answering(l net.Listener, p program) {
+	script, err := afero.ReadFile(h.fs, p.At)
+	if err != nil {
+		return
+	}
+	accept(l, func(conn net.Conn) {
+		defer conn.Close()
+		_ = conn.SetDeadline(time.Now().Add(time.Minute))
+		h.Run(h.ctx, string(script), p.Env, conn, conn, io.Discard)
+	})
 }
 
 // option is the word after a flag.
@@ -73,25 +95,17 @@ func nc(c *call) error {
 	return err
 }
 
-// answer gives each connection to a program as its standard input and output.
+// answer listens and answers with a program.
 func (c *call) answer() error {
 	port, err := c.port("-p")
 	if err != nil {
 		return err
 	}
-	program := abs(c.dir, c.option("-e", ""))
-	script, err := afero.ReadFile(c.h.fs, program)
-	if err != nil {
-		return fmt.Errorf("%s: no such program", program)
+	at := abs(c.dir, c.option("-e", ""))
+	if there, _ := afero.Exists(c.h.fs, at); !there {
+		return fmt.Errorf("%s: no such program", at)
 	}
-	h, env := c.h, environ(c.env)
-	return h.start(port, "nc "+program, func(l net.Listener) {
-		accept(l, func(conn net.Conn) {
-			defer conn.Close()
-			_ = conn.SetDeadline(time.Now().Add(time.Minute))
-			h.Run(h.ctx, string(script), env, conn, conn, io.Discard)
-		})
-	})
+	return c.h.start(program{Kind: "nc", At: at, Env: environ(c.env), Port: port})
 }
 
 // accept serves connections until the listener is closed.

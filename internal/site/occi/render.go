@@ -45,6 +45,7 @@ func render(r site.Request) wire.Resource {
 		w.Target = &wire.End{Location: "/network/" + r.Target, Kind: wire.Network}
 		a[wire.OwnPorts] = joinPorts(r.Ports)
 		set(wire.OwnInside, r.Address)
+		set(wire.OwnMAC, r.MAC)
 	case site.Attachment:
 		w.Kind = wire.StorageLink
 		w.Source = &wire.End{Location: "/compute/" + r.Source, Kind: wire.Compute}
@@ -66,6 +67,9 @@ func renderInstance(r site.Request, w *wire.Resource, set func(name, value strin
 	set(wire.Hostname, r.Hostname)
 	set(wire.OwnZone, r.Zone)
 	set(wire.OwnHost, r.Host)
+	if r.Asleep {
+		w.Attributes[wire.OwnAsleep] = "yes"
+	}
 	if r.PublicKey != "" {
 		w.Mixins = append(w.Mixins, wire.SSHKey)
 		set(wire.PublicKey, r.PublicKey)
@@ -153,6 +157,8 @@ func stateOf(state, word string) site.State {
 		return site.Active
 	case "error":
 		return site.Failed
+	case "suspended":
+		return site.Suspended
 	}
 	switch word {
 	case "accepted":

@@ -1,0 +1,316 @@
+// Package nameserver is a stand-in name server: authoritative for one zone, which it changes by dynamic updates
+// (RFC 2136) signed with a shared key (RFC 8945), and beside it a resolver that keeps answers for as long as it may.
+package nameserver
+
+import (
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/miekg/dns"
+)
+
+// Server is a running name server and its resolver.
+type Server struct {
+	// Zone is the zone, Address where it is served, Resolver where the resolver is asked.
+	Zone, Address, Resolver string
+	// Key and Secret change the zone.
+	Key, Secret string
+
+	mu      sync.Mutex
+	rrs     map[string][]dns.RR // by name and type
+	serial  uint32
+	kept    map[string]keptAnswer
+	servers []*dns.Server
+}
+
+type keptAnswer struct {
+	m     *dns.Msg
+	until time.Time
+}
+
+// Start serves a zone on a free port of an address, with a TTL of so many seconds for what it says of itself.
+func Start(zone, address string) (*Server, error) {
+	secret := make([]byte, 32)
+	if _, err := rand.Read(secret); err != nil {
+		return nil, err
+	}
+	s := &Server{Zone: dns.Fqdn(zone), Key: "andamio-update.", Secret: base64.StdEncoding.EncodeToString(secret), rrs: map[string][]dns.RR{},
+		serial: 1, kept: map[string]keptAnswer{}}
+	for i, handle := range []dns.HandlerFunc{s.serve, s.resolve} {
+		where, err := s.listen(address, handle)
+		if err != nil {
+			s.Close()
+			return nil, err
+		}
+		*[]*string{&s.Address, &s.Resolver}[i] = where
+	}
+	return s, nil
+}
+
+// listen serves UDP and TCP on the same free port.
+func (s *Server) listen(address string, handle dns.HandlerFunc) (string, error) {
+	for range 20 {
+		l, err := net.Listen("tcp", net.JoinHostPort(address, "0"))
+		if err != nil {
+			return "", fmt.Errorf("the stand-in name server cannot listen: %w", err)
+		}
+		p, err := net.ListenPacket("udp", l.Addr().String())
+		if err != nil {
+			l.Close()
+			continue
+		}
+		for _, server := range []*dns.Server{{Listener: l}, {PacketConn: p}} {
+			server.Handler, server.TsigSecret = handle, map[string]string{s.Key: s.Secret}
+			server.MsgAcceptFunc = accept
+			s.servers = append(s.servers, server)
+			go func() { _ = server.ActivateAndServe() }()
+		}
+		return l.Addr().String(), nil
+	}
+	return "", errors.New("the stand-in name server finds no port that is free for both UDP and TCP")
+}
+
+// accept lets updates in beside questions.
+func accept(h dns.Header) dns.MsgAcceptAction {
+	if op := int(h.Bits>>11) & 0xF; op == dns.OpcodeUpdate && h.Bits&(1<<15) == 0 {
+		return dns.MsgAccept
+	}
+	return dns.DefaultMsgAcceptFunc(h)
+}
+
+// Close ends it.
+func (s *Server) Close() {
+	for _, x := range s.servers {
+		_ = x.Shutdown()
+	}
+}
+
+// Serial is the zone's serial number, which each update that changes something raises.
+func (s *Server) Serial() uint32 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.serial
+}
+
+// serve answers questions about the zone, and carries out updates.
+func (s *Server) serve(w dns.ResponseWriter, r *dns.Msg) {
+	m := new(dns.Msg)
+	m.SetReply(r)
+	if len(r.Question) == 1 && r.Opcode == dns.OpcodeUpdate {
+		m.Rcode = s.change(w, r)
+		if t := r.IsTsig(); t != nil && w.TsigStatus() == nil {
+			m.SetTsig(t.Hdr.Name, t.Algorithm, 300, time.Now().Unix())
+		}
+		_ = w.WriteMsg(m)
+		return
+	}
+	s.answer(m, r)
+	_ = w.WriteMsg(m)
+}
+
+func (s *Server) soa() dns.RR {
+	return &dns.SOA{Hdr: dns.RR_Header{Name: s.Zone, Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: 5}, Ns: "ns." + s.Zone,
+		Mbox: "names." + s.Zone, Serial: s.serial, Refresh: 60, Retry: 10, Expire: 3600, Minttl: 1}
+}
+
+func (s *Server) answer(m, r *dns.Msg) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	q := r.Question[0]
+	name := strings.ToLower(q.Name)
+	m.Authoritative = true
+	switch {
+	case !dns.IsSubDomain(s.Zone, name):
+		m.Rcode, m.Authoritative = dns.RcodeRefused, false
+		return
+	case q.Qtype == dns.TypeSOA && name == s.Zone:
+		m.Answer = []dns.RR{s.soa()}
+		return
+	case q.Qtype == dns.TypeNS && name == s.Zone:
+		m.Answer = []dns.RR{&dns.NS{Hdr: dns.RR_Header{Name: s.Zone, Rrtype: dns.TypeNS, Class: dns.ClassINET, Ttl: 5}, Ns: "ns." + s.Zone}}
+		return
+	}
+	m.Answer = s.rrs[key(name, q.Qtype)]
+	if len(m.Answer) == 0 {
+		m.Ns = []dns.RR{s.soa()}
+		if !s.exists(name) {
+			m.Rcode = dns.RcodeNameError
+		}
+	}
+}
+
+func key(name string, kind uint16) string {
+	return strings.ToLower(name) + " " + dns.TypeToString[kind]
+}
+
+// exists reports that anything stands under a name, or below it.
+func (s *Server) exists(name string) bool {
+	for k, list := range s.rrs {
+		at, _, _ := strings.Cut(k, " ")
+		if len(list) > 0 && dns.IsSubDomain(name, at) {
+			return true
+		}
+	}
+	return name == s.Zone
+}
+
+// change carries out an update and returns its code: prerequisites first, then all of it or nothing (RFC 2136, section 3).
+func (s *Server) change(w dns.ResponseWriter, r *dns.Msg) int {
+	if r.IsTsig() == nil {
+		return dns.RcodeRefused
+	}
+	if w.TsigStatus() != nil {
+		return dns.RcodeNotAuth
+	}
+	if !strings.EqualFold(r.Question[0].Name, s.Zone) || r.Question[0].Qtype != dns.TypeSOA {
+		return dns.RcodeNotZone
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, rr := range r.Answer {
+		if code := s.requires(rr); code != dns.RcodeSuccess {
+			return code
+		}
+	}
+	next := map[string][]dns.RR{}
+	for k, v := range s.rrs {
+		next[k] = append([]dns.RR(nil), v...)
+	}
+	for _, rr := range r.Ns {
+		if !dns.IsSubDomain(s.Zone, strings.ToLower(rr.Header().Name)) {
+			return dns.RcodeNotZone
+		}
+		if code := apply(next, rr); code != dns.RcodeSuccess {
+			return code
+		}
+	}
+	s.rrs = next
+	s.serial++
+	return dns.RcodeSuccess
+}
+
+// requires checks a prerequisite (RFC 2136, section 2.4).
+func (s *Server) requires(rr dns.RR) int {
+	h := rr.Header()
+	name := strings.ToLower(h.Name)
+	has := len(s.rrs[key(name, h.Rrtype)]) > 0
+	if h.Rrtype == dns.TypeANY {
+		has = s.exists(name)
+	}
+	switch h.Class {
+	case dns.ClassANY:
+		if !has && h.Rrtype == dns.TypeANY {
+			return dns.RcodeNameError
+		}
+		if !has {
+			return dns.RcodeNXRrset
+		}
+	case dns.ClassNONE:
+		if has && h.Rrtype == dns.TypeANY {
+			return dns.RcodeYXDomain
+		}
+		if has {
+			return dns.RcodeYXRrset
+		}
+	case dns.ClassINET:
+		for _, x := range s.rrs[key(name, h.Rrtype)] {
+			if dns.IsDuplicate(x, rr) {
+				return dns.RcodeSuccess
+			}
+		}
+		return dns.RcodeNXRrset
+	}
+	return dns.RcodeSuccess
+}
+
+// apply carries out one part of an update (RFC 2136, section 2.5).
+func apply(zone map[string][]dns.RR, rr dns.RR) int {
+	h := rr.Header()
+	k := key(h.Name, h.Rrtype)
+	switch h.Class {
+	case dns.ClassINET:
+		for _, x := range zone[k] {
+			if dns.IsDuplicate(x, rr) {
+				x.Header().Ttl = h.Ttl
+				return dns.RcodeSuccess
+			}
+		}
+		zone[k] = append(zone[k], rr)
+	case dns.ClassANY:
+		if h.Rrtype != dns.TypeANY {
+			delete(zone, k)
+			return dns.RcodeSuccess
+		}
+		for other := range zone {
+			if at, _, _ := strings.Cut(other, " "); at == strings.ToLower(h.Name) {
+				delete(zone, other)
+			}
+		}
+	case dns.ClassNONE:
+		var rest []dns.RR
+		for _, x := range zone[k] {
+			same := dns.Copy(rr)
+			same.Header().Class = dns.ClassINET
+			if !dns.IsDuplicate(x, same) {
+				rest = append(rest, x)
+			}
+		}
+		zone[k] = rest
+	default:
+		return dns.RcodeFormatError
+	}
+	return dns.RcodeSuccess
+}
+
+// resolve answers from what it keeps, or asks the server and keeps its answer for as long as that may be (RFC 1035,
+// section 7.4; RFC 2308 for names that are not there).
+func (s *Server) resolve(w dns.ResponseWriter, r *dns.Msg) {
+	m := new(dns.Msg)
+	m.SetReply(r)
+	m.RecursionAvailable = true
+	if len(r.Question) != 1 || r.Opcode != dns.OpcodeQuery {
+		m.Rcode = dns.RcodeNotImplemented
+		_ = w.WriteMsg(m)
+		return
+	}
+	k := key(r.Question[0].Name, r.Question[0].Qtype)
+	s.mu.Lock()
+	kept, ok := s.kept[k]
+	s.mu.Unlock()
+	now := time.Now()
+	if !ok || now.After(kept.until) {
+		fresh := new(dns.Msg)
+		fresh.SetReply(r)
+		s.answer(fresh, r)
+		kept = keptAnswer{fresh, now.Add(time.Duration(lifeOf(fresh)) * time.Second)}
+		s.mu.Lock()
+		s.kept[k] = kept
+		s.mu.Unlock()
+	}
+	m.Rcode = kept.m.Rcode
+	left := uint32(max(kept.until.Sub(now), 0) / time.Second)
+	for _, rr := range kept.m.Answer {
+		x := dns.Copy(rr)
+		x.Header().Ttl = left
+		m.Answer = append(m.Answer, x)
+	}
+	_ = w.WriteMsg(m)
+}
+
+// lifeOf is for how many seconds an answer may be kept.
+func lifeOf(m *dns.Msg) uint32 {
+	if len(m.Answer) == 0 {
+		return 1
+	}
+	life := m.Answer[0].Header().Ttl
+	for _, rr := range m.Answer {
+		life = min(life, rr.Header().Ttl)
+	}
+	return life
+}

@@ -1,0 +1,104 @@
+package site
+
+import (
+	"context"
+	"time"
+)
+
+// Suspended machines stand still and go on where they were.
+const Suspended State = "suspended"
+
+// The acts of [Site.Act] beside "start" and "stop". Release keeps an interface's address for it and has nothing answer
+// there; Reclaim has it back.
+const (
+	ActSuspend = "suspend"
+	ActRelease = "release"
+	ActReclaim = "reclaim"
+)
+
+// Extent is a run of bytes on a disk.
+type Extent struct{ Offset, Length int64 }
+
+// Bytes sums extents.
+func Bytes(list []Extent) int64 {
+	n := int64(0)
+	for _, x := range list {
+		n += x.Length
+	}
+	return n
+}
+
+// Changes is what was written on a disk after a generation.
+type Changes struct {
+	Size int64
+	// Epoch and UpTo say up to when this holds: the next question is for what was written since. Whole says that the
+	// generation that was asked for is not known any more, so that all that the disk holds is listed.
+	Epoch string
+	UpTo  uint32
+	Whole bool
+	// Written hold something, in order; Zero nothing any more.
+	Written, Zero []Extent
+}
+
+// Order is what a site is to copy from a disk of another.
+type Order struct {
+	Peer, Disk    string
+	Written, Zero []Extent
+	// Limit bounds bytes per second; 0 does not.
+	Limit int64
+	// Compress what is on the way.
+	Compress bool
+}
+
+// Copied is what came of an [Order]: how many bytes, on the wire, that hold nothing, and read back with the right digest.
+type Copied struct {
+	Bytes, Wire, Holes, Verified int64
+	Took                         time.Duration
+}
+
+// Peer is a site as another knows it: where it is reached and its public key.
+type Peer struct {
+	Site, URL, Key string
+	// MayStart says that it may start moves that take from the other.
+	MayStart bool
+}
+
+// Trial is a link to another site, as a site finds it.
+type Trial struct {
+	Reachable      bool          `json:"reachable"`
+	Why            string        `json:"why,omitempty"`
+	RoundTrip      time.Duration `json:"round_trip"`
+	Ahead          time.Duration `json:"ahead"` // by how much the other's clock is
+	BytesPerSecond float64       `json:"bytes_per_second"`
+}
+
+// Mover is a site from and to which workloads are moved. A disk is named by the id of its volume, or of the instance that
+// starts from it.
+type Mover interface {
+	// Changes lists what was written on a disk since a generation of an epoch; 0 lists all that it holds.
+	Changes(ctx context.Context, disk, epoch string, since uint32) (Changes, error)
+	// Hashes are the SHA-256 digests of the blocks of a part of a disk, one after another; those of blocks that hold
+	// nothing are zeros.
+	Hashes(ctx context.Context, disk string, x Extent, block int64) ([]byte, error)
+	// ReadDisk and WriteDisk read and write a part of a disk, of at most [MaxPart] bytes. Only a disk whose machine is off
+	// is written.
+	ReadDisk(ctx context.Context, disk string, x Extent) ([]byte, error)
+	WriteDisk(ctx context.Context, disk string, offset int64, data []byte) error
+	// Copy has the site copy from a disk of another to one of its own, and verify it.
+	Copy(ctx context.Context, disk string, o Order) (Copied, error)
+	// Release gives up an interface's address, which stays its own; connections to a suspended machine are led elsewhere,
+	// port by port.
+	Release(ctx context.Context, iface string, lead map[string]string) error
+
+	// Self is the site as others are to know it, Pair makes another site known to it, Part forgets one.
+	Self(ctx context.Context) (Peer, error)
+	Pair(ctx context.Context, other Peer) error
+	Part(ctx context.Context, other string) error
+	// Grant lets another site read a disk although it may not start moves.
+	Grant(ctx context.Context, other, disk string) error
+	// Try has the site ask another.
+	Try(ctx context.Context, other string) (Trial, error)
+}
+
+// MaxPart bounds [Mover.ReadDisk] and [Mover.WriteDisk].
+const MaxPart = 4 << 20
