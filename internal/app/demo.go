@@ -11,11 +11,13 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
 	"andamio/examples"
 	"andamio/internal/core/estate"
+	"andamio/internal/names"
 	"andamio/internal/sandbox"
 )
 
@@ -65,11 +67,26 @@ func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 	if err := a.Workspace.SetConnections(c); err != nil {
 		return err
 	}
+	if err := a.Workspace.SetZone(zoneOf(s)); err != nil {
+		return err
+	}
 	kept, err := a.Workspace.vault.Get(shelfSecrets, "register_key")
 	if err != nil || kept != "" {
 		return err
 	}
 	return a.Workspace.SetSecrets(map[string]string{"register_key": randomSecret()})
+}
+
+// standInTTL is for how many seconds answers of the stand-in name server may be kept.
+const standInTTL = 2
+
+// zoneOf is the zone of stand-ins; none if they keep no names.
+func zoneOf(s *sandbox.Sandbox) names.Zone {
+	if s.Names == nil {
+		return names.Zone{}
+	}
+	return names.Zone{Name: strings.TrimSuffix(s.Names.Zone, "."), Server: s.Names.Address, Resolvers: []string{s.Names.Resolver},
+		Key: s.Names.Key, Secret: s.Names.Secret, Algorithm: "hmac-sha256", TTL: standInTTL}
 }
 
 func randomSecret() string {
@@ -127,7 +144,7 @@ func StandInsAlive(ctx context.Context, dir string) bool {
 
 // clearDemo removes what an earlier demo left in its workspace, and nothing else.
 func clearDemo(dir string) error {
-	for _, name := range []string{"andamio.db", "andamio.db-wal", "andamio.db-shm", fileSites, filePID} {
+	for _, name := range []string{"andamio.db", "andamio.db-wal", "andamio.db-shm", fileSites, fileZone, filePID} {
 		if err := os.Remove(filepath.Join(dir, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}

@@ -160,20 +160,20 @@ func (d *Draft) Sited(c Choices, like *placement.Placement, effort float64, stop
 	return out
 }
 
-// Move is a workload that one placement has elsewhere than another.
-type Move struct {
+// Shift is a workload that one placement has elsewhere than another.
+type Shift struct {
 	Workload, From, To string
 	// More is what it costs more per hour by itself.
 	More float64
 }
 
-// Moves lists the workloads that the second placement has at another site than the first.
-func Moves(a, b *placement.Placement) []Move {
-	var out []Move
+// Shifts lists the workloads that the second placement has at another site than the first.
+func Shifts(a, b *placement.Placement) []Shift {
+	var out []Shift
 	for i := range b.Choices {
 		to := &b.Choices[i]
 		if from := a.Choice(to.Workload); from != nil && from.Site != to.Site {
-			out = append(out, Move{to.Workload, from.Site, to.Site, to.CostPerHour - from.CostPerHour})
+			out = append(out, Shift{to.Workload, from.Site, to.Site, to.CostPerHour - from.CostPerHour})
 		}
 	}
 	return out

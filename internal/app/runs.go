@@ -33,6 +33,8 @@ type Order struct {
 	// Wanted is the whole design that the plan leads to; nil is the plan itself, of one that raises.
 	Wanted *plan.Plan
 	Limits dispatch.Limits
+	// Move is the move that it belongs to, 0 if to none.
+	Move int64
 }
 
 // Begin keeps a plan, makes a run of it and sets a worker to it. The run goes on when the caller ends.
@@ -105,7 +107,7 @@ func (a *App) ready(ctx context.Context, o Order) error {
 	if o.Deployment == 0 {
 		return Raises(o.Plan)
 	}
-	return a.settled(ctx, o.Deployment)
+	return a.settledBut(ctx, o.Deployment, o.Move)
 }
 
 // Raises checks that a plan raises a design from nothing. One that changes what stood when it was made fits nothing else,
@@ -117,8 +119,13 @@ func Raises(p *plan.Plan) error {
 	return fmt.Errorf("this plan is to %s, and changes what stood when it was made: make it anew of what stands now, as with andamio diff", p.Purpose)
 }
 
-// settled checks that no run of a deployment goes on.
+// settled checks that a deployment may be changed: no run of it goes on, and no move is open.
 func (a *App) settled(ctx context.Context, deployment int64) error {
+	return a.settledBut(ctx, deployment, 0)
+}
+
+// quiet checks that no run of a deployment goes on.
+func (a *App) quiet(ctx context.Context, deployment int64) error {
 	runs, err := a.Store.RunsOf(ctx, deployment)
 	if err != nil {
 		return err
@@ -241,6 +248,9 @@ func (a *App) engine(ctx context.Context, runID, epoch int64) (*engine.Engine, *
 		return nil, nil, err
 	}
 	if e.Key, err = a.Workspace.Key(); err != nil {
+		return nil, nil, err
+	}
+	if e.Zone, err = a.Workspace.Zone(); err != nil {
 		return nil, nil, err
 	}
 	journal, err := a.Store.Journal(ctx, runID, epoch)

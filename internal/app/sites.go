@@ -38,6 +38,9 @@ func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
 	}
 	group.Wait()
 	e := &estate.Estate{Version: estate.Version, Currency: "cr"}
+	if zone, err := a.Workspace.Zone(); err == nil && zone != nil {
+		e.Zone = zone.Name
+	}
 	for _, s := range found {
 		if s != nil {
 			s.Seen = time.Now().UTC().Truncate(time.Second)

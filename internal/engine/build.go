@@ -185,7 +185,7 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 	later := max(expected/10, 40*time.Millisecond)
 	for missing := 0; ; {
 		switch got.State {
-		case site.Active:
+		case site.Active, atRest(r):
 			return e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: got.Attributes})
 		case site.Failed:
 			return unsound{why: fmt.Sprintf("%s says it failed: %s", s.Site, got.Word)}
@@ -209,6 +209,15 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 			return err
 		}
 	}
+}
+
+// atRest is the state of an instance that is built and not switched on; of anything else it is the one that it is to
+// have.
+func atRest(r *plan.Resource) site.State {
+	if r.Kind == plan.Instance && r.Spec.Asleep {
+		return site.Stopped
+	}
+	return site.Active
 }
 
 // sleep waits for a while or for a wake.
@@ -236,7 +245,7 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 		req.Kind, req.Name, req.Location = site.Attachment, r.ID+" "+s.Volume, s.Location
 		req.Source, req.Target, err = e.ends(r.ID, s.Volume)
 	case r.Kind == plan.Interface:
-		req.Kind, req.Ports, req.Address = site.Interface, sp.Ports, sp.Address
+		req.Kind, req.Ports, req.Address, req.MAC = site.Interface, sp.Ports, sp.Address, sp.MAC
 		req.Source, req.Target, err = e.ends(sp.Instance, sp.Network)
 	case r.Kind == plan.Network:
 		req.Kind, req.Name, req.CIDR, req.VLAN = site.Network, sp.Label, sp.CIDR, sp.VLAN
@@ -245,7 +254,7 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 	case r.Kind == plan.Instance:
 		req.Kind, req.Hostname, req.Size, req.Image = site.Instance, sp.Hostname, sp.Size, sp.Image
 		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
-		req.PublicKey = publicKey(e.Key)
+		req.PublicKey, req.Asleep = publicKey(e.Key), sp.Asleep
 	default:
 		err = fmt.Errorf("a site cannot build %s", r.Kind)
 	}

@@ -14,6 +14,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -22,6 +23,7 @@ import (
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/names"
 	"andamio/internal/site"
 )
 
@@ -43,6 +45,8 @@ type Engine struct {
 	Secrets  map[string]string
 	Limits   dispatch.Limits
 	Patience Patience
+	// Zone is where names are kept; nil if there is none.
+	Zone *names.Zone
 	// State is what the journal replays to, for a run that goes on; nil for one that begins.
 	State *run.State
 	// Decisions are what a person decides on steps that failed, while the run goes on.
@@ -122,6 +126,9 @@ func (e *Engine) ready() error {
 		if e.Secrets[name] == "" {
 			return fmt.Errorf("the plan needs the secret %s, which was not given", name)
 		}
+	}
+	if e.Plan.Zone != "" && e.Zone == nil && slices.ContainsFunc(e.Plan.Steps, func(s plan.Step) bool { return s.Naming != nil }) {
+		return fmt.Errorf("the plan keeps names in %s, whose name server is not connected", e.Plan.Zone)
 	}
 	if e.Limits.Steps == 0 && e.Limits.PerSite == 0 {
 		e.Limits.Steps, e.Limits.PerSite = dispatch.Default.Steps, dispatch.Default.PerSite

@@ -153,6 +153,10 @@ func (l *loop) decide(d Decision) error {
 		defer d.Taken()
 	}
 	i, known := l.at[d.Step]
+	if known && run.Steers(d.Verb) && l.e.Plan.Steps[i].Copying != nil {
+		s := &l.e.Plan.Steps[i]
+		return l.e.record(run.Event{Kind: run.Decided, Step: s.ID, Resource: s.Resource, Text: d.Verb})
+	}
 	if !known || l.e.state.Steps[i].Status != run.Failed || d.Verb != run.Retry && d.Verb != run.Skip {
 		return nil
 	}

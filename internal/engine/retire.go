@@ -151,7 +151,29 @@ func (e *Engine) power(ctx context.Context, s *plan.Step, r *plan.Resource) erro
 			return err
 		}
 	}
-	return e.record(e.siteSays(r, got))
+	if err := e.record(e.siteSays(r, got)); err != nil || s.Op != plan.Boot {
+		return err
+	}
+	return e.meet(ctx, s, r)
+}
+
+// meet learns how an instance that was switched on is reached: a site may tell its key only when it is there.
+func (e *Engine) meet(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	for i := range e.Plan.Resources {
+		f := &e.Plan.Resources[i]
+		id, known := e.Attribute(f.ID, "site.id")
+		if f.Kind != plan.Interface || f.Spec.Instance != r.ID || !known || id == "" {
+			continue
+		}
+		got, err := e.read(ctx, s, site.Interface, id)
+		if err != nil {
+			return err
+		}
+		if err := e.record(run.Event{Kind: run.Learned, Resource: f.ID, Attributes: got.Attributes}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // alter changes in place what stands.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -29,10 +30,7 @@ func publicKey(key ssh.Signer) string {
 func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) error {
 	_, tries, _ := e.known(s)
 	name := fmt.Sprintf("%s/%s/%d", e.Run, s.ID, tries)
-	instance := r.On
-	if instance == "" {
-		instance = r.ID
-	}
+	instance := cmp.Or(s.On, r.On, r.ID)
 	var env strings.Builder
 	for _, in := range s.Script.Inputs {
 		v, err := in.Value.Text(e)

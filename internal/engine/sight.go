@@ -15,7 +15,13 @@ import (
 func (e *Engine) mark(step string) string { return e.markOf(step) + e.Run }
 
 // markOf is how the marks of a step begin, in whatever run.
-func (e *Engine) markOf(step string) string { return fmt.Sprintf("%s%s #", e.markAll(), step) }
+func (e *Engine) markOf(step string) string {
+	resource, rest, _ := strings.Cut(step, "/")
+	if origin := e.Plan.Origins[resource]; origin != "" {
+		resource = origin
+	}
+	return fmt.Sprintf("%s%s/%s #", e.markAll(), resource, rest)
+}
 
 // markAll is how the marks of everything of the deployment begin.
 func (e *Engine) markAll() string { return fmt.Sprintf("andamio %s ", e.Mark) }

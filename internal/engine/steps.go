@@ -48,6 +48,14 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 		return e.lose(ctx, s, r)
 	case plan.Mend:
 		return e.mend(ctx, s, r)
+	case plan.Replicate, plan.Follow, plan.Finish:
+		return e.copies(ctx, s, r)
+	case plan.Suspend, plan.Release, plan.Reclaim:
+		return e.detach(ctx, s, r)
+	case plan.Carry:
+		return nil
+	case plan.Name, plan.Unname:
+		return e.name(ctx, s)
 	}
 	switch {
 	case s.Script != nil:
@@ -63,6 +71,9 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 // deadline is how long a step may take: as its script says, or many times what is expected of it, and never less than
 // the least.
 func (e *Engine) deadline(s *plan.Step) time.Duration {
+	if s.Copying != nil {
+		return copyingDeadline
+	}
 	if s.Script != nil && s.Script.Timeout > 0 {
 		return time.Duration(s.Script.Timeout * float64(time.Second))
 	}

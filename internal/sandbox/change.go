@@ -203,10 +203,49 @@ func (c *Cloud) goesOn(t *thing) bool {
 	return asleep(t) && host.Suspended(t.disk)
 }
 
+// record keeps what is on the disks of a machine that is about to be switched on for the first time.
+func (c *Cloud) record(t *thing) {
+	if c.digests == nil {
+		return
+	}
+	c.digests[t.ID], _ = wholeDigest(t.disk)
+	for _, x := range c.things {
+		if x.term == "storagelink" && x.source == t.ID && c.things[x.target] != nil {
+			c.digests[x.target], _ = wholeDigest(c.things[x.target].disk)
+		}
+	}
+}
+
+// reread reports that a machine must read its disks anew, and puts what only its memory has on those that are not stale.
+func (c *Cloud) reread(t *thing) bool {
+	disks := []*thing{t}
+	for _, x := range c.things {
+		if x.term == "storagelink" && x.source == t.ID && c.things[x.target] != nil {
+			disks = append(disks, c.things[x.target])
+		}
+	}
+	if !slices.ContainsFunc(disks, func(d *thing) bool { return d.stale }) {
+		return false
+	}
+	for _, d := range disks {
+		if !d.stale && t.host != nil {
+			t.host.Sync(d.disk)
+		}
+		d.stale = false
+	}
+	return true
+}
+
 // powerOn makes the machine real and plugs it in.
 func (c *Cloud) powerOn(t *thing) error {
 	if asleep(t) {
+		c.record(t)
+		c.reread(t)
 		delete(t.Attributes, wire.OwnAsleep)
+		if why := c.boot(t); why != nil {
+			return errors.New(why.text)
+		}
+	} else if c.reread(t) {
 		if why := c.boot(t); why != nil {
 			return errors.New(why.text)
 		}

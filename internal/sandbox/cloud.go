@@ -48,6 +48,8 @@ type Cloud struct {
 	// system is how many bytes the system of a machine takes on its disk, churn how many a machine that is on writes in a
 	// second.
 	system, churn int64
+	// digests are those of disks when their machines were switched on, if they are recorded; nil if not.
+	digests map[string]string
 	objects       map[string]*disk.Disk
 	// asked is when anything was made, changed or removed through the front door.
 	asked time.Time
@@ -64,6 +66,8 @@ type thing struct {
 	// disk is a volume's or an instance's own; copied says that its bytes come from outside.
 	disk   *disk.Disk
 	copied bool
+	// stale disks were written to from outside since their machine was off: what it has in memory of them is old.
+	stale bool
 	// standing things were there from the beginning; broken ones end in error.
 	standing bool
 	broken   bool
@@ -87,6 +91,9 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, ctx: ctx, accounts: newAccounts(token),
 		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f, pairs: map[string]*pair{},
 		ways: map[string]*throttle{}, system: cfg.System, churn: cfg.Churn, objects: map[string]*disk.Disk{}}
+	if cfg.Record {
+		c.digests = map[string]string{}
+	}
 	_, c.private, _ = ed25519.GenerateKey(rand.Reader)
 	for _, r := range site.Rooms() {
 		c.rooms = append(c.rooms, &room{r.Zone, r.Host, r.Free, r.Total})

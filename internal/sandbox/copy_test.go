@@ -23,7 +23,7 @@ func twoSites(t testing.TB, gib float64) (box *Sandbox, drivers [2]*occi.Driver,
 	e := &estate.Estate{Version: estate.Version, Currency: "cr"}
 	for _, name := range []string{"arroyo", "loma"} {
 		e.Sites = append(e.Sites, &estate.Site{Name: name, Kind: estate.Private, Network: estate.Address, Pace: 1,
-			Zones: []estate.Zone{{Name: "a", Free: estate.Capacity{Cores: 8, MemoryGiB: 32, DiskGiB: 100}, Total: estate.Capacity{Cores: 8, MemoryGiB: 32, DiskGiB: 100}}},
+			Zones:  []estate.Zone{{Name: "a", Free: estate.Capacity{Cores: 8, MemoryGiB: 32, DiskGiB: 100}, Total: estate.Capacity{Cores: 8, MemoryGiB: 32, DiskGiB: 100}}},
 			Images: []estate.Image{{Name: "debian-12", OS: "linux"}}, FreeForm: true, Timings: estate.Timings{Volume: 1, Instance: 1}})
 	}
 	box, err := Start(Config{Estate: e, Pace: 0.01})

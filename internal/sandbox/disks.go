@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"mime/multipart"
 	"net/http"
@@ -101,7 +102,7 @@ func (c *Cloud) diskOf(w http.ResponseWriter, r *http.Request, write bool) *disk
 		d.Open()
 	}
 	if write {
-		t.copied = true
+		t.copied, t.stale = true, true
 	}
 	c.mu.Unlock()
 	return d
@@ -320,6 +321,18 @@ func put(d *disk.Disk, data []byte, at int64) (holes int64, err error) {
 // page is the part of the data up to the end of a disk's page.
 func page(data []byte, off, at int64) []byte {
 	return data[off:min(off+disk.Page-(at+off)%disk.Page, int64(len(data)))]
+}
+
+// Digests are what was on the disks of machines that were built asleep when they were switched on, by the site's ids, if
+// that is recorded.
+func (s *Sandbox) Digests() map[string]string {
+	out := map[string]string{}
+	for _, c := range s.clouds {
+		c.mu.Lock()
+		maps.Copy(out, c.digests)
+		c.mu.Unlock()
+	}
+	return out
 }
 
 // DiskDigest is the SHA-256 of all bytes of a disk, whether or not it was looked at before.

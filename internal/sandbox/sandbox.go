@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/sandbox/nameserver"
 	"andamio/internal/site/occi/wire"
 )
 
@@ -33,6 +34,10 @@ type Config struct {
 	// System is how many bytes the system of a machine takes on its disk, and Churn how many a machine that is on writes to
 	// its disk in a second of nominal time, once somebody looks at that disk.
 	System, Churn int64
+	// Record keeps what is on the disks of a machine that was built asleep when it is switched on: see [Sandbox.Digests].
+	Record bool
+	// Zone is the zone of the name server; "" has none.
+	Zone string
 	// Faults are the rules by which they misbehave; see also [Sandbox.Misbehave].
 	Faults []Rule
 }
@@ -48,6 +53,8 @@ type Endpoint struct {
 // Sandbox is a set of running stand-ins.
 type Sandbox struct {
 	Endpoints []Endpoint
+	// Names is the name server; nil if there is none.
+	Names *nameserver.Server
 	// OneAddress says that only 127.0.0.1 is used.
 	OneAddress bool
 
@@ -76,11 +83,22 @@ func Start(cfg Config) (*Sandbox, error) {
 			return nil, err
 		}
 	}
+	if cfg.Zone != "" {
+		names, err := nameserver.Start(cfg.Zone, s.block.address(0, nameServerAt))
+		if err != nil {
+			s.Close()
+			return nil, err
+		}
+		s.Names = names
+	}
 	if cfg.Churn > 0 {
 		s.Busy("", int64(float64(cfg.Churn)/cfg.Pace), workingSet)
 	}
 	return s, nil
 }
+
+// nameServerAt is the name server's own address in the sandbox's block.
+const nameServerAt = 53
 
 func (s *Sandbox) serve(c *Cloud, token, address string) error {
 	l, err := net.Listen("tcp", net.JoinHostPort(address, "0"))
@@ -126,6 +144,9 @@ func (s *Sandbox) Holds() []Held {
 // Close stops everything.
 func (s *Sandbox) Close() error {
 	s.cancel()
+	if s.Names != nil {
+		s.Names.Close()
+	}
 	var errs []error
 	for _, server := range s.servers {
 		errs = append(errs, server.Close())

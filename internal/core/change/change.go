@@ -8,6 +8,7 @@
 package change
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -81,6 +82,9 @@ type compiler struct {
 	uses map[string][]string
 	// takes is the step of the plan that takes back a standing step.
 	takes map[string]string
+	// moving are instances that come from elsewhere with what is on their disks, retold the resources of which other things
+	// were told meanwhile than are so.
+	moving, retold map[string]bool
 	// carried are undone steps whose work goes with that of another.
 	carried map[string]bool
 }
@@ -89,11 +93,12 @@ func newCompiler(from Standing, to *plan.Plan) *compiler {
 	c := &compiler{from: from, old: from.Plan, to: to, verdicts: map[string]plan.Change{}, reasons: map[string][]string{},
 		redo: map[string]bool{}, undo: map[string]bool{}, halt: map[string]bool{}, boot: map[string]bool{}, alter: map[string]bool{},
 		later: map[string][]string{}, stepsOf: byResource(to), oldSteps: byResource(from.Plan), links: map[string][]string{},
-		uses: map[string][]string{}, takes: map[string]string{}, carried: map[string]bool{}}
+		uses: map[string][]string{}, takes: map[string]string{}, carried: map[string]bool{},
+		moving: map[string]bool{}, retold: map[string]bool{}}
 	c.plan = &plan.Plan{Version: plan.Version, Name: to.Name, Preset: to.Preset, Currency: to.Currency, Inputs: to.Inputs,
 		Secrets: union(to.Secrets, from.Plan.Secrets), Services: to.Services, CostPerHour: to.CostPerHour, Outputs: to.Outputs,
 		Workflow: to.Workflow, Triggers: to.Triggers, Notes: to.Notes, Scripts: map[string]string{}, Files: map[string][]byte{},
-		Known: from.Plan.Known}
+		Known: from.Plan.Known, Zone: cmp.Or(to.Zone, from.Plan.Zone), Origins: from.Plan.Origins}
 	for _, p := range []*plan.Plan{from.Plan, to} {
 		for _, s := range p.Sites {
 			if !slices.ContainsFunc(c.plan.Sites, func(x plan.Site) bool { return x.Name == s.Name }) {

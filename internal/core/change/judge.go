@@ -187,7 +187,7 @@ func stepDifference(old *plan.Plan, a *plan.Step, now *plan.Plan, b *plan.Step) 
 	if !equal(a.Check, b.Check) {
 		return b.Title + " asks otherwise"
 	}
-	if a.Location != b.Location || a.Volume != b.Volume || !equal(a.Action, b.Action) {
+	if a.Location != b.Location || a.Volume != b.Volume || !equal(a.Action, b.Action) || !equal(a.Naming, b.Naming) {
 		return b.Title + " is otherwise"
 	}
 	return ""
@@ -238,6 +238,9 @@ func attributesOf(s *plan.Step) iter.Seq[string] {
 			for _, in := range s.Script.Inputs {
 				values = append(values, in.Value)
 			}
+		}
+		if s.Naming != nil && !yield(s.Naming.Interface) {
+			return
 		}
 		for _, e := range []*plan.Expr{s.Check.Address, s.Check.Port} {
 			if e != nil {

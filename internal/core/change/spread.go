@@ -37,7 +37,7 @@ func (c *compiler) resourceSpreads(r *plan.Resource) bool {
 		return c.all(r.ID)
 	}
 	for _, base := range []string{r.On, r.PartOf, r.Spec.Network, r.Spec.EndpointOf, r.Spec.Instance} {
-		if base == "" || !c.fresh(base) {
+		if base == "" || !c.fresh(base) || c.moving[base] && r.Kind == plan.Software {
 			continue
 		}
 		if r.Kind == plan.Endpoint {
@@ -79,6 +79,9 @@ func (c *compiler) stepSpreads(s *plan.Step) bool {
 	}
 	r := c.to.Resource(s.Resource)
 	for id := range attributesOf(s) {
+		if c.retold[id] {
+			return c.again(s, "%s is given what is known of %s, which is where it was", s.Title, id)
+		}
 		if c.fresh(id) {
 			return c.again(s, "%s is given what is known of %s, which is %s", s.Title, id, map[bool]string{true: "rebuilt", false: "built"}[c.verdicts[id] == plan.Rebuild])
 		}

@@ -12,6 +12,9 @@ import (
 
 // After is what stands after a run of a plan, as far as it went, over what stood before it.
 func After(before Standing, s *run.State) Standing {
+	if !s.Started.IsZero() {
+		before = Renamed(before, s.Plan.Renames)
+	}
 	f := newFold(before, s.Plan)
 	for i := range s.Steps {
 		f.step(&s.Steps[i])
@@ -23,7 +26,7 @@ func After(before Standing, s *run.State) Standing {
 
 // Done is what stands after a plan whose steps were all done.
 func Done(before Standing, p *plan.Plan) Standing {
-	f := newFold(before, p)
+	f := newFold(Renamed(before, p.Renames), p)
 	for i := range p.Steps {
 		f.done(&p.Steps[i])
 	}
@@ -113,12 +116,16 @@ func (f *fold) step(s *run.Step) {
 			f.done(s.Step)
 		}
 	case run.Failed, run.Stopped, run.UnderWay:
-		if s.Op == plan.Halt { // it may be off: nothing may count on its being on
+		if s.Op == plan.Halt || s.Op == plan.Suspend { // it may be off: nothing may count on its being on
 			f.done(s.Step)
 			f.unsure[haltOf(s.Resource)] = true
 			return
 		}
-		if !s.Op.Takes() && !s.Op.Notes() && s.Op != plan.Alter && s.Op != plan.Boot && s.Op != plan.Act {
+		if r := f.resources[s.Resource]; s.Op == plan.Boot && r.Spec.Asleep { // it may be on: nothing may count on its being off
+			r.Off = false
+			f.resources[s.Resource] = r
+		}
+		if !s.Op.Takes() && !s.Op.Notes() && !s.Op.Moves() && s.Op != plan.Alter && s.Op != plan.Boot && s.Op != plan.Act {
 			f.stand(s.Step)
 			f.unsure[s.ID] = true
 		}
@@ -132,13 +139,13 @@ func (f *fold) done(s *plan.Step) {
 	}
 	r := f.resources[s.Resource]
 	switch s.Op {
-	case plan.Halt:
+	case plan.Halt, plan.Suspend:
 		delete(f.unsure, haltOf(s.Resource))
-		r.Off = true
+		r.Off, r.Suspended = true, s.Op == plan.Suspend
 		f.resources[s.Resource] = r
 	case plan.Boot:
 		delete(f.unsure, haltOf(s.Resource))
-		r.Off = false
+		r.Off, r.Suspended = false, false
 		f.resources[s.Resource] = r
 	case plan.Alter:
 		off := r.Off
@@ -152,9 +159,32 @@ func (f *fold) done(s *plan.Step) {
 		}
 	case plan.Accept:
 		f.resources[s.Resource] = *f.of.Resource(s.Resource)
+	case plan.Carry:
+		f.carry(s.Resource)
+	case plan.Replicate, plan.Follow, plan.Finish, plan.Release, plan.Reclaim, plan.Unname:
 	case plan.Lose, plan.Mend, plan.Act, plan.Detach, plan.Unplug, plan.Stop, plan.Delete, plan.Disconnect, plan.Clear, plan.Sweep:
 	default:
 		f.stand(s)
+	}
+}
+
+// carry notes that everything on an instance is where the instance is.
+func (f *fold) carry(instance string) {
+	for i := range f.of.Resources {
+		r := f.of.Resources[i]
+		if instanceOf(f.of, &r) != instance {
+			continue
+		}
+		if _, stands := f.resources[r.ID]; !stands {
+			continue
+		}
+		f.resources[r.ID] = r
+		for id, s := range f.steps {
+			if s.Resource == r.ID {
+				s.Site = r.Site
+				f.steps[id] = s
+			}
+		}
 	}
 }
 
@@ -169,6 +199,7 @@ func (f *fold) stand(s *plan.Step) {
 	if old, stands := f.resources[s.Resource]; !stands || now.Kind != plan.Instance && now.Kind != plan.Volume || s.Op == plan.Create {
 		r := *now
 		r.Off = stands && s.Op != plan.Create && old.Off // what is built is on
+		r.Off = r.Off || s.Op == plan.Create && r.Spec.Asleep
 		f.resources[s.Resource] = r
 	}
 	stands := *s
@@ -209,7 +240,7 @@ func (f *fold) attributes(s *run.State) {
 func (f *fold) standing() Standing {
 	p := &plan.Plan{Version: plan.Version, Name: f.of.Name, Preset: f.of.Preset, Currency: f.of.Currency, Inputs: f.of.Inputs,
 		Secrets: f.of.Secrets, Services: f.of.Services, Sites: f.sites, Outputs: f.of.Outputs, Workflow: f.of.Workflow,
-		Triggers: f.of.Triggers, Scripts: f.scripts, Files: f.files, Known: map[string]map[string]string{}}
+		Triggers: f.of.Triggers, Zone: f.of.Zone, Origins: f.of.Origins, Scripts: f.scripts, Files: f.files, Known: map[string]map[string]string{}}
 	stands := map[string]bool{}
 	for _, s := range f.steps {
 		stands[s.Resource] = true

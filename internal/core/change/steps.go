@@ -45,6 +45,9 @@ func (c *compiler) inverse(s *plan.Step) (plan.Step, bool) {
 		return plan.Step{ID: id(plan.Detach), Op: plan.Detach, Title: strings.Replace(s.Title, "attach", "detach", 1), Volume: s.Volume, Check: site}, true
 	case s.Op == plan.Plug:
 		return plan.Step{ID: id(plan.Unplug), Op: plan.Unplug, Title: strings.Replace(s.Title, "plug into", "unplug from", 1), Check: site}, true
+	case s.Op == plan.Name:
+		return plan.Step{ID: id(plan.Unname), Op: plan.Unname, Title: strings.Replace(s.Title, "name", "take back the name", 1), Naming: s.Naming,
+			Check: plan.Condition{Kind: plan.CheckNone}}, true
 	case s.Undo == nil || c.from.Unsure[s.ID] || c.isOff(r):
 		return plan.Step{}, false
 	}

@@ -41,6 +41,8 @@ type Estate struct {
 	Currency   string             `json:"currency"`
 	Currencies map[string]float64 `json:"currencies,omitempty"`
 	Sites      []*Site            `json:"sites"`
+	// Zone is the zone in which services are known by names; "" keeps none.
+	Zone string `json:"zone,omitempty"`
 }
 
 // Site is somewhere workloads run.

@@ -16,6 +16,8 @@ const (
 	Rebuild Change = "rebuild"
 	Retire  Change = "retire"
 	Keep    Change = "keep"
+	// Moved resources come from another site, with what is on their disks.
+	Moved Change = "move"
 )
 
 // Difference says of every resource of two plans what becomes of it: one only in the new plan is built, one only in the

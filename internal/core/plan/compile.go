@@ -113,7 +113,7 @@ func newCompiler(d *topology.Design, placed *placement.Placement, e *estate.Esta
 	n := len(d.Nodes)
 	c := &compiler{
 		design: d, placed: placed, estate: e, ids: make([][]string, n),
-		plan: &Plan{Version: Version, Name: d.Name, Preset: preset, Currency: e.Currency, Inputs: map[string]any{},
+		plan: &Plan{Version: Version, Name: d.Name, Preset: preset, Currency: e.Currency, Zone: e.Zone, Inputs: map[string]any{},
 			Secrets: d.Secrets, Scripts: map[string]string{}, Files: map[string][]byte{}, Notes: d.Notes},
 		at: make(map[string]int, n), stepAt: make(map[string]int, 2*n), last: make(map[string]string, n),
 		plugged: map[string]string{}, books: map[string]*address.Book{}, ready: map[string][]string{}, waits: map[string][]string{},

@@ -217,6 +217,17 @@ func (e Expr) Resources() []string {
 	return out
 }
 
+// Secrets are the names of the secrets that the expression asks for.
+func (e Expr) Secrets() []string {
+	var out []string
+	e.walk(func(x Expr) {
+		if x.Func == "get_secret" {
+			out = append(out, show(x.Args[0].Literal))
+		}
+	})
+	return out
+}
+
 // Asks reports that the expression asks for an attribute of a resource.
 func (e Expr) Asks(resource, attribute string) bool {
 	found := false

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strconv"
 
 	"andamio/internal/core/placement"
 	"andamio/internal/core/topology"
@@ -59,8 +60,33 @@ func (c *compiler) plug(w wiring) error {
 	done := c.step(Step{Resource: id, Op: Plug, Title: "plug into " + c.resource(network).Title, Check: Condition{Kind: CheckSite}},
 		"", c.estate.Site(on.Site).Timings.Interface, c.ready[instance][0], c.last[network])
 	c.ready[instance] = append(c.ready[instance], done)
+	if c.plugged[instance] == id {
+		ports := map[string]int{}
+		for _, p := range c.ports(w.base) {
+			ports[PortLabel(p)] = p
+		}
+		c.name(id, done, Naming{Name: on.Spec.Hostname, Interface: id, Ports: ports})
+	}
 	return nil
 }
+
+// PortLabel is the service label (RFC 6335, section 5.1) of a port that nothing else is known of.
+func PortLabel(port int) string { return "p" + strconv.Itoa(port) }
+
+// name adds the step that publishes a name once what it stands for is there.
+func (c *compiler) name(resource, after string, n Naming) {
+	if c.plan.Zone == "" {
+		return
+	}
+	last := c.last[resource] // nobody waits for a name who is given the address
+	defer func() { c.last[resource] = last }()
+	address := Expr{Func: "get_attribute", Args: []Expr{{Literal: n.Interface}, {Literal: "address"}}}
+	c.step(Step{Resource: resource, Op: Name, Title: "name " + n.Name, Naming: &n, Check: Condition{Kind: CheckName, Address: &address}},
+		"", nameSeconds, after)
+}
+
+// nameSeconds is how long it is expected to take until everybody knows a name.
+const nameSeconds = 1
 
 // interfaceOf is the id of the first interface of a node's i-th instance.
 func (c *compiler) interfaceOf(base *topology.Node, i int) string {

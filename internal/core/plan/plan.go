@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"time"
 
 	"andamio/internal/core/placement"
 )
@@ -76,12 +77,26 @@ const (
 	Accept Op = "accept"
 	Lose   Op = "lose"
 	Mend   Op = "mend"
+	// What moves a workload: Replicate copies its disks whole for the first time, Follow copies what changes until somebody
+	// says to cut over, Finish copies the rest when nothing changes any more. See [Copying].
+	Replicate Op = "replicate"
+	Follow    Op = "follow"
+	Finish    Op = "finish"
+	// Suspend lets an instance stand still; Release gives up what is bound to its site, and keeps it for going back; Reclaim
+	// has it back. Carry takes note that everything on an instance is where the instance is now.
+	Suspend Op = "suspend"
+	Release Op = "release"
+	Reclaim Op = "reclaim"
+	Carry   Op = "carry"
+	// Name makes a name stand for where a resource is reached, and Unname for nothing.
+	Name   Op = "name"
+	Unname Op = "unname"
 )
 
 // Takes reports that an operation takes back what others did, or switches off.
 func (o Op) Takes() bool {
 	switch o {
-	case Remove, Detach, Unplug, Stop, Delete, Disconnect, Halt, Clear, Sweep:
+	case Remove, Detach, Unplug, Stop, Delete, Disconnect, Halt, Clear, Sweep, Suspend, Release, Unname:
 		return true
 	}
 	return false
@@ -89,6 +104,15 @@ func (o Op) Takes() bool {
 
 // Notes reports that an operation leaves nothing standing of its own: it takes note of what is, or sets what is there.
 func (o Op) Notes() bool { return o == Accept || o == Lose || o == Mend }
+
+// Moves reports that an operation belongs to moving a workload, and leaves nothing of its own behind it.
+func (o Op) Moves() bool {
+	switch o {
+	case Replicate, Follow, Finish, Reclaim, Carry:
+		return true
+	}
+	return false
+}
 
 // Plan is everything that raising a design takes.
 type Plan struct {
@@ -98,8 +122,10 @@ type Plan struct {
 	Currency string         `json:"currency"`
 	Inputs   map[string]any `json:"inputs"`
 	Secrets  []string       `json:"secrets,omitempty"`
-	Services []Service      `json:"services"`
-	Sites    []Site         `json:"sites"`
+	// Zone is the zone that the names of the plan's services are kept in; "" keeps none.
+	Zone     string    `json:"zone,omitempty"`
+	Services []Service `json:"services"`
+	Sites    []Site    `json:"sites"`
 	// CostPerHour is that of everything standing.
 	CostPerHour float64 `json:"cost_per_hour"`
 	// Seconds is the expected duration: that of the critical path.
@@ -115,6 +141,10 @@ type Plan struct {
 	Purpose string `json:"purpose,omitempty"`
 	// Known are attributes of resources that stood before the plan, by resource.
 	Known map[string]map[string]string `json:"known,omitempty"`
+	// Renames are resources that go by another id from this plan on: what is kept at the place that a workload was moved
+	// from, or what is where it was moved to when that is given up. Origins are the ids under which their makers knew them.
+	Renames map[string]string `json:"renames,omitempty"`
+	Origins map[string]string `json:"origins,omitempty"`
 	// Workflow is the imperative workflow that the plan follows; "" is the one woven from the lifecycle.
 	Workflow string `json:"workflow,omitempty"`
 	// Triggers are what policies do when something happens later.
@@ -184,6 +214,8 @@ type Resource struct {
 	Reasons []string `json:"reasons,omitempty"`
 	// Off instances are switched off.
 	Off bool `json:"off,omitempty"`
+	// Suspended instances are off and go on where they were.
+	Suspended bool `json:"suspended,omitempty"`
 	// Why says why it is at this site; Elsewhere judges every other one.
 	Why       []string            `json:"why,omitempty"`
 	Elsewhere []placement.Verdict `json:"elsewhere,omitempty"`
@@ -209,6 +241,12 @@ type Spec struct {
 	Path       string  `json:"path,omitempty"`
 	Interface  string  `json:"interface,omitempty"`
 	EndpointOf string  `json:"endpoint_of,omitempty"`
+	// MAC is the hardware address that an interface is to have; "" leaves it to the site.
+	MAC string `json:"mac,omitempty"`
+	// Class is the class of storage of a volume or of an instance's own disk.
+	Class string `json:"class,omitempty"`
+	// Asleep instances are built and not switched on: their disks come from elsewhere.
+	Asleep bool `json:"asleep,omitempty"`
 	// Existing is the site's id of what is taken over instead of being built.
 	Existing string `json:"existing,omitempty"`
 }
@@ -252,6 +290,62 @@ type Step struct {
 	Whole []string `json:"whole,omitempty"`
 	// Action is what a step of kind act does.
 	Action *Action `json:"action,omitempty"`
+	// On is the instance on which the script runs, if not that of the resource.
+	On string `json:"on,omitempty"`
+	// Copying is what a step that copies copies, and how.
+	Copying *Copying `json:"copying,omitempty"`
+	// Lead is the interface to which connections are led that come to a released one.
+	Lead string `json:"lead,omitempty"`
+	// Naming is what a step of kind name publishes.
+	Naming *Naming `json:"naming,omitempty"`
+}
+
+// Copying says how the disks of a workload are copied.
+type Copying struct {
+	Disks []DiskCopy `json:"disks"`
+	// From is the site that they are copied from.
+	From string `json:"from"`
+	// Await says that rounds go on until somebody says to cut over.
+	Await bool `json:"await,omitempty"`
+	// Pause is for how many seconds the workload may stand still; what is left is to be less than can be copied in that.
+	// 0 sets no bound: the rounds end when they copy no less than the ones before.
+	Pause float64 `json:"pause,omitempty"`
+	// Limit bounds the bytes per second on the wire; 0 does not.
+	Limit int64 `json:"limit,omitempty"`
+	// Compress is "on", "off", or "" for when it pays.
+	Compress string `json:"compress,omitempty"`
+	// Back says that the disks were alike when what is copied from was last copied to: only what was written since then is
+	// copied.
+	Back bool `json:"back,omitempty"`
+	// Grant has the site that is copied from let the other read, where the other may not start moves.
+	Grant bool `json:"grant,omitempty"`
+	// Windows are the times in which may be copied; none is always.
+	Windows []Window `json:"windows,omitempty"`
+}
+
+// Window is from when to when something may be done.
+type Window struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
+// DiskCopy is one disk: the resource whose disk is copied, and the one it is copied to.
+type DiskCopy struct {
+	From  string  `json:"from"`
+	To    string  `json:"to"`
+	Title string  `json:"title"`
+	GiB   float64 `json:"gib"`
+}
+
+// Naming is a name within the zone that the plan's names are kept in, and what it stands for: the address of an
+// interface, and for each service the port there of one of the instance's ports.
+type Naming struct {
+	Name      string         `json:"name"`
+	Interface string         `json:"interface"`
+	Ports     map[string]int `json:"ports,omitempty"`
+	// Ask is the service that is asked by the name once everybody knows it, and Path the page; "" only waits.
+	Ask  string `json:"ask,omitempty"`
+	Path string `json:"path,omitempty"`
 }
 
 // Action calls a web service or sends a message. The request carries an Idempotency-Key, so that a service may tell a
@@ -326,6 +420,8 @@ const (
 	CheckTCP  = "tcp"
 	CheckHTTP = "http"
 	CheckNone = "none"
+	// CheckName is that everybody who is asked knows what the name stands for.
+	CheckName = "name"
 )
 
 // Output is a value that the deployment exposes.
@@ -459,6 +555,9 @@ func (p *Plan) checkStep(s *Step) error {
 	if s.Op == Act && s.Action == nil {
 		return fmt.Errorf("step %s is an action and does not say which", s.ID)
 	}
+	if err := p.checkMove(s); err != nil {
+		return err
+	}
 	for _, script := range [2]*Script{s.Script, s.Undo} {
 		if err := p.checkScript(s.ID, script); err != nil {
 			return err
@@ -472,6 +571,31 @@ func (p *Plan) checkStep(s *Step) error {
 			}
 			if before.Level >= s.Level {
 				return fmt.Errorf("step %s at level %d comes after %s at level %d", s.ID, s.Level, a, before.Level)
+			}
+		}
+	}
+	return nil
+}
+
+// checkMove says what a step lacks that copies or names.
+func (p *Plan) checkMove(s *Step) error {
+	copies := s.Op == Replicate || s.Op == Follow || s.Op == Finish
+	switch {
+	case copies && (s.Copying == nil || len(s.Copying.Disks) == 0):
+		return fmt.Errorf("step %s copies nothing", s.ID)
+	case copies && !p.lists(s.Copying.From):
+		return fmt.Errorf("step %s copies from the site %q, which the plan does not list", s.ID, s.Copying.From)
+	case (s.Op == Name || s.Op == Unname) && (s.Naming == nil || s.Naming.Name == ""):
+		return fmt.Errorf("step %s names nothing", s.ID)
+	case s.On != "" && p.resources[s.On] == nil:
+		return fmt.Errorf("step %s runs on %q, which the plan does not have", s.ID, s.On)
+	case s.Lead != "" && p.resources[s.Lead] == nil:
+		return fmt.Errorf("step %s leads to %q, which the plan does not have", s.ID, s.Lead)
+	}
+	if copies {
+		for _, d := range s.Copying.Disks {
+			if p.resources[d.From] == nil || p.resources[d.To] == nil {
+				return fmt.Errorf("step %s copies from %q to %q, which the plan does not have", s.ID, d.From, d.To)
 			}
 		}
 	}

@@ -382,4 +382,9 @@ func (c *compiler) endpoint(n *topology.Node, cp topology.Capability, port int64
 	c.demand(n, &check)
 	c.step(Step{Resource: r.ID, Op: Answer, Title: "ask " + protocol(cp) + " " + check.Path, Check: check},
 		"", checkSeconds, c.last[of.ID])
+	naming := Naming{Name: of.ID, Interface: r.Spec.Interface, Ports: map[string]int{protocol(cp): int(port)}}
+	if kind == CheckHTTP {
+		naming.Ask, naming.Path = protocol(cp), check.Path
+	}
+	c.name(r.ID, r.ID+"/"+string(Answer), naming)
 }

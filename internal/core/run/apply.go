@@ -25,6 +25,8 @@ func (s *State) Apply(e Event) {
 		s.end(e)
 	case SiteSays, Answered, Learned:
 		s.learn(e)
+	case RoundBegun, Copied, RoundDone, Judged:
+		s.copying(e)
 	default:
 		s.step(e)
 	}
@@ -133,7 +135,9 @@ func (s *State) step(e Event) {
 		st.log(Line{e.At, "thrown away: " + e.Text})
 	case Decided:
 		st.log(Line{e.At, "decided: " + e.Text})
-		s.decide(st, e.Text)
+		if !st.Control.take(e.Text) {
+			s.decide(st, e.Text)
+		}
 	case StepRetry:
 		st.Retries++
 		st.log(Line{e.At, "again: " + e.Text})

@@ -93,6 +93,8 @@ type Step struct {
 	AskedID string
 	// Skipped says that a person chose to go on without it.
 	Skipped bool
+	// Control is what was said of copying.
+	Control Control
 	Log     []Line
 }
 
@@ -129,6 +131,10 @@ type State struct {
 	Done, Failures int
 	Outputs        map[string]string
 
+	// Disks is how copying stands, by the resource that is copied to; Judged what was judged after each round, by instance.
+	Disks  map[string]*Disk
+	Judged map[string][]Judgement
+
 	// interrupted counts the steps that a cancel stopped.
 	interrupted int
 
@@ -145,7 +151,8 @@ type Rehearsed struct{ P50, P90 time.Duration }
 // New is the state before anything happened.
 func New(p *plan.Plan) *State {
 	s := &State{Plan: p, Status: Planned, Steps: make([]Step, len(p.Steps)), Resources: make([]Resource, len(p.Resources)),
-		stepAt: make(map[string]int, len(p.Steps)), resourceAt: make(map[string]int, len(p.Resources)), carries: map[string][]int{}}
+		stepAt: make(map[string]int, len(p.Steps)), resourceAt: make(map[string]int, len(p.Resources)), carries: map[string][]int{},
+		Disks: map[string]*Disk{}, Judged: map[string][]Judgement{}}
 	for i := range p.Resources {
 		s.Resources[i] = Resource{Resource: &p.Resources[i], Status: Planned, Attributes: maps.Clone(p.Known[p.Resources[i].ID])}
 		if p.Resources[i].Change == plan.Keep {
@@ -247,5 +254,10 @@ func (s *State) Snapshot() *State {
 	c := *s
 	c.Steps = append([]Step{}, s.Steps...)
 	c.Resources = append([]Resource{}, s.Resources...)
+	c.Disks, c.Judged = map[string]*Disk{}, maps.Clone(s.Judged)
+	for id, d := range s.Disks {
+		x := *d
+		c.Disks[id] = &x
+	}
 	return &c
 }

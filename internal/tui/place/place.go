@@ -258,7 +258,7 @@ func (v *View) accept() tea.Cmd {
 	if v.now.Err != nil {
 		return view.Cmd(view.Told{Text: "there is no placement to accept with these choices; u undoes the last", Bad: true})
 	}
-	moves := app.Moves(v.draft.Placement, v.now.Placement)
+	moves := app.Shifts(v.draft.Placement, v.now.Placement)
 	text := fmt.Sprintf("accepted: %s, %s move, %+.3f %s/h", plural(v.now.Choices.Count(), "choice"), plural(len(moves), "workload"),
 		v.now.Placement.CostPerHour-v.draft.Placement.CostPerHour, v.currency())
 	return tea.Batch(view.Cmd(view.Accepted{Choices: v.now.Choices}), view.Cmd(view.Told{Text: text}))
@@ -337,7 +337,7 @@ func (v *View) effectLine() string {
 	case v.effect.Err != nil:
 		return "there would be no placement"
 	}
-	moves := app.Moves(v.now.Placement, v.effect.Placement)
+	moves := app.Shifts(v.now.Placement, v.effect.Placement)
 	return fmt.Sprintf("%s move, %+.3f %s/h", plural(len(moves), "workload"), v.effect.Placement.CostPerHour-v.now.Placement.CostPerHour, v.currency())
 }
 

@@ -49,7 +49,7 @@ func (p *panel) pair(ink part.Ink, word, text string) {
 }
 
 // move is a workload with where it goes from and to, below it if the line is too short for both.
-func (p *panel) move(m app.Move) {
+func (p *panel) move(m app.Shift) {
 	way := m.From + " → " + m.To
 	if part.Width(m.Workload)+part.Width(way)+4 <= p.r.W {
 		if !p.full() {
@@ -153,7 +153,7 @@ func (v *View) drawEffect(p *panel) {
 
 // difference says what moves from one placement to another, and what that comes to.
 func (v *View) difference(p *panel, from, to *placement.Placement) {
-	moves := app.Moves(from, to)
+	moves := app.Shifts(from, to)
 	d := to.CostPerHour - from.CostPerHour
 	ink := part.Teal
 	if d > 5e-7 {
@@ -280,7 +280,7 @@ func (v *View) Why() view.Note {
 	c := r.first.Cost
 	lines = append(lines, view.Say(""), view.Head("what each costs an hour"), view.Say(fmt.Sprintf("  instance %.4f, volumes and disk %.4f, address %.4f, half of what passes to others %.4f %s",
 		c.Compute, c.Storage, c.Address, c.Egress, v.currency())))
-	for _, m := range app.Moves(v.draft.Placement, v.now.Placement) {
+	for _, m := range app.Shifts(v.draft.Placement, v.now.Placement) {
 		if slices.Contains(r.workloads, m.Workload) {
 			lines = append(lines, view.Say(fmt.Sprintf("  %s is at %s in the plan", m.Workload, m.From)))
 		}

@@ -1,0 +1,648 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/teambition/rrule-go"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/placement"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
+	"andamio/internal/store"
+)
+
+// MoveWish says what is to be moved where, and how.
+type MoveWish struct {
+	// What are instances, nodes or services of the deployment; all that they stand for is moved.
+	What []string `json:"what"`
+	// To is the site; "" has placement choose for each.
+	To string `json:"to,omitempty"`
+	// Like is what holds for all workloads that say nothing else: zone, size, address, names. Each says otherwise for one.
+	Like migrate.Choice            `json:"like,omitzero"`
+	Each map[string]migrate.Choice `json:"each,omitempty"`
+	Mode change.Mode               `json:"mode"`
+	// Pause is for how many seconds a live workload may stand still.
+	Pause    float64 `json:"pause,omitempty"`
+	Limit    int64   `json:"limit,omitempty"`
+	Compress string  `json:"compress,omitempty"`
+	// Window is a recurrence rule (RFC 5545, section 3.3.10) that says when copying may begin, and Hours for how long it may
+	// go on each time; Zone is the time zone that is meant.
+	Window   string  `json:"window,omitempty"`
+	Hours    float64 `json:"hours,omitempty"`
+	TimeZone string  `json:"time_zone,omitempty"`
+	// AtOnce cuts over as soon as it can be.
+	AtOnce bool `json:"at_once,omitempty"`
+	// Side is the site from whose side the move is started; "" is one that may.
+	Side string `json:"side,omitempty"`
+	// Waves moves what does not fit one window in several; Groups are never torn apart.
+	Waves  bool       `json:"waves,omitempty"`
+	Groups [][]string `json:"groups,omitempty"`
+}
+
+// Move is workloads on their way from one site to another, or there.
+type Move struct {
+	store.Move `json:"-"`
+	Name       string           `json:"name"`
+	Wish       MoveWish         `json:"wish"`
+	Choices    []migrate.Choice `json:"choices"`
+	Waves      []migrate.Wave   `json:"waves"`
+	// From is where each workload was.
+	From map[string]string `json:"from"`
+	// States are how the waves stand.
+	States []WaveState `json:"-"`
+}
+
+// WaveState is how a wave stands.
+type WaveState string
+
+// The states of a wave.
+const (
+	WavePlanned   WaveState = "planned"
+	WaveMoving    WaveState = "moving"
+	WaveBroken    WaveState = "broken off"
+	WaveMoved     WaveState = "moved, not committed"
+	WaveReturning WaveState = "going back"
+	WaveBack      WaveState = "gone back"
+	WaveLeaving   WaveState = "being committed"
+	WaveDone      WaveState = "committed"
+)
+
+// Open reports that a wave of the move is neither committed nor gone back from.
+func (m *Move) Open() bool {
+	return slices.ContainsFunc(m.States, func(s WaveState) bool { return s != WavePlanned && s != WaveBack && s != WaveDone })
+}
+
+// Between reports that a move takes something from one of two sites to the other.
+func (m *Move) Between(x, y string) bool {
+	return slices.ContainsFunc(m.Choices, func(c migrate.Choice) bool {
+		from := m.From[c.Instance]
+		return from == x && c.Site == y || from == y && c.Site == x
+	})
+}
+
+// Run is the last run of a wave, 0 if there is none, and what it does.
+func (m *Move) Run(wave int) (id int64, kind string) {
+	for _, r := range m.Runs {
+		if r.Wave == wave {
+			id, kind = r.Run, r.Kind
+		}
+	}
+	return id, kind
+}
+
+// There is the run that moves a wave, the last where there were several; 0 if there is none.
+func (m *Move) There(wave int) int64 {
+	id := int64(0)
+	for _, r := range m.Runs {
+		if r.Wave == wave && r.Kind == store.MoveThere {
+			id = r.Run
+		}
+	}
+	return id
+}
+
+// Current is the wave that something is to be done with: the first that is not over, or the last.
+func (m *Move) Current() int {
+	for i, s := range m.States {
+		if s != WaveDone && s != WaveBack && s != WaveMoved {
+			return i
+		}
+	}
+	for i, s := range m.States {
+		if s == WaveMoved {
+			return i
+		}
+	}
+	return max(len(m.States)-1, 0)
+}
+
+// MoveDraft is a wave of a move before anything is done: the plan, what will differ, how long it takes.
+type MoveDraft struct {
+	Move  *Move
+	Wave  int
+	Order Order
+	// Stand is what stands now, To the design that it leads to, without what is kept.
+	Stand       change.Standing
+	To          *plan.Plan
+	Differences []migrate.Difference
+	// Loads and Forecasts are by instance.
+	Loads     map[string]migrate.Load
+	Forecasts map[string]migrate.Forecast
+	Windows   []plan.Window
+	Fit       migrate.Fit
+	// Seconds is the whole, Down for how long the wave does not serve.
+	Seconds, Down float64
+	// Secrets are those that are asked for again.
+	Secrets []string
+	Pairs   []Pair
+}
+
+// DraftMove works a move out: where each workload goes and what it is like there, in which waves, and the plan of the
+// first. Nothing is done; what is measured is read from the sites.
+func (a *App) DraftMove(ctx context.Context, deployment int64, w MoveWish) (*MoveDraft, error) {
+	if w.Mode == "" {
+		w.Mode = change.Warm
+	}
+	if !slices.Contains([]change.Mode{change.Cold, change.Warm, change.Live}, w.Mode) {
+		return nil, fmt.Errorf("a workload is moved %s, %s or %s, not %q", change.Cold, change.Warm, change.Live, w.Mode)
+	}
+	if w.Mode == change.Live && w.Pause == 0 {
+		w.Pause = 0.3
+	}
+	d, wanted, err := a.designOf(ctx, deployment)
+	if err != nil {
+		return nil, err
+	}
+	instances, err := instancesOf(wanted, w.What)
+	if err != nil {
+		return nil, err
+	}
+	m := &Move{Wish: w, Name: moveName(w, instances), From: map[string]string{}}
+	for _, id := range instances {
+		m.From[id] = wanted.Resource(id).Site
+	}
+	if m.Choices, err = a.choicesFor(ctx, d, wanted, instances, w); err != nil {
+		return nil, err
+	}
+	m.Move.Deployment = deployment
+	m.Waves = []migrate.Wave{{Instances: instances}}
+	m.States = []WaveState{WavePlanned}
+	if w.Waves && len(instances) > 1 {
+		if err := a.arrangeWaves(ctx, d, wanted, m); err != nil {
+			return nil, err
+		}
+	}
+	return a.draftWave(ctx, m, 0)
+}
+
+func moveName(w MoveWish, instances []string) string {
+	to := w.To
+	if to == "" {
+		to = "where placement puts it"
+	}
+	if len(instances) == 1 {
+		return instances[0] + " to " + to
+	}
+	return strings.Join(w.What, ", ") + " to " + to
+}
+
+// instancesOf are the instances that words stand for: their own ids, their nodes, or services.
+func instancesOf(p *plan.Plan, words []string) ([]string, error) {
+	var out []string
+	for _, w := range words {
+		found := false
+		for i := range p.Resources {
+			if r := &p.Resources[i]; r.Kind == plan.Instance && !r.Off && (r.ID == w || r.Node == w || r.Service == w) {
+				out, found = append(out, r.ID), true
+			}
+		}
+		if !found {
+			return nil, fmt.Errorf("there is no instance, node or service %q that is on; there are %s", w, strings.Join(tiers(p), ", "))
+		}
+	}
+	if len(out) == 0 {
+		return nil, errors.New("say what is to be moved: an instance, a node or a service")
+	}
+	slices.Sort(out)
+	return slices.Compact(out), nil
+}
+
+// choicesFor says where each workload goes.
+func (a *App) choicesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, instances []string, w MoveWish) ([]migrate.Choice, error) {
+	spots := map[string]placement.Spot{}
+	if w.To == "" {
+		var err error
+		if spots, err = a.elsewhere(ctx, d, instances); err != nil {
+			return nil, err
+		}
+	}
+	var out []migrate.Choice
+	for _, id := range instances {
+		c := w.Like
+		if own, said := w.Each[id]; said {
+			c = own
+		}
+		c.Instance = id
+		switch {
+		case c.Site != "":
+		case w.To != "":
+			c.Site = w.To
+		default:
+			c.Site, c.Zone, c.Host = spots[id].Site, spots[id].Zone, spots[id].Host
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+// elsewhere has placement choose where some instances go, all others staying where they are.
+func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) (map[string]placement.Spot, error) {
+	t, err := a.TemplateOf(ctx, d, "")
+	if err != nil {
+		return nil, fmt.Errorf("placement cannot choose: %w; name a site", err)
+	}
+	wanted, err := a.wanted(ctx, d.Runs)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.estateFor(ctx, d)
+	if err != nil {
+		return nil, err
+	}
+	w := Wish{Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Stand: d.Stand.Plan, Like: placed(d.Stand.Plan)}
+	w.Choices.Pins, w.Choices.Forbids = map[string]placement.Spot{}, map[string][]string{}
+	for _, c := range w.Like.Choices {
+		if slices.Contains(instances, c.Workload) {
+			w.Choices.Forbids[c.Workload] = []string{c.Site}
+		} else {
+			w.Choices.Pins[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
+		}
+	}
+	draft := NewDraft(t, w, e)
+	if draft.Placement == nil || draft.Plan == nil {
+		return nil, errors.New("placement finds no other place for them with everything else where it is; name a site, or move more together")
+	}
+	out := map[string]placement.Spot{}
+	for _, c := range draft.Placement.Choices {
+		if slices.Contains(instances, c.Workload) {
+			out[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
+		}
+	}
+	return out, nil
+}
+
+// arrangeWaves puts the workloads into waves that fit a window each.
+func (a *App) arrangeWaves(ctx context.Context, d *Deployment, wanted *plan.Plan, m *Move) error {
+	needs := migrate.Needs(wanted, slices.Collect(maps.Keys(m.From)))
+	var all []migrate.Candidate
+	for _, c := range m.Choices {
+		load, err := a.loadOf(ctx, d, c, m)
+		if err != nil {
+			return err
+		}
+		f := migrate.Predict(load)
+		all = append(all, migrate.Candidate{Instance: c.Instance, Seconds: f.Total, Down: f.Down, Needs: needs[c.Instance]})
+	}
+	m.Waves = migrate.Waves(all, m.Wish.Groups, m.Wish.Hours*3600)
+	m.States = make([]WaveState, len(m.Waves))
+	for i := range m.States {
+		m.States[i] = WavePlanned
+	}
+	return nil
+}
+
+// draftWave works out the plan of one wave from what stands now.
+func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, error) {
+	d, wanted, err := a.designOf(ctx, m.Deployment)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.settledBut(ctx, d.ID, m.ID); err != nil {
+		return nil, err
+	}
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &MoveDraft{Move: m, Wave: wave, Stand: d.Stand, Loads: map[string]migrate.Load{}, Forecasts: map[string]migrate.Forecast{}}
+	if err := a.pairsFor(ctx, m, wave, out); err != nil {
+		return nil, err
+	}
+	choices := slices.DeleteFunc(slices.Clone(m.Choices), func(c migrate.Choice) bool { return !slices.Contains(m.Waves[wave].Instances, c.Instance) })
+	if out.To, err = migrate.Relocate(wanted, e, choices, d.Stand.Plan.Known); err != nil {
+		return nil, err
+	}
+	moving, err := a.movingOf(m, wave, wanted, out)
+	if err != nil {
+		return nil, err
+	}
+	p, whole, err := change.Move(d.Stand, out.To, moving, "move "+m.Name)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Timed(ctx, p); err != nil {
+		return nil, err
+	}
+	out.Secrets = secretsOf(p)
+	for _, c := range choices {
+		load, err := a.loadOf(ctx, d, c, m)
+		if err != nil {
+			return nil, err
+		}
+		out.Loads[c.Instance] = load
+	}
+	if err := out.foresee(p); err != nil {
+		return nil, err
+	}
+	out.Differences = migrate.Differences(d.Stand, out.To, e, m.Waves[wave].Instances, m.Wish.Mode)
+	out.Order = Order{Plan: p, Deployment: d.ID, Wanted: whole, Template: d.Template, Move: m.ID}
+	return out, nil
+}
+
+// secretsOf are the secrets that some step of a plan is given.
+func secretsOf(p *plan.Plan) []string {
+	var out []string
+	for i := range p.Steps {
+		if s := p.Steps[i].Script; s != nil {
+			for _, in := range s.Inputs {
+				out = append(out, in.Value.Secrets()...)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// pairsFor checks that every way a wave takes is between sites that are paired and reach each other.
+func (a *App) pairsFor(ctx context.Context, m *Move, wave int, out *MoveDraft) error {
+	for _, id := range m.Waves[wave].Instances {
+		i := slices.IndexFunc(m.Choices, func(c migrate.Choice) bool { return c.Instance == id })
+		from, to := m.From[id], m.Choices[i].Site
+		if from == to {
+			return fmt.Errorf("%s is at %s already", id, to)
+		}
+		if slices.ContainsFunc(out.Pairs, func(p Pair) bool { return p.A == min(from, to) && p.B == max(from, to) }) {
+			continue
+		}
+		p, err := a.CheckPair(ctx, from, to)
+		if err != nil {
+			return err
+		}
+		if why := p.Trouble(); why != "" {
+			return fmt.Errorf("%s and %s are paired, and %s", from, to, why)
+		}
+		out.Pairs = append(out.Pairs, p)
+	}
+	return nil
+}
+
+// movingOf says how a wave is copied.
+func (a *App) movingOf(m *Move, wave int, wanted *plan.Plan, out *MoveDraft) (change.Moving, error) {
+	w := m.Wish
+	grant := false
+	for _, id := range m.Waves[wave].Instances {
+		from := m.From[id]
+		for _, p := range out.Pairs {
+			if p.A != from && p.B != from {
+				continue
+			}
+			_, g, err := p.startsFrom(from, p.Other(from), w.Side)
+			if err != nil {
+				return change.Moving{}, err
+			}
+			grant = grant || g
+		}
+	}
+	windows, err := w.windows(time.Now())
+	if err != nil {
+		return change.Moving{}, err
+	}
+	out.Windows = windows
+	return change.Moving{Instances: m.Waves[wave].Instances, Mode: w.Mode, Secrets: wanted.Secrets,
+		Copying: plan.Copying{Await: !w.AtOnce, Pause: w.Pause, Limit: w.Limit, Compress: w.Compress, Grant: grant, Windows: windows}}, nil
+}
+
+// windowsAhead is how many windows are worked out beforehand.
+const windowsAhead = 12
+
+// windows are the next windows in which may be copied; none is always.
+func (w MoveWish) windows(now time.Time) ([]plan.Window, error) {
+	if w.Window == "" {
+		return nil, nil
+	}
+	if w.Hours <= 0 {
+		return nil, errors.New("a window lasts for some hours: say for how many")
+	}
+	zone, err := time.LoadLocation(w.TimeZone)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no time zone of the IANA database, such as Europe/Madrid", w.TimeZone)
+	}
+	o, err := rrule.StrToROptionInLocation(strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(w.Window)), "RRULE:"), zone)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no recurrence rule, such as FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0: %w", w.Window, err)
+	}
+	length := time.Duration(w.Hours * float64(time.Hour))
+	if o.Dtstart.IsZero() {
+		o.Dtstart = now.In(zone).Add(-7 * 24 * time.Hour).Truncate(time.Hour)
+	}
+	r, err := rrule.NewRRule(*o)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no recurrence rule: %w", w.Window, err)
+	}
+	var out []plan.Window
+	next := r.Iterator()
+	for len(out) < windowsAhead {
+		at, more := next()
+		if !more {
+			break
+		}
+		if at.Add(length).After(now) {
+			out = append(out, plan.Window{From: at, To: at.Add(length)})
+		}
+	}
+	if len(out) == 0 {
+		return nil, fmt.Errorf("the window %q does not open any more", w.Window)
+	}
+	return out, nil
+}
+
+// foresee works out how long a wave takes, and tells the plan's steps.
+func (d *MoveDraft) foresee(p *plan.Plan) error {
+	for id, load := range d.Loads {
+		f := migrate.Predict(load)
+		d.Forecasts[id] = f
+		rounds := 0.0
+		for _, r := range f.Rounds {
+			rounds += r.Seconds
+		}
+		set := func(op plan.Op, seconds float64) {
+			if s := p.Step(id + "/" + string(op)); s != nil {
+				s.Seconds = seconds
+			}
+		}
+		if len(f.Rounds) > 0 {
+			set(plan.Replicate, f.Rounds[0].Seconds)
+			set(plan.Follow, rounds-f.Rounds[0].Seconds)
+		}
+		set(plan.Finish, f.Last.Seconds)
+	}
+	if err := p.Arrange(); err != nil {
+		return err
+	}
+	d.Seconds = p.Seconds
+	d.Down = downOf(p)
+	for id, f := range d.Forecasts { // stopping and starting are known now that the plan is in order
+		f.Down = max(f.Down, d.Down)
+		f.Total = f.Copy + f.Down
+		d.Forecasts[id] = f
+	}
+	d.Fit = migrate.FitInto(d.Windows, time.Now(), p.Seconds)
+	return nil
+}
+
+// downOf is for how many seconds a move's workloads do not serve, by its plan: from the first that is stopped to the last
+// that is known to be there.
+func downOf(p *plan.Plan) float64 {
+	first, last := -1.0, 0.0
+	for i := range p.Steps {
+		s := &p.Steps[i]
+		if (s.Op == plan.Halt || s.Op == plan.Suspend) && (first < 0 || s.Start < first) {
+			first = s.Start
+		}
+		if s.Op == plan.Carry {
+			last = max(last, s.Start+s.Seconds)
+		}
+	}
+	if first < 0 {
+		return 0
+	}
+	return last - first
+}
+
+// measureFor is for how long the rate at which a disk changes is measured.
+const measureFor = 400 * time.Millisecond
+
+// loadOf measures what copying a workload takes.
+func (a *App) loadOf(ctx context.Context, d *Deployment, c migrate.Choice, m *Move) (migrate.Load, error) {
+	sites, err := a.Sites()
+	if err != nil {
+		return migrate.Load{}, err
+	}
+	from := m.From[c.Instance]
+	source, ok := sites[from].(site.Mover)
+	if !ok {
+		return migrate.Load{}, fmt.Errorf("%s lets no disks be read", from)
+	}
+	out := migrate.Load{Mode: m.Wish.Mode, Pause: m.Wish.Pause}
+	if p, err := a.pair(ctx, from, c.Site); err == nil {
+		out.Bandwidth = p.Into(c.Site).BytesPerSecond
+	}
+	if m.Wish.Limit > 0 && (out.Bandwidth == 0 || float64(m.Wish.Limit) < out.Bandwidth) {
+		out.Bandwidth = float64(m.Wish.Limit)
+	}
+	for _, disk := range disksOf(d.Stand.Plan, c.Instance) {
+		first, err := source.Changes(ctx, disk, "", 0)
+		if err != nil {
+			return out, err
+		}
+		out.Used += site.Bytes(first.Written)
+		out.Size += first.Size
+		start := time.Now()
+		select {
+		case <-time.After(measureFor):
+		case <-ctx.Done():
+			return out, ctx.Err()
+		}
+		second, err := source.Changes(ctx, disk, first.Epoch, first.UpTo)
+		if err != nil {
+			return out, err
+		}
+		out.Rate += float64(site.Bytes(second.Written)) / time.Since(start).Seconds()
+	}
+	return out, nil
+}
+
+// disksOf are the site's ids of an instance's own disk and its volumes.
+func disksOf(p *plan.Plan, instance string) []string {
+	out := []string{p.Known[instance]["site.id"]}
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Op == plan.Attach && s.Resource == instance {
+			out = append(out, p.Known[s.Volume]["site.id"])
+		}
+	}
+	return slices.DeleteFunc(out, func(id string) bool { return id == "" })
+}
+
+// Moves lists all moves with how they stand, the newest first.
+func (a *App) Moves(ctx context.Context) ([]*Move, error) {
+	all, err := a.Store.Moves(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []*Move
+	for _, x := range all {
+		m, err := a.readMove(ctx, x)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, m)
+	}
+	return out, nil
+}
+
+// Move is one of them.
+func (a *App) Move(ctx context.Context, id int64) (*Move, error) {
+	x, err := a.Store.Move(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return a.readMove(ctx, x)
+}
+
+func (a *App) readMove(ctx context.Context, x store.Move) (*Move, error) {
+	m := &Move{}
+	if err := json.Unmarshal(x.Body, m); err != nil {
+		return nil, fmt.Errorf("move %d cannot be read: %w", x.ID, err)
+	}
+	m.Move = x
+	for wave := range m.Waves {
+		s, err := a.waveState(ctx, m, wave)
+		if err != nil {
+			return nil, err
+		}
+		m.States = append(m.States, s)
+	}
+	return m, nil
+}
+
+// waveState is how a wave stands, by its last run.
+func (a *App) waveState(ctx context.Context, m *Move, wave int) (WaveState, error) {
+	id, kind := m.Run(wave)
+	if id == 0 {
+		return WavePlanned, nil
+	}
+	r, err := a.Store.Run(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	going := (r.State == run.UnderWay || r.State == run.Planned) && !Abandoned(r, time.Now())
+	of := map[string][2]WaveState{store.MoveThere: {WaveMoving, WaveMoved}, store.MoveBack: {WaveReturning, WaveBack}, store.MoveCommit: {WaveLeaving, WaveDone}}[kind]
+	switch {
+	case r.State == run.Standing:
+		return of[1], nil
+	case going:
+		return of[0], nil
+	}
+	return WaveBroken, nil
+}
+
+// moveSecrets are the values of secrets that are asked for again: those given, else those of the environment. The ones
+// that are kept from before do not count: whoever moves something to another site says anew what it may know there.
+func moveSecrets(names []string, given map[string]string) (map[string]string, error) {
+	out := map[string]string{}
+	var missing []string
+	for _, name := range names {
+		v := given[name]
+		if v == "" {
+			v = os.Getenv(SecretVariable(name))
+		}
+		if out[name] = v; v == "" {
+			missing = append(missing, fmt.Sprintf("%s (--secret %s asks for it, or %s in the environment)", name, name, SecretVariable(name)))
+		}
+	}
+	if len(missing) > 0 {
+		return nil, fmt.Errorf("secrets do not travel: give again %s", strings.Join(missing, ", "))
+	}
+	return out, nil
+}

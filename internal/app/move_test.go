@@ -1,0 +1,358 @@
+package app
+
+import (
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/engine"
+	"andamio/internal/sandbox"
+)
+
+// paired is a workspace whose stand-ins keep names and are all paired with each other.
+func paired(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
+	t.Helper()
+	e, err := DemoEstate()
+	require.NoError(t, err)
+	for _, s := range e.Sites {
+		s.Bandwidth = nil
+	}
+	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: pace, Seed: 1, Zone: "ribera.test", System: 2 << 20, Churn: 64 << 10, Record: true})
+	require.NoError(t, err)
+	t.Cleanup(func() { box.Close() })
+	a, err := Open(ctx, t.TempDir(), InProcess(ctx))
+	require.NoError(t, err)
+	t.Cleanup(func() { a.Close() })
+	require.NoError(t, a.ConnectSandbox(box))
+	z, err := a.Workspace.Zone()
+	require.NoError(t, err)
+	z.TTL = 1
+	require.NoError(t, a.Workspace.SetZone(*z))
+	for i, x := range e.Sites {
+		for _, y := range e.Sites[:i] {
+			p, err := a.MakePair(ctx, x.Name, y.Name, Both)
+			require.NoError(t, err)
+			require.True(t, p.Well(), p.Trouble())
+		}
+	}
+	return a, box
+}
+
+// theLog is the page of levels raised, and where it is.
+func theLog(t *testing.T, a *App) (deployment int64, at string) {
+	t.Helper()
+	tmpl, err := ReadTemplate(os.DirFS("../../examples/level-log"), "level-log", "template.yaml")
+	require.NoError(t, err)
+	e, err := a.Estate(ctx)
+	require.NoError(t, err)
+	d := NewDraft(tmpl, Wish{}, e)
+	require.NotNil(t, d.Plan, "%v %v", d.Err, d.Diagnostics)
+	id := worked(t, a, d)
+	r, err := a.Store.Run(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, run.Standing, r.State)
+	return r.Deployment, d.Plan.Resource("log-host-1").Site
+}
+
+// byName asks the page by its name, as a user would.
+func byName(t *testing.T, a *App) (string, error) {
+	t.Helper()
+	z, err := a.Workspace.Zone()
+	require.NoError(t, err)
+	address, port, _, err := z.Ask(ctx, z.Resolvers[0], "level-log-1", "http")
+	if err != nil {
+		return "", err
+	}
+	web := http.Client{Timeout: 3 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
+	resp, err := web.Get("http://" + net.JoinHostPort(address, strconv.Itoa(port)) + "/levels/")
+	if err != nil {
+		return "", err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	return string(body), err
+}
+
+func serves(t *testing.T, a *App) {
+	t.Helper()
+	page, err := byName(t, a)
+	require.NoError(t, err)
+	require.Equal(t, "level 2.10 m at the dam\n", page)
+}
+
+// active are the machines of a title that are on, by site.
+func active(box *sandbox.Sandbox, title string) []string {
+	var out []string
+	for _, h := range box.Holds() {
+		if h.Term == "compute" && h.Title == title && h.Word == "active" {
+			out = append(out, h.Site)
+		}
+	}
+	return out
+}
+
+// moving begins a move of the log that cuts over as soon as it can.
+func moving(t *testing.T, a *App, dep int64, to string, mode change.Mode) (id, runID int64) {
+	t.Helper()
+	d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: to, Mode: mode, AtOnce: true})
+	require.NoError(t, err)
+	id, runID, err = a.StartMove(ctx, d, nil)
+	require.NoError(t, err)
+	return id, runID
+}
+
+// tour is a way through all ordered pairs of sites that begins at one: every pair once, each move from where the last
+// ended.
+func tour(sites []string, at string) []string {
+	left := map[string][]string{}
+	for _, s := range sites {
+		for _, o := range sites {
+			if o != s {
+				left[s] = append(left[s], o)
+			}
+		}
+	}
+	var way []string
+	var visit func(string)
+	visit = func(s string) {
+		for len(left[s]) > 0 {
+			next := left[s][0]
+			left[s] = left[s][1:]
+			visit(next)
+		}
+		way = append(way, s)
+	}
+	visit(at)
+	slices.Reverse(way)
+	return way[1:]
+}
+
+// TestEveryPairOfSitesInBothDirections moves one workload twenty times, so that every site was both ends with every other,
+// in all three modes in turn.
+func TestEveryPairOfSitesInBothDirections(t *testing.T) {
+	t.Parallel()
+	a, box := paired(t, 0.01)
+	dep, at := theLog(t, a)
+	serves(t, a)
+	way := tour([]string{"presa", "vega", "alisio-norte", "alisio-sur", "tramonta"}, at)
+	require.Len(t, way, 20)
+	for i, to := range way {
+		mode := []change.Mode{change.Warm, change.Cold, change.Live}[i%3]
+		id, runID := moving(t, a, dep, to, mode)
+		ended(t, a, runID)
+		serves(t, a)
+		assert.Equal(t, []string{to}, active(box, "log-host-1"), "%s from %s to %s", mode, at, to)
+		d, err := a.Deployment(ctx, dep)
+		require.NoError(t, err)
+		sameDisks(t, box, d, at)
+		for _, r := range d.Stand.Plan.Resources {
+			if _, kept := keptOf(&r); !kept && r.Kind != plan.Network {
+				assert.Equal(t, to, r.Site, r.ID)
+			}
+		}
+		assert.NotNil(t, d.Stand.Plan.Resource(KeptID("log-host-1", at)), "the source is kept")
+		_, err = a.Powering(ctx, dep, "", false)
+		require.ErrorContains(t, err, "is not over")
+
+		commit, err := a.Commit(ctx, id, 0)
+		require.NoError(t, err)
+		ended(t, a, commit)
+		for _, h := range box.Holds() {
+			assert.NotEqual(t, at, h.Site, "something is left of the move from %s to %s: %+v", at, to, h)
+		}
+		held, err := a.Store.Reservations(ctx)
+		require.NoError(t, err)
+		for _, r := range held {
+			assert.NotEqual(t, at, r.Site, "%+v", r)
+		}
+		at = to
+	}
+	serves(t, a)
+}
+
+// KeptID is change.KeptID.
+func KeptID(id, site string) string { return change.KeptID(id, site) }
+
+// sameDisks compares what was on the disks when the workload was switched on with what is on those that are kept, by
+// digests that the stand-ins make without the code that copies.
+func sameDisks(t *testing.T, box *sandbox.Sandbox, d *Deployment, from string) {
+	t.Helper()
+	there := box.Digests()
+	for _, id := range []string{"log-host-1", "log-vol-1"} {
+		kept := d.Stand.Plan.Known[KeptID(id, from)]["site.id"]
+		now := d.Stand.Plan.Known[id]["site.id"]
+		require.NotEmpty(t, kept)
+		digest, err := box.DiskDigest(from, kept)
+		require.NoError(t, err)
+		if digest == there[now] {
+			continue
+		}
+		// A machine that is switched off closes its own account of what ran, and one that was suspended wakes up.
+		t.Errorf("%s: %s at %s and %s where it went", id, digest, from, there[now])
+	}
+}
+
+// TestGoingBackFromEveryStep breaks a move off after each of its steps in turn and goes back.
+func TestGoingBackFromEveryStep(t *testing.T) {
+	for _, mode := range []change.Mode{change.Warm, change.Cold, change.Live} {
+		t.Run(string(mode), func(t *testing.T) {
+			t.Parallel()
+			a, box := paired(t, 0.01)
+			dep, at := theLog(t, a)
+			d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: "tramonta", Mode: mode, AtOnce: true})
+			require.NoError(t, err)
+			for _, s := range d.Order.Plan.Steps {
+				brokenOffAfter(t, a, box, dep, at, mode, s.ID)
+			}
+		})
+	}
+}
+
+func brokenOffAfter(t *testing.T, a *App, box *sandbox.Sandbox, dep int64, at string, mode change.Mode, step string) {
+	t.Helper()
+	id, runID := moving(t, a, dep, "tramonta", mode)
+	require.Eventually(t, func() bool {
+		s, err := a.Replay(ctx, runID)
+		require.NoError(t, err)
+		require.Zero(t, s.Failures, explainRun(s))
+		st := s.Step(step)
+		require.NotNil(t, st, step)
+		return st.Status == run.Standing || st.Status == run.Passed
+	}, 30*time.Second, time.Millisecond)
+	back, err := a.GoBack(ctx, id, 0)
+	require.NoError(t, err, step)
+	ended(t, a, back)
+	serves(t, a)
+	assert.Equal(t, []string{at}, active(box, "log-host-1"), "after %s", step)
+	for _, h := range box.Holds() {
+		assert.NotEqual(t, "tramonta", h.Site, "left after going back from %s: %+v", step, h)
+	}
+	m, err := a.Move(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, []WaveState{WaveBack}, m.States)
+	d, err := a.Deployment(ctx, dep)
+	require.NoError(t, err)
+	assert.Empty(t, d.Stand.Unsure, "after %s", step)
+	for _, r := range d.Stand.Plan.Resources {
+		_, kept := keptOf(&r)
+		assert.False(t, kept, "after %s: %s", step, r.ID)
+	}
+}
+
+// TestWhatWasWrittenThereComesBack goes back from a move that was finished, after its workload wrote something.
+func TestWhatWasWrittenThereComesBack(t *testing.T) {
+	a, _ := paired(t, 0.01)
+	dep, at := theLog(t, a)
+	for _, mode := range []change.Mode{change.Warm, change.Live} {
+		id, runID := moving(t, a, dep, "tramonta", mode)
+		ended(t, a, runID)
+		line := "level 3.05 m at the weir, " + string(mode)
+		onHost(t, a, dep, "echo '"+line+"' >> /var/lib/levels/page/levels/index.html")
+		back, err := a.GoBack(ctx, id, 0)
+		require.NoError(t, err)
+		ended(t, a, back)
+		page, err := byName(t, a)
+		require.NoError(t, err)
+		assert.Contains(t, page, line)
+		d, err := a.Deployment(ctx, dep)
+		require.NoError(t, err)
+		assert.Equal(t, at, d.Stand.Plan.Resource("log-host-1").Site)
+	}
+}
+
+// onHost runs a command where the log is.
+func onHost(t *testing.T, a *App, dep int64, command string) {
+	t.Helper()
+	d, err := a.Deployment(ctx, dep)
+	require.NoError(t, err)
+	key, err := a.Workspace.Key()
+	require.NoError(t, err)
+	client, err := engine.Dial(ctx, func(name string) (string, bool) { v, ok := d.Stand.Plan.Known["log-port-1"][name]; return v, ok }, "log-host-1", key)
+	require.NoError(t, err)
+	defer client.Close()
+	session, err := client.NewSession()
+	require.NoError(t, err)
+	out, err := session.CombinedOutput(command)
+	require.NoError(t, err, string(out))
+}
+
+// TestALiveMoveIsHardlyNoticed has a client that never stops asking by name while the workload moves and its disk changes.
+func TestALiveMoveIsHardlyNoticed(t *testing.T) {
+	a, box := paired(t, 0.01)
+	dep, _ := theLog(t, a)
+	box.Busy("log-host-1", 8<<20, 4<<20)
+	serves(t, a)
+	stop, done := make(chan struct{}), make(chan [2]int)
+	go func() {
+		asked, missed := 0, 0
+		for {
+			select {
+			case <-stop:
+				done <- [2]int{asked, missed}
+				return
+			default:
+			}
+			asked++
+			if page, err := byName(t, a); err != nil || !strings.HasPrefix(page, "level 2.10") {
+				missed++
+				t.Logf("missed: %v %q", err, page)
+			}
+		}
+	}()
+	_, runID := moving(t, a, dep, "alisio-sur", change.Live)
+	ended(t, a, runID)
+	time.Sleep(200 * time.Millisecond)
+	close(stop)
+	counts := <-done
+	t.Logf("%d asked, %d missed", counts[0], counts[1])
+	assert.Greater(t, counts[0], 100)
+	assert.LessOrEqual(t, counts[1], 1)
+}
+
+func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
+	a, _ := paired(t, pace)
+	id := worked(t, a, draft(t, a, nil))
+	r, err := a.Store.Run(ctx, id)
+	require.NoError(t, err)
+	d, err := a.DraftMove(ctx, r.Deployment, MoveWish{What: []string{"contacts-host-1"}, To: "alisio-norte"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"register_key"}, d.Secrets)
+	_, _, err = a.StartMove(ctx, d, nil)
+	require.ErrorContains(t, err, "secrets do not travel")
+	move, runID, err := a.StartMove(ctx, d, map[string]string{"register_key": "given again"})
+	require.NoError(t, err)
+	state := func() *run.State {
+		s, err := a.Replay(ctx, runID)
+		require.NoError(t, err)
+		require.Zero(t, s.Failures, explainRun(s))
+		return s
+	}
+	require.Eventually(t, func() bool { return migrate.PhaseOf(state(), "contacts-host-1") == migrate.Ready }, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, a.Steer(ctx, move, run.Pause))
+	require.NoError(t, a.Steer(ctx, move, run.LimitTo+"50000000"))
+	require.NoError(t, a.Steer(ctx, move, run.GoOn))
+	require.NoError(t, a.CutOver(ctx, move))
+	ended(t, a, runID)
+	s := state()
+	assert.Equal(t, migrate.There, migrate.PhaseOf(s, "contacts-host-1"))
+	assert.Equal(t, run.Standing, s.Step("alert-dispatch-1/configure").Status, "those who were given the address are told")
+	require.ErrorContains(t, a.CutOver(ctx, move), "nothing to steer")
+	for _, x := range s.Plan.Resources {
+		if strings.HasPrefix(x.ID, "contacts") && !strings.Contains(x.ID, "@") {
+			assert.Equal(t, plan.Moved, x.Change, x.ID)
+		}
+	}
+}

@@ -1,0 +1,262 @@
+package app
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/site"
+)
+
+// Both sides of a pair may start moves.
+const Both = "both"
+
+// Pair is two sites between which workloads are moved, and how they find each other.
+type Pair struct {
+	A string `json:"a"`
+	B string `json:"b"`
+	// Start is the site from whose side moves may be started, or [Both].
+	Start string `json:"start"`
+	// AtoB is the link as B finds it when it asks A, over which disks go from A to B; BtoA the other way.
+	AtoB site.Trial `json:"a_to_b"`
+	BtoA site.Trial `json:"b_to_a"`
+	// Free is what either has left, in words, by site.
+	Free    map[string]string `json:"free,omitempty"`
+	Checked time.Time         `json:"checked"`
+}
+
+// Well reports that both sides reach each other and their clocks agree.
+func (p Pair) Well() bool { return p.Trouble() == "" }
+
+// mostApart is how far clocks of a pair may be apart: signatures live for minutes.
+const mostApart = 30 * time.Second
+
+// Trouble says what is the matter with a pair, "" if nothing is.
+func (p Pair) Trouble() string {
+	for _, x := range []struct {
+		from, to string
+		t        site.Trial
+	}{{p.B, p.A, p.AtoB}, {p.A, p.B, p.BtoA}} {
+		switch {
+		case !x.t.Reachable:
+			return fmt.Sprintf("%s does not reach %s: %s", x.from, x.to, x.t.Why)
+		case x.t.Ahead > mostApart || x.t.Ahead < -mostApart:
+			return fmt.Sprintf("the clock of %s is %s off that of %s", x.to, x.t.Ahead.Round(time.Second), x.from)
+		}
+	}
+	return ""
+}
+
+// Into is the link over which disks come to a site.
+func (p Pair) Into(name string) site.Trial {
+	if name == p.B {
+		return p.AtoB
+	}
+	return p.BtoA
+}
+
+// Other is the other site of a pair.
+func (p Pair) Other(name string) string {
+	if name == p.A {
+		return p.B
+	}
+	return p.A
+}
+
+// movers are two connected sites that can be paired.
+func (a *App) movers(x, y string) (one, other site.Mover, err error) {
+	sites, err := a.Sites()
+	if err != nil {
+		return nil, nil, err
+	}
+	if x == y {
+		return nil, nil, fmt.Errorf("a pair is of two sites, not of %s with itself", x)
+	}
+	var out [2]site.Mover
+	for i, name := range []string{x, y} {
+		if sites[name] == nil {
+			_, err := a.Workspace.Connection(name)
+			return nil, nil, err
+		}
+		m, ok := sites[name].(site.Mover)
+		if !ok {
+			return nil, nil, fmt.Errorf("workloads cannot be moved from or to %s", name)
+		}
+		out[i] = m
+	}
+	return out[0], out[1], nil
+}
+
+// MakePair has two sites exchange their keys, and tries the links between them. start says from whose side moves may be
+// started: one of the two, or [Both].
+func (a *App) MakePair(ctx context.Context, x, y, start string) (Pair, error) {
+	if start != Both && start != x && start != y {
+		return Pair{}, fmt.Errorf("moves are started from %s, from %s or from %s, not from %q", x, y, Both, start)
+	}
+	one, other, err := a.movers(x, y)
+	if err != nil {
+		return Pair{}, err
+	}
+	keyX, err := one.Self(ctx)
+	if err != nil {
+		return Pair{}, err
+	}
+	keyY, err := other.Self(ctx)
+	if err != nil {
+		return Pair{}, err
+	}
+	keyX.Site, keyY.Site = x, y
+	// The side that may start moves may take from the other by itself; else what it takes is granted, disk by disk.
+	keyX.MayStart, keyY.MayStart = start == x || start == Both, start == y || start == Both
+	if err := one.Pair(ctx, keyY); err != nil {
+		return Pair{}, err
+	}
+	if err := other.Pair(ctx, keyX); err != nil {
+		return Pair{}, errors.Join(err, one.Part(context.WithoutCancel(ctx), y))
+	}
+	return a.checkPair(ctx, Pair{A: min(x, y), B: max(x, y), Start: start})
+}
+
+// Unpair has two sites forget each other.
+func (a *App) Unpair(ctx context.Context, x, y string) error {
+	p, err := a.pair(ctx, x, y)
+	if err != nil {
+		return err
+	}
+	moves, err := a.Moves(ctx)
+	if err != nil {
+		return err
+	}
+	for _, m := range moves {
+		if m.Open() && m.Between(x, y) {
+			return fmt.Errorf("move %d is between the two and not over: commit it or go back first", m.ID)
+		}
+	}
+	one, other, err := a.movers(p.A, p.B)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, e := range []error{one.Part(ctx, p.B), other.Part(ctx, p.A)} {
+		if site.ClassOf(e) != site.NotFound {
+			errs = append(errs, e)
+		}
+	}
+	if err := errors.Join(errs...); err != nil {
+		return err
+	}
+	return a.Store.SetPair(ctx, p.A, p.B, nil)
+}
+
+// pair is what is known of a pair.
+func (a *App) pair(ctx context.Context, x, y string) (Pair, error) {
+	var p Pair
+	body, err := a.Store.Pair(ctx, x, y)
+	if err != nil {
+		return p, err
+	}
+	if body == nil {
+		return p, fmt.Errorf("%s and %s are not paired: andamio pair %s %s pairs them", x, y, x, y)
+	}
+	return p, json.Unmarshal(body, &p)
+}
+
+// Pairs lists all pairs as they were found last.
+func (a *App) Pairs(ctx context.Context) ([]Pair, error) {
+	all, err := a.Store.Pairs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Pair
+	for _, body := range all {
+		var p Pair
+		if err := json.Unmarshal(body, &p); err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// CheckPairs tries the links of all pairs again, all at once.
+func (a *App) CheckPairs(ctx context.Context) ([]Pair, error) {
+	all, err := a.Pairs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	errs := make([]error, len(all))
+	var group sync.WaitGroup
+	for i := range all {
+		group.Go(func() { all[i], errs[i] = a.checkPair(ctx, all[i]) })
+	}
+	group.Wait()
+	return all, errors.Join(errs...)
+}
+
+// CheckPair tries the links of one pair again.
+func (a *App) CheckPair(ctx context.Context, x, y string) (Pair, error) {
+	p, err := a.pair(ctx, x, y)
+	if err != nil {
+		return p, err
+	}
+	return a.checkPair(ctx, p)
+}
+
+// checkPair asks both sides for the link and for what they have left, and keeps what they say.
+func (a *App) checkPair(ctx context.Context, p Pair) (Pair, error) {
+	one, other, err := a.movers(p.A, p.B)
+	if err != nil {
+		return p, err
+	}
+	try := func(m site.Mover, peer string) site.Trial {
+		t, err := m.Try(ctx, peer)
+		if err != nil {
+			return site.Trial{Why: err.Error()}
+		}
+		return t
+	}
+	p.AtoB, p.BtoA = try(other, p.A), try(one, p.B)
+	p.Free = map[string]string{}
+	e, _ := a.Estate(ctx)
+	for _, name := range []string{p.A, p.B} {
+		if s := e.Site(name); s != nil {
+			p.Free[name] = freeOf(s)
+		}
+	}
+	p.Checked = time.Now().UTC().Truncate(time.Second)
+	body, err := json.Marshal(p)
+	if err != nil {
+		return p, err
+	}
+	return p, a.Store.SetPair(ctx, p.A, p.B, body)
+}
+
+// freeOf is what a site has left, in words.
+func freeOf(s *estate.Site) string {
+	var sum estate.Capacity
+	for _, r := range s.Rooms() {
+		sum = sum.Plus(r.Free)
+	}
+	return sum.String()
+}
+
+// startsFrom says from which side of a pair a move from one site to another is started, and whether the source has to
+// grant the target each disk.
+func (p Pair) startsFrom(from, to, asked string) (side string, grant bool, err error) {
+	may := []string{p.Start}
+	if p.Start == Both {
+		may = []string{to, from}
+	}
+	if asked == "" {
+		asked = may[0]
+	}
+	if !slices.Contains(may, asked) {
+		return "", false, fmt.Errorf("moves between %s and %s are started from %s alone", from, to, p.Start)
+	}
+	return asked, asked == from, nil
+}

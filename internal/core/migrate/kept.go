@@ -1,0 +1,44 @@
+package migrate
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"andamio/internal/core/plan"
+)
+
+// WithoutKept is a design without what moved workloads left behind under the ids that a move gave it, and without the
+// networks that only those were in: what a committed move leads to.
+func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
+	kept := map[string]bool{}
+	for id := range maps.Values(renames) {
+		kept[id] = true
+	}
+	lost := map[string]bool{}
+	linked := map[string]bool{}
+	for i := range p.Resources {
+		r := &p.Resources[i]
+		if r.Kind != plan.Interface {
+			continue
+		}
+		if kept[r.ID] {
+			lost[r.Spec.Network] = true
+		} else {
+			linked[r.Spec.Network] = true
+		}
+	}
+	gone := func(id string) bool { return kept[id] || lost[id] && !linked[id] }
+	out := *p
+	out.Resources = slices.DeleteFunc(slices.Clone(p.Resources), func(r plan.Resource) bool { return gone(r.ID) })
+	out.Steps = slices.DeleteFunc(slices.Clone(p.Steps), func(s plan.Step) bool { return gone(s.Resource) })
+	out.CostPerHour = 0
+	for i := range out.Resources {
+		out.CostPerHour += out.Resources[i].CostPerHour
+	}
+	for i := range out.Steps {
+		s := &out.Steps[i]
+		s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { of, _, _ := strings.Cut(a, "/"); return gone(of) })
+	}
+	return plan.Reindexed(&out)
+}

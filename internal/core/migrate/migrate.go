@@ -1,0 +1,413 @@
+// Package migrate plans moves of workloads between sites: what a workload is like where it goes, what will differ, how
+// long copying takes and when it can be cut over, and which workloads move together and when.
+//
+// In go the design of a deployment, an estate and choices; out come the design with the workloads elsewhere
+// ([Relocate]), what differs ([Differences]), estimates ([Estimate]) and waves ([Waves]). The plan that does it is made
+// by package change, and is run like any other.
+package migrate
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"andamio/internal/core/address"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/plan"
+)
+
+// Choice is where one workload goes and what it is like there. What is left out is chosen: the size that fits best, the
+// zone with the most room, an address of the pool.
+type Choice struct {
+	Instance string
+	Site     string
+	Zone     string
+	Host     string
+	Size     string
+	// Address is "keep" to have the same inside address, "" to have one of the pool, or the address itself.
+	Address string
+	// KeepMAC gives the interface the hardware address that it has; MAC another.
+	KeepMAC bool
+	MAC     string
+	// Hostname is another host name; "" keeps it.
+	Hostname string
+	// Class is the class of storage there.
+	Class string
+	// Network is a network of the design there; "" is the one that the workload is in, built there if need be.
+	Network string
+}
+
+// keepAddress asks for the same inside address.
+const keepAddress = "keep"
+
+// Relocate is a design with some workloads at other sites. The estate's rooms and pools are taken from as it goes. known
+// says what is known of resources, for the hardware addresses that are kept.
+func Relocate(of *plan.Plan, e *estate.Estate, choices []Choice, known map[string]map[string]string) (*plan.Plan, error) {
+	out := *of
+	out.Resources, out.Steps, out.Sites = slices.Clone(of.Resources), slices.Clone(of.Steps), slices.Clone(of.Sites)
+	r := &relocation{p: plan.Reindexed(&out), e: e, books: map[string]*address.Book{}, known: known}
+	var errs []error
+	for _, c := range choices {
+		if err := r.move(c); err != nil {
+			errs = append(errs, fmt.Errorf("%s cannot go to %s: %w", c.Instance, c.Site, err))
+		}
+	}
+	if len(errs) > 0 {
+		return nil, errors.Join(errs...)
+	}
+	r.dropUnused()
+	r.totals()
+	p := plan.Reindexed(r.p)
+	return p, p.Arrange()
+}
+
+type relocation struct {
+	p     *plan.Plan
+	e     *estate.Estate
+	books map[string]*address.Book
+	known map[string]map[string]string
+}
+
+func (r *relocation) book(s *estate.Site) *address.Book {
+	if r.books[s.Name] == nil {
+		r.books[s.Name] = address.NewBook(s)
+	}
+	return r.books[s.Name]
+}
+
+func (r *relocation) move(c Choice) error {
+	x := r.p.Resource(c.Instance)
+	if x == nil || x.Kind != plan.Instance {
+		return fmt.Errorf("there is no such instance in the design")
+	}
+	s, from := r.e.Site(c.Site), r.e.Site(x.Site)
+	switch {
+	case s == nil:
+		return fmt.Errorf("the site %s is not connected", c.Site)
+	case from == nil:
+		return fmt.Errorf("the site %s, where it is, is not connected", x.Site)
+	case c.Site == x.Site:
+		return fmt.Errorf("it is there already")
+	}
+	old := *x
+	if err := r.shape(x, c, s, from); err != nil {
+		return err
+	}
+	if err := r.place(x, c, s); err != nil {
+		return err
+	}
+	volumes := r.volumes(x, c, s)
+	if err := r.interfaces(x, &old, c, s); err != nil {
+		return err
+	}
+	r.software(x, s)
+	r.times(x, volumes, from, s)
+	return nil
+}
+
+// shape gives the instance a size, an image and a price there.
+func (r *relocation) shape(x *plan.Resource, c Choice, s, from *estate.Site) error {
+	image := s.Image(osOf(from, x.Spec.Image))
+	if image == nil {
+		return fmt.Errorf("there is no image of its system, %s", osOf(from, x.Spec.Image))
+	}
+	x.Spec.Image = image.Name
+	size, err := sizeFor(s, x.Spec, c.Size)
+	if err != nil {
+		return err
+	}
+	x.Spec.Size = ""
+	price := float64(x.Spec.Cores)*s.Prices.Core + x.Spec.MemoryGiB*s.Prices.Memory
+	if size != nil {
+		x.Spec.Size, x.Spec.Cores, x.Spec.MemoryGiB = size.Name, size.Cores, size.MemoryGiB
+		price = size.PricePerHour
+	}
+	x.CostPerHour = price + x.Spec.DiskGiB*diskPrice(s, c.Class)
+	if s.Network == estate.Address {
+		x.CostPerHour += s.Prices.Address
+	}
+	x.Spec.Class = c.Class
+	x.Detail = strings.TrimSpace(x.Spec.Size + " " + estate.Cores(x.Spec.Cores) + " " + estate.GiB(x.Spec.MemoryGiB))
+	if c.Hostname != "" {
+		x.Spec.Hostname = c.Hostname
+	}
+	x.Why, x.Elsewhere = []string{"moved from " + from.Name}, nil
+	return nil
+}
+
+func diskPrice(s *estate.Site, class string) float64 {
+	for _, x := range s.Storage {
+		if x.Name == class {
+			return x.PriceGiB
+		}
+	}
+	return s.Prices.Disk
+}
+
+func osOf(s *estate.Site, image string) string {
+	for _, i := range s.Images {
+		if i.Name == image {
+			return i.OS
+		}
+	}
+	return "linux"
+}
+
+// sizeFor is the size there that is asked for, or the cheapest that is no less; nil where sizes are free.
+func sizeFor(s *estate.Site, need plan.Spec, name string) (*estate.Size, error) {
+	var best *estate.Size
+	for i := range s.Sizes {
+		z := &s.Sizes[i]
+		if name != "" && z.Name == name {
+			return z, nil
+		}
+		if z.Cores >= need.Cores && z.MemoryGiB >= need.MemoryGiB && (best == nil || z.PricePerHour < best.PricePerHour) {
+			best = z
+		}
+	}
+	switch {
+	case name != "":
+		return nil, fmt.Errorf("there is no size %s", name)
+	case best == nil && !s.FreeForm && len(s.Sizes) > 0:
+		return nil, fmt.Errorf("there is no size of %s and %s or more", estate.Cores(need.Cores), estate.GiB(need.MemoryGiB))
+	case s.FreeForm && len(s.Sizes) == 0:
+		return nil, nil
+	}
+	return best, nil
+}
+
+// place finds the room with the most left that fits.
+func (r *relocation) place(x *plan.Resource, c Choice, s *estate.Site) error {
+	need := estate.Capacity{Cores: x.Spec.Cores, MemoryGiB: x.Spec.MemoryGiB, DiskGiB: x.Spec.DiskGiB}
+	var best *estate.Room
+	rooms := s.Rooms()
+	for i := range rooms {
+		room := &rooms[i]
+		if c.Zone != "" && c.Zone != room.Zone || c.Host != "" && c.Host != room.Host || !room.Free.Fits(need) {
+			continue
+		}
+		if best == nil || room.Free.Cores > best.Free.Cores {
+			best = room
+		}
+	}
+	if best == nil || !s.Take(best.Zone, best.Host, need) {
+		return fmt.Errorf("there is no room for %s%s", need, map[bool]string{true: " in zone " + c.Zone}[c.Zone != ""])
+	}
+	x.Site, x.Zone, x.Host = s.Name, best.Zone, best.Host
+	return nil
+}
+
+// volumes takes the instance's volumes along.
+func (r *relocation) volumes(x *plan.Resource, c Choice, s *estate.Site) []string {
+	var out []string
+	for i := range r.p.Steps {
+		if a := &r.p.Steps[i]; a.Op == plan.Attach && a.Resource == x.ID {
+			v := r.p.Resource(a.Volume)
+			v.Site, v.Zone, v.Host = x.Site, x.Zone, ""
+			v.CostPerHour = v.Spec.DiskGiB * diskPrice(s, c.Class)
+			v.Spec.Class = c.Class
+			out = append(out, v.ID)
+		}
+	}
+	return out
+}
+
+// interfaces puts the instance into networks there.
+func (r *relocation) interfaces(x, old *plan.Resource, c Choice, s *estate.Site) error {
+	for i := range r.p.Resources {
+		f := &r.p.Resources[i]
+		if f.Kind != plan.Interface || f.Spec.Instance != x.ID {
+			continue
+		}
+		net, err := r.network(f.Spec.Network, c.Network, s)
+		if err != nil {
+			return err
+		}
+		f = &r.p.Resources[i] // the list may have moved
+		x = r.p.Resource(x.ID)
+		was := f.Spec.Network
+		f.Site, f.Zone, f.Spec.Network = s.Name, x.Zone, net
+		f.StandsOn, x.StandsOn = swapped(f.StandsOn, was, net), swapped(x.StandsOn, was, net)
+		if f.Spec.Address, err = r.inside(f, c, s); err != nil {
+			return err
+		}
+		f.Detail = f.Spec.Address
+		f.Spec.MAC = c.MAC
+		if c.KeepMAC {
+			f.Spec.MAC = r.known[f.ID]["mac"]
+		}
+		r.swapStep(f.ID+"/"+string(plan.Plug), was, net, x.ID)
+	}
+	return nil
+}
+
+// inside is the address inside its network that an interface is to have.
+func (r *relocation) inside(f *plan.Resource, c Choice, s *estate.Site) (string, error) {
+	b := r.book(s)
+	pick := c.Address
+	if pick == keepAddress {
+		pick = f.Spec.Address
+	}
+	if !b.HasPools() {
+		if c.Address != "" && c.Address != keepAddress {
+			return "", fmt.Errorf("it hands out no addresses inside its networks, so %s cannot be picked", c.Address)
+		}
+		return "", nil
+	}
+	got, err := b.Address(f.ID, r.p.Resource(f.Spec.Network).Spec.CIDR, pick)
+	if err != nil && c.Address == "" {
+		got, err = b.Address(f.ID, "", "")
+	}
+	return got, err
+}
+
+// network is the network there that takes the place of one: built there if it is not.
+func (r *relocation) network(id, chosen string, s *estate.Site) (string, error) {
+	was := r.p.Resource(id)
+	node := was.Node
+	if chosen != "" {
+		node, _, _ = strings.Cut(chosen, "@")
+	}
+	there := node + "@" + s.Name
+	if r.p.Resource(there) != nil {
+		return there, nil
+	}
+	if chosen != "" && node != was.Node {
+		return "", fmt.Errorf("the design has no network %s there", node)
+	}
+	if was.Spec.Existing != "" {
+		return "", fmt.Errorf("its network %s stands at %s alone; name another one there", was.Title, was.Site)
+	}
+	n := *was
+	n.ID, n.Site, n.Zone = there, s.Name, ""
+	n.Spec.VLAN = ""
+	if b := r.book(s); b.HasVLANs() {
+		got, err := b.VLAN(n.Node, 0)
+		if err != nil {
+			return "", err
+		}
+		n.Spec.VLAN = strconv.Itoa(got)
+	}
+	n.Why = []string{"what is linked to it goes there"}
+	r.p.Resources = append(r.p.Resources, n)
+	r.p.Steps = append(r.p.Steps, plan.Step{ID: there + "/" + string(plan.Create), Resource: there, Op: plan.Create, Title: "create network", Site: s.Name,
+		Seconds: s.Seconds(s.Timings.Network), Check: plan.Condition{Kind: plan.CheckSite}})
+	r.p = plan.Reindexed(r.p)
+	return there, nil
+}
+
+func swapped(list []string, was, now string) []string {
+	out := slices.Clone(list)
+	for i := range out {
+		if out[i] == was {
+			out[i] = now
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// swapStep has a step that plugs come after the making of the other network.
+func (r *relocation) swapStep(id, was, now, instance string) {
+	s := r.p.Step(id)
+	if s == nil {
+		return
+	}
+	s.After = slices.Clone(s.After)
+	for i, a := range s.After {
+		if of, op, _ := strings.Cut(a, "/"); of == was {
+			s.After[i] = now + "/" + op
+		}
+	}
+	s.Title = "plug into " + r.p.Resource(now).Title
+}
+
+// software takes what runs on the instance along, and where users reach it.
+func (r *relocation) software(x *plan.Resource, s *estate.Site) {
+	on := map[string]bool{}
+	for i := range r.p.Resources {
+		y := &r.p.Resources[i]
+		if y.On == x.ID {
+			y.Site, y.Zone, y.Host, on[y.ID] = s.Name, x.Zone, x.Host, true
+		}
+	}
+	for i := range r.p.Resources {
+		if y := &r.p.Resources[i]; on[y.Spec.EndpointOf] {
+			y.Site, y.Zone = s.Name, x.Zone
+		}
+	}
+}
+
+// times gives all steps of what moved the site and the times there.
+func (r *relocation) times(x *plan.Resource, volumes []string, from, s *estate.Site) {
+	pace := 1.0
+	if from.Pace > 0 && s.Pace > 0 {
+		pace = s.Pace / from.Pace
+	}
+	for i := range r.p.Steps {
+		t := &r.p.Steps[i]
+		y := r.p.Resource(t.Resource)
+		if y.Site != s.Name || t.Site == s.Name {
+			continue
+		}
+		t.Site = s.Name
+		nominal := map[plan.Op]float64{plan.Attach: s.Timings.Attachment, plan.Plug: s.Timings.Interface}[t.Op]
+		if t.Op == plan.Create && y.Kind == plan.Instance {
+			nominal = s.Timings.Instance
+		}
+		if t.Op == plan.Create && y.Kind == plan.Volume {
+			nominal = s.Timings.Volume
+		}
+		if t.Seconds *= pace; nominal > 0 {
+			t.Seconds = s.Seconds(nominal)
+		}
+	}
+}
+
+// dropUnused leaves out networks that nothing is linked to any more.
+func (r *relocation) dropUnused() {
+	linked := map[string]bool{}
+	for i := range r.p.Resources {
+		linked[r.p.Resources[i].Spec.Network] = true
+	}
+	gone := map[string]bool{}
+	r.p.Resources = slices.DeleteFunc(r.p.Resources, func(x plan.Resource) bool {
+		if x.Kind == plan.Network && !linked[x.ID] {
+			gone[x.ID] = true
+			return true
+		}
+		return false
+	})
+	r.p.Steps = slices.DeleteFunc(r.p.Steps, func(s plan.Step) bool { return gone[s.Resource] })
+	for i := range r.p.Resources {
+		x := &r.p.Resources[i]
+		x.StandsOn = slices.DeleteFunc(slices.Clone(x.StandsOn), func(on string) bool { return gone[on] })
+	}
+	for i := range r.p.Steps {
+		s := &r.p.Steps[i]
+		s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { of, _, _ := strings.Cut(a, "/"); return gone[of] })
+	}
+	r.p = plan.Reindexed(r.p)
+}
+
+// totals sums costs anew.
+func (r *relocation) totals() {
+	sum := map[string]float64{}
+	used := map[string]bool{}
+	r.p.CostPerHour = 0
+	for i := range r.p.Resources {
+		x := &r.p.Resources[i]
+		sum[x.Site] += x.CostPerHour
+		used[x.Site] = true
+		r.p.CostPerHour += x.CostPerHour
+	}
+	var sites []plan.Site
+	for _, s := range r.e.Sites {
+		if used[s.Name] {
+			sites = append(sites, plan.Site{Name: s.Name, Kind: string(s.Kind), Title: s.Title, CostPerHour: sum[s.Name]})
+		}
+	}
+	r.p.Sites = sites
+}

@@ -1,0 +1,127 @@
+package migrate
+
+import (
+	"cmp"
+	"slices"
+
+	"andamio/internal/core/plan"
+)
+
+// Candidate is a workload that is to be moved in some wave.
+type Candidate struct {
+	Instance string
+	// Seconds is how long it takes alone, Down for how long it does not serve.
+	Seconds, Down float64
+	// Needs are other candidates that it is served by.
+	Needs []string
+}
+
+// Wave is what is moved together.
+type Wave struct {
+	Instances []string `json:"instances"`
+	// Seconds is how long the wave takes: copying shares the way, so that times add up.
+	Seconds float64 `json:"seconds"`
+	// TooLong says that it does not fit a window by itself.
+	TooLong bool `json:"too_long,omitempty"`
+}
+
+// Waves arranges workloads into waves that each fit a window of some seconds, 0 for one without end. What is needed moves
+// before what needs it, or with it; groups are never torn apart.
+func Waves(all []Candidate, groups [][]string, window float64) []Wave {
+	units := unite(all, groups)
+	rank(units)
+	slices.SortStableFunc(units, func(a, b *unit) int { return cmp.Or(a.rank-b.rank, cmp.Compare(a.names[0], b.names[0])) })
+	var out []Wave
+	for _, u := range units {
+		last := len(out) - 1
+		if last >= 0 && !out[last].TooLong && (window <= 0 || out[last].Seconds+u.seconds <= window) {
+			out[last].Instances = append(out[last].Instances, u.names...)
+			out[last].Seconds += u.seconds
+			continue
+		}
+		out = append(out, Wave{slices.Clone(u.names), u.seconds, window > 0 && u.seconds > window})
+	}
+	return out
+}
+
+// unit is what cannot be torn apart.
+type unit struct {
+	names   []string
+	seconds float64
+	needs   map[*unit]bool
+	rank    int
+	seen    bool
+}
+
+// unite puts groups together; groups that share a workload are one.
+func unite(all []Candidate, groups [][]string) []*unit {
+	of := map[string]*unit{}
+	var units []*unit
+	for _, c := range all {
+		of[c.Instance] = &unit{names: []string{c.Instance}, seconds: c.Seconds, needs: map[*unit]bool{}}
+		units = append(units, of[c.Instance])
+	}
+	for _, g := range groups {
+		var into *unit
+		for _, name := range g {
+			u := of[name]
+			switch {
+			case u == nil || u == into:
+			case into == nil:
+				into = u
+			default:
+				into.names, into.seconds = append(into.names, u.names...), into.seconds+u.seconds
+				for _, n := range u.names {
+					of[n] = into
+				}
+				units = slices.DeleteFunc(units, func(x *unit) bool { return x == u })
+			}
+		}
+	}
+	for _, c := range all {
+		for _, n := range c.Needs {
+			if other := of[n]; other != nil && other != of[c.Instance] {
+				of[c.Instance].needs[other] = true
+			}
+		}
+	}
+	for _, u := range units {
+		slices.Sort(u.names)
+	}
+	return units
+}
+
+// rank gives each unit a higher rank than those it needs; circles are cut where they are met.
+func rank(units []*unit) {
+	var visit func(*unit) int
+	visit = func(u *unit) int {
+		if u.seen {
+			return u.rank
+		}
+		u.seen = true
+		for n := range u.needs {
+			u.rank = max(u.rank, visit(n)+1)
+		}
+		return u.rank
+	}
+	for _, u := range units {
+		visit(u)
+	}
+}
+
+// Needs are, of some instances, those by which each is served, through the software on them.
+func Needs(p *plan.Plan, instances []string) map[string][]string {
+	out := map[string][]string{}
+	for i := range p.Resources {
+		r := &p.Resources[i]
+		if r.Kind != plan.Software || !slices.Contains(instances, r.On) {
+			continue
+		}
+		for _, on := range r.StandsOn {
+			if other := p.Resource(on); other != nil && other.Kind == plan.Software && other.On != r.On && slices.Contains(instances, other.On) && !slices.Contains(out[r.On], other.On) {
+				out[r.On] = append(out[r.On], other.On)
+			}
+		}
+	}
+	return out
+}

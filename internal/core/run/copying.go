@@ -1,0 +1,128 @@
+package run
+
+import (
+	"strconv"
+	"time"
+)
+
+// The events of copying disks. Their attributes are listed with [Disk].
+const (
+	RoundBegun EventKind = "round-begun"
+	Copied     EventKind = "copied"
+	RoundDone  EventKind = "round-done"
+	// Judged says how it stands after a round: how fast it changes, and for how long it would stand still now.
+	Judged EventKind = "round-judged"
+)
+
+// The decisions on a step that copies. [LimitTo] is followed by the bytes per second, 0 for no bound.
+const (
+	CutOver = "cut-over"
+	Pause   = "pause"
+	GoOn    = "go-on"
+	LimitTo = "limit "
+)
+
+// Disk is how copying one disk stands. Attributes of events: disk, round, epoch, upto, total, at, done, wire, seconds.
+type Disk struct {
+	// Round is the round that is under way, or the last; Done and Total are its bytes, At how far on the disk it has come.
+	Round           int
+	Done, Total, At int64
+	Running         bool
+	Began, Seen     time.Time
+	// Epoch and Base say up to when all that was written has been copied; Upto will be that when this round is done.
+	Epoch      string
+	Base, Upto uint32
+	// Bytes and Wire are all that was copied so far, Holes those that were left out.
+	Bytes, Wire int64
+	Past        []Round
+}
+
+// Round is a round that is over.
+type Round struct {
+	Round       int
+	Began, At   time.Time
+	Bytes, Wire int64
+}
+
+// Rate is how many bytes a second this round copies, 0 if that is not known yet.
+func (d *Disk) Rate() float64 {
+	began, seen, done := d.Began, d.Seen, d.Done
+	if !d.Running && len(d.Past) > 0 {
+		last := d.Past[len(d.Past)-1]
+		began, seen, done = last.Began, last.At, last.Bytes
+	}
+	if s := seen.Sub(began).Seconds(); s > 0 {
+		return float64(done) / s
+	}
+	return 0
+}
+
+// Judgement is how it stands after a round of all disks of a workload.
+type Judgement struct {
+	Round int
+	At    time.Time
+	// Bytes were copied in it, Changing and Bandwidth are bytes a second, Pause the seconds that it would stand still now.
+	Bytes               int64
+	Changing, Bandwidth float64
+	Pause               float64
+}
+
+// Control is what a person has said of a step that copies.
+type Control struct {
+	Cut, Paused bool
+	// Limit bounds bytes per second if Limited.
+	Limit   int64
+	Limited bool
+}
+
+// control takes a decision on copying into account; false if it is none.
+func (c *Control) take(verb string) bool {
+	switch {
+	case verb == CutOver:
+		c.Cut = true
+	case verb == Pause:
+		c.Paused = true
+	case verb == GoOn:
+		c.Paused = false
+	case len(verb) > len(LimitTo) && verb[:len(LimitTo)] == LimitTo:
+		n, err := strconv.ParseInt(verb[len(LimitTo):], 10, 63)
+		if err != nil {
+			return false
+		}
+		c.Limit, c.Limited = n, true
+	default:
+		return false
+	}
+	return true
+}
+
+// Steers reports that a verb is a decision on copying.
+func Steers(verb string) bool { return new(Control).take(verb) }
+
+// copying takes an event of copying into account.
+func (s *State) copying(e Event) {
+	num := func(name string) int64 { n, _ := strconv.ParseInt(e.Attributes[name], 10, 64); return n }
+	if e.Kind == Judged {
+		float := func(name string) float64 { f, _ := strconv.ParseFloat(e.Attributes[name], 64); return f }
+		s.Judged[e.Resource] = append(s.Judged[e.Resource], Judgement{int(num("round")), e.At, num("bytes"), float("changing"), float("bandwidth"), float("pause")})
+		return
+	}
+	d := s.Disks[e.Attributes["disk"]]
+	if d == nil {
+		d = &Disk{}
+		s.Disks[e.Attributes["disk"]] = d
+	}
+	d.Seen = e.At
+	switch e.Kind {
+	case RoundBegun:
+		d.Round, d.Total, d.Done, d.At, d.Running, d.Began = int(num("round")), num("total"), num("done"), num("at"), true, e.At
+		d.Epoch, d.Upto = e.Attributes["epoch"], uint32(num("upto"))
+	case Copied:
+		d.Bytes += num("bytes")
+		d.Wire += num("wire")
+		d.Done, d.At = num("done"), num("at")
+	case RoundDone:
+		d.Past = append(d.Past, Round{d.Round, d.Began, e.At, d.Done, num("wire")})
+		d.Base, d.Running = d.Upto, false
+	}
+}

@@ -1,0 +1,491 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
+)
+
+// copyingDeadline bounds a step that copies. Rounds go on until a person says so; what hangs is noticed call by call.
+const copyingDeadline = 90 * 24 * time.Hour
+
+// How copying is done: how long one order to copy is to take, and how large it may be; how long it waits at most between
+// two rounds when little changes.
+const (
+	orderTime   = 700 * time.Millisecond
+	firstOrder  = 16 << 20
+	leastOrder  = 1 << 20
+	mostOrder   = 256 << 20
+	shortRound  = 250 * time.Millisecond
+	mostIdle    = time.Second
+	hashBlock   = 64 << 10
+	patientFor  = 4 // rounds that leave no less than those before, until it is said that they will not
+	compressing = 8 << 20
+)
+
+// copier copies the disks of one step.
+type copier struct {
+	e        *Engine
+	s        *plan.Step
+	from, to site.Mover
+	terms    plan.Copying
+	// compress says that compressing pays.
+	compress bool
+	order    int64
+	// changing is how many bytes a second change, bandwidth how many get through.
+	changing, bandwidth float64
+	listed              map[string]time.Time
+}
+
+func (e *Engine) copies(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	c := &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, listed: map[string]time.Time{}, compress: s.Copying.Compress == "on"}
+	var okFrom, okTo bool
+	c.from, okFrom = e.Sites[s.Copying.From].(site.Mover)
+	c.to, okTo = e.Sites[s.Site].(site.Mover)
+	if !okFrom || !okTo {
+		return site.Final(fmt.Errorf("between %s and %s no disks can be copied", s.Copying.From, s.Site))
+	}
+	for _, d := range c.terms.Disks {
+		if err := c.grant(ctx, d); err != nil {
+			return err
+		}
+	}
+	switch s.Op {
+	case plan.Replicate:
+		return c.first(ctx)
+	case plan.Follow:
+		return c.follow(ctx)
+	}
+	return c.finish(ctx)
+}
+
+func (c *copier) id(resource string) (string, error) {
+	id, ok := c.e.Attribute(resource, "site.id")
+	if !ok || id == "" {
+		return "", site.Final(fmt.Errorf("the site's id of %s is not known", resource))
+	}
+	return id, nil
+}
+
+// grant lets the target read a disk, where it may not start moves by itself.
+func (c *copier) grant(ctx context.Context, d plan.DiskCopy) error {
+	if !c.terms.Grant {
+		return nil
+	}
+	id, err := c.id(d.From)
+	if err != nil {
+		return err
+	}
+	return c.e.call(ctx, c.s, func() error { return c.from.Grant(ctx, c.s.Site, id) })
+}
+
+// known is how copying of a disk stands by the journal.
+func (c *copier) known(d plan.DiskCopy) run.Disk {
+	c.e.mu.Lock()
+	defer c.e.mu.Unlock()
+	if x := c.e.state.Disks[d.To]; x != nil {
+		return *x
+	}
+	return run.Disk{}
+}
+
+func (c *copier) control() run.Control {
+	c.e.mu.Lock()
+	defer c.e.mu.Unlock()
+	out := c.e.state.Step(c.s.ID).Control
+	for i := range c.e.state.Steps { // what was said of one step of a workload holds for the others
+		if st := &c.e.state.Steps[i]; st.Copying != nil && st.Resource == c.s.Resource && st.ID != c.s.ID {
+			out.Cut = out.Cut || st.Control.Cut
+			out.Paused = out.Paused || st.Control.Paused
+			if st.Control.Limited && !out.Limited {
+				out.Limit, out.Limited = st.Control.Limit, true
+			}
+		}
+	}
+	return out
+}
+
+// first copies all disks whole, or goes on where it was broken off.
+func (c *copier) first(ctx context.Context) error {
+	for _, d := range c.terms.Disks {
+		if len(c.known(d).Past) > 0 {
+			continue
+		}
+		if _, err := c.round(ctx, d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// follow copies what changed, round after round, until it is to be cut over and what is left is little enough.
+func (c *copier) follow(ctx context.Context) error {
+	worse, before := 0, 0.0
+	for number := 1; ; number++ {
+		began := time.Now()
+		bytes := int64(0)
+		for _, d := range c.terms.Disks {
+			n, err := c.round(ctx, d)
+			if err != nil {
+				return err
+			}
+			bytes += n
+		}
+		took := time.Since(began)
+		pause := 0.0
+		if c.bandwidth > 0 {
+			pause = c.changing * max(took, shortRound).Seconds() / c.bandwidth
+		}
+		if err := c.judge(number, bytes, pause); err != nil {
+			return err
+		}
+		cut := !c.terms.Await || c.control().Cut
+		enough := c.terms.Pause > 0 && pause <= c.terms.Pause || c.terms.Pause == 0 && (c.terms.Await || took <= shortRound || worse > 0)
+		if cut && enough {
+			return nil
+		}
+		if number > 1 && pause >= 0.9*before {
+			worse++
+		}
+		before = pause
+		if cut && c.terms.Pause > 0 && worse >= patientFor {
+			return site.Final(fmt.Errorf("it does not converge: %s a second change and %s a second get through, so that it would stand still for %.2f s, and may for %.2f s: allow a longer pause, lift the limit, or move it warm",
+				mega(c.changing), mega(c.bandwidth), pause, c.terms.Pause))
+		}
+		if err := c.rest(ctx, took); err != nil {
+			return err
+		}
+	}
+}
+
+func mega(x float64) string { return fmt.Sprintf("%.1f MB", x/1e6) }
+
+// rest waits before the next round, less if it is to be cut over.
+func (c *copier) rest(ctx context.Context, took time.Duration) error {
+	until := time.Now().Add(min(max(shortRound-took, 0)+took/2, mostIdle))
+	for time.Now().Before(until) && !c.control().Cut {
+		if err := pause(ctx, 20*time.Millisecond); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+func (c *copier) judge(number int, bytes int64, pause float64) error {
+	return c.e.record(run.Event{Kind: run.Judged, Step: c.s.ID, Resource: c.s.Resource, Attributes: map[string]string{"round": strconv.Itoa(number),
+		"bytes": strconv.FormatInt(bytes, 10), "changing": fmt.Sprintf("%.0f", c.changing), "bandwidth": fmt.Sprintf("%.0f", c.bandwidth), "pause": fmt.Sprintf("%.3f", pause)}})
+}
+
+// finish copies what is left now that nothing changes any more, and notes as of when the target is like the source: what
+// is written there from then on can be had back.
+func (c *copier) finish(ctx context.Context) error {
+	for _, d := range c.terms.Disks {
+		if c.terms.Back {
+			if err := c.baseline(d); err != nil {
+				return err
+			}
+		}
+		if _, err := c.round(ctx, d); err != nil {
+			return err
+		}
+		to, err := c.id(d.To)
+		if err != nil {
+			return err
+		}
+		var now site.Changes
+		err = c.e.call(ctx, c.s, func() (err error) {
+			now, err = c.to.Changes(ctx, to, "", 0)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		err = c.e.record(run.Event{Kind: run.Learned, Resource: d.To, Attributes: map[string]string{attrEpoch: now.Epoch, attrUpTo: strconv.FormatUint(uint64(now.UpTo), 10)}})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Attributes of what was copied to: as of when it is like what it was copied from.
+const (
+	attrEpoch = "copied.epoch"
+	attrUpTo  = "copied.upto"
+)
+
+// baseline begins a copy of which nothing is known in this run with what was noted when the disks were alike.
+func (c *copier) baseline(d plan.DiskCopy) error {
+	if k := c.known(d); len(k.Past) > 0 || k.Running {
+		return nil
+	}
+	epoch, known := c.e.Attribute(d.From, attrEpoch)
+	upto, _ := c.e.Attribute(d.From, attrUpTo)
+	if !known {
+		return nil
+	}
+	return c.e.record(run.Event{Kind: run.RoundBegun, Resource: d.To, Attributes: map[string]string{"disk": d.To, "round": "0", "epoch": epoch, "upto": upto}},
+		run.Event{Kind: run.RoundDone, Resource: d.To, Attributes: map[string]string{"disk": d.To}})
+}
+
+// round copies what was written on a disk since the last round, and returns how many bytes that was.
+func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
+	from, err := c.id(d.From)
+	if err != nil {
+		return 0, err
+	}
+	to, err := c.id(d.To)
+	if err != nil {
+		return 0, err
+	}
+	k := c.known(d)
+	list, err := c.list(ctx, from, k)
+	if err != nil {
+		return 0, err
+	}
+	number, at, upto, done := k.Round+1, int64(0), list.UpTo, int64(0)
+	total := site.Bytes(list.Written)
+	if k.Running {
+		number = k.Round
+		if number == 1 && k.Epoch == list.Epoch && k.Upto > 0 { // goes on where it was; what changed before that is the next round's
+			at, upto, done = k.At, k.Upto, k.At
+			list.Written = after(list.Written, at)
+			done = total - site.Bytes(list.Written)
+		}
+	}
+	whole := list.Whole && (len(k.Past) > 0 || number > 1)
+	if whole { // what was noted at the source is lost: the disks are compared, block by block
+		if list.Written, list.Zero, err = c.unequal(ctx, from, to, list); err != nil {
+			return 0, err
+		}
+		total = site.Bytes(list.Written)
+	}
+	c.learnRate(d.To, list, whole || number == 1)
+	begun := map[string]string{"disk": d.To, "round": strconv.Itoa(number), "epoch": list.Epoch, "upto": strconv.FormatUint(uint64(upto), 10),
+		"total": strconv.FormatInt(total, 10), "done": strconv.FormatInt(done, 10), "at": strconv.FormatInt(at, 10)}
+	if err := c.e.record(run.Event{Kind: run.RoundBegun, Step: c.s.ID, Resource: d.To, Attributes: begun}); err != nil {
+		return 0, err
+	}
+	wire, err := c.transfer(ctx, d, from, to, list, done)
+	if err != nil {
+		return 0, err
+	}
+	return total, c.e.record(run.Event{Kind: run.RoundDone, Step: c.s.ID, Resource: d.To, Attributes: map[string]string{"disk": d.To, "wire": strconv.FormatInt(wire, 10)}})
+}
+
+// list asks what was written since the last round that was done.
+func (c *copier) list(ctx context.Context, from string, k run.Disk) (site.Changes, error) {
+	var out site.Changes
+	err := c.e.callAt(ctx, c.s, c.terms.From, func() (err error) {
+		out, err = c.from.Changes(ctx, from, k.Epoch, k.Base)
+		return err
+	})
+	return out, err
+}
+
+// learnRate works out how fast a disk changes.
+func (c *copier) learnRate(disk string, list site.Changes, first bool) {
+	now := time.Now()
+	if last, known := c.listed[disk]; known && !first {
+		if s := now.Sub(last).Seconds(); s > 0 {
+			c.changing = float64(site.Bytes(list.Written)) / s
+		}
+	}
+	c.listed[disk] = now
+}
+
+// after are the parts of extents from an offset on.
+func after(list []site.Extent, at int64) []site.Extent {
+	var out []site.Extent
+	for _, x := range list {
+		if end := x.Offset + x.Length; end > at {
+			from := max(x.Offset, at)
+			out = append(out, site.Extent{Offset: from, Length: end - from})
+		}
+	}
+	return out
+}
+
+// transfer has the target copy extents, order by order; between two it obeys what was said meanwhile.
+func (c *copier) transfer(ctx context.Context, d plan.DiskCopy, from, to string, list site.Changes, done int64) (wire int64, err error) {
+	rest, zero := list.Written, list.Zero
+	for len(rest) > 0 || len(zero) > 0 {
+		if err := c.wait(ctx); err != nil {
+			return wire, err
+		}
+		var part []site.Extent
+		part, rest = cut(rest, c.order)
+		ctl := c.control()
+		limit := c.terms.Limit
+		if ctl.Limited {
+			limit = ctl.Limit
+		}
+		var got site.Copied
+		start := time.Now()
+		err := c.e.call(ctx, c.s, func() (err error) {
+			got, err = c.to.Copy(ctx, to, site.Order{Peer: c.terms.From, Disk: from, Written: part, Zero: zero, Limit: limit, Compress: c.compress})
+			return err
+		})
+		if err != nil {
+			return wire, err
+		}
+		if got.Verified != site.Bytes(part) {
+			return wire, fmt.Errorf("%s verified %d of %d bytes", c.s.Site, got.Verified, site.Bytes(part))
+		}
+		zero = nil
+		done += got.Bytes
+		wire += got.Wire
+		c.learnSpeed(got, time.Since(start))
+		at := list.Size
+		if len(rest) > 0 {
+			at = rest[0].Offset
+		}
+		err = c.e.record(run.Event{Kind: run.Copied, Step: c.s.ID, Resource: d.To, Attributes: map[string]string{"disk": d.To,
+			"bytes": strconv.FormatInt(got.Bytes, 10), "wire": strconv.FormatInt(got.Wire, 10), "done": strconv.FormatInt(done, 10), "at": strconv.FormatInt(at, 10)}})
+		if err != nil {
+			return wire, err
+		}
+	}
+	return wire, nil
+}
+
+// cut splits extents after so many bytes.
+func cut(list []site.Extent, n int64) (part, rest []site.Extent) {
+	for i, x := range list {
+		if x.Length > n {
+			if n > 0 {
+				part = append(part, site.Extent{Offset: x.Offset, Length: n})
+			}
+			return part, append([]site.Extent{{Offset: x.Offset + n, Length: x.Length - n}}, list[i+1:]...)
+		}
+		part = append(part, x)
+		if n -= x.Length; n == 0 {
+			return part, list[i+1:]
+		}
+	}
+	return part, nil
+}
+
+// learnSpeed works out how much gets through, how much to order at once, and whether compressing pays: it does where the
+// way is slower than compressing, and the bytes become fewer.
+func (c *copier) learnSpeed(got site.Copied, took time.Duration) {
+	if got.Bytes < leastOrder/4 || took <= 0 {
+		return
+	}
+	speed := float64(got.Bytes) / took.Seconds()
+	if c.bandwidth == 0 {
+		c.bandwidth = speed
+	}
+	c.bandwidth = 0.5*c.bandwidth + 0.5*speed
+	c.order = min(max(int64(speed*orderTime.Seconds())/4096*4096, leastOrder), mostOrder)
+	if c.terms.Compress == "" {
+		switch {
+		case !c.compress && speed < compressing*8 && got.Bytes >= leastOrder:
+			c.compress = true // tried; the next order tells
+		case c.compress && float64(got.Wire) > 0.95*float64(got.Bytes):
+			c.compress = false
+		}
+	}
+}
+
+// wait waits while it is paused, or until a window opens.
+func (c *copier) wait(ctx context.Context) error {
+	for {
+		opens, open := c.window(time.Now())
+		if open && !c.control().Paused {
+			return ctx.Err()
+		}
+		if !open && opens.IsZero() {
+			return site.Final(errors.New("the last window in which may be copied is over: give it another, or lift it"))
+		}
+		if err := pause(ctx, 50*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}
+
+// window says whether a window is open, else when the next one opens.
+func (c *copier) window(now time.Time) (opens time.Time, open bool) {
+	if len(c.terms.Windows) == 0 {
+		return now, true
+	}
+	for _, w := range c.terms.Windows {
+		if now.Before(w.From) {
+			return w.From, false
+		}
+		if now.Before(w.To) {
+			return w.From, true
+		}
+	}
+	return time.Time{}, false
+}
+
+// unequal compares two disks by the digests of their blocks: what of the source differs, and what only the target holds.
+func (c *copier) unequal(ctx context.Context, from, to string, list site.Changes) (written, zero []site.Extent, err error) {
+	var there site.Changes
+	err = c.e.call(ctx, c.s, func() (err error) {
+		there, err = c.to.Changes(ctx, to, "", 0)
+		return err
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, x := range blocks(slices.Concat(list.Written, there.Written), min(list.Size, there.Size)) {
+		var a, b []byte
+		if err := c.e.callAt(ctx, c.s, c.terms.From, func() (err error) { a, err = c.from.Hashes(ctx, from, x, hashBlock); return err }); err != nil {
+			return nil, nil, err
+		}
+		if err := c.e.call(ctx, c.s, func() (err error) { b, err = c.to.Hashes(ctx, to, x, hashBlock); return err }); err != nil {
+			return nil, nil, err
+		}
+		for i := 0; i*sha < len(a); i++ {
+			off := x.Offset + int64(i)*hashBlock
+			n := min(hashBlock, x.Offset+x.Length-off)
+			one, other := a[i*sha:(i+1)*sha], b[i*sha:(i+1)*sha]
+			switch {
+			case slices.Equal(one, other):
+			case allZero(one):
+				zero = append(zero, site.Extent{Offset: off, Length: n})
+			default:
+				written = append(written, site.Extent{Offset: off, Length: n})
+			}
+		}
+	}
+	return written, zero, nil
+}
+
+// sha is the length of a digest.
+const sha = 32
+
+func allZero(p []byte) bool { return !slices.ContainsFunc(p, func(b byte) bool { return b != 0 }) }
+
+// blocks are the parts of a disk, of whole blocks, that extents touch, each once and none too long for one question.
+func blocks(list []site.Extent, size int64) []site.Extent {
+	const most = 1024 * hashBlock
+	slices.SortFunc(list, func(a, b site.Extent) int { return int(min(max(a.Offset-b.Offset, -1), 1)) })
+	var out []site.Extent
+	end := int64(0)
+	for _, x := range list {
+		from := max(x.Offset/hashBlock*hashBlock, end)
+		to := min((x.Offset+x.Length+hashBlock-1)/hashBlock*hashBlock, size)
+		for ; from < to; from += most {
+			out = append(out, site.Extent{Offset: from, Length: min(most, to-from)})
+		}
+		end = max(end, to)
+	}
+	return out
+}
+
+// callAt is call at another site than the step's.
+func (e *Engine) callAt(ctx context.Context, s *plan.Step, at string, make func() error) error {
+	other := *s
+	other.Site = at
+	return e.call(ctx, &other, make)
+}

@@ -1,0 +1,177 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"time"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/names"
+	"andamio/internal/site"
+)
+
+// detach lets an instance stand still, gives up an interface's address or has it back. What is so already is left alone.
+func (e *Engine) detach(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	id, err := e.standing(s, r)
+	if err != nil {
+		return err
+	}
+	switch s.Op {
+	case plan.Suspend:
+		return e.suspend(ctx, s, r, id)
+	case plan.Reclaim:
+		return e.call(ctx, s, func() error {
+			_, err := e.Sites[s.Site].Act(ctx, site.Interface, id, site.ActReclaim)
+			return err
+		})
+	}
+	lead, err := e.lead(s)
+	if err != nil {
+		return err
+	}
+	m, ok := e.Sites[s.Site].(site.Mover)
+	if !ok {
+		return site.Final(fmt.Errorf("%s cannot keep an address for later", s.Site))
+	}
+	return e.call(ctx, s, func() error { return m.Release(ctx, id, lead) })
+}
+
+func (e *Engine) suspend(ctx context.Context, s *plan.Step, r *plan.Resource, id string) error {
+	var got site.Resource
+	err := e.call(ctx, s, func() (err error) {
+		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, site.ActSuspend)
+		return err
+	})
+	if err != nil && site.ClassOf(err) != site.Conflict {
+		return err
+	}
+	if err != nil { // it may be so already
+		if got, err = e.read(ctx, s, site.Instance, id); err != nil {
+			return err
+		}
+	}
+	if got.State != site.Suspended {
+		return fmt.Errorf("%s was asked to suspend it and says %s", s.Site, got.Word)
+	}
+	return e.record(e.siteSays(r, got))
+}
+
+// lead says where connections to a released interface go, port by port.
+func (e *Engine) lead(s *plan.Step) (map[string]string, error) {
+	if s.Lead == "" {
+		return nil, nil
+	}
+	out := map[string]string{}
+	address, ok := e.Attribute(s.Lead, site.AttrAddress)
+	if !ok {
+		return nil, fmt.Errorf("where %s is reached is not known", s.Lead)
+	}
+	for _, port := range append([]int{22}, e.Plan.Resource(s.Lead).Spec.Ports...) {
+		if mapped, ok := e.Attribute(s.Lead, site.AttrPort+strconv.Itoa(port)); ok {
+			out[strconv.Itoa(port)] = net.JoinHostPort(address, mapped)
+		}
+	}
+	return out, nil
+}
+
+// name makes a name stand for where a resource is, or for nothing, waits until everybody who is asked knows it, and then
+// asks the service by its name.
+func (e *Engine) name(ctx context.Context, s *plan.Step) error {
+	n := s.Naming
+	if e.Zone == nil {
+		return site.Final(fmt.Errorf("no name server is connected, so %s cannot be changed", n.Name))
+	}
+	services := make([]string, 0, len(n.Ports))
+	for label := range n.Ports {
+		services = append(services, label)
+	}
+	if s.Op == plan.Unname {
+		return e.withRefusal(ctx, s, func() error { return e.Zone.Withdraw(ctx, n.Name, services) })
+	}
+	target, err := e.target(n)
+	if err != nil {
+		return err
+	}
+	if err := e.withRefusal(ctx, s, func() error { return e.Zone.Publish(ctx, n.Name, target) }); err != nil {
+		return err
+	}
+	if err := e.agree(ctx, s, target); err != nil || n.Ask == "" {
+		return err
+	}
+	return e.askByName(ctx, s)
+}
+
+// withRefusal makes a call again unless the name server refuses it.
+func (e *Engine) withRefusal(ctx context.Context, s *plan.Step, call func() error) error {
+	return e.call(ctx, s, func() error {
+		err := call()
+		if errors.Is(err, names.ErrRefused) {
+			return site.Final(err)
+		}
+		return err
+	})
+}
+
+// target is what a name is to stand for, as the site told.
+func (e *Engine) target(n *plan.Naming) (names.Target, error) {
+	address, ok := e.Attribute(n.Interface, site.AttrAddress)
+	if !ok {
+		return names.Target{}, fmt.Errorf("where %s is reached is not known", n.Interface)
+	}
+	out := names.Target{Address: address, Ports: map[string]int{}}
+	for label, port := range n.Ports {
+		text, _ := e.Attribute(n.Interface, site.AttrPort+strconv.Itoa(port))
+		mapped, err := strconv.Atoi(text)
+		if err != nil {
+			return out, fmt.Errorf("where port %d of %s is reached is not known", port, n.Interface)
+		}
+		out.Ports[label] = mapped
+	}
+	return out, nil
+}
+
+// agree waits until the name server and all resolvers answer alike: those that keep an older answer may for as long as
+// its time to live says.
+func (e *Engine) agree(ctx context.Context, s *plan.Step, t names.Target) error {
+	said := ""
+	for {
+		left := e.Zone.Disagree(ctx, s.Naming.Name, t)
+		if len(left) == 0 {
+			return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource,
+				Text: fmt.Sprintf("%s stands for %s, say all %d who were asked", s.Naming.Name, t.Address, len(e.Zone.Servers()))})
+		}
+		text := left[0].Server + " says " + left[0].Says
+		if text != said {
+			said = text
+			if err := e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: "waiting: " + left[0].String()}); err != nil {
+				return err
+			}
+		}
+		if err := pause(ctx, min(max(left[0].Left/4, 50*time.Millisecond), time.Second)); err != nil {
+			return fmt.Errorf("%w: %s", err, left[0])
+		}
+	}
+}
+
+// askByName asks the service as its users do: by its name, at the port that the name tells.
+func (e *Engine) askByName(ctx context.Context, s *plan.Step) error {
+	asked := e.Zone.Servers()
+	for {
+		address, port, _, err := e.Zone.Ask(ctx, asked[len(asked)-1], s.Naming.Name, s.Naming.Ask)
+		said, good := fmt.Sprint(err), false
+		if err == nil {
+			said, good = Ask(ctx, plan.Condition{Kind: plan.CheckHTTP, Path: s.Naming.Path}, net.JoinHostPort(address, strconv.Itoa(port)))
+			said = e.Zone.FQDN(s.Naming.Name) + " · " + said
+		}
+		if err := e.record(run.Event{Kind: run.Answered, Resource: s.Resource, Text: said, Good: good}); err != nil || good {
+			return err
+		}
+		if err := pause(ctx, 100*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}
