@@ -74,7 +74,7 @@ var layers = []struct {
 		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/examples"}},
 	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/store", "andamio/internal/tui"}},
 	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/app"}},
-	{"andamio/internal/cli", []string{"andamio/internal/core/", "andamio/internal/store", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/sandbox", "andamio/internal/tui"}},
+	{"andamio/internal/cli", []string{"andamio/internal/core/", "andamio/internal/names", "andamio/internal/site", "andamio/internal/store", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/sandbox", "andamio/internal/tui"}},
 	{"andamio/cmd/andamio", []string{"andamio/internal/cli"}},
 }
 

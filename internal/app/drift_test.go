@@ -169,11 +169,12 @@ func settleAll(t *testing.T, a *App, inv *Inventory, seed uint64, ways map[strin
 func ended(t *testing.T, a *App, id int64) {
 	t.Helper()
 	var r store.Run
-	require.Eventually(t, func() bool {
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		var err error
-		r, err = a.Store.Run(ctx, id)
-		return err == nil && (r.State == run.Standing || r.State == run.Failed || r.State == run.Stopped)
-	}, time.Minute, 5*time.Millisecond)
+		if r, err = a.Store.Run(ctx, id); err == nil && (r.State == run.Standing || r.State == run.Failed || r.State == run.Stopped) {
+			break
+		}
+	}
 	if r.State != run.Standing {
 		s, err := a.Replay(ctx, id)
 		require.NoError(t, err)

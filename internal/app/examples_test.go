@@ -59,8 +59,8 @@ func worked(t *testing.T, a *App, d *Draft) int64 {
 func explainRun(s *run.State) string {
 	text := string(s.Status) + ": " + s.Text + "\n"
 	for _, st := range s.Steps {
-		if st.Status == run.Failed {
-			text += st.ID + ": " + st.Error + "\n"
+		if st.Status == run.Failed || st.Status == run.UnderWay {
+			text += string(st.Status) + " " + st.ID + ": " + st.Error + "\n"
 			for _, l := range st.Log {
 				text += "    " + l.Text + "\n"
 			}

@@ -619,6 +619,8 @@ func (a *App) waveState(ctx context.Context, m *Move, wave int) (WaveState, erro
 	going := (r.State == run.UnderWay || r.State == run.Planned) && !Abandoned(r, time.Now())
 	of := map[string][2]WaveState{store.MoveThere: {WaveMoving, WaveMoved}, store.MoveBack: {WaveReturning, WaveBack}, store.MoveCommit: {WaveLeaving, WaveDone}}[kind]
 	switch {
+	case r.Void:
+		return WaveBack, nil
 	case r.State == run.Standing:
 		return of[1], nil
 	case going:

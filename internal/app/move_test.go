@@ -224,6 +224,7 @@ func TestGoingBackFromEveryStep(t *testing.T) {
 func brokenOffAfter(t *testing.T, a *App, box *sandbox.Sandbox, dep int64, at string, mode change.Mode, step string) {
 	t.Helper()
 	id, runID := moving(t, a, dep, "tramonta", mode)
+	t.Log(step)
 	require.Eventually(t, func() bool {
 		s, err := a.Replay(ctx, runID)
 		require.NoError(t, err)
@@ -235,6 +236,8 @@ func brokenOffAfter(t *testing.T, a *App, box *sandbox.Sandbox, dep int64, at st
 	back, err := a.GoBack(ctx, id, 0)
 	require.NoError(t, err, step)
 	ended(t, a, back)
+	_, err = byName(t, a)
+	require.NoError(t, err, "after %s", step)
 	serves(t, a)
 	assert.Equal(t, []string{at}, active(box, "log-host-1"), "after %s", step)
 	for _, h := range box.Holds() {

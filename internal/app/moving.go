@@ -230,11 +230,29 @@ func (a *App) GoBack(ctx context.Context, id int64, wave int) (int64, error) {
 	if err := a.stopRun(ctx, last); err != nil {
 		return 0, err
 	}
+	if begun, err := a.begun(ctx, last); err != nil || !begun {
+		return last, errors.Join(err, a.neverBegan(ctx, last))
+	}
 	o, err := a.DraftBack(ctx, id, wave)
 	if err != nil {
 		return 0, err
 	}
 	return a.beginFor(ctx, id, wave, store.MoveBack, o)
+}
+
+// begun reports that anything of a run is in its journal.
+func (a *App) begun(ctx context.Context, id int64) (bool, error) {
+	s, err := a.Replay(ctx, id)
+	return err == nil && !s.Started.IsZero(), err
+}
+
+// neverBegan ends a run that nobody worked on: there is nothing to go back from.
+func (a *App) neverBegan(ctx context.Context, id int64) error {
+	r, err := a.Store.Run(ctx, id)
+	if err != nil {
+		return err
+	}
+	return errors.Join(a.Store.Finish(ctx, id, r.Epoch, run.Stopped), a.Store.Void(ctx, id))
 }
 
 // stopRun stops a run and waits until its worker has.

@@ -2,7 +2,10 @@ package crash
 
 import (
 	"context"
+	"os"
+	"strconv"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -16,6 +19,17 @@ func TestMain(m *testing.M) { testprogram.Main(m, &program) }
 // TestARunSurvivesAnything is the short form of make soak: workers killed with SIGKILL at random instants, every fault on.
 func TestARunSurvivesAnything(t *testing.T) {
 	out, err := Trial{Program: program, Dir: t.TempDir(), Seed: 1, Kills: 24, Faults: 0.02, Pace: 0.02, Log: t.Logf}.Run(context.Background())
+	t.Logf("%+v", out)
+	require.NoError(t, err)
+}
+
+// TestAMoveSurvivesAnything is the short form of make soak for moves: never do two sides serve, no block is lost.
+func TestAMoveSurvivesAnything(t *testing.T) {
+	kills := 12
+	if n, err := strconv.Atoi(os.Getenv("ANDAMIO_MOVE_KILLS")); err == nil {
+		kills = n
+	}
+	out, err := Trial{Program: program, Dir: t.TempDir(), Seed: uint64(time.Now().UnixNano() % 1e6), Kills: kills, Pace: 0.02, Log: t.Logf}.Moves(context.Background())
 	t.Logf("%+v", out)
 	require.NoError(t, err)
 }

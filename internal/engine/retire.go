@@ -113,28 +113,20 @@ func (e *Engine) sweep(ctx context.Context, s *plan.Step) error {
 	}
 }
 
-// power switches an instance off or on. One that is so already is left alone.
+// power switches an instance off or on. One that is so already is left alone; one that is on its way elsewhere is asked
+// again when it has got there.
 func (e *Engine) power(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	action, want := "stop", site.Stopped
+	want := site.Stopped
 	if s.Op == plan.Boot {
-		action, want = "start", site.Active
+		want = site.Active
 	}
 	id, err := e.standing(s, r)
 	if err != nil {
 		return err
 	}
-	var got site.Resource
-	err = e.call(ctx, s, func() (err error) {
-		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, action)
+	got, err := e.switched(ctx, s, id)
+	if err != nil {
 		return err
-	})
-	if err != nil && site.ClassOf(err) != site.Conflict {
-		return err
-	}
-	if err != nil { // it may be so already, or on its way
-		if got, err = e.read(ctx, s, site.Instance, id); err != nil {
-			return err
-		}
 	}
 	woken, stop := e.Wakes.wait(s.Site, id)
 	defer stop()
@@ -150,11 +142,35 @@ func (e *Engine) power(ctx context.Context, s *plan.Step, r *plan.Resource) erro
 		if got, err = e.read(ctx, s, site.Instance, id); err != nil {
 			return err
 		}
+		if got.State != want && rests(got) {
+			if got, err = e.switched(ctx, s, id); err != nil {
+				return err
+			}
+		}
 	}
 	if err := e.record(e.siteSays(r, got)); err != nil || s.Op != plan.Boot {
 		return err
 	}
 	return e.meet(ctx, s, r)
+}
+
+// rests reports that a thing is on its way nowhere.
+func rests(r site.Resource) bool {
+	return r.State == site.Active || r.State == site.Stopped || r.State == site.Suspended
+}
+
+// switched asks a site to switch an instance, and returns how it is then.
+func (e *Engine) switched(ctx context.Context, s *plan.Step, id string) (site.Resource, error) {
+	action := map[bool]string{true: "start", false: "stop"}[s.Op == plan.Boot]
+	var got site.Resource
+	err := e.call(ctx, s, func() (err error) {
+		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, action)
+		return err
+	})
+	if err != nil && site.ClassOf(err) == site.Conflict { // it may be so already, or on its way
+		return e.read(ctx, s, site.Instance, id)
+	}
+	return got, err
 }
 
 // meet learns how an instance that was switched on is reached: a site may tell its key only when it is there.

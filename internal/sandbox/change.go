@@ -176,7 +176,7 @@ func (c *Cloud) act(t *thing, action, lead string) *refusal {
 // unless it was suspended.
 func (c *Cloud) restart(t *thing) {
 	share := 0.5
-	if c.things[t.ID] != nil && c.goesOn(t) {
+	if c.goesOn(t) {
 		share = 0.02 // nothing is booted: it goes on where it was
 	}
 	if !c.wait(time.Duration(c.site.Timings.Instance * c.pace * share * float64(time.Second))) {
@@ -200,7 +200,7 @@ func (c *Cloud) restart(t *thing) {
 func (c *Cloud) goesOn(t *thing) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return asleep(t) && host.Suspended(t.disk)
+	return c.things[t.ID] != nil && asleep(t) && host.Suspended(t.disk)
 }
 
 // record keeps what is on the disks of a machine that is about to be switched on for the first time.

@@ -50,7 +50,7 @@ type Cloud struct {
 	system, churn int64
 	// digests are those of disks when their machines were switched on, if they are recorded; nil if not.
 	digests map[string]string
-	objects       map[string]*disk.Disk
+	objects map[string]*disk.Disk
 	// asked is when anything was made, changed or removed through the front door.
 	asked time.Time
 }

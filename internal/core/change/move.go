@@ -360,7 +360,19 @@ func (v *mover) quiesce(id string, after []string) []string {
 		}
 		v.c.carry(v.c.old, s.Undo)
 		out = append(out, v.add(plan.Step{Resource: r.ID, Op: plan.Stop, Site: v.c.old.Resource(v.kept(id)).Site, On: v.kept(id), Title: "stop " + r.Title,
-			Script: s.Undo, Check: plan.Condition{Kind: plan.CheckExit}, Seconds: s.Seconds * shareOfBuilding, After: slices.Clone(after)}))
+			Script: s.Undo, Check: plan.Condition{Kind: plan.CheckExit}, Seconds: s.Seconds * shareOfBuilding, After: slices.Clone(after),
+			Drops: v.runningOf(r.ID)}))
+	}
+	return out
+}
+
+// runningOf are the standing steps of some software whose work ends when it is stopped.
+func (v *mover) runningOf(software string) []string {
+	var out []string
+	for _, s := range v.c.oldSteps[software] {
+		if runs(s.Op) {
+			out = append(out, s.ID)
+		}
 	}
 	return out
 }

@@ -121,6 +121,11 @@ func (f *fold) step(s *run.Step) {
 			f.unsure[haltOf(s.Resource)] = true
 			return
 		}
+		if s.On != "" && s.Op == plan.Stop { // it may have been stopped: nothing may count on its running
+			for _, d := range s.Drops {
+				f.unsure[d] = true
+			}
+		}
 		if r := f.resources[s.Resource]; s.Op == plan.Boot && r.Spec.Asleep { // it may be on: nothing may count on its being off
 			r.Off = false
 			f.resources[s.Resource] = r

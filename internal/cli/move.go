@@ -1,0 +1,521 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/change"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/printable"
+	"andamio/internal/core/run"
+)
+
+func (s *shared) move() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "move",
+		Short: "Move workloads from site to site, with a way back",
+		Long: `A workload is copied while it runs, round after round of what changed, until it is told to cut over: then it stops, what
+is left is copied and verified, it starts where it goes, and its names follow. Where it was it is kept, switched off, until
+the move is committed; until then andamio move back has it serve there again.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(s.movePlan(), s.moveStart(), s.moveCutover(), s.moveBack(), s.moveCommit(), s.moveStatus(), s.moveSteer("pause", run.Pause, "Let copying rest"),
+		s.moveSteer("resume", run.GoOn, "Let copying go on"), s.moveLimit())
+	return cmd
+}
+
+// moveOptions say what is moved where and how.
+type moveOptions struct {
+	w       app.MoveWish
+	mode    string
+	limit   float64
+	each    []string
+	groups  []string
+	keepMAC bool
+	secrets []string
+	wave    int
+	file    string
+}
+
+func (o *moveOptions) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringSliceVar(&o.w.What, "what", nil, "instance, node or service that is moved; may be given again")
+	f.StringVar(&o.w.To, "to", "", "site that it goes to; without it placement chooses for each")
+	f.StringVar(&o.mode, "mode", string(change.Warm), "cold stops it first, warm copies while it runs and stops it for the last round, live lets it answer throughout")
+	f.Float64Var(&o.w.Pause, "pause", 0, "seconds for which it may stand still while the last is copied; 0 is as long as it takes, for live ones 0.3")
+	f.Float64Var(&o.limit, "limit", 0, "most megabytes a second to copy; 0 is no limit")
+	f.StringVar(&o.w.Compress, "compress", "", "on or off; without it when it pays")
+	f.StringVar(&o.w.Window, "window", "", "when copying may begin, a recurrence rule (RFC 5545) such as FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0")
+	f.Float64Var(&o.w.Hours, "hours", 0, "for how many hours a window is open")
+	f.StringVar(&o.w.TimeZone, "time-zone", "UTC", "time zone of the window, by its name in the IANA database")
+	f.BoolVar(&o.w.AtOnce, "at-once", false, "cut over as soon as it can be, without being told")
+	f.StringVar(&o.w.Side, "side", "", "site from whose side the move is started; without it one that may")
+	f.BoolVar(&o.w.Waves, "waves", false, "move what does not fit one window in several waves")
+	f.StringSliceVar(&o.groups, "together", nil, "workloads that are never torn apart, joined by +; may be given again")
+	f.StringVar(&o.w.Like.Zone, "zone", "", "zone there")
+	f.StringVar(&o.w.Like.Size, "size", "", "size there; without it the cheapest that is no less")
+	f.StringVar(&o.w.Like.Address, "address", "", "address inside its network: keep, or the address; without it one of the pool")
+	f.BoolVar(&o.keepMAC, "keep-mac", false, "keep the hardware address")
+	f.StringVar(&o.w.Like.Hostname, "hostname", "", "another host name there")
+	f.StringVar(&o.w.Like.Class, "storage-class", "", "class of storage there")
+	f.StringVar(&o.w.Like.Network, "network", "", "network of the design there; without it the one it is in, built there if need be")
+	f.StringSliceVar(&o.each, "put", nil, "INSTANCE=SITE for one that goes elsewhere than the others; may be given again")
+}
+
+func (o *moveOptions) wish() (app.MoveWish, error) {
+	w := o.w
+	w.Mode, w.Limit, w.Like.KeepMAC = change.Mode(o.mode), int64(o.limit*1e6), o.keepMAC
+	w.Each = map[string]migrate.Choice{}
+	for _, pair := range o.each {
+		id, to, ok := strings.Cut(pair, "=")
+		if !ok {
+			return w, usage{fmt.Errorf("--put takes INSTANCE=SITE, not %q", pair)}
+		}
+		c := w.Like
+		c.Site = to
+		w.Each[id] = c
+	}
+	for _, g := range o.groups {
+		w.Groups = append(w.Groups, strings.Split(g, "+"))
+	}
+	return w, nil
+}
+
+func (s *shared) movePlan() *cobra.Command {
+	var o moveOptions
+	cmd := &cobra.Command{
+		Use:   "plan DEPLOYMENT",
+		Short: "Show what a move would do: what differs there, how long it takes, in which waves, every step",
+		Args:  cobra.ExactArgs(1),
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, _ []string) error {
+			w, err := o.wish()
+			if err != nil {
+				return err
+			}
+			draft, err := a.DraftMove(ctx, d.ID, w)
+			if err != nil {
+				return no{err}
+			}
+			if o.file != "" {
+				data, err := draft.Order.Plan.Write()
+				if err != nil {
+					return err
+				}
+				if err := os.WriteFile(o.file, data, 0o644); err != nil {
+					return err
+				}
+			}
+			return s.printDraft(draft)
+		}),
+	}
+	o.flags(cmd)
+	cmd.Flags().StringVarP(&o.file, "output", "o", "", "file to write the plan of the first wave to")
+	return cmd
+}
+
+func (s *shared) moveStart() *cobra.Command {
+	var o moveOptions
+	var detach bool
+	cmd := &cobra.Command{
+		Use:   "start DEPLOYMENT | start --move NUMBER --wave N",
+		Short: "Begin a move: the first copy, then rounds until it is told to cut over",
+		Long: `Begins a move as andamio move plan shows it, or a further wave of one. Secrets do not travel: those that the workloads
+need are given again, with --secret NAME which asks for each, or in the environment. The move goes on in a process of its
+own; andamio move status shows it.`,
+		Args: cobra.MaximumNArgs(1),
+	}
+	var moveID int64
+	o.flags(cmd)
+	cmd.Flags().StringSliceVar(&o.secrets, "secret", nil, "secret that is asked for; may be given again")
+	cmd.Flags().Int64Var(&moveID, "move", 0, "move of which another wave is begun")
+	cmd.Flags().IntVar(&o.wave, "wave", 0, "which wave, from 1")
+	cmd.Flags().BoolVar(&detach, "detach", false, "return at once")
+	cmd.RunE = s.with(func(ctx context.Context, a *app.App, args []string) error {
+		draft, err := s.draftOf(ctx, a, args, moveID, &o)
+		if err != nil {
+			return err
+		}
+		given := map[string]string{}
+		for _, name := range o.secrets {
+			v, err := s.secret(name + ": ")
+			if err != nil {
+				return no{err}
+			}
+			given[name] = v
+		}
+		id, runID, err := a.StartMove(ctx, draft, given)
+		if err != nil {
+			return no{err}
+		}
+		if s.json {
+			return s.printJSON(map[string]int64{"move": id, "run": runID})
+		}
+		fmt.Fprintf(s.out, "move %d has begun, as run %d; andamio move status %d shows it", id, runID, id)
+		if !draft.Move.Wish.AtOnce && draft.Move.Wish.Mode != change.Cold {
+			fmt.Fprintf(s.out, ", andamio move cutover %d cuts over", id)
+		}
+		fmt.Fprintln(s.out)
+		if detach || !o.w.AtOnce && draft.Move.Wish.Mode != change.Cold {
+			return nil
+		}
+		return s.follow(ctx, a, runID, false)
+	})
+	return cmd
+}
+
+func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID int64, o *moveOptions) (*app.MoveDraft, error) {
+	if moveID > 0 {
+		draft, err := a.DraftWave(ctx, moveID, o.wave-1)
+		if err != nil {
+			return nil, no{err}
+		}
+		return draft, nil
+	}
+	if len(args) != 1 {
+		return nil, usage{errors.New("name a deployment, or a move with --move and a wave with --wave")}
+	}
+	d, err := findDeployment(ctx, a, args[0])
+	if err != nil {
+		return nil, err
+	}
+	w, err := o.wish()
+	if err != nil {
+		return nil, err
+	}
+	draft, err := a.DraftMove(ctx, d.ID, w)
+	if err != nil {
+		return nil, no{err}
+	}
+	return draft, nil
+}
+
+// moveCommand makes a command that does something with one move.
+func (s *shared) moveCommand(use, short, long string, act func(ctx context.Context, a *app.App, m *app.Move) error) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Long: long, Args: cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			m, err := findMove(ctx, a, args[0])
+			if err != nil {
+				return err
+			}
+			return act(ctx, a, m)
+		})}
+}
+
+func findMove(ctx context.Context, a *app.App, text string) (*app.Move, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return nil, usage{fmt.Errorf("%q is no number of a move, as andamio move status shows them", text)}
+	}
+	m, err := a.Move(ctx, id)
+	if err != nil {
+		return nil, no{err}
+	}
+	return m, nil
+}
+
+func (s *shared) moveCutover() *cobra.Command {
+	return s.moveCommand("cutover MOVE", "Cut over as soon as what is left is little enough", `Tells the rounds to end. The workload stops, or is held up if it is moved live, what is left is copied and verified, it
+starts where it goes, and its names follow.`,
+		func(ctx context.Context, a *app.App, m *app.Move) error {
+			if err := a.CutOver(ctx, m.ID); err != nil {
+				return no{err}
+			}
+			id, _ := m.Run(m.Current())
+			if s.json {
+				return s.printJSON(map[string]int64{"move": m.ID, "run": id})
+			}
+			return s.follow(ctx, a, id, false)
+		})
+}
+
+func (s *shared) moveSteer(use, verb, short string) *cobra.Command {
+	return s.moveCommand(use+" MOVE", short, short+".", func(ctx context.Context, a *app.App, m *app.Move) error {
+		return s.steered(ctx, a, m, verb)
+	})
+}
+
+func (s *shared) steered(ctx context.Context, a *app.App, m *app.Move, verb string) error {
+	if err := a.Steer(ctx, m.ID, verb); err != nil {
+		return no{err}
+	}
+	if s.json {
+		return s.printJSON(map[string]any{"move": m.ID, "said": verb})
+	}
+	fmt.Fprintf(s.out, "move %d: %s\n", m.ID, verb)
+	return nil
+}
+
+func (s *shared) moveLimit() *cobra.Command {
+	return &cobra.Command{Use: "limit MOVE MEGABYTES", Short: "Bound how many megabytes a second are copied; 0 is no limit", Args: cobra.ExactArgs(2),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			m, err := findMove(ctx, a, args[0])
+			if err != nil {
+				return err
+			}
+			mb, err := strconv.ParseFloat(args[1], 64)
+			if err != nil || mb < 0 {
+				return usage{fmt.Errorf("%q is no number of megabytes a second", args[1])}
+			}
+			return s.steered(ctx, a, m, fmt.Sprintf("%s%d", run.LimitTo, int64(mb*1e6)))
+		})}
+}
+
+func (s *shared) moveBack() *cobra.Command {
+	var confirm string
+	var wave int
+	cmd := s.moveCommand("back MOVE", "Go back from a move that is not committed", `Stops the move wherever it is, takes away what stands where the workload went, and has it serve again where it was, under
+its address and its names. What was written there since is copied back before. It is shown first, and done when the
+deployment's name is typed, or given with --confirm.`, func(ctx context.Context, a *app.App, m *app.Move) error {
+		order, err := a.DraftBack(ctx, m.ID, waveOf(m, wave))
+		if err != nil {
+			return no{err}
+		}
+		return s.ending(ctx, a, m, waveOf(m, wave), confirm, order, a.GoBack)
+	})
+	cmd.Flags().StringVar(&confirm, "confirm", "", "the deployment's name")
+	cmd.Flags().IntVar(&wave, "wave", 0, "which wave, from 1; without it the one under way")
+	return cmd
+}
+
+func (s *shared) moveCommit() *cobra.Command {
+	var confirm string
+	var wave int
+	cmd := s.moveCommand("commit MOVE", "Take away what was kept where the workload was", `Ends the move: what was kept is removed, and there is no going back any more. It is shown first, and done when the
+deployment's name is typed, or given with --confirm.`, func(ctx context.Context, a *app.App, m *app.Move) error {
+		order, err := a.DraftCommit(ctx, m.ID, waveOf(m, wave))
+		if err != nil {
+			return no{err}
+		}
+		return s.ending(ctx, a, m, waveOf(m, wave), confirm, order, a.Commit)
+	})
+	cmd.Flags().StringVar(&confirm, "confirm", "", "the deployment's name")
+	cmd.Flags().IntVar(&wave, "wave", 0, "which wave, from 1; without it the one under way")
+	return cmd
+}
+
+func waveOf(m *app.Move, wave int) int {
+	if wave > 0 {
+		return wave - 1
+	}
+	return m.Current()
+}
+
+// ending shows what ends a move, and does it once the deployment's name is confirmed.
+func (s *shared) ending(ctx context.Context, a *app.App, m *app.Move, wave int, confirm string, order app.Order,
+	act func(ctx context.Context, id int64, wave int) (int64, error)) error {
+	d, err := a.Deployment(ctx, m.Deployment)
+	if err != nil {
+		return err
+	}
+	if s.json && confirm == "" {
+		return errors.Join(no{}, s.printJSON(changeReport(order)))
+	}
+	if !s.json {
+		s.printChange(ctx, a, d, order)
+	}
+	if confirm != d.Name {
+		return no{fmt.Errorf("nothing was done; --confirm %s does it", d.Name)}
+	}
+	id, err := act(ctx, m.ID, wave)
+	if err != nil {
+		return no{err}
+	}
+	return s.follow(ctx, a, id, false)
+}
+
+func (s *shared) moveStatus() *cobra.Command {
+	return &cobra.Command{Use: "status [MOVE]", Short: "Show how moves are: phases, rounds, what is left, what could be done", Args: cobra.MaximumNArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			if len(args) == 1 {
+				m, err := findMove(ctx, a, args[0])
+				if err != nil {
+					return err
+				}
+				return s.printMove(ctx, a, m)
+			}
+			all, err := a.Moves(ctx)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(moveRows(all))
+			}
+			if len(all) == 0 {
+				fmt.Fprintln(s.out, "nothing was moved yet; andamio move plan DEPLOYMENT --what INSTANCE --to SITE shows what a move would do")
+			}
+			for _, r := range moveRows(all) {
+				fmt.Fprintf(s.out, "%4d  %-40s %s\n", r.Move, printable.Clean(r.Name), strings.Join(r.States, ", "))
+			}
+			return nil
+		})}
+}
+
+type moveRow struct {
+	Move   int64    `json:"move"`
+	Name   string   `json:"name"`
+	States []string `json:"waves"`
+}
+
+func moveRows(all []*app.Move) []moveRow {
+	out := []moveRow{}
+	for _, m := range all {
+		r := moveRow{m.ID, m.Name, nil}
+		for _, st := range m.States {
+			r.States = append(r.States, string(st))
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// workloadRow is how one workload of a move is.
+type workloadRow struct {
+	Instance string        `json:"instance"`
+	Wave     int           `json:"wave"`
+	From     string        `json:"from"`
+	To       string        `json:"to"`
+	Phase    migrate.Phase `json:"phase"`
+	Disks    []diskRow     `json:"disks,omitempty"`
+	// Pause is for how many seconds it would stand still now.
+	Pause float64 `json:"pause_seconds,omitempty"`
+}
+
+type diskRow struct {
+	Disk  string  `json:"disk"`
+	Round int     `json:"round"`
+	Done  int64   `json:"done_bytes"`
+	Total int64   `json:"total_bytes"`
+	Wire  int64   `json:"wire_bytes"`
+	Rate  float64 `json:"bytes_per_second"`
+}
+
+func (s *shared) printMove(ctx context.Context, a *app.App, m *app.Move) error {
+	var rows []workloadRow
+	for wave, w := range m.Waves {
+		var state *run.State
+		if id := m.There(wave); id > 0 {
+			var err error
+			if state, err = a.Replay(ctx, id); err != nil {
+				return err
+			}
+		}
+		for _, id := range w.Instances {
+			rows = append(rows, workloadOf(m, wave, id, state))
+		}
+	}
+	if s.json {
+		return s.printJSON(map[string]any{"move": m.ID, "name": m.Name, "waves": moveRows([]*app.Move{m})[0].States, "workloads": rows})
+	}
+	fmt.Fprintf(s.out, "move %d  %s  %s\n", m.ID, printable.Clean(m.Name), m.Wish.Mode)
+	for i, st := range m.States {
+		fmt.Fprintf(s.out, "\nwave %d  %s\n", i+1, st)
+		for _, r := range rows {
+			if r.Wave != i+1 {
+				continue
+			}
+			fmt.Fprintf(s.out, "  %-24s %s → %s  %s", r.Instance, r.From, r.To, r.Phase)
+			if r.Pause > 0 {
+				fmt.Fprintf(s.out, ", would stand still for %.2f s now", r.Pause)
+			}
+			fmt.Fprintln(s.out)
+			for _, d := range r.Disks {
+				fmt.Fprintf(s.out, "    %-22s round %d  %s of %s  %s/s\n", d.Disk, d.Round, megabytes(d.Done), megabytes(d.Total), megabytes(int64(d.Rate)))
+			}
+		}
+	}
+	return nil
+}
+
+func workloadOf(m *app.Move, wave int, id string, state *run.State) workloadRow {
+	r := workloadRow{Instance: id, Wave: wave + 1, From: m.From[id], Phase: migrate.Waiting}
+	for _, c := range m.Choices {
+		if c.Instance == id {
+			r.To = c.Site
+		}
+	}
+	if state == nil {
+		return r
+	}
+	r.Phase = migrate.PhaseOf(state, id)
+	if j := state.Judged[id]; len(j) > 0 {
+		r.Pause = j[len(j)-1].Pause
+	}
+	for _, disk := range slices.Sorted(maps.Keys(state.Disks)) {
+		d := state.Disks[disk]
+		if res := state.Plan.Resource(disk); res != nil && (disk == id || state.Plan.Step(id+"/attach:"+disk) != nil) {
+			r.Disks = append(r.Disks, diskRow{disk, d.Round, d.Done, d.Total, d.Wire, d.Rate()})
+		}
+	}
+	return r
+}
+
+func megabytes(n int64) string {
+	if n >= 1e9 {
+		return fmt.Sprintf("%.2f GB", float64(n)/1e9)
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}
+
+// printDraft shows what a move would do.
+func (s *shared) printDraft(d *app.MoveDraft) error {
+	if s.json {
+		return s.printJSON(map[string]any{"name": d.Move.Name, "waves": d.Move.Waves, "differences": d.Differences, "forecasts": d.Forecasts,
+			"seconds": d.Seconds, "down_seconds": d.Down, "secrets": d.Secrets, "steps": len(d.Order.Plan.Steps), "fits": len(d.Windows) == 0 || !d.Fit.End.IsZero()})
+	}
+	fmt.Fprintf(s.out, "%s, %s\n", printable.Clean(d.Move.Name), d.Move.Wish.Mode)
+	if len(d.Move.Waves) > 1 {
+		for i, w := range d.Move.Waves {
+			late := ""
+			if w.TooLong {
+				late = ", longer than a window"
+			}
+			fmt.Fprintf(s.out, "wave %d  %s  about %s%s\n", i+1, strings.Join(w.Instances, ", "), seconds(w.Seconds), late)
+		}
+	}
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	last := ""
+	for _, x := range d.Differences {
+		if x.Instance != last {
+			last = x.Instance
+			fmt.Fprintf(w, "\n%s\tHERE\tTHERE\t\n", strings.ToUpper(last))
+		}
+		fmt.Fprintf(w, "  %s\t%s\t%s\t%s\n", x.What, printable.Clean(x.Here), printable.Clean(x.There), strings.TrimSpace(x.Weight+" "+map[bool]string{true: "· " + x.Why}[x.Why != ""]))
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	fmt.Fprintln(s.out)
+	for _, id := range slices.Sorted(maps.Keys(d.Forecasts)) {
+		f, l := d.Forecasts[id], d.Loads[id]
+		fmt.Fprintf(s.out, "%s: %s to copy, %s/s change, %s/s get through: %d rounds in %s", id, megabytes(l.Used), megabytes(int64(l.Rate)),
+			megabytes(int64(l.Bandwidth)), len(f.Rounds), seconds(f.Copy))
+		if !f.Converges {
+			fmt.Fprint(s.out, "; it does not converge")
+		}
+		fmt.Fprintln(s.out)
+	}
+	fmt.Fprintf(s.out, "%d steps, about %s in all, not serving for about %s\n", len(d.Order.Plan.Steps), seconds(d.Seconds), seconds(d.Down))
+	if len(d.Windows) > 0 {
+		if d.Fit.End.IsZero() {
+			fmt.Fprintln(s.out, "it does not fit the windows ahead")
+		} else {
+			fmt.Fprintf(s.out, "begins %s and ends %s, %.0f %% of that window\n", d.Fit.Begin.Format(time.DateTime), d.Fit.End.Format(time.DateTime), 100*d.Fit.Share)
+		}
+	}
+	if len(d.Secrets) > 0 {
+		fmt.Fprintf(s.out, "secrets do not travel; asked for again: %s\n", strings.Join(d.Secrets, ", "))
+	}
+	return nil
+}
