@@ -281,15 +281,26 @@ func onHost(t *testing.T, a *App, dep int64, command string) {
 	t.Helper()
 	d, err := a.Deployment(ctx, dep)
 	require.NoError(t, err)
+	readThere(t, a, d, command)
+}
+
+// readThere runs a command on the log's host and returns what it prints.
+func readThere(t *testing.T, a *App, d *Deployment, command string) string {
+	t.Helper()
 	key, err := a.Workspace.Key()
 	require.NoError(t, err)
-	client, err := engine.Dial(ctx, func(name string) (string, bool) { v, ok := d.Stand.Plan.Known["log-port-1"][name]; return v, ok }, "log-host-1", key)
+	known := d.Stand.Plan.Known["log-port-1"]
+	if known == nil {
+		known = d.Stand.Plan.Known["log-host-1.if"]
+	}
+	client, err := engine.Dial(ctx, func(name string) (string, bool) { v, ok := known[name]; return v, ok }, "log-host-1", key)
 	require.NoError(t, err)
 	defer client.Close()
 	session, err := client.NewSession()
 	require.NoError(t, err)
 	out, err := session.CombinedOutput(command)
 	require.NoError(t, err, string(out))
+	return string(out)
 }
 
 // TestALiveMoveIsHardlyNoticed has a client that never stops asking by name while the workload moves and its disk changes.

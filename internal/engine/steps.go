@@ -50,6 +50,8 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 		return e.mend(ctx, s, r)
 	case plan.Replicate, plan.Follow, plan.Finish:
 		return e.copies(ctx, s, r)
+	case plan.Fill:
+		return e.fill(ctx, s)
 	case plan.Suspend, plan.Release, plan.Reclaim:
 		return e.detach(ctx, s, r)
 	case plan.Carry:
@@ -71,7 +73,7 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 // deadline is how long a step may take: as its script says, or many times what is expected of it, and never less than
 // the least.
 func (e *Engine) deadline(s *plan.Step) time.Duration {
-	if s.Copying != nil {
+	if s.Copying != nil || s.Filling != nil {
 		return copyingDeadline
 	}
 	if s.Script != nil && s.Script.Timeout > 0 {

@@ -88,6 +88,8 @@ const (
 	Release Op = "release"
 	Reclaim Op = "reclaim"
 	Carry   Op = "carry"
+	// Fill writes the disks of a workload from a package, see [Filling].
+	Fill Op = "fill"
 	// Name makes a name stand for where a resource is reached, and Unname for nothing.
 	Name   Op = "name"
 	Unname Op = "unname"
@@ -108,7 +110,7 @@ func (o Op) Notes() bool { return o == Accept || o == Lose || o == Mend }
 // Moves reports that an operation belongs to moving a workload, and leaves nothing of its own behind it.
 func (o Op) Moves() bool {
 	switch o {
-	case Replicate, Follow, Finish, Reclaim, Carry:
+	case Replicate, Follow, Finish, Reclaim, Carry, Fill:
 		return true
 	}
 	return false
@@ -298,6 +300,16 @@ type Step struct {
 	Lead string `json:"lead,omitempty"`
 	// Naming is what a step of kind name publishes.
 	Naming *Naming `json:"naming,omitempty"`
+	// Filling is what a step of kind fill writes.
+	Filling *Filling `json:"filling,omitempty"`
+}
+
+// Filling is a package whose disks are written, in its order, to those of some resources.
+type Filling struct {
+	// File is the package's path where the run is worked on, SHA256 the digest of the whole.
+	File   string   `json:"file"`
+	SHA256 string   `json:"sha256"`
+	Disks  []string `json:"disks"`
 }
 
 // Copying says how the disks of a workload are copied.
@@ -587,6 +599,8 @@ func (p *Plan) checkMove(s *Step) error {
 		return fmt.Errorf("step %s copies from the site %q, which the plan does not list", s.ID, s.Copying.From)
 	case (s.Op == Name || s.Op == Unname) && (s.Naming == nil || s.Naming.Name == ""):
 		return fmt.Errorf("step %s names nothing", s.ID)
+	case s.Op == Fill && (s.Filling == nil || s.Filling.File == ""):
+		return fmt.Errorf("step %s is filled from nothing", s.ID)
 	case s.On != "" && p.resources[s.On] == nil:
 		return fmt.Errorf("step %s runs on %q, which the plan does not have", s.ID, s.On)
 	case s.Lead != "" && p.resources[s.Lead] == nil:

@@ -1,0 +1,319 @@
+package app
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/ovf"
+	"andamio/internal/core/plan"
+	"andamio/internal/site"
+)
+
+// Exported is what came of packing a workload.
+type Exported struct {
+	File  string `json:"file"`
+	Bytes int64  `json:"bytes"`
+	// Secrets were left out and must be given again where it is unpacked.
+	Secrets []string `json:"secrets,omitempty"`
+	// Running says that the workload was on: what its disks held was read while it wrote.
+	Running bool `json:"running,omitempty"`
+}
+
+// ExportPackage packs an instance of a deployment with its disks into an archive (.ova). One that is on is packed only if
+// that is said: its disks are then those of a machine whose power failed.
+func (a *App) ExportPackage(ctx context.Context, deployment int64, instance, file string, running bool) (*Exported, error) {
+	d, wanted, err := a.designOf(ctx, deployment)
+	if err != nil {
+		return nil, err
+	}
+	r := d.Stand.Plan.Resource(instance)
+	if r == nil || r.Kind != plan.Instance {
+		return nil, fmt.Errorf("there is no instance %q; there are %s", instance, strings.Join(tiers(d.Stand.Plan), ", "))
+	}
+	if !r.Off && !running {
+		return nil, fmt.Errorf("%s is on: stop it first, or have it packed as it is with --running", instance)
+	}
+	m, err := a.mover(r.Site)
+	if err != nil {
+		return nil, err
+	}
+	p, ids := packageOf(d.Stand.Plan, wanted, r)
+	var sources []ovf.Source
+	for i, id := range ids {
+		c, err := m.Changes(ctx, id, "", 0)
+		if err != nil {
+			return nil, err
+		}
+		p.Disks[i].Bytes = c.Size
+		sources = append(sources, diskSource(ctx, m, id, c.Written))
+	}
+	n, err := writePackage(file, p, sources)
+	return &Exported{file, n, p.Secrets, !r.Off}, err
+}
+
+func (a *App) mover(name string) (site.Mover, error) {
+	sites, err := a.Sites()
+	if err != nil {
+		return nil, err
+	}
+	m, ok := sites[name].(site.Mover)
+	if !ok {
+		return nil, fmt.Errorf("%s lets no disks be read or written", name)
+	}
+	return m, nil
+}
+
+// packageOf is what is packed of an instance, and the site's ids of its disks.
+func packageOf(p, wanted *plan.Plan, r *plan.Resource) (ovf.Package, []string) {
+	out := ovf.Package{Name: r.ID, Hostname: r.Spec.Hostname, Description: r.Description, Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, OS: "linux",
+		Disks: []ovf.Disk{{Name: "system"}}}
+	ids := []string{p.Known[r.ID]["site.id"]}
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Op == plan.Attach && s.Resource == r.ID {
+			out.Disks = append(out.Disks, ovf.Disk{Name: s.Volume, Location: s.Location})
+			ids = append(ids, p.Known[s.Volume]["site.id"])
+		}
+	}
+	for i := range p.Resources {
+		if f := &p.Resources[i]; f.Kind == plan.Interface && f.Spec.Instance == r.ID {
+			out.Networks = append(out.Networks, p.Resource(f.Spec.Network).Node)
+			out.Ports = append(out.Ports, f.Spec.Ports...)
+		}
+	}
+	for i := range wanted.Steps {
+		s := &wanted.Steps[i]
+		if s.Script == nil || wanted.Resource(s.Resource).On != r.ID {
+			continue
+		}
+		for _, in := range s.Script.Inputs {
+			out.Secrets = append(out.Secrets, in.Value.Secrets()...)
+		}
+	}
+	slices.Sort(out.Secrets)
+	out.Secrets = slices.Compact(out.Secrets)
+	return out, ids
+}
+
+// diskSource reads a disk in large parts, though it is asked for small ones in order.
+func diskSource(ctx context.Context, m site.Mover, id string, held []site.Extent) ovf.Source {
+	var buf []byte
+	at := int64(-1)
+	out := ovf.Source{}
+	end := int64(0)
+	for _, x := range held {
+		out.Held = append(out.Held, ovf.Extent{Offset: x.Offset, Length: x.Length})
+		end = max(end, x.Offset+x.Length)
+	}
+	out.Read = func(p []byte, off int64) error {
+		for done := 0; done < len(p); {
+			where := off + int64(done)
+			if at < 0 || where < at || where >= at+int64(len(buf)) {
+				n := min(site.MaxPart, max(end-where, int64(len(p)-done)))
+				data, err := m.ReadDisk(ctx, id, site.Extent{Offset: where, Length: n})
+				if err != nil {
+					return err
+				}
+				buf, at = data, where
+			}
+			done += copy(p[done:], buf[where-at:])
+		}
+		return nil
+	}
+	return out
+}
+
+// writePackage writes an archive beside its place and then puts it there, so that none is half there.
+func writePackage(file string, p ovf.Package, sources []ovf.Source) (int64, error) {
+	dir := filepath.Dir(file)
+	spool, err := os.CreateTemp(dir, ".spool-*")
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(spool.Name())
+	defer spool.Close()
+	out, err := os.CreateTemp(dir, ".package-*")
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(out.Name())
+	err = errors.Join(ovf.Write(out, p, sources, spool, time.Now()), out.Sync(), out.Close())
+	if err != nil {
+		return 0, err
+	}
+	info, err := os.Stat(out.Name())
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), os.Rename(out.Name(), file)
+}
+
+// ImportWish says where a package goes.
+type ImportWish struct {
+	File, Site, Zone, Size, Network string
+	// Name is what the deployment is called; "" takes the package's.
+	Name string
+}
+
+// ImportPackage checks a package against its manifest, finds it a size and a room at a site, and compiles the plan that
+// builds it there as a deployment of its own.
+func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Archive, error) {
+	file, err := filepath.Abs(w.File)
+	if err != nil {
+		return Order{}, nil, err
+	}
+	arc, sum, err := openPackage(file)
+	if err != nil {
+		return Order{}, nil, fmt.Errorf("%s: %w", w.File, err)
+	}
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return Order{}, nil, err
+	}
+	s := e.Site(w.Site)
+	if s == nil {
+		_, err := a.Workspace.Connection(w.Site)
+		return Order{}, nil, err
+	}
+	p, err := unpacking(arc, w, e, s)
+	if err != nil {
+		return Order{}, nil, fmt.Errorf("%s cannot be unpacked at %s: %w", arc.Name, w.Site, err)
+	}
+	fill := p.Step(arc.Name + "/" + string(plan.Fill))
+	fill.Filling.File, fill.Filling.SHA256 = file, sum
+	if err := p.Arrange(); err != nil {
+		return Order{}, nil, err
+	}
+	return Order{Plan: p}, arc, a.Timed(ctx, p)
+}
+
+func openPackage(file string) (*ovf.Archive, string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	n, err := io.Copy(sum, f)
+	if err != nil {
+		return nil, "", err
+	}
+	arc, err := ovf.Open(f, n)
+	return arc, hex.EncodeToString(sum.Sum(nil)), err
+}
+
+const gib = 1 << 30
+
+// unpacking is the plan that builds what is packed: asleep, filled, plugged in, switched on.
+func unpacking(arc *ovf.Archive, w ImportWish, e *estate.Estate, s *estate.Site) (*plan.Plan, error) {
+	image := s.Image(arc.OS)
+	if image == nil {
+		return nil, fmt.Errorf("there is no image of its system, %s", arc.OS)
+	}
+	spec := plan.Spec{Hostname: arc.Hostname, Cores: arc.Cores, MemoryGiB: arc.MemoryGiB, DiskGiB: float64(arc.Disks[0].Bytes) / gib, Image: image.Name, Asleep: true}
+	if err := fit(&spec, s, w.Size); err != nil {
+		return nil, err
+	}
+	need := estate.Capacity{Cores: spec.Cores, MemoryGiB: spec.MemoryGiB, DiskGiB: spec.DiskGiB}
+	zone, host := "", ""
+	for _, r := range s.Rooms() {
+		if zone == "" && (w.Zone == "" || w.Zone == r.Zone) && r.Free.Fits(need) {
+			zone, host = r.Zone, r.Host
+		}
+	}
+	if zone == "" {
+		return nil, fmt.Errorf("there is no room for %s", need)
+	}
+	name := w.Name
+	if name == "" {
+		name = arc.Name
+	}
+	b := &unpacker{p: &plan.Plan{Version: plan.Version, Name: name, Currency: e.Currency, Inputs: map[string]any{}, Services: []plan.Service{},
+		Sites: []plan.Site{{Name: s.Name, Kind: string(s.Kind), Title: s.Title}}, Scripts: map[string]string{}}, s: s, zone: zone, host: host}
+	b.build(arc, spec, w.Network)
+	return plan.Reindexed(b.p), nil
+}
+
+// fit gives a machine a size of the site's, if it has some.
+func fit(spec *plan.Spec, s *estate.Site, name string) error {
+	if s.FreeForm && name == "" || len(s.Sizes) == 0 {
+		return nil
+	}
+	var best *estate.Size
+	for i := range s.Sizes {
+		z := &s.Sizes[i]
+		fits := name == z.Name || name == "" && z.Cores >= spec.Cores && z.MemoryGiB >= spec.MemoryGiB
+		if fits && (best == nil || z.PricePerHour < best.PricePerHour) {
+			best = z
+		}
+	}
+	if best == nil {
+		return fmt.Errorf("there is no size of %s and %s or more", estate.Cores(spec.Cores), estate.GiB(spec.MemoryGiB))
+	}
+	spec.Size, spec.Cores, spec.MemoryGiB = best.Name, best.Cores, best.MemoryGiB
+	return nil
+}
+
+type unpacker struct {
+	p          *plan.Plan
+	s          *estate.Site
+	zone, host string
+}
+
+func (b *unpacker) add(r plan.Resource, s plan.Step, nominal float64, after ...string) string {
+	if r.ID != "" {
+		r.Site, r.Zone, r.Node = b.s.Name, b.zone, r.ID
+		b.p.Resources = append(b.p.Resources, r)
+		s.Resource = r.ID
+	}
+	s.ID, s.Site, s.Seconds, s.After = s.Resource+"/"+string(s.Op), b.s.Name, b.s.Seconds(nominal), after
+	if s.Volume != "" {
+		s.ID += ":" + s.Volume
+	}
+	if s.Check.Kind == "" {
+		s.Check.Kind = plan.CheckSite
+	}
+	b.p.Steps = append(b.p.Steps, s)
+	return s.ID
+}
+
+func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, network string) {
+	if network == "" {
+		network = "site-lan"
+		if len(arc.Networks) > 0 {
+			network = arc.Networks[0]
+		}
+	}
+	net := network + "@" + b.s.Name
+	lan := b.add(plan.Resource{ID: net, Title: network, Kind: plan.Network, Spec: plan.Spec{Label: network}}, plan.Step{Op: plan.Create, Title: "create network"}, b.s.Timings.Network)
+	host := plan.Resource{ID: arc.Name, Title: arc.Name, Kind: plan.Instance, Host: b.host, Description: arc.Description, Spec: spec, StandsOn: []string{net},
+		Detail: strings.TrimSpace(spec.Size + " " + estate.Cores(spec.Cores) + " " + estate.GiB(spec.MemoryGiB))}
+	disks := []string{arc.Name}
+	for _, d := range arc.Disks[1:] {
+		host.StandsOn = append(host.StandsOn, d.Name)
+		disks = append(disks, d.Name)
+	}
+	created := b.add(host, plan.Step{Op: plan.Create, Title: "create instance"}, b.s.Timings.Instance)
+	ready := []string{created}
+	for _, d := range arc.Disks[1:] {
+		size := float64(d.Bytes) / gib
+		volume := b.add(plan.Resource{ID: d.Name, Title: d.Name, Kind: plan.Volume, Detail: estate.GiB(size), Spec: plan.Spec{DiskGiB: size, Label: d.Name}},
+			plan.Step{Op: plan.Create, Title: "create volume"}, b.s.Timings.Volume)
+		ready = append(ready, b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: plan.Attach, Title: "attach " + d.Name, Volume: d.Name, Location: d.Location},
+			b.s.Timings.Attachment, created, volume))
+	}
+	iface := arc.Name + ".if"
+	plugged := b.add(plan.Resource{ID: iface, Title: arc.Name + " interface", Kind: plan.Interface, PartOf: arc.Name, StandsOn: []string{arc.Name, net},
+		Spec: plan.Spec{Network: net, Instance: arc.Name, Ports: arc.Ports}}, plan.Step{Op: plan.Plug, Title: "plug into " + network}, b.s.Timings.Interface, created, lan)
+	filled := b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: plan.Fill, Title: "write its disks", Filling: &plan.Filling{Disks: disks}}, 10, ready...)
+	b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: plan.Boot, Title: "switch on"}, b.s.Timings.Instance/2, filled, plugged)
+}

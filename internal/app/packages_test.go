@@ -1,0 +1,70 @@
+package app
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+// TestAPackageIsBuiltElsewhere packs the log, and builds it at another site from the archive alone.
+func TestAPackageIsBuiltElsewhere(t *testing.T) {
+	t.Parallel()
+	a, box := paired(t, 0.01)
+	dep, _ := theLog(t, a)
+	onHost(t, a, dep, "echo 'level 1.20 m at the bridge' >> /var/lib/levels/page/levels/index.html")
+	file := filepath.Join(t.TempDir(), "log.ova")
+	_, err := a.ExportPackage(ctx, dep, "log-host-1", file, false)
+	require.ErrorContains(t, err, "is on")
+	stop, err := a.Powering(ctx, dep, "", false)
+	require.NoError(t, err)
+	carriedOut(t, a, stop)
+	out, err := a.ExportPackage(ctx, dep, "log-host-1", file, false)
+	require.NoError(t, err)
+	assert.Less(t, out.Bytes, int64(40<<20), "what holds nothing takes no room")
+	left, err := filepath.Glob(filepath.Join(filepath.Dir(file), ".*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	o, arc, err := a.ImportPackage(ctx, ImportWish{File: file, Site: "tramonta"})
+	require.NoError(t, err)
+	assert.Equal(t, []int{8085}, arc.Ports)
+	s := carriedOut(t, a, o)
+	require.Equal(t, run.Standing, s.Status)
+	assert.Equal(t, []string{"tramonta"}, active(box, "log-host-1"))
+	id, err := a.Store.Runs(ctx)
+	require.NoError(t, err)
+	d, err := a.Deployment(ctx, id[0].Deployment)
+	require.NoError(t, err)
+	assert.False(t, d.Stand.Plan.Resource("log-host-1").Off)
+	text := readThere(t, a, d, "cat /var/lib/levels/page/levels/index.html")
+	assert.Contains(t, text, "at the bridge")
+
+	t.Run("a package that changed meanwhile is not written", func(t *testing.T) {
+		o, _, err := a.ImportPackage(ctx, ImportWish{File: file, Site: "presa", Name: "another"})
+		require.NoError(t, err)
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		data[len(data)-2000]++
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		id, err := a.NewRun(ctx, o)
+		require.NoError(t, err)
+		require.Error(t, a.Work(ctx, id))
+		s, err := a.Replay(ctx, id)
+		require.NoError(t, err)
+		assert.Contains(t, s.Step("log-host-1/"+string(plan.Fill)).Error, "is not the package")
+		_, _, err = a.ImportPackage(ctx, ImportWish{File: file, Site: "presa"})
+		require.Error(t, err)
+	})
+	t.Run("where it cannot be", func(t *testing.T) {
+		for want, w := range map[string]ImportWish{"no site": {File: file, Site: "nowhere"}, "no such file": {File: file + "x", Site: "vega"}} {
+			_, _, err := a.ImportPackage(ctx, w)
+			require.Error(t, err, want)
+		}
+	})
+}

@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/printable"
+)
+
+func (s *shared) packages() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "package",
+		Short: "Pack workloads into archives of the Open Virtualization Format, and unpack them",
+		Args:  cobra.NoArgs,
+		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(s.packageExport(), s.packageImport())
+	return cmd
+}
+
+func (s *shared) packageExport() *cobra.Command {
+	var running bool
+	cmd := &cobra.Command{
+		Use:   "export DEPLOYMENT INSTANCE FILE.ova",
+		Short: "Pack an instance with its disks",
+		Long: `Writes an archive (.ova, DMTF OVF 1.1): a descriptor, a manifest of SHA-256 digests, and the disks as qcow2 images.
+Secrets are left out; which must be given again is listed, and noted in the descriptor. The instance must be off, unless
+--running says that it is packed as a machine whose power failed.`,
+		Args: cobra.ExactArgs(3),
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+			out, err := a.ExportPackage(ctx, d.ID, rest[0], rest[1], running)
+			if err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(out)
+			}
+			fmt.Fprintf(s.out, "%s: %s\n", out.File, megabytes(out.Bytes))
+			if len(out.Secrets) > 0 {
+				fmt.Fprintf(s.out, "secrets were left out and must be given again: %s\n", strings.Join(out.Secrets, ", "))
+			}
+			return nil
+		}),
+	}
+	cmd.Flags().BoolVar(&running, "running", false, "pack it although it is on")
+	return cmd
+}
+
+func (s *shared) packageImport() *cobra.Command {
+	var o running
+	var w app.ImportWish
+	cmd := &cobra.Command{
+		Use:   "import FILE.ova",
+		Short: "Build at a site what was packed",
+		Long: `Checks a package against its manifest, and builds the machine at a site as a deployment of its own: its disks are written
+before it is switched on. Packages that are damaged, cut off, lead outside themselves or declare entities are refused.`,
+		Args: cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			w.File = args[0]
+			order, arc, err := a.ImportPackage(ctx, w)
+			if err != nil {
+				return no{err}
+			}
+			if !s.json {
+				fmt.Fprintf(s.out, "%s: %d cores, %g GiB, %d disks, whole by its manifest\n", printable.Clean(arc.Name), arc.Cores, arc.MemoryGiB, len(arc.Disks))
+				if len(arc.Secrets) > 0 {
+					fmt.Fprintf(s.out, "secrets were left out of it; give it again: %s\n", printable.Clean(strings.Join(arc.Secrets, ", ")))
+				}
+			}
+			return s.begin(ctx, a, o, order)
+		}),
+	}
+	o.flags(cmd)
+	cmd.Flags().StringVar(&w.Site, "site", "", "site at which it is built")
+	cmd.Flags().StringVar(&w.Zone, "zone", "", "zone there")
+	cmd.Flags().StringVar(&w.Size, "size", "", "size there; without it the cheapest that is no less")
+	cmd.Flags().StringVar(&w.Network, "network", "", "network there; without it the one it was in")
+	cmd.Flags().StringVar(&w.Name, "name", "", "name of the deployment; without it that of the package")
+	return cmd
+}
