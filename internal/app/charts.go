@@ -4,9 +4,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"time"
 
 	"andamio/internal/core/cost"
+	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
 	"andamio/internal/core/usage"
 	"andamio/internal/draw"
 )
@@ -45,4 +50,25 @@ func writePicture(pic *draw.Picture, file, format string) error {
 		return err
 	}
 	return f.Close()
+}
+
+// ExportMove writes what was left to copy of a workload, and its run-book, in every format into a folder, and returns the
+// files' names. Without a state what is expected is drawn.
+func ExportMove(p *plan.Plan, s *run.State, instance string, load migrate.Load, dir string) ([]string, error) {
+	now := time.Now()
+	var files []string
+	for what, pic := range map[string]*draw.Picture{
+		"rounds":   draw.Rounds(instance+": what is left to copy", migrate.CurveOf(s, instance, load, now)),
+		"run-book": draw.RunBook(instance+": run-book", migrate.Book(p, s, instance, now)),
+	} {
+		for _, format := range draw.Formats {
+			file := filepath.Join(dir, fmt.Sprintf("%s-%s.%s", fileName(instance), what, format))
+			if err := writePicture(pic, file, format); err != nil {
+				return files, err
+			}
+			files = append(files, file)
+		}
+	}
+	slices.Sort(files)
+	return files, nil
 }

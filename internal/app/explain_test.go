@@ -30,7 +30,7 @@ func TestExamplesAreInTheGuide(t *testing.T) {
 	require.NoError(t, err)
 	dirs, err := filepath.Glob("../../examples/*/template.yaml")
 	require.NoError(t, err)
-	require.Len(t, dirs, 6)
+	require.Len(t, dirs, 7)
 	for _, d := range dirs {
 		assert.Contains(t, string(guide), "| `"+filepath.Base(filepath.Dir(d))+"` |")
 	}

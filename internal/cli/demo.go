@@ -49,6 +49,14 @@ func (o *sandboxOptions) args() []string {
 	return out
 }
 
+// What stand-ins have beside sites: the zone of their name server, how much the system of a machine takes on its disk, and
+// how much a machine that is on writes there in a second.
+const (
+	standInZone   = "ribera.test"
+	standInSystem = 160 << 20
+	standInChurn  = 400 << 10
+)
+
 // start starts stand-ins for an estate file, or for the demo's estate if none is named.
 func (o *sandboxOptions) start(file string) (*sandbox.Sandbox, error) {
 	if o.pace <= 0 || o.pace > 100 {
@@ -65,7 +73,7 @@ func (o *sandboxOptions) start(file string) (*sandbox.Sandbox, error) {
 	if o.faults < 0 || o.faults > 0.5 {
 		return nil, usage{fmt.Errorf("--faults is from 0 to 0.5, not %g", o.faults)}
 	}
-	cfg := sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress}
+	cfg := sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress, Zone: standInZone, System: standInSystem, Churn: standInChurn}
 	if o.faults > 0 {
 		cfg.Faults = sandbox.Troubles(o.faults)
 	}

@@ -102,7 +102,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 	if err != nil {
 		return err
 	}
-	z.TTL = 1
+	z.TTL = 0
 	if err := m.a.Workspace.SetZone(*z); err != nil {
 		return err
 	}

@@ -138,6 +138,14 @@ func typing(c *part.Canvas, in part.Rect, y int, typed string) {
 	c.Text(in.X+1, y, part.In(part.Text), typed+"▏")
 }
 
+// shown is what is typed as it may be seen.
+func shown(a view.Act, typed string) string {
+	if a.Hide {
+		return strings.Repeat("•", len([]rune(typed)))
+	}
+	return typed
+}
+
 // prompt asks for a text, and says what is wrong with it as it is typed.
 type prompt struct {
 	act   view.Act
@@ -168,7 +176,7 @@ func (p *prompt) key(name, text string) (overlay, tea.Cmd) {
 func (p *prompt) draw(c *part.Canvas, r part.Rect) {
 	in, y := effect(c, r, p.act, 8)
 	c.Text(in.X, y, part.In(part.Dim), p.act.Ask+"; enter takes it, esc goes back")
-	typing(c, in, y+1, p.typed)
+	typing(c, in, y+1, shown(p.act, p.typed))
 	if wrong := p.wrong(); wrong != "" {
 		c.Cut(in.X+1, y+2, in.W-1, part.In(part.Coral), c.Look.Mark("failed")+" "+wrong)
 	}

@@ -69,11 +69,11 @@ func TestARunGoesOnWithoutTheScreens(t *testing.T) {
 	x.press("Enter")
 	x.waitFor(`not begun`)
 	x.press("r", "Enter")
-	x.waitFor(`[1-9]\d* of 82 steps`)
+	x.waitFor(`[1-9]\d* of 96 steps`)
 	x.press("q")
 	y := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.15")
 	y.press("4")
-	y.waitFor(`■ standing   82 of 82 steps   took`)
+	y.waitFor(`■ standing   82 of 96 steps   took`)
 	y.waitFor(`rehearsed: half under`)
 }
 

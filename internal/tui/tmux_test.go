@@ -79,7 +79,7 @@ func demoWorkspace(t *testing.T) string {
 	return dir
 }
 
-var stepsDone = regexp.MustCompile(`(\d+) of 82 steps`)
+var stepsDone = regexp.MustCompile(`(\d+) of 96 steps`)
 
 func TestDemoFromPlanToServing(t *testing.T) {
 	ws := demoWorkspace(t)
@@ -93,15 +93,15 @@ func TestDemoFromPlanToServing(t *testing.T) {
 	assert.Contains(t, design, "tosca_definitions_version")
 	x.press("r")
 	plan := x.waitFor(`not begun`)
-	assert.Contains(t, plan, "82 steps on 47 resources")
+	assert.Contains(t, plan, "96 steps on 47 resources")
 	assert.NotContains(t, plan, "under way    ", "nothing is built before it is asked for")
 
 	x.press("r")
 	x.waitFor(`builds 47 resources at 5 sites`)
 	x.press("Enter")
-	first := x.waitFor(`\d+ of 82 steps`)
+	first := x.waitFor(`\d+ of 96 steps`)
 	x.waitFor(`■ gauge-lan`)
-	later := x.waitFor(`(1\d|2\d|3\d) of 82 steps`)
+	later := x.waitFor(`(1\d|2\d|3\d) of 96 steps`)
 	assert.NotEqual(t, stepsDone.FindString(first), stepsDone.FindString(later), "steps change state without a key")
 
 	x.press("w")
@@ -129,7 +129,7 @@ func TestDemoFromPlanToServing(t *testing.T) {
 	again := open(t, 160, 47, nil, demo...)
 	again.press("4")
 	again.waitFor(`run 1`)
-	again.waitFor(`■ standing   82 of 82 steps`)
+	again.waitFor(`■ standing   82 of 96 steps`)
 	served := again.waitFor(`we\s+serving`)
 	assert.Regexp(t, `endpoint\s+200 · http://`, served)
 	again.press("0")
@@ -176,7 +176,7 @@ func TestCancelAsksForTheName(t *testing.T) {
 	x.press("Enter")
 	x.waitFor(`not begun`)
 	x.press("r", "Enter")
-	x.waitFor(`[1-9]\d* of 82 steps`)
+	x.waitFor(`[1-9]\d* of 96 steps`)
 	x.press("a")
 	x.waitFor(`cancel run 1`)
 	x.press("1")

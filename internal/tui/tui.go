@@ -16,6 +16,7 @@ import (
 	"andamio/internal/store"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/design"
+	"andamio/internal/tui/move"
 	"andamio/internal/tui/operate"
 	"andamio/internal/tui/place"
 	"andamio/internal/tui/reconcile"
@@ -78,6 +79,6 @@ func newFrame(ctx context.Context, a *app.App, o Options) *frame {
 	ctx, cancel := context.WithCancel(ctx)
 	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, light: o.Light, profile: colorprofile.TrueColor, w: o.W, h: o.H}
 	f.dress()
-	f.views = []view.View{today.New(a), sites.New(ctx, a), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a), operate.New(ctx, a), reconcile.New(ctx, a)}
+	f.views = []view.View{today.New(a), sites.New(ctx, a), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a), operate.New(ctx, a), move.New(ctx, a), reconcile.New(ctx, a)}
 	return f
 }

@@ -70,6 +70,12 @@ func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
 	if s := b.step[r.ID]; s != "" {
 		out.Mark = fmt.Sprintf("andamio %s %s", b.d.Mark, s)
 	}
+	if origin := b.p.Origins[r.ID]; origin != "" { // what a move keeps goes by the name and the mark that its site knows
+		out.Name = origin
+		if s := b.step[r.ID]; s != "" {
+			out.Mark = fmt.Sprintf("andamio %s %s%s", b.d.Mark, origin, strings.TrimPrefix(s, r.ID))
+		}
+	}
 	set := out.Set
 	switch r.Kind {
 	case plan.Instance:
@@ -115,6 +121,9 @@ func (b *builder) instance(r *plan.Resource, set func(name, value string)) {
 }
 
 func (b *builder) link(r *plan.Resource, set func(name, value string)) {
+	if on := b.p.Resource(r.Spec.Instance); b.p.Origins[r.ID] != "" && on != nil && on.Off {
+		set(inventory.AttrState, "stopped") // given up, and kept for going back
+	}
 	set(inventory.AttrInstance, b.known(r.Spec.Instance, "site.id"))
 	set(inventory.AttrNetwork, b.known(r.Spec.Network, "site.id"))
 	set(inventory.AttrInside, r.Spec.Address)

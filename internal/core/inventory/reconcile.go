@@ -166,13 +166,21 @@ func (c *reconciler) known() {
 			}
 		}
 	}
-	for i := range c.in.Declared.Len() {
-		at := int32(-1)
+	// The site's id of all of them first: what a move keeps where it was has the mark of what serves elsewhere now.
+	at0 := make([]int32, c.in.Declared.Len())
+	for i := range at0 {
+		at0[i] = -1
+		k := c.in.Declared.Keys(i)[byProvider]
+		if e, known := c.byKey[k]; k != 0 && known && c.entities[e].d < 0 {
+			at0[i], c.entities[e].d = e, int32(i)
+		}
+	}
+	for i := range at0 {
+		at := at0[i]
 		keys := c.in.Declared.Keys(i)
 		for _, k := range keys {
-			if e, known := c.byKey[k]; k != 0 && known && c.entities[e].d < 0 {
+			if e, known := c.byKey[k]; at < 0 && k != 0 && known && c.entities[e].d < 0 {
 				at = e
-				break
 			}
 		}
 		if at < 0 {

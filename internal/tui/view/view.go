@@ -67,6 +67,8 @@ type Act struct {
 	Ask    string
 	Answer func(text string) tea.Cmd
 	Wrong  func(text string) string
+	// Hide shows nothing of what is typed.
+	Hide bool
 }
 
 // Goto asks the frame to show the view with that digit.

@@ -1,0 +1,87 @@
+package draw
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/run"
+)
+
+// Rounds paints what was left to copy of a workload over time, on a logarithmic scale, with what is expected dotted.
+func Rounds(title string, c migrate.Curve) *Picture {
+	const w, h, left, top, bottom = 720.0, 360.0, 90.0, 60.0, 40.0
+	return &Picture{W: w, H: h, paint: func(p *painter) {
+		p.rect(0, 0, w, h, paper)
+		p.text(24, 30, w-48, 14, true, ink, title)
+		p.text(24, 46, w-48, 9, false, dim, "what is left to copy, megabytes on a logarithmic scale; pale: expected")
+		low, high := scaleOf(c)
+		y := func(bytes float64) float64 {
+			share := (math.Log10(max(bytes, low)) - math.Log10(low)) / max(math.Log10(high)-math.Log10(low), 1e-9)
+			return h - bottom - share*(h-top-bottom)
+		}
+		x := func(t time.Duration) float64 {
+			return left + float64(t)/float64(max(c.Whole, time.Millisecond))*(w-left-24)
+		}
+		for v := low; v <= high*1.001; v *= 10 {
+			p.line(left, y(v), w-24, y(v), 0.4, pale[run.Planned])
+			p.textRight(left-8, y(v)+3, left-20, 9, dim, fmt.Sprintf("%g", v/1e6))
+		}
+		for _, s := range c.Stretches {
+			color := status[run.UnderWay]
+			if s.Forecast {
+				color = ochre
+			}
+			p.rect(x(s.From), y(s.Left)-3, max(x(s.To)-x(s.From), 2), 6, color)
+		}
+		if c.Now > 0 {
+			p.line(x(c.Now), top, x(c.Now), h-bottom, 1, ink)
+			p.text(x(c.Now)+4, top+8, 60, 9, false, ink, "now")
+		}
+		for i := range 5 {
+			t := c.Whole * time.Duration(i) / 4
+			p.text(x(t), h-bottom+16, 80, 9, false, dim, t.Round(100*time.Millisecond).String())
+		}
+	}}
+}
+
+// scaleOf is the range of a curve in whole powers of ten.
+func scaleOf(c migrate.Curve) (low, high float64) {
+	low, high = math.MaxFloat64, 1
+	for _, s := range c.Stretches {
+		low, high = min(low, max(s.Left, 1)), max(high, s.Left)
+	}
+	if low == math.MaxFloat64 {
+		low = 1
+	}
+	return math.Pow(10, math.Floor(math.Log10(low))), math.Pow(10, math.Ceil(math.Log10(high)))
+}
+
+// RunBook paints the run-book of a workload.
+func RunBook(title string, book []migrate.Entry) *Picture {
+	const w, row, top = 560.0, 20.0, 56.0
+	h := top + row*float64(len(book)) + 20
+	return &Picture{W: w, H: h, paint: func(p *painter) {
+		p.rect(0, 0, w, h, paper)
+		p.text(24, 30, w-48, 14, true, ink, title)
+		for i, e := range book {
+			y := top + row*float64(i)
+			x := 24.0
+			if e.Inner {
+				x += 18
+			}
+			p.mark(x, y, 9, e.Status)
+			p.text(x+18, y+9, w-x-150, 10, e.Waits, ink, e.Title)
+			took := e.Took
+			text := took.Round(100 * time.Millisecond).String()
+			if took == 0 {
+				text = "about " + e.Expected.Round(100*time.Millisecond).String()
+			}
+			if e.Note != "" {
+				text = e.Note
+			}
+			p.textRight(w-24, y+9, 130, 9, dim, text)
+		}
+	}}
+}

@@ -1,0 +1,302 @@
+package move
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/tui/view"
+)
+
+// cutOver tells the rounds to end.
+func (v *View) cutOver() tea.Cmd {
+	m := v.shown()
+	if m.States[m.Current()] != app.WaveMoving {
+		return view.Cmd(view.Told{Text: fmt.Sprintf("it is %s: there is nothing to cut over", m.States[m.Current()]), Bad: true})
+	}
+	act := view.Act{Name: "cut over", Effect: v.cutEffect(), Do: func() tea.Cmd {
+		return func() tea.Msg { return done{text: "told to cut over", err: v.app.CutOver(v.ctx, m.ID)} }
+	}}
+	return view.Cmd(view.Confirm{Act: act})
+}
+
+// cutEffect says what cutting over now does.
+func (v *View) cutEffect() string {
+	pause := 0.0
+	for _, id := range v.workloads() {
+		if j := v.state.Judged[id]; len(j) > 0 {
+			pause = max(pause, j[len(j)-1].Pause)
+		}
+	}
+	return fmt.Sprintf("It stops where it is, what is left is copied in about %.1f s, it starts there, and its names follow. Until it is committed you can go back.", pause)
+}
+
+// rest pauses copying, or lets it go on.
+func (v *View) rest() tea.Cmd {
+	m := v.shown()
+	verb := run.Pause
+	if v.paused() {
+		verb = run.GoOn
+	}
+	return func() tea.Msg { return done{text: "told to " + verb, err: v.app.Steer(v.ctx, m.ID, verb)} }
+}
+
+func (v *View) paused() bool {
+	if v.state == nil {
+		return false
+	}
+	for i := range v.state.Steps {
+		if st := &v.state.Steps[i]; st.Control.Paused && st.Status != run.Standing {
+			return true
+		}
+	}
+	return false
+}
+
+// goBack shows what going back does, and does it when that is confirmed.
+func (v *View) goBack() tea.Cmd {
+	m, wave := v.shown(), v.shown().Current()
+	return func() tea.Msg {
+		effect := "What stands there is taken away; nothing stops where it is."
+		o, err := v.app.DraftBack(v.ctx, m.ID, wave)
+		switch {
+		case err != nil && m.States[wave] != app.WaveMoving:
+			return done{err: err}
+		case err == nil:
+			effect = backEffect(o.Plan)
+		}
+		return view.Confirm{Act: view.Act{Name: "go back", Effect: effect, Do: func() tea.Cmd {
+			return func() tea.Msg {
+				_, err := v.app.GoBack(v.ctx, m.ID, wave)
+				return done{text: "going back", err: err}
+			}
+		}}}
+	}
+}
+
+// backEffect says what a plan that goes back does.
+func backEffect(p *plan.Plan) string {
+	var parts []string
+	has := func(op plan.Op) bool {
+		for i := range p.Steps {
+			if p.Steps[i].Op == op {
+				return true
+			}
+		}
+		return false
+	}
+	if has(plan.Finish) {
+		parts = append(parts, "what was written there since is copied back")
+	}
+	parts = append(parts, "what stands there is taken away")
+	if has(plan.Boot) {
+		parts = append(parts, "it starts again where it was")
+	}
+	if has(plan.Name) {
+		parts = append(parts, "its names return")
+	}
+	text := strings.Join(parts, ", ")
+	return strings.ToUpper(text[:1]) + text[1:] + fmt.Sprintf(": %d steps, about %.0f s.", len(p.Steps), p.Seconds)
+}
+
+// commit shows what committing takes away, and does it when the deployment's name is typed.
+func (v *View) commit() tea.Cmd {
+	m, wave := v.shown(), v.shown().Current()
+	return func() tea.Msg {
+		o, err := v.app.DraftCommit(v.ctx, m.ID, wave)
+		if err != nil {
+			return done{err: err}
+		}
+		var gone []string
+		for i := range o.Plan.Resources {
+			if r := &o.Plan.Resources[i]; r.Change == plan.Retire {
+				gone = append(gone, r.ID)
+			}
+		}
+		effect := fmt.Sprintf("Takes away %s. There is no going back from then on.", strings.Join(gone, ", "))
+		return view.Confirm{Act: view.Act{Name: "commit", Effect: effect, Type: v.nameOf(m), Do: func() tea.Cmd {
+			return func() tea.Msg {
+				_, err := v.app.Commit(v.ctx, m.ID, wave)
+				return done{text: "being committed", err: err}
+			}
+		}}}
+	}
+}
+
+func (v *View) nameOf(m *app.Move) string {
+	for i := range v.deployments {
+		if v.deployments[i].ID == m.Deployment {
+			return v.deployments[i].Name
+		}
+	}
+	return m.Name
+}
+
+// next drafts the next wave of the move that is shown, or goes on with one that broke off.
+func (v *View) next() tea.Cmd {
+	m := v.shown()
+	wave := m.Current()
+	switch m.States[wave] {
+	case app.WaveBroken:
+		id, _ := m.Run(wave)
+		return func() tea.Msg { return done{text: "it goes on", err: v.app.Resume(v.ctx, id)} }
+	case app.WavePlanned, app.WaveBack:
+		v.drafting = true
+		return func() tea.Msg {
+			draft, err := v.app.DraftWave(v.ctx, m.ID, wave)
+			return startWave{draft, err}
+		}
+	}
+	return view.Cmd(view.Told{Text: fmt.Sprintf("wave %d is %s", wave+1, m.States[wave])})
+}
+
+// startWave is a further wave that was worked out and is to be begun.
+type startWave struct {
+	draft *app.MoveDraft
+	err   error
+}
+
+// Find selects a workload by its name.
+func (v *View) Find(text string) bool {
+	if v.shown() == nil && v.draft == nil {
+		for i, r := range v.rows {
+			if strings.Contains(r.id, text) {
+				v.cursor, v.onTarget = i, false
+				return true
+			}
+		}
+		return false
+	}
+	for i, id := range v.workloads() {
+		if strings.Contains(id, text) {
+			v.pick = i
+			return true
+		}
+	}
+	return false
+}
+
+// Keys are the keys that matter here.
+func (v *View) Keys() []view.Key {
+	switch m := v.shown(); {
+	case m != nil:
+		pause := "pause"
+		if v.paused() {
+			pause = "go on"
+		}
+		keys := []view.Key{{Key: "↑↓", Does: "workload"}}
+		switch m.States[m.Current()] {
+		case app.WaveMoving:
+			keys = append(keys, view.Key{Key: "c", Does: "cut over"}, view.Key{Key: "b", Does: "go back"}, view.Key{Key: "s", Does: pause})
+		case app.WaveMoved:
+			keys = append(keys, view.Key{Key: "b", Does: "go back"}, view.Key{Key: "k", Does: "commit"})
+		case app.WaveBroken:
+			keys = append(keys, view.Key{Key: "r", Does: "go on"}, view.Key{Key: "b", Does: "go back"})
+		case app.WavePlanned:
+			keys = append(keys, view.Key{Key: "r", Does: "begin the wave"})
+		}
+		return append(keys, view.Key{Key: "[ ]", Does: "other moves"}, view.Key{Key: "n", Does: "new move"}, view.Key{Key: "v", Does: "waves"}, view.Key{Key: "w", Does: "why"}, view.Key{Key: "e", Does: "export"})
+	case v.draft != nil:
+		return []view.Key{{Key: "r", Does: "begin"}, {Key: "m", Does: "mode"}, {Key: "↑↓", Does: "workload"}, {Key: "esc", Does: "choose anew"}, {Key: "w", Does: "why"}, {Key: "e", Does: "export"}}
+	}
+	return []view.Key{{Key: "↑↓", Does: "choose"}, {Key: "space", Does: "mark"}, {Key: "←→", Does: "workload or site"}, {Key: "m", Does: "mode"}, {Key: "enter", Does: "work it out"},
+		{Key: "p", Does: "pair"}, {Key: "t", Does: "window"}, {Key: "]", Does: "moves"}}
+}
+
+// Why explains what is selected.
+func (v *View) Why() view.Note {
+	id := v.selected()
+	if id == "" {
+		return view.Note{Title: "Moving", Lines: []view.Line{view.Say("A workload is copied while it runs, round after round of what changed."),
+			view.Say("When it is told to cut over it stops, what is left is copied and verified, it starts where it goes, and its names follow."),
+			view.Say("Where it was it is kept, switched off, until the move is committed. Until then it can go back.")}}
+	}
+	n := view.Note{Title: "Why " + id + " goes as it does"}
+	if v.state != nil {
+		n.Lines = append(n.Lines, view.Head("now"), view.Say(string(migrate.PhaseOf(v.state, id))))
+		if j := v.state.Judged[id]; len(j) > 0 {
+			last := j[len(j)-1]
+			n.Lines = append(n.Lines, view.Say(fmt.Sprintf("%.1f MB a second change and %.1f MB a second get through: after round %d it would stand still for %.2f s",
+				last.Changing/1e6, last.Bandwidth/1e6, last.Round, last.Pause)))
+		}
+		for i := range v.state.Steps {
+			if st := &v.state.Steps[i]; st.Resource == id && st.Error != "" {
+				n.Lines = append(n.Lines, view.Head(st.Title), view.Say(st.Error))
+			}
+		}
+	}
+	if v.draft != nil && v.shown() == nil {
+		f, l := v.draft.Forecasts[id], v.draft.Loads[id]
+		n.Lines = append(n.Lines, view.Head("how long"), view.Say(fmt.Sprintf("%.1f MB are on its disks; %.2f MB a second change, %.1f MB a second get through: %d rounds, about %.0f s; not serving for about %.1f s",
+			float64(l.Used)/1e6, l.Rate/1e6, l.Bandwidth/1e6, len(f.Rounds), f.Copy, f.Down)))
+		if !f.Converges {
+			n.Lines = append(n.Lines, view.Say("It does not converge: more changes than gets through, or than it may stand still for."))
+		}
+		n.Lines = append(n.Lines, view.Head("what will be otherwise"))
+		for _, d := range v.draft.Differences {
+			if d.Instance == id {
+				text := fmt.Sprintf("%s: %s, there %s", d.What, d.Here, d.There)
+				if d.Why != "" {
+					text += " (" + d.Why + ")"
+				}
+				n.Lines = append(n.Lines, view.Say(text))
+			}
+		}
+	}
+	return n
+}
+
+// Acts are what can be done.
+func (v *View) Acts() []view.Act {
+	m := v.shown()
+	if m == nil {
+		return nil
+	}
+	var out []view.Act
+	act := func(name, effect string, do func() tea.Cmd) {
+		out = append(out, view.Act{Name: name, Effect: effect, Do: do})
+	}
+	switch m.States[m.Current()] {
+	case app.WaveMoving:
+		act("cut over", "The rounds end, it stops, and starts there.", v.cutOver)
+		act("go back", "The move is stopped where it is.", v.goBack)
+		out = append(out, view.Act{Name: "limit", Effect: "Bounds how much is copied in a second.", Ask: "megabytes a second, 0 for no limit",
+			Answer: func(text string) tea.Cmd {
+				return func() tea.Msg {
+					var mb float64
+					if _, err := fmt.Sscan(text, &mb); err != nil || mb < 0 {
+						return done{err: fmt.Errorf("%q is no number of megabytes", text)}
+					}
+					return done{text: "the limit is set", err: v.app.Steer(v.ctx, m.ID, fmt.Sprintf("%s%d", run.LimitTo, int64(mb*1e6)))}
+				}
+			}})
+	case app.WaveMoved:
+		act("go back", "It serves again where it was.", v.goBack)
+		act("commit", "What was kept is taken away.", v.commit)
+	}
+	return out
+}
+
+// Export writes the chart and the run-book.
+func (v *View) Export() tea.Cmd {
+	id := v.selected()
+	if id == "" {
+		return nil
+	}
+	s, load := v.state, v.loadOf(id)
+	var p *plan.Plan
+	if v.draft != nil && v.shown() == nil {
+		p, s = v.draft.Order.Plan, nil
+	} else if s != nil {
+		p, s = s.Plan, s.Snapshot()
+	}
+	if p == nil {
+		return nil
+	}
+	return func() tea.Msg { return view.Written(app.ExportMove(p, s, id, load, ".")) }
+}

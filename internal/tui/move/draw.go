@@ -1,0 +1,621 @@
+package move
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"andamio/internal/app"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/tui/part"
+)
+
+// wideFrom is how wide the screen must be for two banks side by side with the copy between them.
+const wideFrom = 110
+
+// page draws the view once.
+type page struct {
+	v   *View
+	c   *part.Canvas
+	r   part.Rect
+	now time.Time
+}
+
+// Draw draws the view.
+func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
+	v.drawn, v.spots = now, nil
+	p := &page{v, c, r, now}
+	switch {
+	case v.shown() == nil && v.draft == nil:
+		p.planning()
+	default:
+		p.moving()
+	}
+}
+
+func (p *page) ink(i part.Ink) part.Style { return part.In(i) }
+
+// head draws the first line: what is moved, how it stands, and how it fits its window.
+func (p *page) head() {
+	v := p.v
+	x, y := p.r.X+1, p.r.Y
+	if m := v.shown(); m != nil {
+		wave := m.Current()
+		state := m.States[wave]
+		x = p.c.Cut(x, y, p.r.W/3, p.ink(part.Text).Strong(), m.Name) + 3
+		x = p.c.Text(x, y, p.ink(part.Dim), fmt.Sprintf("wave %d of %d · %s", wave+1, len(m.Waves), m.Wish.Mode)) + 3
+		x = p.c.Text(x, y, p.ink(inkOf(state)), p.c.Look.Mark(markOf(state))+" "+p.word(state)) + 3
+		p.window(x, y, nil)
+		return
+	}
+	d := v.draft
+	x = p.c.Cut(x, y, p.r.W/3, p.ink(part.Text).Strong(), d.Move.Name) + 3
+	x = p.c.Text(x, y, p.ink(part.Dim), fmt.Sprintf("wave %d of %d · %s", d.Wave+1, len(d.Move.Waves), d.Move.Wish.Mode)) + 3
+	x = p.c.Text(x, y, p.ink(part.Ochre), p.c.Look.Mark(run.Planned)+" not begun") + 3
+	x = p.c.Text(x, y, p.ink(part.Text), fmt.Sprintf("about %s, not serving for %s", span(d.Seconds), span(d.Down))) + 3
+	p.window(x, y, d)
+}
+
+func span(seconds float64) string {
+	switch {
+	case seconds < 10:
+		return fmt.Sprintf("%.1f s", seconds)
+	case seconds < 120:
+		return fmt.Sprintf("%.0f s", seconds)
+	}
+	return fmt.Sprintf("%.0f min", seconds/60)
+}
+
+// word is the state of a wave, or the phase of its workloads while it goes on.
+func (p *page) word(s app.WaveState) string {
+	if s != app.WaveMoving || p.v.state == nil {
+		return string(s)
+	}
+	if p.v.paused() {
+		return "paused"
+	}
+	least := migrate.Phase("")
+	for _, id := range p.v.workloads() {
+		if ph := migrate.PhaseOf(p.v.state, id); least == "" || order[ph] < order[least] {
+			least = ph
+		}
+	}
+	return string(least)
+}
+
+var order = map[migrate.Phase]int{migrate.Broken: 0, migrate.Waiting: 1, migrate.Preparing: 2, migrate.Copying: 3, migrate.Following: 4, migrate.Ready: 5, migrate.Cutting: 6, migrate.There: 7}
+
+func inkOf(s app.WaveState) part.Ink {
+	return map[app.WaveState]part.Ink{app.WavePlanned: part.Dim, app.WaveMoving: part.Sky, app.WaveBroken: part.Coral, app.WaveMoved: part.Violet,
+		app.WaveReturning: part.Sky, app.WaveBack: part.Dim, app.WaveLeaving: part.Sky, app.WaveDone: part.Teal}[s]
+}
+
+func markOf(s app.WaveState) run.Status {
+	return map[app.WaveState]run.Status{app.WavePlanned: run.Planned, app.WaveMoving: run.UnderWay, app.WaveBroken: run.Failed, app.WaveMoved: run.Held,
+		app.WaveReturning: run.UnderWay, app.WaveBack: run.Retired, app.WaveLeaving: run.UnderWay, app.WaveDone: run.Standing}[s]
+}
+
+// window draws how much of the window is used.
+func (p *page) window(x, y int, d *app.MoveDraft) {
+	var windows []plan.Window
+	if d != nil {
+		windows = d.Windows
+	} else if p.v.state != nil {
+		for i := range p.v.state.Plan.Steps {
+			if c := p.v.state.Plan.Steps[i].Copying; c != nil && len(c.Windows) > 0 {
+				windows = c.Windows
+			}
+		}
+	}
+	if len(windows) == 0 {
+		if x+16 < p.r.X+p.r.W {
+			p.c.Text(x, y, p.ink(part.Dim), "any time")
+		}
+		return
+	}
+	left := 0.0
+	if d != nil {
+		left = d.Seconds
+	} else {
+		left = p.ahead()
+	}
+	fit := migrate.FitInto(windows, p.now, left)
+	w := windows[0]
+	x = p.c.Text(x, y, p.ink(part.Text), fmt.Sprintf("window %s %s–%s ", w.From.Format("Mon"), w.From.Format("15:04"), w.To.Format("15:04")))
+	const cells = 16
+	p.c.Across(x, y, cells, p.ink(part.Dim), p.c.Look.Glyphs.Forecast)
+	if fit.End.IsZero() {
+		p.c.Across(x, y, cells, p.ink(part.Coral), p.c.Look.Glyphs.Bar)
+		p.c.Text(x+cells+1, y, p.ink(part.Coral), "does not fit")
+		return
+	}
+	p.c.Across(x, y, max(int(fit.Share*cells), 1), p.ink(part.Teal), p.c.Look.Glyphs.Bar)
+	p.c.Text(x+cells+1, y, p.ink(part.Teal), fmt.Sprintf("fits, %.0f %%  ends %s", 100*fit.Share, fit.End.Format("15:04")))
+}
+
+// ahead is for how many seconds the move goes on yet, as far as that is known.
+func (p *page) ahead() float64 {
+	most := 0.0
+	for _, id := range p.v.workloads() {
+		c := migrate.CurveOf(p.v.state, id, p.v.loadOf(id), p.now)
+		most = max(most, (c.Whole - c.Now).Seconds())
+	}
+	return most
+}
+
+// moving draws a move that goes on, or one that was worked out and has not begun.
+func (p *page) moving() {
+	p.head()
+	lower := p.r.H * 46 / 100
+	if p.r.H < 28 {
+		lower = p.r.H / 2
+	}
+	top := part.Rect{X: p.r.X, Y: p.r.Y + 2, W: p.r.W, H: p.r.H - lower - 2}
+	bottom := part.Rect{X: p.r.X, Y: p.r.Y + p.r.H - lower + 1, W: p.r.W, H: lower - 1}
+	if p.r.W >= wideFrom {
+		p.banks(top)
+		half := bottom.W/2 - 2
+		if p.v.calm || p.waves() > 1 && p.v.shown() == nil {
+			p.calendar(part.Rect{X: bottom.X + 1, Y: bottom.Y, W: half - 2, H: bottom.H})
+		} else {
+			p.chart(part.Rect{X: bottom.X + 1, Y: bottom.Y, W: half - 2, H: bottom.H})
+		}
+		p.c.Downward(bottom.X+half+1, bottom.Y, bottom.H, p.ink(part.Steel), p.c.Look.Glyphs.Down)
+		p.book(part.Rect{X: bottom.X + half + 3, Y: bottom.Y, W: bottom.W - half - 4, H: bottom.H})
+		return
+	}
+	p.lanes(top)
+	p.book(bottom)
+}
+
+func (p *page) waves() int {
+	if m := p.v.shown(); m != nil {
+		return len(m.Waves)
+	}
+	return len(p.v.draft.Move.Waves)
+}
+
+// lane is a workload between the banks.
+type lane struct {
+	id               string
+	from, to         string
+	here, there      string
+	hereMark, thMark run.Status
+	hereWord, thWord string
+	disks            []disk
+}
+
+// disk is one disk of a lane.
+type disk struct {
+	title string
+	size  string
+	note  string
+	share float64
+	rate  float64
+	left  int64
+	known bool
+	going bool
+}
+
+// planOf is the plan that is shown.
+func (v *View) planOf() *plan.Plan {
+	if v.shown() != nil {
+		if v.state == nil {
+			return nil
+		}
+		return v.state.Plan
+	}
+	return v.draft.Order.Plan
+}
+
+func (p *page) lanesOf() []lane {
+	pl := p.v.planOf()
+	if pl == nil {
+		return nil
+	}
+	var out []lane
+	for _, id := range p.v.workloads() {
+		r := pl.Resource(id)
+		st := pl.Step(id + "/" + string(plan.Finish))
+		if r == nil || st == nil {
+			continue
+		}
+		l := lane{id: id, from: st.Copying.From, to: r.Site, there: strings.TrimSpace(r.Spec.Size), thMark: run.Planned, thWord: "not yet", hereMark: run.Standing, hereWord: "running"}
+		if l.there == "" {
+			l.there = r.Detail
+		}
+		if was := pl.Resource(id + "@" + l.from); was != nil {
+			l.here = was.Detail
+		}
+		if s := p.v.state; s != nil && p.v.shown() != nil {
+			p.states(&l, s)
+		}
+		for _, d := range st.Copying.Disks {
+			l.disks = append(l.disks, p.disk(d, st))
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// states says how a workload is on either bank.
+func (p *page) states(l *lane, s *run.State) {
+	has := func(id string) bool { st := s.Step(id); return st != nil && st.Status == run.Standing }
+	kept := l.id + "@" + l.from
+	m := p.v.shown()
+	switch state := m.States[m.Current()]; {
+	case state == app.WaveDone:
+		l.hereMark, l.hereWord = run.Retired, "gone"
+	case state == app.WaveBack:
+		l.hereMark, l.hereWord = run.Standing, "running"
+	case has(kept + "/" + string(plan.Suspend)):
+		l.hereMark, l.hereWord = run.Held, "suspended, kept"
+	case has(kept + "/" + string(plan.Halt)):
+		l.hereMark, l.hereWord = run.Held, "off, kept"
+	}
+	switch {
+	case m.States[m.Current()] == app.WaveBack:
+		l.thMark, l.thWord = run.Retired, "gone"
+	case has(l.id + "/" + string(plan.Carry)):
+		l.thMark, l.thWord = run.Standing, "running"
+	case has(l.id + "/" + string(plan.Boot)):
+		l.thMark, l.thWord = run.UnderWay, "starting"
+	case has(l.id + "/" + string(plan.Create)):
+		l.thMark, l.thWord = run.Planned, "built, asleep"
+	}
+}
+
+func (p *page) disk(d plan.DiskCopy, st *plan.Step) disk {
+	out := disk{title: d.Title, size: estate.GiB(d.GiB), note: "not begun"}
+	if p.v.shown() == nil || p.v.state == nil {
+		return out
+	}
+	k := p.v.state.Disks[d.To]
+	if k == nil {
+		return out
+	}
+	out.known = true
+	out.share, out.rate, out.left, out.going = 1, k.Rate(), k.Total-k.Done, k.Running
+	if k.Total > 0 {
+		out.share = float64(k.Done) / float64(k.Total)
+	}
+	finish := p.v.state.Step(st.ID)
+	switch {
+	case finish != nil && finish.Status == run.Standing:
+		out.note, out.share, out.left = "even, verified", 1, 0
+	case k.Round <= 1 && k.Running:
+		out.note = "first copy"
+	default:
+		out.note = fmt.Sprintf("round %d", k.Round)
+	}
+	return out
+}
+
+// banks draws where the workloads are, where they go, and the copy between.
+func (p *page) banks(r part.Rect) {
+	lanes := p.lanesOf()
+	side := r.W * 33 / 100
+	left := part.Rect{X: r.X, Y: r.Y, W: side, H: r.H}
+	right := part.Rect{X: r.X + r.W - side, Y: r.Y, W: side, H: r.H}
+	mid := part.Rect{X: left.X + side + 1, Y: r.Y, W: r.W - 2*side - 2, H: r.H}
+	for _, b := range []part.Rect{left, right} {
+		p.c.Fill(b, part.Panel)
+	}
+	p.c.Downward(left.X+side, r.Y, r.H, p.ink(part.Steel), p.c.Look.Glyphs.Post)
+	p.c.Downward(right.X-1, r.Y, r.H, p.ink(part.Steel), p.c.Look.Glyphs.Post)
+	if len(lanes) == 0 {
+		p.c.Text(left.X+2, left.Y+1, p.ink(part.Dim).On(part.Panel), "reading the plan of the move")
+		return
+	}
+	sel := lanes[min(p.v.pick, len(lanes)-1)]
+	p.bankHead(left, sel.from)
+	p.bankHead(right, sel.to)
+	p.c.Text(mid.X+(mid.W-8)/2, mid.Y+1, p.ink(part.Dim).Strong(), "the copy")
+	room := r.H - 10
+	y := r.Y + 3
+	for i, l := range p.fitting(lanes, room) {
+		if l.id == "" {
+			p.c.Text(left.X+3, y, p.ink(part.Dim).On(part.Panel), fmt.Sprintf("and %d more", i))
+			break
+		}
+		p.v.spots = append(p.v.spots, spot{part.Rect{X: r.X, Y: y, W: r.W, H: 1 + len(l.disks)}, p.picks(lanes, l.id)})
+		if l.from != sel.from {
+			l.hereWord += " at " + l.from
+		}
+		if l.to != sel.to {
+			l.thWord += " at " + l.to
+		}
+		y = p.lane(l, l.id == sel.id, left, mid, right, y) + 1
+	}
+	p.differences(part.Rect{X: r.X, Y: r.Y + r.H - 6, W: r.W, H: 6}, left, mid, right, sel)
+}
+
+func (p *page) picks(lanes []lane, id string) func() {
+	return func() {
+		for i := range lanes {
+			if lanes[i].id == id {
+				p.v.pick = i
+			}
+		}
+	}
+}
+
+// fitting are the lanes that there is room for, from the selected one on where not all fit; an empty one stands for the
+// rest, at the place that counts them.
+func (p *page) fitting(lanes []lane, room int) []lane {
+	from, used := 0, 0
+	for i := min(p.v.pick, len(lanes)-1); i >= 0; i-- {
+		if used += 2 + len(lanes[i].disks); used > room {
+			break
+		}
+		from = i
+	}
+	used = 0
+	out := []lane{}
+	for _, l := range lanes[from:] {
+		if used += 2 + len(l.disks); used > room+1 {
+			break
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+func (p *page) bankHead(b part.Rect, name string) {
+	x := p.c.Text(b.X+2, b.Y+1, p.ink(part.Text).Strong().On(part.Panel), name)
+	if p.v.estate != nil {
+		if s := p.v.estate.Site(name); s != nil {
+			p.c.Cut(x+2, b.Y+1, b.W-(x+2-b.X)-1, p.ink(part.Dim).On(part.Panel), string(s.Kind)+" · "+s.Title)
+		}
+	}
+}
+
+// lane draws one workload over both banks, and returns the line after it.
+func (p *page) lane(l lane, picked bool, left, mid, right part.Rect, y int) int {
+	on := func(i part.Ink) part.Style { return p.ink(i).On(part.Panel) }
+	if picked {
+		p.c.Rune(left.X+1, y, on(part.Ochre).Strong(), p.c.Look.Glyphs.PickLeft)
+	}
+	p.c.Text(left.X+2, y, on(part.InkOf(l.hereMark)), p.c.Look.Mark(l.hereMark))
+	x := p.c.Cut(left.X+4, y, 22, on(part.Text).Strong(), l.id)
+	x = p.c.Text(x+2, y, on(part.Dim), l.hereWord)
+	p.c.Cut(x+2, y, left.X+left.W-x-3, on(part.Dim), l.here)
+	p.c.Text(right.X+1, y, on(part.InkOf(l.thMark)), p.c.Look.Mark(l.thMark))
+	x = p.c.Cut(right.X+3, y, 22, on(part.Text).Strong(), l.id)
+	x = p.c.Text(x+2, y, on(part.Dim), l.there)
+	p.c.Cut(x+2, y, right.X+right.W-x-3, on(part.InkOf(l.thMark)), l.thWord)
+	for _, d := range l.disks {
+		y++
+		p.c.Cut(left.X+4, y, left.W-20, on(part.Steel), d.title+"  "+d.size)
+		p.c.Right(left.X+left.W-2, y, on(part.Dim), d.note)
+		p.copy(mid, y, d)
+		p.c.Cut(right.X+3, y, right.W-18, on(part.Steel), d.title+"  "+d.size)
+		if d.known {
+			p.c.Right(right.X+right.W-2, y, on(part.Dim), size(d.left)+" left")
+		}
+	}
+	return y + 1
+}
+
+func size(n int64) string {
+	switch {
+	case n >= 1e9:
+		return fmt.Sprintf("%.1f GB", float64(n)/1e9)
+	case n >= 1e6:
+		return fmt.Sprintf("%.0f MB", float64(n)/1e6)
+	case n > 0:
+		return fmt.Sprintf("%.0f kB", float64(n)/1e3)
+	}
+	return "0"
+}
+
+// copy draws how far a disk has come on its way from bank to bank.
+func (p *page) copy(mid part.Rect, y int, d disk) {
+	w := mid.W - 22
+	x := mid.X + 2
+	p.c.Across(x, y, w, p.ink(part.Dim), p.c.Look.Glyphs.Thin)
+	if !d.known {
+		return
+	}
+	ink := part.Sky
+	if d.share >= 1 && !d.going {
+		ink = part.Teal
+	}
+	n := max(int(d.share*float64(w)), 1)
+	p.c.Across(x, y, n, p.ink(ink), p.c.Look.Glyphs.Rule)
+	if d.share < 1 {
+		p.c.Rune(x+n, y, p.ink(ink), p.c.Look.Glyphs.PickLeft)
+	}
+	p.c.Right(x+w+5, y, p.ink(part.Text), fmt.Sprintf("%.0f%%", 100*d.share))
+	if d.rate > 0 && d.left > 0 {
+		p.c.Right(mid.X+mid.W-1, y, p.ink(part.Dim), fmt.Sprintf("%.0f MB/s", d.rate/1e6))
+	}
+}
+
+// differences draws what will be otherwise for the selected workload, here and there.
+func (p *page) differences(r, left, mid, right part.Rect, l lane) {
+	on := func(i part.Ink) part.Style { return p.ink(i).On(part.Panel) }
+	p.c.Across(left.X+1, r.Y, left.W-2, on(part.Dim), p.c.Look.Glyphs.Thin)
+	p.c.Across(right.X+1, r.Y, right.W-2, on(part.Dim), p.c.Look.Glyphs.Thin)
+	p.c.Text(left.X+2, r.Y+1, on(part.Dim), "here")
+	p.c.Text(right.X+2, r.Y+1, on(part.Dim), "after the cutover")
+	for i, d := range p.facts(l) {
+		if i == r.H-2 {
+			break
+		}
+		y := r.Y + 2 + i
+		p.c.Cut(left.X+2, y, left.W-4, on(part.Text), d.Here)
+		ink := map[string]part.Ink{"worse": part.Ochre, "better": part.Teal, "": part.Text}[d.Weight]
+		p.c.Cut(right.X+2, y, right.W-4, on(ink), d.There)
+		text := "── " + d.What + " ──▸"
+		p.c.Cut(mid.X+max((mid.W-part.Width(text))/2, 1), y, mid.W-2, p.ink(part.Dim), text)
+	}
+}
+
+// facts are what differs for a workload, the weightiest first: of a move that goes on what the sites told.
+func (p *page) facts(l lane) []migrate.Difference {
+	var all []migrate.Difference
+	if p.v.shown() == nil && p.v.draft != nil {
+		for _, d := range p.v.draft.Differences {
+			if d.Instance == l.id {
+				all = append(all, d)
+			}
+		}
+		var out []migrate.Difference
+		for _, what := range []string{"address", "port", "name", "distance", "cost", "feature", "inside", "zone"} {
+			for _, d := range all {
+				if strings.HasPrefix(d.What, what) {
+					out = append(out, d)
+					break
+				}
+			}
+		}
+		return out
+	}
+	return p.told(l)
+}
+
+// told is what the sites told of addresses, ports and prices of a workload, here and there.
+func (p *page) told(l lane) []migrate.Difference {
+	s := p.v.state
+	if s == nil {
+		return nil
+	}
+	var out []migrate.Difference
+	for i := range s.Plan.Resources {
+		r := &s.Plan.Resources[i]
+		if r.Kind != plan.Interface || r.Spec.Instance != l.id {
+			continue
+		}
+		here, there := "", "when it is cut over"
+		if a, ok := s.Attribute(r.ID+"@"+l.from, "address"); ok {
+			here = a
+		}
+		if a, ok := s.Attribute(r.ID, "address"); ok {
+			there = a
+		}
+		for _, port := range r.Spec.Ports {
+			a, _ := s.Attribute(r.ID+"@"+l.from, fmt.Sprintf("port.%d", port))
+			here += " : " + a
+			if b, ok := s.Attribute(r.ID, fmt.Sprintf("port.%d", port)); ok {
+				there += " : " + b
+			}
+		}
+		out = append(out, migrate.Difference{What: "address", Here: here, There: there})
+	}
+	for i := range s.Plan.Steps {
+		st := &s.Plan.Steps[i]
+		if r := s.Plan.Resource(st.Resource); st.Op == plan.Name && st.Naming != nil && (r.Spec.Instance == l.id || r.Spec.EndpointOf != "" && s.Plan.Resource(r.Spec.EndpointOf) != nil && s.Plan.Resource(r.Spec.EndpointOf).On == l.id) {
+			word := map[bool]string{true: "follows: done", false: "follows"}[s.Step(st.ID).Status == run.Standing]
+			out = append(out, migrate.Difference{What: "name", Here: st.Naming.Name + "." + s.Plan.Zone, There: word})
+		}
+	}
+	if a, b := s.Plan.Resource(l.id+"@"+l.from), s.Plan.Resource(l.id); a != nil && b != nil {
+		weight := map[bool]string{true: "worse", false: "better"}[b.CostPerHour > a.CostPerHour]
+		out = append(out, migrate.Difference{What: "cost", Here: fmt.Sprintf("%.3f %s/h", a.CostPerHour, s.Plan.Currency), There: fmt.Sprintf("%.3f %s/h", b.CostPerHour, s.Plan.Currency), Weight: weight})
+	}
+	return out
+}
+
+// book draws the run-book of the selected workload.
+func (p *page) book(r part.Rect) {
+	pl := p.v.planOf()
+	id := p.v.selected()
+	if pl == nil || id == "" {
+		return
+	}
+	var s *run.State
+	if p.v.shown() != nil {
+		s = p.v.state
+	}
+	x := p.c.Text(r.X, r.Y, p.ink(part.Dim).Strong(), "run-book")
+	p.c.Cut(x+3, r.Y, r.W-12, p.ink(part.Dim), id)
+	lines := migrate.Book(pl, s, id, p.now)
+	room := r.H - 5
+	from := 0
+	for i, e := range lines { // the present line is always to be seen
+		if e.Status == run.UnderWay || e.Status == run.Failed {
+			from = max(min(i-room/2, len(lines)-room), 0)
+		}
+	}
+	y := r.Y + 1
+	for _, e := range lines[min(from, len(lines)):] {
+		if y >= r.Y+1+room {
+			break
+		}
+		p.line(r, y, e)
+		y++
+	}
+	p.ends(r, y+1)
+}
+
+func (p *page) line(r part.Rect, y int, e migrate.Entry) {
+	x := r.X
+	if e.Inner {
+		x += 2
+	}
+	p.c.Text(x, y, p.ink(part.InkOf(e.Status)), p.c.Look.Mark(e.Status))
+	right, ink := "", part.Dim
+	switch {
+	case e.Note != "" && e.Status == run.Failed:
+		right, ink = "failed", part.Coral
+	case e.Note != "":
+		right, ink = e.Note, part.InkOf(e.Status)
+	case e.Took > 0:
+		right, ink = span(e.Took.Seconds()), part.Teal
+		if e.Status == run.UnderWay {
+			ink = part.Sky
+		}
+	case e.Expected > 0 && e.Status != run.Standing:
+		right = "~" + span(e.Expected.Seconds())
+	}
+	p.c.Right(r.X+r.W, y, p.ink(ink), right)
+	style := p.ink(part.Text)
+	if e.Waits {
+		style = style.Strong()
+	}
+	p.c.Cut(x+2, y, r.W-(x-r.X)-part.Width(right)-4, style, e.Title)
+}
+
+// ends says what could be done: begin, go back, commit, and what each does.
+func (p *page) ends(r part.Rect, y int) {
+	say := func(key, what, effect string) {
+		if y >= r.Y+r.H {
+			return
+		}
+		x := p.c.Text(r.X, y, p.ink(part.Ochre).Strong(), key)
+		x = p.c.Text(x+1, y, p.ink(part.Text), what)
+		p.c.Cut(x+1, y, r.W-(x-r.X)-1, p.ink(part.Dim), effect)
+		y++
+	}
+	if p.v.shown() == nil {
+		say("r", "begin", "copying; nothing stops before it is cut over")
+		if s := p.v.draft.Secrets; len(s) > 0 && y < r.Y+r.H {
+			p.c.Cut(r.X, y, r.W, p.ink(part.Coral), "secrets do not travel: "+strings.Join(s, ", ")+" asked for first")
+		}
+		return
+	}
+	m := p.v.shown()
+	switch m.States[m.Current()] {
+	case app.WaveMoving:
+		back := "from here: drop the copy, nothing stops"
+		if p.word(app.WaveMoving) == string(migrate.Cutting) {
+			back = "it starts again where it was, and its names return"
+		}
+		if p.v.planOf() != nil && p.word(app.WaveMoving) != string(migrate.Cutting) {
+			say("c", "cut over", "when what is left is little")
+		}
+		say("b", "go back", back)
+	case app.WaveMoved:
+		say("b", "go back", "what was written there comes back, it serves here again, names return")
+		say("k", "commit", "takes away what is kept; no way back after it")
+	case app.WaveBroken:
+		say("r", "go on", "where it broke off")
+		say("b", "go back", "it serves where it was")
+	case app.WavePlanned, app.WaveBack:
+		say("r", "begin", "this wave")
+	}
+}

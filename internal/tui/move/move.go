@@ -1,0 +1,552 @@
+// Package move is the Move view: will it fit the window, and can I go back? Two banks, where the workloads are and where
+// they go, with the copy between them; what will be otherwise there; what is left to copy, round by round; and the
+// run-book with its present line.
+package move
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/change"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// View is the Move view.
+type View struct {
+	ctx context.Context
+	app *app.App
+
+	moves []*app.Move
+	// at is the move that is shown, -1 when one is being planned.
+	at          int
+	deployments []app.Deployment
+	sites       []string
+	pairs       []app.Pair
+	estate      *estate.Estate
+
+	// What is being planned: the workloads on the one bank, with those that are marked; the site on the other; how.
+	rows   []row
+	cursor int
+	marked map[string]bool
+	to     int
+	mode   change.Mode
+	// onTarget says that the arrows choose the site.
+	onTarget bool
+	// window and hours are when copying may go on: a recurrence rule, and for how long each time; "" is always.
+	window   string
+	hours    float64
+	draft    *app.MoveDraft
+	problem  string
+	drafting bool
+
+	// What is moved: the run that is shown, and its state.
+	runID int64
+	state *run.State
+	watch <-chan app.Batch
+	stop  context.CancelFunc
+	pick  int
+	calm  bool
+	seen  string
+	drawn time.Time
+	spots []spot
+}
+
+// row is a workload that can be moved.
+type row struct {
+	deployment int
+	id         string
+}
+
+// spot is where something that can be clicked was drawn.
+type spot struct {
+	r  part.Rect
+	do func()
+}
+
+// New makes the view.
+func New(ctx context.Context, a *app.App) *View {
+	return &View{ctx: ctx, app: a, at: -1, marked: map[string]bool{}, mode: change.Warm}
+}
+
+// Name, Digit and Badge describe the tab.
+func (v *View) Name() string  { return "Move" }
+func (v *View) Digit() string { return "6" }
+
+// Badge counts the moves that wait for somebody: to be cut over or committed.
+func (v *View) Badge(time.Time) string {
+	n := 0
+	for _, m := range v.moves {
+		if m.Open() {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
+}
+
+// gathered is what the view shows, worked out beside the screen.
+type gathered struct {
+	moves       []*app.Move
+	deployments []app.Deployment
+	estate      *estate.Estate
+	pairs       []app.Pair
+	err         error
+}
+
+// heard is a batch of a run's events.
+type heard struct {
+	run   int64
+	batch app.Batch
+	more  bool
+}
+
+// drafted is a move that was worked out.
+type drafted struct {
+	draft *app.MoveDraft
+	err   error
+}
+
+// done is what came of an act.
+type done struct {
+	text string
+	err  error
+	show bool
+}
+
+// Update hears messages.
+func (v *View) Update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case view.Runs:
+		return v.gather(msg)
+	case view.SitesChanged:
+		v.seen = ""
+	case gathered:
+		return v.take(msg)
+	case heard:
+		return v.hear(msg)
+	case startWave:
+		v.drafting = false
+		if msg.err != nil {
+			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+		}
+		v.draft = msg.draft
+		return v.start(map[string]string{})
+	case drafted:
+		v.drafting, v.draft, v.problem = false, msg.draft, ""
+		if msg.err != nil {
+			v.problem = msg.err.Error()
+		}
+	case done:
+		v.seen = ""
+		if msg.err != nil {
+			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+		}
+		if msg.show {
+			v.draft, v.at = nil, 0
+		}
+		return view.Cmd(view.Told{Text: msg.text})
+	}
+	return nil
+}
+
+// gather works out moves and what stands, when runs have begun or ended since.
+func (v *View) gather(msg view.Runs) tea.Cmd {
+	seen := ""
+	for _, r := range msg.Runs {
+		seen += fmt.Sprintf("%d %s;", r.ID, r.State)
+	}
+	if seen == v.seen {
+		return nil
+	}
+	v.seen = seen
+	return func() tea.Msg {
+		var out gathered
+		if out.moves, out.err = v.app.Moves(v.ctx); out.err != nil {
+			return out
+		}
+		if out.deployments, out.err = v.app.Deployments(v.ctx); out.err != nil {
+			return out
+		}
+		out.estate, _ = v.app.Estate(v.ctx)
+		out.pairs, out.err = v.app.Pairs(v.ctx)
+		return out
+	}
+}
+
+func (v *View) take(msg gathered) tea.Cmd {
+	if msg.err != nil {
+		return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+	}
+	first := v.moves == nil && len(msg.moves) > 0 && msg.moves[0].Open()
+	v.moves, v.deployments, v.estate, v.pairs = msg.moves, msg.deployments, msg.estate, msg.pairs
+	if first && v.draft == nil {
+		v.at = 0
+	}
+	v.at = min(v.at, len(v.moves)-1)
+	v.list()
+	return v.follow()
+}
+
+// list makes the rows: instances that are on, of deployments that stand.
+func (v *View) list() {
+	v.rows, v.sites = nil, nil
+	for i := range v.deployments {
+		d := &v.deployments[i]
+		if d.State() == run.Retired {
+			continue
+		}
+		for k := range d.Stand.Plan.Resources {
+			if r := &d.Stand.Plan.Resources[k]; r.Kind == plan.Instance && !r.Off {
+				v.rows = append(v.rows, row{i, r.ID})
+			}
+		}
+	}
+	if v.estate != nil {
+		for _, s := range v.estate.Sites {
+			v.sites = append(v.sites, s.Name)
+		}
+	}
+	v.cursor = min(v.cursor, max(len(v.rows)-1, 0))
+	v.to = min(v.to, max(len(v.sites)-1, 0))
+}
+
+// shown is the move that is shown, nil while one is planned.
+func (v *View) shown() *app.Move {
+	if v.at < 0 || v.at >= len(v.moves) {
+		return nil
+	}
+	return v.moves[v.at]
+}
+
+// follow watches the run that moves what is shown.
+func (v *View) follow() tea.Cmd {
+	m := v.shown()
+	if m == nil {
+		return nil
+	}
+	id := m.There(m.Current())
+	if id == v.runID && v.state != nil && v.watch != nil {
+		return nil
+	}
+	if v.stop != nil {
+		v.stop()
+	}
+	v.runID, v.state, v.watch, v.pick = id, nil, nil, 0
+	if id == 0 {
+		return nil
+	}
+	r, err := v.app.Store.Run(v.ctx, id)
+	if err != nil {
+		return nil
+	}
+	p, err := v.app.Store.Plan(v.ctx, r.Plan)
+	if err != nil {
+		return nil
+	}
+	v.state = run.New(p)
+	ctx, stop := context.WithCancel(v.ctx)
+	v.stop = stop
+	v.watch = v.app.Watch(ctx, id, 0)
+	return v.listen()
+}
+
+func (v *View) listen() tea.Cmd {
+	id, watch := v.runID, v.watch
+	return func() tea.Msg {
+		b, ok := <-watch
+		return heard{id, b, ok}
+	}
+}
+
+func (v *View) hear(msg heard) tea.Cmd {
+	if msg.run != v.runID || v.state == nil || !msg.more {
+		return nil
+	}
+	for _, e := range msg.batch.Events {
+		v.state.Apply(e)
+	}
+	if msg.batch.Last || msg.batch.Err != nil {
+		return nil
+	}
+	return v.listen()
+}
+
+// workloads are those of what is shown, in order.
+func (v *View) workloads() []string {
+	switch m := v.shown(); {
+	case m != nil && len(m.Waves) > 0:
+		return m.Waves[m.Current()].Instances
+	case v.draft != nil:
+		return v.draft.Move.Waves[v.draft.Wave].Instances
+	}
+	return nil
+}
+
+// selected is the workload that the arrows are on.
+func (v *View) selected() string {
+	all := v.workloads()
+	if len(all) == 0 {
+		return ""
+	}
+	return all[min(v.pick, len(all)-1)]
+}
+
+// Key acts on a key.
+func (v *View) Key(key string) (tea.Cmd, bool) {
+	if v.shown() != nil {
+		return v.keyMoving(key)
+	}
+	if v.draft != nil {
+		return v.keyDraft(key)
+	}
+	return v.keyPlanning(key)
+}
+
+func (v *View) keyPlanning(key string) (tea.Cmd, bool) {
+	switch key {
+	case "up", "k":
+		v.step(-1)
+	case "down", "j":
+		v.step(1)
+	case "left", "right", "tab", "h", "l":
+		v.onTarget = !v.onTarget
+	case "space":
+		if len(v.rows) > 0 && !v.onTarget {
+			id := v.rows[v.cursor].id
+			v.marked[id] = !v.marked[id]
+		}
+	case "m":
+		all := []change.Mode{change.Warm, change.Live, change.Cold}
+		v.mode = all[(slices.Index(all, v.mode)+1)%len(all)]
+	case "enter":
+		return v.work(), true
+	case "p":
+		return v.pairNow(), true
+	case "t":
+		return v.askWindow(), true
+	case "[", "]":
+		return v.other(key), true
+	default:
+		return nil, false
+	}
+	v.problem = ""
+	return nil, true
+}
+
+func (v *View) step(d int) {
+	if v.onTarget {
+		v.to = min(max(v.to+d, 0), max(len(v.sites)-1, 0))
+		return
+	}
+	v.cursor = min(max(v.cursor+d, 0), max(len(v.rows)-1, 0))
+}
+
+// other shows the move before or after; before the first one is planned.
+func (v *View) other(key string) tea.Cmd {
+	d := map[string]int{"[": -1, "]": 1}[key]
+	v.at = min(max(v.at+d, -1), len(v.moves)-1)
+	return v.follow()
+}
+
+// chosen are the workloads that are marked, or the one under the cursor, and their deployment.
+func (v *View) chosen() (deployment int, ids []string) {
+	deployment = -1
+	for _, r := range v.rows {
+		if v.marked[r.id] && (deployment < 0 || deployment == r.deployment) {
+			deployment, ids = r.deployment, append(ids, r.id)
+		}
+	}
+	if len(ids) == 0 && len(v.rows) > 0 {
+		return v.rows[v.cursor].deployment, []string{v.rows[v.cursor].id}
+	}
+	return deployment, ids
+}
+
+// work works out the move that is chosen.
+func (v *View) work() tea.Cmd {
+	deployment, ids := v.chosen()
+	if deployment < 0 || len(v.sites) == 0 {
+		return nil
+	}
+	d, w := v.deployments[deployment].ID, app.MoveWish{What: ids, To: v.sites[v.to], Mode: v.mode, Waves: len(ids) > 1, Window: v.window, Hours: v.hours}
+	v.drafting, v.problem = true, ""
+	return func() tea.Msg {
+		draft, err := v.app.DraftMove(v.ctx, d, w)
+		return drafted{draft, err}
+	}
+}
+
+// askWindow asks when copying may go on.
+func (v *View) askWindow() tea.Cmd {
+	return view.Cmd(view.Prompt{Act: view.Act{Name: "window", Ask: "hours, and a recurrence rule; 0 for any time",
+		Effect: "Copying goes on in this window alone, again and again until it is done. For example: 6 FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0",
+		Answer: func(text string) tea.Cmd {
+			hours, rule, _ := strings.Cut(strings.TrimSpace(text), " ")
+			n, err := strconv.ParseFloat(hours, 64)
+			if err != nil || n > 0 && rule == "" {
+				return view.Cmd(view.Told{Text: "say for how many hours, and then when", Bad: true})
+			}
+			if v.hours, v.window = n, rule; n == 0 {
+				v.window = ""
+			}
+			return nil
+		}}})
+}
+
+// pairNow pairs the sites of what is chosen with the one it goes to.
+func (v *View) pairNow() tea.Cmd {
+	deployment, ids := v.chosen()
+	if deployment < 0 || len(v.sites) == 0 {
+		return nil
+	}
+	to := v.sites[v.to]
+	var froms []string
+	for _, id := range ids {
+		if from := v.deployments[deployment].Stand.Plan.Resource(id).Site; from != to && !slices.Contains(froms, from) {
+			froms = append(froms, from)
+		}
+	}
+	v.problem = ""
+	return func() tea.Msg {
+		for _, from := range froms {
+			p, err := v.app.MakePair(v.ctx, from, to, app.Both)
+			if err != nil {
+				return done{err: err}
+			}
+			if why := p.Trouble(); why != "" {
+				return done{err: fmt.Errorf("they are paired, and %s", why)}
+			}
+		}
+		return done{text: fmt.Sprintf("%s is paired with %v", to, froms)}
+	}
+}
+
+func (v *View) keyDraft(key string) (tea.Cmd, bool) {
+	switch key {
+	case "up", "k":
+		v.pick = max(v.pick-1, 0)
+	case "down", "j":
+		v.pick = min(v.pick+1, max(len(v.workloads())-1, 0))
+	case "esc":
+		v.draft, v.pick = nil, 0
+	case "r":
+		return v.start(map[string]string{}), true
+	case "m":
+		v.Key("")
+		all := []change.Mode{change.Warm, change.Live, change.Cold}
+		v.mode = all[(slices.Index(all, v.mode)+1)%len(all)]
+		return v.work(), true
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// start asks for the secrets that do not travel, one by one, and then begins the move.
+func (v *View) start(given map[string]string) tea.Cmd {
+	for _, name := range v.draft.Secrets {
+		if given[name] != "" {
+			continue
+		}
+		return view.Cmd(view.Prompt{Act: view.Act{Name: "secrets do not travel", Ask: name + " for " + v.draft.Move.Choices[0].Site, Hide: true,
+			Effect: "It is set anew where the workload goes, and kept with the credentials.",
+			Answer: func(text string) tea.Cmd {
+				given[name] = text
+				return v.start(given)
+			},
+			Wrong: func(text string) string {
+				if text == "" {
+					return "nothing is given yet"
+				}
+				return ""
+			}}})
+	}
+	draft := v.draft
+	return func() tea.Msg {
+		id, _, err := v.app.StartMove(v.ctx, draft, given)
+		return done{fmt.Sprintf("move %d has begun", id), err, true}
+	}
+}
+
+func (v *View) keyMoving(key string) (tea.Cmd, bool) {
+	switch key {
+	case "up", "k":
+		if key == "k" {
+			return v.commit(), true
+		}
+		v.pick = max(v.pick-1, 0)
+	case "down", "j":
+		v.pick = min(v.pick+1, max(len(v.workloads())-1, 0))
+	case "c":
+		return v.cutOver(), true
+	case "b":
+		return v.goBack(), true
+	case "s":
+		return v.rest(), true
+	case "n", "esc":
+		v.at, v.draft = -1, nil
+	case "v":
+		v.calm = !v.calm
+	case "[", "]":
+		return v.other(key), true
+	case "r":
+		return v.next(), true
+	default:
+		return nil, false
+	}
+	return nil, true
+}
+
+// Click and Wheel act on the mouse.
+func (v *View) Click(x, y int) tea.Cmd {
+	for _, s := range v.spots {
+		if s.r.Inside(x, y) {
+			s.do()
+		}
+	}
+	return nil
+}
+
+// Wheel moves through the workloads.
+func (v *View) Wheel(dy int) {
+	if v.shown() != nil || v.draft != nil {
+		v.pick = min(max(v.pick+dy, 0), max(len(v.workloads())-1, 0))
+		return
+	}
+	v.step(dy)
+}
+
+// forecastOf is what a workload is expected to take, of the draft or by what was judged last.
+func (v *View) loadOf(id string) migrate.Load {
+	if v.draft != nil && v.shown() == nil {
+		return v.draft.Loads[id]
+	}
+	load := migrate.Load{Mode: change.Warm, Size: 1 << 40}
+	if m := v.shown(); m != nil {
+		load.Mode, load.Pause = m.Wish.Mode, m.Wish.Pause
+	}
+	if v.state != nil {
+		if j := v.state.Judged[id]; len(j) > 0 {
+			load.Rate, load.Bandwidth = j[len(j)-1].Changing, j[len(j)-1].Bandwidth
+		}
+		if d := v.state.Disks[id]; d != nil && load.Bandwidth == 0 {
+			load.Bandwidth = d.Rate()
+			load.Used = d.Total - d.Done
+		}
+	}
+	return load
+}
