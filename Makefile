@@ -12,9 +12,14 @@ build:
 demo: build
 	./$(BIN) demo
 
-# The screens are tested in a real terminal, which tmux provides.
+# The screens are tested in a real terminal, which tmux provides; names against a real name server; packages with the
+# tools that others read them with.
 tools:
-	@command -v tmux >/dev/null || { apt-get update -qq && apt-get install -y -qq --no-install-recommends tmux; }
+	@missing=""; \
+	command -v tmux >/dev/null || missing="$$missing tmux"; \
+	command -v named >/dev/null || missing="$$missing bind9"; \
+	command -v qemu-img >/dev/null || missing="$$missing qemu-utils"; \
+	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; }
 
 test: tools lint build
 	$(GO) test ./...

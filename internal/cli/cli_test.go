@@ -146,7 +146,7 @@ func TestHeadlessDemoReports(t *testing.T) {
 	var r Report
 	require.NoError(t, json.Unmarshal([]byte(out), &r), "one JSON value and nothing else: %s", out)
 	assert.Equal(t, "standing", r.Status)
-	assert.Equal(t, 82, r.Done)
+	assert.Equal(t, 96, r.Done)
 	assert.Equal(t, 7, r.Levels)
 	assert.Equal(t, 5, r.Sites)
 	assert.Positive(t, r.Calls)
@@ -158,7 +158,7 @@ func TestHeadlessDemoReports(t *testing.T) {
 	}
 	code, out, errOut = call("demo", "--headless", "--pace", "0.02", "--one-address")
 	require.Zero(t, code, errOut)
-	for _, want := range []string{"82 of 82 done", "levels        7", "critical path", "cr/h", "200 · http://127.0.0.1:", "map_url"} {
+	for _, want := range []string{"96 of 96 done", "levels        7", "critical path", "cr/h", "200 · http://127.0.0.1:", "map_url"} {
 		assert.Contains(t, out, want)
 	}
 }
@@ -209,7 +209,7 @@ func TestRunWatchAndExport(t *testing.T) {
 	assert.NotContains(t, out, "\x1b", "plain lines in a pipe")
 	code, out = program(t, "watch", "1", "--workspace", ws)
 	assert.Zero(t, code)
-	assert.Contains(t, out, "82 of 82 done")
+	assert.Contains(t, out, "96 of 96 done")
 	picture := filepath.Join(t.TempDir(), "t.pdf")
 	code, out = program(t, "export", "1", "--as", "timeline", "-o", picture, "--workspace", ws)
 	assert.Zero(t, code, out)

@@ -23,7 +23,7 @@ func TestATerminalSeesOneLineThatMoves(t *testing.T) {
 	require.NoError(t, cmd.Wait())
 	text := string(data)
 	assert.Contains(t, text, "\r\x1b[Krun 1  ")
-	assert.Regexp(t, `█+░+  \d+ of 82 standing, about \d+s to go`, text)
+	assert.Regexp(t, `█+░+  \d+ of 96 standing, about \d+s to go`, text)
 	assert.NotContains(t, text, "under way  readings-1/create", "no line for each step")
 	assert.Contains(t, text, "run 1: standing (everything stands)")
 }

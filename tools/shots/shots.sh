@@ -61,10 +61,7 @@ press 3 Down Down Right Right Right
 await 'if it were pinned here'
 sleep 0.5
 shot place
-press v p
-await 'beside the alternative'
-shot place-compared
-press v u 2
+press 2
 await 'what it would build'
 tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'alert-dispatch:'; press Enter
 shot design
@@ -72,10 +69,9 @@ press r
 await 'not begun'
 shot deploy-plan
 press r Enter
-await '4[0-9] of 82 steps'
+await '4[0-9] of 96 steps'
 shot deploy
-await 'standing   82 of 82'
-shot deploy-serving
+await 'standing   96 of 96'
 press 5
 await '8 of 8 answer'
 press Down Down
@@ -84,7 +80,6 @@ press a 4
 await 'NAME=VALUE'
 tmux -L shots send-keys -l 'store_memory=20 GiB'; press Enter
 await 'change flood-watch.*9 in 10'
-shot deploy-change
 press 5 Tab
 tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'contacts-host'; press Enter o
 await 'operator@'
@@ -92,6 +87,32 @@ tmux -L shots send-keys -l 'ls /var/lib/contacts; netstat'; press Enter
 sleep 1
 shot operate-shell
 press C-]
+press 6
+await 'a new move'
+press Right Down Down p
+await 'paired with vega'
+press Enter
+await 'not begun'
+shot move-plan
+press r
+await 'secrets do not travel'
+tmux -L shots send-keys -l 'given again'; press Enter
+await 'round [5-9]'
+shot move
+press c Enter
+await 'moved, not committed'
+shot move-done
+press b Enter
+await 'gone back'
+press n Left Space Down Space Down Down Space Down Space Down Down Down Space
+press t
+tmux -L shots send-keys -l '0.012 FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0'; press Enter
+press Right Down Down p
+sleep 2
+press Enter
+await 'not begun'
+shot move-waves
+press Escape
 press q
 close
 "$andamio" survey --deep --workspace "$work/ws" >/dev/null || true
@@ -131,14 +152,6 @@ shot design-mistakes
 press q
 close
 
-open 160 47 "--workspace $work/ws --template $PWD/examples/gauge-chain"
-press 2
-await '3 substituted nodes'
-press o Down Down Down Down Down Down
-shot design-substituted
-press q
-close
-
 cp -r examples/flood-watch/. "$work/lab/"
 sed -i 's/name: flood-watch/name: flood-lab/' "$work/lab/template.yaml"
 printf '#!/bin/sh\necho "reading the register"\nsleep 1\necho "the register answers: locked"\nexit 4\n' > "$work/lab/scripts/dispatch-configure.sh"
@@ -156,7 +169,7 @@ close
 
 open 80 24 "--workspace $work/ws"
 press 4
-await 'of 82 steps'
+await 'of 9[0-9] steps'
 shot deploy-80x24
 press q
 close

@@ -262,22 +262,23 @@ func extend(list []Extent, off, size int64) []Extent {
 // Hashes are the SHA-256 digests of the blocks from an offset on, one after another; a block that was never written, or
 // holds nothing any more, has a digest of zeros, which costs nothing to find out.
 func (d *Disk) Hashes(off, n int64, block int) ([]byte, error) {
-	var out []byte
-	buf := make([]byte, block)
+	out := make([]byte, 0, (n/int64(block)+1)*sha256.Size)
 	for at := off; at < off+n; at += int64(block) {
 		length := min(int64(block), off+n-at)
 		if d.empty(at, length) {
 			out = append(out, make([]byte, sha256.Size)...)
 			continue
 		}
-		if _, err := d.ReadAt(buf[:length], at); err != nil {
+		var sum [sha256.Size]byte
+		err := d.View(at, length, func(data []byte) error {
+			if !AllZero(data) {
+				sum = sha256.Sum256(data)
+			}
+			return nil
+		})
+		if err != nil {
 			return nil, err
 		}
-		if AllZero(buf[:length]) {
-			out = append(out, make([]byte, sha256.Size)...)
-			continue
-		}
-		sum := sha256.Sum256(buf[:length])
 		out = append(out, sum[:]...)
 	}
 	return out, nil

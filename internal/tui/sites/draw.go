@@ -278,6 +278,7 @@ func (p *page) detail() {
 	p.connected(s.Site.Name, y+2+len(dims))
 	x = p.rooms()
 	p.c.Text(x, y, part.In(part.Steel).Strong(), "to the others, and a GiB there")
+	p.c.Text(x+35, y, part.In(part.Steel).Strong(), "paired for moves")
 	row := y + 1
 	for _, o := range p.v.estate().Sites {
 		if o.Name == s.Site.Name || row >= p.r.Y+p.r.H {
@@ -291,9 +292,10 @@ func (p *page) detail() {
 		p.c.Cut(x, row, 16, part.In(part.Text), o.Name)
 		p.c.Text(x+17, row, part.In(part.Text), far)
 		p.c.Text(x+28, row, part.In(part.Dim), fmt.Sprintf("%.3f", s.Site.EgressTo(o)))
+		p.paired(s.Site.Name, o.Name, x+35, row)
 		row++
 	}
-	x += 44
+	x += 66
 	p.c.Text(x, y, part.In(part.Steel).Strong(), "what it can do")
 	for i, f := range s.Site.Features {
 		if y+1+i < p.r.Y+p.r.H {
@@ -301,8 +303,8 @@ func (p *page) detail() {
 		}
 	}
 	if s.CostPerHour > 0 {
-		p.c.Text(x+26, y, part.In(part.Steel).Strong(), "this plan here")
-		p.c.Text(x+26, y+1, part.In(part.Text), fmt.Sprintf("%d instances, %.3f %s/h", s.Instances, s.CostPerHour, p.v.estate().Currency))
+		p.c.Text(x, y+2+len(s.Site.Features), part.In(part.Steel).Strong(), "this plan here")
+		p.c.Text(x, y+3+len(s.Site.Features), part.In(part.Text), fmt.Sprintf("%d instances, %.3f %s/h", s.Instances, s.CostPerHour, p.v.estate().Currency))
 	}
 }
 

@@ -35,6 +35,7 @@ type View struct {
 	connections []app.Connection
 	surveys     map[string]store.Survey
 	coverage    map[string][]store.Covered
+	pairs       []app.Pair
 	drawn       time.Time
 	// dim is what the bars show: cores, memory or disk.
 	dim int
@@ -65,7 +66,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return v.lookUp()
 		}
 	case lookedUp:
-		v.connections, v.surveys, v.coverage = msg.connections, msg.surveys, msg.coverage
+		v.connections, v.surveys, v.coverage, v.pairs = msg.connections, msg.surveys, msg.coverage, msg.pairs
 	case triedPath:
 		v.tried(msg)
 	case keptPath:

@@ -18,6 +18,7 @@ type lookedUp struct {
 	connections []app.Connection
 	surveys     map[string]store.Survey
 	coverage    map[string][]store.Covered
+	pairs       []app.Pair
 }
 
 // lookUp looks the connections and surveys up.
@@ -32,6 +33,9 @@ func (v *View) lookUp() tea.Cmd {
 			if s, err := v.app.Store.LastSurvey(v.ctx, c.Site); err == nil {
 				out.surveys[c.Site] = s
 			}
+		}
+		if out.pairs, err = v.app.Pairs(v.ctx); err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
 		}
 		all, err := v.app.Store.Coverage(v.ctx)
 		if err != nil {
@@ -140,6 +144,7 @@ func (v *View) Acts() []view.Act {
 	if name == "" {
 		return out
 	}
+	out = append(out, v.pairActs(name)...)
 	return append(out,
 		view.Act{Name: "survey " + name, Effect: "lists everything that is there, region by region; changes nothing", Do: func() tea.Cmd { return v.survey(name) }},
 		view.Act{Name: "survey " + name + " deeply", Effect: "goes into the instances of deployments too: system, packages, what listens, who talks to whom",

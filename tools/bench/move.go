@@ -1,0 +1,379 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"andamio/examples"
+	"andamio/internal/app"
+	"andamio/internal/core/change"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/run"
+	"andamio/internal/sandbox"
+	"andamio/internal/site"
+	"andamio/internal/site/occi"
+)
+
+// What moves promise: a first copy as fast as 0.6 of cp or more, a round that moves little beside what changed, digests
+// of 1 GB a second, an end that is foretold, and a live move that is hardly noticed.
+const (
+	diskBytes   = 2 << 30
+	copyRatio   = 1 / 0.6
+	roundExcess = 1.05
+	roundShare  = 0.001
+	foretold    = 0.10
+)
+
+// quick is the stand-ins' pace: bandwidths are given so that they come out as they are meant.
+const quick = 0.02
+
+// moved measures moves.
+func moved(dir string) ([]result, error) {
+	ctx := context.Background()
+	told, err := foretelling(ctx) // first: what is written back to the disk meanwhile slows others down
+	if err != nil {
+		return nil, err
+	}
+	pair, err := pairOf(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer pair.box.Close()
+	copied, err := pair.firstCopies(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	rest, err := pair.rounds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	live, err := live(ctx, dir)
+	return slices.Concat(copied, rest, told, live), err
+}
+
+// pair are two paired stand-ins.
+type pairing struct {
+	box  *sandbox.Sandbox
+	from *occi.Driver
+	to   *occi.Driver
+	disk string
+}
+
+func pairOf(ctx context.Context, bandwidth map[string]float64) (*pairing, error) {
+	e := &estate.Estate{Version: estate.Version, Currency: "cr"}
+	for _, name := range []string{"arroyo", "loma"} {
+		e.Sites = append(e.Sites, &estate.Site{Name: name, Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true, Bandwidth: bandwidth,
+			Zones:  []estate.Zone{{Name: "a", Free: estate.Capacity{Cores: 8, MemoryGiB: 32, DiskGiB: 900}, Total: estate.Capacity{Cores: 8, MemoryGiB: 32, DiskGiB: 900}}},
+			Images: []estate.Image{{Name: "debian-12", OS: "linux"}}, Timings: estate.Timings{Volume: 0.01}})
+	}
+	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: quick})
+	if err != nil {
+		return nil, err
+	}
+	p := &pairing{box: box, from: occi.New("arroyo", box.Endpoints[0].URL, box.Endpoints[0].Token), to: occi.New("loma", box.Endpoints[1].URL, box.Endpoints[1].Token)}
+	a, errA := p.from.Self(ctx)
+	b, errB := p.to.Self(ctx)
+	b.MayStart = true
+	r, errC := p.from.Create(ctx, site.Request{Kind: site.Volume, Name: "source", DiskGiB: 3})
+	p.disk = r.ID
+	return p, errors.Join(errA, errB, errC, p.from.Pair(ctx, b), p.to.Pair(ctx, a))
+}
+
+// fill writes random bytes to the source.
+func (p *pairing) fill(ctx context.Context, bytes int64) error {
+	rng := rand.NewChaCha8([32]byte{3})
+	part := make([]byte, site.MaxPart)
+	for off := int64(0); off < bytes; off += int64(len(part)) {
+		_, _ = rng.Read(part)
+		if err := p.from.WriteDisk(ctx, p.disk, off, part); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *pairing) target(ctx context.Context) (string, error) {
+	r, err := p.to.Create(ctx, site.Request{Kind: site.Volume, Name: "target", DiskGiB: 3})
+	return r.ID, err
+}
+
+// firstCopies copies a disk whole and verified, and a file of the same bytes by cp, in turn, each to a new one.
+func (p *pairing) firstCopies(ctx context.Context, dir string) ([]result, error) {
+	if err := p.fill(ctx, diskBytes); err != nil {
+		return nil, err
+	}
+	file := filepath.Join(dir, "disk")
+	if err := writeFile(file, diskBytes); err != nil {
+		return nil, err
+	}
+	defer os.Remove(file)
+	c, err := p.from.Changes(ctx, p.disk, "", 0)
+	if err != nil {
+		return nil, err
+	}
+	var ours, theirs []time.Duration
+	for range 5 {
+		id, err := p.target(ctx)
+		if err != nil {
+			return nil, err
+		}
+		time.Sleep(100 * time.Millisecond)
+		start := time.Now()
+		got, err := p.to.Copy(ctx, id, site.Order{Peer: "arroyo", Disk: p.disk, Written: c.Written})
+		if err != nil || got.Verified != diskBytes {
+			return nil, errors.Join(err, fmt.Errorf("%d bytes were verified", got.Verified))
+		}
+		ours = append(ours, time.Since(start))
+		if err := p.to.Delete(ctx, site.Volume, id); err != nil {
+			return nil, err
+		}
+		took, err := timed(exec.Command("cp", "--sparse=never", "--reflink=never", file, file+".copy"))
+		if err != nil {
+			return nil, err
+		}
+		theirs = append(theirs, took)
+		if err := os.Remove(file + ".copy"); err != nil {
+			return nil, err
+		}
+	}
+	slices.Sort(ours)
+	slices.Sort(theirs)
+	start := time.Now()
+	for off := int64(0); off < 1<<30; off += 64 << 20 {
+		if _, err := p.from.Hashes(ctx, p.disk, site.Extent{Offset: off, Length: 64 << 20}, 64<<10); err != nil {
+			return nil, err
+		}
+	}
+	hashing := time.Since(start)
+	return []result{
+		{name: "first copy of 2 GiB, verified, over HTTP", figure: ours[2], ratio: ratio(ours[2], theirs[2]), base: "cp of such a file: " + show(theirs[2]), most: copyRatio},
+		{name: "digests of 1 GiB by blocks, one core", figure: hashing, ratio: ratio(hashing, ours[2]), base: "the first copy", target: 1074 * time.Millisecond},
+	}, nil
+}
+
+func writeFile(name string, bytes int64) error {
+	f, err := os.Create(name)
+	if err != nil {
+		return err
+	}
+	if _, err := io.CopyN(f, rand.NewChaCha8([32]byte{4}), bytes); err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
+}
+
+// rounds changes single pages all over the disk and counts what a round moves.
+func (p *pairing) rounds(ctx context.Context) ([]result, error) {
+	id, err := p.target(ctx)
+	if err != nil {
+		return nil, err
+	}
+	time.Sleep(100 * time.Millisecond)
+	first, err := p.from.Changes(ctx, p.disk, "", 0)
+	if err != nil {
+		return nil, err
+	}
+	rng := rand.New(rand.NewPCG(5, 5))
+	page := make([]byte, 4096)
+	seen := map[int64]bool{}
+	for len(seen) < 4000 {
+		at := rng.Int64N(diskBytes/4096) * 4096
+		for i := range page {
+			page[i] = byte(rng.Uint32())
+		}
+		if err := p.from.WriteDisk(ctx, p.disk, at, page); err != nil {
+			return nil, err
+		}
+		seen[at] = true
+	}
+	changed := int64(len(seen)) * 4096
+	c, err := p.from.Changes(ctx, p.disk, first.Epoch, first.UpTo)
+	if err != nil {
+		return nil, err
+	}
+	start := time.Now()
+	got, err := p.to.Copy(ctx, id, site.Order{Peer: "arroyo", Disk: p.disk, Written: c.Written})
+	took := time.Since(start)
+	may := roundExcess*float64(changed) + roundShare*3*(1<<30)
+	return []result{{name: "round of 4,000 pages changed at random", figure: took, ratio: float64(got.Wire) / float64(changed),
+		base: fmt.Sprintf("%.1f MB changed", float64(changed)/1e6), most: may / float64(changed)}}, err
+}
+
+// foretelling says from a quarter of the way when a copy over a slow link ends, and looks how right that was.
+func foretelling(ctx context.Context) ([]result, error) {
+	p, err := pairOf(ctx, map[string]float64{"arroyo": 40 * quick})
+	if err != nil {
+		return nil, err
+	}
+	defer p.box.Close()
+	if err := p.fill(ctx, 240<<20); err != nil {
+		return nil, err
+	}
+	id, err := p.target(ctx)
+	if err != nil {
+		return nil, err
+	}
+	time.Sleep(100 * time.Millisecond)
+	c, err := p.from.Changes(ctx, p.disk, "", 0)
+	if err != nil {
+		return nil, err
+	}
+	const part = 8 << 20
+	total := site.Bytes(c.Written)
+	start := time.Now()
+	said := time.Duration(0)
+	for off := int64(0); off < total; off += part {
+		if _, err := p.to.Copy(ctx, id, site.Order{Peer: "arroyo", Disk: p.disk, Written: []site.Extent{{Offset: off, Length: min(part, total-off)}}}); err != nil {
+			return nil, err
+		}
+		if said == 0 && off+part >= total/4 {
+			so := migrate.Progress{Done: off + part, Total: total, Elapsed: time.Since(start)}
+			said = so.Elapsed + so.Left()
+		}
+	}
+	whole := time.Since(start)
+	off := math.Abs(float64(said-whole)) / float64(whole)
+	return []result{{name: "end foretold from a quarter of the way, off by", figure: time.Duration(off * float64(whole)), ratio: off, base: "the whole: " + show(whole), most: foretold}}, nil
+}
+
+// live moves a workload that changes at half the bandwidth, while a client asks it by its name all the time.
+func live(ctx context.Context, dir string) ([]result, error) {
+	e, err := app.DemoEstate()
+	if err != nil {
+		return nil, err
+	}
+	const mb = 24
+	for _, s := range e.Sites {
+		s.Bandwidth = map[string]float64{}
+		for _, o := range e.Sites {
+			s.Bandwidth[o.Name] = mb * quick
+		}
+		s.Pace = 1
+	}
+	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: quick, Zone: "ribera.test", System: 64 << 20})
+	if err != nil {
+		return nil, err
+	}
+	defer box.Close()
+	a, err := app.Open(ctx, filepath.Join(dir, "live"), app.InProcess(ctx))
+	if err != nil {
+		return nil, err
+	}
+	defer a.Close()
+	dep, from, err := raiseLog(ctx, a, box)
+	if err != nil {
+		return nil, err
+	}
+	to := "alisio-sur"
+	if from == to {
+		to = "vega"
+	}
+	if _, err := a.MakePair(ctx, from, to, app.Both); err != nil {
+		return nil, err
+	}
+	box.Busy("log-host-1", mb*1e6/2, 48<<20)
+	var asked, missed atomic.Int64
+	stop := make(chan struct{})
+	go ask(ctx, a, stop, &asked, &missed)
+	d, err := a.DraftMove(ctx, dep, app.MoveWish{What: []string{"log-host"}, To: to, Mode: change.Live, Pause: 0.5, AtOnce: true, Compress: "off"})
+	if err != nil {
+		return nil, err
+	}
+	start := time.Now()
+	_, id, err := a.StartMove(ctx, d, nil)
+	if err != nil {
+		return nil, err
+	}
+	for state := run.UnderWay; state == run.UnderWay || state == run.Planned; time.Sleep(20 * time.Millisecond) {
+		r, err := a.Store.Run(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if state = r.State; state == run.Failed {
+			return nil, errors.New("the live move failed")
+		}
+	}
+	took := time.Since(start)
+	close(stop)
+	return []result{{name: "live move at half the bandwidth, requests missed", figure: took, ratio: float64(missed.Load()),
+		base: fmt.Sprintf("%d asked by name", asked.Load()), most: 1}}, nil
+}
+
+func raiseLog(ctx context.Context, a *app.App, box *sandbox.Sandbox) (int64, string, error) {
+	if err := a.ConnectSandbox(box); err != nil {
+		return 0, "", err
+	}
+	files, err := fs.Sub(examples.Files, "level-log")
+	if err != nil {
+		return 0, "", err
+	}
+	tmpl, err := app.ReadTemplate(files, "level-log", "template.yaml")
+	if err != nil {
+		return 0, "", err
+	}
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return 0, "", err
+	}
+	d := app.NewDraft(tmpl, app.Wish{}, e)
+	if d.Plan == nil {
+		return 0, "", errors.Join(errors.New("the log has no plan"), d.Err)
+	}
+	id, err := a.NewRun(ctx, app.Order{Plan: d.Plan})
+	if err != nil {
+		return 0, "", err
+	}
+	if err := a.Work(ctx, id); err != nil {
+		return 0, "", err
+	}
+	r, err := a.Store.Run(ctx, id)
+	return r.Deployment, d.Plan.Resource("log-host-1").Site, err
+}
+
+// ask asks the log by its name, again and again.
+func ask(ctx context.Context, a *app.App, stop chan struct{}, asked, missed *atomic.Int64) {
+	z, err := a.Workspace.Zone()
+	if err != nil {
+		return
+	}
+	web := http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
+	for {
+		select {
+		case <-stop:
+			return
+		case <-time.After(2 * time.Millisecond):
+		}
+		asked.Add(1)
+		address, port, _, err := z.Ask(ctx, z.Resolvers[0], "level-log-1", "http")
+		if err == nil {
+			var resp *http.Response
+			if resp, err = web.Get("http://" + net.JoinHostPort(address, strconv.Itoa(port)) + "/levels/"); err == nil {
+				var body []byte
+				body, err = io.ReadAll(resp.Body)
+				resp.Body.Close()
+				if err == nil && !strings.HasPrefix(string(body), "level 2.10") {
+					err = errors.New("another page")
+				}
+			}
+		}
+		if err != nil {
+			missed.Add(1)
+		}
+	}
+}
