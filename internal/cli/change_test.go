@@ -33,6 +33,9 @@ func TestADeploymentIsOperatedFromTheCommandLine(t *testing.T) {
 		says string
 	}{
 		{[]string{"deployments"}, 0, `1  flood-watch  standing  47 resources`},
+		// The plan's estate keeps no names, and the workspace does: an update adds them.
+		{[]string{"diff", "flood-watch"}, 1, "name map-host-1 has not been done"},
+		{[]string{"diff", "flood-watch", "--confirm", "flood-watch"}, 0, "everything stands"},
 		{[]string{"diff", "flood-watch"}, 0, "stands as it is wanted: nothing is to be done"},
 		{[]string{"diff", "flood-watch", "--input", "forecast_workers=2"}, 1, `retire\s+alisio-norte\s+forecast-host-3\s+it is no longer wanted`},
 		{[]string{"diff", "nobody"}, 1, `no deployment that stands is called "nobody"`},
@@ -41,8 +44,8 @@ func TestADeploymentIsOperatedFromTheCommandLine(t *testing.T) {
 		{[]string{"scale", "flood-watch", "contacts-host", "2"}, 1, "no input says how many instances contacts-host has"},
 		{[]string{"scale", "flood-watch", "forecast-host", "2", "--confirm", "flood"}, 1, `"flood" is not the deployment's name`},
 		{[]string{"scale", "flood-watch", "forecast-host", "2", "--confirm", "flood-watch"}, 0, "everything stands"},
-		{[]string{"rollback"}, 1, "roll back run 2: 6 steps"},
-		{[]string{"rollback", "1"}, 1, "run 2 came after run 1"},
+		{[]string{"rollback"}, 1, "roll back run 3: 7 steps"},
+		{[]string{"rollback", "1"}, 1, "run 3 came after run 1"},
 		{[]string{"resume"}, 1, "everything stands: there is nothing to go on with"},
 		{[]string{"stop", "flood-watch", "map", "--confirm", "flood-watch"}, 0, "everything stands"},
 		{[]string{"stop", "flood-watch", "maps"}, 1, "no instance of a tier"},

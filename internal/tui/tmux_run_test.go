@@ -73,7 +73,7 @@ func TestARunGoesOnWithoutTheScreens(t *testing.T) {
 	x.press("q")
 	y := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.15")
 	y.press("4")
-	y.waitFor(`■ standing   82 of 96 steps   took`)
+	y.waitFor(`■ standing   96 of 96 steps   took`)
 	y.waitFor(`rehearsed: half under`)
 }
 

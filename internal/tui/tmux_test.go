@@ -129,7 +129,7 @@ func TestDemoFromPlanToServing(t *testing.T) {
 	again := open(t, 160, 47, nil, demo...)
 	again.press("4")
 	again.waitFor(`run 1`)
-	again.waitFor(`■ standing   82 of 96 steps`)
+	again.waitFor(`■ standing   96 of 96 steps`)
 	served := again.waitFor(`we\s+serving`)
 	assert.Regexp(t, `endpoint\s+200 · http://`, served)
 	again.press("0")

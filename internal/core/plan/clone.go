@@ -32,7 +32,28 @@ func Clone(p *Plan, name string, e *estate.Estate) (*Plan, error) {
 			return nil, fmt.Errorf("a clone of %s has no place at %s: %w", r.ID, r.Site, err)
 		}
 	}
+	for i := range out.Steps {
+		if n := out.Steps[i].Naming; n != nil { // one name stands for one thing
+			own := *n
+			own.Name += "." + label(name)
+			out.Steps[i].Naming, out.Steps[i].Title = &own, "name "+own.Name
+		}
+	}
 	return Reindexed(&out), out.Check()
+}
+
+// label makes any name one of the domain name system (RFC 1035, section 2.3.1).
+func label(name string) string {
+	clean := strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '-'
+	}, name)
+	return strings.Trim(clean[:min(len(clean), 63)], "-")
 }
 
 func cloneResource(p *Plan, r *Resource, s *estate.Site, b *address.Book) error {
