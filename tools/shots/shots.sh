@@ -90,7 +90,7 @@ press C-]
 press 6
 await 'a new move'
 press Right Down Down p
-await 'paired with vega'
+await 'paired with vega:'
 press Enter
 await 'not begun'
 shot move-plan
@@ -106,7 +106,7 @@ press b Enter
 await 'gone back'
 press n Left Space Down Space Down Down Space Down Space Down Down Down Space
 press t
-tmux -L shots send-keys -l '0.012 FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0'; press Enter
+tmux -L shots send-keys -l '0.005 FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0'; press Enter
 press Right Down Down p
 sleep 2
 press Enter

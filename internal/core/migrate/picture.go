@@ -317,6 +317,9 @@ func (c *Curve) add(s Stretch) {
 	c.Most, c.Whole = max(c.Most, s.Left), max(c.Whole, s.To)
 }
 
+// leastShown is the least that is drawn as left: one page of a disk.
+const leastShown = 4096
+
 // mostAhead bounds how many rounds are drawn ahead.
 const mostAhead = 6
 
@@ -334,5 +337,5 @@ func (c *Curve) forecast(f Forecast, from time.Duration) {
 		at = to
 	}
 	to := at + time.Duration(max(f.Last.Seconds, 0.2)*float64(time.Second))
-	c.add(Stretch{From: at, To: to, Left: float64(max(f.Last.Bytes, 1)), Forecast: true})
+	c.add(Stretch{From: at, To: to, Left: float64(max(f.Last.Bytes, leastShown)), Forecast: true})
 }

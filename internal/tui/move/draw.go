@@ -52,7 +52,7 @@ func (p *page) head() {
 		return
 	}
 	d := v.draft
-	x = p.c.Cut(x, y, p.r.W/3, p.ink(part.Text).Strong(), d.Move.Name) + 3
+	x = p.c.Cut(x, y, p.r.W/5, p.ink(part.Text).Strong(), d.Move.Name) + 3
 	x = p.c.Text(x, y, p.ink(part.Dim), fmt.Sprintf("wave %d of %d · %s", d.Wave+1, len(d.Move.Waves), d.Move.Wish.Mode)) + 3
 	x = p.c.Text(x, y, p.ink(part.Ochre), p.c.Look.Mark(run.Planned)+" not begun") + 3
 	x = p.c.Text(x, y, p.ink(part.Text), fmt.Sprintf("about %s, not serving for %s", span(d.Seconds), span(d.Down))) + 3

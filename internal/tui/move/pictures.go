@@ -28,7 +28,7 @@ func (p *page) chart(r part.Rect) {
 	box := part.Rect{X: r.X + 8, Y: r.Y + 1, W: r.W - 10, H: r.H - 4}
 	low, high := 1e5, math.Pow(10, math.Ceil(math.Log10(c.Most)))
 	for _, s := range c.Stretches {
-		low = min(low, max(s.Left, 1))
+		low = min(low, max(s.Left, 4096))
 	}
 	low = math.Pow(10, math.Floor(math.Log10(low)))
 	row := func(bytes float64) int {
