@@ -312,10 +312,12 @@ func watchSides(box *sandbox.Sandbox) *watch {
 			case <-time.After(2 * time.Millisecond):
 			}
 			// Sites are looked at one after another: what is seen at two must be seen so twice.
-			if len(sides(box)) > 1 && len(sides(box)) > 1 {
-				w.mu.Lock()
-				w.bad = fmt.Errorf("two sides are on at once: %v", sides(box))
-				w.mu.Unlock()
+			if first := sides(box); len(first) > 1 {
+				if again := sides(box); len(again) > 1 {
+					w.mu.Lock()
+					w.bad = fmt.Errorf("two sides are on at once: %v, %v", first, again)
+					w.mu.Unlock()
+				}
 			}
 		}
 	}()

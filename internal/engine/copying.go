@@ -255,7 +255,7 @@ func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
 	if k.Running {
 		number = k.Round
 		if number == 1 && k.Epoch == list.Epoch && k.Upto > 0 { // goes on where it was; what changed before that is the next round's
-			at, upto, done = k.At, k.Upto, k.At
+			at, upto = k.At, k.Upto
 			list.Written = after(list.Written, at)
 			done = total - site.Bytes(list.Written)
 		}

@@ -10,7 +10,6 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/textproto"
-	"path"
 	"strconv"
 	"strings"
 	"sync"
@@ -373,6 +372,3 @@ func wholeDigest(d *disk.Disk) (string, error) {
 	}
 	return fmt.Sprintf("%x", h.Sum(nil)), nil
 }
-
-// idOf is the last part of a location.
-func idOf(location string) string { return path.Base(location) }

@@ -119,22 +119,24 @@ func (p *page) pairing(to string) (string, part.Ink) {
 	if deployment < 0 {
 		return "", part.Dim
 	}
+	text, ink := "", part.Dim
 	for _, id := range ids {
 		from := p.v.deployments[deployment].Stand.Plan.Resource(id).Site
 		if from == to {
 			return id + " is here", part.Dim
 		}
 		pair := p.pairOf(from, to)
-		switch {
-		case pair == nil:
+		if pair == nil {
 			return "not paired with " + from, part.Ochre
-		case !pair.Well():
+		}
+		if !pair.Well() {
 			return pair.Trouble(), part.Coral
 		}
-		t := pair.Into(to)
-		return fmt.Sprintf("paired with %s: %.0f MB/s, %.0f ms", from, t.BytesPerSecond/1e6, float64(t.RoundTrip)/1e6), part.Teal
+		if t := pair.Into(to); text == "" {
+			text, ink = fmt.Sprintf("paired with %s: %.0f MB/s, %.0f ms", from, t.BytesPerSecond/1e6, float64(t.RoundTrip)/1e6), part.Teal
+		}
 	}
-	return "", part.Dim
+	return text, ink
 }
 
 func (p *page) pairOf(a, b string) *app.Pair {

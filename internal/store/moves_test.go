@@ -1,0 +1,41 @@
+package store
+
+import (
+	"context"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestMovesAndPairsAreKept(t *testing.T) {
+	s, ctx := open(t, filepath.Join(t.TempDir(), "moves.db")), context.Background()
+	_, err := s.Move(ctx, 7)
+	require.ErrorIs(t, err, ErrNotFound)
+	dep, err := s.CreateDeployment(ctx, "level-log", "")
+	require.NoError(t, err)
+	at := time.Unix(1_800_000_000, 5)
+	id, err := s.CreateMove(ctx, dep, "somebody", []byte(`{"name":"x"}`), at)
+	require.NoError(t, err)
+	m, err := s.Move(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, Move{ID: id, Deployment: dep, Created: at, Who: "somebody", Body: []byte(`{"name":"x"}`)}, m)
+
+	body, err := s.Pair(ctx, "vega", "presa")
+	require.NoError(t, err)
+	assert.Nil(t, body)
+	require.NoError(t, s.SetPair(ctx, "vega", "presa", []byte("one")))
+	require.NoError(t, s.SetPair(ctx, "presa", "vega", []byte("two")))
+	body, err = s.Pair(ctx, "presa", "vega")
+	require.NoError(t, err)
+	assert.Equal(t, "two", string(body), "the order of the two does not matter")
+	all, err := s.Pairs(ctx)
+	require.NoError(t, err)
+	assert.Len(t, all, 1)
+	require.NoError(t, s.SetPair(ctx, "vega", "presa", nil))
+	all, err = s.Pairs(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, all)
+}
