@@ -260,7 +260,7 @@ func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
 			done = total - site.Bytes(list.Written)
 		}
 	}
-	whole := list.Whole && (len(k.Past) > 0 || number > 1)
+	whole := list.Whole && (len(k.Past) > 0 || number > 1 || k.Running && k.Epoch != list.Epoch)
 	if whole { // what was noted at the source is lost: the disks are compared, block by block
 		if list.Written, list.Zero, err = c.unequal(ctx, from, to, list); err != nil {
 			return 0, err

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"strconv"
+	"strings"
 	"time"
 
 	"andamio/internal/core/plan"
@@ -165,7 +166,7 @@ func (e *Engine) askByName(ctx context.Context, s *plan.Step) error {
 		said, good := fmt.Sprint(err), false
 		if err == nil {
 			said, good = Ask(ctx, plan.Condition{Kind: plan.CheckHTTP, Path: s.Naming.Path}, net.JoinHostPort(address, strconv.Itoa(port)))
-			said = e.Zone.FQDN(s.Naming.Name) + " · " + said
+			said += " · asked as " + strings.TrimSuffix(e.Zone.FQDN(s.Naming.Name), ".")
 		}
 		if err := e.record(run.Event{Kind: run.Answered, Resource: s.Resource, Text: said, Good: good}); err != nil || good {
 			return err
