@@ -43,6 +43,11 @@ type MoveWish struct {
 	TimeZone string  `json:"time_zone,omitempty"`
 	// AtOnce cuts over as soon as it can be.
 	AtOnce bool `json:"at_once,omitempty"`
+	// KeepLayers keeps the rounds apart at the target until the move is committed: less is to be done before the cutover,
+	// and reading takes longer until then.
+	KeepLayers bool `json:"keep_layers,omitempty"`
+	// Lift are names of rules that the move may break; see [Breaking].
+	Lift []string `json:"lift,omitempty"`
 	// Side is the site from whose side the move is started; "" is one that may.
 	Side string `json:"side,omitempty"`
 	// Waves moves what does not fit one window in several; Groups are never torn apart.
@@ -292,7 +297,7 @@ func (a *App) arrangeWaves(ctx context.Context, d *Deployment, wanted *plan.Plan
 			return err
 		}
 		f := migrate.Predict(load)
-		all = append(all, migrate.Candidate{Instance: c.Instance, Seconds: f.Total, Down: f.Down, Needs: needs[c.Instance]})
+		all = append(all, migrate.Candidate{Instance: c.Instance, Way: m.From[c.Instance] + " → " + c.Site, Seconds: f.Total, Down: f.Down, Needs: needs[c.Instance]})
 	}
 	m.Waves = migrate.Waves(all, m.Wish.Groups, m.Wish.Hours*3600)
 	m.States = make([]WaveState, len(m.Waves))
@@ -317,6 +322,10 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	}
 	out := &MoveDraft{Move: m, Wave: wave, Stand: d.Stand, Loads: map[string]migrate.Load{}, Forecasts: map[string]migrate.Forecast{}}
 	if err := a.pairsFor(ctx, m, wave, out); err != nil {
+		return nil, err
+	}
+	lifted, err := a.heed(ctx, d, wanted, e, m)
+	if err != nil {
 		return nil, err
 	}
 	choices := slices.DeleteFunc(slices.Clone(m.Choices), func(c migrate.Choice) bool { return !slices.Contains(m.Waves[wave].Instances, c.Instance) })
@@ -345,7 +354,7 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	if err := out.foresee(p); err != nil {
 		return nil, err
 	}
-	out.Differences = migrate.Differences(d.Stand, out.To, e, m.Waves[wave].Instances, m.Wish.Mode)
+	out.Differences = append(lifted, migrate.Differences(d.Stand, out.To, e, m.Waves[wave].Instances, m.Wish.Mode)...)
 	out.Order = Order{Plan: p, Deployment: d.ID, Wanted: whole, Template: d.Template, Move: m.ID}
 	return out, nil
 }
@@ -410,7 +419,7 @@ func (a *App) movingOf(m *Move, wave int, wanted *plan.Plan, out *MoveDraft) (ch
 	}
 	out.Windows = windows
 	return change.Moving{Instances: m.Waves[wave].Instances, Mode: w.Mode, Secrets: wanted.Secrets,
-		Copying: plan.Copying{Await: !w.AtOnce, Pause: w.Pause, Limit: w.Limit, Compress: w.Compress, Grant: grant, Windows: windows}}, nil
+		Copying: plan.Copying{Await: !w.AtOnce, Pause: w.Pause, Limit: w.Limit, Compress: w.Compress, Grant: grant, Windows: windows, Consolidate: !w.KeepLayers}}, nil
 }
 
 // windowsAhead is how many windows are worked out beforehand.
@@ -524,9 +533,10 @@ func (a *App) loadOf(ctx context.Context, d *Deployment, c migrate.Choice, m *Mo
 	if !ok {
 		return migrate.Load{}, fmt.Errorf("%s lets no disks be read", from)
 	}
-	out := migrate.Load{Mode: m.Wish.Mode, Pause: m.Wish.Pause}
+	out := migrate.Load{Mode: m.Wish.Mode, Pause: m.Wish.Pause, Consolidate: !m.Wish.KeepLayers}
 	if p, err := a.pair(ctx, from, c.Site); err == nil {
-		out.Bandwidth = p.Into(c.Site).BytesPerSecond
+		link := p.Into(c.Site)
+		out.Bandwidth, out.Merge = link.BytesPerSecond, link.DiskBytesPerSecond
 	}
 	if m.Wish.Limit > 0 && (out.Bandwidth == 0 || float64(m.Wish.Limit) < out.Bandwidth) {
 		out.Bandwidth = float64(m.Wish.Limit)

@@ -340,13 +340,60 @@ func TestALiveMoveIsHardlyNoticed(t *testing.T) {
 	assert.LessOrEqual(t, counts[1], 1)
 }
 
+// TestRoundsAreKeptApartUntilTheyAreMadeOne moves what changes all the time, with its rounds kept in layers until the
+// commit, and with each made one at once.
+func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {
+	t.Parallel()
+	a, box := paired(t, 0.01)
+	dep, _ := theLog(t, a)
+	layers := func(at string) int {
+		d, err := a.Deployment(ctx, dep)
+		require.NoError(t, err)
+		m, err := a.mover(at)
+		require.NoError(t, err)
+		c, err := m.Changes(ctx, d.Stand.Plan.Known["log-host-1"]["site.id"], "", 0)
+		require.NoError(t, err)
+		return c.Layers
+	}
+	for to, keep := range map[string]bool{"tramonta": true, "presa": false} {
+		box.Busy("log-host-1", 8<<20, 4<<20)
+		d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: to, AtOnce: true, KeepLayers: keep})
+		require.NoError(t, err)
+		f := d.Forecasts["log-host-1"]
+		assert.Equal(t, keep, f.Layers > 1, "%+v", f)
+		assert.Equal(t, !keep, f.Merging > 0, "%+v", f)
+		id, runID, err := a.StartMove(ctx, d, nil)
+		require.NoError(t, err)
+		ended(t, a, runID)
+		serves(t, a)
+		assert.Equal(t, keep, layers(to) > 1)
+		commit, err := a.Commit(ctx, id, 0)
+		require.NoError(t, err)
+		ended(t, a, commit)
+		s, err := a.Replay(ctx, commit)
+		require.NoError(t, err)
+		assert.Equal(t, keep, s.Step("log-host-1/"+string(plan.Consolidate)) != nil)
+		assert.Equal(t, 1, layers(to))
+		serves(t, a)
+	}
+}
+
 func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 	a, _ := paired(t, pace)
-	id := worked(t, a, draft(t, a, nil))
+	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan, Template: DemoName})
+	require.NoError(t, err)
+	require.NoError(t, a.Work(ctx, id))
 	r, err := a.Store.Run(ctx, id)
 	require.NoError(t, err)
-	d, err := a.DraftMove(ctx, r.Deployment, MoveWish{What: []string{"contacts-host-1"}, To: "alisio-norte"})
+	wish := MoveWish{What: []string{"contacts-host-1"}, To: "alisio-norte"}
+	_, err = a.DraftMove(ctx, r.Deployment, wish)
+	var breaking *Breaking
+	require.ErrorAs(t, err, &breaking)
+	assert.Equal(t, []string{"sensitive-data-stays-home"}, breaking.Rules())
+	wish.Lift = breaking.Rules()
+	d, err := a.DraftMove(ctx, r.Deployment, wish)
 	require.NoError(t, err)
+	assert.Equal(t, "lifted", d.Differences[0].There, "what is lifted is said first")
 	assert.Equal(t, []string{"register_key"}, d.Secrets)
 	_, _, err = a.StartMove(ctx, d, nil)
 	require.ErrorContains(t, err, "secrets do not travel")

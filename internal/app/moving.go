@@ -161,7 +161,7 @@ func (a *App) DraftBack(ctx context.Context, id int64, wave int) (Order, error) 
 		return Order{}, err
 	}
 	before = withoutGone(before, d.Stand)
-	moving := change.Moving{Instances: m.Waves[wave].Instances, Mode: m.Wish.Mode, Copying: plan.Copying{Grant: true, Compress: m.Wish.Compress}}
+	moving := change.Moving{Instances: m.Waves[wave].Instances, Mode: m.Wish.Mode, Copying: plan.Copying{Grant: true, Compress: m.Wish.Compress, Consolidate: true}}
 	back, err := change.Back(d.Stand, before, p, moving, "go back: "+m.Name)
 	if err != nil {
 		return Order{}, err
@@ -305,6 +305,9 @@ func (a *App) DraftCommit(ctx context.Context, id int64, wave int) (Order, error
 	to := migrate.WithoutKept(wanted, p.Renames)
 	c, err := change.Compile(d.Stand, to, "commit: "+m.Name)
 	if err != nil {
+		return Order{}, err
+	}
+	if err := change.Consolidated(c, p); err != nil {
 		return Order{}, err
 	}
 	if err := a.Timed(ctx, c); err != nil {

@@ -61,6 +61,8 @@ func (o *moveOptions) flags(cmd *cobra.Command) {
 	f.Float64Var(&o.w.Hours, "hours", 0, "for how many hours a window is open")
 	f.StringVar(&o.w.TimeZone, "time-zone", "UTC", "time zone of the window, by its name in the IANA database")
 	f.BoolVar(&o.w.AtOnce, "at-once", false, "cut over as soon as it can be, without being told")
+	f.StringSliceVar(&o.w.Lift, "lift", nil, "rule that the move may break, by its name; may be given again")
+	f.BoolVar(&o.w.KeepLayers, "keep-layers", false, "keep the rounds apart at the target until the move is committed: less to do before the cutover, slower reading until then")
 	f.StringVar(&o.w.Side, "side", "", "site from whose side the move is started; without it one that may")
 	f.BoolVar(&o.w.Waves, "waves", false, "move what does not fit one window in several waves")
 	f.StringSliceVar(&o.groups, "together", nil, "workloads that are never torn apart, joined by +; may be given again")

@@ -39,14 +39,27 @@ type copier struct {
 	// compress says that compressing pays.
 	compress bool
 	order    int64
-	// changing is how many bytes a second change, bandwidth how many get through.
-	changing, bandwidth float64
-	listed              map[string]time.Time
+	// changing is how many bytes a second change on each disk, bandwidth how many get through.
+	changing  map[string]float64
+	bandwidth float64
+	listed    map[string]time.Time
+}
+
+// rate is how many bytes a second change on all disks together.
+func (c *copier) rate() float64 {
+	sum := 0.0
+	for _, x := range c.changing {
+		sum += x
+	}
+	return sum
 }
 
 func (e *Engine) copies(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	c := &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, listed: map[string]time.Time{}, compress: s.Copying.Compress == "on"}
+	c := &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, changing: map[string]float64{}, listed: map[string]time.Time{}, compress: s.Copying.Compress == "on"}
 	var okFrom, okTo bool
+	if s.Op == plan.Consolidate {
+		return c.consolidateAll(ctx)
+	}
 	c.from, okFrom = e.Sites[s.Copying.From].(site.Mover)
 	c.to, okTo = e.Sites[s.Site].(site.Mover)
 	if !okFrom || !okTo {
@@ -141,7 +154,7 @@ func (c *copier) follow(ctx context.Context) error {
 		took := time.Since(began)
 		pause := 0.0
 		if c.bandwidth > 0 {
-			pause = c.changing * max(took, shortRound).Seconds() / c.bandwidth
+			pause = c.rate() * max(took, shortRound).Seconds() / c.bandwidth
 		}
 		if err := c.judge(number, bytes, pause); err != nil {
 			return err
@@ -157,7 +170,7 @@ func (c *copier) follow(ctx context.Context) error {
 		before = pause
 		if cut && c.terms.Pause > 0 && worse >= patientFor {
 			return site.Final(fmt.Errorf("it does not converge: %s a second change and %s a second get through, so that it would stand still for %.2f s, and may for %.2f s: allow a longer pause, lift the limit, or move it warm",
-				mega(c.changing), mega(c.bandwidth), pause, c.terms.Pause))
+				mega(c.rate()), mega(c.bandwidth), pause, c.terms.Pause))
 		}
 		if err := c.rest(ctx, took); err != nil {
 			return err
@@ -180,7 +193,7 @@ func (c *copier) rest(ctx context.Context, took time.Duration) error {
 
 func (c *copier) judge(number int, bytes int64, pause float64) error {
 	return c.e.record(run.Event{Kind: run.Judged, Step: c.s.ID, Resource: c.s.Resource, Attributes: map[string]string{"round": strconv.Itoa(number),
-		"bytes": strconv.FormatInt(bytes, 10), "changing": fmt.Sprintf("%.0f", c.changing), "bandwidth": fmt.Sprintf("%.0f", c.bandwidth), "pause": fmt.Sprintf("%.3f", pause)}})
+		"bytes": strconv.FormatInt(bytes, 10), "changing": fmt.Sprintf("%.0f", c.rate()), "bandwidth": fmt.Sprintf("%.0f", c.bandwidth), "pause": fmt.Sprintf("%.3f", pause)}})
 }
 
 // finish copies what is left now that nothing changes any more, and notes as of when the target is like the source: what
@@ -207,7 +220,7 @@ func (c *copier) finish(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		err = c.e.record(run.Event{Kind: run.Learned, Resource: d.To, Attributes: map[string]string{attrEpoch: now.Epoch, attrUpTo: strconv.FormatUint(uint64(now.UpTo), 10)}})
+		err = c.e.record(run.Event{Kind: run.Learned, Resource: d.To, Attributes: map[string]string{attrEpoch: now.Epoch, attrUpTo: strconv.FormatUint(uint64(now.UpTo), 10), attrLayers: strconv.Itoa(now.Layers)}})
 		if err != nil {
 			return err
 		}
@@ -219,6 +232,8 @@ func (c *copier) finish(ctx context.Context) error {
 const (
 	attrEpoch = "copied.epoch"
 	attrUpTo  = "copied.upto"
+	// attrLayers is in how many layers a disk is kept.
+	attrLayers = "disk.layers"
 )
 
 // baseline begins a copy of which nothing is known in this run with what was noted when the disks were alike.
@@ -273,11 +288,49 @@ func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
 	if err := c.e.record(run.Event{Kind: run.RoundBegun, Step: c.s.ID, Resource: d.To, Attributes: begun}); err != nil {
 		return 0, err
 	}
-	wire, err := c.transfer(ctx, d, from, to, list, done)
+	layer := 0
+	if number > 1 || c.terms.Back { // apart from what the disk had: a round that breaks off has spoilt nothing
+		layer = number
+	}
+	wire, err := c.transfer(ctx, d, from, to, list, done, layer)
 	if err != nil {
 		return 0, err
 	}
+	if c.terms.Consolidate && layer > 0 {
+		if err := c.consolidate(ctx, c.to, to); err != nil {
+			return 0, err
+		}
+	}
 	return total, c.e.record(run.Event{Kind: run.RoundDone, Step: c.s.ID, Resource: d.To, Attributes: map[string]string{"disk": d.To, "wire": strconv.FormatInt(wire, 10)}})
+}
+
+// consolidate makes the layers of a disk one.
+func (c *copier) consolidate(ctx context.Context, at site.Mover, disk string) error {
+	return c.e.call(ctx, c.s, func() error {
+		_, err := at.Consolidate(ctx, disk)
+		return err
+	})
+}
+
+// consolidateAll makes the layers of all disks of a workload one, while it runs.
+func (c *copier) consolidateAll(ctx context.Context) error {
+	at, ok := c.e.Sites[c.s.Site].(site.Mover)
+	if !ok {
+		return site.Final(fmt.Errorf("%s keeps no disks in layers", c.s.Site))
+	}
+	for _, d := range c.terms.Disks {
+		id, err := c.id(d.To)
+		if err != nil {
+			return err
+		}
+		if err := c.consolidate(ctx, at, id); err != nil {
+			return err
+		}
+		if err := c.e.record(run.Event{Kind: run.Learned, Resource: d.To, Attributes: map[string]string{attrLayers: "1"}}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // list asks what was written since the last round that was done.
@@ -295,7 +348,7 @@ func (c *copier) learnRate(disk string, list site.Changes, first bool) {
 	now := time.Now()
 	if last, known := c.listed[disk]; known && !first {
 		if s := now.Sub(last).Seconds(); s > 0 {
-			c.changing = float64(site.Bytes(list.Written)) / s
+			c.changing[disk] = float64(site.Bytes(list.Written)) / s
 		}
 	}
 	c.listed[disk] = now
@@ -314,7 +367,7 @@ func after(list []site.Extent, at int64) []site.Extent {
 }
 
 // transfer has the target copy extents, order by order; between two it obeys what was said meanwhile.
-func (c *copier) transfer(ctx context.Context, d plan.DiskCopy, from, to string, list site.Changes, done int64) (wire int64, err error) {
+func (c *copier) transfer(ctx context.Context, d plan.DiskCopy, from, to string, list site.Changes, done int64, layer int) (wire int64, err error) {
 	rest, zero := list.Written, list.Zero
 	for len(rest) > 0 || len(zero) > 0 {
 		if err := c.wait(ctx); err != nil {
@@ -330,7 +383,7 @@ func (c *copier) transfer(ctx context.Context, d plan.DiskCopy, from, to string,
 		var got site.Copied
 		start := time.Now()
 		err := c.e.call(ctx, c.s, func() (err error) {
-			got, err = c.to.Copy(ctx, to, site.Order{Peer: c.terms.From, Disk: from, Written: part, Zero: zero, Limit: limit, Compress: c.compress})
+			got, err = c.to.Copy(ctx, to, site.Order{Peer: c.terms.From, Disk: from, Written: part, Zero: zero, Limit: limit, Compress: c.compress, Round: layer})
 			return err
 		})
 		if err != nil {

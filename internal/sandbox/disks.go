@@ -145,7 +145,7 @@ func (c *Cloud) diskChanges(w http.ResponseWriter, r *http.Request, d *disk.Disk
 		since, out.Whole = 0, true
 	}
 	written, zero, upTo := d.Changes(uint32(since))
-	out.UpTo, out.Written, out.Zero = upTo, onWire(written), onWire(zero)
+	out.UpTo, out.Written, out.Zero, out.Layers = upTo, onWire(written), onWire(zero), d.Layers()
 	respond(w, http.StatusOK, out)
 }
 

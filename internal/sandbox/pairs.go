@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"io"
 	"net/http"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/sandbox/disk"
 	"andamio/internal/site/occi/wire"
 )
 
@@ -173,7 +175,28 @@ func (c *Cloud) tryLink(ctx context.Context, p *pair) wire.Trial {
 		}
 	}
 	out.BytesPerSecond = float64(count.n) / time.Since(start).Seconds()
+	out.DiskBytesPerSecond = diskSpeed()
 	return out
+}
+
+// diskSpeed is how many bytes of layers a second are brought together here, as a small disk shows; 0 if it cannot be
+// tried.
+func diskSpeed() float64 {
+	const n = 8 << 20
+	d := disk.New(n, "trial")
+	defer d.Close()
+	buf := make([]byte, n)
+	for i := 0; i < n; i += disk.Page {
+		buf[i] = 1
+	}
+	_, errA := d.WriteAt(buf[:disk.Page], 0)
+	errB := d.Apart(1)
+	_, errC := d.WriteAt(buf, 0)
+	start := time.Now()
+	if _, err := d.Consolidate(); errors.Join(errA, errB, errC, err) != nil {
+		return 0
+	}
+	return n / time.Since(start).Seconds()
 }
 
 func (c *Cloud) askTrial(ctx context.Context, p *pair, n int64) (*http.Response, error) {

@@ -18,8 +18,13 @@ import (
 	"andamio/internal/site/occi/wire"
 )
 
-// pull copies parts of a disk from a paired site to one of this site's, and verifies what was written.
+// pull copies parts of a disk from a paired site to one of this site's, and verifies what was written; or makes the
+// layers of a disk one.
 func (c *Cloud) pull(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Query().Get("action") == wire.ActionConsolidate {
+		c.consolidate(w, r)
+		return
+	}
 	var want wire.Pull
 	if err := json.NewDecoder(r.Body).Decode(&want); err != nil {
 		refuse(w, http.StatusBadRequest, "the body is no order to copy: %v", err)
@@ -34,6 +39,12 @@ func (c *Cloud) pull(w http.ResponseWriter, r *http.Request) {
 		refuse(w, why.code, "%s", why.text)
 		return
 	}
+	if want.Round > 0 {
+		if err := d.Apart(want.Round); err != nil {
+			refuse(w, http.StatusInternalServerError, "no layer can be begun: %v", err)
+			return
+		}
+	}
 	job := &pulling{c: c, d: d, peer: p, want: want, link: c.link(want.Peer), own: &throttle{}}
 	job.own.set(want.Limit)
 	start := time.Now()
@@ -43,6 +54,20 @@ func (c *Cloud) pull(w http.ResponseWriter, r *http.Request) {
 	}
 	respond(w, http.StatusOK, wire.Pulled{Bytes: job.bytes.Load(), Wire: job.wire.Load(), Holes: job.holes.Load(),
 		Verified: job.verified.Load(), Seconds: time.Since(start).Seconds()})
+}
+
+// consolidate makes the layers of a disk one, also of one that is in use.
+func (c *Cloud) consolidate(w http.ResponseWriter, r *http.Request) {
+	d := c.diskOf(w, r, false)
+	if d == nil {
+		return
+	}
+	n, err := d.Consolidate()
+	if err != nil {
+		refuse(w, http.StatusInternalServerError, "%v", err)
+		return
+	}
+	respond(w, http.StatusOK, wire.Consolidated{Bytes: n})
 }
 
 // pulling is one order to copy.

@@ -38,6 +38,8 @@ type Changes struct {
 	Whole bool
 	// Written hold something, in order; Zero nothing any more.
 	Written, Zero []Extent
+	// Layers are those that the disk is kept in, at least 1.
+	Layers int
 }
 
 // Order is what a site is to copy from a disk of another.
@@ -48,6 +50,8 @@ type Order struct {
 	Limit int64
 	// Compress what is on the way.
 	Compress bool
+	// Round keeps what is copied in a layer for that round, apart from what the disk has; 0 writes it in place.
+	Round int
 }
 
 // Copied is what came of an [Order]: how many bytes, on the wire, that hold nothing, and read back with the right digest.
@@ -70,6 +74,8 @@ type Trial struct {
 	RoundTrip      time.Duration `json:"round_trip"`
 	Ahead          time.Duration `json:"ahead"` // by how much the other's clock is
 	BytesPerSecond float64       `json:"bytes_per_second"`
+	// DiskBytesPerSecond is how fast the asking site brings layers of a disk together; 0 if it does not say.
+	DiskBytesPerSecond float64 `json:"disk_bytes_per_second,omitempty"`
 }
 
 // Mover is a site from and to which workloads are moved. A disk is named by the id of its volume, or of the instance that
@@ -86,6 +92,8 @@ type Mover interface {
 	WriteDisk(ctx context.Context, disk string, offset int64, data []byte) error
 	// Copy has the site copy from a disk of another to one of its own, and verify it.
 	Copy(ctx context.Context, disk string, o Order) (Copied, error)
+	// Consolidate makes the layers of a disk one, and returns how many bytes were brought together. The disk may be in use.
+	Consolidate(ctx context.Context, disk string) (int64, error)
 	// Release gives up an interface's address, which stays its own; connections to a suspended machine are led elsewhere,
 	// port by port.
 	Release(ctx context.Context, iface string, lead map[string]string) error

@@ -23,8 +23,10 @@ type Load struct {
 	Pause float64
 	// Stop and Start are the seconds that stopping and starting take, and all that is waited for after.
 	Stop, Start float64
-	// Fill is for how many seconds a target writes disks out in full.
-	Fill float64
+	// Consolidate makes each round one with what the disks had before the next begins; Merge is how many bytes of rounds a
+	// second are made one at the target, 0 if that is not known.
+	Consolidate bool
+	Merge       float64
 }
 
 // Round is one round of copying: how many bytes, and for how long.
@@ -48,6 +50,10 @@ type Forecast struct {
 	Converges bool `json:"converges"`
 	// Pays says that compressing makes it faster.
 	Pays bool `json:"compress"`
+	// Merging is for how many of these seconds rounds are made one with what the disks had; Layers is in how many layers
+	// the disks are kept after the last round where they are not.
+	Merging float64 `json:"merging"`
+	Layers  int     `json:"layers"`
 }
 
 // maxRounds bounds how many rounds are forecast.
@@ -69,8 +75,13 @@ func Predict(l Load) Forecast {
 	if bandwidth <= 0 {
 		return out
 	}
-	seconds := func(bytes float64) float64 { return bytes / bandwidth }
-	first := Round{l.Used, seconds(float64(l.Used)) + l.Fill}
+	merging := 0.0
+	if l.Consolidate && l.Merge > 0 {
+		merging = 1 / l.Merge
+	}
+	seconds := func(bytes float64) float64 { return bytes * (1/bandwidth + merging) }
+	first := Round{l.Used, float64(l.Used) / bandwidth}
+	out.Layers = 1
 	if l.Mode == change.Cold {
 		out.Last, out.Converges = first, true
 		out.Down = l.Stop + first.Seconds + l.Start
@@ -88,12 +99,19 @@ func Predict(l Load) Forecast {
 		left = next
 	}
 	out.Last = Round{int64(left), seconds(left)}
-	out.Converges = l.Rate < worthwhile*bandwidth || l.Set > 0 && enough(l, float64(l.Set), seconds)
+	out.Converges = l.Rate*seconds(1) < worthwhile || l.Set > 0 && enough(l, float64(l.Set), seconds)
 	if l.Pause > 0 && out.Last.Seconds > l.Pause {
 		out.Converges = false
 	}
-	for _, r := range out.Rounds {
+	for i, r := range out.Rounds {
 		out.Copy += r.Seconds
+		if i > 0 {
+			out.Merging += float64(r.Bytes) * merging
+		}
+	}
+	out.Merging += left * merging
+	if !l.Consolidate {
+		out.Layers = len(out.Rounds) + 1
 	}
 	out.Down = out.Last.Seconds + l.Stop + l.Start
 	out.Total = out.Copy + out.Down

@@ -83,7 +83,10 @@ func TestProgressTellsTheEnd(t *testing.T) {
 func TestWaves(t *testing.T) {
 	all := []Candidate{{Instance: "web", Seconds: 10, Needs: []string{"store"}}, {Instance: "store", Seconds: 30}, {Instance: "spare", Seconds: 25}, {Instance: "huge", Seconds: 500}}
 	waves := Waves(all, nil, 45)
+	assert.Equal(t, []Wave{{[]string{"huge"}, 500, true}, {[]string{"spare", "web"}, 35, false}, {[]string{"store"}, 30, false}}, Waves([]Candidate{all[3], all[2], all[1], {Instance: "web", Seconds: 10}}, nil, 45))
 	assert.Equal(t, []Wave{{[]string{"huge"}, 500, true}, {[]string{"spare"}, 25, false}, {[]string{"store", "web"}, 40, false}}, waves)
+	ways := []Candidate{{Instance: "a", Way: "vega → presa", Seconds: 40}, {Instance: "b", Way: "vega → tramonta", Seconds: 30}, {Instance: "c", Way: "vega → presa", Seconds: 10}}
+	assert.Equal(t, []Wave{{[]string{"a", "b"}, 40, false}, {[]string{"c"}, 10, false}}, Waves(ways, nil, 45), "ways beside each other do not add up")
 	assert.Len(t, Waves(all, nil, 0), 1, "without windows all go at once")
 	together := Waves(all, [][]string{{"web", "spare"}}, 45)
 	for _, w := range together {
@@ -96,7 +99,7 @@ func TestWavesKeepTheOrderAndTheGroups(t *testing.T) {
 		n := rapid.IntRange(1, 30).Draw(t, "n")
 		var all []Candidate
 		for i := range n {
-			c := Candidate{Instance: fmt.Sprint("w", i), Seconds: rapid.Float64Range(1, 100).Draw(t, "seconds")}
+			c := Candidate{Instance: fmt.Sprint("w", i), Way: rapid.SampledFrom([]string{"x", "y"}).Draw(t, "way"), Seconds: rapid.Float64Range(1, 100).Draw(t, "seconds")}
 			if i > 0 && rapid.Bool().Draw(t, "needs") {
 				c.Needs = []string{fmt.Sprint("w", rapid.IntRange(0, i-1).Draw(t, "which"))}
 			}

@@ -10,6 +10,8 @@ import (
 // Candidate is a workload that is to be moved in some wave.
 type Candidate struct {
 	Instance string
+	// Way is what it shares with others that take it: from which site to which.
+	Way string
 	// Seconds is how long it takes alone, Down for how long it does not serve.
 	Seconds, Down float64
 	// Needs are other candidates that it is served by.
@@ -19,38 +21,83 @@ type Candidate struct {
 // Wave is what is moved together.
 type Wave struct {
 	Instances []string `json:"instances"`
-	// Seconds is how long the wave takes: copying shares the way, so that times add up.
+	// Seconds is how long the wave takes: that of the way which is used longest.
 	Seconds float64 `json:"seconds"`
 	// TooLong says that it does not fit a window by itself.
 	TooLong bool `json:"too_long,omitempty"`
 }
 
 // Waves arranges workloads into waves that each fit a window of some seconds, 0 for one without end. What is needed moves
-// before what needs it, or with it; groups are never torn apart.
+// before what needs it, or with it; groups are never torn apart. What takes the same way shares it, so that its times add
+// up; ways beside each other do not get longer by each other.
 func Waves(all []Candidate, groups [][]string, window float64) []Wave {
 	units := unite(all, groups)
 	rank(units)
 	slices.SortStableFunc(units, func(a, b *unit) int { return cmp.Or(a.rank-b.rank, cmp.Compare(a.names[0], b.names[0])) })
-	var out []Wave
+	var filled []*filling
 	for _, u := range units {
-		last := len(out) - 1
-		if last >= 0 && !out[last].TooLong && (window <= 0 || out[last].Seconds+u.seconds <= window) {
-			out[last].Instances = append(out[last].Instances, u.names...)
-			out[last].Seconds += u.seconds
-			continue
+		earliest := 0
+		for n := range u.needs {
+			earliest = max(earliest, n.wave)
 		}
-		out = append(out, Wave{slices.Clone(u.names), u.seconds, window > 0 && u.seconds > window})
+		u.wave = len(filled)
+		for i := earliest; i < len(filled) && u.wave == len(filled); i++ {
+			if filled[i].takes(u, window) {
+				u.wave = i
+			}
+		}
+		if u.wave == len(filled) {
+			filled = append(filled, &filling{ways: map[string]float64{}})
+		}
+		filled[u.wave].add(u)
+	}
+	out := make([]Wave, len(filled))
+	for i, f := range filled {
+		seconds := longest(f.ways)
+		out[i] = Wave{f.names, seconds, window > 0 && seconds > window}
 	}
 	return out
 }
 
-// unit is what cannot be torn apart.
+// filling is a wave that is being filled: how long each way is used.
+type filling struct {
+	names []string
+	ways  map[string]float64
+}
+
+// takes reports that a unit still fits a window.
+func (f *filling) takes(u *unit, window float64) bool {
+	for way, s := range u.ways {
+		if window > 0 && f.ways[way]+s > window {
+			return false
+		}
+	}
+	return true
+}
+
+func (f *filling) add(u *unit) {
+	f.names = append(f.names, u.names...)
+	for way, s := range u.ways {
+		f.ways[way] += s
+	}
+}
+
+func longest(ways map[string]float64) float64 {
+	most := 0.0
+	for _, s := range ways {
+		most = max(most, s)
+	}
+	return most
+}
+
+// unit is what cannot be torn apart: how long it uses each way, and the wave that it is in.
 type unit struct {
-	names   []string
-	seconds float64
-	needs   map[*unit]bool
-	rank    int
-	seen    bool
+	names []string
+	ways  map[string]float64
+	needs map[*unit]bool
+	rank  int
+	wave  int
+	seen  bool
 }
 
 // unite puts groups together; groups that share a workload are one.
@@ -58,7 +105,7 @@ func unite(all []Candidate, groups [][]string) []*unit {
 	of := map[string]*unit{}
 	var units []*unit
 	for _, c := range all {
-		of[c.Instance] = &unit{names: []string{c.Instance}, seconds: c.Seconds, needs: map[*unit]bool{}}
+		of[c.Instance] = &unit{names: []string{c.Instance}, ways: map[string]float64{c.Way: c.Seconds}, needs: map[*unit]bool{}}
 		units = append(units, of[c.Instance])
 	}
 	for _, g := range groups {
@@ -70,7 +117,10 @@ func unite(all []Candidate, groups [][]string) []*unit {
 			case into == nil:
 				into = u
 			default:
-				into.names, into.seconds = append(into.names, u.names...), into.seconds+u.seconds
+				into.names = append(into.names, u.names...)
+				for way, s := range u.ways {
+					into.ways[way] += s
+				}
 				for _, n := range u.names {
 					of[n] = into
 				}

@@ -135,6 +135,13 @@ func TestNothingIsEverBroken(t *testing.T) {
 		if err := check(p, got); err != nil {
 			t.Fatal(err)
 		}
+		at := map[string]placement.Spot{}
+		for _, c := range got.Choices {
+			at[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
+		}
+		if b := placement.Breaches(p, at); len(b) > 0 {
+			t.Fatalf("what was placed by the rules is said to break them: %+v", b)
+		}
 		if got.Bound > got.Objective+1e-6 || got.Proven && got.Bound != got.Objective {
 			t.Fatalf("the bound %v is above the objective %v", got.Bound, got.Objective)
 		}

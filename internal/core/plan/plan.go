@@ -82,6 +82,8 @@ const (
 	Replicate Op = "replicate"
 	Follow    Op = "follow"
 	Finish    Op = "finish"
+	// Consolidate makes the layers one in which a site keeps the rounds that were copied to a disk.
+	Consolidate Op = "consolidate"
 	// Suspend lets an instance stand still; Release gives up what is bound to its site, and keeps it for going back; Reclaim
 	// has it back. Carry takes note that everything on an instance is where the instance is now.
 	Suspend Op = "suspend"
@@ -110,7 +112,7 @@ func (o Op) Notes() bool { return o == Accept || o == Lose || o == Mend }
 // Moves reports that an operation belongs to moving a workload, and leaves nothing of its own behind it.
 func (o Op) Moves() bool {
 	switch o {
-	case Replicate, Follow, Finish, Reclaim, Carry, Fill:
+	case Replicate, Follow, Finish, Consolidate, Reclaim, Carry, Fill:
 		return true
 	}
 	return false
@@ -331,6 +333,9 @@ type Copying struct {
 	Back bool `json:"back,omitempty"`
 	// Grant has the site that is copied from let the other read, where the other may not start moves.
 	Grant bool `json:"grant,omitempty"`
+	// Consolidate makes each round one with what the disk had before the next one begins: that takes time now, where
+	// otherwise rounds are kept apart and reading takes longer until they are made one.
+	Consolidate bool `json:"consolidate,omitempty"`
 	// Windows are the times in which may be copied; none is always.
 	Windows []Window `json:"windows,omitempty"`
 }

@@ -47,6 +47,9 @@ type Disk struct {
 	chunks map[int64]*[chunkPages]atomic.Uint32
 	grow   sync.Mutex
 	closed bool
+	layers layers
+	// one writes at a time to a disk of several layers.
+	one sync.Mutex
 }
 
 // New makes a disk that holds nothing.
@@ -69,6 +72,9 @@ func (d *Disk) Grow(size int64) {
 	if f := d.file.Load(); f != nil {
 		_ = f.Truncate(d.size) // if it cannot grow, writing there says so
 	}
+	for _, f := range d.layers.tops {
+		_ = f.Truncate(d.size)
+	}
 }
 
 // Open has everything put on the disk that belongs there. Whoever looks at the disk from outside calls it before.
@@ -89,10 +95,14 @@ func (d *Disk) Close() error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.closed = true
-	if f := d.file.Swap(nil); f != nil {
-		return f.Close()
+	var errs []error
+	for _, f := range append(d.layers.tops, d.file.Swap(nil)) {
+		if f != nil {
+			errs = append(errs, f.Close())
+		}
 	}
-	return nil
+	d.layers = layers{}
+	return errors.Join(errs...)
 }
 
 // within refuses what lies outside the disk. The lock is held.
@@ -116,15 +126,23 @@ func (d *Disk) open() (*os.File, error) {
 	if f := d.file.Load(); f != nil {
 		return f, nil
 	}
+	f, err := unnamed(d.size)
+	if err == nil {
+		d.file.Store(f)
+	}
+	return f, err
+}
+
+// unnamed makes a file that nobody else can see.
+func unnamed(size int64) (*os.File, error) {
 	f, err := os.CreateTemp("", "andamio-disk-*")
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(os.Remove(f.Name()), f.Truncate(d.size)); err != nil {
+	if err := errors.Join(os.Remove(f.Name()), f.Truncate(size)); err != nil {
 		f.Close()
 		return nil, err
 	}
-	d.file.Store(f)
 	return f, nil
 }
 
@@ -161,11 +179,17 @@ func (d *Disk) WriteAt(p []byte, off int64) (int, error) {
 	if err := d.within(off, int64(len(p))); err != nil {
 		return 0, err
 	}
-	f, err := d.open()
-	if err != nil {
-		return 0, err
+	var n int
+	var err error
+	if len(d.layers.tops) > 0 && len(p) > 0 {
+		n, err = d.writeLayers(p, off)
+	} else {
+		var f *os.File
+		if f, err = d.open(); err != nil {
+			return 0, err
+		}
+		n, err = f.WriteAt(p, off)
 	}
-	n, err := f.WriteAt(p, off)
 	d.note(off, int64(n), 0)
 	return n, err
 }
@@ -175,11 +199,20 @@ func (d *Disk) Zero(off, n int64) error {
 	d.mu.RLock()
 	defer d.mu.RUnlock()
 	f := d.file.Load()
-	if err := d.within(off, n); err != nil || f == nil || n == 0 {
+	layered := len(d.layers.tops) > 0
+	if err := d.within(off, n); err != nil || f == nil && !layered || n == 0 {
 		return err
+	}
+	if layered {
+		d.one.Lock()
+		defer d.one.Unlock()
+		f = d.layers.tops[len(d.layers.tops)-1]
 	}
 	if err := punch(f, off, n); err != nil {
 		return err
+	}
+	if layered {
+		d.raise(off, n, uint32(len(d.layers.tops)))
 	}
 	d.note(off, n, zeroed)
 	return nil
@@ -192,11 +225,11 @@ func (d *Disk) ReadAt(p []byte, off int64) (int, error) {
 	if err := d.within(off, int64(len(p))); err != nil {
 		return 0, err
 	}
-	n := 0
-	if f := d.file.Load(); f != nil {
-		n, _ = f.ReadAt(p, off) // short where the file ends: what follows was never written
+	if len(d.layers.tops) > 0 {
+		d.readLayers(p, off)
+	} else {
+		readFile(d.file.Load(), p, off)
 	}
-	clear(p[n:])
 	return len(p), nil
 }
 
@@ -208,9 +241,9 @@ func (d *Disk) View(off, n int64, use func([]byte) error) error {
 		d.mu.RUnlock()
 		return err
 	}
-	f := d.file.Load()
+	f, layered := d.file.Load(), len(d.layers.tops) > 0
 	d.mu.RUnlock()
-	if f == nil || off%Page != 0 || n == 0 {
+	if f == nil || layered || off%Page != 0 || n == 0 {
 		data := make([]byte, n)
 		if _, err := d.ReadAt(data, off); err != nil {
 			return err

@@ -24,35 +24,52 @@ func mirrored(t require.TestingT, d *Disk, mirror []byte, since uint32) uint32 {
 	return upTo
 }
 
-// TestNothingThatIsWrittenIsMissed writes and empties at random, and mirrors by changes alone.
+// TestNothingThatIsWrittenIsMissed writes and empties at random, in layers that are begun and made one again at random,
+// and mirrors by changes alone. What was written is kept beside, so that layers cannot deceive both.
 func TestNothingThatIsWrittenIsMissed(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		size := rapid.Int64Range(1, 40*Page).Draw(t, "size")
 		d := New(size, "e")
 		defer d.Close()
-		mirror := make([]byte, size)
+		mirror, truth := make([]byte, size), make([]byte, size)
 		since := uint32(0)
-		for range rapid.IntRange(1, 30).Draw(t, "acts") {
+		for i := range rapid.IntRange(1, 30).Draw(t, "acts") {
 			off := rapid.Int64Range(0, size-1).Draw(t, "offset")
 			n := rapid.Int64Range(1, size-off).Draw(t, "length")
-			switch rapid.IntRange(0, 2).Draw(t, "act") {
+			switch rapid.IntRange(0, 4).Draw(t, "act") {
 			case 0:
 				data := bytes.Repeat([]byte{byte(rapid.IntRange(0, 255).Draw(t, "byte"))}, int(n))
 				_, err := d.WriteAt(data, off)
 				require.NoError(t, err)
+				copy(truth[off:], data)
 			case 1:
 				if from := off / Page * Page; from+Page <= size {
 					require.NoError(t, d.Zero(from, Page))
+					clear(truth[from : from+Page])
 				}
 			case 2:
 				since = mirrored(t, d, mirror, since)
+			case 3:
+				require.NoError(t, d.Apart(i+1))
+			case 4:
+				_, err := d.Consolidate()
+				require.NoError(t, err)
+				require.Equal(t, 1, d.Layers())
 			}
 		}
 		mirrored(t, d, mirror, since)
 		now := make([]byte, size)
 		_, err := d.ReadAt(now, 0)
 		require.NoError(t, err)
+		require.True(t, bytes.Equal(now, truth), "what is read is not what was written")
 		require.True(t, bytes.Equal(now, mirror), "the mirror differs")
+		sums, err := d.Hashes(0, size, Page)
+		require.NoError(t, err)
+		_, err = d.Consolidate()
+		require.NoError(t, err)
+		after, err := d.Hashes(0, size, Page)
+		require.NoError(t, err)
+		require.Equal(t, sums, after, "making layers one changed what is on the disk")
 	})
 }
 
@@ -74,8 +91,15 @@ func TestChangesAreListedWhileOthersWrite(t *testing.T) {
 		})
 	}
 	mirror, since := make([]byte, size), uint32(0)
-	for range 200 {
+	for i := range 200 {
 		since = mirrored(t, d, mirror, since)
+		switch {
+		case i%20 == 0:
+			require.NoError(t, d.Apart(i+1))
+		case i%50 == 0:
+			_, err := d.Consolidate()
+			require.NoError(t, err)
+		}
 	}
 	group.Wait()
 	mirrored(t, d, mirror, since)

@@ -37,7 +37,7 @@ func (d *Driver) Changes(ctx context.Context, disk, epoch string, since uint32) 
 	if err := d.do(ctx, "list what was written on "+disk, http.MethodGet, diskPath(disk, q), nil, nil, &out); err != nil {
 		return site.Changes{}, err
 	}
-	c := site.Changes{Size: out.Size, Epoch: out.Epoch, UpTo: out.UpTo, Whole: out.Whole, Written: extents(out.Written), Zero: extents(out.Zero)}
+	c := site.Changes{Size: out.Size, Epoch: out.Epoch, UpTo: out.UpTo, Whole: out.Whole, Written: extents(out.Written), Zero: extents(out.Zero), Layers: max(out.Layers, 1)}
 	for _, x := range slices.Concat(c.Written, c.Zero) {
 		if x.Offset < 0 || x.Length <= 0 || x.Offset > c.Size-x.Length {
 			return c, &site.Error{Site: d.name, Doing: "list what was written", Class: site.Transient, Detail: "it lies outside the disk"}
@@ -93,7 +93,7 @@ func (d *Driver) WriteDisk(ctx context.Context, disk string, offset int64, data 
 // Copy has the site copy from a disk of another to one of its own.
 func (d *Driver) Copy(ctx context.Context, disk string, o site.Order) (site.Copied, error) {
 	var out wire.Pulled
-	body, err := json.Marshal(wire.Pull{Peer: o.Peer, Disk: o.Disk, Written: onWire(o.Written), Zero: onWire(o.Zero), Limit: o.Limit, Compress: o.Compress})
+	body, err := json.Marshal(wire.Pull{Peer: o.Peer, Disk: o.Disk, Written: onWire(o.Written), Zero: onWire(o.Zero), Limit: o.Limit, Compress: o.Compress, Round: o.Round})
 	if err != nil {
 		return site.Copied{}, err
 	}
@@ -105,6 +105,16 @@ func (d *Driver) Copy(ctx context.Context, disk string, o site.Order) (site.Copi
 		return site.Copied{}, &site.Error{Site: d.name, Doing: "copy to " + disk, Class: site.Transient, Detail: "the answer cannot be read"}
 	}
 	return site.Copied{Bytes: out.Bytes, Wire: out.Wire, Holes: out.Holes, Verified: out.Verified, Took: time.Duration(out.Seconds * float64(time.Second))}, nil
+}
+
+// Consolidate makes the layers of a disk one.
+func (d *Driver) Consolidate(ctx context.Context, disk string) (int64, error) {
+	var out wire.Consolidated
+	data, _, err := d.raw(ctx, "consolidate "+disk, http.MethodPost, diskPath(disk, url.Values{"action": {wire.ActionConsolidate}}), nil, nil)
+	if err == nil && json.Unmarshal(data, &out) != nil {
+		err = &site.Error{Site: d.name, Doing: "consolidate " + disk, Class: site.Transient, Detail: "the answer cannot be read"}
+	}
+	return out.Bytes, err
 }
 
 // Release gives up an interface's address and leads what comes there elsewhere.
@@ -146,7 +156,7 @@ func (d *Driver) Try(ctx context.Context, other string) (site.Trial, error) {
 	var out wire.Trial
 	err := d.do(ctx, "try the link to "+other, http.MethodGet, wire.PathPairs+url.PathEscape(other), nil, nil, &out)
 	return site.Trial{Reachable: out.Reachable, Why: out.Why, RoundTrip: time.Duration(out.Milliseconds * float64(time.Millisecond)),
-		Ahead: time.Duration(out.ClockSeconds * float64(time.Second)), BytesPerSecond: out.BytesPerSecond}, err
+		Ahead: time.Duration(out.ClockSeconds * float64(time.Second)), BytesPerSecond: out.BytesPerSecond, DiskBytesPerSecond: out.DiskBytesPerSecond}, err
 }
 
 // raw sends bytes and returns the bytes of the answer.

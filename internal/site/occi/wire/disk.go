@@ -31,6 +31,8 @@ const (
 	ViewChanges = "changes"
 	ViewHashes  = "hashes"
 
+	ActionConsolidate = "consolidate" // of a disk: its layers become one
+
 	ActionSuspend = "suspend"
 	ActionRelease = "release"
 	ActionReclaim = "reclaim"
@@ -65,6 +67,8 @@ type Changes struct {
 	Written []Extent `json:"written"`
 	// Zero are parts that hold nothing any more.
 	Zero []Extent `json:"zero,omitempty"`
+	// Layers are those that the disk is kept in: a round of copying is kept apart until they are consolidated.
+	Layers int `json:"layers,omitempty"`
 }
 
 // Pull asks a site to copy parts of a disk from another site to one of its own.
@@ -79,6 +83,13 @@ type Pull struct {
 	Limit int64 `json:"limit,omitempty"`
 	// Compress has the content coded with zstd (RFC 8878) on the way.
 	Compress bool `json:"compress,omitempty"`
+	// Round keeps what is copied in a layer of the disk for that round; 0 writes it in place.
+	Round int `json:"round,omitempty"`
+}
+
+// Consolidated is what came of consolidating a disk: how many bytes of its layers were brought together.
+type Consolidated struct {
+	Bytes int64 `json:"bytes"`
 }
 
 // Pulled is what was copied.
@@ -111,6 +122,7 @@ type Trial struct {
 	// Milliseconds is the round trip, ClockSeconds how far the other's clock is ahead.
 	Milliseconds float64 `json:"ms"`
 	ClockSeconds float64 `json:"clock_seconds"`
-	// BytesPerSecond was measured.
-	BytesPerSecond float64 `json:"bytes_per_second"`
+	// BytesPerSecond was measured; DiskBytesPerSecond is how fast this side brings layers of a disk together.
+	BytesPerSecond     float64 `json:"bytes_per_second"`
+	DiskBytesPerSecond float64 `json:"disk_bytes_per_second,omitempty"`
 }
