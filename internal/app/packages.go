@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/ovf"
 	"andamio/internal/core/plan"
@@ -162,6 +163,8 @@ type ImportWish struct {
 	File, Site, Zone, Size, Network string
 	// Name is what the deployment is called; "" takes the package's.
 	Name string
+	// Lift brings the package to the site's object storage first, and has the site build from it there.
+	Lift bool
 }
 
 // ImportPackage checks a package against its manifest, finds it a size and a room at a site, and compiles the plan that
@@ -171,7 +174,7 @@ func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Arch
 	if err != nil {
 		return Order{}, nil, err
 	}
-	arc, sum, err := openPackage(file)
+	arc, sum, size, err := openPackage(file)
 	if err != nil {
 		return Order{}, nil, fmt.Errorf("%s: %w", w.File, err)
 	}
@@ -188,27 +191,116 @@ func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Arch
 	if err != nil {
 		return Order{}, nil, fmt.Errorf("%s cannot be unpacked at %s: %w", arc.Name, w.Site, err)
 	}
-	fill := p.Step(arc.Name + "/" + string(plan.Fill))
-	fill.Filling.File, fill.Filling.SHA256 = file, sum
+	for i := range p.Steps {
+		if x := p.Steps[i].Filling; x != nil {
+			x.File, x.SHA256, x.Bytes = file, sum, size
+		}
+	}
 	if err := p.Arrange(); err != nil {
 		return Order{}, nil, err
 	}
-	return Order{Plan: p}, arc, a.Timed(ctx, p)
+	wanted, err := withoutSteps(p, func(s *plan.Step) bool { return s.Op == plan.Fill || s.Op == plan.Boot })
+	if err != nil {
+		return Order{}, nil, err
+	}
+	return Order{Plan: p, Wanted: wanted}, arc, a.Timed(ctx, p)
 }
 
-func openPackage(file string) (*ovf.Archive, string, error) {
+// withoutSteps is a plan without some of its steps: what is wanted of a deployment is what stands, not how it came there.
+func withoutSteps(p *plan.Plan, drop func(*plan.Step) bool) (*plan.Plan, error) {
+	out := *p
+	gone := map[string]bool{}
+	for i := range p.Steps {
+		gone[p.Steps[i].ID] = drop(&p.Steps[i])
+	}
+	out.Steps = slices.DeleteFunc(slices.Clone(p.Steps), func(s plan.Step) bool { return gone[s.ID] })
+	for i := range out.Steps {
+		s := &out.Steps[i]
+		s.After = slices.DeleteFunc(slices.Clone(s.After), func(id string) bool { return gone[id] })
+	}
+	return &out, plan.Reindexed(&out).Arrange()
+}
+
+func openPackage(file string) (arc *ovf.Archive, sha256Hex string, size int64, err error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return nil, "", err
+		return nil, "", 0, err
 	}
 	defer f.Close()
 	sum := sha256.New()
-	n, err := io.Copy(sum, f)
-	if err != nil {
-		return nil, "", err
+	if size, err = io.Copy(sum, f); err != nil {
+		return nil, "", 0, err
 	}
-	arc, err := ovf.Open(f, n)
-	return arc, hex.EncodeToString(sum.Sum(nil)), err
+	arc, err = ovf.Open(f, size)
+	return arc, hex.EncodeToString(sum.Sum(nil)), size, err
+}
+
+// objectSuffix is that of the resource that stands for a package in object storage.
+const objectSuffix = ".ova"
+
+// Lifting packs an instance, and compiles the plan that lifts the package to a site's object storage and builds from it
+// there. The package is kept in the workspace until the run is over.
+func (a *App) Lifting(ctx context.Context, deployment int64, instance string, running bool, w ImportWish) (Order, *Exported, error) {
+	dir := filepath.Join(a.Workspace.Dir, "packages")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return Order{}, nil, err
+	}
+	file := filepath.Join(dir, fmt.Sprintf("%s-%d.ova", instance, time.Now().UnixNano()))
+	out, err := a.ExportPackage(ctx, deployment, instance, file, running)
+	if err != nil {
+		return Order{}, nil, err
+	}
+	w.File, w.Lift = file, true
+	o, _, err := a.ImportPackage(ctx, w)
+	if err != nil {
+		return Order{}, nil, errors.Join(err, os.Remove(file))
+	}
+	return o, out, nil
+}
+
+// dropPacked removes the packages that were packed for a run that is over.
+func (a *App) dropPacked(p *plan.Plan) error {
+	for i := range p.Steps {
+		x := p.Steps[i].Filling
+		if x == nil || filepath.Dir(x.File) != filepath.Join(a.Workspace.Dir, "packages") {
+			continue
+		}
+		if err := os.Remove(x.File); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// Dropping compiles the plan that takes away what of a deployment is kept in object storage.
+func (a *App) Dropping(ctx context.Context, deployment int64) (Order, error) {
+	d, wanted, err := a.designOf(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	if err := a.quiet(ctx, deployment); err != nil {
+		return Order{}, err
+	}
+	to, err := withoutObjects(wanted)
+	if err != nil {
+		return Order{}, err
+	}
+	if len(to.Resources) == len(wanted.Resources) {
+		return Order{}, fmt.Errorf("nothing of deployment %d is kept in object storage", deployment)
+	}
+	p, err := change.Compile(d.Stand, to, "drop what is in object storage")
+	if err != nil {
+		return Order{}, err
+	}
+	return Order{Plan: p, Deployment: d.ID, Wanted: to, Template: d.Template}, a.Timed(ctx, p)
+}
+
+// withoutObjects is a design without what is kept in object storage: the disks that were unpacked from there have all of
+// it.
+func withoutObjects(p *plan.Plan) (*plan.Plan, error) {
+	rest := *p
+	rest.Resources = slices.DeleteFunc(slices.Clone(p.Resources), func(r plan.Resource) bool { return r.Kind == plan.Object })
+	return withoutSteps(&rest, func(s *plan.Step) bool { return p.Resource(s.Resource).Kind == plan.Object })
 }
 
 const gib = 1 << 30
@@ -239,7 +331,7 @@ func unpacking(arc *ovf.Archive, w ImportWish, e *estate.Estate, s *estate.Site)
 	}
 	b := &unpacker{p: &plan.Plan{Version: plan.Version, Name: name, Currency: e.Currency, Inputs: map[string]any{}, Services: []plan.Service{},
 		Sites: []plan.Site{{Name: s.Name, Kind: string(s.Kind), Title: s.Title}}, Scripts: map[string]string{}}, s: s, zone: zone, host: host}
-	b.build(arc, spec, w.Network)
+	b.build(arc, spec, w)
 	return plan.Reindexed(b.p), nil
 }
 
@@ -286,7 +378,8 @@ func (b *unpacker) add(r plan.Resource, s plan.Step, nominal float64, after ...s
 	return s.ID
 }
 
-func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, network string) {
+func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
+	network := w.Network
 	if network == "" {
 		network = "site-lan"
 		if len(arc.Networks) > 0 {
@@ -314,6 +407,13 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, network string) {
 	iface := arc.Name + ".if"
 	plugged := b.add(plan.Resource{ID: iface, Title: arc.Name + " interface", Kind: plan.Interface, PartOf: arc.Name, StandsOn: []string{arc.Name, net},
 		Spec: plan.Spec{Network: net, Instance: arc.Name, Ports: arc.Ports}}, plan.Step{Op: plan.Plug, Title: "plug into " + network}, b.s.Timings.Interface, created, lan)
-	filled := b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: plan.Fill, Title: "write its disks", Filling: &plan.Filling{Disks: disks}}, 10, ready...)
+	fill := plan.Step{Resource: arc.Name, Op: plan.Fill, Title: "write its disks", Filling: &plan.Filling{Disks: disks}}
+	if w.Lift {
+		object := arc.Name + objectSuffix
+		ready = append(ready, b.add(plan.Resource{ID: object, Title: arc.Name + " package", Kind: plan.Object},
+			plan.Step{Op: plan.Create, Title: "lift to object storage", Filling: &plan.Filling{}}, 10))
+		fill.Title, fill.Filling.Object = "unpack its disks from object storage", object
+	}
+	filled := b.add(plan.Resource{}, fill, 10, ready...)
 	b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: plan.Boot, Title: "switch on"}, b.s.Timings.Instance/2, filled, plugged)
 }

@@ -42,6 +42,12 @@ func TestAPackageIsBuiltElsewhere(t *testing.T) {
 	d, err := a.Deployment(ctx, id[0].Deployment)
 	require.NoError(t, err)
 	assert.False(t, d.Stand.Plan.Resource("log-host-1").Off)
+	for _, on := range []bool{false, true} { // it is a deployment like others
+		o, err := a.Powering(ctx, d.ID, "", on)
+		require.NoError(t, err)
+		carriedOut(t, a, o)
+	}
+	assert.Equal(t, []string{"tramonta"}, active(box, "log-host-1"))
 	text := readThere(t, a, d, "cat /var/lib/levels/page/levels/index.html")
 	assert.Contains(t, text, "at the bridge")
 
@@ -60,6 +66,30 @@ func TestAPackageIsBuiltElsewhere(t *testing.T) {
 		assert.Contains(t, s.Step("log-host-1/"+string(plan.Fill)).Error, "is not the package")
 		_, _, err = a.ImportPackage(ctx, ImportWish{File: file, Site: "presa"})
 		require.Error(t, err)
+	})
+	t.Run("lifted to object storage, and built from it there", func(t *testing.T) {
+		o, out, err := a.Lifting(ctx, dep, "log-host-1", false, ImportWish{Site: "alisio-sur", Name: "lifted"})
+		require.NoError(t, err)
+		require.FileExists(t, out.File)
+		s := carriedOut(t, a, o)
+		require.Equal(t, run.Standing, s.Status, explainRun(s))
+		assert.NoFileExists(t, out.File, "what was packed for the run goes with it")
+		assert.Contains(t, active(box, "log-host-1"), "alisio-sur")
+		all, err := a.Store.Runs(ctx)
+		require.NoError(t, err)
+		d, err := a.Deployment(ctx, all[0].Deployment)
+		require.NoError(t, err)
+		assert.Contains(t, readThere(t, a, d, "cat /var/lib/levels/page/levels/index.html"), "at the bridge")
+		drop, err := a.Dropping(ctx, d.ID)
+		require.NoError(t, err)
+		require.Len(t, drop.Plan.Steps, 1, "the object goes, and nothing else is touched")
+		carriedOut(t, a, drop)
+		for _, h := range box.Holds() {
+			assert.NotEqual(t, "object", h.Term, "%+v", h)
+		}
+		assert.Contains(t, active(box, "log-host-1"), "alisio-sur", "what was built stays")
+		_, err = a.Dropping(ctx, d.ID)
+		require.ErrorContains(t, err, "nothing of deployment")
 	})
 	t.Run("where it cannot be", func(t *testing.T) {
 		for want, w := range map[string]ImportWish{"no site": {File: file, Site: "nowhere"}, "no such file": {File: file + "x", Site: "vega"}} {

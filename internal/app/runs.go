@@ -216,7 +216,9 @@ func (a *App) work(ctx context.Context, runID, epoch int64) error {
 		}
 		e.Rehearsed = run.Rehearsed{P50: answer.P50.Round(time.Millisecond), P90: answer.P90.Round(time.Millisecond)}
 	}
-	err = e.Execute(ctx)
+	if err = e.Execute(ctx); err == nil {
+		err = a.dropPacked(e.Plan)
+	}
 	return errors.Join(err, a.learn(keep, runID), a.giveBack(keep, runID), a.Store.Finish(keep, runID, epoch, e.Outcome()))
 }
 

@@ -18,7 +18,7 @@ func (s *shared) packages() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(s.packageExport(), s.packageImport())
+	cmd.AddCommand(s.packageExport(), s.packageImport(), s.packageLift(), s.packageDrop())
 	return cmd
 }
 
@@ -75,10 +75,66 @@ before it is switched on. Packages that are damaged, cut off, lead outside thems
 		}),
 	}
 	o.flags(cmd)
+	importFlags(cmd, &w)
+	cmd.Flags().BoolVar(&w.Lift, "lift", false, "bring the package to the site's object storage first, and have the site build from it")
+	return cmd
+}
+
+func importFlags(cmd *cobra.Command, w *app.ImportWish) {
 	cmd.Flags().StringVar(&w.Site, "site", "", "site at which it is built")
 	cmd.Flags().StringVar(&w.Zone, "zone", "", "zone there")
 	cmd.Flags().StringVar(&w.Size, "size", "", "size there; without it the cheapest that is no less")
 	cmd.Flags().StringVar(&w.Network, "network", "", "network there; without it the one it was in")
 	cmd.Flags().StringVar(&w.Name, "name", "", "name of the deployment; without it that of the package")
+}
+
+func (s *shared) packageLift() *cobra.Command {
+	var o running
+	var w app.ImportWish
+	var on bool
+	cmd := &cobra.Command{
+		Use:   "lift DEPLOYMENT INSTANCE --site SITE",
+		Short: "Lift a workload to a site's object storage, and build from it there",
+		Long: `Packs an instance with its disks, uploads the package to the object storage of a site, where its digest is checked, and has the
+site build from it, as a deployment of its own. An upload that broke off goes on where it was. The package stays there until
+andamio package drop takes it away.`,
+		Args: cobra.ExactArgs(2),
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+			order, out, err := a.Lifting(ctx, d.ID, rest[0], on, w)
+			if err != nil {
+				return no{err}
+			}
+			if !s.json {
+				fmt.Fprintf(s.out, "%s is packed: %s\n", printable.Clean(rest[0]), megabytes(out.Bytes))
+				if len(out.Secrets) > 0 {
+					fmt.Fprintf(s.out, "secrets were left out and must be given again: %s\n", strings.Join(out.Secrets, ", "))
+				}
+			}
+			return s.begin(ctx, a, o, order)
+		}),
+	}
+	o.flags(cmd)
+	importFlags(cmd, &w)
+	cmd.Flags().BoolVar(&on, "running", false, "pack it although it is on")
+	return cmd
+}
+
+func (s *shared) packageDrop() *cobra.Command {
+	var o running
+	cmd := &cobra.Command{
+		Use:   "drop DEPLOYMENT",
+		Short: "Take away what of a deployment is kept in object storage",
+		Long: `Removes the package that a deployment was built from out of the site's object storage. What was built stays. It is shown first,
+and done when the deployment's name is typed, or given with --confirm.`,
+		Args: cobra.ExactArgs(1),
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, _ []string) error {
+			order, err := a.Dropping(ctx, d.ID)
+			if err != nil {
+				return no{err}
+			}
+			return s.show(ctx, a, o, order)
+		}),
+	}
+	o.changing(cmd)
 	return cmd
 }

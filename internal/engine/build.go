@@ -31,7 +31,12 @@ func (e *Engine) build(ctx context.Context, s *plan.Step, r *plan.Resource) erro
 		if err != nil {
 			return err
 		}
-		err = e.waitActive(ctx, s, r, got)
+		if r.Kind == plan.Object {
+			got, err = e.lift(ctx, s, got)
+		}
+		if err == nil {
+			err = e.waitActive(ctx, s, r, got)
+		}
 		var bad unsound
 		if !errors.As(err, &bad) {
 			return err
@@ -255,6 +260,8 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 		req.Kind, req.Hostname, req.Size, req.Image = site.Instance, sp.Hostname, sp.Size, sp.Image
 		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
 		req.PublicKey, req.Asleep = publicKey(e.Key), sp.Asleep
+	case r.Kind == plan.Object:
+		req.Kind, req.Bytes, req.SHA256 = site.Object, s.Filling.Bytes, s.Filling.SHA256
 	default:
 		err = fmt.Errorf("a site cannot build %s", r.Kind)
 	}

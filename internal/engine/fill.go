@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"slices"
+	"strconv"
 
 	"andamio/internal/core/ovf"
 	"andamio/internal/core/plan"
@@ -22,19 +23,14 @@ func (e *Engine) fill(ctx context.Context, s *plan.Step) error {
 	if !ok {
 		return site.Final(fmt.Errorf("%s lets no disks be written", s.Site))
 	}
-	f, err := os.Open(s.Filling.File)
-	if err != nil {
-		return site.Final(fmt.Errorf("the package cannot be opened: %w", err))
+	if s.Filling.Object != "" {
+		return e.unpack(ctx, s, m)
 	}
-	defer f.Close()
-	sum := sha256.New()
-	length, err := io.Copy(sum, f)
+	f, length, err := openPackage(s.Filling)
 	if err != nil {
 		return err
 	}
-	if got := hex.EncodeToString(sum.Sum(nil)); got != s.Filling.SHA256 {
-		return site.Final(fmt.Errorf("%s is not the package that it was when the plan was made", s.Filling.File))
-	}
+	defer f.Close()
 	a, err := ovf.Open(f, length)
 	if err != nil {
 		return site.Final(err)
@@ -45,6 +41,97 @@ func (e *Engine) fill(ctx context.Context, s *plan.Step) error {
 		}
 	}
 	return nil
+}
+
+// openPackage opens a package that must be the one that was looked at when the plan was made.
+func openPackage(x *plan.Filling) (*os.File, int64, error) {
+	f, err := os.Open(x.File)
+	if err != nil {
+		return nil, 0, site.Final(fmt.Errorf("the package cannot be opened: %w", err))
+	}
+	sum := sha256.New()
+	length, err := io.Copy(sum, f)
+	if err == nil && hex.EncodeToString(sum.Sum(nil)) != x.SHA256 {
+		err = site.Final(fmt.Errorf("%s is not the package that it was when the plan was made", x.File))
+	}
+	if err != nil {
+		f.Close()
+		return nil, 0, err
+	}
+	return f, length, nil
+}
+
+// unpack has the site write the disks from a package in its object storage.
+func (e *Engine) unpack(ctx context.Context, s *plan.Step, m site.Mover) error {
+	object, ok := e.Attribute(s.Filling.Object, "site.id")
+	if !ok || object == "" {
+		return site.Final(fmt.Errorf("the site's id of %s is not known", s.Filling.Object))
+	}
+	for i, to := range s.Filling.Disks {
+		id, ok := e.Attribute(to, "site.id")
+		if !ok || id == "" {
+			return site.Final(fmt.Errorf("the site's id of %s is not known", to))
+		}
+		var n int64
+		err := e.call(ctx, s, func() (err error) {
+			n, err = m.Unpack(ctx, id, object, i)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		if err := e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: to, Text: fmt.Sprintf("%d bytes unpacked to %s by the site", n, to)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// liftedTold is after how many bytes it is told how far lifting has come.
+const liftedTold = 64 << 20
+
+// lift brings a package to a site's object storage, from where it broke off, and returns what the site says then.
+func (e *Engine) lift(ctx context.Context, s *plan.Step, got site.Resource) (site.Resource, error) {
+	m, ok := e.Sites[s.Site].(site.Mover)
+	if !ok {
+		return got, site.Final(fmt.Errorf("%s keeps no objects", s.Site))
+	}
+	f, length, err := openPackage(s.Filling)
+	if err != nil {
+		return got, err
+	}
+	defer f.Close()
+	at, _ := strconv.ParseInt(got.Attributes[site.AttrReceived], 10, 63)
+	told := at
+	buf := make([]byte, site.MaxPart)
+	for at < length && got.State != site.Failed {
+		part := buf[:min(int64(len(buf)), length-at)]
+		if _, err := f.ReadAt(part, at); err != nil {
+			return got, err
+		}
+		was := at
+		err := e.call(ctx, s, func() (err error) {
+			at, err = m.Upload(ctx, got.ID, was, length, part)
+			return err
+		})
+		if err == nil && at == was {
+			err = fmt.Errorf("%s takes no more than %d bytes of %d", s.Site, at, length)
+		}
+		if err != nil {
+			return got, err
+		}
+		if at-told >= liftedTold || at == length {
+			told = at
+			if err := e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: fmt.Sprintf("%d of %d bytes lifted", at, length)}); err != nil {
+				return got, err
+			}
+		}
+	}
+	now, err := e.read(ctx, s, site.Object, got.ID)
+	if err != nil {
+		return got, err
+	}
+	return now, nil
 }
 
 func (e *Engine) fillDisk(ctx context.Context, s *plan.Step, m site.Mover, from *ovf.Image, to string) error {

@@ -21,6 +21,8 @@ func kindOf(s *plan.Step, r *plan.Resource) site.Kind {
 		return site.Network
 	case r.Kind == plan.Volume:
 		return site.Volume
+	case r.Kind == plan.Object:
+		return site.Object
 	}
 	return site.Instance
 }

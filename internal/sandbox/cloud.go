@@ -50,7 +50,6 @@ type Cloud struct {
 	system, churn int64
 	// digests are those of disks when their machines were switched on, if they are recorded; nil if not.
 	digests map[string]string
-	objects map[string]*disk.Disk
 	// asked is when anything was made, changed or removed through the front door.
 	asked time.Time
 }
@@ -66,6 +65,8 @@ type thing struct {
 	// disk is a volume's or an instance's own; copied says that its bytes come from outside.
 	disk   *disk.Disk
 	copied bool
+	// filling is held while an object is written to.
+	filling sync.Mutex
 	// stale disks were written to from outside since their machine was off: what it has in memory of them is old.
 	stale bool
 	// standing things were there from the beginning; broken ones end in error.
@@ -90,7 +91,7 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 	}
 	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, ctx: ctx, accounts: newAccounts(token),
 		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f, pairs: map[string]*pair{},
-		ways: map[string]*throttle{}, system: cfg.System, churn: cfg.Churn, objects: map[string]*disk.Disk{}}
+		ways: map[string]*throttle{}, system: cfg.System, churn: cfg.Churn}
 	if cfg.Record {
 		c.digests = map[string]string{}
 	}
@@ -129,9 +130,6 @@ func (c *Cloud) close() {
 			t.disk.Close()
 		}
 	}
-	for _, o := range c.objects {
-		o.Close()
-	}
 }
 
 // terms are the collections, with the kind each holds and whether it is of links.
@@ -140,7 +138,7 @@ var terms = map[string]struct {
 	link bool
 }{
 	"compute": {wire.Compute, false}, "storage": {wire.Storage, false}, "network": {wire.Network, false},
-	"networkinterface": {wire.NetworkInterface, true}, "storagelink": {wire.StorageLink, true},
+	"networkinterface": {wire.NetworkInterface, true}, "storagelink": {wire.StorageLink, true}, "object": {wire.Object, false},
 }
 
 func (c *Cloud) routes() {
@@ -155,7 +153,8 @@ func (c *Cloud) routes() {
 	c.mux.HandleFunc("DELETE "+wire.PathNotices+"{id}", c.unsubscribe)
 	c.mux.HandleFunc("GET "+wire.PathDisk+"{id}", c.readDisk)
 	c.mux.HandleFunc("PUT "+wire.PathDisk+"{id}", c.writeDisk)
-	c.mux.HandleFunc("POST "+wire.PathDisk+"{id}", c.pull)
+	c.mux.HandleFunc("POST "+wire.PathDisk+"{id}", c.diskAct)
+	c.mux.HandleFunc("PUT "+wire.PathObject+"{id}", c.upload)
 	c.mux.HandleFunc("GET "+wire.PathSelf, c.self)
 	c.mux.HandleFunc("GET "+wire.PathTrial, c.trial)
 	c.mux.HandleFunc("GET "+wire.PathPairs+"{site}", c.probePair)
@@ -223,6 +222,7 @@ func (c *Cloud) query(w http.ResponseWriter, _ *http.Request) {
 		}
 		q.Kinds = append(q.Kinds, wire.Category{Term: term, Scheme: wire.Infrastructure, Parent: parent, Location: "/" + term + "/"})
 	}
+	q.Kinds = append(q.Kinds, wire.Category{Term: "object", Scheme: wire.Own + "storage#", Parent: "http://schemas.ogf.org/occi/core#resource", Location: wire.PathObject})
 	q.Kinds = append(q.Kinds, wire.Category{Term: "site", Scheme: wire.Own + "estate#", Location: "/site/"})
 	for _, s := range c.site.Sizes {
 		q.Mixins = append(q.Mixins, wire.Category{Term: s.Name, Scheme: wire.OwnSizes, Depends: []string{wire.ResourceTpl},

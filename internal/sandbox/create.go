@@ -88,6 +88,7 @@ func init() {
 			func(t estate.Timings) float64 { return t.Interface }, (*Cloud).plug},
 		"storagelink": {wire.StoreState, wire.StoreWord, "active", "inactive",
 			func(t estate.Timings) float64 { return t.Attachment }, (*Cloud).mount},
+		"object": {wire.ObjectState, wire.ObjectWord, "active", "inactive", nil, nil},
 	}
 }
 
@@ -105,6 +106,8 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 		why = c.reserve(t)
 	case terms[term].link:
 		why = c.ends(t)
+	case term == "object":
+		why = c.expect(t)
 	}
 	if why != nil {
 		return nil, why
@@ -119,7 +122,7 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 	t.Attributes[l.state], t.Attributes[l.word] = l.inactive, "accepted"
 	c.things[t.ID] = t
 	c.ids = append(c.ids, t.ID)
-	if alive {
+	if alive && l.seconds != nil { // an object lives when all of it is there
 		go c.live(t, l)
 	}
 	return t, nil

@@ -84,7 +84,7 @@ func (c *Cloud) diskOf(w http.ResponseWriter, r *http.Request, write bool) *disk
 	c.mu.Lock()
 	t := c.things[r.PathValue("id")]
 	var d *disk.Disk
-	if t != nil {
+	if t != nil && t.term != "object" {
 		d = t.disk
 	}
 	if d == nil {

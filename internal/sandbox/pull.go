@@ -18,13 +18,21 @@ import (
 	"andamio/internal/site/occi/wire"
 )
 
-// pull copies parts of a disk from a paired site to one of this site's, and verifies what was written; or makes the
-// layers of a disk one.
-func (c *Cloud) pull(w http.ResponseWriter, r *http.Request) {
-	if r.URL.Query().Get("action") == wire.ActionConsolidate {
+// diskAct does something with a disk: it is copied to from a paired site, unpacked to from an object, or its layers are
+// made one.
+func (c *Cloud) diskAct(w http.ResponseWriter, r *http.Request) {
+	switch r.URL.Query().Get("action") {
+	case wire.ActionConsolidate:
 		c.consolidate(w, r)
-		return
+	case wire.ActionUnpack:
+		c.unpack(w, r)
+	default:
+		c.pull(w, r)
 	}
+}
+
+// pull copies parts of a disk from a paired site to one of this site's, and verifies what was written.
+func (c *Cloud) pull(w http.ResponseWriter, r *http.Request) {
 	var want wire.Pull
 	if err := json.NewDecoder(r.Body).Decode(&want); err != nil {
 		refuse(w, http.StatusBadRequest, "the body is no order to copy: %v", err)

@@ -98,6 +98,11 @@ type Mover interface {
 	// port by port.
 	Release(ctx context.Context, iface string, lead map[string]string) error
 
+	// Upload writes the bytes of an object from an offset on, which must be what is there already, and returns how much is
+	// there then. Unpack has the site write a disk from the i-th image of a package that is one of its objects.
+	Upload(ctx context.Context, object string, offset, total int64, data []byte) (received int64, err error)
+	Unpack(ctx context.Context, disk, object string, image int) (bytes int64, err error)
+
 	// Self is the site as others are to know it, Pair makes another site known to it, Part forgets one.
 	Self(ctx context.Context) (Peer, error)
 	Pair(ctx context.Context, other Peer) error

@@ -23,6 +23,8 @@ const (
 	Instance   Kind = "instance"
 	Interface  Kind = "interface"
 	Attachment Kind = "attachment"
+	// Object is a file that a site keeps, such as a package.
+	Object Kind = "object"
 )
 
 // State is what a site says of a resource. Accepted and Building are on the way, Active is there and usable.
@@ -63,6 +65,9 @@ type Request struct {
 	// Ports of an interface that must be reachable from outside; Location of an attachment.
 	Ports    []int
 	Location string
+	// Bytes and SHA256 are the size of an object and the digest that it must have when all of it is there.
+	Bytes  int64
+	SHA256 string
 	// Rename and Tags are set by [Site.Change] alone: a new name, and tags, of which those with "" are taken away.
 	Rename string
 	Tags   map[string]string
@@ -78,6 +83,8 @@ const (
 	AttrHostKey = "ssh.hostkey"
 	AttrDevice  = "device"
 	AttrMAC     = "mac"
+	// AttrReceived is how many bytes of an object are there.
+	AttrReceived = "received"
 )
 
 // Resource is what a site says about one thing it holds.
@@ -168,7 +175,7 @@ type Pusher interface {
 }
 
 // Kinds are all kinds, in the order in which they can be removed: what links before what it links.
-var Kinds = []Kind{Attachment, Interface, Instance, Volume, Network}
+var Kinds = []Kind{Attachment, Interface, Instance, Volume, Network, Object}
 
 // Class says what a caller may do about an error.
 type Class string

@@ -32,6 +32,8 @@ const (
 	Endpoint  Kind = "endpoint"
 	// Deed is something done beside the building, before, during or after it.
 	Deed Kind = "action"
+	// Object is a package in a site's object storage.
+	Object Kind = "object"
 )
 
 // Op is what a step does to its resource.
@@ -306,12 +308,17 @@ type Step struct {
 	Filling *Filling `json:"filling,omitempty"`
 }
 
-// Filling is a package whose disks are written, in its order, to those of some resources.
+// Filling is a package whose disks are written, in its order, to those of some resources; or one that is lifted to a
+// site's object storage.
 type Filling struct {
-	// File is the package's path where the run is worked on, SHA256 the digest of the whole.
-	File   string   `json:"file"`
-	SHA256 string   `json:"sha256"`
-	Disks  []string `json:"disks"`
+	// File is the package's path where the run is worked on, SHA256 the digest of the whole, Bytes its size.
+	File   string `json:"file"`
+	SHA256 string `json:"sha256"`
+	Bytes  int64  `json:"bytes,omitempty"`
+	// Object is the resource that the package was lifted to, from which the site writes the disks itself; "" has them
+	// written from the file.
+	Object string   `json:"object,omitempty"`
+	Disks  []string `json:"disks,omitempty"`
 }
 
 // Copying says how the disks of a workload are copied.
@@ -606,6 +613,10 @@ func (p *Plan) checkMove(s *Step) error {
 		return fmt.Errorf("step %s names nothing", s.ID)
 	case s.Op == Fill && (s.Filling == nil || s.Filling.File == ""):
 		return fmt.Errorf("step %s is filled from nothing", s.ID)
+	case s.Op == Fill && s.Filling.Object != "" && p.resources[s.Filling.Object] == nil:
+		return fmt.Errorf("step %s is filled from the object %q, which the plan does not have", s.ID, s.Filling.Object)
+	case s.Op == Create && p.resources[s.Resource].Kind == Object && (s.Filling == nil || s.Filling.File == ""):
+		return fmt.Errorf("step %s lifts nothing", s.ID)
 	case s.On != "" && p.resources[s.On] == nil:
 		return fmt.Errorf("step %s runs on %q, which the plan does not have", s.ID, s.On)
 	case s.Lead != "" && p.resources[s.Lead] == nil:

@@ -54,7 +54,7 @@ func New(s *run.State, now time.Time, most int) *Timeline {
 }
 
 var kinds = map[plan.Kind]string{plan.Network: "networks", plan.Volume: "volumes", plan.Instance: "instances",
-	plan.Interface: "interfaces", plan.Endpoint: "endpoints"}
+	plan.Interface: "interfaces", plan.Endpoint: "endpoints", plan.Object: "packages"}
 
 func byNode(s *run.State, st *run.Step) string {
 	r := s.Resource(st.Resource)

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -126,6 +127,35 @@ func (d *Driver) Release(ctx context.Context, iface string, lead map[string]stri
 	slices.Sort(pairs)
 	return d.do(ctx, "release "+iface, http.MethodPost, d.location(site.Interface, iface)+"?action="+wire.ActionRelease, nil,
 		wire.Action{Action: wire.ComputeAction + wire.ActionRelease, Attributes: map[string]any{wire.OwnLead: strings.Join(pairs, ",")}}, nil)
+}
+
+// Upload writes the next bytes of an object.
+func (d *Driver) Upload(ctx context.Context, object string, offset, total int64, data []byte) (int64, error) {
+	header := http.Header{"Content-Range": {fmt.Sprintf("bytes %d-%d/%d", offset, offset+int64(len(data))-1, total)}, wire.HeaderDigest: {wire.RangeDigest(data)},
+		"Content-Type": {"application/octet-stream"}}
+	body, _, err := d.raw(ctx, "upload "+object, http.MethodPut, wire.PathObject+url.PathEscape(object), header, data)
+	if err != nil {
+		return 0, err
+	}
+	var out wire.Resource
+	if err := json.Unmarshal(body, &out); err != nil {
+		return 0, &site.Error{Site: d.name, Doing: "upload " + object, Class: site.Transient, Detail: "the answer cannot be read"}
+	}
+	return strconv.ParseInt(text(out.Attributes[wire.ObjectReceived]), 10, 64)
+}
+
+// Unpack has the site write a disk from a package among its objects.
+func (d *Driver) Unpack(ctx context.Context, disk, object string, image int) (int64, error) {
+	body, err := json.Marshal(wire.Unpack{Object: object, Image: image})
+	if err != nil {
+		return 0, err
+	}
+	data, _, err := d.raw(ctx, "unpack "+object, http.MethodPost, diskPath(disk, url.Values{"action": {wire.ActionUnpack}}), http.Header{"Content-Type": {"application/json"}}, body)
+	var out wire.Unpacked
+	if err == nil && json.Unmarshal(data, &out) != nil {
+		err = &site.Error{Site: d.name, Doing: "unpack " + object, Class: site.Transient, Detail: "the answer cannot be read"}
+	}
+	return out.Bytes, err
 }
 
 // Self is the site as others are to know it.

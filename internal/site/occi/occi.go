@@ -62,7 +62,7 @@ func (d *Driver) Name() string { return d.name }
 // collections are the paths of the kinds' collections, which are the terms of the kinds.
 var collections = map[site.Kind]string{
 	site.Network: "network", site.Volume: "storage", site.Instance: "compute",
-	site.Interface: "networkinterface", site.Attachment: "storagelink",
+	site.Interface: "networkinterface", site.Attachment: "storagelink", site.Object: "object",
 }
 
 // Describe reads the site's facts.

@@ -35,6 +35,9 @@ func render(r site.Request) wire.Resource {
 		w.Kind = wire.Storage
 		a[wire.StorageSize] = r.DiskGiB
 		set(wire.OwnZone, r.Zone)
+	case site.Object:
+		w.Kind = wire.Object
+		a[wire.ObjectBytes], a[wire.ObjectDigest] = r.Bytes, r.SHA256
 	case site.Instance:
 		w.Kind = wire.Compute
 		renderInstance(r, &w, set)
@@ -121,7 +124,7 @@ func joinPorts(ports []int) string {
 var stateNames = map[site.Kind][2]string{
 	site.Network: {wire.NetworkState, wire.NetworkWord}, site.Volume: {wire.StorageState, wire.StorageWord},
 	site.Instance: {wire.ComputeState, wire.ComputeWord}, site.Interface: {wire.LinkState, wire.LinkWord},
-	site.Attachment: {wire.StoreState, wire.StoreWord},
+	site.Attachment: {wire.StoreState, wire.StoreWord}, site.Object: {wire.ObjectState, wire.ObjectWord},
 }
 
 // parse reads a rendering.
@@ -134,7 +137,7 @@ func parse(kind site.Kind, w wire.Resource) site.Resource {
 		r.Word = text(w.Attributes[names[0]])
 	}
 	for from, to := range map[string]string{wire.Address: site.AttrAddress, wire.OwnSSHUser: site.AttrSSHUser,
-		wire.OwnHostKey: site.AttrHostKey, wire.Device: site.AttrDevice, wire.LinkMAC: site.AttrMAC} {
+		wire.OwnHostKey: site.AttrHostKey, wire.Device: site.AttrDevice, wire.LinkMAC: site.AttrMAC, wire.ObjectReceived: site.AttrReceived} {
 		if v := text(w.Attributes[from]); v != "" {
 			r.Attributes[to] = v
 		}

@@ -15,7 +15,6 @@ const (
 	PathPairs  = "/pair/"   // the sites that this one is paired with
 	PathSelf   = "/-/pair"  // this site's own key
 	PathTrial  = "/-/trial" // bytes for measuring a link
-	PathObject = "/object/" // object storage
 
 	// HeaderDigest is [RangeDigest] of the ranges' bytes one after another, whatever the coding of the content.
 	HeaderDigest = "Andamio-Range-Digest"
@@ -40,9 +39,33 @@ const (
 	OwnAsleep = "andamio.placed.asleep" // built and not switched on
 	OwnMAC    = "andamio.reach.mac"     // the hardware address that an interface is to have
 	OwnLead   = "andamio.reach.lead"    // where connections to a released interface are led: "8080:127.1.2.3:8080,…"
-	OwnObject = "andamio.placed.object" // the package in object storage that an instance is built from
 	OwnClass  = "andamio.storage.class"
 )
+
+// An object is a file that a site keeps: it is made with its size and digest, filled in order by ranges (RFC 9110,
+// section 14.5), and active when all of it is there and has the digest.
+const (
+	Object         = Own + "storage#object"
+	ObjectState    = "andamio.object.state"
+	ObjectWord     = "andamio.object.state.message"
+	ObjectBytes    = "andamio.object.bytes"
+	ObjectDigest   = "andamio.object.sha256"
+	ObjectReceived = "andamio.object.received" // so many bytes are there
+	PathObject     = "/object/"
+
+	ActionUnpack = "unpack" // of a disk: it is written from a package among the objects
+)
+
+// Unpack has a disk written from one of the images of a package among the site's objects.
+type Unpack struct {
+	Object string `json:"object"`
+	Image  int    `json:"image"`
+}
+
+// Unpacked is how many bytes were written.
+type Unpacked struct {
+	Bytes int64 `json:"bytes"`
+}
 
 // RangeDigest tells whether bytes came through as they were: XXH3 of 128 bits, in the form of RFC 9530, section 2. It is
 // many times as fast as reading a disk, and is no proof against somebody who wants to deceive: who may send at all is
