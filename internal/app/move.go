@@ -9,14 +9,18 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/teambition/rrule-go"
+	"golang.org/x/sync/errgroup"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/dispatch"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 	"andamio/internal/store"
@@ -64,6 +68,8 @@ type Move struct {
 	Waves      []migrate.Wave   `json:"waves"`
 	// From is where each workload was.
 	From map[string]string `json:"from"`
+	// Loads are what was measured of each workload before it was begun.
+	Loads map[string]migrate.Load `json:"loads,omitempty"`
 	// States are how the waves stand.
 	States []WaveState `json:"-"`
 }
@@ -148,6 +154,8 @@ type MoveDraft struct {
 	Fit       migrate.Fit
 	// Seconds is the whole, Down for how long the wave does not serve.
 	Seconds, Down float64
+	// Rehearsed is how long it may take, imagined many times over.
+	Rehearsed rehearse.Answer
 	// Secrets are those that are asked for again.
 	Secrets []string
 	Pairs   []Pair
@@ -173,7 +181,7 @@ func (a *App) DraftMove(ctx context.Context, deployment int64, w MoveWish) (*Mov
 	if err != nil {
 		return nil, err
 	}
-	m := &Move{Wish: w, Name: moveName(w, instances), From: map[string]string{}}
+	m := &Move{Wish: w, Name: moveName(w, instances), From: map[string]string{}, Loads: map[string]migrate.Load{}}
 	for _, id := range instances {
 		m.From[id] = wanted.Resource(id).Site
 	}
@@ -291,12 +299,11 @@ func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) 
 func (a *App) arrangeWaves(ctx context.Context, d *Deployment, wanted *plan.Plan, m *Move) error {
 	needs := migrate.Needs(wanted, slices.Collect(maps.Keys(m.From)))
 	var all []migrate.Candidate
+	if err := a.measure(ctx, d, m, m.Choices); err != nil {
+		return err
+	}
 	for _, c := range m.Choices {
-		load, err := a.loadOf(ctx, d, c, m)
-		if err != nil {
-			return err
-		}
-		f := migrate.Predict(load)
+		f := migrate.Predict(m.Loads[c.Instance])
 		all = append(all, migrate.Candidate{Instance: c.Instance, Way: m.From[c.Instance] + " → " + c.Site, Seconds: f.Total, Down: f.Down, Needs: needs[c.Instance]})
 	}
 	m.Waves = migrate.Waves(all, m.Wish.Groups, m.Wish.Hours*3600)
@@ -344,14 +351,21 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 		return nil, err
 	}
 	out.Secrets = secretsOf(p)
-	for _, c := range choices {
-		load, err := a.loadOf(ctx, d, c, m)
-		if err != nil {
-			return nil, err
+	if wave > 0 || m.ID > 0 { // what was measured when the move was worked out is old by now
+		for _, c := range choices {
+			delete(m.Loads, c.Instance)
 		}
-		out.Loads[c.Instance] = load
+	}
+	if err := a.measure(ctx, d, m, choices); err != nil {
+		return nil, err
+	}
+	for _, c := range choices {
+		out.Loads[c.Instance] = m.Loads[c.Instance]
 	}
 	if err := out.foresee(p); err != nil {
+		return nil, err
+	}
+	if out.Rehearsed, err = a.Rehearse(ctx, p, dispatch.Limits{}); err != nil {
 		return nil, err
 	}
 	out.Differences = append(lifted, migrate.Differences(d.Stand, out.To, e, m.Waves[wave].Instances, m.Wish.Mode)...)
@@ -490,7 +504,7 @@ func (d *MoveDraft) foresee(p *plan.Plan) error {
 		return err
 	}
 	d.Seconds = p.Seconds
-	d.Down = downOf(p)
+	d.Down = migrate.Down(p)
 	for id, f := range d.Forecasts { // stopping and starting are known now that the plan is in order
 		f.Down = max(f.Down, d.Down)
 		f.Total = f.Copy + f.Down
@@ -500,40 +514,42 @@ func (d *MoveDraft) foresee(p *plan.Plan) error {
 	return nil
 }
 
-// downOf is for how many seconds a move's workloads do not serve, by its plan: from the first that is stopped to the last
-// that is known to be there.
-func downOf(p *plan.Plan) float64 {
-	first, last := -1.0, 0.0
-	for i := range p.Steps {
-		s := &p.Steps[i]
-		if (s.Op == plan.Halt || s.Op == plan.Suspend) && (first < 0 || s.Start < first) {
-			first = s.Start
-		}
-		if s.Op == plan.Carry {
-			last = max(last, s.Start+s.Seconds)
-		}
-	}
-	if first < 0 {
-		return 0
-	}
-	return last - first
-}
+// How the rate at which disks change is measured: for how long, after so long in which the first look at them settles,
+// and of how many workloads at once.
+const (
+	settleFor     = 100 * time.Millisecond
+	measureFor    = 400 * time.Millisecond
+	measureAtOnce = 16
+)
 
-// measureFor is for how long the rate at which a disk changes is measured.
-const measureFor = 400 * time.Millisecond
+// measure finds out what copying takes of those workloads of a move of which that is not known.
+func (a *App) measure(ctx context.Context, d *Deployment, m *Move, choices []migrate.Choice) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(measureAtOnce)
+	var mu sync.Mutex
+	for _, c := range choices {
+		if _, known := m.Loads[c.Instance]; known {
+			continue
+		}
+		group.Go(func() error {
+			load, err := a.loadOf(ctx, d, c, m)
+			mu.Lock()
+			defer mu.Unlock()
+			m.Loads[c.Instance] = load
+			return err
+		})
+	}
+	return group.Wait()
+}
 
 // loadOf measures what copying a workload takes.
 func (a *App) loadOf(ctx context.Context, d *Deployment, c migrate.Choice, m *Move) (migrate.Load, error) {
-	sites, err := a.Sites()
-	if err != nil {
-		return migrate.Load{}, err
-	}
-	from := m.From[c.Instance]
-	source, ok := sites[from].(site.Mover)
-	if !ok {
-		return migrate.Load{}, fmt.Errorf("%s lets no disks be read", from)
-	}
 	out := migrate.Load{Mode: m.Wish.Mode, Pause: m.Wish.Pause, Consolidate: !m.Wish.KeepLayers}
+	from := m.From[c.Instance]
+	source, err := a.mover(from)
+	if err != nil {
+		return out, err
+	}
 	if p, err := a.pair(ctx, from, c.Site); err == nil {
 		link := p.Into(c.Site)
 		out.Bandwidth, out.Merge = link.BytesPerSecond, link.DiskBytesPerSecond
@@ -541,26 +557,44 @@ func (a *App) loadOf(ctx context.Context, d *Deployment, c migrate.Choice, m *Mo
 	if m.Wish.Limit > 0 && (out.Bandwidth == 0 || float64(m.Wish.Limit) < out.Bandwidth) {
 		out.Bandwidth = float64(m.Wish.Limit)
 	}
-	for _, disk := range disksOf(d.Stand.Plan, c.Instance) {
-		first, err := source.Changes(ctx, disk, "", 0)
-		if err != nil {
-			return out, err
+	disks := disksOf(d.Stand.Plan, c.Instance)
+	since := make([]site.Changes, len(disks))
+	look := func(use func(site.Changes)) error {
+		for i, disk := range disks {
+			now, err := source.Changes(ctx, disk, since[i].Epoch, since[i].UpTo)
+			if err != nil {
+				return err
+			}
+			use(now)
+			since[i] = now
 		}
-		out.Used += site.Bytes(first.Written)
-		out.Size += first.Size
-		start := time.Now()
-		select {
-		case <-time.After(measureFor):
-		case <-ctx.Done():
-			return out, ctx.Err()
-		}
-		second, err := source.Changes(ctx, disk, first.Epoch, first.UpTo)
-		if err != nil {
-			return out, err
-		}
-		out.Rate += float64(site.Bytes(second.Written)) / time.Since(start).Seconds()
+		return nil
 	}
-	return out, nil
+	err = look(func(all site.Changes) { out.Used, out.Size = out.Used+site.Bytes(all.Written), out.Size+all.Size })
+	if err == nil {
+		err = after(ctx, settleFor)
+	}
+	if err == nil {
+		err = look(func(site.Changes) {})
+	}
+	start := time.Now()
+	if err == nil {
+		err = after(ctx, measureFor)
+	}
+	if err != nil {
+		return out, err
+	}
+	return out, look(func(now site.Changes) { out.Rate += float64(site.Bytes(now.Written)) / time.Since(start).Seconds() })
+}
+
+// after waits for a while, unless nobody waits any more.
+func after(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 // disksOf are the site's ids of an instance's own disk and its volumes.
@@ -606,6 +640,9 @@ func (a *App) readMove(ctx context.Context, x store.Move) (*Move, error) {
 		return nil, fmt.Errorf("move %d cannot be read: %w", x.ID, err)
 	}
 	m.Move = x
+	if m.Loads == nil {
+		m.Loads = map[string]migrate.Load{}
+	}
 	for wave := range m.Waves {
 		s, err := a.waveState(ctx, m, wave)
 		if err != nil {

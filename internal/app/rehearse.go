@@ -62,7 +62,8 @@ func (a *App) learn(ctx context.Context, runID int64) error {
 	for i := range s.Steps {
 		st := &s.Steps[i]
 		smooth := st.Status == run.Standing && st.Retries == 0 && st.Tries == 0 && st.Discards == 0 && !st.Started.IsZero()
-		if smooth && st.Seconds > 0 && s.Resumes == 0 {
+		copies := st.Copying != nil || st.Filling != nil // takes as long as there are bytes, or as somebody waits
+		if smooth && !copies && st.Seconds > 0 && s.Resumes == 0 {
 			all = append(all, store.Took{Key: history.Key(s.Plan, st.Step), Step: st.ID, Seconds: st.Ended.Sub(st.Started).Seconds(), At: st.Ended})
 		}
 	}

@@ -127,11 +127,38 @@ func (c *copier) control() run.Control {
 
 // first copies all disks whole, or goes on where it was broken off.
 func (c *copier) first(ctx context.Context) error {
+	if err := c.size(ctx); err != nil {
+		return err
+	}
 	for _, d := range c.terms.Disks {
 		if len(c.known(d).Past) > 0 {
 			continue
 		}
 		if _, err := c.round(ctx, d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// size notes how much all disks hold before the first of them is copied, so that it can be said when all will be.
+func (c *copier) size(ctx context.Context) error {
+	for _, d := range c.terms.Disks {
+		k := c.known(d)
+		if k.Whole > 0 || k.Round > 0 {
+			continue
+		}
+		from, err := c.id(d.From)
+		if err != nil {
+			return err
+		}
+		list, err := c.list(ctx, from, k)
+		if err != nil {
+			return err
+		}
+		err = c.e.record(run.Event{Kind: run.Sized, Step: c.s.ID, Resource: d.To,
+			Attributes: map[string]string{"disk": d.To, "total": strconv.FormatInt(site.Bytes(list.Written), 10)}})
+		if err != nil {
 			return err
 		}
 	}
@@ -199,6 +226,11 @@ func (c *copier) judge(number int, bytes int64, pause float64) error {
 // finish copies what is left now that nothing changes any more, and notes as of when the target is like the source: what
 // is written there from then on can be had back.
 func (c *copier) finish(ctx context.Context) error {
+	if !c.terms.Back {
+		if err := c.size(ctx); err != nil {
+			return err
+		}
+	}
 	for _, d := range c.terms.Disks {
 		if c.terms.Back {
 			if err := c.baseline(d); err != nil {
@@ -395,19 +427,48 @@ func (c *copier) transfer(ctx context.Context, d plan.DiskCopy, from, to string,
 		zero = nil
 		done += got.Bytes
 		wire += got.Wire
-		c.learnSpeed(got, time.Since(start))
+		took := time.Since(start)
+		c.learnSpeed(got, took)
+		if layer == 0 && len(rest) > 0 {
+			if err := c.lookBack(ctx, d, from); err != nil {
+				return wire, err
+			}
+		}
 		at := list.Size
 		if len(rest) > 0 {
 			at = rest[0].Offset
 		}
 		err = c.e.record(run.Event{Kind: run.Copied, Step: c.s.ID, Resource: d.To, Attributes: map[string]string{"disk": d.To,
-			"bytes": strconv.FormatInt(got.Bytes, 10), "wire": strconv.FormatInt(got.Wire, 10), "done": strconv.FormatInt(done, 10), "at": strconv.FormatInt(at, 10)}})
+			"bytes": strconv.FormatInt(got.Bytes, 10), "wire": strconv.FormatInt(got.Wire, 10), "done": strconv.FormatInt(done, 10), "at": strconv.FormatInt(at, 10), "took": fmt.Sprintf("%.3f", took.Seconds())}})
 		if err != nil {
 			return wire, err
 		}
 	}
 	return wire, nil
 }
+
+// lookBack asks now and again, ever more seldom, how much has changed since the first copy of a disk began: that is the
+// round after it.
+func (c *copier) lookBack(ctx context.Context, d plan.DiskCopy, from string) error {
+	k := c.known(d)
+	since, last := time.Since(k.Began), k.ChangedAt.Sub(k.Began)
+	if k.Upto == 0 || since < firstLook || !k.ChangedAt.IsZero() && since < last*5/4 {
+		return nil
+	}
+	var now site.Changes
+	err := c.e.callAt(ctx, c.s, c.terms.From, func() (err error) {
+		now, err = c.from.Changes(ctx, from, k.Epoch, k.Upto)
+		return err
+	})
+	if err != nil || now.Whole {
+		return err
+	}
+	return c.e.record(run.Event{Kind: run.Changed, Step: c.s.ID, Resource: d.To,
+		Attributes: map[string]string{"disk": d.To, "bytes": strconv.FormatInt(site.Bytes(now.Written), 10)}})
+}
+
+// firstLook is after how long it is first asked what has changed meanwhile.
+const firstLook = time.Second
 
 // cut splits extents after so many bytes.
 func cut(list []site.Extent, n int64) (part, rest []site.Extent) {
@@ -498,10 +559,10 @@ func (c *copier) unequal(ctx context.Context, from, to string, list site.Changes
 		if err := c.e.call(ctx, c.s, func() (err error) { b, err = c.to.Hashes(ctx, to, x, hashBlock); return err }); err != nil {
 			return nil, nil, err
 		}
-		for i := 0; i*sha < len(a); i++ {
+		for i := 0; i*digestSize < len(a); i++ {
 			off := x.Offset + int64(i)*hashBlock
 			n := min(hashBlock, x.Offset+x.Length-off)
-			one, other := a[i*sha:(i+1)*sha], b[i*sha:(i+1)*sha]
+			one, other := a[i*digestSize:(i+1)*digestSize], b[i*digestSize:(i+1)*digestSize]
 			switch {
 			case slices.Equal(one, other):
 			case allZero(one):
@@ -514,8 +575,8 @@ func (c *copier) unequal(ctx context.Context, from, to string, list site.Changes
 	return written, zero, nil
 }
 
-// sha is the length of a digest.
-const sha = 32
+// digestSize is the length of a block's digest.
+const digestSize = 32
 
 func allZero(p []byte) bool { return !slices.ContainsFunc(p, func(b byte) bool { return b != 0 }) }
 

@@ -2,11 +2,8 @@ package sandbox
 
 import (
 	"context"
-	"crypto/sha256"
-	"fmt"
 	"math/rand/v2"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -153,20 +150,4 @@ func TestPartsAreReadAndWrittenByRanges(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, make([]byte, 32), sums[:32])
 	assert.Equal(t, make([]byte, 32), sums[32:], "nothing is there")
-}
-
-func BenchmarkFirstCopy(b *testing.B) {
-	box, d, v := twoSites(b, 2)
-	ctx := context.Background()
-	noise(b, box.diskAt(0, v[0]), 0, 2<<30, 1)
-	c, err := d[0].Changes(ctx, v[0], "", 0)
-	require.NoError(b, err)
-	b.SetBytes(2 << 30)
-	for b.Loop() {
-		start := time.Now()
-		got, err := d[1].Copy(ctx, v[1], site.Order{Peer: "arroyo", Disk: v[0], Written: c.Written})
-		require.NoError(b, err)
-		fmt.Println(got.Took, time.Since(start))
-	}
-	_ = sha256.Size
 }

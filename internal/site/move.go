@@ -83,7 +83,7 @@ type Trial struct {
 type Mover interface {
 	// Changes lists what was written on a disk since a generation of an epoch; 0 lists all that it holds.
 	Changes(ctx context.Context, disk, epoch string, since uint32) (Changes, error)
-	// Hashes are the SHA-256 digests of the blocks of a part of a disk, one after another; those of blocks that hold
+	// Hashes are the BLAKE3 digests, of 32 bytes each, of the blocks of a part of a disk, one after another; those of blocks that hold
 	// nothing are zeros.
 	Hashes(ctx context.Context, disk string, x Extent, block int64) ([]byte, error)
 	// ReadDisk and WriteDisk read and write a part of a disk, of at most [MaxPart] bytes. Only a disk whose machine is off

@@ -46,11 +46,11 @@ const quick = 0.02
 // moved measures moves.
 func moved(dir string) ([]result, error) {
 	ctx := context.Background()
-	told, err := foretelling(ctx) // first: what is written back to the disk meanwhile slows others down
+	told, err := foretelling(ctx, dir) // first: what is written back to the disk meanwhile slows others down
 	if err != nil {
 		return nil, err
 	}
-	pair, err := pairOf(ctx, nil)
+	pair, err := pairOf(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -75,10 +75,10 @@ type pairing struct {
 	disk string
 }
 
-func pairOf(ctx context.Context, bandwidth map[string]float64) (*pairing, error) {
+func pairOf(ctx context.Context) (*pairing, error) {
 	e := &estate.Estate{Version: estate.Version, Currency: "cr"}
 	for _, name := range []string{"arroyo", "loma"} {
-		e.Sites = append(e.Sites, &estate.Site{Name: name, Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true, Bandwidth: bandwidth,
+		e.Sites = append(e.Sites, &estate.Site{Name: name, Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true,
 			Zones:  []estate.Zone{{Name: "a", Free: estate.Capacity{Cores: 8, MemoryGiB: 32, DiskGiB: 900}, Total: estate.Capacity{Cores: 8, MemoryGiB: 32, DiskGiB: 900}}},
 			Images: []estate.Image{{Name: "debian-12", OS: "linux"}}, Timings: estate.Timings{Volume: 0.01}})
 	}
@@ -215,50 +215,78 @@ func (p *pairing) rounds(ctx context.Context) ([]result, error) {
 		base: fmt.Sprintf("%.1f MB changed", float64(changed)/1e6), most: may / float64(changed)}}, err
 }
 
-// foretelling says from a quarter of the way when a copy over a slow link ends, and looks how right that was.
-func foretelling(ctx context.Context) ([]result, error) {
-	p, err := pairOf(ctx, map[string]float64{"arroyo": 40 * quick})
+// foretelling moves a workload with two disks that change over a slow link, and says from a quarter of the first copy
+// when everything is there; then it looks how right that was.
+func foretelling(ctx context.Context, dir string) ([]result, error) {
+	w, err := standing(ctx, filepath.Join(dir, "foretold"), 40, 400<<20)
 	if err != nil {
 		return nil, err
 	}
-	defer p.box.Close()
-	if err := p.fill(ctx, 240<<20); err != nil {
-		return nil, err
-	}
-	id, err := p.target(ctx)
+	defer w.close()
+	w.box.Busy("log-host-1", 4_000_000, 48<<20)
+	d, err := w.app.DraftMove(ctx, w.deployment, app.MoveWish{What: []string{"log-host"}, To: w.to, Mode: change.Warm, AtOnce: true, Compress: "off"})
 	if err != nil {
 		return nil, err
 	}
-	time.Sleep(100 * time.Millisecond)
-	c, err := p.from.Changes(ctx, p.disk, "", 0)
+	begun := time.Now()
+	_, id, err := w.app.StartMove(ctx, d, nil)
 	if err != nil {
 		return nil, err
 	}
-	const part = 8 << 20
-	total := site.Bytes(c.Written)
-	start := time.Now()
-	said := time.Duration(0)
-	for off := int64(0); off < total; off += part {
-		if _, err := p.to.Copy(ctx, id, site.Order{Peer: "arroyo", Disk: p.disk, Written: []site.Extent{{Offset: off, Length: min(part, total-off)}}}); err != nil {
-			return nil, err
-		}
-		if said == 0 && off+part >= total/4 {
-			so := migrate.Progress{Done: off + part, Total: total, Elapsed: time.Since(start)}
-			said = so.Elapsed + so.Left()
-		}
+	at, said, err := w.quarter(ctx, id, d.Loads["log-host-1"])
+	if err != nil {
+		return nil, err
 	}
-	whole := time.Since(start)
-	off := math.Abs(float64(said-whole)) / float64(whole)
-	return []result{{name: "end foretold from a quarter of the way, off by", figure: time.Duration(off * float64(whole)), ratio: off, base: "the whole: " + show(whole), most: foretold}}, nil
+	if err := w.wait(ctx, id); err != nil {
+		return nil, err
+	}
+	r, err := w.app.Replay(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	rest := r.Ended.Sub(at)
+	whole := r.Ended.Sub(begun)
+	off := math.Abs(float64(said-rest)) / float64(whole)
+	return []result{{name: "end of a move foretold from a quarter, off by", figure: (said - rest).Abs(), ratio: off, base: "the whole: " + show(whole), most: foretold}}, nil
 }
 
-// live moves a workload that changes at half the bandwidth, while a client asks it by its name all the time.
-func live(ctx context.Context, dir string) ([]result, error) {
+// quarter waits until a quarter of the first copy is done, and says when that was and how long it goes on yet.
+func (w *world) quarter(ctx context.Context, id int64, load migrate.Load) (time.Time, time.Duration, error) {
+	for {
+		s, err := w.app.Replay(ctx, id)
+		if err != nil {
+			return time.Time{}, 0, err
+		}
+		done, whole := int64(0), int64(0)
+		for _, d := range s.Disks {
+			done, whole = done+d.Bytes, whole+d.Whole
+		}
+		now := time.Now()
+		if rest, known := migrate.RestOf(s, "log-host-1", load, now); known && whole > 0 && done >= whole/4 {
+			return now, rest.Whole(), nil
+		}
+		if s.Failures > 0 {
+			return now, 0, errors.New("the move failed before a quarter was copied")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// world is stand-ins with a slow link between two of them, and the page of levels at one.
+type world struct {
+	app        *app.App
+	box        *sandbox.Sandbox
+	deployment int64
+	to         string
+}
+
+// standing raises the page of levels, on disks of so many bytes, where so many megabytes a second get through to another
+// site.
+func standing(ctx context.Context, dir string, mb float64, system int64) (*world, error) {
 	e, err := app.DemoEstate()
 	if err != nil {
 		return nil, err
 	}
-	const mb = 24
 	for _, s := range e.Sites {
 		s.Bandwidth = map[string]float64{}
 		for _, o := range e.Sites {
@@ -266,48 +294,87 @@ func live(ctx context.Context, dir string) ([]result, error) {
 		}
 		s.Pace = 1
 	}
-	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: quick, Zone: "ribera.test", System: 64 << 20})
+	w := &world{}
+	if w.box, err = sandbox.Start(sandbox.Config{Estate: e, Pace: quick, Zone: "ribera.test", System: system}); err != nil {
+		return nil, err
+	}
+	if w.app, err = app.Open(ctx, dir, app.InProcess(ctx)); err != nil {
+		w.box.Close()
+		return nil, err
+	}
+	from := ""
+	if w.deployment, from, err = raiseLog(ctx, w.app, w.box); err == nil {
+		if w.to = "alisio-sur"; from == w.to {
+			w.to = "vega"
+		}
+		_, err = w.app.MakePair(ctx, from, w.to, app.Both)
+	}
+	if err != nil {
+		w.close()
+		return nil, err
+	}
+	return w, nil
+}
+
+func (w *world) close() {
+	w.app.Close()
+	w.box.Close()
+}
+
+// why says which steps of a run failed, and why.
+func (w *world) why(ctx context.Context, id int64) string {
+	s, err := w.app.Replay(ctx, id)
+	if err != nil {
+		return err.Error()
+	}
+	text := ""
+	for i := range s.Steps {
+		if st := &s.Steps[i]; st.Error != "" {
+			text += st.ID + ": " + st.Error + " "
+		}
+	}
+	return text
+}
+
+// wait waits until a run stands.
+func (w *world) wait(ctx context.Context, id int64) error {
+	for {
+		r, err := w.app.Store.Run(ctx, id)
+		switch {
+		case err != nil:
+			return err
+		case r.State == run.Standing:
+			return nil
+		case r.State != run.UnderWay && r.State != run.Planned:
+			return fmt.Errorf("run %d %s: %s", id, r.State, w.why(ctx, id))
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// live moves a workload that changes at half the bandwidth, while a client asks it by its name all the time.
+func live(ctx context.Context, dir string) ([]result, error) {
+	const mb = 24
+	w, err := standing(ctx, filepath.Join(dir, "live"), mb, 64<<20)
 	if err != nil {
 		return nil, err
 	}
-	defer box.Close()
-	a, err := app.Open(ctx, filepath.Join(dir, "live"), app.InProcess(ctx))
-	if err != nil {
-		return nil, err
-	}
-	defer a.Close()
-	dep, from, err := raiseLog(ctx, a, box)
-	if err != nil {
-		return nil, err
-	}
-	to := "alisio-sur"
-	if from == to {
-		to = "vega"
-	}
-	if _, err := a.MakePair(ctx, from, to, app.Both); err != nil {
-		return nil, err
-	}
-	box.Busy("log-host-1", mb*1e6/2, 48<<20)
+	defer w.close()
+	w.box.Busy("log-host-1", mb*1e6/2, 48<<20)
 	var asked, missed atomic.Int64
 	stop := make(chan struct{})
-	go ask(ctx, a, stop, &asked, &missed)
-	d, err := a.DraftMove(ctx, dep, app.MoveWish{What: []string{"log-host"}, To: to, Mode: change.Live, Pause: 0.5, AtOnce: true, Compress: "off"})
+	go ask(ctx, w.app, stop, &asked, &missed)
+	d, err := w.app.DraftMove(ctx, w.deployment, app.MoveWish{What: []string{"log-host"}, To: w.to, Mode: change.Live, Pause: 0.5, AtOnce: true, Compress: "off"})
 	if err != nil {
 		return nil, err
 	}
 	start := time.Now()
-	_, id, err := a.StartMove(ctx, d, nil)
+	_, id, err := w.app.StartMove(ctx, d, nil)
 	if err != nil {
 		return nil, err
 	}
-	for state := run.UnderWay; state == run.UnderWay || state == run.Planned; time.Sleep(20 * time.Millisecond) {
-		r, err := a.Store.Run(ctx, id)
-		if err != nil {
-			return nil, err
-		}
-		if state = r.State; state == run.Failed {
-			return nil, errors.New("the live move failed")
-		}
+	if err := w.wait(ctx, id); err != nil {
+		return nil, err
 	}
 	took := time.Since(start)
 	close(stop)

@@ -25,7 +25,7 @@ func (s *State) Apply(e Event) {
 		s.end(e)
 	case SiteSays, Answered, Learned:
 		s.learn(e)
-	case RoundBegun, Copied, RoundDone, Judged:
+	case Sized, Changed, RoundBegun, Copied, RoundDone, Judged:
 		s.copying(e)
 	default:
 		s.step(e)

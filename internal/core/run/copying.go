@@ -1,17 +1,22 @@
 package run
 
 import (
+	"math"
 	"strconv"
 	"time"
 )
 
 // The events of copying disks. Their attributes are listed with [Disk].
 const (
+	// Sized says how many bytes the first copy of a disk will have, before it begins.
+	Sized      EventKind = "disk-sized"
 	RoundBegun EventKind = "round-begun"
 	Copied     EventKind = "copied"
 	RoundDone  EventKind = "round-done"
 	// Judged says how it stands after a round: how fast it changes, and for how long it would stand still now.
 	Judged EventKind = "round-judged"
+	// Changed says how much has changed on a disk since its first copy began, while that goes on.
+	Changed EventKind = "disk-changed"
 )
 
 // The decisions on a step that copies. [LimitTo] is followed by the bytes per second, 0 for no bound.
@@ -22,19 +27,46 @@ const (
 	LimitTo = "limit "
 )
 
-// Disk is how copying one disk stands. Attributes of events: disk, round, epoch, upto, total, at, done, wire, seconds.
+// Disk is how copying one disk stands. Attributes of events: disk, round, epoch, upto, total, at, done, wire, took (seconds).
 type Disk struct {
 	// Round is the round that is under way, or the last; Done and Total are its bytes, At how far on the disk it has come.
 	Round           int
 	Done, Total, At int64
 	Running         bool
 	Began, Seen     time.Time
+	// Whole is how many bytes the first copy has, 0 while that is not known.
+	Whole int64
+	// Changed is how many bytes had changed at ChangedAt since the first copy began.
+	Changed   int64
+	ChangedAt time.Time
 	// Epoch and Base say up to when all that was written has been copied; Upto will be that when this round is done.
 	Epoch      string
 	Base, Upto uint32
 	// Bytes and Wire are all that was copied so far, Holes those that were left out.
 	Bytes, Wire int64
 	Past        []Round
+	// Speed is how many bytes a second got through of late, without what was waited between.
+	Speed float64
+}
+
+// What counts for [Disk.Speed]: the last seconds, or the last part of what went before where that is longer.
+const (
+	lately      = 3 * time.Second
+	shareLately = 0.25
+)
+
+// quicken takes into account that so many bytes got through in some seconds.
+func (d *Disk) quicken(bytes int64, took float64, at time.Time) {
+	if took <= 0 || bytes <= 0 {
+		return
+	}
+	now := float64(bytes) / took
+	if d.Speed == 0 {
+		d.Speed = now
+		return
+	}
+	weight := 1 - math.Exp(-took/max(lately.Seconds(), shareLately*at.Sub(d.Began).Seconds()))
+	d.Speed += weight * (now - d.Speed)
 }
 
 // Round is a round that is over.
@@ -114,10 +146,16 @@ func (s *State) copying(e Event) {
 	}
 	d.Seen = e.At
 	switch e.Kind {
+	case Sized:
+		d.Whole = num("total")
+	case Changed:
+		d.Changed, d.ChangedAt = num("bytes"), e.At
 	case RoundBegun:
 		d.Round, d.Total, d.Done, d.At, d.Running, d.Began = int(num("round")), num("total"), num("done"), num("at"), true, e.At
 		d.Epoch, d.Upto = e.Attributes["epoch"], uint32(num("upto"))
 	case Copied:
+		took, _ := strconv.ParseFloat(e.Attributes["took"], 64)
+		d.quicken(num("bytes"), took, e.At)
 		d.Bytes += num("bytes")
 		d.Wire += num("wire")
 		d.Done, d.At = num("done"), num("at")

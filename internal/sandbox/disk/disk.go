@@ -6,12 +6,13 @@
 package disk
 
 import (
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"os"
 	"sync"
 	"sync/atomic"
+
+	"github.com/zeebo/blake3"
 )
 
 // Page is the grain, in bytes, at which a disk notes what was written.
@@ -22,6 +23,9 @@ const chunkPages = 4096
 
 // zeroed marks, in what is noted of a page, that it holds nothing but zeros.
 const zeroed = 1 << 31
+
+// DigestSize is how many bytes the digest of a block has.
+const DigestSize = 32
 
 // Extent is a run of bytes.
 type Extent struct {
@@ -292,20 +296,20 @@ func extend(list []Extent, off, size int64) []Extent {
 	return append(list, Extent{off, n})
 }
 
-// Hashes are the SHA-256 digests of the blocks from an offset on, one after another; a block that was never written, or
+// Hashes are the BLAKE3 digests, of 256 bits, of the blocks from an offset on, one after another; a block that was never written, or
 // holds nothing any more, has a digest of zeros, which costs nothing to find out.
 func (d *Disk) Hashes(off, n int64, block int) ([]byte, error) {
-	out := make([]byte, 0, (n/int64(block)+1)*sha256.Size)
+	out := make([]byte, 0, (n/int64(block)+1)*DigestSize)
 	for at := off; at < off+n; at += int64(block) {
 		length := min(int64(block), off+n-at)
 		if d.empty(at, length) {
-			out = append(out, make([]byte, sha256.Size)...)
+			out = append(out, make([]byte, DigestSize)...)
 			continue
 		}
-		var sum [sha256.Size]byte
+		var sum [DigestSize]byte
 		err := d.View(at, length, func(data []byte) error {
 			if !AllZero(data) {
-				sum = sha256.Sum256(data)
+				sum = blake3.Sum256(data)
 			}
 			return nil
 		})

@@ -3,7 +3,6 @@ package occi
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -67,7 +66,7 @@ func onWire(list []site.Extent) []wire.Extent {
 func (d *Driver) Hashes(ctx context.Context, disk string, x site.Extent, block int64) ([]byte, error) {
 	q := url.Values{wire.ParamView: {wire.ViewHashes}, wire.ParamFrom: {fmt.Sprint(x.Offset)}, wire.ParamLength: {fmt.Sprint(x.Length)}, wire.ParamBlock: {fmt.Sprint(block)}}
 	data, _, err := d.raw(ctx, "digest "+disk, http.MethodGet, diskPath(disk, q), nil, nil)
-	if err == nil && int64(len(data)) != (x.Length+block-1)/block*sha256.Size {
+	if err == nil && int64(len(data)) != (x.Length+block-1)/block*wire.BlockDigest {
 		err = &site.Error{Site: d.name, Doing: "digest " + disk, Class: site.Transient, Detail: "the answer broke off"}
 	}
 	return data, err
