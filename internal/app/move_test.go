@@ -340,6 +340,55 @@ func TestALiveMoveIsHardlyNoticed(t *testing.T) {
 	assert.LessOrEqual(t, counts[1], 1)
 }
 
+// TestCopyingKeepsToWhatItIsTold has copying wait for its window, then keep to a limit, then rest, and go on.
+func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
+	t.Parallel()
+	a, _ := paired(t, 0.01)
+	dep, _ := theLog(t, a)
+	const limit = 4 << 20
+	d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: "tramonta", Limit: limit, Compress: "off"})
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, d.Forecasts["log-host-1"].Copy, float64(d.Loads["log-host-1"].Used)/limit)
+	opens := time.Now().Add(1500 * time.Millisecond)
+	for i := range d.Order.Plan.Steps {
+		if c := d.Order.Plan.Steps[i].Copying; c != nil && d.Order.Plan.Steps[i].Op != plan.Finish {
+			c.Windows = []plan.Window{{From: opens, To: opens.Add(time.Hour)}}
+		}
+	}
+	move, runID, err := a.StartMove(ctx, d, nil)
+	require.NoError(t, err)
+	disk := func() (run.Disk, migrate.Phase) {
+		s, err := a.Replay(ctx, runID)
+		require.NoError(t, err)
+		require.Zero(t, s.Failures, explainRun(s))
+		if x := s.Disks["log-host-1"]; x != nil {
+			return *x, migrate.PhaseOf(s, "log-host-1")
+		}
+		return run.Disk{}, migrate.PhaseOf(s, "log-host-1")
+	}
+	for time.Now().Before(opens.Add(-100 * time.Millisecond)) {
+		x, _ := disk()
+		require.Zero(t, x.Bytes, "before the window opens")
+		time.Sleep(50 * time.Millisecond)
+	}
+	require.Eventually(t, func() bool { x, _ := disk(); return x.Bytes > 0 }, 5*time.Second, 10*time.Millisecond)
+	require.NoError(t, a.Steer(ctx, move, run.Pause))
+	time.Sleep(1500 * time.Millisecond) // an order that is on its way ends
+	resting, _ := disk()
+	time.Sleep(700 * time.Millisecond)
+	still, _ := disk()
+	assert.Equal(t, resting.Bytes, still.Bytes, "it rests")
+	require.NoError(t, a.Steer(ctx, move, run.GoOn))
+	require.Eventually(t, func() bool { _, phase := disk(); return phase == migrate.Ready }, 20*time.Second, 10*time.Millisecond)
+	x, _ := disk()
+	first := x.Past[0]
+	assert.Greater(t, first.At.Sub(first.Began).Seconds(), float64(x.Whole)/limit, "no faster than it may, and longer by the rest")
+	back, err := a.GoBack(ctx, move, 0)
+	require.NoError(t, err)
+	ended(t, a, back)
+	serves(t, a)
+}
+
 // TestRoundsAreKeptApartUntilTheyAreMadeOne moves what changes all the time, with its rounds kept in layers until the
 // commit, and with each made one at once.
 func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {

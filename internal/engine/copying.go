@@ -22,6 +22,7 @@ const (
 	orderTime   = 700 * time.Millisecond
 	firstOrder  = 16 << 20
 	leastOrder  = 1 << 20
+	smallOrder  = 64 << 10
 	mostOrder   = 256 << 20
 	shortRound  = 250 * time.Millisecond
 	mostIdle    = time.Second
@@ -405,13 +406,9 @@ func (c *copier) transfer(ctx context.Context, d plan.DiskCopy, from, to string,
 		if err := c.wait(ctx); err != nil {
 			return wire, err
 		}
+		limit := c.limit()
 		var part []site.Extent
-		part, rest = cut(rest, c.order)
-		ctl := c.control()
-		limit := c.terms.Limit
-		if ctl.Limited {
-			limit = ctl.Limit
-		}
+		part, rest = cut(rest, c.sized(limit))
 		var got site.Copied
 		start := time.Now()
 		err := c.e.call(ctx, c.s, func() (err error) {
@@ -469,6 +466,23 @@ func (c *copier) lookBack(ctx context.Context, d plan.DiskCopy, from string) err
 
 // firstLook is after how long it is first asked what has changed meanwhile.
 const firstLook = time.Second
+
+// limit is how many bytes a second may be copied now, 0 for as many as get through.
+func (c *copier) limit() int64 {
+	if ctl := c.control(); ctl.Limited {
+		return ctl.Limit
+	}
+	return c.terms.Limit
+}
+
+// sized is how much to order at once: so much that the order does not take long, since it is obeyed between two of them
+// what was said meanwhile.
+func (c *copier) sized(limit int64) int64 {
+	if limit <= 0 {
+		return c.order
+	}
+	return min(c.order, max(int64(float64(limit)*orderTime.Seconds())/4096*4096, smallOrder))
+}
 
 // cut splits extents after so many bytes.
 func cut(list []site.Extent, n int64) (part, rest []site.Extent) {
