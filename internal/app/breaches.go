@@ -62,6 +62,15 @@ func (a *App) rulesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, e 
 	return problemOf(design, e, Wish{})
 }
 
+// Because says why, rule by rule.
+func (b *Breaking) Because() string {
+	var out []string
+	for _, x := range b.Breaches {
+		out = append(out, fmt.Sprintf("%s: %s (%s)", strings.Join(x.Workloads, ", "), x.Because, x.How))
+	}
+	return strings.Join(out, "; ")
+}
+
 // heed checks a move against the rules: what it newly breaks is an error, unless it is lifted; that is said as a
 // difference.
 func (a *App) heed(ctx context.Context, d *Deployment, wanted *plan.Plan, e *estate.Estate, m *Move) ([]migrate.Difference, error) {

@@ -17,6 +17,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
@@ -70,6 +71,8 @@ type Move struct {
 	From map[string]string `json:"from"`
 	// Loads are what was measured of each workload before it was begun.
 	Loads map[string]migrate.Load `json:"loads,omitempty"`
+	// Differences are what is otherwise there, as it was said before a wave was begun.
+	Differences []migrate.Difference `json:"differences,omitempty"`
 	// States are how the waves stand.
 	States []WaveState `json:"-"`
 }
@@ -159,6 +162,17 @@ type MoveDraft struct {
 	// Secrets are those that are asked for again.
 	Secrets []string
 	Pairs   []Pair
+}
+
+// Diverges says which workload changes faster than gets through, so that no round leaves less than the one before; "" if
+// none does.
+func (d *MoveDraft) Diverges() string {
+	for _, id := range d.Move.Waves[d.Wave].Instances {
+		if f, l := d.Forecasts[id], d.Loads[id]; !f.Converges {
+			return fmt.Sprintf("%s does not converge: %s a second change, %s get through", id, migrate.Bytes(l.Rate), migrate.Bytes(l.Bandwidth))
+		}
+	}
+	return ""
 }
 
 // DraftMove works a move out: where each workload goes and what it is like there, in which waves, and the plan of the
@@ -350,7 +364,7 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	if err := a.Timed(ctx, p); err != nil {
 		return nil, err
 	}
-	out.Secrets = secretsOf(p)
+	out.Secrets = secretsOf(p, m.Waves[wave].Instances)
 	if wave > 0 || m.ID > 0 { // what was measured when the move was worked out is old by now
 		for _, c := range choices {
 			delete(m.Loads, c.Instance)
@@ -369,18 +383,22 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 		return nil, err
 	}
 	out.Differences = append(lifted, migrate.Differences(d.Stand, out.To, e, m.Waves[wave].Instances, m.Wish.Mode)...)
+	m.Differences = slices.DeleteFunc(m.Differences, func(x migrate.Difference) bool { return slices.Contains(m.Waves[wave].Instances, x.Instance) })
+	m.Differences = append(m.Differences, out.Differences...)
 	out.Order = Order{Plan: p, Deployment: d.ID, Wanted: whole, Template: d.Template, Move: m.ID}
 	return out, nil
 }
 
-// secretsOf are the secrets that some step of a plan is given.
-func secretsOf(p *plan.Plan) []string {
+// secretsOf are the secrets that steps on some instances are given.
+func secretsOf(p *plan.Plan, instances []string) []string {
 	var out []string
 	for i := range p.Steps {
-		if s := p.Steps[i].Script; s != nil {
-			for _, in := range s.Inputs {
-				out = append(out, in.Value.Secrets()...)
-			}
+		s := &p.Steps[i]
+		if s.Script == nil || !slices.Contains(instances, p.Resource(s.Resource).On) {
+			continue
+		}
+		for _, in := range s.Script.Inputs {
+			out = append(out, in.Value.Secrets()...)
 		}
 	}
 	slices.Sort(out)
@@ -427,7 +445,7 @@ func (a *App) movingOf(m *Move, wave int, wanted *plan.Plan, out *MoveDraft) (ch
 			grant = grant || g
 		}
 	}
-	windows, err := w.windows(time.Now())
+	windows, err := w.Windows(time.Now())
 	if err != nil {
 		return change.Moving{}, err
 	}
@@ -439,8 +457,8 @@ func (a *App) movingOf(m *Move, wave int, wanted *plan.Plan, out *MoveDraft) (ch
 // windowsAhead is how many windows are worked out beforehand.
 const windowsAhead = 12
 
-// windows are the next windows in which may be copied; none is always.
-func (w MoveWish) windows(now time.Time) ([]plan.Window, error) {
+// Windows are the next windows in which may be copied; none is always.
+func (w MoveWish) Windows(now time.Time) ([]plan.Window, error) {
 	if w.Window == "" {
 		return nil, nil
 	}
@@ -510,7 +528,7 @@ func (d *MoveDraft) foresee(p *plan.Plan) error {
 		f.Total = f.Copy + f.Down
 		d.Forecasts[id] = f
 	}
-	d.Fit = migrate.FitInto(d.Windows, time.Now(), p.Seconds)
+	d.Fit = migrate.FitInto(d.Windows, time.Now(), migrate.WithinWindow(p))
 	return nil
 }
 
@@ -524,6 +542,10 @@ const (
 
 // measure finds out what copying takes of those workloads of a move of which that is not known.
 func (a *App) measure(ctx context.Context, d *Deployment, m *Move, choices []migrate.Choice) error {
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return err
+	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(measureAtOnce)
 	var mu sync.Mutex
@@ -532,7 +554,7 @@ func (a *App) measure(ctx context.Context, d *Deployment, m *Move, choices []mig
 			continue
 		}
 		group.Go(func() error {
-			load, err := a.loadOf(ctx, d, c, m)
+			load, err := a.loadOf(ctx, d, e, c, m)
 			mu.Lock()
 			defer mu.Unlock()
 			m.Loads[c.Instance] = load
@@ -543,8 +565,11 @@ func (a *App) measure(ctx context.Context, d *Deployment, m *Move, choices []mig
 }
 
 // loadOf measures what copying a workload takes.
-func (a *App) loadOf(ctx context.Context, d *Deployment, c migrate.Choice, m *Move) (migrate.Load, error) {
+func (a *App) loadOf(ctx context.Context, d *Deployment, e *estate.Estate, c migrate.Choice, m *Move) (migrate.Load, error) {
 	out := migrate.Load{Mode: m.Wish.Mode, Pause: m.Wish.Pause, Consolidate: !m.Wish.KeepLayers}
+	if s := e.Site(c.Site); s != nil { // until the plan says so more exactly
+		out.Start = s.Seconds(s.Timings.Instance/2 + s.Timings.Interface)
+	}
 	from := m.From[c.Instance]
 	source, err := a.mover(from)
 	if err != nil {

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -386,6 +387,32 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 	back, err := a.GoBack(ctx, move, 0)
 	require.NoError(t, err)
 	ended(t, a, back)
+	serves(t, a)
+}
+
+// TestAColdMoveStopsInItsWindow has a workload that is to stand still go on until its window opens.
+func TestAColdMoveStopsInItsWindow(t *testing.T) {
+	t.Parallel()
+	a, _ := paired(t, 0.01)
+	dep, at := theLog(t, a)
+	opens := time.Now().Add(4 * time.Second).Truncate(time.Second)
+	rule := fmt.Sprintf("FREQ=MINUTELY;BYSECOND=%d", opens.Second())
+	for _, wrong := range []MoveWish{{Window: "FREQ=SOMETIMES", Hours: 1}, {Window: rule}, {Window: rule, Hours: 1, TimeZone: "Europe/Nowhere"}} {
+		wrong.What, wrong.To = []string{"log-host"}, "tramonta"
+		_, err := a.DraftMove(ctx, dep, wrong)
+		require.Error(t, err, "%+v", wrong)
+	}
+	d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: "tramonta", Mode: change.Cold, Window: rule, Hours: 30.0 / 3600})
+	require.NoError(t, err)
+	require.NotEmpty(t, d.Windows)
+	assert.WithinDuration(t, opens, d.Windows[0].From, 0)
+	assert.False(t, d.Fit.End.IsZero())
+	_, runID, err := a.StartMove(ctx, d, nil)
+	require.NoError(t, err)
+	ended(t, a, runID)
+	s, err := a.Replay(ctx, runID)
+	require.NoError(t, err)
+	assert.False(t, s.Step(KeptID("log-host-1", at)+"/"+string(plan.Halt)).Started.Before(opens), "it is stopped before its window opens")
 	serves(t, a)
 }
 

@@ -55,15 +55,17 @@ func (a *App) StartMove(ctx context.Context, d *MoveDraft, secrets map[string]st
 			return 0, 0, err
 		}
 	}
-	if d.Move.ID == 0 {
-		body, err := json.Marshal(d.Move)
-		if err != nil {
-			return 0, 0, err
-		}
-		if d.Move.ID, err = a.Store.CreateMove(ctx, d.Move.Deployment, Whoami(), body, time.Now()); err != nil {
-			return 0, 0, err
-		}
+	body, err := json.Marshal(d.Move)
+	if err != nil {
+		return 0, 0, err
+	}
+	if d.Move.ID != 0 {
+		err = a.Store.KeepMove(ctx, d.Move.ID, body)
+	} else if d.Move.ID, err = a.Store.CreateMove(ctx, d.Move.Deployment, Whoami(), body, time.Now()); err == nil {
 		d.Order.Move = d.Move.ID
+	}
+	if err != nil {
+		return 0, 0, err
 	}
 	runID, err = a.beginFor(ctx, d.Move.ID, d.Wave, store.MoveThere, d.Order)
 	return d.Move.ID, runID, err

@@ -433,7 +433,7 @@ func (s *shared) printMove(ctx context.Context, a *app.App, m *app.Move) error {
 			}
 			fmt.Fprintln(s.out)
 			for _, d := range r.Disks {
-				fmt.Fprintf(s.out, "    %-22s round %d  %s of %s  %s/s\n", d.Disk, d.Round, megabytes(d.Done), megabytes(d.Total), megabytes(int64(d.Rate)))
+				fmt.Fprintf(s.out, "    %-22s round %d  %s of %s  %s/s\n", d.Disk, d.Round, migrate.Bytes(float64(d.Done)), migrate.Bytes(float64(d.Total)), migrate.Bytes(d.Rate))
 			}
 		}
 	}
@@ -461,13 +461,6 @@ func workloadOf(m *app.Move, wave int, id string, state *run.State) workloadRow 
 		}
 	}
 	return r
-}
-
-func megabytes(n int64) string {
-	if n >= 1e9 {
-		return fmt.Sprintf("%.2f GB", float64(n)/1e9)
-	}
-	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 }
 
 // printDraft shows what a move would do.
@@ -501,14 +494,22 @@ func (s *shared) printDraft(d *app.MoveDraft) error {
 	fmt.Fprintln(s.out)
 	for _, id := range slices.Sorted(maps.Keys(d.Forecasts)) {
 		f, l := d.Forecasts[id], d.Loads[id]
-		fmt.Fprintf(s.out, "%s: %s to copy, %s/s change, %s/s get through: %d rounds in %s", id, megabytes(l.Used), megabytes(int64(l.Rate)),
-			megabytes(int64(l.Bandwidth)), len(f.Rounds), seconds(f.Copy))
+		fmt.Fprintf(s.out, "%s: %s to copy, %s/s change, %s/s get through: %d rounds in %s", id, migrate.Bytes(float64(l.Used)), migrate.Bytes(l.Rate),
+			migrate.Bytes(l.Bandwidth), len(f.Rounds), seconds(f.Copy))
 		if !f.Converges {
 			fmt.Fprint(s.out, "; it does not converge")
 		}
 		fmt.Fprintln(s.out)
 	}
-	fmt.Fprintf(s.out, "%d steps, about %s in all, not serving for about %s\n", len(d.Order.Plan.Steps), seconds(d.Seconds), seconds(d.Down))
+	fmt.Fprintf(s.out, "%d steps, about %s in all (rehearsed: nine in ten within %s), not serving for about %s\n", len(d.Order.Plan.Steps), seconds(d.Seconds),
+		seconds(d.Rehearsed.P90.Seconds()), seconds(d.Down))
+	for _, id := range slices.Sorted(maps.Keys(d.Forecasts)) {
+		if f := d.Forecasts[id]; f.Layers > 1 {
+			fmt.Fprintf(s.out, "%s: its rounds are kept apart until the commit, in %d layers\n", id, f.Layers)
+		} else if f.Merging > 0 {
+			fmt.Fprintf(s.out, "%s: making its rounds one takes %s of that; --keep-layers leaves it to the commit\n", id, seconds(f.Merging))
+		}
+	}
 	if len(d.Windows) > 0 {
 		if d.Fit.End.IsZero() {
 			fmt.Fprintln(s.out, "it does not fit the windows ahead")

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/migrate"
 	"andamio/internal/core/printable"
 )
 
@@ -39,7 +40,7 @@ Secrets are left out; which must be given again is listed, and noted in the desc
 			if s.json {
 				return s.printJSON(out)
 			}
-			fmt.Fprintf(s.out, "%s: %s\n", out.File, megabytes(out.Bytes))
+			fmt.Fprintf(s.out, "%s: %s\n", out.File, migrate.Bytes(float64(out.Bytes)))
 			if len(out.Secrets) > 0 {
 				fmt.Fprintf(s.out, "secrets were left out and must be given again: %s\n", strings.Join(out.Secrets, ", "))
 			}
@@ -105,7 +106,7 @@ andamio package drop takes it away.`,
 				return no{err}
 			}
 			if !s.json {
-				fmt.Fprintf(s.out, "%s is packed: %s\n", printable.Clean(rest[0]), megabytes(out.Bytes))
+				fmt.Fprintf(s.out, "%s is packed: %s\n", printable.Clean(rest[0]), migrate.Bytes(float64(out.Bytes)))
 				if len(out.Secrets) > 0 {
 					fmt.Fprintf(s.out, "secrets were left out and must be given again: %s\n", strings.Join(out.Secrets, ", "))
 				}

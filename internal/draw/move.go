@@ -1,7 +1,6 @@
 package draw
 
 import (
-	"fmt"
 	"math"
 	"time"
 
@@ -15,8 +14,8 @@ func Rounds(title string, c migrate.Curve) *Picture {
 	return &Picture{W: w, H: h, paint: func(p *painter) {
 		p.rect(0, 0, w, h, paper)
 		p.text(24, 30, w-48, 14, true, ink, title)
-		p.text(24, 46, w-48, 9, false, dim, "what is left to copy, megabytes on a logarithmic scale; pale: expected")
-		low, high := scaleOf(c)
+		p.text(24, 46, w-48, 9, false, dim, "what is left to copy, on a logarithmic scale; pale: expected")
+		low, high := c.Scale()
 		y := func(bytes float64) float64 {
 			share := (math.Log10(max(bytes, low)) - math.Log10(low)) / max(math.Log10(high)-math.Log10(low), 1e-9)
 			return h - bottom - share*(h-top-bottom)
@@ -26,7 +25,7 @@ func Rounds(title string, c migrate.Curve) *Picture {
 		}
 		for v := low; v <= high*1.001; v *= 10 {
 			p.line(left, y(v), w-24, y(v), 0.4, pale[run.Planned])
-			p.textRight(left-8, y(v)+3, left-20, 9, dim, fmt.Sprintf("%g", v/1e6))
+			p.textRight(left-8, y(v)+3, left-20, 9, dim, migrate.Bytes(v))
 		}
 		for _, s := range c.Stretches {
 			color := status[run.UnderWay]
@@ -44,18 +43,6 @@ func Rounds(title string, c migrate.Curve) *Picture {
 			p.text(x(t), h-bottom+16, 80, 9, false, dim, t.Round(100*time.Millisecond).String())
 		}
 	}}
-}
-
-// scaleOf is the range of a curve in whole powers of ten.
-func scaleOf(c migrate.Curve) (low, high float64) {
-	low, high = math.MaxFloat64, 1
-	for _, s := range c.Stretches {
-		low, high = min(low, max(s.Left, 1)), max(high, s.Left)
-	}
-	if low == math.MaxFloat64 {
-		low = 1
-	}
-	return math.Pow(10, math.Floor(math.Log10(low))), math.Pow(10, math.Ceil(math.Log10(high)))
 }
 
 // RunBook paints the run-book of a workload.

@@ -25,7 +25,7 @@ const (
 	smallOrder  = 64 << 10
 	mostOrder   = 256 << 20
 	shortRound  = 250 * time.Millisecond
-	mostIdle    = time.Second
+	mostIdle    = 5 * time.Second
 	hashBlock   = 64 << 10
 	patientFor  = 4 // rounds that leave no less than those before, until it is said that they will not
 	compressing = 8 << 20
@@ -58,8 +58,11 @@ func (c *copier) rate() float64 {
 func (e *Engine) copies(ctx context.Context, s *plan.Step, r *plan.Resource) error {
 	c := &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, changing: map[string]float64{}, listed: map[string]time.Time{}, compress: s.Copying.Compress == "on"}
 	var okFrom, okTo bool
-	if s.Op == plan.Consolidate {
+	switch s.Op {
+	case plan.Consolidate:
 		return c.consolidateAll(ctx)
+	case plan.Hold:
+		return c.wait(ctx)
 	}
 	c.from, okFrom = e.Sites[s.Copying.From].(site.Mover)
 	c.to, okTo = e.Sites[s.Site].(site.Mover)
@@ -168,7 +171,7 @@ func (c *copier) size(ctx context.Context) error {
 
 // follow copies what changed, round after round, until it is to be cut over and what is left is little enough.
 func (c *copier) follow(ctx context.Context) error {
-	worse, before := 0, 0.0
+	worse, calm, before := 0, 0, 0.0
 	for number := 1; ; number++ {
 		began := time.Now()
 		bytes := int64(0)
@@ -195,12 +198,15 @@ func (c *copier) follow(ctx context.Context) error {
 		if number > 1 && pause >= 0.9*before {
 			worse++
 		}
+		if calm++; number == 1 || pause < 0.5*before {
+			calm = 0
+		}
 		before = pause
 		if cut && c.terms.Pause > 0 && worse >= patientFor {
 			return site.Final(fmt.Errorf("it does not converge: %s a second change and %s a second get through, so that it would stand still for %.2f s, and may for %.2f s: allow a longer pause, lift the limit, or move it warm",
 				mega(c.rate()), mega(c.bandwidth), pause, c.terms.Pause))
 		}
-		if err := c.rest(ctx, took); err != nil {
+		if err := c.rest(ctx, took, calm); err != nil {
 			return err
 		}
 	}
@@ -208,9 +214,14 @@ func (c *copier) follow(ctx context.Context) error {
 
 func mega(x float64) string { return fmt.Sprintf("%.1f MB", x/1e6) }
 
-// rest waits before the next round, less if it is to be cut over.
-func (c *copier) rest(ctx context.Context, took time.Duration) error {
-	until := time.Now().Add(min(max(shortRound-took, 0)+took/2, mostIdle))
+// rest waits before the next round: ever longer while rounds leave no less than those before and somebody is waited for,
+// not at all once it is to be cut over.
+func (c *copier) rest(ctx context.Context, took time.Duration, calm int) error {
+	wait := min(max(shortRound-took, 0)+took/2, mostIdle)
+	if c.terms.Await {
+		wait = max(wait, min(shortRound<<min(calm, 5), mostIdle))
+	}
+	until := time.Now().Add(wait)
 	for time.Now().Before(until) && !c.control().Cut {
 		if err := pause(ctx, 20*time.Millisecond); err != nil {
 			return err

@@ -48,7 +48,7 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 		return e.lose(ctx, s, r)
 	case plan.Mend:
 		return e.mend(ctx, s, r)
-	case plan.Replicate, plan.Follow, plan.Finish, plan.Consolidate:
+	case plan.Replicate, plan.Follow, plan.Finish, plan.Hold, plan.Consolidate:
 		return e.copies(ctx, s, r)
 	case plan.Fill:
 		return e.fill(ctx, s)

@@ -40,6 +40,12 @@ func (s *Store) CreateMove(ctx context.Context, deployment int64, who string, bo
 	return id, err
 }
 
+// KeepMove replaces what is kept of a move.
+func (s *Store) KeepMove(ctx context.Context, id int64, body []byte) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE moves SET body = ? WHERE id = ?`, string(body), id)
+	return err
+}
+
 // AddMoveRun notes that a run does something for a move.
 func (s *Store) AddMoveRun(ctx context.Context, move int64, r MoveRun) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO move_runs (move, wave, kind, run) VALUES (?, ?, ?, ?)`, move, r.Wave, r.Kind, r.Run)

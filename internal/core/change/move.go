@@ -258,16 +258,26 @@ func (v *mover) kept(id string) string { return v.names[id] }
 
 // copy adds the copying of a workload before it is stopped, and returns the step that is to have ended then.
 func (v *mover) copy(id string) []string {
-	if v.m.Mode == Cold {
-		return nil
-	}
 	to := v.c.to.Resource(id)
 	terms := v.copying(id)
+	if v.m.Mode == Cold {
+		return v.hold(id, terms)
+	}
 	first := v.add(plan.Step{Resource: id, Op: plan.Replicate, Site: to.Site, Title: "first copy", Copying: &terms, Seconds: 60})
 	v.wait(first, v.built(id)...)
 	rounds := terms
 	follow := v.add(plan.Step{Resource: id, Op: plan.Follow, Site: to.Site, Title: "rounds of what changed", Copying: &rounds, After: []string{first}, Seconds: 10})
 	return []string{follow}
+}
+
+// hold has a workload that is to stand still while it is copied wait for its window first.
+func (v *mover) hold(id string, terms plan.Copying) []string {
+	if len(terms.Windows) == 0 {
+		return nil
+	}
+	hold := v.add(plan.Step{Resource: id, Op: plan.Hold, Site: v.c.to.Resource(id).Site, Title: "wait for the window", Copying: &terms})
+	v.wait(hold, v.built(id)...)
+	return []string{hold}
 }
 
 // built are the steps after which a workload's disks are there to be written.

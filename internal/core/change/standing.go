@@ -166,7 +166,7 @@ func (f *fold) done(s *plan.Step) {
 		f.resources[s.Resource] = *f.of.Resource(s.Resource)
 	case plan.Carry:
 		f.carry(s.Resource)
-	case plan.Replicate, plan.Follow, plan.Finish, plan.Consolidate, plan.Release, plan.Reclaim, plan.Unname, plan.Fill:
+	case plan.Replicate, plan.Follow, plan.Finish, plan.Hold, plan.Consolidate, plan.Release, plan.Reclaim, plan.Unname, plan.Fill:
 	case plan.Lose, plan.Mend, plan.Act, plan.Detach, plan.Unplug, plan.Stop, plan.Delete, plan.Disconnect, plan.Clear, plan.Sweep:
 	default:
 		f.stand(s)

@@ -185,7 +185,7 @@ func ms(x float64) string {
 func (d *differing) features() {
 	for _, f := range d.here.Features {
 		if !d.there.Has(f) {
-			d.all = append(d.all, Difference{d.id, "feature " + f, "there is", "is missing", "worse", ""})
+			d.all = append(d.all, Difference{d.id, "feature " + f, "has it", "missing", "worse", "what relies on it is to do without"})
 		}
 	}
 	if d.there.Jurisdiction != d.here.Jurisdiction {

@@ -158,15 +158,16 @@ func (p Progress) Left() time.Duration {
 type Fit struct {
 	// Begin and End are when it begins and ends; End is zero if the windows do not suffice.
 	Begin, End time.Time
-	// Share is how much of the window in which it ends is used, from 0 to 1.
-	Share float64
+	// Share is how much of the window in which it ends is used, from 0 to 1; Windows is how many it takes.
+	Share   float64
+	Windows int
 }
 
 // FitInto lays work into windows, going on in the next where one ends; no windows are one without end.
 func FitInto(windows []plan.Window, now time.Time, seconds float64) Fit {
 	need := time.Duration(seconds * float64(time.Second))
 	if len(windows) == 0 {
-		return Fit{now, now.Add(need), 0}
+		return Fit{Begin: now, End: now.Add(need)}
 	}
 	var out Fit
 	for _, w := range windows {
@@ -181,6 +182,7 @@ func FitInto(windows []plan.Window, now time.Time, seconds float64) Fit {
 		if out.Begin.IsZero() {
 			out.Begin = from
 		}
+		out.Windows++
 		if need <= room {
 			out.End = from.Add(need)
 			out.Share = float64(out.End.Sub(w.From)) / float64(w.To.Sub(w.From))

@@ -67,9 +67,9 @@ func TestWhetherItFitsTheWindow(t *testing.T) {
 	at := func(hour int) time.Time { return time.Date(2026, 11, 28, hour, 0, 0, 0, time.UTC) }
 	night := []plan.Window{{From: at(20), To: at(22)}, {From: at(44), To: at(46)}}
 	fit := FitInto(night, at(18), 3600)
-	assert.Equal(t, Fit{at(20), at(21), 0.5}, fit)
+	assert.Equal(t, Fit{at(20), at(21), 0.5, 1}, fit)
 	fit = FitInto(night, at(21), 7200)
-	assert.Equal(t, Fit{at(21), at(45), 0.5}, fit, "it goes on in the next")
+	assert.Equal(t, Fit{at(21), at(45), 0.5, 2}, fit, "it goes on in the next")
 	assert.True(t, FitInto(night, at(18), 5*3600).End.IsZero(), "both are too short")
 	assert.True(t, FitInto(night, at(47), 1).End.IsZero(), "they are over")
 	assert.Equal(t, at(19), FitInto(nil, at(18), 3600).End)

@@ -2,7 +2,9 @@ package migrate
 
 import (
 	"fmt"
+	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -39,6 +41,7 @@ func Book(p *plan.Plan, s *run.State, instance string, now time.Time) []Entry {
 		}
 		b.add(st, true)
 	}
+	b.keep()
 	return b.out
 }
 
@@ -185,6 +188,15 @@ func heavier(a, b run.Status) run.Status {
 	return a
 }
 
+// keep adds the last line: what is kept where it was, until somebody commits.
+func (b *book) keep() {
+	e := Entry{Title: "kept at " + b.from() + ", to go back to", Status: run.Planned, Note: "until you commit"}
+	if b.s != nil && b.s.Status == run.Standing {
+		e.Status, e.Waits = run.Held, true
+	}
+	b.out = append(b.out, e)
+}
+
 // sayWhen adds the line at which somebody says to cut over.
 func (b *book) sayWhen() {
 	st := b.p.Step(b.id + "/" + string(plan.Follow))
@@ -243,6 +255,7 @@ func CurveOf(s *run.State, instance string, load Load, now time.Time) Curve {
 		}
 	}
 	if began.IsZero() {
+		c.forecast(Predict(load), 0)
 		return c
 	}
 	for _, d := range disks {
@@ -265,6 +278,30 @@ func CurveOf(s *run.State, instance string, load Load, now time.Time) Curve {
 	}
 	c.forecast(Predict(load), c.Now)
 	return c
+}
+
+// Scale is the range of a curve in whole powers of ten, in bytes: two of them at least, and none below a kilobyte.
+func (c Curve) Scale() (low, high float64) {
+	low, high = math.MaxFloat64, 1e3
+	for _, s := range c.Stretches {
+		low, high = min(low, max(s.Left, 1e3)), max(high, s.Left)
+	}
+	high = math.Pow(10, math.Ceil(math.Log10(high)))
+	low = math.Pow(10, math.Floor(math.Log10(min(low, high))))
+	return min(low, high/100), high
+}
+
+// Bytes says how many bytes, in the unit that fits.
+func Bytes(n float64) string {
+	for _, u := range []struct {
+		of   float64
+		word string
+	}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+		if n >= u.of*0.9995 {
+			return strconv.FormatFloat(n/u.of, 'f', map[bool]int{true: 1, false: 0}[n < 9.95*u.of && n/u.of != math.Trunc(n/u.of)], 64) + " " + u.word
+		}
+	}
+	return strconv.FormatFloat(n, 'f', 0, 64)
 }
 
 func left(disks []*run.Disk) int64 {

@@ -26,6 +26,18 @@ func Down(p *plan.Plan) float64 {
 	return last - first
 }
 
+// WithinWindow is for how many seconds a move goes on from its first copying on, by its plan: what comes before waits for
+// no window.
+func WithinWindow(p *plan.Plan) float64 {
+	first := p.Seconds
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Op == plan.Replicate || s.Op == plan.Finish {
+			first = min(first, s.Start)
+		}
+	}
+	return p.Seconds - first
+}
+
 // DownWith is [Down] where the last round of a workload takes so many seconds, instead of as long as the plan expects.
 func DownWith(p *plan.Plan, instance string, last float64) float64 {
 	out := Down(p)

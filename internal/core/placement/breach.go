@@ -47,7 +47,11 @@ func sitesBreached(p Problem, r Rule, at map[string]Spot) []Breach {
 			continue
 		}
 		if lack := r.lack(site); lack != "" {
-			out = append(out, Breach{r.Name, r.Because, []string{w.Name}, site.Name + ": " + lack})
+			how := site.Name
+			if lack != r.Because { // that is said already
+				how += ": " + lack
+			}
+			out = append(out, Breach{r.Name, r.Because, []string{w.Name}, how})
 		}
 	}
 	return out

@@ -84,6 +84,8 @@ const (
 	Replicate Op = "replicate"
 	Follow    Op = "follow"
 	Finish    Op = "finish"
+	// Hold waits until a window opens in which may be copied.
+	Hold Op = "hold"
 	// Consolidate makes the layers one in which a site keeps the rounds that were copied to a disk.
 	Consolidate Op = "consolidate"
 	// Suspend lets an instance stand still; Release gives up what is bound to its site, and keeps it for going back; Reclaim
@@ -114,7 +116,7 @@ func (o Op) Notes() bool { return o == Accept || o == Lose || o == Mend }
 // Moves reports that an operation belongs to moving a workload, and leaves nothing of its own behind it.
 func (o Op) Moves() bool {
 	switch o {
-	case Replicate, Follow, Finish, Consolidate, Reclaim, Carry, Fill:
+	case Replicate, Follow, Finish, Hold, Consolidate, Reclaim, Carry, Fill:
 		return true
 	}
 	return false
@@ -607,6 +609,8 @@ func (p *Plan) checkMove(s *Step) error {
 	switch {
 	case copies && (s.Copying == nil || len(s.Copying.Disks) == 0):
 		return fmt.Errorf("step %s copies nothing", s.ID)
+	case s.Op == Hold && s.Copying == nil:
+		return fmt.Errorf("step %s waits for nothing", s.ID)
 	case copies && !p.lists(s.Copying.From):
 		return fmt.Errorf("step %s copies from the site %q, which the plan does not list", s.ID, s.Copying.From)
 	case (s.Op == Name || s.Op == Unname) && (s.Naming == nil || s.Naming.Name == ""):

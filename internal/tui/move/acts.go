@@ -166,7 +166,7 @@ func (v *View) Find(text string) bool {
 	if v.shown() == nil && v.draft == nil {
 		for i, r := range v.rows {
 			if strings.Contains(r.id, text) {
-				v.cursor, v.onTarget = i, false
+				v.cursor, v.focus = i, onSources
 				return true
 			}
 		}
@@ -204,8 +204,15 @@ func (v *View) Keys() []view.Key {
 	case v.draft != nil:
 		return []view.Key{{Key: "r", Does: "begin"}, {Key: "m", Does: "mode"}, {Key: "↑↓", Does: "workload"}, {Key: "esc", Does: "choose anew"}, {Key: "w", Does: "why"}, {Key: "e", Does: "export"}}
 	}
-	return []view.Key{{Key: "↑↓", Does: "choose"}, {Key: "space", Does: "mark"}, {Key: "←→", Does: "workload or site"}, {Key: "m", Does: "mode"}, {Key: "enter", Does: "work it out"},
-		{Key: "p", Does: "pair"}, {Key: "t", Does: "window"}, {Key: "]", Does: "moves"}}
+	space, only := "mark", "for this one alone"
+	if v.focus == onSettings {
+		space = "change"
+	}
+	if v.only {
+		only = "for all"
+	}
+	return []view.Key{{Key: "↑↓", Does: "choose"}, {Key: "space", Does: space}, {Key: "←→", Does: "what, how, where"}, {Key: "enter", Does: "work it out"},
+		{Key: "p", Does: "pair"}, {Key: "m", Does: "mode"}, {Key: "t", Does: "window"}, {Key: "o", Does: only}, {Key: "]", Does: "moves"}}
 }
 
 // Why explains what is selected.

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"andamio/internal/app"
+	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
@@ -38,25 +39,87 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 
 func (p *page) ink(i part.Ink) part.Style { return part.In(i) }
 
-// head draws the first line: what is moved, how it stands, and how it fits its window.
+// head draws the first line: what is moved, how it stands, when it will be there, and how it fits its window.
 func (p *page) head() {
 	v := p.v
-	x, y := p.r.X+1, p.r.Y
+	x, y, end := p.r.X+1, p.r.Y, p.r.X+p.r.W
+	say := func(style part.Style, text string) {
+		if x < end {
+			x = p.c.Cut(x, y, end-x, style, text) + 3
+		}
+	}
 	if m := v.shown(); m != nil {
 		wave := m.Current()
 		state := m.States[wave]
-		x = p.c.Cut(x, y, p.r.W/3, p.ink(part.Text).Strong(), m.Name) + 3
-		x = p.c.Text(x, y, p.ink(part.Dim), fmt.Sprintf("wave %d of %d · %s", wave+1, len(m.Waves), m.Wish.Mode)) + 3
-		x = p.c.Text(x, y, p.ink(inkOf(state)), p.c.Look.Mark(markOf(state))+" "+p.word(state)) + 3
+		x = p.c.Cut(x, y, p.r.W/4, p.ink(part.Text).Strong(), m.Name) + 3
+		say(p.ink(part.Dim), waveWord(wave, len(m.Waves), m.Wish.Mode))
+		say(p.ink(inkOf(state)), p.c.Look.Mark(markOf(state))+" "+p.word(state))
+		if state == app.WaveMoving {
+			say(p.ink(part.Text), p.restWord())
+		}
 		p.window(x, y, nil)
 		return
 	}
 	d := v.draft
 	x = p.c.Cut(x, y, p.r.W/5, p.ink(part.Text).Strong(), d.Move.Name) + 3
-	x = p.c.Text(x, y, p.ink(part.Dim), fmt.Sprintf("wave %d of %d · %s", d.Wave+1, len(d.Move.Waves), d.Move.Wish.Mode)) + 3
-	x = p.c.Text(x, y, p.ink(part.Ochre), p.c.Look.Mark(run.Planned)+" not begun") + 3
-	x = p.c.Text(x, y, p.ink(part.Text), fmt.Sprintf("about %s, not serving for %s", span(d.Seconds), span(d.Down))) + 3
+	say(p.ink(part.Dim), waveWord(d.Wave, len(d.Move.Waves), d.Move.Wish.Mode))
+	say(p.ink(part.Ochre), p.c.Look.Mark(run.Planned)+" not begun")
+	if text := d.Diverges(); text != "" {
+		say(p.ink(part.Coral), text)
+	} else {
+		say(p.ink(part.Text), fmt.Sprintf("about %s (9 in 10 within %s), not serving %s", span(d.Seconds), span(d.Rehearsed.P90.Seconds()), span(d.Down)))
+	}
 	p.window(x, y, d)
+}
+
+func waveWord(wave, waves int, mode change.Mode) string {
+	if waves == 1 {
+		return string(mode)
+	}
+	return fmt.Sprintf("wave %d of %d · %s", wave+1, waves, mode)
+}
+
+// restWord says for how long the move goes on yet, as far as that is known.
+func (p *page) restWord() string {
+	rest, known := p.rest()
+	switch {
+	case !known:
+		return ""
+	case rest.Copy <= 0 && p.awaits():
+		return "cutting over takes " + span(rest.Down.Seconds())
+	case rest.Copy <= 0:
+		return "there in " + span(rest.Down.Seconds())
+	case p.awaits():
+		return fmt.Sprintf("ready in %s, then %s to cut over", span(rest.Copy.Seconds()), span(rest.Down.Seconds()))
+	}
+	return fmt.Sprintf("there in %s, at %s", span(rest.Whole().Seconds()), p.now.Add(rest.Whole()).Format("15:04:05"))
+}
+
+// rest is for how long the slowest workload goes on yet.
+func (p *page) rest() (migrate.Rest, bool) {
+	m, s := p.v.shown(), p.v.state
+	if m == nil || s == nil {
+		return migrate.Rest{}, false
+	}
+	var most migrate.Rest
+	for _, id := range p.v.workloads() {
+		rest, known := migrate.RestOf(s, id, m.Loads[id], p.now)
+		if !known {
+			return rest, false
+		}
+		most.Copy, most.Down = max(most.Copy, rest.Copy), max(most.Down, rest.Down)
+	}
+	return most, true
+}
+
+// awaits reports that rounds go on until somebody says to cut over.
+func (p *page) awaits() bool {
+	for i := range p.v.state.Steps {
+		if st := &p.v.state.Steps[i]; st.Op == plan.Follow && st.Copying.Await && !st.Control.Cut {
+			return true
+		}
+	}
+	return false
 }
 
 func span(seconds float64) string {
@@ -65,8 +128,12 @@ func span(seconds float64) string {
 		return fmt.Sprintf("%.1f s", seconds)
 	case seconds < 120:
 		return fmt.Sprintf("%.0f s", seconds)
+	case seconds < 120*60:
+		return fmt.Sprintf("%.0f min", seconds/60)
+	case seconds < 48*3600:
+		return fmt.Sprintf("%.1f h", seconds/3600)
 	}
-	return fmt.Sprintf("%.0f min", seconds/60)
+	return fmt.Sprintf("%.0f days", seconds/86400)
 }
 
 // word is the state of a wave, or the phase of its workloads while it goes on.
@@ -116,34 +183,29 @@ func (p *page) window(x, y int, d *app.MoveDraft) {
 		}
 		return
 	}
+	x, y = p.r.X+1, y+1 // it has a line of its own
 	left := 0.0
 	if d != nil {
 		left = d.Seconds
-	} else {
-		left = p.ahead()
+	} else if rest, known := p.rest(); known {
+		left = rest.Whole().Seconds()
 	}
 	fit := migrate.FitInto(windows, p.now, left)
 	w := windows[0]
-	x = p.c.Text(x, y, p.ink(part.Text), fmt.Sprintf("window %s %s–%s ", w.From.Format("Mon"), w.From.Format("15:04"), w.To.Format("15:04")))
-	const cells = 16
+	cells := min(24, p.r.W/5)
+	x = p.c.Text(x, y, p.ink(part.Text), fmt.Sprintf("window %s–%s ", w.From.Format("Mon 15:04"), w.To.Format("15:04")))
 	p.c.Across(x, y, cells, p.ink(part.Dim), p.c.Look.Glyphs.Forecast)
 	if fit.End.IsZero() {
 		p.c.Across(x, y, cells, p.ink(part.Coral), p.c.Look.Glyphs.Bar)
 		p.c.Text(x+cells+1, y, p.ink(part.Coral), "does not fit")
 		return
 	}
-	p.c.Across(x, y, max(int(fit.Share*cells), 1), p.ink(part.Teal), p.c.Look.Glyphs.Bar)
-	p.c.Text(x+cells+1, y, p.ink(part.Teal), fmt.Sprintf("fits, %.0f %%  ends %s", 100*fit.Share, fit.End.Format("15:04")))
-}
-
-// ahead is for how many seconds the move goes on yet, as far as that is known.
-func (p *page) ahead() float64 {
-	most := 0.0
-	for _, id := range p.v.workloads() {
-		c := migrate.CurveOf(p.v.state, id, p.v.loadOf(id), p.now)
-		most = max(most, (c.Whole - c.Now).Seconds())
+	p.c.Across(x, y, max(int(fit.Share*float64(cells)), min(1, cells)), p.ink(part.Teal), p.c.Look.Glyphs.Bar)
+	text := fmt.Sprintf("fits, %.0f %%  ends %s", 100*fit.Share, fit.End.Format("15:04"))
+	if fit.Windows > 1 {
+		text = fmt.Sprintf("in %d windows, ends %s", fit.Windows, fit.End.Format("Mon 15:04"))
 	}
-	return most
+	p.c.Cut(x+cells+1, y, p.r.X+p.r.W-x-cells-1, p.ink(part.Teal), text)
 }
 
 // moving draws a move that goes on, or one that was worked out and has not begun.
@@ -314,7 +376,12 @@ func (p *page) banks(r part.Rect) {
 	p.bankHead(left, sel.from)
 	p.bankHead(right, sel.to)
 	p.c.Text(mid.X+(mid.W-8)/2, mid.Y+1, p.ink(part.Dim).Strong(), "the copy")
-	room := r.H - 10
+	needed := 0
+	for _, l := range lanes {
+		needed += 2 + len(l.disks)
+	}
+	facts := p.factRows(sel, max(r.H-4-needed, 6))
+	room := r.H - 4 - facts
 	y := r.Y + 3
 	for i, l := range p.fitting(lanes, room) {
 		if l.id == "" {
@@ -330,7 +397,7 @@ func (p *page) banks(r part.Rect) {
 		}
 		y = p.lane(l, l.id == sel.id, left, mid, right, y) + 1
 	}
-	p.differences(part.Rect{X: r.X, Y: r.Y + r.H - 6, W: r.W, H: 6}, left, mid, right, sel)
+	p.differences(part.Rect{X: r.X, Y: r.Y + r.H - facts, W: r.W, H: facts}, left, mid, right, sel)
 }
 
 func (p *page) picks(lanes []lane, id string) func() {
@@ -394,22 +461,17 @@ func (p *page) lane(l lane, picked bool, left, mid, right part.Rect, y int) int 
 		p.copy(mid, y, d)
 		p.c.Cut(right.X+3, y, right.W-18, on(part.Steel), d.title+"  "+d.size)
 		if d.known {
-			p.c.Right(right.X+right.W-2, y, on(part.Dim), size(d.left)+" left")
+			p.c.Right(right.X+right.W-2, y, on(part.Dim), leftWord(d.left))
 		}
 	}
 	return y + 1
 }
 
-func size(n int64) string {
-	switch {
-	case n >= 1e9:
-		return fmt.Sprintf("%.1f GB", float64(n)/1e9)
-	case n >= 1e6:
-		return fmt.Sprintf("%.0f MB", float64(n)/1e6)
-	case n > 0:
-		return fmt.Sprintf("%.0f kB", float64(n)/1e3)
+func leftWord(n int64) string {
+	if n <= 0 {
+		return "nothing left"
 	}
-	return "0"
+	return migrate.Bytes(float64(n)) + " left"
 }
 
 // copy draws how far a disk has come on its way from bank to bank.
@@ -435,91 +497,6 @@ func (p *page) copy(mid part.Rect, y int, d disk) {
 	}
 }
 
-// differences draws what will be otherwise for the selected workload, here and there.
-func (p *page) differences(r, left, mid, right part.Rect, l lane) {
-	on := func(i part.Ink) part.Style { return p.ink(i).On(part.Panel) }
-	p.c.Across(left.X+1, r.Y, left.W-2, on(part.Dim), p.c.Look.Glyphs.Thin)
-	p.c.Across(right.X+1, r.Y, right.W-2, on(part.Dim), p.c.Look.Glyphs.Thin)
-	p.c.Text(left.X+2, r.Y+1, on(part.Dim), "here")
-	p.c.Text(right.X+2, r.Y+1, on(part.Dim), "after the cutover")
-	for i, d := range p.facts(l) {
-		if i == r.H-2 {
-			break
-		}
-		y := r.Y + 2 + i
-		p.c.Cut(left.X+2, y, left.W-4, on(part.Text), d.Here)
-		ink := map[string]part.Ink{"worse": part.Ochre, "better": part.Teal, "": part.Text}[d.Weight]
-		p.c.Cut(right.X+2, y, right.W-4, on(ink), d.There)
-		text := "── " + d.What + " ──▸"
-		p.c.Cut(mid.X+max((mid.W-part.Width(text))/2, 1), y, mid.W-2, p.ink(part.Dim), text)
-	}
-}
-
-// facts are what differs for a workload, the weightiest first: of a move that goes on what the sites told.
-func (p *page) facts(l lane) []migrate.Difference {
-	var all []migrate.Difference
-	if p.v.shown() == nil && p.v.draft != nil {
-		for _, d := range p.v.draft.Differences {
-			if d.Instance == l.id {
-				all = append(all, d)
-			}
-		}
-		var out []migrate.Difference
-		for _, what := range []string{"address", "port", "name", "distance", "cost", "feature", "inside", "zone"} {
-			for _, d := range all {
-				if strings.HasPrefix(d.What, what) {
-					out = append(out, d)
-					break
-				}
-			}
-		}
-		return out
-	}
-	return p.told(l)
-}
-
-// told is what the sites told of addresses, ports and prices of a workload, here and there.
-func (p *page) told(l lane) []migrate.Difference {
-	s := p.v.state
-	if s == nil {
-		return nil
-	}
-	var out []migrate.Difference
-	for i := range s.Plan.Resources {
-		r := &s.Plan.Resources[i]
-		if r.Kind != plan.Interface || r.Spec.Instance != l.id {
-			continue
-		}
-		here, there := "", "when it is cut over"
-		if a, ok := s.Attribute(r.ID+"@"+l.from, "address"); ok {
-			here = a
-		}
-		if a, ok := s.Attribute(r.ID, "address"); ok {
-			there = a
-		}
-		for _, port := range r.Spec.Ports {
-			a, _ := s.Attribute(r.ID+"@"+l.from, fmt.Sprintf("port.%d", port))
-			here += " : " + a
-			if b, ok := s.Attribute(r.ID, fmt.Sprintf("port.%d", port)); ok {
-				there += " : " + b
-			}
-		}
-		out = append(out, migrate.Difference{What: "address", Here: here, There: there})
-	}
-	for i := range s.Plan.Steps {
-		st := &s.Plan.Steps[i]
-		if r := s.Plan.Resource(st.Resource); st.Op == plan.Name && st.Naming != nil && (r.Spec.Instance == l.id || r.Spec.EndpointOf != "" && s.Plan.Resource(r.Spec.EndpointOf) != nil && s.Plan.Resource(r.Spec.EndpointOf).On == l.id) {
-			word := map[bool]string{true: "follows: done", false: "follows"}[s.Step(st.ID).Status == run.Standing]
-			out = append(out, migrate.Difference{What: "name", Here: st.Naming.Name + "." + s.Plan.Zone, There: word})
-		}
-	}
-	if a, b := s.Plan.Resource(l.id+"@"+l.from), s.Plan.Resource(l.id); a != nil && b != nil {
-		weight := map[bool]string{true: "worse", false: "better"}[b.CostPerHour > a.CostPerHour]
-		out = append(out, migrate.Difference{What: "cost", Here: fmt.Sprintf("%.3f %s/h", a.CostPerHour, s.Plan.Currency), There: fmt.Sprintf("%.3f %s/h", b.CostPerHour, s.Plan.Currency), Weight: weight})
-	}
-	return out
-}
-
 // book draws the run-book of the selected workload.
 func (p *page) book(r part.Rect) {
 	pl := p.v.planOf()
@@ -534,7 +511,7 @@ func (p *page) book(r part.Rect) {
 	x := p.c.Text(r.X, r.Y, p.ink(part.Dim).Strong(), "run-book")
 	p.c.Cut(x+3, r.Y, r.W-12, p.ink(part.Dim), id)
 	lines := migrate.Book(pl, s, id, p.now)
-	room := r.H - 5
+	room := r.H - 4
 	from := 0
 	for i, e := range lines { // the present line is always to be seen
 		if e.Status == run.UnderWay || e.Status == run.Failed {
@@ -592,7 +569,11 @@ func (p *page) ends(r part.Rect, y int) {
 		y++
 	}
 	if p.v.shown() == nil {
-		say("r", "begin", "copying; nothing stops before it is cut over")
+		effect := "copying; nothing stops before it is cut over"
+		if p.v.draft.Move.Wish.Mode == change.Cold {
+			effect = "it stops, is copied, and starts there"
+		}
+		say("r", "begin", effect)
 		if s := p.v.draft.Secrets; len(s) > 0 && y < r.Y+r.H {
 			p.c.Cut(r.X, y, r.W, p.ink(part.Coral), "secrets do not travel: "+strings.Join(s, ", ")+" asked for first")
 		}

@@ -5,7 +5,9 @@ package move
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -40,15 +42,17 @@ type View struct {
 	rows   []row
 	cursor int
 	marked map[string]bool
-	to     int
-	mode   change.Mode
-	// onTarget says that the arrows choose the site.
-	onTarget bool
-	// window and hours are when copying may go on: a recurrence rule, and for how long each time; "" is always.
-	window   string
-	hours    float64
+	// to is the site, the one after the last has placement choose.
+	to   int
+	wish app.MoveWish
+	// focus is where the arrows are, knob the setting that they are on; only says that what is chosen of the target is
+	// meant for the workload under the cursor alone.
+	focus    focus
+	knob     int
+	only     bool
 	draft    *app.MoveDraft
 	problem  string
+	broken   *app.Breaking
 	drafting bool
 
 	// What is moved: the run that is shown, and its state.
@@ -62,6 +66,15 @@ type View struct {
 	drawn time.Time
 	spots []spot
 }
+
+// focus is a part of the screen on which a move is planned.
+type focus int
+
+const (
+	onSources focus = iota
+	onSettings
+	onTargets
+)
 
 // row is a workload that can be moved.
 type row struct {
@@ -77,7 +90,7 @@ type spot struct {
 
 // New makes the view.
 func New(ctx context.Context, a *app.App) *View {
-	return &View{ctx: ctx, app: a, at: -1, marked: map[string]bool{}, mode: change.Warm}
+	return &View{ctx: ctx, app: a, at: -1, marked: map[string]bool{}, wish: app.MoveWish{Mode: change.Warm, TimeZone: "UTC"}}
 }
 
 // Name, Digit and Badge describe the tab.
@@ -146,9 +159,12 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.draft = msg.draft
 		return v.start(map[string]string{})
 	case drafted:
-		v.drafting, v.draft, v.problem = false, msg.draft, ""
+		v.drafting, v.draft, v.problem, v.broken = false, msg.draft, "", nil
 		if msg.err != nil {
 			v.problem = msg.err.Error()
+			if errors.As(msg.err, &v.broken) {
+				v.problem = "the rules forbid it: " + v.broken.Because()
+			}
 		}
 	case done:
 		v.seen = ""
@@ -221,7 +237,7 @@ func (v *View) list() {
 		}
 	}
 	v.cursor = min(v.cursor, max(len(v.rows)-1, 0))
-	v.to = min(v.to, max(len(v.sites)-1, 0))
+	v.to = min(v.to, len(v.sites))
 }
 
 // shown is the move that is shown, nil while one is planned.
@@ -322,37 +338,78 @@ func (v *View) keyPlanning(key string) (tea.Cmd, bool) {
 		v.step(-1)
 	case "down", "j":
 		v.step(1)
-	case "left", "right", "tab", "h", "l":
-		v.onTarget = !v.onTarget
+	case "left", "h":
+		v.focus = max(v.focus-1, onSources)
+		return nil, true
+	case "right", "l":
+		if key == "l" && v.broken != nil {
+			return v.liftRules(), true
+		}
+		v.focus = min(v.focus+1, onTargets)
+		return nil, true
+	case "tab":
+		v.focus = (v.focus + 1) % (onTargets + 1)
+		return nil, true
 	case "space":
-		if len(v.rows) > 0 && !v.onTarget {
+		if v.focus == onSettings {
+			v.problem, v.broken = "", nil
+			return v.alter(), true
+		}
+		if len(v.rows) > 0 && v.focus == onSources {
 			id := v.rows[v.cursor].id
 			v.marked[id] = !v.marked[id]
 		}
 	case "m":
-		all := []change.Mode{change.Warm, change.Live, change.Cold}
-		v.mode = all[(slices.Index(all, v.mode)+1)%len(all)]
+		v.nextMode()
+	case "o":
+		v.only = !v.only
 	case "enter":
 		return v.work(), true
 	case "p":
 		return v.pairNow(), true
 	case "t":
-		return v.askWindow(), true
+		return view.Cmd(view.Prompt{Act: *v.windowAct()}), true
 	case "[", "]":
 		return v.other(key), true
 	default:
 		return nil, false
 	}
-	v.problem = ""
+	v.problem, v.broken = "", nil
 	return nil, true
 }
 
+func (v *View) nextMode() {
+	all := []change.Mode{change.Warm, change.Live, change.Cold}
+	v.wish.Mode = all[(slices.Index(all, v.wish.Mode)+1)%len(all)]
+}
+
+// liftRules lifts the rules that keep the move from being worked out, once that is confirmed, and works it out.
+func (v *View) liftRules() tea.Cmd {
+	rules := v.broken.Rules()
+	return view.Cmd(view.Confirm{Act: view.Act{Name: "lift " + strings.Join(rules, ", "), Effect: "For this move alone: " + v.broken.Because() + ". What is lifted is said with the move.",
+		Do: func() tea.Cmd {
+			v.wish.Lift = rules
+			return v.work()
+		}}})
+}
+
 func (v *View) step(d int) {
-	if v.onTarget {
-		v.to = min(max(v.to+d, 0), max(len(v.sites)-1, 0))
-		return
+	switch v.focus {
+	case onTargets:
+		v.to = min(max(v.to+d, 0), len(v.sites))
+	case onSettings:
+		v.knob = min(max(v.knob+d, 0), len(v.settings())-1)
+	default:
+		v.cursor = min(max(v.cursor+d, 0), max(len(v.rows)-1, 0))
 	}
-	v.cursor = min(max(v.cursor+d, 0), max(len(v.rows)-1, 0))
+}
+
+// target is the site that is chosen, "" where placement chooses.
+func (v *View) target() string {
+	if v.to < len(v.sites) {
+		return v.sites[v.to]
+	}
+	return ""
 }
 
 // other shows the move before or after; before the first one is planned.
@@ -382,29 +439,14 @@ func (v *View) work() tea.Cmd {
 	if deployment < 0 || len(v.sites) == 0 {
 		return nil
 	}
-	d, w := v.deployments[deployment].ID, app.MoveWish{What: ids, To: v.sites[v.to], Mode: v.mode, Waves: len(ids) > 1, Window: v.window, Hours: v.hours}
-	v.drafting, v.problem = true, ""
+	d, w := v.deployments[deployment].ID, v.wish
+	w.What, w.To, w.Waves = ids, v.target(), len(ids) > 1
+	w.Each = maps.Clone(w.Each)
+	v.drafting, v.problem, v.broken = true, "", nil
 	return func() tea.Msg {
 		draft, err := v.app.DraftMove(v.ctx, d, w)
 		return drafted{draft, err}
 	}
-}
-
-// askWindow asks when copying may go on.
-func (v *View) askWindow() tea.Cmd {
-	return view.Cmd(view.Prompt{Act: view.Act{Name: "window", Ask: "hours, and a recurrence rule; 0 for any time",
-		Effect: "Copying goes on in this window alone, again and again until it is done. For example: 6 FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0",
-		Answer: func(text string) tea.Cmd {
-			hours, rule, _ := strings.Cut(strings.TrimSpace(text), " ")
-			n, err := strconv.ParseFloat(hours, 64)
-			if err != nil || n > 0 && rule == "" {
-				return view.Cmd(view.Told{Text: "say for how many hours, and then when", Bad: true})
-			}
-			if v.hours, v.window = n, rule; n == 0 {
-				v.window = ""
-			}
-			return nil
-		}}})
 }
 
 // pairNow pairs the sites of what is chosen with the one it goes to.
@@ -413,7 +455,10 @@ func (v *View) pairNow() tea.Cmd {
 	if deployment < 0 || len(v.sites) == 0 {
 		return nil
 	}
-	to := v.sites[v.to]
+	to := v.target()
+	if to == "" {
+		return view.Cmd(view.Told{Text: "choose a site: placement has chosen none yet", Bad: true})
+	}
 	var froms []string
 	for _, id := range ids {
 		if from := v.deployments[deployment].Stand.Plan.Resource(id).Site; from != to && !slices.Contains(froms, from) {
@@ -431,7 +476,7 @@ func (v *View) pairNow() tea.Cmd {
 				return done{err: fmt.Errorf("they are paired, and %s", why)}
 			}
 		}
-		return done{text: fmt.Sprintf("%s is paired with %v", to, froms)}
+		return done{text: fmt.Sprintf("%s is paired with %s", to, strings.Join(froms, ", "))}
 	}
 }
 
@@ -446,9 +491,7 @@ func (v *View) keyDraft(key string) (tea.Cmd, bool) {
 	case "r":
 		return v.start(map[string]string{}), true
 	case "m":
-		v.Key("")
-		all := []change.Mode{change.Warm, change.Live, change.Cold}
-		v.mode = all[(slices.Index(all, v.mode)+1)%len(all)]
+		v.nextMode()
 		return v.work(), true
 	default:
 		return nil, false
@@ -537,6 +580,9 @@ func (v *View) loadOf(id string) migrate.Load {
 	}
 	load := migrate.Load{Mode: change.Warm, Size: 1 << 40}
 	if m := v.shown(); m != nil {
+		if known, ok := m.Loads[id]; ok {
+			load = known
+		}
 		load.Mode, load.Pause = m.Wish.Mode, m.Wish.Pause
 	}
 	if v.state != nil {

@@ -3,10 +3,8 @@ package move
 import (
 	"fmt"
 	"math"
-	"strings"
 	"time"
 
-	"andamio/internal/app"
 	"andamio/internal/core/migrate"
 	"andamio/internal/tui/part"
 )
@@ -20,17 +18,13 @@ func (p *page) chart(r part.Rect) {
 	}
 	c := migrate.CurveOf(state, id, p.v.loadOf(id), p.now)
 	x := p.c.Text(r.X, r.Y, p.ink(part.Dim).Strong(), "what is left to copy")
-	p.c.Cut(x+2, r.Y, r.W-24, p.ink(part.Dim), "MB, logarithmic · pale: expected")
+	p.c.Cut(x+2, r.Y, r.W-24, p.ink(part.Dim), "logarithmic · dots: expected")
 	if c.Whole <= 0 || c.Most <= 0 {
 		p.c.Text(r.X, r.Y+2, p.ink(part.Dim), "nothing has been copied yet")
 		return
 	}
 	box := part.Rect{X: r.X + 8, Y: r.Y + 1, W: r.W - 10, H: r.H - 4}
-	low, high := 1e5, math.Pow(10, math.Ceil(math.Log10(c.Most)))
-	for _, s := range c.Stretches {
-		low = min(low, max(s.Left, 4096))
-	}
-	low = math.Pow(10, math.Floor(math.Log10(low)))
+	low, high := c.Scale()
 	row := func(bytes float64) int {
 		share := (math.Log10(max(bytes, low)) - math.Log10(low)) / max(math.Log10(high)-math.Log10(low), 1e-9)
 		return box.Y + int(math.Round((1-share)*float64(box.H-1)))
@@ -41,7 +35,7 @@ func (p *page) chart(r part.Rect) {
 	p.c.Downward(box.X-1, box.Y, box.H, p.ink(part.Steel), p.c.Look.Glyphs.Down)
 	p.c.Across(box.X-1, box.Y+box.H, box.W+1, p.ink(part.Steel), p.c.Look.Glyphs.Thin)
 	for v := high; v >= low*0.999; v /= 10 {
-		p.c.Right(box.X-2, row(v), p.ink(part.Dim), fmt.Sprintf("%g", v/1e6))
+		p.c.Right(box.X-2, row(v), p.ink(part.Dim), migrate.Bytes(v))
 	}
 	for _, s := range c.Stretches {
 		ink, g := part.Sky, p.c.Look.Glyphs.Bar
@@ -67,12 +61,20 @@ func (p *page) pause(c migrate.Curve, at int, box part.Rect) {
 		return
 	}
 	x := at + 2
-	if x+16 > box.X+box.W {
-		x = max(at-18, box.X)
+	if x+20 > box.X+box.W {
+		x = max(at-20, box.X+1)
 	}
-	p.c.Text(x, box.Y, p.ink(part.Text), "now")
-	p.c.Text(x, box.Y+1, p.ink(part.Dim), "if cut over now")
-	p.c.Text(x, box.Y+2, p.ink(part.Text).Strong(), fmt.Sprintf("%.2f s to copy", c.Pause))
+	y := box.Y + box.H - 4 // below what was copied so far, which falls from the left
+	p.c.Text(x, y, p.ink(part.Dim), "if cut over now")
+	p.c.Text(x, y+1, p.ink(part.Text).Strong(), "not serving "+span(p.standstill(c.Pause)))
+}
+
+// standstill is for how many seconds the selected workload would not serve if it were cut over now.
+func (p *page) standstill(last float64) float64 {
+	if pl := p.v.planOf(); pl != nil {
+		return migrate.DownWith(pl, p.v.selected(), last)
+	}
+	return last
 }
 
 func clock(t time.Duration) string {
@@ -80,54 +82,6 @@ func clock(t time.Duration) string {
 		return fmt.Sprintf("%.1f s", t.Seconds())
 	}
 	return fmt.Sprintf("%d:%02d", int(t.Minutes()), int(t.Seconds())%60)
-}
-
-// calendar draws the waves, each with when it can be and how long it takes.
-func (p *page) calendar(r part.Rect) {
-	var waves []migrate.Wave
-	var states []app.WaveState
-	if m := p.v.shown(); m != nil {
-		waves, states = m.Waves, m.States
-	} else {
-		waves, states = p.v.draft.Move.Waves, p.v.draft.Move.States
-	}
-	x := p.c.Text(r.X, r.Y, p.ink(part.Dim).Strong(), "waves")
-	p.c.Cut(x+2, r.Y, r.W-10, p.ink(part.Dim), "what is needed moves first; bars: how long each takes")
-	longest := 1.0
-	for _, w := range waves {
-		longest = max(longest, w.Seconds)
-	}
-	y := r.Y + 2
-	for i, w := range waves {
-		if y+2 > r.Y+r.H {
-			p.c.Text(r.X, y, p.ink(part.Dim), fmt.Sprintf("and %d more", len(waves)-i))
-			return
-		}
-		state := states[i]
-		p.c.Text(r.X, y, p.ink(inkOf(state)), p.c.Look.Mark(markOf(state)))
-		at := p.c.Text(r.X+2, y, p.ink(part.Text).Strong(), fmt.Sprintf("wave %d", i+1))
-		at = p.c.Text(at+2, y, p.ink(inkOf(state)), string(state))
-		if begins := p.opens(i); begins != "" {
-			at = p.c.Text(at+2, y, p.ink(part.Dim), begins)
-		}
-		if w.TooLong {
-			p.c.Text(at+2, y, p.ink(part.Coral), "longer than a window")
-		}
-		if w.Seconds > 0 {
-			p.c.Right(r.X+r.W, y, p.ink(part.Dim), span(w.Seconds))
-			part.Bar(p.c, r.X+2, y+1, r.W/3, w.Seconds, longest, part.Sky)
-		}
-		p.c.Cut(r.X+4+r.W/3, y+1, r.W-r.W/3-5, p.ink(part.Dim), strings.Join(w.Instances, ", "))
-		y += 3
-	}
-}
-
-// opens says when the window of a wave opens: each wave has the next one.
-func (p *page) opens(wave int) string {
-	if d := p.v.draft; d != nil && p.v.shown() == nil && wave < len(d.Windows) {
-		return d.Windows[wave].From.Format("Mon 2 Jan 15:04")
-	}
-	return ""
 }
 
 // lanes draws the workloads one below the other, where there is no room for two banks.
