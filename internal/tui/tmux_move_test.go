@@ -26,7 +26,7 @@ func toTheLog(x *terminal) {
 	x.press("6")
 	x.waitFor(`a new move`)
 	x.waitFor(`log-host-1`)
-	x.press("Right", "Down", "Down", "Down", "Down")
+	x.press("Right", "Right", "Down", "Down", "Down", "Down")
 	x.waitFor(`log-host-1 → tramonta`)
 	x.press("Enter")
 	x.waitFor(`are not paired`)

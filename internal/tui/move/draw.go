@@ -43,6 +43,11 @@ func (p *page) ink(i part.Ink) part.Style { return part.In(i) }
 func (p *page) head() {
 	v := p.v
 	x, y, end := p.r.X+1, p.r.Y, p.r.X+p.r.W
+	below := func() { // where there is little room, how long it takes has a line of its own
+		if p.r.W < wideFrom {
+			x, y = p.r.X+1, y+1
+		}
+	}
 	say := func(style part.Style, text string) {
 		if x < end {
 			x = p.c.Cut(x, y, end-x, style, text) + 3
@@ -54,6 +59,7 @@ func (p *page) head() {
 		x = p.c.Cut(x, y, p.r.W/4, p.ink(part.Text).Strong(), m.Name) + 3
 		say(p.ink(part.Dim), waveWord(wave, len(m.Waves), m.Wish.Mode))
 		say(p.ink(inkOf(state)), p.c.Look.Mark(markOf(state))+" "+p.word(state))
+		below()
 		if state == app.WaveMoving {
 			say(p.ink(part.Text), p.restWord())
 		}
@@ -64,6 +70,7 @@ func (p *page) head() {
 	x = p.c.Cut(x, y, p.r.W/5, p.ink(part.Text).Strong(), d.Move.Name) + 3
 	say(p.ink(part.Dim), waveWord(d.Wave, len(d.Move.Waves), d.Move.Wish.Mode))
 	say(p.ink(part.Ochre), p.c.Look.Mark(run.Planned)+" not begun")
+	below()
 	if text := d.Diverges(); text != "" {
 		say(p.ink(part.Coral), text)
 	} else {
@@ -183,7 +190,9 @@ func (p *page) window(x, y int, d *app.MoveDraft) {
 		}
 		return
 	}
-	x, y = p.r.X+1, y+1 // it has a line of its own
+	if p.r.W >= wideFrom { // it has a line of its own
+		x, y = p.r.X+1, y+1
+	}
 	left := 0.0
 	if d != nil {
 		left = d.Seconds
@@ -193,6 +202,9 @@ func (p *page) window(x, y int, d *app.MoveDraft) {
 	fit := migrate.FitInto(windows, p.now, left)
 	w := windows[0]
 	cells := min(24, p.r.W/5)
+	if x+30 > p.r.X+p.r.W {
+		return
+	}
 	x = p.c.Text(x, y, p.ink(part.Text), fmt.Sprintf("window %s–%s ", w.From.Format("Mon 15:04"), w.To.Format("15:04")))
 	p.c.Across(x, y, cells, p.ink(part.Dim), p.c.Look.Glyphs.Forecast)
 	if fit.End.IsZero() {

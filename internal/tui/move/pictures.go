@@ -113,4 +113,22 @@ func (p *page) lanes(r part.Rect) {
 		}
 		y++
 	}
+	p.factLines(part.Rect{X: r.X + 1, Y: y + 1, W: r.W - 2, H: r.Y + r.H - y - 1})
+}
+
+// factLines lists what will be otherwise for the selected workload, a line each, as far as there is room.
+func (p *page) factLines(r part.Rect) {
+	lanes := p.lanesOf()
+	if len(lanes) == 0 || r.H < 1 {
+		return
+	}
+	for i, d := range p.facts(lanes[min(p.v.pick, len(lanes)-1)]) {
+		if i >= r.H {
+			return
+		}
+		p.c.Cut(r.X, r.Y+i, 22, p.ink(part.Dim), d.What)
+		ink := map[string]part.Ink{"worse": part.Ochre, "better": part.Teal, "": part.Text}[d.Weight]
+		x := p.c.Cut(r.X+23, r.Y+i, 24, p.ink(part.Steel), d.Here)
+		p.c.Cut(x, r.Y+i, r.X+r.W-x, p.ink(ink), " → "+d.There)
+	}
 }

@@ -233,7 +233,12 @@ func (p *page) how(r part.Rect) {
 		p.c.Cut(r.X, y, r.W, p.ink(part.Text).Strong(), text+" → "+to)
 	}
 	y += 2
-	for i, s := range v.settings() {
+	all := v.settings()
+	from := 0
+	if room := r.H - 6; v.focus == onSettings && v.knob >= room { // the one that the arrows are on is always to be seen
+		from = v.knob - room + 1
+	}
+	for i, s := range all[min(from, len(all)):] {
 		if y >= r.Y+r.H-2 {
 			break
 		}
@@ -244,7 +249,7 @@ func (p *page) how(r part.Rect) {
 			p.c.Cut(r.X, y, r.W, p.ink(part.Dim).Strong(), s.head)
 			y++
 		}
-		p.setting(part.Rect{X: r.X, Y: y, W: r.W, H: 1}, i, s)
+		p.setting(part.Rect{X: r.X, Y: y, W: r.W, H: 1}, from+i, s)
 		y++
 	}
 	p.outcome(part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.Y + r.H - y - 1})
