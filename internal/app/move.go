@@ -92,6 +92,9 @@ const (
 	WaveDone      WaveState = "committed"
 )
 
+// way is from which site to which a workload goes.
+func (m *Move) way(c migrate.Choice) string { return m.From[c.Instance] + " → " + c.Site }
+
 // Open reports that a wave of the move is neither committed nor gone back from.
 func (m *Move) Open() bool {
 	return slices.ContainsFunc(m.States, func(s WaveState) bool { return s != WavePlanned && s != WaveBack && s != WaveDone })
@@ -318,7 +321,7 @@ func (a *App) arrangeWaves(ctx context.Context, d *Deployment, wanted *plan.Plan
 	}
 	for _, c := range m.Choices {
 		f := migrate.Predict(m.Loads[c.Instance])
-		all = append(all, migrate.Candidate{Instance: c.Instance, Way: m.From[c.Instance] + " → " + c.Site, Seconds: f.Total, Down: f.Down, Needs: needs[c.Instance]})
+		all = append(all, migrate.Candidate{Instance: c.Instance, Way: m.way(c), Seconds: f.Total, Down: f.Down, Needs: needs[c.Instance]})
 	}
 	m.Waves = migrate.Waves(all, m.Wish.Groups, m.Wish.Hours*3600)
 	m.States = make([]WaveState, len(m.Waves))
@@ -373,8 +376,14 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	if err := a.measure(ctx, d, m, choices); err != nil {
 		return nil, err
 	}
+	ways := map[string]int{}
 	for _, c := range choices {
-		out.Loads[c.Instance] = m.Loads[c.Instance]
+		ways[m.way(c)]++
+	}
+	for _, c := range choices { // those that go the same way at once share it
+		load := m.Loads[c.Instance]
+		load.Bandwidth /= float64(min(ways[m.way(c)], dispatch.Default.PerSite))
+		out.Loads[c.Instance] = load
 	}
 	if err := out.foresee(p); err != nil {
 		return nil, err
@@ -382,6 +391,7 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	if out.Rehearsed, err = a.Rehearse(ctx, p, dispatch.Limits{}); err != nil {
 		return nil, err
 	}
+	out.Seconds = max(out.Seconds, out.Rehearsed.P50.Seconds()) // not all goes on at once
 	out.Differences = append(lifted, migrate.Differences(d.Stand, out.To, e, m.Waves[wave].Instances, m.Wish.Mode)...)
 	m.Differences = slices.DeleteFunc(m.Differences, func(x migrate.Difference) bool { return slices.Contains(m.Waves[wave].Instances, x.Instance) })
 	m.Differences = append(m.Differences, out.Differences...)

@@ -494,8 +494,8 @@ func (s *shared) printDraft(d *app.MoveDraft) error {
 	fmt.Fprintln(s.out)
 	for _, id := range slices.Sorted(maps.Keys(d.Forecasts)) {
 		f, l := d.Forecasts[id], d.Loads[id]
-		fmt.Fprintf(s.out, "%s: %s to copy, %s/s change, %s/s get through: %d rounds in %s", id, migrate.Bytes(float64(l.Used)), migrate.Bytes(l.Rate),
-			migrate.Bytes(l.Bandwidth), len(f.Rounds), seconds(f.Copy))
+		fmt.Fprintf(s.out, "%s: %s to copy, %s/s change, %s/s get through: %d rounds in %.1f s", id, migrate.Bytes(float64(l.Used)), migrate.Bytes(l.Rate),
+			migrate.Bytes(l.Bandwidth), len(f.Rounds), f.Copy)
 		if !f.Converges {
 			fmt.Fprint(s.out, "; it does not converge")
 		}
@@ -503,12 +503,14 @@ func (s *shared) printDraft(d *app.MoveDraft) error {
 	}
 	fmt.Fprintf(s.out, "%d steps, about %s in all (rehearsed: nine in ten within %s), not serving for about %s\n", len(d.Order.Plan.Steps), seconds(d.Seconds),
 		seconds(d.Rehearsed.P90.Seconds()), seconds(d.Down))
-	for _, id := range slices.Sorted(maps.Keys(d.Forecasts)) {
-		if f := d.Forecasts[id]; f.Layers > 1 {
-			fmt.Fprintf(s.out, "%s: its rounds are kept apart until the commit, in %d layers\n", id, f.Layers)
-		} else if f.Merging > 0 {
-			fmt.Fprintf(s.out, "%s: making its rounds one takes %s of that; --keep-layers leaves it to the commit\n", id, seconds(f.Merging))
-		}
+	merging, layers := 0.0, 0
+	for _, f := range d.Forecasts {
+		merging, layers = merging+f.Merging, max(layers, f.Layers)
+	}
+	if layers > 1 {
+		fmt.Fprintf(s.out, "rounds are kept apart until the commit, in up to %d layers of a disk; reading looks through them until then\n", layers)
+	} else if merging > 0 {
+		fmt.Fprintf(s.out, "making each round one with its disk takes %.1f s of that; --keep-layers leaves it to the commit\n", merging)
 	}
 	if len(d.Windows) > 0 {
 		if d.Fit.End.IsZero() {

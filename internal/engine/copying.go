@@ -190,7 +190,7 @@ func (c *copier) follow(ctx context.Context) error {
 		if err := c.judge(number, bytes, pause); err != nil {
 			return err
 		}
-		cut := !c.terms.Await || c.control().Cut
+		cut := (!c.terms.Await || c.control().Cut) && c.allCopied()
 		enough := c.terms.Pause > 0 && pause <= c.terms.Pause || c.terms.Pause == 0 && (c.terms.Await || took <= shortRound || worse > 0)
 		if cut && enough {
 			return nil
@@ -210,6 +210,16 @@ func (c *copier) follow(ctx context.Context) error {
 			return err
 		}
 	}
+}
+
+// allCopied reports that nothing of the run is copied for the first time any more: since all are stopped together, the
+// first goes on with its rounds until the last can be.
+func (c *copier) allCopied() bool {
+	c.e.mu.Lock()
+	defer c.e.mu.Unlock()
+	return !slices.ContainsFunc(c.e.state.Steps, func(st run.Step) bool {
+		return st.Op == plan.Replicate && st.Status != run.Standing && st.Status != run.Passed
+	})
 }
 
 func mega(x float64) string { return fmt.Sprintf("%.1f MB", x/1e6) }
@@ -412,6 +422,8 @@ func after(list []site.Extent, at int64) []site.Extent {
 
 // transfer has the target copy extents, order by order; between two it obeys what was said meanwhile.
 func (c *copier) transfer(ctx context.Context, d plan.DiskCopy, from, to string, list site.Changes, done int64, layer int) (wire int64, err error) {
+	c.e.transfers.Add(1)
+	defer c.e.transfers.Add(-1)
 	rest, zero := list.Written, list.Zero
 	for len(rest) > 0 || len(zero) > 0 {
 		if err := c.wait(ctx); err != nil {
@@ -478,12 +490,17 @@ func (c *copier) lookBack(ctx context.Context, d plan.DiskCopy, from string) err
 // firstLook is after how long it is first asked what has changed meanwhile.
 const firstLook = time.Second
 
-// limit is how many bytes a second may be copied now, 0 for as many as get through.
+// limit is how many bytes a second may be copied now, 0 for as many as get through: its share of what the run may copy,
+// with all disks that are copied now.
 func (c *copier) limit() int64 {
+	limit := c.terms.Limit
 	if ctl := c.control(); ctl.Limited {
-		return ctl.Limit
+		limit = ctl.Limit
 	}
-	return c.terms.Limit
+	if limit <= 0 {
+		return 0
+	}
+	return max(limit/max(int64(c.e.transfers.Load()), 1), 1)
 }
 
 // sized is how much to order at once: so much that the order does not take long, since it is obeyed between two of them

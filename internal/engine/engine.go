@@ -16,6 +16,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -65,6 +66,8 @@ type Engine struct {
 	resumed bool
 	// ifaces has the first interface of each instance, through which it is reached.
 	ifaces map[string]string
+	// transfers is how many disks are being copied now.
+	transfers atomic.Int64
 }
 
 // Decision is a person's decision on a step that failed: [run.Retry] or [run.Skip]. Taken is called when it is in the

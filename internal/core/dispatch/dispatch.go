@@ -26,10 +26,16 @@ type Limits struct {
 // Default suits sites that take requests in parallel.
 var Default = Limits{Steps: 64, PerSite: 24}
 
-// class is what limits are counted by.
+// class is what limits are counted by. Patient steps are those that wait for a person, for a window, or for others like
+// them: they count for no limit, or they would keep out what they wait for.
 type class struct {
-	site string
-	kind plan.Kind
+	site    string
+	kind    plan.Kind
+	patient bool
+}
+
+func classOf(p *plan.Plan, s *plan.Step) class {
+	return class{s.Site, p.Resource(s.Resource).Kind, s.Op == plan.Follow || s.Op == plan.Hold}
 }
 
 // step is what the dispatcher knows of a step.
@@ -52,7 +58,8 @@ type Dispatcher struct {
 	order   []class
 	atSite  map[string]int
 	atClass map[class]int
-	running int
+	// running is how many steps are under way that count, patient how many that do not.
+	running, patient int
 }
 
 // New prepares a plan. Steps that were done before are not begun, nor are those that failed before.
@@ -64,7 +71,7 @@ func New(p *plan.Plan, l Limits, done, failed func(i int) bool) *Dispatcher {
 	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		d.steps[i].class = class{s.Site, p.Resource(s.Resource).Kind}
+		d.steps[i].class = classOf(p, s)
 		for _, a := range s.After {
 			if b := at[a]; !done(int(b)) {
 				d.steps[i].waits++
@@ -155,13 +162,11 @@ func (d *Dispatcher) push(i int32) {
 
 // Next is the place in the plan of a step to begin now; false if none may.
 func (d *Dispatcher) Next() (int, bool) {
-	if d.limits.Steps > 0 && d.running >= d.limits.Steps {
-		return 0, false
-	}
+	full := d.limits.Steps > 0 && d.running >= d.limits.Steps
 	var best *queue
 	for _, c := range d.order {
 		q := d.ready[c]
-		if q.Len() == 0 || !d.room(c) {
+		if q.Len() == 0 || !c.patient && (full || !d.room(c)) {
 			continue
 		}
 		if best == nil || d.before(q.Items[0], best.Items[0]) {
@@ -172,10 +177,20 @@ func (d *Dispatcher) Next() (int, bool) {
 		return 0, false
 	}
 	i := best.Pop()
-	d.running++
-	d.atSite[d.steps[i].site]++
-	d.atClass[d.steps[i].class]++
+	d.count(int(i), 1)
 	return int(i), true
+}
+
+// count counts a step that begins, or with -1 ends.
+func (d *Dispatcher) count(i, by int) {
+	c := d.steps[i].class
+	if c.patient {
+		d.patient += by
+		return
+	}
+	d.running += by
+	d.atSite[c.site] += by
+	d.atClass[c] += by
 }
 
 // room reports that the limits of a class and its site are not met.
@@ -201,13 +216,9 @@ func (d *Dispatcher) before(a, b int32) bool {
 }
 
 // Running is how many steps are under way.
-func (d *Dispatcher) Running() int { return d.running }
+func (d *Dispatcher) Running() int { return d.running + d.patient }
 
-func (d *Dispatcher) end(i int) {
-	d.running--
-	d.atSite[d.steps[i].site]--
-	d.atClass[d.steps[i].class]--
-}
+func (d *Dispatcher) end(i int) { d.count(i, -1) }
 
 // Done says that a step that was begun is done, or was not needed, and frees what waited for it.
 func (d *Dispatcher) Done(i int) {

@@ -18,7 +18,7 @@ func graph(t *rapid.T, most int) *plan.Plan {
 	for i := range rapid.IntRange(1, most).Draw(t, "steps") {
 		id := fmt.Sprint("r", i)
 		site := rapid.SampledFrom([]string{"vega", "presa"}).Draw(t, "site")
-		s := plan.Step{ID: id + "/create", Resource: id, Op: plan.Create, Site: site, Seconds: float64(rapid.IntRange(0, 9).Draw(t, "seconds"))}
+		s := plan.Step{ID: id + "/create", Resource: id, Op: rapid.SampledFrom([]plan.Op{plan.Create, plan.Create, plan.Hold}).Draw(t, "op"), Site: site, Seconds: float64(rapid.IntRange(0, 9).Draw(t, "seconds")), Copying: &plan.Copying{}}
 		for j := range i {
 			if rapid.IntRange(0, 6).Draw(t, "edge") == 0 {
 				s.After = append(s.After, p.Steps[j].ID)
@@ -77,17 +77,52 @@ func TestAnyDispatchKeepsOrderAndLimits(t *testing.T) {
 
 func check(t *rapid.T, p *plan.Plan, l dispatch.Limits, running []int) {
 	site, volumes := map[string]int{}, map[string]int{}
+	count := 0
 	for _, i := range running {
+		if p.Steps[i].Op == plan.Hold { // it waits, and keeps nobody out
+			continue
+		}
+		count++
 		site[p.Steps[i].Site]++
 		if p.Resource(p.Steps[i].Resource).Kind == plan.Volume {
 			volumes[p.Steps[i].Site]++
 		}
 	}
-	over := l.Steps > 0 && len(running) > l.Steps || l.PerSite > 0 && site["vega"] > l.PerSite || site["presa"] > l.Sites["presa"] ||
+	over := l.Steps > 0 && count > l.Steps || l.PerSite > 0 && site["vega"] > l.PerSite || site["presa"] > l.Sites["presa"] ||
 		volumes["vega"] > 1 || volumes["presa"] > 1
 	if over {
 		t.Fatalf("%v run at once, with the limits %+v", running, l)
 	}
+}
+
+// TestWhatWaitsKeepsNobodyOut begins all steps that wait for a person at once, and one of the others beside them.
+func TestWhatWaitsKeepsNobodyOut(t *testing.T) {
+	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
+	for i := range 5 {
+		id := fmt.Sprint("w", i)
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Instance, Site: "vega"})
+		terms := &plan.Copying{From: "vega", Disks: []plan.DiskCopy{{From: id, To: id}}}
+		p.Steps = append(p.Steps, plan.Step{ID: id + "/replicate", Resource: id, Site: "vega", Op: plan.Replicate, Seconds: 1, Copying: terms},
+			plan.Step{ID: id + "/follow", Resource: id, Site: "vega", Op: plan.Follow, After: []string{id + "/replicate"}, Copying: terms})
+	}
+	assert.NoError(t, p.Arrange())
+	d := dispatch.New(p, dispatch.Limits{Steps: 1, PerSite: 1}, none, none)
+	waiting := 0
+	for copying := -1; waiting < 5; {
+		i, ok := d.Next()
+		switch {
+		case ok && p.Steps[i].Op == plan.Follow:
+			waiting++
+		case ok:
+			assert.Negative(t, copying, "one is copied at once")
+			copying = i
+		default:
+			assert.GreaterOrEqual(t, copying, 0, "those that wait keep the others out")
+			d.Done(copying)
+			copying = -1
+		}
+	}
+	assert.Equal(t, 5, d.Running())
 }
 
 func TestTheLongestRemainingPathGoesFirst(t *testing.T) {

@@ -141,6 +141,12 @@ func (v *View) nameOf(m *app.Move) string {
 func (v *View) next() tea.Cmd {
 	m := v.shown()
 	wave := m.Current()
+	if n := v.failures(); n > 0 && m.States[wave] == app.WaveMoving {
+		id := m.There(wave)
+		return func() tea.Msg {
+			return done{text: fmt.Sprintf("%d that failed are tried again", n), err: v.app.Decide(v.ctx, id, "", run.Retry)}
+		}
+	}
 	switch m.States[wave] {
 	case app.WaveBroken:
 		id, _ := m.Run(wave)
@@ -153,6 +159,14 @@ func (v *View) next() tea.Cmd {
 		}
 	}
 	return view.Cmd(view.Told{Text: fmt.Sprintf("wave %d is %s", wave+1, m.States[wave])})
+}
+
+// failures is how many steps of what is shown have failed and wait for somebody.
+func (v *View) failures() int {
+	if v.state == nil {
+		return 0
+	}
+	return v.state.Failures
 }
 
 // startWave is a further wave that was worked out and is to be begun.
@@ -192,6 +206,9 @@ func (v *View) Keys() []view.Key {
 		keys := []view.Key{{Key: "↑↓", Does: "workload"}}
 		switch m.States[m.Current()] {
 		case app.WaveMoving:
+			if v.failures() > 0 {
+				keys = append(keys, view.Key{Key: "r", Does: "try again"})
+			}
 			keys = append(keys, view.Key{Key: "c", Does: "cut over"}, view.Key{Key: "b", Does: "go back"}, view.Key{Key: "s", Does: pause})
 		case app.WaveMoved:
 			keys = append(keys, view.Key{Key: "b", Does: "go back"}, view.Key{Key: "k", Does: "commit"})
