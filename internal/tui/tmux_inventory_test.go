@@ -178,6 +178,11 @@ func TestFindingsAreSettledInBulkAndUndone(t *testing.T) {
 	x.press("Right", "Right", "Right", "x")
 	screen = x.waitFor("what would be lost")
 	assert.Regexp(t, `its loss\s+(✕ takes down|◐ weakens|takes no service)`, screen)
-	x.press("m")
+	x.press("x", "Left", "Left", "Left", "a")
+	x.waitFor("plans a move of")
+	x.press("1")
+	screen = x.waitFor("a new move")
+	assert.Contains(t, screen, "▣", "the instances of the service are marked")
+	x.press("7", "m")
 	x.waitFor("suggested|agree")
 }

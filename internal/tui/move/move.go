@@ -147,6 +147,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.gather(msg)
 	case view.SitesChanged:
 		v.seen = ""
+	case view.PlanMove:
+		v.mark(msg.Instances)
 	case gathered:
 		return v.take(msg)
 	case heard:
@@ -238,6 +240,17 @@ func (v *View) list() {
 	}
 	v.cursor = min(v.cursor, max(len(v.rows)-1, 0))
 	v.to = min(v.to, len(v.sites))
+}
+
+// mark begins a new move of some instances.
+func (v *View) mark(names []string) {
+	v.at, v.draft, v.problem, v.broken, v.focus = -1, nil, "", nil, onTargets
+	v.marked = map[string]bool{}
+	for i, r := range v.rows {
+		if slices.Contains(names, r.id) {
+			v.marked[r.id], v.cursor = true, i
+		}
+	}
 }
 
 // shown is the move that is shown, nil while one is planned.

@@ -221,7 +221,7 @@ func (v *View) survey() tea.Cmd {
 // Acts are what can be done here.
 func (v *View) Acts() []view.Act {
 	if v.world.open {
-		return nil
+		return v.world.acts()
 	}
 	var out []view.Act
 	if f := v.finding(); f != nil {

@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/servicemap"
 	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
 )
 
 // world is the map of what serves what, in columns from the services to the sites. There are no lines between: what is
@@ -104,6 +105,36 @@ func (w *world) step(by int) {
 		}
 		return
 	}
+}
+
+// acts are what can be done with the selected node: all instances that carry it, or that it carries, can be moved.
+func (w *world) acts() []view.Act {
+	n, names := w.selected(), w.instances()
+	if n == nil || len(names) == 0 {
+		return nil
+	}
+	return []view.Act{{Name: "move " + n.Name, Effect: fmt.Sprintf("plans a move of %s; nothing is done before you have seen it", strings.Join(names, ", ")), Do: func() tea.Cmd {
+		return tea.Batch(view.Cmd(view.PlanMove{Instances: names}), view.Cmd(view.Goto{Digit: "6"}))
+	}}}
+}
+
+// instances are the names of the instances that the selected node stands on or that stand on it.
+func (w *world) instances() []string {
+	n := w.selected()
+	if n == nil {
+		return nil
+	}
+	lit := w.m.Under(n.ID)
+	if n.Layer > servicemap.Instances {
+		lit = w.m.Over(n.ID)
+	}
+	var out []string
+	for _, i := range w.m.On(servicemap.Instances) {
+		if (lit[i.ID] || i.ID == n.ID) && !i.Missing {
+			out = append(out, i.Name)
+		}
+	}
+	return out
 }
 
 // losing is what the loss of the selected node takes down, worked out once for each.

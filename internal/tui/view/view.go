@@ -99,6 +99,9 @@ type OpenDraft struct{ Draft *app.Draft }
 // OpenOrder asks the Deploy view to show what an order would do, before it is run.
 type OpenOrder struct{ Order app.Order }
 
+// PlanMove asks the Move view to plan a move of instances, by their names.
+type PlanMove struct{ Instances []string }
+
 // OpenShell asks the Operate view for a shell on an instance of a deployment.
 type OpenShell struct{ Host app.Host }
 
