@@ -198,13 +198,14 @@ func (a *App) DraftMove(ctx context.Context, deployment int64, w MoveWish) (*Mov
 	if err != nil {
 		return nil, err
 	}
-	m := &Move{Wish: w, Name: moveName(w, instances), From: map[string]string{}, Loads: map[string]migrate.Load{}}
+	m := &Move{Wish: w, From: map[string]string{}, Loads: map[string]migrate.Load{}}
 	for _, id := range instances {
 		m.From[id] = wanted.Resource(id).Site
 	}
 	if m.Choices, err = a.choicesFor(ctx, d, wanted, instances, w); err != nil {
 		return nil, err
 	}
+	m.Name = moveName(w.What, m.Choices)
 	m.Move.Deployment = deployment
 	m.Waves = []migrate.Wave{{Instances: instances}}
 	m.States = []WaveState{WavePlanned}
@@ -216,15 +217,18 @@ func (a *App) DraftMove(ctx context.Context, deployment int64, w MoveWish) (*Mov
 	return a.draftWave(ctx, m, 0)
 }
 
-func moveName(w MoveWish, instances []string) string {
-	to := w.To
-	if to == "" {
-		to = "where placement puts it"
+// moveName says what goes where, in a few words.
+func moveName(what []string, choices []migrate.Choice) string {
+	var sites []string
+	for _, c := range choices {
+		if !slices.Contains(sites, c.Site) {
+			sites = append(sites, c.Site)
+		}
 	}
-	if len(instances) == 1 {
-		return instances[0] + " to " + to
+	if len(choices) == 1 {
+		what = []string{choices[0].Instance}
 	}
-	return strings.Join(w.What, ", ") + " to " + to
+	return strings.Join(what, ", ") + " to " + strings.Join(sites, ", ")
 }
 
 // instancesOf are the instances that words stand for: their own ids, their nodes, or services.

@@ -21,6 +21,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/site"
 )
 
 // paired is a workspace whose stand-ins keep names and are all paired with each other.
@@ -496,4 +497,49 @@ func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 			assert.Equal(t, plan.Moved, x.Change, x.ID)
 		}
 	}
+}
+
+// TestWhatIsChosenIsHadThere moves the log with everything chosen by hand, and asks the site what it has.
+func TestWhatIsChosenIsHadThere(t *testing.T) {
+	t.Parallel()
+	a, _ := paired(t, 0.01)
+	dep, at := theLog(t, a)
+	require.Equal(t, "vega", at)
+	id, runID := moving(t, a, dep, "tramonta", change.Warm)
+	ended(t, a, runID)
+	commit, err := a.Commit(ctx, id, 0)
+	require.NoError(t, err)
+	ended(t, a, commit)
+	known := func() map[string]string {
+		d, err := a.Deployment(ctx, dep)
+		require.NoError(t, err)
+		return d.Stand.Plan.Known["log-port-1"]
+	}
+	mac := known()["mac"]
+	require.NotEmpty(t, mac)
+	wish := MoveWish{What: []string{"log-host"}, To: "vega", AtOnce: true,
+		Like: migrate.Choice{Zone: "b", Hostname: "levels", Class: "archive", KeepMAC: true, Address: "10.20.4.77"}}
+	d, err := a.DraftMove(ctx, dep, wish)
+	require.NoError(t, err)
+	_, runID, err = a.StartMove(ctx, d, nil)
+	require.NoError(t, err)
+	ended(t, a, runID)
+	serves(t, a)
+	assert.Equal(t, mac, known()["mac"])
+	sites, err := a.Sites()
+	require.NoError(t, err)
+	now, err := a.Deployment(ctx, dep)
+	require.NoError(t, err)
+	at1 := now.Stand.Plan.Known
+	host, err := sites["vega"].Read(ctx, site.Instance, at1["log-host-1"]["site.id"])
+	require.NoError(t, err)
+	for name, want := range map[string]string{"occi.compute.hostname": "levels", "andamio.placed.zone": "b", "andamio.storage.class": "archive"} {
+		assert.Equal(t, want, host.Told.Raw[name], "%s of %v", name, host.Told.Raw)
+	}
+	vol, err := sites["vega"].Read(ctx, site.Volume, at1["log-vol-1"]["site.id"])
+	require.NoError(t, err)
+	assert.Equal(t, "archive", vol.Told.Raw["andamio.storage.class"])
+	iface, err := sites["vega"].Read(ctx, site.Interface, at1["log-port-1"]["site.id"])
+	require.NoError(t, err)
+	assert.Equal(t, "10.20.4.77", iface.Told.Raw["andamio.reach.inside"], "%v", iface.Told.Raw)
 }

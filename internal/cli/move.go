@@ -73,26 +73,48 @@ func (o *moveOptions) flags(cmd *cobra.Command) {
 	f.StringVar(&o.w.Like.Hostname, "hostname", "", "another host name there")
 	f.StringVar(&o.w.Like.Class, "storage-class", "", "class of storage there")
 	f.StringVar(&o.w.Like.Network, "network", "", "network of the design there; without it the one it is in, built there if need be")
-	f.StringSliceVar(&o.each, "put", nil, "INSTANCE=SITE for one that goes elsewhere than the others; may be given again")
+	f.StringVar(&o.w.Like.MAC, "mac", "", "hardware address that its interface is to have there")
+	f.StringArrayVar(&o.each, "put", nil, "INSTANCE=SITE[,KEY=VALUE...] for one that goes elsewhere or is otherwise there than the others; keys are zone, host, size, address, mac, hostname, storage-class and network; may be given again")
 }
 
 func (o *moveOptions) wish() (app.MoveWish, error) {
 	w := o.w
 	w.Mode, w.Limit, w.Like.KeepMAC = change.Mode(o.mode), int64(o.limit*1e6), o.keepMAC
 	w.Each = map[string]migrate.Choice{}
-	for _, pair := range o.each {
-		id, to, ok := strings.Cut(pair, "=")
-		if !ok {
-			return w, usage{fmt.Errorf("--put takes INSTANCE=SITE, not %q", pair)}
+	for _, text := range o.each {
+		id, c, err := putting(text, w.Like)
+		if err != nil {
+			return w, usage{err}
 		}
-		c := w.Like
-		c.Site = to
 		w.Each[id] = c
 	}
 	for _, g := range o.groups {
 		w.Groups = append(w.Groups, strings.Split(g, "+"))
 	}
 	return w, nil
+}
+
+// putting reads where one workload goes and what it is like there, beginning with what holds for all.
+func putting(text string, c migrate.Choice) (id string, _ migrate.Choice, err error) {
+	first, rest, _ := strings.Cut(text, ",")
+	id, to, ok := strings.Cut(first, "=")
+	if !ok || id == "" {
+		return "", c, fmt.Errorf("--put takes INSTANCE=SITE[,KEY=VALUE...], not %q", text)
+	}
+	c.Site = to
+	into := map[string]*string{"zone": &c.Zone, "host": &c.Host, "size": &c.Size, "address": &c.Address, "mac": &c.MAC, "hostname": &c.Hostname, "storage-class": &c.Class, "network": &c.Network}
+	for part := range strings.SplitSeq(rest, ",") {
+		if part == "" {
+			continue
+		}
+		key, value, _ := strings.Cut(part, "=")
+		field, known := into[key]
+		if !known {
+			return "", c, fmt.Errorf("--put knows no %q; there are %s", key, strings.Join(slices.Sorted(maps.Keys(into)), ", "))
+		}
+		*field = value
+	}
+	return id, c, nil
 }
 
 func (s *shared) movePlan() *cobra.Command {

@@ -255,11 +255,11 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 	case r.Kind == plan.Network:
 		req.Kind, req.Name, req.CIDR, req.VLAN = site.Network, sp.Label, sp.CIDR, sp.VLAN
 	case r.Kind == plan.Volume:
-		req.Kind, req.DiskGiB = site.Volume, sp.DiskGiB
+		req.Kind, req.DiskGiB, req.Class = site.Volume, sp.DiskGiB, sp.Class
 	case r.Kind == plan.Instance:
 		req.Kind, req.Hostname, req.Size, req.Image = site.Instance, sp.Hostname, sp.Size, sp.Image
 		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
-		req.PublicKey, req.Asleep = publicKey(e.Key), sp.Asleep
+		req.PublicKey, req.Asleep, req.Class = publicKey(e.Key), sp.Asleep, sp.Class
 	case r.Kind == plan.Object:
 		req.Kind, req.Bytes, req.SHA256 = site.Object, s.Filling.Bytes, s.Filling.SHA256
 	default:

@@ -100,8 +100,9 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 	if t.Attributes == nil {
 		t.Attributes = map[string]any{}
 	}
-	var why *refusal
+	why := c.classed(t)
 	switch {
+	case why != nil:
 	case term == "compute":
 		why = c.reserve(t)
 	case terms[term].link:
@@ -126,6 +127,15 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 		go c.live(t, l)
 	}
 	return t, nil
+}
+
+// classed refuses a class of storage that is not offered here.
+func (c *Cloud) classed(t *thing) *refusal {
+	name := word(t.Attributes[wire.OwnClass])
+	if name == "" || slices.ContainsFunc(c.site.Storage, func(x estate.StorageClass) bool { return x.Name == name }) {
+		return nil
+	}
+	return no(http.StatusBadRequest, "storage of class %q is not offered here", name)
 }
 
 // live takes a thing from accepted over building to active.

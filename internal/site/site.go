@@ -65,6 +65,8 @@ type Request struct {
 	// Ports of an interface that must be reachable from outside; Location of an attachment.
 	Ports    []int
 	Location string
+	// Class is the class of storage of a volume, or of an instance's own disk; "" leaves it to the site.
+	Class string
 	// Bytes and SHA256 are the size of an object and the digest that it must have when all of it is there.
 	Bytes  int64
 	SHA256 string

@@ -9,6 +9,7 @@ package migrate
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -91,6 +92,9 @@ func (r *relocation) move(c Choice) error {
 	case c.Site == x.Site:
 		return fmt.Errorf("it is there already")
 	}
+	if err := c.check(s); err != nil {
+		return err
+	}
 	old := *x
 	if err := r.shape(x, c, s, from); err != nil {
 		return err
@@ -105,6 +109,35 @@ func (r *relocation) move(c Choice) error {
 	r.software(x, s)
 	r.times(x, volumes, from, s)
 	return nil
+}
+
+// What host names and hardware addresses look like: a label of RFC 1123, section 2.1, and EUI-48 as IEEE 802 writes it.
+var (
+	hostLabel = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+	eui48     = regexp.MustCompile(`^[0-9a-f]{2}(:[0-9a-f]{2}){5}$`)
+)
+
+// check refuses what cannot be at a site.
+func (c Choice) check(s *estate.Site) error {
+	switch {
+	case c.Hostname != "" && !hostLabel.MatchString(c.Hostname):
+		return fmt.Errorf("%q is no host name: small letters, digits and hyphens, at most 63", c.Hostname)
+	case c.MAC != "" && !eui48.MatchString(c.MAC):
+		return fmt.Errorf("%q is no hardware address, such as 02:00:5e:00:53:01", c.MAC)
+	case c.MAC != "" && c.KeepMAC:
+		return errors.New("its hardware address is kept, or it is another: not both")
+	}
+	if c.Class == "" || slices.ContainsFunc(s.Storage, func(x estate.StorageClass) bool { return x.Name == c.Class }) {
+		return nil
+	}
+	var all []string
+	for _, x := range s.Storage {
+		all = append(all, x.Name)
+	}
+	if len(all) == 0 {
+		return fmt.Errorf("it has no classes of storage, so %s cannot be chosen", c.Class)
+	}
+	return fmt.Errorf("it has no storage of class %s; there are %s", c.Class, strings.Join(all, ", "))
 }
 
 // shape gives the instance a size, an image and a price there.

@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
 )
 
@@ -131,6 +132,15 @@ func TestWavesKeepTheOrderAndTheGroups(t *testing.T) {
 			}
 		}
 	})
+}
+
+func TestWhatCannotBeThereIsRefused(t *testing.T) {
+	s := &estate.Site{Name: "b", Storage: []estate.StorageClass{{Name: "fast"}}}
+	for text, c := range map[string]Choice{"no host name": {Hostname: "Seer_1"}, "no hardware address": {MAC: "zz"}, "not both": {MAC: "02:00:5e:00:53:01", KeepMAC: true}, "there are fast": {Class: "slow"}} {
+		require.ErrorContains(t, c.check(s), text)
+	}
+	require.ErrorContains(t, Choice{Class: "fast"}.check(&estate.Site{}), "no classes of storage")
+	require.NoError(t, Choice{Hostname: "seer-1", MAC: "02:00:5e:00:53:01", Class: "fast"}.check(s))
 }
 
 func TestWhatIsKeptIsLeftOut(t *testing.T) {

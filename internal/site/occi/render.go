@@ -35,6 +35,7 @@ func render(r site.Request) wire.Resource {
 		w.Kind = wire.Storage
 		a[wire.StorageSize] = r.DiskGiB
 		set(wire.OwnZone, r.Zone)
+		set(wire.OwnClass, r.Class)
 	case site.Object:
 		w.Kind = wire.Object
 		a[wire.ObjectBytes], a[wire.ObjectDigest] = r.Bytes, r.SHA256
@@ -68,6 +69,7 @@ func renderInstance(r site.Request, w *wire.Resource, set func(name, value strin
 	}
 	w.Attributes[wire.OwnDisk] = r.DiskGiB
 	set(wire.Hostname, r.Hostname)
+	set(wire.OwnClass, r.Class)
 	set(wire.OwnZone, r.Zone)
 	set(wire.OwnHost, r.Host)
 	if r.Asleep {
