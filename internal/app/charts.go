@@ -56,9 +56,13 @@ func writePicture(pic *draw.Picture, file, format string) error {
 // files' names. Without a state what is expected is drawn.
 func ExportMove(p *plan.Plan, s *run.State, instance string, load migrate.Load, dir string) ([]string, error) {
 	now := time.Now()
+	curve, down := migrate.CurveOf(s, instance, load, now), -1.0
+	if curve.Pause >= 0 && curve.Whole > curve.Now { // otherwise it is over
+		down = migrate.DownWith(p, instance, curve.Pause)
+	}
 	var files []string
 	for what, pic := range map[string]*draw.Picture{
-		"rounds":   draw.Rounds(instance+": what is left to copy", migrate.CurveOf(s, instance, load, now)),
+		"rounds":   draw.Rounds(instance+": what is left to copy", curve, down),
 		"run-book": draw.RunBook(instance+": run-book", migrate.Book(p, s, instance, now)),
 	} {
 		for _, format := range draw.Formats {

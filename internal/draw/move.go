@@ -1,6 +1,7 @@
 package draw
 
 import (
+	"fmt"
 	"math"
 	"time"
 
@@ -8,13 +9,14 @@ import (
 	"andamio/internal/core/run"
 )
 
-// Rounds paints what was left to copy of a workload over time, on a logarithmic scale, with what is expected dotted.
-func Rounds(title string, c migrate.Curve) *Picture {
+// Rounds paints what was left to copy of a workload over time, on a logarithmic scale, with what is expected in ochre, and
+// says for how many seconds it would not serve if it were cut over now; a negative number leaves that out.
+func Rounds(title string, c migrate.Curve, down float64) *Picture {
 	const w, h, left, top, bottom = 720.0, 360.0, 90.0, 60.0, 40.0
 	return &Picture{W: w, H: h, paint: func(p *painter) {
 		p.rect(0, 0, w, h, paper)
 		p.text(24, 30, w-48, 14, true, ink, title)
-		p.text(24, 46, w-48, 9, false, dim, "what is left to copy, on a logarithmic scale; pale: expected")
+		p.text(24, 46, w-48, 9, false, dim, "what is left to copy, on a logarithmic scale; ochre: expected")
 		low, high := c.Scale()
 		y := func(bytes float64) float64 {
 			share := (math.Log10(max(bytes, low)) - math.Log10(low)) / max(math.Log10(high)-math.Log10(low), 1e-9)
@@ -36,7 +38,10 @@ func Rounds(title string, c migrate.Curve) *Picture {
 		}
 		if c.Now > 0 {
 			p.line(x(c.Now), top, x(c.Now), h-bottom, 1, ink)
-			p.text(x(c.Now)+4, top+8, 60, 9, false, ink, "now")
+			p.text(min(x(c.Now)+4, w-52), top-6, 48, 9, false, ink, map[bool]string{true: "the end", false: "now"}[c.Now == c.Whole])
+		}
+		if down >= 0 {
+			p.textRight(w-24, 46, 300, 9, ink, fmt.Sprintf("if cut over now, it does not serve for about %.1f s", down))
 		}
 		for i := range 5 {
 			t := c.Whole * time.Duration(i) / 4
@@ -62,7 +67,10 @@ func RunBook(title string, book []migrate.Entry) *Picture {
 			p.text(x+18, y+9, w-x-150, 10, e.Waits, ink, e.Title)
 			took := e.Took
 			text := took.Round(100 * time.Millisecond).String()
-			if took == 0 {
+			switch {
+			case took == 0 && e.Status == run.Standing:
+				text = ""
+			case took == 0:
 				text = "about " + e.Expected.Round(100*time.Millisecond).String()
 			}
 			if e.Note != "" {
