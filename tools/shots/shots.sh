@@ -89,26 +89,35 @@ shot operate-shell
 press C-]
 press 6
 await 'a new move'
+press Right Down Down Down Space
+tmux -L shots send-keys -l '12'; press Enter
 press Right Down Down p
 await 'paired with vega:'
 press Enter
+await 'lifts the rule'
+press Left
+shot move-choose
+press l Enter
 await 'not begun'
 shot move-plan
 press r
 await 'secrets do not travel'
 tmux -L shots send-keys -l 'given again'; press Enter
-await 'round [5-9]'
+await '[4-8][0-9]%'
 shot move
+await 'ready to cut over'
 press c Enter
 await 'moved, not committed'
 shot move-done
 press b Enter
 await 'gone back'
-press n Left Space Down Space Down Down Space Down Space Down Down Down Space
-press t
-tmux -L shots send-keys -l '0.005 FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0'; press Enter
-press Right Down Down p
-sleep 2
+press n Left Left Down Down Down Space Down Space Down Space
+press m m t
+tmux -L shots send-keys -l '4 FREQ=WEEKLY;BYDAY=SA,SU;BYHOUR=22;BYMINUTE=0;BYSECOND=0'; press Enter
+press Right Up Up Up Up Up Down Space
+tmux -L shots send-keys -l '0.02'; press Enter
+press Right Up Up Up Up Up Down Down Down p
+await 'alisio-sur is paired'
 press Enter
 await 'not begun'
 shot move-waves

@@ -50,9 +50,9 @@ func (p *page) wave(r part.Rect, i int, w migrate.Wave, state app.WaveState, slo
 	at = p.c.Text(at+2, r.Y, p.ink(inkOf(state)), string(state))
 	switch {
 	case w.TooLong:
-		at = p.c.Text(at+2, r.Y, p.ink(part.Coral), "longer than a window")
+		p.c.Text(at+2, r.Y, p.ink(part.Coral), "longer than a window")
 	case !slot.Fits:
-		at = p.c.Text(at+2, r.Y, p.ink(part.Coral), "no window ahead has room")
+		p.c.Text(at+2, r.Y, p.ink(part.Coral), "no window ahead has room")
 	}
 	if w.Seconds > 0 {
 		when := "about " + span(w.Seconds)
