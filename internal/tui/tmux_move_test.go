@@ -31,7 +31,7 @@ func toTheLog(x *terminal) {
 	x.press("Enter")
 	x.waitFor(`are not paired`)
 	x.press("p")
-	x.waitFor(`paired with vega`)
+	x.waitFor(`tramonta is paired with vega`)
 	x.press("Enter")
 	x.waitFor(`▱ not begun`)
 }
