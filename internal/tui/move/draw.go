@@ -351,6 +351,10 @@ func (p *page) disk(d plan.DiskCopy, st *plan.Step) disk {
 	if k == nil {
 		return out
 	}
+	if k.Round == 0 { // how much it holds is known, and nothing has been copied yet
+		out.left = k.Whole
+		return out
+	}
 	out.known = true
 	out.share, out.rate, out.left, out.going = 1, k.Rate(), k.Total-k.Done, k.Running
 	if k.Total > 0 {
@@ -472,7 +476,7 @@ func (p *page) lane(l lane, picked bool, left, mid, right part.Rect, y int) int 
 		p.c.Right(left.X+left.W-2, y, on(part.Dim), d.note)
 		p.copy(mid, y, d)
 		p.c.Cut(right.X+3, y, right.W-18, on(part.Steel), d.title+"  "+d.size)
-		if d.known {
+		if d.known || d.left > 0 {
 			p.c.Right(right.X+right.W-2, y, on(part.Dim), leftWord(d.left))
 		}
 	}

@@ -2,6 +2,8 @@ package sites
 
 import (
 	"fmt"
+	"slices"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -36,6 +38,47 @@ func (p *page) paired(here, there string, x, y int) {
 		}
 		p.c.Cut(x, y, 29, part.In(part.Teal), text)
 	}
+}
+
+// staleAfter is after how long links are tried again while the sites are on screen.
+const staleAfter = 2 * time.Minute
+
+// triedPairs says that the links of all pairs were tried.
+type triedPairs struct{ err error }
+
+// tryPairs tries the links of all pairs again if that is long ago; nil if it is not.
+func (v *View) tryPairs() tea.Cmd {
+	stale := slices.ContainsFunc(v.pairs, func(p app.Pair) bool { return time.Since(p.Checked) > staleAfter })
+	if !stale || v.trying {
+		return nil
+	}
+	v.trying = true
+	return func() tea.Msg {
+		_, err := v.app.CheckPairs(v.ctx)
+		return triedPairs{err}
+	}
+}
+
+// pairLines say of all pairs of a site how they are: reach and clock, what gets through, what is free, both ways.
+func (v *View) pairLines(site string) []view.Line {
+	var out []view.Line
+	for _, p := range v.pairs {
+		if p.A != site && p.B != site {
+			continue
+		}
+		if out == nil {
+			out = []view.Line{view.Say(""), view.Head("paired for moves")}
+		}
+		other := p.Other(site)
+		if why := p.Trouble(); why != "" {
+			out = append(out, view.Say("  "+other+": "+why))
+			continue
+		}
+		there, here := p.Into(other), p.Into(site)
+		out = append(out, view.Say(fmt.Sprintf("  %-14s out %.0f MB/s, in %.0f MB/s · %.1f ms · clock %+.1f s · free there: %s · started from %s · tried %s ago", other,
+			there.BytesPerSecond/1e6, here.BytesPerSecond/1e6, float64(there.RoundTrip)/1e6, here.Ahead.Seconds(), p.Free[other], p.Start, time.Since(p.Checked).Round(time.Second))))
+	}
+	return out
 }
 
 // pairActs are what can be done about pairs of a site.

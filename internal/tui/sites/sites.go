@@ -36,6 +36,7 @@ type View struct {
 	surveys     map[string]store.Survey
 	coverage    map[string][]store.Covered
 	pairs       []app.Pair
+	trying      bool // pairs are being tried
 	drawn       time.Time
 	// dim is what the bars show: cores, memory or disk.
 	dim int
@@ -63,7 +64,12 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.at = min(v.at, max(v.count()-1, 0))
 	case view.Runs: // each second
 		if v.app != nil && (v.surveys == nil || time.Since(v.drawn) < 2*time.Second) {
-			return v.lookUp()
+			return tea.Batch(v.lookUp(), v.tryPairs())
+		}
+	case triedPairs:
+		v.trying = false
+		if msg.err != nil {
+			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
 		}
 	case lookedUp:
 		v.connections, v.surveys, v.coverage, v.pairs = msg.connections, msg.surveys, msg.coverage, msg.pairs
@@ -187,6 +193,7 @@ func (v *View) Why() view.Note {
 	if p := l.Site.Prices; l.Site.FreeForm {
 		note.Lines = append(note.Lines, view.Say(fmt.Sprintf("  any size: %.4f a core, %.4f a GiB of memory", p.Core, p.Memory)))
 	}
+	note.Lines = append(note.Lines, v.pairLines(l.Site.Name)...)
 	return view.Note{Title: note.Title, Lines: append(note.Lines, v.offers(l.Site)...)}
 }
 
