@@ -195,7 +195,7 @@ topology_template:
       type: tosca.nodes.Compute
       capabilities:
         host: { properties: { num_cpus: 1, mem_size: 1 GiB, disk_size: 8 GiB } }
-        scalable: { properties: { min_instances: 1, max_instances: 4000, default_instances: 1666 } }
+        scalable: { properties: { min_instances: 1, max_instances: 4000, default_instances: 1428 } }
     gauge-port: { type: tosca.nodes.network.Port, requirements: [ binding: gauge-host, link: lan ] }
     gauge:
       type: tosca.nodes.WebServer
