@@ -483,6 +483,11 @@ func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 		return s
 	}
 	require.Eventually(t, func() bool { return migrate.PhaseOf(state(), "contacts-host-1") == migrate.Ready }, 20*time.Second, 10*time.Millisecond)
+	waits, err := a.Waiting(ctx, time.Now())
+	require.NoError(t, err)
+	require.Len(t, waits, 1)
+	assert.True(t, waits[0].Ready)
+	assert.Greater(t, waits[0].Down, 0.0)
 	require.NoError(t, a.Steer(ctx, move, run.Pause))
 	require.NoError(t, a.Steer(ctx, move, run.LimitTo+"50000000"))
 	require.NoError(t, a.Steer(ctx, move, run.GoOn))
@@ -492,6 +497,9 @@ func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 	assert.Equal(t, migrate.There, migrate.PhaseOf(s, "contacts-host-1"))
 	assert.Equal(t, run.Standing, s.Step("alert-dispatch-1/configure").Status, "those who were given the address are told")
 	require.ErrorContains(t, a.CutOver(ctx, move), "nothing to steer")
+	waits, err = a.Waiting(ctx, time.Now())
+	require.NoError(t, err)
+	assert.Equal(t, WaveMoved, waits[0].State)
 	for _, x := range s.Plan.Resources {
 		if strings.HasPrefix(x.ID, "contacts") && !strings.Contains(x.ID, "@") {
 			assert.Equal(t, plan.Moved, x.Change, x.ID)

@@ -58,11 +58,13 @@ func (d *page) summary(items []item) {
 	d.y += 2
 }
 
-// costs is what all that stands costs together.
+// costs is what all that stands costs together: each deployment as its last run left it.
 func (d *page) costs() string {
 	sum, currency := 0.0, ""
-	for _, r := range d.v.runs {
-		if r.State == run.Standing {
+	counted := map[int64]bool{}
+	for _, r := range d.v.runs { // the newest first
+		if r.State == run.Standing && !r.Void && (r.Deployment == 0 || !counted[r.Deployment]) {
+			counted[r.Deployment] = true
 			sum, currency = sum+r.CostPerHour, r.Currency
 		}
 	}

@@ -25,8 +25,11 @@ type View struct {
 	known bool
 	draft *app.Draft
 	inv   *app.Inventory
-	at    int
-	rows  map[int]int
+	// moves are those that wait for somebody, looked at when it says.
+	moves  []app.Waiting
+	looked time.Time
+	at     int
+	rows   map[int]int
 	// now is when the view was drawn last: what is selected is what was seen.
 	now time.Time
 }
@@ -57,6 +60,12 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case view.Runs:
 		v.runs, v.known = msg.Runs, true
+		return v.lookAtMoves()
+	case waiting:
+		if msg.err != nil {
+			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+		}
+		v.moves = msg.all
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
@@ -73,6 +82,7 @@ const (
 	rankSurvey
 	rankMistakes
 	rankNoPlace
+	rankMove
 	rankFindings
 	rankReady
 )
@@ -100,7 +110,7 @@ func (v *View) items(now time.Time) []item {
 			continue
 		}
 		newest[r.Deployment] = true
-		if it, needs := runItem(r, now); needs {
+		if it, needs := runItem(r, now); needs && !v.covered(r.ID) {
 			out = append(out, it)
 		}
 	}
@@ -108,6 +118,7 @@ func (v *View) items(now time.Time) []item {
 		out = append(out, it)
 	}
 	out = append(out, v.inventoryItems(now)...)
+	out = append(out, v.moveItems(now)...)
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
 		for j := i; j > 0 && out[j].rank < out[j-1].rank; j-- {
 			out[j], out[j-1] = out[j-1], out[j]
@@ -118,7 +129,7 @@ func (v *View) items(now time.Time) []item {
 
 func runItem(r store.Run, now time.Time) (item, bool) {
 	name := fmt.Sprintf("%s run %d", r.Name, r.ID)
-	open := view.Cmd(view.OpenRun{ID: r.ID})
+	open := tea.Batch(view.Cmd(view.OpenRun{ID: r.ID}), view.Cmd(view.Goto{Digit: "4"}))
 	switch {
 	case app.Abandoned(r, now):
 		return item{rankSilent, run.Failed, name + " has lost its worker", "last heard " + part.Age(r.Beat, now),
@@ -183,9 +194,6 @@ func (v *View) count(items []item) int { return len(items) + len(v.listed()) }
 func (v *View) open(items []item) tea.Cmd {
 	if v.at < len(items) {
 		cmd := items[v.at].do
-		if items[v.at].rank <= rankFailed {
-			return tea.Batch(cmd, view.Cmd(view.Goto{Digit: "4"}))
-		}
 		return cmd
 	}
 	if i := v.at - len(items); i < len(v.listed()) {
@@ -264,7 +272,7 @@ func (v *View) Why() view.Note {
 	for _, r := range it.reason {
 		lines = append(lines, view.Say("  "+r))
 	}
-	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what failed, then what endangers a service, then sites that do not answer, then what cannot be planned, then what is not as it should be, then what could be begun"))
+	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what failed, then what endangers a service, then sites that do not answer, then what cannot be planned, then moves that wait, then what is not as it should be, then what could be begun"))
 	return view.Note{Title: it.title, Lines: lines}
 }
 

@@ -1,0 +1,43 @@
+package today
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/app"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+	"andamio/internal/tui/view"
+)
+
+func TestMovesThatWaitAreInTheQueue(t *testing.T) {
+	m := func(id int64) *app.Move {
+		return &app.Move{Move: store.Move{ID: id, Runs: []store.MoveRun{{Wave: 0, Kind: store.MoveThere, Run: 9}}}, Name: "map-host-1 to alisio-sur",
+			Waves: []migrate.Wave{{Instances: []string{"map-host-1"}}}}
+	}
+	v, _ := seen(t, 140, ended(9, "basin", run.Stopped), going(2))
+	v.Update(waiting{all: []app.Waiting{
+		{Move: m(1), State: app.WaveMoving, Ready: true, Down: 14.2},
+		{Move: m(2), State: app.WaveMoved},
+		{Move: m(3), State: app.WaveBroken},
+		{Move: m(4), State: app.WavePlanned, Opens: now.Add(20 * time.Minute)},
+		{Move: m(5), State: app.WaveMoving, Failures: 1},
+	}})
+	text := drawn(v, 160)
+	for _, want := range []string{"can be cut over", "would not serve for about 14 s", "is moved, not committed", "broke off", "waits for its window", "opens in 20m", "has a step that failed"} {
+		assert.Contains(t, text, want)
+	}
+	assert.NotContains(t, text, "was cancelled", "the run that broke off is spoken of as its move")
+	items := v.items(now)
+	require.Len(t, items, 5)
+	assert.Contains(t, items[0].title, "move 3", "what failed comes first")
+	v.at = 4
+	cmd, used := v.Key("enter")
+	require.True(t, used)
+	assert.Equal(t, view.Goto{Digit: "6"}, cmd())
+	assert.Equal(t, "5", v.Badge(now))
+}
