@@ -9,56 +9,17 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 	"time"
-
-	"github.com/teambition/rrule-go"
-	"golang.org/x/sync/errgroup"
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/dispatch"
-	"andamio/internal/core/estate"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
-	"andamio/internal/site"
 	"andamio/internal/store"
 )
-
-// MoveWish says what is to be moved where, and how.
-type MoveWish struct {
-	// What are instances, nodes or services of the deployment; all that they stand for is moved.
-	What []string `json:"what"`
-	// To is the site; "" has placement choose for each.
-	To string `json:"to,omitempty"`
-	// Like is what holds for all workloads that say nothing else: zone, size, address, names. Each says otherwise for one.
-	Like migrate.Choice            `json:"like,omitzero"`
-	Each map[string]migrate.Choice `json:"each,omitempty"`
-	Mode change.Mode               `json:"mode"`
-	// Pause is for how many seconds a live workload may stand still.
-	Pause    float64 `json:"pause,omitempty"`
-	Limit    int64   `json:"limit,omitempty"`
-	Compress string  `json:"compress,omitempty"`
-	// Window is a recurrence rule (RFC 5545, section 3.3.10) that says when copying may begin, and Hours for how long it may
-	// go on each time; Zone is the time zone that is meant.
-	Window   string  `json:"window,omitempty"`
-	Hours    float64 `json:"hours,omitempty"`
-	TimeZone string  `json:"time_zone,omitempty"`
-	// AtOnce cuts over as soon as it can be.
-	AtOnce bool `json:"at_once,omitempty"`
-	// KeepLayers keeps the rounds apart at the target until the move is committed: less is to be done before the cutover,
-	// and reading takes longer until then.
-	KeepLayers bool `json:"keep_layers,omitempty"`
-	// Lift are names of rules that the move may break; see [Breaking].
-	Lift []string `json:"lift,omitempty"`
-	// Side is the site from whose side the move is started; "" is one that may.
-	Side string `json:"side,omitempty"`
-	// Waves moves what does not fit one window in several; Groups are never torn apart.
-	Waves  bool       `json:"waves,omitempty"`
-	Groups [][]string `json:"groups,omitempty"`
-}
 
 // Move is workloads on their way from one site to another, or there.
 type Move struct {
@@ -468,50 +429,6 @@ func (a *App) movingOf(m *Move, wave int, wanted *plan.Plan, out *MoveDraft) (ch
 		Copying: plan.Copying{Await: !w.AtOnce, Pause: w.Pause, Limit: w.Limit, Compress: w.Compress, Grant: grant, Windows: windows, Consolidate: !w.KeepLayers}}, nil
 }
 
-// windowsAhead is how many windows are worked out beforehand.
-const windowsAhead = 12
-
-// Windows are the next windows in which may be copied; none is always.
-func (w MoveWish) Windows(now time.Time) ([]plan.Window, error) {
-	if w.Window == "" {
-		return nil, nil
-	}
-	if w.Hours <= 0 {
-		return nil, errors.New("a window lasts for some hours: say for how many")
-	}
-	zone, err := time.LoadLocation(w.TimeZone)
-	if err != nil {
-		return nil, fmt.Errorf("%q is no time zone of the IANA database, such as Europe/Madrid", w.TimeZone)
-	}
-	o, err := rrule.StrToROptionInLocation(strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(w.Window)), "RRULE:"), zone)
-	if err != nil {
-		return nil, fmt.Errorf("%q is no recurrence rule, such as FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0: %w", w.Window, err)
-	}
-	length := time.Duration(w.Hours * float64(time.Hour))
-	if o.Dtstart.IsZero() {
-		o.Dtstart = now.In(zone).Add(-7 * 24 * time.Hour).Truncate(time.Hour)
-	}
-	r, err := rrule.NewRRule(*o)
-	if err != nil {
-		return nil, fmt.Errorf("%q is no recurrence rule: %w", w.Window, err)
-	}
-	var out []plan.Window
-	next := r.Iterator()
-	for len(out) < windowsAhead {
-		at, more := next()
-		if !more {
-			break
-		}
-		if at.Add(length).After(now) {
-			out = append(out, plan.Window{From: at, To: at.Add(length)})
-		}
-	}
-	if len(out) == 0 {
-		return nil, fmt.Errorf("the window %q does not open any more", w.Window)
-	}
-	return out, nil
-}
-
 // foresee works out how long a wave takes, and tells the plan's steps.
 func (d *MoveDraft) foresee(p *plan.Plan) error {
 	for id, load := range d.Loads {
@@ -544,107 +461,6 @@ func (d *MoveDraft) foresee(p *plan.Plan) error {
 	}
 	d.Fit = migrate.FitInto(d.Windows, time.Now(), migrate.WithinWindow(p))
 	return nil
-}
-
-// How the rate at which disks change is measured: for how long, after so long in which the first look at them settles,
-// and of how many workloads at once.
-const (
-	settleFor     = 100 * time.Millisecond
-	measureFor    = 400 * time.Millisecond
-	measureAtOnce = 16
-)
-
-// measure finds out what copying takes of those workloads of a move of which that is not known.
-func (a *App) measure(ctx context.Context, d *Deployment, m *Move, choices []migrate.Choice) error {
-	e, err := a.Estate(ctx)
-	if err != nil {
-		return err
-	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(measureAtOnce)
-	var mu sync.Mutex
-	for _, c := range choices {
-		if _, known := m.Loads[c.Instance]; known {
-			continue
-		}
-		group.Go(func() error {
-			load, err := a.loadOf(ctx, d, e, c, m)
-			mu.Lock()
-			defer mu.Unlock()
-			m.Loads[c.Instance] = load
-			return err
-		})
-	}
-	return group.Wait()
-}
-
-// loadOf measures what copying a workload takes.
-func (a *App) loadOf(ctx context.Context, d *Deployment, e *estate.Estate, c migrate.Choice, m *Move) (migrate.Load, error) {
-	out := migrate.Load{Mode: m.Wish.Mode, Pause: m.Wish.Pause, Consolidate: !m.Wish.KeepLayers}
-	if s := e.Site(c.Site); s != nil { // until the plan says so more exactly
-		out.Start = s.Seconds(s.Timings.Instance/2 + s.Timings.Interface)
-	}
-	from := m.From[c.Instance]
-	source, err := a.mover(from)
-	if err != nil {
-		return out, err
-	}
-	if p, err := a.pair(ctx, from, c.Site); err == nil {
-		link := p.Into(c.Site)
-		out.Bandwidth, out.Merge = link.BytesPerSecond, link.DiskBytesPerSecond
-	}
-	if m.Wish.Limit > 0 && (out.Bandwidth == 0 || float64(m.Wish.Limit) < out.Bandwidth) {
-		out.Bandwidth = float64(m.Wish.Limit)
-	}
-	disks := disksOf(d.Stand.Plan, c.Instance)
-	since := make([]site.Changes, len(disks))
-	look := func(use func(site.Changes)) error {
-		for i, disk := range disks {
-			now, err := source.Changes(ctx, disk, since[i].Epoch, since[i].UpTo)
-			if err != nil {
-				return err
-			}
-			use(now)
-			since[i] = now
-		}
-		return nil
-	}
-	err = look(func(all site.Changes) { out.Used, out.Size = out.Used+site.Bytes(all.Written), out.Size+all.Size })
-	if err == nil {
-		err = after(ctx, settleFor)
-	}
-	if err == nil {
-		err = look(func(site.Changes) {})
-	}
-	start := time.Now()
-	if err == nil {
-		err = after(ctx, measureFor)
-	}
-	if err != nil {
-		return out, err
-	}
-	return out, look(func(now site.Changes) { out.Rate += float64(site.Bytes(now.Written)) / time.Since(start).Seconds() })
-}
-
-// after waits for a while, unless nobody waits any more.
-func after(ctx context.Context, d time.Duration) error {
-	select {
-	case <-time.After(d):
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
-// disksOf are the site's ids of an instance's own disk and its volumes.
-func disksOf(p *plan.Plan, instance string) []string {
-	out := []string{p.Known[instance]["site.id"]}
-	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Op == plan.Attach && s.Resource == instance {
-			out = append(out, p.Known[s.Volume]["site.id"])
-		}
-	}
-	return slices.DeleteFunc(out, func(id string) bool { return id == "" })
 }
 
 // Moves lists all moves with how they stand, the newest first.

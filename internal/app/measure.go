@@ -1,0 +1,116 @@
+package app
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan"
+	"andamio/internal/site"
+)
+
+// How the rate at which disks change is measured: for how long, after so long in which the first look at them settles,
+// and of how many workloads at once.
+const (
+	settleFor     = 100 * time.Millisecond
+	measureFor    = 400 * time.Millisecond
+	measureAtOnce = 16
+)
+
+// measure finds out what copying takes of those workloads of a move of which that is not known.
+func (a *App) measure(ctx context.Context, d *Deployment, m *Move, choices []migrate.Choice) error {
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(measureAtOnce)
+	var mu sync.Mutex
+	for _, c := range choices {
+		if _, known := m.Loads[c.Instance]; known {
+			continue
+		}
+		group.Go(func() error {
+			load, err := a.loadOf(ctx, d, e, c, m)
+			mu.Lock()
+			defer mu.Unlock()
+			m.Loads[c.Instance] = load
+			return err
+		})
+	}
+	return group.Wait()
+}
+
+// loadOf measures what copying a workload takes.
+func (a *App) loadOf(ctx context.Context, d *Deployment, e *estate.Estate, c migrate.Choice, m *Move) (migrate.Load, error) {
+	out := migrate.Load{Mode: m.Wish.Mode, Pause: m.Wish.Pause, Consolidate: !m.Wish.KeepLayers}
+	if s := e.Site(c.Site); s != nil { // until the plan says so more exactly
+		out.Start = s.Seconds(s.Timings.Instance/2 + s.Timings.Interface)
+	}
+	from := m.From[c.Instance]
+	source, err := a.mover(from)
+	if err != nil {
+		return out, err
+	}
+	if p, err := a.pair(ctx, from, c.Site); err == nil {
+		link := p.Into(c.Site)
+		out.Bandwidth, out.Merge = link.BytesPerSecond, link.DiskBytesPerSecond
+	}
+	if m.Wish.Limit > 0 && (out.Bandwidth == 0 || float64(m.Wish.Limit) < out.Bandwidth) {
+		out.Bandwidth = float64(m.Wish.Limit)
+	}
+	disks := disksOf(d.Stand.Plan, c.Instance)
+	since := make([]site.Changes, len(disks))
+	look := func(use func(site.Changes)) error {
+		for i, disk := range disks {
+			now, err := source.Changes(ctx, disk, since[i].Epoch, since[i].UpTo)
+			if err != nil {
+				return err
+			}
+			use(now)
+			since[i] = now
+		}
+		return nil
+	}
+	err = look(func(all site.Changes) { out.Used, out.Size = out.Used+site.Bytes(all.Written), out.Size+all.Size })
+	if err == nil {
+		err = after(ctx, settleFor)
+	}
+	if err == nil {
+		err = look(func(site.Changes) {})
+	}
+	start := time.Now()
+	if err == nil {
+		err = after(ctx, measureFor)
+	}
+	if err != nil {
+		return out, err
+	}
+	return out, look(func(now site.Changes) { out.Rate += float64(site.Bytes(now.Written)) / time.Since(start).Seconds() })
+}
+
+// after waits for a while, unless nobody waits any more.
+func after(ctx context.Context, d time.Duration) error {
+	select {
+	case <-time.After(d):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// disksOf are the site's ids of an instance's own disk and its volumes.
+func disksOf(p *plan.Plan, instance string) []string {
+	out := []string{p.Known[instance]["site.id"]}
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Op == plan.Attach && s.Resource == instance {
+			out = append(out, p.Known[s.Volume]["site.id"])
+		}
+	}
+	return slices.DeleteFunc(out, func(id string) bool { return id == "" })
+}
