@@ -210,6 +210,28 @@ func (v *mover) steps() {
 	for _, id := range v.m.Instances {
 		v.cutover(id, follows)
 	}
+	v.neighbours(follows)
+}
+
+// neighbours has nothing be stopped, or switched on to be told something, on instances that stay before all that moves was
+// copied: that may take hours, and they serve meanwhile.
+func (v *mover) neighbours(follows []string) {
+	ready := slices.Clone(follows)
+	for _, id := range v.m.Instances {
+		ready = append(ready, v.built(id)...)
+	}
+	for id := range v.at {
+		s := v.step(id)
+		r := v.c.plan.Resource(s.Resource)
+		on := instanceOf(v.c.plan, r)
+		if r.Kind == plan.Instance {
+			on = r.ID
+		}
+		stays := on != "" && !slices.Contains(v.m.Instances, on) && s.On == ""
+		if stays && (s.Op == plan.Stop || s.Op == plan.Disconnect || s.Op == plan.Boot) {
+			v.wait(id, ready...)
+		}
+	}
 }
 
 func (v *mover) index() {

@@ -121,14 +121,17 @@ func (f *fold) step(s *run.Step) {
 			f.unsure[haltOf(s.Resource)] = true
 			return
 		}
-		if s.On != "" && s.Op == plan.Stop { // it may have been stopped: nothing may count on its running
+		if s.Op == plan.Stop { // it may have been stopped: nothing may count on its running
 			for _, d := range s.Drops {
 				f.unsure[d] = true
 			}
 		}
-		if r := f.resources[s.Resource]; s.Op == plan.Boot && r.Spec.Asleep { // it may be on: nothing may count on its being off
-			r.Off = false
+		if r := f.resources[s.Resource]; s.Op == plan.Boot { // it may be on: nothing may count on its being off
+			r.Off = r.Off && !r.Spec.Asleep
 			f.resources[s.Resource] = r
+			if r.Off {
+				f.unsure[haltOf(s.Resource)] = true
+			}
 		}
 		if !s.Op.Takes() && !s.Op.Notes() && !s.Op.Moves() && s.Op != plan.Alter && s.Op != plan.Boot && s.Op != plan.Act {
 			f.stand(s.Step)
