@@ -335,7 +335,7 @@ func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
 		}
 		total = site.Bytes(list.Written)
 	}
-	c.learnRate(d.To, list, whole || number == 1)
+	c.learnRate(d, list, whole || number == 1)
 	begun := map[string]string{"disk": d.To, "round": strconv.Itoa(number), "epoch": list.Epoch, "upto": strconv.FormatUint(uint64(upto), 10),
 		"total": strconv.FormatInt(total, 10), "done": strconv.FormatInt(done, 10), "at": strconv.FormatInt(at, 10)}
 	if err := c.e.record(run.Event{Kind: run.RoundBegun, Step: c.s.ID, Resource: d.To, Attributes: begun}); err != nil {
@@ -396,15 +396,18 @@ func (c *copier) list(ctx context.Context, from string, k run.Disk) (site.Change
 	return out, err
 }
 
-// learnRate works out how fast a disk changes.
-func (c *copier) learnRate(disk string, list site.Changes, first bool) {
+// learnRate works out how fast a disk changes, by what was written since it was listed last; for the first round of a step
+// since the round before it began.
+func (c *copier) learnRate(d plan.DiskCopy, list site.Changes, first bool) {
 	now := time.Now()
-	if last, known := c.listed[disk]; known && !first {
-		if s := now.Sub(last).Seconds(); s > 0 {
-			c.changing[disk] = float64(site.Bytes(list.Written)) / s
-		}
+	last, known := c.listed[d.To]
+	if past := c.known(d).Past; !known && len(past) > 0 && !past[len(past)-1].Began.IsZero() {
+		last, known = past[len(past)-1].Began, true
 	}
-	c.listed[disk] = now
+	if s := now.Sub(last).Seconds(); known && !first && s > 0 {
+		c.changing[d.To] = float64(site.Bytes(list.Written)) / s
+	}
+	c.listed[d.To] = now
 }
 
 // callAt is call at another site than the step's.
