@@ -172,22 +172,14 @@ func (p *pulling) piece(ctx context.Context, ranges []wire.Extent) error {
 	}
 	defer resp.Body.Close()
 	count := &counting{r: resp.Body, ctx: ctx, limits: []*throttle{p.link, p.own}}
-	data, done, err := p.content(resp, count, ranges)
+	buf := buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
+	at, err := p.take(resp, count, ranges, *buf)
 	if err != nil {
 		return err
 	}
-	defer done()
-	at := int64(0)
-	for _, x := range ranges {
-		holes, err := put(p.d, data[at:at+x[1]], x[0])
-		if err != nil {
-			return err
-		}
-		p.holes.Add(holes)
-		at += x[1]
-	}
 	// What counts is what stands on the disk now, not what came in: it is read back.
-	told, err := p.readBack(ranges, data[:at])
+	told, err := p.readBack(ranges, (*buf)[:at])
 	if err != nil {
 		return err
 	}
@@ -198,6 +190,44 @@ func (p *pulling) piece(ctx context.Context, ranges []wire.Extent) error {
 	p.verified.Add(at)
 	p.wire.Add(count.n)
 	return nil
+}
+
+// chunk is how much is read and written at a time: so much that it is still near the processor when it is written.
+const chunk = 256 << 10
+
+// take writes what a response brings, and returns how many bytes that was. One range that is not coded is written as it
+// comes in.
+func (p *pulling) take(resp *http.Response, body io.Reader, ranges []wire.Extent, buf []byte) (n int64, err error) {
+	if len(ranges) > 1 || resp.Header.Get("Content-Encoding") != "" {
+		data, err := content(resp, body, ranges, buf)
+		if err != nil {
+			return 0, err
+		}
+		for _, x := range ranges {
+			if err := p.put(data[n:n+x[1]], x[0]); err != nil {
+				return n, err
+			}
+			n += x[1]
+		}
+		return n, nil
+	}
+	for x := ranges[0]; n < x[1]; {
+		part := buf[:min(chunk, x[1]-n)]
+		if _, err := io.ReadFull(body, part); err != nil {
+			return n, err
+		}
+		if err := p.put(part, x[0]+n); err != nil {
+			return n, err
+		}
+		n += int64(len(part))
+	}
+	return n, nil
+}
+
+func (p *pulling) put(data []byte, at int64) error {
+	holes, err := put(p.d, data, at)
+	p.holes.Add(holes)
+	return err
 }
 
 // readBack is the digest of what stands on the disk.
@@ -249,10 +279,8 @@ func (p *pulling) ask(ctx context.Context, ranges []wire.Extent) (*http.Response
 var peerClient = &http.Client{Timeout: 2 * time.Minute, Transport: &http.Transport{MaxIdleConnsPerHost: 16, DisableCompression: true,
 	WriteBufferSize: 64 << 10, ReadBufferSize: 256 << 10}}
 
-// content is what the ranges hold, one after another; done gives the buffer back.
-func (p *pulling) content(resp *http.Response, body io.Reader, ranges []wire.Extent) (data []byte, done func(), err error) {
-	buf := buffers.Get().(*[]byte)
-	done = func() { buffers.Put(buf) }
+// content is what the ranges hold, one after another, in a buffer.
+func content(resp *http.Response, body io.Reader, ranges []wire.Extent, buf []byte) (data []byte, err error) {
 	total := int64(0)
 	for _, x := range ranges {
 		total += x[1]
@@ -260,37 +288,37 @@ func (p *pulling) content(resp *http.Response, body io.Reader, ranges []wire.Ext
 	if resp.Header.Get("Content-Encoding") == "zstd" {
 		coded, err := io.ReadAll(io.LimitReader(body, 2*maxPiece))
 		if err != nil {
-			return nil, done, err
+			return nil, err
 		}
 		plain, err := decoder.DecodeAll(coded, nil)
 		if err != nil {
-			return nil, done, err
+			return nil, err
 		}
 		body = strings.NewReader(string(plain))
 	}
-	data = (*buf)[:total]
+	data = buf[:total]
 	if len(ranges) == 1 {
 		_, err = io.ReadFull(body, data)
-		return data, done, err
+		return data, err
 	}
 	_, params, err := mime.ParseMediaType(resp.Header.Get("Content-Type"))
 	if err != nil {
-		return nil, done, err
+		return nil, err
 	}
 	m := multipart.NewReader(body, params["boundary"])
 	at := int64(0)
 	for _, x := range ranges {
 		part, err := m.NextRawPart()
 		if err != nil {
-			return nil, done, err
+			return nil, err
 		}
 		if _, err := io.ReadFull(part, data[at:at+x[1]]); err != nil {
-			return nil, done, err
+			return nil, err
 		}
 		at += x[1]
 	}
 	_, err = io.Copy(io.Discard, body) // so that the connection is used again
-	return data, done, err
+	return data, err
 }
 
 // counting counts and slows down what is read.

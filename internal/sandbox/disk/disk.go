@@ -257,6 +257,18 @@ func (d *Disk) View(off, n int64, use func([]byte) error) error {
 	return view(f, off, n, use)
 }
 
+// Reader reads a part of the disk from a file of its own, so that it can be sent without being copied; nil where the disk
+// is in no one file. Whoever has it closes it.
+func (d *Disk) Reader(off int64) *os.File {
+	d.mu.RLock()
+	defer d.mu.RUnlock()
+	f := d.file.Load()
+	if f == nil || len(d.layers.tops) > 0 {
+		return nil
+	}
+	return reopened(f, off)
+}
+
 // Changes lists what was written after a generation, in order, those apart that hold nothing any more, and the
 // generation up to which it says so; 0 lists all that the disk holds. A new generation begins with it.
 func (d *Disk) Changes(since uint32) (written, zero []Extent, upTo uint32) {

@@ -1,6 +1,8 @@
 package disk
 
 import (
+	"fmt"
+	"io"
 	"os"
 
 	"golang.org/x/sys/unix"
@@ -14,4 +16,17 @@ func view(f *os.File, off, n int64, use func([]byte) error) error {
 	}
 	defer func() { _ = unix.Munmap(data) }()
 	return use(data)
+}
+
+// reopened opens a file once more, with a place of its own in it; nil if that cannot be.
+func reopened(f *os.File, off int64) *os.File {
+	own, err := os.Open(fmt.Sprintf("/proc/self/fd/%d", f.Fd()))
+	if err != nil {
+		return nil
+	}
+	if _, err := own.Seek(off, io.SeekStart); err != nil {
+		own.Close()
+		return nil
+	}
+	return own
 }
