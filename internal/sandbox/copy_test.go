@@ -3,7 +3,9 @@ package sandbox
 import (
 	"context"
 	"math/rand/v2"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -150,4 +152,40 @@ func TestPartsAreReadAndWrittenByRanges(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, make([]byte, 32), sums[:32])
 	assert.Equal(t, make([]byte, 32), sums[32:], "nothing is there")
+}
+
+// TestADiskIsReadWhileItIsWritten reads large parts of a disk to which its machine writes all the time: the digest is that
+// of what is sent, whatever is written meanwhile.
+func TestADiskIsReadWhileItIsWritten(t *testing.T) {
+	box, d, _ := twoSites(t, 1)
+	ctx := context.Background()
+	r, err := d[0].Create(ctx, site.Request{Kind: site.Instance, Name: "gauge", Image: "debian-12", Cores: 1, MemoryGiB: 1, DiskGiB: 1})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		now, err := d[0].Read(ctx, site.Instance, r.ID)
+		return err == nil && now.State == site.Active
+	}, 5*time.Second, 5*time.Millisecond)
+	_, err = d[0].Changes(ctx, r.ID, "", 0)
+	require.NoError(t, err)
+	dsk := box.diskAt(0, r.ID)
+	at, stop := systemAt(dsk), make(chan struct{})
+	var group sync.WaitGroup
+	group.Go(func() {
+		page := make([]byte, disk.Page)
+		for i := uint64(0); ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			page[i%disk.Page]++
+			_, _ = dsk.WriteAt(page, at+int64(i*2654435761%1024)*disk.Page)
+		}
+	})
+	for range 40 {
+		_, err := d[0].ReadDisk(ctx, r.ID, site.Extent{Offset: at, Length: 4 << 20})
+		assert.NoError(t, err)
+	}
+	close(stop)
+	group.Wait()
 }
