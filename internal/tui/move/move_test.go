@@ -67,7 +67,7 @@ func press(t *testing.T, v *View, keys ...string) (out []tea.Msg) {
 func TestWhatHowAndWhereAreChosen(t *testing.T) {
 	v := standing(t)
 	text := drawn(v, 160, 43)
-	for _, want := range []string{"contacts-host-1 → presa", "flood-watch  deployment 3", "60 cores", "paired with vega: 50 MB/s", "vega does not reach presa: refused", "not paired with vega",
+	for _, want := range []string{"contacts-host-1 → presa", "flood-watch  deployment 3", "61 cores", "paired with vega: 50 MB/s", "vega does not reach presa: refused", "not paired with vega",
 		"wherever placement puts it", "while it moves    warm"} {
 		assert.Contains(t, text, want)
 	}
