@@ -124,7 +124,7 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 	c.things[t.ID] = t
 	c.ids = append(c.ids, t.ID)
 	if alive && l.seconds != nil { // an object lives when all of it is there
-		go c.live(t, l)
+		go c.live(t, l, time.Duration(l.seconds(c.site.Timings)*c.pace*c.jitter(t.Title+t.term)*float64(time.Second)))
 	}
 	return t, nil
 }
@@ -138,9 +138,8 @@ func (c *Cloud) classed(t *thing) *refusal {
 	return no(http.StatusBadRequest, "storage of class %q is not offered here", name)
 }
 
-// live takes a thing from accepted over building to active.
-func (c *Cloud) live(t *thing, l life) {
-	whole := time.Duration(l.seconds(c.site.Timings) * c.pace * c.jitter(t.Title+t.term) * float64(time.Second))
+// live takes a thing from accepted over building to active, which takes a while.
+func (c *Cloud) live(t *thing, l life, whole time.Duration) {
 	if !c.wait(whole / 6) {
 		return
 	}
