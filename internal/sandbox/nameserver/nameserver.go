@@ -102,7 +102,12 @@ func (s *Server) Serial() uint32 {
 func (s *Server) serve(w dns.ResponseWriter, r *dns.Msg) {
 	m := new(dns.Msg)
 	m.SetReply(r)
-	if len(r.Question) == 1 && r.Opcode == dns.OpcodeUpdate {
+	if len(r.Question) != 1 {
+		m.Rcode = dns.RcodeFormatError
+		_ = w.WriteMsg(m)
+		return
+	}
+	if r.Opcode == dns.OpcodeUpdate {
 		m.Rcode = s.change(w, r)
 		if t := r.IsTsig(); t != nil && w.TsigStatus() == nil {
 			m.SetTsig(t.Hdr.Name, t.Algorithm, 300, time.Now().Unix())
@@ -168,17 +173,23 @@ func (s *Server) change(w dns.ResponseWriter, r *dns.Msg) int {
 	if w.TsigStatus() != nil {
 		return dns.RcodeNotAuth
 	}
-	if !strings.EqualFold(r.Question[0].Name, s.Zone) || r.Question[0].Qtype != dns.TypeSOA {
-		return dns.RcodeNotZone
+	switch {
+	case r.Question[0].Qtype != dns.TypeSOA:
+		return dns.RcodeFormatError
+	case !strings.EqualFold(r.Question[0].Name, s.Zone):
+		return dns.RcodeNotAuth
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, rr := range r.Answer {
+		if !dns.IsSubDomain(s.Zone, strings.ToLower(rr.Header().Name)) {
+			return dns.RcodeNotZone
+		}
 		if code := s.requires(rr); code != dns.RcodeSuccess {
 			return code
 		}
 	}
-	next := map[string][]dns.RR{}
+	next, changes := map[string][]dns.RR{}, false
 	for k, v := range s.rrs {
 		next[k] = append([]dns.RR(nil), v...)
 	}
@@ -186,12 +197,16 @@ func (s *Server) change(w dns.ResponseWriter, r *dns.Msg) int {
 		if !dns.IsSubDomain(s.Zone, strings.ToLower(rr.Header().Name)) {
 			return dns.RcodeNotZone
 		}
-		if code := apply(next, rr); code != dns.RcodeSuccess {
+		changed, code := apply(next, rr)
+		if code != dns.RcodeSuccess {
 			return code
 		}
+		changes = changes || changed
 	}
-	s.rrs = next
-	s.serial++
+	if changes {
+		s.rrs = next
+		s.serial++
+	}
 	return dns.RcodeSuccess
 }
 
@@ -229,26 +244,26 @@ func (s *Server) requires(rr dns.RR) int {
 	return dns.RcodeSuccess
 }
 
-// apply carries out one part of an update (RFC 2136, section 2.5).
-func apply(zone map[string][]dns.RR, rr dns.RR) int {
+// apply carries out one part of an update (RFC 2136, section 2.5), and says whether that changed anything. Records are
+// replaced, never written to: if a later part fails, the zone is as it was.
+func apply(zone map[string][]dns.RR, rr dns.RR) (changed bool, code int) {
 	h := rr.Header()
 	k := key(h.Name, h.Rrtype)
 	switch h.Class {
 	case dns.ClassINET:
-		for _, x := range zone[k] {
+		for i, x := range zone[k] {
 			if dns.IsDuplicate(x, rr) {
-				x.Header().Ttl = h.Ttl
-				return dns.RcodeSuccess
+				zone[k][i] = rr
+				return x.Header().Ttl != h.Ttl, dns.RcodeSuccess
 			}
 		}
 		zone[k] = append(zone[k], rr)
+		return true, dns.RcodeSuccess
 	case dns.ClassANY:
-		if h.Rrtype != dns.TypeANY {
-			delete(zone, k)
-			return dns.RcodeSuccess
-		}
-		for other := range zone {
-			if at, _, _ := strings.Cut(other, " "); at == strings.ToLower(h.Name) {
+		for other, had := range zone {
+			at, _, _ := strings.Cut(other, " ")
+			if other == k || h.Rrtype == dns.TypeANY && at == strings.ToLower(h.Name) {
+				changed = changed || len(had) > 0
 				delete(zone, other)
 			}
 		}
@@ -261,11 +276,12 @@ func apply(zone map[string][]dns.RR, rr dns.RR) int {
 				rest = append(rest, x)
 			}
 		}
+		changed = len(rest) < len(zone[k])
 		zone[k] = rest
 	default:
-		return dns.RcodeFormatError
+		return false, dns.RcodeFormatError
 	}
-	return dns.RcodeSuccess
+	return changed, dns.RcodeSuccess
 }
 
 // resolve answers from what it keeps, or asks the server and keeps its answer for as long as that may be (RFC 1035,
