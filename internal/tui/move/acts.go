@@ -2,6 +2,7 @@ package move
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -161,6 +162,14 @@ func (v *View) next() tea.Cmd {
 	return view.Cmd(view.Told{Text: fmt.Sprintf("wave %d is %s", wave+1, m.States[wave])})
 }
 
+// cutting reports that all workloads of what is shown are being cut over, or are there.
+func (v *View) cutting() bool {
+	return v.state != nil && !slices.ContainsFunc(v.workloads(), func(id string) bool {
+		phase := migrate.PhaseOf(v.state, id)
+		return phase != migrate.Cutting && phase != migrate.There
+	})
+}
+
 // failures is how many steps of what is shown have failed and wait for somebody.
 func (v *View) failures() int {
 	if v.state == nil {
@@ -209,7 +218,10 @@ func (v *View) Keys() []view.Key {
 			if v.failures() > 0 {
 				keys = append(keys, view.Key{Key: "r", Does: "try again"})
 			}
-			keys = append(keys, view.Key{Key: "c", Does: "cut over"}, view.Key{Key: "b", Does: "go back"}, view.Key{Key: "s", Does: pause})
+			if !v.cutting() {
+				keys = append(keys, view.Key{Key: "c", Does: "cut over"}, view.Key{Key: "s", Does: pause})
+			}
+			keys = append(keys, view.Key{Key: "b", Does: "go back"})
 		case app.WaveMoved:
 			keys = append(keys, view.Key{Key: "b", Does: "go back"}, view.Key{Key: "k", Does: "commit"})
 		case app.WaveBroken:

@@ -318,6 +318,7 @@ func (p *page) lanesOf() []lane {
 // states says how a workload is on either bank.
 func (p *page) states(l *lane, s *run.State) {
 	has := func(id string) bool { st := s.Step(id); return st != nil && st.Status == run.Standing }
+	begun := func(id string) bool { st := s.Step(id); return st != nil && st.Status != run.Planned && st.Status != run.Held }
 	kept := l.id + "@" + l.from
 	m := p.v.shown()
 	switch state := m.States[m.Current()]; {
@@ -335,7 +336,7 @@ func (p *page) states(l *lane, s *run.State) {
 		l.thMark, l.thWord = run.Retired, "gone"
 	case has(l.id + "/" + string(plan.Carry)):
 		l.thMark, l.thWord = run.Standing, "running"
-	case has(l.id + "/" + string(plan.Boot)):
+	case begun(l.id + "/" + string(plan.Boot)):
 		l.thMark, l.thWord = run.UnderWay, "starting"
 	case has(l.id + "/" + string(plan.Create)):
 		l.thMark, l.thWord = run.Planned, "built, asleep"
