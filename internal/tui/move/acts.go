@@ -255,7 +255,7 @@ func (v *View) Why() view.Note {
 	n := view.Note{Title: "Why " + id + " goes as it does"}
 	if v.state != nil {
 		n.Lines = append(n.Lines, view.Head("now"), view.Say(string(migrate.PhaseOf(v.state, id))))
-		if j := v.state.Judged[id]; len(j) > 0 {
+		if j := v.state.Judged[id]; len(j) > 0 && !v.cutting() {
 			last := j[len(j)-1]
 			n.Lines = append(n.Lines, view.Say(fmt.Sprintf("%.1f MB a second change and %.1f MB a second get through: after round %d it would stand still for %.2f s",
 				last.Changing/1e6, last.Bandwidth/1e6, last.Round, last.Pause)))
@@ -273,18 +273,30 @@ func (v *View) Why() view.Note {
 		if !f.Converges {
 			n.Lines = append(n.Lines, view.Say("It does not converge: more changes than gets through, or than it may stand still for."))
 		}
-		n.Lines = append(n.Lines, view.Head("what will be otherwise"))
-		for _, d := range v.draft.Differences {
-			if d.Instance == id {
-				text := fmt.Sprintf("%s: %s, there %s", d.What, d.Here, d.There)
-				if d.Why != "" {
-					text += " (" + d.Why + ")"
-				}
-				n.Lines = append(n.Lines, view.Say(text))
-			}
-		}
 	}
-	return n
+	return view.Note{Title: n.Title, Lines: append(n.Lines, v.differenceLines(id)...)}
+}
+
+// differenceLines list all that is otherwise where a workload goes, and why that matters.
+func (v *View) differenceLines(id string) []view.Line {
+	var all []migrate.Difference
+	if m := v.shown(); m != nil {
+		all = m.Differences
+	} else if v.draft != nil {
+		all = v.draft.Differences
+	}
+	out := []view.Line{view.Head("what will be otherwise")}
+	for _, d := range all {
+		if d.Instance != id {
+			continue
+		}
+		text := fmt.Sprintf("%s: %s, there %s", d.What, d.Here, d.There)
+		if d.Why != "" {
+			text += " (" + d.Why + ")"
+		}
+		out = append(out, view.Say(text))
+	}
+	return out
 }
 
 // Acts are what can be done.

@@ -308,6 +308,7 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	assert.Contains(t, text, "‖ moved, not committed")
 	assert.Contains(t, fmt.Sprint(v.Keys()), "commit")
 	require.Len(t, v.Acts(), 2)
+	assert.Contains(t, fmt.Sprint(v.Why().Lines), "jurisdiction", "why lists all that is otherwise")
 	v.moves[0].States[0] = app.WaveDone
 	assert.Contains(t, drawn(v, 160, 43), "committed")
 	assert.Empty(t, v.Badge(now))
