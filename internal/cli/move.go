@@ -55,7 +55,7 @@ func (o *moveOptions) flags(cmd *cobra.Command) {
 	f.StringVar(&o.w.To, "to", "", "site that it goes to; without it placement chooses for each")
 	f.StringVar(&o.mode, "mode", string(change.Warm), "cold stops it first, warm copies while it runs and stops it for the last round, live lets it answer throughout")
 	f.Float64Var(&o.w.Pause, "pause", 0, "seconds for which it may stand still while the last is copied; 0 is as long as it takes, for live ones 0.3")
-	f.Float64Var(&o.limit, "limit", 0, "most megabytes a second to copy; 0 is no limit")
+	f.Float64Var(&o.limit, "limit", 0, "most megabytes a second to copy, of all disks together; 0 is no limit")
 	f.StringVar(&o.w.Compress, "compress", "", "on or off; without it when it pays")
 	f.StringVar(&o.w.Window, "window", "", "when copying may begin, a recurrence rule (RFC 5545) such as FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0")
 	f.Float64Var(&o.w.Hours, "hours", 0, "for how many hours a window is open")
@@ -414,6 +414,10 @@ type workloadRow struct {
 	Disks    []diskRow     `json:"disks,omitempty"`
 	// Pause is for how many seconds it would stand still now.
 	Pause float64 `json:"pause_seconds,omitempty"`
+	// Ready is in how many seconds it can be cut over, Down for how many it does not serve then; both are left out while
+	// that is not known.
+	Ready *float64 `json:"ready_in_seconds,omitempty"`
+	Down  *float64 `json:"down_seconds,omitempty"`
 }
 
 type diskRow struct {
@@ -453,6 +457,9 @@ func (s *shared) printMove(ctx context.Context, a *app.App, m *app.Move) error {
 			if r.Pause > 0 {
 				fmt.Fprintf(s.out, ", would stand still for %.2f s now", r.Pause)
 			}
+			if r.Ready != nil && *r.Ready > 0 {
+				fmt.Fprintf(s.out, ", ready in %.1f s, then %.1f s to cut over", *r.Ready, *r.Down)
+			}
 			fmt.Fprintln(s.out)
 			for _, d := range r.Disks {
 				fmt.Fprintf(s.out, "    %-22s round %d  %s of %s  %s/s\n", d.Disk, d.Round, migrate.Bytes(float64(d.Done)), migrate.Bytes(float64(d.Total)), migrate.Bytes(d.Rate))
@@ -473,6 +480,10 @@ func workloadOf(m *app.Move, wave int, id string, state *run.State) workloadRow 
 		return r
 	}
 	r.Phase = migrate.PhaseOf(state, id)
+	if rest, known := migrate.RestOf(state, id, m.Loads[id], time.Now()); known && m.States[wave] == app.WaveMoving {
+		ready, down := rest.Copy.Seconds(), rest.Down.Seconds()
+		r.Ready, r.Down = &ready, &down
+	}
 	if j := state.Judged[id]; len(j) > 0 {
 		r.Pause = j[len(j)-1].Pause
 	}

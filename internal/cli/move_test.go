@@ -80,6 +80,9 @@ func TestWorkloadsAreMovedFromTheCommandLine(t *testing.T) {
 	}, 30*time.Second, 100*time.Millisecond)
 	assert.Equal(t, []string{"moving"}, status.Waves)
 	assert.Len(t, status.Workloads[0].Disks, 2)
+	require.NotNil(t, status.Workloads[0].Ready)
+	assert.Zero(t, *status.Workloads[0].Ready, "it is ready")
+	assert.Greater(t, *status.Workloads[0].Down, 0.0)
 
 	for _, c := range []struct {
 		args []string

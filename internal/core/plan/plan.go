@@ -333,7 +333,7 @@ type Copying struct {
 	// Pause is for how many seconds the workload may stand still; what is left is to be less than can be copied in that.
 	// 0 sets no bound: the rounds end when they copy no less than the ones before.
 	Pause float64 `json:"pause,omitempty"`
-	// Limit bounds the bytes per second on the wire; 0 does not.
+	// Limit bounds the bytes per second on the wire, of all disks that the run copies together; 0 does not.
 	Limit int64 `json:"limit,omitempty"`
 	// Compress is "on", "off", or "" for when it pays.
 	Compress string `json:"compress,omitempty"`

@@ -318,7 +318,10 @@ func (p *page) lanesOf() []lane {
 // states says how a workload is on either bank.
 func (p *page) states(l *lane, s *run.State) {
 	has := func(id string) bool { st := s.Step(id); return st != nil && st.Status == run.Standing }
-	begun := func(id string) bool { st := s.Step(id); return st != nil && st.Status != run.Planned && st.Status != run.Held }
+	begun := func(id string) bool {
+		st := s.Step(id)
+		return st != nil && st.Status != run.Planned && st.Status != run.Held
+	}
 	kept := l.id + "@" + l.from
 	m := p.v.shown()
 	switch state := m.States[m.Current()]; {
