@@ -76,17 +76,6 @@ press 5
 await '8 of 8 answer'
 press Down Down
 shot operate
-press a 4
-await 'NAME=VALUE'
-tmux -L shots send-keys -l 'store_memory=20 GiB'; press Enter
-await 'change flood-watch.*9 in 10'
-press 5 Tab
-tmux -L shots send-keys '/'; tmux -L shots send-keys -l 'contacts-host'; press Enter o
-await 'operator@'
-tmux -L shots send-keys -l 'ls /var/lib/contacts; netstat'; press Enter
-sleep 1
-shot operate-shell
-press C-]
 press 6
 await 'a new move'
 press Right Down Down Down Space
