@@ -6,6 +6,7 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
@@ -13,7 +14,9 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/mapping"
+	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/settling"
@@ -129,5 +132,43 @@ func TestInventoryFilesAreValid(t *testing.T) {
 		assert.Error(t, validate(t, schema(t, "settling.schema.json"), asJSON(bad)), bad)
 		_, err := settling.Read([]byte(bad))
 		assert.Error(t, err, "the reader agrees: %s", bad)
+	}
+}
+
+// TestPlansOfMovesAreDescribed holds moves in every mode, with a window, and what goes back from them, against the schema.
+func TestPlansOfMovesAreDescribed(t *testing.T) {
+	data, err := os.ReadFile("../examples/flood-watch/estate.json")
+	require.NoError(t, err)
+	s := schema(t, "plan.schema.json")
+	valid := func(p *plan.Plan) {
+		t.Helper()
+		text, err := p.Write()
+		require.NoError(t, err)
+		doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+		require.NoError(t, err)
+		assert.NoError(t, s.Validate(doc))
+	}
+	design := plantest.Plan(t, "drill")
+	stand := change.Done(change.Nothing(design), design)
+	for _, mode := range []change.Mode{change.Cold, change.Warm, change.Live} {
+		e, err := estate.Read(data)
+		require.NoError(t, err)
+		to, err := migrate.Relocate(stand.Plan, e, []migrate.Choice{{Instance: "contacts-host-1", Site: "alisio-norte", KeepMAC: true}}, nil)
+		require.NoError(t, err)
+		window := plan.Window{From: time.Date(2026, 11, 28, 22, 0, 0, 0, time.UTC), To: time.Date(2026, 11, 29, 4, 0, 0, 0, time.UTC)}
+		terms := change.Moving{Instances: []string{"contacts-host-1"}, Mode: mode,
+			Copying: plan.Copying{Await: true, Pause: 0.3, Limit: 1e6, Grant: true, Windows: []plan.Window{window}}}
+		move, whole, err := change.Move(stand, to, terms, "move")
+		require.NoError(t, err)
+		valid(move)
+		there := change.Done(stand, move)
+		back, err := change.Back(there, design, move, terms, "back")
+		require.NoError(t, err)
+		valid(back)
+		commit, err := change.Compile(there, migrate.WithoutKept(whole, move.Renames), "commit")
+		require.NoError(t, err)
+		require.NoError(t, change.Consolidated(commit, move))
+		assert.Equal(t, mode != change.Cold, commit.Step("contacts-host-1/consolidate") != nil)
+		valid(commit)
 	}
 }
