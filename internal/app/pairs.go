@@ -9,7 +9,6 @@ import (
 	"sync"
 	"time"
 
-	"andamio/internal/core/estate"
 	"andamio/internal/site"
 )
 
@@ -225,7 +224,7 @@ func (a *App) checkPair(ctx context.Context, p Pair) (Pair, error) {
 	e, _ := a.Estate(ctx)
 	for _, name := range []string{p.A, p.B} {
 		if s := e.Site(name); s != nil {
-			p.Free[name] = freeOf(s)
+			p.Free[name] = s.Free().String()
 		}
 	}
 	p.Checked = time.Now().UTC().Truncate(time.Second)
@@ -234,15 +233,6 @@ func (a *App) checkPair(ctx context.Context, p Pair) (Pair, error) {
 		return p, err
 	}
 	return p, a.Store.SetPair(ctx, p.A, p.B, body)
-}
-
-// freeOf is what a site has left, in words.
-func freeOf(s *estate.Site) string {
-	var sum estate.Capacity
-	for _, r := range s.Rooms() {
-		sum = sum.Plus(r.Free)
-	}
-	return sum.String()
 }
 
 // startsFrom says from which side of a pair a move from one site to another is started, and whether the source has to

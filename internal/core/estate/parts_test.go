@@ -63,6 +63,7 @@ func TestRoomsPoolsAndImages(t *testing.T) {
 	require.Len(t, rooms, 4)
 	assert.Equal(t, "zone b, b-2", rooms[3].Name())
 	assert.Equal(t, Capacity{Cores: 11, MemoryGiB: 40, DiskGiB: 1000}, rooms[3].Used())
+	assert.Equal(t, Capacity{Cores: 61, MemoryGiB: 256, DiskGiB: 8500}, e.Site("vega").Free(), "its four hosts together")
 	assert.Equal(t, "zone m", e.Site("tramonta").Rooms()[0].Name())
 	assert.True(t, Room{Free: Capacity{Cores: 3}}.Used().IsZero(), "of what total is not known nothing is known to be used")
 	free, all := e.Site("vega").Addresses()

@@ -52,6 +52,15 @@ func (s *Site) Rooms() []Room {
 	return out
 }
 
+// Free is what all rooms of the site have left together.
+func (s *Site) Free() Capacity {
+	var sum Capacity
+	for _, r := range s.Rooms() {
+		sum = sum.Plus(r.Free)
+	}
+	return sum
+}
+
 // Quota is a limit of the account at a site, and what of it is used.
 type Quota struct {
 	Limit float64 `json:"limit"`

@@ -137,23 +137,6 @@ func enough(l Load, left float64, seconds func(float64) float64) bool {
 	return seconds(left) <= pause
 }
 
-// Progress is how far copying has come, for saying when it ends.
-type Progress struct {
-	// Done and Total are bytes of this round; Elapsed is for how long it goes on.
-	Done, Total int64
-	Elapsed     time.Duration
-	// Rate is how many bytes a second change.
-	Rate float64
-}
-
-// Left is for how long a round goes on yet at the speed it has had so far; negative if that is not known.
-func (p Progress) Left() time.Duration {
-	if p.Done <= 0 || p.Elapsed <= 0 {
-		return -1
-	}
-	return time.Duration(float64(p.Elapsed) * float64(p.Total-p.Done) / float64(p.Done))
-}
-
 // Fit says whether work of some seconds, begun at a time, ends within windows in which it may go on.
 type Fit struct {
 	// Begin and End are when it begins and ends; End is zero if the windows do not suffice.

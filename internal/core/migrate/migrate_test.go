@@ -76,11 +76,6 @@ func TestWhetherItFitsTheWindow(t *testing.T) {
 	assert.Equal(t, at(19), FitInto(nil, at(18), 3600).End)
 }
 
-func TestProgressTellsTheEnd(t *testing.T) {
-	assert.Equal(t, 30*time.Second, Progress{Done: 25, Total: 100, Elapsed: 10 * time.Second}.Left())
-	assert.Negative(t, Progress{Total: 100}.Left())
-}
-
 func TestWaves(t *testing.T) {
 	all := []Candidate{{Instance: "web", Seconds: 10, Needs: []string{"store"}}, {Instance: "store", Seconds: 30}, {Instance: "spare", Seconds: 25}, {Instance: "huge", Seconds: 500}}
 	waves := Waves(all, nil, 45)

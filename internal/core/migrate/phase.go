@@ -1,8 +1,6 @@
 package migrate
 
 import (
-	"slices"
-
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 )
@@ -70,16 +68,4 @@ func IsReady(s *run.State, instance string) bool {
 		return false
 	}
 	return st.Copying.Pause == 0 || judged[len(judged)-1].Pause <= st.Copying.Pause
-}
-
-// Workloads are the instances that a plan moves, in order.
-func Workloads(p *plan.Plan) []string {
-	var out []string
-	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Op == plan.Carry && !slices.Contains(out, s.Resource) {
-			out = append(out, s.Resource)
-		}
-	}
-	slices.Sort(out)
-	return out
 }

@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"andamio/internal/app"
-	"andamio/internal/core/estate"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 )
@@ -139,7 +138,7 @@ func (p *page) targets(r part.Rect) {
 		s := v.estate.Site(v.sites[i])
 		x := p.c.Text(r.X+2, y, on(part.Text).Strong(), s.Name)
 		p.c.Cut(x+2, y, r.W-(x-r.X)-3, on(part.Dim), string(s.Kind)+" · "+s.Title)
-		p.c.Cut(r.X+2, y+1, r.W-4, on(part.Steel), free(s)+" free")
+		p.c.Cut(r.X+2, y+1, r.W-4, on(part.Steel), s.Free().String()+" free")
 		text, ink := p.pairing(s.Name)
 		p.c.Cut(r.X+2, y+2, r.W-4, on(ink), text)
 		if per > 4 {
@@ -148,14 +147,6 @@ func (p *page) targets(r part.Rect) {
 		}
 		y += per
 	}
-}
-
-func free(s *estate.Site) string {
-	var sum estate.Capacity
-	for _, r := range s.Rooms() {
-		sum = sum.Plus(r.Free)
-	}
-	return sum.String()
 }
 
 // pairing says how a site is paired with where the chosen workloads are.
