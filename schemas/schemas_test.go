@@ -65,7 +65,8 @@ func TestRealOutputIsValid(t *testing.T) {
 // TestChangesAreValidPlans holds plans that change what stands against the schema: a tier switched off, and all retired.
 func TestChangesAreValidPlans(t *testing.T) {
 	p := plantest.Plan(t, "drill")
-	stands := change.Done(change.Nothing(p), p)
+	stands, err := change.Done(change.Nothing(p), p)
+	require.NoError(t, err)
 	stands.Plan.Known["gauge-node-1"] = map[string]string{"site.id": "presa-compute-1"}
 	rest := change.Rest(p, func(r *plan.Resource) bool { return r.Service == "map" })
 	for purpose, to := range map[string]*plan.Plan{"stop map": rest, "retire": change.Nothing(p).Plan} {
@@ -149,7 +150,8 @@ func TestPlansOfMovesAreDescribed(t *testing.T) {
 		assert.NoError(t, s.Validate(doc))
 	}
 	design := plantest.Plan(t, "drill")
-	stand := change.Done(change.Nothing(design), design)
+	stand, err := change.Done(change.Nothing(design), design)
+	require.NoError(t, err)
 	for _, mode := range []change.Mode{change.Cold, change.Warm, change.Live} {
 		e, err := estate.Read(data)
 		require.NoError(t, err)
@@ -161,7 +163,8 @@ func TestPlansOfMovesAreDescribed(t *testing.T) {
 		move, whole, err := change.Move(stand, to, terms, "move")
 		require.NoError(t, err)
 		valid(move)
-		there := change.Done(stand, move)
+		there, err := change.Done(stand, move)
+		require.NoError(t, err)
 		back, err := change.Back(there, design, move, terms, "back")
 		require.NoError(t, err)
 		valid(back)

@@ -102,7 +102,9 @@ func (a *App) foldAnew(ctx context.Context, runs []store.Run) (change.Standing, 
 			first = false
 			out = change.Nothing(s.Plan)
 		}
-		out = change.After(out, s)
+		if out, err = change.After(out, s); err != nil {
+			return out, fmt.Errorf("run %d: %w", r.ID, err)
+		}
 	}
 	return out, nil
 }

@@ -26,6 +26,9 @@ type Standing struct {
 	Since map[string]time.Time
 	// Unsure are steps that were begun and not ended well: what they were to do may be there, in part or whole.
 	Unsure map[string]bool
+	// Order says after which others each step comes in the whole of what was wanted, whether they stand or not: what was
+	// stopped and is started again has the place in the order that it had.
+	Order map[string][]string
 }
 
 // Nothing is what stands before anything is built; as a wish it retires everything.
@@ -76,6 +79,8 @@ type compiler struct {
 	later map[string][]string
 	// stepsOf are the wanted steps of a resource, oldSteps the standing ones.
 	stepsOf, oldSteps map[string][]*plan.Step
+	// starts are the wanted steps that start software, by its instance.
+	starts map[string][]*plan.Step
 	// links are the attachments that lead to a volume and the interfaces that lead to a network, as standing steps.
 	links map[string][]string
 	// uses are the wanted steps that are given attributes of a resource.
@@ -92,13 +97,14 @@ type compiler struct {
 func newCompiler(from Standing, to *plan.Plan) *compiler {
 	c := &compiler{from: from, old: from.Plan, to: to, verdicts: map[string]plan.Change{}, reasons: map[string][]string{},
 		redo: map[string]bool{}, undo: map[string]bool{}, halt: map[string]bool{}, boot: map[string]bool{}, alter: map[string]bool{},
-		later: map[string][]string{}, stepsOf: byResource(to), oldSteps: byResource(from.Plan), links: map[string][]string{},
+		later: map[string][]string{}, starts: map[string][]*plan.Step{}, stepsOf: byResource(to), oldSteps: byResource(from.Plan), links: map[string][]string{},
 		uses: map[string][]string{}, takes: map[string]string{}, carried: map[string]bool{},
 		moving: map[string]bool{}, retold: map[string]bool{}}
 	c.plan = &plan.Plan{Version: plan.Version, Name: to.Name, Preset: to.Preset, Currency: to.Currency, Inputs: to.Inputs,
 		Secrets: union(to.Secrets, from.Plan.Secrets), Services: to.Services, CostPerHour: to.CostPerHour, Outputs: to.Outputs,
 		Workflow: to.Workflow, Triggers: to.Triggers, Notes: to.Notes, Scripts: map[string]string{}, Files: map[string][]byte{},
-		Known: from.Plan.Known, Zone: cmp.Or(to.Zone, from.Plan.Zone), Origins: from.Plan.Origins}
+		Known: from.Plan.Known, Zone: cmp.Or(to.Zone, from.Plan.Zone), Origins: from.Plan.Origins,
+		Order: maps.Clone(to.Order)}
 	for _, p := range []*plan.Plan{from.Plan, to} {
 		for _, s := range p.Sites {
 			if !slices.ContainsFunc(c.plan.Sites, func(x plan.Site) bool { return x.Name == s.Name }) {
@@ -122,6 +128,12 @@ func newCompiler(from Standing, to *plan.Plan) *compiler {
 		}
 	}
 	c.readUses()
+	for i := range to.Steps {
+		if s := &to.Steps[i]; s.Op == plan.Start {
+			on := instanceOf(to, to.Resource(s.Resource))
+			c.starts[on] = append(c.starts[on], s)
+		}
+	}
 	return c
 }
 
@@ -174,6 +186,9 @@ func (c *compiler) resources() {
 	for i := range c.to.Resources {
 		r := c.to.Resources[i]
 		r.Change, r.Reasons = c.verdicts[r.ID], c.reasons[r.ID]
+		if c.fresh(r.ID) && !c.moving[r.ID] && c.filled(r.ID) == nil {
+			r.Spec.Asleep = false // nothing comes to its disks from elsewhere: it starts from its image
+		}
 		c.plan.Resources = append(c.plan.Resources, r)
 	}
 	for i := range c.old.Resources {

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/run"
 )
 
 // parts says what a small design has; every field may differ from one draw to the next.
@@ -28,6 +29,7 @@ type parts struct {
 	cidr     string
 	text     []string // of the software's configure script
 	stop     []bool
+	leaves   []bool // software that has no operation that deletes it
 	connects []int // the software it connects to, -1 for none
 	public   []bool
 }
@@ -44,6 +46,7 @@ func draw(t *rapid.T, name string) parts {
 		p.volume = append(p.volume, float64(rapid.IntRange(0, 2).Draw(t, at+"volume")))
 		p.text = append(p.text, rapid.SampledFrom([]string{"one", "one", "two"}).Draw(t, at+"text"))
 		p.stop = append(p.stop, rapid.Bool().Draw(t, at+"stop"))
+		p.leaves = append(p.leaves, rapid.Bool().Draw(t, at+"leaves"))
 		p.connects = append(p.connects, rapid.IntRange(-1, i-1).Draw(t, at+"connects"))
 		p.public = append(p.public, rapid.Bool().Draw(t, at+"public"))
 	}
@@ -128,7 +131,11 @@ func (b *builder) software(p parts, i int) {
 	id, host, port := fmt.Sprintf("app-%d", i), fmt.Sprintf("host-%d", i), fmt.Sprintf("port-%d", i)
 	b.add(plan.Resource{ID: id, Kind: plan.Software, Site: p.site[i], On: host, StandsOn: []string{host}})
 	exit := plan.Condition{Kind: plan.CheckExit}
-	b.step(id, plan.Create, plan.Step{Check: exit, Script: b.script("create", "c"), Undo: b.script("delete", "d")}, b.last[host], b.last[port])
+	create := plan.Step{Check: exit, Script: b.script("create", "c"), Undo: b.script("delete", "d")}
+	if len(p.leaves) > i && p.leaves[i] {
+		create.Undo = nil
+	}
+	b.step(id, plan.Create, create, b.last[host], b.last[port])
 	var inputs []plan.Input
 	before := []string{b.last[id]}
 	if to := p.connects[i]; to >= 0 {
@@ -165,7 +172,7 @@ func compiled(t *rapid.T, w *world, from change.Standing, to *plan.Plan) change.
 	if want := built(t, to); w.picture() != want.picture() {
 		t.Fatalf("after the change there is\n%s\nand wanted is\n%s\nby the steps %v", w.picture(), want.picture(), ids(c))
 	}
-	after := change.Done(from, c)
+	after := done(t, from, c)
 	again, err := change.Compile(after, to, "again")
 	if err != nil {
 		t.Fatal(err)
@@ -174,6 +181,20 @@ func compiled(t *rapid.T, w *world, from change.Standing, to *plan.Plan) change.
 		t.Fatalf("an unchanged design is changed: %v %v", ids(again), reasons(again))
 	}
 	return after
+}
+
+// done is what stands after all steps of a plan were done.
+func done(t require.TestingT, from change.Standing, p *plan.Plan) change.Standing {
+	out, err := change.Done(from, p)
+	require.NoError(t, err)
+	return out
+}
+
+// after is what stands after a run.
+func after(t require.TestingT, from change.Standing, s *run.State) change.Standing {
+	out, err := change.After(from, s)
+	require.NoError(t, err)
+	return out
 }
 
 func ids(p *plan.Plan) (out []string) {
@@ -229,11 +250,11 @@ func TestWhateverABrokenRunLeftIsPutRight(t *testing.T) {
 			t.Fatal(err)
 		}
 		s := w.partly(t, raise)
-		after := change.After(change.Nothing(a), s)
-		w.tolerant = after.Unsure
-		after = compiled(t, w, after, b)
-		after = compiled(t, w, after, change.Nothing(b).Plan)
-		if !after.Empty() || len(w.things) > 0 {
+		left := after(t, change.Nothing(a), s)
+		w.tolerant = left.Unsure
+		left = compiled(t, w, left, b)
+		left = compiled(t, w, left, change.Nothing(b).Plan)
+		if !left.Empty() || len(w.things) > 0 {
 			t.Fatalf("retired, and there is %v", w.things)
 		}
 	})
@@ -272,7 +293,7 @@ func TestWhatIsSaidOfADifference(t *testing.T) {
 			map[string]plan.Change{"host-0": plan.Rebuild, "port-0": plan.Rebuild, "app-0": plan.Rebuild, "app-1": plan.Amend, "app-1.public": plan.Amend}, "", map[string]string{"app-1": "port-0"}},
 	} {
 		from, to := design(base), design(c.to)
-		got, why := change.Difference(change.Done(change.Nothing(from), from), to)
+		got, why := change.Difference(done(t, change.Nothing(from), from), to)
 		want := map[string]plan.Change{}
 		for _, r := range to.Resources {
 			want[r.ID] = plan.Keep
@@ -283,7 +304,7 @@ func TestWhatIsSaidOfADifference(t *testing.T) {
 			text := strings.Join(why[id], "; ")
 			assert.True(t, slices.ContainsFunc(strings.Split(part, "|"), func(p string) bool { return strings.Contains(text, p) }), "%s: %s: %s", name, id, text)
 		}
-		p, err := change.Compile(change.Done(change.Nothing(from), from), to, "")
+		p, err := change.Compile(done(t, change.Nothing(from), from), to, "")
 		require.NoError(t, err)
 		if c.steps != "" {
 			assert.Equal(t, c.steps, strings.Join(ids(p), " "), name)
@@ -294,7 +315,7 @@ func TestWhatIsSaidOfADifference(t *testing.T) {
 // TestTheScenarioIsRetiredInTheInverseOrder takes the scenario's plan back.
 func TestTheScenarioIsRetiredInTheInverseOrder(t *testing.T) {
 	p := plantest.Plan(t, "drill")
-	back, err := change.Compile(change.Done(change.Nothing(p), p), change.Nothing(p).Plan, "retire")
+	back, err := change.Compile(done(t, change.Nothing(p), p), change.Nothing(p).Plan, "retire")
 	require.NoError(t, err)
 	for i := range back.Resources {
 		assert.Equal(t, plan.Retire, back.Resources[i].Change)

@@ -54,7 +54,11 @@ func (c *compiler) deeds() {
 
 // compare judges a resource that stands and is wanted.
 func (c *compiler) compare(a, b *plan.Resource) {
-	for _, d := range specDifferences(a, b) {
+	all := specDifferences(a, b)
+	if c.from.Unsure[alterOf(b.ID)] {
+		all = append(all, specDifference{"whether it was changed is not known", true})
+	}
+	for _, d := range all {
 		v := plan.Rebuild
 		if d.inPlace {
 			v = plan.Amend

@@ -66,7 +66,9 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 	c.judge()
 	c.reenter(m.Secrets)
 	c.spread()
-	c.forgetUndoOnMoved()
+	if m.Mode != Live { // a live workload runs on: what is told anew of where others are is stopped for that
+		c.forgetUndoOnMoved(nil)
+	}
 	c.resources()
 	for _, id := range m.Instances {
 		delete(c.boot, id)
@@ -183,11 +185,11 @@ func (c *compiler) reenter(secrets []string) {
 }
 
 // forgetUndoOnMoved leaves out what would be stopped on a moved instance before it is started there: nothing runs on it
-// yet.
-func (c *compiler) forgetUndoOnMoved() {
+// yet. Those that run on, where that is said, are not switched on anew.
+func (c *compiler) forgetUndoOnMoved(on func(instance string) bool) {
 	for i := range c.old.Steps {
 		s := &c.old.Steps[i]
-		if c.moving[instanceOf(c.old, c.old.Resource(s.Resource))] {
+		if id := instanceOf(c.old, c.old.Resource(s.Resource)); c.moving[id] && (on == nil || !on(id)) {
 			delete(c.undo, s.ID)
 		}
 	}
@@ -536,7 +538,10 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 	}
 	c.spread()
 	c.deeds()
-	c.forgetUndoOnMoved()
+	c.forgetUndoOnMoved(func(instance string) bool {
+		r := back.Plan.Resource(instance)
+		return r != nil && !started[instance] && (!r.Off || r.Suspended)
+	})
 	c.resources()
 	c.power()
 	c.takeBack()
@@ -611,6 +616,9 @@ func (v *mover) haveBack(id, there string, gone []string) []string {
 	}
 	site := v.c.old.Resource(id).Site
 	off := v.add(plan.Step{Resource: there, Op: plan.Halt, Site: target.Site, Title: "switch off", Seconds: 1})
+	if !v.c.from.Unsure[haltOf(there)] { // else it may be off, and nothing run there
+		v.wait(off, v.quiesce(id, nil)...)
+	}
 	out := []string{off}
 	// The disk that is written to is that of a machine that is off, not one that would go on where it was.
 	if r := v.c.old.Resource(id); r.Suspended || !r.Off {

@@ -55,7 +55,7 @@ func relocated(t *rapid.T) *relocation {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.stand = change.After(change.Nothing(r.before), r.w.some(t, raise, len(raise.Steps)))
+	r.stand = after(t, change.Nothing(r.before), r.w.some(t, raise, len(raise.Steps)))
 	r.picture = r.w.picture()
 	return r
 }
@@ -81,8 +81,8 @@ func TestWorkloadsAreMovedAndCommitted(t *testing.T) {
 				t.Fatalf("%s stops what stays while others are copied, in %v", st.ID, ids(move))
 			}
 		}
-		after := change.After(r.stand, s)
-		commit, err := change.Compile(after, migrate.WithoutKept(whole, move.Renames), "commit")
+		moved := after(t, r.stand, s)
+		commit, err := change.Compile(moved, migrate.WithoutKept(whole, move.Renames), "commit")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -112,9 +112,9 @@ func TestGoingBackFromAnywhere(t *testing.T) {
 			t.Fatal(err)
 		}
 		s := r.w.some(t, move, rapid.IntRange(0, len(move.Steps)).Draw(t, "steps"))
-		after := change.After(r.stand, s)
-		r.w.tolerant = after.Unsure
-		back, err := change.Back(after, r.before, move, r.move, "back")
+		left := after(t, r.stand, s)
+		r.w.tolerant = left.Unsure
+		back, err := change.Back(left, r.before, move, r.move, "back")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -149,7 +149,7 @@ func count(steps []run.Step) (n int) {
 func TestWhatIsNoMoveIsRefused(t *testing.T) {
 	p := design(parts{hosts: 1, site: []string{"vega"}, cores: []int{1}, disk: []float64{1}, image: []string{"debian"}, off: []bool{true}, volume: []float64{0},
 		cidr: "10.0.0.0/24", text: []string{"one"}, stop: []bool{true}, connects: []int{-1}, public: []bool{false}})
-	stand := change.Done(change.Nothing(p), p)
+	stand := done(t, change.Nothing(p), p)
 	move := func(id string) error {
 		_, _, err := change.Move(stand, p, change.Moving{Instances: []string{id}, Mode: change.Warm}, "move")
 		return err

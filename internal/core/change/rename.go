@@ -16,7 +16,19 @@ func Renamed(s Standing, names map[string]string) Standing {
 		return s
 	}
 	r := renaming(names)
-	out := Standing{Plan: r.plan(s.Plan), Since: map[string]time.Time{}, Unsure: map[string]bool{}}
+	out := Standing{Plan: r.plan(s.Plan), Since: map[string]time.Time{}, Unsure: map[string]bool{}, Order: map[string][]string{}}
+	// What is not renamed comes after what goes by those ids: what it stands on there, once that is built.
+	for id, before := range s.Order {
+		if _, renamed := r[resourceOf(id)]; !renamed {
+			out.Order[id] = before
+		}
+	}
+	for id, before := range s.Order {
+		if to := r.step(id); to != id {
+			out.Order[to] = r.steps(before)
+		}
+	}
+	settleOrder(out.Plan, out.Order)
 	for id, v := range s.Since {
 		out.Since[r.id(id)] = v
 	}
@@ -34,6 +46,12 @@ func (r renaming) id(id string) string {
 		return to
 	}
 	return id
+}
+
+// resourceOf is the resource of a step, by the step's id.
+func resourceOf(step string) string {
+	resource, _, _ := strings.Cut(step, "/")
+	return resource
 }
 
 // step is the id of a step whose resource, or whose volume, is renamed.
@@ -88,7 +106,6 @@ func (r renaming) plan(p *plan.Plan) *plan.Plan {
 		if _, renamed := r[s.Resource]; renamed || r[s.Volume] != "" {
 			s.ID, s.Resource, s.Volume = r.step(s.ID), r.id(s.Resource), r.id(s.Volume)
 		}
-		s.After, s.Whole = r.steps(s.After), r.steps(s.Whole)
 	}
 	return plan.Reindexed(&out)
 }

@@ -74,7 +74,7 @@ func clone(s Standing) Standing {
 	for id, a := range s.Plan.Known {
 		p.Known[id] = maps.Clone(a)
 	}
-	return Standing{Plan: plan.Reindexed(&p), Unsure: maps.Clone(s.Unsure), Since: s.Since}
+	return Standing{Plan: plan.Reindexed(&p), Unsure: maps.Clone(s.Unsure), Since: s.Since, Order: s.Order}
 }
 
 func (s *settler) take(d *Deviation) {

@@ -18,7 +18,7 @@ import (
 func stood(t *rapid.T) (change.Standing, parts) {
 	p := draw(t, "design")
 	d := design(p)
-	s := change.Done(change.Nothing(d), d)
+	s := done(t, change.Nothing(d), d)
 	for i := range s.Plan.Resources {
 		id := s.Plan.Resources[i].ID
 		s.Plan.Known[id] = map[string]string{"site.id": "at-" + id}
@@ -56,7 +56,7 @@ func TestDeviationsAreSettled(t *testing.T) {
 			out, err := change.Settle(s, []change.Deviation{d}, "settle")
 			require.NoError(t, err)
 			require.NoError(t, out.Check())
-			return out, change.Done(s, out)
+			return out, done(t, s, out)
 		}
 		has := func(out *plan.Plan, op plan.Op) bool {
 			return slices.ContainsFunc(out.Steps, func(x plan.Step) bool { return x.Op == op && x.Resource == host })
@@ -111,12 +111,12 @@ func TestAnInstanceSeenOffIsStartedOrLeftSo(t *testing.T) {
 		started, err := change.Settle(s, []change.Deviation{{Resource: host, Verb: change.Correct, Seen: off}}, "start")
 		require.NoError(t, err)
 		assert.NotNil(t, started.Step(host+"/boot"))
-		assert.Equal(t, stepIDs(s), stepIDs(change.Done(s, started)), "what ran on it is started again")
+		assert.Equal(t, stepIDs(s), stepIDs(done(t, s, started)), "what ran on it is started again")
 
 		left, err := change.Settle(s, []change.Deviation{{Resource: host, Verb: change.Accept, Seen: off}}, "leave")
 		require.NoError(t, err)
 		assert.True(t, change.Notes(left))
-		after := change.Done(s, left)
+		after := done(t, s, left)
 		assert.True(t, after.Plan.Resource(host).Off)
 		nothingLeft(t, after)
 	})
@@ -129,7 +129,7 @@ func TestThingsOfNobodyAreHandledAndRestored(t *testing.T) {
 	assert.Equal(t, "v-1", p.Known["vega/v-1"]["site.id"])
 	assert.Equal(t, plan.Remove, p.Step("vega/v-1/remove").Op)
 	assert.Equal(t, map[string]string{"tag.owner": ""}, p.Step("presa/i-1/mend").Mends)
-	assert.True(t, change.Done(change.Nothing(p), p).Empty(), "nothing of it stands")
+	assert.True(t, done(t, change.Nothing(p), p).Empty(), "nothing of it stands")
 
 	r := inventory.Record{Class: inventory.Instance, Name: "try", Site: "presa", Attributes: map[string]string{"cores": "2", "memory_gib": "4", "image": "debian-12"}}
 	back, err := change.Restore([]inventory.Record{r}, "cr")
@@ -139,7 +139,7 @@ func TestThingsOfNobodyAreHandledAndRestored(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, both.Steps, 3)
 	assert.Equal(t, "tidy up, and build again what was removed", both.Purpose)
-	assert.NotNil(t, change.Done(change.Nothing(both), both).Plan.Resource("try"), "what was built again stands")
+	assert.NotNil(t, done(t, change.Nothing(both), both).Plan.Resource("try"), "what was built again stands")
 	_, err = change.Restore([]inventory.Record{{Class: inventory.Interface, Name: "n"}}, "cr")
 	assert.ErrorContains(t, err, "cannot be built by itself")
 	_, err = change.Settle(change.Nothing(p), []change.Deviation{{Resource: "none"}}, "")

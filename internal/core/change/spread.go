@@ -19,12 +19,35 @@ func (c *compiler) spread() {
 				again = true
 			}
 		}
+		again = c.disturbed() || again
 		for i := range c.to.Steps {
 			if c.stepSpreads(&c.to.Steps[i]) {
 				again = true
 			}
 		}
 	}
+}
+
+// disturbed has software be stopped and started again under which a volume or an interface is taken away, if it has an
+// operation that stops it.
+func (c *compiler) disturbed() bool {
+	changed := false
+	for i := range c.old.Steps {
+		s := &c.old.Steps[i]
+		if !c.undo[s.ID] || s.Op != plan.Attach && s.Op != plan.Plug {
+			continue
+		}
+		of, what := s.Resource, s.Volume
+		if s.Op == plan.Plug {
+			of, what = c.old.Resource(s.Resource).Spec.Instance, s.Resource
+		}
+		for _, start := range c.starts[of] {
+			if before := c.old.Step(start.ID); before != nil && before.Undo != nil && !c.fresh(of) {
+				changed = c.again(start, "%s is taken away from under it", what) || changed
+			}
+		}
+	}
+	return changed
 }
 
 func (c *compiler) fresh(id string) bool {

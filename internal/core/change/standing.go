@@ -1,6 +1,7 @@
 package change
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -11,7 +12,10 @@ import (
 )
 
 // After is what stands after a run of a plan, as far as it went, over what stood before it.
-func After(before Standing, s *run.State) Standing {
+func After(before Standing, s *run.State) (Standing, error) {
+	if err := known(s.Plan); err != nil {
+		return before, err
+	}
 	if !s.Started.IsZero() {
 		before = Renamed(before, s.Plan.Renames)
 	}
@@ -21,16 +25,29 @@ func After(before Standing, s *run.State) Standing {
 		f.touched(&s.Steps[i])
 	}
 	f.attributes(s)
-	return f.standing()
+	return f.standing(), nil
+}
+
+// known says which operation of a plan nobody knows: what it leaves standing is not known either.
+func known(p *plan.Plan) error {
+	for i := range p.Steps {
+		if s := &p.Steps[i]; !s.Op.Known() {
+			return fmt.Errorf("what stands cannot be worked out: step %s is to %q, which is no operation", s.ID, s.Op)
+		}
+	}
+	return nil
 }
 
 // Done is what stands after a plan whose steps were all done.
-func Done(before Standing, p *plan.Plan) Standing {
+func Done(before Standing, p *plan.Plan) (Standing, error) {
+	if err := known(p); err != nil {
+		return before, err
+	}
 	f := newFold(Renamed(before, p.Renames), p)
 	for i := range p.Steps {
 		f.done(&p.Steps[i])
 	}
-	return f.standing()
+	return f.standing(), nil
 }
 
 // fold works out what stands.
@@ -44,6 +61,7 @@ type fold struct {
 	files     map[string][]byte
 	sites     []plan.Site
 	since     map[string]time.Time
+	order     map[string][]string
 }
 
 // touched notes when a step did something to its resource at a site; taking note of things does nothing to them.
@@ -64,12 +82,15 @@ func (f *fold) touched(s *run.Step) {
 
 func newFold(before Standing, p *plan.Plan) *fold {
 	f := &fold{of: p, resources: map[string]plan.Resource{}, steps: map[string]plan.Step{}, unsure: maps.Clone(before.Unsure),
-		known: map[string]map[string]string{}, since: maps.Clone(before.Since), scripts: maps.Clone(before.Plan.Scripts), files: maps.Clone(before.Plan.Files)}
+		known: map[string]map[string]string{}, since: maps.Clone(before.Since), order: maps.Clone(before.Order), scripts: maps.Clone(before.Plan.Scripts), files: maps.Clone(before.Plan.Files)}
 	if f.unsure == nil {
 		f.unsure = map[string]bool{}
 	}
 	if f.since == nil {
 		f.since = map[string]time.Time{}
+	}
+	if f.order == nil {
+		f.order = map[string][]string{}
 	}
 	if f.scripts == nil {
 		f.scripts = map[string]string{}
@@ -95,6 +116,15 @@ func newFold(before Standing, p *plan.Plan) *fold {
 			}
 		}
 	}
+	for _, of := range []*plan.Plan{before.Plan, p} {
+		for i := range of.Steps {
+			s := &of.Steps[i]
+			if _, stands := f.steps[s.ID]; s.Op.Stays() && (!stands || f.order[s.ID] == nil) {
+				f.order[s.ID] = whole(s) // that of one that stands holds until it is done again
+			}
+		}
+	}
+	maps.Copy(f.order, p.Order)
 	// What is kept is known under its new titles.
 	for _, r := range p.Resources {
 		if r.Change == plan.Keep {
@@ -121,19 +151,23 @@ func (f *fold) step(s *run.Step) {
 			f.unsure[haltOf(s.Resource)] = true
 			return
 		}
-		if s.Op == plan.Stop { // it may have been stopped: nothing may count on its running
+		if s.Op.Takes() { // it may have been taken back: nothing may count on its being there
 			for _, d := range s.Drops {
-				f.unsure[d] = true
+				if _, stands := f.steps[d]; stands {
+					f.unsure[d] = true
+					f.unsure[stopOf(d)] = f.unsure[stopOf(d)] || s.Op == plan.Stop
+				}
 			}
 		}
 		if r := f.resources[s.Resource]; s.Op == plan.Boot { // it may be on: nothing may count on its being off
 			r.Off = r.Off && !r.Spec.Asleep
 			f.resources[s.Resource] = r
-			if r.Off {
-				f.unsure[haltOf(s.Resource)] = true
-			}
+			f.unsure[haltOf(s.Resource)] = true
 		}
-		if !s.Op.Takes() && !s.Op.Notes() && !s.Op.Moves() && s.Op != plan.Alter && s.Op != plan.Boot && s.Op != plan.Act {
+		if s.Op == plan.Alter { // it may be as it was or as it was to be
+			f.unsure[alterOf(s.Resource)] = true
+		}
+		if s.Op.Stays() {
 			f.stand(s.Step)
 			f.unsure[s.ID] = true
 		}
@@ -144,6 +178,7 @@ func (f *fold) done(s *plan.Step) {
 	for _, d := range s.Drops {
 		delete(f.steps, d)
 		delete(f.unsure, d)
+		delete(f.unsure, stopOf(d))
 	}
 	r := f.resources[s.Resource]
 	switch s.Op {
@@ -156,6 +191,7 @@ func (f *fold) done(s *plan.Step) {
 		r.Off, r.Suspended = false, false
 		f.resources[s.Resource] = r
 	case plan.Alter:
+		delete(f.unsure, alterOf(s.Resource))
 		off := r.Off
 		f.resources[s.Resource] = *f.of.Resource(s.Resource)
 		r = f.resources[s.Resource]
@@ -169,9 +205,8 @@ func (f *fold) done(s *plan.Step) {
 		f.resources[s.Resource] = *f.of.Resource(s.Resource)
 	case plan.Carry:
 		f.carry(s.Resource)
-	case plan.Replicate, plan.Follow, plan.Finish, plan.Hold, plan.Consolidate, plan.Release, plan.Reclaim, plan.Unname, plan.Fill:
-	case plan.Lose, plan.Mend, plan.Act, plan.Detach, plan.Unplug, plan.Stop, plan.Delete, plan.Disconnect, plan.Clear, plan.Sweep:
-	default:
+	}
+	if s.Op.Stays() {
 		f.stand(s)
 	}
 }
@@ -196,6 +231,12 @@ func (f *fold) carry(instance string) {
 	}
 }
 
+// stopOf is what in Unsure says that what a step started stood, and may still run though it was to be stopped.
+func stopOf(start string) string { return start + "/" + string(plan.Stop) }
+
+// alterOf is what in Unsure says that a resource may be as it was to be or as it was before.
+func alterOf(resource string) string { return resource + "/" + string(plan.Alter) }
+
 // haltOf is what in Unsure says that an instance may be off or on.
 func haltOf(instance string) string { return instance + "/" + string(plan.Halt) }
 
@@ -203,7 +244,12 @@ func haltOf(instance string) string { return instance + "/" + string(plan.Halt) 
 // is only altered is so from that step on.
 func (f *fold) stand(s *plan.Step) {
 	delete(f.unsure, s.ID)
+	delete(f.unsure, stopOf(s.ID))
+	f.order[s.ID] = whole(s)
 	now := f.of.Resource(s.Resource)
+	if s.Op == plan.Create {
+		delete(f.unsure, alterOf(s.Resource))
+	}
 	if old, stands := f.resources[s.Resource]; !stands || now.Kind != plan.Instance && now.Kind != plan.Volume || s.Op == plan.Create {
 		r := *now
 		r.Off = stands && s.Op != plan.Create && old.Off // what is built is on
@@ -211,9 +257,6 @@ func (f *fold) stand(s *plan.Step) {
 		f.resources[s.Resource] = r
 	}
 	stands := *s
-	if s.Whole != nil {
-		stands.After, stands.Whole = s.Whole, nil
-	}
 	f.steps[s.ID] = stands
 }
 
@@ -260,6 +303,9 @@ func (f *fold) standing() Standing {
 		}
 		r.Change, r.Reasons = "", nil
 		r.StandsOn = slices.DeleteFunc(slices.Clone(r.StandsOn), func(on string) bool { return !stands[on] })
+		if !stands[r.Spec.Interface] {
+			r.Spec.Interface = "" // an endpoint may be left over of what was taken away half
+		}
 		p.Resources = append(p.Resources, r)
 		p.CostPerHour += r.CostPerHour
 		if a := f.known[id]; a != nil {
@@ -271,39 +317,51 @@ func (f *fold) standing() Standing {
 		s.Drops = nil
 		p.Steps = append(p.Steps, s)
 	}
-	f.close(p)
+	settleOrder(p, f.order)
 	unsure := map[string]bool{}
-	for id := range f.unsure {
-		_, there := f.steps[id]
-		if instance, halt := strings.CutSuffix(id, haltOf("")); there || halt && stands[instance] {
+	for id, is := range f.unsure {
+		if !is {
+			continue
+		}
+		_, there := f.steps[strings.TrimSuffix(id, stopOf(""))]
+		instance, halt := strings.CutSuffix(id, haltOf(""))
+		altered, alter := strings.CutSuffix(id, alterOf(""))
+		if there || halt && stands[instance] || alter && stands[altered] {
 			unsure[id] = true
 		}
 	}
-	return Standing{Plan: p, Unsure: unsure, Since: f.since}
+	return Standing{Plan: p, Unsure: unsure, Since: f.since, Order: f.order}
 }
 
-// close makes a plan of what stands: what a step came after and does not stand is gone through to what came before it.
-func (f *fold) close(p *plan.Plan) {
-	all := map[string]*plan.Step{}
-	for i := range f.of.Steps {
-		all[f.of.Steps[i].ID] = &f.of.Steps[i]
+// settleOrder has each step of a plan of what stands come after those that stand: what it came after and does not stand
+// is gone through to what came before that.
+func settleOrder(p *plan.Plan, order map[string][]string) {
+	stands := make(map[string]bool, len(p.Steps))
+	for i := range p.Steps {
+		stands[p.Steps[i].ID] = true
 	}
-	var near func(ids []string, depth int) []string
-	near = func(ids []string, depth int) []string {
+	near := map[string][]string{}
+	var reach func(id string) []string
+	reach = func(id string) []string {
+		if out, found := near[id]; found {
+			return out
+		}
+		near[id] = nil // what waits for itself, through designs of different times, waits for nothing more
 		var out []string
-		for _, a := range ids {
-			if _, stands := f.steps[a]; stands {
+		for _, a := range order[id] {
+			if stands[a] {
 				out = append(out, a)
-			} else if s := all[a]; s != nil && depth < len(all) {
-				out = append(out, near(s.After, depth+1)...)
+			} else {
+				out = append(out, reach(a)...)
 			}
 		}
 		slices.Sort(out)
-		return slices.Compact(out)
+		near[id] = slices.Compact(out)
+		return near[id]
 	}
 	for i := range p.Steps {
-		p.Steps[i].After = near(p.Steps[i].After, 0)
-		p.Steps[i].AfterFailure = nil
+		s := &p.Steps[i]
+		s.After, s.Whole, s.AfterFailure = slices.Clone(reach(s.ID)), order[s.ID], nil
 	}
 }
 
@@ -323,12 +381,21 @@ func Rest(p *plan.Plan, off func(*plan.Resource) bool) *plan.Plan {
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		if runs(s.Op) && resting[instanceOf(p, p.Resource(s.Resource))] {
-			gone[s.ID] = s.After
+			gone[s.ID] = append([]string{}, s.After...)
 		}
 	}
-	out.Steps = nil
+	out.Steps, out.Order = nil, maps.Clone(p.Order)
+	if out.Order == nil && len(gone) > 0 {
+		out.Order = map[string][]string{}
+	}
+	for i := range p.Steps {
+		if s := &p.Steps[i]; gone[s.ID] != nil {
+			out.Order[s.ID] = whole(s) // what comes after it is to know what it came after
+		}
+	}
 	for _, s := range p.Steps {
 		if _, dropped := gone[s.ID]; !dropped {
+			s.Whole = whole(&s)
 			s.After = through(s.After, gone)
 			out.Steps = append(out.Steps, s)
 		}

@@ -48,7 +48,7 @@ func (c *compiler) inverse(s *plan.Step) (plan.Step, bool) {
 	case s.Op == plan.Name:
 		return plan.Step{ID: id(plan.Unname), Op: plan.Unname, Title: strings.Replace(s.Title, "name", "take back the name", 1), Naming: s.Naming,
 			Check: plan.Condition{Kind: plan.CheckNone}}, true
-	case s.Undo == nil || c.from.Unsure[s.ID] || c.isOff(r):
+	case s.Undo == nil || c.from.Unsure[s.ID] && !c.from.Unsure[stopOf(s.ID)] || c.isOff(r) || !c.reached(r):
 		return plan.Step{}, false
 	}
 	op := map[plan.Op]plan.Op{plan.Start: plan.Stop, plan.Create: plan.Delete}[s.Op]
@@ -60,10 +60,18 @@ func (c *compiler) inverse(s *plan.Step) (plan.Step, bool) {
 	return plan.Step{ID: id(op), Op: op, Title: title, Script: s.Undo, Check: plan.Condition{Kind: plan.CheckExit}}, true
 }
 
-// isOff reports that a standing resource's instance is switched off.
+// reached reports that scripts can be run on a standing resource's instance: it is plugged in somewhere, for sure.
+func (c *compiler) reached(r *plan.Resource) bool {
+	on := instanceOf(c.old, r)
+	return on == "" || c.moving[on] || slices.ContainsFunc(c.old.Steps, func(s plan.Step) bool {
+		return s.Op == plan.Plug && c.old.Resource(s.Resource).Spec.Instance == on && !c.from.Unsure[s.ID]
+	})
+}
+
+// isOff reports that a standing resource's instance is switched off: one that is suspended goes on where it was.
 func (c *compiler) isOff(r *plan.Resource) bool {
 	on := c.old.Resource(r.On)
-	return on != nil && on.Off
+	return on != nil && on.Off && !on.Suspended
 }
 
 // dropRest finds for every step that is undone without a step of its own the one with which its work goes: another of
@@ -134,6 +142,10 @@ func (c *compiler) power() {
 // in the end where it is to be off.
 func (c *compiler) powerOf(r *plan.Resource) {
 	stands := c.verdicts[r.ID] == plan.Amend || c.verdicts[r.ID] == plan.Keep
+	if !stands && c.asleep(r) {
+		c.wake(r)
+		return
+	}
 	on := !stands || !c.old.Resource(r.ID).Off
 	alter := stands && c.alter[r.ID]
 	shell := c.needsShell(r.ID)
@@ -157,6 +169,40 @@ func (c *compiler) powerOf(r *plan.Resource) {
 		if stands {
 			c.plan.Steps[len(c.plan.Steps)-1].Drops = c.running(r.ID)
 		}
+	}
+}
+
+// asleep reports that an instance is built switched off because its disks are filled before it is switched on. Those of
+// a workload that is moved are, and are switched on by the move.
+func (c *compiler) asleep(r *plan.Resource) bool {
+	return r.Spec.Asleep && !c.moving[r.ID] && c.filled(r.ID) != nil
+}
+
+// filled is the wanted step that fills the disks of an instance; nil where it starts from its image.
+func (c *compiler) filled(instance string) *plan.Step {
+	for _, s := range c.stepsOf[instance] {
+		if s.Op == plan.Fill {
+			return s
+		}
+	}
+	return nil
+}
+
+// wake has an instance switched on once it was built, filled and plugged in.
+func (c *compiler) wake(r *plan.Resource) {
+	if r.Off && !c.needsShell(r.ID) {
+		return
+	}
+	after := []string{c.filled(r.ID).ID}
+	for i := range c.to.Steps {
+		if s := &c.to.Steps[i]; s.Op == plan.Plug && c.to.Resource(s.Resource).Spec.Instance == r.ID && c.redo[s.ID] {
+			after = append(after, s.ID)
+		}
+	}
+	c.add(r, plan.Boot, "", "switch on", 0.5, after...)
+	c.boot[r.ID] = true
+	if r.Off {
+		c.add(r, plan.Halt, atLast, "switch off again", 0.1)
 	}
 }
 
@@ -213,18 +259,50 @@ func (c *compiler) running(instance string) []string {
 	return out
 }
 
-// build adds the wanted steps that are to be run.
+// build adds the wanted steps that are to be run, and notes the new place in the order of those that are not.
 func (c *compiler) build() {
 	for i := range c.to.Steps {
 		s := c.to.Steps[i]
 		if !c.redo[s.ID] {
+			c.reorder(&s)
 			continue
 		}
-		s.Whole = s.After
+		s.Whole = c.place(&s)
 		c.carry(c.to, s.Script)
 		c.carry(c.to, s.Undo)
 		c.plan.Steps = append(c.plan.Steps, s)
 	}
+}
+
+// reorder notes after which others a step comes that stands and is not run again, if that is otherwise now.
+func (c *compiler) reorder(s *plan.Step) {
+	now := c.place(s)
+	if slices.Equal(now, c.from.Order[s.ID]) {
+		return
+	}
+	if c.plan.Order == nil {
+		c.plan.Order = map[string][]string{}
+	}
+	c.plan.Order[s.ID] = slices.Clone(now)
+	if now == nil {
+		c.plan.Order[s.ID] = []string{}
+	}
+}
+
+// place is after which others a step comes from now on: those in what is wanted, and those that it stands on until they
+// are taken back.
+func (c *compiler) place(s *plan.Step) []string {
+	out := whole(s)
+	before := c.old.Step(s.ID)
+	if before == nil {
+		return out
+	}
+	for _, a := range before.After {
+		if c.to.Step(a) == nil && !slices.Contains(out, a) {
+			out = append(slices.Clone(out), a)
+		}
+	}
+	return out
 }
 
 // order says after which others each step comes. What takes back comes in the inverse of the order in which it was
@@ -232,7 +310,8 @@ func (c *compiler) build() {
 // before building; so nothing can wait in a circle.
 func (c *compiler) order() {
 	back, gone := map[string][]string{}, map[string][]string{}
-	scripts := map[string][]string{}
+	// scripts and parts are what is run on each instance to take back, and what is taken away of it.
+	scripts, parts := map[string][]string{}, map[string][]string{}
 	for i := range c.plan.Steps {
 		s := &c.plan.Steps[i]
 		if !s.Op.Takes() || strings.HasSuffix(s.ID, atLast) {
@@ -246,6 +325,12 @@ func (c *compiler) order() {
 			}
 			if s.Script != nil {
 				scripts[r.On] = append(scripts[r.On], s.ID)
+			}
+			switch s.Op {
+			case plan.Detach:
+				parts[r.ID] = append(parts[r.ID], s.ID)
+			case plan.Unplug:
+				parts[r.Spec.Instance] = append(parts[r.Spec.Instance], s.ID)
 			}
 		}
 	}
@@ -265,12 +350,18 @@ func (c *compiler) order() {
 				}
 			}
 		case s.Op == plan.Alter || s.Op == plan.Boot:
-			s.After = append(s.After, gone[s.Site+" "+string(plan.Instance)]...)
+			if r := c.old.Resource(s.Resource); r == nil || !r.Suspended { // one that is suspended has its room
+				s.After = append(s.After, gone[s.Site+" "+string(plan.Instance)]...)
+			}
 		default:
 			s.After = before(s.ID)
 			s.After = append(s.After, back[s.Resource]...)
-			if on := shellOf(c.to, s); c.boot[on] {
+			on := shellOf(c.to, s)
+			if c.boot[on] {
 				s.After = append(s.After, on+"/"+string(plan.Boot))
+			}
+			if kind := c.to.Resource(s.Resource).Kind; kind == plan.Software || kind == plan.Endpoint {
+				s.After = append(s.After, parts[on]...)
 			}
 			if s.Op == plan.Create && s.Check.Kind == plan.CheckSite {
 				s.After = append(s.After, gone[s.Site+" "+string(c.to.Resource(s.Resource).Kind)]...)
@@ -311,6 +402,14 @@ func (c *compiler) barriers(gone map[string][]string) {
 	}
 }
 
+// whole are the steps that a step comes after in the whole of what is wanted.
+func whole(s *plan.Step) []string {
+	if s.Whole != nil {
+		return s.Whole
+	}
+	return s.After
+}
+
 // reach returns functions that find, through steps that are not part of the change, the nearest that are: those that a
 // wanted step comes after, and those that take back what came after a standing step.
 func (c *compiler) reach() (before, after func(id string) []string) {
@@ -335,9 +434,11 @@ func (c *compiler) reach() (before, after func(id string) []string) {
 		if out, ok := knownAfter[id]; ok {
 			return out
 		}
+		knownAfter[id] = nil // designs of different times may order things otherwise: nothing waits for itself
 		var out []string
 		for _, l := range c.later[id] {
-			if by := c.takes[l]; by != "" && by != c.takes[id] && !c.carried[l] {
+			// What is carried ends with another step of its resource, which may be one that comes later than this one does.
+			if by := c.takes[l]; by != "" && !c.carried[l] {
 				out = append(out, by)
 			} else {
 				out = append(out, after(l)...)

@@ -32,9 +32,15 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 	out := *p
 	out.Resources = slices.DeleteFunc(slices.Clone(p.Resources), func(r plan.Resource) bool { return gone(r.ID) })
 	out.Steps = slices.DeleteFunc(slices.Clone(p.Steps), func(s plan.Step) bool { return gone(s.Resource) })
+	filled := map[string]bool{}
+	for i := range out.Steps {
+		filled[out.Steps[i].Resource] = filled[out.Steps[i].Resource] || out.Steps[i].Op == plan.Fill
+	}
 	out.CostPerHour = 0
 	for i := range out.Resources {
-		out.CostPerHour += out.Resources[i].CostPerHour
+		r := &out.Resources[i]
+		r.Spec.Asleep = r.Spec.Asleep && filled[r.ID] // what came is there: should it be lost, it is built as any other
+		out.CostPerHour += r.CostPerHour
 	}
 	for i := range out.Steps {
 		s := &out.Steps[i]

@@ -107,8 +107,31 @@ func (r *relocation) move(c Choice) error {
 		return err
 	}
 	r.software(x, s)
+	r.unfill(c.Instance)
 	r.times(x, volumes, from, s)
 	return nil
+}
+
+// unfill forgets the package that the disks of a workload were filled from: what is on them comes with the move.
+func (r *relocation) unfill(instance string) {
+	var after []string
+	gone := ""
+	for i := range r.p.Steps {
+		if s := &r.p.Steps[i]; s.Op == plan.Fill && s.Resource == instance {
+			gone, after = s.ID, s.After
+		}
+	}
+	if gone == "" {
+		return
+	}
+	r.p.Steps = slices.DeleteFunc(r.p.Steps, func(s plan.Step) bool { return s.ID == gone })
+	for i := range r.p.Steps {
+		s := &r.p.Steps[i]
+		if slices.Contains(s.After, gone) {
+			s.After = append(slices.DeleteFunc(slices.Clone(s.After), func(id string) bool { return id == gone }), after...)
+		}
+	}
+	plan.Reindexed(r.p)
 }
 
 // What host names and hardware addresses look like: a label of RFC 1123, section 2.1, and EUI-48 as IEEE 802 writes it.

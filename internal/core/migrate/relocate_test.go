@@ -137,7 +137,8 @@ func TestAnyRelocationIsADesign(t *testing.T) {
 func standing(t *testing.T) change.Standing {
 	t.Helper()
 	p := plantest.Plan(t, "drill")
-	out := change.Done(change.Nothing(p), p)
+	out, err := change.Done(change.Nothing(p), p)
+	require.NoError(t, err)
 	out.Plan.Known = map[string]map[string]string{"contacts-port-1": {"address": "127.8.17.4", "port.5432": "5432", "mac": "02:00:5e:00:53:01"},
 		"contacts-host-1": {"site.id": "vega-compute-1"}, "contacts-vol-1": {"site.id": "vega-storage-1"}}
 	return out

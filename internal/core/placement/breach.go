@@ -43,7 +43,7 @@ func sitesBreached(p Problem, r Rule, at map[string]Spot) []Breach {
 	var out []Breach
 	for _, w := range p.Workloads {
 		site := p.Estate.Site(at[w.Name].Site)
-		if site == nil || !r.covers(w.Node) {
+		if site == nil || !r.binds(&w) {
 			continue
 		}
 		if lack := r.lack(site); lack != "" {
@@ -80,7 +80,7 @@ func apartBreached(p Problem, r Rule, at map[string]Spot) []Breach {
 	groups := map[string][]Workload{}
 	var order []string
 	for _, w := range p.Workloads {
-		if !r.covers(w.Node) || p.Estate.Site(at[w.Name].Site) == nil {
+		if !r.binds(&w) || p.Estate.Site(at[w.Name].Site) == nil {
 			continue
 		}
 		key := w.Node
@@ -116,7 +116,7 @@ func togetherBreached(p Problem, r Rule, at map[string]Spot) []Breach {
 	in := map[string][]string{}
 	var all []string
 	for _, w := range p.Workloads {
-		if r.covers(w.Node) && p.Estate.Site(at[w.Name].Site) != nil {
+		if r.binds(&w) && p.Estate.Site(at[w.Name].Site) != nil {
 			where := scopeOf(p.Estate, at[w.Name], r.Together)
 			in[where] = append(in[where], w.Name)
 			all = append(all, w.Name)

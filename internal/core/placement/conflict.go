@@ -189,7 +189,7 @@ func (d *diagnosis) without(workloads []Workload, keep []Cause) Problem {
 func (d *diagnosis) count(r Rule) int {
 	n, most := map[string]int{}, 0
 	for _, w := range d.p.Workloads {
-		if r.covers(w.Node) {
+		if r.binds(&w) {
 			key := w.Node
 			if r.Jointly {
 				key = ""

@@ -19,14 +19,18 @@ func (m *model) exclusions(w *Workload, s int, first bool) []exclusion {
 	site := m.sites[s]
 	var out []exclusion
 	if w.Pin != nil && w.Pin.Site != "" && w.Pin.Site != site.Name {
-		out = append(out, exclusion{"", "pinned to " + w.Pin.Site, "pinned"})
+		if w.Stays {
+			out = append(out, exclusion{"", "it stands at " + w.Pin.Site, "stands"})
+		} else {
+			out = append(out, exclusion{"", "pinned to " + w.Pin.Site, "pinned"})
+		}
 	}
 	if slices.Contains(w.Forbid, site.Name) {
 		out = append(out, exclusion{"", "forbidden by hand", "forbidden"})
 	}
 	for _, id := range m.ruleIDs[w.Node] {
 		r := &m.p.Rules[id]
-		if r.Weight > 0 || !r.ofSites() {
+		if r.Weight > 0 || !r.ofSites() || !r.binds(w) {
 			continue
 		}
 		if first && len(out) > 0 {

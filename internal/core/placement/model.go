@@ -275,8 +275,8 @@ type likeness struct {
 
 func (m *model) likeness(w *Workload, rules map[string]string) likeness {
 	k := likeness{w.Need.Cores, w.Addresses, w.Need.MemoryGiB, w.Need.DiskGiB, w.VolumesGiB, w.Storage, w.OS, w.Image, rules[w.Node], ""}
-	if len(w.Need.Extra)+len(w.Capabilities)+len(w.Forbid)+len(w.Ends) > 0 || w.Now != nil || w.Pin != nil {
-		k.rest = fmt.Sprint(w.Need.Extra, w.Capabilities, w.Forbid, w.Ends, w.Now != nil, w.Pin != nil)
+	if len(w.Need.Extra)+len(w.Capabilities)+len(w.Forbid)+len(w.Ends)+len(w.Exempt) > 0 || w.Now != nil || w.Pin != nil {
+		k.rest = fmt.Sprint(w.Need.Extra, w.Capabilities, w.Forbid, w.Ends, w.Now != nil, w.Pin != nil, w.Stays, w.Exempt)
 		for _, s := range []*Spot{w.Now, w.Pin} {
 			if s != nil {
 				k.rest += fmt.Sprintf("%q", *s)
@@ -410,7 +410,7 @@ func (m *model) readUnits() error {
 		}
 		first := int32(-1)
 		for i := range m.p.Workloads {
-			if !r.covers(m.p.Workloads[i].Node) {
+			if !r.binds(&m.p.Workloads[i]) {
 				continue
 			}
 			if first < 0 {
@@ -462,9 +462,10 @@ func (m *model) readGroups() {
 			if !r.covers(node) {
 				continue
 			}
-			joint = append(joint, byNode[node]...)
+			bound := m.bound(r, byNode[node])
+			joint = append(joint, bound...)
 			if !r.Jointly {
-				m.addGroup(group{rule: i, node: node, scope: scopes[r.Apart], most: r.Most, weight: r.Weight, members: byNode[node]})
+				m.addGroup(group{rule: i, node: node, scope: scopes[r.Apart], most: r.Most, weight: r.Weight, members: bound})
 			}
 		}
 		if r.Jointly {
@@ -476,6 +477,14 @@ func (m *model) readGroups() {
 			m.addGroup(group{rule: -1, node: node, scope: perSite, weight: m.p.Weights.Spread, members: byNode[node]})
 		}
 	}
+}
+
+// bound are those of some workloads for which a rule holds.
+func (m *model) bound(r Rule, all []int32) []int32 {
+	if !slices.ContainsFunc(all, func(w int32) bool { return len(m.p.Workloads[w].Exempt) > 0 }) {
+		return all
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(w int32) bool { return !r.binds(&m.p.Workloads[w]) })
 }
 
 func (m *model) addGroup(g group) {

@@ -56,6 +56,9 @@ type Workload struct {
 	// it must not be at.
 	Now, Pin *Spot
 	Forbid   []string
+	// Stays says that Pin is where it stands, and nobody's choice. Exempt are the names of rules that do not hold for it.
+	Stays  bool
+	Exempt []string
 	// Ends are fixed ends that it exchanges data with: data that stands somewhere, users at a place.
 	Ends []End
 }

@@ -128,7 +128,7 @@ func (s *state) broken() []Broken {
 		b := Broken{Rule: r.Name, Because: r.Because}
 		if r.ofSites() {
 			for w := range m.p.Workloads {
-				if r.covers(m.p.Workloads[w].Node) && r.lack(m.sites[s.option(int32(w)).site]) != "" {
+				if r.binds(&m.p.Workloads[w]) && r.lack(m.sites[s.option(int32(w)).site]) != "" {
 					b.Workloads = append(b.Workloads, m.p.Workloads[w].Name)
 				}
 			}

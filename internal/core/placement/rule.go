@@ -33,6 +33,11 @@ type Rule struct {
 
 func (r Rule) covers(node string) bool { return len(r.Nodes) == 0 || slices.Contains(r.Nodes, node) }
 
+// binds reports that the rule holds for a workload: it covers it, and is not lifted for it.
+func (r Rule) binds(w *Workload) bool {
+	return r.covers(w.Node) && (len(w.Exempt) == 0 || !slices.Contains(w.Exempt, r.Name))
+}
+
 // ofSites reports whether the rule is one of what sites must satisfy.
 func (r Rule) ofSites() bool { return r.Apart == "" && r.Together == "" }
 

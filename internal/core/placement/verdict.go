@@ -160,11 +160,18 @@ func (s *state) reasons(w int32, c *Choice) []string {
 	m := s.m
 	wl := &m.p.Workloads[w]
 	var out []string
-	if wl.Pin != nil {
+	switch {
+	case wl.Pin != nil && wl.Stays:
+		out = append(out, "it stands here")
+	case wl.Pin != nil:
 		out = append(out, "pinned here by hand")
 	}
 	for _, id := range m.ruleIDs[wl.Node] {
-		out = append(out, s.held(w, &m.p.Rules[id]))
+		if r := &m.p.Rules[id]; r.binds(wl) {
+			out = append(out, s.held(w, r))
+		} else {
+			out = append(out, fmt.Sprintf("rule %s is lifted for it", r.Name))
+		}
 	}
 	if wl.Now != nil {
 		if wl.Now.Site == c.Site {

@@ -36,92 +36,6 @@ const (
 	Object Kind = "object"
 )
 
-// Op is what a step does to its resource.
-type Op string
-
-// The operations. Create, Configure and Start of software run its scripts; Connect runs a relationship's script; Check
-// and Answer change nothing and succeed only when the endpoint really answers; Settle has nothing to do.
-const (
-	Create    Op = "create"
-	Attach    Op = "attach"
-	Plug      Op = "plug"
-	Configure Op = "configure"
-	Start     Op = "start"
-	Connect   Op = "connect"
-	Check     Op = "check"
-	Answer    Op = "answer"
-	Settle    Op = "settle"
-	// Call runs an operation that is no part of the lifecycle, Take takes over what stands already, Require demands that
-	// a condition holds.
-	Call    Op = "call"
-	Take    Op = "take"
-	Require Op = "require"
-	// What takes back what others did: Remove, Detach and Unplug at the site; Stop, Delete and Disconnect by the scripts
-	// of software and of relationships.
-	Remove     Op = "remove"
-	Detach     Op = "detach"
-	Unplug     Op = "unplug"
-	Stop       Op = "stop"
-	Delete     Op = "delete"
-	Disconnect Op = "disconnect"
-	// Halt and Boot switch an instance off and on, Alter changes in place what a site holds.
-	Halt  Op = "halt"
-	Boot  Op = "boot"
-	Alter Op = "alter"
-	// Clear does nothing at a site: what it waits for is gone, and what it drops went with it.
-	Clear Op = "clear"
-	// Sweep removes from a site whatever is left of a deployment, and looks that nothing is.
-	Sweep Op = "sweep"
-	// Act carries out an action beside the building: see [Action].
-	Act Op = "act"
-	// Accept and Lose change nothing: from then on a resource is declared as its site has it, or as gone. Both look first
-	// that it is so. Mend sets names, tags and addresses at the site.
-	Accept Op = "accept"
-	Lose   Op = "lose"
-	Mend   Op = "mend"
-	// What moves a workload: Replicate copies its disks whole for the first time, Follow copies what changes until somebody
-	// says to cut over, Finish copies the rest when nothing changes any more. See [Copying].
-	Replicate Op = "replicate"
-	Follow    Op = "follow"
-	Finish    Op = "finish"
-	// Hold waits until a window opens in which may be copied.
-	Hold Op = "hold"
-	// Consolidate makes the layers one in which a site keeps the rounds that were copied to a disk.
-	Consolidate Op = "consolidate"
-	// Suspend lets an instance stand still; Release gives up what is bound to its site, and keeps it for going back; Reclaim
-	// has it back. Carry takes note that everything on an instance is where the instance is now.
-	Suspend Op = "suspend"
-	Release Op = "release"
-	Reclaim Op = "reclaim"
-	Carry   Op = "carry"
-	// Fill writes the disks of a workload from a package, see [Filling].
-	Fill Op = "fill"
-	// Name makes a name stand for where a resource is reached, and Unname for nothing.
-	Name   Op = "name"
-	Unname Op = "unname"
-)
-
-// Takes reports that an operation takes back what others did, or switches off.
-func (o Op) Takes() bool {
-	switch o {
-	case Remove, Detach, Unplug, Stop, Delete, Disconnect, Halt, Clear, Sweep, Suspend, Release, Unname:
-		return true
-	}
-	return false
-}
-
-// Notes reports that an operation leaves nothing standing of its own: it takes note of what is, or sets what is there.
-func (o Op) Notes() bool { return o == Accept || o == Lose || o == Mend }
-
-// Moves reports that an operation belongs to moving a workload, and leaves nothing of its own behind it.
-func (o Op) Moves() bool {
-	switch o {
-	case Replicate, Follow, Finish, Hold, Consolidate, Reclaim, Carry, Fill:
-		return true
-	}
-	return false
-}
-
 // Plan is everything that raising a design takes.
 type Plan struct {
 	Version  string         `json:"version"`
@@ -153,6 +67,8 @@ type Plan struct {
 	// from, or what is where it was moved to when that is given up. Origins are the ids under which their makers knew them.
 	Renames map[string]string `json:"renames,omitempty"`
 	Origins map[string]string `json:"origins,omitempty"`
+	// Order says of steps that stand, and come after others in what is wanted now than they did, after which.
+	Order map[string][]string `json:"order,omitempty"`
 	// Workflow is the imperative workflow that the plan follows; "" is the one woven from the lifecycle.
 	Workflow string `json:"workflow,omitempty"`
 	// Triggers are what policies do when something happens later.
@@ -565,6 +481,9 @@ func (p *Plan) lists(site string) bool {
 func (p *Plan) checkStep(s *Step) error {
 	if p.resources[s.Resource] == nil {
 		return fmt.Errorf("step %s is on %q, which the plan does not have", s.ID, s.Resource)
+	}
+	if !s.Op.Known() {
+		return fmt.Errorf("step %s is to %q, which is no operation", s.ID, s.Op)
 	}
 	if !p.lists(s.Site) {
 		return fmt.Errorf("step %s is at the site %q, which the plan does not list", s.ID, s.Site)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/change"
@@ -196,7 +197,9 @@ func drawable(t *rapid.T, s *run.State) {
 // TestWhatHasNoStepsGoesWithWhatItRanOn retires the scenario, whose software has no scripts that take it back.
 func TestWhatHasNoStepsGoesWithWhatItRanOn(t *testing.T) {
 	p := plantest.Plan(t, "drill")
-	back, err := change.Compile(change.Done(change.Nothing(p), p), change.Nothing(p).Plan, "retire")
+	stands, err := change.Done(change.Nothing(p), p)
+	require.NoError(t, err)
+	back, err := change.Compile(stands, change.Nothing(p).Plan, "retire")
 	assert.NoError(t, err)
 	s := run.New(back)
 	assert.True(t, s.Retiring())

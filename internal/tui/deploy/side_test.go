@@ -275,7 +275,9 @@ func TestTheLogOfAllStepsIsSearched(t *testing.T) {
 
 func TestAChangeIsShownBeforeItIsRun(t *testing.T) {
 	p := plantest.Plan(t, "drill")
-	back, err := change.Compile(change.Done(change.Nothing(p), p), change.Nothing(p).Plan, "retire flood-watch")
+	stands, err := change.Done(change.Nothing(p), p)
+	require.NoError(t, err)
+	back, err := change.Compile(stands, change.Nothing(p).Plan, "retire flood-watch")
 	require.NoError(t, err)
 	v := New(context.Background(), nil)
 	v.consider(app.Order{Plan: back, Deployment: 1})

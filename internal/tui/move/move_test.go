@@ -34,7 +34,8 @@ var now = time.Date(2026, 11, 28, 20, 0, 0, 0, time.UTC)
 func standing(t *testing.T) *View {
 	t.Helper()
 	p := plantest.Plan(t, "drill")
-	stand := change.Done(change.Nothing(p), p)
+	stand, err := change.Done(change.Nothing(p), p)
+	require.NoError(t, err)
 	stand.Plan.Known = map[string]map[string]string{"contacts-port-1": {"address": "127.8.17.4", "port.5432": "5432"}}
 	e, err := app.DemoEstate()
 	require.NoError(t, err)

@@ -28,7 +28,8 @@ func standing(t *testing.T) *View {
 	t.Helper()
 	v := New(context.Background(), nil)
 	p := plantest.Plan(t, "drill")
-	stands := change.Done(change.Nothing(p), p)
+	stands, err := change.Done(change.Nothing(p), p)
+	require.NoError(t, err)
 	require.NoError(t, stands.Plan.Arrange())
 	last := store.Run{ID: 3, Deployment: 1, State: run.Standing, Created: noon.Add(-2 * time.Hour), Ended: noon.Add(-time.Hour)}
 	old := store.Run{ID: 2, Deployment: 2, Purpose: "retire lab", State: run.Standing, Created: noon.Add(-9 * time.Hour), Ended: noon.Add(-8 * time.Hour)}

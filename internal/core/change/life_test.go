@@ -1,0 +1,287 @@
+package change_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+
+	"pgregory.net/rapid"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+// life is a deployment in a model world, from its beginning on.
+type life struct {
+	t      *rapid.T
+	w      *lifeWorld
+	is     parts // what is wanted
+	wanted *plan.Plan
+	stand  change.Standing
+	// whole says that everything wanted stands; before is how it was before the last change that ended well.
+	whole  bool
+	before *life
+}
+
+// TestAWholeLife draws what may be done to a deployment, one after another, over generated designs, with steps that take
+// time and end badly. Whenever a change ended well, there is what is wanted and nothing else, what was written is there
+// unless a plan said that it goes, and nothing was taken away from under what runs or is under way.
+func TestAWholeLife(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		l := &life{t: t, w: newLifeWorld(), is: parts{cidr: "10.0.0.0/24"}}
+		l.wanted = design(l.is)
+		l.stand, l.whole = change.Nothing(l.wanted), true
+		l.change("raise")
+		for range rapid.IntRange(1, 8).Draw(t, "acts") {
+			acts := []func(){l.changed, l.broken}
+			if l.whole {
+				acts = append(acts, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled)
+			}
+			acts[rapid.IntRange(0, len(acts)-1).Draw(t, "act")]()
+		}
+		l.to(change.Nothing(l.wanted).Plan, "retire")
+		if w := l.w; !l.stand.Empty() || len(w.machines)+len(w.volumes)+len(w.nets)+len(w.ports) > 0 {
+			t.Fatalf("%v: retired, and there is\n%s", l.w.acts, w.picture())
+		}
+	})
+}
+
+// to leads to a design and looks that it is there.
+func (l *life) to(to *plan.Plan, act string) {
+	l.w.acts = append(l.w.acts, act)
+	p, err := change.Compile(l.stand, to, act)
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	if err := p.Check(); err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	l.did(l.w.run(l.t, p, nil))
+	l.wanted = to
+	l.holds()
+}
+
+// did takes note of a run.
+func (l *life) did(s *run.State) {
+	l.stand = after(l.t, l.stand, s)
+	l.w.unsure = l.stand.Unsure
+}
+
+// holds looks that there is what is wanted, and that nothing is left to be done for it.
+func (l *life) holds() {
+	l.whole = true
+	want := newLifeWorld()
+	raise, err := change.Compile(change.Nothing(l.wanted), l.wanted, "raise")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	want.run(l.t, raise, nil)
+	if got, want := l.w.picture(), want.picture(); got != want {
+		l.t.Fatalf("%v: there is\n%s\nand wanted is\n%s", l.w.acts, got, want)
+	}
+	again, err := change.Compile(l.stand, l.wanted, "again")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	if len(again.Steps) > 0 {
+		l.t.Fatalf("%v: an unchanged design is changed: %v %v", l.w.acts, ids(again), reasons(again))
+	}
+}
+
+// keep remembers how it is, to be rolled back to.
+func (l *life) keep() {
+	was := *l
+	l.before = &was
+}
+
+// change leads to another design.
+func (l *life) change(act string) {
+	l.keep()
+	l.is = draw(l.t, act)
+	l.to(design(l.is), act)
+}
+
+func (l *life) changed() { l.change("change") }
+
+// broken begins to lead to another design and does not get there.
+func (l *life) broken() {
+	l.w.acts = append(l.w.acts, "broken change")
+	l.whole = false
+	p, err := change.Compile(l.stand, design(draw(l.t, "broken")), "change")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	l.did(l.w.run(l.t, p, func(id string) bool { return rapid.IntRange(0, 5).Draw(l.t, id+" fails") == 0 }))
+}
+
+// rolledBack leads back to what stood before the last change.
+func (l *life) rolledBack() {
+	b := l.before
+	if b == nil || !b.whole {
+		return
+	}
+	l.is, l.before = b.is, nil
+	wanted := b.wanted
+	l.to(b.stand.Plan, "roll back")
+	l.wanted = wanted
+	l.holds()
+}
+
+// powered switches instances off or on.
+func (l *life) powered() {
+	l.keep()
+	l.is.off = slices.Clone(l.is.off)
+	for i := range l.is.off {
+		l.is.off[i] = l.is.off[i] != rapid.Bool().Draw(l.t, fmt.Sprintf("switch %d", i))
+	}
+	l.to(design(l.is), fmt.Sprintf("power %v", l.is.off))
+}
+
+// scaled has the last instances be no more, and nothing else be touched.
+func (l *life) scaled() {
+	if l.is.hosts == 0 {
+		return
+	}
+	l.keep()
+	l.is.hosts = rapid.IntRange(0, l.is.hosts).Draw(l.t, "hosts")
+	l.to(design(l.is), fmt.Sprintf("scale to %d", l.is.hosts))
+}
+
+// moved moves workloads to the other site, all the way or not, and commits or goes back.
+func (l *life) moved() {
+	b := l.is
+	b.site = slices.Clone(b.site)
+	m := change.Moving{Mode: rapid.SampledFrom([]change.Mode{change.Cold, change.Warm, change.Live}).Draw(l.t, "mode")}
+	for i := range b.hosts {
+		if b.off[i] || !rapid.Bool().Draw(l.t, fmt.Sprintf("move %d", i)) {
+			continue
+		}
+		b.site[i] = map[string]string{"vega": "presa", "presa": "vega"}[b.site[i]]
+		m.Instances = append(m.Instances, fmt.Sprintf("host-%d", i))
+	}
+	if len(m.Instances) == 0 {
+		return
+	}
+	act := fmt.Sprintf("move %v %s", m.Instances, m.Mode)
+	l.w.acts = append(l.w.acts, act)
+	move, whole, err := change.Move(l.stand, design(b), m, "move")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	var bad trouble
+	if rapid.Bool().Draw(l.t, "move breaks off") {
+		bad = func(id string) bool { return rapid.IntRange(0, 5).Draw(l.t, id+" fails") == 0 }
+	}
+	s := l.w.run(l.t, move, bad)
+	l.did(s)
+	complete := count(s.Steps) == len(s.Steps)
+	l.before = nil
+	if complete && rapid.Bool().Draw(l.t, "commit") {
+		l.is = b
+		l.to(migrate.WithoutKept(whole, move.Renames), "commit")
+		return
+	}
+	if !slices.ContainsFunc(s.Steps, func(x run.Step) bool { return x.Status != run.Planned }) {
+		return
+	}
+	l.w.acts = append(l.w.acts, "go back")
+	back, err := change.Back(l.stand, l.wanted, move, m, "back")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	l.w.unsure = change.Renamed(l.stand, back.Renames).Unsure
+	l.did(l.w.run(l.t, back, nil))
+	l.holds()
+}
+
+// lost has something vanish from its site, which is built again.
+func (l *life) lost() {
+	var all []string
+	for id := range l.w.machines {
+		all = append(all, id)
+	}
+	for id := range l.w.volumes {
+		all = append(all, id)
+	}
+	if len(all) == 0 {
+		return
+	}
+	slices.Sort(all)
+	id := rapid.SampledFrom(all).Draw(l.t, "lost")
+	l.w.vanish(id)
+	l.settle(change.Deviation{Resource: id, Verb: change.Rebuild}, "lose "+id)
+}
+
+// vanish takes a thing away with all that it had, as a site does that loses it.
+func (w *lifeWorld) vanish(id string) {
+	w.truth[workload(id)] = 0
+	delete(w.volumes, id)
+	if w.machines[id] == nil {
+		return
+	}
+	delete(w.machines, id)
+	for v, x := range w.volumes {
+		if x.at == id {
+			w.volumes[v].at = ""
+		}
+	}
+	for p, x := range w.ports {
+		if x.machine == id {
+			delete(w.ports, p)
+		}
+	}
+}
+
+// settle settles one deviation; afterwards there is what was wanted.
+func (l *life) settle(d change.Deviation, act string) {
+	l.before = nil
+	l.w.acts = append(l.w.acts, act)
+	p, err := change.Settle(l.stand, []change.Deviation{d}, "settle")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	l.did(l.w.run(l.t, p, nil))
+	l.holds()
+}
+
+// byHand has somebody change an instance at its site, which is put right or declared from then on.
+func (l *life) byHand() {
+	var on []int
+	for i := range l.is.hosts {
+		if !l.is.off[i] {
+			on = append(on, i)
+		}
+	}
+	if len(on) == 0 {
+		return
+	}
+	i := rapid.SampledFrom(on).Draw(l.t, "changed by hand")
+	id := fmt.Sprintf("host-%d", i)
+	d := change.Deviation{Resource: id, Verb: rapid.SampledFrom([]change.Verb{change.Accept, change.Correct}).Draw(l.t, "verb")}
+	m := l.w.machines[id]
+	if rapid.Bool().Draw(l.t, "switched off") {
+		m.on = false
+		m.still()
+		d.Seen = map[string]string{"state": "stopped"}
+		if d.Verb == change.Accept {
+			l.is.off = slices.Clone(l.is.off)
+			l.is.off[i] = true
+		}
+	} else {
+		cores := l.is.cores[i]%2 + 1
+		r := *l.wanted.Resource(id)
+		r.Spec.Cores = cores
+		m.spec = lifeSpec(&r)
+		d.Seen = map[string]string{"cores": fmt.Sprint(cores)}
+		if d.Verb == change.Accept {
+			l.is.cores = slices.Clone(l.is.cores)
+			l.is.cores[i] = cores
+		}
+	}
+	if d.Verb == change.Accept {
+		l.wanted = design(l.is)
+	}
+	l.settle(d, fmt.Sprintf("%s %v of %s", d.Verb, d.Seen, id))
+}

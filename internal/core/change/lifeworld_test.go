@@ -1,0 +1,590 @@
+package change_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"pgregory.net/rapid"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+// lifeWorld is a model of what sites hold in which every step takes time: between its beginning and its end others begin
+// and end. It refuses what real sites refuse, and sees what is taken away from under something that is being done or that
+// runs, what is written, and what of that is lost.
+type lifeWorld struct {
+	machines map[string]*lifeMachine
+	volumes  map[string]*lifeDisk
+	nets     map[string]string // what they are
+	ports    map[string]*lifePort
+	count    int
+	// truth is what was written last to each disk, by its workload, wherever it was.
+	truth map[string]int
+	// unsure are steps of which it is not known whether they were done.
+	unsure map[string]bool
+	// acts are what was done before, for people to read.
+	acts []string
+	// cut are machines that nobody is sure to reach when a plan begins, or that may be off: nothing on them can be stopped.
+	cut map[string]bool
+	// uses are the things that each step under way needs, takes those that it takes away.
+	uses, takes map[string][]string
+}
+
+// lifeDisk is a volume.
+type lifeDisk struct {
+	spec, site string
+	wrote      int
+	at         string // the machine it is attached to
+}
+
+// lifeMachine is an instance with its own disk.
+type lifeMachine struct {
+	spec, site    string
+	on, suspended bool
+	wrote         int
+	soft          map[string]lifeSoft
+}
+
+type lifePort struct {
+	machine, net string
+	number       int // stands for its address
+	given        bool
+}
+
+// lifeSoft is software on a machine's disk: how it was configured, with the number of whose port, and whether it runs and
+// has an operation that stops it.
+type lifeSoft struct {
+	created, configured, port string
+	number                    int
+	runs, stops               bool
+}
+
+func newLifeWorld() *lifeWorld {
+	return &lifeWorld{machines: map[string]*lifeMachine{}, volumes: map[string]*lifeDisk{}, nets: map[string]string{}, ports: map[string]*lifePort{},
+		truth: map[string]int{}, uses: map[string][]string{}, takes: map[string][]string{}}
+}
+
+// rename gives things the ids that a plan knows them by.
+func (w *lifeWorld) rename(names map[string]string) {
+	to := func(id string) string {
+		if n, ok := names[id]; ok {
+			return n
+		}
+		return id
+	}
+	machines, volumes, ports := map[string]*lifeMachine{}, map[string]*lifeDisk{}, map[string]*lifePort{}
+	for id, m := range w.machines {
+		machines[to(id)] = m
+	}
+	for id, v := range w.volumes {
+		v.at = to(v.at)
+		volumes[to(id)] = v
+	}
+	for id, p := range w.ports {
+		p.machine = to(p.machine)
+		ports[to(id)] = p
+	}
+	w.machines, w.volumes, w.ports = machines, volumes, ports
+}
+
+// trouble says which steps end badly; nil lets all end well.
+type trouble func(id string) bool
+
+// run does the steps of a plan in any order that it allows, several at once, and says how each ended. Without trouble all
+// must end.
+func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
+	s := run.New(p)
+	s.Apply(run.Event{Seq: 1, Kind: run.RunStarted, At: at})
+	w.rename(p.Renames)
+	w.cut = map[string]bool{}
+	for id := range w.machines {
+		w.cut[id] = true
+	}
+	for id, x := range w.ports {
+		w.cut[x.machine] = w.cut[x.machine] && w.unsure[id+"/plug"]
+	}
+	for id := range w.machines {
+		w.cut[id] = w.cut[id] || w.unsure[id+"/halt"] // whether it is on at all is not known
+	}
+	fail := func(id string, err error) { t.Fatalf("%v: %s: %v\nunder way %v\nof %v", w.acts, id, err, w.uses, ids(p)) }
+	ended := 0
+	for {
+		ready, going := w.choices(s)
+		if len(ready)+len(going) == 0 {
+			break
+		}
+		n := rapid.IntRange(0, len(ready)+len(going)-1).Draw(t, "next")
+		if n < len(ready) {
+			st := &s.Steps[ready[n]]
+			if err := w.begin(p, st.Step); err != nil {
+				fail(st.ID+" begins", err)
+			}
+			st.Status = run.UnderWay
+			continue
+		}
+		st := &s.Steps[going[n-len(ready)]]
+		st.Status = run.Standing
+		if bad != nil && bad(st.ID) {
+			st.Status = rapid.SampledFrom([]run.Status{run.Failed, run.Stopped}).Draw(t, "ends badly")
+		}
+		if st.Status == run.Standing || rapid.Bool().Draw(t, "done all the same") {
+			if err := w.do(p, st.Step); err != nil {
+				fail(st.ID, err)
+			}
+		}
+		delete(w.uses, st.ID)
+		delete(w.takes, st.ID)
+		ended++
+		if err := w.lawful(); err != nil {
+			fail(st.ID, err)
+		}
+		w.write()
+	}
+	if bad == nil && ended != len(s.Steps) {
+		t.Fatalf("%d of %d steps could be done of %v", ended, len(s.Steps), ids(p))
+	}
+	return s
+}
+
+// choices are the steps that may begin and those that may end.
+func (w *lifeWorld) choices(s *run.State) (ready, going []int) {
+	for i := range s.Steps {
+		switch s.Steps[i].Status {
+		case run.Planned:
+			if !slices.ContainsFunc(s.Steps[i].After, func(a string) bool { return s.Step(a).Status != run.Standing }) {
+				ready = append(ready, i)
+			}
+		case run.UnderWay:
+			going = append(going, i)
+		}
+	}
+	return ready, going
+}
+
+// begin notes what a step needs and what it takes away, and refuses both of one thing at a time.
+func (w *lifeWorld) begin(p *plan.Plan, s *plan.Step) error {
+	uses, takes := w.touched(p, s)
+	for other, used := range w.uses {
+		if x := common(used, takes); x != "" {
+			return fmt.Errorf("it takes %s away while %s is under way", x, other)
+		}
+	}
+	for other, taken := range w.takes {
+		if x := common(uses, taken); x != "" {
+			return fmt.Errorf("it needs %s, which %s takes away", x, other)
+		}
+	}
+	if err := w.runsOn(s, takes); err != nil {
+		return err
+	}
+	w.uses[s.ID], w.takes[s.ID] = uses, takes
+	return nil
+}
+
+func common(a, b []string) string {
+	for _, x := range a {
+		if slices.Contains(b, x) {
+			return x
+		}
+	}
+	return ""
+}
+
+// touched are the things that a step needs all the time, and those that it takes away.
+func (w *lifeWorld) touched(p *plan.Plan, s *plan.Step) (uses, takes []string) {
+	r := p.Resource(s.Resource)
+	switch {
+	case s.Script != nil:
+		host := r.On
+		if s.On != "" {
+			host = s.On
+		}
+		return w.around(host), nil
+	case s.Copying != nil:
+		for _, d := range s.Copying.Disks {
+			uses = append(uses, d.From, d.To)
+		}
+		return uses, nil
+	}
+	switch s.Op {
+	case plan.Attach:
+		return []string{r.ID, s.Volume}, nil
+	case plan.Plug:
+		return []string{r.Spec.Instance, r.Spec.Network}, nil
+	case plan.Check:
+		return w.around(r.On), nil
+	case plan.Answer:
+		return w.around(p.Resource(r.Spec.EndpointOf).On), nil
+	case plan.Boot:
+		return []string{r.ID, power(r.ID)}, nil
+	case plan.Alter:
+		return []string{r.ID}, nil
+	case plan.Detach:
+		return nil, []string{s.Volume}
+	case plan.Halt, plan.Suspend:
+		return nil, []string{power(r.ID)}
+	case plan.Remove, plan.Unplug, plan.Release:
+		return nil, []string{r.ID}
+	}
+	return nil, nil
+}
+
+// power is what a machine has that is on.
+func power(machine string) string { return machine + " is on" }
+
+// around are a machine with all that it has.
+func (w *lifeWorld) around(machine string) []string {
+	out := []string{machine, power(machine)}
+	for id, v := range w.volumes {
+		if v.at == machine {
+			out = append(out, id)
+		}
+	}
+	for id, p := range w.ports {
+		if p.machine == machine {
+			out = append(out, id, p.net)
+		}
+	}
+	return out
+}
+
+// runsOn refuses to take away what something stands on that runs and could have been stopped.
+func (w *lifeWorld) runsOn(s *plan.Step, takes []string) error {
+	if s.Op == plan.Suspend || s.Op == plan.Release || s.Op == plan.Halt && s.Title == "switch off" && s.On != "" {
+		return nil
+	}
+	for id, m := range w.machines {
+		if !m.on || w.cut[id] || common(w.around(id), takes) == "" {
+			continue
+		}
+		for name, x := range m.soft {
+			if x.runs && x.stops && !w.unsure[name+"/start"] {
+				return fmt.Errorf("%s still runs on %s", name, id)
+			}
+		}
+	}
+	return nil
+}
+
+// forgets refuses to remove the last of what was written, unless the plan says so.
+func (w *lifeWorld) forgets(p *plan.Plan, s *plan.Step) error {
+	wrote := 0
+	if m := w.machines[s.Resource]; m != nil {
+		wrote = m.wrote
+	}
+	if v := w.volumes[s.Resource]; v != nil {
+		wrote = v.wrote
+	}
+	name := workload(s.Resource)
+	if wrote == 0 || wrote != w.truth[name] {
+		return nil
+	}
+	for id, m := range w.machines {
+		if id != s.Resource && workload(id) == name && m.wrote == wrote {
+			return nil
+		}
+	}
+	for id, v := range w.volumes {
+		if id != s.Resource && workload(id) == name && v.wrote == wrote {
+			return nil
+		}
+	}
+	if !slices.ContainsFunc(p.Losses(), func(l plan.Loss) bool { return l.Resource == s.Resource }) {
+		return fmt.Errorf("the last of what was written to %s goes, and the plan does not say so", s.Resource)
+	}
+	w.truth[name] = 0
+	return nil
+}
+
+// lawful says when a workload is on at two places.
+func (w *lifeWorld) lawful() error {
+	on := map[string]string{}
+	for id, m := range w.machines {
+		if other := on[workload(id)]; m.on && other != "" {
+			return fmt.Errorf("%s and %s are on", other, id)
+		}
+		if m.on {
+			on[workload(id)] = id
+		}
+	}
+	return nil
+}
+
+// write has everything that is on write something to all its disks.
+func (w *lifeWorld) write() {
+	for id, m := range w.machines {
+		if m.on {
+			w.truth[workload(id)]++
+			m.wrote = w.truth[workload(id)]
+		}
+	}
+	for id, v := range w.volumes {
+		if m := w.machines[v.at]; m != nil && m.on {
+			w.truth[workload(id)]++
+			v.wrote = w.truth[workload(id)]
+		}
+	}
+}
+
+func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
+	r := p.Resource(s.Resource)
+	lenient := w.unsure[s.ID] || slices.ContainsFunc(s.Drops, func(d string) bool { return w.unsure[d] })
+	m := w.machines[r.ID]
+	switch {
+	case s.Script != nil:
+		return w.script(p, s, r)
+	case s.Copying != nil:
+		return w.copy(s)
+	}
+	switch s.Op {
+	case plan.Create:
+		return w.create(r)
+	case plan.Attach:
+		v := w.volumes[s.Volume]
+		if m == nil || v == nil || v.site != m.site || v.at != "" && !lenient {
+			return fmt.Errorf("%s cannot be attached: %+v", s.Volume, v)
+		}
+		v.at = r.ID
+	case plan.Plug:
+		on, net := w.machines[r.Spec.Instance], w.nets[r.Spec.Network]
+		if on == nil || !strings.HasPrefix(net, on.site+" ") || w.ports[r.ID] != nil && !lenient {
+			return fmt.Errorf("it cannot be plugged into %s", r.Spec.Network)
+		}
+		w.count++
+		w.ports[r.ID] = &lifePort{machine: r.Spec.Instance, net: r.Spec.Network, number: w.count}
+	case plan.Detach:
+		v := w.volumes[s.Volume]
+		if (v == nil || v.at != r.ID) && !lenient {
+			return fmt.Errorf("%s is not attached", s.Volume)
+		}
+		if v != nil {
+			v.at = ""
+		}
+	case plan.Unplug:
+		if w.ports[r.ID] == nil && !lenient {
+			return fmt.Errorf("it is not plugged in")
+		}
+		delete(w.ports, r.ID)
+	case plan.Remove:
+		if err := w.forgets(p, s); err != nil {
+			return err
+		}
+		return w.remove(r, lenient)
+	case plan.Halt, plan.Suspend:
+		if m == nil {
+			return fmt.Errorf("it is not there")
+		}
+		m.on, m.suspended = false, s.Op == plan.Suspend
+		if s.Op == plan.Halt {
+			m.still()
+		}
+	case plan.Boot:
+		return w.boot(r.ID)
+	case plan.Alter:
+		if v := w.volumes[r.ID]; v != nil {
+			v.spec = lifeSpec(r)
+			return nil
+		}
+		if m == nil || m.on {
+			return fmt.Errorf("it cannot be altered so")
+		}
+		m.spec = lifeSpec(r)
+	case plan.Release, plan.Reclaim:
+		if port := w.ports[r.ID]; port != nil {
+			port.given = s.Op == plan.Release
+		}
+	case plan.Check, plan.Answer:
+		of := r
+		if s.Op == plan.Answer {
+			of = p.Resource(r.Spec.EndpointOf)
+		}
+		if host := w.machines[of.On]; host == nil || !host.on || !host.soft[of.ID].runs {
+			return fmt.Errorf("%s does not answer", of.ID)
+		}
+	}
+	return nil
+}
+
+// lifeSpec is what a site is asked for of a machine or a volume.
+func lifeSpec(r *plan.Resource) string {
+	return fmt.Sprintf("%s %d %v %v %s", r.Kind, r.Spec.Cores, r.Spec.MemoryGiB, r.Spec.DiskGiB, r.Spec.Image)
+}
+
+// still ends what runs on a machine.
+func (m *lifeMachine) still() {
+	for id, x := range m.soft {
+		x.runs = false
+		m.soft[id] = x
+	}
+}
+
+func (w *lifeWorld) create(r *plan.Resource) error {
+	switch r.Kind {
+	case plan.Network:
+		if w.nets[r.ID] != "" {
+			return fmt.Errorf("it is there already")
+		}
+		w.nets[r.ID] = r.Site + " " + r.Spec.CIDR
+	case plan.Volume:
+		if w.volumes[r.ID] != nil {
+			return fmt.Errorf("it is there already")
+		}
+		w.volumes[r.ID] = &lifeDisk{spec: lifeSpec(r), site: r.Site}
+	case plan.Instance:
+		if w.machines[r.ID] != nil {
+			return fmt.Errorf("it is there already")
+		}
+		if !r.Spec.Asleep && w.truth[workload(r.ID)] != 0 {
+			return fmt.Errorf("it begins with nothing, and write %d was forgotten", w.truth[workload(r.ID)])
+		}
+		w.machines[r.ID] = &lifeMachine{spec: lifeSpec(r), site: r.Site, on: !r.Spec.Asleep, soft: map[string]lifeSoft{}}
+	}
+	return nil
+}
+
+func (w *lifeWorld) remove(r *plan.Resource, lenient bool) error {
+	there := w.nets[r.ID] != "" || w.volumes[r.ID] != nil || w.machines[r.ID] != nil
+	switch {
+	case !there && !lenient:
+		return fmt.Errorf("it is not there")
+	case w.volumes[r.ID] != nil && w.volumes[r.ID].at != "":
+		return fmt.Errorf("it is attached to %s", w.volumes[r.ID].at)
+	}
+	for id, p := range w.ports {
+		if p.net == r.ID || p.machine == r.ID {
+			return fmt.Errorf("%s is plugged into it", id)
+		}
+	}
+	for id, v := range w.volumes {
+		if v.at == r.ID {
+			return fmt.Errorf("%s is attached to it", id)
+		}
+	}
+	delete(w.nets, r.ID)
+	delete(w.volumes, r.ID)
+	delete(w.machines, r.ID)
+	return nil
+}
+
+func (w *lifeWorld) boot(id string) error {
+	m := w.machines[id]
+	if m == nil {
+		return fmt.Errorf("it is not there")
+	}
+	if m.wrote != w.truth[workload(id)] {
+		return fmt.Errorf("it begins with write %d of %d", m.wrote, w.truth[workload(id)])
+	}
+	for name, v := range w.volumes {
+		if v.at == id && v.wrote != w.truth[workload(name)] {
+			return fmt.Errorf("it begins with write %d of %d on %s", v.wrote, w.truth[workload(name)], name)
+		}
+	}
+	m.on, m.suspended = true, false
+	return nil
+}
+
+// copy copies disks: what is copied from goes on while rounds are made, and stands still for the last.
+func (w *lifeWorld) copy(s *plan.Step) error {
+	for _, d := range s.Copying.Disks {
+		if from, to := w.volumes[d.From], w.volumes[d.To]; from != nil && to != nil {
+			if m := w.machines[from.at]; s.Op == plan.Finish && m != nil && m.on {
+				return fmt.Errorf("%s is copied for the last time while it is written to", d.From)
+			}
+			to.wrote = from.wrote
+			continue
+		}
+		from, to := w.machines[d.From], w.machines[d.To]
+		switch {
+		case from == nil || to == nil:
+			return fmt.Errorf("%s cannot be copied to %s", d.From, d.To)
+		case to.on:
+			return fmt.Errorf("%s is written to while it is on", d.To)
+		case s.Op == plan.Finish && from.on:
+			return fmt.Errorf("%s is copied for the last time while it is on", d.From)
+		}
+		to.wrote, to.soft = from.wrote, maps.Clone(from.soft)
+		if s.Op != plan.Finish || !from.suspended {
+			to.still()
+		}
+	}
+	return nil
+}
+
+// script runs a script on the machine that the step names, which must be on and plugged in.
+func (w *lifeWorld) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
+	host := r.On
+	if s.On != "" {
+		host = s.On
+	}
+	m := w.machines[host]
+	if m == nil || !m.on {
+		return fmt.Errorf("%s is not on", host)
+	}
+	if !slices.ContainsFunc(slices.Collect(maps.Values(w.ports)), func(x *lifePort) bool { return x.machine == host && !x.given }) {
+		return fmt.Errorf("%s cannot be reached", host)
+	}
+	x := m.soft[r.ID]
+	switch s.Op {
+	case plan.Create:
+		x.created = p.Scripts[s.Script.Path]
+	case plan.Configure:
+		if x.created == "" {
+			return fmt.Errorf("it is not there to be configured")
+		}
+		if x.runs && x.stops && !w.unsure[r.ID+"/start"] && !w.cut[host] {
+			return fmt.Errorf("it runs while it is configured")
+		}
+		x.configured, x.port, x.number = p.Scripts[s.Script.Path], "", 0
+		for _, in := range s.Script.Inputs {
+			x.port = in.Value.Resources()[0]
+			if w.ports[x.port] == nil {
+				return fmt.Errorf("%s has no address", x.port)
+			}
+			x.number = w.ports[x.port].number
+		}
+	case plan.Start:
+		if x.configured == "" {
+			return fmt.Errorf("it is not configured")
+		}
+		x.runs, x.stops = true, s.Undo != nil
+	case plan.Stop:
+		x.runs = false
+	case plan.Delete:
+		if x.runs && x.stops && !w.unsure[r.ID+"/start"] {
+			return fmt.Errorf("it is deleted while it runs")
+		}
+		delete(m.soft, r.ID)
+		return nil
+	}
+	m.soft[r.ID] = x
+	return nil
+}
+
+// picture is what there is, without what depends on the order in which it was made: whether what software was given as
+// somebody's address still is it belongs to that.
+func (w *lifeWorld) picture() string {
+	var out []string
+	for id, m := range w.machines {
+		text := fmt.Sprintf("%s at %s %s on=%v", id, m.site, m.spec, m.on)
+		for _, app := range slices.Sorted(maps.Keys(m.soft)) {
+			x := m.soft[app]
+			right := x.port == "" || w.ports[x.port] != nil && w.ports[x.port].number == x.number
+			text += fmt.Sprintf(" [%s %s %s of %s right=%v runs=%v]", app, x.created, x.configured, x.port, right, x.runs)
+		}
+		out = append(out, text)
+	}
+	for id, v := range w.volumes {
+		out = append(out, fmt.Sprintf("%s at %s %s of %s", id, v.site, v.spec, v.at))
+	}
+	for id, n := range w.nets {
+		out = append(out, id+" "+n)
+	}
+	for id, p := range w.ports {
+		out = append(out, fmt.Sprintf("%s of %s in %s given=%v", id, p.machine, p.net, p.given))
+	}
+	slices.Sort(out)
+	return strings.Join(out, "\n")
+}
