@@ -59,7 +59,11 @@ func (a *App) rulesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, e 
 	if design == nil {
 		return nil, diagnostics
 	}
-	return problemOf(design, e, Wish{})
+	problem, err := problemOf(design, e, Wish{})
+	if err == nil {
+		stay(problem, Wish{Lifted: wanted.Lifted})
+	}
+	return problem, err
 }
 
 // Because says why, rule by rule.
@@ -70,6 +74,20 @@ func (b *Breaking) Because() string {
 	}
 	return strings.Join(out, "; ")
 }
+
+// liftedBy are the rules that a move lifts, for each workload that breaks them where it goes.
+func liftedBy(lifted []migrate.Difference) map[string][]string {
+	out := map[string][]string{}
+	for _, d := range lifted {
+		if rule, ok := strings.CutPrefix(d.What, liftedRule); ok {
+			out[d.Instance] = append(out[d.Instance], rule)
+		}
+	}
+	return out
+}
+
+// liftedRule begins what a difference says of a rule that is lifted.
+const liftedRule = "rule "
 
 // heed checks a move against the rules: what it newly breaks is an error, unless it is lifted; that is said as a
 // difference.
@@ -87,7 +105,7 @@ func (a *App) heed(ctx context.Context, d *Deployment, wanted *plan.Plan, e *est
 			continue
 		}
 		for _, id := range b.Workloads {
-			lifted = append(lifted, migrate.Difference{Instance: id, What: "rule " + b.Rule, Here: "kept", There: "lifted", Weight: "worse", Why: b.Because + "; " + b.How})
+			lifted = append(lifted, migrate.Difference{Instance: id, What: liftedRule + b.Rule, Here: "kept", There: "lifted", Weight: "worse", Why: b.Because + "; " + b.How})
 		}
 	}
 	if len(open) > 0 {

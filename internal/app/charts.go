@@ -17,9 +17,9 @@ import (
 )
 
 // ExportCharts writes the charts of a placement, capacity before and after and cost by site, in every format into a folder,
-// and returns the files' names. Without a placement only the capacity is drawn.
-func ExportCharts(name string, p *placement.Problem, placed *placement.Placement, dir string) ([]string, error) {
-	charts := map[string]*draw.Picture{"capacity": draw.Capacity(name, usage.Of(p.Estate, placed))}
+// where stands is what stands of it already, and returns the files' names. Without a placement only the capacity is drawn.
+func ExportCharts(name string, p *placement.Problem, placed, stands *placement.Placement, dir string) ([]string, error) {
+	charts := map[string]*draw.Picture{"capacity": draw.Capacity(name, usage.Of(p.Estate, placed, stands))}
 	order := []string{"capacity"}
 	if placed != nil {
 		charts["cost"] = draw.CostBySite(name, p.Estate.Currency, cost.Sums(p, placed, "site"))

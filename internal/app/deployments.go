@@ -2,15 +2,12 @@ package app
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"andamio/internal/core/change"
-	"andamio/internal/core/estate"
-	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -166,6 +163,9 @@ func (a *App) Retiring(ctx context.Context, deployment int64) (Order, error) {
 	if err != nil {
 		return Order{}, err
 	}
+	if last := d.Last(); d.Stand.Empty() && d.State() != run.Retired {
+		return Order{}, fmt.Errorf("everything of %s was taken away, and run %d has not looked at the sites to its end: andamio resume %d does", d.Name, last.ID, last.ID)
+	}
 	if d.Stand.Empty() {
 		return Order{}, fmt.Errorf("nothing stands of deployment %d", deployment)
 	}
@@ -236,90 +236,6 @@ func tiers(p *plan.Plan) []string {
 	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return s == "" })
 }
 
-// Redraft works a template out anew for a deployment: what stands stays where it is and keeps its addresses, unless that
-// cannot be.
-func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w Wish) (*Draft, error) {
-	d, err := a.Deployment(ctx, deployment)
-	if err != nil {
-		return nil, err
-	}
-	e, err := a.estateFor(ctx, d)
-	if err != nil {
-		return nil, err
-	}
-	w.Stand = d.Stand.Plan
-	w.Like = placed(d.Stand.Plan)
-	chosen := w.Choices
-	w.Choices.Pins = orNew(chosen.Pins)
-	for _, c := range w.Like.Choices {
-		if _, said := chosen.Pins[c.Workload]; !said {
-			w.Choices.Pins[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
-		}
-	}
-	draft := NewDraft(t, w, e)
-	if draft.Plan == nil && draft.Diagnostics.Errors() == 0 { // not everything can stay
-		w.Choices = chosen
-		draft = NewDraft(t, w, e)
-	}
-	return draft, nil
-}
-
-// placed is where a deployment's instances stand, as a placement.
-func placed(p *plan.Plan) *placement.Placement {
-	out := &placement.Placement{}
-	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == plan.Instance {
-			out.Choices = append(out.Choices, placement.Choice{Workload: r.ID, Site: r.Site, Zone: r.Zone, Host: r.Host, Size: r.Spec.Size})
-		}
-	}
-	return out
-}
-
-// estateFor is the estate as a deployment may use it: what the deployment has itself counts as free.
-func (a *App) estateFor(ctx context.Context, d *Deployment) (*estate.Estate, error) {
-	e, err := a.Estate(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for i := range d.Stand.Plan.Resources {
-		r := &d.Stand.Plan.Resources[i]
-		s := e.Site(r.Site)
-		if s == nil {
-			continue
-		}
-		if r.Kind == plan.Instance {
-			s.GiveBack(r.Zone, r.Host, estate.Capacity{Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, DiskGiB: r.Spec.DiskGiB})
-		}
-	}
-	for _, v := range reservationsOf(d.Stand.Plan) {
-		if s := e.Site(v.Site); s != nil {
-			unmarkTaken(s, v.Value)
-		}
-	}
-	return e, nil
-}
-
-// Cloning compiles the order that raises another deployment like one, under a name of its own, with addresses of its
-// own.
-func (a *App) Cloning(ctx context.Context, deployment int64, name string) (Order, error) {
-	d, wanted, err := a.designOf(ctx, deployment)
-	if err != nil {
-		return Order{}, err
-	}
-	if strings.TrimSpace(name) == "" || name == d.Name {
-		return Order{}, errors.New("the clone needs a name of its own")
-	}
-	e, err := a.Estate(ctx)
-	if err != nil {
-		return Order{}, err
-	}
-	p, err := plan.Clone(wanted, name, e)
-	if err != nil {
-		return Order{}, err
-	}
-	return Order{Plan: p, Template: d.Template}, a.Timed(ctx, p)
-}
-
 // CostPerHour is what of a deployment costs now: instances that are off cost nothing but their disks' price, which the
 // plan does not tell apart, so they count as free.
 func (d *Deployment) CostPerHour() float64 {
@@ -338,8 +254,8 @@ func (d *Deployment) State() run.Status {
 	switch {
 	case last.State == run.UnderWay || last.State == run.Planned:
 		return run.UnderWay
-	case d.Stand.Empty():
-		return run.Retired
+	case d.Stand.Empty() && (last.State == run.Standing || last.Wanted != 0):
+		return run.Retired // the sites were looked at, or nothing was begun
 	case last.State == run.Failed && last.Left:
 		return run.Stopped
 	}

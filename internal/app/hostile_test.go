@@ -1,6 +1,7 @@
 package app
 
 import (
+	"fmt"
 	"strings"
 	"sync"
 	"testing"
@@ -16,13 +17,13 @@ import (
 func alone(t *testing.T, a *App, script string) int64 {
 	t.Helper()
 	d := draft(t, a, map[string]string{
-		"template.yaml": `tosca_definitions_version: tosca_simple_yaml_1_3
-metadata: { template_name: alone }
+		"template.yaml": fmt.Sprintf(`tosca_definitions_version: tosca_simple_yaml_1_3
+metadata: { template_name: alone-%d }
 topology_template:
   node_templates:
     host: { type: Compute }
     part: { type: SoftwareComponent, requirements: [ host: host ], interfaces: { Standard: { create: x.sh } } }
-`, "x.sh": script, "presets/drill.yaml": ""})
+`, len(script)), "x.sh": script, "presets/drill.yaml": ""})
 	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
 	require.NoError(t, err)
 	return id

@@ -97,6 +97,10 @@ func (a *App) ours(ctx context.Context, inv *Inventory) error {
 		case f.Type == inventory.Missing && f.Declared == nil && f.Recorded.Origin.Deployment != "" && f.Recorded.Mark != "":
 			inv.retired = append(inv.retired, *f.Recorded)
 			return true
+		case f.Type == inventory.Duplicate && f.OtherRecorded && f.Other.Origin.Deployment != "" && f.Other.Mark != "" && f.Observed != nil &&
+			f.Other.Provider != f.Observed.Provider:
+			inv.retired = append(inv.retired, *f.Other) // what a move left behind, and was taken away when it was committed
+			return true
 		}
 		return false
 	})
@@ -315,7 +319,7 @@ func setAttribute(r *inventory.Record, name, v string) {
 	case "provider_id":
 		r.Provider = v
 	case "site":
-		r.Site = v
+		r.Site, r.Region = v, ""
 	default:
 		r.Set(name, v)
 	}

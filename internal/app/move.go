@@ -255,13 +255,13 @@ func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) 
 	if err != nil {
 		return nil, err
 	}
-	w := Wish{Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Stand: d.Stand.Plan, Like: placed(d.Stand.Plan)}
-	w.Choices.Pins, w.Choices.Forbids = map[string]placement.Spot{}, map[string][]string{}
+	w := Wish{Name: d.Name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Stand: d.Stand.Plan, Like: placed(d.Stand.Plan), Lifted: wanted.Lifted}
+	w.Choices.Forbids, w.Keep = map[string][]string{}, map[string]placement.Spot{}
 	for _, c := range w.Like.Choices {
 		if slices.Contains(instances, c.Workload) {
 			w.Choices.Forbids[c.Workload] = []string{c.Site}
 		} else {
-			w.Choices.Pins[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
+			w.Keep[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
 		}
 	}
 	draft := NewDraft(t, w, e)
@@ -321,6 +321,7 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	if out.To, err = migrate.Relocate(wanted, e, choices, d.Stand.Plan.Known); err != nil {
 		return nil, err
 	}
+	out.To.Lifted = merged(wanted.Lifted, liftedBy(lifted))
 	moving, err := a.movingOf(m, wave, wanted, out)
 	if err != nil {
 		return nil, err

@@ -199,11 +199,11 @@ func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Arch
 	if err := p.Arrange(); err != nil {
 		return Order{}, nil, err
 	}
-	wanted, err := withoutSteps(p, func(s *plan.Step) bool { return s.Op == plan.Fill || s.Op == plan.Boot })
+	raise, err := change.Compile(change.Nothing(p), p, "")
 	if err != nil {
 		return Order{}, nil, err
 	}
-	return Order{Plan: p, Wanted: wanted}, arc, a.Timed(ctx, p)
+	return Order{Plan: raise, Wanted: p}, arc, a.Timed(ctx, raise)
 }
 
 // withoutSteps is a plan without some of its steps: what is wanted of a deployment is what stands, not how it came there.
@@ -300,7 +300,10 @@ func (a *App) Dropping(ctx context.Context, deployment int64) (Order, error) {
 func withoutObjects(p *plan.Plan) (*plan.Plan, error) {
 	rest := *p
 	rest.Resources = slices.DeleteFunc(slices.Clone(p.Resources), func(r plan.Resource) bool { return r.Kind == plan.Object })
-	return withoutSteps(&rest, func(s *plan.Step) bool { return p.Resource(s.Resource).Kind == plan.Object })
+	// What was unpacked from there is as it is: should it be lost, it starts from its image.
+	return withoutSteps(&rest, func(s *plan.Step) bool {
+		return p.Resource(s.Resource).Kind == plan.Object || s.Op == plan.Fill && s.Filling.Object != ""
+	})
 }
 
 const gib = 1 << 30
@@ -405,7 +408,7 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
 			b.s.Timings.Attachment, created, volume))
 	}
 	iface := arc.Name + ".if"
-	plugged := b.add(plan.Resource{ID: iface, Title: arc.Name + " interface", Kind: plan.Interface, PartOf: arc.Name, StandsOn: []string{arc.Name, net},
+	b.add(plan.Resource{ID: iface, Title: arc.Name + " interface", Kind: plan.Interface, PartOf: arc.Name, StandsOn: []string{arc.Name, net},
 		Spec: plan.Spec{Network: net, Instance: arc.Name, Ports: arc.Ports}}, plan.Step{Op: plan.Plug, Title: "plug into " + network}, b.s.Timings.Interface, created, lan)
 	fill := plan.Step{Resource: arc.Name, Op: plan.Fill, Title: "write its disks", Filling: &plan.Filling{Disks: disks}}
 	if w.Lift {
@@ -414,6 +417,5 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
 			plan.Step{Op: plan.Create, Title: "lift to object storage", Filling: &plan.Filling{}}, 10))
 		fill.Title, fill.Filling.Object = "unpack its disks from object storage", object
 	}
-	filled := b.add(plan.Resource{}, fill, 10, ready...)
-	b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: plan.Boot, Title: "switch on"}, b.s.Timings.Instance/2, filled, plugged)
+	b.add(plan.Resource{}, fill, 10, ready...)
 }

@@ -153,10 +153,17 @@ const (
 // Sited places a draft's design with other choices. What need not move stays where like has it.
 func (d *Draft) Sited(c Choices, like *placement.Placement, effort float64, stop func() bool) *Siting {
 	out := &Siting{Choices: c}
-	if out.Problem, out.Err = problemOf(d.Design, d.Problem.Estate, Wish{Choices: c, Rules: d.Rules}); out.Err != nil {
+	w := d.wish
+	w.Choices, w.Rules = c, d.Rules
+	if out.Problem, out.Err = problemOf(d.Design, d.Problem.Estate, w); out.Err != nil {
 		return out
 	}
-	out.Placement, out.Err = placement.Solve(*out.Problem, placement.Options{Effort: effort, Like: like, Stop: stop})
+	if d.Stands != nil {
+		w.Like = d.Stands
+		w.Keep = w.kept()
+	}
+	stay(out.Problem, w)
+	out.Placement, out.Err = solve(out.Problem, placement.Options{Effort: effort, Like: like, Stop: stop})
 	return out
 }
 

@@ -2,6 +2,7 @@ package app
 
 import (
 	"maps"
+	"slices"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
@@ -24,6 +25,10 @@ type Draft struct {
 	Rules     *rules.File
 	Placement *placement.Placement
 	Plan      *plan.Plan
+	// Deployment is the one that stands of it, 0 if none does; Stands is where that has its workloads.
+	Deployment int64
+	Stands     *placement.Placement
+	wish       Wish
 	// Err says why there is a design and yet no plan.
 	Err error
 }
@@ -39,13 +44,22 @@ type Wish struct {
 	Rules   *rules.File
 	// Like is an earlier placement; what is as good stays where it has it.
 	Like *placement.Placement
-	// Stand is what stands already; it keeps its addresses.
+	// Name is the deployment's; "" is the template's own.
+	Name string
+	// Stand is what stands already; it keeps its addresses. Keep are the places where workloads stand, and stay.
 	Stand *plan.Plan
+	Keep  map[string]placement.Spot
+	// Lifted are the rules that do not hold for a workload, Heed those of them that hold again.
+	Lifted map[string][]string
+	Heed   []string
 }
 
 // NewDraft works a template out for an estate; without one, as far as the design.
 func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
-	d := &Draft{Template: t, Preset: w.Preset, Workflow: w.Workflow}
+	d := &Draft{Template: t, Preset: w.Preset, Workflow: w.Workflow, wish: w}
+	if w.Stand != nil {
+		d.Stands = w.Like
+	}
 	p, err := t.Preset(w.Preset)
 	if err != nil {
 		d.Err = err
@@ -61,13 +75,14 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 	if d.Problem, d.Err = problemOf(d.Design, e, w); d.Err != nil {
 		return d
 	}
+	notes := stay(d.Problem, w)
 	d.Choices, d.Rules = w.Choices, w.Rules
 	if d.Rules == nil {
 		d.Rules = rules.Default()
 	}
 	offers := make(chan tosca.Diagnostics, 1)
 	go func() { offers <- plan.Offers(d.Design, *d.Problem) }() // beside the placement: they seldom find anything
-	d.place(w, e)
+	d.place(w, e, notes)
 	d.Diagnostics = append(d.Diagnostics, <-offers...)
 	if d.Diagnostics.Errors() > 0 { // what no site offers says more than that nothing could be placed
 		d.Placement, d.Plan, d.Err = nil, nil, nil
@@ -75,9 +90,30 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 	return d
 }
 
+// mostReleases bounds how often what stands is let go for want of room.
+const mostReleases = 24
+
+// solve places a problem; what stands and has no room any more is let go, so that there may be a place for it.
+func solve(p *placement.Problem, o placement.Options) (*placement.Placement, error) {
+	for n := 0; ; n++ {
+		placed, err := placement.Solve(*p, o)
+		if err == nil || n == mostReleases || !release(p, err) {
+			return placed, err
+		}
+	}
+}
+
 // place finds a place for every workload and compiles the plan.
-func (d *Draft) place(w Wish, e *estate.Estate) {
-	if d.Placement, d.Err = placement.Solve(*d.Problem, placement.Options{Like: w.Like}); d.Err == nil {
-		d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow, Like: w.Stand})
+func (d *Draft) place(w Wish, e *estate.Estate, notes []string) {
+	if d.Placement, d.Err = solve(d.Problem, placement.Options{Like: w.Like}); d.Err != nil {
+		return
+	}
+	d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow, Like: w.Stand, Name: w.Name})
+	if d.Err == nil {
+		d.Plan.Notes = slices.Concat(d.Plan.Notes, notes)
+		d.Plan.Template, d.Plan.Revision = d.Template.Origin(), d.Template.Revision
+		if len(w.Lifted) > 0 {
+			d.Plan.Lifted = w.Lifted
+		}
 	}
 }

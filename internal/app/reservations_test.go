@@ -22,6 +22,10 @@ func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
 	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
 	require.NoError(t, err)
 	_, err = a.NewRun(ctx, Order{Plan: d.Plan})
+	assert.ErrorContains(t, err, "flood-watch stands already")
+	other := *d.Plan
+	other.Name = "another"
+	_, err = a.NewRun(ctx, Order{Plan: &other})
 	assert.ErrorContains(t, err, "is held by run 1")
 	runs, err := a.Store.Runs(ctx)
 	require.NoError(t, err)

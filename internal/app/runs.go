@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -65,7 +66,7 @@ func (a *App) NewRun(ctx context.Context, o Order) (int64, error) {
 		return 0, err
 	}
 	if r.Deployment == 0 {
-		if r.Deployment, err = a.Store.CreateDeployment(ctx, o.Plan.Name, o.Template); err != nil {
+		if r.Deployment, err = a.Store.CreateDeployment(ctx, o.Plan.Name, cmp.Or(o.Template, o.Plan.Template)); err != nil {
 			return 0, err
 		}
 	}
@@ -73,10 +74,36 @@ func (a *App) NewRun(ctx context.Context, o Order) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
+	if o.Deployment == 0 {
+		if err := a.first(ctx, o.Plan.Name, r.Deployment); err != nil {
+			return 0, errors.Join(err, a.Store.Forget(ctx, id))
+		}
+	}
 	if err := a.Store.Reserve(ctx, id, reservationsOf(o.Plan)); err != nil {
 		return 0, errors.Join(err, a.Store.Forget(ctx, id))
 	}
 	return id, nil
+}
+
+// first checks that no other deployment was made of the same name meanwhile, by somebody who came before.
+func (a *App) first(ctx context.Context, name string, id int64) error {
+	all, err := a.Store.Deployments(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range all {
+		if d.Name != name || d.ID >= id {
+			continue
+		}
+		x, err := a.deployment(ctx, d)
+		if err != nil {
+			return err
+		}
+		if len(x.Runs) > 0 && x.State() != run.Retired {
+			return &NameTaken{Name: name, Deployment: d.ID}
+		}
+	}
+	return nil
 }
 
 // saveWanted keeps the whole design that a run leads to, and returns its number; 0 where nothing is wanted.
@@ -104,8 +131,14 @@ func (a *App) ready(ctx context.Context, o Order) error {
 			return fmt.Errorf("the plan needs the site %s, which this workspace is not connected to", s.Name)
 		}
 	}
+	if err := a.namesFree(ctx, o); err != nil {
+		return err
+	}
 	if o.Deployment == 0 {
-		return Raises(o.Plan)
+		if err := Raises(o.Plan); err != nil {
+			return err
+		}
+		return a.nameFree(ctx, o.Plan.Name)
 	}
 	return a.settledBut(ctx, o.Deployment, o.Move)
 }
@@ -176,6 +209,9 @@ func (a *App) Work(ctx context.Context, runID int64) error {
 	case r.State == run.Standing:
 		return fmt.Errorf("run %d has ended, and everything stands: there is nothing to go on with", runID)
 	}
+	if err := a.mayGoOn(ctx, r); err != nil {
+		return err
+	}
 	epoch, err := a.Store.Claim(ctx, runID, r.Epoch, os.Getpid(), Lives)
 	if err != nil {
 		return err
@@ -191,6 +227,36 @@ func (a *App) Work(ctx context.Context, runID int64) error {
 			return err
 		}
 	}
+}
+
+// mayGoOn checks that nothing came after a run, and that it still has the addresses that it works with: those that were
+// given back may be another's by now.
+func (a *App) mayGoOn(ctx context.Context, r store.Run) error {
+	runs, err := a.Store.RunsOf(ctx, r.Deployment)
+	if err != nil {
+		return err
+	}
+	for _, later := range runs {
+		if later.ID > r.ID && !later.Void && later.State != run.Planned {
+			return fmt.Errorf("run %d is not the last of its deployment: run %d came after it, and what it left is changed from there", r.ID, later.ID)
+		}
+	}
+	stands, err := a.fold(ctx, runs)
+	if err != nil {
+		return err
+	}
+	p, err := a.Store.Plan(ctx, r.Plan)
+	if err != nil {
+		return err
+	}
+	need := reservationsOf(p)
+	if r.Wanted == 0 { // what was taken away already needs none
+		need = reservationsOf(stands.Plan)
+	}
+	if err := a.Store.Reserve(ctx, r.ID, need); err != nil {
+		return fmt.Errorf("run %d cannot go on: %w", r.ID, err)
+	}
+	return nil
 }
 
 func (a *App) work(ctx context.Context, runID, epoch int64) error {
@@ -337,7 +403,7 @@ func (a *App) giveBack(ctx context.Context, runID int64) error {
 	if err != nil {
 		return err
 	}
-	if state.Status != run.Standing { // what is still to be built keeps its place
+	if state.Status != run.Standing { // what is still to be built keeps its place, and what was to be taken away and may be there
 		keep = append(keep, reservationsOf(state.Plan)...)
 	}
 	return a.Store.Keep(ctx, r.Deployment, keep)

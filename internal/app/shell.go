@@ -51,8 +51,8 @@ func (d *Deployment) Hosts() []Host {
 	return out
 }
 
-// FindHost finds an instance by name among what stands, the newest deployment first: [DEPLOYMENT/]INSTANCE, where the
-// deployment goes by number or name.
+// FindHost finds an instance by name among what stands: [DEPLOYMENT/]INSTANCE, where the deployment goes by number or
+// name. What could be several is refused.
 func (a *App) FindHost(ctx context.Context, name string) (Host, error) {
 	all, err := a.Deployments(ctx)
 	if err != nil {
@@ -62,18 +62,33 @@ func (a *App) FindHost(ctx context.Context, name string) (Host, error) {
 	if !both {
 		where, id = "", name
 	}
-	var known []string
+	var known, places []string
+	var exact, near []Host
 	for i := range all {
 		d := &all[i]
 		if where != "" && where != d.Name && where != fmt.Sprint(d.ID) {
 			continue
 		}
 		for _, h := range d.Hosts() {
-			if h.ID == id || h.ID == id+"-1" {
-				return h, nil
+			switch h.ID {
+			case id:
+				exact = append(exact, h)
+				places = append(places, d.Name+"/"+h.ID)
+			case id + "-1":
+				near = append(near, h)
 			}
 			known = append(known, h.ID)
 		}
+	}
+	switch {
+	case len(exact) == 1:
+		return exact[0], nil
+	case len(exact) > 1:
+		return Host{}, fmt.Errorf("there are several instances %q: say which, %s", id, strings.Join(places, " or "))
+	case len(near) == 1:
+		return near[0], nil
+	case len(near) > 1:
+		return Host{}, fmt.Errorf("there are several instances %q: say which, as DEPLOYMENT/%s-1", id, id)
 	}
 	if len(known) == 0 {
 		return Host{}, fmt.Errorf("there is no instance %q: nothing stands", name)

@@ -2,9 +2,13 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"sync"
 
+	"andamio/internal/core/plan"
 	"andamio/internal/names"
 )
 
@@ -44,6 +48,7 @@ func (a *App) ConnectNames(ctx context.Context, z names.Zone) error {
 		return err
 	}
 	const trial = "andamio-trial"
+	z.Owner = trial
 	if err := z.Publish(ctx, trial, names.Target{Address: "127.0.0.1"}); err != nil {
 		return fmt.Errorf("the zone %s cannot be changed, so it is not kept: %w", z.Name, err)
 	}
@@ -51,4 +56,62 @@ func (a *App) ConnectNames(ctx context.Context, z names.Zone) error {
 		return err
 	}
 	return a.Workspace.SetZone(z)
+}
+
+// askedAtOnce is how many names are asked about at once.
+const askedAtOnce = 16
+
+// namesFree checks before a run that no name it would publish is another's. A name server that does not answer is no
+// reason not to begin: the step waits for it.
+func (a *App) namesFree(ctx context.Context, o Order) error {
+	zone, err := a.Workspace.Zone()
+	if err != nil || zone == nil {
+		return err
+	}
+	mark := ""
+	if o.Deployment != 0 {
+		d, err := a.Store.Deployment(ctx, o.Deployment)
+		if err != nil {
+			return err
+		}
+		mark = d.Mark
+	}
+	var wanted []string
+	for i := range o.Plan.Steps {
+		if s := &o.Plan.Steps[i]; s.Op == plan.Name && !slices.Contains(wanted, s.Naming.Name) {
+			wanted = append(wanted, s.Naming.Name)
+		}
+	}
+	errs := make([]error, len(wanted))
+	turn := make(chan struct{}, askedAtOnce)
+	var group sync.WaitGroup
+	for i, name := range wanted {
+		group.Go(func() {
+			turn <- struct{}{}
+			defer func() { <-turn }()
+			owner, taken, err := zone.Taken(ctx, name)
+			switch {
+			case err != nil || !taken || owner != "" && owner == mark:
+			case owner == "":
+				errs[i] = fmt.Errorf("the name %s stands already and was made by others: take it away there, or raise this under another name (andamio plan --name)", zone.Full(name))
+			default:
+				errs[i] = fmt.Errorf("the name %s belongs to %s: raise this under another name (andamio plan --name)", zone.Full(name), a.bearer(ctx, owner))
+			}
+		})
+	}
+	group.Wait()
+	return errors.Join(errs...)
+}
+
+// bearer says which deployment bears a mark.
+func (a *App) bearer(ctx context.Context, mark string) string {
+	all, err := a.Store.Deployments(ctx)
+	if err == nil {
+		for _, d := range all {
+			if d.Mark == mark {
+				return "the deployment " + d.Name
+			}
+		}
+	}
+	return "the deployment of another workspace, with the mark " + mark
 }

@@ -138,7 +138,11 @@ func changeReport(o app.Order) map[string]any {
 	for i := range o.Plan.Steps {
 		steps[i] = o.Plan.Steps[i].ID
 	}
-	return map[string]any{"deployment": o.Deployment, "purpose": o.Plan.Purpose, "changes": changesOf(o.Plan), "steps": steps,
+	losses := o.Plan.Losses()
+	if losses == nil {
+		losses = []plan.Loss{}
+	}
+	return map[string]any{"deployment": o.Deployment, "purpose": o.Plan.Purpose, "changes": changesOf(o.Plan), "losses": losses, "steps": steps,
 		"seconds": o.Plan.Seconds, "cost_per_hour": o.Plan.CostPerHour, "currency": o.Plan.Currency}
 }
 
@@ -160,8 +164,22 @@ func (s *shared) printChange(ctx context.Context, a *app.App, d *app.Deployment,
 	if err == nil {
 		took = fmt.Sprintf(", about %s, nine in ten under %s", seconds(answer.P50.Seconds()), seconds(answer.P90.Seconds()))
 	}
-	fmt.Fprintf(s.out, "\n%s: %d steps, %d resources are kept%s\n", printable.Clean(p.Purpose), len(p.Steps), kept, took)
+	fmt.Fprintf(s.out, "\n%s: %s, %s kept%s\n", printable.Clean(p.Purpose), amount(len(p.Steps), "step"), amount(kept, "resource"), took)
+	for _, l := range p.Losses() {
+		fmt.Fprintln(s.out, "data:", printable.Clean(l.String()))
+	}
+	for _, n := range p.Notes {
+		fmt.Fprintln(s.out, "note:", printable.Clean(n))
+	}
 	fmt.Fprintf(s.out, "costs %.3f %s/h now and %.3f %s/h then\n", d.CostPerHour(), p.Currency, p.CostPerHour, p.Currency)
+}
+
+// amount is a number of things, in words: "1 step", "2 steps".
+func amount(n int, of string) string {
+	if n == 1 {
+		return "1 " + of
+	}
+	return fmt.Sprintf("%d %ss", n, of)
 }
 
 // withDeployment opens the workspace and finds the deployment that the first argument names, by number or by name.

@@ -19,7 +19,7 @@ import (
 )
 
 type planOptions struct {
-	preset, inputs, estate, out, workflow string
+	preset, inputs, estate, out, workflow, name string
 	set                                   []string
 	place                                 place
 }
@@ -39,6 +39,7 @@ With --json, or -o, the plan itself is written; equal input gives the same bytes
 	cmd.Flags().StringVar(&o.inputs, "inputs", "", "YAML file with inputs")
 	cmd.Flags().StringArrayVar(&o.set, "input", nil, "one input, NAME=VALUE; may be repeated")
 	cmd.Flags().StringVar(&o.estate, "estate", "", "JSON file that describes the sites")
+	cmd.Flags().StringVar(&o.name, "name", "", "what the deployment is to be called (default: the template's name)")
 	cmd.Flags().StringVar(&o.workflow, "workflow", "", "imperative workflow to follow (default: the template's deploy, else the declarative one)")
 	o.place.flags(cmd)
 	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file")
@@ -55,7 +56,12 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 		return err
 	}
 	// Without an estate the design alone is worked out: mistakes in it need no sites to be found.
-	wish := app.Wish{Preset: o.preset, Inputs: inputs, Workflow: o.workflow}
+	wish := app.Wish{Preset: o.preset, Inputs: inputs, Workflow: o.workflow, Name: o.name}
+	if o.name != "" {
+		if err := app.CheckName(o.name); err != nil {
+			return usage{err}
+		}
+	}
 	d := app.NewDraft(t, wish, nil)
 	if all := append(d.Diagnostics, diags...); all.Errors() > 0 {
 		return s.mistakes(t, all)

@@ -25,20 +25,24 @@ func (s *shared) run() *cobra.Command {
 		Use:   "run PLAN",
 		Short: "Run a plan to its end",
 		Long: `Runs a plan file (from andamio plan -o) at the connected sites. The run goes on in a process of its own: with
---detach the command returns its number at once, otherwise it watches. With --deployment the difference between what
-stands and the plan is shown and run. An interrupt asks the run to stop, which leaves
+--detach the command returns its number at once, otherwise it watches. Where a deployment of the plan's name stands, or
+with --deployment, the difference between what stands and the plan is shown and run; another one is raised by a plan of
+another name (andamio plan --name). An interrupt asks the run to stop, which leaves
 what stands as it is. Secrets come from the environment, see the message when one is missing.`,
 		Args: cobra.ExactArgs(1),
 		RunE: s.withPlan(func(ctx context.Context, a *app.App, p *plan.Plan, file string) error {
 			if err := app.Raises(p); err != nil {
 				return no{fmt.Errorf("%s: %w", file, err)}
 			}
-			if deployment == "" {
-				return s.begin(ctx, a, o, app.Order{Plan: p, Template: template})
+			d, err := a.Taken(ctx, p.Name)
+			if deployment != "" {
+				d, err = findDeployment(ctx, a, deployment)
 			}
-			d, err := findDeployment(ctx, a, deployment)
 			if err != nil {
 				return err
+			}
+			if d == nil {
+				return s.begin(ctx, a, o, app.Order{Plan: p, Template: template})
 			}
 			order, err := a.Changed(ctx, d.ID, p, "make "+d.Name+" what "+file+" says")
 			if err != nil {
@@ -51,8 +55,8 @@ what stands as it is. Secrets come from the environment, see the message when on
 		}),
 	}
 	o.changing(cmd)
-	cmd.Flags().StringVar(&deployment, "deployment", "", "deployment that is to become what the plan says, instead of a new one")
-	cmd.Flags().StringVar(&template, "template", "", "where the plan's template is, for changing the deployment later")
+	cmd.Flags().StringVar(&deployment, "deployment", "", "deployment that is to become what the plan says (default: the one of the plan's name, if it stands)")
+	cmd.Flags().StringVar(&template, "template", "", "where the plan's template is, for changing the deployment later (default: where it was when the plan was made)")
 	return cmd
 }
 

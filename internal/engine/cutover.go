@@ -91,13 +91,17 @@ func (e *Engine) name(ctx context.Context, s *plan.Step) error {
 		services = append(services, label)
 	}
 	if s.Op == plan.Unname {
-		return e.withRefusal(ctx, s, func() error { return e.Zone.Withdraw(ctx, n.Name, services) })
+		err := e.withRefusal(ctx, s, func() error { return e.zone().Withdraw(ctx, n.Name, services) })
+		if errors.Is(err, names.ErrTaken) { // it was taken from us meanwhile: nothing of ours is left of it
+			return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: "left as it is: " + err.Error()})
+		}
+		return err
 	}
 	target, err := e.target(n)
 	if err != nil {
 		return err
 	}
-	if err := e.withRefusal(ctx, s, func() error { return e.Zone.Publish(ctx, n.Name, target) }); err != nil {
+	if err := e.withRefusal(ctx, s, func() error { return e.zone().Publish(ctx, n.Name, target) }); err != nil {
 		return err
 	}
 	if err := e.agree(ctx, s, target); err != nil || n.Ask == "" {
@@ -106,11 +110,18 @@ func (e *Engine) name(ctx context.Context, s *plan.Step) error {
 	return e.askByName(ctx, s)
 }
 
+// zone is where names are kept, for this deployment.
+func (e *Engine) zone() names.Zone {
+	z := *e.Zone
+	z.Owner = e.Mark
+	return z
+}
+
 // withRefusal makes a call again unless the name server refuses it.
 func (e *Engine) withRefusal(ctx context.Context, s *plan.Step, call func() error) error {
 	return e.call(ctx, s, func() error {
 		err := call()
-		if errors.Is(err, names.ErrRefused) {
+		if errors.Is(err, names.ErrRefused) || errors.Is(err, names.ErrTaken) {
 			return site.Final(err)
 		}
 		return err

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/site"
 )
 
 // do performs a step and returns when its condition holds, or it cannot.
@@ -54,20 +55,21 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 		return e.fill(ctx, s)
 	case plan.Suspend, plan.Release, plan.Reclaim:
 		return e.detach(ctx, s, r)
-	case plan.Carry:
+	case plan.Carry, plan.Clear, plan.Settle, plan.Take:
 		return nil
 	case plan.Name, plan.Unname:
 		return e.name(ctx, s)
 	}
 	switch {
+	case !s.Op.Known():
 	case s.Script != nil:
 		return e.script(ctx, s, r)
 	case s.Check.Kind == plan.CheckTCP || s.Check.Kind == plan.CheckHTTP:
 		return e.probe(ctx, s)
-	case s.Check.Kind == plan.CheckSite:
+	case s.Op == plan.Create || s.Op == plan.Attach || s.Op == plan.Plug:
 		return e.build(ctx, s, r)
 	}
-	return nil
+	return site.Final(fmt.Errorf("%s is to %q, which nobody here can do", s.ID, s.Op))
 }
 
 // deadline is how long a step may take: as its script says, or many times what is expected of it, and never less than

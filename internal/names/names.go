@@ -30,6 +30,8 @@ type Zone struct {
 	Secret    string `json:"-"`
 	// TTL is for how many seconds resolvers may keep an answer.
 	TTL uint32 `json:"ttl"`
+	// Owner is for whom names are kept: a deployment's mark. A name of another owner is never changed.
+	Owner string `json:"-"`
 }
 
 // Target is what a name stands for: an address, and for each service of it the port there.
@@ -53,6 +55,9 @@ const timeout = 3 * time.Second
 func (z Zone) FQDN(name string) string {
 	return dns.Fqdn(strings.TrimSuffix(strings.ToLower(name), ".") + "." + strings.TrimSuffix(z.Name, "."))
 }
+
+// Full is a name within the zone as people write it.
+func (z Zone) Full(name string) string { return strings.TrimSuffix(z.FQDN(name), ".") }
 
 // Algorithms are the TSIG algorithms that are spoken.
 var Algorithms = []string{"hmac-sha256", "hmac-sha384", "hmac-sha512"}
@@ -94,20 +99,34 @@ func (z Zone) records(name string, t Target) ([]dns.RR, error) {
 // label begins the name at which a service's port is found.
 func label(service string) string { return "_" + service + "._tcp." }
 
-// Publish makes a name stand for a target and nothing else, in one update.
+// Publish makes a name stand for a target and nothing else, in one update with the mark that says whose it is. A name that
+// is another's is left as it is: [ErrTaken].
 func (z Zone) Publish(ctx context.Context, name string, t Target) error {
 	rrs, err := z.records(name, t)
 	if err != nil {
 		return err
 	}
-	m := new(dns.Msg)
-	m.SetUpdate(dns.Fqdn(z.Name))
-	m.RemoveRRset(rrs)
-	m.Insert(rrs)
-	return z.update(ctx, m)
+	send := func(require func(m *dns.Msg)) error {
+		m := new(dns.Msg)
+		m.SetUpdate(dns.Fqdn(z.Name))
+		require(m)
+		m.RemoveRRset(rrs)
+		m.Insert(rrs)
+		m.Insert(z.owned(name))
+		return z.update(ctx, m)
+	}
+	err = send(func(m *dns.Msg) { m.RRsetNotUsed(z.unowned(name)) })
+	if errors.Is(err, errRequired) {
+		err = send(func(m *dns.Msg) { m.Used(z.owned(name)) })
+	}
+	if errors.Is(err, errRequired) {
+		return z.refusedBy(ctx, name)
+	}
+	return err
 }
 
-// Withdraw makes a name stand for nothing, with the services that were known of it.
+// Withdraw makes a name stand for nothing, with the services that were known of it. One that is gone is withdrawn already;
+// one that is another's is left as it is: [ErrTaken].
 func (z Zone) Withdraw(ctx context.Context, name string, services []string) error {
 	m := new(dns.Msg)
 	m.SetUpdate(dns.Fqdn(z.Name))
@@ -115,9 +134,20 @@ func (z Zone) Withdraw(ctx context.Context, name string, services []string) erro
 	for _, s := range services {
 		gone = append(gone, &dns.SRV{Hdr: dns.RR_Header{Name: label(s) + z.FQDN(name), Rrtype: dns.TypeSRV, Class: dns.ClassINET}})
 	}
-	m.RemoveRRset(gone)
-	return z.update(ctx, m)
+	m.Used(z.owned(name))
+	m.RemoveRRset(append(gone, z.owned(name)...))
+	err := z.update(ctx, m)
+	if !errors.Is(err, errRequired) {
+		return err
+	}
+	if _, taken, askErr := z.Taken(ctx, name); askErr != nil || !taken {
+		return askErr
+	}
+	return z.refusedBy(ctx, name)
 }
+
+// errRequired says that the server has not what an update requires.
+var errRequired = errors.New("what the update requires is not so")
 
 // update signs and sends an update, over TCP: it may be long, and must not be lost.
 func (z Zone) update(ctx context.Context, m *dns.Msg) error {
@@ -125,6 +155,9 @@ func (z Zone) update(ctx context.Context, m *dns.Msg) error {
 	m.SetTsig(key, dns.Fqdn(z.Algorithm), 300, time.Now().Unix())
 	c := &dns.Client{Net: "tcp", Timeout: timeout, TsigSecret: map[string]string{key: z.Secret}}
 	answer, _, err := c.ExchangeContext(ctx, m, z.Server)
+	if answer != nil && (answer.Rcode == dns.RcodeNXRrset || answer.Rcode == dns.RcodeYXRrset) {
+		return errRequired
+	}
 	if answer != nil && answer.Rcode != dns.RcodeSuccess { // what it says counts for more than how it signed it
 		return fmt.Errorf("%w: %s at %s", ErrRefused, dns.RcodeToString[answer.Rcode], z.Server)
 	}

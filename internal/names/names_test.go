@@ -26,7 +26,7 @@ func servers(t *testing.T, run func(t *testing.T, z names.Zone)) {
 		s, err := nameserver.Start("ribera.test", "127.0.0.1")
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
-		run(t, names.Zone{Name: "ribera.test", Server: s.Address, Resolvers: []string{s.Resolver}, Key: s.Key, Secret: s.Secret, Algorithm: "hmac-sha256", TTL: 2})
+		run(t, names.Zone{Name: "ribera.test", Server: s.Address, Resolvers: []string{s.Resolver}, Key: s.Key, Secret: s.Secret, Algorithm: "hmac-sha256", TTL: 2, Owner: "d1-17"})
 	})
 	t.Run("named", func(t *testing.T) { run(t, realNamed(t)) })
 }
@@ -71,7 +71,7 @@ zone "ribera.test" { type primary; file "zone"; allow-update { key "andamio-upda
 	start(t, path, filepath.Join(dir, "resolver"), fmt.Sprintf(common, dir, resolver, "yes")+fmt.Sprintf(`zone "ribera.test" { type forward; forward only; forwarders { 127.0.0.1 port %d; }; };
 `, primary))
 	z := names.Zone{Name: "ribera.test", Server: fmt.Sprintf("127.0.0.1:%d", primary), Resolvers: []string{fmt.Sprintf("127.0.0.1:%d", resolver)},
-		Key: "andamio-update", Secret: secret, Algorithm: "hmac-sha256", TTL: 2}
+		Key: "andamio-update", Secret: secret, Algorithm: "hmac-sha256", TTL: 2, Owner: "d1-17"}
 	require.Eventually(t, func() bool {
 		for _, s := range z.Servers() {
 			if _, _, _, err := z.Ask(t.Context(), s, "ns", ""); err != nil {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 
 	"andamio/internal/core/estate"
 )
@@ -45,6 +46,20 @@ func vlanKey(n int) string { return fmt.Sprintf("vlan %d", n) }
 // HasPools reports whether the site has addresses to hand out, HasVLANs whether it has VLAN numbers.
 func (b *Book) HasPools() bool { _, all := b.site.Addresses(); return all > 0 }
 func (b *Book) HasVLANs() bool { _, all := b.site.VLANs(); return all > 0 }
+
+// Hold keeps an address for who has it already, if nobody else has.
+func (b *Book) Hold(who, address string) {
+	if a, err := netip.ParseAddr(address); err == nil && b.holds[a.String()] == "" {
+		b.holds[a.String()] = who
+	}
+}
+
+// HoldVLAN keeps a VLAN number for who has it already, if nobody else has.
+func (b *Book) HoldVLAN(who, vlan string) {
+	if n, err := strconv.Atoi(vlan); err == nil && b.holds[vlanKey(n)] == "" {
+		b.holds[vlanKey(n)] = who
+	}
+}
 
 // Address hands an address out to who. pick, if not empty, is the one that is wanted; otherwise it is the lowest free one,
 // of those within a network (CIDR notation, RFC 4632) if any pool lies within it.
@@ -98,7 +113,7 @@ func (b *Book) picked(who, pick string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("%s asks for %q, which is no address", who, pick)
 	}
-	if holder := b.holds[a.String()]; holder != "" {
+	if holder := b.holds[a.String()]; holder != "" && holder != who {
 		return "", fmt.Errorf("%s asks for %s at %s, which %s has; pick another, or none for the lowest free one", who, a, b.site.Name, holder)
 	}
 	in := slices.ContainsFunc(b.site.Networks, func(n estate.Network) bool {
@@ -118,7 +133,7 @@ func (b *Book) VLAN(who string, pick int) (int, error) {
 			continue
 		}
 		for v := max(n.VLANs.From, pick); v <= n.VLANs.To; v++ {
-			if b.holds[vlanKey(v)] == "" {
+			if holder := b.holds[vlanKey(v)]; holder == "" || holder == who && v == pick {
 				b.holds[vlanKey(v)] = who
 				return v, nil
 			}

@@ -101,6 +101,9 @@ func (c *compiler) compareSteps(id string) {
 		}
 	}
 	for _, s := range c.oldSteps[id] {
+		if s.Op == plan.Fill { // what was written stays written
+			continue
+		}
 		if c.to.Step(s.ID) == nil && !c.undo[s.ID] {
 			c.undo[s.ID] = true
 			c.set(id, plan.Amend)

@@ -178,6 +178,12 @@ func (c *compiler) asleep(r *plan.Resource) bool {
 	return r.Spec.Asleep && !c.moving[r.ID] && c.filled(r.ID) != nil
 }
 
+// wakes reports that an instance is built asleep by this change.
+func (c *compiler) wakes(instance string) bool {
+	r := c.to.Resource(instance)
+	return r != nil && c.fresh(instance) && c.asleep(r)
+}
+
 // filled is the wanted step that fills the disks of an instance; nil where it starts from its image.
 func (c *compiler) filled(instance string) *plan.Step {
 	for _, s := range c.stepsOf[instance] {
@@ -357,7 +363,7 @@ func (c *compiler) order() {
 			s.After = before(s.ID)
 			s.After = append(s.After, back[s.Resource]...)
 			on := shellOf(c.to, s)
-			if c.boot[on] {
+			if c.boot[on] && (s.Script != nil || !c.wakes(on)) { // what begins asleep has its disks and interfaces before it is on
 				s.After = append(s.After, on+"/"+string(plan.Boot))
 			}
 			if kind := c.to.Resource(s.Resource).Kind; kind == plan.Software || kind == plan.Endpoint {

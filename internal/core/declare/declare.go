@@ -104,7 +104,10 @@ func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
 
 func (b *builder) instance(r *plan.Resource, set func(name, value string)) {
 	set(inventory.AttrState, "active")
-	if r.Off {
+	switch {
+	case r.Off && r.Suspended:
+		set(inventory.AttrState, "suspended")
+	case r.Off:
 		set(inventory.AttrState, "stopped")
 	}
 	if r.Spec.Cores > 0 {

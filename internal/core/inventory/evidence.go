@@ -2,6 +2,7 @@ package inventory
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"runtime"
 	"slices"
@@ -119,6 +120,7 @@ type value struct {
 func (c *reconciler) weigh() {
 	w := &weigher{c: c, common: map[value]int32{}, of: map[Class]int{}, blocks: map[value][]int32{}}
 	w.collect()
+	w.arrange()
 	if len(w.left) == 0 || len(w.right) == 0 {
 		return
 	}
@@ -147,6 +149,44 @@ func (w *weigher) collect() {
 			w.right, w.place = append(w.right, c.in.Observed.Record(o)), append(w.place, int32(o))
 		}
 	}
+}
+
+// arrange puts what is compared into an order that is the same however the sources were ordered: ties are broken by it.
+func (w *weigher) arrange() {
+	inOrder(w.left, w.entity)
+	inOrder(w.right, w.place)
+}
+
+// inOrder sorts records, and what goes with each, by what they say.
+func inOrder(records []Record, with []int32) {
+	type pair struct {
+		record Record
+		with   int32
+		key    string
+	}
+	all := make([]pair, len(records))
+	for i := range records {
+		r := &records[i]
+		all[i] = pair{*r, with[i], strings.Join([]string{string(r.Class), r.Site, r.Provider, r.ID, r.Name}, "\x00")}
+	}
+	slices.SortStableFunc(all, func(a, b pair) int {
+		if c := cmp.Compare(a.key, b.key); c != 0 {
+			return c
+		}
+		return cmp.Compare(digestOf(&a.record), digestOf(&b.record))
+	})
+	for i := range all {
+		records[i], with[i] = all[i].record, all[i].with
+	}
+}
+
+// digestOf is all attributes of a record, for telling apart two that are alike in everything else.
+func digestOf(r *Record) string {
+	var out strings.Builder
+	for _, k := range slices.Sorted(maps.Keys(r.Attributes)) {
+		out.WriteString(k + "=" + r.Attributes[k] + "\x00")
+	}
+	return out.String()
 }
 
 func (w *weigher) index() {
@@ -254,8 +294,8 @@ func (w *weigher) bits(l, o *Record, into *[]Evidence) float64 {
 		}
 		say(t.attribute, a, b, w.agreement(l.Class, t.attribute, a, t.m, t.u, t.like(a, b)))
 	}
-	for k, a := range l.Attributes {
-		if b := o.Attributes[k]; b != "" && strings.HasPrefix(k, TagPrefix) {
+	for _, k := range tagsOf(l) { // sums of equal parts in another order are not the same to the last bit
+		if a, b := l.Attributes[k], o.Attributes[k]; b != "" {
 			say(k, a, b, w.agreement(l.Class, k, a, tagM, tagU, exactly(a, b))/2)
 		}
 	}
@@ -265,6 +305,18 @@ func (w *weigher) bits(l, o *Record, into *[]Evidence) float64 {
 		})
 	}
 	return sum
+}
+
+// tagsOf are the tags of a record, in order.
+func tagsOf(r *Record) []string {
+	var out []string
+	for k := range r.Attributes {
+		if strings.HasPrefix(k, TagPrefix) {
+			out = append(out, k)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // bound attributes mean something only within their site.

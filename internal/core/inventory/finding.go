@@ -3,6 +3,8 @@ package inventory
 import (
 	"fmt"
 	"hash/fnv"
+	"maps"
+	"slices"
 	"time"
 )
 
@@ -125,6 +127,13 @@ func (f *Finding) identify() {
 	say(f.Recorded)
 	say(f.Observed)
 	say(f.Other)
+	if f.Type == Unmanaged { // nothing is known of it to differ from: what it is counts itself
+		for _, k := range slices.Sorted(maps.Keys(f.Observed.Attributes)) {
+			if k != AttrCost {
+				fmt.Fprintf(h, "%s\x00%s\x00", k, f.Observed.Attributes[k])
+			}
+		}
+	}
 	for _, d := range f.Differences {
 		fmt.Fprintf(h, "%s\x00%s\x00%s\x00%s\x00", d.Attribute, d.Declared, d.Recorded, d.Observed)
 	}

@@ -116,6 +116,11 @@ func (c *reconciler) compare(e *entity) {
 	}
 	differ, follow := c.differences(d, r, o)
 	moved := o.Site != firstOf(r, d).Site
+	if moved && r != nil && d != nil && d.Site == o.Site && d.Provider == o.Provider { // we moved it: the record follows
+		moved = false
+		follow = append(follow, Difference{Attribute: columnSite, Authority: ByDeclared, Declared: d.Site, Recorded: r.Site, Observed: o.Site, Right: o.Site},
+			Difference{Attribute: columnProvider, Authority: ByObserved, Recorded: r.Provider, Observed: o.Provider, Right: o.Provider})
+	}
 	if r == nil {
 		c.report.New = append(c.report.New, c.newRecord(d, o, differ))
 	} else if len(follow) > 0 && !e.review && !moved {

@@ -94,3 +94,32 @@ func (c *compiler) hostname(n *topology.Node, i int, at *placement.Choice) (stri
 	}
 	return name, nil
 }
+
+// keepAddresses holds what stands already for those that have it, before anything is handed out: what is new takes
+// nothing from what is kept.
+func (c *compiler) keepAddresses() {
+	if c.like == nil {
+		return
+	}
+	for i := range c.like.Resources {
+		r := &c.like.Resources[i]
+		if c.estate.Site(r.Site) == nil || !c.wants(r) {
+			continue
+		}
+		switch r.Kind {
+		case Interface:
+			c.book(r.Site).Hold(r.ID, r.Spec.Address)
+		case Network:
+			c.book(r.Site).HoldVLAN(r.Node, r.Spec.VLAN)
+		}
+	}
+}
+
+// wants reports that the design has what stands, at the site where it stands.
+func (c *compiler) wants(r *Resource) bool {
+	if r.Kind == Network {
+		return r.Node == impliedNetwork || c.design.Node(r.Node) != nil
+	}
+	choice := c.placed.Choice(r.Spec.Instance)
+	return choice != nil && choice.Site == r.Site
+}

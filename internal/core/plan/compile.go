@@ -44,6 +44,8 @@ type compiler struct {
 	outputs  map[string][]string
 	// books are what is handed out of the pools of each site.
 	books map[string]*address.Book
+	// suffix ends the names that are published.
+	suffix string
 	// like is a plan that stands already; nil for none.
 	like *Plan
 	// ids are the ids of instances, by the node's place in the design.
@@ -66,14 +68,21 @@ type Options struct {
 	// Workflow is the imperative workflow to follow; "" takes the design's own named deploy, and without one the
 	// declarative workflow.
 	Workflow string
-	// Like is a plan that stands already: what it has stays at its addresses and VLANs where it can.
+	// Like is a plan that stands already: what it has stays at its addresses and VLANs.
 	Like *Plan
+	// Name is that of the deployment, "" for the design's. Names that are published end with it where it is another than
+	// the design's, since one name stands for one thing.
+	Name string
 }
 
 // Compile makes the plan that raises a design where the placement puts it. The error names what cannot be built.
 func Compile(d *topology.Design, placed *placement.Placement, e *estate.Estate, o Options) (*Plan, error) {
 	c := newCompiler(d, placed, e, o.Preset)
 	c.like = o.Like
+	if o.Name != "" && o.Name != d.Name {
+		c.plan.Name, c.suffix = o.Name, "."+label(o.Name)
+	}
+	c.keepAddresses()
 	c.reserve()
 	for _, build := range []func() error{c.networks, c.volumes, c.instances, c.interfaces, c.software} {
 		if err := build(); err != nil {

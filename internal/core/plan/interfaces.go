@@ -78,6 +78,7 @@ func (c *compiler) name(resource, after string, n Naming) {
 	if c.plan.Zone == "" {
 		return
 	}
+	n.Name += c.suffix
 	last := c.last[resource] // nobody waits for a name who is given the address
 	defer func() { c.last[resource] = last }()
 	address := Expr{Func: "get_attribute", Args: []Expr{{Literal: n.Interface}, {Literal: "address"}}}

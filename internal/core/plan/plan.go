@@ -41,6 +41,9 @@ type Plan struct {
 	Version  string         `json:"version"`
 	Name     string         `json:"name"`
 	Preset   string         `json:"preset,omitempty"`
+	// Template is where the template was opened that the plan was compiled from, Revision the commit it was read at.
+	Template string         `json:"template,omitempty"`
+	Revision string         `json:"revision,omitempty"`
 	Currency string         `json:"currency"`
 	Inputs   map[string]any `json:"inputs"`
 	Secrets  []string       `json:"secrets,omitempty"`
@@ -67,6 +70,8 @@ type Plan struct {
 	// from, or what is where it was moved to when that is given up. Origins are the ids under which their makers knew them.
 	Renames map[string]string `json:"renames,omitempty"`
 	Origins map[string]string `json:"origins,omitempty"`
+	// Lifted are the names of placement rules that do not hold for a workload, because a person said so.
+	Lifted map[string][]string `json:"lifted,omitempty"`
 	// Order says of steps that stand, and come after others in what is wanted now than they did, after which.
 	Order map[string][]string `json:"order,omitempty"`
 	// Workflow is the imperative workflow that the plan follows; "" is the one woven from the lifecycle.

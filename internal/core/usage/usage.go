@@ -35,8 +35,9 @@ type Site struct {
 	CostPerHour float64
 }
 
-// Of works the loads out.
-func Of(e *estate.Estate, placed *placement.Placement) []Site {
+// Of works the loads out. What stands counts as used, though the estate may count its room as free, and what of the
+// placement stands where it is to be counts as nothing new.
+func Of(e *estate.Estate, placed, stands *placement.Placement) []Site {
 	out := make([]Site, 0, len(e.Sites))
 	for _, s := range e.Sites {
 		site := Site{Site: s}
@@ -54,9 +55,7 @@ func Of(e *estate.Estate, placed *placement.Placement) []Site {
 		}
 		out = append(out, site)
 	}
-	if placed != nil {
-		add(out, placed)
-	}
+	add(out, placed, stands)
 	for i := range out {
 		for _, r := range out[i].Rooms {
 			out[i].Cores = out[i].Cores.plus(r.Cores)
@@ -67,8 +66,8 @@ func Of(e *estate.Estate, placed *placement.Placement) []Site {
 	return out
 }
 
-// add adds what a placement puts into each room.
-func add(sites []Site, placed *placement.Placement) {
+// add adds what stands in each room, and what a placement puts there beside.
+func add(sites []Site, placed, stands *placement.Placement) {
 	at := map[placement.Spot]*Room{}
 	by := map[string]*Site{}
 	for i := range sites {
@@ -78,10 +77,21 @@ func add(sites []Site, placed *placement.Placement) {
 			at[placement.Spot{Site: sites[i].Site.Name, Zone: r.Zone, Host: r.Host}] = r
 		}
 	}
-	for i := range placed.Choices {
+	spot := func(c *placement.Choice) placement.Spot { return placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host} }
+	there := map[string]placement.Spot{}
+	for i := range choicesOf(stands) {
+		c := &stands.Choices[i]
+		there[c.Workload] = spot(c)
+		if r := at[spot(c)]; r != nil {
+			r.Cores.Used += float64(c.Takes.Cores)
+			r.Memory.Used += c.Takes.MemoryGiB
+			r.Disk.Used += c.Takes.DiskGiB
+		}
+	}
+	for i := range choicesOf(placed) {
 		c := &placed.Choices[i]
-		r, s := at[placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}], by[c.Site]
-		if r == nil {
+		r, s := at[spot(c)], by[c.Site]
+		if was, stands := there[c.Workload]; r == nil || stands && was == spot(c) {
 			continue
 		}
 		r.Cores.Plan += float64(c.Takes.Cores)
@@ -91,6 +101,13 @@ func add(sites []Site, placed *placement.Placement) {
 		s.Instances++
 		s.CostPerHour += c.CostPerHour
 	}
+}
+
+func choicesOf(p *placement.Placement) []placement.Choice {
+	if p == nil {
+		return nil
+	}
+	return p.Choices
 }
 
 // Sum is the load of all sites together.

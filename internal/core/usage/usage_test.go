@@ -16,7 +16,7 @@ func TestLoadsBeforeAndAfter(t *testing.T) {
 	require.NoError(t, err)
 	e, err := estate.Read(data)
 	require.NoError(t, err)
-	before := Of(e, nil)
+	before := Of(e, nil, nil)
 	require.Len(t, before, 5)
 	assert.Equal(t, Load{128, 67, 0}, before[1].Cores, "vega: 61 of 128 cores are free")
 	p := placement.Problem{Estate: e}
@@ -26,7 +26,7 @@ func TestLoadsBeforeAndAfter(t *testing.T) {
 	}
 	got, err := placement.Solve(p, placement.Options{})
 	require.NoError(t, err)
-	after := Of(e, got)
+	after := Of(e, got, nil)
 	assert.Equal(t, Load{128, 67, 12}, after[1].Cores)
 	assert.Equal(t, 49.0, after[1].Cores.Free())
 	assert.Equal(t, Load{512, 256, 24}, after[1].Memory)
@@ -40,6 +40,8 @@ func TestLoadsBeforeAndAfter(t *testing.T) {
 	sum := Sum(after)
 	assert.Equal(t, 12.0, sum.Cores.Plan)
 	assert.Equal(t, 3, sum.Instances)
+	again := Sum(Of(e, got, got))
+	assert.Equal(t, [3]float64{0, sum.Cores.Used + 12, 0}, [3]float64{again.Cores.Plan, again.Cores.Used, float64(again.Instances)}, "what stands is used, and nothing new")
 	e.Sites[0].Zones[0].Hosts[0].Total = estate.Capacity{}
-	assert.Equal(t, Load{4, 0, 0}, Of(e, nil)[0].Rooms[0].Cores, "what is free counts as the whole where that was not said")
+	assert.Equal(t, Load{4, 0, 0}, Of(e, nil, nil)[0].Rooms[0].Cores, "what is free counts as the whole where that was not said")
 }

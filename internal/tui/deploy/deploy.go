@@ -99,7 +99,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 		return v.revive()
 	case view.OpenDraft:
-		return v.consider(app.Order{Plan: msg.Draft.Plan, Template: msg.Draft.Template.Origin()})
+		return v.ordered(msg.Draft)
 	case view.OpenOrder:
 		return v.consider(msg.Order)
 	case arranged:
@@ -121,6 +121,20 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.hear(msg)
 	}
 	return nil
+}
+
+// ordered shows what carries a draft out: of what stands already the difference.
+func (v *View) ordered(d *app.Draft) tea.Cmd {
+	return func() tea.Msg {
+		o, err := v.app.OrderOf(v.ctx, d)
+		switch {
+		case err != nil:
+			return view.Told{Text: err.Error(), Bad: true}
+		case len(o.Plan.Steps) == 0:
+			return view.Told{Text: d.Plan.Name + " stands as it is wanted: nothing is to be done"}
+		}
+		return view.OpenOrder{Order: o}
+	}
 }
 
 // consider shows what an order would do.

@@ -247,13 +247,13 @@ func (v *View) redraft() tea.Cmd {
 	t, wish := v.template, v.wish()
 	v.working = true
 	return func() tea.Msg {
-		e, offline := v.app.Estate(v.ctx)
-		if e != nil && len(e.Sites) == 0 {
-			e = nil
-		}
 		rules, wrong := v.app.Workspace.Rules()
 		wish.Rules = rules
-		return drafted{app.NewDraft(t, wish, e), errors.Join(offline, wrong)}
+		draft, offline := v.app.Drafting(v.ctx, t, wish)
+		if draft == nil {
+			draft = app.NewDraft(t, wish, nil)
+		}
+		return drafted{draft, errors.Join(offline, wrong)}
 	}
 }
 

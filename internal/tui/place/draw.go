@@ -269,7 +269,7 @@ func (p *page) otherAt(r *row) string {
 
 // below draws totals, capacity and dials under the matrix.
 func (p *page) below(narrow bool) {
-	loads := usage.Of(p.v.now.Problem.Estate, p.v.now.Placement)
+	loads := usage.Of(p.v.now.Problem.Estate, p.v.now.Placement, p.v.draft.Stands)
 	p.y++
 	p.c.Text(p.r.X+2, p.y, part.In(part.Steel).Strong(), "a site, an hour")
 	for i := p.from; i < p.from+p.n; i++ {

@@ -346,8 +346,8 @@ func (v *View) Export() tea.Cmd {
 	if v.now == nil || v.now.Placement == nil {
 		return nil
 	}
-	problem, placed, name := v.now.Problem, v.now.Placement, v.draft.Template.Name
+	problem, placed, stands, name := v.now.Problem, v.now.Placement, v.draft.Stands, v.draft.Template.Name
 	return func() tea.Msg {
-		return view.Written(app.ExportCharts(name, problem, placed, "."))
+		return view.Written(app.ExportCharts(name, problem, placed, stands, "."))
 	}
 }

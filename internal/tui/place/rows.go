@@ -34,7 +34,7 @@ func rowsOf(s *app.Siting) []row {
 			k = len(out)
 			at[key] = k
 			out = append(out, row{node: w.Node, tier: w.Tier, site: c.Site, cores: w.Need.Cores, memory: w.Need.MemoryGiB,
-				pinned: w.Pin != nil, sites: c.Verdicts, first: c})
+				pinned: w.Pin != nil && !w.Stays, sites: c.Verdicts, first: c})
 		}
 		out[k].workloads = append(out[k].workloads, c.Workload)
 		out[k].cost += c.CostPerHour

@@ -59,7 +59,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case view.Drafted:
 		v.draft, v.loads = msg.Draft, nil
 		if e := v.estate(); e != nil {
-			v.loads = usage.Of(e, msg.Draft.Placement)
+			v.loads = usage.Of(e, msg.Draft.Placement, msg.Draft.Stands)
 		}
 		v.at = min(v.at, max(v.count()-1, 0))
 	case view.Runs: // each second
@@ -241,9 +241,9 @@ func (v *View) Export() tea.Cmd {
 	if v.estate() == nil {
 		return nil
 	}
-	problem, placed, name := v.draft.Problem, v.draft.Placement, v.draft.Template.Name
+	problem, placed, stands, name := v.draft.Problem, v.draft.Placement, v.draft.Stands, v.draft.Template.Name
 	return func() tea.Msg {
-		return view.Written(app.ExportCharts(name, problem, placed, "."))
+		return view.Written(app.ExportCharts(name, problem, placed, stands, "."))
 	}
 }
 

@@ -1,0 +1,92 @@
+package app
+
+import (
+	"context"
+	"errors"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/plan"
+)
+
+// Cloning compiles the order that raises another deployment like one, under a name of its own: placed anew, as near as
+// can be to how the first was, with addresses of its own.
+func (a *App) Cloning(ctx context.Context, deployment int64, name string) (Order, error) {
+	d, wanted, err := a.designOf(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	if name == d.Name {
+		return Order{}, errors.New("the clone needs a name of its own")
+	}
+	if err := a.nameFree(ctx, name); err != nil {
+		return Order{}, err
+	}
+	e, err := a.Estate(ctx)
+	if err != nil {
+		return Order{}, err
+	}
+	p := a.redrawn(ctx, d, wanted, name, e)
+	if p == nil {
+		if e, err = a.Estate(ctx); err != nil { // the first may have taken of it
+			return Order{}, err
+		}
+		if p, err = plan.Clone(wanted, name, e); err != nil {
+			return Order{}, err
+		}
+	}
+	o := Order{Plan: p, Template: d.Template}
+	if filled(p) {
+		o.Wanted = p
+		if o.Plan, err = change.Compile(change.Nothing(p), p, ""); err != nil {
+			return Order{}, err
+		}
+	}
+	return o, a.Timed(ctx, o.Plan)
+}
+
+// filled reports that something of a plan begins with disks that are filled from a package.
+func filled(p *plan.Plan) bool {
+	for i := range p.Steps {
+		if p.Steps[i].Op == plan.Fill {
+			return true
+		}
+	}
+	return false
+}
+
+// redrawn is the design of a deployment worked out anew from its template, for a deployment of another name; nil where
+// the template is not there any more, or gives something else by now.
+func (a *App) redrawn(ctx context.Context, d *Deployment, wanted *plan.Plan, name string, e *estate.Estate) *plan.Plan {
+	t, err := a.TemplateOf(ctx, d, "")
+	if err != nil {
+		return nil
+	}
+	draft := NewDraft(t, Wish{Name: name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Workflow: wanted.Workflow, Like: placed(wanted),
+		Lifted: wanted.Lifted}, e)
+	if draft.Plan == nil || !alike(draft.Plan, wanted) {
+		return nil
+	}
+	return draft.Plan
+}
+
+// alike reports that two plans have the same resources but for networks, which stand where those are that link to them.
+func alike(a, b *plan.Plan) bool {
+	count := map[string]int{}
+	for i := range a.Resources {
+		if r := &a.Resources[i]; r.Kind != plan.Network {
+			count[string(r.Kind)+" "+r.ID+" "+r.Detail]++
+		}
+	}
+	for i := range b.Resources {
+		if r := &b.Resources[i]; r.Kind != plan.Network {
+			count[string(r.Kind)+" "+r.ID+" "+r.Detail]--
+		}
+	}
+	for _, n := range count {
+		if n != 0 {
+			return false
+		}
+	}
+	return true
+}
