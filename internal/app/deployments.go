@@ -139,7 +139,27 @@ func (a *App) Changed(ctx context.Context, deployment int64, to *plan.Plan, purp
 	if err != nil {
 		return Order{}, err
 	}
-	return a.order(ctx, d, to, to, purpose)
+	return a.order(ctx, d, atRest(to, d.Stand), to, purpose)
+}
+
+// offIn are the instances of a deployment that are switched off.
+func offIn(s change.Standing) []string {
+	var out []string
+	for i := range s.Plan.Resources {
+		if r := &s.Plan.Resources[i]; r.Kind == plan.Instance && r.Off {
+			out = append(out, r.ID)
+		}
+	}
+	return out
+}
+
+// atRest is a design in which what was stopped stays so: only starting it switches it on.
+func atRest(p *plan.Plan, s change.Standing) *plan.Plan {
+	off := offIn(s)
+	if len(off) == 0 {
+		return p
+	}
+	return change.Rest(p, func(r *plan.Resource) bool { return r.Off || slices.Contains(off, r.ID) })
 }
 
 // order compiles the change from what stands to a design; wanted is that design whole.
@@ -176,6 +196,9 @@ func (a *App) Retiring(ctx context.Context, deployment int64) (Order, error) {
 func (a *App) RollingBack(ctx context.Context, runID int64) (Order, error) {
 	r, err := a.latest(ctx, runID)
 	if err != nil {
+		return Order{}, err
+	}
+	if err := a.noMove(ctx, r); err != nil {
 		return Order{}, err
 	}
 	d, err := a.Deployment(ctx, r.Deployment)

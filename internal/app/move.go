@@ -426,7 +426,7 @@ func (a *App) movingOf(m *Move, wave int, wanted *plan.Plan, out *MoveDraft) (ch
 		return change.Moving{}, err
 	}
 	out.Windows = windows
-	return change.Moving{Instances: m.Waves[wave].Instances, Mode: w.Mode, Secrets: wanted.Secrets,
+	return change.Moving{Instances: m.Waves[wave].Instances, Mode: w.Mode, Off: offIn(out.Stand), Secrets: wanted.Secrets,
 		Copying: plan.Copying{Await: !w.AtOnce, Pause: w.Pause, Limit: w.Limit, Compress: w.Compress, Grant: grant, Windows: windows, Consolidate: !w.KeepLayers}}, nil
 }
 

@@ -40,6 +40,28 @@ func (a *App) settledBut(ctx context.Context, deployment, move int64) error {
 	return nil
 }
 
+// noMove checks that a run belongs to no move: one is gone back from, and moved again once it is over.
+func (a *App) noMove(ctx context.Context, r store.Run) error {
+	all, err := a.Store.Moves(ctx)
+	if err != nil {
+		return err
+	}
+	for _, x := range all {
+		if !slices.ContainsFunc(x.Runs, func(y store.MoveRun) bool { return y.Run == r.ID }) {
+			continue
+		}
+		m, err := a.readMove(ctx, x)
+		if err != nil {
+			return err
+		}
+		if m.Open() {
+			return fmt.Errorf("run %d belongs to move %d: andamio move back %d goes back from it", r.ID, m.ID, m.ID)
+		}
+		return fmt.Errorf("run %d ended move %d: what was left behind is gone. Move it again, as any other", r.ID, m.ID)
+	}
+	return nil
+}
+
 // StartMove begins a wave that was drafted: the move is kept, and the plan is run. The secrets that travel nowhere are
 // given anew.
 func (a *App) StartMove(ctx context.Context, d *MoveDraft, secrets map[string]string) (move, runID int64, err error) {
@@ -163,7 +185,8 @@ func (a *App) DraftBack(ctx context.Context, id int64, wave int) (Order, error) 
 		return Order{}, err
 	}
 	before = withoutGone(before, d.Stand)
-	moving := change.Moving{Instances: m.Waves[wave].Instances, Mode: m.Wish.Mode, Copying: plan.Copying{Grant: true, Compress: m.Wish.Compress, Consolidate: true}}
+	off := slices.DeleteFunc(offIn(d.Stand), func(id string) bool { return slices.Contains(m.Waves[wave].Instances, id) })
+	moving := change.Moving{Instances: m.Waves[wave].Instances, Mode: m.Wish.Mode, Off: off, Copying: plan.Copying{Grant: true, Compress: m.Wish.Compress, Consolidate: true}}
 	back, err := change.Back(d.Stand, before, p, moving, "go back: "+m.Name)
 	if err != nil {
 		return Order{}, err
@@ -305,7 +328,7 @@ func (a *App) DraftCommit(ctx context.Context, id int64, wave int) (Order, error
 		return Order{}, err
 	}
 	to := migrate.WithoutKept(wanted, p.Renames)
-	c, err := change.Compile(d.Stand, to, "commit: "+m.Name)
+	c, err := change.Compile(d.Stand, atRest(to, d.Stand), "commit: "+m.Name)
 	if err != nil {
 		return Order{}, err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -33,10 +34,13 @@ func (t *Template) Origin() string {
 	if t.Folder == "" && t.Dir == DemoName {
 		return DemoName
 	}
-	if t.Folder != "" {
-		return t.Folder
+	if t.Folder == "" {
+		return t.Dir
 	}
-	return t.Dir
+	if whole, err := filepath.Abs(t.Folder); err == nil {
+		return whole // it is opened again from wherever that may be
+	}
+	return t.Folder
 }
 
 // Updating works a deployment's template out with its last inputs and those of the wish, and compiles the order that

@@ -33,3 +33,20 @@ func TestAMoveSurvivesAnything(t *testing.T) {
 	t.Logf("%+v", out)
 	require.NoError(t, err)
 }
+
+// TestWholeLivesOnStandIns is the short form of make soak for lives: whatever is done to deployments one after another,
+// the sites hold what is declared, everything serves, nothing disagrees and nothing is lost.
+func TestWholeLivesOnStandIns(t *testing.T) {
+	lives, acts := 10, 6
+	if n, err := strconv.Atoi(os.Getenv("ANDAMIO_LIVES")); err == nil {
+		lives, acts = n, 10
+	}
+	first := uint64(time.Now().UnixNano() % 1e6)
+	for n := range lives {
+		t.Run(strconv.FormatUint(first+uint64(n), 10), func(t *testing.T) {
+			t.Parallel()
+			_, err := Trial{Dir: t.TempDir(), Seed: first + uint64(n), Pace: 0.01, Log: t.Logf}.Life(t.Context(), acts)
+			require.NoError(t, err)
+		})
+	}
+}

@@ -194,10 +194,20 @@ func stepDifference(old *plan.Plan, a *plan.Step, now *plan.Plan, b *plan.Step) 
 	if !equal(a.Check, b.Check) {
 		return b.Title + " asks otherwise"
 	}
-	if a.Location != b.Location || a.Volume != b.Volume || !equal(a.Action, b.Action) || !equal(a.Naming, b.Naming) {
+	if a.Location != b.Location || a.Volume != b.Volume || !equal(a.Action, b.Action) || !sameNaming(a.Naming, b.Naming) {
 		return b.Title + " is otherwise"
 	}
 	return ""
+}
+
+// sameNaming reports that two steps publish the same; what is asked then is no difference.
+func sameNaming(a, b *plan.Naming) bool {
+	if a == nil || b == nil {
+		return a == b
+	}
+	x, y := *a, *b
+	x.Ask, x.Path, y.Ask, y.Path = "", "", "", ""
+	return equal(x, y)
 }
 
 func scriptDifference(old *plan.Plan, a *plan.Script, now *plan.Plan, b *plan.Script) string {

@@ -27,6 +27,8 @@ type Moving struct {
 	Mode      Mode
 	// Copying is how disks are copied; which is left out.
 	Copying plan.Copying
+	// Off are instances that are switched off and stay so.
+	Off []string
 	// Secrets are names of those that are set anew where the workloads go; scripts that are given them are run again.
 	Secrets []string
 }
@@ -58,7 +60,7 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 	}
 	kept := carried(Renamed(from, names), to, m.Instances)
 	whole := withKept(to, kept.Plan, names)
-	c := newCompiler(kept, whole)
+	c := newCompiler(kept, m.rested(whole))
 	for _, id := range m.Instances {
 		c.moving[id] = true
 		c.boot[id] = m.Mode != Live
@@ -86,6 +88,14 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 		return nil, nil, fmt.Errorf("the move cannot be put in order: %w", err)
 	}
 	return p, whole, nil
+}
+
+// rested is a design in which nothing runs on what is switched off.
+func (m Moving) rested(p *plan.Plan) *plan.Plan {
+	if len(m.Off) == 0 {
+		return p
+	}
+	return Rest(p, func(r *plan.Resource) bool { return r.Off || slices.Contains(m.Off, r.ID) })
 }
 
 // partsOf are an instance, its volumes and its interfaces.
@@ -521,7 +531,7 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 		started[id] = there != nil && !there.Off
 	}
 	back = carried(back, before, m.Instances)
-	c := newCompiler(back, before)
+	c := newCompiler(back, m.rested(before))
 	for _, id := range m.Instances {
 		c.moving[id] = true
 	}

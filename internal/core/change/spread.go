@@ -54,6 +54,17 @@ func (c *compiler) fresh(id string) bool {
 	return c.verdicts[id] == plan.Rebuild || c.verdicts[id] == plan.Build
 }
 
+// askedAnew reports that a site is asked again for a resource of which it is not known whether it is there: what it is then
+// known by may be otherwise.
+func (c *compiler) askedAnew(id string) bool {
+	for _, s := range c.stepsOf[id] {
+		if c.redo[s.ID] && s.Script == nil && (s.Op == plan.Plug || s.Op == plan.Create) {
+			return true
+		}
+	}
+	return false
+}
+
 // resourceSpreads applies what a resource's foundations become to the resource.
 func (c *compiler) resourceSpreads(r *plan.Resource) bool {
 	if c.fresh(r.ID) {
@@ -105,8 +116,8 @@ func (c *compiler) stepSpreads(s *plan.Step) bool {
 		if c.retold[id] {
 			return c.again(s, "%s is given what is known of %s, which is where it was", s.Title, id)
 		}
-		if c.fresh(id) {
-			return c.again(s, "%s is given what is known of %s, which is %s", s.Title, id, map[bool]string{true: "rebuilt", false: "built"}[c.verdicts[id] == plan.Rebuild])
+		if c.fresh(id) || c.askedAnew(id) {
+			return c.again(s, "%s is given what is known of %s, which is %s", s.Title, id, map[bool]string{true: "rebuilt", false: "built"}[c.verdicts[id] != plan.Build])
 		}
 	}
 	if on := instanceOf(c.to, r); runs(s.Op) && c.boot[on] {

@@ -20,6 +20,7 @@ func After(before Standing, s *run.State) (Standing, error) {
 		before = Renamed(before, s.Plan.Renames)
 	}
 	f := newFold(before, s.Plan)
+	f.stale(s)
 	for i := range s.Steps {
 		f.step(&s.Steps[i])
 		f.touched(&s.Steps[i])
@@ -62,6 +63,34 @@ type fold struct {
 	sites     []plan.Site
 	since     map[string]time.Time
 	order     map[string][]string
+}
+
+// stale has what was told of something that the run built anew, or puts out anew, be unsure: if the run did not come to
+// telling it again, the next change does.
+func (f *fold) stale(s *run.State) {
+	built, putOut := map[string]bool{}, []plan.ScriptOutput{}
+	for i := range s.Steps {
+		st := &s.Steps[i]
+		if st.Status == run.Planned || st.Status == run.Passed || st.Status == run.Held {
+			continue
+		}
+		if st.Op == plan.Plug || st.Op == plan.Create && st.Script == nil {
+			built[st.Resource] = true
+		}
+		if st.Script != nil {
+			putOut = append(putOut, st.Script.Outputs...)
+		}
+	}
+	for id, st := range f.steps {
+		told := slices.ContainsFunc(putOut, func(o plan.ScriptOutput) bool { return usesAttribute(&st, o) })
+		for r := range attributesOf(&st) {
+			told = told || built[r]
+		}
+		if told {
+			f.unsure[id] = true
+			f.unsure[stopOf(id)] = f.unsure[stopOf(id)] || st.Op == plan.Start
+		}
+	}
 }
 
 // touched notes when a step did something to its resource at a site; taking note of things does nothing to them.
@@ -394,6 +423,11 @@ func Rest(p *plan.Plan, off func(*plan.Resource) bool) *plan.Plan {
 		}
 	}
 	for _, s := range p.Steps {
+		if s.Naming != nil && s.Naming.Ask != "" && resting[instanceOf(p, p.Resource(s.Resource))] {
+			quiet := *s.Naming
+			quiet.Ask, quiet.Path = "", "" // it stands for where it will be, and nothing is there to be asked
+			s.Naming = &quiet
+		}
 		if _, dropped := gone[s.ID]; !dropped {
 			s.Whole = whole(&s)
 			s.After = through(s.After, gone)

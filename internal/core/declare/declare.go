@@ -124,6 +124,7 @@ func (b *builder) instance(r *plan.Resource, set func(name, value string)) {
 }
 
 func (b *builder) link(r *plan.Resource, set func(name, value string)) {
+	set(inventory.AttrState, "active")
 	if on := b.p.Resource(r.Spec.Instance); b.p.Origins[r.ID] != "" && on != nil && on.Off {
 		set(inventory.AttrState, "stopped") // given up, and kept for going back
 	}

@@ -88,8 +88,12 @@ func (c *compiler) volumes() error {
 	return c.each(topology.Volume, func(n *topology.Node, i int, at *placement.Choice) error {
 		size := inGiB(n.Properties["size"], 1)
 		site := c.estate.Site(at.Site)
+		need := Need{DiskGiB: size}
+		if r := c.unchanged(c.resourceID(n, i), at.Site, need); r != nil {
+			size = r.Spec.DiskGiB
+		}
 		r := c.add(Resource{ID: c.resourceID(n, i), Node: n.Name, Title: title(n, i), Kind: Volume, Service: n.Service,
-			Description: n.Description, Site: at.Site, Zone: at.Zone, Detail: estate.GiB(size),
+			Description: n.Description, Site: at.Site, Zone: at.Zone, Detail: estate.GiB(size), Need: &need,
 			CostPerHour: round(size * site.Prices.Disk), Spec: Spec{DiskGiB: size, Label: c.resourceID(n, i)},
 			Why: []string{"with the instance it is attached to"}})
 		c.waitFor(n, c.step(Step{Resource: r.ID, Op: Create, Title: "create volume", Check: Condition{Kind: CheckSite}}, "",
@@ -115,19 +119,24 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error
 			cores, memory = s.Cores, s.MemoryGiB
 		}
 	}
-	detail := estate.Cores(cores) + " " + estate.GiB(memory)
-	if at.Size != "" {
-		detail = at.Size + " " + detail
-	}
 	id := c.resourceID(n, i)
+	size, disk, price := at.Size, need.DiskGiB-volumes, round(at.CostPerHour-volumes*site.Prices.Disk)
+	asked := Need{need.Cores, need.MemoryGiB, disk}
+	if r := c.unchanged(id, at.Site, asked); r != nil {
+		size, cores, memory, disk, price = r.Spec.Size, r.Spec.Cores, r.Spec.MemoryGiB, r.Spec.DiskGiB, r.CostPerHour
+	}
+	detail := estate.Cores(cores) + " " + estate.GiB(memory)
+	if size != "" {
+		detail = size + " " + detail
+	}
 	name, err := c.hostname(n, i, at)
 	if err != nil {
 		return err
 	}
 	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Instance, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, Host: at.Host, Detail: detail,
-		CostPerHour: round(at.CostPerHour - volumes*site.Prices.Disk), Why: at.Reasons, Elsewhere: at.Elsewhere,
-		Spec: Spec{Hostname: name, Cores: cores, MemoryGiB: memory, DiskGiB: need.DiskGiB - volumes, Size: at.Size,
+		CostPerHour: price, Why: at.Reasons, Elsewhere: at.Elsewhere, Need: &asked,
+		Spec: Spec{Hostname: name, Cores: cores, MemoryGiB: memory, DiskGiB: disk, Size: size,
 			Image: imageOf(site, n)}})
 	created := c.step(Step{Resource: id, Op: Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",
 		site.Timings.Instance)
@@ -139,6 +148,16 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error
 		}
 	}
 	return nil
+}
+
+// unchanged is what stands of a resource at a site, if no more and no less is asked for than when it was sized: whatever
+// size it has been given since is kept.
+func (c *compiler) unchanged(id, site string, need Need) *Resource {
+	r := c.stands(id, site)
+	if r == nil || r.Need == nil || *r.Need != need {
+		return nil
+	}
+	return r
 }
 
 // imageOf is what an instance starts from: the image it names, or the site's first of its system.

@@ -138,6 +138,8 @@ type Resource struct {
 	CostPerHour float64 `json:"cost_per_hour,omitempty"`
 
 	Spec Spec `json:"spec"`
+	// Need is what the template asks for of an instance or a volume, which its site may have given more than.
+	Need *Need `json:"need,omitempty"`
 	// Change is what becomes of it, and Reasons why; "" in a plan that raises from nothing.
 	Change  Change   `json:"change,omitempty"`
 	Reasons []string `json:"reasons,omitempty"`
@@ -148,6 +150,13 @@ type Resource struct {
 	// Why says why it is at this site; Elsewhere judges every other one.
 	Why       []string            `json:"why,omitempty"`
 	Elsewhere []placement.Verdict `json:"elsewhere,omitempty"`
+}
+
+// Need is how much a template asks for.
+type Need struct {
+	Cores     int     `json:"cores,omitempty"`
+	MemoryGiB float64 `json:"memory_gib,omitempty"`
+	DiskGiB   float64 `json:"disk_gib,omitempty"`
 }
 
 // Spec is what a site is asked for. Only the fields of the resource's kind are set.

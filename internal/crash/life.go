@@ -1,0 +1,516 @@
+package crash
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"andamio/internal/app"
+	"andamio/internal/core/change"
+	"andamio/internal/core/inventory"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/core/tosca"
+	"andamio/internal/sandbox"
+	"andamio/internal/site"
+	"andamio/internal/source"
+)
+
+// Life does to a deployment of a design drawn by the seed what may be done to one, act after act, and looks after each
+// that everything serves or is said not to, that the sites hold exactly what is declared, that inventory, names and
+// reservations agree with them, and that nothing written was lost without a word. Workers are killed as often as the
+// trial says.
+func (t Trial) Life(ctx context.Context, acts int) (Result, error) {
+	var out Result
+	begun := time.Now()
+	l, err := t.beginLife(ctx)
+	if err != nil {
+		return out, err
+	}
+	defer l.close()
+	err = l.raise(ctx, "life")
+	for n := 0; n < acts && err == nil; n++ {
+		err = l.act(ctx)
+	}
+	if err == nil {
+		err = l.retireAll(ctx)
+	}
+	if err != nil {
+		err = fmt.Errorf("seed %d, %+v, %s: %w", t.Seed, l.design, strings.Join(l.done, ", "), err)
+	}
+	out = l.out
+	out.Seconds = time.Since(begun).Seconds()
+	return out, err
+}
+
+// life is a workspace with deployments in it.
+type life struct {
+	t      Trial
+	r      *rand.Rand
+	a      *app.App
+	box    *sandbox.Sandbox
+	design lifeDesign
+	place  string
+	done   []string
+	out    Result
+	// off says of each deployment's tiers that they were stopped, word what its store is to serve.
+	off   map[int64]map[string]bool
+	word  map[int64]string
+	names int
+}
+
+func (t Trial) beginLife(ctx context.Context) (*life, error) {
+	e, err := app.DemoEstate()
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range e.Sites {
+		s.Bandwidth = nil
+	}
+	l := &life{t: t, r: rand.New(rand.NewPCG(t.Seed, 15)), off: map[int64]map[string]bool{}, word: map[int64]string{}}
+	l.design = drawDesign(l.r)
+	l.place = filepath.Join(t.Dir, fmt.Sprintf("template-%d", t.Seed))
+	if err := l.design.write(l.place); err != nil {
+		return nil, err
+	}
+	l.box, err = sandbox.Start(sandbox.Config{Estate: e, Pace: t.Pace, Seed: t.Seed, Zone: "ribera.test", System: 2 << 20, Churn: 16 << 10, Record: true})
+	if err != nil {
+		return nil, err
+	}
+	if l.a, err = app.Open(ctx, filepath.Join(t.Dir, fmt.Sprintf("life-%d", t.Seed)), app.Idle()); err != nil {
+		l.box.Close()
+		return nil, err
+	}
+	if err := l.connect(ctx, e.Sites[0].Name); err != nil {
+		l.close()
+		return nil, err
+	}
+	return l, nil
+}
+
+func (l *life) close() {
+	l.a.Close()
+	l.box.Close()
+}
+
+// connect connects and pairs the stand-ins.
+func (l *life) connect(ctx context.Context, _ string) error {
+	if err := l.a.ConnectSandbox(l.box); err != nil {
+		return err
+	}
+	z, err := l.a.Workspace.Zone()
+	if err != nil {
+		return err
+	}
+	z.TTL = 0
+	if err := l.a.Workspace.SetZone(*z); err != nil {
+		return err
+	}
+	for i, x := range l.box.Endpoints {
+		for _, y := range l.box.Endpoints[:i] {
+			if _, err := l.a.MakePair(ctx, x.Site, y.Site, app.Both); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// carry carries an order out, whatever happens to its workers, and notes what it said that it loses.
+func (l *life) carry(ctx context.Context, o app.Order) error {
+	if len(o.Plan.Steps) == 0 {
+		return nil
+	}
+	id, err := l.a.NewRun(ctx, o)
+	if err != nil {
+		return err
+	}
+	return l.finish(ctx, id)
+}
+
+func (l *life) finish(ctx context.Context, id int64) error {
+	l.out.Runs++
+	if l.t.Program != "" {
+		return l.t.toTheEnd(ctx, l.a, l.r, id, &l.out)
+	}
+	if err := l.a.Work(ctx, id); err != nil {
+		s, replayErr := l.a.Replay(ctx, id)
+		return errors.Join(err, replayErr, failures(s))
+	}
+	return nil
+}
+
+// failures says which steps of a run failed.
+func failures(s *run.State) error {
+	var out []error
+	if s == nil {
+		return nil
+	}
+	for i := range s.Steps {
+		if st := &s.Steps[i]; st.Status == run.Failed {
+			said := fmt.Sprintf("%+v", s.Resource(st.Resource).Answer)
+			out = append(out, fmt.Errorf("%s: %s (%s) %v", st.ID, st.Error, said, st.Log))
+		}
+	}
+	return errors.Join(out...)
+}
+
+func (l *life) template(ctx context.Context) (*app.Template, error) {
+	return app.OpenTemplate(ctx, source.Place{Path: l.place})
+}
+
+// raise raises the design under a name.
+func (l *life) raise(ctx context.Context, name string) error {
+	l.done = append(l.done, "raise "+name)
+	t, err := l.template(ctx)
+	if err != nil {
+		return err
+	}
+	d, err := l.a.Drafting(ctx, t, app.Wish{Name: name})
+	if err != nil || d.Plan == nil {
+		return errors.Join(fmt.Errorf("there is no plan: %v", d.Diagnostics), err, d.Err)
+	}
+	o, err := l.a.OrderOf(ctx, d)
+	if err != nil {
+		return err
+	}
+	if err := l.carry(ctx, o); err != nil {
+		return err
+	}
+	made, err := l.a.Taken(ctx, name)
+	if err != nil || made == nil {
+		return errors.Join(fmt.Errorf("%s does not stand", name), err)
+	}
+	l.off[made.ID], l.word[made.ID] = map[string]bool{}, "one"
+	return l.holds(ctx)
+}
+
+// act does something that may be done, and looks at everything then.
+func (l *life) act(ctx context.Context) error {
+	ids := slices.Sorted(maps.Keys(l.off))
+	if len(ids) == 0 {
+		return l.raise(ctx, "life")
+	}
+	id := ids[l.r.IntN(len(ids))]
+	acts := []struct {
+		name string
+		do   func(context.Context, int64) error
+	}{{"change", l.change}, {"scale", l.scale}, {"power", l.power}, {"move", l.move}, {"lose", l.lose}, {"alter", l.alter}, {"roll back", l.rollBack},
+		{"clone", l.clone}, {"retire", l.retire}, {"move", l.move}, {"survey", func(context.Context, int64) error { return nil }}}
+	a := acts[l.r.IntN(len(acts))]
+	l.done = append(l.done, fmt.Sprintf("%s %d", a.name, id))
+	if err := a.do(ctx, id); err != nil {
+		return err
+	}
+	return l.holds(ctx)
+}
+
+// losses has what a plan loses be forgotten: what is built anew begins with the word of now.
+func (l *life) losses(id int64, p *plan.Plan, word string) {
+	for _, x := range p.Losses() {
+		if x.Resource == l.keeper() {
+			l.word[id] = word
+		}
+	}
+}
+
+// keeper is what keeps the store's word.
+func (l *life) keeper() string {
+	if l.design.volume {
+		return "store-vol-1"
+	}
+	return "store-host-1"
+}
+
+// wordOf is the input that a deployment's store is configured with.
+func wordOf(p *plan.Plan) string {
+	if w, ok := p.Inputs["word"].(string); ok {
+		return w
+	}
+	return "one"
+}
+
+func (l *life) change(ctx context.Context, id int64) error {
+	word := []string{"one", "two", "three"}[l.r.IntN(3)]
+	v, _ := tosca.ParseInput("word", word)
+	d, o, err := l.a.Updating(ctx, id, "", app.Wish{Inputs: tosca.Inputs{"word": v}})
+	if err != nil || d.Plan == nil {
+		return errors.Join(err, d.Err)
+	}
+	if len(o.Plan.Losses()) > 0 {
+		return fmt.Errorf("another word loses %v", o.Plan.Losses())
+	}
+	return l.carry(ctx, o)
+}
+
+func (l *life) scale(ctx context.Context, id int64) error {
+	o, err := l.a.Scaling(ctx, id, "front-host", 1+l.r.IntN(3))
+	if err != nil {
+		return err
+	}
+	for i := range o.Plan.Resources {
+		r := &o.Plan.Resources[i]
+		if r.Change == plan.Rebuild {
+			return fmt.Errorf("scaling rebuilds %s: %v", r.ID, r.Reasons)
+		}
+		if r.Change == plan.Retire {
+			delete(l.off[id], r.ID)
+		}
+	}
+	return l.carry(ctx, o)
+}
+
+func (l *life) power(ctx context.Context, id int64) error {
+	tier := []string{"store-host", "front-host"}[l.r.IntN(2)]
+	on := l.off[id][tier+"-1"]
+	o, err := l.a.Powering(ctx, id, tier, on)
+	if err != nil {
+		return err
+	}
+	for i := range o.Plan.Resources {
+		if r := &o.Plan.Resources[i]; r.Node == tier && r.Kind == plan.Instance {
+			l.off[id][r.ID] = !on
+		}
+	}
+	return l.carry(ctx, o)
+}
+
+func (l *life) move(ctx context.Context, id int64) error {
+	d, err := l.a.Deployment(ctx, id)
+	if err != nil {
+		return err
+	}
+	tier := []string{"store-host", "front-host"}[l.r.IntN(2)]
+	if l.off[id][tier+"-1"] {
+		return nil
+	}
+	from := d.Stand.Plan.Resource(tier + "-1").Site
+	to := from
+	for to == from {
+		to = l.box.Endpoints[l.r.IntN(len(l.box.Endpoints))].Site
+	}
+	mode := []change.Mode{change.Cold, change.Warm, change.Live}[l.r.IntN(3)]
+	l.done = append(l.done, fmt.Sprintf("%s-1 %s from %s to %s", tier, mode, from, to))
+	draft, err := l.a.DraftMove(ctx, id, app.MoveWish{What: []string{tier + "-1"}, To: to, Mode: mode, AtOnce: true})
+	if err != nil {
+		if strings.Contains(err.Error(), "no room") || strings.Contains(err.Error(), "no size") {
+			return nil
+		}
+		return err
+	}
+	moveID, runID, err := l.a.StartMove(ctx, draft, nil)
+	if err != nil {
+		return err
+	}
+	if err := l.finish(ctx, runID); err != nil {
+		return err
+	}
+	if err := l.holds(ctx); err != nil {
+		return fmt.Errorf("while the move waits to be committed: %w", err)
+	}
+	act := l.a.Commit
+	if l.r.IntN(2) == 0 {
+		act = l.a.GoBack
+		l.done = append(l.done, "go back")
+	}
+	if runID, err = act(ctx, moveID, 0); err != nil {
+		return err
+	}
+	return l.finish(ctx, runID)
+}
+
+// lose has an instance vanish from its site, and settles what is found.
+func (l *life) lose(ctx context.Context, id int64) error {
+	d, err := l.a.Deployment(ctx, id)
+	if err != nil {
+		return err
+	}
+	var hosts []*plan.Resource
+	for i := range d.Stand.Plan.Resources {
+		if r := &d.Stand.Plan.Resources[i]; r.Kind == plan.Instance {
+			hosts = append(hosts, r)
+		}
+	}
+	h := hosts[l.r.IntN(len(hosts))]
+	l.done = append(l.done, "of it "+h.ID)
+	if err := l.vanish(ctx, d.Stand.Plan, h); err != nil {
+		return err
+	}
+	if h.ID == l.keeper() {
+		l.word[id] = wordOf(d.Stand.Plan)
+	}
+	return l.settle(ctx, inventory.CorrectSite)
+}
+
+// vanish takes an instance away at its site, with what is linked to it.
+func (l *life) vanish(ctx context.Context, p *plan.Plan, h *plan.Resource) error {
+	sites, err := l.a.Sites()
+	if err != nil {
+		return err
+	}
+	s := sites[h.Site]
+	for name, id := range p.Known[h.ID] {
+		if strings.HasPrefix(name, "site.id.") && id != "" {
+			if err := s.Delete(ctx, site.Attachment, id); err != nil {
+				return err
+			}
+		}
+	}
+	for i := range p.Resources {
+		if f := &p.Resources[i]; f.Kind == plan.Interface && f.Spec.Instance == h.ID {
+			if err := s.Delete(ctx, site.Interface, p.Known[f.ID]["site.id"]); err != nil {
+				return err
+			}
+		}
+	}
+	return s.Delete(ctx, site.Instance, p.Known[h.ID]["site.id"])
+}
+
+// alter has things be changed by hand, and settles what is found in a way that it has.
+func (l *life) alter(ctx context.Context, _ int64) error {
+	for _, d := range l.box.Drift(sandbox.DriftRequest{Seed: l.r.Uint64(), Count: 1, Sorts: []sandbox.Change{sandbox.Tagged, sandbox.Renamed, sandbox.Resized, sandbox.Created}}) {
+		l.done = append(l.done, fmt.Sprintf("%s %s", d.Change, d.Title))
+	}
+	return l.settle(ctx, "")
+}
+
+// settle surveys, and settles every finding in one way, or in the one that is suggested first.
+func (l *life) settle(ctx context.Context, way inventory.Way) error {
+	inv, err := l.survey(ctx)
+	if err != nil {
+		return err
+	}
+	var choices []app.Choice
+	for _, f := range inv.Findings {
+		w := f.Ways[0]
+		if way != "" && f.Can(way) {
+			w = way
+		}
+		if f.Type == inventory.Unmanaged {
+			w = inventory.Retire
+		}
+		choices = append(choices, app.Choice{Finding: f, Way: w})
+	}
+	if len(choices) == 0 {
+		return nil
+	}
+	s, err := l.a.Settling(ctx, inv, choices, "", time.Time{})
+	if err != nil {
+		return err
+	}
+	_, runs, err := l.a.Settle(ctx, s)
+	if err != nil {
+		return err
+	}
+	for _, id := range runs {
+		if err := l.finish(ctx, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (l *life) survey(ctx context.Context) (*app.Inventory, error) {
+	if _, errs := l.a.SurveyAll(ctx, false, nil); errors.Join(errs...) != nil {
+		return nil, errors.Join(errs...)
+	}
+	return l.a.Reconcile(ctx)
+}
+
+// rollBack takes the last change back, where there was one that can be.
+func (l *life) rollBack(ctx context.Context, id int64) error {
+	d, err := l.a.Deployment(ctx, id)
+	if err != nil {
+		return err
+	}
+	if len(d.Runs) < 2 || strings.Contains(d.Last().Purpose, "move") || strings.Contains(d.Last().Purpose, "settle") {
+		return nil
+	}
+	o, err := l.a.RollingBack(ctx, d.Last().ID)
+	if err != nil {
+		if strings.Contains(err.Error(), "nothing to roll back") || strings.Contains(err.Error(), "move") {
+			return nil
+		}
+		return err
+	}
+	if err := l.carry(ctx, o); err != nil {
+		return err
+	}
+	l.losses(id, o.Plan, wordOf(o.Plan))
+	if d, err = l.a.Deployment(ctx, id); err != nil {
+		return err
+	}
+	for _, h := range d.Hosts() { // what was stopped or started is so no more
+		l.off[id][h.ID] = h.Off
+	}
+	return nil
+}
+
+func (l *life) clone(ctx context.Context, id int64) error {
+	if len(l.off) > 2 {
+		return nil
+	}
+	l.names++
+	name := fmt.Sprintf("copy-%d", l.names)
+	o, err := l.a.Cloning(ctx, id, name)
+	if err != nil {
+		if strings.Contains(err.Error(), "no room") {
+			return nil
+		}
+		return err
+	}
+	if err := l.carry(ctx, o); err != nil {
+		return err
+	}
+	made, err := l.a.Taken(ctx, name)
+	if err != nil || made == nil {
+		return errors.Join(fmt.Errorf("%s does not stand", name), err)
+	}
+	l.off[made.ID], l.word[made.ID] = map[string]bool{}, wordOf(o.Plan)
+	_, same, err := l.a.Updating(ctx, made.ID, "", app.Wish{})
+	if err == nil && len(same.Plan.Steps) > 0 {
+		err = fmt.Errorf("of the fresh clone something is otherwise: %s", same.Plan.Steps[0].ID)
+		for i := range same.Plan.Resources {
+			if r := &same.Plan.Resources[i]; r.Change != plan.Keep {
+				err = fmt.Errorf("%w; %s: %v", err, r.ID, r.Reasons)
+			}
+		}
+	}
+	return err
+}
+
+func (l *life) retire(ctx context.Context, id int64) error {
+	o, err := l.a.Retiring(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := l.carry(ctx, o); err != nil {
+		return err
+	}
+	delete(l.off, id)
+	delete(l.word, id)
+	return nil
+}
+
+func (l *life) retireAll(ctx context.Context) error {
+	for _, id := range slices.Sorted(maps.Keys(l.off)) {
+		l.done = append(l.done, fmt.Sprintf("retire %d", id))
+		if err := l.retire(ctx, id); err != nil {
+			return err
+		}
+	}
+	if left := l.box.Holds(); len(left) > 0 {
+		return fmt.Errorf("everything was retired, and there is %v", left)
+	}
+	held, err := l.a.Store.Reservations(ctx)
+	if err == nil && len(held) > 0 {
+		err = fmt.Errorf("everything was retired, and %v is held", held)
+	}
+	return err
+}

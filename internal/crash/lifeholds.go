@@ -1,0 +1,169 @@
+package crash
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"andamio/internal/app"
+	"andamio/internal/core/plan"
+	"andamio/internal/names"
+)
+
+// holds looks that everything is as it is said to be.
+func (l *life) holds(ctx context.Context) error {
+	all, err := l.a.Deployments(ctx)
+	if err != nil {
+		return err
+	}
+	var standing []*app.Deployment
+	for i := range all {
+		if !all[i].Stand.Empty() {
+			standing = append(standing, &all[i])
+		}
+	}
+	if err := l.declared(standing); err != nil {
+		return err
+	}
+	for _, d := range standing {
+		if err := l.serves(ctx, d); err != nil {
+			return fmt.Errorf("%s: %w", d.Name, err)
+		}
+	}
+	if err := l.named(ctx, standing); err != nil {
+		return err
+	}
+	inv, err := l.survey(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range inv.Findings {
+		return fmt.Errorf("nobody did anything by hand, and %s %s is found %s: %v\nD %+v\nR %+v\nO %+v", f.Class, f.Name, f.Type, f.Why, f.Declared, f.Recorded, f.Observed)
+	}
+	return nil
+}
+
+// declared compares what the sites hold with what the deployments say stands.
+func (l *life) declared(standing []*app.Deployment) error {
+	want := map[string]string{}
+	for _, d := range standing {
+		p := d.Stand.Plan
+		for i := range p.Steps {
+			s := &p.Steps[i]
+			key := ""
+			switch s.Op {
+			case plan.Create, plan.Plug:
+				key = p.Known[s.Resource]["site.id"]
+			case plan.Attach:
+				key = p.Known[s.Resource]["site.id."+s.Volume]
+			}
+			if key != "" && s.Script == nil {
+				want[s.Site+" "+key] = d.Name + " " + s.ID
+			}
+		}
+	}
+	var wrong []error
+	for _, h := range l.box.Holds() {
+		key := h.Site + " " + h.ID
+		if want[key] == "" {
+			wrong = append(wrong, fmt.Errorf("%s holds %s %s (%s), which nobody declares", h.Site, h.Term, h.ID, h.Title))
+		}
+		delete(want, key)
+	}
+	for key, what := range want {
+		wrong = append(wrong, fmt.Errorf("%s is declared as %s, and is not there", what, key))
+	}
+	return errors.Join(wrong...)
+}
+
+// serves asks every endpoint of a deployment that is to answer, and whether the store still has its word.
+func (l *life) serves(ctx context.Context, d *app.Deployment) error {
+	p := d.Stand.Plan
+	for i := range p.Resources {
+		r := &p.Resources[i]
+		if r.Kind != plan.Software {
+			continue
+		}
+		on := p.Resource(r.On)
+		off := l.off[d.ID][r.On]
+		if on.Off != off {
+			return fmt.Errorf("%s is off: %v, and was to be: %v", on.ID, on.Off, off)
+		}
+		said, err := l.page(ctx, p, r.On)
+		switch {
+		case off && err == nil:
+			return fmt.Errorf("%s is off and answers %q", r.ID, said)
+		case !off && err != nil:
+			return fmt.Errorf("%s does not answer: %w", r.ID, err)
+		case !off && r.ID == "store-1" && said != l.word[d.ID]:
+			return fmt.Errorf("the store had %q and has %q", l.word[d.ID], said)
+		}
+	}
+	return nil
+}
+
+// page is what an instance serves.
+func (l *life) page(ctx context.Context, p *plan.Plan, instance string) (string, error) {
+	for i := range p.Resources {
+		f := &p.Resources[i]
+		if f.Kind != plan.Interface || f.Spec.Instance != instance {
+			continue
+		}
+		known := p.Known[f.ID]
+		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+		defer cancel()
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+net.JoinHostPort(known["address"], known["port.8085"])+"/", nil)
+		if err != nil {
+			return "", err
+		}
+		web := http.Client{Transport: &http.Transport{DisableKeepAlives: true}}
+		resp, err := web.Do(req)
+		if err != nil {
+			return "", err
+		}
+		defer resp.Body.Close()
+		body, err := io.ReadAll(io.LimitReader(resp.Body, 1<<10))
+		return strings.TrimSpace(string(body)), err
+	}
+	return "", errors.New("it has no interface")
+}
+
+// named looks that every name stands for where its thing is, and for nothing else.
+func (l *life) named(ctx context.Context, standing []*app.Deployment) error {
+	z, err := l.a.Workspace.Zone()
+	if err != nil {
+		return err
+	}
+	var seen []string
+	for _, d := range standing {
+		p := d.Stand.Plan
+		for i := range p.Steps {
+			s := &p.Steps[i]
+			if s.Op != plan.Name {
+				continue
+			}
+			if slices.Contains(seen, s.Naming.Name) {
+				return fmt.Errorf("two things have the name %s", s.Naming.Name)
+			}
+			seen = append(seen, s.Naming.Name)
+			address, _, _, err := z.Ask(ctx, z.Server, s.Naming.Name, "")
+			if want := p.Known[s.Naming.Interface]["address"]; err != nil || address != want {
+				return fmt.Errorf("%s stands for %q, and %s is at %q (%v)", s.Naming.Name, address, s.Naming.Interface, want, err)
+			}
+		}
+	}
+	for _, name := range []string{"store-1", "store-host-1", "front-host-1", "front-host-2", "front-host-3"} {
+		if _, _, _, err := z.Ask(ctx, z.Server, name, ""); err == nil && !slices.Contains(seen, name) {
+			return fmt.Errorf("%s is named, and nothing of that name stands", name)
+		} else if err != nil && !errors.Is(err, names.ErrUnanswered) {
+			return err
+		}
+	}
+	return nil
+}
