@@ -164,7 +164,7 @@ func (s *shared) printChange(ctx context.Context, a *app.App, d *app.Deployment,
 	if err == nil {
 		took = fmt.Sprintf(", about %s, nine in ten under %s", seconds(answer.P50.Seconds()), seconds(answer.P90.Seconds()))
 	}
-	fmt.Fprintf(s.out, "\n%s: %s, %s kept%s\n", printable.Clean(p.Purpose), amount(len(p.Steps), "step"), amount(kept, "resource"), took)
+	fmt.Fprintf(s.out, "\n%s: %s, %s kept%s\n", printable.Clean(p.Purpose), printable.Count(len(p.Steps), "step"), printable.Count(kept, "resource"), took)
 	for _, l := range p.Losses() {
 		fmt.Fprintln(s.out, "data:", printable.Clean(l.String()))
 	}
@@ -172,14 +172,6 @@ func (s *shared) printChange(ctx context.Context, a *app.App, d *app.Deployment,
 		fmt.Fprintln(s.out, "note:", printable.Clean(n))
 	}
 	fmt.Fprintf(s.out, "costs %.3f %s/h now and %.3f %s/h then\n", d.CostPerHour(), p.Currency, p.CostPerHour, p.Currency)
-}
-
-// amount is a number of things, in words: "1 step", "2 steps".
-func amount(n int, of string) string {
-	if n == 1 {
-		return "1 " + of
-	}
-	return fmt.Sprintf("%d %ss", n, of)
 }
 
 // withDeployment opens the workspace and finds the deployment that the first argument names, by number or by name.
@@ -353,7 +345,7 @@ Secrets become inputs; wishes about the placement are not kept in what stands, a
 			if s.json {
 				return s.printJSON(map[string]any{"folder": rest[0], "files": files})
 			}
-			fmt.Fprintf(s.out, "%d files written to %s; andamio check %s checks the template\n", len(files), rest[0], rest[0])
+			fmt.Fprintf(s.out, "%s written to %s; andamio check %s checks the template\n", printable.Count(len(files), "file"), rest[0], rest[0])
 			return nil
 		}),
 	}
@@ -448,7 +440,7 @@ func (s *shared) deployments() *cobra.Command {
 			}
 			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 			for _, l := range lines {
-				fmt.Fprintf(w, "%d\t%s\t%s\t%d resources\t%.3f/h\trun %d %s\n", l.ID, printable.Clean(l.Name), l.State, l.Resources, l.CostPerHour, l.LastRun, printable.Clean(l.Purpose))
+				fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%.3f/h\trun %d %s\n", l.ID, printable.Clean(l.Name), l.State, printable.Count(l.Resources, "resource"), l.CostPerHour, l.LastRun, printable.Clean(l.Purpose))
 			}
 			return w.Flush()
 		},

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -113,9 +114,14 @@ func TestPlansAreEqualByteForByte(t *testing.T) {
 	require.Zero(t, code)
 	_, second, _ := call("plan", example, "--preset", "storm-season", "--json")
 	assert.Equal(t, first, second)
-	assert.Equal(t, plantest.JSON(t, "storm-season"), first, "the command line and the library give the same plan")
+	assert.Equal(t, plantest.JSON(t, "storm-season"), withoutTemplate(first), "the command line and the library give the same plan")
 	_, err := plan.Read([]byte(first))
 	assert.NoError(t, err)
+}
+
+// withoutTemplate is a plan without where its template was opened, which the library does not know.
+func withoutTemplate(text string) string {
+	return regexp.MustCompile(`(?m)^  "template": .*\n`).ReplaceAllString(text, "")
 }
 
 func TestPlanForPeople(t *testing.T) {
@@ -188,13 +194,13 @@ func standIns(t *testing.T, pace string) (ws string) {
 	return ws
 }
 
-func planFile(t *testing.T, ws string) string {
+func planFile(t *testing.T, ws string, more ...string) string {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS(example)))
 	require.NoError(t, os.Remove(filepath.Join(dir, "estate.json"))) // the connected sites are the estate
 	file := filepath.Join(dir, "p.json")
-	code, out := program(t, "plan", dir, "--preset", "drill", "-o", file, "--workspace", ws)
+	code, out := program(t, append([]string{"plan", dir, "--preset", "drill", "-o", file, "--workspace", ws}, more...)...)
 	require.Zero(t, code, out)
 	return file
 }
@@ -227,7 +233,7 @@ func TestDetachAndInterrupt(t *testing.T) {
 	require.Zero(t, code, out)
 	assert.JSONEq(t, `{"run": 1}`, out)
 	time.Sleep(300 * time.Millisecond)
-	file = planFile(t, ws) // the first run has taken its room by now
+	file = planFile(t, ws, "--name", "another") // the first run has taken its room by now
 	cmd := exec.Command(binary, "run", file, "--workspace", ws)
 	var both bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &both, &both

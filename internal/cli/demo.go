@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
 )
@@ -181,8 +182,8 @@ func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string)
 		return err
 	}
 	if !s.json {
-		fmt.Fprintf(s.out, "%s · %s: %d steps on %d resources at %d sites, expected %s, %.3f %s/h\n", d.Plan.Name, preset, len(d.Plan.Steps),
-			len(d.Plan.Resources), len(d.Plan.Sites), seconds(d.Plan.Seconds), d.Plan.CostPerHour, d.Plan.Currency)
+		fmt.Fprintf(s.out, "%s · %s: %s on %s at %s, expected %s, %.3f %s/h\n", d.Plan.Name, preset, printable.Count(len(d.Plan.Steps), "step"),
+			printable.Count(len(d.Plan.Resources), "resource"), printable.Count(len(d.Plan.Sites), "site"), seconds(d.Plan.Seconds), d.Plan.CostPerHour, d.Plan.Currency)
 	}
 	return s.workAndReport(ctx, a, id, box)
 }

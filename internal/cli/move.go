@@ -534,7 +534,7 @@ func (s *shared) printDraft(d *app.MoveDraft) error {
 		}
 		fmt.Fprintln(s.out)
 	}
-	fmt.Fprintf(s.out, "%d steps, about %s in all (rehearsed: nine in ten within %s), not serving for about %s\n", len(d.Order.Plan.Steps), seconds(d.Seconds),
+	fmt.Fprintf(s.out, "%s, about %s in all (rehearsed: nine in ten within %s), not serving for about %s\n", printable.Count(len(d.Order.Plan.Steps), "step"), seconds(d.Seconds),
 		seconds(d.Rehearsed.P90.Seconds()), seconds(d.Down))
 	merging, layers := 0.0, 0
 	for _, f := range d.Forecasts {

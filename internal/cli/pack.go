@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/printable"
 )
 
 func (s *shared) pack() *cobra.Command {
@@ -28,7 +29,7 @@ first; one with mistakes is not packed. Equal files give equal bytes.`,
 			if packed == nil {
 				return s.mistakes(t, t.Diagnostics)
 			}
-			return s.say(packed, "%s: %d files, %d bytes; the template is %s", out, packed.Files, packed.Bytes, packed.Template)
+			return s.say(packed, "%s: %s, %d bytes; the template is %s", out, printable.Count(packed.Files, "file"), packed.Bytes, packed.Template)
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the archive to write")

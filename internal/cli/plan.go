@@ -20,8 +20,8 @@ import (
 
 type planOptions struct {
 	preset, inputs, estate, out, workflow, name string
-	set                                   []string
-	place                                 place
+	set                                         []string
+	place                                       place
 }
 
 func (s *shared) plan() *cobra.Command {
@@ -202,7 +202,7 @@ func (s *shared) printPlan(p *plan.Plan) {
 	for _, n := range p.Notes {
 		fmt.Fprintln(s.out, "note:", printable.Clean(n))
 	}
-	fmt.Fprintf(s.out, "\n%s: %d steps on %d resources at %d sites, %d levels\n", p.Name, len(p.Steps), len(p.Resources), len(p.Sites), p.Levels)
+	fmt.Fprintf(s.out, "\n%s: %s on %s at %s, %s\n", p.Name, printable.Count(len(p.Steps), "step"), printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site"), printable.Count(p.Levels, "level"))
 	fmt.Fprintf(s.out, "expected %s, decided by %s\n", seconds(p.Seconds), strings.Join(p.CriticalPath, " → "))
 	fmt.Fprintf(s.out, "costs %.3f %s/h when standing\n", p.CostPerHour, p.Currency)
 }

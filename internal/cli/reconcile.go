@@ -296,7 +296,7 @@ func (s *shared) printSettling(p *app.Settling) {
 	}
 	w.Flush()
 	for _, o := range p.Orders {
-		fmt.Fprintf(s.out, "plan: %s, %d steps, about %s\n", printable.Clean(o.Plan.Purpose), len(o.Plan.Steps), seconds(o.Plan.Seconds))
+		fmt.Fprintf(s.out, "plan: %s, %s, about %s\n", printable.Clean(o.Plan.Purpose), printable.Count(len(o.Plan.Steps), "step"), seconds(o.Plan.Seconds))
 	}
 }
 

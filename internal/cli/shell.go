@@ -128,7 +128,7 @@ func (s *shared) copy() *cobra.Command {
 			if s.json {
 				return s.printJSON(map[string]any{"files": n, "bytes": bytes})
 			}
-			fmt.Fprintf(s.out, "%d files, %d bytes copied\n", n, bytes)
+			fmt.Fprintf(s.out, "%s, %d bytes copied\n", printable.Count(n, "file"), bytes)
 			return nil
 		},
 	}

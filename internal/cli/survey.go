@@ -99,7 +99,7 @@ func (s *shared) surveyProgress() func(store.Survey) {
 		for _, n := range found {
 			sum += n
 		}
-		fmt.Fprintf(s.err, "\r\x1b[K%d sites · %d things seen", len(found), sum)
+		fmt.Fprintf(s.err, "\r\x1b[K%s · %s seen", printable.Count(len(found), "site"), printable.Count(sum, "thing"))
 	}
 }
 

@@ -30,7 +30,7 @@ type parts struct {
 	text     []string // of the software's configure script
 	stop     []bool
 	leaves   []bool // software that has no operation that deletes it
-	connects []int // the software it connects to, -1 for none
+	connects []int  // the software it connects to, -1 for none
 	public   []bool
 }
 

@@ -109,7 +109,9 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 	for id := range w.machines {
 		w.cut[id] = w.cut[id] || w.unsure[id+"/halt"] // whether it is on at all is not known
 	}
-	fail := func(id string, err error) { t.Fatalf("%v: %s: %v\nunder way %v\nof %v", w.acts, id, err, w.uses, ids(p)) }
+	fail := func(id string, err error) {
+		t.Fatalf("%v: %s: %v\nunder way %v\nof %v", w.acts, id, err, w.uses, ids(p))
+	}
 	ended := 0
 	for {
 		ready, going := w.choices(s)

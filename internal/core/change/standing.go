@@ -423,11 +423,6 @@ func Rest(p *plan.Plan, off func(*plan.Resource) bool) *plan.Plan {
 		}
 	}
 	for _, s := range p.Steps {
-		if s.Naming != nil && s.Naming.Ask != "" && resting[instanceOf(p, p.Resource(s.Resource))] {
-			quiet := *s.Naming
-			quiet.Ask, quiet.Path = "", "" // it stands for where it will be, and nothing is there to be asked
-			s.Naming = &quiet
-		}
 		if _, dropped := gone[s.ID]; !dropped {
 			s.Whole = whole(&s)
 			s.After = through(s.After, gone)

@@ -274,6 +274,11 @@ func (c *compiler) build() {
 			continue
 		}
 		s.Whole = c.place(&s)
+		if on := c.to.Resource(instanceOf(c.to, c.to.Resource(s.Resource))); s.Naming != nil && on != nil && on.Off {
+			quiet := *s.Naming
+			quiet.Ask, quiet.Path = "", "" // it stands for where it will be, and nothing is there to be asked
+			s.Naming = &quiet
+		}
 		c.carry(c.to, s.Script)
 		c.carry(c.to, s.Undo)
 		c.plan.Steps = append(c.plan.Steps, s)

@@ -38,9 +38,9 @@ const (
 
 // Plan is everything that raising a design takes.
 type Plan struct {
-	Version  string         `json:"version"`
-	Name     string         `json:"name"`
-	Preset   string         `json:"preset,omitempty"`
+	Version string `json:"version"`
+	Name    string `json:"name"`
+	Preset  string `json:"preset,omitempty"`
 	// Template is where the template was opened that the plan was compiled from, Revision the commit it was read at.
 	Template string         `json:"template,omitempty"`
 	Revision string         `json:"revision,omitempty"`

@@ -77,7 +77,9 @@ func add(sites []Site, placed, stands *placement.Placement) {
 			at[placement.Spot{Site: sites[i].Site.Name, Zone: r.Zone, Host: r.Host}] = r
 		}
 	}
-	spot := func(c *placement.Choice) placement.Spot { return placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host} }
+	spot := func(c *placement.Choice) placement.Spot {
+		return placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
+	}
 	there := map[string]placement.Spot{}
 	for i := range choicesOf(stands) {
 		c := &stands.Choices[i]

@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -23,10 +24,10 @@ func (v *View) effect() string {
 		took = fmt.Sprintf("%s, nine in ten under %s", part.Clock(v.answer.P50), part.Clock(v.answer.P90))
 	}
 	if p.Purpose == "" {
-		return fmt.Sprintf("builds %d resources at %d sites in %d steps, expected to take %s; costs %.3f %s/h from then on",
-			len(p.Resources), len(p.Sites), len(p.Steps), took, p.CostPerHour, p.Currency)
+		return fmt.Sprintf("builds %s at %s in %s, expected to take %s; costs %.3f %s/h from then on",
+			printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site"), printable.Count(len(p.Steps), "step"), took, p.CostPerHour, p.Currency)
 	}
-	return fmt.Sprintf("%s: %s, in %d steps, expected to take %s; costs %.3f %s/h from then on", p.Purpose, counted(p), len(p.Steps), took, p.CostPerHour, p.Currency)
+	return fmt.Sprintf("%s: %s, in %s, expected to take %s; costs %.3f %s/h from then on", p.Purpose, counted(p), printable.Count(len(p.Steps), "step"), took, p.CostPerHour, p.Currency)
 }
 
 // counted says how many resources of a plan are built, changed, rebuilt, retired and kept.
@@ -120,7 +121,7 @@ func (v *View) confirmSkip() tea.Cmd {
 		}
 	}
 	return view.Cmd(view.Confirm{Act: view.Act{Name: "skip " + st.ID,
-		Effect: fmt.Sprintf("it is left undone, and what waits for it goes on (%d steps are held); a later change does it again", over),
+		Effect: fmt.Sprintf("it is left undone, and what waits for it goes on (held: %s); a later change does it again", printable.Count(over, "step")),
 		Do:     func() tea.Cmd { return v.decide(run.Skip) }}})
 }
 

@@ -9,6 +9,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/timeline"
 	"andamio/internal/tui/part"
@@ -141,9 +142,9 @@ func (v *View) others() string {
 func (v *View) extent() string {
 	p := v.order.Plan
 	if p.Purpose != "" {
-		return fmt.Sprintf("%d steps: %s", len(p.Steps), counted(p))
+		return fmt.Sprintf("%s: %s", printable.Count(len(p.Steps), "step"), counted(p))
 	}
-	return fmt.Sprintf("%d steps on %d resources", len(p.Steps), len(p.Resources))
+	return fmt.Sprintf("%s on %s", printable.Count(len(p.Steps), "step"), printable.Count(len(p.Resources), "resource"))
 }
 
 // expected is the median that was rehearsed, or the plan's own expectation until it is.

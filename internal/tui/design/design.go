@@ -17,6 +17,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
@@ -516,7 +517,7 @@ func (v *View) noPlan() []string {
 	case v.draft == nil:
 		return []string{"working it out"}
 	case v.draft.Diagnostics.Errors() > 0:
-		return []string{plural(v.draft.Diagnostics.Errors(), "mistake") + " to settle first; f goes from one to the next"}
+		return []string{printable.Count(v.draft.Diagnostics.Errors(), "mistake") + " to settle first; f goes from one to the next"}
 	case v.draft.Err != nil:
 		return strings.Split(v.draft.Err.Error(), "\n")
 	case v.problem != "":

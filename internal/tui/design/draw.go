@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
 )
@@ -95,19 +96,19 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	wrong, doubts := v.draft.Diagnostics.Errors(), len(v.draft.Diagnostics)-v.draft.Diagnostics.Errors()
 	switch {
 	case wrong > 0:
-		x = c.Text(x, r.Y, part.In(part.Coral), plural(wrong, "mistake"))
+		x = c.Text(x, r.Y, part.In(part.Coral), printable.Count(wrong, "mistake"))
 	default:
 		x = c.Text(x, r.Y, part.In(part.Teal), "no mistakes")
 	}
 	if doubts > 0 {
-		x = c.Text(x+2, r.Y, part.In(part.Ochre), plural(doubts, "doubt"))
+		x = c.Text(x+2, r.Y, part.In(part.Ochre), printable.Count(doubts, "doubt"))
 	}
 	if d := v.draft.Design; d != nil && len(d.Substituted) > 0 {
-		x = c.Text(x+2, r.Y, part.In(part.Text), plural(len(d.Substituted), "substituted node"))
+		x = c.Text(x+2, r.Y, part.In(part.Text), printable.Count(len(d.Substituted), "substituted node"))
 	}
 	if p := v.draft.Plan; p != nil {
-		c.Cut(x+3, r.Y, r.X+r.W-x-3, part.In(part.Text), fmt.Sprintf("%d resources · %d levels · %d sites · about %s · %.3f %s/h", len(p.Resources), p.Levels,
-			len(p.Sites), part.Clock(time.Duration(p.Seconds*1e9)), p.CostPerHour, p.Currency))
+		c.Cut(x+3, r.Y, r.X+r.W-x-3, part.In(part.Text), fmt.Sprintf("%s · %s · %s · about %s · %.3f %s/h", printable.Count(len(p.Resources), "resource"), printable.Count(p.Levels, "level"),
+			printable.Count(len(p.Sites), "site"), part.Clock(time.Duration(p.Seconds*1e9)), p.CostPerHour, p.Currency))
 	}
 }
 
@@ -117,13 +118,6 @@ func (v *View) fileNote() string {
 		return v.file + " · rev " + v.template.Revision[:8]
 	}
 	return v.file
-}
-
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // row is a row of the source pane: a line, or a piece of what is said about the line above.

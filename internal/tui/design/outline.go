@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/printable"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
@@ -38,7 +39,7 @@ func (v *View) outlineRows() []outlineRow {
 		if len(nodes) == 0 {
 			continue
 		}
-		out = append(out, outlineRow{tier: tier.Title, note: plural(len(nodes), "node")})
+		out = append(out, outlineRow{tier: tier.Title, note: printable.Count(len(nodes), "node")})
 		told := map[string]bool{}
 		for _, n := range nodes {
 			out = append(out, v.substitutedRows(n, told)...)

@@ -10,6 +10,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/view"
 )
@@ -102,7 +103,7 @@ func backEffect(p *plan.Plan) string {
 		parts = append(parts, "its names return")
 	}
 	text := strings.Join(parts, ", ")
-	return strings.ToUpper(text[:1]) + text[1:] + fmt.Sprintf(": %d steps, about %.0f s.", len(p.Steps), p.Seconds)
+	return strings.ToUpper(text[:1]) + text[1:] + fmt.Sprintf(": %s, about %.0f s.", printable.Count(len(p.Steps), "step"), p.Seconds)
 }
 
 // commit shows what committing takes away, and does it when the deployment's name is typed.

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"andamio/internal/core/cost"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/usage"
 	"andamio/internal/tui/part"
 )
@@ -73,7 +74,7 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%.3f %s/h", v.money(p.CostPerHour), v.unit()))
 	x = c.Cut(x+2, r.Y, end-x-2, part.In(part.Dim), fmt.Sprintf("%.0f a month · %.0f a year · %.0f in 3 years", v.money(p.CostPerHour)*cost.Month, v.money(p.CostPerHour)*cost.Year, v.money(p.CostPerHour)*cost.ThreeYears))
 	if n := v.now.Choices.Count(); n > 0 {
-		word := plural(n, "choice")
+		word := printable.Count(n, "choice")
 		if v.changed() > 0 {
 			word += ", not in the plan yet"
 		}

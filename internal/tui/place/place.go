@@ -13,6 +13,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
+	"andamio/internal/core/printable"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -259,19 +260,12 @@ func (v *View) accept() tea.Cmd {
 		return view.Cmd(view.Told{Text: "there is no placement to accept with these choices; u undoes the last", Bad: true})
 	}
 	moves := app.Shifts(v.draft.Placement, v.now.Placement)
-	text := fmt.Sprintf("accepted: %s, %s move, %+.3f %s/h", plural(v.now.Choices.Count(), "choice"), plural(len(moves), "workload"),
+	text := fmt.Sprintf("accepted: %s, %s move, %+.3f %s/h", printable.Count(v.now.Choices.Count(), "choice"), printable.Count(len(moves), "workload"),
 		v.now.Placement.CostPerHour-v.draft.Placement.CostPerHour, v.currency())
 	return tea.Batch(view.Cmd(view.Accepted{Choices: v.now.Choices}), view.Cmd(view.Told{Text: text}))
 }
 
 func (v *View) currency() string { return v.now.Problem.Estate.Currency }
-
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
 
 // Click selects a cell.
 func (v *View) Click(x, y int) tea.Cmd {
@@ -338,7 +332,7 @@ func (v *View) effectLine() string {
 		return "there would be no placement"
 	}
 	moves := app.Shifts(v.now.Placement, v.effect.Placement)
-	return fmt.Sprintf("%s move, %+.3f %s/h", plural(len(moves), "workload"), v.effect.Placement.CostPerHour-v.now.Placement.CostPerHour, v.currency())
+	return fmt.Sprintf("%s move, %+.3f %s/h", printable.Count(len(moves), "workload"), v.effect.Placement.CostPerHour-v.now.Placement.CostPerHour, v.currency())
 }
 
 // Export writes the charts.

@@ -7,6 +7,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/cost"
 	"andamio/internal/core/placement"
+	"andamio/internal/core/printable"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -164,7 +165,7 @@ func (v *View) difference(p *panel, from, to *placement.Placement) {
 		p.say(part.Text, "nothing moves")
 		return
 	}
-	p.say(part.Text, plural(len(moves), "workload")+" would move")
+	p.say(part.Text, printable.Count(len(moves), "workload")+" would move")
 	for i, m := range moves {
 		if i == 5 && len(moves) > 6 {
 			p.say(part.Dim, fmt.Sprintf("and %d more", len(moves)-5))
@@ -234,7 +235,7 @@ func (v *View) drawBroken(p *panel) {
 	}
 	p.head("preferences that are not met")
 	for _, b := range v.now.Placement.Broken {
-		p.say(part.Ochre, fmt.Sprintf("%s, by %s", b.Rule, plural(len(b.Workloads), "workload")))
+		p.say(part.Ochre, fmt.Sprintf("%s, by %s", b.Rule, printable.Count(len(b.Workloads), "workload")))
 	}
 }
 

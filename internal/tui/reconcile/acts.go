@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/printable"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -96,7 +97,7 @@ func (v *View) done(msg settled) tea.Cmd {
 func (v *View) askPlans(orders []app.Order) tea.Cmd {
 	var lines []string
 	for _, o := range orders {
-		lines = append(lines, fmt.Sprintf("%s · %s: %d steps, about %s", o.Plan.Name, o.Plan.Purpose, len(o.Plan.Steps), part.Clock(time.Duration(o.Plan.Seconds*1e9))))
+		lines = append(lines, fmt.Sprintf("%s · %s: %s, about %s", o.Plan.Name, o.Plan.Purpose, printable.Count(len(o.Plan.Steps), "step"), part.Clock(time.Duration(o.Plan.Seconds*1e9))))
 	}
 	return view.Cmd(view.Confirm{Act: view.Act{Name: "undo at the sites", Effect: strings.Join(lines, "\n"), Do: func() tea.Cmd {
 		return func() tea.Msg {

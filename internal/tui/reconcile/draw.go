@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/printable"
 	"andamio/internal/tui/part"
 )
 
@@ -310,7 +311,7 @@ func (v *View) effectLine() (string, part.Ink) {
 	if steps == 0 {
 		return "no site is changed", part.Teal
 	}
-	text := fmt.Sprintf("%s: %d steps, about %s", plans(len(v.effect.Orders)), steps, part.Clock(time.Duration(secs*1e9)))
+	text := fmt.Sprintf("%s: %s, about %s", plans(len(v.effect.Orders)), printable.Count(steps, "step"), part.Clock(time.Duration(secs*1e9)))
 	if saves := v.effect.Saves(); saves > 0 {
 		text += fmt.Sprintf(", %.3f cr/h less", saves)
 	}

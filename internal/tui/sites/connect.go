@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/printable"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -268,7 +269,7 @@ func (v *View) surveyAs(name string, deep bool) tea.Cmd {
 }
 
 func (v *View) surveyDone(msg surveyed) tea.Cmd {
-	text := fmt.Sprintf("%s is surveyed: %d things; 7 Reconcile says what they are", msg.s.Site, msg.s.Found())
+	text := fmt.Sprintf("%s is surveyed: %s; 7 Reconcile says what they are", msg.s.Site, printable.Count(msg.s.Found(), "thing"))
 	if msg.err != nil {
 		return tea.Batch(v.lookUp(), view.Cmd(view.Told{Text: msg.err.Error(), Bad: true}))
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/usage"
 	"andamio/internal/tui/part"
 )
@@ -34,7 +35,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 // drawTotals is the logical view over all sites.
 func (v *View) drawTotals(c *part.Canvas, r part.Rect) {
 	sum := usage.Sum(v.loads)
-	x := c.Text(r.X+1, r.Y, part.In(part.Text).Strong(), fmt.Sprintf("%d sites", len(v.loads)))
+	x := c.Text(r.X+1, r.Y, part.In(part.Text).Strong(), printable.Count(len(v.loads), "site"))
 	end := r.X + r.W
 	x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Text), fmt.Sprintf("%.0f of %.0f cores · %s of %s memory · %s of %s disk used", sum.Cores.Used, sum.Cores.Total,
 		estate.GiB(sum.Memory.Used), estate.GiB(sum.Memory.Total), estate.GiB(sum.Disk.Used), estate.GiB(sum.Disk.Total)))
@@ -258,9 +259,9 @@ func prices(s *estate.Site) string {
 
 func offers(s *estate.Site) string {
 	if s.FreeForm {
-		return "any size · " + plural(len(s.Images), "image")
+		return "any size · " + printable.Count(len(s.Images), "image")
 	}
-	return plural(len(s.Sizes), "size") + " · " + plural(len(s.Images), "image")
+	return printable.Count(len(s.Sizes), "size") + " · " + printable.Count(len(s.Images), "image")
 }
 
 // detail is the selected site: all that is left of it in every dimension, and how far it is from the others.
@@ -306,11 +307,4 @@ func (p *page) detail() {
 		p.c.Text(x, y+2+len(s.Site.Features), part.In(part.Steel).Strong(), "this plan here")
 		p.c.Text(x, y+3+len(s.Site.Features), part.In(part.Text), fmt.Sprintf("%d instances, %.3f %s/h", s.Instances, s.CostPerHour, p.v.estate().Currency))
 	}
-}
-
-func plural(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }

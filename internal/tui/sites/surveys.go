@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/printable"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -109,7 +110,7 @@ func (v *View) surveyLine(name string, now time.Time) (string, part.Ink) {
 				done++
 			}
 		}
-		return fmt.Sprintf("◩ surveying · %d things, %d of %d regions", s.Found(), done, len(s.Parts)), part.Sky
+		return fmt.Sprintf("◩ surveying · %s, %d of %d regions", printable.Count(s.Found(), "thing"), done, len(s.Parts)), part.Sky
 	}
 	var failed []string
 	for _, c := range v.coverage[name] {
@@ -120,7 +121,7 @@ func (v *View) surveyLine(name string, now time.Time) (string, part.Ink) {
 	if len(failed) > 0 {
 		return fmt.Sprintf("✕ surveyed %s · not whole: %s", part.Age(s.Started, now), strings.Join(failed, ", ")), part.Coral
 	}
-	text := fmt.Sprintf("surveyed %s · %s", part.Age(s.Started, now), plural(s.Found(), "thing"))
+	text := fmt.Sprintf("surveyed %s · %s", part.Age(s.Started, now), printable.Count(s.Found(), "thing"))
 	if s.State == store.SurveyFailed || s.State == store.SurveyStopped {
 		return "✕ survey " + string(s.State) + " " + part.Age(s.Started, now), part.Coral
 	}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"andamio/internal/app"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -167,7 +168,7 @@ func (d *page) run(r store.Run, index int) {
 	if r.Preset != "" {
 		text += " · " + r.Preset
 	}
-	text += fmt.Sprintf(" · %d steps", r.Steps)
+	text += " · " + printable.Count(r.Steps, "step")
 	if r.Ended.IsZero() {
 		text += " · begun " + part.Age(r.Created, d.now)
 	} else {

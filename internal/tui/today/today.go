@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -161,7 +162,7 @@ func (v *View) draftItem(begun map[string]bool) (item, bool) {
 			view.Cmd(view.Goto{Digit: "3"}), strings.Split(d.Err.Error(), "\n")}, true
 	case d.Plan != nil && !begun[d.Plan.Name]:
 		p := d.Plan
-		return item{rankReady, run.Planned, p.Name + " is ready to build", fmt.Sprintf("%s · %d resources at %d sites", d.Preset, len(p.Resources), len(p.Sites)),
+		return item{rankReady, run.Planned, p.Name + " is ready to build", fmt.Sprintf("%s · %s at %s", d.Preset, printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site")),
 			fmt.Sprintf("no run of it yet; about %s, then %.3f %s/h", part.Clock(time.Duration(p.Seconds*1e9)), p.CostPerHour, p.Currency),
 			"see the plan", tea.Batch(view.Cmd(view.OpenDraft{Draft: d}), view.Cmd(view.Goto{Digit: "4"})),
 			[]string{"The template has no mistakes and every workload has a place, but nothing has been built from it in this workspace."}}, true
