@@ -23,7 +23,7 @@ type Files map[string][]byte
 
 // Template makes the files of a template of what stands.
 func Template(p *plan.Plan) (Files, error) {
-	c := &capturer{plan: p, nodes: map[string]*node{}, files: Files{}}
+	c := &capturer{plan: p, nodes: map[string]*node{}, files: Files{}, attributes: map[string]any{}}
 	for i := range p.Resources {
 		c.resource(&p.Resources[i])
 	}
@@ -44,6 +44,8 @@ type capturer struct {
 	nodes map[string]*node
 	order []string
 	files Files
+	// attributes are those that scripts put out, as the types of a template declare them.
+	attributes map[string]any
 }
 
 // node is one node template, made from one or more like resources.
@@ -69,6 +71,9 @@ func (c *capturer) resource(r *plan.Resource) {
 		}
 		return
 	}
+	if c.implied(r) {
+		return
+	}
 	n := c.nodes[r.Node]
 	if n == nil || n.kind != r.Kind && r.Kind == plan.Instance {
 		n = &node{kind: r.Kind, first: r, operations: map[string]map[string]any{}}
@@ -87,6 +92,25 @@ func (c *capturer) resource(r *plan.Resource) {
 	}
 }
 
+// implied reports that a resource is built without the template asking for it: the interface of an instance for which it
+// names none, and the network that only such are in.
+func (c *capturer) implied(r *plan.Resource) bool {
+	if r.Kind == plan.Interface {
+		return c.plan.Resource(r.Spec.Instance).Node == r.Node
+	}
+	if r.Kind != plan.Network {
+		return false
+	}
+	named, linked := false, false
+	for i := range c.plan.Resources {
+		if f := &c.plan.Resources[i]; f.Kind == plan.Interface && f.Spec.Network == r.ID {
+			linked = true
+			named = named || !c.implied(f)
+		}
+	}
+	return linked && !named
+}
+
 // step takes a script of a node's lifecycle over, of its first instance.
 func (c *capturer) step(s *plan.Step) {
 	n := c.nodes[c.plan.Resource(s.Resource).Node]
@@ -99,14 +123,15 @@ func (c *capturer) step(s *plan.Step) {
 	if s.Script == nil || s.Op != plan.Create && s.Op != plan.Configure && s.Op != plan.Start {
 		return
 	}
-	n.operations[string(s.Op)] = c.operation(s.Script)
+	node := n.first.Node
+	n.operations[string(s.Op)] = c.operation(node, s.Script)
 	undo := map[plan.Op]string{plan.Create: "delete", plan.Start: "stop"}[s.Op]
 	if s.Undo != nil && undo != "" {
-		n.operations[undo] = c.operation(s.Undo)
+		n.operations[undo] = c.operation(node, s.Undo)
 	}
 }
 
-func (c *capturer) operation(s *plan.Script) map[string]any {
+func (c *capturer) operation(node string, s *plan.Script) map[string]any {
 	c.files[s.Path] = []byte(c.plan.Scripts[s.Path])
 	op := map[string]any{"implementation": s.Path}
 	if len(s.Files) > 0 {
@@ -123,6 +148,16 @@ func (c *capturer) operation(s *plan.Script) map[string]any {
 	}
 	if len(inputs) > 0 {
 		op["inputs"] = inputs
+	}
+	outputs := map[string]any{}
+	for _, out := range s.Outputs {
+		if r := c.plan.Resource(out.Resource); r != nil {
+			outputs[out.Name] = []any{map[bool]string{true: "SELF", false: r.Node}[r.Node == node], out.Attribute}
+			c.attributes[out.Attribute] = map[string]any{"type": "string"}
+		}
+	}
+	if len(outputs) > 0 {
+		op["outputs"] = outputs
 	}
 	return op
 }
@@ -201,6 +236,7 @@ const endpointName = "service"
 const (
 	typeInner  = "captured.nodes.Service"
 	typePublic = "captured.nodes.PublicService"
+	typeSilent = "captured.nodes.Software"
 )
 
 func (c *capturer) document() map[string]any {
@@ -212,23 +248,36 @@ func (c *capturer) document() map[string]any {
 	if inputs := c.secrets(); len(inputs) > 0 {
 		topology["inputs"] = inputs
 	}
+	if outputs := c.outputs(); len(outputs) > 0 {
+		topology["outputs"] = outputs
+	}
 	return map[string]any{
 		"tosca_definitions_version": "tosca_simple_yaml_1_3",
 		"metadata":                  map[string]any{"template_name": c.plan.Name},
 		"description":               "Made from the deployment " + c.plan.Name + " as it stood.",
-		"node_types":                nodeTypes(),
+		"node_types":                c.nodeTypes(),
 		"topology_template":         topology,
 	}
 }
 
-func nodeTypes() map[string]any {
+// outputs are what the deployment exposes, asked of the nodes of the template.
+func (c *capturer) outputs() map[string]any {
+	out := map[string]any{}
+	for _, o := range c.plan.Outputs {
+		out[o.Name] = without("", map[string]any{"description": o.Description, "value": c.value(o.Value)})
+	}
+	return out
+}
+
+func (c *capturer) nodeTypes() map[string]any {
 	service := func(capability string) map[string]any {
-		return map[string]any{"derived_from": "tosca.nodes.SoftwareComponent",
+		return map[string]any{"attributes": c.attributes,"derived_from": "tosca.nodes.SoftwareComponent",
 			"capabilities": map[string]any{endpointName: map[string]any{"type": capability}},
 			"requirements": []any{map[string]any{"uses": map[string]any{"capability": "tosca.capabilities.Endpoint",
 				"relationship": "tosca.relationships.ConnectsTo", "occurrences": []any{0, "UNBOUNDED"}}}}}
 	}
-	return map[string]any{typeInner: service("tosca.capabilities.Endpoint"), typePublic: service("tosca.capabilities.Endpoint.Public")}
+	return map[string]any{typeInner: service("tosca.capabilities.Endpoint"), typePublic: service("tosca.capabilities.Endpoint.Public"),
+		typeSilent: map[string]any{"derived_from": "tosca.nodes.SoftwareComponent", "attributes": c.attributes}}
 }
 
 func (c *capturer) secrets() map[string]any {
@@ -290,7 +339,7 @@ func (c *capturer) software(n *node, out map[string]any) {
 		out["type"] = typePublic
 	}
 	if n.portOf(c.plan) == 0 {
-		out["type"] = "tosca.nodes.SoftwareComponent"
+		out["type"] = typeSilent
 	} else {
 		protocol, properties := "tcp", map[string]any{"port": n.port}
 		if n.public != nil {
