@@ -132,7 +132,7 @@ or until andamio demo --stop. With --headless the whole scenario runs without a 
 	o.flags(cmd, screenPace)
 	cmd.Flags().BoolVar(&headless, "headless", false, "run the scenario without a screen and print a report")
 	cmd.Flags().BoolVar(&stop, "stop", false, "end the demo's stand-ins")
-	cmd.Flags().StringVar(&preset, "preset", "drill", "preset of the scenario for --headless: drill or storm-season")
+	oneOf(cmd.Flags(), &preset, "preset", "drill", "preset of the scenario for --headless: drill or storm-season", "drill", "storm-season")
 	addScreenFlags(cmd)
 	return cmd
 }
@@ -274,6 +274,10 @@ func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile
 		return err
 	}
 	defer a.Close()
+	if app.StandInsAlive(ctx, a.Workspace.Dir) {
+		return no{fmt.Errorf("the sites of the workspace %s answer: its stand-ins run already, or it is connected to others. andamio demo --stop --workspace %s ends the stand-ins; --workspace NEW is another",
+			a.Workspace.Dir, a.Workspace.Dir)}
+	}
 	box, err := o.start(estateFile)
 	if err != nil {
 		return err

@@ -49,9 +49,9 @@ name, svg or pdf, says the format.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&what, "as", "elevation", "what to draw: elevation or timeline")
+	oneOf(cmd.Flags(), &what, "as", "elevation", "what to draw: elevation or timeline", "elevation", "timeline")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "file to write (default: the picture's name with .svg)")
-	cmd.Flags().StringVar(&by, "by", "site", "bays of the elevation: site or service")
+	oneOf(cmd.Flags(), &by, "by", "site", "bays of the elevation: site or service", "site", "service")
 	return cmd
 }
 

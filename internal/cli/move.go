@@ -53,10 +53,11 @@ func (o *moveOptions) flags(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.StringSliceVar(&o.w.What, "what", nil, "instance, node or service that is moved; may be given again")
 	f.StringVar(&o.w.To, "to", "", "site that it goes to; without it placement chooses for each")
-	f.StringVar(&o.mode, "mode", string(change.Warm), "cold stops it first, warm copies while it runs and stops it for the last round, live lets it answer throughout")
+	oneOf(f, &o.mode, "mode", string(change.Warm), "cold stops it first, warm copies while it runs and stops it for the last round, live lets it answer throughout",
+		string(change.Cold), string(change.Warm), string(change.Live))
 	f.Float64Var(&o.w.Pause, "pause", 0, "seconds for which it may stand still while the last is copied; 0 is as long as it takes, for live ones 0.3")
 	f.Float64Var(&o.limit, "limit", 0, "most megabytes a second to copy, of all disks together; 0 is no limit")
-	f.StringVar(&o.w.Compress, "compress", "", "on or off; without it when it pays")
+	oneOf(f, &o.w.Compress, "compress", "", "on or off; without it when it pays", "on", "off")
 	f.StringVar(&o.w.Window, "window", "", "when copying may begin, a recurrence rule (RFC 5545) such as FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0")
 	f.Float64Var(&o.w.Hours, "hours", 0, "for how many hours a window is open")
 	f.StringVar(&o.w.TimeZone, "time-zone", "UTC", "time zone of the window, by its name in the IANA database")

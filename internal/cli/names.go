@@ -47,7 +47,7 @@ from --secret-file, from ` + envNamesSecret + `, or is asked for. Plans made fro
 	cmd.Flags().StringVar(&z.Server, "server", "", "address and port of the zone's primary name server, such as 192.0.2.53:53")
 	cmd.Flags().StringSliceVar(&z.Resolvers, "resolver", nil, "address and port of a resolver that users ask; may be given again")
 	cmd.Flags().StringVar(&z.Key, "key", "", "name of the key")
-	cmd.Flags().StringVar(&z.Algorithm, "algorithm", "hmac-sha256", "algorithm of the key: "+strings.Join(names.Algorithms, ", "))
+	oneOf(cmd.Flags(), &z.Algorithm, "algorithm", "hmac-sha256", "algorithm of the key: "+strings.Join(names.Algorithms, ", "), names.Algorithms...)
 	cmd.Flags().Uint32Var(&z.TTL, "ttl", 60, "for how many seconds resolvers may keep an answer")
 	cmd.Flags().StringVar(&file, "secret-file", "", "file that holds the key's secret")
 	return cmd

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"strings"
@@ -70,12 +71,12 @@ The exit status is 1 if there are findings.`,
 	f.StringVar(&o.recorded, "recorded", "", "file of what is recorded")
 	f.StringVar(&o.observed, "observed", "", "file of what is observed")
 	f.StringVar(&o.pick.Finding, "finding", "", "only this finding")
-	f.StringVar(&o.pick.Type, "type", "", "only findings of this type: changed, unmanaged, missing, moved, duplicate, stale")
+	oneOf(f, &o.pick.Type, "type", "", "only findings of this type: "+strings.Join(words(inventory.Types), ", "), words(inventory.Types)...)
 	f.StringVar(&o.pick.Class, "class", "", "only findings on this class")
 	f.StringVar(&o.pick.Site, "site", "", "only findings at this site")
 	f.StringVar(&o.pick.Attribute, "attribute", "", "only findings that differ in this attribute, such as 'tag.*'")
 	f.StringVar(&o.pick.Name, "name", "", "only findings on things of this name")
-	f.StringVar(&o.settle, "settle", "", "settle them in this way")
+	oneOf(f, &o.settle, "settle", "", "settle them in this way: "+strings.Join(words(inventory.Ways), ", "), words(inventory.Ways)...)
 	f.StringVar(&o.reason, "reason", "", "why they are ignored")
 	f.StringVar(&o.until, "until", "", "until when they are ignored, as 2027-01-31")
 	f.BoolVar(&o.confirm, "yes", false, "do what is shown")
@@ -216,9 +217,6 @@ func none(s string) string {
 
 func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	way := inventory.Way(o.settle)
-	if !slices.Contains(inventory.Ways, way) {
-		return usage{fmt.Errorf("there is no way %q; there are %v", o.settle, inventory.Ways)}
-	}
 	var until time.Time
 	if o.until != "" {
 		var err error
@@ -256,13 +254,21 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	if err != nil {
 		return no{err}
 	}
+	follow := *s
+	if s.json { // one value is printed, not one a run and another
+		follow.out, follow.json = io.Discard, false
+	}
+	var failed error
 	for _, id := range runs {
-		if err := s.follow(ctx, a, id, true); err != nil {
-			return err
+		if failed = follow.follow(ctx, a, id, true); failed != nil {
+			break
 		}
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"act": act, "runs": runs, "did": plan.Items})
+		return errors.Join(failed, s.printJSON(map[string]any{"act": act, "runs": runs, "did": plan.Items, "done": failed == nil}))
+	}
+	if failed != nil {
+		return failed
 	}
 	fmt.Fprintf(s.out, "act %d is done; andamio reconcile --undo %d takes it back\n", act, act)
 	return nil

@@ -60,7 +60,7 @@ changed at once. The site is surveyed when it is connected.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&o.kind, "kind", "", "edge, private or public")
+	oneOf(f, &o.kind, "kind", "", "edge, private or public", string(estate.Edge), string(estate.Private), string(estate.Public))
 	f.StringVar(&o.c.URL, "url", "", "address of the site")
 	f.StringVar(&o.c.TimeZone, "time-zone", "UTC", "the site's time zone, such as Europe/Lisbon")
 	f.StringVar(&o.tokenFile, "token-file", "", "file that holds the credential")
