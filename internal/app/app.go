@@ -4,10 +4,14 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"os"
 	"path/filepath"
+
+	"gopkg.in/natefinch/lumberjack.v2"
 
 	"andamio/internal/engine"
 	"andamio/internal/store"
@@ -27,6 +31,7 @@ type App struct {
 	idle bool
 
 	folds folds
+	log   io.WriteCloser
 }
 
 // Option changes how a workspace is opened.
@@ -61,7 +66,8 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{Workspace: ws, Store: s, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	a := &App{Workspace: ws, Store: s, log: logFile(ws)}
+	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	a.spawn = a.spawnProcess
 	for _, o := range options {
 		o(a)
@@ -70,4 +76,17 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 }
 
 // Close closes the workspace.
-func (a *App) Close() error { return a.Store.Close() }
+func (a *App) Close() error { return errors.Join(a.Store.Close(), a.log.Close()) }
+
+// fileLog is the log in a workspace: at most so many files of so many MiB are kept.
+const (
+	fileLog  = "andamio.log"
+	logMiB   = 5
+	logsKept = 3
+	logDays  = 90 // days
+)
+
+// logFile is the workspace's log, which begins anew when it is full. It is made when there is something to say.
+func logFile(ws *Workspace) io.WriteCloser {
+	return &lumberjack.Logger{Filename: ws.path(fileLog), MaxSize: logMiB, MaxBackups: logsKept, MaxAge: logDays}
+}

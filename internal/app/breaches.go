@@ -59,7 +59,11 @@ func (a *App) rulesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, e 
 	if design == nil {
 		return nil, diagnostics
 	}
-	problem, err := problemOf(design, e, Wish{})
+	w, err := a.ruled(Wish{})
+	if err != nil {
+		return nil, err
+	}
+	problem, err := problemOf(design, e, w)
 	if err == nil {
 		stay(problem, Wish{Lifted: wanted.Lifted})
 	}

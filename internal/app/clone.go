@@ -62,8 +62,12 @@ func (a *App) redrawn(ctx context.Context, d *Deployment, wanted *plan.Plan, nam
 	if err != nil {
 		return nil
 	}
-	draft := NewDraft(t, Wish{Name: name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Workflow: wanted.Workflow, Like: placed(wanted),
-		Lifted: wanted.Lifted}, e)
+	w, err := a.ruled(Wish{Name: name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Workflow: wanted.Workflow, Like: placed(wanted),
+		Lifted: wanted.Lifted})
+	if err != nil {
+		return nil
+	}
+	draft := NewDraft(t, w, e)
 	if draft.Plan == nil || !alike(draft.Plan, wanted) {
 		return nil
 	}

@@ -25,5 +25,5 @@ func Trigger(e tosca.Explanation) (tosca.Diagnostics, error) {
 	if e.Code == tosca.CodeMissingInput {
 		return NewDraft(t, Wish{}, nil).Diagnostics, nil
 	}
-	return t.Check("", sites)
+	return t.Check("", sites, nil)
 }

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/fstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -44,7 +45,7 @@ func TestTheGuidesFirstTemplateIsRight(t *testing.T) {
 	text, _, _ := strings.Cut(after, "```")
 	tmpl, err := ReadTemplate(source.Memory(map[string][]byte{"template.yaml": []byte(text), "scripts/start.sh": []byte("true\n")}), "guide", "template.yaml")
 	require.NoError(t, err)
-	diags, err := tmpl.Check("", nil)
+	diags, err := tmpl.Check("", nil, nil)
 	require.NoError(t, err)
 	assert.Empty(t, diags, diags.Error())
 }
@@ -60,7 +61,7 @@ func TestWhatSitesDoNotOfferIsFoundAtItsLine(t *testing.T) {
 		files["template.yaml"] = []byte(strings.NewReplacer(change...).Replace(string(files["template.yaml"])))
 		tmpl, err = ReadTemplate(source.Memory(files), "flood-watch", "template.yaml")
 		require.NoError(t, err)
-		diags, err := tmpl.Check("drill", e)
+		diags, err := tmpl.Check("drill", e, nil)
 		require.NoError(t, err)
 		return diags
 	}
@@ -142,15 +143,60 @@ func TestExamplesAreRightWithEveryEstate(t *testing.T) {
 	e, err := DemoEstate()
 	require.NoError(t, err)
 	for _, name := range []string{"flood-watch", "gauge-chain", "relay-tiers", "by-hand", "words"} {
-		diags, err := example(t, name).Check("", e)
+		diags, err := example(t, name).Check("", e, nil)
 		require.NoError(t, err)
 		assert.Empty(t, diags, "%s: %s", name, diags.Error())
-		diags, err = example(t, name).Check("", nil)
+		diags, err = example(t, name).Check("", nil, nil)
 		require.NoError(t, err)
 		assert.Empty(t, diags, "%s: %s", name, diags.Error())
 	}
-	diags, err := example(t, "borrowed").Check("", e)
+	diags, err := example(t, "borrowed").Check("", e, nil)
 	require.NoError(t, err)
 	require.Len(t, diags, 1, "nothing stands at the sites of the demo")
 	assert.Equal(t, tosca.CodeSelect, diags[0].Code)
+}
+
+// TestAVoidPolicyIsRefused writes policies that would change nothing, each a way to have a register go to a public site.
+func TestAVoidPolicyIsRefused(t *testing.T) {
+	for name, c := range map[string]struct {
+		policy, says, hint string
+		mistakes           int
+	}{
+		"unknown question": {"quiet: { type: andamio.policies.Answers, targets: [ host ], properties: { answers: { sensitive_dat: true } } }",
+			"answers sensitive_dat, which no rule asks", "write sensitive_data", 1},
+		"no answer":    {"quiet: { type: andamio.policies.Answers, targets: [ host ], properties: { answers: {} } }", "answers no question", "answer one of", 1},
+		"no demand":    {"quiet: { type: andamio.policies.Allow, targets: [ host ] }", "demands nothing of a site", "give sites", 1},
+		"no target":    {"quiet: { type: andamio.policies.Spread, targets: [ lan ], properties: { over: site } }", "none is placed", "name compute nodes", 0},
+		"good answers": {"quiet: { type: andamio.policies.Answers, targets: [ host ], properties: { answers: { sensitive_data: true } } }", "", "", 0},
+	} {
+		d := draftOf(t, `tosca_definitions_version: tosca_simple_yaml_1_3
+metadata: { template_name: register }
+topology_template:
+  node_templates:
+    host: { type: Compute }
+    lan: { type: tosca.nodes.network.Network, properties: { network_name: lan } }
+    port: { type: tosca.nodes.network.Port, requirements: [ binding: host, link: lan ] }
+  policies:
+    - `+c.policy+"\n")
+		assert.Equal(t, c.mistakes, d.Diagnostics.Errors(), "%s: %s", name, d.Diagnostics.Error())
+		if c.says == "" {
+			assert.Empty(t, d.Diagnostics, name)
+			continue
+		}
+		require.NotEmpty(t, d.Diagnostics, name)
+		assert.Contains(t, d.Diagnostics[0].Message, c.says, name)
+		assert.Contains(t, d.Diagnostics[0].Hint, c.hint, name)
+		assert.Equal(t, 9, d.Diagnostics[0].Line, name)
+		assert.Equal(t, c.mistakes == 0, d.Plan != nil, name)
+	}
+}
+
+// draftOf works a template of one file out for the demo's estate.
+func draftOf(t *testing.T, text string) *Draft {
+	t.Helper()
+	tmpl, err := ReadTemplate(fstest.MapFS{"template.yaml": &fstest.MapFile{Data: []byte(text)}}, "x", "template.yaml")
+	require.NoError(t, err)
+	e, err := DemoEstate()
+	require.NoError(t, err)
+	return NewDraft(tmpl, Wish{}, e)
 }

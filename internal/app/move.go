@@ -264,6 +264,9 @@ func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) 
 			w.Keep[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
 		}
 	}
+	if w, err = a.ruled(w); err != nil {
+		return nil, err
+	}
 	draft := NewDraft(t, w, e)
 	if draft.Placement == nil || draft.Plan == nil {
 		return nil, errors.New("placement finds no other place for them with everything else where it is; name a site, or move more together")

@@ -69,7 +69,11 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 	maps.Copy(all, p.Inputs)
 	maps.Copy(all, w.Inputs)
 	d.Design, d.Diagnostics = t.Design(all, p.Diagnostics, topology.Options{Standing: standing(e), NoSites: e == nil})
-	if d.Design == nil || e == nil {
+	if d.Design == nil {
+		return d
+	}
+	d.Diagnostics = append(d.Diagnostics, plan.Policies(d.Design, questionsOf(w.Rules))...)
+	if e == nil || d.Diagnostics.Errors() > 0 {
 		return d
 	}
 	if d.Problem, d.Err = problemOf(d.Design, e, w); d.Err != nil {
@@ -88,6 +92,18 @@ func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
 		d.Placement, d.Plan, d.Err = nil, nil, nil
 	}
 	return d
+}
+
+// questionsOf are the names of the questions that a rule file asks; of the one that ships, if nil.
+func questionsOf(f *rules.File) []string {
+	if f == nil {
+		f = rules.Default()
+	}
+	out := make([]string, len(f.Questions))
+	for i, q := range f.Questions {
+		out[i] = q.Name
+	}
+	return out
 }
 
 // mostReleases bounds how often what stands is let go for want of room.

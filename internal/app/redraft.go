@@ -29,6 +29,9 @@ func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w Wish
 	if err != nil {
 		return nil, err
 	}
+	if w, err = a.ruled(w); err != nil {
+		return nil, err
+	}
 	w.Name, w.Stand, w.Like = d.Name, d.Stand.Plan, placed(d.Stand.Plan)
 	w.Keep = w.kept()
 	if wanted != nil {
@@ -53,11 +56,23 @@ func (a *App) Drafting(ctx context.Context, t *Template, w Wish) (*Draft, error)
 	if d != nil {
 		return a.Redraft(ctx, d.ID, t, w)
 	}
+	if w, err = a.ruled(w); err != nil {
+		return nil, err
+	}
 	e, offline := a.Estate(ctx)
 	if e != nil && len(e.Sites) == 0 {
 		e = nil
 	}
 	return NewDraft(t, w, e), offline
+}
+
+// ruled is a wish under the administrator's rules, if it names no others.
+func (a *App) ruled(w Wish) (Wish, error) {
+	var err error
+	if w.Rules == nil {
+		w.Rules, err = a.Workspace.Rules()
+	}
+	return w, err
 }
 
 // OrderOf is the order that carries a draft out: it raises the design, or leads what stands of it there.

@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/rules"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
 	"andamio/internal/source"
@@ -120,8 +121,9 @@ func standing(e *estate.Estate) []topology.Standing {
 }
 
 // Check finds everything wrong with a template: in itself, with each of its presets (or the one named), and, where an
-// estate is given, in what it asks of the sites. Inputs without a value are no mistake of a template.
-func (t *Template) Check(preset string, e *estate.Estate) (tosca.Diagnostics, error) {
+// estate is given, in what it asks of the sites, under the administrator's rules or, if nil, those that ship. Inputs
+// without a value are no mistake of a template.
+func (t *Template) Check(preset string, e *estate.Estate, own *rules.File) (tosca.Diagnostics, error) {
 	presets := t.Presets
 	if preset != "" {
 		p, err := t.Preset(preset)
@@ -137,8 +139,11 @@ func (t *Template) Check(preset string, e *estate.Estate) (tosca.Diagnostics, er
 	for _, p := range presets {
 		design, found := t.Design(p.Inputs, p.Diagnostics, topology.Options{Partial: true, NoSites: e == nil, Standing: standing(e)})
 		all = append(all, found[min(len(t.Diagnostics), len(found)):]...)
+		if design != nil {
+			all = append(all, plan.Policies(design, questionsOf(own))...)
+		}
 		if design != nil && e != nil {
-			problem, err := problemOf(design, e, Wish{})
+			problem, err := problemOf(design, e, Wish{Rules: own})
 			if err != nil {
 				return nil, err
 			}

@@ -33,7 +33,11 @@ Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CO
 			if err != nil {
 				return err
 			}
-			diags, err := t.Check(preset, e)
+			own, err := app.RulesIn(s.workspace)
+			if err != nil {
+				return err
+			}
+			diags, err := t.Check(preset, e, own)
 			if err != nil {
 				return usage{err}
 			}

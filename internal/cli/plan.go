@@ -56,7 +56,11 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 		return err
 	}
 	// Without an estate the design alone is worked out: mistakes in it need no sites to be found.
-	wish := app.Wish{Preset: o.preset, Inputs: inputs, Workflow: o.workflow, Name: o.name}
+	own, err := app.RulesIn(s.workspace)
+	if err != nil {
+		return err
+	}
+	wish := app.Wish{Rules: own, Preset: o.preset, Inputs: inputs, Workflow: o.workflow, Name: o.name}
 	if o.name != "" {
 		if err := app.CheckName(o.name); err != nil {
 			return usage{err}

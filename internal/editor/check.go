@@ -87,7 +87,7 @@ func (s *server) check(path string) error {
 	if err != nil {
 		return nil // no template yet: nothing to tell
 	}
-	diags, err := t.Check("", estateIn(s.files(dir)))
+	diags, err := t.Check("", estateIn(s.files(dir)), nil)
 	if err != nil {
 		return nil
 	}

@@ -35,6 +35,11 @@ var ErrNotFound = errors.New("not found")
 func Open(ctx context.Context, path string) (*Store, error) {
 	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(5000)", "foreign_keys(1)"},
 		"_txlock": {"immediate"}}
+	unlock, err := lock(ctx, path+".lock")
+	if err != nil {
+		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
+	}
+	defer unlock()
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
 	if err != nil {
 		return nil, err
