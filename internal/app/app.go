@@ -11,8 +11,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"gopkg.in/natefinch/lumberjack.v2"
-
 	"andamio/internal/engine"
 	"andamio/internal/store"
 )
@@ -77,16 +75,3 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 
 // Close closes the workspace.
 func (a *App) Close() error { return errors.Join(a.Store.Close(), a.log.Close()) }
-
-// fileLog is the log in a workspace: at most so many files of so many MiB are kept.
-const (
-	fileLog  = "andamio.log"
-	logMiB   = 5
-	logsKept = 3
-	logDays  = 90 // days
-)
-
-// logFile is the workspace's log, which begins anew when it is full. It is made when there is something to say.
-func logFile(ws *Workspace) io.WriteCloser {
-	return &lumberjack.Logger{Filename: ws.path(fileLog), MaxSize: logMiB, MaxBackups: logsKept, MaxAge: logDays}
-}

@@ -97,7 +97,7 @@ func (a *App) ours(ctx context.Context, inv *Inventory) error {
 		case f.Type == inventory.Missing && f.Declared == nil && f.Recorded.Origin.Deployment != "" && f.Recorded.Mark != "":
 			inv.retired = append(inv.retired, *f.Recorded)
 			return true
-		case f.Type == inventory.Duplicate && f.OtherRecorded && f.Other.Origin.Deployment != "" && f.Other.Mark != "" && f.Observed != nil &&
+		case f.Type == inventory.Duplicate && f.OtherRecorded && f.Other.Origin.Deployment != "" && f.Other.Mark != "" && f.Other.Provider != "" && f.Observed != nil &&
 			f.Other.Provider != f.Observed.Provider:
 			inv.retired = append(inv.retired, *f.Other) // what a move left behind, and was taken away when it was committed
 			return true

@@ -13,8 +13,11 @@ import (
 )
 
 // Picture is what stands of a deployment as a state that can be drawn, with the outputs of its last run and what each
-// step printed when it was done.
+// step printed when it was done. While a run of it goes on it is that run's.
 func (a *App) Picture(ctx context.Context, d *Deployment) (*run.State, error) {
+	if last := d.Last(); d.State() == run.UnderWay { // how it rises is told by the run that goes on
+		return a.Replay(ctx, last.ID)
+	}
 	if err := d.Stand.Plan.Arrange(); err != nil {
 		return nil, err
 	}

@@ -47,7 +47,7 @@ func TestADeploymentIsOperatedFromTheCommandLine(t *testing.T) {
 		{[]string{"rollback"}, 1, "roll back run 3: 7 steps"},
 		{[]string{"rollback", "1"}, 1, "run 3 came after run 1"},
 		{[]string{"resume"}, 1, "everything stands: there is nothing to go on with"},
-		{[]string{"stop", "flood-watch", "map", "--confirm", "flood-watch"}, 0, "everything stands"},
+		{[]string{"stop", "flood-watch", "map", "--confirm", "flood-watch"}, 0, "everything is as it is wanted, 2 instances switched off"},
 		{[]string{"stop", "flood-watch", "maps"}, 1, "no instance of a tier"},
 		{[]string{"shell", "contacts-host", "--", "echo", "it", "is", "here; exit 4"}, 1, "it is here"},
 		{[]string{"shell", "map-host"}, 1, "map-host-1 is switched off"},

@@ -15,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -23,6 +24,7 @@ import (
 
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/names"
 	"andamio/internal/site"
@@ -210,6 +212,29 @@ func (e *Engine) known(s *plan.Step) (askedID string, tries, discards int) {
 	return st.AskedID, st.Tries, st.Discards
 }
 
+// stands says in words what stands at the end of a run whose steps are all over: what was skipped does not, and what is
+// switched off does not serve.
+func (e *Engine) stands() string {
+	skipped, off := 0, 0
+	for i := range e.state.Steps {
+		if e.state.Steps[i].Skipped {
+			skipped++
+		}
+	}
+	for i := range e.Plan.Resources {
+		if r := &e.Plan.Resources[i]; r.Kind == plan.Instance && r.Off && r.Change != plan.Retire && !strings.HasSuffix(r.ID, "@"+r.Site) { // what a move keeps is not counted
+			off++
+		}
+	}
+	switch {
+	case skipped > 0:
+		return fmt.Sprintf("%d of %d steps done, %d skipped: a later change does them", len(e.state.Steps)-skipped, len(e.state.Steps), skipped)
+	case off > 0:
+		return fmt.Sprintf("everything is as it is wanted, %s switched off", printable.Count(off, "instance"))
+	}
+	return "everything stands"
+}
+
 // end journals how the run went, with the outputs if all stands.
 func (e *Engine) end(ctx context.Context) error {
 	e.mu.Lock()
@@ -221,7 +246,7 @@ func (e *Engine) end(ctx context.Context) error {
 	case all && retiring:
 		ev.Text = "everything is gone"
 	case all:
-		ev.Text = "everything stands"
+		ev.Text = e.stands()
 		for _, o := range e.Plan.Outputs {
 			if text, err := o.Value.Text(e); err == nil {
 				ev.Attributes[o.Name] = e.mask.clean(text)
@@ -230,7 +255,7 @@ func (e *Engine) end(ctx context.Context) error {
 	case ctx.Err() != nil:
 		ev.Text = fmt.Sprintf("cancelled with %d of %d steps done", done, len(e.Plan.Steps))
 	default:
-		ev.Text = fmt.Sprintf("%d steps failed, %d of %d done", failed, done, len(e.Plan.Steps))
+		ev.Text = fmt.Sprintf("%s failed, %d of %d done", printable.Count(failed, "step"), done, len(e.Plan.Steps))
 	}
 	if err := e.record(ev); err != nil {
 		return err

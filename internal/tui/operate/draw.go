@@ -53,7 +53,11 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 	}
 	if s := v.state(); s != nil && rest.H >= 4 {
 		if len(s.Resources) == 0 {
-			c.Text(rest.X+2, rest.Y+1, part.In(part.Dim), "everything of it is gone")
+			text := "everything of it is gone"
+			if d := v.selected(); going(d) {
+				text = "its run has just begun"
+			}
+			c.Text(rest.X+2, rest.Y+1, part.In(part.Dim), text)
 			return
 		}
 		v.elevation.Draw(c, rest, s)
@@ -106,13 +110,19 @@ func (v *View) drawRow(c *part.Canvas, r part.Rect, y int, row row) {
 	}
 	x := c.Text(r.X+name+2, y, part.In(part.InkOf(status)), c.Look.Mark(status))
 	c.Cut(x+1, y, r.X+state-x-2, part.In(part.Text), titleOf(d, row.tier))
-	text := fmt.Sprintf("%d of %d well", h.good, h.all)
+	_, asked := v.looked[d.ID]
+	text, ink := fmt.Sprintf("%d of %d well", h.good, h.all), part.Teal
+	if !asked {
+		text, ink = fmt.Sprintf("%d of %d stand", h.good, h.all), part.Dim
+	}
 	if h.off > 0 {
 		text = fmt.Sprintf("%d off, %s", h.off, text)
 	}
-	ink := part.Teal
-	if h.bad > 0 {
+	switch {
+	case h.bad > 0:
 		text, ink = h.worst, part.Coral
+	case going(d):
+		text, ink = fmt.Sprintf("%d of %d stand", h.good, h.all), part.Sky
 	}
 	c.Cut(r.X+state, y, readings-state-1, part.In(ink), text)
 	active, answer := "active", "answer"

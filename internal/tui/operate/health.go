@@ -17,6 +17,9 @@ type condition struct {
 
 // condition judges a resource. A check that has not been made yet speaks neither for nor against it.
 func (v *View) condition(r *run.Resource) condition {
+	if d := v.selected(); d != nil && going(d) {
+		return rising(r)
+	}
 	switch {
 	case r.Off || v.isOff(r):
 		return condition{run.Passed, "switched off", "its instance is switched off, as was asked for"}
@@ -34,6 +37,23 @@ func (v *View) condition(r *run.Resource) condition {
 		return condition{run.Standing, "ready", r.Site + " says: " + r.SiteSaid.Text}
 	}
 	return condition{run.Standing, "standing", "every step that built it was checked when it was done"}
+}
+
+// rising is how a resource is while a run goes on.
+func rising(r *run.Resource) condition {
+	switch r.Status {
+	case run.Planned:
+		return condition{run.Planned, "planned", "the run that is under way has not come to it yet"}
+	case run.UnderWay:
+		return condition{run.UnderWay, "under way", "the run that is under way works on it"}
+	case run.Held:
+		return condition{run.Held, "held", "it waits for something that failed, or for somebody"}
+	case run.Failed, run.Stopped:
+		return condition{run.Failed, "failed", "a step of it failed in the run that is under way"}
+	case run.Retired:
+		return condition{run.Retired, "gone", "the run that is under way took it away"}
+	}
+	return condition{run.Standing, "standing", "every step of it that the run has is done"}
 }
 
 // unsure reports that a step of a resource did not end well.
@@ -62,6 +82,8 @@ func (v *View) isOff(r *run.Resource) bool {
 // health is how a deployment or one of its tiers is.
 type health struct {
 	all, good, bad, off int
+	// rises counts what a run under way has not built yet.
+	rises int
 	// sites and answers count what the sites say is well, and what answers, of all that were asked.
 	sites, sitesGood     int
 	answers, answersGood int
@@ -88,7 +110,13 @@ func (v *View) health(d *app.Deployment, tier string) health {
 			continue
 		}
 		h.all++
-		switch c := v.condition(r); c.status {
+		c := v.condition(r)
+		if going(d) {
+			c = rising(r)
+		}
+		switch c.status {
+		case run.Planned, run.UnderWay, run.Held:
+			h.rises++
 		case run.Failed:
 			h.bad++
 			if h.worst == "" {
@@ -123,6 +151,8 @@ func (h health) status() run.Status {
 	switch {
 	case h.bad > 0:
 		return run.Failed
+	case h.rises > 0:
+		return run.UnderWay
 	case h.off > 0 && h.good == 0:
 		return run.Passed
 	}

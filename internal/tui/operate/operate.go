@@ -118,6 +118,9 @@ func (v *View) gather(msg view.Runs) tea.Cmd {
 	var seen strings.Builder
 	for _, r := range msg.Runs {
 		fmt.Fprintf(&seen, "%d %s %v;", r.ID, r.State, r.Left)
+		if v.onScreen() && (r.State == run.UnderWay || r.State == run.Planned) { // what rises is looked at as it rises
+			fmt.Fprintf(&seen, "%d;", time.Now().Unix())
+		}
 	}
 	first := v.seen == ""
 	if seen.String() == v.seen {
@@ -139,6 +142,9 @@ func (v *View) gather(msg view.Runs) tea.Cmd {
 	}
 	return work
 }
+
+// onScreen reports that the view was drawn a moment ago.
+func (v *View) onScreen() bool { return time.Since(v.drawn) < lookEvery }
 
 func tick() tea.Cmd { return tea.Tick(lookEvery, func(time.Time) tea.Msg { return lookTick{} }) }
 
@@ -214,15 +220,44 @@ func tierOf(r *plan.Resource) string {
 
 // look asks what is on screen, and again after a while.
 func (v *View) look() tea.Cmd {
-	if time.Since(v.drawn) > lookEvery {
+	if !v.onScreen() {
 		return tick()
 	}
-	return tea.Batch(v.askNow(), tick())
+	return tea.Batch(v.askNow(), v.askOther(), tick())
 }
 
+// askNow asks the selected deployment's sites and endpoints.
 func (v *View) askNow() tea.Cmd {
 	d := v.selected()
-	if d == nil || v.states[d.ID] == nil || len(d.Stand.Plan.Resources) == 0 {
+	if d == nil {
+		return nil
+	}
+	return v.ask(d)
+}
+
+// othersEvery is how old what is known of a deployment that is not selected may get.
+const othersEvery = 20 * time.Second
+
+// askOther asks the deployment that nobody asked for the longest time, so that none is shown as well that was never asked.
+func (v *View) askOther() tea.Cmd {
+	var oldest *app.Deployment
+	for i := range v.all {
+		d := &v.all[i]
+		if d.State() == run.Retired || time.Since(v.looked[d.ID].At) < othersEvery {
+			continue
+		}
+		if oldest == nil || v.looked[d.ID].At.Before(v.looked[oldest.ID].At) {
+			oldest = d
+		}
+	}
+	if oldest == nil || oldest == v.selected() {
+		return nil
+	}
+	return v.ask(oldest)
+}
+
+func (v *View) ask(d *app.Deployment) tea.Cmd {
+	if v.app == nil || v.states[d.ID] == nil || len(d.Stand.Plan.Resources) == 0 || going(d) {
 		return nil
 	}
 	id, s := d.ID, v.states[d.ID]
@@ -234,10 +269,13 @@ func (v *View) askNow() tea.Cmd {
 	}
 }
 
-// apply takes what was said into the picture.
+// going reports that a run of a deployment is under way: how it is is told by that run.
+func going(d *app.Deployment) bool { return d.State() == run.UnderWay }
+
+// apply takes what was said into the picture. While a run goes on the picture is the run's.
 func (v *View) apply(id int64) {
 	s := v.states[id]
-	if s == nil {
+	if s == nil || v.goes(id) {
 		return
 	}
 	now := v.looked[id]
@@ -256,6 +294,16 @@ func (v *View) apply(id int64) {
 		}
 	}
 	s.LastSeq++ // arrangements are kept while nothing happens, and something has
+}
+
+// goes reports that a run of the deployment of that number is under way.
+func (v *View) goes(id int64) bool {
+	for i := range v.all {
+		if v.all[i].ID == id {
+			return going(&v.all[i])
+		}
+	}
+	return false
 }
 
 // selected is the deployment that is selected.

@@ -50,12 +50,12 @@ func TestDeploymentsStandByTier(t *testing.T) {
 	v := standing(t)
 	text := draw(v, 160, 43)
 	assert.Regexp(t, `▐ ■ flood-watch\s+standing\s+run 3 raised it · 1h00m ago\s+4.22 so far · 2.112 cr/h`, text)
-	assert.Regexp(t, `■ forecasting\s+11 of 11 well\s+none asked · none asked\s+1.154 cr/h`, text)
+	assert.Regexp(t, `■ forecasting\s+11 of 11 stand\s+none asked · none asked\s+1.154 cr/h`, text)
 	assert.Regexp(t, `▁ lab\s+retired\s+run 2 retire lab`, text)
 	v.Key("down")
 	assert.Equal(t, "gauge-intake-1", v.elevation.Selected, "a tier selects its first software")
 	small := draw(v, 80, 20)
-	assert.Regexp(t, `■ gauge\s+4 of 4 well`, small)
+	assert.Regexp(t, `■ gauge\s+4 of 4 stand`, small)
 	assert.Contains(t, draw(New(context.Background(), nil), 100, 30), "nothing stands yet")
 }
 
@@ -134,4 +134,28 @@ func TestTiersWithoutServicesGoByTheirNodes(t *testing.T) {
 	d := &app.Deployment{Stand: change.Standing{Plan: &plan.Plan{Resources: []plan.Resource{
 		{ID: "a-1", Node: "a", Kind: plan.Software}, {ID: "b-1", Node: "b", Kind: plan.Instance}, {ID: "c-1", Node: "c", Kind: plan.Software}}}}}
 	assert.Equal(t, []string{"a", "c"}, tiers(d))
+}
+
+// TestWhatRisesIsUnderWay looks at a first run while it goes on: nothing of it is gone, or not well.
+func TestWhatRisesIsUnderWay(t *testing.T) {
+	p := plantest.Plan(t, "drill")
+	s := run.New(p)
+	s.Apply(run.Event{Seq: 1, Kind: run.RunStarted, At: noon})
+	s.Apply(run.Event{Seq: 2, Kind: run.StepStarted, Step: "app-lan@vega/create", Resource: "app-lan@vega", At: noon})
+	s.Apply(run.Event{Seq: 3, Kind: run.SiteSays, Resource: "app-lan@vega", Text: "building", At: noon})
+	v := New(context.Background(), nil)
+	goes := store.Run{ID: 1, Deployment: 1, State: run.UnderWay, Created: noon.Add(-time.Minute), Beat: noon}
+	v.take(gathered{all: []app.Deployment{{Deployment: store.Deployment{ID: 1, Name: "flood-watch"}, Runs: []store.Run{goes}, Stand: change.Nothing(p)}},
+		states: map[int64]*run.State{1: s}})
+	text := draw(v, 160, 43)
+	assert.Regexp(t, `◩ flood-watch\s+under way`, text)
+	assert.NotContains(t, text, "gone")
+	assert.NotContains(t, text, "not well")
+	assert.Empty(t, v.Badge(noon))
+	assert.Equal(t, "under way", v.condition(s.Resource("app-lan@vega")).word)
+	assert.Equal(t, "planned", v.condition(s.Resource("contacts-1")).word)
+	v.Update(looked{id: 1, now: app.Looked{At: noon, Sites: map[string]run.Reading{"contacts-host-1": {Text: "it is not there", At: noon}}}})
+	assert.Empty(t, v.Badge(noon), "what a site has not yet is no fault while it is built")
+	s.Apply(run.Event{Seq: 4, Kind: run.StepFailed, Step: "app-lan@vega/create", Resource: "app-lan@vega", Text: "refused", At: noon})
+	assert.Equal(t, "1", v.Badge(noon), "a failure is one at once")
 }

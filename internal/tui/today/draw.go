@@ -19,7 +19,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 	d := &page{v: v, c: c, r: r, y: r.Y, now: now}
 	d.summary(items)
 	d.queue(items)
-	for i, title := range []string{"under way", "standing", "ended otherwise"} {
+	for i, title := range []string{"under way", "standing", "earlier"} {
 		d.runs(title, i, len(items))
 	}
 }
@@ -42,14 +42,9 @@ func (d *page) columns() (why, act int) {
 }
 
 func (d *page) summary(items []item) {
-	needs, going := 0, 0
-	for _, i := range items {
-		if i.rank < rankReady {
-			needs++
-		}
-	}
+	needs, going := len(items), 0
 	for _, r := range d.v.runs {
-		if section(r, d.now) == 0 {
+		if d.v.section(r) == 0 {
 			going++
 		}
 	}
@@ -134,7 +129,7 @@ func (d *page) select2(i int) {
 func (d *page) runs(title string, part, before int) {
 	shown := false
 	for i, r := range d.v.listed() {
-		if section(r, d.now) != part || d.y >= d.r.Y+d.r.H-1 {
+		if d.v.section(r) != part || d.y >= d.r.Y+d.r.H-1 {
 			continue
 		}
 		if !shown {
@@ -155,13 +150,13 @@ func (d *page) run(r store.Run, index int) {
 		d.c.Rune(d.r.X, d.y, part.In(part.Ochre).Strong(), d.c.Look.Glyphs.PickLeft)
 	}
 	atWhy, atAct := d.columns()
-	state := r.State
+	state := wordOf(r)
 	if app.Abandoned(r, d.now) {
 		state = run.Failed
 	}
 	x := d.c.Text(d.r.X+2, d.y, part.In(part.InkOf(state)), d.c.Look.Mark(state))
 	d.c.Cut(x+1, d.y, atWhy-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%s run %d", r.Name, r.ID))
-	text := string(r.State)
+	text := string(wordOf(r))
 	if app.Abandoned(r, d.now) {
 		text = "worker silent"
 	}

@@ -206,22 +206,35 @@ func (v *View) open(items []item) tea.Cmd {
 // mostListed bounds the list of runs.
 const mostListed = 12
 
-// listed are the newest runs in the order in which they are drawn: under way, standing, ended otherwise.
+// listed are the newest runs in the order in which they are drawn: under way, standing, earlier.
 func (v *View) listed() []store.Run {
 	out := slices.Clone(v.runs[:min(len(v.runs), mostListed)])
-	slices.SortStableFunc(out, func(a, b store.Run) int { return cmp.Compare(section(a, v.now), section(b, v.now)) })
+	slices.SortStableFunc(out, func(a, b store.Run) int { return cmp.Compare(v.section(a), v.section(b)) })
 	return out
 }
 
-// section is the part of the list a run belongs to.
-func section(r store.Run, now time.Time) int {
+// section is the part of the list a run belongs to: what goes on, what left what stands now, what is over.
+func (v *View) section(r store.Run) int {
 	switch {
-	case (r.State == run.UnderWay || r.State == run.Planned) && !app.Abandoned(r, now):
+	case (r.State == run.UnderWay || r.State == run.Planned) && !app.Abandoned(r, v.now):
 		return 0
-	case r.State == run.Standing:
+	case wordOf(r) == run.Standing && v.last(r):
 		return 1
 	}
 	return 2
+}
+
+// last reports that no later run of its deployment was begun.
+func (v *View) last(r store.Run) bool {
+	return r.Deployment == 0 || !slices.ContainsFunc(v.runs, func(o store.Run) bool { return o.Deployment == r.Deployment && o.ID > r.ID && !o.Void })
+}
+
+// wordOf is how a run ended: one that took everything away left nothing standing.
+func wordOf(r store.Run) run.Status {
+	if r.State == run.Standing && r.Wanted == 0 && r.Purpose != "" {
+		return run.Retired
+	}
+	return r.State
 }
 
 // Click selects a row, and opens it when it is selected already.

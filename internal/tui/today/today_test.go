@@ -58,10 +58,10 @@ func TestNothingIsSaidToBeWaitingWhenNothingIs(t *testing.T) {
 
 func TestRunsAreListedByHowTheyAre(t *testing.T) {
 	v, text := seen(t, 140, ended(3, "a", run.Standing), going(2), ended(1, "bb", run.Standing), ended(4, "bb", run.Standing))
-	assert.Regexp(t, `(?s)under way.*basin run 2.*standing.*a run 3.*bb run 1`, text)
+	assert.Regexp(t, `(?s)under way.*basin run 2.*standing.*a run 3.*bb run 4.*earlier.*bb run 1`, text)
 	assert.Contains(t, text, "1 run under way · what stands costs 2.500 cr/h")
 	assert.Regexp(t, `a run 3.*1\.250 cr/h`, text)
-	assert.Equal(t, []int64{2, 3, 1}, []int64{v.listed()[0].ID, v.listed()[1].ID, v.listed()[2].ID}, "the keys go in the order that is seen")
+	assert.Equal(t, []int64{2, 3, 4}, []int64{v.listed()[0].ID, v.listed()[1].ID, v.listed()[2].ID}, "the keys go in the order that is seen")
 }
 
 // went is what a command asks for, whatever it is batched with.
