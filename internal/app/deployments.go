@@ -77,16 +77,16 @@ func (a *App) fold(ctx context.Context, runs []store.Run) (change.Standing, erro
 	if kept, ok := a.folds.get(key); ok {
 		return kept, nil
 	}
-	out, err := a.foldAnew(ctx, runs)
+	out, done := a.folds.longest(runs)
+	out, err := a.foldOn(ctx, out, runs[done:])
 	if err == nil {
 		a.folds.keep(key, out)
 	}
 	return out, err
 }
 
-func (a *App) foldAnew(ctx context.Context, runs []store.Run) (change.Standing, error) {
-	var out change.Standing
-	first := true
+// foldOn works out what runs left standing, over what stood before them; a plan of nil stands for nothing.
+func (a *App) foldOn(ctx context.Context, out change.Standing, runs []store.Run) (change.Standing, error) {
 	for _, r := range runs {
 		if r.Void {
 			continue
@@ -95,8 +95,7 @@ func (a *App) foldAnew(ctx context.Context, runs []store.Run) (change.Standing, 
 		if err != nil {
 			return out, err
 		}
-		if first {
-			first = false
+		if out.Plan == nil {
 			out = change.Nothing(s.Plan)
 		}
 		if out, err = change.After(out, s); err != nil {

@@ -43,6 +43,19 @@ func (f *folds) get(key string) (change.Standing, bool) {
 	return ownCopy(s), true
 }
 
+// mostBack is how many of the last runs may have to be folded anew; with more, all are.
+const mostBack = 16
+
+// longest is what most of some runs left standing, as far as that is kept, and how many those are.
+func (f *folds) longest(runs []store.Run) (change.Standing, int) {
+	for n := len(runs) - 1; n > 0 && n >= len(runs)-mostBack; n-- {
+		if kept, ok := f.get(foldKey(runs[:n])); ok {
+			return kept, n
+		}
+	}
+	return change.Standing{}, 0
+}
+
 func (f *folds) keep(key string, s change.Standing) {
 	if key == "" || s.Plan == nil {
 		return

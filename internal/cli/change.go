@@ -275,13 +275,14 @@ deployment's was opened.`, cobra.ExactArgs(3),
 
 func (s *shared) diff() *cobra.Command {
 	var o running
+	var heed []string
 	var w planOptions
 	cmd := &cobra.Command{
 		Use:   "diff DEPLOYMENT [TEMPLATE]",
 		Short: "Show what leads from what stands to a template and inputs, and run it",
 		Long: `Works the template out anew, the one that the deployment was made from if none is named, with its last inputs and those
-given, and compares it with what stands: what is built, changed in place, rebuilt, retired or kept, and why. What stands
-stays where it is, unless that cannot be. Exits with 0 if there is no difference, with 1 if there is one and it was not
+given, and compares it with what stands: what is built, changed in place, rebuilt, retired or kept, and why, and whose data
+goes. What stands stays where it is: a rule that it breaks is noted, and only what has no room there any more goes elsewhere. Exits with 0 if there is no difference, with 1 if there is one and it was not
 run; it is run when the deployment's name is typed, or given with --confirm.`,
 		Args: cobra.RangeArgs(1, 2),
 		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
@@ -289,7 +290,7 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 			if err != nil {
 				return err
 			}
-			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), app.Wish{Preset: w.preset, Inputs: inputs})
+			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), app.Wish{Preset: w.preset, Inputs: inputs, Heed: heed})
 			if err != nil {
 				return err
 			}
@@ -308,6 +309,7 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 	cmd.Flags().StringVar(&w.preset, "preset", "", "inputs of this preset of the template (default: those it was made with)")
 	cmd.Flags().StringVar(&w.inputs, "inputs", "", "YAML file with inputs")
 	cmd.Flags().StringArrayVar(&w.set, "input", nil, "one input, NAME=VALUE; may be repeated")
+	cmd.Flags().StringSliceVar(&heed, "heed", nil, "rule that holds again where a move had lifted it; may be given again")
 	o.changing(cmd)
 	return cmd
 }

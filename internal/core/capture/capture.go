@@ -271,7 +271,7 @@ func (c *capturer) outputs() map[string]any {
 
 func (c *capturer) nodeTypes() map[string]any {
 	service := func(capability string) map[string]any {
-		return map[string]any{"attributes": c.attributes,"derived_from": "tosca.nodes.SoftwareComponent",
+		return map[string]any{"attributes": c.attributes, "derived_from": "tosca.nodes.SoftwareComponent",
 			"capabilities": map[string]any{endpointName: map[string]any{"type": capability}},
 			"requirements": []any{map[string]any{"uses": map[string]any{"capability": "tosca.capabilities.Endpoint",
 				"relationship": "tosca.relationships.ConnectsTo", "occurrences": []any{0, "UNBOUNDED"}}}}}
