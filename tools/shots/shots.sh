@@ -156,6 +156,11 @@ printf '#!/bin/sh\necho "reading the register"\nsleep 1\necho "the register answ
 open 160 47 "--light --workspace $work/ws --template $work/lab"
 press 2
 await 'no mistakes'
+press N
+tmux -L shots send-keys -l 'lab'
+press Enter
+await 'as lab'
+await 'resources'
 press r
 await 'not begun'
 press r Enter

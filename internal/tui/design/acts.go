@@ -18,6 +18,7 @@ func (v *View) Acts() []view.Act {
 	}
 	return []view.Act{
 		{Name: "to the plan", Effect: "shows what would be built, in which order, for how long and at what cost; builds nothing", Do: v.toPlan},
+		v.naming(),
 		{Name: "next preset", Effect: "takes the next saved set of inputs", Do: v.nextPreset},
 		{Name: "inputs as the preset has them", Effect: "forgets what was changed by hand here", Do: func() tea.Cmd {
 			v.changed = tosca.Inputs{}
@@ -28,6 +29,22 @@ func (v *View) Acts() []view.Act {
 		{Name: "copy the template under a new name", Effect: "writes all its files to a new folder of that name and opens the copy here",
 			Ask: "name of the copy", Wrong: app.NameWrong, Answer: v.copyTemplate},
 	}
+}
+
+// naming has the design be raised under a name of its own, beside what stands of it.
+func (v *View) naming() view.Act {
+	return view.Act{Name: "another name", Effect: "plans a deployment of that name, beside what stands of this template; the template's own name takes it back",
+		Ask: "name of the deployment", Wrong: func(text string) string {
+			if err := app.CheckName(text); err != nil {
+				return err.Error()
+			}
+			return ""
+		}, Answer: func(name string) tea.Cmd {
+			if v.name = name; name == v.template.Name {
+				v.name = ""
+			}
+			return v.redraft()
+		}}
 }
 
 // savePreset writes the inputs as they are and reads the template again.

@@ -46,6 +46,8 @@ type View struct {
 	runs    string
 	preset  int
 	changed tosca.Inputs
+	// name is what the deployment is to be called, "" as the template.
+	name string
 	// choices are those accepted in the Place view.
 	choices app.Choices
 	// wanted is the preset to choose once the template is read again.
@@ -260,7 +262,7 @@ func (v *View) redraft() tea.Cmd {
 
 // wish is what the template is worked out with: inputs, what was accepted of the placement, and the placement so far.
 func (v *View) wish() app.Wish {
-	w := app.Wish{Preset: v.presetName(), Inputs: v.changed, Choices: v.choices}
+	w := app.Wish{Preset: v.presetName(), Inputs: v.changed, Choices: v.choices, Name: v.name}
 	if v.draft != nil {
 		w.Like = v.draft.Placement
 	}
@@ -312,6 +314,8 @@ func (v *View) Key(key string) (tea.Cmd, bool) {
 		v.input = min(v.input, max(len(v.inputRows())-1, 0))
 	case "r":
 		return v.toPlan(), true
+	case "N":
+		return view.Cmd(view.Prompt{Act: v.naming()}), true
 	default:
 		return v.paneKey(key)
 	}
@@ -587,7 +591,7 @@ func (v *View) Find(text string) bool {
 // Keys are the view's keys.
 func (v *View) Keys() []view.Key {
 	return []view.Key{{Key: "tab", Does: "pane"}, {Key: "↑↓", Does: "line"}, {Key: "r", Does: "to the plan"}, {Key: "p", Does: "preset"},
-		{Key: "enter", Does: "edit input"}, {Key: "f", Does: "next mistake"}, {Key: "w", Does: "why"}, {Key: "o", Does: "outline"}, {Key: "m", Does: "more inputs"}, {Key: "n", Does: "next file"}, {Key: "z", Does: "zoom"},
+		{Key: "enter", Does: "edit input"}, {Key: "f", Does: "next mistake"}, {Key: "w", Does: "why"}, {Key: "o", Does: "outline"}, {Key: "m", Does: "more inputs"}, {Key: "n", Does: "next file"}, {Key: "N", Does: "another name"}, {Key: "z", Does: "zoom"},
 		{Key: "b", Does: "by site"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
 }
 

@@ -371,7 +371,7 @@ func TestActsAskForNames(t *testing.T) {
 	v := drafting(t, nil)
 	v.changed["forecast_workers"], _ = tosca.ParseInput("forecast_workers", "7")
 	acts := v.Acts()
-	save, copying := acts[3], acts[4]
+	save, copying := acts[4], acts[5]
 	assert.Equal(t, "name of the preset", save.Ask)
 	assert.NotEmpty(t, save.Wrong("No Spaces"))
 	assert.Empty(t, save.Wrong("high-water"))
@@ -383,6 +383,21 @@ func TestActsAskForNames(t *testing.T) {
 	assert.Empty(t, v.changed)
 	v.take(loaded{template: v.template})
 	assert.Equal(t, "storm-season", v.presetName(), "the saved preset is the one chosen")
+}
+
+// TestAnotherNameIsPlannedBesideWhatStands gives the deployment to be a name of its own.
+func TestAnotherNameIsPlannedBesideWhatStands(t *testing.T) {
+	v := drafting(t, nil)
+	cmd, used := v.Key("N")
+	assert.True(t, used)
+	ask := cmd().(view.Prompt).Act
+	assert.Contains(t, ask.Wrong("Bad Name!"), "cannot be a deployment's name")
+	assert.Empty(t, ask.Wrong("flood-lab"))
+	ask.Answer("flood-lab")
+	assert.Equal(t, "flood-lab", v.wish().Name)
+	assert.Contains(t, drawn(v, 160, 43), "as flood-lab")
+	ask.Answer(v.template.Name)
+	assert.Empty(t, v.wish().Name, "the template's own takes it back")
 }
 
 func TestEmptyingAnInputTakesItBack(t *testing.T) {

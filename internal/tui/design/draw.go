@@ -81,6 +81,12 @@ func (v *View) drawEmpty(c *part.Canvas, r part.Rect) {
 // drawTitle says in one line whether the template is right, and what it comes to.
 func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	x := c.Cut(r.X+1, r.Y, 30, part.In(part.Text).Strong(), v.template.Name) + 2
+	if v.name != "" {
+		x = c.Cut(x, r.Y, 30, part.In(part.Ochre), "as "+v.name) + 2
+	}
+	if d := v.draft; d != nil && d.Deployment != 0 {
+		x = c.Text(x, r.Y, part.In(part.Ochre), "changes what stands") + 2
+	}
 	preset := v.presetName()
 	if preset == "" {
 		preset = "own defaults"

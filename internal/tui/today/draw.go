@@ -150,13 +150,16 @@ func (d *page) run(r store.Run, index int) {
 		d.c.Rune(d.r.X, d.y, part.In(part.Ochre).Strong(), d.c.Look.Glyphs.PickLeft)
 	}
 	atWhy, atAct := d.columns()
-	state := wordOf(r)
+	state, word := wordOf(r), string(wordOf(r))
+	if state == run.Standing && d.v.section(r) > 1 { // what it left was changed since
+		state, word = run.Passed, "ended well"
+	}
 	if app.Abandoned(r, d.now) {
 		state = run.Failed
 	}
 	x := d.c.Text(d.r.X+2, d.y, part.In(part.InkOf(state)), d.c.Look.Mark(state))
 	d.c.Cut(x+1, d.y, atWhy-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%s run %d", r.Name, r.ID))
-	text := string(wordOf(r))
+	text := word
 	if app.Abandoned(r, d.now) {
 		text = "worker silent"
 	}
