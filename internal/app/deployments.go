@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -264,7 +265,7 @@ func (d *Deployment) CostPerHour() float64 {
 	sum := 0.0
 	for i := range d.Stand.Plan.Resources {
 		if r := &d.Stand.Plan.Resources[i]; !r.Off {
-			sum += r.CostPerHour
+			sum = estate.Money(sum + r.CostPerHour)
 		}
 	}
 	return sum

@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/declare"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
 	"andamio/internal/store"
@@ -65,7 +66,7 @@ func (s *Settling) Saves() float64 {
 		switch {
 		case i.Way == inventory.CorrectSite && i.Finding.Type == inventory.Changed,
 			i.Way == inventory.Retire && (i.Finding.Type == inventory.Unmanaged || i.Finding.Type == inventory.Duplicate):
-			sum += i.Finding.CostPerHour
+			sum = estate.Money(sum + i.Finding.CostPerHour)
 		}
 	}
 	return sum

@@ -45,7 +45,7 @@ func report(ctx context.Context, id int64, s *run.State) Report {
 		Failed: s.Failures, Levels: p.Levels, Sites: len(p.Sites), CriticalPath: p.Seconds, CostPerHour: p.CostPerHour,
 		Currency: p.Currency, Outputs: s.Outputs}
 	if s.Over() {
-		r.Makespan = s.Ended.Sub(s.Started).Seconds()
+		r.Makespan = s.Ended.Sub(s.Started).Round(time.Millisecond).Seconds()
 	}
 	for i := range s.Steps {
 		r.Retries += s.Steps[i].Retries

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 )
@@ -336,7 +337,7 @@ func (f *fold) standing() Standing {
 			r.Spec.Interface = "" // an endpoint may be left over of what was taken away half
 		}
 		p.Resources = append(p.Resources, r)
-		p.CostPerHour += r.CostPerHour
+		p.CostPerHour = estate.Money(p.CostPerHour + r.CostPerHour)
 		if a := f.known[id]; a != nil {
 			p.Known[id] = a
 		}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
 )
 
@@ -40,7 +41,7 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 	for i := range out.Resources {
 		r := &out.Resources[i]
 		r.Spec.Asleep = r.Spec.Asleep && filled[r.ID] // what came is there: should it be lost, it is built as any other
-		out.CostPerHour += r.CostPerHour
+		out.CostPerHour = estate.Money(out.CostPerHour + r.CostPerHour)
 	}
 	for i := range out.Steps {
 		s := &out.Steps[i]

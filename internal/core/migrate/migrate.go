@@ -184,6 +184,7 @@ func (r *relocation) shape(x *plan.Resource, c Choice, s, from *estate.Site) err
 	if s.Network == estate.Address {
 		x.CostPerHour += s.Prices.Address
 	}
+	x.CostPerHour = estate.Money(x.CostPerHour)
 	x.Spec.Class = c.Class
 	x.Detail = strings.TrimSpace(x.Spec.Size + " " + estate.Cores(x.Spec.Cores) + " " + estate.GiB(x.Spec.MemoryGiB))
 	if c.Hostname != "" {
@@ -455,9 +456,9 @@ func (r *relocation) totals() {
 	r.p.CostPerHour = 0
 	for i := range r.p.Resources {
 		x := &r.p.Resources[i]
-		sum[x.Site] += x.CostPerHour
+		sum[x.Site] = estate.Money(sum[x.Site] + x.CostPerHour)
 		used[x.Site] = true
-		r.p.CostPerHour += x.CostPerHour
+		r.p.CostPerHour = estate.Money(r.p.CostPerHour + x.CostPerHour)
 	}
 	var sites []plan.Site
 	for _, s := range r.e.Sites {

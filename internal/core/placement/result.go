@@ -31,7 +31,7 @@ func (m *model) result(f *finder, o Options) *Placement {
 	return p
 }
 
-func round(x float64) float64 { return math.Round(x*1e6) / 1e6 }
+func round(x float64) float64 { return estate.Money(x) }
 
 // choice is where a workload is and what that costs.
 func (s *state) choice(w int32) Choice {

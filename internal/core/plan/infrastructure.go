@@ -2,7 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"math"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
@@ -102,7 +101,7 @@ func (c *compiler) volumes() error {
 	})
 }
 
-func round(x float64) float64 { return math.Round(x*1e6) / 1e6 }
+func round(x float64) float64 { return estate.Money(x) }
 
 func (c *compiler) instances() error {
 	return c.each(topology.Instance, func(n *topology.Node, i int, at *placement.Choice) error {

@@ -196,7 +196,7 @@ func TestClicksMoveTheFocus(t *testing.T) {
 	v.Wheel(1)
 	assert.Positive(t, v.line)
 	assert.NotEmpty(t, v.Keys())
-	assert.Len(t, v.Acts(), 5)
+	assert.Len(t, v.Acts(), 6)
 	var cmd tea.Cmd
 	cmd, used := v.Key("z")
 	assert.True(t, used)
