@@ -11,6 +11,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
 )
 
 // Redraft works a template out anew for a deployment: what stands stays where it is and keeps its addresses. A rule that
@@ -33,6 +34,11 @@ func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w Wish
 		return nil, err
 	}
 	w.Name, w.Stand, w.Like = d.Name, d.Stand.Plan, placed(d.Stand.Plan)
+	if wanted != nil && d.State() == run.UnderWay { // what is not there yet will be where its run puts it
+		w.Like = &placement.Placement{Choices: slices.Concat(w.Like.Choices, slices.DeleteFunc(placed(wanted).Choices, func(c placement.Choice) bool {
+			return w.Like.Choice(c.Workload) != nil
+		}))}
+	}
 	w.Keep = w.kept()
 	if wanted != nil {
 		w.Lifted = without(wanted.Lifted, w.Heed)

@@ -129,9 +129,13 @@ func (v *View) drawRow(c *part.Canvas, r part.Rect, y int, row row) {
 	if r.W < narrowFrom {
 		active, answer = "", ""
 	}
-	at := c.Text(r.X+readings, y, part.In(countInk(h.sitesGood, h.sites)), counted(h.sitesGood, h.sites, active))
+	sites, answers := countInk(h.sitesGood, h.sites), countInk(h.answersGood, h.answers)
+	if going(d) { // what is not there yet is no fault
+		sites, answers = part.Sky, part.Sky
+	}
+	at := c.Text(r.X+readings, y, part.In(sites), counted(h.sitesGood, h.sites, active))
 	at = c.Text(at, y, part.In(part.Dim), " · ")
-	at = c.Text(at, y, part.In(countInk(h.answersGood, h.answers)), counted(h.answersGood, h.answers, answer))
+	at = c.Text(at, y, part.In(answers), counted(h.answersGood, h.answers, answer))
 	if looked, ok := v.looked[d.ID]; ok {
 		c.Cut(at+1, y, r.X+cost-at-2, part.In(part.Dim), part.Age(looked.At, v.now))
 	}
