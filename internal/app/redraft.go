@@ -35,9 +35,7 @@ func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w Wish
 	}
 	w.Name, w.Stand, w.Like = d.Name, d.Stand.Plan, placed(d.Stand.Plan)
 	if wanted != nil && d.State() == run.UnderWay { // what is not there yet will be where its run puts it
-		w.Like = &placement.Placement{Choices: slices.Concat(w.Like.Choices, slices.DeleteFunc(placed(wanted).Choices, func(c placement.Choice) bool {
-			return w.Like.Choice(c.Workload) != nil
-		}))}
+		w.Like = over(w.Like, placed(wanted))
 	}
 	w.Keep = w.kept()
 	if wanted != nil {
@@ -87,6 +85,17 @@ func (a *App) OrderOf(ctx context.Context, d *Draft) (Order, error) {
 		return Order{Plan: d.Plan, Template: d.Template.Origin()}, nil
 	}
 	return a.Changed(ctx, d.Deployment, d.Plan, "change "+d.Plan.Name)
+}
+
+// over is one placement with what another has beside it.
+func over(a, b *placement.Placement) *placement.Placement {
+	out := &placement.Placement{Choices: slices.Clone(a.Choices)}
+	for _, c := range b.Choices {
+		if !slices.ContainsFunc(a.Choices, func(x placement.Choice) bool { return x.Workload == c.Workload }) {
+			out.Choices = append(out.Choices, c)
+		}
+	}
+	return out
 }
 
 // kept are the places of what stands, but for what was chosen to be elsewhere.

@@ -71,7 +71,8 @@ func TestExitStatuses(t *testing.T) {
 		{[]string{"watch", "x", "--workspace", ws}, 2, "no number of a run"},
 		{[]string{"watch", "7", "--workspace", ws}, 1, "run 7: not found"},
 		{[]string{"export", "nothing", "--workspace", ws}, 2, "neither a plan file nor the number of a run"},
-		{[]string{"export", bad, "--as", "portrait"}, 1, "this is no plan"},
+		{[]string{"export", bad, "--as", "portrait"}, 2, "there are elevation, timeline"},
+		{[]string{"export", bad, "--as", "timeline"}, 1, "this is no plan"},
 		{[]string{"demo", "--headless", "--pace", "0"}, 2, "--pace is above 0"},
 		{[]string{"demo", "--stop", "--workspace", ws}, 0, "no stand-ins run"},
 	} {

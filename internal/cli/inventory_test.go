@@ -54,7 +54,7 @@ func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
 	// What would be done is shown, and done with --yes alone.
 	assert.Contains(t, run(1, "reconcile", "--type", "unmanaged", "--settle", "adopt"), "--yes does it")
 	assert.Contains(t, run(1, "reconcile", "--type", "missing", "--settle", "retire"), "no finding that was picked")
-	assert.Contains(t, run(2, "reconcile", "--settle", "forget"), `no way "forget"`)
+	assert.Contains(t, run(2, "reconcile", "--settle", "forget"), `there is no "forget"`)
 	assert.Contains(t, run(2, "reconcile", "--settle", "ignore", "--until", "soon"), "no day")
 	assert.Contains(t, run(1, "reconcile", "--settle", "ignore"), "needs a reason")
 	act := regexp.MustCompile(`act (\d+) is done`).FindStringSubmatch(run(0, "reconcile", "--type", "unmanaged", "--settle", "adopt", "--yes"))

@@ -50,7 +50,7 @@ func TestWorkloadsAreMovedFromTheCommandLine(t *testing.T) {
 		{[]string{"move", "status", "7"}, 1, "7"},
 		{[]string{"move", "status", "seven"}, 2, `"seven" is no number of a move`},
 		{[]string{"move", "plan", "level-log", "--what", "log-host", "--to", "presa"}, 1, "andamio pair vega presa pairs them"},
-		{[]string{"move", "plan", "level-log", "--what", "log-host", "--to", "tramonta", "--mode", "tepid"}, 1, "cold, warm or live"},
+		{[]string{"move", "plan", "level-log", "--what", "log-host", "--to", "tramonta", "--mode", "tepid"}, 2, "there are cold, warm, live"},
 		{[]string{"move", "plan", "level-log", "--what", "log-host", "--to", "tramonta", "--put", "log-host-1"}, 2, "--put takes INSTANCE=SITE"},
 		{[]string{"move", "plan", "level-log", "--what", "log-host", "--put", "log-host-1=tramonta,colour=red"}, 2, "there are address, host, hostname, mac, network, size, storage-class, zone"},
 		{[]string{"move", "plan", "level-log", "--what", "log-host", "--put", "log-host-1=tramonta,hostname=Big_Log"}, 1, `"Big_Log" is no host name`},
