@@ -88,6 +88,7 @@ func draft(t *testing.T, a *App, change map[string]string) *Draft {
 // TestActionsAreDoneInTheirTurn calls a web service before, sends a message when the map stands, and leaves out what an
 // input says is not to be done.
 func TestActionsAreDoneInTheirTurn(t *testing.T) {
+	t.Parallel()
 	var mu sync.Mutex
 	var calls []string
 	fails := 1
@@ -148,6 +149,7 @@ func TestActionsAreDoneInTheirTurn(t *testing.T) {
 }
 
 func TestTheScenarioStands(t *testing.T) {
+	t.Parallel()
 	a, box := workspace(t, pace)
 	p := draft(t, a, nil).Plan
 	id, err := a.NewRun(ctx, Order{Plan: p})
@@ -218,6 +220,7 @@ func noSecrets(t *testing.T, a *App) {
 }
 
 func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, pace)
 	p := draft(t, a, map[string]string{"scripts/dispatch-configure.sh": "printf 'key \\033[1m%s\\033[0m is wrong\\n' \"$KEY\"\nexit 4\n"}).Plan
 	id, err := a.NewRun(ctx, Order{Plan: p})
@@ -236,6 +239,7 @@ func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
 }
 
 func TestACancelledRunCanBeRead(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, 0.3)
 	p := draft(t, a, nil).Plan
 	id, err := a.Begin(ctx, Order{Plan: p})
@@ -290,6 +294,7 @@ func flaky(t *testing.T, a *App, name string, fail func(n int64, w http.Response
 }
 
 func TestPassingTroubleIsSatOut(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, pace)
 	p := draft(t, a, nil).Plan
 	flaky(t, a, "vega", func(n int64, w http.ResponseWriter) bool {
@@ -336,6 +341,7 @@ func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
 }
 
 func TestARunIsWorkedOnOnce(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, pace)
 	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
@@ -345,6 +351,7 @@ func TestARunIsWorkedOnOnce(t *testing.T) {
 }
 
 func TestASilentWorkerIsNoticed(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	assert.True(t, Abandoned(store.Run{State: run.UnderWay, Beat: now.Add(-time.Minute)}, now))
 	assert.False(t, Abandoned(store.Run{State: run.UnderWay, Beat: now.Add(-time.Second)}, now))
@@ -352,6 +359,7 @@ func TestASilentWorkerIsNoticed(t *testing.T) {
 }
 
 func TestOneDeadSiteLeavesTheOthers(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, pace)
 	flaky(t, a, "tramonta", func(_ int64, w http.ResponseWriter) bool {
 		w.WriteHeader(http.StatusInternalServerError)
@@ -364,6 +372,7 @@ func TestOneDeadSiteLeavesTheOthers(t *testing.T) {
 }
 
 func TestTemplatesStayInTheirFolder(t *testing.T) {
+	t.Parallel()
 	outside := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(outside, "secret.sh"), []byte("echo\n"), 0o644))
 	dir := t.TempDir()
@@ -381,6 +390,7 @@ func TestTemplatesStayInTheirFolder(t *testing.T) {
 }
 
 func TestPresets(t *testing.T) {
+	t.Parallel()
 	tmpl, err := DemoTemplate()
 	require.NoError(t, err)
 	assert.Empty(t, tmpl.Diagnostics)
@@ -412,6 +422,7 @@ func TestPresets(t *testing.T) {
 }
 
 func TestPicturesAreWritten(t *testing.T) {
+	t.Parallel()
 	tmpl, err := DemoTemplate()
 	require.NoError(t, err)
 	e, err := DemoEstate()
@@ -442,6 +453,7 @@ func TestTheWorkspaceFollowsXDG(t *testing.T) {
 }
 
 func TestTheKeyStays(t *testing.T) {
+	t.Parallel()
 	a, err := Open(ctx, t.TempDir())
 	require.NoError(t, err)
 	defer a.Close()

@@ -51,6 +51,7 @@ func likes(p *plan.Plan) []string {
 
 // TestWhatWasMadeFromATemplateIsCapturedWhole fills every example in with other inputs than its own, and raises that.
 func TestWhatWasMadeFromATemplateIsCapturedWhole(t *testing.T) {
+	t.Parallel()
 	folders, err := filepath.Glob("../../examples/*/template.yaml")
 	require.NoError(t, err)
 	for _, file := range folders {
@@ -82,6 +83,7 @@ func TestWhatWasMadeFromATemplateIsCapturedWhole(t *testing.T) {
 
 // TestPartsAreCapturedAsTheyStand makes templates of what stands alone, of which nobody has the template.
 func TestPartsAreCapturedAsTheyStand(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"level-log", "flood-watch"} {
 		t.Run(name, func(t *testing.T) {
 			all, err := source.All(os.DirFS("../../examples/" + name))
@@ -109,6 +111,7 @@ func TestPartsAreCapturedAsTheyStand(t *testing.T) {
 
 // TestAnInstanceWithoutAPortIsCapturedOnce looks at the interface that nobody asked for.
 func TestAnInstanceWithoutAPortIsCapturedOnce(t *testing.T) {
+	t.Parallel()
 	was := drafted(t, capture.Files{"template.yaml": []byte(`tosca_definitions_version: tosca_simple_yaml_1_3
 metadata: { template_name: alone }
 topology_template:

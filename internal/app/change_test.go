@@ -72,6 +72,7 @@ func allGood(t *testing.T, s *run.State) {
 
 // TestADeploymentLivesItsLife scales, rolls back, stops, starts, clones and retires the scenario on real stand-ins.
 func TestADeploymentLivesItsLife(t *testing.T) {
+	t.Parallel()
 	a, box, d, id := raised(t)
 	before := len(box.Holds())
 
@@ -155,6 +156,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 
 // TestAnInstanceIsGivenAnotherSizeInPlace changes the size of a host that software runs on.
 func TestAnInstanceIsGivenAnotherSizeInPlace(t *testing.T) {
+	t.Parallel()
 	a, _, d, id := raised(t)
 	bigger, err := a.Redraft(ctx, id, d.Template, Wish{Preset: "drill", Inputs: given(t, "store_memory", "20 GiB")})
 	require.NoError(t, err)
@@ -180,6 +182,7 @@ func numbered(lines int) string {
 }
 
 func TestShellsAndFiles(t *testing.T) {
+	t.Parallel()
 	a, _, _, _ := raised(t)
 	h, err := a.FindHost(ctx, "contacts-host")
 	require.NoError(t, err)
@@ -212,6 +215,7 @@ func TestShellsAndFiles(t *testing.T) {
 }
 
 func TestAFailedStepIsRetriedOrSkippedAndTheRunGoesOn(t *testing.T) {
+	t.Parallel()
 	a, box := workspace(t, pace)
 	d := draft(t, a, nil)
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Refuse, Call: "create", Term: "storage", Site: "presa", Times: 1})
@@ -239,6 +243,7 @@ func TestAFailedStepIsRetriedOrSkippedAndTheRunGoesOn(t *testing.T) {
 
 // TestATemplateOfWhatStandsRaisesItsLike makes a template of the scenario as it stands, and raises that.
 func TestATemplateOfWhatStandsRaisesItsLike(t *testing.T) {
+	t.Parallel()
 	a, box, d, id := raised(t)
 	dir := filepath.Join(t.TempDir(), "captured")
 	files, err := a.Capture(ctx, id, dir)
@@ -285,6 +290,7 @@ func count(p *plan.Plan, kind plan.Kind) (n int) {
 // TestNoticesThatComeTwiceLateOrInDisorderDoNoHarm raises and retires the scenario while every notice is sent twice, and
 // late.
 func TestNoticesThatComeTwiceLateOrInDisorderDoNoHarm(t *testing.T) {
+	t.Parallel()
 	a, box := workspace(t, pace)
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Twice}, sandbox.Rule{Fault: sandbox.Shuffled, Share: 0.5})
 	id := worked(t, a, draft(t, a, nil))
@@ -299,6 +305,7 @@ func TestNoticesThatComeTwiceLateOrInDisorderDoNoHarm(t *testing.T) {
 }
 
 func TestTwoWorkersAndTwoRuns(t *testing.T) {
+	t.Parallel()
 	a, _, d, id := raised(t)
 	o, err := a.Powering(ctx, id, "", false)
 	require.NoError(t, err)
@@ -318,6 +325,7 @@ func TestTwoWorkersAndTwoRuns(t *testing.T) {
 
 // TestAnInputIsChangedAndTheDeploymentGoesOn lets a run fail for good, changes an input, and goes on from what stands.
 func TestAnInputIsChangedAndTheDeploymentGoesOn(t *testing.T) {
+	t.Parallel()
 	a, box := workspace(t, pace)
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Refuse, Call: "create", Term: "storage", Site: "presa", Times: 1})
 	d := draft(t, a, nil)

@@ -28,6 +28,7 @@ func unconnected(t *testing.T) (*App, *sandbox.Sandbox, Connection) {
 }
 
 func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
+	t.Parallel()
 	a, box, good := unconnected(t)
 	for name, c := range map[string]struct {
 		change func(*Connection)
@@ -75,6 +76,7 @@ func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
 }
 
 func TestACredentialForFirstUseIsChangedAtOnce(t *testing.T) {
+	t.Parallel()
 	a, box, c := unconnected(t)
 	first := box.Account("vega", "deploy-bot", true, "read", "create", "change", "delete")
 	c.Token = first
@@ -93,6 +95,7 @@ func TestACredentialForFirstUseIsChangedAtOnce(t *testing.T) {
 }
 
 func TestCredentialsAreChangedAndSitesRemovedSafely(t *testing.T) {
+	t.Parallel()
 	a, _, c := unconnected(t)
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
@@ -118,6 +121,7 @@ func TestCredentialsAreChangedAndSitesRemovedSafely(t *testing.T) {
 }
 
 func TestASiteWithSomethingStandingIsNotRemoved(t *testing.T) {
+	t.Parallel()
 	a, _, _ := deployed(t)
 	err := a.Disconnect(ctx, "vega")
 	require.ErrorContains(t, err, "retire it before the site is removed")
@@ -126,6 +130,7 @@ func TestASiteWithSomethingStandingIsNotRemoved(t *testing.T) {
 }
 
 func TestAddressesAreCompleted(t *testing.T) {
+	t.Parallel()
 	for text, want := range map[string]string{"vega.ribera.test": "https://vega.ribera.test:8443", "vega:99": "https://vega:99",
 		"http://vega": "http://vega:8443", " https://vega:1/api/ ": "https://vega:1/api", "[::1]": "https://[::1]:8443"} {
 		got, err := SiteURL(text)
@@ -139,6 +144,7 @@ func TestAddressesAreCompleted(t *testing.T) {
 }
 
 func TestSchedulesAreMeantInTheSitesTimeZone(t *testing.T) {
+	t.Parallel()
 	c := Connection{TimeZone: "Europe/Lisbon", Schedule: "FREQ=DAILY;BYHOUR=2;BYMINUTE=30;BYSECOND=0"}
 	next, err := c.Next(time.Date(2026, 7, 1, 12, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
@@ -169,6 +175,7 @@ func TestSchedulesAreMeantInTheSitesTimeZone(t *testing.T) {
 
 // TestAFilterLeavesOutOthersAndMakesNothingMissing surveys a site for what bears a tag alone.
 func TestAFilterLeavesOutOthersAndMakesNothingMissing(t *testing.T) {
+	t.Parallel()
 	a, box, _ := deployed(t)
 	tagged := box.Drift(sandbox.DriftRequest{Seed: 3, Count: 4, Sorts: []sandbox.Change{sandbox.Created}})
 	require.NotEmpty(t, tagged)
@@ -191,6 +198,7 @@ func TestAFilterLeavesOutOthersAndMakesNothingMissing(t *testing.T) {
 }
 
 func TestSecretsAreNowhereInTheOpen(t *testing.T) {
+	t.Parallel()
 	a, _, c := unconnected(t)
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
@@ -223,6 +231,7 @@ func TestSecretsAreNowhereInTheOpen(t *testing.T) {
 }
 
 func TestOnlyStandInsDrift(t *testing.T) {
+	t.Parallel()
 	a, _, _ := unconnected(t)
 	_, err := a.Drift(ctx, DriftWish{Count: 1})
 	assert.ErrorContains(t, err, "no such site")

@@ -86,6 +86,7 @@ func found(t *testing.T, inv *Inventory, done []sandbox.Drifted) {
 // classified, nothing else is; each finding is settled in a way drawn from those that it has; and nothing disagrees
 // then. Deployments go on from what the settling left.
 func TestEveryChangeByHandIsFoundAndCanBeSettled(t *testing.T) {
+	t.Parallel()
 	a, box := workspace(t, 0.003)
 	worked(t, a, draft(t, a, nil))
 	inv := surveyedAll(t, a)

@@ -82,6 +82,7 @@ func follows(t *testing.T, order []string, steps ...string) {
 }
 
 func TestThreeLevelsOfSubstitutionServe(t *testing.T) {
+	t.Parallel()
 	state, order := raise(t, "gauge-chain", Wish{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.NotNil(t, state.Resource("warnings.store.base.machine-1"), "a part of a part of a part")
@@ -94,6 +95,7 @@ func TestThreeLevelsOfSubstitutionServe(t *testing.T) {
 }
 
 func TestRelationshipsWorkOnBothEnds(t *testing.T) {
+	t.Parallel()
 	state, order := raise(t, "relay-tiers", Wish{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	for _, relay := range []string{"relay-1", "relay-2"} {
@@ -116,6 +118,7 @@ func TestRelationshipsWorkOnBothEnds(t *testing.T) {
 }
 
 func TestAnImperativeWorkflowServes(t *testing.T) {
+	t.Parallel()
 	state, order := raise(t, "by-hand", Wish{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.Equal(t, "deploy", state.Plan.Workflow)
@@ -127,6 +130,7 @@ func TestAnImperativeWorkflowServes(t *testing.T) {
 }
 
 func TestAWorkflowHasAnAnswerToFailure(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS("../../examples/by-hand")))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "scripts/configure.sh"), []byte("echo no volume; exit 3\n"), 0o644))
@@ -147,6 +151,7 @@ func TestAWorkflowHasAnAnswerToFailure(t *testing.T) {
 }
 
 func TestFunctionsAreWorkedOutWhenTheyCanBe(t *testing.T) {
+	t.Parallel()
 	state, _ := raise(t, "words", Wish{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.Equal(t, "station,level 42 read twice a day", state.Outputs["checked"], "files, an output of another operation, a library beside the script")
@@ -173,6 +178,7 @@ func standingSites(t *testing.T, name string) *App {
 }
 
 func TestWhatStandsIsTaken(t *testing.T) {
+	t.Parallel()
 	a := standingSites(t, "borrowed")
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)

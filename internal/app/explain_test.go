@@ -15,6 +15,7 @@ import (
 )
 
 func TestEveryCodeIsTriggeredByItsExample(t *testing.T) {
+	t.Parallel()
 	for _, e := range tosca.Explanations {
 		diags, err := Trigger(e)
 		require.NoError(t, err, e.Code)
@@ -27,6 +28,7 @@ func TestEveryCodeIsTriggeredByItsExample(t *testing.T) {
 }
 
 func TestExamplesAreInTheGuide(t *testing.T) {
+	t.Parallel()
 	guide, err := os.ReadFile("../../docs/templates.md")
 	require.NoError(t, err)
 	dirs, err := filepath.Glob("../../examples/*/template.yaml")
@@ -38,6 +40,7 @@ func TestExamplesAreInTheGuide(t *testing.T) {
 }
 
 func TestTheGuidesFirstTemplateIsRight(t *testing.T) {
+	t.Parallel()
 	guide, err := os.ReadFile("../../docs/templates.md")
 	require.NoError(t, err)
 	_, after, ok := strings.Cut(string(guide), "```yaml\n")
@@ -51,6 +54,7 @@ func TestTheGuidesFirstTemplateIsRight(t *testing.T) {
 }
 
 func TestWhatSitesDoNotOfferIsFoundAtItsLine(t *testing.T) {
+	t.Parallel()
 	e, err := DemoEstate()
 	require.NoError(t, err)
 	check := func(change ...string) tosca.Diagnostics {
@@ -85,6 +89,7 @@ func TestWhatSitesDoNotOfferIsFoundAtItsLine(t *testing.T) {
 }
 
 func TestPresetsAndCopiesAreWritten(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, pace)
 	tmpl, err := DemoTemplate()
 	require.NoError(t, err)
@@ -120,6 +125,7 @@ func TestPresetsAndCopiesAreWritten(t *testing.T) {
 }
 
 func TestDraftsSayWhyThereIsNoPlan(t *testing.T) {
+	t.Parallel()
 	e, err := DemoEstate()
 	require.NoError(t, err)
 	chain := example(t, "gauge-chain")
@@ -140,6 +146,7 @@ func TestDraftsSayWhyThereIsNoPlan(t *testing.T) {
 }
 
 func TestExamplesAreRightWithEveryEstate(t *testing.T) {
+	t.Parallel()
 	e, err := DemoEstate()
 	require.NoError(t, err)
 	for _, name := range []string{"flood-watch", "gauge-chain", "relay-tiers", "by-hand", "words"} {
@@ -158,6 +165,7 @@ func TestExamplesAreRightWithEveryEstate(t *testing.T) {
 
 // TestAVoidPolicyIsRefused writes policies that would change nothing, each a way to have a register go to a public site.
 func TestAVoidPolicyIsRefused(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		policy, says, hint string
 		mistakes           int

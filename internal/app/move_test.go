@@ -209,6 +209,7 @@ func sameDisks(t *testing.T, box *sandbox.Sandbox, d *Deployment, from string) {
 
 // TestGoingBackFromEveryStep breaks a move off after each of its steps in turn and goes back.
 func TestGoingBackFromEveryStep(t *testing.T) {
+	t.Parallel()
 	for _, mode := range []change.Mode{change.Warm, change.Cold, change.Live} {
 		t.Run(string(mode), func(t *testing.T) {
 			t.Parallel()
@@ -259,6 +260,7 @@ func brokenOffAfter(t *testing.T, a *App, box *sandbox.Sandbox, dep int64, at st
 
 // TestWhatWasWrittenThereComesBack goes back from a move that was finished, after its workload wrote something.
 func TestWhatWasWrittenThereComesBack(t *testing.T) {
+	t.Parallel()
 	a, _ := paired(t, 0.01)
 	dep, at := theLog(t, a)
 	for _, mode := range []change.Mode{change.Warm, change.Live} {
@@ -307,6 +309,7 @@ func readThere(t *testing.T, a *App, d *Deployment, command string) string {
 
 // TestALiveMoveIsHardlyNoticed has a client that never stops asking by name while the workload moves and its disk changes.
 func TestALiveMoveIsHardlyNoticed(t *testing.T) {
+	t.Parallel()
 	a, box := paired(t, 0.01)
 	dep, _ := theLog(t, a)
 	z, err := a.Workspace.Zone()
@@ -456,6 +459,7 @@ func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {
 }
 
 func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
+	t.Parallel()
 	a, _ := paired(t, pace)
 	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan, Template: DemoName})
 	require.NoError(t, err)

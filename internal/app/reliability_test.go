@@ -50,6 +50,7 @@ var deeds = []struct{ name, call, term string }{
 // hold what is declared, once, and nothing in the end. With -update-reliability the table in docs/reliability.md is
 // written of what was seen.
 func TestEveryFaultAtEveryDeed(t *testing.T) {
+	t.Parallel()
 	type cell struct {
 		deed, outcome string
 	}

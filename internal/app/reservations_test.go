@@ -11,6 +11,7 @@ import (
 )
 
 func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, 0.05)
 	tmpl, err := DemoTemplate()
 	require.NoError(t, err)
@@ -47,6 +48,7 @@ func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
 }
 
 func TestChoicesAreValues(t *testing.T) {
+	t.Parallel()
 	var none Choices
 	one := none.Pinned([]string{"a", "b"}, "vega")
 	assert.Zero(t, none.Count())
@@ -65,6 +67,7 @@ func TestChoicesAreValues(t *testing.T) {
 }
 
 func TestAWorkspaceHasItsOwnRules(t *testing.T) {
+	t.Parallel()
 	w := NewWorkspace(t.TempDir())
 	f, err := w.Rules()
 	require.NoError(t, err)

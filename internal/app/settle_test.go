@@ -40,6 +40,7 @@ func settledBy(t *testing.T, a *App, inv *Inventory, f inventory.Finding, w inve
 
 // TestActsAreUndone settles and takes back: what was found is found again, and what was done at sites is undone by a plan.
 func TestActsAreUndone(t *testing.T) {
+	t.Parallel()
 	a, box, _ := deployed(t)
 	for _, c := range []struct {
 		change sandbox.Change
@@ -80,6 +81,7 @@ func TestActsAreUndone(t *testing.T) {
 
 // TestWhatWasRemovedIsBuiltAgain takes back the removal of a thing of nobody's.
 func TestWhatWasRemovedIsBuiltAgain(t *testing.T) {
+	t.Parallel()
 	a, box, _ := deployed(t)
 	made := box.Drift(sandbox.DriftRequest{Seed: 8, Count: 1, Sorts: []sandbox.Change{sandbox.Created}})
 	inv := surveyedAll(t, a)
@@ -103,6 +105,7 @@ func TestWhatWasRemovedIsBuiltAgain(t *testing.T) {
 
 // TestCopiesAndSecondRecords merges and splits.
 func TestCopiesAndSecondRecords(t *testing.T) {
+	t.Parallel()
 	a, _, inv := deployed(t)
 	var host inventory.Record
 	for _, r := range inv.RecordedRecords {
@@ -155,6 +158,7 @@ func TestCopiesAndSecondRecords(t *testing.T) {
 
 // TestTheInventoryGoesOutAndBack exports in both forms and brings in again: nothing changes.
 func TestTheInventoryGoesOutAndBack(t *testing.T) {
+	t.Parallel()
 	a, _, inv := deployed(t)
 	for _, name := range []string{"all.csv", "all.jsonl"} {
 		file := filepath.Join(t.TempDir(), name)
@@ -174,6 +178,7 @@ func TestTheInventoryGoesOutAndBack(t *testing.T) {
 }
 
 func TestWhatIsAdoptedHasAPartOfATemplate(t *testing.T) {
+	t.Parallel()
 	a, box, _ := deployed(t)
 	box.Drift(sandbox.DriftRequest{Seed: 8, Count: 3, Sorts: []sandbox.Change{sandbox.Created}})
 	inv := surveyedAll(t, a)
@@ -195,6 +200,7 @@ func TestWhatIsAdoptedHasAPartOfATemplate(t *testing.T) {
 }
 
 func TestIgnoringNeedsAReason(t *testing.T) {
+	t.Parallel()
 	a, box, _ := deployed(t)
 	box.Drift(sandbox.DriftRequest{Seed: 8, Count: 1, Sorts: []sandbox.Change{sandbox.Created}})
 	inv := surveyedAll(t, a)
@@ -206,6 +212,7 @@ func TestIgnoringNeedsAReason(t *testing.T) {
 
 // TestStandingRulesSettleWhatTheyMay applies rules after a survey: what endangers nobody and changes no site.
 func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
+	t.Parallel()
 	a, box, _ := deployed(t)
 	rules := "version: andamio.settling/1\nrules:\n  - {rule: tags, type: changed, attribute: 'tag.*', settle: correct-record}\n  - {rule: new, type: unmanaged, settle: ignore, reason: trials, days: 3}\n"
 	require.NoError(t, os.WriteFile(filepath.Join(a.Workspace.Dir, fileSettling), []byte(rules), 0o600))
@@ -234,6 +241,7 @@ func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
 
 // TestASiteThatRepeatsItselfIsNoEndlessSurvey lists at a site that gives the same page for ever.
 func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, 0.003)
 	full := `{"resources": [` + strings.TrimSuffix(strings.Repeat(`{"kind": "x#compute", "id": "same"},`, surveyPage), ",") + `]}`
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -253,6 +261,7 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 // TestAMoveByHandIsRecognised takes an adopted thing away and builds its like at another site, as somebody does who moves
 // it by hand: it is the same thing, elsewhere.
 func TestAMoveByHandIsRecognised(t *testing.T) {
+	t.Parallel()
 	a, _, _ := deployed(t)
 	sites, err := a.Sites()
 	require.NoError(t, err)
@@ -292,6 +301,7 @@ func TestAMoveByHandIsRecognised(t *testing.T) {
 
 // TestOneActOfManySortsIsUndoneByOnePlanADeployment settles in bulk what belongs to none, and takes it back.
 func TestOneActOfManySortsIsUndoneByOnePlanADeployment(t *testing.T) {
+	t.Parallel()
 	a, box, _ := deployed(t)
 	done := append(box.Drift(sandbox.DriftRequest{Seed: 8, Count: 1, Sorts: []sandbox.Change{sandbox.Created}}),
 		box.Drift(sandbox.DriftRequest{Seed: 9, Count: 1, Sorts: []sandbox.Change{sandbox.Tagged}})...)

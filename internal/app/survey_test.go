@@ -34,6 +34,7 @@ func deployed(t *testing.T) (*App, *sandbox.Sandbox, *Inventory) {
 }
 
 func TestARegionThatFailsHalfWayMakesNothingMissing(t *testing.T) {
+	t.Parallel()
 	a, box, first := deployed(t)
 	require.Empty(t, first.Findings)
 	// The first page of region b is answered, everything after it is not, however often it is asked.
@@ -61,6 +62,7 @@ func TestARegionThatFailsHalfWayMakesNothingMissing(t *testing.T) {
 }
 
 func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
+	t.Parallel()
 	a, box, first := deployed(t)
 	before, err := a.Store.Observations(ctx)
 	require.NoError(t, err)
@@ -88,6 +90,7 @@ func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
 }
 
 func TestABurstOfEventsIsAppliedOnceAndForgeriesAreRefused(t *testing.T) {
+	t.Parallel()
 	a, box, _ := deployed(t)
 	l, err := a.Listen(ctx, "127.0.0.1:0")
 	require.NoError(t, err)
@@ -172,6 +175,7 @@ func countAt(all []sandbox.Drifted, sites ...string) int {
 
 // TestBadNoticesAreRefused sends what no site would.
 func TestBadNoticesAreRefused(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, 0.003)
 	l, err := a.Listen(ctx, "127.0.0.1:0")
 	require.NoError(t, err)
@@ -211,6 +215,7 @@ func classes(inv *Inventory) map[inventory.Class]int {
 }
 
 func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
+	t.Parallel()
 	a, _, _ := deployed(t)
 	surveys, errs := a.SurveyAll(ctx, true, nil)
 	for i, err := range errs {
@@ -269,6 +274,7 @@ func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
 // TestWhatADeploymentDoesItselfIsNoFinding changes, extends and retires a deployment between surveys: nothing disagrees at
 // any time, and records go with what is retired.
 func TestWhatADeploymentDoesItselfIsNoFinding(t *testing.T) {
+	t.Parallel()
 	a, _ := workspace(t, 0.003)
 	d := draft(t, a, nil)
 	worked(t, a, d)

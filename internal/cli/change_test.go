@@ -16,6 +16,7 @@ import (
 // TestADeploymentIsOperatedFromTheCommandLine takes a deployment through everything that the command line does to one,
 // as a script would: nothing is asked, and nothing is changed before its name is given.
 func TestADeploymentIsOperatedFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	ws := standIns(t, "0.02")
 	file := filepath.Join(t.TempDir(), "plan.json")
 	folder, err := filepath.Abs(example)
@@ -89,6 +90,7 @@ func TestADeploymentIsOperatedFromTheCommandLine(t *testing.T) {
 
 // TestAKilledRunIsResumed kills a run's worker, finds it abandoned, and goes on with it.
 func TestAKilledRunIsResumed(t *testing.T) {
+	t.Parallel()
 	ws := standIns(t, "0.1")
 	file := filepath.Join(t.TempDir(), "plan.json")
 	code, out := program(t, "plan", example, "--preset", "drill", "--workspace", ws, "-o", file)

@@ -27,6 +27,7 @@ func deployedFrom(t *testing.T) string {
 }
 
 func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	ws := deployedFrom(t)
 	run := func(code int, args ...string) string {
 		t.Helper()
@@ -96,6 +97,7 @@ func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
 }
 
 func TestSitesAreConnectedFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	from := standIns(t, "0.01")
 	c, err := app.NewWorkspace(from).Connection("tramonta")
 	require.NoError(t, err)
@@ -137,6 +139,7 @@ func TestSitesAreConnectedFromTheCommandLine(t *testing.T) {
 
 // TestListenHearsAndEnds starts the listener, has it refuse a forged notice, and interrupts it.
 func TestListenHearsAndEnds(t *testing.T) {
+	t.Parallel()
 	ws := standIns(t, "0.01")
 	cmd := exec.Command(binary, "listen", "--address", "127.0.0.1:0", "--json", "--workspace", ws)
 	out, err := cmd.StdoutPipe()
@@ -160,6 +163,7 @@ func TestListenHearsAndEnds(t *testing.T) {
 
 // TestASurveyKilledLeavesWhatWasSeen kills a survey's process in its middle; the next one goes on with it.
 func TestASurveyKilledLeavesWhatWasSeen(t *testing.T) {
+	t.Parallel()
 	ws := deployedFrom(t)
 	_, _, _ = call("survey", "--workspace", ws)
 	_, before, _ := call("reconcile", "--json", "--workspace", ws)

@@ -34,6 +34,7 @@ func levels(t *testing.T) string {
 // TestWorkloadsAreMovedFromTheCommandLine pairs, plans, moves, goes back and commits as a script would, and packs and
 // lifts what was moved.
 func TestWorkloadsAreMovedFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	ws := levels(t)
 	ova := filepath.Join(t.TempDir(), "log.ova")
 	plan := filepath.Join(t.TempDir(), "move.json")
@@ -141,6 +142,7 @@ func members(t *testing.T, file string) (out []string) {
 }
 
 func TestWhatIsPutWhereIsRead(t *testing.T) {
+	t.Parallel()
 	like := migrate.Choice{Zone: "a", KeepMAC: true}
 	id, c, err := putting("host-1=vega,size=m,zone=b,network=lan,storage-class=fast,host=b-1,mac=02:00:5e:00:53:01,hostname=x,address=keep", like)
 	require.NoError(t, err)
