@@ -82,6 +82,7 @@ func demoWorkspace(t *testing.T) string {
 var stepsDone = regexp.MustCompile(`(\d+) of 96 steps`)
 
 func TestDemoFromPlanToServing(t *testing.T) {
+	t.Parallel()
 	ws := demoWorkspace(t)
 	demo := []string{"demo", "--workspace", ws, "--pace", "0.3"}
 	x := open(t, 160, 47, nil, demo...)
@@ -138,6 +139,7 @@ func TestDemoFromPlanToServing(t *testing.T) {
 }
 
 func TestFailureIsShownWithItsReason(t *testing.T) {
+	t.Parallel()
 	ws := demoWorkspace(t)
 	dir := copyExample(t)
 	broken := "#!/bin/sh\nprintf 'cannot read \\033[31mthe register\\033[0m with %s\\n' \"$KEY\"\nexit 4\n"
@@ -170,6 +172,7 @@ func copyExample(t *testing.T) string {
 }
 
 func TestCancelAsksForTheName(t *testing.T) {
+	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.6")
 	x.waitFor(`ready to build`)
@@ -192,6 +195,7 @@ func TestCancelAsksForTheName(t *testing.T) {
 }
 
 func TestMistakesStandAtTheirLine(t *testing.T) {
+	t.Parallel()
 	dir := copyExample(t)
 	file := filepath.Join(dir, "template.yaml")
 	data, err := os.ReadFile(file)
@@ -212,6 +216,7 @@ func TestMistakesStandAtTheirLine(t *testing.T) {
 }
 
 func TestInputsAreEditedAndChecked(t *testing.T) {
+	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)
@@ -225,6 +230,7 @@ func TestInputsAreEditedAndChecked(t *testing.T) {
 }
 
 func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
+	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)
@@ -250,6 +256,7 @@ func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
 }
 
 func TestPlainTerminals(t *testing.T) {
+	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 80, 24, []string{"NO_COLOR=1"}, "demo", "--workspace", ws, "--ascii", "--pace", "0.05")
 	x.waitFor(`ready to build`)
@@ -265,6 +272,7 @@ func TestPlainTerminals(t *testing.T) {
 }
 
 func TestMouseSelectsAndKeysAreListed(t *testing.T) {
+	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)

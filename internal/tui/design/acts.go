@@ -18,7 +18,6 @@ func (v *View) Acts() []view.Act {
 	}
 	return []view.Act{
 		{Name: "to the plan", Effect: "shows what would be built, in which order, for how long and at what cost; builds nothing", Do: v.toPlan},
-		v.naming(),
 		{Name: "next preset", Effect: "takes the next saved set of inputs", Do: v.nextPreset},
 		{Name: "inputs as the preset has them", Effect: "forgets what was changed by hand here", Do: func() tea.Cmd {
 			v.changed = tosca.Inputs{}
@@ -28,6 +27,7 @@ func (v *View) Acts() []view.Act {
 			Ask: "name of the preset", Wrong: app.NameWrong, Answer: v.savePreset},
 		{Name: "copy the template under a new name", Effect: "writes all its files to a new folder of that name and opens the copy here",
 			Ask: "name of the copy", Wrong: app.NameWrong, Answer: v.copyTemplate},
+		v.naming(),
 	}
 }
 

@@ -591,8 +591,8 @@ func (v *View) Find(text string) bool {
 // Keys are the view's keys.
 func (v *View) Keys() []view.Key {
 	return []view.Key{{Key: "tab", Does: "pane"}, {Key: "↑↓", Does: "line"}, {Key: "r", Does: "to the plan"}, {Key: "p", Does: "preset"},
-		{Key: "enter", Does: "edit input"}, {Key: "f", Does: "next mistake"}, {Key: "w", Does: "why"}, {Key: "o", Does: "outline"}, {Key: "m", Does: "more inputs"}, {Key: "n", Does: "next file"}, {Key: "N", Does: "another name"}, {Key: "z", Does: "zoom"},
-		{Key: "b", Does: "by site"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
+		{Key: "enter", Does: "edit input"}, {Key: "f", Does: "next mistake"}, {Key: "w", Does: "why"}, {Key: "o", Does: "outline"}, {Key: "m", Does: "more inputs"}, {Key: "n", Does: "next file"}, {Key: "z", Does: "zoom"},
+		{Key: "b", Does: "by site"}, {Key: "N", Does: "another name"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
 }
 
 // saved is a preset that was written.

@@ -371,7 +371,7 @@ func TestActsAskForNames(t *testing.T) {
 	v := drafting(t, nil)
 	v.changed["forecast_workers"], _ = tosca.ParseInput("forecast_workers", "7")
 	acts := v.Acts()
-	save, copying := acts[4], acts[5]
+	save, copying := acts[3], acts[4]
 	assert.Equal(t, "name of the preset", save.Ask)
 	assert.NotEmpty(t, save.Wrong("No Spaces"))
 	assert.Empty(t, save.Wrong("high-water"))
