@@ -129,7 +129,7 @@ func (w *Workspace) Secrets(names []string) (map[string]string, error) {
 			return nil, err
 		}
 		if out[name] = kept; kept == "" {
-			missing = append(missing, fmt.Sprintf("%s (give it in the environment as %s)", name, SecretVariable(name)))
+			missing = append(missing, fmt.Sprintf("%s (andamio credentials secret %s keeps it, or give it in the environment as %s)", name, name, SecretVariable(name)))
 		}
 	}
 	if len(missing) > 0 {

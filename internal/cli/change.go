@@ -290,6 +290,11 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 			if err != nil {
 				return err
 			}
+			if t, err := a.TemplateOf(ctx, d, strings.Join(rest, "")); err == nil {
+				if err := noSecrets(t, w.set); err != nil {
+					return err
+				}
+			}
 			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), app.Wish{Preset: w.preset, Inputs: inputs, Heed: heed})
 			if err != nil {
 				return err

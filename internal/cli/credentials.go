@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/printable"
 )
 
 func (s *shared) credentials() *cobra.Command {
@@ -44,7 +46,49 @@ ANDAMIO_PASSPHRASE, and the key file is removed. With --key a new key file is ma
 		}),
 	}
 	lock.Flags().BoolVar(&key, "key", false, "make a new key file instead of a passphrase")
-	cmd.AddCommand(lock, s.keyPair())
+	cmd.AddCommand(lock, s.keyPair(), s.keepSecret())
+	return cmd
+}
+
+// keepSecret keeps a secret of plans, so that it need not be in the environment.
+func (s *shared) keepSecret() *cobra.Command {
+	var file string
+	var forget bool
+	cmd := &cobra.Command{
+		Use:   "secret NAME",
+		Short: "Keep the value of a secret input for the runs of this workspace",
+		Long: `Takes the value from the keyboard, from standard input, or from the file named, and keeps it encrypted with the other
+credentials. Plans name their secrets; runs are given the value from the environment first, else the one that is kept.`,
+		Args: exactly(1, "name the secret"),
+		RunE: s.with(func(_ context.Context, a *app.App, args []string) error {
+			value, err := "", error(nil)
+			switch {
+			case forget:
+			case file != "":
+				var data []byte
+				data, err = os.ReadFile(file)
+				value = strings.TrimSpace(string(data))
+			default:
+				value, err = s.secret(args[0] + " (not shown): ")
+			}
+			if err != nil {
+				return err
+			}
+			if value == "" && !forget {
+				return usage{fmt.Errorf("nothing was given for %s; --forget takes away what is kept", args[0])}
+			}
+			if err := a.Workspace.SetSecrets(map[string]string{args[0]: value}); err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"secret": args[0], "kept": !forget})
+			}
+			fmt.Fprintf(s.out, "%s is %s\n", printable.Clean(args[0]), map[bool]string{true: "forgotten", false: "kept"}[forget])
+			return nil
+		}),
+	}
+	cmd.Flags().StringVar(&file, "file", "", "file that holds the value")
+	cmd.Flags().BoolVar(&forget, "forget", false, "keep it no more")
 	return cmd
 }
 

@@ -55,6 +55,9 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 	if err != nil {
 		return err
 	}
+	if err := noSecrets(t, o.set); err != nil {
+		return err
+	}
 	// Without an estate the design alone is worked out: mistakes in it need no sites to be found.
 	own, err := app.RulesIn(s.workspace)
 	if err != nil {
@@ -141,6 +144,20 @@ func (o planOptions) readInputs() (tosca.Inputs, tosca.Diagnostics, error) {
 	return inputs, diags, nil
 }
 
+// noSecrets refuses secrets that are given as arguments, where others see them.
+func noSecrets(t *app.Template, pairs []string) error {
+	for _, pair := range pairs {
+		name, _, _ := strings.Cut(pair, "=")
+		for _, in := range t.Inputs {
+			if in.Name == name && in.Secret {
+				return usage{fmt.Errorf("%s is a secret and is not given as an argument, which others may see: andamio credentials secret %s keeps it, or give it in the environment as %s",
+					name, name, app.SecretVariable(name))}
+			}
+		}
+	}
+	return nil
+}
+
 // findEstate is the estate named, the one beside the template, or that of the connected sites.
 func (s *shared) findEstate(ctx context.Context, t *app.Template, file string) (*estate.Estate, error) {
 	if file == "" {
@@ -209,6 +226,9 @@ func (s *shared) printPlan(p *plan.Plan) {
 	fmt.Fprintf(s.out, "\n%s: %s on %s at %s, %s\n", p.Name, printable.Count(len(p.Steps), "step"), printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site"), printable.Count(p.Levels, "level"))
 	fmt.Fprintf(s.out, "expected %s, decided by %s\n", seconds(p.Seconds), strings.Join(p.CriticalPath, " → "))
 	fmt.Fprintf(s.out, "costs %.3f %s/h when standing\n", p.CostPerHour, p.Currency)
+	if asked := p.SecretsAsked(); len(asked) > 0 {
+		fmt.Fprintf(s.out, "needs the secrets %s\n", printable.Clean(strings.Join(asked, ", ")))
+	}
 }
 
 func money(p *plan.Plan, x float64) string {

@@ -53,7 +53,7 @@ func Compile(from Standing, to *plan.Plan, purpose string) (*plan.Plan, error) {
 	c.order()
 	c.sweep()
 	p := c.plan
-	p.Purpose = purpose
+	p.Purpose, p.Secrets = purpose, c.plan.SecretsAsked()
 	if err := p.Arrange(); err != nil {
 		return nil, fmt.Errorf("the change cannot be put in order: %w", err)
 	}
