@@ -27,7 +27,24 @@ func (v *View) effect() string {
 		return fmt.Sprintf("builds %s at %s in %s, expected to take %s; costs %.3f %s/h from then on",
 			printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site"), printable.Count(len(p.Steps), "step"), took, p.CostPerHour, p.Currency)
 	}
-	return fmt.Sprintf("%s: %s, in %s, expected to take %s; costs %.3f %s/h from then on", p.Purpose, counted(p), printable.Count(len(p.Steps), "step"), took, p.CostPerHour, p.Currency)
+	return fmt.Sprintf("%s: %s, in %s, expected to take %s; costs %.3f %s/h from then on%s", p.Purpose, counted(p), printable.Count(len(p.Steps), "step"), took,
+		p.CostPerHour, p.Currency, losing(p))
+}
+
+// mostLost bounds how many disks are named that a plan takes away with what is on them.
+const mostLost = 4
+
+// losing says whose data a plan takes away.
+func losing(p *plan.Plan) string {
+	all := p.Losses()
+	text := ""
+	for _, l := range all[:min(len(all), mostLost)] {
+		text += ". " + strings.ToUpper(l.String()[:1]) + l.String()[1:]
+	}
+	if more := len(all) - mostLost; more > 0 {
+		text += ". So does what is on " + printable.Count(more, "more disk")
+	}
+	return text
 }
 
 // counted says how many resources of a plan are built, changed, rebuilt, retired and kept.
@@ -51,6 +68,9 @@ func (v *View) mustType() string {
 		if c := v.order.Plan.Resources[i].Change; c == plan.Retire || c == plan.Rebuild {
 			return v.order.Plan.Name
 		}
+	}
+	if len(v.order.Plan.Losses()) > 0 {
+		return v.order.Plan.Name
 	}
 	return ""
 }

@@ -290,4 +290,6 @@ func TestAChangeIsShownBeforeItIsRun(t *testing.T) {
 	assert.Regexp(t, `contacts-host\s+retire`, text, "planks say what becomes of them")
 	assert.Equal(t, "flood-watch", v.mustType(), "what takes something away asks for the name")
 	assert.Contains(t, v.effect(), "retire flood-watch: 47 retire, in")
+	assert.Regexp(t, `What is on \S+ goes \(\d+ GiB, of \S+\)`, v.effect(), "whose data goes is said")
+	assert.Contains(t, v.effect(), "So does what is on 9 more disks")
 }

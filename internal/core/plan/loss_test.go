@@ -1,0 +1,34 @@
+package plan_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"andamio/internal/core/plan"
+)
+
+// TestLossesSayWhoseDataGoes looks at volumes and instances that are taken away, rebuilt, kept, and left behind by a move.
+func TestLossesSayWhoseDataGoes(t *testing.T) {
+	site := plan.Condition{Kind: plan.CheckSite}
+	p := &plan.Plan{
+		Resources: []plan.Resource{
+			{ID: "vol", Kind: plan.Volume, Site: "vega", Change: plan.Rebuild, Spec: plan.Spec{DiskGiB: 80}},
+			{ID: "host", Kind: plan.Instance, Site: "vega", Change: plan.Amend, StandsOn: []string{"vol"}, Spec: plan.Spec{DiskGiB: 8}},
+			{ID: "old", Kind: plan.Instance, Site: "vega", Change: plan.Retire, Spec: plan.Spec{DiskGiB: 8.5}},
+			{ID: "app", Kind: plan.Software, Site: "vega", Change: plan.Retire, On: "old"},
+			{ID: "host@presa", Kind: plan.Instance, Site: "presa", Change: plan.Retire},
+			{ID: "gone@presa", Kind: plan.Instance, Site: "presa", Change: plan.Retire, Spec: plan.Spec{DiskGiB: 4}},
+			{ID: "lan", Kind: plan.Network, Site: "vega", Change: plan.Retire},
+		},
+	}
+	for _, id := range []string{"vol", "old", "host@presa", "gone@presa", "lan"} {
+		p.Steps = append(p.Steps, plan.Step{ID: id + "/remove", Resource: id, Op: plan.Remove, Check: site})
+	}
+	var said []string
+	for _, l := range p.Losses() {
+		said = append(said, l.String())
+	}
+	assert.Equal(t, []string{"what is on vol goes (80 GiB, of host): it is built anew, and empty", "what is on old goes (8.5 GiB, of app)",
+		"what is on gone@presa goes (4 GiB)"}, said, "what a move left behind is where it was moved to")
+}
