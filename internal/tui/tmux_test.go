@@ -50,8 +50,24 @@ func (x *terminal) screen() string { return x.tmux("capture-pane", "-p") }
 
 func (x *terminal) press(keys ...string) {
 	for _, k := range keys {
+		before := ""
+		if k == "Escape" {
+			before = x.screen()
+		}
 		x.tmux("send-keys", k)
 		time.Sleep(60 * time.Millisecond)
+		if k == "Escape" { // a key right after it would be taken for one with it: what it closes is gone first
+			x.waitOther(before)
+		}
+	}
+}
+
+// waitOther waits until the screen is another than it was, or for so long that the key has been read by itself: it need
+// not have closed anything.
+func (x *terminal) waitOther(before string) {
+	x.t.Helper()
+	for end := time.Now().Add(2 * time.Second); time.Now().Before(end) && x.screen() == before; {
+		time.Sleep(20 * time.Millisecond)
 	}
 }
 
