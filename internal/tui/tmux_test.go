@@ -48,6 +48,9 @@ func (x *terminal) tmux(args ...string) string {
 
 func (x *terminal) screen() string { return x.tmux("capture-pane", "-p") }
 
+// keyPause is between two keys, as between those of a person: what a key asks for is on screen before the next one.
+const keyPause = 180 * time.Millisecond
+
 func (x *terminal) press(keys ...string) {
 	for _, k := range keys {
 		before := ""
@@ -55,7 +58,7 @@ func (x *terminal) press(keys ...string) {
 			before = x.screen()
 		}
 		x.tmux("send-keys", k)
-		time.Sleep(60 * time.Millisecond)
+		time.Sleep(keyPause)
 		if k == "Escape" { // a key right after it would be taken for one with it: what it closes is gone first
 			x.waitOther(before)
 		}
