@@ -22,7 +22,7 @@ tools:
 	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; }
 
 test: tools lint build
-	$(GO) test -parallel 4 ./...
+	$(GO) test ./...
 
 lint:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }

@@ -309,7 +309,6 @@ func readThere(t *testing.T, a *App, d *Deployment, command string) string {
 
 // TestALiveMoveIsHardlyNoticed has a client that never stops asking by name while the workload moves and its disk changes.
 func TestALiveMoveIsHardlyNoticed(t *testing.T) {
-	t.Parallel()
 	a, box := paired(t, 0.01)
 	dep, _ := theLog(t, a)
 	z, err := a.Workspace.Zone()

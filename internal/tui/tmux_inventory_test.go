@@ -54,7 +54,6 @@ func (x *terminal) typed(text string) {
 
 // TestASiteIsConnectedOnScreen goes the whole guided path, with mistakes on the way.
 func TestASiteIsConnectedOnScreen(t *testing.T) {
-	t.Parallel()
 	_, sites := sandboxed(t)
 	ws := t.TempDir()
 	x := open(t, 160, 47, nil, "--workspace", ws)
@@ -120,7 +119,6 @@ func (x *terminal) toUnmanaged() {
 
 // TestFindingsAreSettledInBulkAndUndone surveys, opens a finding, settles many at once and takes that back.
 func TestFindingsAreSettledInBulkAndUndone(t *testing.T) {
-	t.Parallel()
 	ws, _ := sandboxed(t)
 	dir := copyExample(t)
 	require.NoError(t, os.Remove(filepath.Join(dir, "estate.json")))

@@ -38,7 +38,6 @@ func toTheLog(x *terminal) {
 
 // TestAWorkloadIsMovedOnScreen moves one from its choosing to the commit.
 func TestAWorkloadIsMovedOnScreen(t *testing.T) {
-	t.Parallel()
 	ws := movable(t)
 	x := open(t, 160, 47, nil, "--workspace", ws)
 	x.waitFor("6 Move")
@@ -67,7 +66,6 @@ func TestAWorkloadIsMovedOnScreen(t *testing.T) {
 
 // TestGoingBackOnScreen goes back while rounds are copied, and once more after the cutover.
 func TestGoingBackOnScreen(t *testing.T) {
-	t.Parallel()
 	ws := movable(t)
 	x := open(t, 160, 47, nil, "--workspace", ws)
 	x.waitFor("6 Move")
@@ -97,7 +95,6 @@ func TestGoingBackOnScreen(t *testing.T) {
 
 // TestAMoveFromTheCommandLine moves one at once, and refuses what cannot be.
 func TestAMoveFromTheCommandLine(t *testing.T) {
-	t.Parallel()
 	ws := movable(t)
 	assert.Contains(t, program(t, "move", "plan", "level-log", "--what", "log-host", "--to", "alisio-sur", "--workspace", ws), "andamio pair vega alisio-sur pairs them")
 	assert.Contains(t, program(t, "pair", "vega", "vega", "--workspace", ws), "not of vega with itself")

@@ -12,7 +12,6 @@ import (
 // TestPlacingInARealTerminal pins, forbids, answers a question otherwise, sets two alternatives side by side and accepts one
 // into the plan.
 func TestPlacingInARealTerminal(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.05")
 	x.waitFor(`ready to build`)

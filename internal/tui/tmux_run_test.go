@@ -11,7 +11,6 @@ import (
 // TestWhatFailedIsRetriedAndTheRunRolledBack lets a step fail, mends what was wrong on the instance in a shell of the
 // screens, retries, and rolls the run back.
 func TestWhatFailedIsRetriedAndTheRunRolledBack(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	dir := copyExample(t)
 	broken := "#!/bin/sh\nif [ ! -f /srv/mended ]; then echo 'the register is not there yet'; exit 3; fi\n"
@@ -64,7 +63,6 @@ func TestWhatFailedIsRetriedAndTheRunRolledBack(t *testing.T) {
 
 // TestARunGoesOnWithoutTheScreens leaves in the middle of a run, and finds it again further on.
 func TestARunGoesOnWithoutTheScreens(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.15")
 	x.waitFor(`ready to build`)
@@ -81,7 +79,6 @@ func TestARunGoesOnWithoutTheScreens(t *testing.T) {
 
 // TestADifferenceIsShownAndRun scales a tier from the Operate view.
 func TestADifferenceIsShownAndRun(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.05")
 	x.waitFor(`ready to build`)

@@ -101,7 +101,6 @@ func demoWorkspace(t *testing.T) string {
 var stepsDone = regexp.MustCompile(`(\d+) of 96 steps`)
 
 func TestDemoFromPlanToServing(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	demo := []string{"demo", "--workspace", ws, "--pace", "0.3"}
 	x := open(t, 160, 47, nil, demo...)
@@ -158,7 +157,6 @@ func TestDemoFromPlanToServing(t *testing.T) {
 }
 
 func TestFailureIsShownWithItsReason(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	dir := copyExample(t)
 	broken := "#!/bin/sh\nprintf 'cannot read \\033[31mthe register\\033[0m with %s\\n' \"$KEY\"\nexit 4\n"
@@ -191,7 +189,6 @@ func copyExample(t *testing.T) string {
 }
 
 func TestCancelAsksForTheName(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.6")
 	x.waitFor(`ready to build`)
@@ -214,7 +211,6 @@ func TestCancelAsksForTheName(t *testing.T) {
 }
 
 func TestMistakesStandAtTheirLine(t *testing.T) {
-	t.Parallel()
 	dir := copyExample(t)
 	file := filepath.Join(dir, "template.yaml")
 	data, err := os.ReadFile(file)
@@ -235,7 +231,6 @@ func TestMistakesStandAtTheirLine(t *testing.T) {
 }
 
 func TestInputsAreEditedAndChecked(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)
@@ -249,7 +244,6 @@ func TestInputsAreEditedAndChecked(t *testing.T) {
 }
 
 func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)
@@ -275,7 +269,6 @@ func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
 }
 
 func TestPlainTerminals(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 80, 24, []string{"NO_COLOR=1"}, "demo", "--workspace", ws, "--ascii", "--pace", "0.05")
 	x.waitFor(`ready to build`)
@@ -291,7 +284,6 @@ func TestPlainTerminals(t *testing.T) {
 }
 
 func TestMouseSelectsAndKeysAreListed(t *testing.T) {
-	t.Parallel()
 	ws := demoWorkspace(t)
 	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)
