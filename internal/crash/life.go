@@ -87,7 +87,7 @@ func (t Trial) beginLife(ctx context.Context) (*life, error) {
 		l.box.Close()
 		return nil, err
 	}
-	if err := l.connect(ctx, e.Sites[0].Name); err != nil {
+	if err := l.connect(ctx); err != nil {
 		l.close()
 		return nil, err
 	}
@@ -100,7 +100,7 @@ func (l *life) close() {
 }
 
 // connect connects and pairs the stand-ins.
-func (l *life) connect(ctx context.Context, _ string) error {
+func (l *life) connect(ctx context.Context) error {
 	if err := l.a.ConnectSandbox(l.box); err != nil {
 		return err
 	}
