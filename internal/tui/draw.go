@@ -9,6 +9,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
 )
 
 // Rows of the frame: the tabs with a rule above the view, a bar with the keys below.
@@ -108,14 +109,33 @@ func (f *frame) drawKeys(c *part.Canvas) {
 		}
 		c.Cut(1, y, f.w-2, part.In(ink).Strong(), f.told.Text)
 	}
-	x := 1
-	for _, k := range f.view().Keys() {
-		if x+part.Width(k.Key)+part.Width(k.Does)+1 > f.w-9 {
-			break
+	f.drawBar(c, y+1)
+}
+
+// drawBar draws the keys of what takes them now. What every view has stands at its end, always in the same place.
+func (f *frame) drawBar(c *part.Canvas, y int) {
+	keys, end := f.view().Keys(), f.w-1
+	switch {
+	case f.over != nil:
+		keys = f.over.keys()
+	case !f.typing():
+		own := f.keys()[:inTheBar]
+		for _, k := range own {
+			end -= part.Width(k.Help().Key) + part.Width(k.Help().Desc) + 3
 		}
-		x = c.Text(x, y+1, part.In(part.Ochre), k.Key)
-		x = c.Text(x+1, y+1, part.In(part.Dim), k.Does) + 2
+		bar(c, end+2, y, f.w, own)
 	}
-	c.Text(f.w-8, y+1, part.In(part.Ochre), "?")
-	c.Text(f.w-6, y+1, part.In(part.Dim), "keys")
+	bar(c, 1, y, end, keys)
+}
+
+// bar draws as many keys as there is room for before a column.
+func bar(c *part.Canvas, x, y, end int, keys []view.Key) {
+	for _, k := range keys {
+		h := k.Help()
+		if x+part.Width(h.Key)+part.Width(h.Desc)+1 > end {
+			return
+		}
+		x = c.Text(x, y, part.In(part.Ochre), h.Key)
+		x = c.Text(x+1, y, part.In(part.Dim), h.Desc) + 2
+	}
 }

@@ -28,12 +28,15 @@ type frame struct {
 	views   []view.View
 	current int
 	runs    []store.Run
-	now     time.Time
-	ticks   int
-	told    view.Told
-	toldAt  time.Time
-	over    overlay
-	tabs    []part.Rect
+	// inv and template are what was compared and drafted last: their findings and nodes can be found.
+	inv      *app.Inventory
+	template *app.Template
+	now      time.Time
+	ticks    int
+	told     view.Told
+	toldAt   time.Time
+	over     overlay
+	tabs     []part.Rect
 }
 
 type tick time.Time
@@ -84,8 +87,8 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.ColorProfileMsg:
 		f.profile = msg.Profile
 		f.dress()
-	case tea.KeyPressMsg:
-		return f, f.key(msg)
+	case tea.KeyPressMsg, tea.PasteMsg:
+		return f, f.hear(msg)
 	case tea.MouseClickMsg:
 		return f, f.click(msg.X, msg.Y)
 	case tea.MouseWheelMsg:
@@ -105,9 +108,17 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case view.Confirm:
 		f.over = ask(msg.Act)
 	case view.Prompt:
-		f.over = &prompt{act: msg.Act}
+		f.over = newPrompt(msg.Act)
 	case view.Runs:
 		f.runs = msg.Runs
+	case view.Compared:
+		f.inv = msg.Inventory
+	case view.Drafted:
+		f.template = msg.Draft.Template
+	case view.Show:
+		f.show(digitOf[msg.Thing.Kind])
+	case gathered:
+		msg.to.take(msg)
 	}
 	var cmds []tea.Cmd
 	for _, v := range f.views {
@@ -115,6 +126,9 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	}
 	return f, tea.Batch(cmds...)
 }
+
+// digitOf are the views in which things are shown.
+var digitOf = map[app.ThingKind]string{app.ASite: "1", app.ATemplate: "2", app.ARun: "4", app.ADeployment: "5", app.AResource: "5", app.AFinding: "7", app.ARecord: "7"}
 
 // dress makes the theme for what is known of the terminal.
 func (f *frame) dress() { f.look = part.NewLook(f.light, f.options.ASCII, f.profile) }
@@ -131,11 +145,12 @@ func (f *frame) show(digit string) bool {
 	return false
 }
 
-// key gives a key to what is on top: an overlay, then the view, then the frame.
-func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
-	name := k.String()
-	if raw, ok := f.view().(view.Raw); ok && f.over == nil {
-		if cmd, used := raw.Raw(k); used {
+// hear gives what is typed or pasted to what is on top: what lies over the view, a text or a shell in the view, the view's
+// keys, the frame's.
+func (f *frame) hear(msg tea.Msg) tea.Cmd {
+	name := named(msg)
+	if f.over == nil && f.typing() {
+		if cmd, used := f.view().(view.Typist).Type(msg); used {
 			return cmd
 		}
 	}
@@ -143,37 +158,58 @@ func (f *frame) key(k tea.KeyPressMsg) tea.Cmd {
 		return f.quit()
 	}
 	if f.over != nil {
-		next, cmd := f.over.key(name, k.Text)
+		next, cmd := f.over.hear(msg)
 		f.over = next
 		return cmd
 	}
-	if cmd, used := f.view().Key(name); used {
+	if cmd, used := view.Press(f.view().Keys(), name); used {
 		return cmd
 	}
-	switch name {
-	case "q":
-		return f.quit()
-	case "?":
-		f.over = &note{view.Note{Title: "all keys", Lines: f.allKeys()}, 0}
-	case "w":
-		f.over = &note{f.view().Why(), 0}
-	case "a":
-		if acts := f.view().Acts(); len(acts) > 0 {
-			f.over = &menu{acts: acts}
-		} else {
-			return view.Cmd(view.Told{Text: "nothing can be done here now"})
-		}
-	case "/":
-		f.over = &find{f.view(), ""}
-	case "e":
-		if cmd := f.view().Export(); cmd != nil {
-			return cmd
-		}
-		return view.Cmd(view.Told{Text: "there is no picture to export here"})
-	default:
-		f.show(name)
+	cmd, _ := view.Press(f.keys(), name)
+	return cmd
+}
+
+// typing reports whether a text or a shell in the view takes what is typed.
+func (f *frame) typing() bool {
+	t, ok := f.view().(view.Typist)
+	return ok && t.Typing()
+}
+
+// keys are the frame's own: they mean the same in every view that does not use them itself.
+func (f *frame) keys() []view.Key {
+	var digits []string
+	for _, v := range f.views {
+		digits = append(digits, v.Digit())
 	}
+	return []view.Key{
+		view.On("w", "w", "why", "says the reasons behind what is selected", view.Then(func() { f.over = &note{f.view().Why(), 0} })),
+		view.On("a", "a", "acts", "lists what can be done to what is selected, and what each does", view.Run(f.acts)),
+		view.On("ctrl+f", "ctrl+f", "find", "finds anything anywhere, by its name or address, and goes there", view.Run(f.finder)),
+		view.On("?", "?", "keys", "lists all keys", view.Then(func() { f.over = &note{view.Note{Title: "all keys", Lines: f.allKeys()}, 0} })),
+		view.On("/", "/", "find here", "finds a text in this view, and selects it", view.Then(func() { f.over = newFind(f.view()) })),
+		view.On("e", "e", "export", "writes the pictures of this view as SVG and PDF", view.Run(f.export)),
+		view.On(strings.Join(digits, " "), digits[0]+"–"+digits[len(digits)-1], "views", "shows the view of that digit", func(name string) tea.Cmd { f.show(name); return nil }),
+		view.On("q", "q", "leave", "leaves; a run goes on without the screens", view.Run(f.quit)),
+	}
+}
+
+// inTheBar is how many of the frame's keys the bar shows in every view.
+const inTheBar = 4
+
+func (f *frame) acts() tea.Cmd {
+	acts := f.view().Acts()
+	if len(acts) == 0 {
+		return view.Cmd(view.Told{Text: "nothing can be done here now"})
+	}
+	f.over = &menu{acts: acts}
 	return nil
+}
+
+func (f *frame) export() tea.Cmd {
+	if cmd := f.view().Export(); cmd != nil {
+		return cmd
+	}
+	return view.Cmd(view.Told{Text: "there is no picture to export here"})
 }
 
 func (f *frame) quit() tea.Cmd {
@@ -212,23 +248,15 @@ func (f *frame) allKeys() []view.Line {
 		lines = append(lines, keyLine(k))
 	}
 	lines = append(lines, view.Say(""), view.Head("everywhere"))
-	var tabs []string
-	for _, v := range f.views {
-		tabs = append(tabs, v.Digit()+" "+v.Name())
-	}
-	for _, k := range []view.Key{{Key: strings.Join(tabs, "  "), Does: ""}, {Key: "a", Does: "acts on what is selected"},
-		{Key: "w", Does: "why: the reasons behind what is selected"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export the pictures as SVG and PDF"},
-		{Key: "esc", Does: "back"}, {Key: "q", Does: "leave; a run goes on without the screens"}} {
+	for _, k := range f.keys() {
 		lines = append(lines, keyLine(k))
 	}
-	return lines
+	return append(lines, keyLine(view.On("esc", "esc", "back", "goes back, or closes what lies over the view", nil)))
 }
 
 func keyLine(k view.Key) view.Line {
-	if k.Does == "" {
-		return view.Say("  " + k.Key)
-	}
-	return view.Say("  " + k.Key + strings.Repeat(" ", max(12-part.Width(k.Key), 1)) + k.Does)
+	shown := k.Help().Key
+	return view.Say("  " + shown + strings.Repeat(" ", max(10-part.Width(shown), 1)) + k.Says)
 }
 
 // goesOn is the newest run that is under way, 0 if none is.

@@ -10,11 +10,24 @@ import (
 	"andamio/internal/tui/view"
 )
 
-// overlay is drawn over the view and takes the keys; key returns what is on top next, nil to go away.
+// overlay is drawn over the view and takes what is typed; hear returns what is on top next, nil to go away.
 type overlay interface {
-	key(name, text string) (overlay, tea.Cmd)
+	hear(msg tea.Msg) (overlay, tea.Cmd)
 	draw(c *part.Canvas, r part.Rect)
+	// keys are those that the bar shows while it is on top.
+	keys() []view.Key
 }
+
+// named is the name of the key that was pressed, "" if something was pasted.
+func named(msg tea.Msg) string {
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		return k.String()
+	}
+	return ""
+}
+
+// leaves is what esc does to everything that lies over a view.
+func leaves(says string) view.Key { return view.On("esc", "esc", "go back", says, nil) }
 
 // sheet draws an empty panel in the middle of a part and returns its inside.
 func sheet(c *part.Canvas, r part.Rect, title string, w, h int) part.Rect {
@@ -32,8 +45,13 @@ type note struct {
 	scroll int
 }
 
-func (n *note) key(name, _ string) (overlay, tea.Cmd) {
-	switch name {
+func (n *note) keys() []view.Key {
+	return []view.Key{view.On(view.UpDown, "↑↓", "scroll", "scrolls where there is more than fits", nil), leaves("closes it; any other key does too")}
+}
+
+func (n *note) hear(msg tea.Msg) (overlay, tea.Cmd) {
+	switch named(msg) {
+	case "":
 	case "down", "j":
 		n.scroll++
 	case "up", "k":
@@ -73,8 +91,16 @@ type menu struct {
 	at   int
 }
 
-func (m *menu) key(name, _ string) (overlay, tea.Cmd) {
+func (m *menu) keys() []view.Key {
+	return []view.Key{view.On(view.UpDown, "↑↓", "choose", "lights the act before or after", nil), view.On("enter", "enter", "do it", "does the act that is lit; what loses something asks first", nil),
+		view.On("", "1 …", "do that one", "does the act of that number", nil), leaves("does nothing")}
+}
+
+func (m *menu) hear(msg tea.Msg) (overlay, tea.Cmd) {
+	name := named(msg)
 	switch name {
+	case "":
+		return m, nil
 	case "down", "j":
 		m.at = min(m.at+1, len(m.acts)-1)
 		return m, nil
@@ -93,7 +119,7 @@ func (m *menu) key(name, _ string) (overlay, tea.Cmd) {
 // choose does an act, or asks first where it must be typed.
 func choose(a view.Act) (overlay, tea.Cmd) {
 	if a.Ask != "" {
-		return &prompt{act: a}, nil
+		return newPrompt(a), nil
 	}
 	if a.Type != "" {
 		return ask(a), nil
@@ -115,9 +141,7 @@ func (m *menu) draw(c *part.Canvas, r part.Rect) {
 }
 
 // mostTyped is how long a typed text may get.
-const mostTyped = 120
-
-func edited(typed, key, text string) string { return view.Edited(typed, key, text, mostTyped) }
+const mostTyped = 400
 
 // effect opens the sheet of an act with what it will do, and some lines more; it returns the inside and the first free line.
 func effect(c *part.Canvas, r part.Rect, act view.Act, more int) (part.Rect, int) {
@@ -132,51 +156,49 @@ func effect(c *part.Canvas, r part.Rect, act view.Act, more int) (part.Rect, int
 	return in, in.Y + len(lines) + 1
 }
 
-// typing draws the line that a text is typed into.
-func typing(c *part.Canvas, in part.Rect, y int, typed string) {
-	c.Fill(part.Rect{X: in.X, Y: y, W: in.W, H: 1}, part.OnSelected)
-	c.Text(in.X+1, y, part.In(part.Text), typed+"▏")
-}
-
-// shown is what is typed as it may be seen.
-func shown(a view.Act, typed string) string {
-	if a.Hide {
-		return strings.Repeat("•", len([]rune(typed)))
-	}
-	return typed
-}
-
 // prompt asks for a text, and says what is wrong with it as it is typed.
 type prompt struct {
 	act   view.Act
-	typed string
+	field *view.Field
+}
+
+func newPrompt(a view.Act) *prompt {
+	f := view.NewField("", mostTyped)
+	if a.Hide {
+		f.Hide()
+	}
+	return &prompt{a, f}
 }
 
 func (p *prompt) wrong() string {
-	if p.typed == "" || p.act.Wrong == nil {
+	if p.field.Text() == "" || p.act.Wrong == nil {
 		return ""
 	}
-	return p.act.Wrong(p.typed)
+	return p.act.Wrong(p.field.Text())
 }
 
-func (p *prompt) key(name, text string) (overlay, tea.Cmd) {
-	switch name {
+func (p *prompt) keys() []view.Key {
+	return view.FieldKeys(view.On("enter", "enter", "take it", "takes what is typed, if nothing is wrong with it", nil), leaves("leaves everything as it is"))
+}
+
+func (p *prompt) hear(msg tea.Msg) (overlay, tea.Cmd) {
+	switch named(msg) {
 	case "esc":
 		return nil, nil
 	case "enter":
-		if p.typed != "" && p.wrong() == "" {
-			return nil, p.act.Answer(p.typed)
+		if p.field.Text() != "" && p.wrong() == "" {
+			return nil, p.act.Answer(p.field.Text())
 		}
 		return p, nil
 	}
-	p.typed = edited(p.typed, name, text)
+	p.field.Update(msg)
 	return p, nil
 }
 
 func (p *prompt) draw(c *part.Canvas, r part.Rect) {
 	in, y := effect(c, r, p.act, 8)
-	c.Text(in.X, y, part.In(part.Dim), p.act.Ask+"; enter takes it, esc goes back")
-	typing(c, in, y+1, shown(p.act, p.typed))
+	c.Cut(in.X, y, in.W, part.In(part.Dim), p.act.Ask+"; enter takes it, esc goes back")
+	p.field.Draw(c, in.X, y+1, in.W)
 	if wrong := p.wrong(); wrong != "" {
 		c.Cut(in.X+1, y+2, in.W-1, part.In(part.Coral), c.Look.Mark("failed")+" "+wrong)
 	}
@@ -185,22 +207,32 @@ func (p *prompt) draw(c *part.Canvas, r part.Rect) {
 // question asks before an act: enter for one from which nothing is lost, the typed name for others.
 type question struct {
 	act   view.Act
-	typed string
+	field *view.Field
 }
 
-func ask(a view.Act) overlay { return &question{act: a} }
+func ask(a view.Act) overlay { return &question{a, view.NewField("", mostTyped)} }
 
-func (q *question) key(name, text string) (overlay, tea.Cmd) {
-	switch name {
+func (q *question) keys() []view.Key {
+	does := view.On("enter", "enter", "do it", "does what is said, once the name is typed where one is asked for", nil)
+	if q.act.Type == "" {
+		return []view.Key{does, leaves("changes nothing")}
+	}
+	return view.FieldKeys(does, leaves("changes nothing"))
+}
+
+func (q *question) hear(msg tea.Msg) (overlay, tea.Cmd) {
+	switch named(msg) {
 	case "esc":
 		return nil, nil
 	case "enter":
-		if q.typed == q.act.Type {
+		if q.field.Text() == q.act.Type {
 			return nil, q.act.Do()
 		}
 		return q, nil
 	}
-	q.typed = edited(q.typed, name, text)
+	if q.act.Type != "" {
+		q.field.Update(msg)
+	}
 	return q, nil
 }
 
@@ -216,24 +248,27 @@ func (q *question) draw(c *part.Canvas, r part.Rect) {
 	x := c.Text(in.X, y, part.In(part.Dim), "type ")
 	x = c.Text(x, y, part.In(part.Text).Strong(), q.act.Type)
 	c.Text(x, y, part.In(part.Dim), " and press enter; esc goes back")
-	typing(c, in, y+1, q.typed)
+	q.field.Draw(c, in.X, y+1, in.W)
 }
 
 // find reads a text and looks for it in the view, as it is typed.
 type find struct {
-	in   view.View
-	text string
+	in     view.View
+	field  *view.Field
+	missed bool
 }
 
-func (q *find) key(name, text string) (overlay, tea.Cmd) {
-	switch name {
+func newFind(v view.View) *find { return &find{in: v, field: view.NewField("", mostTyped)} }
+
+func (q *find) keys() []view.Key { return nil } // it is drawn where the bar is
+
+func (q *find) hear(msg tea.Msg) (overlay, tea.Cmd) {
+	switch named(msg) {
 	case "esc", "enter":
 		return nil, nil
 	}
-	q.text = edited(q.text, name, text)
-	if q.text != "" {
-		q.in.Find(q.text)
-	}
+	q.field.Update(msg)
+	q.missed = q.field.Text() != "" && !q.in.Find(q.field.Text())
 	return q, nil
 }
 
@@ -241,6 +276,10 @@ func (q *find) draw(c *part.Canvas, r part.Rect) {
 	y := r.Y + r.H - 1
 	c.Fill(part.Rect{X: 0, Y: y, W: c.W, H: 1}, part.OnSelected)
 	x := c.Text(1, y, part.In(part.Ochre).Strong(), "find ")
-	x = c.Text(x, y, part.In(part.Text), q.text+"▏")
+	x = c.Text(x, y, part.In(part.Text), q.field.Show())
+	if q.missed {
+		c.Text(x+3, y, part.In(part.Coral), "nothing here has that; ctrl+f looks everywhere")
+		return
+	}
 	c.Text(x+3, y, part.In(part.Dim), "enter keeps the selection")
 }

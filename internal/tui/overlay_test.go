@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"andamio/internal/tui/part"
+	"andamio/internal/tui/tuitest"
 	"andamio/internal/tui/view"
 )
 
@@ -20,11 +21,7 @@ func typed(o overlay, keys ...string) (overlay, tea.Cmd) {
 		if o == nil {
 			break
 		}
-		text := ""
-		if len([]rune(k)) == 1 {
-			text = k
-		}
-		o, cmd = o.key(k, text)
+		o, cmd = o.hear(tuitest.Key(k))
 	}
 	return o, cmd
 }
@@ -74,8 +71,8 @@ func TestAQuestionTakesOnlyTheName(t *testing.T) {
 	q, cmd = typed(ask(act("look", "")), "enter")
 	assert.Nil(t, q)
 	assert.True(t, did(t, cmd), "from which nothing is lost, enter is enough")
-	long, _ := typed(ask(act("remove", "basin")), strings.Split(strings.Repeat("x", 200), "")...)
-	assert.LessOrEqual(t, len(long.(*question).typed), mostTyped)
+	long, _ := typed(ask(act("remove", "basin")), strings.Split(strings.Repeat("x", 2*mostTyped), "")...)
+	assert.LessOrEqual(t, len(long.(*question).field.Text()), mostTyped)
 	empty, _ := typed(ask(act("remove", "basin")), "backspace")
 	assert.NotNil(t, empty)
 }
@@ -99,19 +96,35 @@ func TestANoteScrolls(t *testing.T) {
 	assert.NotPanics(t, func() { overlaid(n, 12, 5) })
 }
 
-// finder is a view of which only Find is used.
-type finder struct {
+// searched is a view of which only Find is used.
+type searched struct {
 	view.View
 	asked []string
 }
 
-func (f *finder) Find(text string) bool { f.asked = append(f.asked, text); return true }
+func (f *searched) Find(text string) bool { f.asked = append(f.asked, text); return text != "da" }
 
 func TestFindLooksAsItIsTyped(t *testing.T) {
-	v := &finder{}
-	q, _ := typed(&find{in: v}, "d", "a", "m", "backspace")
+	v := &searched{}
+	q, _ := typed(newFind(v), "d", "a", "m", "backspace")
 	assert.Equal(t, []string{"d", "da", "dam", "da"}, v.asked)
 	assert.Contains(t, overlaid(q, 60, 5), "find da▏")
+	assert.Contains(t, overlaid(q, 80, 5), "nothing here has that")
 	q, _ = typed(q, "enter")
 	assert.Nil(t, q)
+}
+
+func TestAPasteGoesIntoWhatIsAsked(t *testing.T) {
+	var got string
+	a := view.Act{Name: "rotate", Ask: "the new credential", Hide: true, Answer: func(text string) tea.Cmd { got = text; return nil }}
+	o, _ := newPrompt(a).hear(tea.PasteMsg{Content: "tok-123"})
+	assert.Contains(t, overlaid(o, 100, 20), "•••••••▏")
+	left, _ := typed(o, "enter")
+	assert.Nil(t, left)
+	assert.Equal(t, "tok-123", got)
+	for _, o := range []overlay{&note{}, &menu{acts: []view.Act{act("look", "")}}} {
+		left, cmd := o.hear(tea.PasteMsg{Content: "1"})
+		assert.Equal(t, o, left, "a paste is no key")
+		assert.Nil(t, cmd)
+	}
 }

@@ -289,7 +289,7 @@ func TestMouseSelectsAndKeysAreListed(t *testing.T) {
 	x.waitFor(`ready to build`)
 	x.press("?")
 	x.waitFor(`all keys`)
-	x.waitFor(`export the pictures as SVG and PDF`)
+	x.waitFor(`writes the pictures of this view as SVG and PDF`)
 	x.press("Escape", "Enter")
 	screen := x.waitFor(`not begun`)
 	row, col := find(screen, "contacts-host")

@@ -6,13 +6,13 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
-	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
@@ -109,6 +109,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case rehearsed:
 		if msg.state == v.state {
 			v.answer, v.answerTook = msg.answer, msg.took
+		}
+	case view.Show:
+		if id, err := strconv.ParseInt(msg.Thing.ID, 10, 64); msg.Thing.Kind == app.ARun && err == nil {
+			v.chosen = true
+			return v.open(id)
 		}
 	case view.OpenRun:
 		v.chosen = true
@@ -313,64 +318,6 @@ func (v *View) followUp() {
 	}
 }
 
-// Key acts on a key.
-func (v *View) Key(key string) (tea.Cmd, bool) {
-	if v.log.open && v.log.key(key) {
-		return nil, true
-	}
-	switch key {
-	case "up", "k":
-		v.move(0, -1)
-	case "down", "j":
-		v.move(0, 1)
-	case "left", "h":
-		v.move(-1, 0)
-	case "right", "l":
-		v.move(1, 0)
-	case "enter":
-		v.detail = !v.detail
-	case "esc":
-		if !v.detail {
-			return nil, false
-		}
-		v.detail = false
-	case "z":
-		v.elevation.Zoom = v.elevation.Zoom.Next()
-		return view.Cmd(view.Told{Text: "zoom: " + v.elevation.Zoom.String()}), true
-	case "b":
-		v.elevation.By = elevation.ByService - v.elevation.By
-	case "t":
-		v.timeline = !v.timeline
-	case "f":
-		v.follow = true
-		if v.state != nil {
-			v.followUp()
-		}
-	case "[", "]":
-		return v.otherRun(key), true
-	case "r":
-		if len(v.waiting()) > 0 {
-			return v.decide(run.Retry), true
-		}
-		return v.begin(), true
-	case "s":
-		if len(v.waiting()) == 0 {
-			return nil, false
-		}
-		return v.confirmSkip(), true
-	case "n":
-		if n := len(v.waiting()); n > 0 {
-			v.held = (v.held + 1) % n
-			v.elevation.Selected, v.follow = v.state.Plan.Plank(v.waiting()[v.held].Resource), false
-		}
-	case "L":
-		v.log.open = !v.log.open
-	default:
-		return nil, false
-	}
-	return nil, true
-}
-
 func (v *View) move(dx, dy int) {
 	if v.state != nil {
 		v.follow = false
@@ -396,9 +343,6 @@ func (v *View) otherRun(key string) tea.Cmd {
 
 // begin asks whether to run the plan on screen.
 func (v *View) begin() tea.Cmd {
-	if v.order == nil || v.state == nil {
-		return view.Cmd(view.Told{Text: "this is a run already; 2 Design makes a new plan"})
-	}
 	o := *v.order
 	return view.Cmd(view.Confirm{Act: view.Act{
 		Name: "run this plan", Effect: v.effect(), Type: v.mustType(),
@@ -442,20 +386,6 @@ func (v *View) Find(text string) bool {
 		}
 	}
 	return false
-}
-
-// Keys are the view's keys.
-func (v *View) Keys() []view.Key {
-	keys := []view.Key{{Key: "↑↓←→", Does: "plank"}}
-	switch {
-	case v.order != nil:
-		keys = append(keys, view.Key{Key: "r", Does: "run it"})
-	case len(v.waiting()) > 0:
-		keys = append(keys, view.Key{Key: "r", Does: "retry"}, view.Key{Key: "s", Does: "skip"}, view.Key{Key: "n", Does: "next failed"})
-	}
-	return append(keys, view.Key{Key: "enter", Does: "detail"}, view.Key{Key: "w", Does: "why"}, view.Key{Key: "a", Does: "acts"},
-		view.Key{Key: "z", Does: "zoom"}, view.Key{Key: "b", Does: "by service"}, view.Key{Key: "t", Does: "timeline"},
-		view.Key{Key: "L", Does: "log"}, view.Key{Key: "f", Does: "follow"}, view.Key{Key: "[ ]", Does: "other runs"}, view.Key{Key: "/", Does: "find"}, view.Key{Key: "e", Does: "export"})
 }
 
 func (v *View) cancel() tea.Cmd {

@@ -7,8 +7,11 @@ import (
 	"strings"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
 )
 
 // logPane shows what all steps of a run printed, or those lines of it that have a text.
@@ -32,27 +35,27 @@ type logLine struct {
 // find shows only lines with a text; none shows all.
 func (l *logPane) find(text string) { l.text, l.up = text, 0 }
 
-// key moves through the lines; false leaves the key to the view.
-func (l *logPane) key(key string) bool {
-	switch key {
-	case "up", "k":
-		l.up++
-	case "down", "j":
-		l.up = max(l.up-1, 0)
-	case "pgup":
-		l.up += 20
-	case "pgdown":
-		l.up = max(l.up-20, 0)
-	case "esc":
-		if l.text != "" {
-			l.find("")
-		} else {
-			l.open = false
-		}
-	default:
-		return false
+// keys are those of the log.
+func (l *logPane) keys() []view.Key {
+	return []view.Key{
+		view.On(view.UpDown+view.Pages, "↑↓", "line", "moves through the lines; at the end new ones come in", l.step),
+		view.On("esc", "esc", "back", "shows all lines again, then closes the log", view.Then(l.back)),
+		view.On("L", "L", "close", "closes the log", view.Then(func() { l.open = false })),
 	}
-	return true
+}
+
+func (l *logPane) step(key string) tea.Cmd {
+	_, dy := view.Way(key)
+	l.up = max(l.up-dy, 0)
+	return nil
+}
+
+func (l *logPane) back() {
+	if l.text != "" {
+		l.find("")
+		return
+	}
+	l.open = false
 }
 
 // gather puts the lines of all steps in the order of time.

@@ -114,7 +114,7 @@ func TestFailuresStandAtTheFoot(t *testing.T) {
 	text := x.panel("app-lan@vega", 4)
 	assert.Contains(t, text, "waits for you: 1 of 3")
 	assert.Regexp(t, `r retry  s skip  a more  n next`, text)
-	x.Key("n")
+	view.Press(x.Keys(), "n")
 	assert.Equal(t, x.state.Plan.Plank(x.chosenStep().Resource), x.elevation.Selected, "the next one is selected")
 	assert.Equal(t, "retry "+x.chosenStep().ID, x.Acts()[0].Name)
 	assert.Equal(t, "skip "+x.chosenStep().ID, x.Acts()[1].Name)
@@ -173,9 +173,9 @@ func TestTheSelectionFollowsTheWork(t *testing.T) {
 	x.play(run.StepDone, "app-lan@vega/create", 2, "")
 	x.followUp()
 	assert.Equal(t, "contacts-vol-1", x.elevation.Selected, "what stands is left for what is under way")
-	x.Key("down")
+	view.Press(x.Keys(), "down")
 	assert.False(t, x.follow, "until the user selects")
-	x.Key("f")
+	view.Press(x.Keys(), "f")
 	assert.True(t, x.follow)
 	for i := range x.state.Steps {
 		x.play(run.StepDone, x.state.Steps[i].ID, 3, "")
@@ -189,13 +189,13 @@ func TestTheSelectionFollowsTheWork(t *testing.T) {
 
 func TestKeysOfTheView(t *testing.T) {
 	x := taped(t)
-	for _, k := range []string{"z", "b", "t", "enter", "esc", "h", "j", "k", "l", "r", "[", "]"} {
-		_, used := x.Key(k)
+	for _, k := range []string{"z", "b", "t", "enter", "esc", "h", "j", "k", "l", "[", "]"} {
+		_, used := view.Press(x.Keys(), k)
 		assert.True(t, used, k)
 	}
-	_, used := x.Key("q")
+	_, used := view.Press(x.Keys(), "q")
 	assert.False(t, used, "what the view does not know is the frame's")
-	_, used = x.Key("esc")
+	_, used = view.Press(x.Keys(), "esc")
 	assert.False(t, used)
 	assert.Equal(t, elevation.ByService, x.elevation.By)
 	assert.True(t, x.Find("RIVER-map 2"))
@@ -254,7 +254,7 @@ func TestTheLogOfAllStepsIsSearched(t *testing.T) {
 	for i := range 60 {
 		x.play(run.Logged, "gauge-intake-1/create", 3, fmt.Sprintf("level %d", i))
 	}
-	x.Key("L")
+	view.Press(x.Keys(), "L")
 	text := x.panel("app-lan@vega", 5)
 	assert.Contains(t, text, "log of all steps   62 lines")
 	assert.Contains(t, text, "level 59", "the last ones")
@@ -263,13 +263,13 @@ func TestTheLogOfAllStepsIsSearched(t *testing.T) {
 	text = x.panel("app-lan@vega", 5)
 	assert.Contains(t, text, `log: lines with "lay out"   1 lines`)
 	assert.Regexp(t, `contacts-1/create\s+lay out the register`, text)
-	x.Key("esc")
+	view.Press(x.Keys(), "esc")
 	assert.Contains(t, x.panel("app-lan@vega", 5), "log of all steps")
 	for range 100 {
-		x.Key("pgup")
+		view.Press(x.Keys(), "pgup")
 	}
 	assert.Contains(t, x.panel("app-lan@vega", 5), "lay out", "the first ones")
-	x.Key("esc")
+	view.Press(x.Keys(), "esc")
 	assert.NotContains(t, x.panel("app-lan@vega", 5), "log of all steps")
 }
 

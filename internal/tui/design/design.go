@@ -66,7 +66,7 @@ type View struct {
 	// input is the selected row of the inputs; more shows those that have defaults too.
 	input int
 	more  bool
-	edit  *string
+	edit  *view.Field
 	// outline shows the tiers in place of the source.
 	outline bool
 	// node is the one picked in the outline last.
@@ -156,6 +156,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case view.Accepted:
 		v.choices = msg.Choices
 		return v.redraft()
+	case view.Show:
+		v.show(msg.Thing)
 	case view.SitesChanged:
 		if v.template != nil && !v.working {
 			return v.redraft()
@@ -171,6 +173,20 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return tea.Batch(cmds...)
 	}
 	return v.begin()
+}
+
+// show goes to the lines of a node template.
+func (v *View) show(t app.Thing) {
+	if t.Kind != app.ATemplate || v.template == nil {
+		return
+	}
+	v.focus, v.outline = paneSource, false
+	for _, n := range v.template.Nodes {
+		if n.Name == t.ID && v.template.Sources[n.Pos.File] != nil {
+			v.file, v.line = n.Pos.File, n.Pos.Line-1
+			v.selectLine()
+		}
+	}
 }
 
 // begin reads the template at the first message.
@@ -285,79 +301,6 @@ func (v *View) settle() {
 	if v.pic.Selected == "" {
 		v.pic.Selected = part.First(v.state)
 	}
-}
-
-// Key acts on a key.
-func (v *View) Key(key string) (tea.Cmd, bool) {
-	if v.template == nil {
-		return nil, false
-	}
-	if v.edit != nil {
-		return v.editKey(key), true
-	}
-	switch key {
-	case "tab":
-		v.focus = (v.focus + 1) % panes
-	case "shift+tab":
-		v.focus = (v.focus + panes - 1) % panes
-	case "f":
-		v.nextMistake()
-	case "p":
-		return v.nextPreset(), true
-	case "o":
-		v.outline = !v.outline
-		v.focus = paneSource
-	case "n":
-		v.nextFile()
-	case "m":
-		v.more = !v.more
-		v.input = min(v.input, max(len(v.inputRows())-1, 0))
-	case "r":
-		return v.toPlan(), true
-	case "N":
-		return view.Cmd(view.Prompt{Act: v.naming()}), true
-	default:
-		return v.paneKey(key)
-	}
-	return nil, true
-}
-
-func (v *View) paneKey(key string) (tea.Cmd, bool) {
-	dx, dy := 0, 0
-	switch key {
-	case "up", "k":
-		dy = -1
-	case "down", "j":
-		dy = 1
-	case "left", "h":
-		dx = -1
-	case "right", "l":
-		dx = 1
-	case "pgup":
-		dy = -10
-	case "pgdown":
-		dy = 10
-	case "enter":
-		if v.focus == paneSource && v.outline {
-			v.outline = false
-			return nil, true
-		}
-		if v.focus == paneInputs {
-			v.beginEdit()
-			return nil, true
-		}
-		return nil, false
-	case "z":
-		v.pic.Zoom = v.pic.Zoom.Next()
-		return view.Cmd(view.Told{Text: "zoom: " + v.pic.Zoom.String()}), true
-	case "b":
-		v.pic.By = elevation.ByService - v.pic.By
-		return nil, true
-	default:
-		return nil, false
-	}
-	v.move(dx, dy)
-	return nil, true
 }
 
 func (v *View) move(dx, dy int) {
@@ -586,13 +529,6 @@ func (v *View) Find(text string) bool {
 		}
 	}
 	return false
-}
-
-// Keys are the view's keys.
-func (v *View) Keys() []view.Key {
-	return []view.Key{{Key: "tab", Does: "pane"}, {Key: "↑↓", Does: "line"}, {Key: "r", Does: "to the plan"}, {Key: "p", Does: "preset"},
-		{Key: "enter", Does: "edit input"}, {Key: "f", Does: "next mistake"}, {Key: "w", Does: "why"}, {Key: "o", Does: "outline"}, {Key: "m", Does: "more inputs"}, {Key: "n", Does: "next file"}, {Key: "z", Does: "zoom"},
-		{Key: "b", Does: "by site"}, {Key: "N", Does: "another name"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
 }
 
 // saved is a preset that was written.

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
+	"andamio/internal/tui/tuitest"
 	"andamio/internal/tui/view"
 )
 
@@ -66,11 +67,11 @@ func TestSourceAndElevationSelectEachOther(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	v.focus = panePicture
-	v.Key("up")
+	view.Press(v.Keys(), "up")
 	assert.Equal(t, "readings-1", v.pic.Selected, "one level up")
 	assert.Contains(t, drawn(v, 160, 43), "Every level ever measured")
 	line := v.line
-	v.Key("right")
+	view.Press(v.Keys(), "right")
 	assert.NotEqual(t, line, v.line, "the source goes with the selection")
 }
 
@@ -82,17 +83,18 @@ func TestInputsShowTheirRulesAndMistakes(t *testing.T) {
 	assert.Regexp(t, `register_key\s+secret, given to`, text)
 	v.focus = paneInputs
 	pickInput(t, v, "register_key")
-	v.Key("enter")
+	view.Press(v.Keys(), "enter")
 	assert.Nil(t, v.edit, "a secret is not typed here")
 	pickInput(t, v, "store_memory")
-	v.Key("enter")
+	view.Press(v.Keys(), "enter")
 	require.NotNil(t, v.edit)
-	assert.Equal(t, "16 GiB", *v.edit)
+	assert.Equal(t, "16 GiB", v.edit.Text())
+	assert.True(t, v.Typing())
 	for _, k := range []string{"ctrl+u", "2", "space", "G", "x", "backspace", "B", "left"} {
-		v.Key(k)
+		v.Type(tuitest.Key(k))
 	}
-	assert.Equal(t, "2 GB", *v.edit)
-	assert.Contains(t, drawn(v, 160, 43), "2 GB▏")
+	assert.Equal(t, "2 GB", v.edit.Text())
+	assert.Contains(t, drawn(v, 160, 43), "2 G▏B")
 	v.edit = nil
 	v.changed["store_memory"] = v.template.Presets[0].Inputs["forecast_workers"]
 	v.draft = draftOf(t, v)
@@ -121,13 +123,13 @@ func TestMistakesAreVisitedInTurn(t *testing.T) {
 	})
 	require.Len(t, v.draft.Diagnostics, 2)
 	assert.Equal(t, "2", v.Badge(time.Time{}))
-	v.Key("f")
+	view.Press(v.Keys(), "f")
 	first := v.line
 	assert.Contains(t, drawn(v, 160, 43), `there is no node template "gauge-noed"`)
-	v.Key("f")
+	view.Press(v.Keys(), "f")
 	assert.Greater(t, v.line, first)
 	assert.Contains(t, drawn(v, 160, 43), `has no property "mem_sise"`)
-	v.Key("f")
+	view.Press(v.Keys(), "f")
 	assert.Equal(t, first, v.line, "round again")
 	assert.Contains(t, v.noPlan()[0], "2 mistakes to settle first")
 	told := v.toPlan()().(view.Told)
@@ -159,13 +161,13 @@ func TestWhyNamesTheOtherSites(t *testing.T) {
 func TestNarrowTerminalsShowOnePane(t *testing.T) {
 	v := drafting(t, nil)
 	assert.Contains(t, drawn(v, 80, 20), "tosca_definitions_version")
-	v.Key("tab")
+	view.Press(v.Keys(), "tab")
 	text := drawn(v, 80, 20)
 	assert.NotContains(t, text, "tosca_definitions_version")
 	assert.Contains(t, text, "forecast_workers")
-	v.Key("tab")
+	view.Press(v.Keys(), "tab")
 	assert.Contains(t, drawn(v, 80, 20), "what it would build")
-	v.Key("shift+tab")
+	view.Press(v.Keys(), "shift+tab")
 	assert.Equal(t, paneInputs, v.focus)
 	for w := 10; w < 170; w += 9 {
 		assert.NotPanics(t, func() { drawn(v, w, w/4) })
@@ -198,7 +200,7 @@ func TestClicksMoveTheFocus(t *testing.T) {
 	assert.NotEmpty(t, v.Keys())
 	assert.Len(t, v.Acts(), 6)
 	var cmd tea.Cmd
-	cmd, used := v.Key("z")
+	cmd, used := view.Press(v.Keys(), "z")
 	assert.True(t, used)
 	assert.NotNil(t, cmd)
 }
@@ -217,21 +219,21 @@ func chained(t *testing.T) *View {
 
 func TestTheOutlineShowsTiersAndParts(t *testing.T) {
 	v := chained(t)
-	v.Key("o")
+	view.Press(v.Keys(), "o")
 	text := drawn(v, 160, 43)
 	for _, want := range []string{"warnings  5 nodes", "template warnings stands for it", "template store-host stands for it", "BlockStorage · vega", "3 substituted nodes"} {
 		assert.Contains(t, text, want)
 	}
 	for range 7 {
-		v.Key("down")
+		view.Press(v.Keys(), "down")
 	}
 	assert.Equal(t, "warnings.store.base.machine", v.node)
 	assert.Equal(t, "warnings.store.base.machine-1", v.pic.Selected, "the elevation goes with it")
 	assert.Equal(t, "store-host.yaml", v.file)
-	v.Key("enter")
+	view.Press(v.Keys(), "enter")
 	assert.False(t, v.outline)
 	assert.Contains(t, drawn(v, 160, 43), "type: tosca.nodes.Compute", "its source, in its own file")
-	v.Key("n")
+	view.Press(v.Keys(), "n")
 	assert.NotEqual(t, "store-host.yaml", v.file)
 }
 
@@ -255,32 +257,30 @@ func TestInputsAreCheckedWhileTheyAreTyped(t *testing.T) {
 	v := drafting(t, nil)
 	v.focus = paneInputs
 	pickInput(t, v, "forecast_workers")
-	v.Key("enter")
-	v.Key("ctrl+u")
-	for _, k := range []string{"9", "9"} {
-		v.Key(k)
-	}
+	view.Press(v.Keys(), "enter")
+	v.Type(tuitest.Key("ctrl+u"))
+	v.Type(tea.PasteMsg{Content: "99"})
 	text := drawn(v, 160, 43)
 	assert.Regexp(t, `99▏\s+✕ is 99`, text)
 	assert.Contains(t, text, "✕ forecast_workers is 99, and must be: 1 to 32")
-	v.Key("esc")
+	v.Type(tuitest.Key("esc"))
 	hidden := drawn(v, 160, 43)
 	assert.NotContains(t, hidden, "worker_cores   ")
-	v.Key("m")
+	view.Press(v.Keys(), "m")
 	assert.Regexp(t, `worker_cores\s+4`, drawn(v, 160, 43))
 	for range 20 {
-		v.Key("down")
+		view.Press(v.Keys(), "down")
 	}
 	require.NotNil(t, v.selected(), "headings and notes are passed over")
 	for range 20 {
-		v.Key("up")
+		view.Press(v.Keys(), "up")
 	}
 	require.NotNil(t, v.selected())
 }
 
 func TestDiagnosticsSayWhereToReadOn(t *testing.T) {
 	v := drafting(t, func(text string) string { return strings.Replace(text, "host: gauge-node", "host: gauge-noed", 1) })
-	v.Key("f")
+	view.Press(v.Keys(), "f")
 	assert.Regexp(t, `see line \d+ · andamio explain unknown-node`, drawn(v, 160, 43))
 }
 
@@ -301,15 +301,15 @@ func TestARoughPictureStandsBesideMistakes(t *testing.T) {
 
 func TestNarrowTerminalsShowTheOutline(t *testing.T) {
 	v := chained(t)
-	v.Key("o")
+	view.Press(v.Keys(), "o")
 	text := drawn(v, 80, 22)
 	assert.Contains(t, text, "outline   inputs   elevation")
 	assert.Contains(t, text, "template kept-store stands for it")
-	v.Key("tab")
+	view.Press(v.Keys(), "tab")
 	text = drawn(v, 80, 22)
 	assert.Regexp(t, `warn_port\s+8443\s+PortDef`, text)
 	assert.Contains(t, text, "infrastructure")
-	v.Key("tab")
+	view.Press(v.Keys(), "tab")
 	text = drawn(v, 80, 22)
 	assert.Contains(t, text, "warnings.store.lines")
 	for _, line := range strings.Split(text, "\n") {
@@ -319,7 +319,7 @@ func TestNarrowTerminalsShowTheOutline(t *testing.T) {
 
 func TestTheMousePicksInTheOutline(t *testing.T) {
 	v := chained(t)
-	v.Key("o")
+	view.Press(v.Keys(), "o")
 	for y, line := range strings.Split(drawn(v, 160, 43), "\n") {
 		if strings.Contains(line, "BlockStorage") {
 			v.Click(12, y)
@@ -333,11 +333,11 @@ func TestTheMousePicksInTheOutline(t *testing.T) {
 	assert.Equal(t, "gauge-host", v.node)
 	assert.False(t, v.Find("nothing of the kind"))
 	for range 40 {
-		v.Key("down")
+		view.Press(v.Keys(), "down")
 	}
 	assert.Equal(t, "page", v.node, "the last one")
 	for range 40 {
-		v.Key("up")
+		view.Press(v.Keys(), "up")
 	}
 	assert.Equal(t, "warnings", v.node, "the first one, not the tier above it")
 }
@@ -361,7 +361,7 @@ func TestSelectingAPartShowsItsFile(t *testing.T) {
 
 func TestAnOutlineIsThereWithMistakesToo(t *testing.T) {
 	v := drafting(t, func(text string) string { return strings.Replace(text, "host: gauge-node", "host: gauge-noed", 1) })
-	v.Key("o")
+	view.Press(v.Keys(), "o")
 	text := drawn(v, 160, 43)
 	assert.Regexp(t, `✕ gauge-intake\s+Intake`, text)
 	assert.Regexp(t, `  gauge-node\s+Compute`, text)
@@ -388,7 +388,7 @@ func TestActsAskForNames(t *testing.T) {
 // TestAnotherNameIsPlannedBesideWhatStands gives the deployment to be a name of its own.
 func TestAnotherNameIsPlannedBesideWhatStands(t *testing.T) {
 	v := drafting(t, nil)
-	cmd, used := v.Key("N")
+	cmd, used := view.Press(v.Keys(), "N")
 	assert.True(t, used)
 	ask := cmd().(view.Prompt).Act
 	assert.Contains(t, ask.Wrong("Bad Name!"), "cannot be a deployment's name")

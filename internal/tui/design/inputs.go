@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/tosca"
 	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
 )
 
 // inputRow is a row of the inputs: a heading, an input, or how many more there are.
@@ -116,9 +117,11 @@ func (v *View) beginEdit() {
 	if in == nil || in.Secret {
 		return
 	}
-	text := v.inputText(in)
-	v.edit = &text
+	v.edit = view.NewField(v.inputText(in), mostTyped)
 }
+
+// mostTyped is how long the text of an input may get.
+const mostTyped = 4000
 
 // inputText is the value of an input as it is written: changed by hand, from the preset, or the default.
 func (v *View) inputText(in *tosca.Input) string {
@@ -133,31 +136,6 @@ func (v *View) inputText(in *tosca.Input) string {
 		return value.Source()
 	}
 	return tosca.Show(value.Plain())
-}
-
-// editKey edits the input's text; enter takes it, esc leaves it as it was.
-func (v *View) editKey(key string) tea.Cmd {
-	text := *v.edit
-	switch key {
-	case "esc":
-		v.edit = nil
-	case "enter":
-		v.edit = nil
-		return v.change(v.selected(), text)
-	case "backspace":
-		if r := []rune(text); len(r) > 0 {
-			*v.edit = string(r[:len(r)-1])
-		}
-	case "ctrl+u":
-		*v.edit = ""
-	case "space":
-		*v.edit += " "
-	default:
-		if len([]rune(key)) == 1 {
-			*v.edit += key
-		}
-	}
-	return nil
 }
 
 // valueOf reads what is typed for an input.
@@ -202,10 +180,10 @@ func rule(in *tosca.Input) string {
 func (v *View) wrong(in *tosca.Input) string {
 	value := v.inputs()[in.Name]
 	if v.edit != nil && v.selected() == in {
-		if *v.edit == "" {
+		if v.edit.Text() == "" {
 			return ""
 		}
-		if value = valueOf(in, *v.edit); value == nil {
+		if value = valueOf(in, v.edit.Text()); value == nil {
 			return "this cannot be read"
 		}
 	}
@@ -284,7 +262,11 @@ func (v *View) drawInput(c *part.Canvas, r part.Rect, in *tosca.Input, selected 
 	}
 	c.Cut(r.X+3, r.Y, name-1, ink, in.Name)
 	c.Fill(part.Rect{X: r.X + 3 + name, Y: r.Y, W: value, H: 1}, bg)
-	c.Cut(r.X+4+name, r.Y, value-2, v.valueStyle(in), v.shown(in, selected))
+	if selected && v.edit != nil {
+		v.edit.Draw(c, r.X+3+name, r.Y, value)
+	} else {
+		c.Cut(r.X+4+name, r.Y, value-2, v.valueStyle(in), v.shown(in))
+	}
 	said, said2 := rule(in), part.Dim
 	if wrong := v.wrong(in); wrong != "" {
 		said, said2 = c.Look.Mark("failed")+" "+wrong, part.Coral
@@ -302,11 +284,8 @@ func (v *View) valueStyle(in *tosca.Input) part.Style {
 	return part.In(part.Text)
 }
 
-func (v *View) shown(in *tosca.Input, selected bool) string {
-	switch {
-	case selected && v.edit != nil:
-		return *v.edit + "▏"
-	case in.Secret:
+func (v *View) shown(in *tosca.Input) string {
+	if in.Secret {
 		return "secret, given to the run"
 	}
 	return v.inputText(in)

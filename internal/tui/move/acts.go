@@ -205,46 +205,6 @@ func (v *View) Find(text string) bool {
 	return false
 }
 
-// Keys are the keys that matter here.
-func (v *View) Keys() []view.Key {
-	switch m := v.shown(); {
-	case m != nil:
-		pause := "pause"
-		if v.paused() {
-			pause = "go on"
-		}
-		keys := []view.Key{{Key: "↑↓", Does: "workload"}}
-		switch m.States[m.Current()] {
-		case app.WaveMoving:
-			if v.failures() > 0 {
-				keys = append(keys, view.Key{Key: "r", Does: "try again"})
-			}
-			if !v.cutting() {
-				keys = append(keys, view.Key{Key: "c", Does: "cut over"}, view.Key{Key: "s", Does: pause})
-			}
-			keys = append(keys, view.Key{Key: "b", Does: "go back"})
-		case app.WaveMoved:
-			keys = append(keys, view.Key{Key: "b", Does: "go back"}, view.Key{Key: "k", Does: "commit"})
-		case app.WaveBroken:
-			keys = append(keys, view.Key{Key: "r", Does: "go on"}, view.Key{Key: "b", Does: "go back"})
-		case app.WavePlanned:
-			keys = append(keys, view.Key{Key: "r", Does: "begin the wave"})
-		}
-		return append(keys, view.Key{Key: "[ ]", Does: "other moves"}, view.Key{Key: "n", Does: "new move"}, view.Key{Key: "v", Does: "waves"}, view.Key{Key: "w", Does: "why"}, view.Key{Key: "e", Does: "export"})
-	case v.draft != nil:
-		return []view.Key{{Key: "r", Does: "begin"}, {Key: "m", Does: "mode"}, {Key: "↑↓", Does: "workload"}, {Key: "esc", Does: "choose anew"}, {Key: "w", Does: "why"}, {Key: "e", Does: "export"}}
-	}
-	space, only := "mark", "for this one alone"
-	if v.focus == onSettings {
-		space = "change"
-	}
-	if v.only {
-		only = "for all"
-	}
-	return []view.Key{{Key: "↑↓", Does: "choose"}, {Key: "space", Does: space}, {Key: "←→", Does: "what, how, where"}, {Key: "enter", Does: "work it out"},
-		{Key: "p", Does: "pair"}, {Key: "m", Does: "mode"}, {Key: "t", Does: "window"}, {Key: "o", Does: only}, {Key: "]", Does: "moves"}}
-}
-
 // Why explains what is selected.
 func (v *View) Why() view.Note {
 	id := v.selected()

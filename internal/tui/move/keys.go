@@ -13,50 +13,128 @@ import (
 	"andamio/internal/tui/view"
 )
 
-func (v *View) keyPlanning(key string) (tea.Cmd, bool) {
-	switch key {
-	case "up", "k":
-		v.step(-1)
-	case "down", "j":
-		v.step(1)
-	case "left", "h":
-		v.focus = max(v.focus-1, onSources)
-		return nil, true
-	case "right", "l":
-		if key == "l" && v.broken != nil {
-			return v.liftRules(), true
-		}
-		v.focus = min(v.focus+1, onTargets)
-		return nil, true
-	case "tab":
-		v.focus = (v.focus + 1) % (onTargets + 1)
-		return nil, true
-	case "space":
-		if v.focus == onSettings {
-			v.problem, v.broken = "", nil
-			return v.alter(), true
-		}
-		if len(v.rows) > 0 && v.focus == onSources {
-			id := v.rows[v.cursor].id
-			v.marked[id] = !v.marked[id]
-		}
-	case "m":
-		v.nextMode()
-	case "o":
-		v.only = !v.only
-	case "enter":
-		return v.work(), true
-	case "p":
-		return v.pairNow(), true
-	case "t":
-		return view.Cmd(view.Prompt{Act: *v.windowAct()}), true
-	case "[", "]":
-		return v.other(key), true
-	default:
-		return nil, false
+// Keys are the keys that matter here: of a move that is planned, of one that is worked out, of one that goes on.
+func (v *View) Keys() []view.Key {
+	switch {
+	case v.shown() != nil:
+		return v.keysMoving()
+	case v.draft != nil:
+		return v.keysDraft()
 	}
-	v.problem, v.broken = "", nil
-	return nil, true
+	return v.keysPlanning()
+}
+
+func (v *View) keysPlanning() []view.Key {
+	space, says := "mark", "marks the workload to be moved with others, or takes the mark off"
+	if v.focus == onSettings {
+		space, says = "change", "takes the next of what is possible, or asks"
+	}
+	only := "for this one alone"
+	if v.only {
+		only = "for all"
+	}
+	keys := []view.Key{view.On(view.UpDown, "↑↓", "choose", "selects a workload, how it is moved, or where it goes", v.choosing(v.stepHere)),
+		view.On("space", "space", space, says, v.choosing(v.takeHere))}
+	if v.broken != nil {
+		keys = append(keys, view.On("l", "l", "lift the rules", "asks, then lifts the rules that forbid this move, for it alone", view.Run(v.liftRules)))
+	}
+	return append(keys,
+		view.On("enter", "enter", "work it out", "works out how long it takes, what will be otherwise, and what undoes it; nothing is moved yet", view.Run(v.work)),
+		view.On(view.LeftRight+" tab", "←→", "what, how, where", "goes from the workloads to the settings and to the sites", v.turnFocus),
+		view.On("p", "p", "pair", "pairs the sites so that disks can be copied between them", view.Run(v.pairNow)),
+		view.On("m", "m", "mode", "takes the next of warm, live and cold", v.choosing(func(string) tea.Cmd { v.nextMode(); return nil })),
+		view.On("t", "t", "window", "asks when copying may go on", view.Run(func() tea.Cmd { return view.Cmd(view.Prompt{Act: *v.windowAct()}) })),
+		view.On("o", "o", only, "sets what is chosen for the target for the selected workload alone, or for all", v.choosing(func(string) tea.Cmd { v.only = !v.only; return nil })),
+		view.On("[ ]", "[ ]", "moves", "shows the moves that were begun, one after the other", v.other))
+}
+
+// choosing does what a key chooses; what was wrong with the choice before is no longer said.
+func (v *View) choosing(do func(key string) tea.Cmd) func(string) tea.Cmd {
+	return func(key string) tea.Cmd {
+		v.problem, v.broken = "", nil
+		return do(key)
+	}
+}
+
+func (v *View) stepHere(key string) tea.Cmd {
+	_, dy := view.Way(key)
+	v.step(dy)
+	return nil
+}
+
+// takeHere changes the selected setting, or marks the selected workload.
+func (v *View) takeHere(string) tea.Cmd {
+	if v.focus == onSettings {
+		return v.alter()
+	}
+	if len(v.rows) > 0 && v.focus == onSources {
+		id := v.rows[v.cursor].id
+		v.marked[id] = !v.marked[id]
+	}
+	return nil
+}
+
+// turnFocus goes to the column before or after; tab goes round.
+func (v *View) turnFocus(key string) tea.Cmd {
+	if key == "tab" {
+		v.focus = (v.focus + 1) % (onTargets + 1)
+		return nil
+	}
+	dx, _ := view.Way(key)
+	v.focus = min(max(v.focus+focus(dx), onSources), onTargets)
+	return nil
+}
+
+func (v *View) keysDraft() []view.Key {
+	return []view.Key{
+		view.On("r", "r", "begin", "begins the move; until it is committed it can go back", view.Run(func() tea.Cmd { return v.start(map[string]string{}) })),
+		view.On("m", "m", "mode", "works it out in the next of warm, live and cold", view.Run(func() tea.Cmd { v.nextMode(); return v.work() })),
+		view.On(view.UpDown, "↑↓", "workload", "selects one of the workloads", v.pickOther),
+		view.On("esc", "esc", "choose anew", "goes back to choosing", view.Then(func() { v.draft, v.pick = nil, 0 })),
+	}
+}
+
+func (v *View) pickOther(key string) tea.Cmd {
+	_, dy := view.Way(key)
+	v.pick = min(max(v.pick+dy, 0), max(len(v.workloads())-1, 0))
+	return nil
+}
+
+func (v *View) keysMoving() []view.Key {
+	return append(v.keysOfWave(),
+		view.On("up down j", "↑↓", "workload", "selects one of the workloads", v.pickOther),
+		view.On("[ ]", "[ ]", "other moves", "shows the move before or after", v.other),
+		view.On("n esc", "n", "new move", "chooses another move", view.Then(func() { v.at, v.draft = -1, nil })),
+		view.On("v", "v", "waves", "shows or hides when which wave goes", view.Then(func() { v.calm = !v.calm })))
+}
+
+// keysOfWave are what can be done with the wave that is on now.
+func (v *View) keysOfWave() []view.Key {
+	m := v.shown()
+	back := view.On("b", "b", "go back", "shows what going back does, and does it once you say so", view.Run(v.goBack))
+	again := func(word, says string) view.Key { return view.On("r", "r", word, says, view.Run(v.next)) }
+	switch m.States[m.Current()] {
+	case app.WaveMoving:
+		var keys []view.Key
+		if v.failures() > 0 {
+			keys = append(keys, again("try again", "tries what failed again"))
+		}
+		if !v.cutting() {
+			pause, says := "pause", "lets the copying rest after the block that is on its way"
+			if v.paused() {
+				pause, says = "go on", "lets the copying go on"
+			}
+			keys = append(keys, view.On("c", "c", "cut over", "asks, then stops it here, copies what is left, and starts it there", view.Run(v.cutOver)), view.On("s", "s", pause, says, view.Run(v.rest)))
+		}
+		return append(keys, back)
+	case app.WaveMoved:
+		return []view.Key{back, view.On("k", "k", "commit", "shows what is taken away where it was, and does it once you say so; then nothing goes back", view.Run(v.commit))}
+	case app.WaveBroken:
+		return []view.Key{again("go on", "lets the run that broke off go on"), back}
+	case app.WavePlanned:
+		return []view.Key{again("begin the wave", "begins the next wave")}
+	}
+	return nil
 }
 
 func (v *View) nextMode() {
@@ -154,25 +232,6 @@ func (v *View) pairNow() tea.Cmd {
 	}
 }
 
-func (v *View) keyDraft(key string) (tea.Cmd, bool) {
-	switch key {
-	case "up", "k":
-		v.pick = max(v.pick-1, 0)
-	case "down", "j":
-		v.pick = min(v.pick+1, max(len(v.workloads())-1, 0))
-	case "esc":
-		v.draft, v.pick = nil, 0
-	case "r":
-		return v.start(map[string]string{}), true
-	case "m":
-		v.nextMode()
-		return v.work(), true
-	default:
-		return nil, false
-	}
-	return nil, true
-}
-
 // start asks for the secrets that do not travel, one by one, and then begins the move.
 func (v *View) start(given map[string]string) tea.Cmd {
 	for _, name := range v.draft.Secrets {
@@ -197,33 +256,4 @@ func (v *View) start(given map[string]string) tea.Cmd {
 		id, _, err := v.app.StartMove(v.ctx, draft, given)
 		return done{fmt.Sprintf("move %d has begun", id), err, true}
 	}
-}
-
-func (v *View) keyMoving(key string) (tea.Cmd, bool) {
-	switch key {
-	case "up", "k":
-		if key == "k" {
-			return v.commit(), true
-		}
-		v.pick = max(v.pick-1, 0)
-	case "down", "j":
-		v.pick = min(v.pick+1, max(len(v.workloads())-1, 0))
-	case "c":
-		return v.cutOver(), true
-	case "b":
-		return v.goBack(), true
-	case "s":
-		return v.rest(), true
-	case "n", "esc":
-		v.at, v.draft = -1, nil
-	case "v":
-		v.calm = !v.calm
-	case "[", "]":
-		return v.other(key), true
-	case "r":
-		return v.next(), true
-	default:
-		return nil, false
-	}
-	return nil, true
 }

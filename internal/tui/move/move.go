@@ -332,17 +332,6 @@ func (v *View) selected() string {
 	return all[min(v.pick, len(all)-1)]
 }
 
-// Key acts on a key.
-func (v *View) Key(key string) (tea.Cmd, bool) {
-	if v.shown() != nil {
-		return v.keyMoving(key)
-	}
-	if v.draft != nil {
-		return v.keyDraft(key)
-	}
-	return v.keyPlanning(key)
-}
-
 // other shows the move before or after; before the first one is planned.
 func (v *View) other(key string) tea.Cmd {
 	d := map[string]int{"[": -1, "]": 1}[key]

@@ -56,7 +56,7 @@ func drawn(v *View, w, h int) string {
 func press(t *testing.T, v *View, keys ...string) (out []tea.Msg) {
 	t.Helper()
 	for _, k := range keys {
-		cmd, used := v.Key(k)
+		cmd, used := view.Press(v.Keys(), k)
 		require.True(t, used, k)
 		if cmd != nil {
 			out = append(out, cmd())
@@ -322,7 +322,7 @@ func TestNothingToMoveIsSaid(t *testing.T) {
 	v.Update(gathered{})
 	assert.Contains(t, drawn(v, 160, 43), "nothing stands that could be moved")
 	for _, key := range []string{"enter", "p", "space", "down", "o", "m", "]"} {
-		cmd, used := v.Key(key)
+		cmd, used := view.Press(v.Keys(), key)
 		assert.True(t, used, key)
 		_ = cmd
 	}

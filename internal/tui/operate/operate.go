@@ -12,7 +12,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
-	"andamio/internal/core/elevation"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
@@ -105,6 +104,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.looked[msg.id] = msg.now
 			v.apply(msg.id)
 		}
+	case view.Show:
+		v.show(msg.Thing)
 	case view.OpenShell:
 		return v.openShell(msg.Host)
 	case shellOutput, shellOpened, shellEnded:
@@ -185,6 +186,28 @@ func (v *View) list() {
 				v.rows = append(v.rows, row{i, t})
 			}
 		}
+	}
+}
+
+// show selects a deployment, or something that stands of one.
+func (v *View) show(t app.Thing) {
+	if t.Kind != app.ADeployment && t.Kind != app.AResource {
+		return
+	}
+	for i, r := range v.rows {
+		d := &v.all[r.deployment]
+		if d.ID != t.Deployment {
+			continue
+		}
+		x := d.Stand.Plan.Resource(t.ID)
+		if r.tier == "" || x != nil && tierOf(x) == r.tier {
+			before := v.selected()
+			v.at, v.inElevation = i, false
+			v.pick(before)
+		}
+	}
+	if s := v.state(); s != nil && t.Kind == app.AResource && s.Resource(t.ID) != nil {
+		v.elevation.Selected, v.inElevation = s.Plan.Plank(t.ID), true
 	}
 }
 
@@ -322,47 +345,6 @@ func (v *View) state() *run.State {
 	return nil
 }
 
-// Key acts on a key.
-func (v *View) Key(key string) (tea.Cmd, bool) {
-	switch key {
-	case "up", "k":
-		v.move(0, -1)
-	case "down", "j":
-		v.move(0, 1)
-	case "left", "h":
-		v.move(-1, 0)
-	case "right", "l":
-		v.move(1, 0)
-	case "tab":
-		if len(v.shells.open) > 0 && v.inElevation {
-			v.shells.focus = true
-			v.inElevation = false
-			return nil, true
-		}
-		v.inElevation = !v.inElevation
-	case "z":
-		v.elevation.Zoom = v.elevation.Zoom.Next()
-	case "b":
-		v.elevation.By = elevation.ByService - v.elevation.By
-	case "L":
-		v.log = !v.log
-	case "o":
-		return v.shellHere(), true
-	case "enter":
-		if d := v.selected(); d != nil {
-			return tea.Batch(view.Cmd(view.OpenRun{ID: d.Last().ID}), view.Cmd(view.Goto{Digit: "4"})), true
-		}
-	case "esc":
-		if !v.inElevation {
-			return nil, false
-		}
-		v.inElevation = false
-	default:
-		return nil, false
-	}
-	return nil, true
-}
-
 func (v *View) move(dx, dy int) {
 	s := v.state()
 	if v.inElevation && s != nil {
@@ -395,8 +377,9 @@ func (v *View) pick(before *app.Deployment) {
 	}
 }
 
-// Raw gives keys to the shell that has the focus.
-func (v *View) Raw(key tea.KeyPressMsg) (tea.Cmd, bool) { return v.shells.raw(key) }
+// Typing reports whether a shell has the focus; Type gives it what is typed and pasted.
+func (v *View) Typing() bool                     { return v.shells.focus && len(v.shells.open) > 0 }
+func (v *View) Type(msg tea.Msg) (tea.Cmd, bool) { return v.shells.give(msg), true }
 
 // Click selects the plank or row under the mouse; Wheel moves the selection.
 func (v *View) Click(x, y int) tea.Cmd {
@@ -435,15 +418,6 @@ func (v *View) Find(text string) bool {
 		}
 	}
 	return false
-}
-
-// Keys are the view's keys.
-func (v *View) Keys() []view.Key {
-	if v.shells.focus {
-		return []view.Key{{Key: leave, Does: "leave the shell"}, {Key: next, Does: "next shell"}, {Key: "exit", Does: "ends it"}}
-	}
-	return []view.Key{{Key: "↑↓", Does: "tier"}, {Key: "tab", Does: "elevation"}, {Key: "a", Does: "acts"}, {Key: "o", Does: "shell"}, {Key: "enter", Does: "last run"},
-		{Key: "w", Does: "why"}, {Key: "L", Does: "log"}, {Key: "z", Does: "zoom"}, {Key: "b", Does: "by service"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
 }
 
 // Export writes the elevation and the timeline of what stands.

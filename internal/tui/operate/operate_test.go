@@ -5,7 +5,6 @@ import (
 	"testing"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
@@ -52,7 +51,7 @@ func TestDeploymentsStandByTier(t *testing.T) {
 	assert.Regexp(t, `▐ ■ flood-watch\s+standing\s+run 3 raised it · 1h00m ago\s+4.22 so far · 2.112 cr/h`, text)
 	assert.Regexp(t, `■ forecasting\s+11 of 11 stand\s+none asked · none asked\s+1.154 cr/h`, text)
 	assert.Regexp(t, `▁ lab\s+retired\s+run 2 retire lab`, text)
-	v.Key("down")
+	view.Press(v.Keys(), "down")
 	assert.Equal(t, "gauge-intake-1", v.elevation.Selected, "a tier selects its first software")
 	small := draw(v, 80, 20)
 	assert.Regexp(t, `■ gauge\s+4 of 4 stand`, small)
@@ -93,13 +92,13 @@ func TestActsFitWhatIsSelected(t *testing.T) {
 	}
 	assert.Equal(t, []string{"open a shell", "stop flood-watch", "start flood-watch", "change an input", "update from the template",
 		"clone flood-watch", "make a template of flood-watch", "retire flood-watch"}, names)
-	v.Key("down")
-	v.Key("down")
+	view.Press(v.Keys(), "down")
+	view.Press(v.Keys(), "down")
 	assert.Equal(t, "stop forecasting", v.Acts()[1].Name)
 	assert.Regexp(t, "^scale (readings|forecast)-host$", v.Acts()[5].Name)
 	assert.Equal(t, "that is no number of instances", v.Acts()[5].Wrong("many"))
 	for range 20 {
-		v.Key("down")
+		view.Press(v.Keys(), "down")
 	}
 	assert.Equal(t, "lab", v.selected().Name)
 	assert.Nil(t, v.Acts(), "nothing can be done to what is gone")
@@ -108,25 +107,25 @@ func TestActsFitWhatIsSelected(t *testing.T) {
 func TestKeysMoveAndOpen(t *testing.T) {
 	v := standing(t)
 	_ = draw(v, 160, 43)
-	v.Key("tab")
+	view.Press(v.Keys(), "tab")
 	assert.True(t, v.inElevation)
 	before := v.elevation.Selected
-	v.Key("right")
+	view.Press(v.Keys(), "right")
 	assert.NotEqual(t, before, v.elevation.Selected)
-	v.Key("esc")
+	view.Press(v.Keys(), "esc")
 	assert.False(t, v.inElevation)
-	cmd, used := v.Key("enter")
+	cmd, used := view.Press(v.Keys(), "enter")
 	require.True(t, used)
 	assert.NotNil(t, cmd)
 	v.elevation.Selected = "app-lan@vega"
-	cmd, _ = v.Key("o")
+	cmd, _ = view.Press(v.Keys(), "o")
 	assert.Contains(t, cmd().(view.Told).Text, "runs on no instance")
-	_, used = v.Raw(tea.KeyPressMsg{Code: 'x', Text: "x"})
-	assert.False(t, used, "without a shell keys are the view's")
-	_, used = v.Key("q")
+	assert.False(t, v.Typing(), "without a shell keys are the view's")
+	_, used = view.Press(v.Keys(), "q")
 	assert.False(t, used)
 	for _, k := range v.Keys() {
-		assert.NotEmpty(t, k.Does)
+		assert.NotEmpty(t, k.Help().Desc)
+		assert.NotEmpty(t, k.Says)
 	}
 }
 

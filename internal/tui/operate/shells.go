@@ -119,26 +119,25 @@ func (p *shells) drop(s *shell) {
 	p.focus = p.focus && len(p.open) > 0
 }
 
-// raw gives a key to the shell that has the focus.
-func (p *shells) raw(key tea.KeyPressMsg) (tea.Cmd, bool) {
-	if !p.focus || len(p.open) == 0 {
-		return nil, false
-	}
-	switch key.String() {
-	case leave:
-		p.focus = false
-		return nil, true
-	case next:
-		p.at = (p.at + 1) % len(p.open)
-		return nil, true
-	}
+// give gives what is typed or pasted to the shell that has the focus.
+func (p *shells) give(msg tea.Msg) tea.Cmd {
 	s := p.open[p.at]
-	if key.Text != "" {
-		s.term.SendText(key.Text)
-	} else {
-		s.term.SendKey(vt.KeyPressEvent(key.Key()))
+	switch msg := msg.(type) {
+	case tea.PasteMsg:
+		s.term.Paste(msg.Content)
+	case tea.KeyPressMsg:
+		switch {
+		case msg.String() == leave:
+			p.focus = false
+		case msg.String() == next:
+			p.at = (p.at + 1) % len(p.open)
+		case msg.Text != "":
+			s.term.SendText(msg.Text)
+		default:
+			s.term.SendKey(vt.KeyPressEvent(msg.Key()))
+		}
 	}
-	return nil, true
+	return nil
 }
 
 // draw draws the tabs and the terminal of the one in front.

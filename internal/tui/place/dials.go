@@ -10,6 +10,7 @@ import (
 	"andamio/internal/core/cost"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
+	"andamio/internal/tui/view"
 )
 
 // dial is something that can be turned: a question of the selected node, a weight, or how instances are paid for.
@@ -93,39 +94,32 @@ func (v *View) answers(r *row) map[string]bool {
 // steps are what a weight is turned through, times the usual.
 var steps = []float64{0, 0.1, 0.25, 0.5, 1, 2, 4, 10, 40}
 
-func (v *View) dialKey(key string) (tea.Cmd, bool) {
+// stepDial selects the dial before or after.
+func (v *View) stepDial(key string) tea.Cmd {
+	dials, _ := v.dials()
+	_, dy := view.Way(key)
+	v.dial = min(max(v.dial+dy, 0), len(dials)-1)
+	return nil
+}
+
+// turnDial turns the selected dial down or up; a question it answers the other way.
+func (v *View) turnDial(key string) tea.Cmd {
 	dials, weights := v.dials()
 	v.dial = min(v.dial, len(dials)-1)
-	d := dials[v.dial]
-	by := 0
-	switch key {
-	case "esc", "tab", "g":
-		v.dial = -1
-		return nil, true
-	case "up", "k":
-		v.dial = max(v.dial-1, 0)
-		return nil, true
-	case "down", "j":
-		v.dial = min(v.dial+1, len(dials)-1)
-		return nil, true
-	case "left", "h", "-":
+	d, by := dials[v.dial], 1
+	if dx, _ := view.Way(key); dx < 0 || key == "-" {
 		by = -1
-	case "right", "l", "+", "space", " ":
-		by = 1
-	default:
-		return nil, false
 	}
 	switch {
 	case d.question != "":
-		return v.answer(d.question, !d.yes), true
+		return v.answer(d.question, !d.yes)
 	case d.weight != nil:
-		return v.turn(d, weights, by), true
-	}
-	if d.unit {
+		return v.turn(d, weights, by)
+	case d.unit:
 		v.turnUnit(by)
-		return nil, true
+		return nil
 	}
-	return v.pay(by), true
+	return v.pay(by)
 }
 
 // answer answers a question of the selected node.

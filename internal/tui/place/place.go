@@ -170,51 +170,6 @@ func (v *View) row() *row {
 	return &v.rows[v.at]
 }
 
-// Key acts on a key.
-func (v *View) Key(key string) (tea.Cmd, bool) {
-	if v.row() == nil {
-		if key == "u" && len(v.before) > 0 {
-			return v.undo(), true
-		}
-		return nil, false
-	}
-	if v.dial >= 0 {
-		if cmd, used := v.dialKey(key); used {
-			return cmd, true
-		}
-	}
-	switch key {
-	case "up", "k":
-		return v.move(-1, 0), true
-	case "down", "j":
-		return v.move(1, 0), true
-	case "left", "h":
-		return v.move(0, -1), true
-	case "right", "l":
-		return v.move(0, 1), true
-	case "pgdown":
-		return v.move(10, 0), true
-	case "pgup":
-		return v.move(-10, 0), true
-	case "tab", "g":
-		v.dial = 0
-		return nil, true
-	case "p":
-		return v.choose(v.now.Choices.Pinned(v.row().workloads, v.sites()[v.site].Name)), true
-	case "x":
-		return v.choose(v.now.Choices.Forbidden(v.row().workloads, v.sites()[v.site].Name)), true
-	case "u":
-		return v.undo(), true
-	case "v":
-		return v.compare(), true
-	case "s":
-		return v.swap(), true
-	case "enter":
-		return v.accept(), true
-	}
-	return nil, false
-}
-
 func (v *View) move(rows, sites int) tea.Cmd {
 	v.at = min(max(v.at+rows, 0), len(v.rows)-1)
 	v.site = min(max(v.site+sites, 0), len(v.sites())-1)
@@ -244,9 +199,6 @@ func (v *View) compare() tea.Cmd {
 
 // swap shows the alternative and keeps what was shown.
 func (v *View) swap() tea.Cmd {
-	if v.other == nil {
-		return view.Cmd(view.Told{Text: "there is no alternative; v keeps what is shown as one"})
-	}
 	v.before = append(v.before, v.now.Choices)
 	shown := *v.now
 	v.show(v.other)
@@ -294,20 +246,6 @@ func (v *View) Find(text string) bool {
 	return i >= 0
 }
 
-// Keys are the view's keys.
-func (v *View) Keys() []view.Key {
-	if v.dial >= 0 {
-		return []view.Key{{Key: "↑↓", Does: "question or weight"}, {Key: "←→", Does: "change"}, {Key: "space", Does: "answer"}, {Key: "esc", Does: "back to the matrix"},
-			{Key: "u", Does: "undo"}, {Key: "enter", Does: "accept into plan"}}
-	}
-	keys := []view.Key{{Key: "↑↓←→", Does: "cell"}, {Key: "p", Does: "pin"}, {Key: "x", Does: "forbid"}, {Key: "g", Does: "questions, weights"},
-		{Key: "v", Does: "compare"}, {Key: "u", Does: "undo"}, {Key: "enter", Does: "accept into plan"}, {Key: "w", Does: "why"}, {Key: "e", Does: "export"}}
-	if v.other != nil {
-		keys = slices.Insert(keys, 5, view.Key{Key: "s", Does: "swap"})
-	}
-	return keys
-}
-
 // Acts are what can be done to the selected cell.
 func (v *View) Acts() []view.Act {
 	r := v.row()
@@ -316,10 +254,10 @@ func (v *View) Acts() []view.Act {
 	}
 	site := v.sites()[v.site].Name
 	return []view.Act{
-		{Name: "pin " + r.title + " to " + site, Effect: v.effectLine(), Do: func() tea.Cmd { cmd, _ := v.Key("p"); return cmd }},
-		{Name: "forbid " + site + " to " + r.title, Effect: "what is there goes elsewhere", Do: func() tea.Cmd { cmd, _ := v.Key("x"); return cmd }},
-		{Name: "keep this as the alternative", Effect: "both stand side by side; changes nothing", Do: func() tea.Cmd { return v.compare() }},
-		{Name: "accept into the plan", Effect: "the plan is compiled anew with what was chosen here; nothing is built", Do: func() tea.Cmd { return v.accept() }},
+		{Name: "pin " + r.title + " to " + site, Effect: v.effectLine(), Do: v.pin},
+		{Name: "forbid " + site + " to " + r.title, Effect: "what is there goes elsewhere", Do: v.forbid},
+		{Name: "keep this as the alternative", Effect: "both stand side by side; changes nothing", Do: v.compare},
+		{Name: "accept into the plan", Effect: "the plan is compiled anew with what was chosen here; nothing is built", Do: v.accept},
 	}
 }
 

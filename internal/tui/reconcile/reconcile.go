@@ -118,6 +118,8 @@ const (
 // Update hears messages.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case view.Show:
+		return v.show(msg.Thing)
 	case view.Runs: // each second
 		every := compareIdle
 		if time.Since(v.drawn) < 2*time.Second {
@@ -219,6 +221,40 @@ func (v *View) take(msg compared) tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
+// show selects a finding, or in the map what a record is of.
+func (v *View) show(t app.Thing) tea.Cmd {
+	switch {
+	case v.inv == nil:
+		return nil
+	case t.Kind == app.ARecord:
+		return v.showRecord(t)
+	case t.Kind != app.AFinding:
+		return nil
+	}
+	v.world.open = false
+	for i := range v.inv.Findings {
+		if f := &v.inv.Findings[i]; f.ID == t.ID {
+			v.folded[f.Type] = false
+		}
+	}
+	v.list()
+	for i, r := range v.rows {
+		if r.finding >= 0 && v.inv.Findings[r.finding].ID == t.ID {
+			v.at = i
+		}
+	}
+	return v.recall()
+}
+
+// showRecord selects the part of the map that a record is of; what is in no map is told of.
+func (v *View) showRecord(t app.Thing) tea.Cmd {
+	if v.world.m != nil && v.world.show(v.inv.MapNode(v.world.m, t.ID)) {
+		v.world.open = true
+		return nil
+	}
+	return view.Cmd(view.Told{Text: fmt.Sprintf("the record of %s: %s; nothing is otherwise with it", t.Name, t.Where)})
+}
+
 // sorts are the sorts of findings there are, that of the gravest first.
 func (v *View) sorts() []inventory.Type {
 	var out []inventory.Type
@@ -266,65 +302,6 @@ func (v *View) finding() *inventory.Finding {
 		return nil
 	}
 	return &v.inv.Findings[v.rows[v.at].finding]
-}
-
-// keyOf are the keys of the ways.
-var keyOf = []struct {
-	key  string
-	way  inventory.Way
-	word string
-}{
-	{"A", inventory.Adopt, "adopt"}, {"R", inventory.CorrectRecord, "correct the record"}, {"S", inventory.CorrectSite, "correct the site"},
-	{"T", inventory.Retire, "retire"}, {"B", inventory.Same, "both are one"}, {"P", inventory.Apart, "they are apart"}, {"I", inventory.Ignore, "ignore"},
-}
-
-// Key acts on a key.
-func (v *View) Key(key string) (tea.Cmd, bool) {
-	if v.world.open {
-		return v.world.key(key)
-	}
-	for _, k := range keyOf {
-		if k.key == key {
-			return v.choose(k.way), true
-		}
-	}
-	switch key {
-	case "up", "k":
-		return v.move(-1), true
-	case "down", "j":
-		return v.move(1), true
-	case "pgdown":
-		return v.move(10), true
-	case "pgup":
-		return v.move(-10), true
-	case "left", "h", "right", "l":
-		if v.at < len(v.rows) {
-			v.folded[v.rows[v.at].group] = key == "left" || key == "h"
-			v.list()
-			v.at = min(v.at, len(v.rows)-1)
-		}
-	case "space":
-		return v.mark(), true
-	case "*":
-		return v.markLike(), true
-	case "enter":
-		return v.settle(), true
-	case "esc":
-		if len(v.chosen) == 0 {
-			return nil, false
-		}
-		clear(v.chosen)
-		return v.work(), true
-	case "m":
-		v.world.open = true
-	case "s":
-		return v.survey(), true
-	case "u":
-		return v.undo(), true
-	default:
-		return nil, false
-	}
-	return nil, true
 }
 
 func (v *View) move(by int) tea.Cmd {

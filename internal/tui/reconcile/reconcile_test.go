@@ -58,7 +58,7 @@ func drawn(v *View, w, h int, ascii bool) string {
 
 func press(v *View, keys ...string) {
 	for _, k := range keys {
-		_, _ = v.Key(k)
+		_, _ = view.Press(v.Keys(), k)
 	}
 }
 
@@ -133,7 +133,7 @@ func TestMarksAreChoicesForOneForAllAlikeAndForASort(t *testing.T) {
 	press(v, "left")
 	assert.True(t, v.folded[inventory.Changed])
 	assert.NotContains(t, drawn(v, 160, 43, false), "◆ tag-1")
-	cmd, used := v.Key("T")
+	cmd, used := view.Press(v.Keys(), "T")
 	require.True(t, used)
 	assert.Contains(t, cmd().(view.Told).Text, "cannot be settled by: retire")
 }
@@ -173,7 +173,7 @@ func TestReasonsHaveAnEnd(t *testing.T) {
 	}
 	v := sample(t)
 	selectName(t, v, "store")
-	cmd, _ := v.Key("I")
+	cmd, _ := view.Press(v.Keys(), "I")
 	asked, is := cmd().(view.Prompt)
 	require.True(t, is)
 	assert.NotEmpty(t, asked.Act.Wrong(" "))

@@ -33,11 +33,7 @@ func (v *View) Click(x, y int) tea.Cmd {
 // Wheel moves the selection.
 func (v *View) Wheel(dy int) {
 	if v.world.open {
-		key := "down"
-		if dy < 0 {
-			key = "up"
-		}
-		_, _ = v.world.key(key)
+		v.world.choose(dy)
 		return
 	}
 	v.at = min(max(v.at+dy, 0), max(len(v.rows)-1, 0))
@@ -72,22 +68,6 @@ func (v *View) Find(text string) bool {
 		}
 	}
 	return false
-}
-
-// Keys are the view's keys.
-func (v *View) Keys() []view.Key {
-	if v.world.open {
-		return []view.Key{{Key: "←→", Does: "layer"}, {Key: "↑↓", Does: "one of it"}, {Key: "x", Does: "its loss"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}, {Key: "m", Does: "findings"}}
-	}
-	keys := []view.Key{{Key: "↑↓", Does: "finding"}, {Key: "space", Does: "mark"}, {Key: "*", Does: "all alike"}}
-	f := v.finding()
-	for _, k := range keyOf {
-		if f == nil || f.Can(k.way) {
-			keys = append(keys, view.Key{Key: k.key, Does: k.word})
-		}
-	}
-	return append(keys, view.Key{Key: "enter", Does: "do it"}, view.Key{Key: "s", Does: "survey"}, view.Key{Key: "m", Does: "map"}, view.Key{Key: "u", Does: "undo"},
-		view.Key{Key: "w", Does: "why"}, view.Key{Key: "e", Does: "export the map"})
 }
 
 // Why says of the selected finding why it is one, in what place and how sure the identity is.

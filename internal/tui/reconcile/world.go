@@ -64,24 +64,17 @@ func (w *world) selected() *servicemap.Node {
 	return on[min(w.at[w.layer], len(on)-1)]
 }
 
-func (w *world) key(key string) (tea.Cmd, bool) {
-	switch key {
-	case "esc", "m":
-		w.open = false
-	case "up", "k":
-		w.at[w.layer] = max(w.at[w.layer]-1, 0)
-	case "down", "j":
-		w.at[w.layer] = min(w.at[w.layer]+1, max(len(w.m.On(w.layer))-1, 0))
-	case "left", "h":
-		w.step(-1)
-	case "right", "l":
-		w.step(1)
-	case "x":
-		w.lost = !w.lost
-	default:
-		return nil, false
+// show selects a node; false if it is not in the map.
+func (w *world) show(id string) bool {
+	for l := range servicemap.Layers {
+		for i, n := range w.m.On(servicemap.Layer(l)) {
+			if n.ID == id {
+				w.layer, w.at[l] = servicemap.Layer(l), i
+				return true
+			}
+		}
 	}
-	return nil, true
+	return false
 }
 
 // step goes to another layer, to what is lit there first.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"charm.land/huh/v2"
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
@@ -21,9 +22,13 @@ import (
 type path struct {
 	step  int
 	texts [steps]string
-	// pick is the choice that is lit where there are some; on are the regions that are chosen.
-	pick [steps]int
-	on   map[string]bool
+	// kind, regions and schedule are what is chosen.
+	kind     estate.Kind
+	regions  []string
+	schedule string
+	// form asks the question of the step.
+	form  *huh.Form
+	width int
 	// tested is what came of trying; trying says that it is under way, saving that the site is being kept.
 	tested         *app.Tested
 	failed         error
@@ -65,24 +70,90 @@ var (
 )
 
 func newPath() *path {
-	p := &path{on: map[string]bool{}}
+	p := &path{kind: kindChoices[0], schedule: schedules[0].rule, width: usualWidth}
 	p.texts[askZone] = "UTC"
 	return p
 }
 
+// usualWidth is how wide a question is before it was drawn, mostTyped how long an answer may get.
+const (
+	usualWidth = 64
+	mostTyped  = 400
+)
+
+// ask makes the form of the step. The last has none: it shows what was answered.
+func (p *path) ask() tea.Cmd {
+	var field huh.Field
+	a := asks[p.step]
+	switch p.step {
+	case askKind:
+		field = huh.NewSelect[estate.Kind]().Title(a.question).Description(a.about).Options(huh.NewOptions(kindChoices...)...).Value(&p.kind)
+	case askSchedule:
+		var all []huh.Option[string]
+		for _, s := range schedules {
+			all = append(all, huh.NewOption(fmt.Sprintf("%-30s %s", s.word, s.rule), s.rule))
+		}
+		field = huh.NewSelect[string]().Title(a.question).Description(a.about).Options(all...).Value(&p.schedule)
+	case askRegions:
+		field = huh.NewMultiSelect[string]().Title(a.question).Description(a.about).Filterable(false).Options(huh.NewOptions(p.tested.Access.Regions...)...).Value(&p.regions)
+	case askSave:
+		p.form = nil
+		return nil
+	default:
+		input := huh.NewInput().Title(a.question).Description(a.about).Prompt("▐ ").CharLimit(mostTyped).Value(&p.texts[p.step])
+		field = input.Password(p.step == askToken)
+	}
+	keys := huh.NewDefaultKeyMap()
+	keys.Select.Filter.SetEnabled(false)
+	p.form = huh.NewForm(huh.NewGroup(field)).WithShowHelp(false).WithShowErrors(false).WithTheme(part.FormTheme()).WithKeyMap(keys).WithWidth(p.width)
+	return p.form.Init()
+}
+
+// hear gives a message to the form. An answer that the trying was about makes it void.
+func (p *path) hear(msg tea.Msg) tea.Cmd {
+	if p.form == nil {
+		return nil
+	}
+	before := p.texts
+	next, cmd := p.form.Update(msg)
+	p.form = next.(*huh.Form)
+	if p.step <= askToken && p.texts != before {
+		p.tested, p.failed = nil, nil
+	}
+	return cmd
+}
+
+// keys are those of the step.
+func (p *path) keys() []view.Key {
+	enter, esc := "goes on", "back"
+	switch p.step {
+	case askToken:
+		enter = "tries it"
+	case askSave:
+		enter = "connects it"
+	}
+	if p.step == 0 {
+		esc = "leave"
+	}
+	first := []view.Key{view.On("enter tab", "enter", enter, "takes the answer and goes on; after the credential the connection is tried, at the end it is kept", nil),
+		view.On("esc shift+tab", "esc", esc, "goes back to the question before; nothing is kept", nil)}
+	switch p.step {
+	case askKind, askSchedule:
+		return append(first, view.On(view.UpDown, "↑↓", "choose", "lights the choice before or after", nil))
+	case askRegions:
+		return append(first, view.On(view.UpDown, "↑↓", "choose", "lights the region before or after", nil), view.On("space", "space", "in or out", "takes the lit region in or out", nil))
+	case askSave:
+		return first
+	}
+	return view.FieldKeys(first...)
+}
+
 // connection is what the answers come to.
 func (p *path) connection() app.Connection {
-	c := app.Connection{Site: p.texts[askName], Kind: kindChoices[p.pick[askKind]], URL: p.texts[askURL], TimeZone: strings.TrimSpace(p.texts[askZone]),
-		Token: strings.TrimSpace(p.texts[askToken]), Schedule: schedules[p.pick[askSchedule]].rule}
-	if p.tested != nil {
-		for _, r := range p.tested.Access.Regions {
-			if p.on[r] {
-				c.Regions = append(c.Regions, r)
-			}
-		}
-		if len(c.Regions) == len(p.tested.Access.Regions) {
-			c.Regions = nil
-		}
+	c := app.Connection{Site: p.texts[askName], Kind: p.kind, URL: p.texts[askURL], TimeZone: strings.TrimSpace(p.texts[askZone]),
+		Token: strings.TrimSpace(p.texts[askToken]), Schedule: p.schedule}
+	if p.tested != nil && len(p.regions) < len(p.tested.Access.Regions) {
+		c.Regions = slices.Clone(p.regions)
 	}
 	c.Filter = app.FilterOf(strings.Split(p.texts[askFilter], ","))
 	return c
@@ -113,76 +184,40 @@ func (v *View) wrong(step int) string {
 			return "a credential is needed"
 		}
 	case askRegions:
-		if p.tested != nil && len(p.tested.Access.Regions) > 0 && !slices.ContainsFunc(p.tested.Access.Regions, func(r string) bool { return p.on[r] }) {
+		if p.tested != nil && len(p.tested.Access.Regions) > 0 && len(p.regions) == 0 {
 			return "one region at least"
 		}
 	}
 	return ""
 }
 
-// Raw takes the keys while the path is open: they are text.
-func (v *View) Raw(k tea.KeyPressMsg) (tea.Cmd, bool) {
-	if v.path == nil {
-		return nil, false
+// Typing reports whether the path is open: it takes what is typed.
+func (v *View) Typing() bool { return v.path != nil }
+
+// Type goes on, goes back, or gives the form what is typed or pasted.
+func (v *View) Type(msg tea.Msg) (tea.Cmd, bool) {
+	p, name := v.path, ""
+	if k, ok := msg.(tea.KeyPressMsg); ok {
+		name = k.String()
 	}
-	name := k.String()
-	if name == "ctrl+c" {
+	switch {
+	case name == "ctrl+c":
 		return nil, false
-	}
-	p := v.path
-	if p.trying || p.saving {
+	case p.trying, p.saving:
 		if name == "esc" {
 			v.path = nil
 		}
 		return nil, true
-	}
-	switch name {
-	case "esc", "shift+tab":
-		if p.step == 0 && name == "esc" {
-			v.path = nil
-		} else {
-			p.step = max(p.step-1, 0)
-		}
-	case "enter", "tab":
+	case name == "esc" && p.step == 0:
+		v.path = nil
+		return nil, true
+	case name == "esc", name == "shift+tab":
+		p.step, p.failed = max(p.step-1, 0), nil
+		return p.ask(), true
+	case name == "enter", name == "tab":
 		return v.next(), true
-	case "up", "down", "left", "right":
-		v.choose(map[string]int{"up": -1, "left": -1, "down": 1, "right": 1}[name])
-	default:
-		v.typed(name, k.Text)
 	}
-	return nil, true
-}
-
-// choose moves among the choices of a step.
-func (v *View) choose(by int) {
-	p := v.path
-	n := map[int]int{askKind: len(kindChoices), askSchedule: len(schedules)}[p.step]
-	if p.step == askRegions && p.tested != nil {
-		n = len(p.tested.Access.Regions)
-	}
-	if n > 0 {
-		p.pick[p.step] = (p.pick[p.step] + by + n) % n
-	}
-}
-
-func (v *View) typed(name, text string) {
-	p := v.path
-	switch p.step {
-	case askKind, askSchedule, askSave:
-	case askRegions:
-		if name == "space" && p.tested != nil && len(p.tested.Access.Regions) > 0 {
-			r := p.tested.Access.Regions[p.pick[askRegions]]
-			p.on[r] = !p.on[r]
-		}
-	default:
-		if name == "space" {
-			text = " "
-		}
-		p.texts[p.step] = view.Edited(p.texts[p.step], name, text, 400)
-		if p.step <= askToken {
-			p.tested, p.failed = nil, nil
-		}
-	}
+	return p.hear(msg), true
 }
 
 // next goes on if the answer is good; after the credential the connection is tried, at the end it is kept.
@@ -208,7 +243,7 @@ func (v *View) next() tea.Cmd {
 		}
 	}
 	p.step++
-	return nil
+	return p.ask()
 }
 
 // Messages of the path: it was tried, and it was kept.
@@ -229,19 +264,18 @@ type (
 	}
 )
 
-func (v *View) tried(msg triedPath) {
+func (v *View) tried(msg triedPath) tea.Cmd {
 	if v.path != msg.p {
-		return // it was left meanwhile
+		return nil // it was left meanwhile
 	}
 	p := v.path
 	p.trying, p.tested, p.failed = false, msg.t, msg.err
 	if msg.err != nil {
-		return
+		return nil
 	}
-	for _, r := range msg.t.Access.Regions {
-		p.on[r] = true
-	}
+	p.regions = slices.Clone(msg.t.Access.Regions)
 	p.step++
+	return p.ask()
 }
 
 func (v *View) kept(msg keptPath) tea.Cmd {
@@ -300,13 +334,7 @@ func (v *View) drawPath(c *part.Canvas, r part.Rect) {
 	} else {
 		w = min(w, side-x-4)
 	}
-	c.Text(x, y, part.In(part.Ochre).Strong(), asks[p.step].question)
-	line := y + 1
-	for _, l := range part.Wrap(asks[p.step].about, w) {
-		c.Text(x, line, part.In(part.Dim), l)
-		line++
-	}
-	line = v.answer(c, x, line+1, w)
+	line := v.answer(c, part.Rect{X: x, Y: y, W: w, H: r.Y + r.H - y})
 	if side > 0 {
 		v.known(c, part.Rect{X: side, Y: y, W: 44, H: r.H - 3})
 	} else if p.tested != nil {
@@ -359,60 +387,58 @@ func (v *View) answered(i int) string {
 			return "everything"
 		}
 	case askSchedule:
-		return schedules[v.path.pick[askSchedule]].word
+		for _, s := range schedules {
+			if s.rule == v.path.schedule {
+				return s.word
+			}
+		}
 	}
 	return v.path.texts[i]
 }
 
-// answer draws what is typed or chosen, and what is wrong with it; it returns the line after.
-func (v *View) answer(c *part.Canvas, x, y, w int) int {
-	p := v.path
+// answer draws the question with what is typed or chosen, and what is to be said of it; it returns the line after.
+func (v *View) answer(c *part.Canvas, r part.Rect) int {
+	p, y := v.path, r.Y
+	if p.form == nil {
+		return v.verdict(c, r.X, v.summary(c, r)+1, r.W)
+	}
+	if p.width != r.W {
+		p.width = r.W
+		p.form.WithWidth(r.W)
+	}
+	y += c.Styled(r, p.form.View()) + 1
 	switch p.step {
-	case askKind:
-		for i, k := range kindChoices {
-			option(c, x, y+i, w, i == p.pick[askKind], false, string(k))
-		}
-		y += len(kindChoices)
 	case askSchedule:
-		for i, s := range schedules {
-			option(c, x, y+i, w, i == p.pick[askSchedule], false, fmt.Sprintf("%-30s %s", s.word, s.rule))
-		}
-		y += len(schedules)
 		conn := p.connection()
 		if next, err := conn.Next(time.Now()); err == nil && !next.IsZero() {
-			c.Text(x, y+1, part.In(part.Dim), "then next "+next.Format("Monday 15:04 MST"))
+			c.Text(r.X, y, part.In(part.Dim), "then next "+next.Format("Monday 15:04 MST"))
+			y += 2
 		}
-		y += 2
-	case askRegions:
-		for i, r := range p.tested.Access.Regions {
-			mark := "▱ "
-			if p.on[r] {
-				mark = "■ "
-			}
-			option(c, x, y+i, w, i == p.pick[askRegions], p.on[r], mark+r)
-		}
-		y += max(len(p.tested.Access.Regions), 1)
-	case askSave:
-		for i := range askSave {
-			c.Text(x, y, part.In(part.Dim), asks[i].word)
-			c.Cut(x+14, y, w-14, part.In(part.Text), v.answered(i))
-			y++
-		}
-		y++
-	default:
-		text := p.texts[p.step]
-		if p.step == askToken {
-			text = strings.Repeat("•", min(len([]rune(text)), w-2))
-		}
-		c.Fill(part.Rect{X: x, Y: y, W: w, H: 1}, part.OnSelected)
-		c.Cut(x+1, y, w-1, part.In(part.Text), text+"▏")
-		y++
-		if url, err := app.SiteURL(p.texts[askURL]); p.step == askURL && err == nil && p.texts[askURL] != "" {
-			c.Cut(x, y, w, part.In(part.Dim), "that is "+url)
-			y++
+	case askURL:
+		if url, err := app.SiteURL(p.texts[askURL]); err == nil && p.texts[askURL] != "" {
+			c.Cut(r.X, y, r.W, part.In(part.Dim), "that is "+url)
+			y += 2
 		}
 	}
-	return v.verdict(c, x, y+1, w)
+	return v.verdict(c, r.X, y, r.W)
+}
+
+// summary says before it is kept what was answered.
+func (v *View) summary(c *part.Canvas, r part.Rect) int {
+	a := asks[askSave]
+	c.Text(r.X, r.Y, part.In(part.Ochre).Strong(), a.question)
+	y := r.Y + 1
+	for _, l := range part.Wrap(a.about, r.W) {
+		c.Text(r.X, y, part.In(part.Dim), l)
+		y++
+	}
+	y++
+	for i := range askSave {
+		c.Text(r.X, y, part.In(part.Dim), asks[i].word)
+		c.Cut(r.X+14, y, r.W-14, part.In(part.Text), v.answered(i))
+		y++
+	}
+	return y
 }
 
 // verdict says what is wrong, what is under way, or what enter does.
@@ -451,18 +477,6 @@ func (v *View) verdict(c *part.Canvas, x, y, w int) int {
 	at = c.Text(at, y, part.In(part.Ochre), "esc")
 	c.Text(at+1, y, part.In(part.Dim), map[bool]string{true: "leaves", false: "goes back"}[p.step == 0])
 	return y + 1
-}
-
-func option(c *part.Canvas, x, y, w int, lit, on bool, text string) {
-	style := part.In(part.Text)
-	if lit {
-		c.Fill(part.Rect{X: x - 1, Y: y, W: w + 1, H: 1}, part.OnSelected)
-		style = style.Strong()
-	}
-	if on {
-		style.Fg = part.Teal
-	}
-	c.Cut(x, y, w-1, style, text)
 }
 
 // known is what the site told when it was tried.

@@ -62,6 +62,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.loads = usage.Of(e, msg.Draft.Placement, msg.Draft.Stands)
 		}
 		v.at = min(v.at, max(v.count()-1, 0))
+	case view.Show:
+		v.show(msg.Thing)
 	case view.Runs: // each second
 		if v.app != nil && (v.surveys == nil || time.Since(v.drawn) < 2*time.Second) {
 			return tea.Batch(v.lookUp(), v.tryPairs())
@@ -74,11 +76,15 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case lookedUp:
 		v.connections, v.surveys, v.coverage, v.pairs = msg.connections, msg.surveys, msg.coverage, msg.pairs
 	case triedPath:
-		v.tried(msg)
+		return v.tried(msg)
 	case keptPath:
 		return v.kept(msg)
 	case surveyed:
 		return v.surveyDone(msg)
+	default:
+		if v.path != nil { // what its form said to itself
+			return v.path.hear(msg)
+		}
 	}
 	return nil
 }
@@ -90,6 +96,15 @@ func (v *View) estate() *estate.Estate {
 	return v.draft.Problem.Estate
 }
 
+// show selects a site.
+func (v *View) show(t app.Thing) {
+	for i := range v.loads {
+		if t.Kind == app.ASite && v.loads[i].Site.Name == t.ID {
+			v.at = i
+		}
+	}
+}
+
 // dims are what the bars can show.
 var dims = []struct {
 	word string
@@ -99,35 +114,6 @@ var dims = []struct {
 	{"cores", func(r usage.Room) usage.Load { return r.Cores }, func(s usage.Site) usage.Load { return s.Cores }},
 	{"GiB memory", func(r usage.Room) usage.Load { return r.Memory }, func(s usage.Site) usage.Load { return s.Memory }},
 	{"GiB disk", func(r usage.Room) usage.Load { return r.Disk }, func(s usage.Site) usage.Load { return s.Disk }},
-}
-
-// Key acts on a key.
-func (v *View) Key(key string) (tea.Cmd, bool) {
-	switch key {
-	case "up", "k":
-		v.at = max(v.at-1, 0)
-	case "down", "j":
-		v.at = min(v.at+1, max(v.count()-1, 0))
-	case "left", "h":
-		v.dim = (v.dim + len(dims) - 1) % len(dims)
-	case "right", "l", "m":
-		v.dim = (v.dim + 1) % len(dims)
-	case "n":
-		if v.app != nil {
-			v.path = newPath()
-		}
-	case "s":
-		if s := v.siteName(); s != "" {
-			return tea.Batch(v.survey(s), view.Cmd(view.Told{Text: s + " is being surveyed"})), true
-		}
-	case "t":
-		if s := v.siteName(); s != "" {
-			return v.test(s), true
-		}
-	default:
-		return nil, false
-	}
-	return nil, true
 }
 
 // Click selects a site.
@@ -153,14 +139,6 @@ func (v *View) Find(text string) bool {
 		}
 	}
 	return false
-}
-
-// Keys are the view's keys.
-func (v *View) Keys() []view.Key {
-	if v.path != nil {
-		return []view.Key{{Key: "enter", Does: "goes on"}, {Key: "esc", Does: "back"}, {Key: "↑↓", Does: "choices"}}
-	}
-	return []view.Key{{Key: "↑↓", Does: "site"}, {Key: "n", Does: "connect a site"}, {Key: "s", Does: "survey"}, {Key: "t", Does: "test"}, {Key: "←→", Does: "cores, memory, disk"}, {Key: "w", Does: "why so full, sizes and prices"}, {Key: "/", Does: "find"}, {Key: "e", Does: "export"}}
 }
 
 // Why says what fills the selected site, and everything that it offers.

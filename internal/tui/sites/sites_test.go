@@ -46,10 +46,10 @@ func TestEachSiteIsAStripWithWhatIsLeft(t *testing.T) {
 	assert.Regexp(t, `vega +private +■ has room`, text)
 	assert.Contains(t, text, "59 of 61 VLANs")
 	assert.Contains(t, text, "from 0.100 (s) · 0.068 1y · 0.045 3y")
-	v.Key("right")
+	view.Press(v.Keys(), "right")
 	assert.Regexp(t, `GiB memory ←→`, drawn(v, 160, 43))
-	v.Key("left")
-	v.Key("left")
+	view.Press(v.Keys(), "left")
+	view.Press(v.Keys(), "left")
 	assert.Regexp(t, `GiB disk ←→`, drawn(v, 160, 43))
 	for w := 60; w < 200; w += 17 {
 		for h := 14; h < 60; h += 9 {
@@ -76,7 +76,7 @@ func TestTheSelectedSiteIsToldInFull(t *testing.T) {
 	v.Find("vega")
 	assert.Equal(t, "  should match [a-z][a-z0-9-]{1,38}; one would be gauge-node-1", v.Why().Lines[len(v.Why().Lines)-1].Text)
 	v.Find("tramonta")
-	v.Key("up")
+	view.Press(v.Keys(), "up")
 	v.Wheel(9)
 	assert.Equal(t, 4, v.at)
 	v.Click(3, v.spots[0].y)

@@ -36,7 +36,7 @@ func TestMovesThatWaitAreInTheQueue(t *testing.T) {
 	require.Len(t, items, 5)
 	assert.Contains(t, items[0].title, "move 3", "what failed comes first")
 	v.at = 4
-	cmd, used := v.Key("enter")
+	cmd, used := view.Press(v.Keys(), "enter")
 	require.True(t, used)
 	assert.Equal(t, view.Goto{Digit: "6"}, cmd())
 	assert.Equal(t, "5", v.Badge(now))

@@ -172,22 +172,6 @@ func (v *View) draftItem(begun map[string]bool) (item, bool) {
 
 func firstLine(s string) string { return strings.SplitN(s, "\n", 2)[0] }
 
-// Key acts on a key.
-func (v *View) Key(key string) (tea.Cmd, bool) {
-	items := v.queue()
-	switch key {
-	case "up", "k":
-		v.at = max(v.at-1, 0)
-	case "down", "j":
-		v.at = min(v.at+1, max(v.count(items)-1, 0))
-	case "enter":
-		return v.open(items), true
-	default:
-		return nil, false
-	}
-	return nil, true
-}
-
 // count is how many rows can be selected: the queue, then the runs.
 func (v *View) count(items []item) int { return len(items) + len(v.listed()) }
 
@@ -272,7 +256,17 @@ func (v *View) Find(text string) bool {
 
 // Keys are the view's keys.
 func (v *View) Keys() []view.Key {
-	return []view.Key{{Key: "↑↓", Does: "item"}, {Key: "enter", Does: "go there"}, {Key: "w", Does: "why first"}, {Key: "/", Does: "find"}}
+	return []view.Key{
+		view.On(view.UpDown+view.Pages, "↑↓", "item", "selects what needs you, and below it the runs", v.step),
+		view.On("enter", "enter", "go there", "shows the selected item where it can be settled", view.Run(func() tea.Cmd { return v.open(v.queue()) })),
+	}
+}
+
+// step moves the selection.
+func (v *View) step(key string) tea.Cmd {
+	_, dy := view.Way(key)
+	v.at = min(max(v.at+dy, 0), max(v.count(v.queue())-1, 0))
+	return nil
 }
 
 // Why explains the selected item's place in the queue.

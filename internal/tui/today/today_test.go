@@ -50,7 +50,7 @@ func TestNothingIsSaidToBeWaitingWhenNothingIs(t *testing.T) {
 	assert.Empty(t, v.Badge(now))
 	assert.Nil(t, v.Acts())
 	assert.Nil(t, v.Export())
-	cmd, used := v.Key("enter")
+	cmd, used := view.Press(v.Keys(), "enter")
 	assert.True(t, used)
 	assert.Nil(t, cmd, "there is nowhere to go")
 	assert.Contains(t, drawn(New(nil), 140), "looking", "before the runs are known, nothing is claimed")
@@ -82,18 +82,18 @@ func went(t *testing.T, cmd tea.Cmd) []tea.Msg {
 
 func TestEnterGoesThere(t *testing.T) {
 	v, _ := seen(t, 140, ended(5, "lab", run.Failed), going(4))
-	cmd, _ := v.Key("enter")
+	cmd, _ := view.Press(v.Keys(), "enter")
 	assert.Equal(t, []tea.Msg{view.OpenRun{ID: 5}, view.Goto{Digit: "4"}}, went(t, cmd), "the failed run is first in the queue")
-	v.Key("down")
-	cmd, _ = v.Key("enter")
+	view.Press(v.Keys(), "down")
+	cmd, _ = view.Press(v.Keys(), "enter")
 	assert.Equal(t, []tea.Msg{view.OpenRun{ID: 4}, view.Goto{Digit: "4"}}, went(t, cmd), "then come the runs")
 	for range 9 {
-		v.Key("down")
+		view.Press(v.Keys(), "down")
 	}
-	v.Key("up")
+	view.Press(v.Keys(), "up")
 	v.Wheel(-9)
 	assert.Zero(t, v.at)
-	_, used := v.Key("x")
+	_, used := view.Press(v.Keys(), "x")
 	assert.False(t, used)
 	assert.Equal(t, "1", v.Badge(now))
 }
@@ -127,7 +127,7 @@ func TestTemplatesReachTheQueue(t *testing.T) {
 	text := drawn(v, 140)
 	assert.Contains(t, text, "flood-watch is ready to build")
 	assert.Empty(t, v.Badge(now), "what could be begun needs nobody")
-	cmd, _ := v.Key("enter")
+	cmd, _ := view.Press(v.Keys(), "enter")
 	assert.Contains(t, went(t, cmd), tea.Msg(view.Goto{Digit: "4"}))
 	require.Len(t, v.Acts(), 1)
 	assert.True(t, v.Find("READY"))

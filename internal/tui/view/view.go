@@ -20,15 +20,13 @@ type View interface {
 	Badge(now time.Time) string
 	// Update hears every message, whether the view is shown or not.
 	Update(msg tea.Msg) tea.Cmd
-	// Key acts on a key; false leaves it to the frame.
-	Key(key string) (tea.Cmd, bool)
 	// Click and Wheel act on the mouse at a cell of the canvas.
 	Click(x, y int) tea.Cmd
 	Wheel(dy int)
 	// Find selects what matches a text; false if nothing does.
 	Find(text string) bool
 	Draw(c *part.Canvas, r part.Rect, now time.Time)
-	// Keys are the keys that matter here, the most important first.
+	// Keys are what keys mean here and now, the most important first. What they leave is the frame's.
 	Keys() []Key
 	// Why explains what is selected.
 	Why() Note
@@ -37,9 +35,6 @@ type View interface {
 	// Export writes the view's pictures; nil if it has none.
 	Export() tea.Cmd
 }
-
-// Key is a key with what it does.
-type Key struct{ Key, Does string }
 
 // Note is a titled text shown over the view.
 type Note struct {
@@ -74,6 +69,9 @@ type Act struct {
 // Goto asks the frame to show the view with that digit.
 type Goto struct{ Digit string }
 
+// Show asks the frame to show the view that a thing belongs to, and that view to select it.
+type Show struct{ Thing app.Thing }
+
 // Told asks the frame to show a line to the user.
 type Told struct {
 	Text string
@@ -105,9 +103,11 @@ type PlanMove struct{ Instances []string }
 // OpenShell asks the Operate view for a shell on an instance of a deployment.
 type OpenShell struct{ Host app.Host }
 
-// Raw is a view that may want a key as it was pressed, for a shell in it; false leaves it to the others.
-type Raw interface {
-	Raw(key tea.KeyPressMsg) (tea.Cmd, bool)
+// Typist is a view that has a text field or a shell in it. While it says that it is typed into, it is given keys and pastes
+// as they come; false leaves a key to the frame.
+type Typist interface {
+	Typing() bool
+	Type(msg tea.Msg) (tea.Cmd, bool)
 }
 
 // Drafted says what the template is worked out to now.
@@ -118,20 +118,6 @@ type Accepted struct{ Choices app.Choices }
 
 // SitesChanged says that a site was connected or removed.
 type SitesChanged struct{}
-
-// Edited is a typed text after a key; it grows to at most so many characters.
-func Edited(typed, key, text string, most int) string {
-	r := []rune(typed)
-	switch {
-	case key == "backspace" && len(r) > 0:
-		return string(r[:len(r)-1])
-	case key == "ctrl+u":
-		return ""
-	case key != "backspace" && len(r)+len([]rune(text)) <= most:
-		return typed + text
-	}
-	return typed
-}
 
 // Cmd makes a command of a message.
 func Cmd(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
