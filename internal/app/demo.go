@@ -170,5 +170,30 @@ func StopStandIns(ctx context.Context, dir string) (bool, error) {
 	if err != nil || pid <= 1 {
 		return false, fmt.Errorf("%s holds no process", filepath.Join(dir, filePID))
 	}
-	return true, syscall.Kill(pid, syscall.SIGTERM)
+	if err := syscall.Kill(pid, syscall.SIGTERM); err != nil {
+		return true, err
+	}
+	return true, gone(ctx, pid)
+}
+
+// A process that is told to end is gone within mostEnding; it is looked for each endingEvery.
+const (
+	mostEnding  = 15 * time.Second
+	endingEvery = 10 * time.Millisecond
+)
+
+// gone waits until a process has ended: then it has let go of the workspace.
+func gone(ctx context.Context, pid int) error {
+	ctx, cancel := context.WithTimeout(ctx, mostEnding)
+	defer cancel()
+	look := time.NewTicker(endingEvery)
+	defer look.Stop()
+	for syscall.Kill(pid, 0) == nil {
+		select {
+		case <-look.C:
+		case <-ctx.Done():
+			return fmt.Errorf("process %d was told to end, and has not yet", pid)
+		}
+	}
+	return nil
 }

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/change"
-	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -259,14 +259,11 @@ func tiers(p *plan.Plan) []string {
 	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return s == "" })
 }
 
-// CostPerHour is what of a deployment costs now: instances that are off cost nothing but their disks' price, which the
-// plan does not tell apart, so they count as free.
-func (d *Deployment) CostPerHour() float64 {
-	sum := 0.0
+// CostPerHour is what a deployment costs now: what is switched off costs what that costs.
+func (d *Deployment) CostPerHour() money.Amount {
+	var sum money.Amount
 	for i := range d.Stand.Plan.Resources {
-		if r := &d.Stand.Plan.Resources[i]; !r.Off {
-			sum = estate.Money(sum + r.CostPerHour)
-		}
+		sum += d.Stand.Plan.Resources[i].Costs()
 	}
 	return sum
 }

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -169,13 +170,13 @@ func settleAll(t *testing.T, a *App, inv *Inventory, seed uint64, ways map[strin
 // ended waits until a run stands.
 func ended(t *testing.T, a *App, id int64) {
 	t.Helper()
-	var r store.Run
-	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
-		var err error
-		if r, err = a.Store.Run(ctx, id); err == nil && (r.State == run.Standing || r.State == run.Failed || r.State == run.Stopped) {
-			break
-		}
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	for b := range a.Watch(ctx, id, 0) {
+		require.NoError(t, b.Err)
 	}
+	r, err := a.Store.Run(ctx, id)
+	require.NoError(t, err)
 	if r.State != run.Standing {
 		s, err := a.Replay(ctx, id)
 		require.NoError(t, err)

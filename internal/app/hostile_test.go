@@ -5,7 +5,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -86,6 +85,7 @@ func TestWatchersInOtherProcessesSeeTheSame(t *testing.T) {
 	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	seen := make([][]run.Event, 3)
+	begun := make(chan struct{}) // the first has heard something
 	var group sync.WaitGroup
 	for i := range seen {
 		other, err := Open(ctx, a.Workspace.Dir)
@@ -93,10 +93,13 @@ func TestWatchersInOtherProcessesSeeTheSame(t *testing.T) {
 		defer other.Close()
 		group.Go(func() {
 			if i == 2 {
-				time.Sleep(400 * time.Millisecond)
+				<-begun
 			}
 			for b := range other.Watch(ctx, id, 0) {
 				assert.NoError(t, b.Err)
+				if i == 0 && len(seen[i]) == 0 {
+					close(begun)
+				}
 				seen[i] = append(seen[i], b.Events...)
 			}
 		})

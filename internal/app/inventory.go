@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/mapping"
+	"andamio/internal/core/money"
 	"andamio/internal/store"
 )
 
@@ -48,6 +49,8 @@ type Inventory struct {
 	// Unmapped says what the mapping could not work out.
 	Unmapped []error
 	Trend    []store.TrendPoint
+	// Currency is what costs are in.
+	Currency string
 	// retired are records of what a deployment took away.
 	retired []inventory.Record
 }
@@ -169,6 +172,7 @@ func (a *App) gather(ctx context.Context) (*Inventory, inventory.Input, error) {
 	if err != nil {
 		return nil, in, err
 	}
+	inv.Currency = price.currency(connections)
 	if inv.DeclaredRecords, err = a.declared(ctx); err != nil {
 		return nil, in, err
 	}
@@ -181,8 +185,7 @@ func (a *App) gather(ctx context.Context) (*Inventory, inventory.Input, error) {
 	if inv.RecordedRecords, err = a.Store.Records(ctx); err != nil {
 		return nil, in, err
 	}
-	price.all(inv.DeclaredRecords)
-	price.all(inv.ObservedRecords)
+	price.seen(inv.ObservedRecords, inv.DeclaredRecords)
 	if inv.Coverage, err = a.Store.Coverage(ctx); err != nil {
 		return nil, in, err
 	}
@@ -377,34 +380,64 @@ func (a *App) prices(ctx context.Context) (prices, error) {
 	return out, nil
 }
 
-// all says of records what they cost an hour, by the prices of their sites.
-func (p prices) all(records inventory.Records) {
-	for i := range records {
-		if cost := p.of(&records[i]); cost > 0 {
-			records[i].Set(inventory.AttrCost, inventory.Number(cost))
+// currency is what the prices are in.
+func (p prices) currency(connections []Connection) string {
+	var sites []*estate.Site
+	for _, c := range connections {
+		if s := p[c.Site]; s != nil {
+			sites = append(sites, s)
+		}
+	}
+	unit, _ := estate.OneCurrency(sites)
+	return unit
+}
+
+// currency is what costs are in at the connected sites, as they said last.
+func (a *App) currency(ctx context.Context) (string, error) {
+	connections, err := a.Workspace.Connections()
+	if err != nil {
+		return "", err
+	}
+	p, err := a.prices(ctx)
+	return p.currency(connections), err
+}
+
+// seen says of observations what they cost an hour, by the prices of their sites. What a deployment declares costs what
+// its plan says, which knows of traffic too: an observation of it costs that, and what it has more or less than declared.
+func (p prices) seen(observed, declared inventory.Records) {
+	by := map[string]*inventory.Record{}
+	for i := range declared {
+		if r := &declared[i]; r.Mark != "" {
+			by[r.Site+" "+r.Mark] = r
+		}
+	}
+	for i := range observed {
+		r := &observed[i]
+		cost := p.of(r)
+		if d := by[r.Site+" "+r.Mark]; d != nil && r.Mark != "" {
+			cost += d.Cost() - p.of(d)
+		}
+		if cost > 0 {
+			r.Set(inventory.AttrCost, cost.String())
 		}
 	}
 }
 
-func (p prices) of(r *inventory.Record) float64 {
+// of is what something costs an hour by the prices of its site.
+func (p prices) of(r *inventory.Record) money.Amount {
 	s := p[r.Site]
 	if s == nil {
 		return 0
 	}
-	disk := r.Number(inventory.AttrDisk) * s.Prices.Disk
 	switch r.Class {
 	case inventory.Volume:
-		return disk
+		return s.VolumeCosts(r.Number(inventory.AttrDisk), "")
 	case inventory.Instance:
+		on, off := s.Costs(r.Attributes[inventory.AttrSize], "", estate.Capacity{Cores: int(r.Number(inventory.AttrCores)), MemoryGiB: r.Number(inventory.AttrMemory), DiskGiB: r.Number(inventory.AttrDisk)})
 		if r.Attributes[inventory.AttrState] == "stopped" {
-			return disk
+			return off
 		}
-		for _, z := range s.Sizes {
-			if z.Name == r.Attributes[inventory.AttrSize] {
-				return z.PricePerHour + disk
-			}
-		}
-		return r.Number(inventory.AttrCores)*s.Prices.Core + r.Number(inventory.AttrMemory)*s.Prices.Memory + disk
+		return on
 	}
 	return 0
 }

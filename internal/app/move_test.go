@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -317,17 +318,18 @@ func TestALiveMoveIsHardlyNoticed(t *testing.T) {
 	require.NoError(t, a.Workspace.SetZone(*z))
 	box.Busy("log-host-1", 8<<20, 4<<20)
 	serves(t, a)
-	stop, done := make(chan struct{}), make(chan [2]int)
+	stop, done := make(chan struct{}), make(chan int)
+	var asked atomic.Int64
 	go func() {
-		asked, missed := 0, 0
+		missed := 0
 		for {
 			select {
 			case <-stop:
-				done <- [2]int{asked, missed}
+				done <- missed
 				return
 			default:
 			}
-			asked++
+			asked.Add(1)
 			if page, err := byName(t, a); err != nil || !strings.HasPrefix(page, "level 2.10") {
 				missed++
 				t.Logf("missed: %v %q", err, page)
@@ -336,12 +338,13 @@ func TestALiveMoveIsHardlyNoticed(t *testing.T) {
 	}()
 	_, runID := moving(t, a, dep, "alisio-sur", change.Live)
 	ended(t, a, runID)
-	time.Sleep(200 * time.Millisecond)
+	before := asked.Load()
+	require.Eventually(t, func() bool { return asked.Load() > before+20 }, 10*time.Second, time.Millisecond, "it goes on asking where it is now")
 	close(stop)
-	counts := <-done
-	t.Logf("%d asked, %d missed", counts[0], counts[1])
-	assert.Greater(t, counts[0], 100)
-	assert.LessOrEqual(t, counts[1], 1)
+	missed := <-done
+	t.Logf("%d asked, %d missed", asked.Load(), missed)
+	assert.Greater(t, asked.Load(), int64(100))
+	assert.LessOrEqual(t, missed, 1)
 }
 
 // TestCopyingKeepsToWhatItIsTold has copying wait for its window, then keep to a limit, then rest, and go on.
@@ -370,18 +373,16 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 		}
 		return run.Disk{}, migrate.PhaseOf(s, "log-host-1")
 	}
-	for time.Now().Before(opens.Add(-100 * time.Millisecond)) {
-		x, _ := disk()
-		require.Zero(t, x.Bytes, "before the window opens")
-		time.Sleep(50 * time.Millisecond)
-	}
+	require.Never(t, func() bool { x, _ := disk(); return x.Bytes > 0 }, time.Until(opens.Add(-100*time.Millisecond)), 50*time.Millisecond, "before the window opens")
 	require.Eventually(t, func() bool { x, _ := disk(); return x.Bytes > 0 }, 5*time.Second, 10*time.Millisecond)
 	require.NoError(t, a.Steer(ctx, move, run.Pause))
-	time.Sleep(1500 * time.Millisecond) // an order that is on its way ends
 	resting, _ := disk()
-	time.Sleep(700 * time.Millisecond)
-	still, _ := disk()
-	assert.Equal(t, resting.Bytes, still.Bytes, "it rests")
+	require.Eventually(t, func() bool { // an order that is on its way ends
+		before := resting.Bytes
+		resting, _ = disk()
+		return resting.Bytes == before
+	}, 15*time.Second, 1500*time.Millisecond)
+	require.Never(t, func() bool { x, _ := disk(); return x.Bytes > resting.Bytes }, 700*time.Millisecond, 50*time.Millisecond, "it rests")
 	require.NoError(t, a.Steer(ctx, move, run.GoOn))
 	require.Eventually(t, func() bool { _, phase := disk(); return phase == migrate.Ready }, 20*time.Second, 10*time.Millisecond)
 	x, _ := disk()

@@ -393,6 +393,7 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
 	lan := b.add(plan.Resource{ID: net, Title: network, Kind: plan.Network, Spec: plan.Spec{Label: network}}, plan.Step{Op: plan.Create, Title: "create network"}, b.s.Timings.Network)
 	host := plan.Resource{ID: arc.Name, Title: arc.Name, Kind: plan.Instance, Host: b.host, Description: arc.Description, Spec: spec, StandsOn: []string{net},
 		Detail: strings.TrimSpace(spec.Size + " " + estate.Cores(spec.Cores) + " " + estate.GiB(spec.MemoryGiB))}
+	host.CostPerHour, host.CostOff = b.s.Costs(spec.Size, "", estate.Capacity{Cores: spec.Cores, MemoryGiB: spec.MemoryGiB, DiskGiB: spec.DiskGiB})
 	disks := []string{arc.Name}
 	for _, d := range arc.Disks[1:] {
 		host.StandsOn = append(host.StandsOn, d.Name)
@@ -402,7 +403,7 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
 	ready := []string{created}
 	for _, d := range arc.Disks[1:] {
 		size := float64(d.Bytes) / gib
-		volume := b.add(plan.Resource{ID: d.Name, Title: d.Name, Kind: plan.Volume, Detail: estate.GiB(size), Spec: plan.Spec{DiskGiB: size, Label: d.Name}},
+		volume := b.add(plan.Resource{ID: d.Name, Title: d.Name, Kind: plan.Volume, Detail: estate.GiB(size), CostPerHour: b.s.VolumeCosts(size, ""), Spec: plan.Spec{DiskGiB: size, Label: d.Name}},
 			plan.Step{Op: plan.Create, Title: "create volume"}, b.s.Timings.Volume)
 		ready = append(ready, b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: plan.Attach, Title: "attach " + d.Name, Volume: d.Name, Location: d.Location},
 			b.s.Timings.Attachment, created, volume))

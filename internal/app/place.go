@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rules"
@@ -171,7 +172,7 @@ func (d *Draft) Sited(c Choices, like *placement.Placement, effort float64, stop
 type Shift struct {
 	Workload, From, To string
 	// More is what it costs more per hour by itself.
-	More float64
+	More money.Amount
 }
 
 // Shifts lists the workloads that the second placement has at another site than the first.

@@ -374,6 +374,14 @@ func (p *post) pass(ctx context.Context) {
 	}
 }
 
+// EndOf is how a run ended: one that took everything away left nothing standing.
+func EndOf(r store.Run) run.Status {
+	if r.State == run.Standing && r.Wanted == 0 && r.Purpose != "" {
+		return run.Retired
+	}
+	return r.State
+}
+
 // Cancel asks a run to stop; its worker does so within a second, and leaves what stands as it is.
 func (a *App) Cancel(ctx context.Context, runID int64) error { return a.Store.Cancel(ctx, runID) }
 

@@ -11,8 +11,8 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/declare"
-	"andamio/internal/core/estate"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/store"
 )
@@ -60,13 +60,13 @@ func (s *Settling) Effort() (steps int, seconds float64) {
 }
 
 // Saves is what the settling changes of the cost per hour: what is removed or made smaller costs no more.
-func (s *Settling) Saves() float64 {
-	sum := 0.0
+func (s *Settling) Saves() money.Amount {
+	var sum money.Amount
 	for _, i := range s.Items {
 		switch {
 		case i.Way == inventory.CorrectSite && i.Finding.Type == inventory.Changed,
 			i.Way == inventory.Retire && (i.Finding.Type == inventory.Unmanaged || i.Finding.Type == inventory.Duplicate):
-			sum = estate.Money(sum + i.Finding.CostPerHour)
+			sum += i.Finding.CostPerHour
 		}
 	}
 	return sum
@@ -342,7 +342,11 @@ func (a *App) compileSettling(ctx context.Context, s *Settling) error {
 	if len(s.things) == 0 {
 		return nil
 	}
-	p, err := change.Handle(s.things, purposeOfThings(s.things), "cr")
+	unit, err := a.currency(ctx)
+	if err != nil {
+		return err
+	}
+	p, err := change.Handle(s.things, purposeOfThings(s.things), unit)
 	if err != nil {
 		return err
 	}
@@ -550,12 +554,16 @@ func (a *App) inverseByHand(ctx context.Context, body actBody, orders []Order) (
 	if err != nil {
 		return nil, err
 	}
+	unit, err := a.currency(ctx)
+	if err != nil {
+		return nil, err
+	}
 	o := Order{Deployment: id}
-	if o.Plan, err = change.Handle(body.Mended, "set again what was set otherwise", "cr"); err != nil {
+	if o.Plan, err = change.Handle(body.Mended, "set again what was set otherwise", unit); err != nil {
 		return nil, err
 	}
 	if len(body.Removed) > 0 {
-		if o.Wanted, err = change.Restore(body.Removed, "cr"); err != nil {
+		if o.Wanted, err = change.Restore(body.Removed, unit); err != nil {
 			return nil, err
 		}
 		if o.Plan, err = change.Beside(o.Plan, o.Wanted); err != nil { // one deployment runs one plan at a time

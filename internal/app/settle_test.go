@@ -117,7 +117,7 @@ func TestCopiesAndSecondRecords(t *testing.T) {
 	require.NoError(t, err)
 	copied, err := sites["vega"].Create(ctx, site.Request{Kind: site.Instance, Name: "copy-of-" + host.Name, Mark: host.Mark + " #9-9", Cores: 1, MemoryGiB: 1, Image: "debian-12"})
 	require.NoError(t, err)
-	time.Sleep(300 * time.Millisecond)
+	stands(t, sites["vega"], copied)
 	inv = surveyedAll(t, a)
 	f := only(t, inv)
 	require.Equal(t, inventory.Duplicate, f.Type)
@@ -258,6 +258,15 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 	assert.Equal(t, store.SurveyFailed, s.State)
 }
 
+// stands waits until what was asked of a site stands.
+func stands(t *testing.T, s site.Site, r site.Resource) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		now, err := s.Read(ctx, site.Instance, r.ID)
+		return err == nil && now.State == site.Active
+	}, 10*time.Second, 5*time.Millisecond)
+}
+
 // TestAMoveByHandIsRecognised takes an adopted thing away and builds its like at another site, as somebody does who moves
 // it by hand: it is the same thing, elsewhere.
 func TestAMoveByHandIsRecognised(t *testing.T) {
@@ -268,14 +277,14 @@ func TestAMoveByHandIsRecognised(t *testing.T) {
 	like := site.Request{Kind: site.Instance, Name: "archive-7", Hostname: "archive-7", Cores: 2, MemoryGiB: 4, DiskGiB: 30, Image: "debian-12"}
 	made, err := sites["vega"].Create(ctx, like)
 	require.NoError(t, err)
-	time.Sleep(200 * time.Millisecond)
+	stands(t, sites["vega"], made)
 	inv := surveyedAll(t, a)
 	settledBy(t, a, inv, only(t, inv), inventory.Adopt)
 	require.NoError(t, sites["vega"].Delete(ctx, site.Instance, made.ID))
 	like.Cores, like.MemoryGiB, like.Size, like.Image = 0, 0, "c2-4", "debian-12-cloud"
 	there, err := sites["alisio-sur"].Create(ctx, like)
 	require.NoError(t, err)
-	time.Sleep(200 * time.Millisecond)
+	stands(t, sites["alisio-sur"], there)
 	inv = surveyedAll(t, a)
 	f := only(t, inv)
 	assert.Equal(t, inventory.Moved, f.Type)

@@ -3,6 +3,8 @@ package app
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -37,7 +39,7 @@ func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
 		group.Go(func() { found[i], errs[i] = c.driver().Describe(ctx) })
 	}
 	group.Wait()
-	e := &estate.Estate{Version: estate.Version, Currency: "cr"}
+	e := &estate.Estate{Version: estate.Version}
 	if zone, err := a.Workspace.Zone(); err == nil && zone != nil {
 		e.Zone = zone.Name
 	}
@@ -47,5 +49,19 @@ func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
 			e.Sites = append(e.Sites, s)
 		}
 	}
+	errs = append(errs, oneCurrency(e))
 	return e, errors.Join(append(errs, e.Check(), a.reserved(ctx, e))...)
+}
+
+// oneCurrency makes the sites' currency the estate's, and leaves out those whose prices cannot be added to the others'.
+func oneCurrency(e *estate.Estate) error {
+	var others []*estate.Site
+	e.Currency, others = estate.OneCurrency(e.Sites)
+	var errs []error
+	for _, s := range others {
+		errs = append(errs, fmt.Errorf("%s has its prices in %s, and the sites before it in %s: they cannot be added up, so it is left out; disconnect it, or ask its provider for prices in %s",
+			s.Name, s.Prices.Currency, e.Currency, e.Currency))
+	}
+	e.Sites = slices.DeleteFunc(e.Sites, func(s *estate.Site) bool { return slices.Contains(others, s) })
+	return errors.Join(errs...)
 }

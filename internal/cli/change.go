@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
@@ -429,13 +430,13 @@ func (s *shared) deployments() *cobra.Command {
 				return err
 			}
 			type line struct {
-				ID          int64      `json:"id"`
-				Name        string     `json:"name"`
-				State       run.Status `json:"state"`
-				Resources   int        `json:"resources"`
-				CostPerHour float64    `json:"cost_per_hour"`
-				LastRun     int64      `json:"last_run"`
-				Purpose     string     `json:"purpose"`
+				ID          int64        `json:"id"`
+				Name        string       `json:"name"`
+				State       run.Status   `json:"state"`
+				Resources   int          `json:"resources"`
+				CostPerHour money.Amount `json:"cost_per_hour"`
+				LastRun     int64        `json:"last_run"`
+				Purpose     string       `json:"purpose"`
 			}
 			lines := []line{}
 			for i := range all {

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -15,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/app"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/testprogram"
@@ -233,13 +235,13 @@ func TestDetachAndInterrupt(t *testing.T) {
 	code, out := program(t, "run", file, "--detach", "--json", "--workspace", ws)
 	require.Zero(t, code, out)
 	assert.JSONEq(t, `{"run": 1}`, out)
-	time.Sleep(300 * time.Millisecond)
+	goesOn(t, ws, 1)
 	file = planFile(t, ws, "--name", "another") // the first run has taken its room by now
 	cmd := exec.Command(binary, "run", file, "--workspace", ws)
 	var both bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &both, &both
 	require.NoError(t, cmd.Start())
-	time.Sleep(1500 * time.Millisecond)
+	goesOn(t, ws, 2)
 	require.NoError(t, cmd.Process.Signal(syscall.SIGINT))
 	_ = cmd.Wait()
 	assert.Equal(t, 1, cmd.ProcessState.ExitCode())
@@ -249,14 +251,46 @@ func TestDetachAndInterrupt(t *testing.T) {
 	assert.Contains(t, out, "run 1: standing", "the other run went on")
 }
 
+// goesOn waits until a run has done its first steps.
+func goesOn(t *testing.T, ws string, id int64) {
+	t.Helper()
+	a, err := app.Open(t.Context(), ws)
+	require.NoError(t, err)
+	defer a.Close()
+	require.Eventually(t, func() bool {
+		s, err := a.Replay(t.Context(), id)
+		return err == nil && s.Done > 0
+	}, 20*time.Second, 10*time.Millisecond)
+}
+
+// processOf finds the process that was started with these last arguments.
+func processOf(t *testing.T, args ...string) *os.Process {
+	t.Helper()
+	all, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	require.NoError(t, err)
+	for _, file := range all {
+		line, err := os.ReadFile(file)
+		if err != nil || !strings.HasSuffix(string(line), "\x00"+strings.Join(args, "\x00")+"\x00") {
+			continue // it has ended meanwhile, or is another
+		}
+		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+		require.NoError(t, err)
+		p, err := os.FindProcess(pid)
+		require.NoError(t, err)
+		return p
+	}
+	require.Fail(t, "no such process", "%v", args)
+	return nil
+}
+
 func TestAKilledWorkerIsNoticed(t *testing.T) {
 	ws := standIns(t, "1")
 	file := planFile(t, ws)
 	code, _ := program(t, "run", file, "--detach", "--workspace", ws)
 	require.Zero(t, code)
-	time.Sleep(time.Second)
-	out, err := exec.Command("pkill", "-9", "-f", "work 1 --workspace "+ws).CombinedOutput()
-	require.NoError(t, err, string(out))
+	goesOn(t, ws, 1)
+	worker := processOf(t, "work", "1", "--workspace", ws)
+	require.NoError(t, worker.Kill())
 	code, text := program(t, "watch", "1", "--workspace", ws)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, text, "has been silent since")

@@ -156,7 +156,6 @@ func TestListenHearsAndEnds(t *testing.T) {
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Equal(t, http.StatusUnauthorized, resp.StatusCode)
-	time.Sleep(200 * time.Millisecond)
 	require.NoError(t, cmd.Process.Signal(os.Interrupt))
 	require.NoError(t, cmd.Wait())
 }
@@ -168,20 +167,37 @@ func TestASurveyKilledLeavesWhatWasSeen(t *testing.T) {
 	_, _, _ = call("survey", "--workspace", ws)
 	_, before, _ := call("reconcile", "--json", "--workspace", ws)
 	_, _, _ = call("sandbox", "drift", "--count", "6", "--workspace", ws)
+	a, err := app.Open(t.Context(), ws)
+	require.NoError(t, err)
+	defer a.Close()
 	for range 8 {
+		had, err := a.Store.Surveys(t.Context(), 1000)
+		require.NoError(t, err)
 		cmd := exec.Command(binary, "survey", "--workspace", ws)
 		require.NoError(t, cmd.Start())
-		time.Sleep(30 * time.Millisecond)
+		ended := make(chan struct{})
+		go func() { _ = cmd.Wait(); close(ended) }()
+		require.Eventually(t, func() bool { // one more was begun, or none could be beside the one that was killed
+			select {
+			case <-ended:
+				return true
+			default:
+			}
+			now, err := a.Store.Surveys(t.Context(), 1000)
+			return err == nil && len(now) > len(had)
+		}, 10*time.Second, time.Millisecond)
 		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
+		<-ended
 	}
 	code, after, errOut := call("reconcile", "--json", "--workspace", ws)
 	assert.Contains(t, []int{0, 1}, code, errOut)
 	if code == 0 {
 		assert.Equal(t, before, after, "nothing of a survey that was killed counts")
 	}
-	time.Sleep(6 * time.Second) // until it is believed dead
-	code, out, errOut := call("survey", "--workspace", ws)
-	require.Zero(t, code, out+errOut)
+	var out string
+	require.Eventually(t, func() bool { // until it is believed dead
+		code, out, errOut = call("survey", "--workspace", ws)
+		return code == 0
+	}, 30*time.Second, 200*time.Millisecond)
 	assert.Contains(t, out, "findings")
 }

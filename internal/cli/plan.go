@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
@@ -216,7 +217,7 @@ func (s *shared) printPlan(p *plan.Plan) {
 			if r.Level != level || r.PartOf != "" {
 				continue
 			}
-			fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", level, r.Site, r.Kind, printable.Clean(r.Title), printable.Clean(r.Detail), money(p, r.CostPerHour))
+			fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", level, r.Site, r.Kind, printable.Clean(r.Title), printable.Clean(r.Detail), costOf(p, r.Costs()))
 		}
 	}
 	w.Flush()
@@ -231,7 +232,7 @@ func (s *shared) printPlan(p *plan.Plan) {
 	}
 }
 
-func money(p *plan.Plan, x float64) string {
+func costOf(p *plan.Plan, x money.Amount) string {
 	if x == 0 {
 		return ""
 	}

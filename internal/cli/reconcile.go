@@ -17,6 +17,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/money"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/settling"
 )
@@ -106,7 +107,7 @@ type brief struct {
 	Match       inventory.Match        `json:"match,omitzero"`
 	Review      bool                   `json:"review,omitempty"`
 	Carries     []string               `json:"carries,omitempty"`
-	Cost        float64                `json:"cost_per_hour,omitempty"`
+	Cost        money.Amount           `json:"cost_per_hour,omitempty"`
 	Endangers   []string               `json:"endangers,omitempty"`
 	Rank        float64                `json:"rank"`
 	Why         []string               `json:"why"`

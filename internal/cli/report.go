@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"andamio/internal/app"
+	"andamio/internal/core/money"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 )
@@ -29,7 +30,7 @@ type Report struct {
 	// Makespan is how long it took, CriticalPath how long the plan expected, both in seconds.
 	Makespan     float64           `json:"makespan_seconds"`
 	CriticalPath float64           `json:"critical_path_seconds"`
-	CostPerHour  float64           `json:"cost_per_hour"`
+	CostPerHour  money.Amount      `json:"cost_per_hour"`
 	Currency     string            `json:"currency"`
 	Outputs      map[string]string `json:"outputs,omitempty"`
 	Failures     []string          `json:"failures,omitempty"`

@@ -67,7 +67,7 @@ func CostBySite(name, currency string, lines []cost.Line) *Picture {
 	h := 84 + float64(len(lines))*30
 	most, total := 0.0, 0.0
 	for _, l := range lines {
-		most, total = max(most, l.PerHour), total+l.PerHour
+		most, total = max(most, l.PerHour.Units()), total+l.PerHour.Units()
 	}
 	return &Picture{W: chartW, H: h, paint: func(p *painter) {
 		p.rect(0, 0, chartW, h, paper)
@@ -76,8 +76,8 @@ func CostBySite(name, currency string, lines []cost.Line) *Picture {
 			word string
 			fill color.Color
 			of   func(cost.Line) float64
-		}{{"instances", teal, func(l cost.Line) float64 { return l.Parts.Compute }}, {"volumes and disk", steel, func(l cost.Line) float64 { return l.Parts.Storage }},
-			{"addresses", sky, func(l cost.Line) float64 { return l.Parts.Address }}, {"traffic", ochre, func(l cost.Line) float64 { return l.Parts.Egress }}}
+		}{{"instances", teal, func(l cost.Line) float64 { return l.Parts.Compute.Units() }}, {"volumes and disk", steel, func(l cost.Line) float64 { return l.Parts.Storage.Units() }},
+			{"addresses", sky, func(l cost.Line) float64 { return l.Parts.Address.Units() }}, {"traffic", ochre, func(l cost.Line) float64 { return l.Parts.Egress.Units() }}}
 		x := 24.0
 		for _, k := range parts {
 			p.rect(x, 42, 10, 10, k.fill)

@@ -123,12 +123,10 @@ func TestANameStandsForWhatItWasGivenLast(t *testing.T) {
 
 func waitAgreed(t *testing.T, z names.Zone, want names.Target) (left []names.Disagreement) {
 	t.Helper()
-	for range 100 {
-		if left = z.Disagree(t.Context(), "contacts", want); len(left) == 0 {
-			return nil
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
+	assert.Eventually(t, func() bool {
+		left = z.Disagree(t.Context(), "contacts", want)
+		return len(left) == 0
+	}, 5*time.Second, 50*time.Millisecond)
 	return left
 }
 

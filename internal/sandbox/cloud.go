@@ -1,6 +1,7 @@
 package sandbox
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
@@ -85,6 +86,7 @@ type room struct {
 
 func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *addresses, token string, f *faults) *Cloud {
 	own := *site
+	own.Prices.Currency = cmp.Or(own.Prices.Currency, cfg.Estate.Currency)
 	own.Pace = site.Pace * cfg.Pace
 	if addrs.single() {
 		own.Network = estate.Ports

@@ -48,12 +48,11 @@ func built(t *testing.T, d *occi.Driver, r site.Request) site.Resource {
 	got, err := d.Create(ctx, r)
 	require.NoError(t, err)
 	assert.Equal(t, site.Accepted, got.State, "accepted is said first")
-	for end := time.Now().Add(5 * time.Second); got.State == site.Accepted || got.State == site.Building; {
-		require.True(t, time.Now().Before(end), "%s stays %s", r.Name, got.Word)
-		time.Sleep(2 * time.Millisecond)
+	require.Eventually(t, func() bool {
 		got, err = d.Read(ctx, r.Kind, got.ID)
-		require.NoError(t, err)
-	}
+		return err != nil || got.State != site.Accepted && got.State != site.Building
+	}, 5*time.Second, 2*time.Millisecond, r.Name)
+	require.NoError(t, err)
 	return got
 }
 

@@ -18,6 +18,7 @@ import (
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
 
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 )
@@ -75,7 +76,7 @@ type Run struct {
 	Name   string
 	Preset string
 	// CostPerHour is that of everything the plan builds.
-	CostPerHour float64
+	CostPerHour money.Amount
 	Currency    string
 	State       run.Status
 	Created     time.Time
@@ -106,7 +107,7 @@ func (s *Store) SavePlan(ctx context.Context, p *plan.Plan) (int64, error) {
 		return 0, err
 	}
 	r, err := s.db.ExecContext(ctx, `INSERT INTO plans (name, preset, cost, currency, created, body) VALUES (?, ?, ?, ?, ?, ?)`,
-		p.Name, p.Preset, p.CostPerHour, p.Currency, time.Now().UnixNano(), body)
+		p.Name, p.Preset, p.CostPerHour.Units(), p.Currency, time.Now().UnixNano(), body)
 	if err != nil {
 		return 0, err
 	}
@@ -182,8 +183,10 @@ func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 func scanRun(row interface{ Scan(...any) error }) (Run, error) {
 	var r Run
 	var created, ended, beat int64
-	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &r.CostPerHour, &r.Currency, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel,
+	var units float64
+	err := row.Scan(&r.ID, &r.Plan, &r.Name, &r.Preset, &units, &r.Currency, &r.State, &created, &ended, &r.Steps, &r.Worker, &beat, &r.Cancel,
 		&r.Deployment, &r.Purpose, &r.Epoch, &r.Limits, &r.Left, &r.Wanted, &r.Void)
+	r.CostPerHour = money.Of(units)
 	r.Created, r.Ended, r.Beat = at(created), at(ended), at(beat)
 	return r, err
 }

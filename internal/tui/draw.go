@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/health"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -79,21 +80,47 @@ func (f *frame) drawTabs(c *part.Canvas) {
 	f.drawPulse(c, f.w-part.Width(clock)-4, x)
 }
 
-// drawPulse shows the newest run that is not long over, ending before column end.
+// drawPulse shows the newest run and what is not well, ending before column end, as far as there is room.
 func (f *frame) drawPulse(c *part.Canvas, end, from int) {
-	if len(f.runs) == 0 {
-		return
+	for _, p := range f.pulse() {
+		if end-part.Width(p.text) <= from {
+			return
+		}
+		c.Right(end, 0, part.In(part.InkOf(p.state)), p.text)
+		end -= part.Width(p.text) + 3
 	}
-	r := f.runs[0]
-	state := r.State
-	text := fmt.Sprintf("run %d %s %s", r.ID, f.look.Mark(state), state)
-	if app.Abandoned(r, f.now) {
-		state = run.Failed
-		text = fmt.Sprintf("run %d %s worker silent", r.ID, f.look.Mark(state))
+}
+
+type pulse struct {
+	text  string
+	state run.Status
+}
+
+// pulse is the newest run, and before it how many deployments are not well.
+func (f *frame) pulse() []pulse {
+	var out []pulse
+	if len(f.runs) > 0 {
+		r := f.runs[0]
+		state, word := app.EndOf(r), string(app.EndOf(r))
+		if app.Abandoned(r, f.now) {
+			state, word = run.Failed, "worker silent"
+		}
+		out = append(out, pulse{fmt.Sprintf("run %d %s %s", r.ID, f.look.Mark(state), word), state})
 	}
-	if end-part.Width(text) > from {
-		c.Right(end, 0, part.In(part.InkOf(state)), text)
+	bad := 0
+	var last health.Deployment
+	for _, d := range f.health {
+		if d.Status == run.Failed {
+			bad, last = bad+1, d
+		}
 	}
+	switch {
+	case bad == 1:
+		out = append(out, pulse{fmt.Sprintf("%s %s %s", f.look.Mark(run.Failed), last.Name, last.Word), run.Failed})
+	case bad > 1:
+		out = append(out, pulse{fmt.Sprintf("%s %d deployments not well", f.look.Mark(run.Failed), bad), run.Failed})
+	}
+	return out
 }
 
 func (f *frame) drawKeys(c *part.Canvas) {

@@ -9,6 +9,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"andamio/internal/app"
+	"andamio/internal/core/health"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -30,6 +31,7 @@ type frame struct {
 	runs    []store.Run
 	// inv and template are what was compared and drafted last: their findings and nodes can be found.
 	inv      *app.Inventory
+	health   []health.Deployment
 	template *app.Template
 	now      time.Time
 	ticks    int
@@ -113,6 +115,8 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		f.runs = msg.Runs
 	case view.Compared:
 		f.inv = msg.Inventory
+	case view.Health:
+		f.health = msg.All
 	case view.Drafted:
 		f.template = msg.Draft.Template
 	case view.Show:

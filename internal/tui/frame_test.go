@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -140,7 +141,7 @@ func TestTheQueueIsRanked(t *testing.T) {
 		{ID: 4, Deployment: 2, Name: "gone", State: run.UnderWay, Created: at(9), Beat: at(8), Steps: 10},
 		{ID: 3, Deployment: 1, Name: "lab", State: run.Failed, Created: at(99), Ended: at(98), Beat: at(98), Steps: 10},
 		{ID: 2, Deployment: 3, Name: "old", State: run.Stopped, Created: at(200), Ended: at(199), Beat: at(199), Steps: 10},
-		{ID: 1, Deployment: 4, Name: "good", Preset: "drill", State: run.Standing, Created: at(300), Ended: at(299), Beat: at(299), Steps: 10, CostPerHour: 2.5, Currency: "cr"},
+		{ID: 1, Deployment: 4, Name: "good", Preset: "drill", State: run.Standing, Created: at(300), Ended: at(299), Beat: at(299), Steps: 10, CostPerHour: money.Of(2.5), Currency: "cr"},
 	}})
 	recorded(t, "today", text(f))
 	queue := text(f)

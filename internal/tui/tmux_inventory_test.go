@@ -48,8 +48,17 @@ func program(t *testing.T, args ...string) string {
 
 // typed types text as it is.
 func (x *terminal) typed(text string) {
+	before := x.screen()
 	x.tmux("send-keys", "-l", text)
-	time.Sleep(150 * time.Millisecond)
+	x.waitOther(before)
+}
+
+// paste pastes a text, as a terminal does that brackets what is pasted.
+func (x *terminal) paste(text string) {
+	before := x.screen()
+	x.tmux("set-buffer", text)
+	x.tmux("paste-buffer", "-p")
+	x.waitOther(before)
 }
 
 // TestASiteIsConnectedOnScreen goes the whole guided path, with mistakes on the way.
@@ -84,7 +93,7 @@ func TestASiteIsConnectedOnScreen(t *testing.T) {
 	x.press("Enter")
 	x.waitFor("does not take the credential")
 	x.press("C-u")
-	x.typed(sites["vega"].Token)
+	x.paste(sites["vega"].Token)
 	screen := x.screen()
 	assert.NotContains(t, screen, sites["vega"].Token, "a credential is never shown")
 	x.press("Enter")

@@ -48,29 +48,35 @@ func (x *terminal) tmux(args ...string) string {
 
 func (x *terminal) screen() string { return x.tmux("capture-pane", "-p") }
 
-// keyPause is between two keys, as between those of a person: what a key asks for is on screen before the next one.
-const keyPause = 180 * time.Millisecond
-
+// press presses keys, each once what the one before did is on screen, as a person does. A key right after an escape would
+// be taken for one with it.
 func (x *terminal) press(keys ...string) {
 	for _, k := range keys {
-		before := ""
-		if k == "Escape" {
-			before = x.screen()
-		}
+		before := x.screen()
 		x.tmux("send-keys", k)
-		time.Sleep(keyPause)
-		if k == "Escape" { // a key right after it would be taken for one with it: what it closes is gone first
-			x.waitOther(before)
-		}
+		x.waitOther(before)
 	}
 }
 
-// waitOther waits until the screen is another than it was, or for so long that the key has been read by itself: it need
-// not have closed anything.
+// A key is seen on screen within mostKey, or shows nothing.
+const (
+	mostKey = time.Second
+	lookAt  = 20 * time.Millisecond
+)
+
+// waitOther waits until the screen is another than it was, and stays for a moment as it is: what a key asked for is there.
+// It need not be another: a key may show nothing.
 func (x *terminal) waitOther(before string) {
 	x.t.Helper()
-	for end := time.Now().Add(2 * time.Second); time.Now().Before(end) && x.screen() == before; {
-		time.Sleep(20 * time.Millisecond)
+	look := time.NewTicker(lookAt)
+	defer look.Stop()
+	last := before
+	for end := time.Now().Add(mostKey); time.Now().Before(end); <-look.C {
+		now := x.screen()
+		if now != before && now == last {
+			return
+		}
+		last = now
 	}
 }
 
@@ -79,7 +85,9 @@ func (x *terminal) waitFor(pattern string) string {
 	x.t.Helper()
 	re := regexp.MustCompile(pattern)
 	var last string
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	look := time.NewTicker(lookAt)
+	defer look.Stop()
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
 		if last = x.screen(); re.MatchString(last) {
 			return last
 		}
@@ -93,7 +101,6 @@ func demoWorkspace(t *testing.T) string {
 	dir := t.TempDir()
 	t.Cleanup(func() {
 		_ = exec.Command(binary, "demo", "--stop", "--workspace", dir).Run()
-		time.Sleep(300 * time.Millisecond) // the stand-ins' process lets go of the folder
 	})
 	return dir
 }
@@ -299,6 +306,12 @@ func TestMouseSelectsAndKeysAreListed(t *testing.T) {
 	x.tmux("send-keys", "-l", "river-map 2")
 	x.press("Enter")
 	x.waitFor(`river-map 2   alisio-sur`)
+	x.press("C-f")
+	x.waitFor(`Type a part of a name`)
+	x.tmux("send-keys", "-l", "tramonta")
+	x.waitFor(`site +tramonta`)
+	x.press("Enter")
+	x.waitFor(`▐ tramonta`)
 }
 
 // find is the row and column of a text on the screen.

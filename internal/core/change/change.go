@@ -101,7 +101,7 @@ func newCompiler(from Standing, to *plan.Plan) *compiler {
 		uses: map[string][]string{}, takes: map[string]string{}, carried: map[string]bool{},
 		moving: map[string]bool{}, retold: map[string]bool{}}
 	c.plan = &plan.Plan{Version: plan.Version, Name: to.Name, Preset: to.Preset, Currency: to.Currency, Inputs: to.Inputs,
-		Secrets: union(to.Secrets, from.Plan.Secrets), Services: to.Services, CostPerHour: to.CostPerHour, Outputs: to.Outputs,
+		Secrets: union(to.Secrets, from.Plan.Secrets), Services: to.Services, Outputs: to.Outputs,
 		Workflow: to.Workflow, Triggers: to.Triggers, Notes: to.Notes, Scripts: map[string]string{}, Files: map[string][]byte{},
 		Known: from.Plan.Known, Zone: cmp.Or(to.Zone, from.Plan.Zone), Origins: from.Plan.Origins,
 		Order: maps.Clone(to.Order), Lifted: to.Lifted, Template: to.Template, Revision: to.Revision}

@@ -338,7 +338,7 @@ func Restore(removed []inventory.Record, currency string) (*plan.Plan, error) {
 			return nil, fmt.Errorf("a %s cannot be built by itself", r.Class)
 		}
 		p.Resources = append(p.Resources, plan.Resource{ID: r.Name, Node: r.Name, Title: r.Name, Kind: kind, Site: r.Site, Zone: r.Attributes[inventory.AttrZone],
-			Change: plan.Build, Reasons: []string{"it was removed, and that is undone"}, Spec: spec, CostPerHour: r.Number(inventory.AttrCost)})
+			Change: plan.Build, Reasons: []string{"it was removed, and that is undone"}, Spec: spec, CostPerHour: r.Cost()})
 		p.Steps = append(p.Steps, plan.Step{ID: r.Name + "/create", Resource: r.Name, Op: plan.Create, Site: r.Site, Title: "create " + string(kind), Seconds: 20,
 			Check: plan.Condition{Kind: plan.CheckSite}})
 		if !slices.ContainsFunc(p.Sites, func(x plan.Site) bool { return x.Name == r.Site }) {

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 )
@@ -337,7 +336,7 @@ func (f *fold) standing() Standing {
 			r.Spec.Interface = "" // an endpoint may be left over of what was taken away half
 		}
 		p.Resources = append(p.Resources, r)
-		p.CostPerHour = estate.Money(p.CostPerHour + r.CostPerHour)
+		p.CostPerHour += r.Costs()
 		if a := f.known[id]; a != nil {
 			p.Known[id] = a
 		}

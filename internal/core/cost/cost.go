@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 )
 
@@ -23,7 +24,7 @@ const (
 // Line is what something costs per hour. Of names it.
 type Line struct {
 	Of      string         `json:"of"`
-	PerHour float64        `json:"per_hour"`
+	PerHour money.Amount   `json:"per_hour"`
 	Parts   placement.Cost `json:"parts"`
 	// Workloads is how many are in it.
 	Workloads int `json:"workloads"`
@@ -86,7 +87,7 @@ func keyOf(w *placement.Workload, c *placement.Choice, by By) string {
 // offers it; the others are counted by the hour.
 type Payment struct {
 	Payment estate.Payment `json:"payment"`
-	PerHour float64        `json:"per_hour"`
+	PerHour money.Amount   `json:"per_hour"`
 	Offered int            `json:"offered"`
 }
 
@@ -98,7 +99,7 @@ func Payments(p *placement.Problem, placed *placement.Placement) []Payment {
 		for i := range placed.Choices {
 			c := &placed.Choices[i]
 			compute, offered := price(p.Estate.Site(c.Site), c, pay)
-			line.PerHour += c.Cost.Total() - c.Cost.Compute + compute
+			line.PerHour += c.Cost.Total() - c.Cost.Compute + money.Of(compute)
 			if offered {
 				line.Offered++
 			}
@@ -123,7 +124,7 @@ func price(s *estate.Site, c *placement.Choice, pay estate.Payment) (float64, bo
 }
 
 // In turns an amount of the internal unit into another currency; "" or the unit's own name leaves it.
-func In(e *estate.Estate, amount float64, currency string) (float64, string, error) {
+func In(e *estate.Estate, amount money.Amount, currency string) (money.Amount, string, error) {
 	if currency == "" || currency == e.Currency {
 		return amount, e.Currency, nil
 	}
@@ -131,5 +132,5 @@ func In(e *estate.Estate, amount float64, currency string) (float64, string, err
 	if !ok {
 		return 0, "", fmt.Errorf("nobody said how much %s a %s is; known are %v", currency, e.Currency, slices.Sorted(maps.Keys(e.Currencies)))
 	}
-	return amount * rate, currency, nil
+	return amount.Times(rate), currency, nil
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 )
 
@@ -33,17 +34,17 @@ func TestSumsAddUpWhateverTheyAreBy(t *testing.T) {
 	for by, want := range map[By]int{"workload": 3, "tier": 2, "site": 2, "tag:owner": 3, "node": 3} {
 		lines := Sums(p, got, by)
 		require.Len(t, lines, want, by)
-		sum := 0.0
+		var sum money.Amount
 		for i, l := range lines {
 			sum += l.PerHour
-			assert.InDelta(t, l.PerHour, l.Parts.Total(), 1e-9)
+			assert.Equal(t, l.PerHour, l.Parts.Total())
 			assert.True(t, i == 0 || l.PerHour <= lines[i-1].PerHour, "the dearest first")
 		}
-		assert.InDelta(t, got.CostPerHour, sum, 1e-6, by)
+		assert.Equal(t, got.CostPerHour, sum, by)
 	}
 	sites := Sums(p, got, "site")
 	assert.Equal(t, "tramonta", sites[0].Of)
-	assert.InDelta(t, 0.012, sites[0].Parts.Egress, 1e-9, "half of 2 GiB at 0.012")
+	assert.Equal(t, money.Of(0.012), sites[0].Parts.Egress, "half of 2 GiB at 0.012")
 	assert.Equal(t, "(no owner)", Sums(p, got, "tag:owner")[2].Of)
 }
 
@@ -51,24 +52,24 @@ func TestPaymentsPriceTheSamePlacement(t *testing.T) {
 	p, got := placed(t)
 	all := Payments(p, got)
 	require.Len(t, all, 3)
-	assert.InDelta(t, got.CostPerHour, all[0].PerHour, 1e-6)
+	assert.Equal(t, got.CostPerHour, all[0].PerHour)
 	assert.Equal(t, 3, all[0].Offered)
-	assert.InDelta(t, got.CostPerHour-2*(0.1-0.068), all[1].PerHour, 1e-6)
+	assert.Equal(t, got.CostPerHour-money.Of(2*(0.1-0.068)), all[1].PerHour)
 	assert.Equal(t, 2, all[2].Offered, "vega takes no reservations")
 	p.Payment = estate.Reserved3
 	again, err := placement.Solve(*p, placement.Options{})
 	require.NoError(t, err)
-	assert.InDelta(t, all[2].PerHour, again.CostPerHour, 1e-6, "and so does the search itself")
+	assert.Equal(t, all[2].PerHour, again.CostPerHour, "and so does the search itself")
 }
 
 func TestCurrencies(t *testing.T) {
 	p, _ := placed(t)
 	for currency, want := range map[string]float64{"": 2, "cr": 2, "EUR": 1.84} {
-		got, _, err := In(p.Estate, 2, currency)
+		got, _, err := In(p.Estate, money.Of(2), currency)
 		require.NoError(t, err)
-		assert.InDelta(t, want, got, 1e-9)
+		assert.Equal(t, money.Of(want), got)
 	}
-	_, _, err := In(p.Estate, 2, "pearls")
+	_, _, err := In(p.Estate, money.Of(2), "pearls")
 	assert.ErrorContains(t, err, "nobody said how much pearls a cr is; known are [EUR USD]")
 	assert.Equal(t, 8760.0, 12*Month)
 }

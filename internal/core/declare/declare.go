@@ -96,8 +96,8 @@ func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
 		return out, false
 	}
 	set(inventory.AttrService, r.Service)
-	if r.CostPerHour > 0 {
-		set(inventory.AttrCost, inventory.Number(r.CostPerHour))
+	if cost := r.Costs(); cost > 0 {
+		set(inventory.AttrCost, cost.String())
 	}
 	return out.Normal(), out.Provider != ""
 }

@@ -1,5 +1,11 @@
 package estate
 
+import (
+	"cmp"
+
+	"andamio/internal/core/money"
+)
+
 // Payment is how instances are paid for.
 type Payment string
 
@@ -41,14 +47,34 @@ type StorageClass struct {
 
 // Prices per hour. Core and memory prices apply where sizes are free-form.
 type Prices struct {
-	Core    float64 `json:"core"`
-	Memory  float64 `json:"memory_gib"`
-	Disk    float64 `json:"disk_gib"`
-	Address float64 `json:"address"`
+	// Currency is what they are in; "" is the estate's.
+	Currency string  `json:"currency,omitempty"`
+	Core     float64 `json:"core"`
+	Memory   float64 `json:"memory_gib"`
+	Disk     float64 `json:"disk_gib"`
+	Address  float64 `json:"address"`
 	// Reserved are factors on the prices of cores and memory under other models of payment.
 	Reserved map[Payment]float64 `json:"reserved,omitempty"`
 	// Egress is the price of a GiB that leaves the site, by where it goes: a site, a provider, or "*" for elsewhere.
 	Egress map[string]float64 `json:"egress_gib,omitempty"`
+}
+
+// UsualCurrency is the unit of an estate of which nobody said one.
+const UsualCurrency = "cr"
+
+// OneCurrency is what all sites' prices are in: that of the first site that names one. Prices in two currencies cannot be
+// added up, so sites with another are returned, to be left out.
+func OneCurrency(sites []*Site) (currency string, others []*Site) {
+	for _, s := range sites {
+		switch own := s.Prices.Currency; {
+		case own == "" || own == currency:
+		case currency == "":
+			currency = own
+		default:
+			others = append(others, s)
+		}
+	}
+	return cmp.Or(currency, UsualCurrency), others
 }
 
 // SiteWide is the key of prices for every destination that has none of its own.
@@ -82,6 +108,29 @@ func (s *Site) DiskPrice(class string) (float64, bool) {
 		}
 	}
 	return 0, false
+}
+
+// Costs is what an instance costs an hour while it runs and while it is switched off: its cores and memory by its size, or
+// by themselves where the site sells no such size, its own disk of a storage class, and its address. Only the first is spared
+// while it is off. What it sends elsewhere is not in it.
+func (s *Site) Costs(size, class string, need Capacity) (on, off money.Amount) {
+	off = s.VolumeCosts(need.DiskGiB, class) + money.Of(s.Prices.Address)
+	compute := float64(need.Cores)*s.Prices.Core + need.MemoryGiB*s.Prices.Memory
+	for _, z := range s.Sizes {
+		if z.Name == size {
+			compute = z.PricePerHour
+		}
+	}
+	return money.Of(compute) + off, off
+}
+
+// VolumeCosts is what a volume of a storage class costs an hour; of a class that the site does not know, what any disk does.
+func (s *Site) VolumeCosts(gib float64, class string) money.Amount {
+	price, known := s.DiskPrice(class)
+	if !known {
+		price = s.Prices.Disk
+	}
+	return money.Of(gib * price)
 }
 
 // Distance is the milliseconds between two sites as either of them measured it; false if neither did.

@@ -6,6 +6,8 @@ import (
 	"maps"
 	"slices"
 	"time"
+
+	"andamio/internal/core/money"
 )
 
 // Type is what sort of disagreement a finding is.
@@ -77,8 +79,8 @@ type Finding struct {
 	// Carries are the names of what goes with it and is no finding of its own.
 	Carries []string `json:"carries,omitempty"`
 	// CostPerHour is what it costs while nobody settles it; Endangers are services that suffer from it.
-	CostPerHour float64  `json:"cost_per_hour,omitempty"`
-	Endangers   []string `json:"endangers,omitempty"`
+	CostPerHour money.Amount `json:"cost_per_hour,omitempty"`
+	Endangers   []string     `json:"endangers,omitempty"`
 	// Rank orders findings, the highest first; Why says it in sentences.
 	Rank float64  `json:"rank"`
 	Why  []string `json:"why"`

@@ -16,6 +16,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"andamio/internal/core/money"
 )
 
 // Class is what sort of thing a record is about.
@@ -141,6 +143,9 @@ func (r *Record) Number(attribute string) float64 {
 	v, _ := strconv.ParseFloat(r.Attributes[attribute], 64)
 	return v
 }
+
+// Cost is what it costs an hour, as far as the record says.
+func (r *Record) Cost() money.Amount { return money.Of(r.Number(AttrCost)) }
 
 // Clone is a copy that shares nothing.
 func (r Record) Clone() Record {

@@ -2,6 +2,8 @@ package inventory
 
 import (
 	"fmt"
+
+	"andamio/internal/core/money"
 )
 
 // weighRank ranks a finding by what it costs and endangers.
@@ -16,11 +18,11 @@ func weighRank(f *Finding) {
 			service = r.Attributes[AttrService]
 		}
 	}
-	cost := func(r *Record) float64 {
+	cost := func(r *Record) money.Amount {
 		if r == nil {
 			return 0
 		}
-		return r.Number(AttrCost)
+		return r.Cost()
 	}
 	switch f.Type {
 	case Unmanaged:
@@ -40,7 +42,7 @@ func weighRank(f *Finding) {
 	if f.CostPerHour > 0 {
 		f.Why = append(f.Why, fmt.Sprintf("it costs %.3f an hour that nobody asked for", f.CostPerHour))
 	}
-	f.Rank = base + 100*f.CostPerHour
+	f.Rank = base + 100*f.CostPerHour.Units()
 	if f.Review {
 		f.Rank += 15
 	}

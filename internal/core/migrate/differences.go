@@ -6,6 +6,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 )
 
@@ -194,8 +195,8 @@ func (d *differing) features() {
 }
 
 func (d *differing) cost() {
-	sum := func(p *plan.Plan) float64 {
-		out := 0.0
+	sum := func(p *plan.Plan) money.Amount {
+		var out money.Amount
 		for i := range p.Resources {
 			if r := &p.Resources[i]; r.ID == d.id || r.Kind == plan.Volume && p.Step(d.id+"/"+string(plan.Attach)+":"+r.ID) != nil {
 				out += r.CostPerHour
@@ -205,6 +206,6 @@ func (d *differing) cost() {
 	}
 	before, after := sum(d.from.Plan), sum(d.to)
 	weight := map[bool]string{true: "worse", false: "better"}[after > before]
-	d.say("cost a month", fmt.Sprintf("%.2f %s", before*hoursPerMonth, d.e.Currency), fmt.Sprintf("%.2f %s", after*hoursPerMonth, d.e.Currency), weight,
+	d.say("cost a month", fmt.Sprintf("%.2f %s", before.Times(hoursPerMonth), d.e.Currency), fmt.Sprintf("%.2f %s", after.Times(hoursPerMonth), d.e.Currency), weight,
 		"until the move is committed both are paid for, but for what is switched off")
 }

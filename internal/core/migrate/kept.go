@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
 )
 
@@ -41,7 +40,7 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 	for i := range out.Resources {
 		r := &out.Resources[i]
 		r.Spec.Asleep = r.Spec.Asleep && filled[r.ID] // what came is there: should it be lost, it is built as any other
-		out.CostPerHour = estate.Money(out.CostPerHour + r.CostPerHour)
+		out.CostPerHour += r.Costs()
 	}
 	for i := range out.Steps {
 		s := &out.Steps[i]

@@ -16,6 +16,7 @@ import (
 
 	"andamio/internal/core/address"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 )
 
@@ -175,16 +176,10 @@ func (r *relocation) shape(x *plan.Resource, c Choice, s, from *estate.Site) err
 		return err
 	}
 	x.Spec.Size = ""
-	price := float64(x.Spec.Cores)*s.Prices.Core + x.Spec.MemoryGiB*s.Prices.Memory
 	if size != nil {
 		x.Spec.Size, x.Spec.Cores, x.Spec.MemoryGiB = size.Name, size.Cores, size.MemoryGiB
-		price = size.PricePerHour
 	}
-	x.CostPerHour = price + x.Spec.DiskGiB*diskPrice(s, c.Class)
-	if s.Network == estate.Address {
-		x.CostPerHour += s.Prices.Address
-	}
-	x.CostPerHour = estate.Money(x.CostPerHour)
+	x.CostPerHour, x.CostOff = s.Costs(x.Spec.Size, c.Class, estate.Capacity{Cores: x.Spec.Cores, MemoryGiB: x.Spec.MemoryGiB, DiskGiB: x.Spec.DiskGiB})
 	x.Spec.Class = c.Class
 	x.Detail = strings.TrimSpace(x.Spec.Size + " " + estate.Cores(x.Spec.Cores) + " " + estate.GiB(x.Spec.MemoryGiB))
 	if c.Hostname != "" {
@@ -192,15 +187,6 @@ func (r *relocation) shape(x *plan.Resource, c Choice, s, from *estate.Site) err
 	}
 	x.Why, x.Elsewhere = []string{"moved from " + from.Name}, nil
 	return nil
-}
-
-func diskPrice(s *estate.Site, class string) float64 {
-	for _, x := range s.Storage {
-		if x.Name == class {
-			return x.PriceGiB
-		}
-	}
-	return s.Prices.Disk
 }
 
 func osOf(s *estate.Site, image string) string {
@@ -263,7 +249,7 @@ func (r *relocation) volumes(x *plan.Resource, c Choice, s *estate.Site) []strin
 		if a := &r.p.Steps[i]; a.Op == plan.Attach && a.Resource == x.ID {
 			v := r.p.Resource(a.Volume)
 			v.Site, v.Zone, v.Host = x.Site, x.Zone, ""
-			v.CostPerHour = v.Spec.DiskGiB * diskPrice(s, c.Class)
+			v.CostPerHour = s.VolumeCosts(v.Spec.DiskGiB, c.Class)
 			v.Spec.Class = c.Class
 			out = append(out, v.ID)
 		}
@@ -451,14 +437,14 @@ func (r *relocation) dropUnused() {
 
 // totals sums costs anew.
 func (r *relocation) totals() {
-	sum := map[string]float64{}
+	sum := map[string]money.Amount{}
 	used := map[string]bool{}
 	r.p.CostPerHour = 0
 	for i := range r.p.Resources {
 		x := &r.p.Resources[i]
-		sum[x.Site] = estate.Money(sum[x.Site] + x.CostPerHour)
+		sum[x.Site] += x.Costs()
 		used[x.Site] = true
-		r.p.CostPerHour = estate.Money(r.p.CostPerHour + x.CostPerHour)
+		r.p.CostPerHour += x.Costs()
 	}
 	var sites []plan.Site
 	for _, s := range r.e.Sites {

@@ -150,7 +150,7 @@ func TestWhatIsKeptIsLeftOut(t *testing.T) {
 		ids = append(ids, r.ID)
 	}
 	assert.Equal(t, []string{"net@b", "h", "i"}, ids)
-	assert.Equal(t, 2.0, out.CostPerHour)
+	assert.EqualValues(t, 2, out.CostPerHour)
 	require.NotNil(t, out.Step("i/plug"))
 	assert.Equal(t, []string{"h/create"}, out.Step("i/plug").After)
 	assert.Len(t, p.Resources, 6, "the original stays as it is")

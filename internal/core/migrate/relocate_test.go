@@ -3,7 +3,6 @@ package migrate
 import (
 	"fmt"
 	"maps"
-	"math"
 	"os"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
@@ -108,9 +108,9 @@ func TestAnyRelocationIsADesign(t *testing.T) {
 		if _, err := plan.Read(data); err != nil {
 			t.Fatalf("what comes out is no plan: %v", err)
 		}
-		sum := 0.0
+		var sum money.Amount
 		for _, r := range p.Resources {
-			sum += r.CostPerHour
+			sum += r.Costs()
 			on := p.Resource(r.On)
 			if r.Kind == plan.Interface {
 				on = p.Resource(r.Spec.Instance)
@@ -122,7 +122,7 @@ func TestAnyRelocationIsADesign(t *testing.T) {
 				t.Fatalf("%s is at %s and what it is on at %s", r.ID, r.Site, on.Site)
 			}
 		}
-		if math.Abs(sum-p.CostPerHour) > 1e-9 {
+		if sum != p.CostPerHour {
 			t.Fatalf("the parts cost %v, all %v", sum, p.CostPerHour)
 		}
 		for _, s := range p.Steps {

@@ -173,9 +173,9 @@ func TestRoundTripsThroughTheState(t *testing.T) {
 		if s.whole() {
 			got := 0.0
 			for w := range p.Workloads {
-				got += s.costAt(int32(w), s.option(int32(w))).Total()
+				got += s.costAt(int32(w), s.option(int32(w))).total()
 			}
-			if d := s.parts(Cost{Compute: got}).Total() - s.objective; math.Abs(d) > 1e-9 {
+			if d := s.parts(got).Total() - s.objective; math.Abs(d) > 1e-9 {
 				t.Fatalf("the parts differ from the objective by %v", d)
 			}
 		}

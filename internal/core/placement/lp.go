@@ -328,7 +328,7 @@ func (w *lp) budget() {
 	var terms []string
 	for i := range m.p.Workloads {
 		w.each(i, func(name string, o *option, _ int32) {
-			terms = append(terms, strconv.FormatFloat(o.cost.Total(), 'g', 12, 64)+" "+name)
+			terms = append(terms, strconv.FormatFloat(o.cost.total(), 'g', 12, 64)+" "+name)
 		})
 	}
 	w.eachPair(func(e int, a, b int32, _ float64) {

@@ -79,7 +79,7 @@ type option struct {
 	site  int32
 	shape shape
 	c     float64
-	cost  Cost
+	cost  spend
 	take  []float64
 }
 
@@ -371,16 +371,16 @@ func fits(free, take []float64) bool {
 func (m *model) option(w *Workload, s int, z shape) option {
 	site := m.sites[s]
 	volume, _ := site.DiskPrice(w.Storage)
-	cost := Cost{Compute: z.price, Storage: w.VolumesGiB*volume + (w.Need.DiskGiB-w.VolumesGiB)*site.Prices.Disk,
-		Address: site.Prices.Address * float64(max(w.Addresses, 1))}
+	cost := spend{compute: z.price, storage: w.VolumesGiB*volume + (w.Need.DiskGiB-w.VolumesGiB)*site.Prices.Disk,
+		address: site.Prices.Address * float64(max(w.Addresses, 1))}
 	wait := 0.0
 	for _, e := range w.Ends {
 		if end := m.siteNamed(e.Site); end >= 0 {
-			cost.Egress += e.ToGiB*m.egress[s*len(m.sites)+end] + e.FrGiB*m.egress[end*len(m.sites)+s]
+			cost.egress += e.ToGiB*m.egress[s*len(m.sites)+end] + e.FrGiB*m.egress[end*len(m.sites)+s]
 			wait += max(m.ms[s*len(m.sites)+end], 0) * e.Weight
 		}
 	}
-	c := m.p.Weights.Cost*cost.Total() + m.p.Weights.Latency*wait
+	c := m.p.Weights.Cost*cost.total() + m.p.Weights.Latency*wait
 	if w.Now != nil && (w.Now.Site != site.Name || w.Now.Size != "" && w.Now.Size != z.name) {
 		c += m.p.Weights.Keep
 	}

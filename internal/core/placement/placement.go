@@ -19,6 +19,7 @@ package placement
 
 import (
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 )
 
 // Problem is what is to be placed and where.
@@ -130,7 +131,7 @@ type Placement struct {
 	Objective, Bound float64
 	Proven           bool
 	// CostPerHour is the money in it, Cost the same by part, Parts everything in the objective by part.
-	CostPerHour float64
+	CostPerHour money.Amount
 	Cost        Cost
 	Parts       Parts
 	// Broken are the preferences that the placement does not meet.
@@ -141,14 +142,14 @@ type Placement struct {
 
 // Cost is money per hour by what it is for.
 type Cost struct {
-	Compute float64 `json:"compute"`
-	Storage float64 `json:"storage"`
-	Address float64 `json:"address"`
-	Egress  float64 `json:"egress"`
+	Compute money.Amount `json:"compute"`
+	Storage money.Amount `json:"storage"`
+	Address money.Amount `json:"address"`
+	Egress  money.Amount `json:"egress"`
 }
 
 // Total is all of it.
-func (c Cost) Total() float64 { return c.Compute + c.Storage + c.Address + c.Egress }
+func (c Cost) Total() money.Amount { return c.Compute + c.Storage + c.Address + c.Egress }
 
 func (c Cost) plus(o Cost) Cost {
 	return Cost{c.Compute + o.Compute, c.Storage + o.Storage, c.Address + o.Address, c.Egress + o.Egress}
@@ -184,7 +185,7 @@ type Choice struct {
 	Takes estate.Capacity
 	// CostPerHour is what the instance, its volumes and its address cost there, and half of what passes between it and
 	// others; Cost is the same by part.
-	CostPerHour float64
+	CostPerHour money.Amount
 	Cost        Cost
 	Reasons     []string
 	// Verdicts has one for every site, Elsewhere one for every other site than the chosen, in the estate's order.
@@ -198,7 +199,7 @@ type Verdict struct {
 	Site string `json:"site"`
 	Fits bool   `json:"fits"`
 	// CostPerHour is set where it fits.
-	CostPerHour float64 `json:"cost_per_hour,omitempty"`
+	CostPerHour money.Amount `json:"cost_per_hour,omitempty"`
 	// More is how much the whole objective would grow.
 	More   float64 `json:"-"`
 	Reason string  `json:"reason"`

@@ -12,6 +12,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 )
 
 func scenario(t *testing.T) *estate.Estate {
@@ -34,7 +35,7 @@ func TestTheCheapestSiteThatTheRulesAllow(t *testing.T) {
 	free := p.Choices[0]
 	assert.Equal(t, "alisio-norte", free.Site)
 	assert.Equal(t, "c2-4", free.Size)
-	assert.InDelta(t, 0.085+20*0.0002+0.005, free.CostPerHour, 1e-9)
+	assert.Equal(t, money.Of(0.085+20*0.0002+0.005), free.CostPerHour)
 
 	p, err = Solve(Problem{Estate: scenario(t), Workloads: []Workload{workload("web", 1, 2, 4)},
 		Rules: []Rule{{Name: "home", Because: "it is ours", Kinds: []string{"private", "edge"}}}}, Options{})
@@ -148,7 +149,7 @@ func TestPlacementsAreLawful(t *testing.T) {
 }
 
 func lawful(t *rapid.T, p Problem, got *Placement) {
-	used, sum := map[string]int{}, 0.0
+	used, sum := map[string]int{}, money.Amount(0)
 	for i, c := range got.Choices {
 		site := p.Estate.Site(c.Site)
 		cores := p.Workloads[i].Need.Cores
@@ -165,7 +166,7 @@ func lawful(t *rapid.T, p Problem, got *Placement) {
 			}
 		}
 	}
-	if d := sum - got.CostPerHour; d > 1e-4 || d < -1e-4 {
+	if sum != got.CostPerHour {
 		t.Fatalf("costs add up to %v, not %v", sum, got.CostPerHour)
 	}
 	for _, s := range p.Estate.Sites {

@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 )
 
 // result gathers the choices with their costs and, unless they are to be brief, reasons and verdicts.
@@ -16,8 +17,8 @@ func (m *model) result(f *finder, o Options) *Placement {
 		p.Choices[i] = s.choice(int32(i))
 		p.Cost = p.Cost.plus(p.Choices[i].Cost)
 	}
-	p.CostPerHour = round(p.Cost.Total())
-	p.Parts = s.parts(p.Cost)
+	p.CostPerHour = p.Cost.Total()
+	p.Parts = s.parts(s.money())
 	p.Objective = p.Parts.Total()
 	p.Bound = min(f.b.value, p.Objective)
 	if p.Proven {
@@ -31,20 +32,28 @@ func (m *model) result(f *finder, o Options) *Placement {
 	return p
 }
 
-func round(x float64) float64 { return estate.Money(x) }
+// spend is money per hour while it is searched: as the solver weighs it, before it is counted exactly.
+type spend struct{ compute, storage, address, egress float64 }
+
+func (c spend) total() float64 { return c.compute + c.storage + c.address + c.egress }
+
+// exact counts it: each part is rounded by itself, so that what is shown adds up.
+func (c spend) exact() Cost {
+	return Cost{money.Of(c.compute), money.Of(c.storage), money.Of(c.address), money.Of(c.egress)}
+}
 
 // choice is where a workload is and what that costs.
 func (s *state) choice(w int32) Choice {
 	m := s.m
 	o, r := s.option(w), m.rooms[s.room[w]]
 	c := Choice{Workload: m.p.Workloads[w].Name, Site: m.sites[o.site].Name, Zone: r.info.Zone, Host: r.info.Host, Size: o.shape.name,
-		Takes: o.shape.takes, Cost: s.costAt(w, o)}
-	c.CostPerHour = round(c.Cost.Total())
+		Takes: o.shape.takes, Cost: s.costAt(w, o).exact()}
+	c.CostPerHour = c.Cost.Total()
 	return c
 }
 
 // costAt is the money of an option of a workload, with half of what passes between it and others.
-func (s *state) costAt(w int32, o *option) Cost {
+func (s *state) costAt(w int32, o *option) spend {
 	c := o.cost
 	for _, i := range s.m.edgesOf[w] {
 		e := &s.m.edges[i]
@@ -56,7 +65,7 @@ func (s *state) costAt(w int32, o *option) Cost {
 		if e.a != w {
 			a, b = b, a
 		}
-		c.Egress += s.m.passes(e, a, b) / 2
+		c.egress += s.m.passes(e, a, b) / 2
 	}
 	return c
 }
@@ -66,16 +75,16 @@ func (s *state) money() float64 {
 	sum := 0.0
 	for w := range s.opt {
 		if s.opt[w] >= 0 {
-			sum += s.costAt(int32(w), s.option(int32(w))).Total()
+			sum += s.costAt(int32(w), s.option(int32(w))).total()
 		}
 	}
 	return sum
 }
 
 // parts are the parts of the objective of everything placed.
-func (s *state) parts(cost Cost) Parts {
+func (s *state) parts(money float64) Parts {
 	m, weights := s.m, s.m.p.Weights
-	p := Parts{Cost: weights.Cost * cost.Total()}
+	p := Parts{Cost: weights.Cost * money}
 	S := len(m.sites)
 	for i := range m.edges {
 		e := &m.edges[i]

@@ -17,6 +17,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/placement/sample"
 )
@@ -145,14 +146,14 @@ func TestNothingIsEverBroken(t *testing.T) {
 		if got.Bound > got.Objective+1e-6 || got.Proven && got.Bound != got.Objective {
 			t.Fatalf("the bound %v is above the objective %v", got.Bound, got.Objective)
 		}
-		if d := math.Abs(got.CostPerHour - got.Cost.Total()); d > 1e-5 {
+		if got.CostPerHour != got.Cost.Total() {
 			t.Fatalf("the parts of the cost come to %v, the cost is %v", got.Cost.Total(), got.CostPerHour)
 		}
-		sum := 0.0
+		var sum money.Amount
 		for _, c := range got.Choices {
 			sum += c.CostPerHour
 		}
-		if d := math.Abs(sum - got.CostPerHour); d > 1e-4 {
+		if sum != got.CostPerHour {
 			t.Fatalf("the choices cost %v, all %v", sum, got.CostPerHour)
 		}
 	})

@@ -23,7 +23,7 @@ func (s *state) verdicts(w int32) []Verdict {
 	s.back([]int32{u}, was)
 	at := s.option(w).site
 	o := s.option(w)
-	out[at] = Verdict{Site: m.sites[at].Name, Fits: true, CostPerHour: round(s.costAt(w, o).Total()), Reason: "chosen", Short: "chosen", Ms: out[at].Ms}
+	out[at] = Verdict{Site: m.sites[at].Name, Fits: true, CostPerHour: s.costAt(w, o).exact().Total(), Reason: "chosen", Short: "chosen", Ms: out[at].Ms}
 	return out
 }
 
@@ -49,7 +49,7 @@ func (s *state) verdict(w, site int32, before float64) Verdict {
 	if !s.enter(u, site) {
 		return s.noRoom(w, site)
 	}
-	v := Verdict{Fits: true, CostPerHour: round(s.costAt(w, s.option(w)).Total()), More: s.objective - before}
+	v := Verdict{Fits: true, CostPerHour: s.costAt(w, s.option(w)).exact().Total(), More: s.objective - before}
 	v.Reason = s.difference(v.More, u)
 	s.leave(u)
 	return v
@@ -217,7 +217,7 @@ func compared(c *Choice, currency string) string {
 			continue
 		}
 		fits++
-		if v.CostPerHour < c.CostPerHour-5e-7 {
+		if v.CostPerHour < c.CostPerHour {
 			cheaper++
 			if least == 0 || v.More < least {
 				least = v.More

@@ -13,6 +13,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rules"
@@ -184,15 +185,15 @@ func TestImpliedCirclesAreFound(t *testing.T) {
 
 func TestCostsAddUp(t *testing.T) {
 	p := compile(t, example, "storm-season")
-	all, sites := 0.0, 0.0
+	var all, sites money.Amount
 	for _, r := range p.Resources {
 		all += r.CostPerHour
 	}
 	for _, s := range p.Sites {
 		sites += s.CostPerHour
 	}
-	assert.InDelta(t, p.CostPerHour, all, 1e-4)
-	assert.InDelta(t, p.CostPerHour, sites, 1e-4)
+	assert.Equal(t, p.CostPerHour, all)
+	assert.Equal(t, p.CostPerHour, sites)
 }
 
 // known resolves from maps.

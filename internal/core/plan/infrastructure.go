@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/topology"
 )
@@ -93,15 +94,13 @@ func (c *compiler) volumes() error {
 		}
 		r := c.add(Resource{ID: c.resourceID(n, i), Node: n.Name, Title: title(n, i), Kind: Volume, Service: n.Service,
 			Description: n.Description, Site: at.Site, Zone: at.Zone, Detail: estate.GiB(size), Need: &need,
-			CostPerHour: round(size * site.Prices.Disk), Spec: Spec{DiskGiB: size, Label: c.resourceID(n, i)},
+			CostPerHour: money.Of(size * site.Prices.Disk), Spec: Spec{DiskGiB: size, Label: c.resourceID(n, i)},
 			Why: []string{"with the instance it is attached to"}})
 		c.waitFor(n, c.step(Step{Resource: r.ID, Op: Create, Title: "create volume", Check: Condition{Kind: CheckSite}}, "",
 			site.Timings.Volume))
 		return nil
 	})
 }
-
-func round(x float64) float64 { return estate.Money(x) }
 
 func (c *compiler) instances() error {
 	return c.each(topology.Instance, func(n *topology.Node, i int, at *placement.Choice) error {
@@ -119,10 +118,12 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error
 		}
 	}
 	id := c.resourceID(n, i)
-	size, disk, price := at.Size, need.DiskGiB-volumes, round(at.CostPerHour-volumes*site.Prices.Disk)
+	size, disk := at.Size, need.DiskGiB-volumes
+	beside := money.Of(volumes * site.Prices.Disk) // its volumes are resources of their own
+	price, off := at.CostPerHour-beside, at.Cost.Storage+at.Cost.Address-beside
 	asked := Need{need.Cores, need.MemoryGiB, disk}
 	if r := c.unchanged(id, at.Site, asked); r != nil {
-		size, cores, memory, disk, price = r.Spec.Size, r.Spec.Cores, r.Spec.MemoryGiB, r.Spec.DiskGiB, r.CostPerHour
+		size, cores, memory, disk, price, off = r.Spec.Size, r.Spec.Cores, r.Spec.MemoryGiB, r.Spec.DiskGiB, r.CostPerHour, r.CostOff
 	}
 	detail := estate.Cores(cores) + " " + estate.GiB(memory)
 	if size != "" {
@@ -134,7 +135,7 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error
 	}
 	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Instance, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, Host: at.Host, Detail: detail,
-		CostPerHour: price, Why: at.Reasons, Elsewhere: at.Elsewhere, Need: &asked,
+		CostPerHour: price, CostOff: off, Why: at.Reasons, Elsewhere: at.Elsewhere, Need: &asked,
 		Spec: Spec{Hostname: name, Cores: cores, MemoryGiB: memory, DiskGiB: disk, Size: size,
 			Image: imageOf(site, n)}})
 	created := c.step(Step{Resource: id, Op: Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",

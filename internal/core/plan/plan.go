@@ -13,6 +13,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 )
 
@@ -52,7 +53,7 @@ type Plan struct {
 	Services []Service `json:"services"`
 	Sites    []Site    `json:"sites"`
 	// CostPerHour is that of everything standing.
-	CostPerHour float64 `json:"cost_per_hour"`
+	CostPerHour money.Amount `json:"cost_per_hour"`
 	// Seconds is the expected duration: that of the critical path.
 	Seconds float64 `json:"seconds"`
 	// Levels and StepLevels are the heights of the resources' and the steps' graphs.
@@ -107,10 +108,10 @@ type Service struct {
 
 // Site is what the plan says of a site it uses.
 type Site struct {
-	Name        string  `json:"name"`
-	Kind        string  `json:"kind"`
-	Title       string  `json:"title,omitempty"`
-	CostPerHour float64 `json:"cost_per_hour"`
+	Name        string       `json:"name"`
+	Kind        string       `json:"kind"`
+	Title       string       `json:"title,omitempty"`
+	CostPerHour money.Amount `json:"cost_per_hour"`
 }
 
 // Resource is one thing that will stand at one site.
@@ -134,8 +135,11 @@ type Resource struct {
 	// StandsOn are the resources it needs, sorted.
 	StandsOn []string `json:"stands_on,omitempty"`
 	// Detail is its measure in a few words: "20 GiB", "2 cores 4 GiB".
-	Detail      string  `json:"detail,omitempty"`
-	CostPerHour float64 `json:"cost_per_hour,omitempty"`
+	Detail string `json:"detail,omitempty"`
+	// CostPerHour is what it costs while it runs, CostOff what an instance costs while it is switched off: its own disk
+	// and its address.
+	CostPerHour money.Amount `json:"cost_per_hour,omitempty"`
+	CostOff     money.Amount `json:"cost_off_per_hour,omitempty"`
 
 	Spec Spec `json:"spec"`
 	// Need is what the template asks for of an instance or a volume, which its site may have given more than.
@@ -150,6 +154,14 @@ type Resource struct {
 	// Why says why it is at this site; Elsewhere judges every other one.
 	Why       []string            `json:"why,omitempty"`
 	Elsewhere []placement.Verdict `json:"elsewhere,omitempty"`
+}
+
+// Costs is what the resource costs an hour as it is: running, or switched off.
+func (r *Resource) Costs() money.Amount {
+	if r.Off {
+		return r.CostOff
+	}
+	return r.CostPerHour
 }
 
 // Need is how much a template asks for.

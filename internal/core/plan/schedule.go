@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"andamio/internal/core/money"
 )
 
 // finish works out what follows from the whole: levels, times, critical path, totals, and the order of the lists.
@@ -25,10 +27,8 @@ func (c *compiler) finish() error {
 	beside(func() { p.levelResources(c.at) }, func() { g.level(p) })
 	g = g.arranged(p.order(c.at))
 	beside(p.index, func() { p.schedule(g) })
-	for _, site := range c.estate.Sites {
-		c.total(site.Name)
-	}
-	p.CostPerHour = round(p.CostPerHour)
+	c.listSites()
+	p.price()
 	return nil
 }
 
@@ -55,6 +55,7 @@ func (p *Plan) Arrange() error {
 	g = g.arranged(p.order(at))
 	p.index()
 	p.schedule(g)
+	p.price()
 	return p.Check()
 }
 
@@ -66,21 +67,31 @@ func beside(a, b func()) {
 	group.Wait()
 }
 
-// total adds a site's cost to the plan, if the plan uses the site.
-func (c *compiler) total(name string) {
-	site := c.estate.Site(name)
-	out := Site{Name: name, Kind: string(site.Kind), Title: site.Title}
-	used := false
+// listSites lists the sites of the estate that the plan uses, in the estate's order.
+func (c *compiler) listSites() {
+	used := map[string]bool{}
 	for i := range c.plan.Resources {
-		if r := &c.plan.Resources[i]; r.Site == name {
-			used = true
-			out.CostPerHour += r.CostPerHour
+		used[c.plan.Resources[i].Site] = true
+	}
+	for _, s := range c.estate.Sites {
+		if used[s.Name] {
+			c.plan.Sites = append(c.plan.Sites, Site{Name: s.Name, Kind: string(s.Kind), Title: s.Title})
 		}
 	}
-	if used {
-		out.CostPerHour = round(out.CostPerHour)
-		c.plan.Sites = append(c.plan.Sites, out)
-		c.plan.CostPerHour += out.CostPerHour
+}
+
+// price sums what costs once the plan is done: what it retires costs no more, what it switches off costs what that costs.
+func (p *Plan) price() {
+	p.CostPerHour = 0
+	at := map[string]money.Amount{}
+	for i := range p.Resources {
+		if r := &p.Resources[i]; r.Change != Retire {
+			p.CostPerHour += r.Costs()
+			at[r.Site] += r.Costs()
+		}
+	}
+	for i := range p.Sites {
+		p.Sites[i].CostPerHour = at[p.Sites[i].Name]
 	}
 }
 

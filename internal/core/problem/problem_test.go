@@ -96,10 +96,10 @@ func TestABudgetIsKeptOrSaidToBeTooSmall(t *testing.T) {
 	p.Weights.Latency = 0.01 // near is worth more than cheap
 	free, err := placement.Solve(*p, placement.Options{})
 	require.NoError(t, err)
-	p.Budget = free.CostPerHour - 0.001
+	p.Budget = free.CostPerHour.Units() - 0.001
 	held, err := placement.Solve(*p, placement.Options{})
 	if err == nil {
-		assert.LessOrEqual(t, held.CostPerHour, p.Budget+1e-6)
+		assert.LessOrEqual(t, held.CostPerHour.Units(), p.Budget+1e-6)
 		assert.False(t, held.Proven)
 	}
 	p.Budget = 1

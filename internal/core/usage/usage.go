@@ -6,6 +6,7 @@ package usage
 
 import (
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 )
 
@@ -32,7 +33,7 @@ type Site struct {
 	Cores, Memory, Disk Load
 	Instances           int
 	// CostPerHour is what the plan costs there.
-	CostPerHour float64
+	CostPerHour money.Amount
 }
 
 // Of works the loads out. What stands counts as used, though the estate may count its room as free, and what of the

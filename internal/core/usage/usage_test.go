@@ -31,7 +31,7 @@ func TestLoadsBeforeAndAfter(t *testing.T) {
 	assert.Equal(t, 49.0, after[1].Cores.Free())
 	assert.Equal(t, Load{512, 256, 24}, after[1].Memory)
 	assert.Equal(t, 3, after[1].Instances)
-	assert.InDelta(t, got.CostPerHour, after[1].CostPerHour, 1e-5)
+	assert.Equal(t, got.CostPerHour, after[1].CostPerHour)
 	rooms := 0
 	for _, r := range after[1].Rooms {
 		rooms += r.Instances

@@ -154,8 +154,8 @@ func TestASwitchedOffHostIsSilent(t *testing.T) {
 	on(h, "echo kept > /srv/f; httpd -p 8080 -h /srv")
 	done := make(chan int, 1)
 	h.Pace = 1
-	go func() { _, code := on(h, "sleep 60"); done <- code }()
-	time.Sleep(50 * time.Millisecond)
+	go func() { _, code := on(h, "echo > /srv/begun; sleep 60"); done <- code }()
+	require.Eventually(t, func() bool { _, code := on(h, "cat /srv/begun"); return code == 0 }, 5*time.Second, time.Millisecond)
 	h.Close()
 	select {
 	case code := <-done:

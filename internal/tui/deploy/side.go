@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
@@ -361,12 +362,11 @@ func (s *side) decisive() []rehearse.Decisive {
 }
 
 // costNow is the cost of what has been created.
-func (v *View) costNow() float64 {
-	sum := 0.0
+func (v *View) costNow() money.Amount {
+	var sum money.Amount
 	for i := range v.state.Resources {
-		r := &v.state.Resources[i]
-		if r.CostPerHour > 0 && r.Attributes["site.id"] != "" {
-			sum += r.CostPerHour
+		if r := &v.state.Resources[i]; r.Attributes["site.id"] != "" {
+			sum += r.Costs()
 		}
 	}
 	return sum

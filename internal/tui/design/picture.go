@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/core/topology"
@@ -168,10 +169,10 @@ func (v *View) placed(node string) string {
 }
 
 func (v *View) cost(node string) string {
-	sum := 0.0
+	var sum money.Amount
 	for i := range v.state.Resources {
 		if r := &v.state.Resources[i]; r.Node == node {
-			sum += r.CostPerHour
+			sum += r.Costs()
 		}
 	}
 	if sum == 0 {

@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/health"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/view"
@@ -83,7 +84,7 @@ func (v *View) Acts() []view.Act {
 // scalable is the node of a tier whose number of instances an input may say: that of its instances.
 func (v *View) scalable(d *app.Deployment, tier string) string {
 	for i := range d.Stand.Plan.Resources {
-		if r := &d.Stand.Plan.Resources[i]; r.Kind == plan.Instance && tierOf(r) == tier {
+		if r := &d.Stand.Plan.Resources[i]; r.Kind == plan.Instance && health.TiersOf(d.Stand.Plan)[r.ID] == tier {
 			return r.Node
 		}
 	}

@@ -102,44 +102,44 @@ func (v *View) drawList(c *part.Canvas, r part.Rect) {
 func (v *View) drawRow(c *part.Canvas, r part.Rect, y int, row row) {
 	name, state, readings, cost := columns(r.W)
 	d := &v.all[row.deployment]
-	h := v.health(d, row.tier)
-	status := h.status()
+	h := v.tally(d, row.tier)
+	status := h.Status()
 	if row.tier == "" {
-		v.drawDeployment(c, r, y, d, h)
+		v.drawDeployment(c, r, y, d)
 		return
 	}
 	x := c.Text(r.X+name+2, y, part.In(part.InkOf(status)), c.Look.Mark(status))
 	c.Cut(x+1, y, r.X+state-x-2, part.In(part.Text), titleOf(d, row.tier))
 	_, asked := v.looked[d.ID]
-	text, ink := fmt.Sprintf("%d of %d well", h.good, h.all), part.Teal
+	text, ink := fmt.Sprintf("%d of %d well", h.Good, h.All), part.Teal
 	if !asked {
-		text, ink = fmt.Sprintf("%d of %d stand", h.good, h.all), part.Dim
+		text, ink = fmt.Sprintf("%d of %d stand", h.Good, h.All), part.Dim
 	}
-	if h.off > 0 {
-		text = fmt.Sprintf("%d off, %s", h.off, text)
+	if h.Off > 0 {
+		text = fmt.Sprintf("%d off, %s", h.Off, text)
 	}
 	switch {
-	case h.bad > 0:
-		text, ink = h.worst, part.Coral
+	case h.Bad > 0:
+		text, ink = h.Worst, part.Coral
 	case going(d):
-		text, ink = fmt.Sprintf("%d of %d stand", h.good, h.all), part.Sky
+		text, ink = fmt.Sprintf("%d of %d stand", h.Good, h.All), part.Sky
 	}
 	c.Cut(r.X+state, y, readings-state-1, part.In(ink), text)
 	active, answer := "active", "answer"
 	if r.W < narrowFrom {
 		active, answer = "", ""
 	}
-	sites, answers := countInk(h.sitesGood, h.sites), countInk(h.answersGood, h.answers)
+	sites, answers := countInk(h.SitesGood, h.Sites), countInk(h.AnswersGood, h.Answers)
 	if going(d) { // what is not there yet is no fault
 		sites, answers = part.Sky, part.Sky
 	}
-	at := c.Text(r.X+readings, y, part.In(sites), counted(h.sitesGood, h.sites, active))
+	at := c.Text(r.X+readings, y, part.In(sites), counted(h.SitesGood, h.Sites, active))
 	at = c.Text(at, y, part.In(part.Dim), " · ")
-	at = c.Text(at, y, part.In(answers), counted(h.answersGood, h.answers, answer))
+	at = c.Text(at, y, part.In(answers), counted(h.AnswersGood, h.Answers, answer))
 	if looked, ok := v.looked[d.ID]; ok {
 		c.Cut(at+1, y, r.X+cost-at-2, part.In(part.Dim), part.Age(looked.At, v.now))
 	}
-	c.Right(r.X+r.W-2, y, part.In(part.Dim), fmt.Sprintf("%.3f %s/h", h.cost, d.Stand.Plan.Currency))
+	c.Right(r.X+r.W-2, y, part.In(part.Dim), fmt.Sprintf("%.3f %s/h", h.Cost, d.Stand.Plan.Currency))
 }
 
 func countInk(good, all int) part.Ink {
@@ -159,19 +159,13 @@ func counted(good, all int, word string) string {
 	return strings.TrimSpace(fmt.Sprintf("%d of %d %s", good, all, word))
 }
 
-func (v *View) drawDeployment(c *part.Canvas, r part.Rect, y int, d *app.Deployment, h health) {
+func (v *View) drawDeployment(c *part.Canvas, r part.Rect, y int, d *app.Deployment) {
 	name, state, readings, _ := columns(r.W)
-	status, last := d.State(), d.Last()
-	if status == run.Standing && h.bad > 0 {
-		status = run.Failed
-	}
+	whole, last := v.whole(d), d.Last()
+	status := whole.Status
 	x := c.Text(r.X+name, y, part.In(part.InkOf(status)), c.Look.Mark(status))
 	c.Cut(x+1, y, r.X+state-x-2, part.In(part.Text).Strong(), d.Name)
-	word := string(status)
-	if h.bad > 0 {
-		word = fmt.Sprintf("%d not well", h.bad)
-	}
-	c.Cut(r.X+state, y, readings-state-1, part.In(part.InkOf(status)), word)
+	c.Cut(r.X+state, y, readings-state-1, part.In(part.InkOf(status)), whole.Word)
 	text := fmt.Sprintf("run %d %s", last.ID, cmp.Or(last.Purpose, "raised it"))
 	if !last.Ended.IsZero() {
 		text += " · " + part.Age(last.Ended, v.now)
@@ -188,7 +182,7 @@ func (v *View) drawDeployment(c *part.Canvas, r part.Rect, y int, d *app.Deploym
 		c.Right(r.X+r.W-2, y, part.In(part.Text), fmt.Sprintf("%.3f %s/h", d.CostPerHour(), d.Stand.Plan.Currency))
 		return
 	}
-	spent := d.CostPerHour() * v.now.Sub(d.Since()).Hours()
+	spent := d.CostPerHour().Times(v.now.Sub(d.Since()).Hours())
 	c.Right(r.X+r.W-2, y, part.In(part.Text), fmt.Sprintf("%.2f so far · %.3f %s/h", spent, d.CostPerHour(), d.Stand.Plan.Currency))
 }
 
@@ -208,7 +202,7 @@ func (v *View) notes(p *elevation.Plank) []string {
 		return []string{fmt.Sprintf("×%d", len(p.IDs))}
 	}
 	r := s.Resource(p.IDs[0])
-	return []string{v.condition(r).word, r.Detail}
+	return []string{v.condition(r).Word, r.Detail}
 }
 
 // drawSide is what is known of the selected plank, and where its deployment is reached.
@@ -260,11 +254,11 @@ func (v *View) drawResource(c *part.Canvas, r part.Rect, s *run.State, res *run.
 	if of := s.Resource(res.Spec.EndpointOf); of != nil {
 		on = s.Resource(of.On)
 	}
-	v.reading(c, r, y, "we", part.InkOf(cond.status), cond.word, time.Time{})
+	v.reading(c, r, y, "we", part.InkOf(cond.Status), cond.Word, time.Time{})
 	v.reading(c, r, y+1, "site", inkOf(on.SiteSaid), cmp.Or(on.SiteSaid.Text, "not asked"), on.SiteSaid.At)
 	v.reading(c, r, y+2, "endpoint", inkOf(res.Answer), cmp.Or(res.Answer.Text, "has none"), res.Answer.At)
 	y += 4
-	for _, l := range part.Wrap(cond.why, r.W) {
+	for _, l := range part.Wrap(cond.Why, r.W) {
 		c.Text(r.X, y, part.In(part.Dim), l)
 		y++
 	}

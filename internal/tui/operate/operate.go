@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/health"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
@@ -25,6 +26,8 @@ type View struct {
 
 	all    []app.Deployment
 	states map[int64]*run.State
+	// read are the readings, by deployment.
+	read   map[int64]read
 	looked map[int64]app.Looked
 	rows   []row
 	at     int
@@ -60,7 +63,7 @@ func (v *View) Digit() string { return "5" }
 func (v *View) Badge(time.Time) string {
 	n := 0
 	for i := range v.all {
-		if h := v.health(&v.all[i], ""); h.bad > 0 {
+		if v.tally(&v.all[i], "").Bad > 0 {
 			n++
 		}
 	}
@@ -103,6 +106,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		if msg.err == nil {
 			v.looked[msg.id] = msg.now
 			v.apply(msg.id)
+			return v.tell()
 		}
 	case view.Show:
 		v.show(msg.Thing)
@@ -169,7 +173,7 @@ func (v *View) take(msg gathered) tea.Cmd {
 	for id := range v.looked {
 		v.apply(id)
 	}
-	return v.askNow()
+	return tea.Batch(v.askNow(), v.tell())
 }
 
 // list makes the rows: deployments that stand with their tiers, then those that are retired.
@@ -182,7 +186,7 @@ func (v *View) list() {
 				continue
 			}
 			v.rows = append(v.rows, row{deployment: i})
-			for _, t := range tiers(d) {
+			for _, t := range health.Tiers(d.Stand.Plan) {
 				v.rows = append(v.rows, row{i, t})
 			}
 		}
@@ -200,7 +204,7 @@ func (v *View) show(t app.Thing) {
 			continue
 		}
 		x := d.Stand.Plan.Resource(t.ID)
-		if r.tier == "" || x != nil && tierOf(x) == r.tier {
+		if r.tier == "" || x != nil && health.TiersOf(d.Stand.Plan)[x.ID] == r.tier {
 			before := v.selected()
 			v.at, v.inElevation = i, false
 			v.pick(before)
@@ -209,36 +213,6 @@ func (v *View) show(t app.Thing) {
 	if s := v.state(); s != nil && t.Kind == app.AResource && s.Resource(t.ID) != nil {
 		v.elevation.Selected, v.inElevation = s.Plan.Plank(t.ID), true
 	}
-}
-
-// tiers are the services of what stands, in the order of the plan; what has none is gathered under its node.
-func tiers(d *app.Deployment) []string {
-	seen := map[string]bool{}
-	var out []string
-	for _, s := range d.Stand.Plan.Services {
-		seen[s.Name] = true
-		for i := range d.Stand.Plan.Resources {
-			if d.Stand.Plan.Resources[i].Service == s.Name {
-				out = append(out, s.Name)
-				break
-			}
-		}
-	}
-	for i := range d.Stand.Plan.Resources {
-		r := &d.Stand.Plan.Resources[i]
-		if t := tierOf(r); t != "" && !seen[t] && r.Kind == plan.Software {
-			seen[t] = true
-			out = append(out, t)
-		}
-	}
-	return out
-}
-
-func tierOf(r *plan.Resource) string {
-	if r.Service != "" {
-		return r.Service
-	}
-	return r.Node
 }
 
 // look asks what is on screen, and again after a while.
@@ -313,7 +287,7 @@ func (v *View) apply(id int64) {
 	}
 	if d := v.selected(); d != nil && d.ID == id { // planks show how things are, not only that they were built
 		for i := range s.Resources {
-			s.Resources[i].Status = v.condition(&s.Resources[i]).status
+			s.Resources[i].Status = v.condition(&s.Resources[i]).Status
 		}
 	}
 	s.LastSeq++ // arrangements are kept while nothing happens, and something has
@@ -370,7 +344,7 @@ func (v *View) pick(before *app.Deployment) {
 		tier = v.rows[v.at].tier
 	}
 	for i := range s.Resources {
-		if r := &s.Resources[i]; tier != "" && tierOf(r.Resource) == tier && r.Kind == plan.Software {
+		if r := &s.Resources[i]; tier != "" && health.TierOf(r.Resource) == tier && r.Kind == plan.Software {
 			v.elevation.Selected = r.ID
 			return
 		}
@@ -441,6 +415,6 @@ func (v *View) Why() view.Note {
 	for _, w := range r.Why {
 		lines = append(lines, view.Say("  "+w))
 	}
-	lines = append(lines, view.Say(""), view.Head("why it counts as "+string(v.condition(r).word)), view.Say("  "+v.condition(r).why))
+	lines = append(lines, view.Say(""), view.Head("why it counts as "+string(v.condition(r).Word)), view.Say("  "+v.condition(r).Why))
 	return view.Note{Title: "why " + r.Title, Lines: lines}
 }

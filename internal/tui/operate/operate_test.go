@@ -12,6 +12,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/change"
+	"andamio/internal/core/health"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
@@ -78,10 +79,10 @@ func TestWhatIsSaidShows(t *testing.T) {
 
 	s := v.states[1]
 	s.Resource("map-host-1").Off = true
-	assert.Equal(t, "switched off", v.condition(s.Resource("river-map-1")).word)
-	assert.Equal(t, "serving", v.condition(s.Resource("forecast-1")).word)
+	assert.Equal(t, "switched off", v.condition(s.Resource("river-map-1")).Word)
+	assert.Equal(t, "serving", v.condition(s.Resource("forecast-1")).Word)
 	v.states[1] = run.Stood(s.Plan, map[string]bool{"readings-1/start": true})
-	assert.Equal(t, "half done", v.condition(v.states[1].Resource("readings-1")).word)
+	assert.Equal(t, "half done", v.condition(v.states[1].Resource("readings-1")).Word)
 }
 
 func TestActsFitWhatIsSelected(t *testing.T) {
@@ -132,7 +133,7 @@ func TestKeysMoveAndOpen(t *testing.T) {
 func TestTiersWithoutServicesGoByTheirNodes(t *testing.T) {
 	d := &app.Deployment{Stand: change.Standing{Plan: &plan.Plan{Resources: []plan.Resource{
 		{ID: "a-1", Node: "a", Kind: plan.Software}, {ID: "b-1", Node: "b", Kind: plan.Instance}, {ID: "c-1", Node: "c", Kind: plan.Software}}}}}
-	assert.Equal(t, []string{"a", "c"}, tiers(d))
+	assert.Equal(t, []string{"a", "b", "c"}, health.Tiers(d.Stand.Plan), "an instance with nothing on it is one by itself")
 }
 
 // TestWhatRisesIsUnderWay looks at a first run while it goes on: nothing of it is gone, or not well.
@@ -151,8 +152,8 @@ func TestWhatRisesIsUnderWay(t *testing.T) {
 	assert.NotContains(t, text, "gone")
 	assert.NotContains(t, text, "not well")
 	assert.Empty(t, v.Badge(noon))
-	assert.Equal(t, "under way", v.condition(s.Resource("app-lan@vega")).word)
-	assert.Equal(t, "planned", v.condition(s.Resource("contacts-1")).word)
+	assert.Equal(t, "under way", v.condition(s.Resource("app-lan@vega")).Word)
+	assert.Equal(t, "planned", v.condition(s.Resource("contacts-1")).Word)
 	v.Update(looked{id: 1, now: app.Looked{At: noon, Sites: map[string]run.Reading{"contacts-host-1": {Text: "it is not there", At: noon}}}})
 	assert.Empty(t, v.Badge(noon), "what a site has not yet is no fault while it is built")
 	s.Apply(run.Event{Seq: 4, Kind: run.StepFailed, Step: "app-lan@vega/create", Resource: "app-lan@vega", Text: "refused", At: noon})

@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/cost"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/tui/view"
 )
@@ -60,7 +61,7 @@ func (v *View) unit() string {
 }
 
 // money is an amount of the internal unit in the currency shown.
-func (v *View) money(x float64) float64 {
+func (v *View) money(x money.Amount) money.Amount {
 	if got, _, err := cost.In(v.now.Problem.Estate, x, v.shownIn); err == nil {
 		return got
 	}

@@ -72,7 +72,7 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 		x = c.Text(x, r.Y, part.In(part.Ochre), fmt.Sprintf("◐ at most %.1f %% from the best", 100*p.Gap()))
 	}
 	x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%.3f %s/h", v.money(p.CostPerHour), v.unit()))
-	x = c.Cut(x+2, r.Y, end-x-2, part.In(part.Dim), fmt.Sprintf("%.0f a month · %.0f a year · %.0f in 3 years", v.money(p.CostPerHour)*cost.Month, v.money(p.CostPerHour)*cost.Year, v.money(p.CostPerHour)*cost.ThreeYears))
+	x = c.Cut(x+2, r.Y, end-x-2, part.In(part.Dim), fmt.Sprintf("%.0f a month · %.0f a year · %.0f in 3 years", v.money(p.CostPerHour).Times(cost.Month), v.money(p.CostPerHour).Times(cost.Year), v.money(p.CostPerHour).Times(cost.ThreeYears)))
 	if n := v.now.Choices.Count(); n > 0 {
 		word := printable.Count(n, "choice")
 		if v.changed() > 0 {

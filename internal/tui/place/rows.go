@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"andamio/internal/app"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 )
 
@@ -15,7 +16,7 @@ type row struct {
 	site              string
 	cores             int
 	memory            float64
-	cost              float64
+	cost              money.Amount
 	pinned            bool
 	sites             []placement.Verdict
 	// first is the choice of the first of them.

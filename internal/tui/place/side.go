@@ -6,6 +6,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/cost"
+	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/printable"
 	"andamio/internal/tui/part"
@@ -108,7 +109,7 @@ func (v *View) drawTiers(p *panel) {
 			return
 		}
 		p.c.Cut(p.r.X+1, p.y, 14, part.In(part.Text), l.Of)
-		part.Bar(p.c, p.r.X+16, p.y, p.r.W-26, l.PerHour, lines[0].PerHour, part.Dim)
+		part.Bar(p.c, p.r.X+16, p.y, p.r.W-26, l.PerHour.Units(), lines[0].PerHour.Units(), part.Dim)
 		p.c.Right(p.r.X+p.r.W-1, p.y, part.In(part.Text), fmt.Sprintf("%.3f", v.money(l.PerHour)))
 		p.y++
 	}
@@ -157,10 +158,10 @@ func (v *View) difference(p *panel, from, to *placement.Placement) {
 	moves := app.Shifts(from, to)
 	d := to.CostPerHour - from.CostPerHour
 	ink := part.Teal
-	if d > 5e-7 {
+	if d > 0 {
 		ink = part.Coral
 	}
-	p.say(ink, fmt.Sprintf("%+.3f %s/h, %+.0f a month", d, v.currency(), d*730))
+	p.say(ink, fmt.Sprintf("%+.3f %s/h, %+.0f a month", d, v.currency(), d.Times(cost.Month)))
 	if len(moves) == 0 {
 		p.say(part.Text, "nothing moves")
 		return
@@ -189,7 +190,7 @@ func (v *View) drawOther(p *panel) {
 	a, b := v.now.Placement, v.other.Placement
 	for _, l := range []struct {
 		word string
-		a, b float64
+		a, b any // amounts, and numbers
 	}{{"cost an hour", a.CostPerHour, b.CostPerHour}, {"  instances", a.Cost.Compute, b.Cost.Compute}, {"  volumes", a.Cost.Storage, b.Cost.Storage},
 		{"  traffic", a.Cost.Egress, b.Cost.Egress}, {"objective", a.Objective, b.Objective}, {"not met", float64(unmet(a)), float64(unmet(b))}} {
 		p.pair(part.Text, l.word, fmt.Sprintf("%8.3f  ◇ %8.3f", l.a, l.b))
@@ -209,7 +210,7 @@ func unmet(p *placement.Placement) int {
 
 // drawPrices compares what the workload costs at every site that it may use.
 func (v *View) drawPrices(p *panel, row *row) {
-	most := 0.0
+	most := money.Amount(0)
 	for _, s := range row.sites {
 		most = max(most, s.CostPerHour)
 	}
@@ -223,7 +224,7 @@ func (v *View) drawPrices(p *panel, row *row) {
 			ink = part.Teal
 		}
 		p.c.Cut(p.r.X+1, p.y, 14, part.In(part.Text), s.Site)
-		part.Bar(p.c, p.r.X+16, p.y, p.r.W-26, s.CostPerHour, most, ink)
+		part.Bar(p.c, p.r.X+16, p.y, p.r.W-26, s.CostPerHour.Units(), most.Units(), ink)
 		p.c.Right(p.r.X+p.r.W-1, p.y, part.In(part.Text), fmt.Sprintf("%.4f", s.CostPerHour))
 		p.y++
 	}

@@ -237,13 +237,13 @@ func (d *detail) attribute(name string, x [4]int, sources [3]*inventory.Record) 
 		if differs {
 			style = part.In(part.Text)
 			if !equal(v, d.f.Differences[i].Right) && (k == 2 || v != "") {
-				d.c.Fill(part.Rect{X: x[k+1] - 1, Y: d.y, W: min(max(part.Width(shown(name, v))+2, 14), end-x[k+1]+1), H: 1}, part.OnSelected)
+				d.c.Fill(part.Rect{X: x[k+1] - 1, Y: d.y, W: min(max(part.Width(shown(name, v, d.v.inv.Currency))+2, 14), end-x[k+1]+1), H: 1}, part.OnSelected)
 				style = part.In(part.Ochre).Strong()
 			}
 		} else if name == inventory.AttrCost && k == 2 && d.f.CostPerHour > 0 {
 			style = part.In(part.Ochre)
 		}
-		d.c.Cut(x[k+1], d.y, end-x[k+1], style, shown(name, v))
+		d.c.Cut(x[k+1], d.y, end-x[k+1], style, shown(name, v, d.v.inv.Currency))
 	}
 	d.y++
 }

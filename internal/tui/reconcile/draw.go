@@ -8,7 +8,9 @@ import (
 	"time"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/money"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 )
 
@@ -65,7 +67,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 func (v *View) summary(c *part.Canvas, r part.Rect) {
 	x := c.Text(r.X+1, r.Y, part.In(part.Text).Strong(), plural(len(v.inv.RecordedRecords), "record")) + 3
 	end := r.X + r.W - 1
-	cost, endangers := 0.0, map[string]bool{}
+	cost, endangers := money.Amount(0), map[string]bool{}
 	for i := range v.inv.Findings {
 		cost += v.inv.Findings[i].CostPerHour
 		for _, e := range v.inv.Findings[i].Endangers {
@@ -79,7 +81,7 @@ func (v *View) summary(c *part.Canvas, r part.Rect) {
 	x = c.Cut(x, r.Y, end-x, part.In(ink).Strong(), plural(len(v.inv.Findings), "finding")) + 2
 	var parts []string
 	if cost > 0 {
-		parts = append(parts, fmt.Sprintf("%.3f cr/h nobody asked for", cost))
+		parts = append(parts, fmt.Sprintf("%.3f %s/h nobody asked for", cost, v.inv.Currency))
 	}
 	if len(endangers) > 0 {
 		parts = append(parts, plural(len(endangers), "service")+" endangered")
@@ -137,7 +139,7 @@ func (v *View) nothing(c *part.Canvas, r part.Rect) {
 	}
 	c.Text(r.X+2, r.Y+1, part.In(part.Teal), mark)
 	c.Text(r.X+4, r.Y+1, part.In(part.Text).Strong(), text)
-	y := r.Y + 3
+	y := v.unwell(c, r, r.Y+2) + 1
 	classes := map[inventory.Class]int{}
 	for i := range v.inv.RecordedRecords {
 		classes[v.inv.RecordedRecords[i].Class]++
@@ -149,6 +151,21 @@ func (v *View) nothing(c *part.Canvas, r part.Rect) {
 		y++
 	}
 	v.trend(c, part.Rect{X: r.X + 4, Y: y + 1, W: r.W - 6, H: 3})
+}
+
+// unwell says what is not well though nothing disagrees: that everything is there does not say that it serves, or that a run
+// ended well. It returns the line after.
+func (v *View) unwell(c *part.Canvas, r part.Rect, y int) int {
+	for _, d := range v.health {
+		if d.Status != run.Failed && d.Status != run.Stopped {
+			continue
+		}
+		x := c.Text(r.X+2, y, part.In(part.Coral), c.Look.Mark(d.Status))
+		x = c.Cut(x+1, y, r.X+r.W-x-3, part.In(part.Text), d.Name+" "+d.Word)
+		c.Cut(x+2, y, r.X+r.W-x-3, part.In(part.Dim), strings.TrimPrefix(d.Worst+"; 5 Operate says more", "; "))
+		y++
+	}
+	return y
 }
 
 // drawList draws the findings by sort.
@@ -213,17 +230,17 @@ func (v *View) line(c *part.Canvas, r part.Rect, y int, f *inventory.Finding, se
 		name = name.Strong()
 	}
 	x := c.Cut(r.X+5, y, max(r.W-20, 8), name, f.Name)
-	clause := part.Shorten(short(f), r.X+r.W-3-x)
+	clause := part.Shorten(short(f, v.inv.Currency), r.X+r.W-3-x)
 	c.Right(r.X+r.W-2, y, part.In(part.Dim), clause)
 }
 
 // short is a finding in a few words, for the list.
-func short(f *inventory.Finding) string {
+func short(f *inventory.Finding, currency string) string {
 	switch {
 	case f.Review:
 		return fmt.Sprintf("the same? %.0f %%", f.Match.Score*100)
 	case f.Type == inventory.Unmanaged && f.CostPerHour > 0:
-		return fmt.Sprintf("%s, %.3f cr/h", f.Class, f.CostPerHour)
+		return fmt.Sprintf("%s, %.3f %s/h", f.Class, f.CostPerHour, currency)
 	case f.Type == inventory.Unmanaged, f.Type == inventory.Stale:
 		return string(f.Class) + " at " + f.Site
 	case f.Type == inventory.Moved:
@@ -258,14 +275,14 @@ func word(attribute string) string {
 }
 
 // shown is a value with its unit.
-func shown(attribute, v string) string {
+func shown(attribute, v, currency string) string {
 	switch {
 	case v == "":
 		return "–"
 	case strings.HasSuffix(attribute, "_gib"):
 		return v + " GiB"
 	case attribute == inventory.AttrCost:
-		return v + " cr/h"
+		return v + " " + currency + "/h"
 	}
 	return v
 }
@@ -313,7 +330,7 @@ func (v *View) effectLine() (string, part.Ink) {
 	}
 	text := fmt.Sprintf("%s: %s, about %s", plans(len(v.effect.Orders)), printable.Count(steps, "step"), part.Clock(time.Duration(secs*1e9)))
 	if saves := v.effect.Saves(); saves > 0 {
-		text += fmt.Sprintf(", %.3f cr/h less", saves)
+		text += fmt.Sprintf(", %.3f %s/h less", saves, v.inv.Currency)
 	}
 	return text, part.Teal
 }

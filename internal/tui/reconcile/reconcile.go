@@ -13,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/health"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/servicemap"
 	"andamio/internal/store"
@@ -24,11 +25,13 @@ type View struct {
 	ctx context.Context
 	app *app.App
 
-	inv  *app.Inventory
-	err  error
-	rows []row
-	at   int
-	top  int
+	inv *app.Inventory
+	// health is how deployments are, as Operate read them last.
+	health []health.Deployment
+	err    error
+	rows   []row
+	at     int
+	top    int
 	// folded groups show their head alone.
 	folded map[inventory.Type]bool
 	// chosen are the findings that are to be settled, and how.
@@ -118,6 +121,8 @@ const (
 // Update hears messages.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
+	case view.Health:
+		v.health = msg.All
 	case view.Show:
 		return v.show(msg.Thing)
 	case view.Runs: // each second

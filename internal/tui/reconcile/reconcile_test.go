@@ -34,7 +34,7 @@ func host(id string, pairs ...string) inventory.Record {
 // compare is what a reconciliation of some records gives, as the view takes it.
 func compare(d, r, o inventory.Records) compared {
 	report := inventory.Reconcile(inventory.Input{Declared: d, Recorded: r, Observed: o, Now: now})
-	inv := &app.Inventory{Report: report, DeclaredRecords: d, RecordedRecords: r, ObservedRecords: o, At: now,
+	inv := &app.Inventory{Currency: "cr", Report: report, DeclaredRecords: d, RecordedRecords: r, ObservedRecords: o, At: now,
 		Coverage: []store.Covered{{Site: "vega", Region: "a", Seen: now.Add(-time.Minute), Tried: now}, {Site: "presa", Region: "dam", Error: "it was silent"}}}
 	return compared{inv: inv, m: servicemap.New(servicemap.Input{Records: r})}
 }

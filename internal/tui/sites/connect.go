@@ -111,8 +111,8 @@ func (p *path) ask() tea.Cmd {
 
 // hear gives a message to the form. An answer that the trying was about makes it void.
 func (p *path) hear(msg tea.Msg) tea.Cmd {
-	if p.form == nil {
-		return nil
+	if _, resized := msg.(tea.WindowSizeMsg); p.form == nil || resized {
+		return nil // it has a part of the window, which drawing tells it
 	}
 	before := p.texts
 	next, cmd := p.form.Update(msg)

@@ -1,17 +1,22 @@
 package sites
 
 import (
+	"errors"
 	"strings"
 	"testing"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/estate"
+	"andamio/internal/site"
 	"andamio/internal/tui/part"
+	"andamio/internal/tui/tuitest"
 	"andamio/internal/tui/view"
 )
 
@@ -89,4 +94,100 @@ func TestWithoutSitesNothingIsClaimed(t *testing.T) {
 	assert.Contains(t, drawn(v, 120, 30), "no site is connected yet")
 	assert.Nil(t, v.Export())
 	assert.Equal(t, "sites", v.Why().Title)
+}
+
+// guided is the way to a new site, in a workspace without any.
+func guided(t *testing.T) *View {
+	t.Helper()
+	a, err := app.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = a.Close() })
+	v := New(t.Context(), a)
+	view.Press(v.Keys(), "n")
+	require.True(t, v.Typing())
+	return v
+}
+
+func keyed(v *View, keys ...string) {
+	for _, k := range keys {
+		v.Type(tuitest.Key(k))
+	}
+}
+
+func pasted(v *View, text string) { v.Type(tea.PasteMsg{Content: text}) }
+
+func TestAnswersArePastedAndChecked(t *testing.T) {
+	v := guided(t)
+	assert.Contains(t, drawn(v, 160, 43), "what sort of site is it?")
+	keyed(v, "down", "enter")
+	assert.Equal(t, estate.Edge, v.path.connection().Kind)
+	pasted(v, "Azud One")
+	assert.Contains(t, drawn(v, 160, 43), "a name is of small letters")
+	keyed(v, "enter")
+	assert.Contains(t, drawn(v, 160, 43), "what does the site call itself", "what is wrong is not taken")
+	keyed(v, "ctrl+u")
+	pasted(v, "azud")
+	keyed(v, "left", "left", "x", "backspace", "enter")
+	assert.Equal(t, "azud", v.path.connection().Site)
+	pasted(v, "azud.ribera.test")
+	assert.Contains(t, drawn(v, 160, 43), "that is https://azud.ribera.test:8443")
+	keyed(v, "enter", "enter")
+	pasted(v, "tok-0123456789\n")
+	text := drawn(v, 160, 43)
+	assert.NotContains(t, text, "tok-0123")
+	assert.Equal(t, "tok-0123456789", v.path.connection().Token, "the end of the line belongs to the paste, not to the credential")
+	assert.Equal(t, []string{"kept back"}, []string{v.answered(askToken)})
+	keyed(v, "esc", "esc")
+	assert.Contains(t, drawn(v, 160, 43), "azud.ribera.test", "what was answered is still there")
+	keyed(v, "esc", "esc", "esc")
+	assert.False(t, v.Typing(), "and it is left")
+}
+
+func TestRegionsAreTakenInAndOut(t *testing.T) {
+	v := guided(t)
+	p := v.path
+	p.step, p.trying = askToken, true
+	v.Update(triedPath{p: p, t: &app.Tested{Title: "Azud", Access: site.Access{Account: "ops", Regions: []string{"a", "b"}}}})
+	assert.Contains(t, drawn(v, 160, 43), "which regions are surveyed?")
+	assert.Empty(t, p.connection().Regions, "all")
+	keyed(v, "down", "space")
+	assert.Equal(t, []string{"a"}, p.connection().Regions)
+	keyed(v, "up", "space")
+	assert.Contains(t, drawn(v, 160, 43), "one region at least")
+	keyed(v, "enter")
+	assert.Equal(t, askRegions, p.step)
+	keyed(v, "space", "enter", "enter")
+	assert.Equal(t, askSchedule, p.step)
+	keyed(v, "down")
+	assert.Equal(t, "FREQ=HOURLY;INTERVAL=6", p.connection().Schedule)
+	keyed(v, "enter")
+	assert.Regexp(t, `schedule +every six hours`, drawn(v, 160, 43))
+	for _, k := range v.Keys() {
+		assert.NotEmpty(t, k.Says)
+	}
+}
+
+func TestATryThatFailsIsSaid(t *testing.T) {
+	v := guided(t)
+	v.path.step = askToken
+	v.path.ask()
+	v.Update(triedPath{p: v.path, err: errors.New("azud does not take the credential")})
+	assert.Contains(t, drawn(v, 160, 43), "azud does not take the credential")
+	keyed(v, "x")
+	assert.NotContains(t, drawn(v, 160, 43), "does not take", "another credential is another try")
+	v.Update(triedPath{p: newPath(), t: &app.Tested{}})
+	assert.Equal(t, askToken, v.path.step, "what was tried on a way that was left is of no matter")
+	v.path.trying = true
+	keyed(v, "x", "enter")
+	assert.NotNil(t, v.path)
+	keyed(v, "esc")
+	assert.Nil(t, v.path, "a try can be left")
+}
+
+func TestWhatIsFoundIsSelected(t *testing.T) {
+	v := shown(t)
+	v.Update(view.Show{Thing: app.Thing{Kind: app.ASite, ID: "tramonta"}})
+	assert.Equal(t, "tramonta", v.loads[v.at].Site.Name)
+	v.Update(view.Show{Thing: app.Thing{Kind: app.ARun, ID: "vega"}})
+	assert.Equal(t, "tramonta", v.loads[v.at].Site.Name, "what is of another sort is another view's")
 }

@@ -1,10 +1,12 @@
 package today
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
 	"andamio/internal/app"
+	"andamio/internal/core/money"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -56,7 +58,13 @@ func (d *page) summary(items []item) {
 
 // costs is what all that stands costs together: each deployment as its last run left it.
 func (d *page) costs() string {
-	sum, currency := 0.0, ""
+	sum, currency := money.Amount(0), ""
+	for _, h := range d.v.health {
+		sum, currency = sum+h.Cost, cmp.Or(h.Currency, currency)
+	}
+	if d.v.health != nil {
+		return costing(sum, currency)
+	}
 	counted := map[int64]bool{}
 	for _, r := range d.v.runs { // the newest first
 		if r.State == run.Standing && !r.Void && (r.Deployment == 0 || !counted[r.Deployment]) {
@@ -64,7 +72,11 @@ func (d *page) costs() string {
 			sum, currency = sum+r.CostPerHour, r.Currency
 		}
 	}
-	if currency == "" {
+	return costing(sum, currency)
+}
+
+func costing(sum money.Amount, currency string) string {
+	if sum == 0 {
 		return ""
 	}
 	return fmt.Sprintf(" · what stands costs %.3f %s/h", sum, currency)
@@ -150,9 +162,14 @@ func (d *page) run(r store.Run, index int) {
 		d.c.Rune(d.r.X, d.y, part.In(part.Ochre).Strong(), d.c.Look.Glyphs.PickLeft)
 	}
 	atWhy, atAct := d.columns()
-	state, word := wordOf(r), string(wordOf(r))
+	state, word := app.EndOf(r), string(app.EndOf(r))
 	if state == run.Standing && d.v.section(r) > 1 { // what it left was changed since
 		state, word = run.Passed, "ended well"
+	}
+	cost, currency := r.CostPerHour, r.Currency
+	h, read := d.v.health[r.Deployment]
+	if read = read && d.v.section(r) == 1; read { // what stands is as it was read last
+		state, word, cost, currency = h.Status, h.Word, h.Cost, h.Currency
 	}
 	if app.Abandoned(r, d.now) {
 		state = run.Failed
@@ -173,8 +190,8 @@ func (d *page) run(r store.Run, index int) {
 		text += fmt.Sprintf(" · took %s · ended %s", part.Clock(r.Ended.Sub(r.Created)), part.Age(r.Ended, d.now))
 	}
 	d.c.Cut(atWhy, d.y, min(atAct, d.r.X+d.r.W)-atWhy-1, part.In(part.Dim), text)
-	if state == run.Standing && atAct < d.r.X+d.r.W {
-		d.c.Text(atAct, d.y, part.In(part.Text), fmt.Sprintf("%8.3f %s/h", r.CostPerHour, r.Currency))
+	if (state == run.Standing || read) && atAct < d.r.X+d.r.W {
+		d.c.Text(atAct, d.y, part.In(part.Text), fmt.Sprintf("%8.3f %s/h", cost, currency))
 	}
 	d.y++
 }

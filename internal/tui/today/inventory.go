@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/money"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -21,7 +22,7 @@ func (v *View) inventoryItems(now time.Time) []item {
 	var out []item
 	open := view.Cmd(view.Goto{Digit: "7"})
 	services := map[string]int{}
-	var rest, cost float64
+	var rest, cost money.Amount
 	for i := range v.inv.Findings {
 		f := &v.inv.Findings[i]
 		for _, s := range f.Endangers {
@@ -52,7 +53,7 @@ func (v *View) inventoryItems(now time.Time) []item {
 		below := countsOf(v.inv.Findings)
 		why := "what there is and what was asked for differ"
 		if cost > 0 {
-			why += fmt.Sprintf("; %.3f cr/h that nobody asked for", cost)
+			why += fmt.Sprintf("; %.3f %s/h that nobody asked for", cost, v.inv.Currency)
 		}
 		out = append(out, item{rankFindings, run.Held, plural(int(rest), "finding", "findings") + " to settle", below, why, "settle them, many at once", open,
 			[]string{"The last surveys and what is declared and recorded disagree. None of these endangers a service."}})

@@ -5,6 +5,7 @@ package today
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/health"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -26,6 +28,8 @@ type View struct {
 	known bool
 	draft *app.Draft
 	inv   *app.Inventory
+	// health is how deployments are, by number, as Operate read them last.
+	health map[int64]health.Deployment
 	// moves are those that wait for somebody, looked at when it says.
 	moves  []app.Waiting
 	looked time.Time
@@ -71,6 +75,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.draft = msg.Draft
 	case view.Compared:
 		v.inv = msg.Inventory
+	case view.Health:
+		v.health = map[int64]health.Deployment{}
+		for _, d := range msg.All {
+			v.health[d.ID] = d
+		}
 	}
 	return nil
 }
@@ -118,6 +127,7 @@ func (v *View) items(now time.Time) []item {
 	if it, needs := v.draftItem(begun); needs {
 		out = append(out, it)
 	}
+	out = append(out, v.unwell(now)...)
 	out = append(out, v.inventoryItems(now)...)
 	out = append(out, v.moveItems(now)...)
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
@@ -126,6 +136,31 @@ func (v *View) items(now time.Time) []item {
 		}
 	}
 	return out
+}
+
+// unwell are the deployments of which something is not well, though their last runs ended well.
+func (v *View) unwell(now time.Time) []item {
+	var out []item
+	for _, id := range slices.Sorted(maps.Keys(v.health)) {
+		d := v.health[id]
+		if d.Status != run.Failed || d.Worst == "" || v.endedBadly(id) {
+			continue
+		}
+		out = append(out, item{rankEndangered, run.Failed, d.Name + " is not well", d.Word + ", asked " + part.Age(d.At, now), d.Worst, "look at what is wrong",
+			view.Cmd(view.Show{Thing: app.Thing{Kind: app.ADeployment, ID: fmt.Sprint(id), Deployment: id}}),
+			[]string{"Its last run ended well, and what its sites or endpoints say now does not fit: " + d.Worst + "."}})
+	}
+	return out
+}
+
+// endedBadly reports that the last run of a deployment needs somebody itself.
+func (v *View) endedBadly(deployment int64) bool {
+	for _, r := range v.runs { // the newest first
+		if r.Deployment == deployment {
+			return r.State != run.Standing
+		}
+	}
+	return false
 }
 
 func runItem(r store.Run, now time.Time) (item, bool) {
@@ -202,7 +237,7 @@ func (v *View) section(r store.Run) int {
 	switch {
 	case (r.State == run.UnderWay || r.State == run.Planned) && !app.Abandoned(r, v.now):
 		return 0
-	case wordOf(r) == run.Standing && v.last(r):
+	case app.EndOf(r) == run.Standing && v.last(r):
 		return 1
 	}
 	return 2
@@ -211,14 +246,6 @@ func (v *View) section(r store.Run) int {
 // last reports that no later run of its deployment was begun.
 func (v *View) last(r store.Run) bool {
 	return r.Deployment == 0 || !slices.ContainsFunc(v.runs, func(o store.Run) bool { return o.Deployment == r.Deployment && o.ID > r.ID && !o.Void })
-}
-
-// wordOf is how a run ended: one that took everything away left nothing standing.
-func wordOf(r store.Run) run.Status {
-	if r.State == run.Standing && r.Wanted == 0 && r.Purpose != "" {
-		return run.Retired
-	}
-	return r.State
 }
 
 // Click selects a row, and opens it when it is selected already.

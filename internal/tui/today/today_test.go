@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/money"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/store"
@@ -41,7 +42,7 @@ func going(id int64) store.Run {
 }
 
 func ended(id int64, name string, state run.Status) store.Run {
-	return store.Run{ID: id, Deployment: int64(len(name)), Name: name, State: state, Created: ago(time.Hour), Ended: ago(50 * time.Minute), Beat: ago(50 * time.Minute), Steps: 8, CostPerHour: 1.25, Currency: "cr"}
+	return store.Run{ID: id, Deployment: int64(len(name)), Name: name, State: state, Created: ago(time.Hour), Ended: ago(50 * time.Minute), Beat: ago(50 * time.Minute), Steps: 8, CostPerHour: money.Of(1.25), Currency: "cr"}
 }
 
 func TestNothingIsSaidToBeWaitingWhenNothingIs(t *testing.T) {

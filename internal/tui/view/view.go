@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/health"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 )
@@ -86,6 +87,9 @@ type Prompt struct{ Act Act }
 
 // Compared says where declared, recorded and observed disagree now.
 type Compared struct{ Inventory *app.Inventory }
+
+// Health says how all deployments are, as they were read last.
+type Health struct{ All []health.Deployment }
 
 // Runs are the runs of the workspace, the newest first.
 type Runs struct{ Runs []store.Run }
