@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/teambition/rrule-go"
@@ -290,11 +292,48 @@ func (a *App) Test(ctx context.Context, c Connection) (*Tested, error) {
 func hint(c Connection, err error) error {
 	switch site.ClassOf(err) {
 	case site.Transient:
-		return fmt.Errorf("%s does not answer at %s: look at the address and port, and whether it can be reached from here: %w", c.Site, c.URL, err)
+		return told{fmt.Sprintf("%s does not answer at %s: %s; look at the address and port, and whether it can be reached from here", c.Site, c.URL, plainly(err)), err}
 	case site.Refused:
-		return fmt.Errorf("%s does not take the credential: look whether it is whole and of this site: %w", c.Site, err)
+		return told{fmt.Sprintf("%s does not take the credential: %s; look whether it is whole and of this site", c.Site, plainly(err)), err}
 	}
 	return err
+}
+
+// told is an error told to people in words of its own; what it comes from is still to be found in it.
+type told struct {
+	text string
+	err  error
+}
+
+func (t told) Error() string { return t.text }
+func (t told) Unwrap() error { return t.err }
+
+// plainly says why a site did not do something, without how we asked.
+func plainly(err error) string {
+	var name *net.DNSError
+	var authority x509.UnknownAuthorityError
+	var host x509.HostnameError
+	var timeout net.Error
+	var own *site.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "nothing listens there"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return "there is no way to it from here"
+	case errors.As(err, &name) && name.IsNotFound:
+		return "nobody knows the name " + name.Name
+	case errors.As(err, &authority):
+		return "nobody whom this machine trusts vouches for its certificate"
+	case errors.As(err, &host):
+		return "its certificate is for another name"
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
+		return "no answer came in time"
+	case errors.As(err, &own) && own.Detail != "":
+		return own.Detail
+	case errors.As(err, &own) && own.Err != nil:
+		return own.Err.Error()
+	}
+	return err.Error()
 }
 
 // Connect tests a connection and keeps it. A credential for first use is changed at once.

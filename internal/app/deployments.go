@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/health"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -266,6 +267,19 @@ func (d *Deployment) CostPerHour() money.Amount {
 		sum += d.Stand.Plan.Resources[i].Costs()
 	}
 	return sum
+}
+
+// Health is how a deployment is by what its runs left, without asking anybody.
+func (d *Deployment) Health() health.Deployment {
+	t := health.Read(run.Stood(d.Stand.Plan, d.Stand.Unsure), d.State() == run.UnderWay).All
+	return d.HealthBy(&t)
+}
+
+// HealthBy is how a deployment is by a tally of it.
+func (d *Deployment) HealthBy(t *health.Tally) health.Deployment {
+	out := health.Deployment{ID: d.ID, Name: d.Name, Worst: t.Worst, Cost: d.CostPerHour(), Currency: d.Stand.Plan.Currency}
+	out.Status, out.Word = health.Whole(d.State(), t)
+	return out
 }
 
 // State is how a deployment is, by its last run and what stands.

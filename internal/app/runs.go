@@ -374,9 +374,9 @@ func (p *post) pass(ctx context.Context) {
 	}
 }
 
-// EndOf is how a run ended: one that took everything away left nothing standing.
+// EndOf is how a run ended: one that took everything of a deployment away left nothing standing.
 func EndOf(r store.Run) run.Status {
-	if r.State == run.Standing && r.Wanted == 0 && r.Purpose != "" {
+	if r.State == run.Standing && r.Wanted == 0 && r.Purpose != "" && r.Name != ByHand {
 		return run.Retired
 	}
 	return r.State

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
 	"andamio/internal/store"
 )
 
@@ -70,6 +71,29 @@ func (s *Settling) Saves() money.Amount {
 		}
 	}
 	return sum
+}
+
+// Plans are those that settling runs.
+func (s *Settling) Plans() []*plan.Plan {
+	var out []*plan.Plan
+	for _, o := range s.Orders {
+		out = append(out, o.Plan)
+	}
+	return out
+}
+
+// MustType is what is to be typed before settling takes something away with what is written on it: the name of the first
+// deployment whose data goes, or of the one thing of nobody's; "" where no data goes.
+func (s *Settling) MustType() string {
+	for _, p := range s.Plans() {
+		switch all := p.Losses(); {
+		case len(all) == 1 && p.Name == ByHand:
+			return all[0].Name
+		case len(all) > 0:
+			return p.Name
+		}
+	}
+	return ""
 }
 
 // Settling works out what choices would do. Until and reason are those of findings that are ignored.
@@ -234,7 +258,7 @@ var kinds = map[inventory.Class]plan.Kind{inventory.Instance: plan.Instance, inv
 	inventory.Interface: plan.Interface}
 
 func thing(r *inventory.Record, mend map[string]string) change.Thing {
-	return change.Thing{Kind: kinds[r.Class], Name: r.Name, Site: r.Site, Provider: r.Provider, Mend: mend}
+	return change.Thing{Kind: kinds[r.Class], Name: r.Name, Site: r.Site, Provider: r.Provider, DiskGiB: r.Number(inventory.AttrDisk), Mend: mend}
 }
 
 func (s *Settling) remove(r *inventory.Record) {
@@ -374,9 +398,9 @@ func purposeOfThings(all []change.Thing) string {
 	}
 	switch {
 	case removes == 0:
-		return fmt.Sprintf("set what is recorded of %d things", len(all))
+		return "set what is recorded of " + printable.Count(len(all), "thing")
 	case removes < len(all):
-		return fmt.Sprintf("remove %d things and set what is recorded of %d", removes, len(all)-removes)
+		return fmt.Sprintf("remove %s and set what is recorded of %d", printable.Count(removes, "thing"), len(all)-removes)
 	case removes == 1:
 		return "remove " + all[0].Name
 	}

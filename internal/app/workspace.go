@@ -117,25 +117,36 @@ func SecretVariable(name string) string {
 // Secrets are the values for the named secrets: from the environment, else from the workspace. Names without a value
 // are an error that says how to give one.
 func (w *Workspace) Secrets(names []string) (map[string]string, error) {
-	out := map[string]string{}
-	var missing []string
+	out, missing, err := w.secrets(names)
+	if err != nil || len(missing) == 0 {
+		return out, err
+	}
+	for i, name := range missing {
+		missing[i] = fmt.Sprintf("%s (andamio credentials secret %s keeps it, or give it in the environment as %s)", name, name, SecretVariable(name))
+	}
+	return nil, fmt.Errorf("the plan needs secrets that were not given: %s", strings.Join(missing, ", "))
+}
+
+// MissingSecrets are those of some that are neither kept nor in the environment.
+func (w *Workspace) MissingSecrets(names []string) ([]string, error) {
+	_, missing, err := w.secrets(names)
+	return missing, err
+}
+
+func (w *Workspace) secrets(names []string) (given map[string]string, missing []string, err error) {
+	given = map[string]string{}
 	for _, name := range names {
-		if v := os.Getenv(SecretVariable(name)); v != "" {
-			out[name] = v
-			continue
+		v := os.Getenv(SecretVariable(name))
+		if v == "" {
+			if v, err = w.vault.Get(shelfSecrets, name); err != nil {
+				return nil, nil, err
+			}
 		}
-		kept, err := w.vault.Get(shelfSecrets, name)
-		if err != nil {
-			return nil, err
-		}
-		if out[name] = kept; kept == "" {
-			missing = append(missing, fmt.Sprintf("%s (andamio credentials secret %s keeps it, or give it in the environment as %s)", name, name, SecretVariable(name)))
+		if given[name] = v; v == "" {
+			missing = append(missing, name)
 		}
 	}
-	if len(missing) > 0 {
-		return nil, fmt.Errorf("the plan needs secrets that were not given: %s", strings.Join(missing, ", "))
-	}
-	return out, nil
+	return given, missing, nil
 }
 
 // SetSecrets keeps secrets; those that are "" are taken away.

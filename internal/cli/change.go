@@ -433,22 +433,24 @@ func (s *shared) deployments() *cobra.Command {
 				ID          int64        `json:"id"`
 				Name        string       `json:"name"`
 				State       run.Status   `json:"state"`
+				Word        string       `json:"word"`
 				Resources   int          `json:"resources"`
 				CostPerHour money.Amount `json:"cost_per_hour"`
+				Currency    string       `json:"currency"`
 				LastRun     int64        `json:"last_run"`
 				Purpose     string       `json:"purpose"`
 			}
 			lines := []line{}
 			for i := range all {
 				d := &all[i]
-				lines = append(lines, line{d.ID, d.Name, d.State(), len(d.Stand.Plan.Resources), d.CostPerHour(), d.Last().ID, d.Last().Purpose})
+				lines = append(lines, line{d.ID, d.Name, d.State(), d.Health().Word, len(d.Stand.Plan.Resources), d.CostPerHour(), d.Stand.Plan.Currency, d.Last().ID, d.Last().Purpose})
 			}
 			if s.json {
 				return s.printJSON(lines)
 			}
 			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 			for _, l := range lines {
-				fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%.3f/h\trun %d %s\n", l.ID, printable.Clean(l.Name), l.State, printable.Count(l.Resources, "resource"), l.CostPerHour, l.LastRun, printable.Clean(l.Purpose))
+				fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%.3f %s/h\trun %d %s\n", l.ID, printable.Clean(l.Name), l.Word, printable.Count(l.Resources, "resource"), l.CostPerHour, l.Currency, l.LastRun, printable.Clean(l.Purpose))
 			}
 			return w.Flush()
 		},

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/money"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/settling"
 )
@@ -28,6 +29,7 @@ type reconciling struct {
 	pick                         settling.Pick
 	settle, reason, until        string
 	confirm                      bool
+	name                         string
 	undo                         int64
 	rules                        bool
 	running                      running
@@ -81,6 +83,7 @@ The exit status is 1 if there are findings.`,
 	f.StringVar(&o.reason, "reason", "", "why they are ignored")
 	f.StringVar(&o.until, "until", "", "until when they are ignored, as 2027-01-31")
 	f.BoolVar(&o.confirm, "yes", false, "do what is shown")
+	f.StringVar(&o.name, "confirm", "", "do what is shown, though data goes: the name of what loses it")
 	f.BoolVar(&o.rules, "rules", false, "settle by the standing rules")
 	f.Int64Var(&o.undo, "undo", 0, "undo the act of this number")
 	return cmd
@@ -238,20 +241,17 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	if len(choices) == 0 {
 		return no{errors.New("no finding that was picked can be settled so")}
 	}
-	plan, err := a.Settling(ctx, inv, choices, o.reason, until)
+	would, err := a.Settling(ctx, inv, choices, o.reason, until)
 	if err != nil {
 		return no{err}
 	}
 	if !s.json {
-		s.printSettling(plan)
+		s.printSettling(would)
 	}
-	if !o.confirm {
-		if s.json {
-			err = s.printJSON(map[string]any{"would": plan.Items})
-		}
-		return errors.Join(no{errors.New("nothing was done; --yes does it")}, err)
+	if err := s.agreed(would, o); err != nil {
+		return err
 	}
-	act, runs, err := a.Settle(ctx, plan)
+	act, runs, err := a.Settle(ctx, would)
 	if err != nil {
 		return no{err}
 	}
@@ -266,7 +266,7 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 		}
 	}
 	if s.json {
-		return errors.Join(failed, s.printJSON(map[string]any{"act": act, "runs": runs, "did": plan.Items, "done": failed == nil}))
+		return errors.Join(failed, s.printJSON(map[string]any{"act": act, "runs": runs, "did": would.Items, "done": failed == nil}))
 	}
 	if failed != nil {
 		return failed
@@ -296,12 +296,42 @@ func (s *shared) printRules(done map[string]int) {
 	}
 }
 
+// agreed says what is still to be given before anything is done: --yes, or the name of what loses its data.
+func (s *shared) agreed(p *app.Settling, o *reconciling) error {
+	name := p.MustType()
+	text := "nothing was done; --yes does it"
+	switch {
+	case name == "" && o.confirm, name != "" && o.name == name:
+		return nil
+	case name != "" && o.name != "":
+		text = fmt.Sprintf("nothing was done; the name of what loses its data is %s, not %s", name, o.name)
+	case name != "":
+		text = fmt.Sprintf("nothing was done; --confirm %s does it", name)
+	}
+	var err error
+	if s.json {
+		err = s.printJSON(map[string]any{"would": p.Items, "losses": lossesOf(p)})
+	}
+	return errors.Join(no{errors.New(text)}, err)
+}
+
+func lossesOf(p *app.Settling) []plan.Loss {
+	out := []plan.Loss{}
+	for _, x := range p.Plans() {
+		out = append(out, x.Losses()...)
+	}
+	return out
+}
+
 func (s *shared) printSettling(p *app.Settling) {
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	for _, i := range p.Items {
 		fmt.Fprintf(w, "%s\t%s\t%s\n", i.Way, printable.Clean(i.Finding.Name), printable.Clean(i.Effect))
 	}
 	w.Flush()
+	if lost := plan.Losing(p.Plans()...); lost != "" {
+		fmt.Fprintln(s.out, printable.Clean(lost))
+	}
 	for _, o := range p.Orders {
 		fmt.Fprintf(s.out, "plan: %s, %s, about %s\n", printable.Clean(o.Plan.Purpose), printable.Count(len(o.Plan.Steps), "step"), seconds(o.Plan.Seconds))
 	}

@@ -34,7 +34,9 @@ type Report struct {
 	Currency     string            `json:"currency"`
 	Outputs      map[string]string `json:"outputs,omitempty"`
 	Failures     []string          `json:"failures,omitempty"`
-	Endpoints    []app.Endpoint    `json:"endpoints"`
+	// Next are the commands that go on from here, where something is left to do.
+	Next      []string       `json:"next,omitempty"`
+	Endpoints []app.Endpoint `json:"endpoints"`
 	// Calls is the number of requests that the stand-ins were sent; 0 if they are not in this process.
 	Calls int64 `json:"calls,omitempty"`
 }
@@ -53,6 +55,9 @@ func report(ctx context.Context, id int64, s *run.State) Report {
 		if s.Steps[i].Error != "" {
 			r.Failures = append(r.Failures, s.Steps[i].ID+": "+s.Steps[i].Error)
 		}
+	}
+	if s.Over() && s.Status != run.Standing {
+		r.Next = []string{fmt.Sprintf("andamio resume %d", id), fmt.Sprintf("andamio rollback %d", id)}
 	}
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
@@ -82,6 +87,9 @@ func (s *shared) writeReport(r Report) {
 	}
 	for _, f := range r.Failures {
 		fmt.Fprintf(s.out, "  ✕ %s\n", printable.Clean(f))
+	}
+	if len(r.Next) == 2 {
+		fmt.Fprintf(s.out, "  %s tries again what failed and goes on, %s takes back what was done\n", r.Next[0], r.Next[1])
 	}
 	fmt.Fprintln(s.out, "  endpoints")
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)

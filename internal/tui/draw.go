@@ -53,14 +53,17 @@ func (f *frame) drawTabs(c *part.Canvas) {
 		x = c.Text(1, 0, part.In(part.Ochre).Strong(), "andamio") + 2
 	}
 	f.tabs = f.tabs[:0]
+	named, gap := f.tabsNamed(f.w - x)
 	for i, v := range f.views {
 		from := x
 		word := part.In(part.Dim)
 		if i == f.current {
 			word = part.In(part.Text).Strong()
 		}
-		x = c.Text(x, 0, part.In(part.Dim), v.Digit()+" ")
-		x = c.Text(x, 0, word, v.Name())
+		x = c.Text(x, 0, part.In(part.Dim), v.Digit())
+		if named[i] {
+			x = c.Text(x+1, 0, word, v.Name())
+		}
 		if b := v.Badge(f.now); b != "" {
 			x = c.Text(x+1, 0, part.In(part.Ochre), b)
 		}
@@ -68,16 +71,46 @@ func (f *frame) drawTabs(c *part.Canvas) {
 			c.Across(from, 1, x-from, part.In(part.Ochre), f.look.Glyphs.Rule)
 		}
 		f.tabs = append(f.tabs, part.Rect{X: from, Y: 0, W: x - from, H: 2})
-		x += 3
-		if f.w < narrowTabs {
-			x-- // all tabs, rather than air between them
-		}
+		x += gap
 	}
 	clock := f.now.Format("15:04 MST")
 	if x+part.Width(clock) < f.w {
 		c.Right(f.w-1, 0, part.In(part.Dim), clock)
 	}
 	f.drawPulse(c, f.w-part.Width(clock)-4, x)
+}
+
+// tabsNamed says which tabs show their names, and how far apart they stand, so that all fit: where there is too little room
+// those farthest from the current one go by their digits.
+func (f *frame) tabsNamed(room int) (named []bool, gap int) {
+	named = make([]bool, len(f.views))
+	for i := range named {
+		named[i] = true
+	}
+	width := func(gap int) int {
+		w := -gap
+		for i, v := range f.views {
+			w += part.Width(v.Digit()) + gap
+			if named[i] {
+				w += 1 + part.Width(v.Name())
+			}
+			if b := v.Badge(f.now); b != "" {
+				w += 1 + part.Width(b)
+			}
+		}
+		return w
+	}
+	for _, gap := range []int{3, 2, 1} {
+		if width(gap) <= room {
+			return named, gap
+		}
+	}
+	for far := len(f.views) - 1; far > 0 && width(2) > room; far-- {
+		for i := range named {
+			named[i] = named[i] && max(i-f.current, f.current-i) < far
+		}
+	}
+	return named, 2
 }
 
 // drawPulse shows the newest run and what is not well, ending before column end, as far as there is room.

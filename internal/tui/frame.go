@@ -260,7 +260,7 @@ func (f *frame) allKeys() []view.Line {
 
 func keyLine(k view.Key) view.Line {
 	shown := k.Help().Key
-	return view.Say("  " + shown + strings.Repeat(" ", max(10-part.Width(shown), 1)) + k.Says)
+	return view.Line{Text: "  " + shown + strings.Repeat(" ", max(10-part.Width(shown), 1)) + k.Says, Hang: 12}
 }
 
 // goesOn is the newest run that is under way, 0 if none is.

@@ -66,7 +66,7 @@ func (n *note) draw(c *part.Canvas, r part.Rect) {
 	w := min(96, r.W-4)
 	var lines []view.Line
 	for _, l := range n.Lines {
-		for _, piece := range part.Wrap(l.Text, w-6) {
+		for _, piece := range l.Wrap(w - 6) {
 			lines = append(lines, view.Line{Text: piece, Strong: l.Strong})
 		}
 	}
@@ -128,16 +128,39 @@ func choose(a view.Act) (overlay, tea.Cmd) {
 }
 
 func (m *menu) draw(c *part.Canvas, r part.Rect) {
-	in := sheet(c, r, "acts", 80, len(m.acts)*2+4)
+	w := min(menuWidth, r.W-4)
+	var effects [][]string
+	rows := 0
+	for _, a := range m.acts {
+		effects = append(effects, part.Wrap(a.Effect, w-9))
+		rows += 1 + len(effects[len(effects)-1])
+	}
+	in := sheet(c, r, "acts", w, rows+4)
+	c = c.Clip(part.Rect{X: in.X - 1, Y: in.Y, W: in.W + 2, H: in.H + 1})
+	y := in.Y - m.above(effects, in.H)
 	for i, a := range m.acts {
-		y := in.Y + i*2
 		if i == m.at {
-			c.Fill(part.Rect{X: in.X - 1, Y: y, W: in.W + 2, H: 2}, part.OnSelected)
+			c.Fill(part.Rect{X: in.X - 1, Y: y, W: in.W + 2, H: 1 + len(effects[i])}, part.OnSelected)
 		}
 		c.Text(in.X, y, part.In(part.Ochre).Strong(), strconv.Itoa(i+1))
 		c.Cut(in.X+3, y, in.W-3, part.In(part.Text).Strong(), a.Name)
-		c.Cut(in.X+3, y+1, in.W-3, part.In(part.Dim), a.Effect)
+		for _, l := range effects[i] {
+			y++
+			c.Text(in.X+3, y, part.In(part.Dim), l)
+		}
+		y++
 	}
+}
+
+const menuWidth = 80
+
+// above is how many rows are scrolled away so that the lit act is in sight.
+func (m *menu) above(effects [][]string, rows int) int {
+	end := 0
+	for i := range m.at + 1 {
+		end += 1 + len(effects[i])
+	}
+	return max(end-rows, 0)
 }
 
 // mostTyped is how long a typed text may get.

@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"testing"
 	"time"
 
@@ -115,9 +116,8 @@ func TestASiteIsConnectedOnScreen(t *testing.T) {
 
 // toUnmanaged selects the head of the things that are nobody's.
 func (x *terminal) toUnmanaged() {
-	for range 12 {
-		x.press("Up")
-	}
+	x.tmux(append([]string{"send-keys"}, slices.Repeat([]string{"Up"}, 12)...)...) // to the top, however far that is
+	x.waitOther(x.screen())
 	for range 12 {
 		if regexp.MustCompile(`no deployment declares it and no record knows it\.`).MatchString(x.screen()) {
 			return
@@ -174,6 +174,8 @@ func TestFindingsAreSettledInBulkAndUndone(t *testing.T) {
 	x.waitFor(`a plan: \d+ steps`)
 	x.press("Enter")
 	x.waitFor("Sites are changed by a plan")
+	x.waitFor("(?s)What is on .* goes.*type by-hand and press enter") // whose data goes is said, and the name is typed
+	x.typed("by-hand")
 	x.press("Enter")
 	x.waitFor("run 2 is under way|run 2 ■ standing")
 	require.Eventually(t, func() bool { return regexp.MustCompile(`run 2 ■ standing`).MatchString(x.screen()) }, 20*time.Second, 100*time.Millisecond)

@@ -58,6 +58,6 @@ func TestPlacingInARealTerminal(t *testing.T) {
 		assert.Greater(t, info.Size(), int64(1500), f)
 	}
 	x.tmux("resize-window", "-x", "80", "-y", "24")
-	x.waitFor(`1 more sites`)
+	x.waitFor(`1 more site ←→`)
 	x.press("q")
 }

@@ -60,7 +60,7 @@ func (x *terminal) press(keys ...string) {
 
 // A key is seen on screen within mostKey, or shows nothing.
 const (
-	mostKey = time.Second
+	mostKey = 600 * time.Millisecond
 	lookAt  = 20 * time.Millisecond
 )
 

@@ -292,6 +292,8 @@ type Thing struct {
 	Name     string
 	Site     string
 	Provider string
+	// DiskGiB is the size of its disk, 0 if it is not known.
+	DiskGiB float64
 	// Remove takes it away, else Mend are attributes that are set.
 	Remove bool
 	Mend   map[string]string
@@ -303,7 +305,7 @@ func Handle(things []Thing, purpose, currency string) (*plan.Plan, error) {
 		Services: []plan.Service{}, Known: map[string]map[string]string{}}
 	for _, t := range things {
 		id := t.Site + "/" + t.Provider
-		r := plan.Resource{ID: id, Node: t.Name, Title: t.Name, Kind: t.Kind, Site: t.Site, Change: plan.Amend}
+		r := plan.Resource{ID: id, Node: t.Name, Title: t.Name, Kind: t.Kind, Site: t.Site, Change: plan.Amend, Spec: plan.Spec{DiskGiB: t.DiskGiB}}
 		step := plan.Step{ID: id + "/" + string(plan.Mend), Resource: id, Site: t.Site, Op: plan.Mend, Seconds: 1, Mends: t.Mend,
 			Title: "set " + strings.Join(slices.Sorted(maps.Keys(t.Mend)), ", "), Check: plan.Condition{Kind: plan.CheckSite}}
 		if t.Remove {

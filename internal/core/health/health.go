@@ -86,6 +86,8 @@ func isOff(s *run.State, r *run.Resource) bool {
 // Tally is how many of a tier, or of all, are how. Interfaces have readings and no condition of their own.
 type Tally struct {
 	All, Good, Bad, Off int
+	// On counts the instances that are switched on.
+	On int
 	// Rising counts what a run under way has not built yet.
 	Rising int
 	// Sites and Answers count what was asked of the sites and of the endpoints, SitesGood and AnswersGood what of it is well.
@@ -104,7 +106,7 @@ func (t *Tally) Status() run.Status {
 		return run.Failed
 	case t.Rising > 0:
 		return run.UnderWay
-	case t.Off > 0 && t.Good == 0:
+	case t.Off > 0 && t.On == 0:
 		return run.Passed
 	}
 	return run.Standing
@@ -117,6 +119,9 @@ func (t *Tally) count(r *run.Resource, c Condition) {
 		return
 	}
 	t.All++
+	if r.Kind == plan.Instance && !r.Off {
+		t.On++
+	}
 	switch c.Status {
 	case run.Planned, run.UnderWay, run.Held:
 		t.Rising++
@@ -190,12 +195,16 @@ type Deployment struct {
 // Whole says how a deployment is by how its last run left it and by what was read since.
 func Whole(left run.Status, t *Tally) (run.Status, string) {
 	switch {
+	case left != run.Standing && t.Bad > 0 && left != run.UnderWay:
+		return left, fmt.Sprintf("%s, %d not well", left, t.Bad)
 	case left != run.Standing:
 		return left, string(left)
 	case t.Bad > 0:
 		return run.Failed, fmt.Sprintf("%d not well", t.Bad)
-	case t.Off > 0 && t.Good == 0:
+	case t.Off > 0 && t.On == 0:
 		return run.Passed, "switched off"
+	case t.Off > 0:
+		return run.Standing, fmt.Sprintf("standing, %d off", t.Off)
 	}
 	return run.Standing, string(run.Standing)
 }

@@ -100,13 +100,19 @@ func (d *diagnosis) causes(m *model) []Cause {
 			out = append(out, Cause{CauseRule, r.Name, "rule " + r.Name + because(r)})
 		}
 	}
-	pinned, near := false, false
+	pinned, stays, near := false, false, false
 	for _, w := range d.p.Workloads {
-		pinned = pinned || w.Pin != nil || len(w.Forbid) > 0
+		pinned = pinned || w.Pin != nil && !w.Stays || len(w.Forbid) > 0
+		stays = stays || w.Pin != nil && w.Stays
 		near = near || slices.ContainsFunc(w.Ends, func(e End) bool { return e.MaxMs > 0 })
 	}
-	if pinned {
+	switch {
+	case pinned && stays:
+		out = append(out, Cause{CausePin, "", "what is pinned or forbidden by hand, and what stands where it is"})
+	case pinned:
 		out = append(out, Cause{CausePin, "", "what is pinned or forbidden by hand"})
+	case stays:
+		out = append(out, Cause{CausePin, "", "what stands where it is"})
 	}
 	for _, t := range d.p.Traffic {
 		near = near || t.MaxMs > 0

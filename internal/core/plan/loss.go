@@ -4,12 +4,16 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"andamio/internal/core/printable"
 )
 
 // Loss is a disk that a plan takes away with what was written to it.
 type Loss struct {
 	// Resource is the volume, or the instance whose own disk it is.
 	Resource string `json:"resource"`
+	// Name is what people call it.
+	Name string `json:"name"`
 	// GiB is the size of the disk.
 	GiB float64 `json:"gib"`
 	// Rebuilt says that another takes its place, which is empty.
@@ -20,11 +24,17 @@ type Loss struct {
 
 // String says whose data goes, in a sentence.
 func (l Loss) String() string {
-	text := fmt.Sprintf("what is on %s goes (%s GiB", l.Resource, strings.TrimSuffix(fmt.Sprintf("%.1f", l.GiB), ".0"))
-	if len(l.Users) > 0 {
-		text += ", of " + strings.Join(l.Users, ", ")
+	var about []string
+	if l.GiB > 0 {
+		about = append(about, strings.TrimSuffix(fmt.Sprintf("%.1f", l.GiB), ".0")+" GiB")
 	}
-	text += ")"
+	if len(l.Users) > 0 {
+		about = append(about, "of "+strings.Join(l.Users, ", "))
+	}
+	text := "what is on " + l.Name + " goes"
+	if len(about) > 0 {
+		text += " (" + strings.Join(about, ", ") + ")"
+	}
 	if l.Rebuilt {
 		return text + ": it is built anew, and empty"
 	}
@@ -45,9 +55,37 @@ func (p *Plan) Losses() []Loss {
 				continue
 			}
 		}
-		out = append(out, Loss{Resource: r.ID, GiB: r.Spec.DiskGiB, Rebuilt: r.Change != Retire, Users: p.usersOf(r)})
+		out = append(out, Loss{Resource: r.ID, Name: nameOf(r), GiB: r.Spec.DiskGiB, Rebuilt: r.Change != Retire, Users: p.usersOf(r)})
 	}
 	return out
+}
+
+// mostLost bounds how many disks are named that a plan takes away with what is on them.
+const mostLost = 4
+
+// Losing says in sentences whose data plans take away, "" if none does.
+func Losing(plans ...*Plan) string {
+	var all []Loss
+	for _, p := range plans {
+		all = append(all, p.Losses()...)
+	}
+	var out []string
+	for _, l := range all[:min(len(all), mostLost)] {
+		text := l.String()
+		out = append(out, strings.ToUpper(text[:1])+text[1:]+".")
+	}
+	if more := len(all) - mostLost; more > 0 {
+		out = append(out, fmt.Sprintf("So does what is on %s.", printable.Count(more, "more disk")))
+	}
+	return strings.Join(out, " ")
+}
+
+// nameOf is what people call a resource: its own name, or its title where that is the site's.
+func nameOf(r *Resource) string {
+	if strings.Contains(r.ID, "/") && r.Title != "" {
+		return r.Title
+	}
+	return r.ID
 }
 
 // usersOf are the instances that stand on a volume, or the software that runs on an instance.

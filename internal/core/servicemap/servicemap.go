@@ -331,19 +331,23 @@ func (m *Map) Peers(id string) (to, from []Link) {
 type Loss struct {
 	// Lost are nodes that are gone with it: whatever stands on it.
 	Lost map[string]bool
+	// Cut are parts and instances that go on and have lost what they connect to, by their ids: every one of a tier that
+	// they talk to is lost or cut itself.
+	Cut map[string]bool
 	// Down are services of which a tier is lost whole, by name with the tier; Weakened those that lose something and go on.
 	Down, Weakened []string
 }
 
 // Losing says what the loss of a node takes down.
 func (m *Map) Losing(id string) Loss {
-	out := Loss{Lost: map[string]bool{id: true}}
+	out := Loss{Lost: map[string]bool{id: true}, Cut: map[string]bool{}}
 	// A node is lost when it is the lost one or stands on one that is; services are judged by their tiers.
 	for n := range m.Over(id) {
 		if node := m.Node(n); node != nil && node.Layer != Services {
 			out.Lost[n] = true
 		}
 	}
+	m.cut(&out)
 	for _, s := range m.On(Services) {
 		all, lost := map[string]int{}, map[string]int{}
 		for _, part := range m.down[s.ID] {
@@ -364,9 +368,34 @@ func (m *Map) Losing(id string) Loss {
 		case whole != "" || s.ID == id:
 			out.Down = append(out.Down, s.Name)
 			out.Lost[s.ID] = true
-		case len(lost) > 0:
+		case len(lost) > 0, slices.ContainsFunc(m.down[s.ID], func(part string) bool { return out.Cut[part] }):
 			out.Weakened = append(out.Weakened, s.Name)
 		}
 	}
 	return out
+}
+
+// cut marks what connects to a tier of which nothing is left, and so on from there.
+func (m *Map) cut(out *Loss) {
+	group := func(id string) string {
+		if n := m.Node(id); n != nil {
+			return cmp.Or(n.Group, id)
+		}
+		return id
+	}
+	left := map[string]int{} // how many of each tier still do what they are for
+	for i := range m.Nodes {
+		if n := &m.Nodes[i]; !out.Lost[n.ID] {
+			left[group(n.ID)]++
+		}
+	}
+	for more := true; more; {
+		more = false
+		for _, l := range m.Links {
+			if l.Peer && left[group(l.To)] == 0 && !out.Lost[l.From] && !out.Cut[l.From] {
+				out.Cut[l.From], more = true, true
+				left[group(l.From)]--
+			}
+		}
+	}
 }

@@ -60,7 +60,7 @@ func TestWhatALossTakesDown(t *testing.T) {
 		"host vega/z/h2": {{"service b"}, {"service a"}},
 		"site vega":      {{"service a", "service b"}, nil},
 		"site presa":     {{"old"}, nil},
-		"instance r/3":   {{"service b"}, nil},
+		"instance r/3":   {{"service b"}, {"service a"}}, // whose part asks what is lost
 		"part d1/a-1":    {nil, {"service a"}},
 		"service a":      {{"service a"}, nil},
 	} {
@@ -69,4 +69,7 @@ func TestWhatALossTakesDown(t *testing.T) {
 		assert.Equal(t, want[1], loss.Weakened, lost)
 		assert.True(t, loss.Lost[lost])
 	}
+	loss := m.Losing("instance r/3")
+	assert.Equal(t, map[string]bool{"part d1/a-1": true, "part d1/a-2": true}, loss.Cut, "what connects to what is lost is marked")
+	assert.Empty(t, m.Losing("host vega/z/h1").Cut, "nothing connects to a")
 }

@@ -31,20 +31,12 @@ func (v *View) effect() string {
 		p.CostPerHour, p.Currency, losing(p))
 }
 
-// mostLost bounds how many disks are named that a plan takes away with what is on them.
-const mostLost = 4
-
-// losing says whose data a plan takes away.
+// losing says whose data a plan takes away, after what was said before.
 func losing(p *plan.Plan) string {
-	all := p.Losses()
-	text := ""
-	for _, l := range all[:min(len(all), mostLost)] {
-		text += ". " + strings.ToUpper(l.String()[:1]) + l.String()[1:]
+	if text := plan.Losing(p); text != "" {
+		return ". " + strings.TrimSuffix(text, ".")
 	}
-	if more := len(all) - mostLost; more > 0 {
-		text += ". So does what is on " + printable.Count(more, "more disk")
-	}
-	return text
+	return ""
 }
 
 // counted says how many resources of a plan are built, changed, rebuilt, retired and kept.

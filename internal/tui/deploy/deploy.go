@@ -343,6 +343,13 @@ func (v *View) otherRun(key string) tea.Cmd {
 
 // begin asks whether to run the plan on screen.
 func (v *View) begin() tea.Cmd {
+	missing, err := v.missing()
+	if err != nil {
+		return view.Cmd(view.Told{Text: err.Error(), Bad: true})
+	}
+	if len(missing) > 0 {
+		return v.askSecret(missing[0])
+	}
 	o := *v.order
 	return view.Cmd(view.Confirm{Act: view.Act{
 		Name: "run this plan", Effect: v.effect(), Type: v.mustType(),
@@ -354,6 +361,26 @@ func (v *View) begin() tea.Cmd {
 				}
 				return begun{id}
 			}
+		}}})
+}
+
+// missing are the secrets of the plan that nobody has given yet.
+func (v *View) missing() ([]string, error) {
+	if v.app == nil {
+		return nil, nil
+	}
+	return v.app.Workspace.MissingSecrets(v.order.Plan.Secrets)
+}
+
+// askSecret asks for a secret, keeps it with the credentials, and goes on to begin the run.
+func (v *View) askSecret(name string) tea.Cmd {
+	return view.Cmd(view.Prompt{Act: view.Act{Name: "the plan needs the secret " + name, Ask: "its value", Hide: true,
+		Effect: "It is kept encrypted with the credentials, and given to the scripts that ask for it; it is in no plan and no log.",
+		Answer: func(text string) tea.Cmd {
+			if err := v.app.Workspace.SetSecrets(map[string]string{name: text}); err != nil {
+				return view.Cmd(view.Told{Text: err.Error(), Bad: true})
+			}
+			return v.begin()
 		}}})
 }
 

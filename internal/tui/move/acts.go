@@ -120,7 +120,7 @@ func (v *View) commit() tea.Cmd {
 				gone = append(gone, r.ID)
 			}
 		}
-		effect := fmt.Sprintf("Takes away %s. There is no going back from then on.", strings.Join(gone, ", "))
+		effect := fmt.Sprintf("Takes away %s. There is no going back from then on. %s", strings.Join(gone, ", "), plan.Losing(o.Plan))
 		return view.Confirm{Act: view.Act{Name: "commit", Effect: effect, Type: v.nameOf(m), Do: func() tea.Cmd {
 			return func() tea.Msg {
 				_, err := v.app.Commit(v.ctx, m.ID, wave)

@@ -51,8 +51,9 @@ func (v *View) tally(d *app.Deployment, tier string) health.Tally {
 // whole is how a deployment is, in the words that every view says.
 func (v *View) whole(d *app.Deployment) health.Deployment {
 	t := v.tally(d, "")
-	status, word := health.Whole(d.State(), &t)
-	return health.Deployment{ID: d.ID, Name: d.Name, Status: status, Word: word, Worst: t.Worst, Cost: d.CostPerHour(), Currency: d.Stand.Plan.Currency, At: v.looked[d.ID].At}
+	out := d.HealthBy(&t)
+	out.At = v.looked[d.ID].At
+	return out
 }
 
 // tell tells the other views how all deployments are.

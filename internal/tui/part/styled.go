@@ -56,7 +56,7 @@ func FormTheme() huh.Theme {
 		s := huh.ThemeBase(false)
 		f := &s.Focused
 		f.Base = lipgloss.NewStyle()
-		f.Title, f.Description = in(Ochre).Bold(true), in(Dim).PaddingBottom(1)
+		f.Title, f.Description = in(Ochre).Bold(true), in(Dim)
 		f.Option, f.UnselectedOption = in(Text), in(Text)
 		f.SelectSelector, f.MultiSelectSelector = in(Ochre).SetString("▐ "), in(Ochre).SetString("▐ ")
 		f.SelectedOption, f.SelectedPrefix, f.UnselectedPrefix = in(Teal), in(Teal).SetString("■ "), in(Dim).SetString("▱ ")

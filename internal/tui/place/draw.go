@@ -72,7 +72,16 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 		x = c.Text(x, r.Y, part.In(part.Ochre), fmt.Sprintf("◐ at most %.1f %% from the best", 100*p.Gap()))
 	}
 	x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%.3f %s/h", v.money(p.CostPerHour), v.unit()))
-	x = c.Cut(x+2, r.Y, end-x-2, part.In(part.Dim), fmt.Sprintf("%.0f a month · %.0f a year · %.0f in 3 years", v.money(p.CostPerHour).Times(cost.Month), v.money(p.CostPerHour).Times(cost.Year), v.money(p.CostPerHour).Times(cost.ThreeYears)))
+	for _, span := range []struct {
+		hours float64
+		word  string
+	}{{cost.Month, " a month"}, {cost.Year, " a year"}, {cost.ThreeYears, " in 3 years"}} {
+		text := fmt.Sprintf("%.0f%s", v.money(p.CostPerHour).Times(span.hours), span.word)
+		if x+2+part.Width(text) > end {
+			break
+		}
+		x = c.Text(x+2, r.Y, part.In(part.Dim), text)
+	}
 	if n := v.now.Choices.Count(); n > 0 {
 		word := printable.Count(n, "choice")
 		if v.changed() > 0 {
@@ -144,7 +153,7 @@ func (p *page) heads(narrow bool) {
 		p.c.Right(p.r.X+p.name, p.y+1, part.In(part.Dim), "cores  GiB")
 	}
 	if more := len(p.v.sites()) - p.n; more > 0 {
-		p.c.Cut(p.r.X+2, p.y, p.name-2, part.In(part.Dim), fmt.Sprintf("%d more sites ←→", more))
+		p.c.Cut(p.r.X+2, p.y, p.name-2, part.In(part.Dim), printable.Count(more, "more site")+" ←→")
 	}
 	p.c.Across(p.r.X+1, p.y+2, p.r.W-2, part.In(part.Steel), p.c.Look.Glyphs.Thin)
 	p.y += 3
@@ -219,14 +228,14 @@ func (p *page) box(i, s int) {
 	rect := part.Rect{X: x - 1, Y: p.y, W: p.cell - 1, H: 1}
 	p.v.spots = append(p.v.spots, spot{rect, i, s})
 	picked := i == p.v.at && s == p.v.site && p.v.dial < 0
-	ms := ""
+	ms, at := "", x
 	if v.Ms >= 0 && p.cell >= 15 {
 		ms = fmt.Sprintf("%g ms", v.Ms)
 	}
 	switch {
 	case v.Site == r.site:
 		p.ground(rect, part.OnStanding, picked)
-		at := p.c.Text(x, p.y, part.In(part.Teal), "■ ")
+		at = p.c.Text(x, p.y, part.In(part.Teal), "■ ")
 		at = p.c.Text(at, p.y, part.In(part.Text).Strong(), fmt.Sprintf("%.3f", r.cost))
 		if r.pinned {
 			p.c.Text(at+1, p.y, part.In(part.Ochre), "pin")
@@ -234,13 +243,15 @@ func (p *page) box(i, s int) {
 		}
 	case v.Fits:
 		p.ground(rect, part.None, picked)
-		p.c.Cut(x, p.y, p.cell-2, part.In(part.Text), fmt.Sprintf("▱ %+.3f", v.More))
+		at = p.c.Cut(x, p.y, p.cell-2, part.In(part.Text), fmt.Sprintf("▱ %+.3f", v.More))
 	default:
 		p.ground(rect, part.None, picked)
 		p.c.Cut(x, p.y, p.cell-2, part.In(part.Dim), "· "+v.Short)
 		ms = ""
 	}
-	p.c.Right(rect.X+rect.W, p.y, part.In(part.Dim), ms)
+	if at+1 < rect.X+rect.W-part.Width(ms) { // where the one does not run into the other
+		p.c.Right(rect.X+rect.W, p.y, part.In(part.Dim), ms)
+	}
 	if p.v.other != nil && p.otherAt(r) == v.Site && v.Site != r.site {
 		p.c.Rune(rect.X+rect.W-1, p.y, part.In(part.Violet).Strong(), '◇')
 	}

@@ -269,13 +269,18 @@ func (v *View) Why() view.Note {
 	if r == nil {
 		return view.Note{Title: "why", Lines: []view.Line{view.Say("nothing is placed yet")}}
 	}
-	lines := []view.Line{view.Head("why at " + r.site)}
+	var lines []view.Line
+	cell := r.sites[v.site]
+	if cell.Site != r.site { // the one that is selected first: it is what was asked about
+		lines = append(lines, view.Head("why not at "+cell.Site), view.Say("  "+cell.Reason), view.Say(""))
+	}
+	lines = append(lines, view.Head("why at "+r.site))
 	for _, reason := range r.first.Reasons {
 		lines = append(lines, view.Say("  "+reason))
 	}
 	lines = append(lines, view.Say(""), view.Head("elsewhere"))
 	for _, s := range r.sites {
-		if s.Site != r.site {
+		if s.Site != r.site && s.Site != cell.Site {
 			lines = append(lines, view.Say(fmt.Sprintf("  %-14s %s", s.Site, s.Reason)))
 		}
 	}
@@ -287,5 +292,5 @@ func (v *View) Why() view.Note {
 			lines = append(lines, view.Say(fmt.Sprintf("  %s is at %s in the plan", m.Workload, m.From)))
 		}
 	}
-	return view.Note{Title: r.title, Lines: lines}
+	return view.Note{Title: r.title + " and " + cell.Site, Lines: lines}
 }

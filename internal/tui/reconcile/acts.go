@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -34,7 +35,7 @@ func (v *View) settle() tea.Cmd {
 		return view.Cmd(view.Told{Text: "what it would do is being worked out"})
 	}
 	s := v.effect
-	return view.Cmd(view.Confirm{Act: view.Act{Name: fmt.Sprintf("settle %d findings", len(s.Items)), Effect: effectText(s), Do: func() tea.Cmd { return v.do(s) }}})
+	return view.Cmd(view.Confirm{Act: view.Act{Name: fmt.Sprintf("settle %d findings", len(s.Items)), Effect: effectText(s), Type: s.MustType(), Do: func() tea.Cmd { return v.do(s) }}})
 }
 
 // mostItems bounds what of a settling is spelt out.
@@ -54,6 +55,9 @@ func effectText(s *app.Settling) string {
 		out = append(out, fmt.Sprintf("Sites are changed by %s of %d steps, about %s; Deploy shows it.", plans(len(s.Orders)), steps, part.Clock(time.Duration(secs*1e9))))
 	} else {
 		out = append(out, "No site is changed.")
+	}
+	if lost := plan.Losing(s.Plans()...); lost != "" {
+		return strings.Join(append(out, lost+" Undoing does not bring it back."), "\n")
 	}
 	return strings.Join(append(out, "u undoes it."), "\n")
 }

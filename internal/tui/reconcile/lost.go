@@ -3,6 +3,7 @@ package reconcile
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/servicemap"
@@ -23,7 +24,10 @@ func (v *View) whyLost() view.Note {
 		lines = append(lines, view.Say("  "+s+": every one of a tier of it is lost"))
 	}
 	for _, s := range loss.Weakened {
-		lines = append(lines, view.Say("  "+s+" goes on with fewer"))
+		lines = append(lines, view.Say("  "+s+" goes on with less"))
+	}
+	if len(loss.Cut) > 0 {
+		lines = append(lines, view.Say("  what they connect to is lost: "+strings.Join(v.world.names(loss.Cut), ", ")))
 	}
 	if len(loss.Down)+len(loss.Weakened) == 0 {
 		lines = append(lines, view.Say("  no service"))

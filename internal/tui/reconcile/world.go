@@ -167,6 +167,8 @@ func (w *world) draw(c *part.Canvas, r part.Rect) {
 			switch {
 			case w.lost && loss.Lost[x.ID]:
 				return "✕", part.In(part.Coral)
+			case w.lost && loss.Cut[x.ID]:
+				return "◐", part.In(part.Ochre)
 			case w.lost && x.Layer == servicemap.Services && slices.Contains(loss.Weakened, x.Name):
 				return "◐", part.In(part.Ochre)
 			case w.lost:
@@ -280,9 +282,25 @@ func (w *world) legend(c *part.Canvas, r part.Rect, n *servicemap.Node, to, from
 			words = append(words, plural(counts[l], one(l)))
 		}
 	}
+	x = r.X + 10
 	if len(words) > 0 {
-		c.Text(r.X+10, r.Y+3, part.In(part.Dim), "with it go "+strings.Join(words, ", "))
+		x = c.Cut(x, r.Y+3, r.X+r.W-x, part.In(part.Dim), "with it go "+strings.Join(words, ", ")) + 2
 	}
+	if len(loss.Cut) > 0 {
+		c.Cut(x, r.Y+3, r.X+r.W-x, part.In(part.Ochre), "◐ lose what they connect to: "+strings.Join(w.names(loss.Cut), ", "))
+	}
+}
+
+// names are those of nodes, in order.
+func (w *world) names(ids map[string]bool) []string {
+	var out []string
+	for id := range ids {
+		if n := w.m.Node(id); n != nil {
+			out = append(out, n.Name)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 func (w *world) talks(verb string, links []servicemap.Link, other func(servicemap.Link) string) string {

@@ -84,23 +84,22 @@ const (
 // ask makes the form of the step. The last has none: it shows what was answered.
 func (p *path) ask() tea.Cmd {
 	var field huh.Field
-	a := asks[p.step]
 	switch p.step {
 	case askKind:
-		field = huh.NewSelect[estate.Kind]().Title(a.question).Description(a.about).Options(huh.NewOptions(kindChoices...)...).Value(&p.kind)
+		field = huh.NewSelect[estate.Kind]().Options(huh.NewOptions(kindChoices...)...).Height(len(kindChoices)).Value(&p.kind)
 	case askSchedule:
 		var all []huh.Option[string]
 		for _, s := range schedules {
 			all = append(all, huh.NewOption(fmt.Sprintf("%-30s %s", s.word, s.rule), s.rule))
 		}
-		field = huh.NewSelect[string]().Title(a.question).Description(a.about).Options(all...).Value(&p.schedule)
+		field = huh.NewSelect[string]().Options(all...).Height(len(all)).Value(&p.schedule)
 	case askRegions:
-		field = huh.NewMultiSelect[string]().Title(a.question).Description(a.about).Filterable(false).Options(huh.NewOptions(p.tested.Access.Regions...)...).Value(&p.regions)
+		field = huh.NewMultiSelect[string]().Filterable(false).Options(huh.NewOptions(p.tested.Access.Regions...)...).Height(max(len(p.tested.Access.Regions), 1)).Value(&p.regions)
 	case askSave:
 		p.form = nil
 		return nil
 	default:
-		input := huh.NewInput().Title(a.question).Description(a.about).Prompt("▐ ").CharLimit(mostTyped).Value(&p.texts[p.step])
+		input := huh.NewInput().Prompt("▐ ").CharLimit(mostTyped).Value(&p.texts[p.step])
 		field = input.Password(p.step == askToken)
 	}
 	keys := huh.NewDefaultKeyMap()
@@ -398,15 +397,15 @@ func (v *View) answered(i int) string {
 
 // answer draws the question with what is typed or chosen, and what is to be said of it; it returns the line after.
 func (v *View) answer(c *part.Canvas, r part.Rect) int {
-	p, y := v.path, r.Y
+	p, y := v.path, v.question(c, r)+1
 	if p.form == nil {
-		return v.verdict(c, r.X, v.summary(c, r)+1, r.W)
+		return v.verdict(c, r.X, v.summary(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.H})+1, r.W)
 	}
 	if p.width != r.W {
 		p.width = r.W
 		p.form.WithWidth(r.W)
 	}
-	y += c.Styled(r, p.form.View()) + 1
+	y += c.Styled(part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y}, p.form.View()) + 1
 	switch p.step {
 	case askSchedule:
 		conn := p.connection()
@@ -423,16 +422,21 @@ func (v *View) answer(c *part.Canvas, r part.Rect) int {
 	return v.verdict(c, r.X, y, r.W)
 }
 
-// summary says before it is kept what was answered.
-func (v *View) summary(c *part.Canvas, r part.Rect) int {
-	a := asks[askSave]
+// question draws what is asked, with what is to be known of it.
+func (v *View) question(c *part.Canvas, r part.Rect) int {
+	a := asks[v.path.step]
 	c.Text(r.X, r.Y, part.In(part.Ochre).Strong(), a.question)
 	y := r.Y + 1
 	for _, l := range part.Wrap(a.about, r.W) {
 		c.Text(r.X, y, part.In(part.Dim), l)
 		y++
 	}
-	y++
+	return y
+}
+
+// summary says before it is kept what was answered.
+func (v *View) summary(c *part.Canvas, r part.Rect) int {
+	y := r.Y
 	for i := range askSave {
 		c.Text(r.X, y, part.In(part.Dim), asks[i].word)
 		c.Cut(r.X+14, y, r.W-14, part.In(part.Text), v.answered(i))

@@ -47,11 +47,32 @@ type Note struct {
 type Line struct {
 	Text   string
 	Strong bool
+	// Hang is how far the second row and those after it are indented; 0 is as far as the first.
+	Hang int
+}
+
+// Wrap breaks the line into rows of at most w columns.
+func (l Line) Wrap(w int) []string {
+	hang := l.Hang
+	if hang == 0 {
+		hang = len(l.Text) - len(strings.TrimLeft(l.Text, " "))
+	}
+	rows := part.Wrap(l.Text, w)
+	if len(rows) < 2 || hang >= w/2 {
+		return rows
+	}
+	indent := strings.Repeat(" ", hang)
+	rest := strings.TrimSpace(strings.TrimPrefix(l.Text, rows[0]))
+	out := rows[:1]
+	for _, row := range part.Wrap(rest, w-hang) {
+		out = append(out, indent+row)
+	}
+	return out
 }
 
 // Head and Say make lines.
-func Head(text string) Line { return Line{text, true} }
-func Say(text string) Line  { return Line{text, false} }
+func Head(text string) Line { return Line{Text: text, Strong: true} }
+func Say(text string) Line  { return Line{Text: text} }
 
 // Act is something that can be done. Effect says what it will do; Type is what must be typed to confirm it, "" where
 // nothing is lost by it.
