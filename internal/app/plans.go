@@ -33,6 +33,23 @@ type Draft struct {
 	Err error
 }
 
+// Effects say what each policy of the template changed for an instance, by its workload's name.
+func (d *Draft) Effects(workload string) []string {
+	if d.Design == nil || d.Placement == nil || d.Problem == nil {
+		return nil
+	}
+	known := d.Rules
+	if known == nil {
+		known = rules.Default()
+	}
+	for i := range d.Placement.Choices {
+		if c := &d.Placement.Choices[i]; c.Workload == workload {
+			return plan.Effects(d.Design, d.Problem.Workloads[i].Node, known.Asking, c.Verdicts)
+		}
+	}
+	return nil
+}
+
 // Wish says how a template is to be worked out. Inputs win over the preset's.
 type Wish struct {
 	Preset string

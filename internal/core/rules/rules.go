@@ -10,6 +10,7 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -53,6 +54,18 @@ type Rule struct {
 	Weight   float64 `json:"weight,omitempty"`
 	Because  string  `json:"because"`
 	Short    string  `json:"short,omitempty"`
+}
+
+// Asking names the rules whose condition asks a question, in the file's order.
+func (f *File) Asking(question string) []string {
+	word := regexp.MustCompile(`\b` + regexp.QuoteMeta(question) + `\b`)
+	var out []string
+	for _, r := range f.Rules {
+		if word.MatchString(r.When) {
+			out = append(out, r.Name)
+		}
+	}
+	return out
 }
 
 //go:embed default.yaml

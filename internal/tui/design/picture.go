@@ -223,6 +223,7 @@ func (v *View) Why() view.Note {
 	for _, w := range r.Why {
 		lines = append(lines, view.Say("  "+w))
 	}
+	lines = append(lines, view.Listed("what the template's policies changed", v.draft.Effects(r.ID))...)
 	if len(r.Elsewhere) > 0 {
 		lines = append(lines, view.Say(""), view.Head("elsewhere"))
 	}

@@ -278,6 +278,7 @@ func (v *View) Why() view.Note {
 	for _, reason := range r.first.Reasons {
 		lines = append(lines, view.Say("  "+reason))
 	}
+	lines = append(lines, view.Listed("what the template's policies changed", v.draft.Effects(r.workloads[0]))...)
 	lines = append(lines, view.Say(""), view.Head("elsewhere"))
 	for _, s := range r.sites {
 		if s.Site != r.site && s.Site != cell.Site {

@@ -74,6 +74,18 @@ func (l Line) Wrap(w int) []string {
 func Head(text string) Line { return Line{Text: text, Strong: true} }
 func Say(text string) Line  { return Line{Text: text} }
 
+// Listed are lines under a heading, with an empty one before; nothing if there are none.
+func Listed(head string, texts []string) []Line {
+	if len(texts) == 0 {
+		return nil
+	}
+	out := []Line{Say(""), Head(head)}
+	for _, t := range texts {
+		out = append(out, Say("  "+t))
+	}
+	return out
+}
+
 // Act is something that can be done. Effect says what it will do; Type is what must be typed to confirm it, "" where
 // nothing is lost by it.
 type Act struct {
