@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"andamio/internal/engine"
 	"andamio/internal/store"
@@ -29,6 +30,8 @@ type App struct {
 	idle bool
 
 	folds folds
+	// drawn are the templates that were worked out, by the digest of their files.
+	drawn sync.Map
 	log   io.WriteCloser
 }
 

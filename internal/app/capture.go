@@ -3,21 +3,24 @@ package app
 import (
 	"context"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 
 	"andamio/internal/core/capture"
-	"andamio/internal/source"
 )
 
-// captured are the files of a template of what stands: those that the deployment was made from, with the values that it
-// was given, where they say the whole of it; else what can be told of its parts.
+// captured are the files of a template of what stands: those that it was made from, as they were then, with the values that
+// it was given, where they say the whole of it; else what can be told of its parts.
 func (a *App) captured(ctx context.Context, d *Deployment) (capture.Files, error) {
-	if draft, order, err := a.Updating(ctx, d.ID, "", Wish{}); err == nil && draft.Plan != nil && len(order.Plan.Steps) == 0 {
-		if files, err := filledIn(ctx, d, draft); err == nil {
-			return files, nil
+	for _, find := range []func(context.Context, *Deployment) (*Template, error){a.kept, a.atItsPlace} {
+		t, err := find(ctx, d)
+		if err != nil || t == nil || t.Diagnostics.Errors() > 0 {
+			continue // it can be told of its parts
+		}
+		draft, order, err := a.updating(ctx, d, t, Wish{})
+		if err == nil && draft.Plan != nil && len(order.Plan.Steps) == 0 {
+			return filledIn(t, draft.Plan.Inputs)
 		}
 	}
 	if err := d.Stand.Plan.Arrange(); err != nil {
@@ -26,31 +29,19 @@ func (a *App) captured(ctx context.Context, d *Deployment) (capture.Files, error
 	return capture.Template(d.Stand.Plan)
 }
 
-// filledIn are the files of a deployment's template with what it was given as the defaults of its inputs.
-func filledIn(ctx context.Context, d *Deployment, draft *Draft) (capture.Files, error) {
-	t := draft.Template
-	files := t.files
-	if d.Template != DemoName { // those of a folder are closed by now
-		tree, err := source.Open(ctx, source.Place{Path: d.Template})
-		if err != nil {
-			return nil, err
-		}
-		defer tree.Close()
-		files = tree.Files
-	}
-	return withInputs(files, t.Root, draft.Plan.Inputs)
+// atItsPlace is the template of a deployment as it is now where it was opened.
+func (a *App) atItsPlace(ctx context.Context, d *Deployment) (*Template, error) {
+	return a.TemplateOf(ctx, d, "")
 }
 
-// withInputs are the files of a template with values as the defaults of its inputs.
-func withInputs(files fs.FS, root string, inputs map[string]any) (capture.Files, error) {
-	all, err := source.All(files)
-	if err != nil {
+// filledIn are the files of a template with values as the defaults of its inputs.
+func filledIn(t *Template, inputs map[string]any) (capture.Files, error) {
+	all := t.source().Files
+	var err error
+	if all[t.Root], err = capture.Given(all[t.Root], inputs); err != nil {
 		return nil, err
 	}
-	if all[root], err = capture.Given(all[root], inputs); err != nil {
-		return nil, err
-	}
-	return capture.Files(all), nil
+	return all, nil
 }
 
 // Capture writes a template of what stands of a deployment into a new or empty folder, and returns the names of its files.

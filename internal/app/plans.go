@@ -144,7 +144,7 @@ func (d *Draft) place(w Wish, e *estate.Estate, notes []string) {
 	d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow, Like: w.Stand, Name: w.Name})
 	if d.Err == nil {
 		d.Plan.Notes = slices.Concat(d.Plan.Notes, notes)
-		d.Plan.Template, d.Plan.Revision = d.Template.Origin(), d.Template.Revision
+		d.Plan.Template, d.Plan.Revision, d.Plan.Source = d.Template.Origin(), d.Template.Revision, d.Template.Digest()
 		if len(w.Lifted) > 0 {
 			d.Plan.Lifted = w.Lifted
 		}

@@ -41,7 +41,7 @@ func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w Wish
 	if wanted != nil {
 		w.Lifted = without(wanted.Lifted, w.Heed)
 	}
-	draft := NewDraft(t, w, e)
+	draft := a.draw(t, w, e)
 	draft.Deployment = d.ID
 	return draft, nil
 }
@@ -67,7 +67,16 @@ func (a *App) Drafting(ctx context.Context, t *Template, w Wish) (*Draft, error)
 	if e != nil && len(e.Sites) == 0 {
 		e = nil
 	}
-	return NewDraft(t, w, e), offline
+	return a.draw(t, w, e), offline
+}
+
+// draw works a template out, and remembers it for when something is raised from it.
+func (a *App) draw(t *Template, w Wish, e *estate.Estate) *Draft {
+	d := NewDraft(t, w, e)
+	if d.Plan != nil {
+		a.drawn.Store(d.Plan.Source, t)
+	}
+	return d
 }
 
 // ruled is a wish under the administrator's rules, if it names no others.

@@ -53,6 +53,9 @@ func (a *App) NewRun(ctx context.Context, o Order) (int64, error) {
 	if err := a.ready(ctx, o); err != nil {
 		return 0, err
 	}
+	if err := a.keepSource(ctx, cmp.Or(o.Wanted, o.Plan)); err != nil {
+		return 0, err
+	}
 	r := store.Run{Deployment: o.Deployment, Purpose: o.Plan.Purpose, Steps: len(o.Plan.Steps)}
 	limits, err := json.Marshal(o.Limits)
 	if err != nil {

@@ -54,19 +54,26 @@ func (a *App) Updating(ctx context.Context, deployment int64, place string, w Wi
 	if err != nil {
 		return nil, Order{}, err
 	}
+	return a.updating(ctx, d, t, w)
+}
+
+// updating works a template out with the last inputs of a deployment and those of the wish.
+func (a *App) updating(ctx context.Context, d *Deployment, t *Template, w Wish) (*Draft, Order, error) {
 	wanted, err := a.wanted(ctx, d.Runs)
 	if err != nil {
 		return nil, Order{}, err
 	}
 	if wanted != nil && w.Preset == "" {
-		w.Preset = wanted.Preset
 		w.Inputs = inputsOf(wanted, w.Inputs)
+		if _, err := t.Preset(wanted.Preset); err == nil { // all that it gave is among the inputs
+			w.Preset = wanted.Preset
+		}
 	}
-	draft, err := a.Redraft(ctx, deployment, t, w)
+	draft, err := a.Redraft(ctx, d.ID, t, w)
 	if err != nil || draft.Plan == nil {
 		return draft, Order{}, err
 	}
-	o, err := a.Changed(ctx, deployment, draft.Plan, "change "+d.Name)
+	o, err := a.Changed(ctx, d.ID, draft.Plan, "change "+d.Name)
 	return draft, o, err
 }
 

@@ -23,7 +23,7 @@ type Files map[string][]byte
 
 // Template makes the files of a template of what stands.
 func Template(p *plan.Plan) (Files, error) {
-	c := &capturer{plan: p, nodes: map[string]*node{}, files: Files{}, attributes: map[string]any{}}
+	c := &capturer{plan: p, nodes: map[string]*node{}, files: Files{}, attributes: map[string]any{}, relations: map[relation]map[string]any{}}
 	for i := range p.Resources {
 		c.resource(&p.Resources[i])
 	}
@@ -46,6 +46,13 @@ type capturer struct {
 	files Files
 	// attributes are those that scripts put out, as the types of a template declare them.
 	attributes map[string]any
+	// relations are the operations of relationships; ends are the keywords of the ends of the one that is looked at, of the
+	// node whose script is.
+	relations map[relation]map[string]any
+	ends      map[string]string
+	of        string
+	// left are the titles of steps that a template of parts cannot say.
+	left []string
 }
 
 // node is one node template, made from one or more like resources.
@@ -55,10 +62,24 @@ type node struct {
 	count int
 	// interfaces are its operations by name, endpoints the ports that it answers on.
 	operations map[string]map[string]any
+	artifacts  map[string]any
 	port       int64
+	web        bool // it is asked as web pages are
+	path       string
 	public     *plan.Resource
 	host       string
 	connects   []string
+	sites      []string // where its instances stand
+}
+
+// endpoint is the capability under which its software answers: that by which users know it, where there is one.
+func (n *node) endpoint() string {
+	if n.public != nil {
+		if _, name, found := strings.Cut(n.public.ID, "."); found {
+			return name[strings.LastIndexByte(name, '.')+1:]
+		}
+	}
+	return endpointName
 }
 
 func (c *capturer) resource(r *plan.Resource) {
@@ -81,6 +102,9 @@ func (c *capturer) resource(r *plan.Resource) {
 		c.order = append(c.order, r.Node)
 	}
 	n.count++
+	if !slices.Contains(n.sites, r.Site) {
+		n.sites = append(n.sites, r.Site)
+	}
 	if on := c.plan.Resource(r.On); on != nil && n.host == "" {
 		n.host = on.Node
 	}
@@ -113,12 +137,16 @@ func (c *capturer) implied(r *plan.Resource) bool {
 
 // step takes a script of a node's lifecycle over, of its first instance.
 func (c *capturer) step(s *plan.Step) {
+	if s.Op == plan.Connect {
+		c.relate(s)
+		return
+	}
 	n := c.nodes[c.plan.Resource(s.Resource).Node]
 	if n == nil || n.first.ID != s.Resource {
 		return
 	}
-	if s.Op == plan.Check && s.Check.Port != nil && len(s.Check.Port.Args) > 1 {
-		_, _ = fmt.Sscanf(fmt.Sprint(s.Check.Port.Args[1].Literal), "port.%d", &n.port)
+	if s.Script != nil && s.Op == plan.Call {
+		c.left = append(c.left, s.Title)
 	}
 	if s.Script == nil || s.Op != plan.Create && s.Op != plan.Configure && s.Op != plan.Start {
 		return
@@ -132,6 +160,7 @@ func (c *capturer) step(s *plan.Step) {
 }
 
 func (c *capturer) operation(node string, s *plan.Script) map[string]any {
+	c.of = node
 	c.files[s.Path] = []byte(c.plan.Scripts[s.Path])
 	op := map[string]any{"implementation": s.Path}
 	if len(s.Files) > 0 {
@@ -151,8 +180,12 @@ func (c *capturer) operation(node string, s *plan.Script) map[string]any {
 	}
 	outputs := map[string]any{}
 	for _, out := range s.Outputs {
-		if r := c.plan.Resource(out.Resource); r != nil {
-			outputs[out.Name] = []any{map[bool]string{true: "SELF", false: r.Node}[r.Node == node], out.Attribute}
+		if r := c.plan.Resource(out.Resource); r != nil && !strings.HasPrefix(out.Attribute, "output.") {
+			name := c.end(r.Node)
+			if name == node {
+				name = "SELF"
+			}
+			outputs[out.Name] = []any{name, out.Attribute}
 			c.attributes[out.Attribute] = map[string]any{"type": "string"}
 		}
 	}
@@ -160,59 +193,6 @@ func (c *capturer) operation(node string, s *plan.Script) map[string]any {
 		op["outputs"] = outputs
 	}
 	return op
-}
-
-// value is an expression as a template has it.
-func (c *capturer) value(e plan.Expr) any {
-	if e.Func == "" {
-		return e.Literal
-	}
-	if e.Func == "get_secret" {
-		return map[string]any{"get_input": e.Args[0].Literal}
-	}
-	if e.Func == "get_attribute" && len(e.Args) > 1 {
-		return c.attribute(fmt.Sprint(e.Args[0].Literal), fmt.Sprint(e.Args[1].Literal))
-	}
-	args := make([]any, len(e.Args))
-	for i, a := range e.Args {
-		args[i] = c.value(a)
-	}
-	return map[string]any{e.Func: args}
-}
-
-// attribute is an attribute of a resource as a template asks for it: addresses and ports, which a plan keeps at
-// interfaces, belong to the endpoint of the software behind them, or to the instance.
-func (c *capturer) attribute(resource, name string) any {
-	r := c.plan.Resource(resource)
-	if r == nil {
-		return map[string]any{"get_attribute": []any{resource, name}}
-	}
-	if r.Kind != plan.Interface {
-		return map[string]any{"get_attribute": []any{r.Node, name}}
-	}
-	port, isPort := strings.CutPrefix(name, "port.")
-	for _, node := range c.order {
-		n := c.nodes[node]
-		if n.kind != plan.Software || n.first.On != r.Spec.Instance && !c.runsOn(node, r.Spec.Instance) {
-			continue
-		}
-		if isPort && fmt.Sprint(n.portOf(c.plan)) == port {
-			return map[string]any{"get_attribute": []any{node, endpointName, "port"}}
-		}
-		if name == "address" && n.portOf(c.plan) != 0 {
-			return map[string]any{"get_attribute": []any{node, endpointName, "ip_address"}}
-		}
-	}
-	return map[string]any{"get_attribute": []any{c.plan.Resource(r.Spec.Instance).Node, "public_address"}}
-}
-
-func (c *capturer) runsOn(node, instance string) bool {
-	for i := range c.plan.Resources {
-		if r := &c.plan.Resources[i]; r.Node == node && r.On == instance {
-			return true
-		}
-	}
-	return false
 }
 
 // portOf is the port that a node's software answers on, as its check has it; 0 if it has none.
@@ -224,6 +204,7 @@ func (n *node) portOf(p *plan.Plan) int64 {
 		s := &p.Steps[i]
 		if s.Resource == n.first.ID && s.Op == plan.Check && s.Check.Port != nil && len(s.Check.Port.Args) > 1 {
 			_, _ = fmt.Sscanf(fmt.Sprint(s.Check.Port.Args[1].Literal), "port.%d", &n.port)
+			n.web, n.path = strings.HasPrefix(n.first.Detail, "http"), s.Check.Path
 		}
 	}
 	return n.port
@@ -251,10 +232,17 @@ func (c *capturer) document() map[string]any {
 	if outputs := c.outputs(); len(outputs) > 0 {
 		topology["outputs"] = outputs
 	}
+	if policies := c.policies(); len(policies) > 0 {
+		topology["policies"] = policies
+	}
+	description := "Made from the deployment " + c.plan.Name + " as it stood."
+	if len(c.left) > 0 {
+		description += " Not in it, for a template of parts cannot say it: " + strings.Join(c.left, ", ") + "."
+	}
 	return map[string]any{
 		"tosca_definitions_version": "tosca_simple_yaml_1_3",
 		"metadata":                  map[string]any{"template_name": c.plan.Name},
-		"description":               "Made from the deployment " + c.plan.Name + " as it stood.",
+		"description":               description,
 		"node_types":                c.nodeTypes(),
 		"topology_template":         topology,
 	}
@@ -269,15 +257,61 @@ func (c *capturer) outputs() map[string]any {
 	return out
 }
 
-func (c *capturer) nodeTypes() map[string]any {
-	service := func(capability string) map[string]any {
-		return map[string]any{"attributes": c.attributes, "derived_from": "tosca.nodes.SoftwareComponent",
-			"capabilities": map[string]any{endpointName: map[string]any{"type": capability}},
-			"requirements": []any{map[string]any{"uses": map[string]any{"capability": "tosca.capabilities.Endpoint",
-				"relationship": "tosca.relationships.ConnectsTo", "occurrences": []any{0, "UNBOUNDED"}}}}}
+// typeOf is the type of a node's software: what answers under a name of its own has a type of its own.
+func (c *capturer) typeOf(n *node) string {
+	switch {
+	case n.portOf(c.plan) == 0:
+		return typeSilent
+	case n.public == nil:
+		return typeInner
+	case n.endpoint() == endpointName:
+		return typePublic
 	}
-	return map[string]any{typeInner: service("tosca.capabilities.Endpoint"), typePublic: service("tosca.capabilities.Endpoint.Public"),
-		typeSilent: map[string]any{"derived_from": "tosca.nodes.SoftwareComponent", "attributes": c.attributes}}
+	return typePublic + "." + n.endpoint()
+}
+
+func (c *capturer) nodeTypes() map[string]any {
+	out := map[string]any{}
+	for _, name := range c.order {
+		n := c.nodes[name]
+		if n.kind != plan.Software {
+			continue
+		}
+		def := map[string]any{"derived_from": "tosca.nodes.SoftwareComponent"}
+		if len(c.attributes) > 0 {
+			def["attributes"] = c.attributes
+		}
+		if n.portOf(c.plan) != 0 {
+			capability := "tosca.capabilities.Endpoint"
+			if n.public != nil {
+				capability += ".Public"
+			}
+			def["capabilities"] = map[string]any{n.endpoint(): map[string]any{"type": capability}}
+		}
+		def["requirements"] = []any{map[string]any{"uses": map[string]any{"capability": "tosca.capabilities.Endpoint",
+			"relationship": "tosca.relationships.ConnectsTo", "occurrences": []any{0, "UNBOUNDED"}}}}
+		out[c.typeOf(n)] = def
+	}
+	return out
+}
+
+// policies keep what stands where it stands: the reasons for it are not in a plan.
+func (c *capturer) policies() []any {
+	var out []any
+	for _, name := range c.order {
+		n := c.nodes[name]
+		if n.kind != plan.Instance {
+			continue
+		}
+		sites := slices.Sorted(slices.Values(n.sites))
+		out = append(out, map[string]any{name + "-where-it-stood": map[string]any{"type": "andamio.policies.Allow", "targets": []string{name},
+			"properties": map[string]any{"sites": sites, "because": "it stood there when this was made"}}})
+		if len(sites) > 1 {
+			out = append(out, map[string]any{name + "-spread-as-it-was": map[string]any{"type": "andamio.policies.Spread", "targets": []string{name},
+				"properties": map[string]any{"over": "site", "most": (n.count + len(sites) - 1) / len(sites)}}})
+		}
+	}
+	return out
 }
 
 func (c *capturer) secrets() map[string]any {
@@ -314,7 +348,11 @@ func (c *capturer) template(name string, n *node) map[string]any {
 func (c *capturer) instance(n *node, out map[string]any) {
 	sp := n.first.Spec
 	out["type"] = "tosca.nodes.Compute"
-	capabilities := map[string]any{"host": map[string]any{"properties": map[string]any{"num_cpus": sp.Cores, "mem_size": gib(sp.MemoryGiB), "disk_size": gib(sp.DiskGiB)}}}
+	need := plan.Need{Cores: sp.Cores, MemoryGiB: sp.MemoryGiB, DiskGiB: sp.DiskGiB}
+	if n.first.Need != nil { // what was asked for, of which its site may have given more
+		need = *n.first.Need
+	}
+	capabilities := map[string]any{"host": map[string]any{"properties": map[string]any{"num_cpus": need.Cores, "mem_size": gib(need.MemoryGiB), "disk_size": gib(need.DiskGiB)}}}
 	if n.count > 1 {
 		capabilities["scalable"] = map[string]any{"properties": map[string]any{"min_instances": 1, "max_instances": max(n.count, 2) * 4, "default_instances": n.count}}
 	}
@@ -334,33 +372,23 @@ func (c *capturer) instance(n *node, out map[string]any) {
 }
 
 func (c *capturer) software(n *node, out map[string]any) {
-	out["type"] = typeInner
-	if n.public != nil {
-		out["type"] = typePublic
-	}
-	if n.portOf(c.plan) == 0 {
-		out["type"] = typeSilent
-	} else {
-		protocol, properties := "tcp", map[string]any{"port": n.port}
-		if n.public != nil {
-			protocol = n.public.Spec.Protocol
-			if n.public.Spec.Path != "" {
-				properties["url_path"] = n.public.Spec.Path
-			}
-		}
-		properties["protocol"] = protocol
-		out["capabilities"] = map[string]any{endpointName: map[string]any{"properties": properties}}
+	out["type"] = c.typeOf(n)
+	if n.portOf(c.plan) != 0 {
+		out["capabilities"] = map[string]any{n.endpoint(): map[string]any{"properties": n.endpointProperties()}}
 	}
 	requirements := []any{map[string]any{"host": n.host}}
 	sort.Strings(n.connects)
 	for _, to := range n.connects {
-		if c.nodes[to].portOf(c.plan) != 0 && n.portOf(c.plan) != 0 {
-			requirements = append(requirements, map[string]any{"uses": to})
+		if c.nodes[to].portOf(c.plan) != 0 {
+			requirements = append(requirements, map[string]any{"uses": c.uses(n.first.Node, to)})
 		} else {
 			requirements = append(requirements, map[string]any{"dependency": to})
 		}
 	}
 	out["requirements"] = requirements
+	if len(n.artifacts) > 0 {
+		out["artifacts"] = n.artifacts
+	}
 	if len(n.operations) > 0 {
 		standard := map[string]any{}
 		for _, op := range slices.Sorted(maps.Keys(n.operations)) {
@@ -368,6 +396,22 @@ func (c *capturer) software(n *node, out map[string]any) {
 		}
 		out["interfaces"] = map[string]any{"Standard": standard}
 	}
+}
+
+// endpointProperties say how its software is asked.
+func (n *node) endpointProperties() map[string]any {
+	out := map[string]any{"port": n.port, "protocol": "tcp"}
+	if n.web {
+		out["protocol"] = "http"
+	}
+	where := n.path
+	if n.public != nil {
+		out["protocol"], where = n.public.Spec.Protocol, n.public.Spec.Path
+	}
+	if where != "" {
+		out["url_path"] = where
+	}
+	return out
 }
 
 func gib(x float64) string { return fmt.Sprintf("%g GiB", x) }

@@ -104,7 +104,7 @@ func newCompiler(from Standing, to *plan.Plan) *compiler {
 		Secrets: union(to.Secrets, from.Plan.Secrets), Services: to.Services, Outputs: to.Outputs,
 		Workflow: to.Workflow, Triggers: to.Triggers, Notes: to.Notes, Scripts: map[string]string{}, Files: map[string][]byte{},
 		Known: from.Plan.Known, Zone: cmp.Or(to.Zone, from.Plan.Zone), Origins: from.Plan.Origins,
-		Order: maps.Clone(to.Order), Lifted: to.Lifted, Template: to.Template, Revision: to.Revision}
+		Order: maps.Clone(to.Order), Lifted: to.Lifted, Template: to.Template, Revision: to.Revision, Source: to.Source}
 	for _, p := range []*plan.Plan{from.Plan, to} {
 		for _, s := range p.Sites {
 			if !slices.ContainsFunc(c.plan.Sites, func(x plan.Site) bool { return x.Name == s.Name }) {

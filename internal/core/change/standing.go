@@ -320,7 +320,7 @@ func (f *fold) attributes(s *run.State) {
 func (f *fold) standing() Standing {
 	p := &plan.Plan{Version: plan.Version, Name: f.of.Name, Preset: f.of.Preset, Currency: f.of.Currency, Inputs: f.of.Inputs,
 		Secrets: f.of.Secrets, Services: f.of.Services, Sites: f.sites, Outputs: f.of.Outputs, Workflow: f.of.Workflow,
-		Triggers: f.of.Triggers, Zone: f.of.Zone, Origins: f.of.Origins, Lifted: f.of.Lifted, Template: f.of.Template, Revision: f.of.Revision, Scripts: f.scripts, Files: f.files, Known: map[string]map[string]string{}}
+		Triggers: f.of.Triggers, Zone: f.of.Zone, Origins: f.of.Origins, Lifted: f.of.Lifted, Template: f.of.Template, Revision: f.of.Revision, Source: f.of.Source, Scripts: f.scripts, Files: f.files, Known: map[string]map[string]string{}}
 	stands := map[string]bool{}
 	for _, s := range f.steps {
 		stands[s.Resource] = true

@@ -43,8 +43,10 @@ type Plan struct {
 	Name    string `json:"name"`
 	Preset  string `json:"preset,omitempty"`
 	// Template is where the template was opened that the plan was compiled from, Revision the commit it was read at.
-	Template string         `json:"template,omitempty"`
-	Revision string         `json:"revision,omitempty"`
+	Template string `json:"template,omitempty"`
+	Revision string `json:"revision,omitempty"`
+	// Source is the digest of the template's files.
+	Source   string         `json:"source,omitempty"`
 	Currency string         `json:"currency"`
 	Inputs   map[string]any `json:"inputs"`
 	Secrets  []string       `json:"secrets,omitempty"`
