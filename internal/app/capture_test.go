@@ -153,7 +153,7 @@ func drawTiers(t *rapid.T) capture.Files {
 			script(op, "echo "+op+" of "+name+"\n")
 			more := ""
 			if op == "configure" && i > 0 && ports[i-1] > 0 && ports[i] > 0 {
-				more = fmt.Sprintf(", inputs: { WHERE: { get_attribute: [ SELF, asks, ip_address ] }, KEY: { get_input: key } }, outputs: { WORD: [ SELF, word ] }")
+				more = ", inputs: { WHERE: { get_attribute: [ SELF, asks, ip_address ] }, KEY: { get_input: key } }, outputs: { WORD: [ SELF, word ] }"
 				needs = fmt.Sprintf("host: %s-host, asks: tier%d", name, i-1)
 			}
 			body += fmt.Sprintf("          %s: { implementation: scripts/%s-%s.sh%s }\n", op, name, op, more)

@@ -110,7 +110,10 @@ func (a *App) Settling(ctx context.Context, inv *Inventory, choices []Choice, re
 		effect := s.choose(c, inv, reason, until)
 		s.Items = append(s.Items, Settled{c.Finding, c.Finding.ID, c.Way, effect})
 	}
-	return s, a.compileSettling(ctx, s)
+	if err := a.compileSettling(ctx, s); err != nil {
+		return s, err
+	}
+	return s, a.hasRoom(ctx, s)
 }
 
 // choose takes a choice into account and says what it does.

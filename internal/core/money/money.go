@@ -16,11 +16,11 @@ import (
 // Amount is an amount in millionths of the unit of the estate's currency. Costs are amounts per hour.
 type Amount int64
 
-// Unit is one unit of the currency; an Amount has decimals places after the point.
-const (
-	Unit     Amount = 1_000_000
-	decimals        = 6
-)
+// Unit is one unit of the currency.
+const Unit Amount = 1_000_000
+
+// decimals is how many places an Amount has after the point.
+const decimals = 6
 
 // Of is a number of units as an amount, rounded to the nearest millionth. What is no number, or too large, is nothing, or the
 // most there is.

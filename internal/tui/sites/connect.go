@@ -100,7 +100,10 @@ func (p *path) ask() tea.Cmd {
 		return nil
 	default:
 		input := huh.NewInput().Prompt("▐ ").CharLimit(mostTyped).Value(&p.texts[p.step])
-		field = input.Password(p.step == askToken)
+		if p.step == askToken {
+			input.EchoMode(huh.EchoModePassword)
+		}
+		field = input
 	}
 	keys := huh.NewDefaultKeyMap()
 	keys.Select.Filter.SetEnabled(false)
