@@ -45,7 +45,12 @@ func TestWholeLivesOnStandIns(t *testing.T) {
 	for n := range lives {
 		t.Run(strconv.FormatUint(first+uint64(n), 10), func(t *testing.T) {
 			t.Parallel()
-			_, err := Trial{Dir: t.TempDir(), Seed: first + uint64(n), Pace: 0.01, Log: t.Logf}.Life(t.Context(), acts)
+			trial := Trial{Dir: t.TempDir(), Seed: first + uint64(n), Pace: 0.01, Log: t.Logf}
+			if n%2 == 1 { // its workers are processes, and some are killed
+				trial.Program, trial.Kills = program, 3
+			}
+			out, err := trial.Life(t.Context(), acts)
+			t.Logf("%+v", out)
 			require.NoError(t, err)
 		})
 	}

@@ -202,7 +202,7 @@ func (l *life) act(ctx context.Context) error {
 		name string
 		do   func(context.Context, int64) error
 	}{{"change", l.change}, {"scale", l.scale}, {"power", l.power}, {"move", l.move}, {"lose", l.lose}, {"alter", l.alter}, {"roll back", l.rollBack},
-		{"clone", l.clone}, {"retire", l.retire}, {"move", l.move}, {"survey", func(context.Context, int64) error { return nil }}}
+		{"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"survey", func(context.Context, int64) error { return nil }}}
 	a := acts[l.r.IntN(len(acts))]
 	l.done = append(l.done, fmt.Sprintf("%s %d", a.name, id))
 	if err := a.do(ctx, id); err != nil {
@@ -377,7 +377,7 @@ func (l *life) alter(ctx context.Context, _ int64) error {
 	for _, d := range l.box.Drift(sandbox.DriftRequest{Seed: l.r.Uint64(), Count: 1, Sorts: []sandbox.Change{sandbox.Tagged, sandbox.Renamed, sandbox.Resized, sandbox.Created}}) {
 		l.done = append(l.done, fmt.Sprintf("%s %s", d.Change, d.Title))
 	}
-	return l.settle(ctx, "")
+	return l.settle(ctx, []inventory.Way{"", inventory.CorrectSite, inventory.CorrectRecord, inventory.Adopt}[l.r.IntN(4)])
 }
 
 // settle surveys, and settles every finding in one way, or in the one that is suggested first.
@@ -395,6 +395,7 @@ func (l *life) settle(ctx context.Context, way inventory.Way) error {
 		if f.Type == inventory.Unmanaged {
 			w = inventory.Retire
 		}
+		l.done = append(l.done, fmt.Sprintf("%s %s by %s", f.Type, f.Name, w))
 		choices = append(choices, app.Choice{Finding: f, Way: w})
 	}
 	if len(choices) == 0 {
@@ -483,6 +484,66 @@ func (l *life) clone(ctx context.Context, id int64) error {
 		}
 	}
 	return err
+}
+
+// capture makes a template of what stands, and raises that beside it.
+func (l *life) capture(ctx context.Context, id int64) error {
+	if len(l.off) > 2 {
+		return nil
+	}
+	l.names++
+	name := fmt.Sprintf("captured-%d", l.names)
+	dir := filepath.Join(l.t.Dir, fmt.Sprintf("%s-%d", name, l.t.Seed))
+	if _, err := l.a.Capture(ctx, id, dir); err != nil {
+		return err
+	}
+	t, err := app.OpenTemplate(ctx, source.Place{Path: dir})
+	if err != nil {
+		return err
+	}
+	if t.Diagnostics.Errors() > 0 {
+		return fmt.Errorf("what was captured is wrong: %w", t.Diagnostics)
+	}
+	d, err := l.a.Drafting(ctx, t, app.Wish{Name: name})
+	if err != nil || d.Plan == nil {
+		return errors.Join(fmt.Errorf("what was captured has no plan: %v", d.Diagnostics), err, d.Err)
+	}
+	of, err := l.a.Deployment(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := alike(of.Stand.Plan, d.Plan); err != nil {
+		return err
+	}
+	o, err := l.a.OrderOf(ctx, d)
+	if err != nil {
+		return err
+	}
+	if err := l.carry(ctx, o); err != nil {
+		return err
+	}
+	made, err := l.a.Taken(ctx, name)
+	if err != nil || made == nil {
+		return errors.Join(fmt.Errorf("%s does not stand", name), err)
+	}
+	l.off[made.ID], l.word[made.ID] = map[string]bool{}, wordOf(d.Plan)
+	return nil
+}
+
+// alike says what one plan has more of than another, by kind.
+func alike(a, b *plan.Plan) error {
+	count := func(p *plan.Plan) map[plan.Kind]int {
+		out := map[plan.Kind]int{}
+		for i := range p.Resources {
+			out[p.Resources[i].Kind]++
+		}
+		delete(out, plan.Network) // one a site: they follow the placement
+		return out
+	}
+	if x, y := count(a), count(b); !maps.Equal(x, y) {
+		return fmt.Errorf("what was captured would raise %v, not %v", y, x)
+	}
+	return nil
 }
 
 func (l *life) retire(ctx context.Context, id int64) error {
