@@ -27,14 +27,15 @@ test: tools lint build
 lint:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }
 	$(GO) vet ./...
+	$(GO) vet -tags soak ./internal/crash
 	$(GO) tool staticcheck ./...
 
 bench: build
 	$(GO) run ./tools/bench
 
 # Workers are killed at random instants, 500 times or as often as KILLS says, while the stand-ins misbehave.
-soak: build
-	$(GO) run ./tools/soak $(KILLS)
+soak:
+	KILLS=$(KILLS) $(GO) test ./internal/crash -tags soak -run TestSoak -count=1 -timeout 0 -v
 
 # Pictures of the views in docs/screenshots, made from the demo.
 screenshots: build

@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/run"
 	"andamio/internal/core/settling"
 )
 
@@ -46,7 +47,7 @@ instead: tables (CSV) or JSON Lines as andamio records export writes them, and w
 
 With --settle the findings picked by --type, --class, --site, --attribute, --name or --finding are settled in that way:
 adopt, correct-record, correct-site, retire, same, apart or ignore (with --reason, and --until). What that would do is
-shown; --yes does it. An act is undone by its number with --undo. Patterns may have * and ?. With --rules the standing
+shown; --yes does it, or, where data goes with it, --confirm and the name of what loses it. An act is undone by its number with --undo. Patterns may have * and ?. With --rules the standing
 rules in settling.yaml of the workspace are applied, as they are after every survey.
 
 The exit status is 1 if there are findings.`,
@@ -66,7 +67,7 @@ The exit status is 1 if there are findings.`,
 			if err != nil {
 				return err
 			}
-			return s.printInventory(inv.Report, o.pick)
+			return errors.Join(s.unwell(ctx, a), s.printInventory(inv.Report, o.pick))
 		}),
 	}
 	f := cmd.Flags()
@@ -141,6 +142,20 @@ func (s *shared) printInventory(r *inventory.Report, pick settling.Pick) error {
 		return no{}
 	}
 	return err
+}
+
+// unwell says of deployments that did not end well that they did not: that nothing disagrees does not say that all is well.
+func (s *shared) unwell(ctx context.Context, a *app.App) error {
+	all, err := a.Deployments(ctx)
+	if err != nil || s.json {
+		return err
+	}
+	for i := range all {
+		if h := all[i].Health(); h.Status == run.Failed || h.Status == run.Stopped {
+			fmt.Fprintf(s.out, "%s %s; andamio resume %d goes on with its run\n", printable.Clean(h.Name), h.Word, all[i].Last().ID)
+		}
+	}
+	return nil
 }
 
 // printFindings writes the report as one JSON value, finding by finding: there may be a great many.

@@ -1,5 +1,3 @@
-// Package crash tries what a run survives: workers are killed at random instants, while the stand-ins misbehave, and
-// others go on, until the run has ended; then what the sites hold is compared with what the plan declares.
 package crash
 
 import (
