@@ -20,12 +20,18 @@ import (
 // calls are all that a driver can be asked, each as a function of one error.
 func calls(d *Driver) map[string]func() error {
 	return map[string]func() error{
-		"describe":    func() error { _, err := d.Describe(ctx); return err },
-		"create":      func() error { _, err := d.Create(ctx, site.Request{Kind: site.Volume, Name: "v", DiskGiB: 1}); return err },
-		"read":        func() error { _, err := d.Read(ctx, site.Volume, "v"); return err },
-		"list":        func() error { _, err := d.List(ctx, site.Volume); return err },
-		"act":         func() error { _, err := d.Act(ctx, site.Instance, "i", "stop"); return err },
-		"change":      func() error { _, err := d.Change(ctx, site.Volume, "v", site.Request{Kind: site.Volume, DiskGiB: 2}); return err },
+		"describe": func() error { _, err := d.Describe(ctx); return err },
+		"create": func() error {
+			_, err := d.Create(ctx, site.Request{Kind: site.Volume, Name: "v", DiskGiB: 1})
+			return err
+		},
+		"read": func() error { _, err := d.Read(ctx, site.Volume, "v"); return err },
+		"list": func() error { _, err := d.List(ctx, site.Volume); return err },
+		"act":  func() error { _, err := d.Act(ctx, site.Instance, "i", "stop"); return err },
+		"change": func() error {
+			_, err := d.Change(ctx, site.Volume, "v", site.Request{Kind: site.Volume, DiskGiB: 2})
+			return err
+		},
 		"delete":      func() error { return d.Delete(ctx, site.Volume, "v") },
 		"access":      func() error { _, err := d.Access(ctx); return err },
 		"rotate":      func() error { _, err := d.Rotate(ctx); return err },
