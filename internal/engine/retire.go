@@ -58,13 +58,18 @@ func (e *Engine) remove(ctx context.Context, s *plan.Step, r *plan.Resource) err
 // What is in the way of it, such as a link that is just being removed, is waited for.
 func (e *Engine) erase(ctx context.Context, s *plan.Step, kind site.Kind, id string) error {
 	wait := e.Patience.Wait / 4
+	var inTheWay error
 	for {
 		err := e.call(ctx, s, func() error { return e.Sites[s.Site].Delete(ctx, kind, id) })
 		class := site.ClassOf(err)
-		if err != nil && class == site.NotFound {
+		switch {
+		case err != nil && class == site.NotFound:
 			return nil
-		}
-		if err != nil && class != site.Conflict {
+		case err != nil && class == site.Conflict:
+			inTheWay = err
+		case err != nil && ctx.Err() != nil && inTheWay != nil:
+			return fmt.Errorf("%w (until the deadline)", inTheWay)
+		case err != nil:
 			return err
 		}
 		if err == nil {
@@ -77,8 +82,8 @@ func (e *Engine) erase(ctx context.Context, s *plan.Step, kind site.Kind, id str
 			}
 		}
 		if waited := pause(ctx, wait); waited != nil {
-			if err != nil {
-				return fmt.Errorf("%w (until the deadline)", err)
+			if inTheWay != nil {
+				return fmt.Errorf("%w (until the deadline)", inTheWay)
 			}
 			return waited
 		}
