@@ -7,7 +7,7 @@ need() {
   command -v "$1" >/dev/null || missing="$missing $2"
 }
 missing=""
-need Xvfb xvfb; need xterm xterm; need import imagemagick; need tmux tmux; need pkill procps
+need Xvfb xvfb; need xterm xterm; need import imagemagick; need tmux tmux
 fc-list 2>/dev/null | grep -q DejaVuSansMono || missing="$missing fonts-dejavu-core fontconfig"
 if [ -n "$missing" ]; then
   apt-get update -qq
@@ -76,7 +76,11 @@ press 5
 await '8 of 8 answer'
 press Down Down
 shot operate
-press 6
+press C-f
+tmux -L shots send-keys -l 'contacts vega'
+await '[0-9]+ found'
+shot find
+press Escape 6
 await 'a new move'
 press Right Down Down Down Space
 tmux -L shots send-keys -l '12'; press Enter
