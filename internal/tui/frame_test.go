@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
+	"andamio/internal/tui/tuitest"
 	"andamio/internal/tui/view"
 )
 
@@ -68,18 +69,15 @@ func settle(f *frame, cmd tea.Cmd, depth int) {
 }
 
 func keys(names ...string) []tea.Msg {
-	special := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft,
-		"right": tea.KeyRight, "tab": tea.KeyTab, "backspace": tea.KeyBackspace}
 	var out []tea.Msg
 	for _, n := range names {
-		if code, ok := special[n]; ok {
-			out = append(out, tea.KeyPressMsg{Code: code})
-			continue
-		}
-		out = append(out, tea.KeyPressMsg{Code: []rune(n)[0], Text: n})
+		out = append(out, tuitest.Key(n))
 	}
 	return out
 }
+
+// lines are the rows of the screen.
+func lines(f *frame) []string { return strings.Split(strings.TrimSuffix(text(f), "\n"), "\n") }
 
 func text(f *frame) string {
 	f.now = noon
