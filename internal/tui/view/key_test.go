@@ -30,3 +30,20 @@ func TestKeysThatMove(t *testing.T) {
 		assert.Equal(t, want, [2]int{dx, dy}, name)
 	}
 }
+
+func TestLinesHang(t *testing.T) {
+	for _, c := range []struct {
+		line Line
+		want []string
+	}{
+		{Say("short"), []string{"short"}},
+		{Say("  one two three four five"), []string{"  one two three", "  four five"}},
+		{Line{Text: "  k    what it does and what else it does", Hang: 7}, []string{"  k    what it does", "       and what", "       else it does"}},
+		{Head("a heading"), []string{"a heading"}},
+	} {
+		assert.Equal(t, c.want, c.line.Wrap(19), c.line.Text)
+	}
+	assert.NotEmpty(t, Say("      deep and narrow text").Wrap(6), "where there is no room to hang it is only wrapped")
+	assert.Nil(t, Listed("nothing", nil))
+	assert.Len(t, Listed("some", []string{"a", "b"}), 4)
+}
