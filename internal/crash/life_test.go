@@ -172,9 +172,20 @@ func (l *life) raise(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	if err := l.raiseAs(ctx, t, name, func(*plan.Plan) error { return nil }); err != nil {
+		return err
+	}
+	return l.holds(ctx)
+}
+
+// raiseAs raises a template under a name, if its plan is as it should be.
+func (l *life) raiseAs(ctx context.Context, t *app.Template, name string, check func(*plan.Plan) error) error {
 	d, err := l.a.Drafting(ctx, t, app.Wish{Name: name})
 	if err != nil || d.Plan == nil {
 		return errors.Join(fmt.Errorf("there is no plan: %v", d.Diagnostics), err, d.Err)
+	}
+	if err := check(d.Plan); err != nil {
+		return err
 	}
 	o, err := l.a.OrderOf(ctx, d)
 	if err != nil {
@@ -183,12 +194,17 @@ func (l *life) raise(ctx context.Context, name string) error {
 	if err := l.carry(ctx, o); err != nil {
 		return err
 	}
+	return l.stands(ctx, name, wordOf(d.Plan))
+}
+
+// stands notes that a deployment of a name stands, and what its store is to serve.
+func (l *life) stands(ctx context.Context, name, word string) error {
 	made, err := l.a.Taken(ctx, name)
 	if err != nil || made == nil {
 		return errors.Join(fmt.Errorf("%s does not stand", name), err)
 	}
-	l.off[made.ID], l.word[made.ID] = map[string]bool{}, "one"
-	return l.holds(ctx)
+	l.off[made.ID], l.word[made.ID] = map[string]bool{}, word
+	return nil
 }
 
 // act does something that may be done, and looks at everything then.
@@ -469,11 +485,13 @@ func (l *life) clone(ctx context.Context, id int64) error {
 	if err := l.carry(ctx, o); err != nil {
 		return err
 	}
-	made, err := l.a.Taken(ctx, name)
-	if err != nil || made == nil {
-		return errors.Join(fmt.Errorf("%s does not stand", name), err)
+	if err := l.stands(ctx, name, wordOf(o.Plan)); err != nil {
+		return err
 	}
-	l.off[made.ID], l.word[made.ID] = map[string]bool{}, wordOf(o.Plan)
+	made, err := l.a.Taken(ctx, name)
+	if err != nil {
+		return err
+	}
 	_, same, err := l.a.Updating(ctx, made.ID, "", app.Wish{})
 	if err == nil && len(same.Plan.Steps) > 0 {
 		err = fmt.Errorf("of the fresh clone something is otherwise: %s", same.Plan.Steps[0].ID)
@@ -504,30 +522,11 @@ func (l *life) capture(ctx context.Context, id int64) error {
 	if t.Diagnostics.Errors() > 0 {
 		return fmt.Errorf("what was captured is wrong: %w", t.Diagnostics)
 	}
-	d, err := l.a.Drafting(ctx, t, app.Wish{Name: name})
-	if err != nil || d.Plan == nil {
-		return errors.Join(fmt.Errorf("what was captured has no plan: %v", d.Diagnostics), err, d.Err)
-	}
 	of, err := l.a.Deployment(ctx, id)
 	if err != nil {
 		return err
 	}
-	if err := alike(of.Stand.Plan, d.Plan); err != nil {
-		return err
-	}
-	o, err := l.a.OrderOf(ctx, d)
-	if err != nil {
-		return err
-	}
-	if err := l.carry(ctx, o); err != nil {
-		return err
-	}
-	made, err := l.a.Taken(ctx, name)
-	if err != nil || made == nil {
-		return errors.Join(fmt.Errorf("%s does not stand", name), err)
-	}
-	l.off[made.ID], l.word[made.ID] = map[string]bool{}, wordOf(d.Plan)
-	return nil
+	return l.raiseAs(ctx, t, name, func(p *plan.Plan) error { return alike(of.Stand.Plan, p) })
 }
 
 // alike says what one plan has more of than another, by kind.
