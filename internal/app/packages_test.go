@@ -33,6 +33,8 @@ func TestAPackageIsBuiltElsewhere(t *testing.T) {
 
 	o, arc, err := a.ImportPackage(ctx, ImportWish{File: file, Site: "tramonta"})
 	require.NoError(t, err)
+	assert.Positive(t, o.Plan.CostPerHour, "what is imported costs what it costs")
+	assert.Positive(t, o.Wanted.CostPerHour)
 	assert.Equal(t, []int{8085}, arc.Ports)
 	s := carriedOut(t, a, o)
 	require.Equal(t, run.Standing, s.Status)

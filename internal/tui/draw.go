@@ -129,17 +129,9 @@ type pulse struct {
 	state run.Status
 }
 
-// pulse is the newest run, and before it how many deployments are not well.
+// pulse is what is not well, and after it the newest run: where there is room for one alone it is the graver.
 func (f *frame) pulse() []pulse {
 	var out []pulse
-	if len(f.runs) > 0 {
-		r := f.runs[0]
-		state, word := app.EndOf(r), string(app.EndOf(r))
-		if app.Abandoned(r, f.now) {
-			state, word = run.Failed, "worker silent"
-		}
-		out = append(out, pulse{fmt.Sprintf("run %d %s %s", r.ID, f.look.Mark(state), word), state})
-	}
 	bad := 0
 	var last health.Deployment
 	for _, d := range f.health {
@@ -152,6 +144,14 @@ func (f *frame) pulse() []pulse {
 		out = append(out, pulse{fmt.Sprintf("%s %s %s", f.look.Mark(run.Failed), last.Name, last.Word), run.Failed})
 	case bad > 1:
 		out = append(out, pulse{fmt.Sprintf("%s %d deployments not well", f.look.Mark(run.Failed), bad), run.Failed})
+	}
+	if len(f.runs) > 0 {
+		r := f.runs[0]
+		state, word := app.EndOf(r), string(app.EndOf(r))
+		if app.Abandoned(r, f.now) {
+			state, word = run.Failed, "worker silent"
+		}
+		out = append(out, pulse{fmt.Sprintf("run %d %s %s", r.ID, f.look.Mark(state), word), state})
 	}
 	return out
 }

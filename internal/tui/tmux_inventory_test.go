@@ -178,7 +178,7 @@ func TestFindingsAreSettledInBulkAndUndone(t *testing.T) {
 	x.typed("by-hand")
 	x.press("Enter")
 	x.waitFor("run 2 is under way|run 2 ■ standing")
-	require.Eventually(t, func() bool { return regexp.MustCompile(`run 2 ■ standing`).MatchString(x.screen()) }, 20*time.Second, 100*time.Millisecond)
+	x.waitFor(`run 2 ■ standing`)
 	x.press("s")
 	x.waitFor("5 sites surveyed")
 	require.Eventually(t, func() bool { return !regexp.MustCompile(`unmanaged`).MatchString(x.screen()) }, 20*time.Second, 200*time.Millisecond, "they are gone from the sites")

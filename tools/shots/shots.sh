@@ -76,11 +76,7 @@ press 5
 await '8 of 8 answer'
 press Down Down
 shot operate
-press C-f
-tmux -L shots send-keys -l 'contacts vega'
-await '[0-9]+ found'
-shot find
-press Escape 6
+press 6
 await 'a new move'
 press Right Down Down Down Space
 tmux -L shots send-keys -l '12'; press Enter
