@@ -17,6 +17,8 @@ require (
 	github.com/cloudevents/sdk-go/v2 v2.16.2
 	github.com/creack/pty v1.1.24
 	github.com/go-git/go-git/v5 v5.16.4
+	github.com/gofrs/flock v0.13.2
+	github.com/google/renameio/v2 v2.0.2
 	github.com/klauspost/compress v1.20.3
 	github.com/miekg/dns v1.1.73
 	github.com/pkg/sftp v1.13.12

@@ -381,7 +381,7 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 		before := resting.Bytes
 		resting, _ = disk()
 		return resting.Bytes == before
-	}, 15*time.Second, 1500*time.Millisecond)
+	}, 30*time.Second, 4*time.Second) // which takes a second where nothing else is to be done
 	require.Never(t, func() bool { x, _ := disk(); return x.Bytes > resting.Bytes }, 700*time.Millisecond, 50*time.Millisecond, "it rests")
 	require.NoError(t, a.Steer(ctx, move, run.GoOn))
 	require.Eventually(t, func() bool { _, phase := disk(); return phase == migrate.Ready }, 20*time.Second, 10*time.Millisecond)

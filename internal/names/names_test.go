@@ -23,7 +23,7 @@ const secret = "c2VjcmV0IG9mIHRoZSB0ZXN0IGZvciBzaWduaW5nIGl0"
 // servers are what the tests are run against: the stand-in, and a real named.
 func servers(t *testing.T, run func(t *testing.T, z names.Zone)) {
 	t.Run("stand-in", func(t *testing.T) {
-		s, err := nameserver.Start("ribera.test", "127.0.0.1")
+		s, err := nameserver.Start("ribera.test", "127.0.0.1", "", nil)
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
 		run(t, names.Zone{Name: "ribera.test", Server: s.Address, Resolvers: []string{s.Resolver}, Key: s.Key, Secret: s.Secret, Algorithm: "hmac-sha256", TTL: 2, Owner: "d1-17"})

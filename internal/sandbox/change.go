@@ -189,11 +189,12 @@ func (c *Cloud) restart(t *thing) {
 	}
 	if err := c.powerOn(t); err != nil {
 		t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "error", err.Error()
+		_ = c.keep()
 		return
 	}
 	t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "active", "active"
 	delete(t.Attributes, wire.OwnAsleep)
-	c.changed(t)
+	c.note(t)
 }
 
 // goesOn reports that a machine was copied from one that was suspended.
@@ -245,7 +246,7 @@ func (c *Cloud) powerOn(t *thing) error {
 		if why := c.boot(t); why != nil {
 			return errors.New(why.text)
 		}
-	} else if c.reread(t) {
+	} else if c.reread(t) || t.host == nil {
 		if why := c.boot(t); why != nil {
 			return errors.New(why.text)
 		}
@@ -255,6 +256,7 @@ func (c *Cloud) powerOn(t *thing) error {
 			return err
 		}
 		t.host = h
+		c.watch(h)
 	}
 	for _, link := range c.things {
 		if link.source != t.ID || link.reach == nil {
@@ -280,23 +282,29 @@ func (c *Cloud) actOnInterface(t *thing, action, lead string) *refusal {
 			return no(http.StatusConflict, "%s is on: its interface is in use", source.Title)
 		}
 		if word(source.Attributes[wire.ComputeWord]) == "suspended" {
-			to := map[int]string{}
-			for _, pair := range strings.Split(lead, ",") {
-				port, where, ok := strings.Cut(pair, ":")
-				if n, err := strconv.Atoi(port); ok && err == nil {
-					to[n] = where
-				}
-			}
-			source.host.Lead(func(port int) string { return cmp.Or(to[port], host.Nowhere) })
+			t.lead = lead
+			source.host.Lead(leads(lead))
 		}
 		t.Attributes[wire.LinkState], t.Attributes[wire.LinkWord] = "inactive", "released"
 	case action == wire.ActionReclaim && source != nil:
-		t.Attributes[wire.LinkState], t.Attributes[wire.LinkWord] = "active", "active"
+		t.Attributes[wire.LinkState], t.Attributes[wire.LinkWord], t.lead = "active", "active", ""
 	default:
 		return no(http.StatusBadRequest, "an interface knows no action %q", action)
 	}
 	c.changed(t)
 	return nil
+}
+
+// leads reads where ports lead, as PORT:ADDRESS between commas; others lead nowhere.
+func leads(text string) func(port int) string {
+	to := map[int]string{}
+	for _, pair := range strings.Split(text, ",") {
+		port, where, ok := strings.Cut(pair, ":")
+		if n, err := strconv.Atoi(port); ok && err == nil {
+			to[n] = where
+		}
+	}
+	return func(port int) string { return cmp.Or(to[port], host.Nowhere) }
 }
 
 // remove deletes a resource; links go with the instance they lead from, and a target in use is kept.
@@ -333,7 +341,7 @@ func (c *Cloud) drop(id string) {
 		_ = machine.host.Unmount(c.things[t.target].disk)
 	}
 	if t.disk != nil {
-		defer t.disk.Close()
+		defer c.discard(t.disk)
 	}
 	if t.host != nil {
 		t.host.Close()

@@ -10,6 +10,7 @@ import (
 	"hash/fnv"
 	mathrand "math/rand/v2"
 	"net/http"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"sync"
@@ -53,6 +54,11 @@ type Cloud struct {
 	digests map[string]string
 	// asked is when anything was made, changed or removed through the front door.
 	asked time.Time
+	// folder is where what is held is kept, "" for nowhere; ended says that the stand-in is no more.
+	folder string
+	ended  bool
+	// gone are the disks of what was removed, until that is kept.
+	gone []*disk.Disk
 }
 
 // thing is a resource or link with what makes it real.
@@ -73,8 +79,11 @@ type thing struct {
 	// standing things were there from the beginning; broken ones end in error.
 	standing bool
 	broken   bool
-	source   string
-	target   string
+	// made says that it was built, source and target are what a link links, lead is where a released interface leads.
+	made   bool
+	source string
+	target string
+	lead   string
 }
 
 // room is a zone or host with what is left of it.
@@ -94,6 +103,9 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, ctx: ctx, accounts: newAccounts(token),
 		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f, pairs: map[string]*pair{},
 		ways: map[string]*throttle{}, system: cfg.System, churn: cfg.Churn}
+	if cfg.Folder != "" {
+		c.folder = filepath.Join(cfg.Folder, site.Name)
+	}
 	if cfg.Record {
 		c.digests = map[string]string{}
 	}
@@ -124,8 +136,10 @@ func (c *Cloud) stand(st estate.Standing) {
 func (c *Cloud) close() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	c.ended = true
 	for _, t := range c.things {
 		if t.host != nil {
+			t.host.Watch(nil)
 			t.host.Close()
 		}
 		if t.disk != nil {
@@ -193,7 +207,7 @@ func (c *Cloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, maxPiece+1<<20)
 	r.Header.Del(headerBroken)
 	if !c.misbehave(w, r) {
-		c.mux.ServeHTTP(w, r)
+		c.serve(w, r)
 	}
 }
 

@@ -115,18 +115,26 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 	}
 	switch term {
 	case "compute":
-		c.newDisk(t, t.take.DiskGiB)
+		why = c.newDisk(t, t.take.DiskGiB)
 	case "storage":
-		c.newDisk(t, number(t.Attributes[wire.StorageSize]))
+		why = c.newDisk(t, number(t.Attributes[wire.StorageSize]))
+	}
+	if why != nil {
+		return nil, why
 	}
 	l := lives[term]
 	t.Attributes[l.state], t.Attributes[l.word] = l.inactive, "accepted"
 	c.things[t.ID] = t
 	c.ids = append(c.ids, t.ID)
 	if alive && l.seconds != nil { // an object lives when all of it is there
-		go c.live(t, l, time.Duration(l.seconds(c.site.Timings)*c.pace*c.jitter(t.Title+t.term)*float64(time.Second)))
+		go c.live(t, l, c.lifetime(t, l))
 	}
 	return t, nil
+}
+
+// lifetime is how long it takes to build a thing.
+func (c *Cloud) lifetime(t *thing, l life) time.Duration {
+	return time.Duration(l.seconds(c.site.Timings) * c.pace * c.jitter(t.Title+t.term) * float64(time.Second))
 }
 
 // classed refuses a class of storage that is not offered here.
@@ -145,7 +153,7 @@ func (c *Cloud) live(t *thing, l life, whole time.Duration) {
 	}
 	c.mu.Lock()
 	t.Attributes[l.word] = "building"
-	c.mu.Unlock()
+	c.mu.Unlock() // which need not be kept: what is accepted is built anew
 	if !c.wait(whole - whole/6) {
 		return
 	}
@@ -154,7 +162,8 @@ func (c *Cloud) live(t *thing, l life, whole time.Duration) {
 	if c.things[t.ID] == nil {
 		return // deleted meanwhile
 	}
-	defer c.changed(t)
+	defer c.note(t)
+	t.made = true
 	if t.broken {
 		t.Attributes[l.state], t.Attributes[l.word] = "error", "a part of it broke"
 		return
@@ -317,7 +326,26 @@ func (c *Cloud) boot(t *thing) *refusal {
 		return no(0, "%v", err)
 	}
 	t.host = h
+	c.watch(h)
 	return nil
+}
+
+// watch has what runs on a machine kept as it changes.
+func (c *Cloud) watch(h *host.Host) {
+	if c.folder == "" {
+		return
+	}
+	h.Watch(func() {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		_ = c.keep() // if it cannot be kept, the next call says so
+	})
+}
+
+// note has what became of a thing kept, and told. The lock is held.
+func (c *Cloud) note(t *thing) {
+	c.changed(t)
+	_ = c.keep()
 }
 
 // attached are the disks of an instance's volumes, by the folder they belong to.

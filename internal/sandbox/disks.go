@@ -30,9 +30,11 @@ const maxRanges = 512
 var buffers = sync.Pool{New: func() any { b := make([]byte, maxPiece); return &b }}
 
 // newDisk makes the disk of a volume or an instance.
-func (c *Cloud) newDisk(t *thing, gib float64) {
-	t.disk = disk.New(max(int64(gib*(1<<30)), 64<<20), c.site.Name+"-"+t.ID)
-	t.disk.OnFirst = func() { c.fill(t) }
+func (c *Cloud) newDisk(t *thing, gib float64) *refusal {
+	if err := c.diskFor(t, max(int64(gib*(1<<30)), 64<<20)); err != nil {
+		return no(http.StatusInsufficientStorage, "no disk can be made: %v", err)
+	}
+	return nil
 }
 
 // fill puts on a disk what its machine holds, when somebody looks at it for the first time: the files, and on a machine's

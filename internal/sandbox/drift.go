@@ -98,6 +98,7 @@ func (c *Cloud) driftOnce(rng *rand.Rand, sorts []Change, touched map[string]boo
 	sort := sorts[rng.IntN(len(sorts))]
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	defer c.keep() //nolint:errcheck // if it cannot be kept, the next call says so
 	if sort == Created {
 		d, ok := c.createByHand(rng)
 		touched[d.ID] = true
@@ -266,7 +267,8 @@ func (c *Cloud) createByHand(rng *rand.Rand) (Drifted, bool) {
 			c.drop(t.ID)
 			return Drifted{}, false
 		}
-		t.host = h
+		t.host, t.made = h, true
+		c.watch(h)
 	}
 	t.Attributes[l.state], t.Attributes[l.word] = l.active, l.active
 	c.changed(t)

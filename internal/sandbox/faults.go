@@ -141,10 +141,10 @@ func (c *Cloud) misbehave(w http.ResponseWriter, r *http.Request) bool {
 	case Silent:
 		<-r.Context().Done()
 	case Lost:
-		c.mux.ServeHTTP(httptest.NewRecorder(), r)
+		c.serve(httptest.NewRecorder(), r)
 		<-r.Context().Done()
 	case Deny:
-		c.mux.ServeHTTP(httptest.NewRecorder(), r)
+		c.serve(httptest.NewRecorder(), r)
 		refuse(w, http.StatusInternalServerError, "something went wrong")
 	case Phantom:
 		c.pretend(w, call, term)
@@ -153,7 +153,7 @@ func (c *Cloud) misbehave(w http.ResponseWriter, r *http.Request) bool {
 			return false
 		}
 		r.Header.Set(headerBroken, "1")
-		c.mux.ServeHTTP(w, r)
+		c.serve(w, r)
 	default:
 		return false
 	}

@@ -20,21 +20,29 @@ type block struct {
 	guard net.Listener
 }
 
-// claim takes the first free block, or 127.0.0.1 alone where other loopback addresses do not exist or are not wanted.
-func claim(oneAddress bool) *block {
+// claim takes the first free block, or 127.0.0.1 alone where other loopback addresses do not exist or are not wanted. One
+// that was had before is had again, or it is an error.
+func claim(oneAddress bool, before int) (*block, error) {
 	if oneAddress {
-		return &block{}
+		return &block{}, nil
+	}
+	if before != 0 {
+		l, err := net.Listen("tcp", fmt.Sprintf("127.%d.0.1:%s", before, guardPort))
+		if err != nil {
+			return &block{}, fmt.Errorf("the addresses 127.%d.0.0/16, which these stand-ins had, are in use by others: end those first: %w", before, err)
+		}
+		return &block{before, l}, nil
 	}
 	for octet := 8; octet < 250; octet++ {
 		l, err := net.Listen("tcp", fmt.Sprintf("127.%d.0.1:%s", octet, guardPort))
 		if err == nil {
-			return &block{octet, l}
+			return &block{octet, l}, nil
 		}
 		if !errors.Is(err, syscall.EADDRINUSE) {
 			break
 		}
 	}
-	return &block{}
+	return &block{}, nil
 }
 
 func (b *block) release() {
@@ -81,6 +89,13 @@ func (a *addresses) take() (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// hold reserves an address that was taken before.
+func (a *addresses) hold(addr string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.used[addr] = true
 }
 
 func (a *addresses) free(addr string) {

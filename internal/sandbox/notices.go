@@ -102,4 +102,5 @@ func (c *Cloud) deaf(id string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	delete(c.sinks, id)
+	_ = c.keep()
 }

@@ -26,7 +26,9 @@ func (c *Cloud) expect(t *thing) *refusal {
 	if size < 1 || size > mostObject || !sha256Hex.MatchString(word(t.Attributes[wire.ObjectDigest])) {
 		return no(http.StatusBadRequest, "an object needs its size in bytes, and its SHA-256 digest")
 	}
-	t.disk = disk.New(size, "object")
+	if err := c.diskFor(t, size); err != nil {
+		return no(http.StatusInsufficientStorage, "no object can be made: %v", err)
+	}
 	t.Attributes[wire.ObjectReceived] = "0"
 	return nil
 }

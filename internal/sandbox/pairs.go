@@ -71,6 +71,15 @@ func (c *Cloud) self(w http.ResponseWriter, _ *http.Request) {
 	respond(w, http.StatusOK, wire.Pair{Site: c.site.Name, Key: base64.StdEncoding.EncodeToString(public)})
 }
 
+// pairKey is the key of a pair; nil if it has none.
+func pairKey(p wire.Pair) ed25519.PublicKey {
+	key, err := base64.StdEncoding.DecodeString(p.Key)
+	if err != nil || len(key) != ed25519.PublicKeySize {
+		return nil
+	}
+	return key
+}
+
 // setPair pairs with another site, or changes what it may do.
 func (c *Cloud) setPair(w http.ResponseWriter, r *http.Request) {
 	var p wire.Pair
@@ -78,8 +87,8 @@ func (c *Cloud) setPair(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusBadRequest, "the body is no pair: %v", err)
 		return
 	}
-	key, err := base64.StdEncoding.DecodeString(p.Key)
-	if err != nil || len(key) != ed25519.PublicKeySize || p.Site != r.PathValue("site") || p.Site == c.site.Name {
+	key := pairKey(p)
+	if key == nil || p.Site != r.PathValue("site") || p.Site == c.site.Name {
 		refuse(w, http.StatusBadRequest, "a pair needs the other site's name and its key")
 		return
 	}

@@ -1,8 +1,9 @@
 // Package sandbox is the stand-ins that ship with Andamio: clouds that speak OCCI over HTTP on loopback, whose
 // instances are reached at loopback addresses, run the scripts they are given and answer on real ports.
 //
-// In goes an estate; out come running servers, one a site, with their addresses and tokens. They hold everything in
-// memory, need no rights, and end with the process.
+// In goes an estate; out come running servers, one a site, with their addresses and tokens. They need no
+// rights, and end with the process. What they hold is in memory, or kept in a folder: then they come back as they were,
+// whatever ended them.
 package sandbox
 
 import (
@@ -14,10 +15,13 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/durable"
 	"andamio/internal/sandbox/nameserver"
 	"andamio/internal/site/occi/wire"
 )
@@ -40,6 +44,9 @@ type Config struct {
 	Zone string
 	// Faults are the rules by which they misbehave; see also [Sandbox.Misbehave].
 	Faults []Rule
+	// Folder is where they keep what they hold, and come back from; "" holds everything in memory. What is kept there goes
+	// before Estate, OneAddress and Zone.
+	Folder string
 }
 
 // Endpoint is how a site is reached.
@@ -64,6 +71,8 @@ type Sandbox struct {
 	cancel  context.CancelFunc
 	calls   atomic.Int64
 	faults  *faults
+	folder  string
+	unlock  func()
 }
 
 // Start starts a stand-in for every site of the estate.
@@ -72,24 +81,10 @@ func Start(cfg Config) (*Sandbox, error) {
 		cfg.Pace = 1
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Sandbox{cancel: cancel, block: claim(cfg.OneAddress), faults: &faults{rules: cfg.Faults, rand: rand.New(rand.NewPCG(cfg.Seed, 7))}}
-	s.OneAddress = s.block.octet == 0
-	for i, site := range cfg.Estate.Sites {
-		secret := token()
-		c := newCloud(ctx, site, cfg, s.block.site(i), secret, s.faults)
-		s.clouds = append(s.clouds, c)
-		if err := s.serve(c, secret, s.block.address(0, i+1)); err != nil {
-			s.Close()
-			return nil, err
-		}
-	}
-	if cfg.Zone != "" {
-		names, err := nameserver.Start(cfg.Zone, s.block.address(0, nameServerAt))
-		if err != nil {
-			s.Close()
-			return nil, err
-		}
-		s.Names = names
+	s := &Sandbox{cancel: cancel, block: &block{}, folder: cfg.Folder, unlock: func() {},
+		faults: &faults{rules: cfg.Faults, rand: rand.New(rand.NewPCG(cfg.Seed, 7))}}
+	if err := s.start(ctx, cfg); err != nil {
+		return nil, errors.Join(err, s.Close())
 	}
 	if cfg.Churn > 0 {
 		s.Busy("", int64(float64(cfg.Churn)/cfg.Pace), workingSet)
@@ -97,11 +92,98 @@ func Start(cfg Config) (*Sandbox, error) {
 	return s, nil
 }
 
+func (s *Sandbox) start(ctx context.Context, cfg Config) error {
+	k, err := s.open(&cfg)
+	if err != nil {
+		return err
+	}
+	if s.block, err = claim(cfg.OneAddress, k.Octet); err != nil {
+		return err
+	}
+	s.OneAddress = s.block.octet == 0
+	for i, site := range cfg.Estate.Sites {
+		at := Endpoint{Site: site.Name, Kind: site.Kind, Token: token()}
+		if i < len(k.Endpoints) {
+			at = k.Endpoints[i]
+		}
+		c := newCloud(ctx, site, cfg, s.block.site(i), at.Token, s.faults)
+		s.clouds = append(s.clouds, c)
+		if err := c.begin(len(k.Endpoints) > 0); err != nil {
+			return fmt.Errorf("the stand-in %s: %w", site.Name, err)
+		}
+		if err := s.serve(c, at, s.block.address(0, i+1)); err != nil {
+			return err
+		}
+	}
+	if cfg.Zone != "" {
+		s.Names, err = nameserver.Start(cfg.Zone, s.block.address(0, nameServerAt), s.zoneFile(), k.Zone)
+	}
+	if err == nil && len(k.Endpoints) == 0 {
+		err = s.keep(cfg.Estate)
+	}
+	return err
+}
+
+// open locks the folder, and says what is kept there, which goes before what is asked for.
+func (s *Sandbox) open(cfg *Config) (*keptSandbox, error) {
+	if s.folder == "" {
+		return new(keptSandbox), nil
+	}
+	if err := durable.Folder(s.folder); err != nil {
+		return nil, err
+	}
+	unlock, err := durable.TryLock(filepath.Join(s.folder, "lock"))
+	if err != nil {
+		return nil, fmt.Errorf("the stand-ins kept in %s run already, or something else has them: %w", s.folder, err)
+	}
+	s.unlock = unlock
+	k, err := recallSandbox(s.folder)
+	if err != nil || k == nil {
+		return new(keptSandbox), err
+	}
+	if cfg.Estate, err = estate.Read(k.Estate); err != nil {
+		return nil, fmt.Errorf("the estate kept in %s: %w", s.folder, err)
+	}
+	cfg.OneAddress = k.Octet == 0
+	cfg.Zone = ""
+	if k.Zone != nil {
+		cfg.Zone = k.Zone.Zone
+	}
+	return k, nil
+}
+
+func (s *Sandbox) zoneFile() string {
+	if s.folder == "" {
+		return ""
+	}
+	return filepath.Join(s.folder, "zone.json")
+}
+
+// begin brings back what is kept of the stand-in, or begins to keep it.
+func (c *Cloud) begin(known bool) error {
+	if c.folder == "" {
+		return nil
+	}
+	if err := durable.Folder(filepath.Join(c.folder, "disks")); err != nil {
+		return err
+	}
+	if known {
+		return c.recall()
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return errors.Join(c.keep(), c.sweep())
+}
+
 // nameServerAt is the name server's own address in the sandbox's block.
 const nameServerAt = 53
 
-func (s *Sandbox) serve(c *Cloud, token, address string) error {
-	l, err := net.Listen("tcp", net.JoinHostPort(address, "0"))
+func (s *Sandbox) serve(c *Cloud, at Endpoint, address string) error {
+	where := net.JoinHostPort(address, "0")
+	if at.URL != "" {
+		where = strings.TrimPrefix(at.URL, "http://")
+	}
+	l, err := net.Listen("tcp", where)
 	if err != nil {
 		return fmt.Errorf("the stand-in %s cannot listen: %w", c.site.Name, err)
 	}
@@ -111,7 +193,8 @@ func (s *Sandbox) serve(c *Cloud, token, address string) error {
 	}
 	server := &http.Server{Handler: http.HandlerFunc(count), ReadHeaderTimeout: 10 * time.Second}
 	s.servers = append(s.servers, server)
-	s.Endpoints = append(s.Endpoints, Endpoint{c.site.Name, c.site.Kind, "http://" + l.Addr().String(), token})
+	at.URL = "http://" + l.Addr().String()
+	s.Endpoints = append(s.Endpoints, at)
 	go func() { _ = server.Serve(l) }()
 	return nil
 }
@@ -155,6 +238,7 @@ func (s *Sandbox) Close() error {
 		c.close()
 	}
 	s.block.release()
+	s.unlock()
 	return errors.Join(errs...)
 }
 

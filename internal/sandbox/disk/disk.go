@@ -1,5 +1,5 @@
-// Package disk is the disks of stand-in instances: real bytes in sparse files that nobody else can see and that vanish
-// with the process.
+// Package disk is the disks of stand-in instances: real bytes in sparse files, which nobody else can see and which vanish
+// with the process, unless a disk is kept: see [At].
 //
 // A disk notes which of its pages were written, and when, by generations: [Disk.Changes] says what was written since a
 // generation and begins the next one, so that nothing that is written meanwhile is ever missed.
@@ -54,6 +54,9 @@ type Disk struct {
 	layers layers
 	// one writes at a time to a disk of several layers.
 	one sync.Mutex
+	// path is the file of a kept disk, "" for one that goes with the process; marks notes its pages.
+	path  string
+	marks *os.File
 }
 
 // New makes a disk that holds nothing.
@@ -100,12 +103,12 @@ func (d *Disk) Close() error {
 	defer d.mu.Unlock()
 	d.closed = true
 	var errs []error
-	for _, f := range append(d.layers.tops, d.file.Swap(nil)) {
+	for _, f := range append(d.layers.tops, d.file.Swap(nil), d.marks) {
 		if f != nil {
 			errs = append(errs, f.Close())
 		}
 	}
-	d.layers = layers{}
+	d.layers, d.marks = layers{}, nil
 	return errors.Join(errs...)
 }
 
@@ -120,7 +123,8 @@ func (d *Disk) within(off, n int64) error {
 	return nil
 }
 
-// open makes the file that holds the bytes. It has no name, so that it goes with the process whatever ends it.
+// open makes the file that holds the bytes. Unless the disk is kept it has no name, so that it goes with the process
+// whatever ends it.
 func (d *Disk) open() (*os.File, error) {
 	if f := d.file.Load(); f != nil {
 		return f, nil
@@ -130,7 +134,7 @@ func (d *Disk) open() (*os.File, error) {
 	if f := d.file.Load(); f != nil {
 		return f, nil
 	}
-	f, err := unnamed(d.size)
+	f, err := d.backing(0)
 	if err == nil {
 		d.file.Store(f)
 	}
@@ -192,7 +196,10 @@ func (d *Disk) WriteAt(p []byte, off int64) (int, error) {
 		if f, err = d.open(); err != nil {
 			return 0, err
 		}
-		n, err = f.WriteAt(p, off)
+		// What is noted and was not written reads as zeros; the other way round it would be there and never be copied.
+		if err = d.mark(off, int64(len(p)), 1); err == nil {
+			n, err = f.WriteAt(p, off)
+		}
 	}
 	d.note(off, int64(n), 0)
 	return n, err
@@ -215,11 +222,14 @@ func (d *Disk) Zero(off, n int64) error {
 	if err := punch(f, off, n); err != nil {
 		return err
 	}
+	var err error
 	if layered {
-		d.raise(off, n, uint32(len(d.layers.tops)))
+		err = d.raise(off, n, uint32(len(d.layers.tops)))
+	} else {
+		err = d.mark(off, n, 0)
 	}
 	d.note(off, n, zeroed)
-	return nil
+	return err
 }
 
 // ReadAt reads bytes, as io.ReaderAt; what was never written is zero.

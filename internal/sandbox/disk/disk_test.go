@@ -3,6 +3,8 @@ package disk
 import (
 	"bytes"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 
@@ -27,16 +29,33 @@ func mirrored(t require.TestingT, d *Disk, mirror []byte, since uint32) uint32 {
 // TestNothingThatIsWrittenIsMissed writes and empties at random, in layers that are begun and made one again at random,
 // and mirrors by changes alone. What was written is kept beside, so that layers cannot deceive both.
 func TestNothingThatIsWrittenIsMissed(t *testing.T) {
+	dir := t.TempDir()
 	rapid.Check(t, func(t *rapid.T) {
 		size := rapid.Int64Range(1, 40*Page).Draw(t, "size")
-		d := New(size, "e")
-		defer d.Close()
+		kept := rapid.Bool().Draw(t, "kept")
+		d, back := New(size, "e"), func() {}
+		if kept {
+			path := filepath.Join(dir, "disk")
+			var err error
+			d, err = At(path, size, "e")
+			require.NoError(t, err)
+			back = func() { // as after the end of the process: nothing is said before
+				for _, f := range append(d.layers.tops, d.file.Load(), d.marks) {
+					if f != nil {
+						f.Close()
+					}
+				}
+				d, err = At(path, size, "f")
+				require.NoError(t, err)
+			}
+		}
+		defer func() { require.NoError(t, d.Remove()) }()
 		mirror, truth := make([]byte, size), make([]byte, size)
 		since := uint32(0)
 		for i := range rapid.IntRange(1, 30).Draw(t, "acts") {
 			off := rapid.Int64Range(0, size-1).Draw(t, "offset")
 			n := rapid.Int64Range(1, size-off).Draw(t, "length")
-			switch rapid.IntRange(0, 4).Draw(t, "act") {
+			switch rapid.IntRange(0, 5).Draw(t, "act") {
 			case 0:
 				data := bytes.Repeat([]byte{byte(rapid.IntRange(0, 255).Draw(t, "byte"))}, int(n))
 				_, err := d.WriteAt(data, off)
@@ -55,6 +74,12 @@ func TestNothingThatIsWrittenIsMissed(t *testing.T) {
 				_, err := d.Consolidate()
 				require.NoError(t, err)
 				require.Equal(t, 1, d.Layers())
+			case 5:
+				if kept {
+					back()
+					since = 0
+					clear(mirror)
+				}
 			}
 		}
 		mirrored(t, d, mirror, since)
@@ -127,4 +152,20 @@ func TestADiskKeepsToItsBounds(t *testing.T) {
 	require.NoError(t, d.Close())
 	_, err = d.WriteAt([]byte{1}, 0)
 	require.ErrorContains(t, err, "gone")
+}
+
+func TestADamagedDiskIsNotOpened(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "disk")
+	d, err := At(path, 4*Page, "e")
+	require.NoError(t, err)
+	_, err = d.WriteAt([]byte{1}, 0)
+	require.NoError(t, err)
+	require.NoError(t, d.Close())
+	require.NoError(t, os.WriteFile(marksOf(path), []byte{7}, 0o600))
+	_, err = At(path, 4*Page, "f")
+	require.ErrorContains(t, err, "layer 7 of 1")
+	require.NoError(t, d.Remove())
+	left, err := filepath.Glob(path + "*")
+	require.NoError(t, err)
+	assert.Empty(t, left)
 }

@@ -36,7 +36,10 @@ func (d *Disk) Apart(round int) error {
 	if round == d.layers.round || len(d.layers.tops)+1 >= maxLayers {
 		return nil
 	}
-	f, err := unnamed(d.size)
+	if _, err := d.open(); d.path != "" && err != nil {
+		return err // a kept disk is found by its first file
+	}
+	f, err := d.backing(len(d.layers.tops) + 1)
 	if err != nil {
 		return err
 	}
@@ -110,7 +113,7 @@ func (d *Disk) writeLayers(p []byte, off int64) (int, error) {
 	}
 	n, err := d.fileOf(top).WriteAt(p, off)
 	if err == nil {
-		d.raise(off, int64(n), top)
+		err = d.raise(off, int64(n), top)
 	}
 	return n, err
 }
@@ -122,15 +125,15 @@ func (d *Disk) lift(page int64, level uint32) error {
 	if _, err := d.fileOf(level).WriteAt(buf, page*Page); err != nil {
 		return err
 	}
-	d.raise(page*Page, int64(len(buf)), level)
-	return nil
+	return d.raise(page*Page, int64(len(buf)), level)
 }
 
 // raise notes that pages are in a layer now.
-func (d *Disk) raise(off, n int64, level uint32) {
+func (d *Disk) raise(off, n int64, level uint32) error {
 	for page := off / Page; page*Page < off+n; page++ {
 		d.levels(page, true)[page%chunkPages].Store(level)
 	}
+	return d.mark(off, n, byte(level+1))
 }
 
 // mergePart bounds what is merged while nobody else can use the disk.
@@ -170,8 +173,11 @@ func (d *Disk) merge(last bool) (total int64, done bool, err error) {
 		return total, total == 0 && d.Layers() == 1, nil
 	}
 	var errs []error
-	for _, f := range d.layers.tops {
+	for i, f := range d.layers.tops {
 		errs = append(errs, f.Close())
+		if d.path != "" {
+			errs = append(errs, os.Remove(layerOf(d.path, i+1)))
+		}
 	}
 	d.layers = layers{round: d.layers.round}
 	return total, true, errors.Join(errs...)
@@ -229,8 +235,7 @@ func (d *Disk) mergePart(off, n int64, locked bool) error {
 		}
 		at = end
 	}
-	d.raise(off, n, 0)
-	return nil
+	return d.raise(off, n, 0)
 }
 
 // readFile reads bytes of a file, zeros where there is none or it ends.

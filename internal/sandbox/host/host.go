@@ -54,13 +54,15 @@ type Host struct {
 	ctx    context.Context
 	gate   gate
 	frozen bool
+	// watch is told of programs that were started or stopped.
+	watch func()
 }
 
 // service is something that listens on a port of the host, on every network.
 type service struct {
 	port      int
 	command   string
-	program   program
+	program   Program
 	serve     func(net.Listener)
 	listeners []net.Listener
 }
@@ -245,7 +247,15 @@ func (h *Host) open(s *service, n Network) error {
 }
 
 // start runs a program until the host is closed or the program stopped.
-func (h *Host) start(p program) error {
+func (h *Host) start(p Program) error {
+	err := h.begin(p)
+	if err == nil {
+		h.tell()
+	}
+	return err
+}
+
+func (h *Host) begin(p Program) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.ctx.Err() != nil {
@@ -268,6 +278,14 @@ func (h *Host) start(p program) error {
 
 // stop ends the service on a port.
 func (h *Host) stop(port int) error {
+	err := h.end(port)
+	if err == nil {
+		h.tell()
+	}
+	return err
+}
+
+func (h *Host) end(port int) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	s := h.services[port]

@@ -21,11 +21,11 @@ func httpd(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.h.start(program{Kind: "httpd", At: abs(c.dir, c.option("-h", ".")), Port: port})
+	return c.h.start(Program{Kind: "httpd", At: abs(c.dir, c.option("-h", ".")), Port: port})
 }
 
 // serving is what a program listens with, and the name it goes by.
-func (h *Host) serving(p program) (command string, serve func(net.Listener)) {
+func (h *Host) serving(p Program) (command string, serve func(net.Listener)) {
 	if p.Kind == "nc" {
 		return "nc " + p.At, func(l net.Listener) { h.answering(l, p) }
 	}
@@ -36,7 +36,7 @@ func (h *Host) serving(p program) (command string, serve func(net.Listener)) {
 
 // answering gives each connection to a program as its standard input and output. The program is read when it is started,
 // or when the machine goes on elsewhere.
-func (h *Host) answering(l net.Listener, p program) {
+func (h *Host) answering(l net.Listener, p Program) {
 	script, err := afero.ReadFile(h.fs, p.At)
 	if err != nil {
 		return
@@ -105,7 +105,7 @@ func (c *call) answer() error {
 	if there, _ := afero.Exists(c.h.fs, at); !there {
 		return fmt.Errorf("%s: no such program", at)
 	}
-	return c.h.start(program{Kind: "nc", At: at, Env: environ(c.env), Port: port})
+	return c.h.start(Program{Kind: "nc", At: at, Env: environ(c.env), Port: port})
 }
 
 // accept serves connections until the listener is closed.

@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"net"
+	"slices"
 	"sync"
 	"time"
 
@@ -16,8 +18,8 @@ import (
 // suspended is the file in which a suspended machine keeps what ran on it, so that it goes on wherever its disk is.
 const suspended = "/var/lib/suspended.json"
 
-// program is something that listens, in a form that can be kept.
-type program struct {
+// Program is something that listens, in a form that can be kept.
+type Program struct {
 	Kind string   `json:"kind"` // "httpd" serves the folder At, "nc" answers with the program At
 	At   string   `json:"at"`
 	Env  []string `json:"env,omitempty"`
@@ -181,15 +183,7 @@ func closeWrite(c net.Conn) {
 func (h *Host) Suspend() error {
 	h.gate.close()
 	time.Sleep(20 * time.Millisecond) // what has been read is answered
-	h.mu.Lock()
-	var all []program
-	for _, s := range h.services {
-		if s.program.Kind != "" {
-			all = append(all, s.program)
-		}
-	}
-	h.mu.Unlock()
-	data, err := json.Marshal(all)
+	data, err := json.Marshal(h.Programs())
 	if err != nil {
 		return err
 	}
@@ -222,17 +216,63 @@ func (h *Host) goOn() error {
 	if err != nil {
 		return nil
 	}
-	var all []program
+	var all []Program
 	if err := json.Unmarshal(data, &all); err != nil {
 		return err
 	}
-	for _, p := range all {
-		if err := h.start(p); err != nil {
-			return err
-		}
+	if err := h.Start(all); err != nil {
+		return err
 	}
 	return h.fs.Remove(suspended)
 }
+
+// Programs are what runs on the machine and listens, by port.
+func (h *Host) Programs() []Program {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	var all []Program
+	for _, port := range slices.Sorted(maps.Keys(h.services)) {
+		if p := h.services[port].program; p.Kind != "" {
+			all = append(all, p)
+		}
+	}
+	return all
+}
+
+// Start has programs run that do not yet, without a word to who watches.
+func (h *Host) Start(all []Program) error {
+	for _, p := range all {
+		h.mu.Lock()
+		runs := h.services[p.Port] != nil && h.services[p.Port].program.Kind != ""
+		h.mu.Unlock()
+		if runs {
+			continue
+		}
+		if err := h.begin(p); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Watch has somebody told, from now on, when a program was started or stopped.
+func (h *Host) Watch(told func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.watch = told
+}
+
+func (h *Host) tell() {
+	h.mu.Lock()
+	told := h.watch
+	h.mu.Unlock()
+	if told != nil {
+		told()
+	}
+}
+
+// Shut has connections wait, before the machine is plugged in: it was suspended when it was seen last.
+func (h *Host) Shut() { h.gate.close() }
 
 // Suspended reports that a disk is that of a suspended machine.
 func Suspended(d *disk.Disk) bool {

@@ -22,6 +22,8 @@ type Server struct {
 	// Key and Secret change the zone.
 	Key, Secret string
 
+	// file is where the zone is kept, "" for nowhere.
+	file    string
 	mu      sync.Mutex
 	rrs     map[string][]dns.RR // by name and type
 	serial  uint32
@@ -34,16 +36,25 @@ type keptAnswer struct {
 	until time.Time
 }
 
-// Start serves a zone on a free port of an address, with a TTL of so many seconds for what it says of itself.
-func Start(zone, address string) (*Server, error) {
+// Start serves a zone on a free port of an address, and keeps it in a file if one is named; a server that was kept is where
+// it was, with the zone that it had.
+func Start(zone, address, file string, was *Kept) (*Server, error) {
 	secret := make([]byte, 32)
 	if _, err := rand.Read(secret); err != nil {
 		return nil, err
 	}
-	s := &Server{Zone: dns.Fqdn(zone), Key: "andamio-update.", Secret: base64.StdEncoding.EncodeToString(secret), rrs: map[string][]dns.RR{},
+	s := &Server{file: file, Zone: dns.Fqdn(zone), Key: "andamio-update.", Secret: base64.StdEncoding.EncodeToString(secret), rrs: map[string][]dns.RR{},
 		serial: 1, kept: map[string]keptAnswer{}}
+	at := []string{net.JoinHostPort(address, "0"), net.JoinHostPort(address, "0")}
+	if was != nil {
+		s.Key, s.Secret = was.Key, was.Secret
+		at = []string{was.Address, was.Resolver}
+	}
+	if err := s.recall(); err != nil {
+		return nil, err
+	}
 	for i, handle := range []dns.HandlerFunc{s.serve, s.resolve} {
-		where, err := s.listen(address, handle)
+		where, err := s.listen(at[i], handle)
 		if err != nil {
 			s.Close()
 			return nil, err
@@ -53,10 +64,10 @@ func Start(zone, address string) (*Server, error) {
 	return s, nil
 }
 
-// listen serves UDP and TCP on the same free port.
+// listen serves UDP and TCP on the same port.
 func (s *Server) listen(address string, handle dns.HandlerFunc) (string, error) {
 	for range 20 {
-		l, err := net.Listen("tcp", net.JoinHostPort(address, "0"))
+		l, err := net.Listen("tcp", address)
 		if err != nil {
 			return "", fmt.Errorf("the stand-in name server cannot listen: %w", err)
 		}
@@ -204,8 +215,13 @@ func (s *Server) change(w dns.ResponseWriter, r *dns.Msg) int {
 		changes = changes || changed
 	}
 	if changes {
+		before := s.rrs
 		s.rrs = next
 		s.serial++
+		if err := s.keep(); err != nil {
+			s.rrs = before
+			return dns.RcodeServerFailure
+		}
 	}
 	return dns.RcodeSuccess
 }

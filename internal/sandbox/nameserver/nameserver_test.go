@@ -15,7 +15,7 @@ const zone = "ribera.test."
 
 func started(t *testing.T) *Server {
 	t.Helper()
-	s, err := Start("ribera.test", "127.0.0.1")
+	s, err := Start("ribera.test", "127.0.0.1", "", nil)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s
