@@ -2,12 +2,8 @@ package app
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"fmt"
 	"maps"
 	"os"
-	"slices"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/source"
@@ -26,16 +22,7 @@ func (t *Template) source() store.Source {
 }
 
 // Digest is the same for the same files: the SHA-256 of their names and contents.
-func (t *Template) Digest() string { return digestOf(t.source()) }
-
-func digestOf(s store.Source) string {
-	sum := sha256.New()
-	for _, name := range append([]string{s.Root}, slices.Sorted(maps.Keys(s.Files))...) {
-		fmt.Fprintf(sum, "%d %s %d\n", len(name), name, len(s.Files[name]))
-		sum.Write(s.Files[name])
-	}
-	return "sha256:" + hex.EncodeToString(sum.Sum(nil))
-}
+func (t *Template) Digest() string { return t.source().Digest() }
 
 // keepSource keeps the files of the template that a plan was compiled from, so that what stands of it can be told whole
 // when the template has changed or gone. Files that are not those any more are not kept, and no run is held up for them.

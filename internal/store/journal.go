@@ -19,8 +19,10 @@ var ErrTaken = errors.New("another worker has taken the run over")
 // goroutines append at once is written in one transaction, which is what makes it fast.
 type Journal struct {
 	run, epoch int64
-	insert     *sql.Stmt
-	db         *sql.DB
+	// name is the database's.
+	name   string
+	insert *sql.Stmt
+	db     *sql.DB
 
 	mu      sync.Mutex
 	waiting []*entry
@@ -37,7 +39,7 @@ type entry struct {
 
 // Journal opens the journal of a run for appending, for the worker that claimed it at that epoch.
 func (s *Store) Journal(ctx context.Context, runID, epoch int64) (*Journal, error) {
-	j := &Journal{run: runID, epoch: epoch, db: s.db}
+	j := &Journal{run: runID, epoch: epoch, db: s.db, name: s.name}
 	err := s.db.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM events WHERE run = ?`, runID).Scan(&j.last)
 	if err != nil {
 		return nil, err
@@ -49,7 +51,7 @@ func (s *Store) Journal(ctx context.Context, runID, epoch int64) (*Journal, erro
 // Close frees what the journal holds.
 func (j *Journal) Close() error { return j.insert.Close() }
 
-// Append numbers the events and returns when they will survive the process. The first goroutine to come writes for all
+// Append numbers the events and returns when they will survive the process, and the power. The first goroutine to come writes for all
 // that came while it wrote.
 func (j *Journal) Append(events ...run.Event) error {
 	e := &entry{events, make(chan error, 1)}
@@ -75,6 +77,9 @@ func (j *Journal) Append(events ...run.Event) error {
 	return <-e.done
 }
 
+// busyFor is how long a journal tries on while another process is writing, which is longer than any work of ours takes.
+const busyFor = 2 * time.Minute
+
 // write writes entries in one transaction, which also shows that the worker lives and still has the run. After an error
 // nothing more is written: a journal with a hole in it would be no truth.
 func (j *Journal) write(batch []*entry) error {
@@ -82,6 +87,12 @@ func (j *Journal) write(batch []*entry) error {
 		return j.broken
 	}
 	err := j.transact(batch)
+	for until := time.Now().Add(busyFor); busy(err) && time.Now().Before(until); { // each try waits for busyPatience
+		err = j.transact(batch)
+	}
+	if busy(err) {
+		err = fmt.Errorf("another process has been writing to the workspace for %s: see which one has %s open, end it, and go on with andamio resume %d: %w", busyFor, j.name, j.run, err)
+	}
 	if err != nil {
 		j.broken = err
 	}

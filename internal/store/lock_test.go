@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"andamio/internal/durable"
 )
 
 // TestManyFirstOpenersMakeOneDatabase has many open a database at once that is not there yet.
@@ -36,14 +38,14 @@ func TestManyFirstOpenersMakeOneDatabase(t *testing.T) {
 // TestALockIsWaitedForNoLongerThanOneHasTime holds the lock while another wants it.
 func TestALockIsWaitedForNoLongerThanOneHasTime(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "x.lock")
-	unlock, err := lock(t.Context(), path)
+	unlock, err := durable.Lock(t.Context(), path, lockPatience)
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
-	_, err = lock(ctx, path)
+	_, err = durable.Lock(ctx, path, lockPatience)
 	assert.ErrorContains(t, err, "another process has kept")
 	unlock()
-	unlock, err = lock(t.Context(), path)
+	unlock, err = durable.Lock(t.Context(), path, lockPatience)
 	require.NoError(t, err)
 	unlock()
 }

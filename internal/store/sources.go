@@ -2,10 +2,14 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 )
 
@@ -13,6 +17,16 @@ import (
 type Source struct {
 	Root  string            `json:"root"`
 	Files map[string][]byte `json:"files"`
+}
+
+// Digest is the same for the same files: the SHA-256 of their names and contents.
+func (s Source) Digest() string {
+	sum := sha256.New()
+	for _, name := range append([]string{s.Root}, slices.Sorted(maps.Keys(s.Files))...) {
+		fmt.Fprintf(sum, "%d %s %d\n", len(name), name, len(s.Files[name]))
+		sum.Write(s.Files[name])
+	}
+	return "sha256:" + hex.EncodeToString(sum.Sum(nil))
 }
 
 // KeepSource keeps the files of a template under their digest; what is kept already stays.

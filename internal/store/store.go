@@ -1,7 +1,8 @@
 // Package store keeps plans, runs and their journals in SQLite.
 //
 // In go plans and events; out they come again, in this process or another: several processes may open one store, one
-// of which runs a plan while the others watch. What Append has returned survives the end of the process at any moment.
+// of which runs a plan while the others watch. What Append has returned survives the end of the process, and of the power, at
+// any moment.
 package store
 
 import (
@@ -11,11 +12,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"net/url"
 	"time"
 
-	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver
 
 	"andamio/internal/core/money"
@@ -27,44 +25,16 @@ import (
 var migrations embed.FS
 
 // Store is an open database.
-type Store struct{ db *sql.DB }
+type Store struct {
+	db     *sql.DB
+	schema int64
+	name   string
+	// Copied is the copy that was made before the schema was brought up to date; "" if it was not.
+	Copied string
+}
 
 // ErrNotFound says that there is no such plan or run.
 var ErrNotFound = errors.New("not found")
-
-// Open opens the database file, making or bringing it up to date as needed.
-func Open(ctx context.Context, path string) (*Store, error) {
-	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", "busy_timeout(5000)", "foreign_keys(1)"},
-		"_txlock": {"immediate"}}
-	unlock, err := lock(ctx, path+".lock")
-	if err != nil {
-		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
-	}
-	defer unlock()
-	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
-	if err != nil {
-		return nil, err
-	}
-	if err := migrate(ctx, db); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
-	}
-	return &Store{db}, nil
-}
-
-// migrate brings the schema up to date.
-func migrate(ctx context.Context, db *sql.DB) error {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithLogger(goose.NopLogger()))
-	if err != nil {
-		return err
-	}
-	_, err = p.Up(ctx)
-	return err
-}
 
 // Close closes the database.
 func (s *Store) Close() error { return s.db.Close() }
@@ -102,6 +72,9 @@ type Run struct {
 
 // SavePlan keeps a plan and returns its number.
 func (s *Store) SavePlan(ctx context.Context, p *plan.Plan) (int64, error) {
+	if err := s.current(ctx); err != nil {
+		return 0, err
+	}
 	body, err := p.Write()
 	if err != nil {
 		return 0, err
@@ -202,6 +175,9 @@ func at(ns int64) time.Time {
 // given epoch, so that of several that want it one gets it, and no other run of the same deployment goes on by a worker
 // that lives; lives decides that of the other runs. ErrTaken says that it does not.
 func (s *Store) Claim(ctx context.Context, id, epoch int64, worker int, lives func(Run) bool) (int64, error) {
+	if err := s.current(ctx); err != nil {
+		return 0, err
+	}
 	me, err := s.Run(ctx, id)
 	if err != nil {
 		return 0, err

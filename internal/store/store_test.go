@@ -175,7 +175,7 @@ func TestADamagedFileIsRefused(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.db")
 	require.NoError(t, os.WriteFile(path, []byte("this is no database, and long enough to be looked at as one"), 0o600))
 	_, err := Open(ctx, path)
-	assert.ErrorContains(t, err, "cannot be used")
+	assert.ErrorContains(t, err, "is damaged")
 	data, _ := os.ReadFile(path)
 	assert.Contains(t, string(data), "no database", "and left as it was")
 }

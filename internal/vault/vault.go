@@ -7,6 +7,7 @@ package vault
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,10 +17,11 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"filippo.io/age"
+
+	"andamio/internal/durable"
 )
 
 // Names of the files in the vault's folder.
@@ -36,7 +38,7 @@ const (
 )
 
 // workFactor is that of scrypt for passphrases, as a power of two: about a second of work for each guess.
-const workFactor = 18
+var workFactor = 18
 
 // ErrLocked says that the vault needs another key than there is.
 var ErrLocked = errors.New("the credentials cannot be opened")
@@ -46,15 +48,12 @@ type Vault struct {
 	dir string
 
 	mu     sync.Mutex
-	seen   stamp
+	seen   []byte
 	opened contents
 }
 
-// stamp tells one state of the file from another.
-type stamp struct {
-	at   time.Time
-	size int64
-}
+// patience is how long another process may be at changing a vault.
+const patience = 30 * time.Second
 
 // contents are the values by shelf and name.
 type contents map[string]map[string]string
@@ -82,64 +81,65 @@ func (v *Vault) Names(shelf string) ([]string, error) {
 
 // Set keeps values on a shelf; those that are "" are taken away.
 func (v *Vault) Set(shelf string, values map[string]string) error {
+	return v.SetAll(map[string]map[string]string{shelf: values})
+}
+
+// SetAll keeps values on several shelves, all of them or none.
+func (v *Vault) SetAll(shelves map[string]map[string]string) error {
 	return v.change(func(c contents) {
-		if c[shelf] == nil {
-			c[shelf] = map[string]string{}
-		}
-		for name, value := range values {
-			if value == "" {
-				delete(c[shelf], name)
-			} else {
-				c[shelf][name] = value
+		for shelf, values := range shelves {
+			if c[shelf] == nil {
+				c[shelf] = map[string]string{}
+			}
+			for name, value := range values {
+				if value == "" {
+					delete(c[shelf], name)
+				} else {
+					c[shelf][name] = value
+				}
 			}
 		}
 	})
 }
 
-// read opens the file, unless it is what it was when it was opened last.
+// read opens the file, unless it is what it was when it was opened last: what is encrypted anew never looks the same.
 func (v *Vault) read() (contents, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	info, err := os.Stat(v.path(File))
+	data, err := os.ReadFile(v.path(File))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	now := stamp{info.ModTime(), info.Size()}
-	if v.opened != nil && now == v.seen {
+	if v.opened != nil && bytes.Equal(v.seen, data) {
 		return v.opened, nil
 	}
-	c, err := v.open()
+	c, err := v.open(data)
 	if err != nil {
 		return nil, err
 	}
-	v.seen, v.opened = now, c
+	v.seen, v.opened = data, c
 	return c, nil
 }
 
-func (v *Vault) open() (contents, error) {
-	f, err := os.Open(v.path(File))
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
+func (v *Vault) open(text []byte) (contents, error) {
 	ids, err := v.identities()
 	if err != nil {
 		return nil, err
 	}
-	r, err := age.Decrypt(f, ids...)
+	r, err := age.Decrypt(bytes.NewReader(text), ids...)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s needs its passphrase in %s, or its key file in %s or beside it", ErrLocked, v.path(File), EnvPassphrase, EnvKeyFile)
 	}
 	data, err := io.ReadAll(io.LimitReader(r, 16<<20))
 	if err != nil {
-		return nil, fmt.Errorf("%s is damaged: %w", v.path(File), err)
+		return nil, fmt.Errorf("%s is damaged, put a copy of it back (andamio restore has the last backup): %w", v.path(File), err)
 	}
 	c := contents{}
 	if json.Unmarshal(data, &c) != nil { // the error would quote what is inside
-		return nil, fmt.Errorf("%s holds no credentials", v.path(File))
+		return nil, fmt.Errorf("%s holds no credentials: put a copy of it back (andamio restore has the last backup)", v.path(File))
 	}
 	return c, nil
 }
@@ -203,14 +203,11 @@ func (v *Vault) change(how func(contents)) error {
 }
 
 func (v *Vault) alone(work func() error) error {
-	f, err := os.OpenFile(v.path(lock), os.O_CREATE|os.O_RDWR, 0o600)
+	unlock, err := durable.Lock(context.Background(), v.path(lock), patience)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
-		return err
-	}
+	defer unlock()
 	return work()
 }
 
@@ -267,7 +264,7 @@ func (v *Vault) newKey() (age.Recipient, error) {
 		return nil, err
 	}
 	text := fmt.Sprintf("# opens %s; keep it to yourself, and a copy of it elsewhere\n%s\n", File, id)
-	if err := replace(v.keyFile(), []byte(text)); err != nil {
+	if err := durable.Write(v.keyFile(), []byte(text)); err != nil {
 		return nil, err
 	}
 	return id.Recipient(), nil
@@ -282,21 +279,7 @@ func (v *Vault) write(c contents, to age.Recipient) error {
 	if err := errors.Join(json.NewEncoder(w).Encode(c), w.Close()); err != nil {
 		return err
 	}
-	return replace(v.path(File), out.Bytes())
-}
-
-// replace writes a file whole, readable by its owner alone.
-func replace(name string, data []byte) error {
-	tmp, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(tmp.Name())
-	_, err = tmp.Write(data)
-	if err := errors.Join(err, tmp.Sync(), tmp.Close()); err != nil {
-		return err
-	}
-	return os.Rename(tmp.Name(), name)
+	return durable.Write(v.path(File), out.Bytes())
 }
 
 // Lock has the vault open with another passphrase from now on; "" with a new key file. The key file that opened it
