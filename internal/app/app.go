@@ -73,6 +73,13 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	for _, o := range options {
 		o(a)
 	}
+	for _, name := range ws.Loose {
+		a.Log.Warn("others could read it, and cannot any more", "file", name)
+	}
+	if s.Copied != "" {
+		a.Log.Info("a copy was made before the schema changed", "file", s.Copied)
+	}
+	a.settleCredentials(ctx)
 	return a, nil
 }
 

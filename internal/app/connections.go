@@ -2,7 +2,6 @@ package app
 
 import (
 	"context"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -10,12 +9,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/teambition/rrule-go"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/durable"
 	"andamio/internal/site"
 	"andamio/internal/site/occi"
 )
@@ -39,9 +38,22 @@ type Connection struct {
 	Rotated time.Time `json:"rotated,omitzero"`
 	// Timeout is for how many seconds one call may be unanswered; 0 is the driver's own.
 	Timeout float64 `json:"timeout,omitempty"`
+	// Insecure says that somebody accepted that everything, the credential too, goes to the site in clear.
+	Insecure bool `json:"insecure,omitempty"`
+	// Authorities are those who vouch for the site, Pin is the digest of its public key, Certificate says who we are: see
+	// web.Trust.
+	Authorities string `json:"authorities,omitempty"`
+	Pin         string `json:"pin,omitempty"`
+	Certificate string `json:"certificate,omitempty"`
+	// Changing says that the credential is being changed: another is kept beside it until one of them is known to be good.
+	Changing bool `json:"changing,omitempty"`
 
-	// Token is the credential; it is kept in the vault.
+	// Token is the credential, and Key the private key of Certificate; both are kept in the vault.
 	Token string `json:"-"`
+	Key   string `json:"-"`
+
+	// renew says what the credential is by now.
+	renew func() string
 }
 
 // Filter bounds what a survey keeps. Empty means all.
@@ -80,6 +92,12 @@ func (c Connection) driver() *occi.Driver {
 	if c.Timeout > 0 {
 		d.Patience(time.Duration(c.Timeout * float64(time.Second)))
 	}
+	if trust, err := c.trust().Config(); err != nil {
+		d.Trust(nobody(err)) // it was checked when it was kept, so that somebody changed the file by hand
+	} else if trust != nil {
+		d.Trust(trust)
+	}
+	d.Renew(c.renew)
 	return d
 }
 
@@ -90,13 +108,74 @@ func (w *Workspace) Connections() ([]Connection, error) {
 		return nil, err
 	}
 	for i := range out {
-		token, err := w.vault.Get(shelfSites, out[i].Site)
+		c := &out[i]
+		token, err := w.vault.Get(shelfSites, c.Site)
 		if err != nil {
 			return nil, err
 		}
-		out[i].Token = token
+		if c.Key, err = w.vault.Get(shelfClientKeys, c.Site); err != nil {
+			return nil, err
+		}
+		name := c.Site
+		c.Token = token
+		c.renew = func() string { now, _ := w.vault.Get(shelfSites, name); return now }
 	}
 	return out, nil
+}
+
+// shelfClientKeys holds the private keys of certificates that say to sites who we are.
+const shelfClientKeys = "client-keys"
+
+// fileSitesLock keeps two from changing what is kept of sites at once.
+const fileSitesLock = "sites.lock"
+
+// changePatience is how long another process may be at changing what is kept.
+const changePatience = 30 * time.Second
+
+// changeConnections changes what is kept of sites, while nobody else does. Credentials are changed apart from it.
+func (w *Workspace) changeConnections(ctx context.Context, how func([]Connection) ([]Connection, error)) error {
+	unlock, err := durable.Lock(ctx, w.path(fileSitesLock), changePatience)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	var all []Connection
+	if err := w.readJSON(fileSites, &all); err != nil {
+		return err
+	}
+	if all, err = how(all); err != nil {
+		return err
+	}
+	return w.writeJSON(fileSites, all)
+}
+
+// keep keeps a connection in place of the one of that name, or as a new one.
+func (w *Workspace) keep(ctx context.Context, c Connection, isNew bool) error {
+	if err := w.vault.SetAll(map[string]map[string]string{shelfSites: {c.Site: c.Token}, shelfClientKeys: {c.Site: c.Key}}); err != nil {
+		return err
+	}
+	return w.changeConnections(ctx, func(all []Connection) ([]Connection, error) {
+		i := slices.IndexFunc(all, func(x Connection) bool { return x.Site == c.Site })
+		switch {
+		case i < 0 && !isNew:
+			return nil, fmt.Errorf("there is no site %q", c.Site)
+		case i < 0:
+			return append(all, c), nil
+		case isNew:
+			return nil, fmt.Errorf("a site %q was connected meanwhile", c.Site)
+		}
+		all[i] = c
+		return all, nil
+	})
+}
+
+// drop forgets a connection and its credentials.
+func (w *Workspace) drop(ctx context.Context, name string) error {
+	err := w.changeConnections(ctx, func(all []Connection) ([]Connection, error) {
+		return slices.DeleteFunc(all, func(c Connection) bool { return c.Site == name }), nil
+	})
+	none := map[string]string{name: ""}
+	return errors.Join(err, w.vault.SetAll(map[string]map[string]string{shelfSites: none, shelfCandidates: none, shelfClientKeys: none}))
 }
 
 // SetConnections replaces the connected sites and their credentials.
@@ -112,7 +191,10 @@ func (w *Workspace) SetConnections(c []Connection) error {
 	for i := range c {
 		tokens[c[i].Site] = c[i].Token
 	}
-	return errors.Join(w.vault.Set(shelfSites, tokens), w.writeJSON(fileSites, c))
+	if err := w.vault.Set(shelfSites, tokens); err != nil {
+		return err
+	}
+	return w.changeConnections(context.Background(), func([]Connection) ([]Connection, error) { return c, nil })
 }
 
 // Connection is one of the connected sites.
@@ -178,6 +260,8 @@ func (c *Connection) Check() error {
 	var err error
 	if c.URL, err = SiteURL(c.URL); err != nil {
 		errs = append(errs, err)
+	} else if err := c.checkTrust(); err != nil {
+		errs = append(errs, err)
 	}
 	switch c.Kind {
 	case estate.Edge, estate.Private, estate.Public:
@@ -224,192 +308,6 @@ func (c *Connection) Next(after time.Time) (time.Time, error) {
 	return r.After(after, false), nil
 }
 
-// Tested is what came of trying a connection.
-type Tested struct {
-	Access site.Access `json:"access"`
-	// Took is how long the site took to answer; Zones and Sizes are what it offers.
-	Took  time.Duration `json:"took"`
-	Kind  estate.Kind   `json:"kind"`
-	Title string        `json:"title,omitempty"`
-	Zones int           `json:"zones"`
-	Sizes int           `json:"sizes"`
-	// Warns are what the credential lacks, and what comes of it.
-	Warns []string `json:"warns,omitempty"`
-}
-
-// lacks says what a credential without a right is no good for.
-var lacks = map[string]string{
-	"create": "it may not create: nothing can be deployed there, surveys work",
-	"change": "it may not change: nothing there can be resized, renamed or switched, surveys work",
-	"delete": "it may not delete: what is deployed there cannot be retired",
-	"read":   "it may not read: nothing there can be surveyed",
-}
-
-// Test tries a connection: that the site answers, that it knows the credential, and what that may do. Nothing is kept.
-func (a *App) Test(ctx context.Context, c Connection) (*Tested, error) {
-	if err := c.Check(); err != nil {
-		return nil, err
-	}
-	if c.Token == "" {
-		return nil, errors.New("there is no credential")
-	}
-	start := time.Now()
-	d := c.driver()
-	access, err := d.Access(ctx)
-	if err != nil {
-		return nil, hint(c, err)
-	}
-	out := &Tested{Access: access, Took: time.Since(start)}
-	for _, right := range access.MayNot {
-		if text := lacks[right]; text != "" {
-			out.Warns = append(out.Warns, text)
-		}
-	}
-	if access.FirstUse {
-		out.Warns = append(out.Warns, "it is good for a first use only: it is changed when the site is connected, and the new one kept")
-		return out, nil
-	}
-	s, err := d.Describe(ctx)
-	if err != nil {
-		return nil, hint(c, err)
-	}
-	out.Kind, out.Title, out.Zones, out.Sizes = s.Kind, s.Title, len(s.Zones), len(s.Sizes)
-	if c.Kind != s.Kind {
-		out.Warns = append(out.Warns, fmt.Sprintf("it calls itself %s, not %s", s.Kind, c.Kind))
-	}
-	for _, r := range c.Regions {
-		if !slices.Contains(access.Regions, r) {
-			return nil, fmt.Errorf("%s has no region %q; it has %s", c.Site, r, strings.Join(access.Regions, ", "))
-		}
-	}
-	if s.Name != c.Site {
-		return nil, fmt.Errorf("the site calls itself %q: connect it under that name, which its plans and prices use", s.Name)
-	}
-	return out, nil
-}
-
-// hint says what may be done about a connection that does not work.
-func hint(c Connection, err error) error {
-	switch site.ClassOf(err) {
-	case site.Transient:
-		return told{fmt.Sprintf("%s does not answer at %s: %s; look at the address and port, and whether it can be reached from here", c.Site, c.URL, plainly(err)), err}
-	case site.Refused:
-		return told{fmt.Sprintf("%s does not take the credential: %s; look whether it is whole and of this site", c.Site, plainly(err)), err}
-	}
-	return err
-}
-
-// told is an error told to people in words of its own; what it comes from is still to be found in it.
-type told struct {
-	text string
-	err  error
-}
-
-func (t told) Error() string { return t.text }
-func (t told) Unwrap() error { return t.err }
-
-// plainly says why a site did not do something, without how we asked.
-func plainly(err error) string {
-	var name *net.DNSError
-	var authority x509.UnknownAuthorityError
-	var host x509.HostnameError
-	var timeout net.Error
-	var own *site.Error
-	switch {
-	case errors.Is(err, syscall.ECONNREFUSED):
-		return "nothing listens there"
-	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
-		return "there is no way to it from here"
-	case errors.As(err, &name) && name.IsNotFound:
-		return "nobody knows the name " + name.Name
-	case errors.As(err, &authority):
-		return "nobody whom this machine trusts vouches for its certificate"
-	case errors.As(err, &host):
-		return "its certificate is for another name"
-	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
-		return "no answer came in time"
-	case errors.As(err, &own) && own.Detail != "":
-		return own.Detail
-	case errors.As(err, &own) && own.Err != nil:
-		return own.Err.Error()
-	}
-	return err.Error()
-}
-
-// Connect tests a connection and keeps it. A credential for first use is changed at once.
-func (a *App) Connect(ctx context.Context, c Connection) (*Tested, error) {
-	if wrong := a.Workspace.WrongName(c.Site); wrong != "" {
-		return nil, fmt.Errorf("%q cannot be a site's name: %s", c.Site, wrong)
-	}
-	tested, err := a.Test(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	if tested.Access.FirstUse {
-		if c.Token, err = c.driver().Rotate(ctx); err != nil {
-			return nil, fmt.Errorf("the credential for first use could not be changed: %w", err)
-		}
-		c.Rotated = time.Now().UTC()
-		// It is kept before anything else can fail: the old one is worth nothing any more.
-		if err := a.Workspace.vault.Set(shelfSites, map[string]string{c.Site: c.Token}); err != nil {
-			return nil, err
-		}
-		if tested, err = a.Test(ctx, c); err != nil {
-			return nil, err
-		}
-	}
-	c.Account = tested.Access.Account
-	c.URL, _ = SiteURL(c.URL)
-	all, err := a.Workspace.Connections()
-	if err != nil {
-		return nil, err
-	}
-	return tested, a.Workspace.SetConnections(append(all, c))
-}
-
-// Reconnect replaces what is kept of a site, after trying it.
-func (a *App) Reconnect(ctx context.Context, c Connection) (*Tested, error) {
-	tested, err := a.Test(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	return tested, a.replace(c)
-}
-
-func (a *App) replace(c Connection) error {
-	all, err := a.Workspace.Connections()
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(all, func(x Connection) bool { return x.Site == c.Site })
-	if i < 0 {
-		return fmt.Errorf("there is no site %q", c.Site)
-	}
-	all[i] = c
-	return a.Workspace.SetConnections(all)
-}
-
-// Rotate changes the credential of a site: for the one given, once that was tried, or for one that the site makes.
-func (a *App) Rotate(ctx context.Context, name, token string) error {
-	c, err := a.Workspace.Connection(name)
-	if err != nil {
-		return err
-	}
-	if token == "" {
-		if token, err = c.driver().Rotate(ctx); err != nil {
-			return err
-		}
-	} else {
-		try := c
-		try.Token = token
-		if _, err := a.Test(ctx, try); err != nil {
-			return err
-		}
-	}
-	c.Token, c.Rotated = token, time.Now().UTC()
-	return a.replace(c)
-}
-
 // Disconnect removes a site: its connection, its credential and what was observed there. Records stay, with their
 // history. A site that something of a deployment stands at is not removed.
 func (a *App) Disconnect(ctx context.Context, name string) error {
@@ -428,10 +326,5 @@ func (a *App) Disconnect(ctx context.Context, name string) error {
 			}
 		}
 	}
-	all, err := a.Workspace.Connections()
-	if err != nil {
-		return err
-	}
-	all = slices.DeleteFunc(all, func(c Connection) bool { return c.Site == name })
-	return errors.Join(a.Workspace.SetConnections(all), a.Store.ForgetSite(ctx, name))
+	return errors.Join(a.Workspace.drop(ctx, name), a.Store.ForgetSite(ctx, name))
 }

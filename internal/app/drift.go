@@ -9,9 +9,11 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"slices"
+	"time"
 
 	"andamio/internal/sandbox"
 	"andamio/internal/site/occi/wire"
+	"andamio/internal/web"
 )
 
 // DriftWish says how stand-ins are to change by themselves.
@@ -25,6 +27,9 @@ type DriftWish struct {
 // Drift has the workspace's stand-ins change behind everybody's back, each as often as chance says. Sites that are no
 // stand-ins refuse.
 func (a *App) Drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error) {
+	if err := a.Workspace.OfStandIns(); err != nil { // no other site is sent its credential for this
+		return nil, err
+	}
 	connections, err := a.Workspace.Connections()
 	if err != nil {
 		return nil, err
@@ -59,6 +64,9 @@ func (a *App) Drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error)
 	return out, nil
 }
 
+// driftClient asks stand-ins to change.
+var driftClient = web.Client(30*time.Second, nil)
+
 func drift(ctx context.Context, c Connection, want sandbox.DriftRequest) ([]sandbox.Drifted, error) {
 	body, err := json.Marshal(want)
 	if err != nil {
@@ -69,7 +77,7 @@ func drift(ctx context.Context, c Connection, want sandbox.DriftRequest) ([]sand
 		return nil, err
 	}
 	req.Header.Set(wire.HeaderToken, "Bearer "+c.Token)
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := driftClient.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("%s does not answer: %w", c.Site, err)
 	}

@@ -14,18 +14,21 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"andamio/internal/durable"
 	"andamio/internal/vault"
 )
 
 // Workspace is the folder that holds the database, connections and keys. Files with secrets are readable by their
 // owner alone.
 type Workspace struct {
-	Dir   string
+	Dir string
+	// Loose are files and folders that others could read or write when the workspace was opened; they cannot any more.
+	Loose []string
 	vault *vault.Vault
 }
 
 // NewWorkspace is the workspace in a folder that is there.
-func NewWorkspace(dir string) *Workspace { return &Workspace{dir, vault.New(dir)} }
+func NewWorkspace(dir string) *Workspace { return &Workspace{Dir: dir, vault: vault.New(dir)} }
 
 // Shelves of the vault.
 const (
@@ -59,29 +62,21 @@ func openWorkspace(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	if err := os.MkdirAll(dir, durable.FolderMode); err != nil {
 		return nil, fmt.Errorf("the workspace cannot be made; name another with --workspace: %w", err)
 	}
-	return NewWorkspace(dir), nil
+	w := NewWorkspace(dir)
+	if w.Loose, err = durable.Tighten(dir); err != nil {
+		return nil, fmt.Errorf("others may read the workspace %s, and that cannot be changed: %w", dir, err)
+	}
+	return w, nil
 }
 
 func (w *Workspace) path(name string) string { return filepath.Join(w.Dir, name) }
 
 // write replaces a file whole, readable by its owner alone.
 func (w *Workspace) write(name string, data []byte) error {
-	tmp, err := os.CreateTemp(w.Dir, name+".*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(tmp.Name())
-	if _, err := tmp.Write(data); err != nil {
-		tmp.Close()
-		return err
-	}
-	if err := tmp.Close(); err != nil {
-		return err
-	}
-	return os.Rename(tmp.Name(), w.path(name))
+	return durable.Write(w.path(name), data)
 }
 
 // readJSON reads a file into v; a file that is not there leaves v as it is.
@@ -94,7 +89,7 @@ func (w *Workspace) readJSON(name string, v any) error {
 		return err
 	}
 	if err := json.Unmarshal(data, v); err != nil {
-		return fmt.Errorf("%s cannot be read: %w", w.path(name), err)
+		return fmt.Errorf("%s is damaged (%w): put a copy of it back; andamio restore has that of the last backup", w.path(name), err)
 	}
 	return nil
 }

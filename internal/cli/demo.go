@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -58,16 +59,13 @@ const (
 	standInChurn  = 400 << 10
 )
 
-// start starts stand-ins for an estate file, or for the demo's estate if none is named.
-func (o *sandboxOptions) start(file string) (*sandbox.Sandbox, error) {
+// start starts stand-ins for an estate file, or for the demo's estate if none is named. In a workspace they keep what they
+// hold there; "" is none.
+func (o *sandboxOptions) start(file, workspace string) (*sandbox.Sandbox, error) {
 	if o.pace <= 0 || o.pace > 100 {
 		return nil, usage{fmt.Errorf("--pace is above 0 and at most 100, not %g", o.pace)}
 	}
-	read := app.DemoEstate
-	if file != "" {
-		read = func() (*estate.Estate, error) { return readEstate(file) }
-	}
-	e, err := read()
+	e, err := estateFor(file, workspace)
 	if err != nil {
 		return nil, err
 	}
@@ -75,6 +73,9 @@ func (o *sandboxOptions) start(file string) (*sandbox.Sandbox, error) {
 		return nil, usage{fmt.Errorf("--faults is from 0 to 0.5, not %g", o.faults)}
 	}
 	cfg := sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress, Zone: standInZone, System: standInSystem, Churn: standInChurn}
+	if workspace != "" {
+		cfg.Folder = app.StandInFolder(workspace)
+	}
 	if o.faults > 0 {
 		cfg.Faults = sandbox.Troubles(o.faults)
 	}
@@ -83,6 +84,38 @@ func (o *sandboxOptions) start(file string) (*sandbox.Sandbox, error) {
 		box.Live(o.drift, o.seed)
 	}
 	return box, err
+}
+
+// estateFor is the estate of stand-ins: the one that those of the workspace have, else that of a file, or of the demo.
+func estateFor(file, workspace string) (*estate.Estate, error) {
+	var kept *estate.Estate
+	if workspace != "" {
+		var err error
+		if kept, err = app.KeptEstate(workspace); err != nil {
+			return nil, err
+		}
+	}
+	if file == "" {
+		if kept != nil {
+			return kept, nil
+		}
+		return app.DemoEstate()
+	}
+	e, err := readEstate(file)
+	if err != nil || kept == nil {
+		return e, err
+	}
+	same, err := equalEstates(e, kept)
+	if err == nil && !same {
+		err = no{fmt.Errorf("the stand-ins of %s are those of another estate than %s: name another --workspace, or leave --estate out", workspace, file)}
+	}
+	return kept, err
+}
+
+func equalEstates(a, b *estate.Estate) (bool, error) {
+	x, errA := a.Write()
+	y, errB := b.Write()
+	return bytes.Equal(x, y), errors.Join(errA, errB)
 }
 
 // Paces of the demo: on screen a run takes one to two minutes, headless it is over soon.
@@ -96,14 +129,16 @@ const demoDrift = 2 * time.Minute
 
 func (s *shared) demo() *cobra.Command {
 	var o sandboxOptions
-	var headless, stop bool
+	var headless, stop, anew bool
 	var preset string
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Start the stand-in sites, load Ribera Flood Watch and open the screens",
 		Long: `Starts stand-ins for five sites on loopback, loads the scenario Ribera Flood Watch and opens the screens. The demo has a
-workspace of its own; its stand-ins go on for half an hour after they were last used, so that a run can be found again,
-or until andamio demo --stop. With --headless the whole scenario runs without a screen and a report is printed.`,
+workspace of its own; its stand-ins go on for half an hour after they were last used, or until andamio demo --stop, and
+come back as they were when the demo is started again, whatever ended them. --anew begins a new one: the one before is
+given another name, and nothing of it is lost. With --headless the whole scenario runs without a screen and a report is
+printed.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if headless {
@@ -118,11 +153,16 @@ or until andamio demo --stop. With --headless the whole scenario runs without a 
 			if stop {
 				return s.stopDemo(cmd.Context())
 			}
+			if anew {
+				if err := s.setAside(cmd.Context()); err != nil {
+					return no{err}
+				}
+			}
 			if !cmd.Flags().Changed("drift") {
 				o.drift = demoDrift
 			}
 			if err := app.StandIns(cmd.Context(), s.workspace, o.args()...); err != nil {
-				return err
+				return no{fmt.Errorf("%w. andamio demo --anew begins a new demo and keeps the one before", err)}
 			}
 			options := screenOptions(cmd)
 			options.demo = true
@@ -131,7 +171,8 @@ or until andamio demo --stop. With --headless the whole scenario runs without a 
 	}
 	o.flags(cmd, screenPace)
 	cmd.Flags().BoolVar(&headless, "headless", false, "run the scenario without a screen and print a report")
-	cmd.Flags().BoolVar(&stop, "stop", false, "end the demo's stand-ins")
+	cmd.Flags().BoolVar(&stop, "stop", false, "end the demo's stand-ins, which keep what they hold")
+	cmd.Flags().BoolVar(&anew, "anew", false, "begin a new demo; the one before is given another name")
 	oneOf(cmd.Flags(), &preset, "preset", "drill", "preset of the scenario for --headless: drill or storm-season", "drill", "storm-season")
 	addScreenFlags(cmd)
 	return cmd
@@ -152,19 +193,37 @@ func (s *shared) stopDemo(ctx context.Context) error {
 	return err
 }
 
+// setAside ends the stand-ins of the demo before, and gives its workspace another name.
+func (s *shared) setAside(ctx context.Context) error {
+	if _, err := app.StopStandIns(ctx, s.workspace); err != nil {
+		return err
+	}
+	was, err := app.SetAside(s.workspace)
+	if err == nil && was != "" {
+		fmt.Fprintln(s.err, "the demo before is in", was)
+	}
+	return err
+}
+
 // headless runs the scenario in a workspace that is thrown away, unless one is named.
 func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string) error {
-	box, err := o.start("")
+	kept := s.workspace
+	if kept == "" {
+		dir, err := os.MkdirTemp("", "andamio-demo-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(dir)
+		s.workspace = dir
+	}
+	if err := app.MarkForStandIns(s.workspace); err != nil {
+		return no{err}
+	}
+	box, err := o.start("", kept)
 	if err != nil {
 		return err
 	}
 	defer box.Close()
-	if s.workspace == "" {
-		if s.workspace, err = os.MkdirTemp("", "andamio-demo-"); err != nil {
-			return err
-		}
-		defer os.RemoveAll(s.workspace)
-	}
 	a, err := s.open(ctx, app.InProcess(ctx))
 	if err != nil {
 		return err
@@ -254,7 +313,9 @@ func (s *shared) sandbox() *cobra.Command {
 		Use:   "sandbox",
 		Short: "Run the stand-in sites alone, until interrupted",
 		Long: `Starts a stand-in for each site of an estate (that of the demo, if none is named) on loopback and connects the
-workspace to them: real HTTP servers that speak OCCI 1.2, whose instances run scripts, take SSH and answer on real ports.`,
+workspace to them: real HTTP servers that speak OCCI 1.2, whose instances run scripts, take SSH and answer on real ports.
+The workspace must be empty, or one that stand-ins made: what they hold is kept there, and they come back as they were,
+whatever ended them.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return s.serveSandbox(cmd.Context(), &o, estateFile)
@@ -269,24 +330,33 @@ workspace to them: real HTTP servers that speak OCCI 1.2, whose instances run sc
 }
 
 func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile string) error {
+	if s.workspace == "" {
+		dir, err := app.DefaultDir()
+		if err != nil {
+			return err
+		}
+		s.workspace = dir
+	}
+	if err := app.MarkForStandIns(s.workspace); err != nil {
+		return no{err}
+	}
+	if app.StandInsRun(s.workspace) {
+		return no{fmt.Errorf("the stand-ins of the workspace %s run already: andamio demo --stop --workspace %s ends them; --workspace NEW is another", s.workspace, s.workspace)}
+	}
+	box, err := o.start(estateFile, s.workspace)
+	if err != nil {
+		return err
+	}
+	defer box.Close()
 	a, err := s.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer a.Close()
-	if app.StandInsAlive(ctx, a.Workspace.Dir) {
-		return no{fmt.Errorf("the sites of the workspace %s answer: its stand-ins run already, or it is connected to others. andamio demo --stop --workspace %s ends the stand-ins; --workspace NEW is another",
-			a.Workspace.Dir, a.Workspace.Dir)}
-	}
-	box, err := o.start(estateFile)
-	if err != nil {
-		return err
-	}
-	defer box.Close()
-	if err := a.NotePID(); err != nil {
-		return err
-	}
 	if err := a.ConnectSandbox(box); err != nil {
+		return err
+	}
+	if err := a.NotePID(); err != nil {
 		return err
 	}
 	if s.json {

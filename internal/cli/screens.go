@@ -51,7 +51,8 @@ func (s *shared) screens(ctx context.Context, o screenOpts) error {
 		ctx, stop := context.WithCancel(ctx)
 		defer stop()
 		go func() {
-			for app.StandInsAlive(ctx, s.workspace) {
+			for app.StandInsRun(s.workspace) {
+				_, _ = a.Estate(ctx)
 				select {
 				case <-ctx.Done():
 					return

@@ -1,6 +1,7 @@
 package sandbox
 
 import (
+	"cmp"
 	"encoding/json"
 	"net/http"
 	"slices"
@@ -81,14 +82,26 @@ func (c *Cloud) access(w http.ResponseWriter, r *http.Request) {
 		wire.AccessRegions: strings.Join(regions, ","), wire.AccessFirst: a.first}})
 }
 
-// rotate gives the account another token; the one used ends.
+// shortestToken is how many characters a token that is proposed has at least.
+const shortestToken = 20
+
+// rotate gives the account another token, the one that is proposed if one is; the one used ends.
 func (c *Cloud) rotate(w http.ResponseWriter, r *http.Request) {
+	var want wire.Resource
+	if err := json.NewDecoder(r.Body).Decode(&want); err != nil {
+		refuse(w, http.StatusBadRequest, "the body cannot be read: %v", err)
+		return
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	old, _ := strings.CutPrefix(r.Header.Get(wire.HeaderToken), "Bearer ")
 	a := c.accounts[old]
 	a.first = false
-	fresh := token()
+	fresh := cmp.Or(word(want.Attributes[wire.AccessToken]), token())
+	if _, taken := c.accounts[fresh]; taken || len(fresh) < shortestToken {
+		refuse(w, http.StatusBadRequest, "a token has at least %d characters, and is nobody's yet", shortestToken)
+		return
+	}
 	delete(c.accounts, old)
 	c.accounts[fresh] = a
 	respond(w, http.StatusOK, wire.Resource{Kind: wire.OwnAccess, Attributes: map[string]any{wire.AccessToken: fresh}})

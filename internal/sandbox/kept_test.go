@@ -148,7 +148,7 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 func TestCredentialsPairsAndNamesComeBack(t *testing.T) {
 	f := kept(t, false)
 	d := f.driver("vega")
-	fresh, err := d.Rotate(ctx)
+	fresh, err := d.Rotate(ctx, "")
 	require.NoError(t, err)
 	other := f.driver("presa")
 	peer, err := other.Self(ctx)

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/notice"
 	"andamio/internal/site/occi/wire"
+	"andamio/internal/web"
 )
 
 // FeatureNotices is the feature of a site that sends notices of its changes.
@@ -86,16 +87,19 @@ func (c *Cloud) changed(t *thing) {
 			}
 			ctx, cancel := context.WithTimeout(c.ctx, 2*time.Second)
 			defer cancel()
-			if err := notice.Send(ctx, http.DefaultClient, s.url, s.secret, e, time.Now()); err != nil {
+			if err := notice.Send(ctx, noticeClient, s.url, s.secret, e, time.Now()); err != nil {
 				c.deaf(id)
 				return
 			}
 			if again {
-				_ = notice.Send(ctx, http.DefaultClient, s.url, s.secret, e, time.Now())
+				_ = notice.Send(ctx, noticeClient, s.url, s.secret, e, time.Now())
 			}
 		}()
 	}
 }
+
+// noticeClient posts notices.
+var noticeClient = web.Client(2*time.Second, nil)
 
 // deaf drops a sink that does not listen any more.
 func (c *Cloud) deaf(id string) {

@@ -16,6 +16,7 @@ import (
 
 	"andamio/internal/sandbox/disk"
 	"andamio/internal/site/occi/wire"
+	"andamio/internal/web"
 )
 
 // diskAct does something with a disk: it is copied to from a paired site, unpacked to from an object, or its layers are
@@ -276,8 +277,8 @@ func (p *pulling) ask(ctx context.Context, ranges []wire.Extent) (*http.Response
 }
 
 // peerClient asks other sites.
-var peerClient = &http.Client{Timeout: 2 * time.Minute, Transport: &http.Transport{MaxIdleConnsPerHost: 16, DisableCompression: true,
-	WriteBufferSize: 64 << 10, ReadBufferSize: 256 << 10}}
+var peerClient = web.Client(2*time.Minute, &http.Transport{MaxIdleConnsPerHost: 16, DisableCompression: true,
+	WriteBufferSize: 64 << 10, ReadBufferSize: 256 << 10})
 
 // content is what the ranges hold, one after another, in a buffer.
 func content(resp *http.Response, body io.Reader, ranges []wire.Extent, buf []byte) (data []byte, err error) {

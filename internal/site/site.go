@@ -145,8 +145,9 @@ type Surveyor interface {
 	// Page lists some things of a kind in a region with all that the site tells of them. What is made or removed between
 	// two pages shifts none of the others.
 	Page(ctx context.Context, q Query) (Page, error)
-	// Rotate has the site make a new credential in place of the one used; the old one ends with that.
-	Rotate(ctx context.Context) (token string, err error)
+	// Rotate has the site take a new credential, which has been kept before, in place of the one used, which ends with that; a
+	// site that makes its own answers with another.
+	Rotate(ctx context.Context, fresh string) (token string, err error)
 }
 
 // Site is one place that can hold resources.

@@ -51,9 +51,9 @@ func TestValuesAreKeptEncryptedAndForTheirOwnerAlone(t *testing.T) {
 }
 
 func TestAPassphraseTakesThePlaceOfTheKeyFile(t *testing.T) {
-	require.Equal(t, 18, workFactor)
-	workFactor = 10 // the same, without the seconds
-	t.Cleanup(func() { workFactor = 18 })
+	was := vault.WorkFactor(10) // the same, without the seconds
+	t.Cleanup(func() { vault.WorkFactor(was) })
+	require.Equal(t, 18, was)
 	dir := t.TempDir()
 	v := vault.New(dir)
 	require.NoError(t, v.Set("sites", map[string]string{"vega": secret}))

@@ -64,7 +64,7 @@ func keys(dir string) ([]result, error) {
 		return nil, err
 	}
 	defer func() { _ = sites.Process.Kill(); _ = sites.Wait() }()
-	for i := 0; !app.StandInsAlive(context.Background(), ws); i++ {
+	for i := 0; !app.StandInsRun(ws); i++ {
 		if i > 200 {
 			return nil, fmt.Errorf("the stand-ins did not start")
 		}

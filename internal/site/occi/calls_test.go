@@ -34,7 +34,7 @@ func calls(d *Driver) map[string]func() error {
 		},
 		"delete":      func() error { return d.Delete(ctx, site.Volume, "v") },
 		"access":      func() error { _, err := d.Access(ctx); return err },
-		"rotate":      func() error { _, err := d.Rotate(ctx); return err },
+		"rotate":      func() error { _, err := d.Rotate(ctx, "proposed-and-long-enough"); return err },
 		"page":        func() error { _, err := d.Page(ctx, site.Query{Kind: site.Volume}); return err },
 		"changes":     func() error { _, err := d.Changes(ctx, "disk", "e", 0); return err },
 		"hashes":      func() error { _, err := d.Hashes(ctx, "disk", site.Extent{Length: 10}, 10); return err },
@@ -161,17 +161,17 @@ func TestTheRightsOfATokenAreRead(t *testing.T) {
 
 func TestARotationWithoutATokenIsNone(t *testing.T) {
 	d, last := serve(t, 200, `{"attributes":{"`+wire.AccessToken+`":"new-one"}}`)
-	token, err := d.Rotate(ctx)
+	token, err := d.Rotate(ctx, "proposed-and-long-enough")
 	require.NoError(t, err)
 	assert.Equal(t, "new-one", token)
 	r, body := last()
 	assert.Equal(t, http.MethodPost, r.Method)
 	assert.Contains(t, body, wire.OwnAccess)
 	empty, _ := serve(t, 200, `{"attributes":{}}`)
-	token, err = empty.Rotate(ctx)
+	token, err = empty.Rotate(ctx, "proposed-and-long-enough")
 	assert.Empty(t, token)
-	require.ErrorContains(t, err, "the site told none")
-	assert.Equal(t, site.Refused, site.ClassOf(err))
+	require.ErrorContains(t, err, "does not say what it is now")
+	assert.Equal(t, site.Transient, site.ClassOf(err), "it may be either")
 }
 
 func TestAPageSaysWhereTheNextBegins(t *testing.T) {

@@ -1,7 +1,6 @@
 package occi
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -195,19 +194,11 @@ func (d *Driver) raw(ctx context.Context, doing, method, where string, header ht
 	}
 	ctx, cancel := context.WithTimeout(ctx, copyTimeout)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, method, d.base+where, bytes.NewReader(body))
-	if err != nil {
-		return nil, nil, fail(site.Refused, "the request cannot be made", err)
-	}
-	for k, v := range header {
-		req.Header[k] = v
-	}
-	req.Header.Set(wire.HeaderToken, "Bearer "+d.token)
 	patient := *d.client
 	patient.Timeout = 0 // the context bounds it
-	resp, err := patient.Do(req)
+	resp, err := d.send(&patient, func() (*http.Request, error) { return d.request(ctx, method, where, header, body) })
 	if err != nil {
-		return nil, nil, fail(site.Transient, "", withoutURL(err))
+		return nil, nil, fail(classOf(err), "", withoutURL(err))
 	}
 	defer resp.Body.Close()
 	data, err := io.ReadAll(io.LimitReader(resp.Body, 64<<20))

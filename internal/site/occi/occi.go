@@ -6,6 +6,7 @@ package occi
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,11 +17,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
+	"andamio/internal/web"
 )
 
 // Timeout bounds one request; a site that is silent for longer has failed transiently.
@@ -34,8 +37,13 @@ const pageSize = 200
 
 // Driver speaks to one site.
 type Driver struct {
-	name, base, token string
-	client            *http.Client
+	name, base string
+	client     *http.Client
+
+	mu    sync.Mutex
+	token string
+	// renew says what the token is now, when the site does not take the one there is; nil knows no other.
+	renew func() string
 }
 
 var (
@@ -47,10 +55,44 @@ var (
 
 // New makes a driver for the site at the base URL, with a bearer token.
 func New(name, base, token string) *Driver {
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.MaxIdleConnsPerHost = 32
-	return &Driver{name: name, base: strings.TrimRight(base, "/"), token: token,
-		client: &http.Client{Timeout: Timeout, Transport: transport}}
+	return &Driver{name: name, base: strings.TrimRight(base, "/"), token: token, client: web.Client(Timeout, nil)}
+}
+
+// Trust has the driver trust whom a configuration says, and nobody else.
+func (d *Driver) Trust(c *tls.Config) { d.client.Transport = web.Transport(c) }
+
+// Renew has the driver ask what its token is now when the site does not take the one it has: somebody may have changed it.
+func (d *Driver) Renew(now func() string) { d.renew = now }
+
+// renewed reports that there is another token than one that the site did not take.
+func (d *Driver) renewed(used string) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.token == used && d.renew != nil {
+		if now := d.renew(); now != "" {
+			d.token = now
+		}
+	}
+	return d.token != used
+}
+
+// send sends a request with the token, and once more with another if there is another by now.
+func (d *Driver) send(client *http.Client, request func() (*http.Request, error)) (*http.Response, error) {
+	for {
+		req, err := request()
+		if err != nil {
+			return nil, err
+		}
+		d.mu.Lock()
+		token := d.token
+		d.mu.Unlock()
+		req.Header.Set(wire.HeaderToken, "Bearer "+token)
+		resp, err := client.Do(req)
+		if err != nil || resp.StatusCode != http.StatusUnauthorized || !d.renewed(token) {
+			return resp, err
+		}
+		resp.Body.Close()
+	}
 }
 
 // Patience sets for how long one request may be unanswered.
@@ -178,19 +220,16 @@ func (d *Driver) do(ctx context.Context, doing, method, where string, header htt
 	if body == nil {
 		data = nil
 	}
-	req, err := http.NewRequestWithContext(ctx, method, d.base+where, bytes.NewReader(data))
+	resp, err := d.send(d.client, func() (*http.Request, error) {
+		req, err := d.request(ctx, method, where, header, data)
+		if err == nil {
+			req.Header.Set("Accept", wire.ContentType)
+			req.Header.Set("Content-Type", wire.ContentType)
+		}
+		return req, err
+	})
 	if err != nil {
-		return fail(site.Refused, "the request cannot be made", err)
-	}
-	for k, v := range header {
-		req.Header[k] = v
-	}
-	req.Header.Set("Accept", wire.ContentType)
-	req.Header.Set("Content-Type", wire.ContentType)
-	req.Header.Set(wire.HeaderToken, "Bearer "+d.token)
-	resp, err := d.client.Do(req)
-	if err != nil {
-		return fail(site.Transient, "", withoutURL(err))
+		return fail(classOf(err), "", withoutURL(err))
 	}
 	defer resp.Body.Close()
 	answer, err := io.ReadAll(io.LimitReader(resp.Body, maxBody))
@@ -207,6 +246,27 @@ func (d *Driver) do(ctx context.Context, doing, method, where string, header htt
 		return fail(site.Transient, "the answer is not what the protocol asks for", err)
 	}
 	return nil
+}
+
+// request makes a request without the token.
+func (d *Driver) request(ctx context.Context, method, where string, header http.Header, body []byte) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, method, d.base+where, bytes.NewReader(body))
+	if err != nil {
+		return nil, site.Final(err)
+	}
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	return req, nil
+}
+
+// classOf is the class of an error of asking: one that sends us elsewhere does not pass.
+func classOf(err error) site.Class {
+	var elsewhere *web.Redirected
+	if errors.As(err, &elsewhere) {
+		return site.Refused
+	}
+	return site.ClassOf(err)
 }
 
 // withoutURL drops the method and URL that net/http puts before an error: the site and the act are named already.

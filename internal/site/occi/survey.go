@@ -29,15 +29,16 @@ func words(v any) []string {
 	return slices.DeleteFunc(strings.Split(text(v), ","), func(s string) bool { return s == "" })
 }
 
-// Rotate asks for another token.
-func (d *Driver) Rotate(ctx context.Context) (string, error) {
-	var out wire.Resource
-	if err := d.do(ctx, "ask for a new credential", http.MethodPost, wire.PathAccess, nil, wire.Resource{Kind: wire.OwnAccess}, &out); err != nil {
+// Rotate has the site take another token in place of the one that is used. Whoever proposes it can keep it before the site
+// knows it, and so never be without one that is good. A site that makes its own answers with that.
+func (d *Driver) Rotate(ctx context.Context, fresh string) (string, error) {
+	want, out := wire.Resource{Kind: wire.OwnAccess, Attributes: map[string]any{wire.AccessToken: fresh}}, wire.Resource{}
+	if err := d.do(ctx, "change the credential", http.MethodPost, wire.PathAccess, nil, want, &out); err != nil {
 		return "", err
 	}
 	token := text(out.Attributes[wire.AccessToken])
 	if token == "" {
-		return "", &site.Error{Site: d.name, Doing: "ask for a new credential", Class: site.Refused, Err: errors.New("the site told none")}
+		return "", &site.Error{Site: d.name, Doing: "change the credential", Class: site.Transient, Err: errors.New("the site does not say what it is now")}
 	}
 	return token, nil
 }

@@ -1,0 +1,277 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"time"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/durable"
+	"andamio/internal/sandbox"
+)
+
+// Stand-ins belong to a workspace that carries their mark, which they put on an empty one and on no other: there they are
+// connected once, keep what they hold, and come back. Nothing of a workspace is ever removed for them.
+
+// Files of a workspace of stand-ins: its mark, the process that is the stand-ins, and the folder where they keep what they
+// hold.
+const (
+	fileMark       = "stand-ins.json"
+	filePID        = "sandbox.pid"
+	folderStandIns = "stand-ins"
+)
+
+// markFormat says what the mark means.
+const markFormat = "andamio.workspace-of-stand-ins/1"
+
+// mark is what makes a workspace one of stand-ins.
+type mark struct {
+	Format string `json:"format"`
+	// Connected says that they were connected; a site that somebody removed since is not connected again.
+	Connected bool `json:"connected"`
+}
+
+// StandInFolder is where the stand-ins of a workspace keep what they hold.
+func StandInFolder(dir string) string { return filepath.Join(dir, folderStandIns) }
+
+// MarkForStandIns makes an empty folder, or one that is not there, a workspace of stand-ins. One that is such a workspace
+// stays as it is; any other is refused.
+func MarkForStandIns(dir string) error {
+	w := NewWorkspace(dir)
+	m, err := w.mark()
+	if err != nil || m != nil {
+		return err
+	}
+	entries, err := os.ReadDir(dir)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return err
+	case len(entries) > 0:
+		return fmt.Errorf("%s is a folder with something in it (%s) and no workspace of stand-ins, which would connect themselves in place of what is there: "+
+			"name a folder that is empty or not there yet, --workspace NEW; nothing was changed", dir, entries[0].Name())
+	}
+	if err := durable.Folder(dir); err != nil {
+		return err
+	}
+	return w.writeJSON(fileMark, mark{Format: markFormat})
+}
+
+// mark is the workspace's mark; nil if it has none.
+func (w *Workspace) mark() (*mark, error) {
+	var m mark
+	if err := w.readJSON(fileMark, &m); err != nil || m.Format == "" {
+		return nil, err
+	}
+	if m.Format != markFormat {
+		return nil, fmt.Errorf("%s is of %q, which this program does not know: use the one that made it", w.path(fileMark), m.Format)
+	}
+	return &m, nil
+}
+
+// OfStandIns refuses a workspace without the mark.
+func (w *Workspace) OfStandIns() error {
+	m, err := w.mark()
+	if err == nil && m == nil {
+		err = fmt.Errorf("%s is no workspace of stand-ins: andamio sandbox --workspace NEW makes one", w.Dir)
+	}
+	return err
+}
+
+// ConnectSandbox connects the workspace to stand-ins, once, and gives it the secrets of the scenario if it has none.
+func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
+	m, err := a.Workspace.mark()
+	if err != nil {
+		return err
+	}
+	if m != nil && m.Connected {
+		return nil
+	}
+	if m == nil { // one that nothing was done with yet
+		all, err := a.Workspace.Connections()
+		runs, storeErr := a.Store.Runs(context.Background())
+		if err := errors.Join(err, storeErr); err != nil {
+			return err
+		}
+		if len(all) > 0 || len(runs) > 0 {
+			return a.Workspace.OfStandIns()
+		}
+	}
+	var c []Connection
+	for _, e := range s.Endpoints {
+		c = append(c, Connection{Site: e.Site, Kind: e.Kind, URL: e.URL, Token: e.Token, Account: "deploy-bot", TimeZone: "UTC", Schedule: "FREQ=HOURLY"})
+	}
+	if err := a.Workspace.SetConnections(c); err != nil {
+		return err
+	}
+	if err := a.Workspace.SetZone(zoneOf(s)); err != nil {
+		return err
+	}
+	kept, err := a.Workspace.vault.Get(shelfSecrets, "register_key")
+	if err != nil {
+		return err
+	}
+	if kept == "" {
+		if err := a.Workspace.SetSecrets(map[string]string{"register_key": randomSecret()}); err != nil {
+			return err
+		}
+	}
+	return a.Workspace.writeJSON(fileMark, mark{Format: markFormat, Connected: true})
+}
+
+// KeptEstate is the estate of the stand-ins of a workspace, if they were there before; else nil.
+func KeptEstate(dir string) (*estate.Estate, error) { return sandbox.KeptEstate(StandInFolder(dir)) }
+
+// StandIns makes sure that the stand-ins of a workspace run, in a process of their own that outlives the screens. Those that
+// ran before come back as they were.
+func StandIns(ctx context.Context, dir string, args ...string) error {
+	if err := MarkForStandIns(dir); err != nil {
+		return err
+	}
+	if StandInsRun(dir) {
+		return nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(self, append([]string{"sandbox", "--workspace", dir, "--quiet"}, args...)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	said, err := cmd.StderrPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("the stand-ins cannot be started: %w", err)
+	}
+	ended := make(chan error, 1)
+	go func() {
+		text := make([]byte, 4<<10)
+		n, _ := said.Read(text)
+		if err := cmd.Wait(); err != nil || n > 0 {
+			ended <- fmt.Errorf("the stand-ins ended at once: %s", text[:n])
+			return
+		}
+		ended <- errors.New("the stand-ins ended at once")
+	}()
+	return begun(ctx, dir, ended)
+}
+
+// SetAside gives the workspace of the demo another name, so that a new one begins; nothing of it is lost. It returns that
+// name, "" if there was none.
+func SetAside(dir string) (string, error) {
+	if _, err := os.Stat(dir); errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	demo, err := DemoDir()
+	if err != nil {
+		return "", err
+	}
+	if dir != demo {
+		if err := NewWorkspace(dir).OfStandIns(); err != nil {
+			return "", err
+		}
+	}
+	for n := 1; ; n++ {
+		name := fmt.Sprintf("%s.%d", dir, n)
+		if _, err := os.Stat(name); errors.Is(err, fs.ErrNotExist) {
+			return name, os.Rename(dir, name)
+		}
+	}
+}
+
+// The stand-ins are there within mostBeginning; they are looked for each beginningEvery.
+const (
+	mostBeginning  = 30 * time.Second
+	beginningEvery = 25 * time.Millisecond
+)
+
+// begun waits until the stand-ins run.
+func begun(ctx context.Context, dir string, ended <-chan error) error {
+	ctx, cancel := context.WithTimeout(ctx, mostBeginning)
+	defer cancel()
+	for !StandInsRun(dir) {
+		select {
+		case err := <-ended:
+			return err
+		case <-time.After(beginningEvery):
+		case <-ctx.Done():
+			return fmt.Errorf("the stand-ins did not answer; andamio sandbox --workspace %s shows why: %w", dir, ctx.Err())
+		}
+	}
+	return nil
+}
+
+// StandInsRun reports that a process is the stand-ins of a workspace, and has connected them.
+func StandInsRun(dir string) bool {
+	pid, err := standInPID(dir)
+	if err != nil || syscall.Kill(pid, 0) != nil {
+		return false
+	}
+	unlock, err := durable.TryLock(filepath.Join(StandInFolder(dir), "lock"))
+	if err == nil { // nobody has them: the number is another process's by now
+		unlock()
+	}
+	return errors.Is(err, durable.ErrHeld)
+}
+
+func standInPID(dir string) (int, error) {
+	data, err := os.ReadFile(filepath.Join(dir, filePID))
+	if err != nil {
+		return 0, err
+	}
+	pid, err := strconv.Atoi(string(data))
+	if err != nil || pid <= 1 {
+		return 0, fmt.Errorf("%s holds no process", filepath.Join(dir, filePID))
+	}
+	return pid, nil
+}
+
+// NotePID keeps the number of the stand-ins' process in the workspace.
+func (a *App) NotePID() error {
+	return a.Workspace.write(filePID, []byte(strconv.Itoa(os.Getpid())))
+}
+
+// StopStandIns ends the stand-ins of a workspace, which keep what they hold; false if none run.
+func StopStandIns(ctx context.Context, dir string) (bool, error) {
+	if !StandInsRun(dir) {
+		return false, nil
+	}
+	pid, err := standInPID(dir)
+	if err != nil {
+		return false, err
+	}
+	if err := syscall.Kill(pid, syscall.SIGTERM); err != nil {
+		return true, err
+	}
+	return true, gone(ctx, pid)
+}
+
+// A process that is told to end is gone within mostEnding; it is looked for each endingEvery.
+const (
+	mostEnding  = 15 * time.Second
+	endingEvery = 10 * time.Millisecond
+)
+
+// gone waits until a process has ended: then it has let go of the workspace.
+func gone(ctx context.Context, pid int) error {
+	ctx, cancel := context.WithTimeout(ctx, mostEnding)
+	defer cancel()
+	look := time.NewTicker(endingEvery)
+	defer look.Stop()
+	for syscall.Kill(pid, 0) == nil {
+		select {
+		case <-look.C:
+		case <-ctx.Done():
+			return fmt.Errorf("process %d was told to end, and has not yet", pid)
+		}
+	}
+	return nil
+}
