@@ -3,6 +3,8 @@ package app
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"net"
@@ -28,6 +30,7 @@ type Listener struct {
 	a       *App
 	server  *http.Server
 	address string
+	scheme  string
 	pending chan heardOf
 	stops   []func(context.Context) error
 	done    sync.WaitGroup
@@ -53,18 +56,40 @@ func (a *App) secretOf(site string) (string, error) {
 	return secret, a.Workspace.vault.Set(shelfNotices, map[string]string{site: secret})
 }
 
-// Listen begins to hear notices at an address, each site's at its own path, and asks the sites that can to send them there.
-// It ends with Close.
-func (a *App) Listen(ctx context.Context, address string) (*Listener, error) {
+// Listening says where notices are heard. Certificate and Key name files that say who we are (PEM); without them notices
+// come in clear, where they can be read but not made up: they are signed.
+type Listening struct{ Address, Certificate, Key string }
+
+// open begins to listen, and returns the scheme with what vouches for us.
+func (x Listening) open() (l net.Listener, scheme, authorities string, err error) {
+	if l, err = net.Listen("tcp", x.Address); err != nil {
+		return nil, "", "", fmt.Errorf("notices cannot be heard at %s; name another address with --address: %w", x.Address, err)
+	}
+	if x.Certificate == "" && x.Key == "" {
+		return l, "http", "", nil
+	}
+	pair, err := tls.LoadX509KeyPair(x.Certificate, x.Key)
+	if err != nil {
+		return nil, "", "", errors.Join(fmt.Errorf("the certificate %s and the key %s do not go together: both are files of PEM (RFC 7468)", x.Certificate, x.Key), l.Close())
+	}
+	for _, c := range pair.Certificate {
+		authorities += string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c}))
+	}
+	return tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}}), "https", authorities, nil
+}
+
+// Listen begins to hear notices, each site's at its own path, and asks the sites that can to send them there. It ends with
+// Close.
+func (a *App) Listen(ctx context.Context, where Listening) (*Listener, error) {
 	connections, err := a.Workspace.Connections()
 	if err != nil {
 		return nil, err
 	}
-	l, err := net.Listen("tcp", address)
+	l, scheme, authorities, err := where.open()
 	if err != nil {
-		return nil, fmt.Errorf("notices cannot be heard at %s; name another address with --address: %w", address, err)
+		return nil, err
 	}
-	out := &Listener{a: a, address: l.Addr().String(), pending: make(chan heardOf, 4096)}
+	out := &Listener{a: a, address: l.Addr().String(), scheme: scheme, pending: make(chan heardOf, 4096)}
 	mux := http.NewServeMux()
 	drivers := map[string]watched{}
 	for _, c := range connections {
@@ -81,7 +106,7 @@ func (a *App) Listen(ctx context.Context, address string) (*Listener, error) {
 	go func() { _ = out.server.Serve(l) }()
 	for _, c := range connections {
 		secret, _ := a.secretOf(c.Site)
-		stop, err := c.driver().Push(ctx, "http://"+out.address+"/"+c.Site, secret)
+		stop, err := c.driver().Push(ctx, site.Sink{URL: out.URL() + c.Site, Secret: secret, Authorities: authorities})
 		if err != nil {
 			out.Silent = append(out.Silent, c.Site)
 			continue
@@ -93,6 +118,15 @@ func (a *App) Listen(ctx context.Context, address string) (*Listener, error) {
 
 // Address is where it listens.
 func (l *Listener) Address() string { return l.address }
+
+// URL is where it listens, but for the name of the site.
+func (l *Listener) URL() string { return l.scheme + "://" + l.address + "/" }
+
+// InClear reports that what it hears can be read on the way.
+func (l *Listener) InClear() bool {
+	host, _, _ := net.SplitHostPort(l.address)
+	return l.scheme == "http" && !loopback(host)
+}
 
 // hear waits until a notice is applied, so that a site that is told it was taken need not send it again.
 func (l *Listener) hear(at string, e event.Event) {

@@ -46,7 +46,7 @@ func (a *App) hear(ctx context.Context, e *engine.Engine) (*engine.Wakes, func()
 			continue
 		}
 		group.Go(func() {
-			stop, err := pusher.Push(ctx, "http://"+l.Addr().String()+"/"+s.Name, secret)
+			stop, err := pusher.Push(ctx, site.Sink{URL: "http://" + l.Addr().String() + "/" + s.Name, Secret: secret})
 			if err != nil {
 				return
 			}

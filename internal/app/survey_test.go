@@ -92,7 +92,7 @@ func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
 func TestABurstOfEventsIsAppliedOnceAndForgeriesAreRefused(t *testing.T) {
 	t.Parallel()
 	a, box, _ := deployed(t)
-	l, err := a.Listen(ctx, "127.0.0.1:0")
+	l, err := a.Listen(ctx, Listening{Address: "127.0.0.1:0"})
 	require.NoError(t, err)
 	defer l.Close(ctx)
 	require.Contains(t, l.Sites, "vega")
@@ -177,7 +177,7 @@ func countAt(all []sandbox.Drifted, sites ...string) int {
 func TestBadNoticesAreRefused(t *testing.T) {
 	t.Parallel()
 	a, _ := workspace(t, 0.003)
-	l, err := a.Listen(ctx, "127.0.0.1:0")
+	l, err := a.Listen(ctx, Listening{Address: "127.0.0.1:0"})
 	require.NoError(t, err)
 	defer l.Close(ctx)
 	secret, err := a.secretOf("vega")

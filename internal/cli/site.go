@@ -42,6 +42,8 @@ type connecting struct {
 	tokenFile string
 	only      []string
 	noSurvey  bool
+	// authority, certificate and key are names of files.
+	authority, certificate, key string
 }
 
 func (s *shared) siteAdd() *cobra.Command {
@@ -64,6 +66,11 @@ changed at once. The site is surveyed when it is connected.`,
 	f.StringVar(&o.c.URL, "url", "", "address of the site")
 	f.StringVar(&o.c.TimeZone, "time-zone", "UTC", "the site's time zone, such as Europe/Lisbon")
 	f.StringVar(&o.tokenFile, "token-file", "", "file that holds the credential")
+	f.StringVar(&o.authority, "authority", "", "file of certificates of those who vouch for the site (PEM), instead of those whom this machine trusts")
+	f.StringVar(&o.c.Pin, "pin", "", "digest of the site's public key, which must be that one (SHA-256 in base64, RFC 7469)")
+	f.StringVar(&o.certificate, "certificate", "", "file of the certificate that says who we are (PEM)")
+	f.StringVar(&o.key, "key", "", "file of its private key (PEM)")
+	f.BoolVar(&o.c.Insecure, "insecure", false, "take an address of http, over which everything, the credential too, can be read; the site is marked for ever")
 	f.StringSliceVar(&o.c.Regions, "region", nil, "survey this region alone; may be repeated")
 	f.StringSliceVar(&o.only, "only", nil, "survey only such kinds and tags: instance, volume, network, NAME or NAME=VALUE; may be repeated")
 	f.StringVar(&o.c.Schedule, "schedule", "FREQ=HOURLY", `when to survey, as a recurrence rule (RFC 5545); "" for by hand alone`)
@@ -94,6 +101,9 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 	if wrong := a.Workspace.WrongName(o.c.Site); wrong != "" {
 		return no{fmt.Errorf("%q cannot be a site's name: %s", o.c.Site, wrong)}
 	}
+	if err := o.trust(); err != nil {
+		return usage{err}
+	}
 	if o.c.Token, err = s.credential(o.tokenFile); err != nil {
 		return err
 	}
@@ -112,6 +122,23 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 		return nil
 	}
 	return s.surveyed(ctx, a, []string{o.c.Site}, false, nil)
+}
+
+// trust reads the files that say whom the connection trusts, and checks that before a credential is asked for.
+func (o *connecting) trust() error {
+	var words []string
+	for word, value := range map[string]string{"authority": o.authority, "pin": o.c.Pin, "certificate": o.certificate, "key": o.key} {
+		if value != "" {
+			words = append(words, word+" "+value)
+		}
+	}
+	if o.c.Insecure {
+		words = append(words, "in clear")
+	}
+	if err := o.c.SetTrust(strings.Join(words, ",")); err != nil {
+		return err
+	}
+	return o.c.CheckTrust()
 }
 
 // credential reads a credential from a file, the environment, or the keyboard without showing it.
@@ -252,7 +279,7 @@ func (s *shared) siteList() *cobra.Command {
 				if !l.Surveyed.IsZero() {
 					when = fmt.Sprintf("surveyed %s, %s", l.Surveyed.Format("2006-01-02 15:04"), l.State)
 				}
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", printable.Clean(l.Site), l.Kind, printable.Clean(l.URL), printable.Clean(l.Account), when)
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", printable.Clean(l.Site), l.Kind, printable.Clean(l.URL), printable.Clean(l.Account), when, printable.Clean(l.Trusts()))
 			}
 			return w.Flush()
 		}),

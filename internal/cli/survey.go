@@ -128,23 +128,27 @@ func (s *shared) printSurvey(v store.Survey, err error) {
 }
 
 func (s *shared) listen() *cobra.Command {
-	var address string
+	var where app.Listening
 	cmd := &cobra.Command{
 		Use:   "listen",
 		Short: "Hear signed notices of sites, and survey when schedules say",
 		Long: `Takes CloudEvents over HTTP, each site's at its own path and signed with its own secret (HMAC-SHA256 over time stamp and
 body), and looks at what they are about. Late, repeated, oversized or badly signed ones are refused. Sites that can are asked
-to send theirs here. Sites with a schedule are surveyed by it. Goes on until interrupted.`,
+to send theirs here. Sites with a schedule are surveyed by it. With --certificate and --key they come over https; without,
+in clear, which is said where others could read it. Goes on until interrupted.`,
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
-			l, err := a.Listen(ctx, address)
+			l, err := a.Listen(ctx, where)
 			if err != nil {
 				return no{err}
 			}
 			if s.json {
-				err = s.printJSON(map[string]any{"address": l.Address(), "sites": l.Sites, "silent": l.Silent})
+				err = s.printJSON(map[string]any{"address": l.Address(), "url": l.URL(), "sites": l.Sites, "silent": l.Silent})
 			} else {
-				fmt.Fprintf(s.out, "listening at http://%s/SITE\nnotices from %s; %s send none and are surveyed\n", l.Address(), orNobody(l.Sites), orNobody(l.Silent))
+				fmt.Fprintf(s.out, "listening at %sSITE\nnotices from %s; %s send none and are surveyed\n", l.URL(), orNobody(l.Sites), orNobody(l.Silent))
+			}
+			if l.InClear() {
+				fmt.Fprintln(s.err, "notices come in clear: whoever is on the way can read them, though not make them up; --certificate and --key name files for https")
 			}
 			if err != nil {
 				return err
@@ -161,7 +165,9 @@ to send theirs here. Sites with a schedule are surveyed by it. Goes on until int
 			return err
 		}),
 	}
-	cmd.Flags().StringVar(&address, "address", "127.0.0.1:8788", "where to listen")
+	cmd.Flags().StringVar(&where.Address, "address", "127.0.0.1:8788", "where to listen")
+	cmd.Flags().StringVar(&where.Certificate, "certificate", "", "file of the certificate that says who we are (PEM)")
+	cmd.Flags().StringVar(&where.Key, "key", "", "file of its private key (PEM)")
 	return cmd
 }
 

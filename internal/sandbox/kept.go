@@ -56,8 +56,9 @@ type keptCloud struct {
 }
 
 type keptSink struct {
-	URL    string `json:"url"`
-	Secret string `json:"secret"`
+	URL         string `json:"url"`
+	Secret      string `json:"secret"`
+	Authorities string `json:"authorities,omitempty"`
 }
 
 type keptAccount struct {
@@ -102,7 +103,7 @@ func (c *Cloud) keep() error {
 		k.Things[id] = t.kept()
 	}
 	for id, s := range c.sinks {
-		k.Sinks[id] = keptSink{s.url, s.secret}
+		k.Sinks[id] = keptSink{s.url, s.secret, s.authorities}
 	}
 	for token, a := range c.accounts {
 		k.Accounts[token] = keptAccount{a.name, a.may, a.first}
@@ -231,7 +232,7 @@ func (c *Cloud) recall() error {
 		c.accounts[token] = account{a.Name, a.May, a.First}
 	}
 	for id, s := range k.Sinks {
-		c.sinks[id] = sink{s.URL, s.Secret}
+		c.sinks[id] = sink{s.URL, s.Secret, s.Authorities}
 	}
 	for name, p := range k.Pairs {
 		c.pairs[name] = &pair{*p, pairKey(*p)}

@@ -20,7 +20,18 @@ import (
 const FeatureNotices = "notices"
 
 // sink is where notices are posted.
-type sink struct{ url, secret string }
+type sink struct{ url, secret, authorities string }
+
+// client posts to the sink.
+func (s sink) client() *http.Client {
+	if trust, err := (web.Trust{Authorities: s.authorities}).Config(); err == nil && trust != nil {
+		return web.Client(noticePatience, web.Transport(trust))
+	}
+	return noticeClient
+}
+
+// noticePatience is how long a sink may take.
+const noticePatience = 2 * time.Second
 
 // maxSinks bounds how many a site posts to.
 const maxSinks = 64
@@ -37,7 +48,7 @@ func (c *Cloud) subscribe(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusBadRequest, "the body cannot be read: %v", err)
 		return
 	}
-	s := sink{word(want.Attributes[wire.NoticeSink]), word(want.Attributes[wire.NoticeSecret])}
+	s := sink{word(want.Attributes[wire.NoticeSink]), word(want.Attributes[wire.NoticeSecret]), word(want.Attributes[wire.NoticeAuthorities])}
 	u, err := url.Parse(s.url)
 	if err != nil || s.secret == "" || !net.ParseIP(u.Hostname()).IsLoopback() {
 		refuse(w, http.StatusBadRequest, "notices go to a loopback address, and are signed with a secret")
@@ -82,24 +93,26 @@ func (c *Cloud) changed(t *thing) {
 	late := c.faults.pick(c.site.Name, "notice", t.term, Shuffled) != ""
 	for id, s := range c.sinks {
 		go func() {
+			client := s.client()
+			defer client.CloseIdleConnections()
 			if late {
 				c.wait(time.Duration(rand.Float64() * float64(time.Second)))
 			}
-			ctx, cancel := context.WithTimeout(c.ctx, 2*time.Second)
+			ctx, cancel := context.WithTimeout(c.ctx, noticePatience)
 			defer cancel()
-			if err := notice.Send(ctx, noticeClient, s.url, s.secret, e, time.Now()); err != nil {
+			if err := notice.Send(ctx, client, s.url, s.secret, e, time.Now()); err != nil {
 				c.deaf(id)
 				return
 			}
 			if again {
-				_ = notice.Send(ctx, noticeClient, s.url, s.secret, e, time.Now())
+				_ = notice.Send(ctx, client, s.url, s.secret, e, time.Now())
 			}
 		}()
 	}
 }
 
 // noticeClient posts notices.
-var noticeClient = web.Client(2*time.Second, nil)
+var noticeClient = web.Client(noticePatience, nil)
 
 // deaf drops a sink that does not listen any more.
 func (c *Cloud) deaf(id string) {

@@ -174,8 +174,12 @@ type Site interface {
 // Pusher is a site that can send notices (package notice) of every change to a sink, signed with the secret, until stop
 // is called.
 type Pusher interface {
-	Push(ctx context.Context, sink, secret string) (stop func(context.Context) error, err error)
+	Push(ctx context.Context, to Sink) (stop func(context.Context) error, err error)
 }
+
+// Sink is where notices are posted, and the secret that they are signed with. Authorities are certificates, as PEM, of those
+// who vouch for it; "" is whom the site trusts.
+type Sink struct{ URL, Secret, Authorities string }
 
 // Kinds are all kinds, in the order in which they can be removed: what links before what it links.
 var Kinds = []Kind{Attachment, Interface, Instance, Volume, Network, Object}

@@ -187,10 +187,13 @@ func (d *Driver) Change(ctx context.Context, kind site.Kind, id string, r site.R
 }
 
 // Push has the site send notices to a sink.
-func (d *Driver) Push(ctx context.Context, sink, secret string) (func(context.Context) error, error) {
+func (d *Driver) Push(ctx context.Context, to site.Sink) (func(context.Context) error, error) {
 	var out wire.Resource
-	err := d.do(ctx, "ask for notices", http.MethodPost, wire.PathNotices, nil, wire.Resource{Kind: wire.OwnNotice,
-		Attributes: map[string]any{wire.NoticeSink: sink, wire.NoticeSecret: secret}}, &out)
+	want := wire.Resource{Kind: wire.OwnNotice, Attributes: map[string]any{wire.NoticeSink: to.URL, wire.NoticeSecret: to.Secret}}
+	if to.Authorities != "" {
+		want.Attributes[wire.NoticeAuthorities] = to.Authorities
+	}
+	err := d.do(ctx, "ask for notices", http.MethodPost, wire.PathNotices, nil, want, &out)
 	if err != nil {
 		return nil, err
 	}

@@ -40,6 +40,7 @@ const (
 	askKind = iota
 	askName
 	askURL
+	askTrust
 	askZone
 	askToken
 	askRegions
@@ -51,9 +52,11 @@ const (
 
 // asks is a step's question, with what is to be known of it.
 var asks = [steps]struct{ word, question, about string }{
-	askKind:     {"kind", "what sort of site is it?", "It decides what people are told of it: placement rules and costs tell private, edge and public apart."},
-	askName:     {"name", "what does the site call itself?", "Small letters, digits and hyphens. Plans and prices know it by this name."},
-	askURL:      {"address", "where is it spoken to?", "HOST, HOST:PORT or a URL. Without a scheme it is https, without a port " + app.DefaultPort + "."},
+	askKind: {"kind", "what sort of site is it?", "It decides what people are told of it: placement rules and costs tell private, edge and public apart."},
+	askName: {"name", "what does the site call itself?", "Small letters, digits and hyphens. Plans and prices know it by this name."},
+	askURL:  {"address", "where is it spoken to?", "HOST, HOST:PORT or a URL. Without a scheme it is https, without a port " + app.DefaultPort + "."},
+	askTrust: {"trust", "how is it known to be the right one?", "Empty trusts whom this machine trusts. Between commas: authority FILE, pin DIGEST, certificate FILE, key FILE; " +
+		"or in clear, for http over a network: then everything can be read on the way, and the site is marked so."},
 	askZone:     {"time zone", "in which time zone is it?", "By its name, such as Europe/Lisbon or UTC. Schedules are meant in it."},
 	askToken:    {"credential", "with which credential?", "It is not shown, and is kept encrypted. It is tried as soon as you press enter; nothing is changed at the site."},
 	askRegions:  {"regions", "which regions are surveyed?", "space takes one out or in. Fewer regions make surveys shorter; nothing in the others is found then."},
@@ -157,6 +160,7 @@ func (p *path) connection() app.Connection {
 	if p.tested != nil && len(p.regions) < len(p.tested.Access.Regions) {
 		c.Regions = slices.Clone(p.regions)
 	}
+	_ = c.SetTrust(p.texts[askTrust]) // what is wrong with it is said before one goes on
 	c.Filter = app.FilterOf(strings.Split(p.texts[askFilter], ","))
 	return c
 }
@@ -175,6 +179,14 @@ func (v *View) wrong(step int) string {
 			return "an address is needed"
 		}
 		if _, err := app.SiteURL(text); err != nil {
+			return err.Error()
+		}
+	case askTrust:
+		c := p.connection()
+		if err := c.SetTrust(text); err != nil {
+			return err.Error()
+		}
+		if err := c.CheckTrust(); err != nil {
 			return err.Error()
 		}
 	case askZone:
@@ -324,9 +336,12 @@ func (v *View) drawPath(c *part.Canvas, r part.Rect) {
 	if r.W < 100 {
 		ladder = 16
 	}
-	y := r.Y + 2
+	y, apart := r.Y+2, 2
+	if 2*len(asks) > r.H-2 {
+		apart = 1
+	}
 	for i := range asks {
-		v.rung(c, r.X+2, y+2*i, ladder-4, i)
+		v.rung(c, r.X+2, y+apart*i, ladder-4, i, apart > 1)
 	}
 	x := r.X + ladder + 2
 	w := min(r.X+r.W-x-2, 64)
@@ -345,7 +360,7 @@ func (v *View) drawPath(c *part.Canvas, r part.Rect) {
 }
 
 // rung is one step of the ladder: what was answered, what is asked, what is to come.
-func (v *View) rung(c *part.Canvas, x, y, w, i int) {
+func (v *View) rung(c *part.Canvas, x, y, w, i int, apart bool) {
 	p := v.path
 	mark, ink := "▱", part.Dim
 	switch {
@@ -363,7 +378,7 @@ func (v *View) rung(c *part.Canvas, x, y, w, i int) {
 	if i < p.step && w > 20 {
 		c.Cut(end+2, y, x+w-end-2, part.In(part.Dim), v.answered(i))
 	}
-	if i > 0 {
+	if i > 0 && apart {
 		c.Rune(x, y-1, part.In(part.Dim), c.Look.Glyphs.Down)
 	}
 }
@@ -377,6 +392,11 @@ func (v *View) answered(i int) string {
 	case askURL:
 		url, _ := app.SiteURL(c.URL)
 		return strings.TrimPrefix(url, "https://")
+	case askTrust:
+		if s := c.Trusts(); s != "" {
+			return s
+		}
+		return "as this machine"
 	case askToken:
 		return "kept back"
 	case askRegions:
@@ -463,7 +483,7 @@ func (v *View) verdict(c *part.Canvas, x, y, w int) int {
 			y++
 		}
 		return y
-	case wrong != "" && p.texts[p.step] != "" || wrong != "" && p.step == askRegions:
+	case wrong != "" && p.texts[p.step] != "" || wrong != "" && (p.step == askRegions || p.step == askTrust):
 		for i, l := range part.Wrap(wrong, w-2) {
 			if i == 0 {
 				c.Text(x, y, part.In(part.Coral), c.Look.Mark("failed"))

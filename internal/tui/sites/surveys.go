@@ -2,6 +2,7 @@ package sites
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -207,6 +208,11 @@ func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
 	}
 }
 
+// inClear reports that what goes to a site can be read on the way.
+func (v *View) inClear(name string) bool {
+	return slices.ContainsFunc(v.connections, func(c app.Connection) bool { return c.Site == name && c.InClear() })
+}
+
 // connected says how the selected site is connected: whose credential, which regions, which filter, which schedule.
 func (p *page) connected(name string, y int) {
 	for _, c := range p.v.connections {
@@ -217,7 +223,10 @@ func (p *page) connected(name string, y int) {
 		if !c.Rotated.IsZero() {
 			text += ", changed " + part.Age(c.Rotated, p.now)
 		}
-		p.c.Cut(p.r.X+2, y, p.rooms()-p.r.X-4, part.In(part.Text), text)
+		end := p.c.Cut(p.r.X+2, y, p.rooms()-p.r.X-4, part.In(part.Text), text)
+		if t := c.Trusts(); t != "" {
+			p.c.Cut(end+2, y, p.rooms()-end-4, part.In(map[bool]part.Ink{true: part.Coral, false: part.Dim}[c.InClear()]), t)
+		}
 		regions, only := "all regions", ""
 		if len(c.Regions) > 0 {
 			regions = "only " + strings.Join(c.Regions, ", ")

@@ -87,8 +87,10 @@ const (
 	OwnHostKey   = "andamio.reach.ssh.hostkey"
 	NoticeSink   = "andamio.notice.sink"   // where notices are posted
 	NoticeSecret = "andamio.notice.secret" // with which they are signed
-	OwnSiteFacts = "andamio.site.facts"    // the site's part of an estate, as JSON
-	OwnTag       = "andamio.tag."          // begins the names of tags
+	// NoticeAuthorities are certificates, as PEM, of those who vouch for the sink, where the site would not trust it.
+	NoticeAuthorities = "andamio.notice.authorities"
+	OwnSiteFacts      = "andamio.site.facts" // the site's part of an estate, as JSON
+	OwnTag            = "andamio.tag."       // begins the names of tags
 
 	AccessAccount = "andamio.access.account"   // whose credential it is
 	AccessMay     = "andamio.access.may"       // what it may do: "read,create,change,delete"
