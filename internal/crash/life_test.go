@@ -55,6 +55,7 @@ type life struct {
 	r      *rand.Rand
 	a      *app.App
 	box    *sandbox.Sandbox
+	cfg    sandbox.Config
 	design lifeDesign
 	place  string
 	done   []string
@@ -79,7 +80,9 @@ func (t Trial) beginLife(ctx context.Context) (*life, error) {
 	if err := l.design.write(l.place); err != nil {
 		return nil, err
 	}
-	l.box, err = sandbox.Start(sandbox.Config{Estate: e, Pace: t.Pace, Seed: t.Seed, Zone: "ribera.test", System: 2 << 20, Churn: 16 << 10, Record: true})
+	l.cfg = sandbox.Config{Estate: e, Pace: t.Pace, Seed: t.Seed, Zone: "ribera.test", System: 2 << 20, Churn: 16 << 10, Record: true,
+		Folder: filepath.Join(t.Dir, fmt.Sprintf("sites-%d", t.Seed))}
+	l.box, err = sandbox.Start(l.cfg)
 	if err != nil {
 		return nil, err
 	}
@@ -137,13 +140,9 @@ func (l *life) carry(ctx context.Context, o app.Order) error {
 func (l *life) finish(ctx context.Context, id int64) error {
 	l.out.Runs++
 	if l.t.Program != "" {
-		return l.t.toTheEnd(ctx, l.a, l.r, id, &l.out)
+		return l.toTheEnd(ctx, id)
 	}
-	if err := l.a.Work(ctx, id); err != nil {
-		s, replayErr := l.a.Replay(ctx, id)
-		return errors.Join(err, replayErr, failures(s))
-	}
-	return nil
+	return l.work(ctx, id)
 }
 
 // failures says which steps of a run failed.
@@ -218,7 +217,7 @@ func (l *life) act(ctx context.Context) error {
 		name string
 		do   func(context.Context, int64) error
 	}{{"change", l.change}, {"scale", l.scale}, {"power", l.power}, {"move", l.move}, {"lose", l.lose}, {"alter", l.alter}, {"roll back", l.rollBack},
-		{"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"survey", func(context.Context, int64) error { return nil }}}
+		{"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"fall", func(context.Context, int64) error { return l.fall() }}, {"survey", func(context.Context, int64) error { return nil }}}
 	a := acts[l.r.IntN(len(acts))]
 	l.done = append(l.done, fmt.Sprintf("%s %d", a.name, id))
 	if err := a.do(ctx, id); err != nil {

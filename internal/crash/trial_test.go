@@ -35,7 +35,9 @@ type Trial struct {
 // Result is what came of a trial.
 type Result struct {
 	Runs, Kills, Resumes int
-	Seconds              float64
+	// Falls is how often the sites fell and came back.
+	Falls   int
+	Seconds float64
 }
 
 // Run raises and retires the scenario again and again, killing workers, until there were enough kills. The error says
