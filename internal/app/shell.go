@@ -17,6 +17,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/engine"
+	"andamio/internal/remote"
 )
 
 // Host is an instance that stands, by the name people use of it.
@@ -100,14 +101,14 @@ func (a *App) FindHost(ctx context.Context, name string) (Host, error) {
 // Shell is an open shell on an instance.
 type Shell struct {
 	Host    Host
-	client  *ssh.Client
+	client  *remote.Client
 	session *ssh.Session
 	In      io.WriteCloser
 	Out     io.Reader
 }
 
 // connect opens a connection to an instance.
-func (a *App) connect(ctx context.Context, h Host) (*ssh.Client, error) {
+func (a *App) connect(ctx context.Context, h Host) (*remote.Client, error) {
 	if h.Off {
 		return nil, fmt.Errorf("%s is switched off", h.ID)
 	}
@@ -125,6 +126,8 @@ func (a *App) OpenShell(ctx context.Context, h Host, term string, cols, rows int
 		return nil, err
 	}
 	s := &Shell{Host: h, client: client}
+	stop := client.Within(ctx, nil)
+	defer stop()
 	if s.session, err = client.NewSession(); err == nil {
 		err = s.session.RequestPty(term, rows, cols, ssh.TerminalModes{ssh.ECHO: 1})
 	}
@@ -167,18 +170,7 @@ func (a *App) Command(ctx context.Context, h Host, command string, in io.Reader,
 		return 0, err
 	}
 	defer client.Close()
-	session, err := client.NewSession()
-	if err != nil {
-		return 0, err
-	}
-	defer session.Close()
-	session.Stdin, session.Stdout, session.Stderr = in, out, errOut
-	err = session.Run(command)
-	var exit *ssh.ExitError
-	if errors.As(err, &exit) {
-		return exit.ExitStatus(), nil
-	}
-	return 0, err
+	return client.Run(ctx, command, func(session *ssh.Session) { session.Stdin, session.Stdout, session.Stderr = in, out, errOut })
 }
 
 // Copied says how far a copy is.
@@ -208,14 +200,14 @@ func (a *App) Copy(ctx context.Context, from, to string, progress func(Copied)) 
 		return 0, err
 	}
 	defer client.Close()
-	remote, err := sftp.NewClient(client)
+	stop := client.Within(ctx, nil)
+	defer stop()
+	there, err := sftp.NewClient(client.Client)
 	if err != nil {
 		return 0, err
 	}
-	defer remote.Close()
-	stop := context.AfterFunc(ctx, func() { client.Close() })
-	defer stop()
-	c := &copier{remote: remote, progress: progress}
+	defer there.Close()
+	c := &copier{remote: there, progress: progress}
 	if isTo {
 		err = c.send(from, toPath)
 	} else {

@@ -16,6 +16,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/remote"
 	"andamio/internal/site"
 )
 
@@ -126,14 +127,14 @@ func (e *Engine) keep(s *plan.Step, o *outputs) error {
 }
 
 // put writes a file on an instance, by SFTP.
-func put(ctx context.Context, client *ssh.Client, to string, data []byte) error {
-	files, err := sftp.NewClient(client)
+func put(ctx context.Context, client *remote.Client, to string, data []byte) error {
+	stop := client.Within(ctx, nil)
+	defer stop()
+	files, err := sftp.NewClient(client.Client)
 	if err != nil {
 		return err
 	}
 	defer files.Close()
-	stop := context.AfterFunc(ctx, func() { files.Close() })
-	defer stop()
 	if err := files.MkdirAll(path.Dir(to)); err != nil {
 		return err
 	}

@@ -4,18 +4,17 @@ import (
 	"bufio"
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/remote"
 	"andamio/internal/site"
 )
 
@@ -63,7 +62,7 @@ func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) err
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // login opens, or finds open, a connection to an instance, and notes that its shell answers.
-func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*ssh.Client, error) {
+func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*remote.Client, error) {
 	want, err := e.door(instance)
 	if err != nil {
 		return nil, site.Final(err)
@@ -95,30 +94,22 @@ func doorOf(attribute func(name string) (string, bool), instance string) (door, 
 }
 
 // runScript runs the text and logs each line it prints; its exit status decides.
-func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *ssh.Client, text string, put *outputs) error {
-	session, err := client.NewSession()
-	if err != nil {
-		return &site.Error{Site: s.Site, Doing: "open a session", Class: site.Transient, Err: err}
-	}
-	defer session.Close()
-	stop := context.AfterFunc(ctx, func() { session.Close() })
-	defer stop()
-	session.Stdin = strings.NewReader(text)
+func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *remote.Client, text string, put *outputs) error {
 	out, in := io.Pipe()
-	session.Stdout, session.Stderr = in, in
 	logged := make(chan string, 1)
 	go func() { logged <- e.logLines(s, out, put) }()
-	err = session.Run("sh -s")
+	status, err := client.Run(ctx, "sh -s", func(session *ssh.Session) {
+		session.Stdin, session.Stdout, session.Stderr = strings.NewReader(text), in, in
+	})
 	in.Close()
 	last := <-logged
-	var exit *ssh.ExitError
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case errors.As(err, &exit):
-		return site.Final(fmt.Errorf("%s exited with %d: %s", s.Script.Path, exit.ExitStatus(), last))
 	case err != nil:
-		return fmt.Errorf("the connection broke off while %s ran: %w", s.Script.Path, err)
+		return &site.Error{Site: s.Site, Doing: "run " + s.Script.Path, Class: site.Transient, Detail: "the connection broke off", Err: err}
+	case status != 0:
+		return site.Final(fmt.Errorf("%s exited with %d: %s", s.Script.Path, status, last))
 	}
 	return nil
 }
@@ -146,20 +137,21 @@ type door struct{ address, port, user, hostKey string }
 type shells struct {
 	key     ssh.Signer
 	mu      sync.Mutex
-	clients map[door]*ssh.Client
+	clients map[door]*remote.Client
 }
 
-func newShells(key ssh.Signer) *shells { return &shells{key: key, clients: map[door]*ssh.Client{}} }
+func newShells(key ssh.Signer) *shells { return &shells{key: key, clients: map[door]*remote.Client{}} }
 
 // open connects, checking the host's key against the one its site told; first says that it was not connected before.
-func (p *shells) open(ctx context.Context, d door) (client *ssh.Client, first bool, err error) {
+func (p *shells) open(ctx context.Context, d door) (client *remote.Client, first bool, err error) {
 	p.mu.Lock()
 	client = p.clients[d]
 	p.mu.Unlock()
 	if client != nil {
-		if _, _, err := client.SendRequest("keepalive@andamio.example", true, nil); err == nil {
+		if client.Answers(ctx) {
 			return client, false, nil
 		}
+		client.Close()
 	}
 	client, err = dial(ctx, d, p.key)
 	if err != nil {
@@ -172,28 +164,17 @@ func (p *shells) open(ctx context.Context, d door) (client *ssh.Client, first bo
 }
 
 // dial connects to an instance.
-func dial(ctx context.Context, d door, key ssh.Signer) (*ssh.Client, error) {
+func dial(ctx context.Context, d door, key ssh.Signer) (*remote.Client, error) {
 	hostKey, _, _, _, err := ssh.ParseAuthorizedKey([]byte(d.hostKey))
 	if err != nil {
 		return nil, fmt.Errorf("the host key that the site told cannot be read: %w", err)
 	}
-	config := &ssh.ClientConfig{User: d.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)},
-		HostKeyCallback: ssh.FixedHostKey(hostKey), Timeout: 10 * time.Second}
-	where := net.JoinHostPort(d.address, d.port)
-	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(ctx, "tcp", where)
-	if err != nil {
-		return nil, err
-	}
-	c, channels, requests, err := ssh.NewClientConn(conn, where, config)
-	if err != nil {
-		conn.Close()
-		return nil, err
-	}
-	return ssh.NewClient(c, channels, requests), nil
+	config := &ssh.ClientConfig{User: d.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.FixedHostKey(hostKey)}
+	return remote.Usual.Dial(ctx, net.JoinHostPort(d.address, d.port), config)
 }
 
 // Dial opens a connection to an instance whose attributes are known.
-func Dial(ctx context.Context, attribute func(name string) (string, bool), instance string, key ssh.Signer) (*ssh.Client, error) {
+func Dial(ctx context.Context, attribute func(name string) (string, bool), instance string, key ssh.Signer) (*remote.Client, error) {
 	d, err := doorOf(attribute, instance)
 	if err != nil {
 		return nil, err

@@ -9,12 +9,17 @@ import (
 	"os"
 	"path"
 	"strings"
+	"time"
 
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/filemode"
 	"github.com/go-git/go-git/v5/plumbing/object"
+	"github.com/go-git/go-git/v5/plumbing/transport/client"
+	githttp "github.com/go-git/go-git/v5/plumbing/transport/http"
 	"github.com/go-git/go-git/v5/storage/memory"
+
+	"andamio/internal/web"
 )
 
 // openRepository reads the files of a revision from a repository's objects; no working tree is looked at, none is made.
@@ -48,6 +53,16 @@ func openRepository(ctx context.Context, p Place) (*Tree, error) {
 	return t, t.within(files, strings.Trim(path.Clean("/"+p.Path), "/"))
 }
 
+// fetchPatience is how long a repository may take to be fetched.
+const fetchPatience = 2 * time.Minute
+
+// What repositories are fetched with follows no redirect: a password in an address is meant for that address alone.
+func init() {
+	over := githttp.NewClient(web.Client(fetchPatience, nil))
+	client.InstallProtocol("http", over)
+	client.InstallProtocol("https", over)
+}
+
 // repository opens one on disk, or fetches a remote one into memory.
 func repository(ctx context.Context, url string) (*git.Repository, error) {
 	if info, err := os.Stat(url); err == nil && info.IsDir() {
@@ -56,6 +71,8 @@ func repository(ctx context.Context, url string) (*git.Repository, error) {
 	if dir, ok := strings.CutPrefix(url, "file://"); ok {
 		return git.PlainOpen(dir)
 	}
+	ctx, cancel := context.WithTimeout(ctx, fetchPatience)
+	defer cancel()
 	return git.CloneContext(ctx, memory.NewStorage(), nil, &git.CloneOptions{URL: url, NoCheckout: true, Tags: git.AllTags})
 }
 
