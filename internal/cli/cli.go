@@ -5,6 +5,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -147,10 +148,15 @@ func version() string {
 
 // printJSON prints one value.
 func (s *shared) printJSON(v any) error {
-	enc := json.NewEncoder(s.out)
+	var text bytes.Buffer
+	enc := json.NewEncoder(&text)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
-	return enc.Encode(v)
+	if err := enc.Encode(v); err != nil {
+		return err
+	}
+	_, err := s.out.Write(printable.JSON(text.Bytes()))
+	return err
 }
 
 // open opens the workspace.

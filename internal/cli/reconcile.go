@@ -172,7 +172,7 @@ func (s *shared) printFindings(r *inventory.Report, pick settling.Pick) error {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(out, "%s%s", sep, data)
+		fmt.Fprintf(out, "%s%s", sep, printable.JSON(data))
 		sep = ",\n"
 	}
 	fmt.Fprintln(out, "\n]}")
@@ -386,8 +386,9 @@ func (s *shared) recordsExport() *cobra.Command {
 	return &cobra.Command{
 		Use:   "export FILE",
 		Short: "Write all records as a table (.csv) or as JSON Lines (.jsonl)",
-		Long:  `Importing what was written gives the same records again.`,
-		Args:  exactly(1, "name the file to write"),
+		Long: `Importing what was written gives the same records again. What a program that shows tables would take for a formula is
+written after an apostrophe, which importing takes away; characters that print nothing are left out.`,
+		Args: exactly(1, "name the file to write"),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			n, err := a.ExportRecords(ctx, args[0])
 			if err != nil {

@@ -16,6 +16,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/remote"
 	"andamio/internal/site"
 )
 
@@ -189,7 +190,7 @@ func TestAnyValueIsPutOutAsItIs(t *testing.T) {
 	rapid.Check(t, func(r *rapid.T) {
 		text := rapid.StringMatching(`[ -~\n]{0,40}`).Draw(r, "text")
 		o := newOutputs([]plan.ScriptOutput{{Name: "V", Resource: "a", Attribute: "v"}}, key, "x")
-		if _, ok := printed(t, o, fmt.Sprintf("V=%s\n", quote(text))); !ok || o.got["V"] != text {
+		if _, ok := printed(t, o, fmt.Sprintf("V=%s\n", remote.Quote(text))); !ok || o.got["V"] != text {
 			r.Fatalf("%q was put out as %q", text, o.got["V"])
 		}
 	})

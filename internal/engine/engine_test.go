@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
-	"pgregory.net/rapid"
 
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/estate"
@@ -241,16 +240,6 @@ func TestSecretsAreMasked(t *testing.T) {
 	} {
 		assert.Equal(t, want, m.clean(in))
 	}
-}
-
-func TestQuotingSurvivesAnything(t *testing.T) {
-	rapid.Check(t, func(t *rapid.T) {
-		text := rapid.String().Draw(t, "text")
-		q := quote(text)
-		if strings.ReplaceAll(q[1:len(q)-1], `'\''`, "'") != text {
-			t.Fatalf("%q is quoted as %q", text, q)
-		}
-	})
 }
 
 func TestAskTellsWhatReallyCameBack(t *testing.T) {

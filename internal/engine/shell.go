@@ -36,7 +36,10 @@ func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) err
 		if err != nil {
 			return fmt.Errorf("the input %s is not known: %w", in.Name, err)
 		}
-		fmt.Fprintf(&env, "export %s=%s\n", in.Name, quote(v))
+		if strings.ContainsRune(v, 0) {
+			return site.Final(fmt.Errorf("the input %s has a NUL in it, which no variable of a script can have", in.Name))
+		}
+		env.WriteString(remote.Export(in.Name, v))
 	}
 	return e.call(ctx, s, func() error {
 		out := newOutputs(s.Script.Outputs, e.Key, name)
@@ -57,9 +60,6 @@ func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) err
 		return e.keep(s, out)
 	})
 }
-
-// quote makes any text a single word of the shell.
-func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // login opens, or finds open, a connection to an instance, and notes that its shell answers.
 func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*remote.Client, error) {

@@ -18,6 +18,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"filippo.io/age"
 
@@ -57,6 +58,50 @@ const patience = 30 * time.Second
 
 // contents are the values by shelf and name.
 type contents map[string]map[string]string
+
+// MarshalJSON writes values that are text as texts, and others as their bytes in base64: a text of JSON would change them.
+func (c contents) MarshalJSON() ([]byte, error) {
+	out := map[string]map[string]any{}
+	for shelf, values := range c {
+		out[shelf] = map[string]any{}
+		for name, v := range values {
+			out[shelf][name] = v
+			if !utf8.ValidString(v) {
+				out[shelf][name] = inBytes{[]byte(v)}
+			}
+		}
+	}
+	return json.Marshal(out)
+}
+
+// inBytes is a value that is no text.
+type inBytes struct {
+	Bytes []byte `json:"bytes"`
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (c *contents) UnmarshalJSON(data []byte) error {
+	var in map[string]map[string]json.RawMessage
+	if err := json.Unmarshal(data, &in); err != nil {
+		return err
+	}
+	*c = contents{}
+	for shelf, values := range in {
+		(*c)[shelf] = map[string]string{}
+		for name, raw := range values {
+			var text string
+			var other inBytes
+			if json.Unmarshal(raw, &text) == nil {
+				(*c)[shelf][name] = text
+			} else if err := json.Unmarshal(raw, &other); err != nil {
+				return err
+			} else {
+				(*c)[shelf][name] = string(other.Bytes)
+			}
+		}
+	}
+	return nil
+}
 
 // New is the vault of a folder; nothing is read or made yet.
 func New(dir string) *Vault { return &Vault{dir: dir} }

@@ -117,3 +117,14 @@ func TestManyMayChangeItAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, names, 40)
 }
+
+func TestAnyValueComesBackUnchanged(t *testing.T) {
+	dir := t.TempDir()
+	values := map[string]string{"text": "ünï \u202e\n", "bytes": "\xff\xfe\x00\x80end", "looks so": `{"bytes":"eA=="}`}
+	require.NoError(t, vault.New(dir).Set("s", values))
+	for name, want := range values {
+		got, err := vault.New(dir).Get("s", name)
+		require.NoError(t, err)
+		assert.Equal(t, want, got, name)
+	}
+}

@@ -6,9 +6,12 @@ import (
 	"hash/maphash"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
+
+	"andamio/internal/core/printable"
 )
 
 // Table is a source in the form of comma-separated values (RFC 4180) with a header, of which only the places of the
@@ -198,7 +201,7 @@ func eachField(row []byte, use func(i int, v []byte)) error {
 			if err != nil {
 				return err
 			}
-			use(i, v)
+			use(i, bare(v))
 			if len(rest) == 0 {
 				return nil
 			}
@@ -207,10 +210,10 @@ func eachField(row []byte, use func(i int, v []byte)) error {
 		}
 		n := bytes.IndexByte(row, ',')
 		if n < 0 {
-			use(i, row)
+			use(i, bare(row))
 			return nil
 		}
-		use(i, row[:n])
+		use(i, bare(row[:n]))
 		row = row[n+1:]
 	}
 }
@@ -357,8 +360,37 @@ func WriteTable(records Records) []byte {
 	return out.Bytes()
 }
 
+// Programs that show tables reckon with what begins like a formula, which may ask others for something or start programs.
+// Such a value is written after an apostrophe, as people do who mean the text; reading takes it away again. A number is
+// one, whatever its sign.
+const apostrophe = '\''
+
+// formula reports that a value that begins so, or with an apostrophe before it, is written after one.
+func formula(first byte) bool { return strings.IndexByte("=+-@\t|'", first) >= 0 }
+
+// guarded is a value as it is written: without characters that print nothing, and as no formula.
+func guarded(v string) string {
+	v = printable.Lines(v)
+	if v == "" || !formula(v[0]) {
+		return v
+	}
+	if _, err := strconv.ParseFloat(v, 64); err == nil {
+		return v
+	}
+	return string(apostrophe) + v
+}
+
+// bare is a value as it was before it was written.
+func bare(v []byte) []byte {
+	if len(v) > 1 && v[0] == apostrophe && formula(v[1]) {
+		return v[1:]
+	}
+	return v
+}
+
 func writeRow(out *bytes.Buffer, row []string) {
 	for i, v := range row {
+		v = guarded(v)
 		if i > 0 {
 			out.WriteByte(',')
 		}

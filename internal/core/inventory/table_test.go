@@ -2,6 +2,8 @@ package inventory_test
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,7 +15,7 @@ import (
 )
 
 // texts that tables and relations could stumble over.
-var awkward = rapid.OneOf(rapid.StringMatching(`[a-z0-9 ,;="%\n\r'é☃-]{0,12}`), rapid.SampledFrom([]string{" lead", "trail ", `"`, `""`, ",", "a\r\nb", "=%", "x=y z"}))
+var awkward = rapid.OneOf(rapid.StringMatching(`[a-z0-9 ,;="%\n'é☃+@|-]{0,12}`), rapid.SampledFrom([]string{" lead", "trail ", `"`, `""`, ",", "a\nb", "=%", "x=y z", "=1+2", "'=1", "''", "'", "-5", "+x"}))
 
 func records(t *rapid.T) inventory.Records {
 	var out inventory.Records
@@ -108,4 +110,20 @@ func FuzzReadTable(f *testing.F) {
 		require.NoError(t, err)
 		require.Equal(t, all, got)
 	})
+}
+
+// TestATableHasNoFormulas writes names that a program which shows tables would reckon with.
+func TestATableHasNoFormulas(t *testing.T) {
+	for in, want := range map[string]string{"=cmd|' /C calc'!A0": "'=cmd", "+1+1": "'+1+1", "-2+3": "'-2+3", "@SUM(A1)": "'@SUM", "\t=1": "=1", "'=1": "''=1", "-5.25": "-5.25", "+7": "+7", "plain": "plain"} {
+		text := string(inventory.WriteTable(inventory.Records{{ID: "r", Class: inventory.Classes[0], Name: in}}))
+		row := strings.Split(text, "\n")[1]
+		cell := strings.TrimPrefix(strings.Split(row, ",")[2], `"`)
+		if in == "\t=1" { // without the tab it is one
+			want = "'=1"
+		}
+		assert.True(t, strings.HasPrefix(cell, want), "%q is written %q", in, row)
+		if _, err := strconv.ParseFloat(in, 64); err != nil {
+			assert.NotContains(t, "=+-@\t\r", cell[:1], row)
+		}
+	}
 }

@@ -3,8 +3,11 @@
 package printable
 
 import (
+	"bytes"
+	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -33,6 +36,41 @@ func Clean(s string) string {
 	}
 	return out.String()
 }
+
+// Lines is s without characters that print nothing of their own, but for line breaks, and with invalid UTF-8 marked.
+func Lines(s string) string {
+	s = strings.ToValidUTF8(s, "\uFFFD")
+	return strings.Map(func(r rune) rune {
+		if r != '\n' && hidden(r) {
+			return -1
+		}
+		return r
+	}, s)
+}
+
+// JSON is JSON with every character in it that prints nothing of its own, or would move a terminal, written as an escape
+// (RFC 8259, section 7): it means the same. White space of the JSON itself stays.
+func JSON(data []byte) []byte {
+	if !bytes.ContainsFunc(data, unprinted) {
+		return data
+	}
+	var out bytes.Buffer
+	for _, r := range string(data) {
+		switch {
+		case !unprinted(r):
+			out.WriteRune(r)
+		case r > 0xffff:
+			a, b := utf16.EncodeRune(r)
+			fmt.Fprintf(&out, `\u%04x\u%04x`, a, b)
+		default:
+			fmt.Fprintf(&out, `\u%04x`, r)
+		}
+	}
+	return out.Bytes()
+}
+
+// unprinted reports a character that JSON may have within a text and that is not to be printed.
+func unprinted(r rune) bool { return r >= 0x7f && hidden(r) }
 
 func clean(s string) bool {
 	for _, r := range s {

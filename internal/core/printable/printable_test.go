@@ -1,10 +1,13 @@
 package printable
 
 import (
+	"bytes"
+	"encoding/json"
 	"testing"
 	"unicode"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 )
 
@@ -39,4 +42,27 @@ func TestNothingHiddenSurvives(t *testing.T) {
 			t.Fatalf("cleaning twice differs: %q", in)
 		}
 	})
+}
+
+func TestJSONIsEscapedAndMeansTheSame(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		said := map[string]string{rapid.String().Draw(t, "name"): rapid.String().Draw(t, "text") + rapid.SampledFrom([]string{"", "\u009b31m", "\u202e", "\U000e0041", "\x7f", "\u2066"}).Draw(t, "more")}
+		var text bytes.Buffer
+		e := json.NewEncoder(&text)
+		e.SetEscapeHTML(false)
+		require.NoError(t, e.Encode(said))
+		out := JSON(text.Bytes())
+		for _, r := range string(out) {
+			require.False(t, r != '\n' && hidden(r), "%q", out)
+		}
+		var heard, meant map[string]string
+		require.NoError(t, json.Unmarshal(out, &heard))
+		require.NoError(t, json.Unmarshal(text.Bytes(), &meant))
+		require.Equal(t, meant, heard)
+	})
+}
+
+func TestLinesKeepTheirBreaks(t *testing.T) {
+	assert.Equal(t, "a\nb31m\uFFFDc", Lines("a\nb\x1b\u009b31m\xff\u202ec")[:len("a\nb31m\uFFFDc")])
+	assert.Equal(t, "plain", Lines("plain"))
 }
