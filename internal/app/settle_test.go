@@ -1,10 +1,13 @@
 package app
 
 import (
+	"context"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -254,8 +257,46 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 	defer server.Close()
 	require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", URL: server.URL, Token: "x"}}))
 	s, err := a.Survey(ctx, SurveyWish{Site: "echo"})
-	require.ErrorContains(t, err, "same page again and again")
+	require.ErrorContains(t, err, "same pages again and again")
 	assert.Equal(t, store.SurveyFailed, s.State)
+}
+
+// TestPagesThatLeadInACircleAreNoEndlessSurvey lists at a site whose pages lead to one another, in a circle of three, and at
+// one whose pages have no end.
+func TestPagesThatLeadInACircleAreNoEndlessSurvey(t *testing.T) {
+	t.Parallel()
+	a, _ := workspace(t, 0.003)
+	for name, next := range map[string]func(after string) int{
+		"circle":  func(after string) int { return (len(after) + 1) % 3 },
+		"no end":  func(after string) int { n, _ := strconv.Atoi(strings.TrimLeft(after, "x")); return n + 1 },
+		"a lasso": func(after string) int { return min(len(after)+1, 5) % 5 },
+	} {
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.HasPrefix(r.URL.Path, "/-/access") {
+				_, _ = w.Write([]byte(`{"attributes": {"andamio.access.may": "read", "andamio.access.regions": "a"}}`))
+				return
+			}
+			n := next(r.URL.Query().Get("after"))
+			id := strings.Repeat("x", n+1)
+			if name == "no end" {
+				id = fmt.Sprintf("x%d", n)
+			}
+			fmt.Fprintf(w, `{"resources": [%s]}`, strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"kind": "x#compute", "id": %q},`, id), surveyPage), ","))
+		}))
+		require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", URL: server.URL, Token: "x"}}))
+		asking, cancel := context.WithTimeout(ctx, 60*time.Second)
+		if name == "no end" { // which would take its ten thousand pages
+			asking, cancel = context.WithTimeout(ctx, 300*time.Millisecond)
+		}
+		_, err := a.Survey(asking, SurveyWish{Site: "echo"})
+		require.Error(t, err, name)
+		if name != "no end" {
+			require.NoError(t, asking.Err(), name)
+			require.ErrorContains(t, err, "same pages again and again", name)
+		}
+		cancel()
+		server.Close()
+	}
 }
 
 // stands waits until what was asked of a site stands.

@@ -20,6 +20,10 @@ const (
 	regionsAtOnce = 4
 	surveyPage    = 200
 	surveyTries   = 4
+	// surveyPages bounds the pages of a kind in a region: those of two million things.
+	surveyPages = 10_000
+	// surveyWait is the longest that a site is waited for that asks for it.
+	surveyWait = time.Minute
 )
 
 // surveyed are the kinds that surveys list, the links last: they say where what they link belongs.
@@ -213,6 +217,7 @@ func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
 		if k == 0 {
 			after = p.Cursor
 		}
+		been := map[string]bool{after: true}
 		for {
 			page, err := s.page(ctx, site.Query{Kind: kind, Region: p.Region, After: after, Size: surveyPage})
 			if err != nil {
@@ -226,12 +231,14 @@ func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
 			s.survey.Parts[i].Found += len(page.Resources)
 			s.mu.Unlock()
 			s.tell()
-			if page.Next != "" && page.Next == after {
-				return &site.Error{Site: s.c.Site, Doing: fmt.Sprintf("list %s", kind), Class: site.Refused, Detail: "it gives the same page again and again"}
-			}
 			if after = page.Next; after == "" {
 				break
 			}
+			if been[after] || len(been) == surveyPages {
+				return &site.Error{Site: s.c.Site, Doing: fmt.Sprintf("list %s", kind), Class: site.Refused,
+					Detail: fmt.Sprintf("it gives the same pages again and again, or more than %d of them: bound the survey to fewer regions or tags, or ask the site's operator", surveyPages)}
+			}
+			been[after] = true
 		}
 	}
 	return nil
@@ -247,7 +254,7 @@ func (s *surveying) page(ctx context.Context, q site.Query) (site.Page, error) {
 			return page, err
 		}
 		if e != nil && e.After > wait {
-			wait = e.After
+			wait = min(e.After, surveyWait)
 		}
 		select {
 		case <-ctx.Done():

@@ -60,6 +60,9 @@ func ReadArchive(r io.ReaderAt, size int64) (*Tree, error) {
 	if len(z.File) > maxFiles {
 		return nil, fmt.Errorf("it has %d entries, more than the %d that are read", len(z.File), maxFiles)
 	}
+	if err := bomb(z.File, size); err != nil {
+		return nil, err
+	}
 	files := fileMap{}
 	left := int64(maxTotal)
 	for _, f := range z.File {
@@ -83,6 +86,28 @@ func ReadArchive(r io.ReaderAt, size int64) (*Tree, error) {
 	return &Tree{Files: files, Root: root}, nil
 }
 
+// An archive is taken for a bomb if it would unpack to more than mostRatio of what it is, unless that is little all the same.
+const (
+	mostRatio = 200
+	little    = 32 << 20
+)
+
+// bomb refuses an archive by what it says of itself, before anything of it is unpacked. What says less than is in it is
+// refused by unpack.
+func bomb(files []*zip.File, size int64) error {
+	total := uint64(0)
+	for _, f := range files {
+		if f.UncompressedSize64 > maxTotal {
+			return fmt.Errorf("%q: it would unpack to %d MiB, more than is read", f.Name, f.UncompressedSize64>>20)
+		}
+		total += f.UncompressedSize64
+	}
+	if total > maxTotal || total > little && total > uint64(size)*mostRatio {
+		return fmt.Errorf("it would unpack to %d MiB from %d KiB, more than is read: at most %d MiB, and %d times what it is", total>>20, size>>10, maxTotal>>20, mostRatio)
+	}
+	return nil
+}
+
 // unpack reads one entry, never more than the limit.
 func unpack(f *zip.File, limit int64) ([]byte, error) {
 	switch {
@@ -98,12 +123,13 @@ func unpack(f *zip.File, limit int64) ([]byte, error) {
 		return nil, err
 	}
 	defer r.Close()
-	data, err := io.ReadAll(io.LimitReader(r, limit+1))
+	says := int64(f.UncompressedSize64)
+	data, err := io.ReadAll(io.LimitReader(r, says+1))
+	if int64(len(data)) > says {
+		return nil, errors.New("it unpacks to more than it says")
+	}
 	if err != nil {
 		return nil, err
-	}
-	if int64(len(data)) > limit {
-		return nil, errors.New("it unpacks to more than it says")
 	}
 	return data, nil
 }

@@ -65,6 +65,9 @@ func Open(ctx context.Context, p Place) (*Tree, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the template %s cannot be opened: %w", p.Path, err)
 	}
+	if !info.IsDir() && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("the template %s cannot be opened: %w", p.Path, errNotRegular)
+	}
 	if !info.IsDir() && isArchive(p.Path) {
 		return openArchive(p.Path)
 	}
@@ -76,7 +79,7 @@ func Open(ctx context.Context, p Place) (*Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &Tree{Files: root.FS(), Root: file, Dir: dir, Folder: dir, close: root.Close}
+	t := &Tree{Files: regular{root}, Root: file, Dir: dir, Folder: dir, close: root.Close}
 	if file == "" {
 		if t.Root, err = FindRoot(t.Files); err != nil {
 			root.Close()

@@ -6,12 +6,15 @@ import (
 	"context"
 	"encoding/binary"
 	"io/fs"
+	"net"
 	"net/http/cgi"
 	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -133,6 +136,56 @@ func TestHostileArchivesAreRefused(t *testing.T) {
 		_, err := ReadArchive(bytes.NewReader(c.data), int64(len(c.data)))
 		assert.ErrorContains(t, err, c.says, name)
 	}
+}
+
+// TestArchivesThatSayLessThanTheyUnpackToAreRefused has entries claim little of much.
+func TestArchivesThatSayLessThanTheyUnpackToAreRefused(t *testing.T) {
+	bomb, err := Pack(map[string][]byte{"template.yaml": []byte(text), "zeros": make([]byte, 40<<20)}, "template.yaml")
+	require.NoError(t, err)
+	_, err = ReadArchive(bytes.NewReader(bomb), int64(len(bomb)))
+	require.ErrorContains(t, err, "200 times what it is", "by what it says")
+	at := bytes.LastIndex(bomb, []byte("PK\x01\x02"))
+	binary.LittleEndian.PutUint32(bomb[at+24:], 100)
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, err = ReadArchive(bytes.NewReader(bomb), int64(len(bomb)))
+	runtime.ReadMemStats(&after)
+	require.Error(t, err)
+	assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(8<<20), "not much of it was unpacked")
+}
+
+// TestPipesSocketsAndDevicesAreNoTemplates names them, and has a folder have them.
+func TestPipesSocketsAndDevicesAreNoTemplates(t *testing.T) {
+	dir := t.TempDir()
+	pipe := filepath.Join(dir, "pipe.yaml")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	socket, err := net.Listen("unix", filepath.Join(dir, "socket.yaml"))
+	require.NoError(t, err)
+	defer socket.Close()
+	within := func(what string, do func() error) {
+		ended := make(chan error, 1)
+		go func() { ended <- do() }()
+		select {
+		case err := <-ended:
+			assert.Error(t, err, what)
+		case <-time.After(10 * time.Second):
+			t.Fatalf("%s is waited for", what)
+		}
+	}
+	for _, name := range []string{pipe, filepath.Join(dir, "socket.yaml"), "/dev/zero", "/dev/tty"} {
+		within(name, func() error { _, err := Open(t.Context(), Place{Path: name}); return err })
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(text), 0o600))
+	tree, err := Open(t.Context(), Place{Path: dir})
+	require.NoError(t, err)
+	defer tree.Close()
+	for _, name := range []string{"pipe.yaml", "socket.yaml"} {
+		within(name, func() error { _, err := Read(tree.Files, name); return err })
+		within(name, func() error { _, err := tree.Files.Open(name); return err })
+		within(name, func() error { _, err := fs.ReadFile(tree.Files, name); return err })
+	}
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(dir, "link.yaml")))
+	within("a link out", func() error { _, err := Read(tree.Files, "link.yaml"); return err })
 }
 
 func FuzzReadArchive(f *testing.F) {

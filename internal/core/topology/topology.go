@@ -8,6 +8,7 @@
 package topology
 
 import (
+	"fmt"
 	"slices"
 
 	"andamio/internal/core/tosca"
@@ -318,8 +319,14 @@ func Build(t *tosca.Template, given tosca.Inputs, o Options) (*Design, tosca.Dia
 	b.hideSecrets()
 	root := b.frame(t, inputs)
 	b.addNodes(root)
+	if b.tooMany(len(b.order), "node templates") {
+		return nil, b.diags
+	}
 	b.relateAll()
 	b.count()
+	if n := b.total(); b.tooMany(n, "instances") {
+		return nil, b.diags
+	}
 	b.addGroups(root)
 	b.addRules(root)
 	b.addWorkflows(root)
@@ -329,6 +336,33 @@ func Build(t *tosca.Template, given tosca.Inputs, o Options) (*Design, tosca.Dia
 		return nil, b.diags
 	}
 	return b.design, b.diags
+}
+
+// Most is how many nodes a design may have, and instances of them all: more could not be planned in the memory that a
+// machine has for it.
+const Most = 100_000
+
+// tooMany says that there are more than can be planned.
+func (b *builder) tooMany(n int, of string) bool {
+	if n <= Most {
+		return false
+	}
+	at := tosca.Pos{File: b.tmpl.Root, Line: 1, Col: 1}
+	if len(b.design.Nodes) > 0 {
+		at = b.design.Nodes[len(b.design.Nodes)-1].Pos
+	}
+	b.mistake(at, 1, tosca.CodeTooLarge, fmt.Sprintf("the design has %d %s, and at most %d are planned", n, of, Most),
+		"make several services of it, each of its own template")
+	return true
+}
+
+// total is how many instances there are of all nodes.
+func (b *builder) total() int {
+	n := 0
+	for _, x := range b.design.Nodes {
+		n += max(x.Count, 1)
+	}
+	return n
 }
 
 // withoutMissing leaves out what is only wrong because an input has no value yet.

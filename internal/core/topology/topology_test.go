@@ -2,6 +2,7 @@ package topology
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -192,4 +193,30 @@ func TestOutputsStayDeferred(t *testing.T) {
 	d := must(t, twoTiers, "")
 	require.Len(t, d.Outputs, 1)
 	assert.Equal(t, Deferred{"get_attribute", []any{"front", "api.ip_address"}}, d.Outputs[0].Value)
+}
+
+// TestADesignIsNoLargerThanCanBePlanned has many nodes of few instances, and few of many.
+func TestADesignIsNoLargerThanCanBePlanned(t *testing.T) {
+	const scalable = "\n      capabilities: { scalable: { properties: { min_instances: 1, default_instances: 10000, max_instances: 10000 } } }"
+	for _, c := range []struct {
+		nodes int
+		more  string
+		says  string
+	}{{Most + 1, "", "the design has 100001 node templates, and at most 100000 are planned"}, {11, scalable, "the design has 110000 instances, and at most 100000 are planned"}, {10, scalable, ""}} {
+		var text strings.Builder
+		text.WriteString("tosca_definitions_version: tosca_simple_yaml_1_3\ntopology_template:\n  node_templates:\n")
+		for i := range c.nodes {
+			fmt.Fprintf(&text, "    n%d:\n      type: Compute%s\n", i, c.more)
+		}
+		tmpl, diags := tosca.Read("t.yaml", func(string) ([]byte, error) { return []byte(text.String()), nil })
+		require.Zero(t, diags.Errors(), diags)
+		_, diags = Build(tmpl, nil, Options{})
+		if c.says == "" {
+			assert.Zero(t, diags.Errors(), diags)
+			continue
+		}
+		require.Equal(t, 1, diags.Errors())
+		assert.Equal(t, c.says, diags[len(diags)-1].Message)
+		assert.Equal(t, tosca.CodeTooLarge, diags[len(diags)-1].Code)
+	}
 }

@@ -44,7 +44,7 @@ var Explanations = []Explanation{
 	explain(CodeSyntax, "The file is not YAML.", header+"topology_template: {inputs: [}\n"),
 	explain(CodeDuplicateKey, "A mapping has the same key twice; YAML readers would keep one of them silently.",
 		header+"topology_template:\n  inputs:\n    port: {type: integer}\n    port: {type: string}\n"),
-	explain(CodeTooLarge, "The file nests deeper, or its aliases expand further, than any template needs.",
+	explain(CodeTooLarge, "The file nests deeper, its aliases expand further, or the design has more nodes, than any template needs.",
 		header+"metadata: {x: &a [&b [*a]]}\n"),
 	explain(CodeVersion, "tosca_definitions_version is missing or is not tosca_simple_yaml_1_3.",
 		"tosca_definitions_version: tosca_simple_yaml_9_9\n"),
