@@ -9,7 +9,8 @@ import (
 	"andamio/internal/store"
 )
 
-// Decide retries or skips a step of a run that failed; "" is all that failed. If nobody works on the run any more,
+// Decide retries or skips a step of a run that failed; "" is all that failed. A step under way that waits until its site is
+// asked again does not wait any longer. If nobody works on the run any more,
 // somebody does from then on.
 func (a *App) Decide(ctx context.Context, runID int64, step, verb string) error {
 	if verb != run.Retry && verb != run.Skip {
@@ -22,6 +23,9 @@ func (a *App) Decide(ctx context.Context, runID int64, step, verb string) error 
 	s, err := a.Replay(ctx, runID)
 	if err != nil {
 		return err
+	}
+	if step != "" && s.Step(step) != nil && s.Step(step).Status == run.UnderWay && verb == run.Retry && Lives(r) {
+		return a.Store.Decide(ctx, runID, store.Decision{Step: step, Verb: verb}) // its worker asks the site again at once
 	}
 	if step != "" && (s.Step(step) == nil || s.Step(step).Status != run.Failed) {
 		return fmt.Errorf("step %q of run %d has not failed, so there is nothing to decide", step, runID)

@@ -411,7 +411,7 @@ again. Everything that failed is tried again, unless --retry or --skip say of wh
 		}),
 	}
 	cmd.Flags().BoolVar(&detach, "detach", false, "return at once")
-	cmd.Flags().StringArrayVar(&retry, "retry", nil, "a failed step to try again; may be repeated")
+	cmd.Flags().StringArrayVar(&retry, "retry", nil, "a failed step to try again, or one that waits until its site is asked again; may be repeated")
 	cmd.Flags().StringArrayVar(&skip, "skip", nil, "a failed step to go on without; may be repeated")
 	return cmd
 }

@@ -152,7 +152,7 @@ func (e *Engine) ready() error {
 	e.pool = newShells(e.Key)
 	e.gates = map[string]*gate{}
 	for _, s := range e.Plan.Sites {
-		e.gates[s.Name] = &gate{}
+		e.gates[s.Name] = newGate()
 	}
 	e.sight = newSight()
 	e.ifaces = map[string]string{}

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"sync"
 	"time"
@@ -20,6 +21,37 @@ type gate struct {
 	// next is when the next call may be made, every the time between two.
 	next  time.Time
 	every time.Duration
+	// hurried is closed when somebody says not to wait.
+	hurried chan struct{}
+}
+
+// newGate is a gate of which nothing is known.
+func newGate() *gate { return &gate{hurried: make(chan struct{})} }
+
+// hurry lets everything through that waits, whatever the site said.
+func (g *gate) hurry() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.next = time.Time{}
+	close(g.hurried)
+	g.hurried = make(chan struct{})
+}
+
+// pause waits for a time, unless somebody says not to.
+func (g *gate) pause(ctx context.Context, d time.Duration) error {
+	g.mu.Lock()
+	hurried := g.hurried
+	g.mu.Unlock()
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-hurried:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 }
 
 // How a rate is learned: the first time between calls after a site has complained, what it is multiplied by with every
@@ -47,7 +79,7 @@ func (g *gate) wait(ctx context.Context) error {
 	if turn == now {
 		return ctx.Err()
 	}
-	return pause(ctx, turn.Sub(now))
+	return g.pause(ctx, turn.Sub(now))
 }
 
 // limited hears that the site takes no calls for some time.
@@ -90,20 +122,43 @@ func (e *Engine) call(ctx context.Context, s *plan.Step, make func() error) erro
 		if class != site.Transient && class != site.RateLimited || try >= e.Patience.Tries {
 			return err
 		}
-		if err := e.record(run.Event{Kind: run.StepRetry, Step: s.ID, Resource: s.Resource, Text: err.Error()}); err != nil {
+		var limited *site.Error
+		asked := time.Duration(0)
+		text := err.Error()
+		if class == site.RateLimited && errors.As(err, &limited) {
+			asked = min(limited.After, mostAsked)
+			text += saysWait(limited.After, asked)
+		}
+		if err := e.record(run.Event{Kind: run.StepRetry, Step: s.ID, Resource: s.Resource, Text: text}); err != nil {
 			return err
 		}
-		var limited *site.Error
-		if class == site.RateLimited && errors.As(err, &limited) {
-			e.gates[s.Site].limited(limited.After)
+		if class == site.RateLimited {
+			e.gates[s.Site].limited(asked)
 			continue
 		}
 		try++
-		if err := pause(ctx, wait/2+rand.N(wait)); err != nil {
+		if err := e.gates[s.Site].pause(ctx, wait/2+rand.N(wait)); err != nil {
 			return err
 		}
 		wait = min(wait*2, e.Patience.Most)
 	}
+}
+
+// mostAsked is the longest that a site is left alone because it asks for that; worthSaying is from when on it is said.
+const (
+	mostAsked   = 5 * time.Minute
+	worthSaying = 5 * time.Second
+)
+
+// saysWait says how long a site is waited for, and how not to.
+func saysWait(wants, gets time.Duration) string {
+	switch {
+	case gets < worthSaying:
+		return ""
+	case wants > gets:
+		return fmt.Sprintf(" · it asks to be left alone for %s, which is more than the %s it gets; retrying the step asks again now", wants.Round(time.Second), gets)
+	}
+	return fmt.Sprintf(" · it is asked again in %s; retrying the step asks now", gets.Round(time.Second))
 }
 
 func pause(ctx context.Context, d time.Duration) error {

@@ -147,7 +147,8 @@ func (l *loop) settle(ctx context.Context, r result) error {
 	return nil
 }
 
-// decide takes a person's decision on a step into account. One on a step that did not fail is of no use.
+// decide takes a person's decision on a step into account. One to retry a step that is under
+// way has its site be asked again at once; one on another that did not fail is of no use.
 func (l *loop) decide(d Decision) error {
 	if d.Taken != nil {
 		defer d.Taken()
@@ -156,6 +157,11 @@ func (l *loop) decide(d Decision) error {
 	if known && run.Steers(d.Verb) && l.e.Plan.Steps[i].Copying != nil {
 		s := &l.e.Plan.Steps[i]
 		return l.e.record(run.Event{Kind: run.Decided, Step: s.ID, Resource: s.Resource, Text: d.Verb})
+	}
+	if known && d.Verb == run.Retry && l.e.state.Steps[i].Status == run.UnderWay {
+		s := &l.e.Plan.Steps[i]
+		l.e.gates[s.Site].hurry()
+		return l.e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: "asked again at once: somebody said so"})
 	}
 	if !known || l.e.state.Steps[i].Status != run.Failed || d.Verb != run.Retry && d.Verb != run.Skip {
 		return nil

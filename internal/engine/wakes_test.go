@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -95,4 +96,47 @@ func TestARateThatASiteShowsIsLearned(t *testing.T) {
 		assert.Equal(t, run.Standing, e.Outcome(), "no step failed for it")
 		assert.Less(t, refused, 120, "after a while calls come as the site takes them: %d were refused", refused)
 	})
+}
+
+// TestASiteThatAsksForHoursIsWaitedForMinutes has a site ask to be left alone for a day: it is asked again after five
+// minutes, or as soon as somebody says so, and both are said.
+func TestASiteThatAsksForHoursIsWaitedForMinutes(t *testing.T) {
+	key := signer(t)
+	for _, hurried := range []bool{false, true} {
+		synctest.Test(t, func(t *testing.T) {
+			calls := 0
+			s := &scripted{create: func(r site.Request) (site.Resource, error) {
+				if calls++; calls == 1 {
+					return site.Resource{}, &site.Error{Site: "vega", Doing: "create", Class: site.RateLimited, After: 24 * time.Hour}
+				}
+				return active(r)
+			}}
+			p := networks(1)
+			m := &memory{}
+			decisions := make(chan Decision)
+			e := &Engine{Run: "r", Mark: "d", Plan: p, Sites: map[string]site.Site{"vega": s}, Journal: m, Key: key, Decisions: decisions,
+				Patience: Patience{Least: time.Hour, Times: 15, Wait: time.Second, Most: time.Second, Tries: 3}}
+			if hurried {
+				go func() {
+					time.Sleep(10 * time.Second)
+					decisions <- Decision{Step: p.Steps[0].ID, Verb: run.Retry}
+				}()
+			}
+			begun := time.Now()
+			require.NoError(t, e.Execute(context.Background()))
+			took := time.Since(begun)
+			if hurried {
+				assert.Equal(t, 10, int(took.Seconds()))
+			} else {
+				assert.Equal(t, 300, int(took.Seconds()))
+			}
+			said := ""
+			for _, ev := range m.events {
+				said += ev.Text + "\n"
+			}
+			assert.Contains(t, said, "asks to be left alone for 24h0m0s, which is more than the 5m0s it gets; retrying the step asks again now")
+			assert.Equal(t, hurried, strings.Contains(said, "somebody said so"))
+			assert.Equal(t, run.Standing, e.Outcome())
+		})
+	}
 }

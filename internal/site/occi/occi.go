@@ -303,13 +303,16 @@ func (d *Driver) refusal(doing string, resp *http.Response, body []byte) error {
 	return e
 }
 
+// mostAfter is the most, in seconds, that is read of how long a site wants to be left alone: whoever waits decides how long.
+const mostAfter = 24 * 60 * 60
+
 // retryAfter reads the seconds or the date of a Retry-After header (RFC 9110, section 10.2.3).
 func retryAfter(text string) time.Duration {
 	if s, err := strconv.Atoi(text); err == nil && s >= 0 {
-		return time.Duration(s) * time.Second
+		return time.Duration(min(s, mostAfter)) * time.Second
 	}
 	if t, err := http.ParseTime(text); err == nil {
-		return max(time.Until(t), 0)
+		return min(max(time.Until(t), 0), mostAfter*time.Second)
 	}
 	return time.Second
 }

@@ -140,6 +140,7 @@ func TestRetryAfterReadsSecondsAndDates(t *testing.T) {
 	assert.Equal(t, 3*time.Second, retryAfter("3"))
 	assert.Equal(t, time.Second, retryAfter("soon"))
 	assert.Zero(t, retryAfter("Mon, 02 Jan 2006 15:04:05 GMT"), "a date that is past")
+	assert.Equal(t, 24*time.Hour, retryAfter("999999999999999"), "and not a time before now")
 }
 
 func TestListingReadsEveryPage(t *testing.T) {

@@ -103,6 +103,37 @@ func (v *View) chosenStep() *run.Step {
 	return all[min(v.held, len(all)-1)]
 }
 
+// asking is a step under way whose site did not take a call and is asked again later: one of the selected plank, else any.
+func (v *View) asking() *run.Step {
+	if v.state == nil || v.runID == 0 || v.state.Over() {
+		return nil
+	}
+	var first *run.Step
+	for i := range v.state.Steps {
+		st := &v.state.Steps[i]
+		if st.Status != run.UnderWay || st.Retries == 0 {
+			continue
+		}
+		if v.state.Plan.Plank(st.Resource) == v.elevation.Selected {
+			return st
+		}
+		if first == nil {
+			first = st
+		}
+	}
+	return first
+}
+
+// askNow has its site be asked at once.
+func (v *View) askNow() tea.Cmd {
+	st, id := v.asking(), v.runID
+	if st == nil {
+		return nil
+	}
+	step := st.ID
+	return v.doing("asked again: "+step, func() error { return v.app.Decide(v.ctx, id, step, run.Retry) })
+}
+
 // decide retries or skips the chosen step.
 func (v *View) decide(verb string) tea.Cmd {
 	st, id := v.chosenStep(), v.runID

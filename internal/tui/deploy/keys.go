@@ -19,6 +19,8 @@ func (v *View) Keys() []view.Key {
 		keys = append(keys, view.On("r", "r", "retry", "tries the selected failed step again", view.Run(func() tea.Cmd { return v.decide(run.Retry) })),
 			view.On("s", "s", "skip", "asks, then goes on without the selected failed step", view.Run(v.confirmSkip)),
 			view.On("n", "n", "next failed", "selects the next step that waits for a decision", view.Then(v.nextFailed)))
+	case v.asking() != nil:
+		keys = append(keys, view.On("r", "r", "ask now", "asks the site again at once for the step that waits until then", view.Run(v.askNow)))
 	case v.order != nil && v.state != nil:
 		keys = append(keys, view.On("r", "r", "run it", "runs the plan that is shown; what loses something asks first", view.Run(v.begin)))
 	}
