@@ -300,7 +300,7 @@ func (a *App) engine(ctx context.Context, runID, epoch int64) (*engine.Engine, *
 	if err != nil {
 		return nil, nil, err
 	}
-	e := &engine.Engine{Run: fmt.Sprintf("r%d-%d", runID, r.Created.Unix()), Mark: d.Mark, Patience: a.Patience}
+	e := &engine.Engine{Run: fmt.Sprintf("r%d-%d", runID, r.Created.Unix()), Mark: d.Mark, Patience: a.Patience, Archive: a.archiveOf(runID)}
 	if err := json.Unmarshal([]byte(r.Limits), &e.Limits); err != nil {
 		return nil, nil, fmt.Errorf("the limits of run %d cannot be read: %w", runID, err)
 	}

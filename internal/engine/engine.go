@@ -58,6 +58,8 @@ type Engine struct {
 	Wakes *Wakes
 	// Rehearsed is kept with the run that begins.
 	Rehearsed run.Rehearsed
+	// Archive keeps what a step prints, whole; nil keeps nothing but what the journal has.
+	Archive func(step string) Archive
 
 	mu      sync.Mutex
 	state   *run.State

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/url"
 	"os/exec"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/run"
 	"andamio/internal/remote"
 )
 
@@ -81,4 +83,58 @@ func TestBase64OfAnythingAroundASecretHidesIt(t *testing.T) {
 			}
 		}
 	})
+}
+
+// archive keeps in memory what is printed.
+type archive struct{ strings.Builder }
+
+func (*archive) Name() string { return "the archive" }
+func (*archive) Close() error { return nil }
+
+// TestWhatAStepPrintsIsBounded has scripts print more and more, in long lines and without end.
+func TestWhatAStepPrintsIsBounded(t *testing.T) {
+	for _, lines := range []int{0, 1, headLines, headLines + 1, headLines + tailLines, headLines + tailLines + 1, headLines + tailLines + 250, 5000} {
+		m, kept := &memory{}, &archive{}
+		e := &Engine{Run: "r", Plan: networks(1), Journal: m, Archive: func(string) Archive { return kept }}
+		e.state, e.mask = run.New(e.Plan), newMasker(nil)
+		var text strings.Builder
+		for i := range lines {
+			fmt.Fprintf(&text, "line %d\r\n", i)
+		}
+		last := e.logLines(&e.Plan.Steps[0], strings.NewReader(text.String()), &outputs{})
+		var said []string
+		for _, ev := range m.events {
+			said = append(said, ev.Text)
+		}
+		var want []string
+		for i := range lines {
+			if i < headLines || i >= lines-tailLines {
+				want = append(want, fmt.Sprintf("line %d", i))
+			} else if i == headLines {
+				want = append(want, fmt.Sprintf("(%d lines left out: all of them are in the archive)", lines-headLines-tailLines))
+			}
+		}
+		assert.Equal(t, want, said, lines)
+		assert.Equal(t, lines, strings.Count(kept.String(), "\n"))
+		if lines > 0 {
+			assert.Equal(t, fmt.Sprintf("line %d", lines-1), last)
+		}
+	}
+	m := &memory{}
+	e := &Engine{Run: "r", Plan: networks(1), Journal: m}
+	e.state, e.mask = run.New(e.Plan), newMasker(nil)
+	e.logLines(&e.Plan.Steps[0], io.LimitReader(endless{}, 200<<20), &outputs{})
+	require.Len(t, m.events, 1, "one line that never ends")
+	assert.Less(t, len(m.events[0].Text), mostLine+50)
+	assert.Contains(t, m.events[0].Text, "bytes more")
+}
+
+// endless prints one line without end.
+type endless struct{}
+
+func (endless) Read(p []byte) (int, error) {
+	for i := range p {
+		p[i] = 'x'
+	}
+	return len(p), nil
 }

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"bufio"
 	"cmp"
 	"context"
 	"fmt"
@@ -112,22 +111,6 @@ func (e *Engine) runScript(ctx context.Context, s *plan.Step, client *remote.Cli
 		return site.Final(fmt.Errorf("%s exited with %d: %s", s.Script.Path, status, last))
 	}
 	return nil
-}
-
-// logLines journals what a script prints, and returns the last line.
-func (e *Engine) logLines(s *plan.Step, out io.Reader, put *outputs) string {
-	scan := bufio.NewScanner(out)
-	scan.Buffer(nil, 256<<10)
-	last := ""
-	for scan.Scan() {
-		if put.take(scan.Text()) {
-			continue
-		}
-		last = e.mask.clean(scan.Text())
-		_ = e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: last})
-	}
-	_, _ = io.Copy(io.Discard, out) // a line too long to keep must not stop the script
-	return last
 }
 
 // door is how one logs in to an instance.
