@@ -60,9 +60,10 @@ func send(ctx context.Context, a *plan.Action, url, body, contentType, key strin
 		method = http.MethodPost
 	}
 	req, err := http.NewRequestWithContext(ctx, method, url, strings.NewReader(body))
-	if err != nil {
-		return "", &site.Error{Site: url, Doing: method, Class: site.Refused, Err: err}
+	if err != nil { // which tells the address, and a password in it
+		return "", &site.Error{Site: "the web service", Doing: method, Class: site.Refused, Detail: "its address is none"}
 	}
+	url = req.URL.Redacted()
 	req.Header.Set("Content-Type", contentType)
 	req.Header.Set("Idempotency-Key", key)
 	resp, err := probeClient.Do(req)

@@ -20,14 +20,24 @@ type Verified struct {
 	Schema      int64 `json:"schema"`
 }
 
+// Since which schema there is what is looked at: a copy may be older.
+const (
+	sinceReservations = 2
+	sinceDeployments  = 3
+	sinceSources      = 6
+)
+
 // references are what must not be without what it refers to, each as a query for what is.
-var references = []struct{ what, query string }{
-	{"run %d is of a plan that is not there", `SELECT id FROM runs WHERE plan NOT IN (SELECT id FROM plans)`},
-	{"run %d leads to a plan that is not there", `SELECT id FROM runs WHERE wanted <> 0 AND wanted NOT IN (SELECT id FROM plans)`},
-	{"run %d is of a deployment that is not there", `SELECT id FROM runs WHERE deployment <> 0 AND deployment NOT IN (SELECT id FROM deployments)`},
-	{"the journal of run %d is there without its run", `SELECT DISTINCT run FROM events WHERE run NOT IN (SELECT id FROM runs)`},
-	{"the journal of run %d has a hole", `SELECT run FROM events GROUP BY run HAVING count(*) <> max(seq)`},
-	{"an address is reserved for run %d, which is not there", `SELECT run FROM reservations WHERE run NOT IN (SELECT id FROM runs)`},
+var references = []struct {
+	since       int64
+	what, query string
+}{
+	{1, "run %d is of a plan that is not there", `SELECT id FROM runs WHERE plan NOT IN (SELECT id FROM plans)`},
+	{sinceDeployments, "run %d leads to a plan that is not there", `SELECT id FROM runs WHERE wanted <> 0 AND wanted NOT IN (SELECT id FROM plans)`},
+	{sinceDeployments, "run %d is of a deployment that is not there", `SELECT id FROM runs WHERE deployment <> 0 AND deployment NOT IN (SELECT id FROM deployments)`},
+	{1, "the journal of run %d is there without its run", `SELECT DISTINCT run FROM events WHERE run NOT IN (SELECT id FROM runs)`},
+	{1, "the journal of run %d has a hole", `SELECT run FROM events GROUP BY run HAVING count(*) <> max(seq)`},
+	{sinceReservations, "an address is reserved for run %d, which is not there", `SELECT run FROM reservations WHERE run NOT IN (SELECT id FROM runs)`},
 }
 
 // Verify looks whether a database file is whole: its pages and indices, what refers to what, that plans can be read, and
@@ -44,11 +54,18 @@ func Verify(ctx context.Context, path string) (*Verified, error) {
 	}
 	errs := []error{integrity(ctx, db)}
 	for _, r := range references {
-		errs = append(errs, none(ctx, db, r.what, r.query))
+		if out.Schema >= r.since {
+			errs = append(errs, none(ctx, db, r.what, r.query))
+		}
 	}
-	errs = append(errs, plansRead(ctx, db), sourcesMatch(ctx, db))
-	for query, into := range map[string]*int{`plans`: &out.Plans, `runs`: &out.Runs, `events`: &out.Events, `deployments`: &out.Deployments} {
-		errs = append(errs, db.QueryRowContext(ctx, `SELECT count(*) FROM `+query).Scan(into))
+	errs = append(errs, plansRead(ctx, db))
+	if out.Schema >= sinceSources {
+		errs = append(errs, sourcesMatch(ctx, db))
+	}
+	for table, into := range map[string]*int{`plans`: &out.Plans, `runs`: &out.Runs, `events`: &out.Events, `deployments`: &out.Deployments} {
+		if table != `deployments` || out.Schema >= sinceDeployments {
+			errs = append(errs, db.QueryRowContext(ctx, `SELECT count(*) FROM `+table).Scan(into))
+		}
 	}
 	return out, errors.Join(errs...)
 }
