@@ -57,7 +57,7 @@ type shared struct {
 
 // Main runs the command line and returns the exit status.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	s := &shared{in: in, out: out, err: errOut}
 	root := newRoot(s)

@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,7 +28,7 @@ import (
 func openRepository(ctx context.Context, p Place) (*Tree, error) {
 	repo, err := repository(ctx, p.Repo)
 	if err != nil {
-		return nil, fmt.Errorf("the repository %s cannot be read: %w", withoutPassword(p.Repo), err)
+		return nil, fmt.Errorf("the repository %s cannot be read: %w", withoutPassword(p.Repo), told(err, p.Repo))
 	}
 	rev := p.Rev
 	if rev == "" {
@@ -143,8 +145,27 @@ func withoutPassword(url string) string {
 	if !ok {
 		return url
 	}
-	if at := strings.LastIndexByte(rest, '@'); at >= 0 && !strings.Contains(rest[:at], "/") {
+	rest, _, _ = strings.Cut(rest, "?") // which may say who one is, too
+	if at := strings.LastIndexByte(rest, '@'); at >= 0 && (!strings.Contains(rest[:at], "/") || secretly(rest[:at])) {
 		rest = rest[at+1:]
 	}
 	return scheme + "://" + rest
 }
+
+// secretly reports that what stands before an @ and has a slash in it is no host with a path: what follows its colon is no
+// port, but a password with a slash.
+func secretly(before string) bool {
+	host, _, _ := strings.Cut(before, "/")
+	_, port, ok := strings.Cut(host, ":")
+	_, err := strconv.ParseUint(port, 10, 16)
+	return ok && err != nil
+}
+
+// told is an error without the address as it was given, and without what may be a password in one.
+func told(err error, url string) error {
+	text := strings.ReplaceAll(err.Error(), url, withoutPassword(url))
+	return errors.New(passwords.ReplaceAllString(text, "://"))
+}
+
+// passwords are what stands before the host of an address, as far as it can be told.
+var passwords = regexp.MustCompile(`://[^/"]*@`)
