@@ -161,7 +161,17 @@ func (s *shared) printJSON(v any) error {
 
 // open opens the workspace.
 func (s *shared) open(ctx context.Context, options ...app.Option) (*app.App, error) {
-	return app.Open(ctx, s.workspace, options...)
+	a, err := app.Open(ctx, s.workspace, options...)
+	if err != nil {
+		return nil, err
+	}
+	if n := len(a.Workspace.Loose); n > 0 {
+		fmt.Fprintf(s.err, "note: others could use %s of the workspace, %s first; now its owner alone can\n", printable.Count(n, "thing"), printable.Clean(a.Workspace.Loose[0]))
+	}
+	if a.Store.Copied != "" {
+		fmt.Fprintf(s.err, "note: the workspace was brought up to date; as it was before it is in %s\n", printable.Clean(a.Store.Copied))
+	}
+	return a, nil
 }
 
 // with opens the workspace for a command, and closes it after.

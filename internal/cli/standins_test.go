@@ -134,3 +134,41 @@ func TestADemoGoesOnWhereItWas(t *testing.T) {
 	require.Zero(t, code, out)
 	assert.False(t, app.StandInsRun(ws))
 }
+
+// TestAWorkspaceIsItsOwnersAlone loosens a workspace, as a careless copy does: it is tightened, and that is said.
+func TestAWorkspaceIsItsOwnersAlone(t *testing.T) {
+	was := syscall.Umask(0)
+	defer syscall.Umask(was)
+	ws := filepath.Join(t.TempDir(), "ws")
+	code, _, errOut := call("credentials", "secret", "k", "--file", "/etc/hostname", "--workspace", ws)
+	require.Zero(t, code, errOut)
+	assert.NotContains(t, errOut, "others could", "nothing is made loose, whatever the umask")
+	loose := func() (out []string) {
+		require.NoError(t, filepath.WalkDir(ws, func(name string, d fs.DirEntry, err error) error {
+			require.NoError(t, err)
+			info, err := d.Info()
+			require.NoError(t, err)
+			if info.Mode().Perm()&0o077 != 0 {
+				out = append(out, name)
+			}
+			return nil
+		}))
+		return out
+	}
+	assert.Empty(t, loose())
+	require.NoError(t, os.Chmod(ws, 0o755))
+	require.NoError(t, os.Chmod(filepath.Join(ws, "credentials.key"), 0o644))
+	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(ws, "link")))
+	before, err := os.Stat("/etc/hostname")
+	require.NoError(t, err)
+	code, _, errOut = call("site", "list", "--workspace", ws)
+	require.Zero(t, code, errOut)
+	assert.Contains(t, errOut, "others could use 2 things of the workspace")
+	require.NoError(t, os.Remove(filepath.Join(ws, "link")))
+	assert.Empty(t, loose())
+	after, err := os.Stat("/etc/hostname")
+	require.NoError(t, err)
+	assert.Equal(t, before.Mode(), after.Mode(), "no link is followed")
+	_, _, errOut = call("site", "list", "--workspace", ws)
+	assert.Empty(t, errOut)
+}
