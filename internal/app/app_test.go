@@ -48,7 +48,13 @@ func workspace(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 // connected is an open workspace connected to stand-ins of an estate's sites.
 func connected(t *testing.T, e *estate.Estate, pace float64) (*App, *sandbox.Sandbox) {
 	t.Helper()
-	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: pace, Seed: 1})
+	return connectedTo(t, sandbox.Config{Estate: e, Pace: pace, Seed: 1})
+}
+
+// connectedTo is an open workspace connected to stand-ins.
+func connectedTo(t *testing.T, cfg sandbox.Config) (*App, *sandbox.Sandbox) {
+	t.Helper()
+	box, err := sandbox.Start(cfg)
 	require.NoError(t, err)
 	t.Cleanup(func() { box.Close() })
 	a, err := Open(ctx, t.TempDir(), InProcess(ctx))

@@ -38,6 +38,7 @@ var misfortunes = []misfortune{
 	{sandbox.Phantom, "says that it did it, and did nothing", "read again; what is not there is asked for anew, what is still there removed again", 2},
 	{sandbox.Deny, "says that it failed, and did it", "looked for by its mark before it is asked for again; what is gone counts as removed", 2},
 	{sandbox.Broken, "leaves something half built, in error", "removed, so that nothing is left over, and built anew", 2},
+	{sandbox.Crashed, "crashes when it has done it, with all that runs there, and comes back", "given up on after the call's patience, looked for by its mark, and taken on; a script that was cut off is run again", 1},
 	{sandbox.Refuse, "refuses for good", "held, with what stands on it; the rest goes on; a person retries, skips, changes or rolls back", 1},
 }
 
@@ -111,9 +112,18 @@ func checkReliability(t *testing.T, table string) {
 }
 
 // impatient is a workspace whose calls give up soon.
-func impatient(t *testing.T) (*App, *sandbox.Sandbox) {
+func impatient(t *testing.T) (*App, *sandbox.Sandbox) { return impatientOf(t, false) }
+
+// impatientOf is the same, with stand-ins that keep what they hold if that is asked for.
+func impatientOf(t *testing.T, kept bool) (*App, *sandbox.Sandbox) {
 	t.Helper()
-	a, box := workspace(t, 0.01)
+	e, err := DemoEstate()
+	require.NoError(t, err)
+	cfg := sandbox.Config{Estate: e, Pace: 0.01, Seed: 1}
+	if kept {
+		cfg.Folder = t.TempDir()
+	}
+	a, box := connectedTo(t, cfg)
 	c, err := a.Workspace.Connections()
 	require.NoError(t, err)
 	for i := range c {
@@ -129,7 +139,7 @@ func siteFault(t *testing.T, m misfortune, call, term string) string {
 	if m.fault == sandbox.Broken && call == "delete" {
 		return "does not arise"
 	}
-	a, box := impatient(t)
+	a, box := impatientOf(t, m.fault == sandbox.Crashed)
 	rule := sandbox.Rule{Fault: m.fault, Site: "vega", Call: call, Term: term, Times: m.times}
 	if call != "delete" {
 		box.Misbehave(rule)
@@ -209,7 +219,29 @@ func configureFault(t *testing.T, m misfortune) string {
 	case sandbox.Refuse:
 		return scriptFails(t)
 	}
+	if m.fault == sandbox.Crashed {
+		return siteCrashes(t)
+	}
 	return connectionBreaks(t, m)
+}
+
+// siteCrashes has the site crash, and come back, while a script runs on an instance of it.
+func siteCrashes(t *testing.T) string {
+	a, box := impatientOf(t, true)
+	d := draft(t, a, map[string]string{"scripts/store-create.sh": "#!/bin/sh\nset -e\necho run >> /srv/runs\nsleep 40\nmkdir -p \"$HOME_DIR/lines\" /opt/store\n"})
+	at := d.Plan.Resource("contacts-host-1").Site
+	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
+	require.NoError(t, err)
+	var group sync.WaitGroup
+	group.Go(func() { _ = a.Work(ctx, id) })
+	require.Eventually(t, func() bool { return box.Disconnect("contacts-host-1") > 0 }, 20*time.Second, 10*time.Millisecond)
+	require.NoError(t, box.Crash(at))
+	group.Wait()
+	s, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, run.Standing, s.Status, explainRun(s))
+	declares(t, a, box, id)
+	return "mended"
 }
 
 // connectionBreaks restarts the shell's server of an instance while a script runs on it: the script runs on, or is lost.

@@ -4,6 +4,7 @@ import (
 	"compress/gzip"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -81,11 +82,11 @@ func (p *printed) Write(text []byte) (int, error) {
 	if p.left <= 0 {
 		return len(text), nil
 	}
-	if p.left -= int64(len(text)); p.left <= 0 {
-		text = append(text, "(more was printed than is kept)\n"...)
+	n, err := p.z.Write(text)
+	if p.left -= int64(n); p.left <= 0 && err == nil {
+		_, err = io.WriteString(p.z, "(more was printed than is kept)\n")
 	}
-	_, err := p.z.Write(text)
-	return len(text), err
+	return n, err
 }
 
 // Close ends the file.

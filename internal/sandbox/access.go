@@ -110,7 +110,7 @@ func (c *Cloud) rotate(w http.ResponseWriter, r *http.Request) {
 // Account opens an account at a stand-in and returns its token. One for first use must be changed before it is good for
 // anything.
 func (s *Sandbox) Account(site, name string, firstUse bool, may ...string) string {
-	for _, c := range s.clouds {
+	for _, c := range s.clouds() {
 		if c.site.Name == site {
 			c.mu.Lock()
 			defer c.mu.Unlock()

@@ -17,8 +17,12 @@ const workingSet = 8 << 20
 // Busy has machines of a title write so many bytes a second to their own disks, anywhere in a working set, while they are
 // on, until the stand-ins end.
 func (s *Sandbox) Busy(title string, rate, set int64) {
-	for _, c := range s.clouds {
-		go c.busy(title, rate, set)
+	do := func(c *Cloud) { c.busy(title, rate, set) }
+	s.mu.Lock()
+	s.busy = append(s.busy, do)
+	s.mu.Unlock()
+	for _, c := range s.clouds() {
+		go do(c)
 	}
 }
 

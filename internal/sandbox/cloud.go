@@ -59,6 +59,9 @@ type Cloud struct {
 	ended  bool
 	// gone are the disks of what was removed, until that is kept.
 	gone []*disk.Disk
+	// cancel ends what goes on, crash has the stand-in crash and come back.
+	cancel context.CancelFunc
+	crash  func()
 }
 
 // thing is a resource or link with what makes it real.
@@ -94,13 +97,14 @@ type room struct {
 }
 
 func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *addresses, token string, f *faults) *Cloud {
+	ctx, cancel := context.WithCancel(ctx)
 	own := *site
 	own.Prices.Currency = cmp.Or(own.Prices.Currency, cfg.Estate.Currency)
 	own.Pace = site.Pace * cfg.Pace
 	if addrs.single() {
 		own.Network = estate.Ports
 	}
-	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, ctx: ctx, accounts: newAccounts(token),
+	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, ctx: ctx, cancel: cancel, accounts: newAccounts(token),
 		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f, pairs: map[string]*pair{},
 		ways: map[string]*throttle{}, system: cfg.System, churn: cfg.Churn}
 	if cfg.Folder != "" {
@@ -133,7 +137,9 @@ func (c *Cloud) stand(st estate.Standing) {
 	c.ids = append(c.ids, id)
 }
 
-func (c *Cloud) close() {
+// close ends the stand-in without a word.
+func (c *Cloud) close() error {
+	c.cancel()
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.ended = true
@@ -146,6 +152,7 @@ func (c *Cloud) close() {
 			t.disk.Close()
 		}
 	}
+	return nil
 }
 
 // terms are the collections, with the kind each holds and whether it is of links.

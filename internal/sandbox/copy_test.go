@@ -45,7 +45,7 @@ func twoSites(t testing.TB, gib float64) (box *Sandbox, drivers [2]*occi.Driver,
 }
 
 // diskAt is the disk of a volume.
-func (s *Sandbox) diskAt(i int, id string) *disk.Disk { return s.clouds[i].things[id].disk }
+func (s *Sandbox) diskAt(i int, id string) *disk.Disk { return s.clouds()[i].things[id].disk }
 
 // noise writes so many random bytes to a disk.
 func noise(t testing.TB, d *disk.Disk, off, n int64, seed uint64) {

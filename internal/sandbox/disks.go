@@ -354,7 +354,7 @@ func page(data []byte, off, at int64) []byte {
 // that is recorded.
 func (s *Sandbox) Digests() map[string]string {
 	out := map[string]string{}
-	for _, c := range s.clouds {
+	for _, c := range s.clouds() {
 		c.mu.Lock()
 		maps.Copy(out, c.digests)
 		c.mu.Unlock()
@@ -364,7 +364,7 @@ func (s *Sandbox) Digests() map[string]string {
 
 // DiskDigest is the SHA-256 of all bytes of a disk, whether or not it was looked at before.
 func (s *Sandbox) DiskDigest(site, id string) (string, error) {
-	for _, c := range s.clouds {
+	for _, c := range s.clouds() {
 		if c.site.Name != site {
 			continue
 		}

@@ -53,7 +53,8 @@ func (s *Sandbox) Drift(want DriftRequest) []Drifted {
 	var out []Drifted
 	touched := map[string]bool{}
 	for try := 0; len(out) < want.Count && try < want.Count*20; try++ {
-		c := s.clouds[rng.IntN(len(s.clouds))]
+		all := s.clouds()
+		c := all[rng.IntN(len(all))]
 		if d, ok := c.driftOnce(rng, want.Sorts, touched); ok {
 			out = append(out, d)
 		}
@@ -78,8 +79,8 @@ func (c *Cloud) drift(want DriftRequest) []Drifted {
 func (s *Sandbox) Live(every time.Duration, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 12))
 	go func() {
-		for s.clouds[0].wait(every) {
-			c := s.clouds[rng.IntN(len(s.clouds))]
+		for all := s.clouds(); len(all) > 0 && all[0].wait(every); all = s.clouds() {
+			c := all[rng.IntN(len(all))]
 			c.mu.Lock()
 			quiet := time.Since(c.asked) > min(every, time.Minute)
 			c.mu.Unlock()

@@ -28,6 +28,9 @@ const (
 	Deny    Fault = "deny"
 	// Broken builds something that ends in error.
 	Broken Fault = "broken"
+	// Crashed acts, and the site crashes before it answers, with all that runs there; it comes back. Only stand-ins that keep
+	// what they hold do so.
+	Crashed Fault = "crashed"
 	// Twice sends each notice twice, Shuffled late and in another order.
 	Twice    Fault = "twice"
 	Shuffled Fault = "shuffled"
@@ -69,6 +72,7 @@ func Troubles(share float64) []Rule {
 		r.Share = share
 		out = append(out, r)
 	}
+	out = append(out, Rule{Fault: Crashed, Call: "create", Share: share / 40}, Rule{Fault: Crashed, Call: "act", Share: share / 40})
 	for _, r := range []Rule{{Fault: Lost, Call: "create"}, {Fault: Lost, Call: "delete"}, {Fault: Silent}, {Fault: Throttle}} {
 		r.Share = share / 4
 		out = append(out, r)
@@ -130,7 +134,7 @@ func (c *Cloud) misbehave(w http.ResponseWriter, r *http.Request) bool {
 	if terms[term].kind == "" {
 		return false // facts and notices are not tampered with
 	}
-	switch c.faults.pickIn(r.URL.Query().Get(wire.ParamRegion), c.site.Name, call, term, Unavailable, Throttle, Refuse, Silent, Lost, Phantom, Deny, Broken) {
+	switch c.faults.pickIn(r.URL.Query().Get(wire.ParamRegion), c.site.Name, call, term, Unavailable, Throttle, Refuse, Silent, Lost, Phantom, Deny, Broken, Crashed) {
 	case Unavailable:
 		refuse(w, http.StatusServiceUnavailable, "come back later")
 	case Throttle:
@@ -146,6 +150,13 @@ func (c *Cloud) misbehave(w http.ResponseWriter, r *http.Request) bool {
 	case Deny:
 		c.serve(httptest.NewRecorder(), r)
 		refuse(w, http.StatusInternalServerError, "something went wrong")
+	case Crashed:
+		if c.folder == "" {
+			return false
+		}
+		c.serve(httptest.NewRecorder(), r)
+		go c.crash()
+		<-r.Context().Done()
 	case Phantom:
 		c.pretend(w, call, term)
 	case Broken:

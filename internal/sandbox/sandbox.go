@@ -16,7 +16,9 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -65,14 +67,40 @@ type Sandbox struct {
 	// OneAddress says that only 127.0.0.1 is used.
 	OneAddress bool
 
-	clouds  []*Cloud
-	servers []*http.Server
-	block   *block
-	cancel  context.CancelFunc
-	calls   atomic.Int64
-	faults  *faults
-	folder  string
-	unlock  func()
+	block  *block
+	cancel context.CancelFunc
+	calls  atomic.Int64
+	faults *faults
+	folder string
+	unlock func()
+
+	mu     sync.Mutex
+	places []*place
+	// busy are what machines do, of every cloud that comes back too; ended says that the stand-ins are closed.
+	busy  []func(*Cloud)
+	ended bool
+}
+
+// place is where a stand-in is: it may crash there and come back.
+type place struct {
+	cloud  *Cloud
+	server *http.Server
+	at     Endpoint
+	// make makes the cloud, as it was kept if known.
+	make func(known bool) (*Cloud, error)
+}
+
+// clouds are the stand-ins as they are now.
+func (s *Sandbox) clouds() []*Cloud {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := make([]*Cloud, 0, len(s.places))
+	for _, p := range s.places {
+		if p.cloud != nil {
+			out = append(out, p.cloud)
+		}
+	}
+	return out
 }
 
 // Start starts a stand-in for every site of the estate.
@@ -106,14 +134,22 @@ func (s *Sandbox) start(ctx context.Context, cfg Config) error {
 		if i < len(k.Endpoints) {
 			at = k.Endpoints[i]
 		}
-		c := newCloud(ctx, site, cfg, s.block.site(i), at.Token, s.faults)
-		s.clouds = append(s.clouds, c)
-		if err := c.begin(len(k.Endpoints) > 0); err != nil {
-			return fmt.Errorf("the stand-in %s: %w", site.Name, err)
-		}
-		if err := s.serve(c, at, s.block.address(0, i+1)); err != nil {
+		p := &place{at: at, make: func(known bool) (*Cloud, error) {
+			c := newCloud(ctx, site, cfg, s.block.site(i), at.Token, s.faults)
+			c.crash = func() { _ = s.Crash(site.Name) }
+			if err := c.begin(known); err != nil {
+				return nil, errors.Join(fmt.Errorf("the stand-in %s: %w", site.Name, err), c.close())
+			}
+			return c, nil
+		}}
+		s.places = append(s.places, p)
+		if p.cloud, err = p.make(len(k.Endpoints) > 0); err != nil {
 			return err
 		}
+		if err := s.serve(p, s.block.address(0, i+1)); err != nil {
+			return err
+		}
+		s.Endpoints = append(s.Endpoints, p.at)
 	}
 	if cfg.Zone != "" {
 		s.Names, err = nameserver.Start(cfg.Zone, s.block.address(0, nameServerAt), s.zoneFile(), k.Zone)
@@ -178,25 +214,61 @@ func (c *Cloud) begin(known bool) error {
 // nameServerAt is the name server's own address in the sandbox's block.
 const nameServerAt = 53
 
-func (s *Sandbox) serve(c *Cloud, at Endpoint, address string) error {
+// serve has a stand-in answer where it was before, or at a free port of an address.
+func (s *Sandbox) serve(p *place, address string) error {
 	where := net.JoinHostPort(address, "0")
-	if at.URL != "" {
-		where = strings.TrimPrefix(at.URL, "http://")
+	if p.at.URL != "" {
+		where = strings.TrimPrefix(p.at.URL, "http://")
 	}
 	l, err := net.Listen("tcp", where)
 	if err != nil {
-		return fmt.Errorf("the stand-in %s cannot listen: %w", c.site.Name, err)
+		return fmt.Errorf("the stand-in %s cannot listen: %w", p.at.Site, err)
 	}
+	c := p.cloud
 	count := func(w http.ResponseWriter, r *http.Request) {
 		s.calls.Add(1)
 		c.ServeHTTP(w, r)
 	}
-	server := &http.Server{Handler: http.HandlerFunc(count), ReadHeaderTimeout: 10 * time.Second}
-	s.servers = append(s.servers, server)
-	at.URL = "http://" + l.Addr().String()
-	s.Endpoints = append(s.Endpoints, at)
+	p.server = &http.Server{Handler: http.HandlerFunc(count), ReadHeaderTimeout: 10 * time.Second}
+	p.at.URL = "http://" + l.Addr().String()
+	server := p.server
 	go func() { _ = server.Serve(l) }()
 	return nil
+}
+
+// down is how long a site that crashed is away, at the nominal pace.
+const down = 2 * time.Second
+
+// Crash has a site end without a word, with all that runs there, and come back after a while from what it kept, which it
+// must: see [Config.Folder].
+func (s *Sandbox) Crash(name string) error {
+	s.mu.Lock()
+	i := slices.IndexFunc(s.places, func(p *place) bool { return p.at.Site == name })
+	if i < 0 || s.folder == "" || s.ended || s.places[i].cloud == nil {
+		s.mu.Unlock()
+		return fmt.Errorf("%s cannot come back", name)
+	}
+	p := s.places[i]
+	c := p.cloud
+	p.cloud = nil
+	s.mu.Unlock()
+	_ = p.server.Close()
+	_ = c.close()
+	time.Sleep(time.Duration(float64(down) * min(c.pace, 1)))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ended {
+		return nil
+	}
+	back, err := p.make(true)
+	if err != nil {
+		return err
+	}
+	p.cloud = back
+	for _, do := range s.busy {
+		go do(back)
+	}
+	return s.serve(p, "")
 }
 
 // Calls is how many requests all stand-ins have been sent.
@@ -210,7 +282,7 @@ type Held struct {
 // Holds lists all that the stand-ins hold beside what stood there from the beginning, as it really is.
 func (s *Sandbox) Holds() []Held {
 	var out []Held
-	for _, c := range s.clouds {
+	for _, c := range s.clouds() {
 		c.mu.Lock()
 		for _, id := range c.ids {
 			t := c.things[id]
@@ -230,12 +302,17 @@ func (s *Sandbox) Close() error {
 	if s.Names != nil {
 		s.Names.Close()
 	}
+	s.mu.Lock()
+	s.ended = true
+	s.mu.Unlock()
 	var errs []error
-	for _, server := range s.servers {
-		errs = append(errs, server.Close())
+	for _, p := range s.places {
+		if p.server != nil {
+			errs = append(errs, p.server.Close())
+		}
 	}
-	for _, c := range s.clouds {
-		c.close()
+	for _, c := range s.clouds() {
+		errs = append(errs, c.close())
 	}
 	s.block.release()
 	s.unlock()
@@ -252,7 +329,7 @@ func token() string {
 // runs on them runs on.
 func (s *Sandbox) Disconnect(title string) int {
 	n := 0
-	for _, c := range s.clouds {
+	for _, c := range s.clouds() {
 		c.mu.Lock()
 		for _, t := range c.things {
 			if t.Title == title && t.host != nil {
