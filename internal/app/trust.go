@@ -123,7 +123,7 @@ func (c Connection) CheckTrust() error {
 // checkTrust says what is wrong with how the site is trusted. Its address was checked.
 func (c *Connection) checkTrust() error {
 	if c.InClear() && !c.Insecure {
-		return fmt.Errorf("%s is spoken to in clear: the credential could be read on the way. use https, or say that it may go in clear (--insecure) if that is meant", c.URL)
+		return fmt.Errorf("%s is spoken to in clear: the credential could be read on the way; use https, or say that it is meant (--insecure, on screen: in clear)", c.URL)
 	}
 	if strings.HasPrefix(c.URL, "http:") && c.trust() != (web.Trust{}) {
 		return errors.New("an authority, a pin or a client certificate is of no use over http: use https")

@@ -199,7 +199,11 @@ func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
 		}
 		c.Cut(r.X+2, y, 16, part.In(part.Text).Strong(), s.Site)
 		c.Cut(r.X+20, y, 10, part.In(part.Dim), string(s.Kind))
-		c.Cut(r.X+32, y, r.W-34, part.In(part.Steel), s.URL+" · "+s.Account)
+		x := r.X + 32
+		if s.InClear() {
+			x = c.Text(x, y, part.In(part.Coral), "in clear") + 2
+		}
+		c.Cut(x, y, r.X+r.W-2-x, part.In(part.Steel), s.URL+" · "+s.Account)
 		text, ink := v.surveyLine(s.Site, now)
 		c.Cut(r.X+2, y+1, r.W-4, part.In(ink), text)
 		if len(v.loads) == 0 {
