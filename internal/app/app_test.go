@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -211,11 +212,19 @@ func noSecrets(t *testing.T, a *App) {
 	t.Helper()
 	secrets, err := a.Workspace.Secrets([]string{"register_key"})
 	require.NoError(t, err)
-	files, err := filepath.Glob(filepath.Join(a.Workspace.Dir, "*"))
-	require.NoError(t, err)
+	var files []string
+	require.NoError(t, filepath.WalkDir(a.Workspace.Dir, func(name string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			files = append(files, name)
+		}
+		return err
+	}))
 	for _, f := range files {
 		data, err := os.ReadFile(f)
 		require.NoError(t, err)
+		if strings.HasSuffix(f, ".gz") {
+			data = []byte(unzipped(t, f))
+		}
 		if strings.HasPrefix(filepath.Base(f), "credentials.") {
 			info, err := os.Stat(f)
 			require.NoError(t, err)
@@ -473,5 +482,5 @@ func TestTheKeyStays(t *testing.T) {
 	assert.ErrorContains(t, err, "is no private key")
 	require.NoError(t, os.WriteFile(filepath.Join(a.Workspace.Dir, fileSites), []byte("{"), 0o600))
 	_, err = a.Sites()
-	assert.ErrorContains(t, err, "sites.json cannot be read")
+	assert.ErrorContains(t, err, "sites.json is damaged")
 }

@@ -7,6 +7,8 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/pem"
+	"io"
+	"log"
 	"math/big"
 	"net"
 	"net/http/httptest"
@@ -82,6 +84,7 @@ func (a *authority) guarded(to string) *httptest.Server {
 	pool := x509.NewCertPool()
 	pool.AddCert(a.cert)
 	s := httptest.NewUnstartedServer(httputil.NewSingleHostReverseProxy(u))
+	s.Config.ErrorLog = log.New(io.Discard, "", 0)
 	s.TLS = &tls.Config{Certificates: []tls.Certificate{pair}, ClientCAs: pool, ClientAuth: tls.RequireAndVerifyClientCert}
 	s.StartTLS()
 	a.t.Cleanup(s.Close)

@@ -45,21 +45,29 @@ type silencer struct {
 	left, passed [2]atomic.Int64
 	mu           sync.Mutex
 	conns        []net.Conn
+	// pieces are the sizes of what is passed on at once, in turn; none passes on what came. flip damages a byte.
+	pieces []byte
+	flip   int64
 }
 
 const without = int64(1) << 40
 
 func silence(t testing.TB, to string, direction int, after int64) *silencer {
+	s := silencerOf(t, to, direction, after)
+	go s.serve()
+	return s
+}
+
+func silencerOf(t testing.TB, to string, direction int, after int64) *silencer {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	s := &silencer{l: l, to: to, silent: make(chan struct{})}
+	s := &silencer{l: l, to: to, silent: make(chan struct{}), flip: -1}
 	s.left[0].Store(without)
 	s.left[1].Store(without)
 	s.left[direction].Store(after)
 	if after == 0 {
 		s.hush()
 	}
-	go s.serve()
 	return s
 }
 
@@ -105,7 +113,10 @@ func (s *silencer) pass(to, from net.Conn, direction int) {
 		default:
 		}
 		may := min(int64(n), s.left[direction].Load())
-		if _, werr := to.Write(buf[:may]); werr != nil {
+		if at := s.flip - s.passed[direction].Load(); direction == 1 && s.flip >= 0 && at >= 0 && at < may {
+			buf[at] ^= 0x40
+		}
+		if werr := s.inPieces(to, buf[:may]); werr != nil {
 			from.Close()
 			return
 		}
@@ -121,6 +132,21 @@ func (s *silencer) pass(to, from net.Conn, direction int) {
 			return
 		}
 	}
+}
+
+// inPieces passes something on in pieces.
+func (s *silencer) inPieces(to net.Conn, data []byte) error {
+	for i := 0; len(data) > 0; i++ {
+		n := len(data)
+		if len(s.pieces) > 0 {
+			n = min(n, int(s.pieces[i%len(s.pieces)])+1)
+		}
+		if _, err := to.Write(data[:n]); err != nil {
+			return err
+		}
+		data = data[n:]
+	}
+	return nil
 }
 
 func (s *silencer) close() {
@@ -219,14 +245,11 @@ func talks(t *testing.T) []talk {
 	signer, err := ssh.NewSignerFromKey(private)
 	require.NoError(t, err)
 	volume, nic := machineOf(t, d, signer)
-	hostKey, _, _, _, err := ssh.ParseAuthorizedKey([]byte(nic.Attributes[site.AttrHostKey]))
-	require.NoError(t, err)
-	login := &ssh.ClientConfig{User: nic.Attributes["ssh.user"], Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.FixedHostKey(hostKey)}
+	shell, login := loginTo(t, nic, signer)
 	heard := httptest.NewServer(&notice.Receiver{Secret: "s", Hear: func(event.Event) {}, Now: time.Now})
 	t.Cleanup(heard.Close)
 	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, strings.Repeat("level ", 60)) }))
 	t.Cleanup(page.Close)
-	shell := net.JoinHostPort(nic.Attributes["address"], nic.Attributes["ssh.port"])
 	driver := func(where string) *occi.Driver {
 		d := occi.New(at.Site, "http://"+where, at.Token)
 		d.Patience(400 * time.Millisecond)
@@ -319,7 +342,7 @@ func file(ctx context.Context, where string, login *ssh.ClientConfig) error {
 }
 
 // machineOf builds an instance with an interface, and a volume.
-func machineOf(t *testing.T, d *occi.Driver, signer ssh.Signer) (volume string, nic site.Resource) {
+func machineOf(t testing.TB, d *occi.Driver, signer ssh.Signer) (volume string, nic site.Resource) {
 	t.Helper()
 	facts, err := d.Describe(t.Context())
 	require.NoError(t, err)
@@ -337,4 +360,62 @@ func machineOf(t *testing.T, d *occi.Driver, signer ssh.Signer) (volume string, 
 		PublicKey: string(ssh.MarshalAuthorizedKey(signer.PublicKey()))})
 	nic = built(site.Request{Kind: site.Interface, Name: "nic", Source: host.ID, Target: network.ID})
 	return built(site.Request{Kind: site.Volume, Name: "v", DiskGiB: 1}).ID, nic
+}
+
+// FuzzConversationsOverABadLineEnd cuts what is said over SSH into pieces, damages a byte of it and falls silent, as the
+// fuzzer will have it: a script's conversation ends, and well if nothing of it was touched.
+func FuzzConversationsOverABadLineEnd(f *testing.F) {
+	host, login := shellHost(f)
+	f.Add(false, uint16(0), uint16(0), []byte{})
+	f.Add(true, uint16(700), uint16(0), []byte{0, 3, 200})
+	f.Add(false, uint16(3000), uint16(900), []byte{15})
+	f.Fuzz(func(t *testing.T, up bool, after, flip uint16, pieces []byte) {
+		direction, left := 1, without
+		if up {
+			direction = 0
+		}
+		if after > 0 {
+			left = int64(after)
+		}
+		s := silencerOf(t, host, direction, left)
+		s.pieces = pieces
+		if flip > 0 {
+			s.flip = int64(flip)
+		}
+		go s.serve()
+		defer s.close()
+		ended := make(chan error, 1)
+		go func() { ended <- script(t.Context(), s.l.Addr().String(), login) }()
+		select {
+		case err := <-ended:
+			whole := s.passed[1].Load() <= s.flip || flip == 0
+			if after == 0 && whole {
+				require.NoError(t, err)
+			}
+		case <-time.After(mostWaiting):
+			t.Fatal("it waits for ever")
+		}
+	})
+}
+
+// shellHost is an instance with a shell, and how one logs in.
+func shellHost(t testing.TB) (string, *ssh.ClientConfig) {
+	e, err := app.DemoEstate()
+	require.NoError(t, err)
+	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: 0.002})
+	require.NoError(t, err)
+	t.Cleanup(func() { box.Close() })
+	_, private, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(private)
+	require.NoError(t, err)
+	_, nic := machineOf(t, occi.New(box.Endpoints[0].Site, box.Endpoints[0].URL, box.Endpoints[0].Token), signer)
+	return loginTo(t, nic, signer)
+}
+
+func loginTo(t testing.TB, nic site.Resource, signer ssh.Signer) (string, *ssh.ClientConfig) {
+	hostKey, _, _, _, err := ssh.ParseAuthorizedKey([]byte(nic.Attributes[site.AttrHostKey]))
+	require.NoError(t, err)
+	return net.JoinHostPort(nic.Attributes["address"], nic.Attributes["ssh.port"]),
+		&ssh.ClientConfig{User: nic.Attributes["ssh.user"], Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.FixedHostKey(hostKey)}
 }

@@ -230,6 +230,16 @@ func TestARunIsFollowedAsItIsJournalled(t *testing.T) {
 	send(f, view.OpenRun{ID: id})
 	assert.Contains(t, text(f), "1 of 82 steps")
 	recorded(t, "run-wide", text(f))
+	assert.NotContains(t, text(f), "ask now")
+	require.NoError(t, j.Append(run.Event{Kind: run.StepStarted, At: noon, Step: "readings-vol-1/create", Resource: "readings-vol-1"},
+		run.Event{Kind: run.StepRetry, At: noon, Step: "readings-vol-1/create", Resource: "readings-vol-1", Text: "vega: create: rate-limited · it is asked again in 5m0s; retrying the step asks now"}))
+	send(f, view.OpenRun{ID: id})
+	assert.Contains(t, text(f), "ask now", "what waits for its site need not")
+	send(f, keys("r")...)
+	decided, err := a.Store.Decisions(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, decided, 1)
+	assert.Equal(t, "readings-vol-1/create", decided[0].Step)
 }
 
 func TestDesignShowsSourceAndWhyThereIsNoPlan(t *testing.T) {
