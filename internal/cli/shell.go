@@ -66,17 +66,19 @@ func (s *shared) interact(ctx context.Context, a *app.App, h app.Host) error {
 		if w, h, err := term.GetSize(in.Fd()); err == nil {
 			cols, rows = w, h
 		}
+	}
+	sh, err := a.OpenShell(ctx, h, os.Getenv("TERM"), cols, rows) // which an interrupt ends: the keyboard is still as it was
+	if err != nil {
+		return err
+	}
+	defer sh.Close()
+	if isFile && term.IsTerminal(in.Fd()) {
 		old, err := term.MakeRaw(in.Fd())
 		if err != nil {
 			return err
 		}
 		defer term.Restore(in.Fd(), old) //nolint:errcheck // nothing can be done about it
 	}
-	sh, err := a.OpenShell(ctx, h, os.Getenv("TERM"), cols, rows)
-	if err != nil {
-		return err
-	}
-	defer sh.Close()
 	stop := context.AfterFunc(ctx, func() { sh.Close() })
 	defer stop()
 	if isFile {

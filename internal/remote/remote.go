@@ -132,13 +132,32 @@ func (c *Client) Run(ctx context.Context, command string, set func(*ssh.Session)
 	set(session)
 	stop = c.Within(ctx, func() { session.Close() })
 	defer stop()
-	err = session.Run(command)
 	var exit *ssh.ExitError
-	switch {
+	switch err = c.wait(ctx, func() error { return session.Run(command) }); {
 	case ctx.Err() != nil:
 		return 0, context.Cause(ctx)
 	case errors.As(err, &exit):
 		return exit.ExitStatus(), nil
 	}
 	return 0, err
+}
+
+// wait waits for what is done, and when the context has ended no longer than it takes to hang up: what is read from may be
+// a pipe that nobody writes to.
+func (c *Client) wait(ctx context.Context, do func() error) error {
+	done := make(chan error, 1)
+	go func() { done <- do() }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	timer := time.NewTimer(2 * c.patience.Grace)
+	defer timer.Stop()
+	select {
+	case err := <-done:
+		return err
+	case <-timer.C:
+		return context.Cause(ctx)
+	}
 }
