@@ -213,8 +213,10 @@ func (h *Host) Reboot() (*Host, error) {
 	return again, again.goOn()
 }
 
-// Close switches the host off: everything stops listening.
+// Close switches the host off: everything stops listening, and whoever waits for a program on it is cut off and told
+// nothing, neither what it printed last nor how it ended, for no program ended by itself.
 func (h *Host) Close() {
+	h.Disconnect()
 	h.cancel()
 	if h.frozen {
 		h.frozen = false

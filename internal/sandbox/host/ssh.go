@@ -107,7 +107,8 @@ func (s *session) request(r *ssh.Request, done chan struct{}) bool {
 	return false
 }
 
-// start runs the session's one program and reports its exit status.
+// start runs the session's one program and reports its exit status, unless the host was switched off meanwhile: then
+// the program did not end, and the connection breaks.
 func (s *session) start(done chan struct{}, run func() int) bool {
 	if s.started {
 		return false
@@ -118,6 +119,10 @@ func (s *session) start(done chan struct{}, run func() int) bool {
 		s.h.hold(s.conn, 1)
 		code := run()
 		s.h.hold(s.conn, -1)
+		if s.h.ctx.Err() != nil {
+			s.conn.Close()
+			return
+		}
 		_, _ = s.channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{uint32(code)}))
 	}()
 	return true
