@@ -177,31 +177,60 @@ func carryOut(t *testing.T, a *App, s *Settling) {
 	}
 }
 
-// settleInTurns retires first what is to be retired. What is adopted keeps the room it has; what then has none is given up.
+// settleInTurns retires first what is to be retired, and asks for less room as long as there is none for the rest.
 func settleInTurns(t *testing.T, a *App, choices []Choice) {
 	t.Helper()
 	inv, err := a.Reconcile(ctx)
 	require.NoError(t, err)
-	retiring := func(c Choice) bool { return c.Way == inventory.Retire }
-	for _, first := range []bool{true, false} {
-		part := slices.DeleteFunc(slices.Clone(choices), func(c Choice) bool { return retiring(c) != first })
-		if len(part) == 0 {
-			continue
-		}
-		s, err := a.Settling(ctx, inv, part, "left to its owner", time.Time{})
-		if err != nil && strings.Contains(err.Error(), "there is no room for") {
-			for i, c := range part {
-				if c.Way == inventory.CorrectSite && c.Finding.Type == inventory.Missing {
-					part[i].Way = inventory.Retire
-				} else if c.Way == inventory.CorrectSite && c.Finding.Can(inventory.CorrectRecord) {
-					part[i].Way = inventory.CorrectRecord
-				}
+	for _, less := range []func(*Choice){freeRoom, leaveMissing, nil} {
+		var first, rest []Choice
+		for _, c := range choices {
+			if c.Way == inventory.Retire {
+				first = append(first, c)
+			} else {
+				rest = append(rest, c)
 			}
-			s, err = a.Settling(ctx, inv, part, "left to its owner", time.Time{})
 		}
-		require.NoError(t, err)
-		carryOut(t, a, s)
-		inv = surveyedAll(t, a)
+		if len(first) > 0 {
+			s, err := a.Settling(ctx, inv, first, "left to its owner", time.Time{})
+			require.NoError(t, err)
+			carryOut(t, a, s)
+			inv = surveyedAll(t, a)
+		}
+		if len(rest) == 0 {
+			return
+		}
+		s, err := a.Settling(ctx, inv, rest, "left to its owner", time.Time{})
+		if err == nil {
+			carryOut(t, a, s)
+			return
+		}
+		require.ErrorContains(t, err, "there is no room for")
+		require.NotNil(t, less, "%v", err)
+		for i := range rest {
+			less(&rest[i])
+		}
+		choices = rest
+	}
+}
+
+// freeRoom takes away what nobody declared instead of adopting it, gives up what is missing where nothing needs it, and leaves
+// sizes as they are.
+func freeRoom(c *Choice) {
+	switch {
+	case c.Way == inventory.Adopt && c.Finding.Type == inventory.Unmanaged:
+		c.Way = inventory.Retire
+	case c.Way == inventory.CorrectSite && c.Finding.Type == inventory.Missing && c.Finding.Can(inventory.Retire):
+		c.Way = inventory.Retire
+	case c.Way == inventory.CorrectSite && c.Finding.Can(inventory.CorrectRecord):
+		c.Way = inventory.CorrectRecord
+	}
+}
+
+// leaveMissing leaves what is missing and cannot be given up to whoever makes room for it.
+func leaveMissing(c *Choice) {
+	if c.Way == inventory.CorrectSite && c.Finding.Type == inventory.Missing {
+		c.Way = inventory.Ignore
 	}
 }
 

@@ -83,9 +83,10 @@ type Sandbox struct {
 
 // place is where a stand-in is: it may crash there and come back.
 type place struct {
-	cloud  *Cloud
-	server *http.Server
-	at     Endpoint
+	cloud *Cloud
+	at    Endpoint
+	// hush has it answer no more, from the moment that it returns; nil as long as it never answered.
+	hush func() error
 	// make makes the cloud, as it was kept if known.
 	make func(known bool) (*Cloud, error)
 }
@@ -229,9 +230,13 @@ func (s *Sandbox) serve(p *place, address string) error {
 		s.calls.Add(1)
 		c.ServeHTTP(w, r)
 	}
-	p.server = &http.Server{Handler: http.HandlerFunc(count), ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{Handler: http.HandlerFunc(count), ReadHeaderTimeout: 10 * time.Second}
 	p.at.URL = "http://" + l.Addr().String()
-	server := p.server
+	p.hush = func() error {
+		err := server.Close()
+		_ = l.Close() // a server that has not come to serving yet does not know of it
+		return err
+	}
 	go func() { _ = server.Serve(l) }()
 	return nil
 }
@@ -252,7 +257,7 @@ func (s *Sandbox) Crash(name string) error {
 	c := p.cloud
 	p.cloud = nil
 	s.mu.Unlock()
-	_ = p.server.Close()
+	_ = p.hush()
 	_ = c.close()
 	time.Sleep(time.Duration(float64(down) * min(c.pace, 1)))
 	s.mu.Lock()
@@ -307,8 +312,8 @@ func (s *Sandbox) Close() error {
 	s.mu.Unlock()
 	var errs []error
 	for _, p := range s.places {
-		if p.server != nil {
-			errs = append(errs, p.server.Close())
+		if p.hush != nil {
+			errs = append(errs, p.hush())
 		}
 	}
 	for _, c := range s.clouds() {
