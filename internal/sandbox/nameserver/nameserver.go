@@ -99,6 +99,13 @@ func accept(h dns.Header) dns.MsgAcceptAction {
 func (s *Server) Close() {
 	for _, x := range s.servers {
 		_ = x.Shutdown()
+		// A server that has not come to serving yet does not know of these.
+		if x.Listener != nil {
+			_ = x.Listener.Close()
+		}
+		if x.PacketConn != nil {
+			_ = x.PacketConn.Close()
+		}
 	}
 }
 

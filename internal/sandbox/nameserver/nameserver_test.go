@@ -166,3 +166,18 @@ func TestWhatIsNoQuestionDoesNoHarm(t *testing.T) {
 	}
 	assert.NotNil(t, ask(t, s.Resolver, zone, dns.TypeSOA))
 }
+
+// TestAServerThatIsEndedLetsGoOfItsPort ends servers as soon as they are begun: their ports can be had at once.
+func TestAServerThatIsEndedLetsGoOfItsPort(t *testing.T) {
+	for range 50 {
+		s, err := Start("ribera.test", "127.0.0.1", "", nil)
+		require.NoError(t, err)
+		s.Close()
+		l, err := net.Listen("tcp", s.Address)
+		require.NoError(t, err)
+		require.NoError(t, l.Close())
+		p, err := net.ListenPacket("udp", s.Address)
+		require.NoError(t, err)
+		require.NoError(t, p.Close())
+	}
+}
