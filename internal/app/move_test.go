@@ -376,13 +376,9 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 	require.Never(t, func() bool { x, _ := disk(); return x.Bytes > 0 }, time.Until(opens.Add(-100*time.Millisecond)), 50*time.Millisecond, "before the window opens")
 	require.Eventually(t, func() bool { x, _ := disk(); return x.Bytes > 0 }, 5*time.Second, 10*time.Millisecond)
 	require.NoError(t, a.Steer(ctx, move, run.Pause))
-	resting, _ := disk()
-	require.Eventually(t, func() bool { // an order that is on its way ends
-		before := resting.Bytes
-		resting, _ = disk()
-		return resting.Bytes == before
-	}, 30*time.Second, 4*time.Second) // which takes a second where nothing else is to be done
-	require.Never(t, func() bool { x, _ := disk(); return x.Bytes > resting.Bytes }, 700*time.Millisecond, 50*time.Millisecond, "it rests")
+	require.Eventually(t, func() bool { return ordersSince(t, a, runID, run.Pause) >= 0 }, 20*time.Second, 10*time.Millisecond, "it is heard")
+	require.Never(t, func() bool { return ordersSince(t, a, runID, run.Pause) > 1 }, 4*time.Second, 50*time.Millisecond,
+		"an order that is on its way ends, which takes a second or so, and no other begins")
 	require.NoError(t, a.Steer(ctx, move, run.GoOn))
 	require.Eventually(t, func() bool { _, phase := disk(); return phase == migrate.Ready }, 20*time.Second, 10*time.Millisecond)
 	x, _ := disk()
@@ -392,6 +388,23 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 	require.NoError(t, err)
 	ended(t, a, back)
 	serves(t, a)
+}
+
+// ordersSince counts the orders of copying that ended after a run was told something; -1 if it did not hear it yet.
+func ordersSince(t *testing.T, a *App, runID int64, verb string) int {
+	t.Helper()
+	events, err := a.Store.Events(ctx, runID, 0, 1e6)
+	require.NoError(t, err)
+	n := -1
+	for _, e := range events {
+		switch {
+		case e.Kind == run.Decided && e.Text == verb:
+			n = 0
+		case e.Kind == run.Copied && n >= 0:
+			n++
+		}
+	}
+	return n
 }
 
 // TestAColdMoveStopsInItsWindow has a workload that is to stand still go on until its window opens.
