@@ -53,7 +53,7 @@ func (a *App) loadOf(ctx context.Context, d *Deployment, e *estate.Estate, c mig
 		out.Start = s.Seconds(s.Timings.Instance/2 + s.Timings.Interface)
 	}
 	from := m.From[c.Instance]
-	source, err := a.mover(from)
+	source, err := a.disks(from)
 	if err != nil {
 		return out, err
 	}

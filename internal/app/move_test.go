@@ -442,7 +442,7 @@ func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {
 	layers := func(at string) int {
 		d, err := a.Deployment(ctx, dep)
 		require.NoError(t, err)
-		m, err := a.mover(at)
+		m, err := a.disks(at)
 		require.NoError(t, err)
 		c, err := m.Changes(ctx, d.Stand.Plan.Known["log-host-1"]["site.id"], "", 0)
 		require.NoError(t, err)

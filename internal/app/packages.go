@@ -44,7 +44,7 @@ func (a *App) ExportPackage(ctx context.Context, deployment int64, instance, fil
 	if !r.Off && !running {
 		return nil, fmt.Errorf("%s is on: stop it first, or have it packed as it is with --running", instance)
 	}
-	m, err := a.mover(r.Site)
+	m, err := a.disks(r.Site)
 	if err != nil {
 		return nil, err
 	}
@@ -62,12 +62,13 @@ func (a *App) ExportPackage(ctx context.Context, deployment int64, instance, fil
 	return &Exported{file, n, p.Secrets, !r.Off}, err
 }
 
-func (a *App) mover(name string) (site.Mover, error) {
+// disks are the disks of a site.
+func (a *App) disks(name string) (site.Disks, error) {
 	sites, err := a.Sites()
 	if err != nil {
 		return nil, err
 	}
-	m, ok := sites[name].(site.Mover)
+	m, ok := sites[name].(site.Disks)
 	if !ok {
 		return nil, fmt.Errorf("%s lets no disks be read or written", name)
 	}
@@ -106,7 +107,7 @@ func packageOf(p, wanted *plan.Plan, r *plan.Resource) (ovf.Package, []string) {
 }
 
 // diskSource reads a disk in large parts, though it is asked for small ones in order.
-func diskSource(ctx context.Context, m site.Mover, id string, held []site.Extent) ovf.Source {
+func diskSource(ctx context.Context, m site.Disks, id string, held []site.Extent) ovf.Source {
 	var buf []byte
 	at := int64(-1)
 	out := ovf.Source{}

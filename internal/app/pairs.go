@@ -67,8 +67,8 @@ func (p Pair) Other(name string) string {
 	return p.A
 }
 
-// movers are two connected sites that can be paired.
-func (a *App) movers(x, y string) (one, other site.Mover, err error) {
+// pairers are two connected sites that can be paired.
+func (a *App) pairers(x, y string) (one, other site.Pairer, err error) {
 	sites, err := a.Sites()
 	if err != nil {
 		return nil, nil, err
@@ -76,13 +76,13 @@ func (a *App) movers(x, y string) (one, other site.Mover, err error) {
 	if x == y {
 		return nil, nil, fmt.Errorf("a pair is of two sites, not of %s with itself", x)
 	}
-	var out [2]site.Mover
+	var out [2]site.Pairer
 	for i, name := range []string{x, y} {
 		if sites[name] == nil {
 			_, err := a.Workspace.Connection(name)
 			return nil, nil, err
 		}
-		m, ok := sites[name].(site.Mover)
+		m, ok := sites[name].(site.Pairer)
 		if !ok {
 			return nil, nil, fmt.Errorf("workloads cannot be moved from or to %s", name)
 		}
@@ -97,7 +97,7 @@ func (a *App) MakePair(ctx context.Context, x, y, start string) (Pair, error) {
 	if start != Both && start != x && start != y {
 		return Pair{}, fmt.Errorf("moves are started from %s, from %s or from %s, not from %q", x, y, Both, start)
 	}
-	one, other, err := a.movers(x, y)
+	one, other, err := a.pairers(x, y)
 	if err != nil {
 		return Pair{}, err
 	}
@@ -136,7 +136,7 @@ func (a *App) Unpair(ctx context.Context, x, y string) error {
 			return fmt.Errorf("move %d is between the two and not over: commit it or go back first", m.ID)
 		}
 	}
-	one, other, err := a.movers(p.A, p.B)
+	one, other, err := a.pairers(p.A, p.B)
 	if err != nil {
 		return err
 	}
@@ -208,11 +208,11 @@ func (a *App) CheckPair(ctx context.Context, x, y string) (Pair, error) {
 
 // checkPair asks both sides for the link and for what they have left, and keeps what they say.
 func (a *App) checkPair(ctx context.Context, p Pair) (Pair, error) {
-	one, other, err := a.movers(p.A, p.B)
+	one, other, err := a.pairers(p.A, p.B)
 	if err != nil {
 		return p, err
 	}
-	try := func(m site.Mover, peer string) site.Trial {
+	try := func(m site.Pairer, peer string) site.Trial {
 		t, err := m.Try(ctx, peer)
 		if err != nil {
 			return site.Trial{Why: err.Error()}

@@ -34,7 +34,8 @@ const (
 type copier struct {
 	e        *Engine
 	s        *plan.Step
-	from, to site.Mover
+	from     site.Source
+	to       site.Target
 	terms    plan.Copying
 	// compress says that compressing pays.
 	compress bool
@@ -63,8 +64,8 @@ func (e *Engine) copies(ctx context.Context, s *plan.Step, r *plan.Resource) err
 	case plan.Hold:
 		return c.wait(ctx)
 	}
-	c.from, okFrom = e.Sites[s.Copying.From].(site.Mover)
-	c.to, okTo = e.Sites[s.Site].(site.Mover)
+	c.from, okFrom = e.Sites[s.Copying.From].(site.Source)
+	c.to, okTo = e.Sites[s.Site].(site.Target)
 	if !okFrom || !okTo {
 		return site.Final(fmt.Errorf("between %s and %s no disks can be copied", s.Copying.From, s.Site))
 	}
@@ -358,7 +359,7 @@ func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
 }
 
 // consolidate makes the layers of a disk one.
-func (c *copier) consolidate(ctx context.Context, at site.Mover, disk string) error {
+func (c *copier) consolidate(ctx context.Context, at site.Copier, disk string) error {
 	return c.e.call(ctx, c.s, func() error {
 		_, err := at.Consolidate(ctx, disk)
 		return err
@@ -367,7 +368,7 @@ func (c *copier) consolidate(ctx context.Context, at site.Mover, disk string) er
 
 // consolidateAll makes the layers of all disks of a workload one, while it runs.
 func (c *copier) consolidateAll(ctx context.Context) error {
-	at, ok := c.e.Sites[c.s.Site].(site.Mover)
+	at, ok := c.e.Sites[c.s.Site].(site.Copier)
 	if !ok {
 		return site.Final(fmt.Errorf("%s keeps no disks in layers", c.s.Site))
 	}

@@ -34,7 +34,7 @@ func (e *Engine) detach(ctx context.Context, s *plan.Step, r *plan.Resource) err
 	if err != nil {
 		return err
 	}
-	m, ok := e.Sites[s.Site].(site.Mover)
+	m, ok := e.Sites[s.Site].(site.Releaser)
 	if !ok {
 		return site.Final(fmt.Errorf("%s cannot keep an address for later", s.Site))
 	}

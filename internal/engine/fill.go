@@ -19,12 +19,12 @@ import (
 // fill writes the disks of a workload from a package, which must be the one that was looked at when the plan was made.
 // What was written before the run broke off is written again: it does no harm.
 func (e *Engine) fill(ctx context.Context, s *plan.Step) error {
-	m, ok := e.Sites[s.Site].(site.Mover)
+	if s.Filling.Object != "" {
+		return e.unpack(ctx, s)
+	}
+	m, ok := e.Sites[s.Site].(site.Disks)
 	if !ok {
 		return site.Final(fmt.Errorf("%s lets no disks be written", s.Site))
-	}
-	if s.Filling.Object != "" {
-		return e.unpack(ctx, s, m)
 	}
 	f, length, err := openPackage(s.Filling)
 	if err != nil {
@@ -62,7 +62,11 @@ func openPackage(x *plan.Filling) (*os.File, int64, error) {
 }
 
 // unpack has the site write the disks from a package in its object storage.
-func (e *Engine) unpack(ctx context.Context, s *plan.Step, m site.Mover) error {
+func (e *Engine) unpack(ctx context.Context, s *plan.Step) error {
+	m, ok := e.Sites[s.Site].(site.Packager)
+	if !ok {
+		return site.Final(fmt.Errorf("%s keeps no packages", s.Site))
+	}
 	object, ok := e.Attribute(s.Filling.Object, "site.id")
 	if !ok || object == "" {
 		return site.Final(fmt.Errorf("the site's id of %s is not known", s.Filling.Object))
@@ -92,7 +96,7 @@ const liftedTold = 64 << 20
 
 // lift brings a package to a site's object storage, from where it broke off, and returns what the site says then.
 func (e *Engine) lift(ctx context.Context, s *plan.Step, got site.Resource) (site.Resource, error) {
-	m, ok := e.Sites[s.Site].(site.Mover)
+	m, ok := e.Sites[s.Site].(site.Packager)
 	if !ok {
 		return got, site.Final(fmt.Errorf("%s keeps no objects", s.Site))
 	}
@@ -134,7 +138,7 @@ func (e *Engine) lift(ctx context.Context, s *plan.Step, got site.Resource) (sit
 	return now, nil
 }
 
-func (e *Engine) fillDisk(ctx context.Context, s *plan.Step, m site.Mover, from *ovf.Image, to string) error {
+func (e *Engine) fillDisk(ctx context.Context, s *plan.Step, m site.Disks, from *ovf.Image, to string) error {
 	id, ok := e.Attribute(to, "site.id")
 	if !ok || id == "" {
 		return site.Final(fmt.Errorf("the site's id of %s is not known", to))

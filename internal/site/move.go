@@ -8,11 +8,9 @@ import (
 // Suspended machines stand still and go on where they were.
 const Suspended State = "suspended"
 
-// The acts of [Site.Act] beside "start" and "stop". Release keeps an interface's address for it and has nothing answer
-// there; Reclaim has it back.
+// The acts of [Site.Act] beside "start" and "stop". Reclaim has back what [Releaser] gave up.
 const (
 	ActSuspend = "suspend"
-	ActRelease = "release"
 	ActReclaim = "reclaim"
 )
 
@@ -78,9 +76,11 @@ type Trial struct {
 	DiskBytesPerSecond float64 `json:"disk_bytes_per_second,omitempty"`
 }
 
-// Mover is a site from and to which workloads are moved. A disk is named by the id of its volume, or of the instance that
-// starts from it.
-type Mover interface {
+// What follows is what a site may be able to do beside what every [Site] does, each found by a type assertion. A disk is named by
+// the id of its volume, or of the instance that starts from it.
+
+// Disks is a site whose disks can be read and written from outside.
+type Disks interface {
 	// Changes lists what was written on a disk since a generation of an epoch; 0 lists all that it holds.
 	Changes(ctx context.Context, disk, epoch string, since uint32) (Changes, error)
 	// Hashes are the BLAKE3 digests, of 32 bytes each, of the blocks of a part of a disk, one after another; those of blocks that hold
@@ -90,19 +90,34 @@ type Mover interface {
 	// is written.
 	ReadDisk(ctx context.Context, disk string, x Extent) ([]byte, error)
 	WriteDisk(ctx context.Context, disk string, offset int64, data []byte) error
+}
+
+// Copier is a site that copies disks from those that it is paired with.
+type Copier interface {
 	// Copy has the site copy from a disk of another to one of its own, and verify it.
 	Copy(ctx context.Context, disk string, o Order) (Copied, error)
 	// Consolidate makes the layers of a disk one, and returns how many bytes were brought together. The disk may be in use.
 	Consolidate(ctx context.Context, disk string) (int64, error)
+}
+
+// Releaser is a site that keeps an interface's address for it while nothing answers there.
+type Releaser interface {
 	// Release gives up an interface's address, which stays its own; connections to a suspended machine are led elsewhere,
-	// port by port.
+	// port by port. [ActReclaim] has it back.
 	Release(ctx context.Context, iface string, lead map[string]string) error
+}
 
+// Packager is a site that keeps packages as objects, and fills disks from them.
+type Packager interface {
 	// Upload writes the bytes of an object from an offset on, which must be what is there already, and returns how much is
-	// there then. Unpack has the site write a disk from the i-th image of a package that is one of its objects.
+	// there then.
 	Upload(ctx context.Context, object string, offset, total int64, data []byte) (received int64, err error)
+	// Unpack has the site write a disk from the i-th image of a package that is one of its objects.
 	Unpack(ctx context.Context, disk, object string, image int) (bytes int64, err error)
+}
 
+// Pairer is a site that others take disks from once the two know each other's keys.
+type Pairer interface {
 	// Self is the site as others are to know it, Pair makes another site known to it, Part forgets one.
 	Self(ctx context.Context) (Peer, error)
 	Pair(ctx context.Context, other Peer) error
@@ -113,5 +128,17 @@ type Mover interface {
 	Try(ctx context.Context, other string) (Trial, error)
 }
 
-// MaxPart bounds [Mover.ReadDisk] and [Mover.WriteDisk].
+// Source is a site from which workloads are moved, and Target one to which they are.
+type (
+	Source interface {
+		Disks
+		Pairer
+	}
+	Target interface {
+		Disks
+		Copier
+	}
+)
+
+// MaxPart bounds [Disks.ReadDisk] and [Disks.WriteDisk].
 const MaxPart = 4 << 20

@@ -16,7 +16,12 @@ import (
 	"andamio/internal/site/occi/wire"
 )
 
-var _ site.Mover = (*Driver)(nil)
+var (
+	_ site.Source   = (*Driver)(nil)
+	_ site.Target   = (*Driver)(nil)
+	_ site.Releaser = (*Driver)(nil)
+	_ site.Packager = (*Driver)(nil)
+)
 
 // copyTimeout bounds one order to copy, which may be slow on purpose.
 const copyTimeout = 10 * time.Minute
