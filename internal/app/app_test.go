@@ -290,7 +290,7 @@ func flaky(t *testing.T, a *App, name string, fail func(n int64, w http.Response
 		if c.Site != name {
 			continue
 		}
-		target, err := url.Parse(c.URL)
+		target, err := url.Parse(c.Address())
 		require.NoError(t, err)
 		proxy := httputil.NewSingleHostReverseProxy(target)
 		var n atomic.Int64
@@ -303,7 +303,7 @@ func flaky(t *testing.T, a *App, name string, fail func(n int64, w http.Response
 		require.NoError(t, err)
 		t.Cleanup(func() { server.Close() })
 		go func() { _ = server.Serve(l) }()
-		connections[i].URL = "http://" + l.Addr().String()
+		tell(t, &connections[i], Values{"url": "http://" + l.Addr().String()})
 	}
 	require.NoError(t, a.Workspace.SetConnections(connections))
 }

@@ -50,7 +50,7 @@ func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 		if n%2 == 0 {
 			all, err := b.Workspace.Connections()
 			require.NoError(t, err)
-			assert.NotEmpty(t, all[0].Token)
+			assert.NotEmpty(t, all[0].Credential())
 		} else {
 			_, err := b.Workspace.Connections()
 			require.Error(t, err, "the key is elsewhere")

@@ -4,8 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
-	"net/url"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -16,15 +15,18 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/durable"
 	"andamio/internal/site"
-	"andamio/internal/site/occi"
+	"andamio/internal/site/driver"
 )
 
-// Connection is how a site is reached and surveyed. Its credential is in the vault, and never part of what is shown or
+// Connection is how a site is reached and surveyed. Its secrets are in the vault, and never part of what is shown or
 // written.
 type Connection struct {
-	Site string      `json:"site"`
-	Kind estate.Kind `json:"kind,omitempty"`
-	URL  string      `json:"url"`
+	Site string `json:"site"`
+	// Driver says what is spoken to it: see package drivers; "" is the usual one.
+	Driver string      `json:"driver,omitempty"`
+	Kind   estate.Kind `json:"kind,omitempty"`
+	// Settings are what its driver is told beside the secrets.
+	Settings driver.Values `json:"settings"`
 	// TimeZone is the site's, by its name in the IANA database; schedules are meant in it.
 	TimeZone string `json:"time_zone,omitempty"`
 	// Regions bound surveys to some of the site's regions; none given means all.
@@ -38,19 +40,11 @@ type Connection struct {
 	Rotated time.Time `json:"rotated,omitzero"`
 	// Timeout is for how many seconds one call may be unanswered; 0 is the driver's own.
 	Timeout float64 `json:"timeout,omitempty"`
-	// Insecure says that somebody accepted that everything, the credential too, goes to the site in clear.
-	Insecure bool `json:"insecure,omitempty"`
-	// Authorities are those who vouch for the site, Pin is the digest of its public key, Certificate says who we are: see
-	// web.Trust.
-	Authorities string `json:"authorities,omitempty"`
-	Pin         string `json:"pin,omitempty"`
-	Certificate string `json:"certificate,omitempty"`
 	// Changing says that the credential is being changed: another is kept beside it until one of them is known to be good.
 	Changing bool `json:"changing,omitempty"`
 
-	// Token is the credential, and Key the private key of Certificate; both are kept in the vault.
-	Token string `json:"-"`
-	Key   string `json:"-"`
+	// Secrets are what its driver is told and nobody else.
+	Secrets driver.Values `json:"-"`
 
 	// renew says what the credential is by now.
 	renew func() string
@@ -80,27 +74,6 @@ func FilterOf(words []string) Filter {
 	return f
 }
 
-// DefaultPort is the port of a site where none is given, and DefaultScheme how it is spoken to.
-const (
-	DefaultPort   = "8443"
-	DefaultScheme = "https"
-)
-
-// driver speaks to the site.
-func (c Connection) driver() *occi.Driver {
-	d := occi.New(c.Site, c.URL, c.Token)
-	if c.Timeout > 0 {
-		d.Patience(time.Duration(c.Timeout * float64(time.Second)))
-	}
-	if trust, err := c.trust().Config(); err != nil {
-		d.Trust(nobody(err)) // it was checked when it was kept, so that somebody changed the file by hand
-	} else if trust != nil {
-		d.Trust(trust)
-	}
-	d.Renew(c.renew)
-	return d
-}
-
 // Connections are the connected sites.
 func (w *Workspace) Connections() ([]Connection, error) {
 	var out []Connection
@@ -108,23 +81,55 @@ func (w *Workspace) Connections() ([]Connection, error) {
 		return nil, err
 	}
 	for i := range out {
-		c := &out[i]
-		token, err := w.vault.Get(shelfSites, c.Site)
-		if err != nil {
+		if err := w.unlockSecrets(&out[i]); err != nil {
 			return nil, err
 		}
-		if c.Key, err = w.vault.Get(shelfClientKeys, c.Site); err != nil {
-			return nil, err
-		}
-		name := c.Site
-		c.Token = token
-		c.renew = func() string { now, _ := w.vault.Get(shelfSites, name); return now }
 	}
 	return out, nil
 }
 
-// shelfClientKeys holds the private keys of certificates that say to sites who we are.
-const shelfClientKeys = "client-keys"
+// unlockSecrets puts a connection's secrets to it.
+func (w *Workspace) unlockSecrets(c *Connection) error {
+	d, err := c.kit()
+	if err != nil {
+		return fmt.Errorf("%s: %w", w.path(fileSites), err)
+	}
+	c.Secrets = driver.Values{}
+	for _, field := range d.Secrets() {
+		text, err := w.vault.Get(shelfOf(d, field), c.Site)
+		if err != nil {
+			return err
+		}
+		if text != "" {
+			c.Secrets[field] = text
+		}
+	}
+	name := c.Site
+	c.renew = func() string { now, _ := w.vault.Get(shelfSites, name); return now }
+	return nil
+}
+
+// shelfOf is where the vault has a secret field of a driver's sites: credentials, which are changed, have a shelf to
+// themselves.
+func shelfOf(d *driver.Driver, field string) string {
+	if field == d.Credential {
+		return shelfSites
+	}
+	return "site-" + field
+}
+
+// shelves are the secrets of a connection by their shelves. With nothing to keep they are those to be forgotten.
+func (c *Connection) shelves(d *driver.Driver, keep bool) map[string]map[string]string {
+	out := map[string]map[string]string{}
+	for _, field := range d.Secrets() {
+		text := ""
+		if keep {
+			text = c.Secrets[field]
+		}
+		out[shelfOf(d, field)] = map[string]string{c.Site: text}
+	}
+	return out
+}
 
 // fileSitesLock keeps two from changing what is kept of sites at once.
 const fileSitesLock = "sites.lock"
@@ -151,7 +156,11 @@ func (w *Workspace) changeConnections(ctx context.Context, how func([]Connection
 
 // keep keeps a connection in place of the one of that name, or as a new one.
 func (w *Workspace) keep(ctx context.Context, c Connection, isNew bool) error {
-	if err := w.vault.SetAll(map[string]map[string]string{shelfSites: {c.Site: c.Token}, shelfClientKeys: {c.Site: c.Key}}); err != nil {
+	d, err := c.kit()
+	if err == nil {
+		err = w.vault.SetAll(c.shelves(d, true))
+	}
+	if err != nil {
 		return err
 	}
 	return w.changeConnections(ctx, func(all []Connection) ([]Connection, error) {
@@ -169,32 +178,45 @@ func (w *Workspace) keep(ctx context.Context, c Connection, isNew bool) error {
 	})
 }
 
-// drop forgets a connection and its credentials.
-func (w *Workspace) drop(ctx context.Context, name string) error {
+// drop forgets a connection and its secrets.
+func (w *Workspace) drop(ctx context.Context, c Connection) error {
 	err := w.changeConnections(ctx, func(all []Connection) ([]Connection, error) {
-		return slices.DeleteFunc(all, func(c Connection) bool { return c.Site == name }), nil
+		return slices.DeleteFunc(all, func(x Connection) bool { return x.Site == c.Site }), nil
 	})
-	none := map[string]string{name: ""}
-	return errors.Join(err, w.vault.SetAll(map[string]map[string]string{shelfSites: none, shelfCandidates: none, shelfClientKeys: none}))
+	d, noKit := c.kit()
+	if noKit != nil {
+		return errors.Join(err, noKit)
+	}
+	none := c.shelves(d, false)
+	none[shelfCandidates] = map[string]string{c.Site: ""}
+	return errors.Join(err, w.vault.SetAll(none))
 }
 
-// SetConnections replaces the connected sites and their credentials.
-func (w *Workspace) SetConnections(c []Connection) error {
-	names, err := w.vault.Names(shelfSites)
+// SetConnections replaces the connected sites and their secrets.
+func (w *Workspace) SetConnections(fresh []Connection) error {
+	was, err := w.Connections()
 	if err != nil {
 		return err
 	}
-	tokens := map[string]string{}
-	for _, name := range names {
-		tokens[name] = ""
+	all := map[string]map[string]string{}
+	for keep, list := range [][]Connection{was, fresh} {
+		for i := range list {
+			d, err := list[i].kit()
+			if err != nil {
+				return err
+			}
+			for shelf, texts := range list[i].shelves(d, keep == 1) {
+				if all[shelf] == nil {
+					all[shelf] = map[string]string{}
+				}
+				maps.Copy(all[shelf], texts)
+			}
+		}
 	}
-	for i := range c {
-		tokens[c[i].Site] = c[i].Token
-	}
-	if err := w.vault.Set(shelfSites, tokens); err != nil {
+	if err := w.vault.SetAll(all); err != nil {
 		return err
 	}
-	return w.changeConnections(context.Background(), func([]Connection) ([]Connection, error) { return c, nil })
+	return w.changeConnections(context.Background(), func([]Connection) ([]Connection, error) { return fresh, nil })
 }
 
 // Connection is one of the connected sites.
@@ -230,39 +252,9 @@ func (w *Workspace) WrongName(name string) string {
 	return ""
 }
 
-// SiteURL completes an address as people write it: HOST, HOST:PORT or a URL. The scheme is https and the port 8443 where
-// none is given.
-func SiteURL(text string) (string, error) {
-	text = strings.TrimSpace(text)
-	if !strings.Contains(text, "://") {
-		text = DefaultScheme + "://" + text
-	}
-	u, err := url.Parse(text)
-	if err != nil || u.Hostname() == "" {
-		return "", fmt.Errorf("%q is no address; write HOST, HOST:PORT or https://HOST:PORT", text)
-	}
-	if u.Scheme != "https" && u.Scheme != "http" {
-		return "", fmt.Errorf("a site is spoken to by https or http, not %s", u.Scheme)
-	}
-	if u.User != nil {
-		return "", errors.New("no credential belongs into the address: it is asked for by itself")
-	}
-	if u.Port() == "" {
-		u.Host = net.JoinHostPort(u.Hostname(), DefaultPort)
-	}
-	u.RawQuery, u.Fragment, u.Path = "", "", strings.TrimRight(u.Path, "/")
-	return u.String(), nil
-}
-
 // Check says what is wrong with a connection before anything is asked of it.
 func (c *Connection) Check() error {
-	var errs []error
-	var err error
-	if c.URL, err = SiteURL(c.URL); err != nil {
-		errs = append(errs, err)
-	} else if err := c.checkTrust(); err != nil {
-		errs = append(errs, err)
-	}
+	errs := []error{c.settle()}
 	switch c.Kind {
 	case estate.Edge, estate.Private, estate.Public:
 	default:
@@ -311,7 +303,8 @@ func (c *Connection) Next(after time.Time) (time.Time, error) {
 // Disconnect removes a site: its connection, its credential and what was observed there. Records stay, with their
 // history. A site that something of a deployment stands at is not removed.
 func (a *App) Disconnect(ctx context.Context, name string) error {
-	if _, err := a.Workspace.Connection(name); err != nil {
+	c, err := a.Workspace.Connection(name)
+	if err != nil {
 		return err
 	}
 	deployments, err := a.Deployments(ctx)
@@ -326,5 +319,5 @@ func (a *App) Disconnect(ctx context.Context, name string) error {
 			}
 		}
 	}
-	return errors.Join(a.Workspace.drop(ctx, name), a.Store.ForgetSite(ctx, name))
+	return errors.Join(a.Workspace.drop(ctx, c), a.Store.ForgetSite(ctx, name))
 }

@@ -24,7 +24,9 @@ func unconnected(t *testing.T) (*App, *sandbox.Sandbox, Connection) {
 	c, err := a.Workspace.Connection("vega")
 	require.NoError(t, err)
 	require.NoError(t, a.Workspace.SetConnections(nil))
-	return a, box, Connection{Site: "vega", Kind: estate.Private, URL: c.URL, Token: c.Token, TimeZone: "Europe/Lisbon"}
+	fresh := Connection{Site: "vega", Kind: estate.Private, TimeZone: "Europe/Lisbon"}
+	tell(t, &fresh, Values{"url": c.Address(), "token": c.Credential()})
+	return a, box, fresh
 }
 
 func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
@@ -38,11 +40,11 @@ func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
 		"other name": {func(c *Connection) { c.Site = "altair" }, `calls itself "vega"`},
 		"kind":       {func(c *Connection) { c.Kind = "home" }, "edge, private or public"},
 		"zone":       {func(c *Connection) { c.TimeZone = "Mars/Base" }, "no time zone"},
-		"address":    {func(c *Connection) { c.URL = "ftp://x" }, "https or http"},
-		"password":   {func(c *Connection) { c.URL = "https://me:secret@x" }, "no credential belongs into the address"},
-		"nobody":     {func(c *Connection) { c.URL = "http://127.0.0.1:9" }, "does not answer"},
-		"token":      {func(c *Connection) { c.Token = "wrong" }, "does not take the credential"},
-		"no token":   {func(c *Connection) { c.Token = "" }, "no credential"},
+		"address":    {func(c *Connection) { tell(t, c, Values{"url": "ftp://x"}) }, "https or http"},
+		"password":   {func(c *Connection) { tell(t, c, Values{"url": "https://me:secret@x"}) }, "no credential belongs into the address"},
+		"nobody":     {func(c *Connection) { tell(t, c, Values{"url": "http://127.0.0.1:9"}) }, "does not answer"},
+		"token":      {func(c *Connection) { tell(t, c, Values{"token": "wrong"}) }, "does not take the credential"},
+		"no token":   {func(c *Connection) { tell(t, c, Values{"token": ""}) }, "no credential"},
 		"region":     {func(c *Connection) { c.Regions = []string{"z"} }, `no region "z"; it has a, b`},
 		"schedule":   {func(c *Connection) { c.Schedule = "now and then" }, "no recurrence rule"},
 	} {
@@ -50,7 +52,7 @@ func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
 		c.change(&try)
 		_, err := a.Connect(ctx, try)
 		require.ErrorContains(t, err, c.says, name)
-		assert.NotContains(t, err.Error(), good.Token, "no error tells a credential")
+		assert.NotContains(t, err.Error(), good.Credential(), "no error tells a credential")
 		all, err := a.Workspace.Connections()
 		require.NoError(t, err)
 		assert.Empty(t, all, "%s: nothing is kept", name)
@@ -61,17 +63,17 @@ func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
 	assert.Equal(t, []string{"a", "b"}, tested.Access.Regions)
 	kept, err := os.ReadFile(filepath.Join(a.Workspace.Dir, fileSites))
 	require.NoError(t, err)
-	assert.NotContains(t, string(kept), good.Token)
+	assert.NotContains(t, string(kept), good.Credential())
 	_, err = a.Connect(ctx, good)
 	assert.ErrorContains(t, err, "connected already")
 
 	reader := good
-	reader.Token = box.Account("vega", "auditor", false, "read")
+	tell(t, &reader, Values{"token": box.Account("vega", "auditor", false, "read")})
 	told, err := a.Test(ctx, reader)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"create", "change", "delete"}, told.Access.MayNot)
 	assert.Contains(t, strings.Join(told.Warns, " "), "nothing can be deployed there")
-	_, err = reader.driver().Create(ctx, site.Request{Kind: site.Volume, Name: "x", DiskGiB: 1})
+	_, err = reader.open().Create(ctx, site.Request{Kind: site.Volume, Name: "x", DiskGiB: 1})
 	assert.ErrorContains(t, err, "auditor may not create here", "and that is so")
 }
 
@@ -79,18 +81,18 @@ func TestACredentialForFirstUseIsChangedAtOnce(t *testing.T) {
 	t.Parallel()
 	a, box, c := unconnected(t)
 	first := box.Account("vega", "deploy-bot", true, "read", "create", "change", "delete")
-	c.Token = first
-	_, err := c.driver().Describe(ctx)
+	tell(t, &c, Values{"token": first})
+	_, err := c.open().Describe(ctx)
 	require.ErrorContains(t, err, "first use only")
 	_, err = a.Connect(ctx, c)
 	require.NoError(t, err)
 	kept, err := a.Workspace.Connection("vega")
 	require.NoError(t, err)
-	assert.NotEqual(t, first, kept.Token)
+	assert.NotEqual(t, first, kept.Credential())
 	assert.False(t, kept.Rotated.IsZero())
-	_, err = kept.driver().Describe(ctx)
+	_, err = kept.open().Describe(ctx)
 	assert.NoError(t, err)
-	_, err = c.driver().Describe(ctx)
+	_, err = c.open().Describe(ctx)
 	assert.ErrorContains(t, err, "the token is missing or wrong", "the first one is worth nothing any more")
 }
 
@@ -102,11 +104,11 @@ func TestCredentialsAreChangedAndSitesRemovedSafely(t *testing.T) {
 	require.NoError(t, a.Rotate(ctx, "vega", ""))
 	now, err := a.Workspace.Connection("vega")
 	require.NoError(t, err)
-	assert.NotEqual(t, c.Token, now.Token)
+	assert.NotEqual(t, c.Credential(), now.Credential())
 	require.ErrorContains(t, a.Rotate(ctx, "vega", "wrong"), "does not take the credential")
 	still, err := a.Workspace.Connection("vega")
 	require.NoError(t, err)
-	assert.Equal(t, now.Token, still.Token, "one that does not work is not kept")
+	assert.Equal(t, now.Credential(), still.Credential(), "one that does not work is not kept")
 	_, err = a.Survey(ctx, SurveyWish{Site: "vega"})
 	require.NoError(t, err)
 
@@ -127,20 +129,6 @@ func TestASiteWithSomethingStandingIsNotRemoved(t *testing.T) {
 	require.ErrorContains(t, err, "retire it before the site is removed")
 	_, err = a.Workspace.Connection("vega")
 	assert.NoError(t, err)
-}
-
-func TestAddressesAreCompleted(t *testing.T) {
-	t.Parallel()
-	for text, want := range map[string]string{"vega.ribera.test": "https://vega.ribera.test:8443", "vega:99": "https://vega:99",
-		"http://vega": "http://vega:8443", " https://vega:1/api/ ": "https://vega:1/api", "[::1]": "https://[::1]:8443"} {
-		got, err := SiteURL(text)
-		require.NoError(t, err, text)
-		assert.Equal(t, want, got)
-	}
-	for _, text := range []string{"", "https://", "://", "a b"} {
-		_, err := SiteURL(text)
-		assert.Error(t, err, text)
-	}
 }
 
 func TestSchedulesAreMeantInTheSitesTimeZone(t *testing.T) {
@@ -208,13 +196,13 @@ func TestSecretsAreNowhereInTheOpen(t *testing.T) {
 	require.NoError(t, err)
 	shown, err := json.Marshal(kept)
 	require.NoError(t, err)
-	assert.NotContains(t, string(shown), c.Token)
+	assert.NotContains(t, string(shown), c.Credential())
 	files, err := filepath.Glob(filepath.Join(a.Workspace.Dir, "*"))
 	require.NoError(t, err)
 	for _, f := range files {
 		data, err := os.ReadFile(f)
 		require.NoError(t, err)
-		assert.NotContains(t, string(data), c.Token, f)
+		assert.NotContains(t, string(data), c.Credential(), f)
 		assert.NotContains(t, string(data), private, f)
 	}
 	keys, err := a.Workspace.Keys()
@@ -241,4 +229,51 @@ func TestOnlyStandInsDrift(t *testing.T) {
 	assert.Len(t, done, 3)
 	_, err = b.Drift(ctx, DriftWish{Count: 1, Sorts: []string{"burnt"}})
 	assert.ErrorContains(t, err, `no change "burnt"`)
+}
+
+// tell tells a connection's driver something.
+func tell(t *testing.T, c *Connection, v Values) {
+	t.Helper()
+	require.NoError(t, c.Tell(v))
+}
+
+// TestConnectionsOfBeforeThereWereDrivers reads what earlier programs kept.
+func TestConnectionsOfBeforeThereWereDrivers(t *testing.T) {
+	t.Parallel()
+	a, _, _ := unconnected(t)
+	old := `[{"site": "vega", "kind": "private", "url": "https://vega.test:8443", "authorities": "PEM", "pin": "abc", "certificate": "CERT", "account": "ops"},
+		{"site": "presa", "kind": "edge", "url": "http://10.0.0.1:80", "insecure": true}]`
+	require.NoError(t, os.WriteFile(a.Workspace.path(fileSites), []byte(old), 0o600))
+	got, err := a.Workspace.Connections()
+	require.NoError(t, err)
+	assert.Equal(t, Values{"url": "https://vega.test:8443", "authority": "PEM", "pin": "abc", "certificate": "CERT"}, got[0].Settings)
+	assert.Equal(t, "ops", got[0].Account)
+	assert.Equal(t, Values{"url": "http://10.0.0.1:80", "insecure": On}, got[1].Settings)
+	assert.Contains(t, got[1].Exposed(), "in clear")
+	require.NoError(t, a.Workspace.note(ctx, "presa", func(c *Connection) { c.Account = "bot" }))
+	again, err := a.Workspace.Connection("presa")
+	require.NoError(t, err)
+	assert.Equal(t, got[1].Settings, again.Settings, "and they are kept anew as they were")
+}
+
+// TestAConnectionOfAnUnknownDriverIsNoLostOne leaves what a later program connected as it is, and says so.
+func TestAConnectionOfAnUnknownDriverIsNoLostOne(t *testing.T) {
+	t.Parallel()
+	a, _, good := unconnected(t)
+	text := `[{"site": "azud", "driver": "semaphore", "settings": {"mast": "7"}}]`
+	require.NoError(t, os.WriteFile(a.Workspace.path(fileSites), []byte(text), 0o600))
+	_, err := a.Workspace.Connections()
+	require.ErrorContains(t, err, `no driver is called "semaphore"; there are occi`)
+	require.ErrorContains(t, err, fileSites)
+	_, err = a.Connect(ctx, good)
+	require.NoError(t, err)
+	var kept []Connection
+	require.NoError(t, a.Workspace.readJSON(fileSites, &kept))
+	require.Len(t, kept, 2)
+	assert.Equal(t, "semaphore", kept[0].Driver)
+	assert.Equal(t, Values{"mast": "7"}, kept[0].Settings)
+	err = (&Connection{Driver: "semaphore"}).Tell(Values{"mast": "7"})
+	require.Error(t, err)
+	_, err = (&Connection{Site: "azud", Driver: "semaphore"}).open().Describe(ctx)
+	assert.ErrorContains(t, err, "semaphore")
 }

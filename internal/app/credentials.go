@@ -88,9 +88,7 @@ func (a *App) Rotate(ctx context.Context, name, token string) error {
 	if token == "" {
 		return a.rotate(ctx, c)
 	}
-	try := c
-	try.Token = token
-	if _, err := a.Test(ctx, try); err != nil {
+	if _, err := a.Test(ctx, c.with(token)); err != nil {
 		return err
 	}
 	return a.Workspace.confirm(ctx, name, token)
@@ -102,7 +100,11 @@ func (a *App) rotate(ctx context.Context, c Connection) error {
 	if err := a.Workspace.propose(ctx, c.Site, fresh); err != nil {
 		return fmt.Errorf("nothing was changed: a new credential could not be kept: %w", err)
 	}
-	took, err := c.driver().Rotate(ctx, fresh)
+	s, err := c.surveyor()
+	if err != nil {
+		return errors.Join(err, a.Workspace.reject(ctx, c.Site))
+	}
+	took, err := s.Rotate(ctx, fresh)
 	if err == nil && took != fresh { // a site that makes its own
 		err = a.Workspace.propose(ctx, c.Site, took)
 	}
@@ -128,16 +130,14 @@ func (a *App) settleCredential(ctx context.Context, name string) error {
 		}
 		return nil
 	}
-	try := c
-	try.Token, try.renew = fresh, nil
-	switch _, err := try.driver().Access(ctx); {
+	switch _, err := c.with(fresh).access(ctx); {
 	case err == nil:
 		return a.Workspace.confirm(ctx, name, fresh)
 	case site.ClassOf(err) != site.Refused:
 		return fmt.Errorf("it is not known yet whether %s took its new credential; both are kept, and the next start finds out: %w", name, hint(c, err))
 	}
 	c.renew = nil
-	if _, err := c.driver().Access(ctx); err != nil {
+	if _, err := c.access(ctx); err != nil {
 		return fmt.Errorf("%s takes neither the credential that it had nor the new one; both are kept: %w", name, hint(c, err))
 	}
 	return a.Workspace.reject(ctx, name)
@@ -177,7 +177,9 @@ func (a *App) Connect(ctx context.Context, c Connection) (*Tested, error) {
 		return nil, err
 	}
 	c.Account = tested.Access.Account
-	c.URL, _ = SiteURL(c.URL)
+	if err := c.settle(); err != nil {
+		return nil, err
+	}
 	if err := a.Workspace.keep(ctx, c, true); err != nil {
 		return nil, err
 	}
@@ -202,19 +204,10 @@ func (a *App) rename(ctx context.Context, c Connection, err error) error {
 	if !errors.As(err, &other) || a.Workspace.WrongName(other.itself) != "" {
 		return nil
 	}
-	was := c.Site
+	was := c
 	c.Site = other.itself
 	if err := a.Workspace.keep(ctx, c, true); err != nil {
 		return err
 	}
 	return errors.Join(fmt.Errorf("it is connected as %s now", other.itself), a.Workspace.drop(ctx, was))
-}
-
-// Reconnect replaces what is kept of a site, after trying it.
-func (a *App) Reconnect(ctx context.Context, c Connection) (*Tested, error) {
-	tested, err := a.Test(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	return tested, a.Workspace.keep(ctx, c, false)
 }

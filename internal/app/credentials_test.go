@@ -35,7 +35,9 @@ func TestCredentialsChangedSideBySideAreAllGood(t *testing.T) {
 		if e.Site == "vega" {
 			continue
 		}
-		_, err := a.Connect(ctx, Connection{Site: e.Site, Kind: e.Kind, URL: e.URL, Token: e.Token, TimeZone: "UTC"})
+		c := Connection{Site: e.Site, Kind: e.Kind, TimeZone: "UTC"}
+		tell(t, &c, Values{"url": e.URL, "token": e.Token})
+		_, err := a.Connect(ctx, c)
 		require.NoError(t, err)
 	}
 	var group sync.WaitGroup
@@ -58,7 +60,7 @@ func TestCredentialsChangedSideBySideAreAllGood(t *testing.T) {
 	for _, c := range all {
 		assert.False(t, c.Changing, c.Site)
 		c.renew = nil
-		_, err := c.driver().Access(ctx)
+		_, err := c.access(ctx)
 		assert.NoError(t, err, c.Site)
 	}
 }
@@ -102,7 +104,7 @@ func good(t *testing.T, a *App) {
 	require.NoError(t, err)
 	assert.Empty(t, candidate)
 	c.renew = nil
-	_, err = c.driver().Access(ctx)
+	_, err = c.access(ctx)
 	assert.NoError(t, err, "what is kept is good")
 }
 
@@ -110,8 +112,8 @@ func good(t *testing.T, a *App) {
 func TestAChangeOfACredentialThatBreaksOffIsSettled(t *testing.T) {
 	t.Parallel()
 	a, _, c := unconnected(t)
-	site := cut(t, c.URL)
-	c.URL = site.URL
+	site := cut(t, c.Address())
+	tell(t, &c, Values{"url": site.URL})
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
 	yes := func() bool { return true }
@@ -136,7 +138,7 @@ func TestAChangeOfACredentialThatBreaksOffIsSettled(t *testing.T) {
 	now, err := a.Workspace.Connection("vega")
 	require.NoError(t, err)
 	assert.True(t, now.Changing)
-	assert.Equal(t, was.Token, now.Token, "nobody knows yet which is good")
+	assert.Equal(t, was.Credential(), now.Credential(), "nobody knows yet which is good")
 	good(t, another(t, a)) // a start finds out
 }
 
@@ -145,9 +147,9 @@ func TestACredentialIsNotChangedIfItCannotBeKept(t *testing.T) {
 	t.Parallel()
 	a, _, c := unconnected(t)
 	rotated := 0
-	site := cut(t, c.URL)
+	site := cut(t, c.Address())
 	site.before = func() bool { rotated++; return false }
-	c.URL = site.URL
+	tell(t, &c, Values{"url": site.URL})
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
 	dir := a.Workspace.Dir
@@ -165,7 +167,8 @@ func TestACredentialIsNotChangedIfItCannotBeKept(t *testing.T) {
 func TestFirstUseUnderAnotherNameIsNotLost(t *testing.T) {
 	t.Parallel()
 	a, box, c := unconnected(t)
-	c.Token, c.Site = box.Account("vega", "deploy-bot", true, "read", "create", "change", "delete"), "vgea"
+	tell(t, &c, Values{"token": box.Account("vega", "deploy-bot", true, "read", "create", "change", "delete")})
+	c.Site = "vgea"
 	_, err := a.Connect(ctx, c)
 	require.ErrorContains(t, err, "connected as vega now")
 	good(t, a)

@@ -72,11 +72,11 @@ func drift(ctx context.Context, c Connection, want sandbox.DriftRequest) ([]sand
 	if err != nil {
 		return nil, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.URL+wire.PathDrift, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Address()+wire.PathDrift, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
-	req.Header.Set(wire.HeaderToken, "Bearer "+c.Token)
+	req.Header.Set(wire.HeaderToken, "Bearer "+c.Credential())
 	resp, err := driftClient.Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("%s does not answer: %w", c.Site, err)

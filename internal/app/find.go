@@ -56,7 +56,7 @@ func (a *App) Things(ctx context.Context, inv *Inventory, t *Template) ([]Thing,
 	}
 	var out []Thing
 	for _, c := range connections {
-		out = append(out, Thing{Kind: ASite, What: "site", Name: c.Site, Where: string(c.Kind), ID: c.Site, Addresses: []string{c.URL}})
+		out = append(out, Thing{Kind: ASite, What: "site", Name: c.Site, Where: string(c.Kind), ID: c.Site, Addresses: []string{c.Address()}})
 	}
 	deployments, err := a.Deployments(ctx)
 	if err != nil {

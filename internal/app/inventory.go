@@ -10,6 +10,7 @@ import (
 	"os/user"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"andamio/internal/core/change"
@@ -18,6 +19,7 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/money"
+	"andamio/internal/site/drivers"
 	"andamio/internal/store"
 )
 
@@ -26,9 +28,13 @@ const fileMapping = "mapping.yaml"
 
 // Mapping is the workspace's mapping: its own file's entries before those that ship.
 func (w *Workspace) Mapping() (*mapping.File, error) {
+	shipped, err := w.shippedMapping()
+	if err != nil {
+		return nil, err
+	}
 	data, err := os.ReadFile(w.path(fileMapping))
 	if errors.Is(err, fs.ErrNotExist) {
-		return mapping.Default(), nil
+		return shipped, nil
 	}
 	if err != nil {
 		return nil, err
@@ -37,8 +43,44 @@ func (w *Workspace) Mapping() (*mapping.File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", w.path(fileMapping), err)
 	}
-	return own.Over(mapping.Default()), nil
+	return own.Over(shipped), nil
 }
+
+// shippedMapping are the mappings of the drivers, each for the sites that speak it.
+func (w *Workspace) shippedMapping() (*mapping.File, error) {
+	var all []Connection
+	if err := w.readJSON(fileSites, &all); err != nil {
+		return nil, err
+	}
+	its, err := driverMappings()
+	if err != nil {
+		return nil, err
+	}
+	out := mapping.Default()
+	for k, d := range drivers.All {
+		var others []string
+		for i := range all {
+			if speaks, err := all[i].kit(); err != nil || speaks != d {
+				others = append(others, all[i].Site)
+			}
+		}
+		out = its[k].Except(others).Over(out)
+	}
+	return out, nil
+}
+
+// driverMappings are the mappings of all drivers, read once.
+var driverMappings = sync.OnceValues(func() ([]*mapping.File, error) {
+	var out []*mapping.File
+	for _, d := range drivers.All {
+		f, err := mapping.Read(d.Mapping)
+		if err != nil {
+			return nil, fmt.Errorf("the mapping of the driver %s: %w", d.Name, err)
+		}
+		out = append(out, f)
+	}
+	return out, nil
+})
 
 // Inventory is what there is: the three sources, and where they disagree.
 type Inventory struct {

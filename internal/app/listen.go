@@ -19,6 +19,7 @@ import (
 	"andamio/internal/notice"
 	"andamio/internal/site"
 	"andamio/internal/store"
+	"andamio/internal/web"
 )
 
 // shelfNotices holds the secrets that sites sign their notices with.
@@ -98,7 +99,7 @@ func (a *App) Listen(ctx context.Context, where Listening) (*Listener, error) {
 			l.Close()
 			return nil, err
 		}
-		drivers[c.Site] = watched{c, c.driver()}
+		drivers[c.Site] = watched{c, c.open()}
 		mux.Handle("/"+c.Site, &notice.Receiver{Secret: secret, Hear: func(e event.Event) { out.hear(c.Site, e) }})
 	}
 	out.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
@@ -106,7 +107,12 @@ func (a *App) Listen(ctx context.Context, where Listening) (*Listener, error) {
 	go func() { _ = out.server.Serve(l) }()
 	for _, c := range connections {
 		secret, _ := a.secretOf(c.Site)
-		stop, err := c.driver().Push(ctx, site.Sink{URL: out.URL() + c.Site, Secret: secret, Authorities: authorities})
+		pusher, can := drivers[c.Site].driver.(site.Pusher)
+		if !can {
+			out.Silent = append(out.Silent, c.Site)
+			continue
+		}
+		stop, err := pusher.Push(ctx, site.Sink{URL: out.URL() + c.Site, Secret: secret, Authorities: authorities})
 		if err != nil {
 			out.Silent = append(out.Silent, c.Site)
 			continue
@@ -125,7 +131,7 @@ func (l *Listener) URL() string { return l.scheme + "://" + l.address + "/" }
 // InClear reports that what it hears can be read on the way.
 func (l *Listener) InClear() bool {
 	host, _, _ := net.SplitHostPort(l.address)
-	return l.scheme == "http" && !loopback(host)
+	return l.scheme == "http" && !web.Loopback(host)
 }
 
 // hear waits until a notice is applied, so that a site that is told it was taken need not send it again.

@@ -10,10 +10,17 @@ import (
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/mapping"
+	"andamio/internal/site/drivers"
 )
 
-// ShippedMapping is the text of the mapping that ships.
-func ShippedMapping() []byte { return mapping.DefaultText() }
+// ShippedMapping is the text of the mapping that ships for a driver's sites, to begin an own one with.
+func ShippedMapping(name string) ([]byte, error) {
+	d, err := drivers.Named(name)
+	if err != nil {
+		return nil, err
+	}
+	return d.Mapping, nil
+}
 
 // MappingPreview is what a mapping makes of what was observed.
 type MappingPreview struct {
@@ -42,7 +49,11 @@ func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview,
 		if m, err = mapping.Read(data); err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
-		m = m.Over(mapping.Default())
+		shipped, err := a.Workspace.shippedMapping()
+		if err != nil {
+			return nil, err
+		}
+		m = m.Over(shipped)
 	}
 	if err != nil {
 		return nil, err

@@ -255,7 +255,7 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 		_, _ = w.Write([]byte(full))
 	}))
 	defer server.Close()
-	require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", URL: server.URL, Token: "x"}}))
+	require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
 	s, err := a.Survey(ctx, SurveyWish{Site: "echo"})
 	require.ErrorContains(t, err, "same pages again and again")
 	assert.Equal(t, store.SurveyFailed, s.State)
@@ -283,7 +283,7 @@ func TestPagesThatLeadInACircleAreNoEndlessSurvey(t *testing.T) {
 			}
 			fmt.Fprintf(w, `{"resources": [%s]}`, strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"kind": "x#compute", "id": %q},`, id), surveyPage), ","))
 		}))
-		require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", URL: server.URL, Token: "x"}}))
+		require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
 		asking, cancel := context.WithTimeout(ctx, 60*time.Second)
 		if name == "no end" { // which would take its ten thousand pages
 			asking, cancel = context.WithTimeout(ctx, 300*time.Millisecond)

@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/durable"
 	"andamio/internal/sandbox"
+	"andamio/internal/site/driver"
 )
 
 // Stand-ins belong to a workspace that carries their mark, which they put on an empty one and on no other: there they are
@@ -106,7 +107,11 @@ func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 	}
 	var c []Connection
 	for _, e := range s.Endpoints {
-		c = append(c, Connection{Site: e.Site, Kind: e.Kind, URL: e.URL, Token: e.Token, Account: "deploy-bot", TimeZone: "UTC", Schedule: "FREQ=HOURLY"})
+		at := Connection{Site: e.Site, Kind: e.Kind, Account: "deploy-bot", TimeZone: "UTC", Schedule: "FREQ=HOURLY"}
+		if err := at.Tell(driver.Values{"url": e.URL, "token": e.Token}); err != nil {
+			return err
+		}
+		c = append(c, at)
 	}
 	if err := a.Workspace.SetConnections(c); err != nil {
 		return err

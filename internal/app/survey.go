@@ -49,7 +49,11 @@ func (a *App) Survey(ctx context.Context, w SurveyWish) (store.Survey, error) {
 	if err != nil {
 		return store.Survey{}, err
 	}
-	s := &surveying{a: a, c: c, driver: c.driver(), wish: w}
+	speaking, err := c.surveyor()
+	if err != nil {
+		return store.Survey{}, err
+	}
+	s := &surveying{a: a, c: c, driver: speaking, wish: w}
 	access, err := s.driver.Access(ctx)
 	if err != nil {
 		return store.Survey{}, hint(c, err)
@@ -73,7 +77,7 @@ func (a *App) Survey(ctx context.Context, w SurveyWish) (store.Survey, error) {
 
 // facts keeps what the site offers: what things cost, and which hosts and images there are.
 func (s *surveying) facts(ctx context.Context) error {
-	offers, err := s.c.driver().Describe(ctx)
+	offers, err := s.c.open().Describe(ctx)
 	if err != nil {
 		return err
 	}

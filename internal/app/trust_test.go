@@ -91,12 +91,36 @@ func (a *authority) guarded(to string) *httptest.Server {
 	return s
 }
 
+// trusting has a connection trust whom an answer on screen says.
+func trusting(c *Connection, answer string) error {
+	d, err := c.kit()
+	if err != nil {
+		return err
+	}
+	for _, q := range d.Questions {
+		if q.Word != "trust" {
+			continue
+		}
+		v, err := q.Answer(answer)
+		if err != nil {
+			return err
+		}
+		for _, f := range q.Fields { // what is not said is not meant
+			if v[f.Name] == "" {
+				v[f.Name] = ""
+			}
+		}
+		return c.Tell(v)
+	}
+	return nil
+}
+
 // TestWhomAConnectionTrusts connects a site over TLS with everything, and leaves out each part in turn.
 func TestWhomAConnectionTrusts(t *testing.T) {
 	t.Parallel()
 	a, _, c := unconnected(t)
 	ca, other := newAuthority(t), newAuthority(t)
-	c.URL = ca.guarded(c.URL).URL
+	tell(t, &c, Values{"url": ca.guarded(c.Address()).URL})
 	ca.issue("us")
 	other.issue("us")
 	pair, err := tls.LoadX509KeyPair(ca.file("site.pem"), ca.file("site.key"))
@@ -117,14 +141,14 @@ func TestWhomAConnectionTrusts(t *testing.T) {
 		{"no certificates in the file", "authority " + ca.file("us.key"), "holds no certificate"},
 	} {
 		try := c
-		require.NoError(t, try.SetTrust(x.trust), x.name)
+		require.NoError(t, trusting(&try, x.trust), x.name)
 		_, err := a.Test(ctx, try)
 		assert.ErrorContains(t, err, x.says, x.name)
 	}
-	require.Error(t, c.SetTrust("authority /none/such.pem"))
-	require.ErrorContains(t, c.SetTrust("authority /dev/zero"), "no file of certificates")
-	require.ErrorContains(t, c.SetTrust("whoever"), "says not whom to trust")
-	require.NoError(t, c.SetTrust(whole))
+	require.Error(t, trusting(&c, "authority /none/such.pem"))
+	require.ErrorContains(t, trusting(&c, "authority /dev/zero"), "only plain files are read")
+	require.ErrorContains(t, trusting(&c, "whoever"), "write authority FILE, pin DIGEST, certificate FILE, key FILE or in clear")
+	require.NoError(t, trusting(&c, whole))
 	_, err = a.Connect(ctx, c)
 	require.NoError(t, err)
 	require.NoError(t, os.RemoveAll(ca.dir), "what is in the files is kept")
@@ -135,7 +159,7 @@ func TestWhomAConnectionTrusts(t *testing.T) {
 	assert.NotContains(t, string(kept), "PRIVATE KEY")
 	got, err := a.Workspace.Connection("vega")
 	require.NoError(t, err)
-	assert.Contains(t, got.Trusts(), "own authority · pinned to its key "+pin[:8])
+	assert.Contains(t, got.Says(), "own authority · pinned to its key "+pin[:8])
 }
 
 func TestNothingGoesInClearUnlessItIsMeant(t *testing.T) {
@@ -154,18 +178,18 @@ func TestNothingGoesInClearUnlessItIsMeant(t *testing.T) {
 		{"http://127.0.0.1:8080", "pin x", "of no use over http", false},
 		{"http://10.0.0.1", "in clear, pin x", "of no use over http", true},
 	} {
-		c := Connection{URL: x.url}
-		require.NoError(t, c.SetTrust(x.trust))
-		err := c.CheckTrust()
+		c := Connection{Settings: Values{"url": x.url}}
+		require.NoError(t, trusting(&c, x.trust))
+		err := c.CheckSettings()
 		if x.says == "" {
 			assert.NoError(t, err, x.url)
 		} else {
 			assert.ErrorContains(t, err, x.says, x.url)
 		}
-		assert.Equal(t, x.clear, c.InClear(), x.url)
+		assert.Equal(t, x.clear, c.Exposed() != "", x.url)
 	}
-	c := Connection{URL: "http://10.0.0.1"}
-	assert.Contains(t, c.Trusts(), "can be read on the way")
+	c := Connection{Settings: Values{"url": "http://10.0.0.1"}}
+	assert.Contains(t, c.Says(), "can be read on the way")
 }
 
 // TestNoticesComeOverTLS hears a stand-in's notices at an address that an own authority vouches for.

@@ -41,12 +41,15 @@ func (a *App) Test(ctx context.Context, c Connection) (*Tested, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
-	if c.Token == "" {
+	if c.Credential() == "" {
 		return nil, errors.New("there is no credential")
 	}
 	c.renew = nil // what is tried is this credential and no other
 	start := time.Now()
-	d := c.driver()
+	d, err := c.surveyor()
+	if err != nil {
+		return nil, err
+	}
 	access, err := d.Access(ctx)
 	if err != nil {
 		return nil, hint(c, err)
@@ -61,7 +64,7 @@ func (a *App) Test(ctx context.Context, c Connection) (*Tested, error) {
 		out.Warns = append(out.Warns, "it is good for a first use only: it is changed when the site is connected, and the new one kept")
 		return out, nil
 	}
-	s, err := d.Describe(ctx)
+	s, err := c.open().Describe(ctx)
 	if err != nil {
 		return nil, hint(c, err)
 	}
@@ -91,7 +94,7 @@ func (m misnamed) Error() string {
 func hint(c Connection, err error) error {
 	switch site.ClassOf(err) {
 	case site.Transient:
-		return told{fmt.Sprintf("%s does not answer at %s: %s; look at the address and port, and whether it can be reached from here", c.Site, c.URL, plainly(err)), err}
+		return told{fmt.Sprintf("%s does not answer at %s: %s; look at the address and port, and whether it can be reached from here", c.Site, c.Address(), plainly(err)), err}
 	case site.Refused:
 		return told{fmt.Sprintf("%s does not take the credential: %s; look whether it is whole and of this site", c.Site, plainly(err)), err}
 	}

@@ -31,7 +31,7 @@ ANDAMIO_PASSPHRASE, and the key file is removed. With --key a new key file is ma
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			phrase, err := "", error(nil)
 			if !key {
-				if phrase, err = s.credential(""); err != nil {
+				if phrase, err = s.secret("passphrase (not shown): "); err != nil {
 					return err
 				}
 			}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 
@@ -72,7 +73,7 @@ func (s *shared) secret(prompt string) (string, error) {
 		fmt.Fprintln(s.err)
 		return strings.TrimSpace(string(data)), err
 	}
-	line, err := bufio.NewReader(s.in).ReadString('\n')
+	line, err := bufio.NewReader(io.LimitReader(s.in, 64<<10)).ReadString('\n')
 	if line = strings.TrimSpace(line); line != "" {
 		return line, nil
 	}

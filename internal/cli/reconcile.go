@@ -481,16 +481,21 @@ func (s *shared) recordsShow() *cobra.Command {
 
 func (s *shared) mapping() *cobra.Command {
 	var shipped bool
+	var speaks string
 	cmd := &cobra.Command{
 		Use:   "mapping [FILE]",
 		Short: "Check a mapping of provider types to records, and preview it on what was observed",
 		Long: `The file mapping.yaml of the workspace says how what sites tell becomes records; its entries come before those that ship.
 Checks that file, or another one, and shows what records it would make of what surveys saw last. With --shipped prints the
-one that ships, to begin an own one with.`,
+one that ships for sites of a --driver, to begin an own one with.`,
 		Args: atMostOne,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if shipped {
-				_, err := s.out.Write(app.ShippedMapping())
+				text, err := app.ShippedMapping(speaks)
+				if err != nil {
+					return usage{err}
+				}
+				_, err = s.out.Write(text)
 				return err
 			}
 			a, err := s.open(cmd.Context())
@@ -522,5 +527,6 @@ one that ships, to begin an own one with.`,
 		},
 	}
 	cmd.Flags().BoolVar(&shipped, "shipped", false, "print the mapping that ships")
+	oneOf(cmd.Flags(), &speaks, "driver", app.DriverNames()[0], "whose mapping that is: "+strings.Join(app.DriverNames(), ", "), app.DriverNames()...)
 	return cmd
 }

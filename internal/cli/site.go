@@ -1,26 +1,19 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"strings"
 	"text/tabwriter"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 )
-
-// envToken is the environment variable that gives a credential.
-const envToken = "ANDAMIO_TOKEN"
 
 func (s *shared) site() *cobra.Command {
 	cmd := &cobra.Command{
@@ -37,13 +30,11 @@ its credential is encrypted at rest and never shown again.`,
 
 // connecting are the options that describe a connection.
 type connecting struct {
-	c         app.Connection
-	kind      string
-	tokenFile string
-	only      []string
-	noSurvey  bool
-	// authority, certificate and key are names of files.
-	authority, certificate, key string
+	c        app.Connection
+	kind     string
+	told     settings
+	only     []string
+	noSurvey bool
 }
 
 func (s *shared) siteAdd() *cobra.Command {
@@ -52,7 +43,7 @@ func (s *shared) siteAdd() *cobra.Command {
 		Use:   "add NAME --kind KIND --url ADDRESS",
 		Short: "Try a site and connect it, then survey it",
 		Long: `The name is the one that the site gives itself. The address is HOST, HOST:PORT or a URL; where none is given the scheme is
-https and the port ` + app.DefaultPort + `. The credential comes from the file that --token-file names, from the environment as ` + envToken + `,
+https and the port 8443. The credential comes from the file that --token-file names, from the environment as ANDAMIO_TOKEN,
 or is asked for; it is never an argument, which other users of the machine could read. A credential for first use is
 changed at once. The site is surveyed when it is connected.`,
 		Args: exactly(1, "name the site"),
@@ -63,14 +54,8 @@ changed at once. The site is surveyed when it is connected.`,
 	}
 	f := cmd.Flags()
 	oneOf(f, &o.kind, "kind", "", "edge, private or public", string(estate.Edge), string(estate.Private), string(estate.Public))
-	f.StringVar(&o.c.URL, "url", "", "address of the site")
+	o.told.add(f)
 	f.StringVar(&o.c.TimeZone, "time-zone", "UTC", "the site's time zone, such as Europe/Lisbon")
-	f.StringVar(&o.tokenFile, "token-file", "", "file that holds the credential")
-	f.StringVar(&o.authority, "authority", "", "file of certificates of those who vouch for the site (PEM), instead of those whom this machine trusts")
-	f.StringVar(&o.c.Pin, "pin", "", "digest of the site's public key, which must be that one (SHA-256 in base64, RFC 7469)")
-	f.StringVar(&o.certificate, "certificate", "", "file of the certificate that says who we are (PEM)")
-	f.StringVar(&o.key, "key", "", "file of its private key (PEM)")
-	f.BoolVar(&o.c.Insecure, "insecure", false, "take an address of http, over which everything, the credential too, can be read; the site is marked for ever")
 	f.StringSliceVar(&o.c.Regions, "region", nil, "survey this region alone; may be repeated")
 	f.StringSliceVar(&o.only, "only", nil, "survey only such kinds and tags: instance, volume, network, NAME or NAME=VALUE; may be repeated")
 	f.StringVar(&o.c.Schedule, "schedule", "FREQ=HOURLY", `when to survey, as a recurrence rule (RFC 5545); "" for by hand alone`)
@@ -90,8 +75,12 @@ func exactly(n int, what string) cobra.PositionalArgs {
 
 func (s *shared) add(ctx context.Context, o *connecting) error {
 	o.c.Filter = app.FilterOf(o.only)
-	if o.c.URL == "" || o.kind == "" {
-		return usage{errors.New("say the site's --kind and --url")}
+	d, err := app.DriverNamed(o.told.driver)
+	if err != nil {
+		return usage{err}
+	}
+	if missing := o.told.missing(d); len(missing) > 0 || o.kind == "" {
+		return usage{fmt.Errorf("say the site's --kind and %s", strings.Join(needed(d), ", "))}
 	}
 	a, err := s.open(ctx)
 	if err != nil {
@@ -101,10 +90,14 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 	if wrong := a.Workspace.WrongName(o.c.Site); wrong != "" {
 		return no{fmt.Errorf("%q cannot be a site's name: %s", o.c.Site, wrong)}
 	}
-	if err := o.trust(); err != nil {
+	if err := o.tell(d); err != nil {
 		return usage{err}
 	}
-	if o.c.Token, err = s.credential(o.tokenFile); err != nil {
+	secrets, err := s.secrets(d, &o.told)
+	if err != nil {
+		return err
+	}
+	if err := o.c.Tell(secrets); err != nil {
 		return err
 	}
 	tested, err := a.Connect(ctx, o.c)
@@ -124,44 +117,19 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 	return s.surveyed(ctx, a, []string{o.c.Site}, false, nil)
 }
 
-// trust reads the files that say whom the connection trusts, and checks that before a credential is asked for.
-func (o *connecting) trust() error {
-	var words []string
-	for word, value := range map[string]string{"authority": o.authority, "pin": o.c.Pin, "certificate": o.certificate, "key": o.key} {
-		if value != "" {
-			words = append(words, word+" "+value)
-		}
-	}
-	if o.c.Insecure {
-		words = append(words, "in clear")
-	}
-	if err := o.c.SetTrust(strings.Join(words, ",")); err != nil {
+// tell tells the connection what the options say, and checks that before a credential is asked for.
+func (o *connecting) tell(d *app.Driver) error {
+	v, err := o.told.values(d)
+	if err != nil {
 		return err
 	}
-	return o.c.CheckTrust()
-}
-
-// credential reads a credential from a file, the environment, or the keyboard without showing it.
-func (s *shared) credential(file string) (string, error) {
-	if file != "" {
-		data, err := os.ReadFile(file)
-		return strings.TrimSpace(string(data)), err
+	if d != app.Drivers()[0] {
+		o.c.Driver = d.Name
 	}
-	if v := os.Getenv(envToken); v != "" {
-		return v, nil
+	if err := o.c.Tell(v); err != nil {
+		return err
 	}
-	in, isFile := s.in.(*os.File)
-	if !isFile || !term.IsTerminal(in.Fd()) {
-		text, _ := bufio.NewReader(io.LimitReader(s.in, 64<<10)).ReadString('\n')
-		if text = strings.TrimSpace(text); text == "" {
-			return "", usage{fmt.Errorf("there is no credential: name its file with --token-file, or give it as %s in the environment", envToken)}
-		}
-		return text, nil
-	}
-	fmt.Fprint(s.err, "credential (not shown): ")
-	data, err := term.ReadPassword(in.Fd())
-	fmt.Fprintln(s.err)
-	return strings.TrimSpace(string(data)), err
+	return o.c.CheckSettings()
 }
 
 func (s *shared) printTested(name string, t *app.Tested) {
@@ -245,6 +213,7 @@ func (s *shared) test(ctx context.Context, a *app.App, all []app.Connection) err
 // listed is a site in a list, without its credential.
 type listed struct {
 	app.Connection
+	URL      string    `json:"url"`
 	Surveyed time.Time `json:"surveyed,omitzero"`
 	State    string    `json:"state,omitempty"`
 	Next     time.Time `json:"next_survey,omitzero"`
@@ -263,7 +232,7 @@ func (s *shared) siteList() *cobra.Command {
 			}
 			out := []listed{}
 			for _, c := range all {
-				l := listed{Connection: c}
+				l := listed{Connection: c, URL: c.Address()}
 				if last, err := a.Store.LastSurvey(ctx, c.Site); err == nil {
 					l.Surveyed, l.State = last.Started, string(last.State)
 					l.Next, _ = c.Next(last.Started)
@@ -279,7 +248,7 @@ func (s *shared) siteList() *cobra.Command {
 				if !l.Surveyed.IsZero() {
 					when = fmt.Sprintf("surveyed %s, %s", l.Surveyed.Format("2006-01-02 15:04"), l.State)
 				}
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", printable.Clean(l.Site), l.Kind, printable.Clean(l.URL), printable.Clean(l.Account), when, printable.Clean(l.Trusts()))
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", printable.Clean(l.Site), l.Kind, printable.Clean(l.Address()), printable.Clean(l.Account), when, printable.Clean(l.Says()))
 			}
 			return w.Flush()
 		}),
@@ -324,7 +293,7 @@ and keeps that. The old one is forgotten.`,
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			token, err := "", error(nil)
 			if file != "" || given {
-				if token, err = s.credential(file); err != nil {
+				if token, err = s.credential(a, args[0], file); err != nil {
 					return err
 				}
 			}
@@ -339,6 +308,19 @@ and keeps that. The old one is forgotten.`,
 		}),
 	}
 	cmd.Flags().StringVar(&file, "token-file", "", "file that holds the new credential")
-	cmd.Flags().BoolVar(&given, "given", false, "take the new credential from "+envToken+" or the keyboard")
+	cmd.Flags().BoolVar(&given, "given", false, "take the new credential from ANDAMIO_TOKEN or the keyboard")
 	return cmd
+}
+
+// credential reads the credential of a connected site.
+func (s *shared) credential(a *app.App, name, file string) (string, error) {
+	c, err := a.Workspace.Connection(name)
+	if err != nil {
+		return "", err
+	}
+	d, err := app.DriverNamed(c.Driver)
+	if err != nil {
+		return "", err
+	}
+	return s.fieldSecret(d.Field(d.Credential), file)
 }

@@ -266,7 +266,7 @@ func TestWhatTheJournalSaysWasBegunWasBegun(t *testing.T) {
 	connections, err := a.Workspace.Connections()
 	require.NoError(t, err)
 	for i := range connections {
-		connections[i].URL = witness(t, connections[i].URL, func(x asked) { mu.Lock(); all = append(all, x); mu.Unlock() })
+		require.NoError(t, connections[i].Tell(app.Values{"url": witness(t, connections[i].Address(), func(x asked) { mu.Lock(); all = append(all, x); mu.Unlock() })}))
 	}
 	require.NoError(t, a.Workspace.SetConnections(connections))
 	p, err := scenario(ctx, a)

@@ -32,11 +32,11 @@ const (
 
 // copier copies the disks of one step.
 type copier struct {
-	e        *Engine
-	s        *plan.Step
-	from     site.Source
-	to       site.Target
-	terms    plan.Copying
+	e     *Engine
+	s     *plan.Step
+	from  site.Source
+	to    site.Target
+	terms plan.Copying
 	// compress says that compressing pays.
 	compress bool
 	order    int64

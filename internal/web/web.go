@@ -9,8 +9,10 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"net/url"
+	"strings"
 	"time"
 )
 
@@ -84,6 +86,12 @@ func (t Trust) Config() (*tls.Config, error) {
 		}
 	}
 	return c, nil
+}
+
+// Loopback reports that a host is this machine, over no network.
+func Loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return ip != nil && ip.IsLoopback() || strings.EqualFold(host, "localhost")
 }
 
 // PinOf is the SHA-256 digest, in base64, of a certificate's public key (RFC 7469, section 2.4).

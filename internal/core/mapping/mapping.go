@@ -49,6 +49,8 @@ type Entry struct {
 	// Serial is the attribute that holds the maker's serial number.
 	Serial string `json:"serial,omitempty"`
 
+	// except are sites that are not meant.
+	except    []string
 	when      cel.Program
 	programs  map[string]cel.Program
 	relations map[string]cel.Program
@@ -75,7 +77,7 @@ type Observation struct {
 //go:embed default.yaml
 var shipped []byte
 
-// Default is the file that ships.
+// Default is what every mapping goes over: it takes what is found within instances, at sites of every kind.
 var Default = sync.OnceValue(func() *File {
 	f, err := Read(shipped)
 	if err != nil {
@@ -83,9 +85,6 @@ var Default = sync.OnceValue(func() *File {
 	}
 	return f
 })
-
-// DefaultText is the text of the file that ships, to begin an own one with.
-func DefaultText() []byte { return shipped }
 
 // costLimit bounds the work of one expression.
 const costLimit = 20_000
@@ -172,6 +171,16 @@ func (f *File) Over(base *File) *File {
 	return out
 }
 
+// Except is the mapping for all sites but some.
+func (f *File) Except(sites []string) *File {
+	out := *f
+	out.Classes = slices.Clone(f.Classes)
+	for i := range out.Classes {
+		out.Classes[i].except = slices.Concat(out.Classes[i].except, sites)
+	}
+	return &out
+}
+
 // Records maps observations, as many as can be. Errors say what could not be worked out, each once.
 func (f *File) Records(all []Observation) (inventory.Records, []error) {
 	var out inventory.Records
@@ -224,7 +233,7 @@ func (f *File) Record(o *Observation) (inventory.Record, bool, error) {
 }
 
 func (e *Entry) takes(o *Observation) (bool, error) {
-	if e.Type != "*" && e.Type != o.Type || e.Site != "" && e.Site != o.Site {
+	if e.Type != "*" && e.Type != o.Type || e.Site != "" && e.Site != o.Site || slices.Contains(e.except, o.Site) {
 		return false, nil
 	}
 	if e.when == nil {

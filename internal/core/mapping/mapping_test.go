@@ -1,6 +1,7 @@
 package mapping_test
 
 import (
+	"os"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -15,8 +16,29 @@ func compute(raw map[string]string) *mapping.Observation {
 		Mark: "andamio d1 gauge/create #7", Mixins: []string{"https://x/images#debian-12", "https://x/sizes#s4"}, Raw: raw}
 }
 
+// shipped is the mapping of the usual driver, over what every mapping goes over.
+func shipped(t *testing.T) *mapping.File {
+	t.Helper()
+	text, err := os.ReadFile("../../site/occi/mapping.yaml")
+	require.NoError(t, err)
+	f, err := mapping.Read(text)
+	require.NoError(t, err)
+	return f.Over(mapping.Default())
+}
+
+// TestAMappingIsForSomeSites leaves sites out, for which what it goes over counts.
+func TestAMappingIsForSomeSites(t *testing.T) {
+	f := shipped(t).Except([]string{"presa", "vega"})
+	_, taken, err := f.Record(compute(nil))
+	require.NoError(t, err)
+	assert.False(t, taken)
+	_, taken, err = f.Over(shipped(t).Except([]string{"presa"})).Record(compute(nil))
+	require.NoError(t, err)
+	assert.True(t, taken)
+}
+
 func TestTheShippedMappingMakesAnInstance(t *testing.T) {
-	r, taken, err := mapping.Default().Record(compute(map[string]string{"occi.compute.cores": "4", "occi.compute.memory": "16", "andamio.tag.owner": "maps"}))
+	r, taken, err := shipped(t).Record(compute(map[string]string{"occi.compute.cores": "4", "occi.compute.memory": "16", "andamio.tag.owner": "maps"}))
 	require.NoError(t, err)
 	require.True(t, taken)
 	assert.Equal(t, inventory.Record{ID: "vega/i-1", Class: inventory.Instance, Name: "gauge", Site: "vega", Region: "a", Provider: "i-1",
@@ -85,7 +107,7 @@ classes:
 authority: {hardware.rack: observed}
 `))
 	require.NoError(t, err)
-	f := own.Over(mapping.Default())
+	f := own.Over(shipped(t))
 	r, taken, err := f.Record(compute(map[string]string{"bare": "yes", "place": "hall/row 2/rack 7", "kw": "1.5", "serial.number": "SN-1"}))
 	require.NoError(t, err)
 	require.True(t, taken)
@@ -103,7 +125,7 @@ authority: {hardware.rack: observed}
 }
 
 func TestLinksGoIntoWhatTheyLink(t *testing.T) {
-	records, errs := mapping.Default().Records([]mapping.Observation{
+	records, errs := shipped(t).Records([]mapping.Observation{
 		{Site: "vega", Type: "storage", ID: "v-1", Name: "data", State: "active", Raw: map[string]string{"occi.storage.size": "80"}},
 		{Site: "vega", Type: "storagelink", ID: "l-1", Source: "i-1", Target: "v-1"},
 		{Site: "vega", Type: "somethingnew", ID: "x"},

@@ -20,9 +20,12 @@ import (
 // path is the way to a connected site, question by question. Each answer is checked as it is typed; the connection is
 // tried before anything is kept.
 type path struct {
-	step  int
-	texts [steps]string
-	// kind, regions and schedule are what is chosen.
+	at    int
+	steps []step
+	// texts are the typed answers, by the steps' ids.
+	texts map[string]string
+	// driver, kind, regions and schedule are what is chosen.
+	driver   string
 	kind     estate.Kind
 	regions  []string
 	schedule string
@@ -35,34 +38,41 @@ type path struct {
 	trying, saving bool
 }
 
-// The steps, in order.
-const (
-	askKind = iota
-	askName
-	askURL
-	askTrust
-	askZone
-	askToken
-	askRegions
-	askFilter
-	askSchedule
-	askSave
-	steps
+// step is one question. Those that the driver asks have it.
+type step struct {
+	id, word, question, about string
+	asks                      *app.Question
+}
+
+// The steps that every site has.
+var (
+	stepKind     = step{id: "kind", word: "kind", question: "what sort of site is it?", about: "It decides what people are told of it: placement rules and costs tell private, edge and public apart."}
+	stepName     = step{id: "name", word: "name", question: "what does the site call itself?", about: "Small letters, digits and hyphens. Plans and prices know it by this name."}
+	stepDriver   = step{id: "driver", word: "speaks", question: "what does it speak?", about: "What is asked next depends on it."}
+	stepZone     = step{id: "zone", word: "time zone", question: "in which time zone is it?", about: "By its name, such as Europe/Lisbon or UTC. Schedules are meant in it."}
+	stepRegions  = step{id: "regions", word: "regions", question: "which regions are surveyed?", about: "space takes one out or in. Fewer regions make surveys shorter; nothing in the others is found then."}
+	stepFilter   = step{id: "filter", word: "filter", question: "only some kinds or tags?", about: "Empty is everything. Kinds and tags between commas, such as: instance, volume, owner=telemetry"}
+	stepSchedule = step{id: "schedule", word: "schedule", question: "when is it surveyed?", about: "In the site's time zone. s surveys at any time; sites that send notices are up to date in between."}
+	stepSave     = step{id: "save", word: "connect", question: "connect it, and survey it now", about: "The credential goes into the vault, everything else into the workspace."}
 )
 
-// asks is a step's question, with what is to be known of it.
-var asks = [steps]struct{ word, question, about string }{
-	askKind: {"kind", "what sort of site is it?", "It decides what people are told of it: placement rules and costs tell private, edge and public apart."},
-	askName: {"name", "what does the site call itself?", "Small letters, digits and hyphens. Plans and prices know it by this name."},
-	askURL:  {"address", "where is it spoken to?", "HOST, HOST:PORT or a URL. Without a scheme it is https, without a port " + app.DefaultPort + "."},
-	askTrust: {"trust", "how is it known to be the right one?", "Empty trusts whom this machine trusts. Between commas: authority FILE, pin DIGEST, certificate FILE, key FILE; " +
-		"or in clear, for http over a network: then everything can be read on the way, and the site is marked so."},
-	askZone:     {"time zone", "in which time zone is it?", "By its name, such as Europe/Lisbon or UTC. Schedules are meant in it."},
-	askToken:    {"credential", "with which credential?", "It is not shown, and is kept encrypted. It is tried as soon as you press enter; nothing is changed at the site."},
-	askRegions:  {"regions", "which regions are surveyed?", "space takes one out or in. Fewer regions make surveys shorter; nothing in the others is found then."},
-	askFilter:   {"filter", "only some kinds or tags?", "Empty is everything. Kinds and tags between commas, such as: instance, volume, owner=telemetry"},
-	askSchedule: {"schedule", "when is it surveyed?", "In the site's time zone. s surveys at any time; sites that send notices are up to date in between."},
-	askSave:     {"connect", "connect it, and survey it now", "The credential goes into the vault, everything else into the workspace."},
+// stepsOf are the steps to a site of a driver. What is secret is asked last before the connection is tried.
+func stepsOf(d *app.Driver, drivers int) []step {
+	out := []step{stepKind, stepName}
+	if drivers > 1 {
+		out = append(out, stepDriver)
+	}
+	var secret []step
+	for i := range d.Questions {
+		q := &d.Questions[i]
+		x := step{id: "driver." + q.Word, word: q.Word, question: q.Text, about: q.About, asks: q}
+		if q.Secret() {
+			secret = append(secret, x)
+		} else {
+			out = append(out, x)
+		}
+	}
+	return append(append(append(out, stepZone), secret...), stepRegions, stepFilter, stepSchedule, stepSave)
 }
 
 var (
@@ -73,8 +83,8 @@ var (
 )
 
 func newPath() *path {
-	p := &path{kind: kindChoices[0], schedule: schedules[0].rule, width: usualWidth}
-	p.texts[askZone] = "UTC"
+	p := &path{kind: kindChoices[0], schedule: schedules[0].rule, width: usualWidth, driver: app.DriverNames()[0], texts: map[string]string{stepZone.id: "UTC"}}
+	p.steps = stepsOf(p.speaks(), len(app.Drivers()))
 	return p
 }
 
@@ -84,26 +94,48 @@ const (
 	mostTyped  = 400
 )
 
+// speaks is the driver that was chosen.
+func (p *path) speaks() *app.Driver {
+	d, err := app.DriverNamed(p.driver)
+	if err != nil {
+		return app.Drivers()[0]
+	}
+	return d
+}
+
+// step is the step that is asked, is whether it is a certain one, and tries whether the connection is tried after it.
+func (p *path) step() *step        { return &p.steps[p.at] }
+func (p *path) is(x step) bool     { return p.step().id == x.id }
+func (p *path) tries() bool        { return p.at+1 < len(p.steps) && p.steps[p.at+1].id == stepRegions.id }
+func (p *path) text(x step) string { return strings.TrimSpace(p.texts[x.id]) }
+
 // ask makes the form of the step. The last has none: it shows what was answered.
 func (p *path) ask() tea.Cmd {
 	var field huh.Field
-	switch p.step {
-	case askKind:
+	typed := p.texts[p.step().id]
+	switch p.step().id {
+	case stepKind.id:
 		field = huh.NewSelect[estate.Kind]().Options(huh.NewOptions(kindChoices...)...).Height(len(kindChoices)).Value(&p.kind)
-	case askSchedule:
+	case stepDriver.id:
+		var all []huh.Option[string]
+		for _, d := range app.Drivers() {
+			all = append(all, huh.NewOption(fmt.Sprintf("%-10s %s", d.Name, d.About), d.Name))
+		}
+		field = huh.NewSelect[string]().Options(all...).Height(len(all)).Value(&p.driver)
+	case stepSchedule.id:
 		var all []huh.Option[string]
 		for _, s := range schedules {
 			all = append(all, huh.NewOption(fmt.Sprintf("%-30s %s", s.word, s.rule), s.rule))
 		}
 		field = huh.NewSelect[string]().Options(all...).Height(len(all)).Value(&p.schedule)
-	case askRegions:
+	case stepRegions.id:
 		field = huh.NewMultiSelect[string]().Filterable(false).Options(huh.NewOptions(p.tested.Access.Regions...)...).Height(max(len(p.tested.Access.Regions), 1)).Value(&p.regions)
-	case askSave:
+	case stepSave.id:
 		p.form = nil
 		return nil
 	default:
-		input := huh.NewInput().Prompt("▐ ").CharLimit(mostTyped).Value(&p.texts[p.step])
-		if p.step == askToken {
+		input := huh.NewInput().Prompt("▐ ").CharLimit(mostTyped).Key(typedKey).Value(&typed)
+		if q := p.step().asks; q != nil && q.Secret() {
 			input.EchoMode(huh.EchoModePassword)
 		}
 		field = input
@@ -114,93 +146,123 @@ func (p *path) ask() tea.Cmd {
 	return p.form.Init()
 }
 
+// typedKey is under which a form has what is typed.
+const typedKey = "typed"
+
 // hear gives a message to the form. An answer that the trying was about makes it void.
 func (p *path) hear(msg tea.Msg) tea.Cmd {
 	if _, resized := msg.(tea.WindowSizeMsg); p.form == nil || resized {
 		return nil // it has a part of the window, which drawing tells it
 	}
-	before := p.texts
 	next, cmd := p.form.Update(msg)
 	p.form = next.(*huh.Form)
-	if p.step <= askToken && p.texts != before {
-		p.tested, p.failed = nil, nil
+	if f := p.form.GetFocusedField(); f != nil && f.GetKey() == typedKey {
+		p.typed(fmt.Sprint(f.GetValue()))
 	}
 	return cmd
+}
+
+// typed takes what is typed by now.
+func (p *path) typed(text string) {
+	if p.texts[p.step().id] == text {
+		return
+	}
+	p.texts[p.step().id] = text
+	if p.at <= p.lastTried() {
+		p.tested, p.failed = nil, nil
+	}
+}
+
+// lastTried is the last step that the trying is about.
+func (p *path) lastTried() int {
+	return slices.IndexFunc(p.steps, func(x step) bool { return x.id == stepRegions.id }) - 1
 }
 
 // keys are those of the step.
 func (p *path) keys() []view.Key {
 	enter, esc := "goes on", "back"
-	switch p.step {
-	case askToken:
+	switch {
+	case p.tries():
 		enter = "tries it"
-	case askSave:
+	case p.is(stepSave):
 		enter = "connects it"
 	}
-	if p.step == 0 {
+	if p.at == 0 {
 		esc = "leave"
 	}
 	first := []view.Key{view.On("enter tab", "enter", enter, "takes the answer and goes on; after the credential the connection is tried, at the end it is kept", nil),
 		view.On("esc shift+tab", "esc", esc, "goes back to the question before; nothing is kept", nil)}
-	switch p.step {
-	case askKind, askSchedule:
+	switch p.step().id {
+	case stepKind.id, stepDriver.id, stepSchedule.id:
 		return append(first, view.On(view.UpDown, "↑↓", "choose", "lights the choice before or after", nil))
-	case askRegions:
+	case stepRegions.id:
 		return append(first, view.On(view.UpDown, "↑↓", "choose", "lights the region before or after", nil), view.On("space", "space", "in or out", "takes the lit region in or out", nil))
-	case askSave:
+	case stepSave.id:
 		return first
 	}
 	return view.FieldKeys(first...)
 }
 
-// connection is what the answers come to.
+// connection is what the answers come to. What is wrong with one is said before one goes on.
 func (p *path) connection() app.Connection {
-	c := app.Connection{Site: p.texts[askName], Kind: p.kind, URL: p.texts[askURL], TimeZone: strings.TrimSpace(p.texts[askZone]),
-		Token: strings.TrimSpace(p.texts[askToken]), Schedule: p.schedule}
+	c := app.Connection{Site: p.texts[stepName.id], Kind: p.kind, TimeZone: p.text(stepZone), Schedule: p.schedule}
+	if p.driver != app.DriverNames()[0] {
+		c.Driver = p.driver
+	}
+	for _, x := range p.steps {
+		if x.asks == nil {
+			continue
+		}
+		if v, err := x.asks.Answer(p.texts[x.id]); err == nil {
+			_ = c.Tell(v)
+		}
+	}
 	if p.tested != nil && len(p.regions) < len(p.tested.Access.Regions) {
 		c.Regions = slices.Clone(p.regions)
 	}
-	_ = c.SetTrust(p.texts[askTrust]) // what is wrong with it is said before one goes on
-	c.Filter = app.FilterOf(strings.Split(p.texts[askFilter], ","))
+	c.Filter = app.FilterOf(strings.Split(p.texts[stepFilter.id], ","))
 	return c
 }
 
 // wrong says what is the matter with the answer to a step, "" if nothing is.
-func (v *View) wrong(step int) string {
-	p, text := v.path, strings.TrimSpace(v.path.texts[step])
-	switch step {
-	case askName:
+func (v *View) wrong(x *step) string {
+	p, text := v.path, v.path.text(*x)
+	if x.asks != nil {
+		return p.wrongAnswer(x)
+	}
+	switch x.id {
+	case stepName.id:
 		if text == "" {
 			return "a name is needed"
 		}
 		return v.app.Workspace.WrongName(text)
-	case askURL:
-		if text == "" {
-			return "an address is needed"
-		}
-		if _, err := app.SiteURL(text); err != nil {
-			return err.Error()
-		}
-	case askTrust:
-		c := p.connection()
-		if err := c.SetTrust(text); err != nil {
-			return err.Error()
-		}
-		if err := c.CheckTrust(); err != nil {
-			return err.Error()
-		}
-	case askZone:
+	case stepZone.id:
 		if _, err := time.LoadLocation(text); err != nil || text == "" {
 			return "there is no time zone of this name"
 		}
-	case askToken:
-		if text == "" {
-			return "a credential is needed"
-		}
-	case askRegions:
+	case stepRegions.id:
 		if p.tested != nil && len(p.tested.Access.Regions) > 0 && len(p.regions) == 0 {
 			return "one region at least"
 		}
+	}
+	return ""
+}
+
+// wrongAnswer says what is the matter with an answer to one of the driver's questions, by itself or with those before it.
+func (p *path) wrongAnswer(x *step) string {
+	f := x.asks.Single()
+	if f != nil && f.Needed && p.text(*x) == "" {
+		return "the " + x.word + " is needed"
+	}
+	said, err := x.asks.Answer(p.texts[x.id])
+	if err == nil && f != nil && f.Check != nil && said[f.Name] != "" {
+		_, err = f.Check(said[f.Name])
+	}
+	if err == nil && f == nil {
+		err = p.connection().CheckSettings()
+	}
+	if err != nil {
+		return err.Error()
 	}
 	return ""
 }
@@ -222,11 +284,11 @@ func (v *View) Type(msg tea.Msg) (tea.Cmd, bool) {
 			v.path = nil
 		}
 		return nil, true
-	case name == "esc" && p.step == 0:
+	case name == "esc" && p.at == 0:
 		v.path = nil
 		return nil, true
 	case name == "esc", name == "shift+tab":
-		p.step, p.failed = max(p.step-1, 0), nil
+		p.at, p.failed = max(p.at-1, 0), nil
 		return p.ask(), true
 	case name == "enter", name == "tab":
 		return v.next(), true
@@ -237,18 +299,18 @@ func (v *View) Type(msg tea.Msg) (tea.Cmd, bool) {
 // next goes on if the answer is good; after the credential the connection is tried, at the end it is kept.
 func (v *View) next() tea.Cmd {
 	p := v.path
-	if v.wrong(p.step) != "" {
+	if v.wrong(p.step()) != "" {
 		return nil
 	}
-	switch p.step {
-	case askToken:
+	switch {
+	case p.tries():
 		p.trying, p.failed = true, nil
 		c := p.connection()
 		return func() tea.Msg {
 			t, err := v.app.Test(v.ctx, c)
 			return triedPath{p, t, err}
 		}
-	case askSave:
+	case p.is(stepSave):
 		p.saving = true
 		c := p.connection()
 		return func() tea.Msg {
@@ -256,7 +318,10 @@ func (v *View) next() tea.Cmd {
 			return keptPath{p, c.Site, err}
 		}
 	}
-	p.step++
+	if p.is(stepDriver) {
+		p.steps = stepsOf(p.speaks(), len(app.Drivers()))
+	}
+	p.at++
 	return p.ask()
 }
 
@@ -288,7 +353,7 @@ func (v *View) tried(msg triedPath) tea.Cmd {
 		return nil
 	}
 	p.regions = slices.Clone(msg.t.Access.Regions)
-	p.step++
+	p.at++
 	return p.ask()
 }
 
@@ -337,10 +402,10 @@ func (v *View) drawPath(c *part.Canvas, r part.Rect) {
 		ladder = 16
 	}
 	y, apart := r.Y+2, 2
-	if 2*len(asks) > r.H-2 {
+	if 2*len(v.path.steps) > r.H-2 {
 		apart = 1
 	}
-	for i := range asks {
+	for i := range v.path.steps {
 		v.rung(c, r.X+2, y+apart*i, ladder-4, i, apart > 1)
 	}
 	x := r.X + ladder + 2
@@ -364,18 +429,18 @@ func (v *View) rung(c *part.Canvas, x, y, w, i int, apart bool) {
 	p := v.path
 	mark, ink := "▱", part.Dim
 	switch {
-	case i == p.step:
+	case i == p.at:
 		mark, ink = "◩", part.Ochre
 		c.Fill(part.Rect{X: x - 1, Y: y, W: w + 2, H: 1}, part.OnSelected)
-	case i < p.step:
+	case i < p.at:
 		mark, ink = "■", part.Teal
 	}
 	if c.Look.Mark("standing") == "#" {
 		mark = map[string]string{"▱": "o", "◩": ">", "■": "#"}[mark]
 	}
 	c.Text(x, y, part.In(ink), mark)
-	end := c.Text(x+2, y, part.In(map[bool]part.Ink{true: part.Text, false: part.Dim}[i <= p.step]), asks[i].word)
-	if i < p.step && w > 20 {
+	end := c.Text(x+2, y, part.In(map[bool]part.Ink{true: part.Text, false: part.Dim}[i <= p.at]), p.steps[i].word)
+	if i < p.at && w > 20 {
 		c.Cut(end+2, y, x+w-end-2, part.In(part.Dim), v.answered(i))
 	}
 	if i > 0 && apart {
@@ -383,39 +448,62 @@ func (v *View) rung(c *part.Canvas, x, y, w, i int, apart bool) {
 	}
 }
 
-// answered is an answer in a word; credentials are never shown.
+// answered is an answer in a word; secrets are never shown.
 func (v *View) answered(i int) string {
-	c := v.path.connection()
-	switch i {
-	case askKind:
-		return string(c.Kind)
-	case askURL:
-		url, _ := app.SiteURL(c.URL)
-		return strings.TrimPrefix(url, "https://")
-	case askTrust:
-		if s := c.Trusts(); s != "" {
-			return s
+	p := v.path
+	x := &p.steps[i]
+	if x.asks != nil {
+		return p.answeredDriver(x)
+	}
+	switch x.id {
+	case stepKind.id:
+		return string(p.kind)
+	case stepDriver.id:
+		return p.driver
+	case stepRegions.id:
+		if c := p.connection(); len(c.Regions) > 0 {
+			return strings.Join(c.Regions, ", ")
 		}
-		return "as this machine"
-	case askToken:
-		return "kept back"
-	case askRegions:
-		if len(c.Regions) == 0 {
-			return "all"
-		}
-		return strings.Join(c.Regions, ", ")
-	case askFilter:
-		if v.path.texts[askFilter] == "" {
+		return "all"
+	case stepFilter.id:
+		if p.texts[x.id] == "" {
 			return "everything"
 		}
-	case askSchedule:
+	case stepSchedule.id:
 		for _, s := range schedules {
-			if s.rule == v.path.schedule {
+			if s.rule == p.schedule {
 				return s.word
 			}
 		}
 	}
-	return v.path.texts[i]
+	return p.texts[x.id]
+}
+
+// answeredDriver is an answer to one of the driver's questions in a word: what it comes to, or that it is kept back.
+func (p *path) answeredDriver(x *step) string {
+	f := x.asks.Single()
+	switch {
+	case x.asks.Secret():
+		return "kept back"
+	case f == nil:
+		if text := p.connection().Says(); text != "" {
+			return text
+		}
+	case p.texts[x.id] != "":
+		return strings.TrimPrefix(p.comesTo(x), "https://")
+	}
+	return x.asks.Unsaid
+}
+
+// comesTo is what the typed answer to a question of one field is kept as.
+func (p *path) comesTo(x *step) string {
+	text := p.text(*x)
+	if f := x.asks.Single(); f != nil && f.Check != nil {
+		if full, err := f.Check(text); err == nil {
+			return full
+		}
+	}
+	return text
 }
 
 // answer draws the question with what is typed or chosen, and what is to be said of it; it returns the line after.
@@ -429,25 +517,23 @@ func (v *View) answer(c *part.Canvas, r part.Rect) int {
 		p.form.WithWidth(r.W)
 	}
 	y += c.Styled(part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y}, p.form.View()) + 1
-	switch p.step {
-	case askSchedule:
+	switch x := p.step(); {
+	case p.is(stepSchedule):
 		conn := p.connection()
 		if next, err := conn.Next(time.Now()); err == nil && !next.IsZero() {
 			c.Text(r.X, y, part.In(part.Dim), "then next "+next.Format("Monday 15:04 MST"))
 			y += 2
 		}
-	case askURL:
-		if url, err := app.SiteURL(p.texts[askURL]); err == nil && p.texts[askURL] != "" {
-			c.Cut(r.X, y, r.W, part.In(part.Dim), "that is "+url)
-			y += 2
-		}
+	case x.asks != nil && x.asks.Single() != nil && x.asks.Single().Check != nil && p.text(*x) != "" && v.wrong(x) == "":
+		c.Cut(r.X, y, r.W, part.In(part.Dim), "that is "+p.comesTo(x))
+		y += 2
 	}
 	return v.verdict(c, r.X, y, r.W)
 }
 
 // question draws what is asked, with what is to be known of it.
 func (v *View) question(c *part.Canvas, r part.Rect) int {
-	a := asks[v.path.step]
+	a := v.path.step()
 	c.Text(r.X, r.Y, part.In(part.Ochre).Strong(), a.question)
 	y := r.Y + 1
 	for _, l := range part.Wrap(a.about, r.W) {
@@ -460,8 +546,8 @@ func (v *View) question(c *part.Canvas, r part.Rect) int {
 // summary says before it is kept what was answered.
 func (v *View) summary(c *part.Canvas, r part.Rect) int {
 	y := r.Y
-	for i := range askSave {
-		c.Text(r.X, y, part.In(part.Dim), asks[i].word)
+	for i := range len(v.path.steps) - 1 {
+		c.Text(r.X, y, part.In(part.Dim), v.path.steps[i].word)
 		c.Cut(r.X+14, y, r.W-14, part.In(part.Text), v.answered(i))
 		y++
 	}
@@ -471,7 +557,7 @@ func (v *View) summary(c *part.Canvas, r part.Rect) int {
 // verdict says what is wrong, what is under way, or what enter does.
 func (v *View) verdict(c *part.Canvas, x, y, w int) int {
 	p := v.path
-	wrong := v.wrong(p.step)
+	wrong := v.wrong(p.step())
 	switch {
 	case p.trying, p.saving:
 		c.Text(x, y, part.In(part.Sky), c.Look.Mark("under way")+map[bool]string{true: " trying it", false: " keeping it"}[p.trying])
@@ -483,7 +569,7 @@ func (v *View) verdict(c *part.Canvas, x, y, w int) int {
 			y++
 		}
 		return y
-	case wrong != "" && p.texts[p.step] != "" || wrong != "" && (p.step == askRegions || p.step == askTrust):
+	case wrong != "" && (p.texts[p.step().id] != "" || p.is(stepRegions) || p.step().asks != nil && p.step().asks.Single() == nil):
 		for i, l := range part.Wrap(wrong, w-2) {
 			if i == 0 {
 				c.Text(x, y, part.In(part.Coral), c.Look.Mark("failed"))
@@ -495,14 +581,14 @@ func (v *View) verdict(c *part.Canvas, x, y, w int) int {
 	}
 	at := c.Text(x, y, part.In(part.Ochre), "enter")
 	does := "goes on"
-	if p.step == askToken {
+	if p.tries() {
 		does = "tries it"
-	} else if p.step == askSave {
+	} else if p.is(stepSave) {
 		does = "connects it and surveys it"
 	}
 	at = c.Text(at+1, y, part.In(part.Dim), does) + 3
 	at = c.Text(at, y, part.In(part.Ochre), "esc")
-	c.Text(at+1, y, part.In(part.Dim), map[bool]string{true: "leaves", false: "goes back"}[p.step == 0])
+	c.Text(at+1, y, part.In(part.Dim), map[bool]string{true: "leaves", false: "goes back"}[p.at == 0])
 	return y + 1
 }
 

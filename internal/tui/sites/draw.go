@@ -145,8 +145,8 @@ func (p *page) name(s usage.Site, y int) {
 	w := p.rooms() - p.r.X - 3
 	x := p.c.Cut(p.r.X+2, y, 16, part.In(part.Text).Strong(), s.Site.Name)
 	x = p.c.Text(max(x+2, p.r.X+18), y, part.In(part.Dim), string(s.Site.Kind))
-	if p.v.inClear(s.Site.Name) {
-		x = p.c.Text(x+2, y, part.In(part.Coral), "in clear")
+	if mark := p.v.exposedSite(s.Site.Name); mark != "" {
+		x = p.c.Text(x+2, y, part.In(part.Coral), mark)
 	}
 	word, ink := health(s)
 	if p.r.W >= wideFrom {

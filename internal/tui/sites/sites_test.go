@@ -2,6 +2,7 @@ package sites
 
 import (
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +16,8 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/site"
+	"andamio/internal/site/driver"
+	"andamio/internal/site/drivers"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/tuitest"
 	"andamio/internal/tui/view"
@@ -140,18 +143,27 @@ func TestAnswersArePastedAndChecked(t *testing.T) {
 	pasted(v, "tok-0123456789\n")
 	text := drawn(v, 160, 43)
 	assert.NotContains(t, text, "tok-0123")
-	assert.Equal(t, "tok-0123456789", v.path.connection().Token, "the end of the line belongs to the paste, not to the credential")
-	assert.Equal(t, []string{"kept back"}, []string{v.answered(askToken)})
+	assert.Equal(t, "tok-0123456789", credential(v.path), "the end of the line belongs to the paste, not to the credential")
+	assert.Equal(t, []string{"kept back"}, []string{v.answered(index(v.path, "driver.credential"))})
 	keyed(v, "esc", "esc", "esc")
 	assert.Contains(t, drawn(v, 160, 43), "azud.ribera.test", "what was answered is still there")
 	keyed(v, "esc", "esc", "esc")
 	assert.False(t, v.Typing(), "and it is left")
 }
 
+func index(p *path, id string) int {
+	return slices.IndexFunc(p.steps, func(x step) bool { return x.id == id })
+}
+
+func credential(p *path) string {
+	c := p.connection()
+	return c.Credential()
+}
+
 func TestRegionsAreTakenInAndOut(t *testing.T) {
 	v := guided(t)
 	p := v.path
-	p.step, p.trying = askToken, true
+	p.at, p.trying = index(p, "driver.credential"), true
 	v.Update(triedPath{p: p, t: &app.Tested{Title: "Azud", Access: site.Access{Account: "ops", Regions: []string{"a", "b"}}}})
 	assert.Contains(t, drawn(v, 160, 43), "which regions are surveyed?")
 	assert.Empty(t, p.connection().Regions, "all")
@@ -160,9 +172,9 @@ func TestRegionsAreTakenInAndOut(t *testing.T) {
 	keyed(v, "up", "space")
 	assert.Contains(t, drawn(v, 160, 43), "one region at least")
 	keyed(v, "enter")
-	assert.Equal(t, askRegions, p.step)
+	assert.Equal(t, stepRegions, *p.step())
 	keyed(v, "space", "enter", "enter")
-	assert.Equal(t, askSchedule, p.step)
+	assert.Equal(t, stepSchedule, *p.step())
 	keyed(v, "down")
 	assert.Equal(t, "FREQ=HOURLY;INTERVAL=6", p.connection().Schedule)
 	keyed(v, "enter")
@@ -174,14 +186,14 @@ func TestRegionsAreTakenInAndOut(t *testing.T) {
 
 func TestATryThatFailsIsSaid(t *testing.T) {
 	v := guided(t)
-	v.path.step = askToken
+	v.path.at = index(v.path, "driver.credential")
 	v.path.ask()
 	v.Update(triedPath{p: v.path, err: errors.New("azud does not take the credential")})
 	assert.Contains(t, drawn(v, 160, 43), "azud does not take the credential")
 	keyed(v, "x")
 	assert.NotContains(t, drawn(v, 160, 43), "does not take", "another credential is another try")
 	v.Update(triedPath{p: newPath(), t: &app.Tested{}})
-	assert.Equal(t, askToken, v.path.step, "what was tried on a way that was left is of no matter")
+	assert.Equal(t, "driver.credential", v.path.step().id, "what was tried on a way that was left is of no matter")
 	v.path.trying = true
 	keyed(v, "x", "enter")
 	assert.NotNil(t, v.path)
@@ -195,4 +207,37 @@ func TestWhatIsFoundIsSelected(t *testing.T) {
 	assert.Equal(t, "tramonta", v.loads[v.at].Site.Name)
 	v.Update(view.Show{Thing: app.Thing{Kind: app.ARun, ID: "vega"}})
 	assert.Equal(t, "tramonta", v.loads[v.at].Site.Name, "what is of another sort is another view's")
+}
+
+// TestWhatIsAskedDependsOnWhatTheSiteSpeaks goes the way with a second driver there: it is asked for, and asks its own
+// questions.
+func TestWhatIsAskedDependsOnWhatTheSiteSpeaks(t *testing.T) {
+	was := drivers.All
+	t.Cleanup(func() { drivers.All = was })
+	drivers.All = append(slices.Clone(was), &driver.Driver{Name: "semaphore", About: "masts with arms", Address: "mast", Credential: "flag",
+		Questions: []driver.Question{{Word: "mast", Text: "on which mast?", About: "By its number.", Fields: []driver.Field{{Name: "mast", Needed: true}}},
+			{Word: "flag", Text: "with which flag?", About: "It is not shown.", Fields: []driver.Field{{Name: "flag", Needed: true, Secret: true}}}}})
+	v := guided(t)
+	keyed(v, "enter")
+	pasted(v, "azud")
+	keyed(v, "enter")
+	assert.Contains(t, drawn(v, 160, 43), "what does it speak?")
+	assert.Contains(t, drawn(v, 160, 43), "address", "of the usual driver, until another is chosen")
+	keyed(v, "down", "enter")
+	text := drawn(v, 160, 43)
+	assert.Contains(t, text, "on which mast?")
+	assert.NotContains(t, text, "trust")
+	keyed(v, "enter")
+	assert.Contains(t, drawn(v, 160, 43), "on which mast?", "it is needed")
+	pasted(v, "7")
+	keyed(v, "enter", "enter")
+	assert.Contains(t, drawn(v, 160, 43), "with which flag?")
+	pasted(v, "red-and-white")
+	assert.NotContains(t, drawn(v, 160, 43), "red-and")
+	c := v.path.connection()
+	assert.Equal(t, "semaphore", c.Driver)
+	assert.Equal(t, app.Values{"mast": "7"}, c.Settings)
+	assert.Equal(t, app.Values{"flag": "red-and-white"}, c.Secrets)
+	assert.Equal(t, "7", v.answered(index(v.path, "driver.mast")))
+	assert.True(t, v.path.tries(), "after what is secret the connection is tried")
 }

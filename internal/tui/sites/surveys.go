@@ -2,7 +2,6 @@ package sites
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -200,10 +199,10 @@ func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
 		c.Cut(r.X+2, y, 16, part.In(part.Text).Strong(), s.Site)
 		c.Cut(r.X+20, y, 10, part.In(part.Dim), string(s.Kind))
 		x := r.X + 32
-		if s.InClear() {
-			x = c.Text(x, y, part.In(part.Coral), "in clear") + 2
+		if mark := exposed(s); mark != "" {
+			x = c.Text(x, y, part.In(part.Coral), mark) + 2
 		}
-		c.Cut(x, y, r.X+r.W-2-x, part.In(part.Steel), s.URL+" · "+s.Account)
+		c.Cut(x, y, r.X+r.W-2-x, part.In(part.Steel), s.Address()+" · "+s.Account)
 		text, ink := v.surveyLine(s.Site, now)
 		c.Cut(r.X+2, y+1, r.W-4, part.In(ink), text)
 		if len(v.loads) == 0 {
@@ -212,9 +211,20 @@ func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
 	}
 }
 
-// inClear reports that what goes to a site can be read on the way.
-func (v *View) inClear(name string) bool {
-	return slices.ContainsFunc(v.connections, func(c app.Connection) bool { return c.Site == name && c.InClear() })
+// exposed says in a word or two what must be told of a connection wherever its site is, such as that it is in clear.
+func exposed(c app.Connection) string {
+	word, _, _ := strings.Cut(c.Exposed(), ":")
+	return word
+}
+
+// exposedSite says so of the connection of a site.
+func (v *View) exposedSite(name string) string {
+	for _, c := range v.connections {
+		if c.Site == name {
+			return exposed(c)
+		}
+	}
+	return ""
 }
 
 // connected says how the selected site is connected: whose credential, which regions, which filter, which schedule.
@@ -228,8 +238,8 @@ func (p *page) connected(name string, y int) {
 			text += ", changed " + part.Age(c.Rotated, p.now)
 		}
 		end := p.c.Cut(p.r.X+2, y, p.rooms()-p.r.X-4, part.In(part.Text), text)
-		if t := c.Trusts(); t != "" {
-			p.c.Cut(end+2, y, p.rooms()-end-4, part.In(map[bool]part.Ink{true: part.Coral, false: part.Dim}[c.InClear()]), t)
+		if t := c.Says(); t != "" {
+			p.c.Cut(end+2, y, p.rooms()-end-4, part.In(map[bool]part.Ink{true: part.Coral, false: part.Dim}[c.Exposed() != ""]), t)
 		}
 		regions, only := "all regions", ""
 		if len(c.Regions) > 0 {
