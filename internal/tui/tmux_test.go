@@ -48,12 +48,19 @@ func (x *terminal) tmux(args ...string) string {
 
 func (x *terminal) screen() string { return x.tmux("capture-pane", "-p") }
 
-// press presses keys, each once what the one before did is on screen, as a person does. A key right after an escape would
-// be taken for one with it.
+// escape is the escape key as terminals send it that tell keys apart. The byte alone, with the next key read right after it, would
+// be that key with Alt: nobody types as fast as a test, and a loaded machine reads both at once.
+const escape = "\x1b[27u"
+
+// press presses keys, each once what the one before did is on screen, as a person does.
 func (x *terminal) press(keys ...string) {
 	for _, k := range keys {
 		before := x.screen()
-		x.tmux("send-keys", k)
+		if k == "Escape" {
+			x.tmux("send-keys", "-l", escape)
+		} else {
+			x.tmux("send-keys", k)
+		}
 		x.waitOther(before)
 	}
 }
