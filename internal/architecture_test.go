@@ -62,6 +62,7 @@ var layers = []struct {
 }{
 	{"andamio/internal/core/", []string{"andamio/internal/core/"}},
 	{"andamio/internal/draw", []string{"andamio/internal/core/"}},
+	{"andamio/internal/site/sitetest", []string{"andamio/internal/site", "andamio/internal/notice"}}, // runs with tests alone
 	{"andamio/internal/site", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/web"}},
 	{"andamio/internal/notice", nil},
 	{"andamio/internal/durable", nil},
@@ -81,10 +82,29 @@ var layers = []struct {
 	{"andamio/cmd/andamio", []string{"andamio/internal/cli"}},
 }
 
+// tests are packages that are of use to tests alone, with layers of their own.
+var tests = map[string]bool{"andamio/internal/site/sitetest": true}
+
+// TestNobodyKnowsADriverByName holds that only the list of drivers, and the stand-ins that speak it, know one.
+func TestNobodyKnowsADriverByName(t *testing.T) {
+	kit := map[string]bool{"andamio/internal/site": true, "andamio/internal/site/driver": true, "andamio/internal/site/drivers": true, "andamio/internal/site/sitetest": true}
+	for name, list := range imports(t) {
+		if name == "andamio/internal/site/drivers" || strings.HasPrefix(name, "andamio/tools/") {
+			continue
+		}
+		for _, imp := range list {
+			if !strings.HasPrefix(imp, "andamio/internal/site/") || kit[imp] || strings.HasPrefix(name, "andamio/internal/site/") {
+				continue
+			}
+			assert.True(t, strings.HasPrefix(name, "andamio/internal/sandbox") && imp == "andamio/internal/site/occi/wire", "%s must not import %s", name, imp)
+		}
+	}
+}
+
 func TestDependenciesPointDown(t *testing.T) {
 	for name, list := range imports(t) {
 		for _, l := range layers {
-			if !strings.HasPrefix(name, l.prefix) {
+			if !strings.HasPrefix(name, l.prefix) || tests[name] != (l.prefix == name && tests[l.prefix]) {
 				continue
 			}
 			for _, imp := range list {

@@ -1,19 +1,13 @@
 package app
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"net/http"
 	"slices"
-	"time"
 
 	"andamio/internal/sandbox"
-	"andamio/internal/site/occi/wire"
-	"andamio/internal/web"
 )
 
 // DriftWish says how stand-ins are to change by themselves.
@@ -55,36 +49,11 @@ func (a *App) Drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error)
 		if counts[i] == 0 {
 			continue
 		}
-		done, err := drift(ctx, c, sandbox.DriftRequest{Seed: w.Seed + uint64(i), Count: counts[i], Sorts: sorts})
+		done, err := sandbox.AskDrift(ctx, c.Site, c.Address(), c.Credential(), sandbox.DriftRequest{Seed: w.Seed + uint64(i), Count: counts[i], Sorts: sorts})
 		if err != nil {
 			return out, err
 		}
 		out = append(out, done...)
 	}
 	return out, nil
-}
-
-// driftClient asks stand-ins to change.
-var driftClient = web.Client(30*time.Second, nil)
-
-func drift(ctx context.Context, c Connection, want sandbox.DriftRequest) ([]sandbox.Drifted, error) {
-	body, err := json.Marshal(want)
-	if err != nil {
-		return nil, err
-	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Address()+wire.PathDrift, bytes.NewReader(body))
-	if err != nil {
-		return nil, err
-	}
-	req.Header.Set(wire.HeaderToken, "Bearer "+c.Credential())
-	resp, err := driftClient.Do(req)
-	if err != nil {
-		return nil, fmt.Errorf("%s does not answer: %w", c.Site, err)
-	}
-	defer resp.Body.Close()
-	if resp.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("%s is no stand-in, or does not let this credential: %s", c.Site, resp.Status)
-	}
-	var out []sandbox.Drifted
-	return out, json.NewDecoder(resp.Body).Decode(&out)
 }

@@ -1,0 +1,283 @@
+// Package sitetest is what any driver must do: a suite that is run against a live site, with a proxy in between that has the
+// way to it fail. A driver passes it before its sites are planned on.
+package sitetest
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/site"
+)
+
+// Subject is a live site, empty but for what stood there before, which the suite leaves as it was.
+type Subject struct {
+	// Address is where the site is, as HOST:PORT; Open makes a driver that goes to an address instead, and gives up on a call
+	// that is unanswered for Patience.
+	Address  string
+	Open     func(t *testing.T, address string) site.Site
+	Patience time.Duration
+	// Building bounds how long the site takes to build one thing.
+	Building time.Duration
+	// Instance is a request for a small instance, to which the suite gives a name, mark and key; Bigger is another size that
+	// it can be given. Network and Volume are requests for those.
+	Instance, Bigger, Network, Volume site.Request
+	// Notices is the feature of a site that sends notices.
+	Notices string
+	// Port is one that an interface can be given.
+	Port int
+	// Denied opens the site with a credential that it does not know; nil if it has none.
+	Denied func(t *testing.T) site.Site
+}
+
+// suite is a subject under test.
+type suite struct {
+	Subject
+	d   site.Site
+	run string
+	n   int
+}
+
+// Run runs the suite.
+func Run(t *testing.T, s Subject) {
+	u := &suite{Subject: s, d: s.Open(t, s.Address), run: fmt.Sprintf("sitetest-%d", time.Now().UnixNano())}
+	for _, part := range []struct {
+		name string
+		test func(*testing.T)
+	}{
+		{"what it offers", u.offers}, {"a thing from request to removal", u.life}, {"a repeat with the same key", u.repeat},
+		{"what is not there", u.absent}, {"links", u.links}, {"power", u.power}, {"changes in place", u.changes}, {"pages", u.pages},
+		{"what the credential may", u.rights}, {"notices", u.notices}, {"disks", u.disks}, {"the way there fails", u.faults},
+	} {
+		t.Run(part.name, part.test)
+	}
+	t.Run("nothing is left over", u.empty)
+}
+
+func (u *suite) ctx(t *testing.T) context.Context {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	t.Cleanup(cancel)
+	return ctx
+}
+
+// named gives a request a name, mark and key that no other has.
+func (u *suite) named(r site.Request, kind site.Kind) site.Request {
+	u.n++
+	r.Kind, r.Name = kind, fmt.Sprintf("suite-%d", u.n)
+	r.Mark, r.Key = fmt.Sprintf("andamio %s %s/create", u.run, r.Name), fmt.Sprintf("%s/%s", u.run, r.Name)
+	if kind == site.Instance {
+		r.Hostname = r.Name
+	}
+	return r
+}
+
+// made asks for a thing, waits until it is there, and has it removed in the end.
+func (u *suite) made(t *testing.T, r site.Request) site.Resource {
+	t.Helper()
+	ctx := u.ctx(t)
+	got, err := u.d.Create(ctx, r)
+	require.NoError(t, err, "create %s", r.Kind)
+	require.NotEmpty(t, got.ID)
+	t.Cleanup(func() { u.gone(t, u.d, r.Kind, got.ID) })
+	return u.settled(t, r.Kind, got.ID)
+}
+
+// settled waits until a thing is on the way no more.
+func (u *suite) settled(t *testing.T, kind site.Kind, id string) site.Resource {
+	t.Helper()
+	ctx := u.ctx(t)
+	var got site.Resource
+	require.Eventually(t, func() bool {
+		var err error
+		got, err = u.d.Read(ctx, kind, id)
+		return err == nil && got.State != site.Accepted && got.State != site.Building
+	}, u.Building, 5*time.Millisecond, "%s %s is on the way for longer than it may", kind, id)
+	return got
+}
+
+// gone removes a thing and waits until it is not there any more.
+func (u *suite) gone(t *testing.T, d site.Site, kind site.Kind, id string) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	require.Eventually(t, func() bool {
+		err := d.Delete(ctx, kind, id)
+		if err != nil && site.ClassOf(err) != site.NotFound {
+			return false
+		}
+		_, err = d.Read(ctx, kind, id)
+		return site.ClassOf(err) == site.NotFound && err != nil
+	}, u.Building, 10*time.Millisecond, "%s %s stays", kind, id)
+}
+
+// marked lists what bears a mark.
+func (u *suite) marked(t *testing.T, kind site.Kind, mark string) []site.Resource {
+	t.Helper()
+	all, err := u.d.List(u.ctx(t), kind)
+	require.NoError(t, err)
+	var out []site.Resource
+	for _, r := range all {
+		if m, _, _ := strings.Cut(r.Mark, " #"); m == mark {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// offers holds that a site says what a plan needs of it.
+func (u *suite) offers(t *testing.T) {
+	s, err := u.d.Describe(u.ctx(t))
+	require.NoError(t, err)
+	assert.Equal(t, u.d.Name(), s.Name, "its name is the one that it is known by")
+	assert.NotEmpty(t, s.Kind)
+	assert.NotEmpty(t, s.Zones)
+	assert.NotEmpty(t, s.Images)
+	assert.True(t, s.FreeForm || len(s.Sizes) > 0, "it has sizes, or takes any")
+}
+
+// requests are one of each kind that stands by itself.
+func (u *suite) requests() []site.Request {
+	return []site.Request{u.named(u.Network, site.Network), u.named(u.Volume, site.Volume), u.named(u.Instance, site.Instance)}
+}
+
+// life holds that what is asked for is there, is found by its mark and by reading, and is gone when it is removed.
+func (u *suite) life(t *testing.T) {
+	for _, r := range u.requests() {
+		t.Run(string(r.Kind), func(t *testing.T) {
+			got := u.made(t, r)
+			assert.Equal(t, site.Active, got.State)
+			assert.Equal(t, r.Kind, got.Kind)
+			assert.Equal(t, r.Name, got.Name)
+			assert.NotEmpty(t, got.Word, "the site's own word for its state")
+			mark, _, _ := strings.Cut(got.Mark, " #")
+			assert.Equal(t, r.Mark, mark)
+			found := u.marked(t, r.Kind, r.Mark)
+			require.Len(t, found, 1)
+			assert.Equal(t, got.ID, found[0].ID)
+			require.NoError(t, u.d.Delete(u.ctx(t), r.Kind, got.ID))
+			u.gone(t, u.d, r.Kind, got.ID)
+			assert.Empty(t, u.marked(t, r.Kind, r.Mark))
+		})
+	}
+}
+
+// repeat holds that asking twice with one key makes one thing, whatever its state is meanwhile.
+func (u *suite) repeat(t *testing.T) {
+	for _, r := range u.requests() {
+		t.Run(string(r.Kind), func(t *testing.T) {
+			got := u.made(t, r)
+			again, err := u.d.Create(u.ctx(t), r)
+			require.NoError(t, err)
+			assert.Equal(t, got.ID, again.ID)
+			assert.Len(t, u.marked(t, r.Kind, r.Mark), 1)
+		})
+	}
+}
+
+// absent holds that what is not there is not found, and that what cannot be is refused.
+func (u *suite) absent(t *testing.T) {
+	ctx := u.ctx(t)
+	const nowhere = "0b5e0f5c-0000-4000-8000-000000000000"
+	for _, kind := range []site.Kind{site.Network, site.Volume, site.Instance} {
+		_, err := u.d.Read(ctx, kind, nowhere)
+		assert.Equal(t, site.NotFound, classOf(err), "read %s", kind)
+		assert.Equal(t, site.NotFound, classOf(u.d.Delete(ctx, kind, nowhere)), "delete %s", kind)
+		var e *site.Error
+		require.ErrorAs(t, err, &e)
+		assert.Equal(t, u.d.Name(), e.Site)
+		assert.NotEmpty(t, e.Doing)
+	}
+	_, err := u.d.Act(ctx, site.Instance, nowhere, "start")
+	assert.Equal(t, site.NotFound, classOf(err))
+	wrong := u.named(u.Instance, site.Instance)
+	wrong.Image = "no-image-is-called-so"
+	_, err = u.d.Create(ctx, wrong)
+	assert.Equal(t, site.Refused, classOf(err))
+	assert.Empty(t, u.marked(t, site.Instance, wrong.Mark), "and nothing is left of it")
+}
+
+func classOf(err error) site.Class {
+	if err == nil {
+		return "no error"
+	}
+	return site.ClassOf(err)
+}
+
+// links holds that instances are linked to networks and volumes, are reached then, and keep what they are linked to from being
+// removed.
+func (u *suite) links(t *testing.T) {
+	ctx := u.ctx(t)
+	network, volume := u.made(t, u.named(u.Network, site.Network)), u.made(t, u.named(u.Volume, site.Volume))
+	vm := u.made(t, u.named(u.Instance, site.Instance))
+	nic := u.named(site.Request{Source: vm.ID, Target: network.ID, Ports: []int{u.Port}}, site.Interface)
+	plugged := u.made(t, nic)
+	assert.Equal(t, site.Active, plugged.State)
+	assert.NotEmpty(t, plugged.Attributes[site.AttrAddress], "where it is reached")
+	assert.NotEmpty(t, plugged.Attributes[site.AttrPort+fmt.Sprint(u.Port)], "and at which port")
+	disk := u.named(site.Request{Source: vm.ID, Target: volume.ID, Location: "/data"}, site.Attachment)
+	attached := u.made(t, disk)
+	assert.Equal(t, site.Active, attached.State)
+	assert.Equal(t, site.Conflict, classOf(u.d.Delete(ctx, site.Volume, volume.ID)), "a volume in use stays")
+	assert.Equal(t, site.Conflict, classOf(u.d.Delete(ctx, site.Network, network.ID)), "a network in use stays")
+	for _, x := range []struct {
+		kind site.Kind
+		mark string
+	}{{site.Interface, nic.Mark}, {site.Attachment, disk.Mark}} {
+		assert.Len(t, u.marked(t, x.kind, x.mark), 1, "%s is found by its mark", x.kind)
+	}
+	u.gone(t, u.d, site.Attachment, attached.ID)
+	u.gone(t, u.d, site.Volume, volume.ID)
+}
+
+// power holds that instances stop and start.
+func (u *suite) power(t *testing.T) {
+	ctx := u.ctx(t)
+	vm := u.made(t, u.named(u.Instance, site.Instance))
+	_, err := u.d.Act(ctx, site.Instance, vm.ID, "stop")
+	require.NoError(t, err)
+	u.becomes(t, vm.ID, site.Stopped)
+	_, err = u.d.Act(ctx, site.Instance, vm.ID, "stop")
+	assert.Equal(t, site.Conflict, classOf(err), "it is stopped already")
+	_, err = u.d.Act(ctx, site.Instance, vm.ID, "start")
+	require.NoError(t, err)
+	u.becomes(t, vm.ID, site.Active)
+}
+
+func (u *suite) becomes(t *testing.T, id string, want site.State) {
+	t.Helper()
+	ctx := u.ctx(t)
+	require.Eventually(t, func() bool {
+		got, err := u.d.Read(ctx, site.Instance, id)
+		return err == nil && got.State == want
+	}, u.Building, 5*time.Millisecond, "it never is %s", want)
+}
+
+// changes holds that things are renamed, tagged, grown and resized where they are.
+func (u *suite) changes(t *testing.T) {
+	ctx := u.ctx(t)
+	volume := u.made(t, u.named(u.Volume, site.Volume))
+	_, err := u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Rename: "renamed"})
+	require.NoError(t, err)
+	assert.Equal(t, "renamed", u.settled(t, site.Volume, volume.ID).Name)
+	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Tags: map[string]string{"owner": "suite"}})
+	require.NoError(t, err)
+	assert.Equal(t, volume.ID, u.settled(t, site.Volume, volume.ID).ID)
+	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, DiskGiB: u.Volume.DiskGiB + 1})
+	require.NoError(t, err)
+	assert.Equal(t, site.Active, u.settled(t, site.Volume, volume.ID).State)
+	vm := u.made(t, u.named(u.Instance, site.Instance))
+	_, err = u.d.Act(ctx, site.Instance, vm.ID, "stop")
+	require.NoError(t, err)
+	u.becomes(t, vm.ID, site.Stopped)
+	bigger := u.Bigger
+	bigger.Kind = site.Instance
+	_, err = u.d.Change(ctx, site.Instance, vm.ID, bigger)
+	require.NoError(t, err)
+	assert.Equal(t, site.Stopped, u.settled(t, site.Instance, vm.ID).State, "a bigger one is still off")
+}
