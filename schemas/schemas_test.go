@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/settling"
+	"andamio/internal/site/drivers"
 )
 
 func schema(t *testing.T, name string) *jsonschema.Schema {
@@ -117,7 +118,9 @@ func TestInventoryFilesAreValid(t *testing.T) {
 		require.NoError(t, err)
 		return string(data)
 	}
-	assert.NoError(t, validate(t, schema(t, "mapping.schema.json"), asJSON(string(mapping.DefaultText()))))
+	for _, d := range drivers.All {
+		assert.NoError(t, validate(t, schema(t, "mapping.schema.json"), asJSON(string(d.Mapping))), d.Name)
+	}
 	for _, bad := range []string{"version: andamio.mapping/1\nclasses: [{type: compute}]", "version: andamio.mapping/1\nauthority: {cores: everybody}",
 		"version: andamio.mapping/1\nclasses: [{type: a, class: b, attributes: {c: {from: d, value: e}}}]"} {
 		assert.Error(t, validate(t, schema(t, "mapping.schema.json"), asJSON(bad)), bad)

@@ -31,6 +31,8 @@ type Listener struct {
 	a       *App
 	server  *http.Server
 	address string
+	// told is the address that sites are told.
+	told    string
 	scheme  string
 	pending chan heardOf
 	stops   []func(context.Context) error
@@ -57,7 +59,7 @@ func (a *App) secretOf(site string) (string, error) {
 	return secret, a.Workspace.vault.Set(shelfNotices, map[string]string{site: secret})
 }
 
-// Listening says where notices are heard. Certificate and Key name files that say who we are (PEM); without them notices
+// Listening says where notices are heard: "" is any free port of where [Workspace.Hearing] says. Certificate and Key name files that say who we are (PEM); without them notices
 // come in clear, where they can be read but not made up: they are signed.
 type Listening struct{ Address, Certificate, Key string }
 
@@ -86,11 +88,18 @@ func (a *App) Listen(ctx context.Context, where Listening) (*Listener, error) {
 	if err != nil {
 		return nil, err
 	}
+	hearing, err := a.Workspace.Hearing()
+	if err != nil {
+		return nil, err
+	}
+	if where.Address == "" {
+		where.Address = hearing.At("0")
+	}
 	l, scheme, authorities, err := where.open()
 	if err != nil {
 		return nil, err
 	}
-	out := &Listener{a: a, address: l.Addr().String(), scheme: scheme, pending: make(chan heardOf, 4096)}
+	out := &Listener{a: a, address: l.Addr().String(), told: hearing.Told(l.Addr().String()), scheme: scheme, pending: make(chan heardOf, 4096)}
 	mux := http.NewServeMux()
 	drivers := map[string]watched{}
 	for _, c := range connections {
@@ -125,8 +134,8 @@ func (a *App) Listen(ctx context.Context, where Listening) (*Listener, error) {
 // Address is where it listens.
 func (l *Listener) Address() string { return l.address }
 
-// URL is where it listens, but for the name of the site.
-func (l *Listener) URL() string { return l.scheme + "://" + l.address + "/" }
+// URL is where sites are told that it listens, but for the name of the site.
+func (l *Listener) URL() string { return l.scheme + "://" + l.told + "/" }
 
 // InClear reports that what it hears can be read on the way.
 func (l *Listener) InClear() bool {

@@ -20,7 +20,11 @@ import (
 // so is everything if nothing can be listened on.
 func (a *App) hear(ctx context.Context, e *engine.Engine) (*engine.Wakes, func()) {
 	wakes := engine.NewWakes()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	where, err := a.Workspace.Hearing()
+	if err != nil {
+		a.Log.Warn("where notices are heard cannot be read", "err", err)
+	}
+	l, err := net.Listen("tcp", where.At("0"))
 	if err != nil {
 		a.Log.Warn("no notices can be heard", "err", err)
 		return wakes, func() {}
@@ -46,7 +50,7 @@ func (a *App) hear(ctx context.Context, e *engine.Engine) (*engine.Wakes, func()
 			continue
 		}
 		group.Go(func() {
-			stop, err := pusher.Push(ctx, site.Sink{URL: "http://" + l.Addr().String() + "/" + s.Name, Secret: secret})
+			stop, err := pusher.Push(ctx, site.Sink{URL: "http://" + where.Told(l.Addr().String()) + "/" + s.Name, Secret: secret})
 			if err != nil {
 				return
 			}

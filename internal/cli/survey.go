@@ -127,6 +127,48 @@ func (s *shared) printSurvey(v store.Survey, err error) {
 	}
 }
 
+// portNotices is the port at which notices are heard, where no other is named.
+const portNotices = "8788"
+
+func (s *shared) notices() *cobra.Command {
+	var h app.Hearing
+	cmd := &cobra.Command{
+		Use:   "notices",
+		Short: "Say where sites on other machines send their notices",
+		Long: `Notices are heard on this machine alone, unless sites are on others: then --listen is the address of this machine at which
+they are heard, and --tell the name or address by which sites reach it, where that is another. It counts for listen and for
+runs, from the next on. Runs hear them in clear: signed, so that nobody makes them up, but anybody on the way reads them.
+Without options says how it is.`,
+		Args: cobra.NoArgs,
+	}
+	f := cmd.Flags()
+	f.StringVar(&h.Listen, "listen", "", `address of this machine, 0.0.0.0 and :: for all; "" for 127.0.0.1`)
+	f.StringVar(&h.Tell, "tell", "", `name or address that sites are told; "" for the same`)
+	cmd.RunE = s.with(func(_ context.Context, a *app.App, _ []string) error {
+		now, err := a.Workspace.Hearing()
+		if err != nil {
+			return err
+		}
+		if f.Changed("listen") {
+			now.Listen = h.Listen
+		}
+		if f.Changed("tell") {
+			now.Tell = h.Tell
+		}
+		if f.Changed("listen") || f.Changed("tell") {
+			if err := a.Workspace.SetHearing(now); err != nil {
+				return usage{err}
+			}
+		}
+		if s.json {
+			return s.printJSON(now)
+		}
+		fmt.Fprintf(s.out, "notices are heard at %s; sites are told %s\n", now.At(portNotices), now.Told(now.At(portNotices)))
+		return nil
+	})
+	return cmd
+}
+
 func (s *shared) listen() *cobra.Command {
 	var where app.Listening
 	cmd := &cobra.Command{
@@ -138,6 +180,13 @@ to send theirs here. Sites with a schedule are surveyed by it. With --certificat
 in clear, which is said where others could read it. Goes on until interrupted.`,
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			if where.Address == "" {
+				h, err := a.Workspace.Hearing()
+				if err != nil {
+					return err
+				}
+				where.Address = h.At(portNotices)
+			}
 			l, err := a.Listen(ctx, where)
 			if err != nil {
 				return no{err}
@@ -165,7 +214,7 @@ in clear, which is said where others could read it. Goes on until interrupted.`,
 			return err
 		}),
 	}
-	cmd.Flags().StringVar(&where.Address, "address", "127.0.0.1:8788", "where to listen")
+	cmd.Flags().StringVar(&where.Address, "address", "", "where to listen, as ADDRESS:PORT (default: port "+portNotices+" of where andamio notices says)")
 	cmd.Flags().StringVar(&where.Certificate, "certificate", "", "file of the certificate that says who we are (PEM)")
 	cmd.Flags().StringVar(&where.Key, "key", "", "file of its private key (PEM)")
 	return cmd

@@ -1,0 +1,80 @@
+package app
+
+import (
+	"context"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/engine"
+	"andamio/internal/site"
+)
+
+// TestWhereNoticesAreHeard sets it in every way, and holds what is listened at and what sites are told.
+func TestWhereNoticesAreHeard(t *testing.T) {
+	t.Parallel()
+	w := &Workspace{Dir: t.TempDir()}
+	for _, c := range []struct {
+		h              Hearing
+		at, told, says string
+	}{
+		{Hearing{}, "127.0.0.1:80", "127.0.0.1:80", ""},
+		{Hearing{Tell: "ops.ribera.test"}, "127.0.0.1:80", "127.0.0.1:80", ""},
+		{Hearing{Listen: "10.0.0.5"}, "10.0.0.5:80", "10.0.0.5:80", ""},
+		{Hearing{Listen: "10.0.0.5", Tell: "ops.ribera.test"}, "10.0.0.5:80", "ops.ribera.test:80", ""},
+		{Hearing{Listen: "0.0.0.0", Tell: "10.0.0.5"}, "0.0.0.0:80", "10.0.0.5:80", ""},
+		{Hearing{Listen: "::", Tell: "fd00::5"}, "[::]:80", "[fd00::5]:80", ""},
+		{Hearing{Listen: "0.0.0.0"}, "", "", "which name, sites are told"},
+		{Hearing{Listen: "ops"}, "", "", "no address of this machine"},
+		{Hearing{Listen: "10.0.0.5:80"}, "", "", "no address of this machine"},
+		{Hearing{Tell: "ops:80"}, "", "", "without a port"},
+		{Hearing{Tell: "http://ops"}, "", "", "neither a name nor an address"},
+		{Hearing{Tell: "-x"}, "", "", "neither a name nor an address"},
+	} {
+		before, err := w.Hearing()
+		require.NoError(t, err)
+		err = w.SetHearing(c.h)
+		now, readErr := w.Hearing()
+		require.NoError(t, readErr)
+		if c.says != "" {
+			assert.ErrorContains(t, err, c.says, "%+v", c.h)
+			assert.Equal(t, before, now, "and nothing is changed")
+			continue
+		}
+		require.NoError(t, err, "%+v", c.h)
+		assert.Equal(t, c.h, now)
+		assert.Equal(t, c.at, now.At("80"))
+		assert.Equal(t, c.told, now.Told(now.At("80")))
+	}
+}
+
+// TestSitesAreToldWhereNoticesAreHeard has notices come to another address than the usual, by a name: those that are listened
+// for, and those that wake a run.
+func TestSitesAreToldWhereNoticesAreHeard(t *testing.T) {
+	t.Parallel()
+	a, _ := workspace(t, 0.003)
+	require.NoError(t, a.Workspace.SetHearing(Hearing{Listen: "127.0.0.2"}))
+	l, err := a.Listen(ctx, Listening{})
+	require.NoError(t, err)
+	assert.Regexp(t, `^http://127\.0\.0\.2:\d+/$`, l.URL())
+	assert.NotEmpty(t, l.Sites)
+	require.NoError(t, l.Close(ctx))
+	told := &pushes{}
+	e := &engine.Engine{Plan: &plan.Plan{Sites: []plan.Site{{Name: "vega"}}}, Sites: map[string]site.Site{"vega": told}}
+	_, stop := a.hear(ctx, e)
+	stop()
+	assert.Regexp(t, `^http://127\.0\.0\.2:\d+/vega$`, told.url)
+}
+
+// pushes is a site that notes where it is to send its notices.
+type pushes struct {
+	site.Site
+	url string
+}
+
+func (p *pushes) Push(_ context.Context, to site.Sink) (func(context.Context) error, error) {
+	p.url = to.URL
+	return func(context.Context) error { return nil }, nil
+}
