@@ -99,6 +99,14 @@ func TestWithoutSitesNothingIsClaimed(t *testing.T) {
 	assert.Equal(t, "sites", v.Why().Title)
 }
 
+// speaking has there be the usual driver, and others, until the test ends.
+func speaking(t *testing.T, others ...*driver.Driver) {
+	t.Helper()
+	was := drivers.All
+	t.Cleanup(func() { drivers.All = was })
+	drivers.All = append(slices.Clone(was[:1]), others...)
+}
+
 // guided is the way to a new site, in a workspace without any.
 func guided(t *testing.T) *View {
 	t.Helper()
@@ -120,6 +128,7 @@ func keyed(v *View, keys ...string) {
 func pasted(v *View, text string) { v.Type(tea.PasteMsg{Content: text}) }
 
 func TestAnswersArePastedAndChecked(t *testing.T) {
+	speaking(t)
 	v := guided(t)
 	assert.Contains(t, drawn(v, 160, 43), "what sort of site is it?")
 	keyed(v, "down", "enter")
@@ -161,6 +170,7 @@ func credential(p *path) string {
 }
 
 func TestRegionsAreTakenInAndOut(t *testing.T) {
+	speaking(t)
 	v := guided(t)
 	p := v.path
 	p.at, p.trying = index(p, "driver.credential"), true
@@ -185,6 +195,7 @@ func TestRegionsAreTakenInAndOut(t *testing.T) {
 }
 
 func TestATryThatFailsIsSaid(t *testing.T) {
+	speaking(t)
 	v := guided(t)
 	v.path.at = index(v.path, "driver.credential")
 	v.path.ask()
@@ -212,9 +223,7 @@ func TestWhatIsFoundIsSelected(t *testing.T) {
 // TestWhatIsAskedDependsOnWhatTheSiteSpeaks goes the way with a second driver there: it is asked for, and asks its own
 // questions.
 func TestWhatIsAskedDependsOnWhatTheSiteSpeaks(t *testing.T) {
-	was := drivers.All
-	t.Cleanup(func() { drivers.All = was })
-	drivers.All = append(slices.Clone(was), &driver.Driver{Name: "semaphore", About: "masts with arms", Address: "mast", Credential: "flag",
+	speaking(t, &driver.Driver{Name: "semaphore", About: "masts with arms", Address: "mast", Credential: "flag",
 		Questions: []driver.Question{{Word: "mast", Text: "on which mast?", About: "By its number.", Fields: []driver.Field{{Name: "mast", Needed: true}}},
 			{Word: "flag", Text: "with which flag?", About: "It is not shown.", Fields: []driver.Field{{Name: "flag", Needed: true, Secret: true}}}}})
 	v := guided(t)
