@@ -89,7 +89,7 @@ func TestASiteIsConnectedOnScreen(t *testing.T) {
 	x.press("Enter")
 	x.waitFor("how is it known to be the right one")
 	x.typed("trust me")
-	x.waitFor("says not whom to trust")
+	x.waitFor("is no answer; write authority FILE")
 	x.press("C-u")
 	x.press("Enter")
 	x.waitFor("in which time zone")
