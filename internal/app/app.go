@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"sync"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/engine"
 	"andamio/internal/store"
 )
@@ -29,9 +30,11 @@ type App struct {
 	// idle says that spawn does nothing.
 	idle bool
 
-	folds folds
+	folds *folds
 	// drawn are the templates that were worked out, by the digest of their files.
-	drawn sync.Map
+	drawn *sync.Map
+	// actor is who acts.
+	actor guard.Actor
 	log   io.WriteCloser
 }
 
@@ -67,7 +70,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{Workspace: ws, Store: s, log: logFile(ws)}
+	a := &App{Workspace: ws, Store: s, log: logFile(ws), folds: &folds{}, drawn: &sync.Map{}, actor: guard.Actor{Name: Whoami(), Way: guard.Command}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	a.spawn = a.spawnProcess
 	for _, o := range options {

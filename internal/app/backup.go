@@ -16,6 +16,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/durable"
 	"andamio/internal/store"
 	"andamio/internal/vault"
@@ -62,7 +63,15 @@ type BackupFile struct {
 
 // Backup writes a backup of the workspace to a file that is not there yet, while runs go on. Without the key, what opens the
 // credentials must be kept elsewhere.
-func (a *App) Backup(ctx context.Context, name string, withKey bool) (*Backup, error) {
+func (a *App) Backup(ctx context.Context, name string, withKey bool) (out *Backup, err error) {
+	err = a.do(ctx, guard.BackUp, name, func() (err error) {
+		out, err = a.backup(ctx, name, withKey)
+		return err
+	})
+	return out, err
+}
+
+func (a *App) backup(ctx context.Context, name string, withKey bool) (*Backup, error) {
 	if _, err := os.Lstat(name); err == nil {
 		return nil, fmt.Errorf("%s is there already, and is not overwritten", name)
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/teambition/rrule-go"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/guard"
 	"andamio/internal/durable"
 	"andamio/internal/site"
 	"andamio/internal/site/driver"
@@ -303,6 +304,10 @@ func (c *Connection) Next(after time.Time) (time.Time, error) {
 // Disconnect removes a site: its connection, its credential and what was observed there. Records stay, with their
 // history. A site that something of a deployment stands at is not removed.
 func (a *App) Disconnect(ctx context.Context, name string) error {
+	return a.do(ctx, guard.RemoveSite, name, func() error { return a.disconnect(ctx, name) })
+}
+
+func (a *App) disconnect(ctx context.Context, name string) error {
 	c, err := a.Workspace.Connection(name)
 	if err != nil {
 		return err

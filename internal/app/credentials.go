@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/durable"
 	"andamio/internal/site"
 )
@@ -70,6 +71,10 @@ func (w *Workspace) note(ctx context.Context, name string, how func(*Connection)
 // Rotate changes the credential of a site: for the one given, once that was tried, or for a new one, which the site is asked
 // to take.
 func (a *App) Rotate(ctx context.Context, name, token string) error {
+	return a.do(ctx, guard.Rotate, name, func() error { return a.changeCredential(ctx, name, token) })
+}
+
+func (a *App) changeCredential(ctx context.Context, name, token string) error {
 	if _, err := a.Workspace.Connection(name); err != nil {
 		return err
 	}
@@ -168,7 +173,15 @@ func (a *App) settleCredentials(ctx context.Context) {
 }
 
 // Connect tests a connection and keeps it. A credential for first use is changed at once.
-func (a *App) Connect(ctx context.Context, c Connection) (*Tested, error) {
+func (a *App) Connect(ctx context.Context, c Connection) (out *Tested, err error) {
+	err = a.do(ctx, guard.ConnectSite, c.Site, func() (err error) {
+		out, err = a.connectSite(ctx, c)
+		return err
+	}, saying("at %s", c.Address()))
+	return out, err
+}
+
+func (a *App) connectSite(ctx context.Context, c Connection) (*Tested, error) {
 	if wrong := a.Workspace.WrongName(c.Site); wrong != "" {
 		return nil, fmt.Errorf("%q cannot be a site's name: %s", c.Site, wrong)
 	}

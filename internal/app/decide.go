@@ -1,10 +1,12 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 )
@@ -13,6 +15,10 @@ import (
 // asked again does not wait any longer. If nobody works on the run any more,
 // somebody does from then on.
 func (a *App) Decide(ctx context.Context, runID int64, step, verb string) error {
+	return a.do(ctx, guard.DecideStep, cmp.Or(step, "all that failed"), func() error { return a.decide(ctx, runID, step, verb) }, aboutRun(runID), saying("%s in run %d", verb, runID))
+}
+
+func (a *App) decide(ctx context.Context, runID int64, step, verb string) error {
 	if verb != run.Retry && verb != run.Skip {
 		return fmt.Errorf("a step can be given %s or %s, not %q", run.Retry, run.Skip, verb)
 	}
@@ -48,6 +54,10 @@ func (a *App) Decide(ctx context.Context, runID int64, step, verb string) error 
 
 // Resume goes on with a run that broke off, was cancelled, or failed; what failed is tried again.
 func (a *App) Resume(ctx context.Context, runID int64) error {
+	return a.do(ctx, guard.ResumeRun, theRun(runID), func() error { return a.resume(ctx, runID) }, aboutRun(runID))
+}
+
+func (a *App) resume(ctx context.Context, runID int64) error {
 	r, err := a.latest(ctx, runID)
 	if err != nil {
 		return err
@@ -62,14 +72,16 @@ func (a *App) Resume(ctx context.Context, runID int64) error {
 			if err != nil {
 				return err
 			}
-			return a.Decide(ctx, runID, "", run.Retry)
+			return a.decide(ctx, runID, "", run.Retry)
 		}
 	}
 	return a.takeUp(ctx, r)
 }
 
 // Leave settles that what failed in a run stays as it is.
-func (a *App) Leave(ctx context.Context, runID int64) error { return a.Store.Leave(ctx, runID) }
+func (a *App) Leave(ctx context.Context, runID int64) error {
+	return a.do(ctx, guard.LeaveRun, theRun(runID), func() error { return a.Store.Leave(ctx, runID) }, aboutRun(runID))
+}
 
 // latest is a run after which no other of its deployment was begun: going on with an older one would undo what came
 // after it.

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"slices"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/sandbox"
 )
 
@@ -20,7 +21,15 @@ type DriftWish struct {
 
 // Drift has the workspace's stand-ins change behind everybody's back, each as often as chance says. Sites that are no
 // stand-ins refuse.
-func (a *App) Drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error) {
+func (a *App) Drift(ctx context.Context, w DriftWish) (out []sandbox.Drifted, err error) {
+	err = a.do(ctx, guard.StandIns, "the workspace", func() (err error) {
+		out, err = a.drift(ctx, w)
+		return err
+	}, saying("%d changes by themselves", w.Count))
+	return out, err
+}
+
+func (a *App) drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error) {
 	if err := a.Workspace.OfStandIns(); err != nil { // no other site is sent its credential for this
 		return nil, err
 	}

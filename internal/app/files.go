@@ -11,8 +11,10 @@ import (
 
 	"andamio/internal/core/capture"
 	"andamio/internal/core/declare"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/printable"
 	"andamio/internal/store"
 )
 
@@ -59,7 +61,15 @@ func readSource(data []byte) (inventory.Source, error) {
 }
 
 // ExportRecords writes the inventory: as JSON Lines where the name ends in .jsonl, else as a table.
-func (a *App) ExportRecords(ctx context.Context, name string) (int, error) {
+func (a *App) ExportRecords(ctx context.Context, name string) (out int, err error) {
+	err = a.do(ctx, guard.ExportRecord, "the records", func() (err error) {
+		out, err = a.exportRecords(ctx, name)
+		return err
+	}, saying("to %s", name))
+	return out, err
+}
+
+func (a *App) exportRecords(ctx context.Context, name string) (int, error) {
 	records, err := a.Store.Records(ctx)
 	if err != nil {
 		return 0, err
@@ -124,9 +134,20 @@ func (a *App) ImportRecords(ctx context.Context, name string) (*Imported, error)
 	return out, nil
 }
 
+// what says what would be brought in.
+func (i *Imported) what() string { return printable.Count(len(i.changes), "record") }
+
 // Import brings records in, as an act that can be undone.
-func (a *App) Import(ctx context.Context, i *Imported) (int64, error) {
-	return a.Store.DoAct(ctx, Whoami(), time.Now(), store.Deed{Body: []byte(`{"items":[]}`), Changes: i.changes})
+func (a *App) Import(ctx context.Context, i *Imported) (out int64, err error) {
+	err = a.do(ctx, guard.ImportRecord, i.what(), func() (err error) {
+		out, err = a.bringIn(ctx, i)
+		return err
+	})
+	return out, err
+}
+
+func (a *App) bringIn(ctx context.Context, i *Imported) (int64, error) {
+	return a.Store.DoAct(ctx, a.actor.Name, time.Now(), store.Deed{Body: []byte(`{"items":[]}`), Changes: i.changes})
 }
 
 // Fragment is the part of a template that would declare a record.

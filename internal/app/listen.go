@@ -15,6 +15,7 @@ import (
 
 	"github.com/cloudevents/sdk-go/v2/event"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/mapping"
 	"andamio/internal/notice"
 	"andamio/internal/site"
@@ -83,7 +84,15 @@ func (x Listening) open() (l net.Listener, scheme, authorities string, err error
 
 // Listen begins to hear notices, each site's at its own path, and asks the sites that can to send them there. It ends with
 // Close.
-func (a *App) Listen(ctx context.Context, where Listening) (*Listener, error) {
+func (a *App) Listen(ctx context.Context, where Listening) (out *Listener, err error) {
+	err = a.do(ctx, guard.Hear, where.Address, func() (err error) {
+		out, err = a.listen(ctx, where)
+		return err
+	})
+	return out, err
+}
+
+func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 	connections, err := a.Workspace.Connections()
 	if err != nil {
 		return nil, err
@@ -289,8 +298,8 @@ func (a *App) KeepSurveyed(ctx context.Context, told func(store.Survey, error)) 
 		}
 		for _, c := range connections {
 			if due, err := a.surveyDue(ctx, c, time.Now()); err == nil && due {
-				told(a.Survey(ctx, SurveyWish{Site: c.Site}))
-				if _, err := a.SettleByRules(ctx); err != nil {
+				told(a.By(BySchedule).Survey(ctx, SurveyWish{Site: c.Site}))
+				if _, err := a.By(BySchedule).SettleByRules(ctx); err != nil {
 					a.Log.Warn("the standing rules were not applied", "err", err)
 				}
 			}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -65,6 +66,14 @@ func (a *App) noMove(ctx context.Context, r store.Run) error {
 // StartMove begins a wave that was drafted: the move is kept, and the plan is run. The secrets that travel nowhere are
 // given anew.
 func (a *App) StartMove(ctx context.Context, d *MoveDraft, secrets map[string]string) (move, runID int64, err error) {
+	err = a.do(ctx, guard.StartMove, d.Move.Name, func() (err error) {
+		move, runID, err = a.startMove(ctx, d, secrets)
+		return err
+	})
+	return move, runID, err
+}
+
+func (a *App) startMove(ctx context.Context, d *MoveDraft, secrets map[string]string) (move, runID int64, err error) {
 	values, err := moveSecrets(d.Secrets, secrets)
 	if err != nil {
 		return 0, 0, err
@@ -83,7 +92,7 @@ func (a *App) StartMove(ctx context.Context, d *MoveDraft, secrets map[string]st
 	}
 	if d.Move.ID != 0 {
 		err = a.Store.KeepMove(ctx, d.Move.ID, body)
-	} else if d.Move.ID, err = a.Store.CreateMove(ctx, d.Move.Deployment, Whoami(), body, time.Now()); err == nil {
+	} else if d.Move.ID, err = a.Store.CreateMove(ctx, d.Move.Deployment, a.actor.Name, body, time.Now()); err == nil {
 		d.Order.Move = d.Move.ID
 	}
 	if err != nil {
@@ -119,6 +128,10 @@ func (a *App) DraftWave(ctx context.Context, id int64, wave int) (*MoveDraft, er
 
 // Steer says something to all copying of a wave: [run.CutOver], [run.Pause], [run.GoOn] or [run.LimitTo] with a number.
 func (a *App) Steer(ctx context.Context, id int64, verb string) error {
+	return a.do(ctx, guard.SteerMove, theMove(id), func() error { return a.steer(ctx, id, verb) }, saying("%s", verb))
+}
+
+func (a *App) steer(ctx context.Context, id int64, verb string) error {
 	m, err := a.Move(ctx, id)
 	if err != nil {
 		return err
@@ -237,7 +250,15 @@ const stopWithin = 20 * time.Second
 
 // GoBack goes back from a wave that is not committed: a run that moves it is stopped, and then what was kept serves
 // again.
-func (a *App) GoBack(ctx context.Context, id int64, wave int) (int64, error) {
+func (a *App) GoBack(ctx context.Context, id int64, wave int) (out int64, err error) {
+	err = a.do(ctx, guard.EndMove, theMove(id), func() (err error) {
+		out, err = a.goBack(ctx, id, wave)
+		return err
+	}, saying("go back from wave %d", wave+1))
+	return out, err
+}
+
+func (a *App) goBack(ctx context.Context, id int64, wave int) (int64, error) {
 	m, err := a.Move(ctx, id)
 	if err != nil {
 		return 0, err
@@ -342,7 +363,15 @@ func (a *App) DraftCommit(ctx context.Context, id int64, wave int) (Order, error
 }
 
 // Commit takes away what was kept of a wave; there is no going back from then on.
-func (a *App) Commit(ctx context.Context, id int64, wave int) (int64, error) {
+func (a *App) Commit(ctx context.Context, id int64, wave int) (out int64, err error) {
+	err = a.do(ctx, guard.EndMove, theMove(id), func() (err error) {
+		out, err = a.commit(ctx, id, wave)
+		return err
+	}, saying("commit wave %d", wave+1))
+	return out, err
+}
+
+func (a *App) commit(ctx context.Context, id int64, wave int) (int64, error) {
 	m, err := a.Move(ctx, id)
 	if err != nil {
 		return 0, err

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/ovf"
 	"andamio/internal/core/plan"
 	"andamio/internal/site"
@@ -32,7 +33,15 @@ type Exported struct {
 
 // ExportPackage packs an instance of a deployment with its disks into an archive (.ova). One that is on is packed only if
 // that is said: its disks are then those of a machine whose power failed.
-func (a *App) ExportPackage(ctx context.Context, deployment int64, instance, file string, running bool) (*Exported, error) {
+func (a *App) ExportPackage(ctx context.Context, deployment int64, instance, file string, running bool) (out *Exported, err error) {
+	err = a.do(ctx, guard.ExportDisks, instance, func() (err error) {
+		out, err = a.exportPackage(ctx, deployment, instance, file, running)
+		return err
+	}, saying("to %s", file))
+	return out, err
+}
+
+func (a *App) exportPackage(ctx context.Context, deployment int64, instance, file string, running bool) (*Exported, error) {
 	d, wanted, err := a.designOf(ctx, deployment)
 	if err != nil {
 		return nil, err

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/site"
 )
 
@@ -93,7 +94,15 @@ func (a *App) pairers(x, y string) (one, other site.Pairer, err error) {
 
 // MakePair has two sites exchange their keys, and tries the links between them. start says from whose side moves may be
 // started: one of the two, or [Both].
-func (a *App) MakePair(ctx context.Context, x, y, start string) (Pair, error) {
+func (a *App) MakePair(ctx context.Context, x, y, start string) (out Pair, err error) {
+	err = a.do(ctx, guard.PairSites, x+" and "+y, func() (err error) {
+		out, err = a.makePair(ctx, x, y, start)
+		return err
+	}, saying("moves are started from %s", start))
+	return out, err
+}
+
+func (a *App) makePair(ctx context.Context, x, y, start string) (Pair, error) {
 	if start != Both && start != x && start != y {
 		return Pair{}, fmt.Errorf("moves are started from %s, from %s or from %s, not from %q", x, y, Both, start)
 	}
@@ -123,6 +132,10 @@ func (a *App) MakePair(ctx context.Context, x, y, start string) (Pair, error) {
 
 // Unpair has two sites forget each other.
 func (a *App) Unpair(ctx context.Context, x, y string) error {
+	return a.do(ctx, guard.PartSites, x+" and "+y, func() error { return a.unpair(ctx, x, y) })
+}
+
+func (a *App) unpair(ctx context.Context, x, y string) error {
 	p, err := a.pair(ctx, x, y)
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -86,7 +87,15 @@ func unmarkTaken(s *estate.Site, value string) {
 }
 
 // Release gives back the addresses and VLANs that a run has, and says how many. A run under way keeps them.
-func (a *App) Release(ctx context.Context, id int64) (int64, error) {
+func (a *App) Release(ctx context.Context, id int64) (out int64, err error) {
+	err = a.do(ctx, guard.GiveBack, theRun(id), func() (err error) {
+		out, err = a.release(ctx, id)
+		return err
+	}, aboutRun(id))
+	return out, err
+}
+
+func (a *App) release(ctx context.Context, id int64) (int64, error) {
 	r, err := a.Store.Run(ctx, id)
 	if err != nil {
 		return 0, err

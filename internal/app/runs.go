@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
@@ -50,6 +51,10 @@ func (a *App) Begin(ctx context.Context, o Order) (int64, error) {
 // NewRun keeps a plan and makes a run of it that nobody works on yet. What is sure to be missing is an error here,
 // before anything is built.
 func (a *App) NewRun(ctx context.Context, o Order) (int64, error) {
+	act := actOf(o)
+	if err := a.allow(act, o.Plan.Name); err != nil {
+		return 0, err
+	}
 	if err := a.ready(ctx, o); err != nil {
 		return 0, err
 	}
@@ -85,7 +90,27 @@ func (a *App) NewRun(ctx context.Context, o Order) (int64, error) {
 	if err := a.Store.Reserve(ctx, id, reservationsOf(o.Plan)); err != nil {
 		return 0, errors.Join(err, a.Store.Forget(ctx, id))
 	}
+	if err := a.noteRun(ctx, act, id, r, o); err != nil {
+		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+	}
 	return id, nil
+}
+
+// actOf is what making a run of an order is.
+func actOf(o Order) guard.Act {
+	if o.Plan.Purpose == "" {
+		return guard.BeginRun
+	}
+	return guard.ChangeRun
+}
+
+// noteRun notes who has a run made, and of which plan.
+func (a *App) noteRun(ctx context.Context, act guard.Act, id int64, r store.Run, o Order) error {
+	digest, err := a.Store.PlanDigest(ctx, r.Plan)
+	if err != nil {
+		return err
+	}
+	return a.note(ctx, act, theRun(id), aboutRun(id), saying("%s of %s", cmp.Or(o.Plan.Purpose, "raise"), o.Plan.Name), func(e *Entry) { e.Plan = digest })
 }
 
 // first checks that no other deployment was made of the same name meanwhile, by somebody who came before.
@@ -386,7 +411,9 @@ func EndOf(r store.Run) run.Status {
 }
 
 // Cancel asks a run to stop; its worker does so within a second, and leaves what stands as it is.
-func (a *App) Cancel(ctx context.Context, runID int64) error { return a.Store.Cancel(ctx, runID) }
+func (a *App) Cancel(ctx context.Context, runID int64) error {
+	return a.do(ctx, guard.CancelRun, theRun(runID), func() error { return a.Store.Cancel(ctx, runID) }, aboutRun(runID))
+}
 
 // Abandoned reports a run that goes on by its record while its worker has fallen silent.
 func Abandoned(r store.Run, now time.Time) bool {

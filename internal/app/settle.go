@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/declare"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
@@ -41,6 +42,8 @@ type Settling struct {
 	// Changes are what becomes of records.
 	Changes []store.RecordChange
 
+	// who settles.
+	who    string
 	ignore []store.Ignoring
 	decide []inventory.Decision
 	things []change.Thing
@@ -98,7 +101,7 @@ func (s *Settling) MustType() string {
 
 // Settling works out what choices would do. Until and reason are those of findings that are ignored.
 func (a *App) Settling(ctx context.Context, inv *Inventory, choices []Choice, reason string, until time.Time) (*Settling, error) {
-	s := &Settling{deviations: map[int64][]change.Deviation{}}
+	s := &Settling{who: a.actor.Name, deviations: map[int64][]change.Deviation{}}
 	for i := range choices {
 		c := &choices[i]
 		if !c.Finding.Can(c.Way) {
@@ -189,7 +192,7 @@ func (s *Settling) follow(f *inventory.Finding) {
 func (s *Settling) adopt(f *inventory.Finding) string {
 	if f.Type == inventory.Unmanaged {
 		r := f.Observed.Clone()
-		r.Origin.Who, r.Origin.When = Whoami(), time.Now().UTC()
+		r.Origin.Who, r.Origin.When = s.who, time.Now().UTC()
 		s.revise(nil, &r, "adopted as it is")
 		return "record it as it is; export gives its part of a template"
 	}
@@ -328,7 +331,7 @@ func (s *Settling) same(f *inventory.Finding) string {
 func (s *Settling) apart(f *inventory.Finding) string {
 	if f.Type == inventory.Duplicate {
 		r := f.Other.Clone()
-		r.Mark, r.Origin.Who, r.Origin.When = "", Whoami(), time.Now().UTC()
+		r.Mark, r.Origin.Who, r.Origin.When = "", s.who, time.Now().UTC()
 		s.revise(nil, &r, "a thing of its own, not "+f.Subject().ID)
 		s.decide = append(s.decide, inventory.Decision{Site: r.Site, Provider: r.Provider, Record: f.Subject().ID})
 		return "record it as a thing of its own"
@@ -438,9 +441,20 @@ type actBody struct {
 	Reason string         `json:"reason,omitempty"`
 }
 
+// what says what a settling settles.
+func (s *Settling) what() string { return printable.Count(len(s.Items), "finding") }
+
 // Settle does what was worked out: records change, what only takes note is run to its end, and what changes sites is
 // begun. It returns the act, with which all that can be undone, and the runs that were begun.
 func (a *App) Settle(ctx context.Context, s *Settling) (act int64, runs []int64, err error) {
+	err = a.do(ctx, guard.SettleFound, s.what(), func() (err error) {
+		act, runs, err = a.settle(ctx, s)
+		return err
+	})
+	return act, runs, err
+}
+
+func (a *App) settle(ctx context.Context, s *Settling) (act int64, runs []int64, err error) {
 	body := actBody{Items: s.Items, Removed: s.removed, Mended: s.mended}
 	if err := a.beginSettling(ctx, s, &body); err != nil {
 		return 0, nil, errors.Join(err, a.abandonSettling(ctx, body))
@@ -449,7 +463,7 @@ func (a *App) Settle(ctx context.Context, s *Settling) (act int64, runs []int64,
 	if err != nil {
 		return 0, nil, err
 	}
-	act, err = a.Store.DoAct(ctx, Whoami(), time.Now(), store.Deed{Body: data, Changes: s.Changes, Ignore: s.ignore, Decide: s.decide})
+	act, err = a.Store.DoAct(ctx, a.actor.Name, time.Now(), store.Deed{Body: data, Changes: s.Changes, Ignore: s.ignore, Decide: s.decide})
 	if err != nil {
 		return 0, nil, err
 	}
@@ -522,7 +536,15 @@ func (a *App) Acts(ctx context.Context, limit int) ([]Act, error) {
 
 // Undo takes back an act: records, decisions and what was ignored at once. What it changed at sites is undone by orders,
 // which are returned to be shown: the inverse of its runs. What was removed is built anew; what was on its disks is gone.
-func (a *App) Undo(ctx context.Context, id int64) ([]Order, error) {
+func (a *App) Undo(ctx context.Context, id int64) (out []Order, err error) {
+	err = a.do(ctx, guard.UndoSettled, fmt.Sprintf("act %d", id), func() (err error) {
+		out, err = a.undo(ctx, id)
+		return err
+	})
+	return out, err
+}
+
+func (a *App) undo(ctx context.Context, id int64) ([]Order, error) {
 	all, err := a.Store.Acts(ctx, 1000)
 	if err != nil {
 		return nil, err
@@ -544,7 +566,7 @@ func (a *App) Undo(ctx context.Context, id int64) ([]Order, error) {
 			return nil, err
 		}
 	}
-	return orders, a.Store.UndoAct(ctx, id, Whoami(), time.Now())
+	return orders, a.Store.UndoAct(ctx, id, a.actor.Name, time.Now())
 }
 
 // inverse are the orders that undo what an act changed at sites.

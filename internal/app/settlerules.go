@@ -61,7 +61,7 @@ func (a *App) SettleByRules(ctx context.Context) (map[string]int, error) {
 		if len(s.Orders) > 0 {
 			return done, fmt.Errorf("the rule %s would change a site, which no rule may", r.Rule)
 		}
-		if _, _, err := a.Settle(ctx, s); err != nil {
+		if _, _, err := a.By(ByRule).Settle(ctx, s); err != nil {
 			return done, err
 		}
 		done[r.Rule] = len(choices)

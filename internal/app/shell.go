@@ -15,6 +15,7 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/plan"
 	"andamio/internal/engine"
 	"andamio/internal/remote"
@@ -120,7 +121,15 @@ func (a *App) connect(ctx context.Context, h Host) (*remote.Client, error) {
 }
 
 // OpenShell opens a shell on an instance, for a terminal of the given kind and size.
-func (a *App) OpenShell(ctx context.Context, h Host, term string, cols, rows int) (*Shell, error) {
+func (a *App) OpenShell(ctx context.Context, h Host, term string, cols, rows int) (out *Shell, err error) {
+	err = a.do(ctx, guard.EnterHost, h.ID, func() (err error) {
+		out, err = a.openShell(ctx, h, term, cols, rows)
+		return err
+	}, saying("a shell"))
+	return out, err
+}
+
+func (a *App) openShell(ctx context.Context, h Host, term string, cols, rows int) (*Shell, error) {
 	client, err := a.connect(ctx, h)
 	if err != nil {
 		return nil, err
@@ -164,7 +173,15 @@ func (s *Shell) Wait() error {
 func (s *Shell) Close() error { return s.client.Close() }
 
 // Command runs one command on an instance and returns its exit status.
-func (a *App) Command(ctx context.Context, h Host, command string, in io.Reader, out, errOut io.Writer) (int, error) {
+func (a *App) Command(ctx context.Context, h Host, command string, in io.Reader, out, errOut io.Writer) (code int, err error) {
+	err = a.do(ctx, guard.EnterHost, h.ID, func() (err error) {
+		code, err = a.command(ctx, h, command, in, out, errOut)
+		return err
+	}, saying("a command"))
+	return code, err
+}
+
+func (a *App) command(ctx context.Context, h Host, command string, in io.Reader, out, errOut io.Writer) (int, error) {
 	client, err := a.connect(ctx, h)
 	if err != nil {
 		return 0, err
@@ -182,6 +199,14 @@ type Copied struct {
 // Copy copies a file or folder to or from an instance by SFTP; one of from and to is INSTANCE:PATH, the other a path here.
 // Progress hears of every part.
 func (a *App) Copy(ctx context.Context, from, to string, progress func(Copied)) (files int, err error) {
+	err = a.do(ctx, guard.CopyFiles, from+" to "+to, func() (err error) {
+		files, err = a.copyFiles(ctx, from, to, progress)
+		return err
+	})
+	return files, err
+}
+
+func (a *App) copyFiles(ctx context.Context, from, to string, progress func(Copied)) (files int, err error) {
 	fromHost, fromPath, isFrom := strings.Cut(from, ":")
 	toHost, toPath, isTo := strings.Cut(to, ":")
 	if isFrom == isTo {

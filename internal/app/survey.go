@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/mapping"
 	"andamio/internal/site"
 	"andamio/internal/store"
@@ -44,7 +45,15 @@ type SurveyWish struct {
 // that cannot be listed whole leaves what was observed there before as it is, and is named in the survey. A survey of the
 // site that was stopped or broke off within the hour goes on where it was. The error is that of the site if no region
 // could be listed.
-func (a *App) Survey(ctx context.Context, w SurveyWish) (store.Survey, error) {
+func (a *App) Survey(ctx context.Context, w SurveyWish) (out store.Survey, err error) {
+	err = a.do(ctx, guard.SurveySite, w.Site, func() (err error) {
+		out, err = a.surveySite(ctx, w)
+		return err
+	})
+	return out, err
+}
+
+func (a *App) surveySite(ctx context.Context, w SurveyWish) (store.Survey, error) {
 	c, err := a.Workspace.Connection(w.Site)
 	if err != nil {
 		return store.Survey{}, err

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/plan"
 	"andamio/internal/names"
 )
@@ -43,6 +44,10 @@ func (w *Workspace) SetZone(z names.Zone) error {
 
 // ConnectNames tries a zone by publishing a name of no meaning and taking it back, and keeps the zone if that works.
 func (a *App) ConnectNames(ctx context.Context, z names.Zone) error {
+	return a.do(ctx, guard.ConnectNames, z.Name, func() error { return a.connectNames(ctx, z) }, saying("at %s", z.Server))
+}
+
+func (a *App) connectNames(ctx context.Context, z names.Zone) error {
 	z.Name = strings.TrimSuffix(strings.ToLower(z.Name), ".")
 	if err := z.Check(); err != nil {
 		return err

@@ -35,7 +35,7 @@ ANDAMIO_PASSPHRASE, and the key file is removed. With --key a new key file is ma
 					return err
 				}
 			}
-			if err := a.Workspace.Lock(phrase); err != nil {
+			if err := a.Lock(ctx, phrase); err != nil {
 				return no{err}
 			}
 			if s.json {
@@ -60,7 +60,7 @@ func (s *shared) keepSecret() *cobra.Command {
 		Long: `Takes the value from the keyboard, from standard input, or from the file named, and keeps it encrypted with the other
 credentials. Plans name their secrets; runs are given the value from the environment first, else the one that is kept.`,
 		Args: exactly(1, "name the secret"),
-		RunE: s.with(func(_ context.Context, a *app.App, args []string) error {
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			value, err := "", error(nil)
 			switch {
 			case forget:
@@ -77,7 +77,7 @@ credentials. Plans name their secrets; runs are given the value from the environ
 			if value == "" && !forget {
 				return usage{fmt.Errorf("nothing was given for %s; --forget takes away what is kept", args[0])}
 			}
-			if err := a.Workspace.SetSecrets(map[string]string{args[0]: value}); err != nil {
+			if err := a.SetSecrets(ctx, map[string]string{args[0]: value}); err != nil {
 				return no{err}
 			}
 			if s.json {
@@ -109,13 +109,13 @@ func (s *shared) keyPair() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				public, err := a.Workspace.BringKey(args[0], data)
+				public, err := a.BringKey(ctx, args[0], data)
 				if err != nil {
 					return no{err}
 				}
 				return s.printKey(args[0], public, "")
 			}
-			public, private, err := a.Workspace.MakeKey(args[0])
+			public, private, err := a.MakeKey(ctx, args[0])
 			if err != nil {
 				return no{err}
 			}

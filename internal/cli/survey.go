@@ -144,7 +144,7 @@ Without options says how it is.`,
 	f := cmd.Flags()
 	f.StringVar(&h.Listen, "listen", "", `address of this machine, 0.0.0.0 and :: for all; "" for 127.0.0.1`)
 	f.StringVar(&h.Tell, "tell", "", `name or address that sites are told; "" for the same`)
-	cmd.RunE = s.with(func(_ context.Context, a *app.App, _ []string) error {
+	cmd.RunE = s.with(func(ctx context.Context, a *app.App, _ []string) error {
 		now, err := a.Workspace.Hearing()
 		if err != nil {
 			return err
@@ -156,7 +156,7 @@ Without options says how it is.`,
 			now.Tell = h.Tell
 		}
 		if f.Changed("listen") || f.Changed("tell") {
-			if err := a.Workspace.SetHearing(now); err != nil {
+			if err := a.SetHearing(ctx, now); err != nil {
 				return usage{err}
 			}
 		}

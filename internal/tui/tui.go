@@ -54,6 +54,7 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 		options = append(options, tea.WithWindowSize(o.W, o.H))
 	}
 	EasyCollection()
+	a = a.By(app.ByScreen)
 	m := newFrame(ctx, a, o)
 	program := tea.NewProgram(m, options...)
 	go a.KeepSurveyed(m.ctx, func(s store.Survey, err error) {

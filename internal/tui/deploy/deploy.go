@@ -377,7 +377,7 @@ func (v *View) askSecret(name string) tea.Cmd {
 	return view.Cmd(view.Prompt{Act: view.Act{Name: "the plan needs the secret " + name, Ask: "its value", Hide: true,
 		Effect: "It is kept encrypted with the credentials, and given to the scripts that ask for it; it is in no plan and no log.",
 		Answer: func(text string) tea.Cmd {
-			if err := v.app.Workspace.SetSecrets(map[string]string{name: text}); err != nil {
+			if err := v.app.SetSecrets(v.ctx, map[string]string{name: text}); err != nil {
 				return view.Cmd(view.Told{Text: err.Error(), Bad: true})
 			}
 			return v.begin()

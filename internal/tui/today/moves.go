@@ -24,16 +24,16 @@ type waiting struct {
 	err error
 }
 
-// lookAtMoves looks which moves wait, if that is some time ago; nil if it is not.
+// lookAtMoves looks which moves wait and what was done, if that is some time ago; nil if it is not.
 func (v *View) lookAtMoves() tea.Cmd {
 	if v.app == nil || time.Since(v.looked) < movesEvery {
 		return nil
 	}
 	v.looked = time.Now()
-	return func() tea.Msg {
+	return tea.Batch(v.lookAtDone(), func() tea.Msg {
 		all, err := v.app.Waiting(context.Background(), time.Now())
 		return waiting{all, err}
-	}
+	})
 }
 
 // moveItems are the moves that wait for somebody: what stands still or costs twice until somebody says something.

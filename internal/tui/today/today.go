@@ -33,8 +33,10 @@ type View struct {
 	// moves are those that wait for somebody, looked at when it says.
 	moves  []app.Waiting
 	looked time.Time
-	at     int
-	rows   map[int]int
+	// done is what was done last, the newest first.
+	done []app.Entry
+	at   int
+	rows map[int]int
 	// now is when the view was drawn last: what is selected is what was seen.
 	now time.Time
 }
@@ -71,6 +73,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
 		}
 		v.moves = msg.all
+	case done:
+		if msg.err != nil {
+			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+		}
+		v.done = msg.last
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:

@@ -1,0 +1,129 @@
+package app
+
+import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/guard"
+)
+
+// What a method of [App] is: it reads, it works something out that is shown before it is done, it is of the program itself, or it
+// does what other methods ask the guard for. All others are acts.
+const (
+	reads    = "reads"
+	worksOut = "works out"
+	itself   = "of the program itself"
+	through  = "through others"
+)
+
+// methods say of every exported method of [App] what it is, or which act.
+var methods = map[string]any{
+	"Acts": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
+	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,
+	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
+	"ConnectNames": guard.ConnectNames, "ConnectSandbox": itself, "Copy": guard.CopyFiles, "CopyTemplate": worksOut, "CutOver": through,
+	"Decide": guard.DecideStep, "Deployment": reads, "Deployments": reads, "Disconnect": guard.RemoveSite, "DraftBack": worksOut, "DraftCommit": worksOut,
+	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads,
+	"ExportMap": reads, "ExportPackage": guard.ExportDisks, "ExportRecords": guard.ExportRecord, "FindHost": reads, "Fragment": reads, "GoBack": guard.EndMove,
+	"History": reads, "Import": guard.ImportRecord, "ImportPackage": worksOut, "ImportRecords": worksOut, "KeepSurveyed": through, "LastOfTrail": reads,
+	"Leave": guard.LeaveRun, "Lifting": through, "Listen": guard.Hear, "Lock": guard.LockVault, "Look": reads, "MakeKey": guard.KeepKey, "BringKey": guard.KeepKey,
+	"MakePair": guard.PairSites, "Move": reads, "Moves": reads, "NewRun": guard.BeginRun, "OpenShell": guard.EnterHost, "OrderOf": worksOut, "Pairs": reads,
+	"Picture": reads, "Powering": worksOut, "PreviewMapping": reads, "Reconcile": reads, "ReconcileFiles": reads, "Redraft": worksOut, "Rehearse": worksOut,
+	"RehearseRest": worksOut, "Release": guard.GiveBack, "Replay": reads, "Resume": guard.ResumeRun, "Retiring": worksOut, "RollingBack": worksOut,
+	"Rotate": guard.Rotate, "Scaling": worksOut, "ServiceMap": reads, "SetHearing": guard.TellNotices, "SetSecrets": guard.KeepSecret, "Settle": guard.SettleFound,
+	"SettleByRules": through, "Settling": worksOut, "Sites": reads, "Standing": reads, "StartMove": guard.StartMove, "Steer": guard.SteerMove, "Survey": guard.SurveySite,
+	"SurveyAll": through, "Taken": reads, "TemplateOf": reads, "Test": reads, "Things": reads, "Timed": reads, "Undo": guard.UndoSettled, "Unpair": guard.PartSites,
+	"Updating": worksOut, "VerifyTrail": reads, "Waiting": reads,
+}
+
+// TestNoMethodIsForgotten holds that every method of the services is known for what it is, and that each act asks the guard and is
+// noted, under its own name.
+func TestNoMethodIsForgotten(t *testing.T) {
+	found := exported(t)
+	for name, body := range found {
+		what, known := methods[name]
+		if !assert.True(t, known, "%s is new: say in this table which act it is, or why it is none", name) {
+			continue
+		}
+		act, isAct := what.(guard.Act)
+		if !isAct {
+			assert.NotContains(t, body, "a.do", "%s is said to do nothing", name)
+			continue
+		}
+		assert.NotNil(t, guard.Of(act))
+		assert.Contains(t, body, "guard."+constants(t)[act], "%s is said to be %s", name, act)
+	}
+	for name := range methods {
+		assert.Contains(t, found, name, "%s is gone", name)
+	}
+}
+
+// exported are the exported methods of App, with which functions and constants they mention; of those that NewRun calls too.
+func exported(t *testing.T) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	for _, f := range files(t, ".") {
+		for _, d := range f.Decls {
+			m, is := d.(*ast.FuncDecl)
+			if !is || m.Recv == nil || !m.Name.IsExported() {
+				continue
+			}
+			if on, is := m.Recv.List[0].Type.(*ast.StarExpr); !is || fmt.Sprint(on.X) != "App" {
+				continue
+			}
+			out[m.Name.Name] = mentions(m.Body)
+		}
+	}
+	out["NewRun"] += " guard.BeginRun guard.ChangeRun" // which of both is another function's to say
+	return out
+}
+
+func files(t *testing.T, dir string) []*ast.File {
+	t.Helper()
+	names, err := filepath.Glob(filepath.Join(dir, "*.go"))
+	require.NoError(t, err)
+	var out []*ast.File
+	for _, name := range names {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		require.NoError(t, err)
+		out = append(out, f)
+	}
+	return out
+}
+
+func mentions(n ast.Node) string {
+	var out []string
+	ast.Inspect(n, func(n ast.Node) bool {
+		if s, is := n.(*ast.SelectorExpr); is {
+			out = append(out, fmt.Sprint(s.X)+"."+s.Sel.Name)
+		}
+		return true
+	})
+	return strings.Join(out, " ") + " "
+}
+
+// constants are the names of the acts' constants.
+func constants(t *testing.T) map[guard.Act]string {
+	t.Helper()
+	out := map[guard.Act]string{}
+	for _, f := range files(t, "../core/guard") {
+		ast.Inspect(f, func(n ast.Node) bool {
+			if v, is := n.(*ast.ValueSpec); is && len(v.Values) == 1 && fmt.Sprint(v.Type) == "Act" {
+				out[guard.Act(strings.Trim(v.Values[0].(*ast.BasicLit).Value, `"`))] = v.Names[0].Name
+			}
+			return true
+		})
+	}
+	return out
+}

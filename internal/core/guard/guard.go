@@ -1,0 +1,169 @@
+// Package guard says who may do what. Every act that reads what is somebody's, or changes anything, is a row of [Acts] with the
+// right that it takes; [Allow] is asked before each.
+package guard
+
+import (
+	"fmt"
+	"slices"
+)
+
+// Way is how somebody acts.
+type Way string
+
+// The ways. By schedule and by rule nobody is there: the actor is who set them up.
+const (
+	Screen   Way = "screen"
+	Command  Way = "command"
+	API      Way = "api"
+	Schedule Way = "schedule"
+	Rule     Way = "rule"
+)
+
+// Actor is who acts, and by which way.
+type Actor struct {
+	Name string `json:"who"`
+	Way  Way    `json:"way"`
+}
+
+// By is the actor by another way.
+func (a Actor) By(w Way) Actor { return Actor{a.Name, w} }
+
+func (a Actor) String() string {
+	if a.Name == "" {
+		return "nobody"
+	}
+	return a.Name + " by " + string(a.Way)
+}
+
+// Right is what somebody must have for an act.
+type Right string
+
+// The rights.
+const (
+	// Read is to see what there is; Deploy to raise what was not there, Operate to change, stop, take away and enter what is,
+	// Move to move it, Settle to settle findings and change records.
+	Read    Right = "read"
+	Deploy  Right = "deploy"
+	Operate Right = "operate"
+	Move    Right = "move"
+	Settle  Right = "settle"
+	// Connect is to connect sites, name servers and each other; Keep to look after the workspace, its secrets and its copies.
+	Connect Right = "connect"
+	Keep    Right = "keep"
+)
+
+// Act is something that can be done.
+type Act string
+
+// The acts.
+const (
+	BeginRun     Act = "begin-run"
+	ChangeRun    Act = "change-run"
+	ResumeRun    Act = "resume-run"
+	CancelRun    Act = "cancel-run"
+	LeaveRun     Act = "leave-run"
+	DecideStep   Act = "decide-step"
+	SteerMove    Act = "steer-move"
+	StartMove    Act = "start-move"
+	EndMove      Act = "end-move"
+	SettleFound  Act = "settle"
+	UndoSettled  Act = "undo-settled"
+	ImportRecord Act = "import-records"
+	ExportRecord Act = "export-records"
+	ConnectSite  Act = "connect-site"
+	RemoveSite   Act = "remove-site"
+	Rotate       Act = "rotate-credential"
+	SurveySite   Act = "survey-site"
+	PairSites    Act = "pair-sites"
+	PartSites    Act = "part-sites"
+	ConnectNames Act = "connect-names"
+	TellNotices  Act = "set-notices"
+	Hear         Act = "hear-notices"
+	GiveBack     Act = "give-back"
+	EnterHost    Act = "enter-host"
+	CopyFiles    Act = "copy-files"
+	ExportDisks  Act = "export-package"
+	KeepSecret   Act = "keep-secret"
+	KeepKey      Act = "keep-key"
+	LockVault    Act = "lock-credentials"
+	BackUp       Act = "back-up"
+	StandIns     Act = "change-stand-ins"
+)
+
+// Row says what an act is.
+type Row struct {
+	Act   Act
+	Right Right
+	// Words say that it was done, before what it was done to.
+	Words string
+}
+
+// Acts are all acts.
+var Acts = []Row{
+	{BeginRun, Deploy, "began"},
+	{ChangeRun, Operate, "began"},
+	{ResumeRun, Operate, "went on with"},
+	{CancelRun, Operate, "cancelled"},
+	{LeaveRun, Operate, "left as it is"},
+	{DecideStep, Operate, "decided on"},
+	{StartMove, Move, "began to move"},
+	{SteerMove, Move, "steered"},
+	{EndMove, Move, "ended"},
+	{SettleFound, Settle, "settled"},
+	{UndoSettled, Settle, "took back"},
+	{ImportRecord, Settle, "imported"},
+	{ExportRecord, Read, "exported"},
+	{ConnectSite, Connect, "connected"},
+	{RemoveSite, Connect, "removed"},
+	{Rotate, Connect, "changed the credential of"},
+	{SurveySite, Read, "surveyed"},
+	{PairSites, Connect, "paired"},
+	{PartSites, Connect, "parted"},
+	{ConnectNames, Connect, "connected"},
+	{TellNotices, Connect, "had notices sent to"},
+	{Hear, Read, "heard notices at"},
+	{GiveBack, Operate, "gave back what was held for"},
+	{EnterHost, Operate, "entered"},
+	{CopyFiles, Operate, "copied"},
+	{ExportDisks, Read, "packed"},
+	{KeepSecret, Keep, "kept a value for"},
+	{KeepKey, Keep, "kept the key pair"},
+	{LockVault, Keep, "had the credentials open with"},
+	{BackUp, Keep, "backed up to"},
+	{StandIns, Connect, "changed stand-ins of"},
+}
+
+// Of is the row of an act; nil if there is none.
+func Of(act Act) *Row {
+	i := slices.IndexFunc(Acts, func(r Row) bool { return r.Act == act })
+	if i < 0 {
+		return nil
+	}
+	return &Acts[i]
+}
+
+// Refused is the error of an act that its actor may not do.
+type Refused struct {
+	Actor Actor
+	Act   Act
+	On    string
+	Why   string
+}
+
+func (r *Refused) Error() string {
+	return fmt.Sprintf("%s may not do that (%s, %s): %s", r.Actor, r.Act, r.On, r.Why)
+}
+
+// Allow says whether somebody may do something to something. Whoever acts on this machine as a user of it may do everything;
+// nobody may do nothing.
+func Allow(actor Actor, act Act, on string) error {
+	switch {
+	case Of(act) == nil:
+		return &Refused{actor, act, on, "no such act is known"}
+	case actor.Name == "":
+		return &Refused{actor, act, on, "it is not known who asks"}
+	case !slices.Contains([]Way{Screen, Command, API, Schedule, Rule}, actor.Way):
+		return &Refused{actor, act, on, "it is not known by which way"}
+	}
+	return nil
+}
