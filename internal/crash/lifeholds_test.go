@@ -28,6 +28,9 @@ func (l *life) holds(ctx context.Context) error {
 			standing = append(standing, &all[i])
 		}
 	}
+	if err := l.noted(ctx); err != nil {
+		return err
+	}
 	if err := l.declared(standing); err != nil {
 		return err
 	}
@@ -163,6 +166,35 @@ func (l *life) named(ctx context.Context, standing []*app.Deployment) error {
 			return fmt.Errorf("%s is named, and nothing of that name stands", name)
 		} else if err != nil && !errors.Is(err, names.ErrUnanswered) {
 			return err
+		}
+	}
+	return nil
+}
+
+// noted holds that the trail of what was done is whole, and that it says of every run who had it made, and of which plan.
+func (l *life) noted(ctx context.Context) error {
+	v, err := l.a.VerifyTrail(ctx, "")
+	if err != nil {
+		return err
+	}
+	if len(v.Wrong) > 0 {
+		return fmt.Errorf("the trail: %v", v.Wrong)
+	}
+	made := map[int64]bool{}
+	err = l.a.EachOfTrail(ctx, func(e *app.Entry) error {
+		made[e.Run] = made[e.Run] || e.Run != 0 && e.Plan != "" && e.Name != ""
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	runs, err := l.a.Store.Runs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		if !made[r.ID] {
+			return fmt.Errorf("nobody is noted to have made run %d (%s)", r.ID, r.Purpose)
 		}
 	}
 	return nil
