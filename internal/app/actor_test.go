@@ -39,7 +39,7 @@ func TestWhoDidWhatIsInTheTrail(t *testing.T) {
 	require.Error(t, eva.Disconnect(ctx, "vega"))
 	got := trailWords(t, a, 7)
 	require.Len(t, got, 7)
-	assert.Equal(t, "ana by screen began run 1: raise of flood-watch", got[0])
+	assert.Equal(t, "ana by screen began run 1: raise flood-watch", got[0])
 	assert.Equal(t, "eva by command surveyed vega", got[1])
 	assert.Equal(t, "eva by command kept a value for a, b", got[2])
 	assert.Equal(t, "eva by command went on with run 1", got[3])

@@ -291,17 +291,21 @@ func (l *Listener) Close(ctx context.Context) error {
 // KeepSurveyed surveys each site when its schedule says, until the context ends. Each survey is told, with what kept it
 // from being whole.
 func (a *App) KeepSurveyed(ctx context.Context, told func(store.Survey, error)) {
+	by, silent := a.By(BySchedule), silences{}
 	for {
 		connections, err := a.Workspace.Connections()
 		if err != nil {
 			a.Log.Warn("schedules cannot be read", "err", err)
 		}
 		for _, c := range connections {
-			if due, err := a.surveyDue(ctx, c, time.Now()); err == nil && due {
-				told(a.By(BySchedule).Survey(ctx, SurveyWish{Site: c.Site}))
-				if _, err := a.By(BySchedule).SettleByRules(ctx); err != nil {
-					a.Log.Warn("the standing rules were not applied", "err", err)
-				}
+			if due, err := a.surveyDue(ctx, c, time.Now()); err != nil || !due || silent.waits(c.Site, time.Now()) {
+				continue
+			}
+			s, err := by.Survey(ctx, SurveyWish{Site: c.Site})
+			told(s, err)
+			silent.took(c.Site, err, time.Now())
+			if _, err := by.SettleByRules(ctx); err != nil {
+				a.Log.Warn("the standing rules were not applied", "err", err)
 			}
 		}
 		select {

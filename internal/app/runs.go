@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -104,13 +105,24 @@ func actOf(o Order) guard.Act {
 	return guard.ChangeRun
 }
 
+// madeFor says what a plan is for, and of which deployment.
+func madeFor(p *plan.Plan) string {
+	switch {
+	case p.Purpose == "":
+		return "raise " + p.Name
+	case strings.Contains(p.Purpose, p.Name):
+		return p.Purpose
+	}
+	return p.Purpose + " of " + p.Name
+}
+
 // noteRun notes who has a run made, and of which plan.
 func (a *App) noteRun(ctx context.Context, act guard.Act, id int64, r store.Run, o Order) error {
 	digest, err := a.Store.PlanDigest(ctx, r.Plan)
 	if err != nil {
 		return err
 	}
-	return a.note(ctx, act, theRun(id), aboutRun(id), saying("%s of %s", cmp.Or(o.Plan.Purpose, "raise"), o.Plan.Name), func(e *Entry) { e.Plan = digest })
+	return a.note(ctx, act, theRun(id), aboutRun(id), saying("%s", madeFor(o.Plan)), func(e *Entry) { e.Plan = digest })
 }
 
 // first checks that no other deployment was made of the same name meanwhile, by somebody who came before.

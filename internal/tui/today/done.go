@@ -11,7 +11,7 @@ import (
 )
 
 // mostDone bounds how much of what was done is shown.
-const mostDone = 12
+const mostDone = 24
 
 // done are the last entries of the trail of what was done, the newest first.
 type done struct {
@@ -35,7 +35,8 @@ func (d *page) done() {
 	}
 	atWhy, _ := d.columns()
 	d.head("what was done", "", "")
-	for _, e := range d.v.done[:min(len(d.v.done), room, mostDone)] {
+	all := withoutTries(d.v.done)
+	for _, e := range all[:min(len(all), room, mostDone/2)] {
 		ink := part.Dim
 		if e.Failed != "" {
 			ink = part.Coral
@@ -47,4 +48,16 @@ func (d *page) done() {
 	if d.y < d.r.Y+d.r.H {
 		d.c.Cut(atWhy, d.y, d.r.X+d.r.W-atWhy-1, part.In(part.Dim), "andamio log tells all of it, and andamio log --verify whether it is as it was written")
 	}
+}
+
+// withoutTries leaves out of entries, the newest first, those that say what was to be done before the one that says that it failed.
+func withoutTries(all []app.Entry) []app.Entry {
+	var out []app.Entry
+	for _, e := range all {
+		if n := len(out); n > 0 && out[n-1].Failed != "" && e.Failed == "" && e.Act == out[n-1].Act && e.On == out[n-1].On && e.Actor == out[n-1].Actor && e.Seq == out[n-1].Seq-1 {
+			continue
+		}
+		out = append(out, e)
+	}
+	return out
 }

@@ -1,6 +1,8 @@
 package today
 
 import (
+	"errors"
+	"strings"
 	"testing"
 	"time"
 
@@ -147,4 +149,20 @@ func TestAWorkerThatFellSilentComesFirst(t *testing.T) {
 	for w := 20; w < 150; w += 13 {
 		assert.NotPanics(t, func() { drawn(v, w) })
 	}
+}
+
+// TestWhatWasDoneIsSaid draws the trail: what failed is said once, and what there is no room for is not.
+func TestWhatWasDoneIsSaid(t *testing.T) {
+	v := New(nil)
+	by := app.Actor{Name: "ana", Way: app.ByScreen}
+	v.Update(done{last: []app.Entry{
+		{Seq: 4, At: now, Actor: by, Act: "remove-site", On: "vega", Failed: "something stands there"}, {Seq: 3, At: now, Actor: by, Act: "remove-site", On: "vega"},
+		{Seq: 2, At: now.Add(-time.Hour), Actor: by.By(app.BySchedule), Act: "survey-site", On: "presa"}, {Seq: 1, At: now.Add(-time.Hour), Actor: by, Act: "begin-run", On: "run 1", Note: "raise level-log"}}})
+	text := drawn(v, 160)
+	assert.Regexp(t, `what was done[\s\S]*now\s+ana by screen\s+removed vega, which failed: something stands there\s*\n.*ana by schedule\s+surveyed presa\s*\n.*1h.*ana by screen\s+began run 1: raise level-log\s*\n\s+andamio log tells`, text)
+	assert.Equal(t, 1, strings.Count(text, "removed vega"))
+	c := part.NewCanvas(part.NewLook(false, false, colorprofile.TrueColor), 160, 8)
+	v.Draw(c, part.Rect{W: 160, H: 8}, now)
+	assert.NotContains(t, ansi.Strip(c.String()), "what was done")
+	assert.NotNil(t, v.Update(done{err: errors.New("x")}))
 }
