@@ -38,8 +38,11 @@ func (d *page) done() {
 	all := withoutTries(d.v.done)
 	for _, e := range all[:min(len(all), room, mostDone/2)] {
 		ink := part.Dim
-		if e.Failed != "" {
+		switch {
+		case e.Failed != "":
 			ink = part.Coral
+		case e.Way != app.BySchedule && e.Way != app.ByRule: // a person was there
+			ink = part.Text
 		}
 		d.c.Cut(d.r.X+2, d.y, atWhy-d.r.X-4, part.In(part.Dim), fmt.Sprintf("%s  %s", part.Age(e.At, d.now), e.Actor))
 		d.c.Cut(atWhy, d.y, d.r.X+d.r.W-atWhy-1, part.In(ink), e.Words())
