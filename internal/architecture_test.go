@@ -62,7 +62,7 @@ var layers = []struct {
 }{
 	{"andamio/internal/core/", []string{"andamio/internal/core/"}},
 	{"andamio/internal/draw", []string{"andamio/internal/core/"}},
-	{"andamio/internal/site/sitetest", []string{"andamio/internal/site", "andamio/internal/notice"}}, // runs with tests alone
+	{"andamio/internal/site/sitetest", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice"}}, // runs with tests alone
 	{"andamio/internal/site", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/web"}},
 	{"andamio/internal/notice", nil},
 	{"andamio/internal/durable", nil},

@@ -34,7 +34,7 @@ func TestTheDriverConforms(t *testing.T) {
 				return d
 			}
 			sitetest.Run(t, sitetest.Subject{
-				Address: u.Host, Patience: patience, Building: 20 * time.Second, Port: 8080, Notices: sandbox.FeatureNotices,
+				Address: u.Host, Patience: patience, Building: 20 * time.Second, Port: 8080, Notices: sandbox.FeatureNotices, Mapping: occi.Kit().Mapping,
 				Open:     func(_ *testing.T, address string) site.Site { return open(address, at.Token) },
 				Denied:   func(*testing.T) site.Site { return open(u.Host, "nobody's") },
 				Instance: site.Request{Cores: 1, MemoryGiB: 1, Image: "plain"},

@@ -5,6 +5,7 @@ package sitetest
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/mapping"
 	"andamio/internal/site"
 )
 
@@ -31,6 +33,8 @@ type Subject struct {
 	Notices string
 	// Port is one that an interface can be given.
 	Port int
+	// Mapping is the driver's, by which what it tells becomes records.
+	Mapping []byte
 	// Denied opens the site with a credential that it does not know; nil if it has none.
 	Denied func(t *testing.T) site.Site
 }
@@ -265,12 +269,18 @@ func (u *suite) changes(t *testing.T) {
 	_, err := u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Rename: "renamed"})
 	require.NoError(t, err)
 	assert.Equal(t, "renamed", u.settled(t, site.Volume, volume.ID).Name)
-	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Tags: map[string]string{"owner": "suite"}})
+	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Tags: map[string]string{"owner": "suite", "night": "off"}})
 	require.NoError(t, err)
-	assert.Equal(t, volume.ID, u.settled(t, site.Volume, volume.ID).ID)
+	u.settled(t, site.Volume, volume.ID)
+	assert.Equal(t, []string{"suite", "off"}, u.recorded(t, site.Volume, volume.ID, "tag.owner", "tag.night"))
+	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Tags: map[string]string{"night": ""}})
+	require.NoError(t, err)
+	u.settled(t, site.Volume, volume.ID)
+	assert.Equal(t, []string{"suite", ""}, u.recorded(t, site.Volume, volume.ID, "tag.owner", "tag.night"), "a tag that is empty is taken away")
 	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, DiskGiB: u.Volume.DiskGiB + 1})
 	require.NoError(t, err)
 	assert.Equal(t, site.Active, u.settled(t, site.Volume, volume.ID).State)
+	assert.Equal(t, []string{gib(u.Volume.DiskGiB + 1)}, u.recorded(t, site.Volume, volume.ID, "disk_gib"), "it has grown")
 	vm := u.made(t, u.named(u.Instance, site.Instance))
 	_, err = u.d.Act(ctx, site.Instance, vm.ID, "stop")
 	require.NoError(t, err)
@@ -280,4 +290,26 @@ func (u *suite) changes(t *testing.T) {
 	_, err = u.d.Change(ctx, site.Instance, vm.ID, bigger)
 	require.NoError(t, err)
 	assert.Equal(t, site.Stopped, u.settled(t, site.Instance, vm.ID).State, "a bigger one is still off")
+	assert.Equal(t, []string{gib(float64(u.Bigger.Cores)), gib(u.Bigger.MemoryGiB)}, u.recorded(t, site.Instance, vm.ID, "cores", "memory_gib"))
+}
+
+func gib(n float64) string { return strconv.FormatFloat(n, 'f', -1, 64) }
+
+// recorded are attributes of what is recorded of a thing, by the driver's mapping of what the site tells.
+func (u *suite) recorded(t *testing.T, kind site.Kind, id string, attributes ...string) []string {
+	t.Helper()
+	m, err := mapping.Read(u.Mapping)
+	require.NoError(t, err)
+	got, err := u.d.Read(u.ctx(t), kind, id)
+	require.NoError(t, err)
+	require.NotNil(t, got.Told, "what is read tells everything")
+	r, taken, err := m.Record(&mapping.Observation{Site: u.d.Name(), Region: got.Told.Region, Type: got.Told.Type, ID: got.ID, Name: got.Name, Mark: got.Mark,
+		State: string(got.State), Mixins: got.Told.Mixins, Source: got.Told.Source, Target: got.Told.Target, Raw: got.Told.Raw})
+	require.NoError(t, err)
+	require.True(t, taken, "the mapping knows %s", got.Told.Type)
+	var out []string
+	for _, a := range attributes {
+		out = append(out, r.Attributes[a])
+	}
+	return out
 }
