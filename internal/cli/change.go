@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
@@ -29,6 +29,9 @@ type running struct {
 	kinds   map[string]int
 	confirm string
 	out     string
+	// propose keeps the plan for somebody to confirm, for so long.
+	propose bool
+	holds   time.Duration
 }
 
 func (o *running) flags(cmd *cobra.Command) {
@@ -43,6 +46,8 @@ func (o *running) changing(cmd *cobra.Command) {
 	o.flags(cmd)
 	cmd.Flags().StringVar(&o.confirm, "confirm", "", "name of the deployment, which says that the plan shown is to be run")
 	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file")
+	cmd.Flags().BoolVar(&o.propose, "propose", false, "begin nothing: keep the plan for somebody to confirm")
+	cmd.Flags().DurationVar(&o.holds, "holds", app.ProposalHolds, "with --propose: for how long it can be confirmed")
 }
 
 func (o *running) limits() dispatch.Limits {
@@ -63,6 +68,11 @@ func (s *shared) begin(ctx context.Context, a *app.App, o running, order app.Ord
 	if err != nil {
 		return err
 	}
+	return s.begun(ctx, a, o, id)
+}
+
+// begun follows a run that was begun, unless it is to go on by itself.
+func (s *shared) begun(ctx context.Context, a *app.App, o running, id int64) error {
 	if !o.detach {
 		return s.follow(ctx, a, id, true)
 	}
@@ -89,22 +99,18 @@ func (s *shared) show(ctx context.Context, a *app.App, o running, order app.Orde
 			return err
 		}
 	}
-	if s.json && o.confirm == "" {
+	if s.json && o.confirm == "" && !o.propose {
 		return errors.Join(no{}, s.printJSON(changeReport(order)))
 	}
 	if !s.json {
 		s.printChange(ctx, a, d, order)
 	}
-	if o.confirm == "" && s.asks() {
-		fmt.Fprintf(s.out, "type %s to run it: ", printable.Clean(d.Name))
-		line, _ := bufio.NewReader(s.in).ReadString('\n')
-		o.confirm = strings.TrimSpace(line)
+	if o.propose {
+		order.Limits = o.limits()
+		return s.propose(ctx, a, order, o.holds)
 	}
-	switch {
-	case o.confirm == "":
-		return no{fmt.Errorf("nothing was done; --confirm %s runs it", d.Name)}
-	case o.confirm != d.Name:
-		return no{fmt.Errorf("nothing was done: %q is not the deployment's name, %s", o.confirm, d.Name)}
+	if err := s.confirmed(d.Name, &o); err != nil {
+		return err
 	}
 	return s.begin(ctx, a, o, order)
 }

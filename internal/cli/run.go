@@ -41,6 +41,9 @@ what stands as it is. Secrets come from the environment, see the message when on
 			if err != nil {
 				return err
 			}
+			if d == nil && o.propose {
+				return s.propose(ctx, a, app.Order{Plan: p, Template: template, Limits: o.limits()}, o.holds)
+			}
 			if d == nil {
 				return s.begin(ctx, a, o, app.Order{Plan: p, Template: template})
 			}

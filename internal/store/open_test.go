@@ -81,7 +81,7 @@ func TestACopyIsMadeBeforeTheSchemaChanges(t *testing.T) {
 	assert.Empty(t, s.Copied, "there was nothing to copy")
 	aRun(t, s)
 	ours := s.schema
-	_, err = s.db.Exec(`DROP TABLE trail`)
+	_, err = s.db.Exec(`DROP TABLE proposals`)
 	require.NoError(t, err)
 	_, err = s.db.Exec(`DELETE FROM goose_db_version WHERE version_id = ?`, ours)
 	require.NoError(t, err)

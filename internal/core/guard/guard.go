@@ -40,9 +40,11 @@ type Right string
 
 // The rights.
 const (
-	// Read is to see what there is; Deploy to raise what was not there, Operate to change, stop, take away and enter what is,
+	// Read is to see what there is; Ask to propose what is to be done, Approve to confirm what others propose; Deploy to raise what was not there, Operate to change, stop, take away and enter what is,
 	// Move to move it, Settle to settle findings and change records.
 	Read    Right = "read"
+	Ask     Right = "ask"
+	Approve Right = "approve"
 	Deploy  Right = "deploy"
 	Operate Right = "operate"
 	Move    Right = "move"
@@ -57,6 +59,9 @@ type Act string
 
 // The acts.
 const (
+	Propose      Act = "propose"
+	Confirm      Act = "confirm"
+	Withdraw     Act = "withdraw"
 	BeginRun     Act = "begin-run"
 	ChangeRun    Act = "change-run"
 	ResumeRun    Act = "resume-run"
@@ -100,6 +105,9 @@ type Row struct {
 
 // Acts are all acts.
 var Acts = []Row{
+	{Propose, Ask, "proposed a plan of"},
+	{Confirm, Approve, "confirmed"},
+	{Withdraw, Ask, "withdrew"},
 	{BeginRun, Deploy, "began"},
 	{ChangeRun, Operate, "began"},
 	{ResumeRun, Operate, "went on with"},

@@ -7,7 +7,7 @@ import (
 )
 
 func TestEveryActIsThereOnceWithARightAndWords(t *testing.T) {
-	rights := []Right{Read, Deploy, Operate, Move, Settle, Connect, Keep}
+	rights := []Right{Read, Ask, Approve, Deploy, Operate, Move, Settle, Connect, Keep}
 	seen := map[Act]bool{}
 	for _, r := range Acts {
 		assert.False(t, seen[r.Act], r.Act)

@@ -1,0 +1,219 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"andamio/internal/core/guard"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+)
+
+// Proposal is a plan that somebody proposed, for somebody else, or another process, to confirm.
+type Proposal = store.Proposal
+
+// ProposalHolds is for how long a proposal can be confirmed where nothing else is said.
+const ProposalHolds = 24 * time.Hour
+
+// ground is what a plan was worked out from: the last run of its deployment, and how that ended. A plan of a new deployment has
+// none; that its name is free is looked at when the run is made.
+type ground struct {
+	Run   int64      `json:"run,omitempty"`
+	State run.Status `json:"state,omitempty"`
+}
+
+func (a *App) groundOf(ctx context.Context, deployment int64) (ground, error) {
+	if deployment == 0 {
+		return ground{}, nil
+	}
+	runs, err := a.Store.RunsOf(ctx, deployment)
+	if err != nil || len(runs) == 0 {
+		return ground{}, err
+	}
+	last := runs[len(runs)-1]
+	return ground{last.ID, last.State}, nil
+}
+
+// Propose keeps an order until somebody confirms it, or its time is over. Nothing is done by it.
+func (a *App) Propose(ctx context.Context, o Order, holds time.Duration) (*Proposal, error) {
+	var out *Proposal
+	err := a.do(ctx, guard.Propose, o.Plan.Name, func() (err error) {
+		out, err = a.propose(ctx, o, holds)
+		return err
+	}, saying("%s", madeFor(o.Plan)))
+	return out, err
+}
+
+func (a *App) propose(ctx context.Context, o Order, holds time.Duration) (*Proposal, error) {
+	if holds <= 0 {
+		return nil, fmt.Errorf("a proposal holds for some time, not for %s", holds)
+	}
+	if o.Move != 0 {
+		return nil, fmt.Errorf("what belongs to move %d is begun with it, and not proposed", o.Move)
+	}
+	g, err := a.groundOf(ctx, o.Deployment)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.keepSource(ctx, cmp.Or(o.Wanted, o.Plan)); err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	p := Proposal{Created: now, Until: now.Add(holds), By: a.actor, Deployment: o.Deployment, Name: o.Plan.Name, Purpose: madeFor(o.Plan), Template: cmp.Or(o.Template, o.Plan.Template)}
+	body, err := json.Marshal(g)
+	if err != nil {
+		return nil, err
+	}
+	limits, err := json.Marshal(o.Limits)
+	if err != nil {
+		return nil, err
+	}
+	p.Ground, p.Limits = string(body), string(limits)
+	if p.Plan, err = a.Store.SavePlan(ctx, o.Plan); err != nil {
+		return nil, err
+	}
+	if p.Wanted, err = a.saveWanted(ctx, o, p.Plan); err != nil {
+		return nil, err
+	}
+	id, err := a.Store.Propose(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	p, err = a.Store.Proposal(ctx, id)
+	return &p, err
+}
+
+// Proposals lists all proposals, the newest first.
+func (a *App) Proposals(ctx context.Context) ([]Proposal, error) { return a.Store.Proposals(ctx) }
+
+// Proposed is what a proposal is to do, if that can still be done; the error says why it cannot.
+func (a *App) Proposed(ctx context.Context, id int64) (*Proposal, Order, error) {
+	p, err := a.Store.Proposal(ctx, id)
+	if err != nil {
+		return nil, Order{}, err
+	}
+	o := Order{Deployment: p.Deployment, Template: p.Template}
+	if o.Plan, err = a.Store.Plan(ctx, p.Plan); err != nil {
+		return nil, Order{}, err
+	}
+	if p.Wanted != 0 && p.Wanted != p.Plan {
+		if o.Wanted, err = a.Store.Plan(ctx, p.Wanted); err != nil {
+			return nil, Order{}, err
+		}
+	}
+	if err := json.Unmarshal([]byte(p.Limits), &o.Limits); err != nil {
+		return nil, Order{}, err
+	}
+	return &p, o, a.stillHolds(ctx, &p)
+}
+
+// stillHolds says why a proposal cannot be confirmed any more.
+func (a *App) stillHolds(ctx context.Context, p *Proposal) error {
+	switch {
+	case p.State == store.ProposalConfirmed && p.Run == 0:
+		return fmt.Errorf("proposal %d was being confirmed when that broke off: have it worked out anew", p.ID)
+	case p.State == store.ProposalConfirmed:
+		return fmt.Errorf("proposal %d was confirmed already: it is run %d", p.ID, p.Run)
+	case p.State != store.ProposalOpen:
+		return fmt.Errorf("proposal %d was %s", p.ID, p.State)
+	case time.Now().After(p.Until):
+		return fmt.Errorf("proposal %d held until %s: have it worked out anew", p.ID, p.Until.Local().Format("2006-01-02 15:04"))
+	}
+	var was ground
+	if err := json.Unmarshal([]byte(p.Ground), &was); err != nil {
+		return fmt.Errorf("what proposal %d was worked out from cannot be read: %w", p.ID, err)
+	}
+	now, err := a.groundOf(ctx, p.Deployment)
+	if err != nil || now == was {
+		return err
+	}
+	return a.changedGround(ctx, p, was, now)
+}
+
+// changedGround says what came between a proposal and its confirmation.
+func (a *App) changedGround(ctx context.Context, p *Proposal, was, now ground) error {
+	if was.Run == now.Run {
+		return fmt.Errorf("proposal %d was worked out when run %d was %s, and it is %s now: have it worked out anew", p.ID, was.Run, was.State, now.State)
+	}
+	r, err := a.Store.Run(ctx, now.Run)
+	if err != nil {
+		return err
+	}
+	by := ""
+	if all, err := a.Store.TrailOfRun(ctx, r.ID); err == nil && len(all) > 0 {
+		by = ", by " + all[0].Name
+	}
+	return fmt.Errorf("%s has changed since proposal %d: run %d (%s%s) came after it; have it worked out anew", p.Name, p.ID, r.ID, cmp.Or(r.Purpose, "raise"), by)
+}
+
+// Confirm begins what was proposed, once, if what it was worked out from is as it was; it returns the run.
+func (a *App) Confirm(ctx context.Context, id int64) (runID int64, err error) {
+	err = a.do(ctx, guard.Confirm, fmt.Sprintf("proposal %d", id), func() (err error) {
+		runID, err = a.confirm(ctx, id)
+		return err
+	})
+	return runID, err
+}
+
+func (a *App) confirm(ctx context.Context, id int64) (int64, error) {
+	p, o, err := a.Proposed(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	mine, err := a.Store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalConfirmed, 0)
+	if err != nil {
+		return 0, err
+	}
+	if !mine {
+		return 0, fmt.Errorf("proposal %d was confirmed or withdrawn by somebody else at this moment", id)
+	}
+	runID, err := a.runProposed(ctx, p, o)
+	if err != nil {
+		_, back := a.Store.SettleProposal(context.WithoutCancel(ctx), id, store.ProposalConfirmed, store.ProposalOpen, 0)
+		return 0, errors.Join(err, back)
+	}
+	if _, err := a.Store.SettleProposal(ctx, id, store.ProposalConfirmed, store.ProposalConfirmed, runID); err != nil {
+		return runID, err
+	}
+	return runID, a.spawn(runID)
+}
+
+// runProposed makes the run of a proposal, unless another run of its deployment was made meanwhile.
+func (a *App) runProposed(ctx context.Context, p *Proposal, o Order) (int64, error) {
+	id, err := a.NewRun(ctx, o)
+	if err != nil || p.Deployment == 0 {
+		return id, err
+	}
+	runs, err := a.Store.RunsOf(ctx, p.Deployment)
+	if err != nil {
+		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+	}
+	var was ground
+	if err := json.Unmarshal([]byte(p.Ground), &was); err != nil {
+		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+	}
+	for _, r := range runs {
+		if r.ID > was.Run && r.ID < id {
+			return 0, errors.Join(a.changedGround(ctx, p, was, ground{Run: r.ID, State: r.State}), a.Store.Forget(ctx, id))
+		}
+	}
+	return id, nil
+}
+
+// Withdraw takes a proposal back that nobody has confirmed.
+func (a *App) Withdraw(ctx context.Context, id int64) error {
+	return a.do(ctx, guard.Withdraw, fmt.Sprintf("proposal %d", id), func() error {
+		if _, err := a.Store.Proposal(ctx, id); err != nil {
+			return err
+		}
+		mine, err := a.Store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalWithdrawn, 0)
+		if err == nil && !mine {
+			return fmt.Errorf("proposal %d is not open any more", id)
+		}
+		return err
+	})
+}

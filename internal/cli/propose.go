@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/printable"
+)
+
+// propose keeps an order for somebody to confirm, and says how.
+func (s *shared) propose(ctx context.Context, a *app.App, order app.Order, holds time.Duration) error {
+	p, err := a.Propose(ctx, order, holds)
+	if err != nil {
+		return no{err}
+	}
+	if s.json {
+		return s.printJSON(p)
+	}
+	fmt.Fprintf(s.out, "proposal %d holds until %s; andamio confirm %d begins it\n", p.ID, p.Until.Local().Format("2006-01-02 15:04"), p.ID)
+	return nil
+}
+
+func (s *shared) proposals() *cobra.Command {
+	var all bool
+	cmd := &cobra.Command{
+		Use:   "proposals",
+		Short: "List the plans that were proposed and wait for somebody to confirm them",
+		Long: `Commands that change what stands make a proposal with --propose instead of beginning anything. It holds for a time, and only as
+long as what it was worked out from is as it was.`,
+		Args: cobra.NoArgs,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			found, err := a.Proposals(ctx)
+			if err != nil {
+				return err
+			}
+			type listed struct {
+				app.Proposal
+				Why string `json:"cannot_be_confirmed,omitempty"`
+			}
+			out := []listed{}
+			for _, p := range found {
+				_, _, why := a.Proposed(ctx, p.ID)
+				if why != nil && !all {
+					continue
+				}
+				l := listed{Proposal: p}
+				if why != nil {
+					l.Why = why.Error()
+				}
+				out = append(out, l)
+			}
+			if s.json {
+				return s.printJSON(out)
+			}
+			if len(out) == 0 {
+				fmt.Fprintln(s.out, "nothing waits to be confirmed")
+			}
+			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+			for _, l := range out {
+				state := "until " + l.Until.Local().Format("2006-01-02 15:04")
+				if l.Why != "" {
+					state = l.Why
+				}
+				fmt.Fprintf(w, "%d\t%s\t%s\t%s\n", l.ID, printable.Clean(l.Purpose), printable.Clean(l.By.String()), printable.Clean(state))
+			}
+			return w.Flush()
+		}),
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "those too that cannot be confirmed any more, with why")
+	return cmd
+}
+
+// proposalNumber reads the number of a proposal.
+func proposalNumber(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, usage{fmt.Errorf("%q is no number of a proposal", text)}
+	}
+	return id, nil
+}
+
+func (s *shared) confirm() *cobra.Command {
+	var o running
+	cmd := &cobra.Command{
+		Use:   "confirm PROPOSAL",
+		Short: "Show what was proposed, and begin it once the deployment's name is typed again",
+		Long: `Shows the proposal's plan as it was worked out, and begins it if what it was worked out from is as it was; else says what
+changed. A proposal is confirmed once.`,
+		Args: exactly(1, "name the proposal by its number"),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := proposalNumber(args[0])
+			if err != nil {
+				return err
+			}
+			p, order, err := a.Proposed(ctx, id)
+			if err != nil {
+				return no{err}
+			}
+			if err := s.showProposed(ctx, a, p, order, &o); err != nil {
+				return err
+			}
+			runID, err := a.Confirm(ctx, id)
+			if err != nil {
+				return no{err}
+			}
+			return s.begun(ctx, a, o, runID)
+		}),
+	}
+	cmd.Flags().BoolVar(&o.detach, "detach", false, "return at once with the run's number")
+	cmd.Flags().StringVar(&o.confirm, "confirm", "", "name of the deployment, which says that the plan shown is to be run")
+	return cmd
+}
+
+// showProposed prints what was proposed and has the deployment's name typed again.
+func (s *shared) showProposed(ctx context.Context, a *app.App, p *app.Proposal, order app.Order, o *running) error {
+	if s.json && o.confirm == "" {
+		return errors.Join(no{}, s.printJSON(changeReport(order)))
+	}
+	if !s.json {
+		fmt.Fprintf(s.out, "proposed by %s %s\n", printable.Clean(p.By.String()), p.Created.Local().Format("2006-01-02 15:04"))
+		if p.Deployment != 0 {
+			d, err := a.Deployment(ctx, p.Deployment)
+			if err != nil {
+				return err
+			}
+			s.printChange(ctx, a, d, order)
+		} else {
+			fmt.Fprintf(s.out, "%s: %s\n", printable.Clean(p.Purpose), printable.Count(len(order.Plan.Steps), "step"))
+		}
+	}
+	return s.confirmed(p.Name, o)
+}
+
+// confirmed has a deployment's name typed again, where somebody is there to be asked.
+func (s *shared) confirmed(name string, o *running) error {
+	if o.confirm == "" && s.asks() {
+		fmt.Fprintf(s.out, "type %s to run it: ", printable.Clean(name))
+		line, _ := bufio.NewReader(s.in).ReadString('\n')
+		o.confirm = strings.TrimSpace(line)
+	}
+	switch {
+	case o.confirm == "":
+		return no{fmt.Errorf("nothing was done; --confirm %s runs it", name)}
+	case o.confirm != name:
+		return no{fmt.Errorf("nothing was done: %q is not the deployment's name, %s", o.confirm, name)}
+	}
+	return nil
+}
+
+func (s *shared) withdraw() *cobra.Command {
+	return &cobra.Command{
+		Use:   "withdraw PROPOSAL",
+		Short: "Take back a proposal that nobody has confirmed",
+		Long:  `Nothing can be begun from it any more; it stays in the list of --all.`,
+		Args:  exactly(1, "name the proposal by its number"),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := proposalNumber(args[0])
+			if err != nil {
+				return err
+			}
+			if err := a.Withdraw(ctx, id); err != nil {
+				return no{err}
+			}
+			if s.json {
+				return s.printJSON(map[string]int64{"withdrawn": id})
+			}
+			fmt.Fprintf(s.out, "proposal %d is withdrawn\n", id)
+			return nil
+		}),
+	}
+}
