@@ -66,6 +66,30 @@ func TestARunThatNeverBeganIsForgottenWithItsDeployment(t *testing.T) {
 	assert.NoError(t, err, "one that has begun is never forgotten")
 }
 
+// TestWhatAForgottenRunHadIsTheOneBeforesAgain gives addresses to runs that are forgotten: they are the run's before it, or nobody's.
+func TestWhatAForgottenRunHadIsTheOneBeforesAgain(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	first := newRun(t, s)
+	r, err := s.Run(ctx, first)
+	require.NoError(t, err)
+	address := []Reservation{{Site: "vega", Value: "10.0.0.5"}}
+	require.NoError(t, s.Reserve(ctx, first, address))
+	second := anotherRun(t, s, r.Plan, r.Deployment)
+	require.NoError(t, s.Reserve(ctx, second, address))
+	other, err := s.CreateDeployment(ctx, "not begun yet", "")
+	require.NoError(t, err)
+	require.NoError(t, s.Forget(ctx, second))
+	held, err := s.Reservations(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []Reservation{{Site: "vega", Value: "10.0.0.5", Run: first}}, held)
+	_, err = s.Deployment(ctx, other)
+	require.NoError(t, err, "one that somebody else is just making a run of stays")
+	require.NoError(t, s.Forget(ctx, first))
+	held, err = s.Reservations(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, held)
+}
+
 func TestWhatWasWrittenComesBackWhole(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	got, err := s.Source(ctx, "sha256:none")

@@ -111,14 +111,32 @@ func (s *Store) CreateRun(ctx context.Context, r Run) (int64, error) {
 	return out.LastInsertId()
 }
 
-// Forget removes a run that never began.
+// Forget removes a run that never began, and its deployment if nothing else was made of that. What the run has of the sites' pools
+// is the run's before it again, if there is one: what nobody needs of it is given back later.
 func (s *Store) Forget(ctx context.Context, id int64) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM runs WHERE id = ? AND state = ?`, id, string(run.Planned))
-	if err != nil {
+	return s.within(ctx, func(tx *sql.Tx) error {
+		var deployment, before int64
+		err := tx.QueryRowContext(ctx, `SELECT deployment, coalesce((SELECT max(o.id) FROM runs o WHERE o.deployment = r.deployment AND o.id < r.id), 0)
+			FROM runs r WHERE id = ? AND state = ?`, id, string(run.Planned)).Scan(&deployment, &before)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if before != 0 {
+			if _, err := tx.ExecContext(ctx, `UPDATE reservations SET run = ? WHERE run = ?`, before, id); err != nil {
+				return err
+			}
+		}
+		for _, do := range []string{`DELETE FROM reservations WHERE run = ?`, `DELETE FROM runs WHERE id = ?`} {
+			if _, err := tx.ExecContext(ctx, do, id); err != nil {
+				return err
+			}
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM deployments WHERE id = ? AND NOT EXISTS (SELECT 1 FROM runs WHERE deployment = deployments.id)`, deployment)
 		return err
-	}
-	_, err = s.db.ExecContext(ctx, `DELETE FROM deployments WHERE NOT EXISTS (SELECT 1 FROM runs WHERE deployment = deployments.id)`)
-	return err
+	})
 }
 
 const runColumns = `SELECT r.id, r.plan, p.name, p.preset, p.cost, p.currency, r.state, r.created, r.ended, r.steps, r.worker, r.beat, r.cancel, r.deployment, r.purpose, r.epoch, r.limits, r.left, r.wanted, r.void
