@@ -26,7 +26,7 @@ func seeds(t *testing.T) int {
 	if n, err := strconv.Atoi(os.Getenv("ANDAMIO_DRIFT_SEEDS")); err == nil {
 		return n
 	}
-	return 200
+	return 100
 }
 
 // surveyed surveys all sites and reconciles.

@@ -141,6 +141,12 @@ func TestVerifyFindsWhatIsBroken(t *testing.T) {
 	require.NoError(t, j.Close())
 	files := Source{Root: "t.yaml", Files: map[string][]byte{"t.yaml": []byte("x")}}
 	require.NoError(t, s.KeepSource(t.Context(), files.Digest(), files))
+	for range 2 {
+		_, err := s.Note(t.Context(), anEntry("run 1"))
+		require.NoError(t, err)
+	}
+	_, err = s.Propose(t.Context(), Proposal{Plan: 1, Created: time.Now()})
+	require.NoError(t, err)
 	copied := func() string {
 		name := filepath.Join(t.TempDir(), "copy.db")
 		require.NoError(t, s.CopyTo(t.Context(), name))
@@ -158,6 +164,9 @@ func TestVerifyFindsWhatIsBroken(t *testing.T) {
 		{`UPDATE sources SET body = '{"root":"t.yaml","files":{}}'`, "with files of the digest"},
 		{`UPDATE sources SET body = 'x'`, "cannot be read"},
 		{`UPDATE plans SET body = 'x'`, "plan 1 cannot be read"},
+		{`UPDATE proposals SET plan = 77`, "proposal 1 is of a plan"},
+		{`DROP TRIGGER trail_is_not_changed; UPDATE trail SET who = 'eva' WHERE seq = 1`, "of the trail of what was done, entry 1 was changed"},
+		{`DROP TRIGGER trail_is_not_shortened; DELETE FROM trail WHERE seq = 2`, "of the trail of what was done, entry 2 and those up to 2 are missing"},
 	} {
 		name := copied()
 		db, err := sql.Open("sqlite", "file:"+name)

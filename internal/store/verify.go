@@ -9,6 +9,7 @@ import (
 	"net/url"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/trail"
 )
 
 // Verified is what was found whole in a database.
@@ -25,6 +26,8 @@ const (
 	sinceReservations = 2
 	sinceDeployments  = 3
 	sinceSources      = 6
+	sinceTrail        = 7
+	sinceProposals    = 8
 )
 
 // references are what must not be without what it refers to, each as a query for what is.
@@ -37,6 +40,7 @@ var references = []struct {
 	{sinceDeployments, "run %d is of a deployment that is not there", `SELECT id FROM runs WHERE deployment <> 0 AND deployment NOT IN (SELECT id FROM deployments)`},
 	{1, "the journal of run %d is there without its run", `SELECT DISTINCT run FROM events WHERE run NOT IN (SELECT id FROM runs)`},
 	{1, "the journal of run %d has a hole", `SELECT run FROM events GROUP BY run HAVING count(*) <> max(seq)`},
+	{sinceProposals, "proposal %d is of a plan that is not there", `SELECT id FROM proposals WHERE plan NOT IN (SELECT id FROM plans)`},
 	{sinceReservations, "an address is reserved for run %d, which is not there", `SELECT run FROM reservations WHERE run NOT IN (SELECT id FROM runs)`},
 }
 
@@ -61,6 +65,9 @@ func Verify(ctx context.Context, path string) (*Verified, error) {
 	errs = append(errs, plansRead(ctx, db))
 	if out.Schema >= sinceSources {
 		errs = append(errs, sourcesMatch(ctx, db))
+	}
+	if out.Schema >= sinceTrail {
+		errs = append(errs, trailWhole(ctx, db))
 	}
 	for table, into := range map[string]*int{`plans`: &out.Plans, `runs`: &out.Runs, `events`: &out.Events, `deployments`: &out.Deployments} {
 		if table != `deployments` || out.Schema >= sinceDeployments {
@@ -132,6 +139,37 @@ func sourcesMatch(ctx context.Context, db *sql.DB) error {
 		return nil
 	})
 }
+
+// trailWhole says what is wrong with the trail of what was done.
+func trailWhole(ctx context.Context, db *sql.DB) error {
+	s := &Store{db: db}
+	var v trail.Verifier
+	for {
+		page, err := s.Trail(ctx, v.Last().Seq, trailPage)
+		if err != nil {
+			return err
+		}
+		for _, e := range page {
+			v.Next(e)
+		}
+		if len(page) < trailPage {
+			break
+		}
+	}
+	ever, err := s.TrailEver(ctx)
+	if err != nil {
+		return err
+	}
+	v.End(ever)
+	var errs []error
+	for _, w := range v.Wrong {
+		errs = append(errs, fmt.Errorf("of the trail of what was done, %s", w))
+	}
+	return errors.Join(errs...)
+}
+
+// trailPage is how many entries are read at once.
+const trailPage = 1000
 
 func each(ctx context.Context, db *sql.DB, query string, check func(name string, body []byte) error) error {
 	rows, err := db.QueryContext(ctx, query)
