@@ -158,12 +158,16 @@ func (l *loop) decide(d Decision) error {
 		s := &l.e.Plan.Steps[i]
 		return l.e.record(run.Event{Kind: run.Decided, Step: s.ID, Resource: s.Resource, Text: d.Verb})
 	}
-	if known && d.Verb == run.Retry && l.e.state.Steps[i].Status == run.UnderWay {
+	is := run.Planned
+	if known {
+		is = l.e.status(i)
+	}
+	if d.Verb == run.Retry && is == run.UnderWay {
 		s := &l.e.Plan.Steps[i]
 		l.e.gates[s.Site].hurry()
 		return l.e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: "asked again at once: somebody said so"})
 	}
-	if !known || l.e.state.Steps[i].Status != run.Failed || d.Verb != run.Retry && d.Verb != run.Skip {
+	if is != run.Failed || d.Verb != run.Retry && d.Verb != run.Skip {
 		return nil
 	}
 	s := &l.e.Plan.Steps[i]
@@ -178,11 +182,18 @@ func (l *loop) decide(d Decision) error {
 	return nil
 }
 
+// status is how a step is now: steps that go on change it side by side.
+func (e *Engine) status(i int) run.Status {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.state.Steps[i].Status
+}
+
 // passOver journals in the end that the steps were not needed which no failure called for, and what follows them alone.
 func (l *loop) passOver() error {
 	for _, i := range l.d.Needless() {
 		s := &l.e.Plan.Steps[i]
-		if l.e.state.Steps[i].Status == run.Passed {
+		if l.e.status(i) == run.Passed {
 			continue
 		}
 		err := l.e.record(run.Event{Kind: run.StepPassed, Step: s.ID, Resource: s.Resource, Text: "not needed: nothing it is for has failed"})
