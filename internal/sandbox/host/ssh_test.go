@@ -39,8 +39,8 @@ func TestAHostThatIsSwitchedOffReportsNothing(t *testing.T) {
 	h, c := loggedIn(t)
 	s, err := c.NewSession()
 	require.NoError(t, err)
-	var out bytes.Buffer
-	s.Stdout, s.Stderr = &out, &out
+	var out, errOut bytes.Buffer
+	s.Stdout, s.Stderr = &out, &errOut
 	require.NoError(t, s.Start("sleep 60"))
 	ended := make(chan error, 1)
 	go func() { ended <- s.Wait() }()
@@ -55,7 +55,7 @@ func TestAHostThatIsSwitchedOffReportsNothing(t *testing.T) {
 		var exit *ssh.ExitError
 		assert.Error(t, err)
 		assert.NotErrorAs(t, err, &exit)
-		assert.Empty(t, out.String())
+		assert.Empty(t, out.String()+errOut.String())
 	case <-time.After(10 * time.Second):
 		t.Fatal("a connection to a host that is off goes on")
 	}
