@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -318,30 +320,26 @@ func TestALiveMoveIsHardlyNoticed(t *testing.T) {
 	require.NoError(t, a.Workspace.SetZone(*z))
 	box.Busy("log-host-1", 8<<20, 4<<20)
 	serves(t, a)
-	stop, done := make(chan struct{}), make(chan int)
+	asking, stop := context.WithCancel(ctx)
 	var asked atomic.Int64
-	go func() {
-		missed := 0
-		for {
-			select {
-			case <-stop:
-				done <- missed
-				return
-			default:
-			}
+	var client sync.WaitGroup
+	missed := 0
+	t.Cleanup(func() { stop(); client.Wait() })
+	client.Go(func() {
+		for asking.Err() == nil {
 			asked.Add(1)
 			if page, err := byName(t, a); err != nil || !strings.HasPrefix(page, "level 2.10") {
 				missed++
 				t.Logf("missed: %v %q", err, page)
 			}
 		}
-	}()
+	})
 	_, runID := moving(t, a, dep, "alisio-sur", change.Live)
 	ended(t, a, runID)
 	before := asked.Load()
 	require.Eventually(t, func() bool { return asked.Load() > before+20 }, 10*time.Second, time.Millisecond, "it goes on asking where it is now")
-	close(stop)
-	missed := <-done
+	stop()
+	client.Wait()
 	t.Logf("%d asked, %d missed", asked.Load(), missed)
 	assert.Greater(t, asked.Load(), int64(100))
 	assert.LessOrEqual(t, missed, 1)

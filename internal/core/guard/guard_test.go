@@ -1,9 +1,15 @@
 package guard
 
 import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestEveryActIsThereOnceWithARightAndWords(t *testing.T) {
@@ -18,6 +24,24 @@ func TestEveryActIsThereOnceWithARightAndWords(t *testing.T) {
 		assert.Equal(t, r, *Of(r.Act))
 	}
 	assert.Nil(t, Of("sing"))
+}
+
+// TestEveryActThatIsNamedHasARow reads the names of the acts, so that none is without a right.
+func TestEveryActThatIsNamedHasARow(t *testing.T) {
+	f, err := parser.ParseFile(token.NewFileSet(), "guard.go", nil, 0)
+	require.NoError(t, err)
+	named := 0
+	ast.Inspect(f, func(n ast.Node) bool {
+		v, is := n.(*ast.ValueSpec)
+		if !is || len(v.Values) != 1 || fmt.Sprint(v.Type) != "Act" {
+			return true
+		}
+		named++
+		act := Act(strings.Trim(v.Values[0].(*ast.BasicLit).Value, `"`))
+		assert.NotNil(t, Of(act), "%s has no row", act)
+		return true
+	})
+	assert.Len(t, Acts, named)
 }
 
 func TestWhoMayDoWhat(t *testing.T) {

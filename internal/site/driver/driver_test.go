@@ -114,6 +114,11 @@ func TestAnswersAreRead(t *testing.T) {
 	got, err := d.Questions[0].Answer(" 5, 6 ")
 	require.NoError(t, err)
 	assert.Equal(t, Values{"port": "5, 6"}, got, "the answer to one field is the whole of it")
+	got, err = d.Questions[0].Answer(" ")
+	require.NoError(t, err)
+	assert.Equal(t, Values{}, got)
+	one := Question{Fields: []Field{{Name: "a", Word: "a"}}}
+	assert.Equal(t, "a TEXT", one.Forms())
 	require.NoError(t, os.Truncate(paper, mostFile+1))
 	_, err = ReadFile(paper)
 	assert.ErrorContains(t, err, "at most 1048576 bytes are read")
