@@ -345,3 +345,39 @@ func TestAnswersAreBounded(t *testing.T) {
 	require.Error(t, err, "what is longer than an answer may be is none")
 	assert.Equal(t, site.Transient, site.ClassOf(err))
 }
+
+// TestEveryKindIsAskedForWithAllThatIsSaid creates one of each other kind, with everything that can be said of it.
+func TestEveryKindIsAskedForWithAllThatIsSaid(t *testing.T) {
+	for name, c := range map[string]struct {
+		req          site.Request
+		want         map[string]any
+		kind         string
+		source, goal string
+	}{
+		"an interface": {site.Request{Kind: site.Interface, Source: "i-1", Target: "n-1", Ports: []int{80, 443}, Address: "10.0.0.9", MAC: "02:00:00:00:00:01"},
+			map[string]any{wire.OwnPorts: "80,443", wire.OwnInside: "10.0.0.9", wire.OwnMAC: "02:00:00:00:00:01"}, wire.NetworkInterface, "/compute/i-1", "/network/n-1"},
+		"an attachment": {site.Request{Kind: site.Attachment, Source: "i-1", Target: "v-1", Location: "/data"}, map[string]any{wire.MountPoint: "/data"}, wire.StorageLink, "/compute/i-1", "/storage/v-1"},
+		"a volume":      {site.Request{Kind: site.Volume, DiskGiB: 7, Zone: "a", Class: "fast"}, map[string]any{wire.StorageSize: 7.0, wire.OwnZone: "a", wire.OwnClass: "fast"}, wire.Storage, "", ""},
+		"a network":     {site.Request{Kind: site.Network, CIDR: "10.0.0.0/24", VLAN: "12"}, map[string]any{wire.CIDR: "10.0.0.0/24", wire.VLAN: 12.0}, wire.Network, "", ""},
+		"an object":     {site.Request{Kind: site.Object, Bytes: 9, SHA256: "abc"}, map[string]any{wire.ObjectBytes: 9.0, wire.ObjectDigest: "abc"}, wire.Object, "", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d, last := serve(t, 201, `{"kind":"x","id":"7"}`)
+			_, err := d.Create(ctx, c.req)
+			require.NoError(t, err)
+			_, body := last()
+			var w wire.Resource
+			require.NoError(t, json.Unmarshal([]byte(body), &w))
+			assert.Equal(t, c.kind, w.Kind)
+			for name, want := range c.want {
+				assert.Equal(t, want, w.Attributes[name], name)
+			}
+			if c.source != "" {
+				assert.Equal(t, []string{c.source, c.goal}, []string{w.Source.Location, w.Target.Location})
+			}
+			refusing, _ := serve(t, 409, `{"message":"no room"}`)
+			_, err = refusing.Create(ctx, c.req)
+			assert.ErrorContains(t, err, "no room")
+		})
+	}
+}
