@@ -233,7 +233,11 @@ func livesAt(r store.Run, now time.Time) bool {
 	if now.Sub(r.Beat) > silentAfter {
 		return false
 	}
-	return r.Worker == 0 || r.Worker == os.Getpid() || !errors.Is(syscall.Kill(r.Worker, 0), syscall.ESRCH)
+	return r.Worker == 0 || processLives(r.Worker)
+}
+
+func processLives(pid int) bool {
+	return pid == os.Getpid() || !errors.Is(syscall.Kill(pid, 0), syscall.ESRCH)
 }
 
 // Work runs a run to its end in this process, from its beginning or from where another worker left it. The error is
@@ -479,8 +483,9 @@ func (a *App) Watch(ctx context.Context, runID, after int64) <-chan Batch {
 	out := make(chan Batch)
 	go func() {
 		defer close(out)
+		var s silentWorker
 		for {
-			b := a.batch(ctx, runID, &after)
+			b := a.batch(ctx, runID, &after, &s)
 			if len(b.Events) > 0 || b.Last || b.Err != nil {
 				select {
 				case out <- b:
@@ -504,7 +509,7 @@ func (a *App) Watch(ctx context.Context, runID, after int64) <-chan Batch {
 	return out
 }
 
-func (a *App) batch(ctx context.Context, runID int64, after *int64) Batch {
+func (a *App) batch(ctx context.Context, runID int64, after *int64, s *silentWorker) Batch {
 	r, err := a.Store.Run(ctx, runID) // before the events: what ended before is then sure to be among them
 	if err != nil {
 		return Batch{Err: err}
@@ -516,8 +521,32 @@ func (a *App) batch(ctx context.Context, runID int64, after *int64) Batch {
 	if len(events) > 0 {
 		*after = events[len(events)-1].Seq
 	}
-	over := !r.Ended.IsZero() || Abandoned(r, time.Now())
+	over := !r.Ended.IsZero() || s.lost(ctx, a.Store, r, time.Now())
 	return Batch{Events: events, Last: over && len(events) < maxBatch}
+}
+
+// silentWorker is for how long a run's worker has shown no sign of life though it could have.
+type silentWorker struct{ since time.Time }
+
+// showsWithin is how soon a worker shows that it lives once it can again.
+const showsWithin = 2 * time.Second
+
+// lost reports that a run has lost its worker. As long as somebody holds the database, nobody can show that they live, so that
+// one is lost for sure only if it stays silent when nobody does, or if its process is gone.
+func (s *silentWorker) lost(ctx context.Context, at *store.Store, r store.Run, now time.Time) bool {
+	switch {
+	case !Abandoned(r, now):
+		s.since = time.Time{}
+		return false
+	case r.Worker != 0 && !processLives(r.Worker):
+		return true
+	case at.Busy(ctx):
+		s.since = time.Time{}
+		return false
+	case s.since.IsZero():
+		s.since = now
+	}
+	return now.Sub(s.since) > showsWithin
 }
 
 // Replay is a run's state from its whole journal.

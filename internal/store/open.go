@@ -90,6 +90,21 @@ func lastCopy(path string) string {
 	return ", or use the copy " + copies[len(copies)-1]
 }
 
+// Busy reports that somebody is writing at this moment, so that nobody else can.
+func (s *Store) Busy(ctx context.Context) bool {
+	db, err := sql.Open("sqlite", dsn(s.name, 0))
+	if err != nil {
+		return false
+	}
+	defer db.Close()
+	tx, err := db.BeginTx(ctx, nil) // which takes the lock at once
+	if err != nil {
+		return busy(err)
+	}
+	_ = tx.Rollback()
+	return false
+}
+
 // busy reports that another process was writing for too long.
 func busy(err error) bool {
 	var e *sqlite.Error
