@@ -90,6 +90,21 @@ func (a *App) propose(ctx context.Context, o Order, holds time.Duration) (*Propo
 // Proposals lists all proposals, the newest first.
 func (a *App) Proposals(ctx context.Context) ([]Proposal, error) { return a.Store.Proposals(ctx) }
 
+// OpenProposals are those that can be confirmed now, the newest first.
+func (a *App) OpenProposals(ctx context.Context) ([]Proposal, error) {
+	all, err := a.Store.Proposals(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Proposal
+	for i := range all {
+		if all[i].State == store.ProposalOpen && a.stillHolds(ctx, &all[i]) == nil {
+			out = append(out, all[i])
+		}
+	}
+	return out, nil
+}
+
 // Proposed is what a proposal is to do, if that can still be done; the error says why it cannot.
 func (a *App) Proposed(ctx context.Context, id int64) (*Proposal, Order, error) {
 	p, err := a.Store.Proposal(ctx, id)

@@ -188,8 +188,14 @@ func (v *View) Acts() []view.Act {
 	case v.state == nil:
 		return nil
 	case v.order != nil:
-		return []view.Act{{Name: "run this plan", Effect: "asks once more, with what it costs", Do: v.begin},
-			{Name: "back to the design", Effect: "nothing is built", Do: func() tea.Cmd { return view.Cmd(view.Goto{Digit: "2"}) }}}
+		acts := []view.Act{{Name: "run this plan", Effect: "asks once more, with what it costs", Do: v.begin}}
+		if v.proposal != nil {
+			acts[0].Name = fmt.Sprintf("confirm proposal %d", v.proposal.ID)
+			acts = append(acts, view.Act{Name: fmt.Sprintf("withdraw proposal %d", v.proposal.ID), Effect: "nobody can confirm it any more; nothing is built", Do: v.withdraw})
+		} else {
+			acts = append(acts, view.Act{Name: "propose it", Effect: "begins nothing: it waits in Today for somebody to confirm it, as long as what it was worked out from is as it was", Do: v.propose})
+		}
+		return append(acts, view.Act{Name: "back to the design", Effect: "nothing is built", Do: func() tea.Cmd { return view.Cmd(view.Goto{Digit: "2"}) }})
 	}
 	acts := v.decisions()
 	r, known := v.stored()

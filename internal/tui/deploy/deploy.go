@@ -28,7 +28,9 @@ type View struct {
 
 	// order is shown while run is 0.
 	order *app.Order
-	runID int64
+	// proposal is the one that the order on screen was kept in, nil for none.
+	proposal *app.Proposal
+	runID    int64
 	// epoch is that of the shown run's worker when it was looked up last, -1 before.
 	epoch int64
 	// held is which of the failed steps is chosen, in the queue of what waits for a person.
@@ -101,7 +103,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case view.OpenDraft:
 		return v.ordered(msg.Draft)
 	case view.OpenOrder:
-		return v.consider(msg.Order)
+		return v.consider(msg)
 	case arranged:
 		if v.arranging = false; msg.state == v.state {
 			v.kept = msg.keptTimes
@@ -143,9 +145,10 @@ func (v *View) ordered(d *app.Draft) tea.Cmd {
 }
 
 // consider shows what an order would do.
-func (v *View) consider(o app.Order) tea.Cmd {
+func (v *View) consider(msg view.OpenOrder) tea.Cmd {
+	o := msg.Order
 	v.close()
-	v.order, v.runID, v.chosen = &o, 0, true
+	v.order, v.proposal, v.runID, v.chosen = &o, msg.Proposal, 0, true
 	v.show(run.New(o.Plan))
 	v.follow = false
 	cmd := v.rehearse()
@@ -350,18 +353,44 @@ func (v *View) begin() tea.Cmd {
 	if len(missing) > 0 {
 		return v.askSecret(missing[0])
 	}
-	o := *v.order
+	o, p := *v.order, v.proposal
 	return view.Cmd(view.Confirm{Act: view.Act{
 		Name: "run this plan", Effect: v.effect(), Type: v.mustType(),
 		Do: func() tea.Cmd {
 			return func() tea.Msg {
-				id, err := v.app.Begin(v.ctx, o)
+				id, err := v.carryOut(o, p)
 				if err != nil {
 					return view.Told{Text: err.Error(), Bad: true}
 				}
 				return begun{id}
 			}
 		}}})
+}
+
+// carryOut begins an order, or confirms the proposal that it was kept in.
+func (v *View) carryOut(o app.Order, p *app.Proposal) (int64, error) {
+	if p != nil {
+		return v.app.Confirm(v.ctx, p.ID)
+	}
+	return v.app.Begin(v.ctx, o)
+}
+
+// propose keeps the plan on screen for somebody to confirm.
+func (v *View) propose() tea.Cmd {
+	o := *v.order
+	return func() tea.Msg {
+		p, err := v.app.Propose(v.ctx, o, app.ProposalHolds)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return view.Told{Text: fmt.Sprintf("proposal %d holds until %s; it waits in Today for somebody to confirm it", p.ID, p.Until.Local().Format("Monday 15:04"))}
+	}
+}
+
+// withdraw takes the proposal on screen back.
+func (v *View) withdraw() tea.Cmd {
+	id := v.proposal.ID
+	return tea.Batch(v.doing(fmt.Sprintf("proposal %d is withdrawn", id), func() error { return v.app.Withdraw(v.ctx, id) }), view.Cmd(view.Goto{Digit: "0"}))
 }
 
 // missing are the secrets of the plan that nobody has given yet.

@@ -96,7 +96,11 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 			what = p.Purpose
 		}
 		x = c.Cut(x, r.Y, 40, part.In(part.Dim), what) + 3
-		x = c.Text(x, r.Y, part.In(part.Steel), c.Look.Mark(run.Planned)+" not begun") + 3
+		state := " not begun"
+		if v.proposal != nil {
+			state = " proposed by " + v.proposal.By.Name
+		}
+		x = c.Text(x, r.Y, part.In(part.Steel), c.Look.Mark(run.Planned)+state) + 3
 		x = c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%s   about %s", v.extent(), v.expected())) + 2
 		x = c.Cut(x, r.Y, r.W-x, part.In(part.Dim), v.band()) + 3
 		c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%.3f %s/h", p.CostPerHour, p.Currency))

@@ -280,7 +280,7 @@ func TestAChangeIsShownBeforeItIsRun(t *testing.T) {
 	back, err := change.Compile(stands, change.Nothing(p).Plan, "retire flood-watch")
 	require.NoError(t, err)
 	v := New(context.Background(), nil)
-	v.consider(app.Order{Plan: back, Deployment: 1})
+	v.consider(view.OpenOrder{Order: app.Order{Plan: back, Deployment: 1}})
 	v.answer = rehearse.Answer{P50: 20 * time.Second, P90: 31 * time.Second, Decisive: []rehearse.Decisive{{Step: "contacts-1/stop", Share: 0.4}}}
 	text := ansi.Strip(draw(v, 160, 43, started))
 	assert.Contains(t, text, "retire flood-watch")
@@ -292,4 +292,25 @@ func TestAChangeIsShownBeforeItIsRun(t *testing.T) {
 	assert.Contains(t, v.effect(), "retire flood-watch: 47 retire, in")
 	assert.Regexp(t, `What is on \S+ goes \(\d+ GiB, of \S+\)`, v.effect(), "whose data goes is said")
 	assert.Contains(t, v.effect(), "So does what is on 9 more disks")
+}
+
+// TestAPlanIsProposedOrConfirmed shows a plan that was worked out now, and one that somebody proposed.
+func TestAPlanIsProposedOrConfirmed(t *testing.T) {
+	v := New(context.Background(), nil)
+	names := func() []string {
+		var out []string
+		for _, a := range v.Acts() {
+			out = append(out, a.Name)
+		}
+		return out
+	}
+	order := app.Order{Plan: plantest.Plan(t, "drill")}
+	v.consider(view.OpenOrder{Order: order})
+	assert.Equal(t, []string{"run this plan", "propose it", "back to the design"}, names())
+	assert.Contains(t, ansi.Strip(draw(v, 160, 43, started)), "not begun")
+	v.consider(view.OpenOrder{Order: order, Proposal: &app.Proposal{ID: 3, By: app.Actor{Name: "ana"}}})
+	assert.Equal(t, []string{"confirm proposal 3", "withdraw proposal 3", "back to the design"}, names())
+	assert.Contains(t, ansi.Strip(draw(v, 160, 43, started)), "proposed by ana")
+	v.consider(view.OpenOrder{Order: order})
+	assert.Contains(t, ansi.Strip(draw(v, 160, 43, started)), "not begun", "and what is worked out after it is nobody's proposal")
 }

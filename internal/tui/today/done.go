@@ -2,12 +2,16 @@ package today
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
 )
 
 // mostDone bounds how much of what was done is shown.
@@ -15,15 +19,17 @@ const mostDone = 24
 
 // done are the last entries of the trail of what was done, the newest first.
 type done struct {
-	last []app.Entry
-	err  error
+	last      []app.Entry
+	proposals []app.Proposal
+	err       error
 }
 
-// lookAtDone looks what was done last.
+// lookAtDone looks what was done last, and what was proposed.
 func (v *View) lookAtDone() tea.Cmd {
 	return func() tea.Msg {
 		last, err := v.app.LastOfTrail(context.Background(), mostDone)
-		return done{last, err}
+		open, openErr := v.app.OpenProposals(context.Background())
+		return done{last, open, errors.Join(err, openErr)}
 	}
 }
 
@@ -44,7 +50,7 @@ func (d *page) done() {
 		case e.Way != app.BySchedule && e.Way != app.ByRule: // a person was there
 			ink = part.Text
 		}
-		d.c.Cut(d.r.X+2, d.y, atWhy-d.r.X-4, part.In(part.Dim), fmt.Sprintf("%s  %s", part.Age(e.At, d.now), e.Actor))
+		d.c.Cut(d.r.X+2, d.y, atWhy-d.r.X-4, part.In(part.Dim), fmt.Sprintf("%-9s %s", part.Age(e.At, d.now), e.Actor))
 		d.c.Cut(atWhy, d.y, d.r.X+d.r.W-atWhy-1, part.In(ink), e.Words())
 		d.y++
 	}
@@ -63,4 +69,26 @@ func withoutTries(all []app.Entry) []app.Entry {
 		out = append(out, e)
 	}
 	return out
+}
+
+// proposalItems are the plans that wait for somebody to confirm them.
+func (v *View) proposalItems(now time.Time) []item {
+	var out []item
+	for _, p := range v.proposals {
+		out = append(out, item{rankProposal, run.Held, p.Purpose, fmt.Sprintf("proposal %d, by %s, %s", p.ID, p.By.Name, part.Age(p.Created, now)),
+			"nothing is done before somebody confirms it; it holds until " + p.Until.Local().Format("Monday 15:04"), "look at it, confirm it or withdraw it", v.openProposal(p.ID),
+			[]string{"Somebody worked a plan out and kept it for another to confirm. What it was worked out from is still as it was."}})
+	}
+	return out
+}
+
+// openProposal shows what a proposal would do.
+func (v *View) openProposal(id int64) tea.Cmd {
+	return func() tea.Msg {
+		p, o, err := v.app.Proposed(context.Background(), id)
+		if err != nil {
+			return view.Told{Text: err.Error(), Bad: true}
+		}
+		return tea.BatchMsg{view.Cmd(view.OpenOrder{Order: o, Proposal: p}), view.Cmd(view.Goto{Digit: "4"})}
+	}
 }

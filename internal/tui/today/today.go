@@ -35,6 +35,8 @@ type View struct {
 	looked time.Time
 	// done is what was done last, the newest first.
 	done []app.Entry
+	// proposals are the plans that wait for somebody to confirm them.
+	proposals []app.Proposal
 	at   int
 	rows map[int]int
 	// now is when the view was drawn last: what is selected is what was seen.
@@ -77,7 +79,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		if msg.err != nil {
 			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
 		}
-		v.done = msg.last
+		v.done, v.proposals = msg.last, msg.proposals
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
@@ -100,6 +102,7 @@ const (
 	rankMistakes
 	rankNoPlace
 	rankMove
+	rankProposal
 	rankFindings
 	rankReady
 )
@@ -137,6 +140,7 @@ func (v *View) items(now time.Time) []item {
 	out = append(out, v.unwell(now)...)
 	out = append(out, v.inventoryItems(now)...)
 	out = append(out, v.moveItems(now)...)
+	out = append(out, v.proposalItems(now)...)
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
 		for j := i; j > 0 && out[j].rank < out[j-1].rank; j-- {
 			out[j], out[j-1] = out[j-1], out[j]
@@ -314,7 +318,7 @@ func (v *View) Why() view.Note {
 	for _, r := range it.reason {
 		lines = append(lines, view.Say("  "+r))
 	}
-	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what failed, then what endangers a service, then sites that do not answer, then what cannot be planned, then moves that wait, then what is not as it should be, then what could be begun"))
+	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what failed, then what endangers a service, then sites that do not answer, then what cannot be planned, then moves that wait, then what was proposed, then what is not as it should be, then what could be begun"))
 	return view.Note{Title: it.title, Lines: lines}
 }
 

@@ -166,3 +166,18 @@ func TestWhatWasDoneIsSaid(t *testing.T) {
 	assert.NotContains(t, ansi.Strip(c.String()), "what was done")
 	assert.NotNil(t, v.Update(done{err: errors.New("x")}))
 }
+
+// TestWhatWasProposedWaitsForSomebody has a proposal in the queue, with who proposed it and until when it holds.
+func TestWhatWasProposedWaitsForSomebody(t *testing.T) {
+	v := New(nil)
+	v.Update(view.Runs{})
+	v.Update(done{proposals: []app.Proposal{{ID: 3, Purpose: "retire level-log", By: app.Actor{Name: "ana", Way: app.ByCommand}, Created: ago(time.Hour), Until: now.Add(time.Hour)}}})
+	text := drawn(v, 160)
+	assert.Contains(t, text, "1 thing waits for you")
+	assert.Regexp(t, `retire level-log +nothing is done before somebody confirms it; it holds until +enter look at it, confirm it or withdraw it`, text)
+	assert.Contains(t, text, "proposal 3, by ana, 1h00m ago")
+	assert.Equal(t, "1", v.Badge(now))
+	assert.Contains(t, v.Why().Lines[1].Text, "kept it for another to confirm")
+	v.Update(done{})
+	assert.Contains(t, drawn(v, 160), "nothing needs you")
+}

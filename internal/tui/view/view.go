@@ -131,8 +131,12 @@ type Runs struct{ Runs []store.Run }
 type OpenRun struct{ ID int64 }
 type OpenDraft struct{ Draft *app.Draft }
 
-// OpenOrder asks the Deploy view to show what an order would do, before it is run.
-type OpenOrder struct{ Order app.Order }
+// OpenOrder asks the Deploy view to show what an order would do, before it is run. Proposal is the one that it was kept in, nil for an
+// order that was worked out now.
+type OpenOrder struct {
+	Order    app.Order
+	Proposal *app.Proposal
+}
 
 // PlanMove asks the Move view to plan a move of instances, by their names.
 type PlanMove struct{ Instances []string }
