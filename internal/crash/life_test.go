@@ -130,11 +130,28 @@ func (l *life) carry(ctx context.Context, o app.Order) error {
 	if len(o.Plan.Steps) == 0 {
 		return nil
 	}
-	id, err := l.a.NewRun(ctx, o)
+	id, err := l.make(ctx, o)
 	if err != nil {
 		return err
 	}
 	return l.finish(ctx, id)
+}
+
+// make makes a run of an order: at once, or as one proposes and another, who opened the workspace by themselves, confirms.
+func (l *life) make(ctx context.Context, o app.Order) (int64, error) {
+	if o.Move != 0 || l.r.IntN(3) > 0 {
+		return l.a.NewRun(ctx, o)
+	}
+	p, err := l.a.As(app.Actor{Name: "ana", Way: app.ByScreen}).Propose(ctx, o, time.Hour)
+	if err != nil {
+		return 0, err
+	}
+	other, err := app.Open(ctx, l.a.Workspace.Dir, app.Idle())
+	if err != nil {
+		return 0, err
+	}
+	defer other.Close()
+	return other.Confirm(ctx, p.ID)
 }
 
 func (l *life) finish(ctx context.Context, id int64) error {

@@ -37,8 +37,8 @@ type View struct {
 	done []app.Entry
 	// proposals are the plans that wait for somebody to confirm them.
 	proposals []app.Proposal
-	at   int
-	rows map[int]int
+	at        int
+	rows      map[int]int
 	// now is when the view was drawn last: what is selected is what was seen.
 	now time.Time
 }
