@@ -15,7 +15,7 @@ import (
 )
 
 // mostDone bounds how much of what was done is shown.
-const mostDone = 24
+const mostDone = 48
 
 // done are the last entries of the trail of what was done, the newest first.
 type done struct {
@@ -41,8 +41,8 @@ func (d *page) done() {
 	}
 	atWhy, _ := d.columns()
 	d.head("what was done", "", "")
-	all := withoutTries(d.v.done)
-	for _, e := range all[:min(len(all), room, mostDone/2)] {
+	all := together(withoutTries(d.v.done))
+	for _, e := range all[:min(len(all), room, mostDone/4)] {
 		ink := part.Dim
 		switch {
 		case e.Failed != "":
@@ -64,6 +64,21 @@ func withoutTries(all []app.Entry) []app.Entry {
 	var out []app.Entry
 	for _, e := range all {
 		if n := len(out); n > 0 && out[n-1].Failed != "" && e.Failed == "" && e.Act == out[n-1].Act && e.On == out[n-1].On && e.Actor == out[n-1].Actor && e.Seq == out[n-1].Seq-1 {
+			continue
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// together makes one entry of those, one after another, that are alike but for what was done to: a look at five sites is one thing
+// that somebody did.
+func together(all []app.Entry) []app.Entry {
+	plain := func(e *app.Entry) bool { return e.Note == "" && e.Failed == "" && e.Run == 0 }
+	var out []app.Entry
+	for _, e := range all {
+		if n := len(out); n > 0 && plain(&e) && plain(&out[n-1]) && e.Act == out[n-1].Act && e.Actor == out[n-1].Actor {
+			out[n-1].On += ", " + e.On
 			continue
 		}
 		out = append(out, e)

@@ -161,6 +161,14 @@ func TestWhatWasDoneIsSaid(t *testing.T) {
 	text := drawn(v, 160)
 	assert.Regexp(t, `what was done[\s\S]*now\s+ana by screen\s+removed vega, which failed: something stands there\s*\n.*ana by schedule\s+surveyed presa\s*\n.*1h.*ana by screen\s+began run 1: raise level-log\s*\n\s+andamio log tells`, text)
 	assert.Equal(t, 1, strings.Count(text, "removed vega"))
+	many := func(way app.Way, sites ...string) (out []app.Entry) {
+		for _, s := range sites {
+			out = append(out, app.Entry{At: now, Actor: by.By(way), Act: "survey-site", On: s})
+		}
+		return out
+	}
+	v.Update(done{last: append(append(many(app.ByScreen, "presa", "vega"), many(app.BySchedule, "tramonta", "vega")...), app.Entry{At: now, Actor: by, Act: "survey-site", On: "azud", Failed: "silent"})})
+	assert.Regexp(t, `by screen +surveyed presa, vega *\n.*by schedule +surveyed tramonta, vega *\n.*surveyed azud, which failed: silent`, drawn(v, 160), "what is alike is told together")
 	c := part.NewCanvas(part.NewLook(false, false, colorprofile.TrueColor), 160, 8)
 	v.Draw(c, part.Rect{W: 160, H: 8}, now)
 	assert.NotContains(t, ansi.Strip(c.String()), "what was done")
