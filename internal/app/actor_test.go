@@ -56,6 +56,9 @@ func TestWhoDidWhatIsInTheTrail(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, v.Wrong)
 	assert.EqualValues(t, 7, v.Entries)
+	_, err = eva.Survey(ctx, SurveyWish{Site: "vega", Deep: true})
+	require.NoError(t, err)
+	assert.Equal(t, []string{got[6], "eva by command surveyed vega: with what is within its instances"}, trailWords(t, a, 2), "it is one act, though it enters instances")
 }
 
 // TestNobodyDoesNothing holds that what is not allowed, or cannot be noted, is not done.

@@ -100,7 +100,7 @@ func (s *surveying) enter(ctx context.Context, h Host, id string, where map[stri
 	ctx, cancel := context.WithTimeout(ctx, insidePatient)
 	defer cancel()
 	var out bytes.Buffer
-	_, err := s.a.Command(ctx, h, "sh -s", strings.NewReader(inspect), &atMost{&out, insideMost}, io.Discard)
+	_, err := s.a.command(ctx, h, "sh -s", strings.NewReader(inspect), &atMost{&out, insideMost}, io.Discard)
 	if err != nil {
 		return nil, fmt.Errorf("%s could not be entered: %w", h.ID, err)
 	}

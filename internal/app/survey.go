@@ -49,8 +49,16 @@ func (a *App) Survey(ctx context.Context, w SurveyWish) (out store.Survey, err e
 	err = a.do(ctx, guard.SurveySite, w.Site, func() (err error) {
 		out, err = a.surveySite(ctx, w)
 		return err
-	})
+	}, w.depth())
 	return out, err
+}
+
+// depth says of a deep survey that it goes into instances.
+func (w SurveyWish) depth() detail {
+	if w.Deep {
+		return saying("with what is within its instances")
+	}
+	return func(*Entry) {}
 }
 
 func (a *App) surveySite(ctx context.Context, w SurveyWish) (store.Survey, error) {
