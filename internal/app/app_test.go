@@ -84,8 +84,11 @@ func draft(t *testing.T, a *App, change map[string]string) *Draft {
 	}
 	tmpl, err := ReadTemplate(files, "flood-watch", "template.yaml")
 	require.NoError(t, err)
-	e, err := a.Estate(ctx)
-	require.NoError(t, err)
+	var e *estate.Estate
+	require.Eventually(t, func() bool { // one that is impatient may find a loaded machine slow
+		e, err = a.Estate(ctx)
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond, "the sites do not say what they offer")
 	d := NewDraft(tmpl, Wish{Preset: "drill"}, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
