@@ -85,26 +85,9 @@ func (a *App) do(ctx context.Context, act guard.Act, on string, how func() error
 	return errors.Join(err, a.note(context.WithoutCancel(ctx), act, on, failed...))
 }
 
-// trailPage is how many entries are read at once.
-const trailPage = 1000
-
 // EachOfTrail goes through all entries, the oldest first.
 func (a *App) EachOfTrail(ctx context.Context, do func(*Entry) error) error {
-	for after := int64(0); ; {
-		page, err := a.Store.Trail(ctx, after, trailPage)
-		if err != nil {
-			return err
-		}
-		for i := range page {
-			if err := do(&page[i]); err != nil {
-				return err
-			}
-			after = max(after, page[i].Seq)
-		}
-		if len(page) < trailPage {
-			return nil
-		}
-	}
+	return a.Store.EachOfTrail(ctx, do)
 }
 
 // LastOfTrail returns the last entries, the newest first.
@@ -122,16 +105,10 @@ type Verified struct {
 // VerifyTrail looks whether any entry was changed, left out or put in, and whether one with an expected digest is there, if one is
 // given.
 func (a *App) VerifyTrail(ctx context.Context, expect string) (*Verified, error) {
-	v := trail.Verifier{Expect: expect}
-	err := a.EachOfTrail(ctx, func(e *Entry) error { v.Next(*e); return nil })
+	v, err := a.Store.VerifyTrail(ctx, expect)
 	if err != nil {
 		return nil, err
 	}
-	ever, err := a.Store.TrailEver(ctx)
-	if err != nil {
-		return nil, err
-	}
-	v.End(ever)
 	return &Verified{Entries: v.Last().Seq, Digest: v.Last().Digest, Wrong: v.Wrong}, nil
 }
 

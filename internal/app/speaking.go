@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"time"
 
 	"andamio/internal/site"
@@ -168,6 +169,12 @@ func (c Connection) surveyor() (site.Surveyor, error) {
 		return nil, fmt.Errorf("%s cannot be surveyed: its driver does not know how", c.Site)
 	}
 	return s, nil
+}
+
+// holds reports that sites of the connection's driver can hold things of a kind.
+func (c *Connection) holds(kind site.Kind) bool {
+	d, err := c.kit()
+	return err == nil && slices.Contains(d.Kinds, kind)
 }
 
 // access asks what the connection's credential may do.

@@ -234,6 +234,9 @@ func (s *surveying) region(ctx context.Context, i int) error {
 func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
 	from := max(slices.Index(surveyed, site.Kind(p.Kind)), 0)
 	for k, kind := range surveyed[from:] {
+		if !s.c.holds(kind) {
+			continue
+		}
 		after := ""
 		if k == 0 {
 			after = p.Cursor

@@ -81,7 +81,7 @@ func (s *silencer) serve() {
 		}
 		s.keep(from)
 		go func() {
-			to, err := net.Dial("tcp", s.to)
+			to, err := net.DialTimeout("tcp", s.to, 10*time.Second)
 			if err != nil {
 				from.Close()
 				return

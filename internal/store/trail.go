@@ -40,6 +40,43 @@ func (s *Store) Trail(ctx context.Context, after int64, limit int) ([]trail.Entr
 	return s.trail(ctx, `WHERE seq > ? ORDER BY seq LIMIT ?`, after, limit)
 }
 
+// trailPage is how many entries are read at once.
+const trailPage = 1000
+
+// EachOfTrail goes through all entries, the oldest first.
+func (s *Store) EachOfTrail(ctx context.Context, do func(*trail.Entry) error) error {
+	for after := int64(0); ; {
+		page, err := s.Trail(ctx, after, trailPage)
+		if err != nil {
+			return err
+		}
+		for i := range page {
+			if err := do(&page[i]); err != nil {
+				return err
+			}
+			after = page[i].Seq
+		}
+		if len(page) < trailPage {
+			return nil
+		}
+	}
+}
+
+// VerifyTrail looks whether any entry was changed, left out or put in, and whether one with an expected digest is there, if one is
+// given.
+func (s *Store) VerifyTrail(ctx context.Context, expect string) (*trail.Verifier, error) {
+	v := &trail.Verifier{Expect: expect}
+	if err := s.EachOfTrail(ctx, func(e *trail.Entry) error { v.Next(*e); return nil }); err != nil {
+		return nil, err
+	}
+	ever, err := s.TrailEver(ctx)
+	if err != nil {
+		return nil, err
+	}
+	v.End(ever)
+	return v, nil
+}
+
 // LastOfTrail returns the last entries, the newest first.
 func (s *Store) LastOfTrail(ctx context.Context, limit int) ([]trail.Entry, error) {
 	return s.trail(ctx, `ORDER BY seq DESC LIMIT ?`, limit)

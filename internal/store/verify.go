@@ -9,7 +9,6 @@ import (
 	"net/url"
 
 	"andamio/internal/core/plan"
-	"andamio/internal/core/trail"
 )
 
 // Verified is what was found whole in a database.
@@ -142,34 +141,16 @@ func sourcesMatch(ctx context.Context, db *sql.DB) error {
 
 // trailWhole says what is wrong with the trail of what was done.
 func trailWhole(ctx context.Context, db *sql.DB) error {
-	s := &Store{db: db}
-	var v trail.Verifier
-	for {
-		page, err := s.Trail(ctx, v.Last().Seq, trailPage)
-		if err != nil {
-			return err
-		}
-		for _, e := range page {
-			v.Next(e)
-		}
-		if len(page) < trailPage {
-			break
-		}
-	}
-	ever, err := s.TrailEver(ctx)
+	v, err := (&Store{db: db}).VerifyTrail(ctx, "")
 	if err != nil {
 		return err
 	}
-	v.End(ever)
 	var errs []error
 	for _, w := range v.Wrong {
 		errs = append(errs, fmt.Errorf("of the trail of what was done, %s", w))
 	}
 	return errors.Join(errs...)
 }
-
-// trailPage is how many entries are read at once.
-const trailPage = 1000
 
 func each(ctx context.Context, db *sql.DB, query string, check func(name string, body []byte) error) error {
 	rows, err := db.QueryContext(ctx, query)

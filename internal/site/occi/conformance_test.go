@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/estate"
@@ -33,7 +34,7 @@ func TestTheDriverConforms(t *testing.T) {
 				d.Patience(patience)
 				return d
 			}
-			sitetest.Run(t, sitetest.Subject{
+			left := sitetest.Run(t, sitetest.Subject{
 				Address: u.Host, Patience: patience, Building: 20 * time.Second, Port: 8080, Notices: sandbox.FeatureNotices, Mapping: occi.Kit().Mapping,
 				Open:     func(_ *testing.T, address string) site.Site { return open(address, at.Token) },
 				Denied:   func(*testing.T) site.Site { return open(u.Host, "nobody's") },
@@ -42,6 +43,7 @@ func TestTheDriverConforms(t *testing.T) {
 				Network:  site.Request{CIDR: "10.1.0.0/24"},
 				Volume:   site.Request{DiskGiB: 2},
 			})
+			assert.Empty(t, left, "it can do everything")
 		})
 	}
 }

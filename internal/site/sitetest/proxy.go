@@ -5,6 +5,7 @@ import (
 	"net"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -85,7 +86,7 @@ func (p *proxy) serve() {
 // carry brings what one side says to the other, as long as the fault lets it.
 func (p *proxy) carry(c net.Conn, f fault) {
 	defer c.Close()
-	site, err := net.Dial("tcp", p.to)
+	site, err := net.DialTimeout("tcp", p.to, 10*time.Second)
 	if err != nil {
 		return
 	}

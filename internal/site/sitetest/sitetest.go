@@ -45,10 +45,16 @@ type suite struct {
 	d   site.Site
 	run string
 	n   int
+	// left says what was left out.
+	left []string
 }
 
-// Run runs the suite.
-func Run(t *testing.T, s Subject) {
+// without notes that a part is left out, since the site cannot do what it is about.
+func (u *suite) without(why string) { u.left = append(u.left, why) }
+
+// Run runs the suite, and returns what was left out of it, since the site cannot do that: its driver's test holds that against
+// what it should be able to.
+func Run(t *testing.T, s Subject) (left []string) {
 	u := &suite{Subject: s, d: s.Open(t, s.Address), run: fmt.Sprintf("sitetest-%d", time.Now().UnixNano())}
 	for _, part := range []struct {
 		name string
@@ -61,6 +67,7 @@ func Run(t *testing.T, s Subject) {
 		t.Run(part.name, part.test)
 	}
 	t.Run("nothing is left over", u.empty)
+	return u.left
 }
 
 func (u *suite) ctx(t *testing.T) context.Context {

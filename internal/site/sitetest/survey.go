@@ -19,7 +19,8 @@ import (
 func (u *suite) pages(t *testing.T) {
 	v, can := u.d.(site.Surveyor)
 	if !can {
-		t.Skip("it cannot be surveyed")
+		u.without("it cannot be surveyed")
+		return
 	}
 	ctx := u.ctx(t)
 	stays := map[string]bool{}
@@ -85,7 +86,8 @@ func (u *suite) notices(t *testing.T) {
 	offers, err := u.d.Describe(u.ctx(t))
 	require.NoError(t, err)
 	if !can || !slices.Contains(offers.Features, u.Notices) {
-		t.Skip("it sends no notices")
+		u.without("it sends no notices")
+		return
 	}
 	var mu sync.Mutex
 	heard := map[string]int{}
@@ -115,7 +117,8 @@ func (u *suite) notices(t *testing.T) {
 func (u *suite) disks(t *testing.T) {
 	d, can := u.d.(site.Disks)
 	if !can {
-		t.Skip("its disks cannot be looked into")
+		u.without("its disks cannot be looked into")
+		return
 	}
 	ctx := u.ctx(t)
 	volume := u.made(t, u.named(u.Volume, site.Volume))

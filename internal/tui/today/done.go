@@ -17,6 +17,9 @@ import (
 // mostDone bounds how much of what was done is shown.
 const mostDone = 48
 
+// lookWithin is how long a look into the workspace may take.
+const lookWithin = 10 * time.Second
+
 // done are the last entries of the trail of what was done, the newest first.
 type done struct {
 	last      []app.Entry
@@ -27,8 +30,10 @@ type done struct {
 // lookAtDone looks what was done last, and what was proposed.
 func (v *View) lookAtDone() tea.Cmd {
 	return func() tea.Msg {
-		last, err := v.app.LastOfTrail(context.Background(), mostDone)
-		open, openErr := v.app.OpenProposals(context.Background())
+		ctx, cancel := context.WithTimeout(context.Background(), lookWithin)
+		defer cancel()
+		last, err := v.app.LastOfTrail(ctx, mostDone)
+		open, openErr := v.app.OpenProposals(ctx)
 		return done{last, open, errors.Join(err, openErr)}
 	}
 }
@@ -100,7 +105,9 @@ func (v *View) proposalItems(now time.Time) []item {
 // openProposal shows what a proposal would do.
 func (v *View) openProposal(id int64) tea.Cmd {
 	return func() tea.Msg {
-		p, o, err := v.app.Proposed(context.Background(), id)
+		ctx, cancel := context.WithTimeout(context.Background(), lookWithin)
+		defer cancel()
+		p, o, err := v.app.Proposed(ctx, id)
 		if err != nil {
 			return view.Told{Text: err.Error(), Bad: true}
 		}
