@@ -60,7 +60,7 @@ func (d *page) done() {
 		d.y++
 	}
 	if d.y < d.r.Y+d.r.H {
-		d.c.Cut(atWhy, d.y, d.r.X+d.r.W-atWhy-1, part.In(part.Dim), "andamio log tells all of it, and andamio log --verify whether it is as it was written")
+		d.c.Cut(d.r.X+2, d.y, d.r.W-3, part.In(part.Dim), "andamio log tells all of it, and log --verify whether it is as it was written")
 	}
 }
 
