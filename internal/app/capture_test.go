@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/capture"
 	"andamio/internal/core/change"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/source"
 )
 
@@ -49,7 +50,7 @@ func likes(p *plan.Plan) []string {
 	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		if s.Op == plan.Name || s.Op == plan.Call || s.Script == nil {
+		if s.Op == op.Name || s.Op == op.Call || s.Script == nil {
 			continue
 		}
 		undo := ""

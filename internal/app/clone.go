@@ -7,6 +7,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Cloning compiles the order that raises another deployment like one, under a name of its own: placed anew, as near as
@@ -48,7 +49,7 @@ func (a *App) Cloning(ctx context.Context, deployment int64, name string) (Order
 // filled reports that something of a plan begins with disks that are filled from a package.
 func filled(p *plan.Plan) bool {
 	for i := range p.Steps {
-		if p.Steps[i].Op == plan.Fill {
+		if p.Steps[i].Op == op.Fill {
 			return true
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/site"
 )
 
@@ -108,7 +109,7 @@ func after(ctx context.Context, d time.Duration) error {
 func disksOf(p *plan.Plan, instance string) []string {
 	out := []string{p.Known[instance]["site.id"]}
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Op == plan.Attach && s.Resource == instance {
+		if s := &p.Steps[i]; s.Op == op.Attach && s.Resource == instance {
 			out = append(out, p.Known[s.Volume]["site.id"])
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -442,16 +443,16 @@ func (d *MoveDraft) foresee(p *plan.Plan) error {
 		for _, r := range f.Rounds {
 			rounds += r.Seconds
 		}
-		set := func(op plan.Op, seconds float64) {
-			if s := p.Step(id + "/" + string(op)); s != nil {
+		set := func(op op.Op, seconds float64) {
+			if s := p.Step(op.On(id)); s != nil {
 				s.Seconds = seconds
 			}
 		}
 		if len(f.Rounds) > 0 {
-			set(plan.Replicate, f.Rounds[0].Seconds)
-			set(plan.Follow, rounds-f.Rounds[0].Seconds)
+			set(op.Replicate, f.Rounds[0].Seconds)
+			set(op.Follow, rounds-f.Rounds[0].Seconds)
 		}
-		set(plan.Finish, f.Last.Seconds)
+		set(op.Finish, f.Last.Seconds)
 	}
 	if err := p.Arrange(); err != nil {
 		return err

@@ -21,6 +21,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
@@ -356,7 +357,7 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 	assert.GreaterOrEqual(t, d.Forecasts["log-host-1"].Copy, float64(d.Loads["log-host-1"].Used)/limit)
 	opens := time.Now().Add(1500 * time.Millisecond)
 	for i := range d.Order.Plan.Steps {
-		if c := d.Order.Plan.Steps[i].Copying; c != nil && d.Order.Plan.Steps[i].Op != plan.Finish {
+		if c := d.Order.Plan.Steps[i].Copying; c != nil && d.Order.Plan.Steps[i].Op != op.Finish {
 			c.Windows = []plan.Window{{From: opens, To: opens.Add(time.Hour)}}
 		}
 	}
@@ -427,7 +428,7 @@ func TestAColdMoveStopsInItsWindow(t *testing.T) {
 	ended(t, a, runID)
 	s, err := a.Replay(ctx, runID)
 	require.NoError(t, err)
-	assert.False(t, s.Step(KeptID("log-host-1", at)+"/"+string(plan.Halt)).Started.Before(opens), "it is stopped before its window opens")
+	assert.False(t, s.Step(op.Halt.On(KeptID("log-host-1", at))).Started.Before(opens), "it is stopped before its window opens")
 	serves(t, a)
 }
 
@@ -463,7 +464,7 @@ func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {
 		ended(t, a, commit)
 		s, err := a.Replay(ctx, commit)
 		require.NoError(t, err)
-		assert.Equal(t, keep, s.Step("log-host-1/"+string(plan.Consolidate)) != nil)
+		assert.Equal(t, keep, s.Step("log-host-1/"+string(op.Consolidate)) != nil)
 		assert.Equal(t, 1, layers(to))
 		serves(t, a)
 	}

@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 )
@@ -149,7 +150,7 @@ func (a *App) steer(ctx context.Context, id int64, verb string) error {
 	for i := range s.Steps {
 		st := &s.Steps[i]
 		open := st.Status != run.Standing && st.Status != run.Passed
-		if st.Copying == nil || !open || verb == run.CutOver && st.Op != plan.Follow {
+		if st.Copying == nil || !open || verb == run.CutOver && st.Op != op.Follow {
 			continue
 		}
 		if err := a.Store.Decide(ctx, runID, store.Decision{Step: st.ID, Verb: verb}); err != nil {

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/ovf"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/site"
 )
 
@@ -90,7 +91,7 @@ func packageOf(p, wanted *plan.Plan, r *plan.Resource) (ovf.Package, []string) {
 		Disks: []ovf.Disk{{Name: "system"}}}
 	ids := []string{p.Known[r.ID]["site.id"]}
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Op == plan.Attach && s.Resource == r.ID {
+		if s := &p.Steps[i]; s.Op == op.Attach && s.Resource == r.ID {
 			out.Disks = append(out.Disks, ovf.Disk{Name: s.Volume, Location: s.Location})
 			ids = append(ids, p.Known[s.Volume]["site.id"])
 		}
@@ -312,7 +313,7 @@ func withoutObjects(p *plan.Plan) (*plan.Plan, error) {
 	rest.Resources = slices.DeleteFunc(slices.Clone(p.Resources), func(r plan.Resource) bool { return r.Kind == plan.Object })
 	// What was unpacked from there is as it is: should it be lost, it starts from its image.
 	return withoutSteps(&rest, func(s *plan.Step) bool {
-		return p.Resource(s.Resource).Kind == plan.Object || s.Op == plan.Fill && s.Filling.Object != ""
+		return p.Resource(s.Resource).Kind == plan.Object || s.Op == op.Fill && s.Filling.Object != ""
 	})
 }
 
@@ -380,7 +381,7 @@ func (b *unpacker) add(r plan.Resource, s plan.Step, nominal float64, after ...s
 		b.p.Resources = append(b.p.Resources, r)
 		s.Resource = r.ID
 	}
-	s.ID, s.Site, s.Seconds, s.After = s.Resource+"/"+string(s.Op), b.s.Name, b.s.Seconds(nominal), after
+	s.ID, s.Site, s.Seconds, s.After = s.Op.On(s.Resource), b.s.Name, b.s.Seconds(nominal), after
 	if s.Volume != "" {
 		s.ID += ":" + s.Volume
 	}
@@ -400,7 +401,7 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
 		}
 	}
 	net := network + "@" + b.s.Name
-	lan := b.add(plan.Resource{ID: net, Title: network, Kind: plan.Network, Spec: plan.Spec{Label: network}}, plan.Step{Op: plan.Create, Title: "create network"}, b.s.Timings.Network)
+	lan := b.add(plan.Resource{ID: net, Title: network, Kind: plan.Network, Spec: plan.Spec{Label: network}}, plan.Step{Op: op.Create, Title: "create network"}, b.s.Timings.Network)
 	host := plan.Resource{ID: arc.Name, Title: arc.Name, Kind: plan.Instance, Host: b.host, Description: arc.Description, Spec: spec, StandsOn: []string{net},
 		Detail: strings.TrimSpace(spec.Size + " " + estate.Cores(spec.Cores) + " " + estate.GiB(spec.MemoryGiB))}
 	host.CostPerHour, host.CostOff = b.s.Costs(spec.Size, "", estate.Capacity{Cores: spec.Cores, MemoryGiB: spec.MemoryGiB, DiskGiB: spec.DiskGiB})
@@ -409,23 +410,23 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
 		host.StandsOn = append(host.StandsOn, d.Name)
 		disks = append(disks, d.Name)
 	}
-	created := b.add(host, plan.Step{Op: plan.Create, Title: "create instance"}, b.s.Timings.Instance)
+	created := b.add(host, plan.Step{Op: op.Create, Title: "create instance"}, b.s.Timings.Instance)
 	ready := []string{created}
 	for _, d := range arc.Disks[1:] {
 		size := float64(d.Bytes) / gib
 		volume := b.add(plan.Resource{ID: d.Name, Title: d.Name, Kind: plan.Volume, Detail: estate.GiB(size), CostPerHour: b.s.VolumeCosts(size, ""), Spec: plan.Spec{DiskGiB: size, Label: d.Name}},
-			plan.Step{Op: plan.Create, Title: "create volume"}, b.s.Timings.Volume)
-		ready = append(ready, b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: plan.Attach, Title: "attach " + d.Name, Volume: d.Name, Location: d.Location},
+			plan.Step{Op: op.Create, Title: "create volume"}, b.s.Timings.Volume)
+		ready = append(ready, b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: op.Attach, Title: "attach " + d.Name, Volume: d.Name, Location: d.Location},
 			b.s.Timings.Attachment, created, volume))
 	}
 	iface := arc.Name + ".if"
 	b.add(plan.Resource{ID: iface, Title: arc.Name + " interface", Kind: plan.Interface, PartOf: arc.Name, StandsOn: []string{arc.Name, net},
-		Spec: plan.Spec{Network: net, Instance: arc.Name, Ports: arc.Ports}}, plan.Step{Op: plan.Plug, Title: "plug into " + network}, b.s.Timings.Interface, created, lan)
-	fill := plan.Step{Resource: arc.Name, Op: plan.Fill, Title: "write its disks", Filling: &plan.Filling{Disks: disks}}
+		Spec: plan.Spec{Network: net, Instance: arc.Name, Ports: arc.Ports}}, plan.Step{Op: op.Plug, Title: "plug into " + network}, b.s.Timings.Interface, created, lan)
+	fill := plan.Step{Resource: arc.Name, Op: op.Fill, Title: "write its disks", Filling: &plan.Filling{Disks: disks}}
 	if w.Lift {
 		object := arc.Name + objectSuffix
 		ready = append(ready, b.add(plan.Resource{ID: object, Title: arc.Name + " package", Kind: plan.Object},
-			plan.Step{Op: plan.Create, Title: "lift to object storage", Filling: &plan.Filling{}}, 10))
+			plan.Step{Op: op.Create, Title: "lift to object storage", Filling: &plan.Filling{}}, 10))
 		fill.Title, fill.Filling.Object = "unpack its disks from object storage", object
 	}
 	b.add(plan.Resource{}, fill, 10, ready...)

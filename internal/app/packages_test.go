@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -65,7 +65,7 @@ func TestAPackageIsBuiltElsewhere(t *testing.T) {
 		require.Error(t, a.Work(ctx, id))
 		s, err := a.Replay(ctx, id)
 		require.NoError(t, err)
-		assert.Contains(t, s.Step("log-host-1/"+string(plan.Fill)).Error, "is not the package")
+		assert.Contains(t, s.Step("log-host-1/"+string(op.Fill)).Error, "is not the package")
 		_, _, err = a.ImportPackage(ctx, ImportWish{File: file, Site: "presa"})
 		require.Error(t, err)
 	})

@@ -10,6 +10,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // needed is room that a plan takes in a zone of a site.
@@ -29,8 +30,8 @@ func (s *Settling) needs() []needed {
 			}
 			takes := estate.Capacity{Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, DiskGiB: r.Spec.DiskGiB}
 			switch p.Steps[i].Op {
-			case plan.Create:
-			case plan.Alter:
+			case op.Create:
+			case op.Alter:
 				takes = s.grows(r, takes)
 			default:
 				continue

@@ -9,7 +9,7 @@ import (
 	"sync"
 
 	"andamio/internal/core/guard"
-	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/names"
 )
 
@@ -83,7 +83,7 @@ func (a *App) namesFree(ctx context.Context, o Order) error {
 	}
 	var wanted []string
 	for i := range o.Plan.Steps {
-		if s := &o.Plan.Steps[i]; s.Op == plan.Name && !slices.Contains(wanted, s.Naming.Name) {
+		if s := &o.Plan.Steps[i]; s.Op == op.Name && !slices.Contains(wanted, s.Naming.Name) {
 			wanted = append(wanted, s.Naming.Name)
 		}
 	}

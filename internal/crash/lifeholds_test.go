@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/names"
 )
 
@@ -61,9 +62,9 @@ func (l *life) declared(standing []*app.Deployment) error {
 			s := &p.Steps[i]
 			key := ""
 			switch s.Op {
-			case plan.Create, plan.Plug:
+			case op.Create, op.Plug:
 				key = p.Known[s.Resource]["site.id"]
-			case plan.Attach:
+			case op.Attach:
 				key = p.Known[s.Resource]["site.id."+s.Volume]
 			}
 			if key != "" && s.Script == nil {
@@ -148,7 +149,7 @@ func (l *life) named(ctx context.Context, standing []*app.Deployment) error {
 		p := d.Stand.Plan
 		for i := range p.Steps {
 			s := &p.Steps[i]
-			if s.Op != plan.Name {
+			if s.Op != op.Name {
 				continue
 			}
 			if slices.Contains(seen, s.Naming.Name) {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 )
@@ -246,7 +247,7 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 	req := site.Request{Name: r.ID, Mark: e.mark(s.ID), Key: fmt.Sprintf("%s/%s/%d", e.Run, s.ID, discards), Zone: r.Zone, Host: r.Host}
 	var err error
 	switch {
-	case s.Op == plan.Attach:
+	case s.Op == op.Attach:
 		req.Kind, req.Name, req.Location = site.Attachment, r.ID+" "+s.Volume, s.Location
 		req.Source, req.Target, err = e.ends(r.ID, s.Volume)
 	case r.Kind == plan.Interface:
@@ -281,7 +282,7 @@ func (e *Engine) ends(source, target string) (string, string, error) {
 // siteID is the attribute under which a resource's id at its site is known; an attachment belongs to its instance and
 // is told apart by its volume.
 func siteID(s *plan.Step) string {
-	if s.Op == plan.Attach || s.Op == plan.Detach {
+	if s.Op == op.Attach || s.Op == op.Detach {
 		return "site.id." + s.Volume
 	}
 	return "site.id"

@@ -15,6 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/remote"
 	"andamio/internal/site"
@@ -61,8 +62,8 @@ func TestAFailureCallsForItsSteps(t *testing.T) {
 			p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega", Level: 1, Spec: plan.Spec{Label: id}})
 		}
 		p.Steps = append(p.Steps,
-			plan.Step{ID: "sorry/settle", Resource: "sorry", Op: plan.Settle, Site: "vega", Level: 3, AfterFailure: []string{"a/create", "b/create"}, Sets: map[string]string{"state": "sad"}, Check: plan.Condition{Kind: plan.CheckNone}},
-			plan.Step{ID: "after/settle", Resource: "after", Op: plan.Settle, Site: "vega", Level: 4, After: []string{"sorry/settle"}, Check: plan.Condition{Kind: plan.CheckNone}})
+			plan.Step{ID: "sorry/settle", Resource: "sorry", Op: op.Settle, Site: "vega", Level: 3, AfterFailure: []string{"a/create", "b/create"}, Sets: map[string]string{"state": "sad"}, Check: plan.Condition{Kind: plan.CheckNone}},
+			plan.Step{ID: "after/settle", Resource: "after", Op: op.Settle, Site: "vega", Level: 4, After: []string{"sorry/settle"}, Check: plan.Condition{Kind: plan.CheckNone}})
 		return p
 	}
 	got, st := statuses(t, build(), failing("b"))
@@ -85,13 +86,13 @@ func TestConditionsPassStepsOver(t *testing.T) {
 	}
 	p := chain(4)
 	p.Steps[0].Sets = map[string]string{"state": "created"}
-	p.Steps[1].Resource, p.Steps[1].Op, p.Steps[1].When, p.Steps[1].Check = "a", plan.Settle, is("started"), plan.Condition{Kind: plan.CheckNone}
-	p.Steps[2].Resource, p.Steps[2].Op, p.Steps[2].When, p.Steps[2].Check = "a", plan.Require, is("created"), plan.Condition{Kind: plan.CheckNone}
+	p.Steps[1].Resource, p.Steps[1].Op, p.Steps[1].When, p.Steps[1].Check = "a", op.Settle, is("started"), plan.Condition{Kind: plan.CheckNone}
+	p.Steps[2].Resource, p.Steps[2].Op, p.Steps[2].When, p.Steps[2].Check = "a", op.Require, is("created"), plan.Condition{Kind: plan.CheckNone}
 	got, st := statuses(t, p, failing())
 	assert.Equal(t, []run.Status{run.Standing, run.Passed, run.Standing, run.Standing}, []run.Status{got["a/create"], got["b/create"], got["c/create"], got["d/create"]})
 	assert.Contains(t, st.Step("b/create").Log[0].Text, `state of a is "created", and must satisfy equal started`)
 	p = chain(2)
-	p.Steps[0].Op, p.Steps[0].When, p.Steps[0].Check = plan.Require, is("started"), plan.Condition{Kind: plan.CheckNone}
+	p.Steps[0].Op, p.Steps[0].When, p.Steps[0].Check = op.Require, is("started"), plan.Condition{Kind: plan.CheckNone}
 	got, st = statuses(t, p, failing())
 	assert.Equal(t, run.Failed, got["a/create"])
 	assert.Equal(t, run.Held, got["b/create"])
@@ -124,7 +125,7 @@ func TestClausesJoin(t *testing.T) {
 
 func TestWhatStandsIsTakenWithItsID(t *testing.T) {
 	p := networks(1)
-	p.Steps[0].Op, p.Steps[0].Check = plan.Take, plan.Condition{Kind: plan.CheckNone}
+	p.Steps[0].Op, p.Steps[0].Check = op.Take, plan.Condition{Kind: plan.CheckNone}
 	p.Steps[0].Sets = map[string]string{"site.id": "vega-lan-7"}
 	s := failing("a")
 	_, st := statuses(t, p, s)

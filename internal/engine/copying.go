@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 )
@@ -59,9 +60,9 @@ func (e *Engine) copies(ctx context.Context, s *plan.Step, r *plan.Resource) err
 	c := &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, changing: map[string]float64{}, listed: map[string]time.Time{}, compress: s.Copying.Compress == "on"}
 	var okFrom, okTo bool
 	switch s.Op {
-	case plan.Consolidate:
+	case op.Consolidate:
 		return c.consolidateAll(ctx)
-	case plan.Hold:
+	case op.Hold:
 		return c.wait(ctx)
 	}
 	c.from, okFrom = e.Sites[s.Copying.From].(site.Source)
@@ -75,9 +76,9 @@ func (e *Engine) copies(ctx context.Context, s *plan.Step, r *plan.Resource) err
 		}
 	}
 	switch s.Op {
-	case plan.Replicate:
+	case op.Replicate:
 		return c.first(ctx)
-	case plan.Follow:
+	case op.Follow:
 		return c.follow(ctx)
 	}
 	return c.finish(ctx)
@@ -218,7 +219,7 @@ func (c *copier) allCopied() bool {
 	c.e.mu.Lock()
 	defer c.e.mu.Unlock()
 	return !slices.ContainsFunc(c.e.state.Steps, func(st run.Step) bool {
-		return st.Op == plan.Replicate && st.Status != run.Standing && st.Status != run.Passed
+		return st.Op == op.Replicate && st.Status != run.Standing && st.Status != run.Passed
 	})
 }
 

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox/disk"
 	"andamio/internal/site"
@@ -132,7 +133,7 @@ type copying struct {
 const diskSize = 64 << 20
 
 // copyingFor makes one; events are what a run that broke off left in the journal.
-func copyingFor(t *testing.T, ops []plan.Op, terms plan.Copying, events ...run.Event) *copying {
+func copyingFor(t *testing.T, ops []op.Op, terms plan.Copying, events ...run.Event) *copying {
 	t.Helper()
 	terms.From, terms.Disks = "vega", []plan.DiskCopy{{From: "host@vega", To: "host"}}
 	var steps []plan.Step
@@ -196,7 +197,7 @@ func firstDone(epoch, upTo string) []run.Event {
 }
 
 func TestAFirstCopyHasWhatTheDiskHolds(t *testing.T) {
-	c := copyingFor(t, []plan.Op{plan.Replicate}, plan.Copying{Grant: true, Limit: 1 << 30})
+	c := copyingFor(t, []op.Op{op.Replicate}, plan.Copying{Grant: true, Limit: 1 << 30})
 	for i := range int64(50) {
 		c.put(t, i*1<<20, byte(i+1))
 	}
@@ -218,7 +219,7 @@ func TestAFirstCopyHasWhatTheDiskHolds(t *testing.T) {
 // TestAFirstCopyGoesOnWhereItWas resumes one of which half was done when its worker died; what was written before that
 // meanwhile is the next round's.
 func TestAFirstCopyGoesOnWhereItWas(t *testing.T) {
-	c := copyingFor(t, []plan.Op{plan.Replicate}, plan.Copying{})
+	c := copyingFor(t, []op.Op{op.Replicate}, plan.Copying{})
 	for i := range int64(10) {
 		c.put(t, i*1<<20, byte(i+1))
 	}
@@ -243,7 +244,7 @@ func TestAFirstCopyGoesOnWhereItWas(t *testing.T) {
 // TestWhatASiteForgotIsFoundByDigests follows a disk whose site has lost its notes: both sides are compared, and only
 // what differs is copied.
 func TestWhatASiteForgotIsFoundByDigests(t *testing.T) {
-	c := copyingFor(t, []plan.Op{plan.Finish}, plan.Copying{Consolidate: true}, firstDone("before", "7")...)
+	c := copyingFor(t, []op.Op{op.Finish}, plan.Copying{Consolidate: true}, firstDone("before", "7")...)
 	for i := range int64(20) {
 		c.put(t, i*1<<20, byte(i+1))
 		if i != 3 { // the target has all but one, and one that is emptied by now
@@ -268,7 +269,7 @@ func TestWhatASiteForgotIsFoundByDigests(t *testing.T) {
 // TestRoundsFollowWhatChanges cuts over as soon as it can be: what is written meanwhile gets there, in layers.
 func TestRoundsFollowWhatChanges(t *testing.T) {
 	done := firstDone("e1", "1")
-	c := copyingFor(t, []plan.Op{plan.Follow, plan.Finish}, plan.Copying{}, done...)
+	c := copyingFor(t, []op.Op{op.Follow, op.Finish}, plan.Copying{}, done...)
 	c.from.disks["here"].Changes(0) // what the first copy had ends here
 	c.put(t, 0, 1)
 	var once sync.Once
@@ -288,7 +289,7 @@ func TestRoundsFollowWhatChanges(t *testing.T) {
 // TestWhatDoesNotConvergeIsSaid has a workload change all that gets through, again and again.
 func TestWhatDoesNotConvergeIsSaid(t *testing.T) {
 	done := firstDone("e1", "1")
-	c := copyingFor(t, []plan.Op{plan.Follow}, plan.Copying{Pause: 0.02}, done...)
+	c := copyingFor(t, []op.Op{op.Follow}, plan.Copying{Pause: 0.02}, done...)
 	c.from.disks["here"].Changes(0)
 	c.to.speed = 20e6
 	n := byte(0)
@@ -303,7 +304,7 @@ func TestWhatDoesNotConvergeIsSaid(t *testing.T) {
 }
 
 func TestWhatIsNotVerifiedIsNotTaken(t *testing.T) {
-	c := copyingFor(t, []plan.Op{plan.Replicate}, plan.Copying{})
+	c := copyingFor(t, []op.Op{op.Replicate}, plan.Copying{})
 	c.put(t, 0, 1)
 	c.to.lies = true
 	ctx, cancel := context.WithTimeout(ctx, 300*time.Millisecond)

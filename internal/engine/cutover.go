@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/names"
 	"andamio/internal/site"
@@ -22,9 +23,9 @@ func (e *Engine) detach(ctx context.Context, s *plan.Step, r *plan.Resource) err
 		return err
 	}
 	switch s.Op {
-	case plan.Suspend:
+	case op.Suspend:
 		return e.suspend(ctx, s, r, id)
-	case plan.Reclaim:
+	case op.Reclaim:
 		return e.call(ctx, s, func() error {
 			_, err := e.Sites[s.Site].Act(ctx, site.Interface, id, site.ActReclaim)
 			return err
@@ -90,7 +91,7 @@ func (e *Engine) name(ctx context.Context, s *plan.Step) error {
 	for label := range n.Ports {
 		services = append(services, label)
 	}
-	if s.Op == plan.Unname {
+	if s.Op == op.Unname {
 		err := e.withRefusal(ctx, s, func() error { return e.zone().Withdraw(ctx, n.Name, services) })
 		if errors.Is(err, names.ErrTaken) { // it was taken from us meanwhile: nothing of ours is left of it
 			return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: "left as it is: " + err.Error()})

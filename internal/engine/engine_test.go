@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
@@ -111,7 +112,7 @@ func networks(n int) *plan.Plan {
 	for i := range n {
 		id := string(rune('a'+i%26)) + strings.Repeat("x", i/26)
 		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega", Level: 1, Spec: plan.Spec{Label: id}})
-		p.Steps = append(p.Steps, plan.Step{ID: id + "/create", Resource: id, Op: plan.Create, Site: "vega", Level: 1, Seconds: 0.01, Check: plan.Condition{Kind: plan.CheckSite}})
+		p.Steps = append(p.Steps, plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Site: "vega", Level: 1, Seconds: 0.01, Check: plan.Condition{Kind: plan.CheckSite}})
 	}
 	return p
 }
@@ -315,7 +316,7 @@ func TestScenarioPlanIsReadable(t *testing.T) {
 	require.NoError(t, e.ready())
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		if s.Check.Kind != plan.CheckSite || s.Op == plan.Attach || s.Op == plan.Plug {
+		if s.Check.Kind != plan.CheckSite || s.Op == op.Attach || s.Op == op.Plug {
 			continue
 		}
 		_, err := e.request(s, p.Resource(s.Resource))

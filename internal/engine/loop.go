@@ -7,6 +7,7 @@ import (
 
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -108,7 +109,7 @@ func (e errPassed) Error() string { return e.why }
 
 // begin journals that a step begins, then does it.
 func (e *Engine) begin(ctx context.Context, s *plan.Step) error {
-	if s.When != nil && s.Op != plan.Require {
+	if s.When != nil && s.Op != op.Require {
 		if holds, why := e.holds(*s.When, s.Resource); !holds {
 			return errPassed{why}
 		}

@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 )
@@ -20,7 +21,7 @@ func randomPlan(t *rapid.T) *plan.Plan {
 	p := &plan.Plan{Version: plan.Version, Name: "random", Sites: []plan.Site{{Name: "vega"}}}
 	for i := range rapid.IntRange(1, 30).Draw(t, "steps") {
 		id := fmt.Sprintf("n%d", i)
-		s := plan.Step{ID: id + "/create", Resource: id, Op: plan.Create, Site: "vega", Level: 1, Check: plan.Condition{Kind: plan.CheckSite},
+		s := plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Site: "vega", Level: 1, Check: plan.Condition{Kind: plan.CheckSite},
 			Slack: float64(rapid.IntRange(0, 3).Draw(t, "slack"))}
 		for j := range i {
 			if rapid.IntRange(0, 5).Draw(t, "edge") == 0 {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 )
@@ -13,7 +14,7 @@ import (
 // kindOf is the site's kind of what a step removes or changes.
 func kindOf(s *plan.Step, r *plan.Resource) site.Kind {
 	switch {
-	case s.Op == plan.Detach:
+	case s.Op == op.Detach:
 		return site.Attachment
 	case r.Kind == plan.Interface:
 		return site.Interface
@@ -124,7 +125,7 @@ func (e *Engine) sweep(ctx context.Context, s *plan.Step) error {
 // again when it has got there.
 func (e *Engine) power(ctx context.Context, s *plan.Step, r *plan.Resource) error {
 	want := site.Stopped
-	if s.Op == plan.Boot {
+	if s.Op == op.Boot {
 		want = site.Active
 	}
 	id, err := e.standing(s, r)
@@ -155,7 +156,7 @@ func (e *Engine) power(ctx context.Context, s *plan.Step, r *plan.Resource) erro
 			}
 		}
 	}
-	if err := e.record(e.siteSays(r, got)); err != nil || s.Op != plan.Boot {
+	if err := e.record(e.siteSays(r, got)); err != nil || s.Op != op.Boot {
 		return err
 	}
 	return e.meet(ctx, s, r)
@@ -168,7 +169,7 @@ func rests(r site.Resource) bool {
 
 // switched asks a site to switch an instance, and returns how it is then.
 func (e *Engine) switched(ctx context.Context, s *plan.Step, id string) (site.Resource, error) {
-	action := map[bool]string{true: "start", false: "stop"}[s.Op == plan.Boot]
+	action := map[bool]string{true: "start", false: "stop"}[s.Op == op.Boot]
 	var got site.Resource
 	err := e.call(ctx, s, func() (err error) {
 		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, action)

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 )
@@ -123,7 +124,7 @@ func classed(class site.Class, detail string) error {
 }
 
 // stepped is a plan of one step on one resource, of which the site's id is known.
-func stepped(kind plan.Kind, op plan.Op, change func(*plan.Step, *plan.Resource)) *plan.Plan {
+func stepped(kind plan.Kind, op op.Op, change func(*plan.Step, *plan.Resource)) *plan.Plan {
 	r := plan.Resource{ID: "a", Kind: kind, Site: "vega", Level: 1, Change: plan.Amend}
 	s := plan.Step{ID: "a/" + string(op), Resource: "a", Op: op, Site: "vega", Level: 1, Seconds: 0.01, Check: plan.Condition{Kind: plan.CheckSite}}
 	if change != nil {
@@ -177,7 +178,7 @@ func TestWhatIsTakenAwayIsGone(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			b := holding(thing(site.Volume, "t-1", "andamio d1 a/create #r1", site.Active))
 			b.bend = c.bend
-			s, err := carried(t, stepped(plan.Volume, plan.Remove, func(_ *plan.Step, r *plan.Resource) { r.Change = plan.Retire }), b)
+			s, err := carried(t, stepped(plan.Volume, op.Remove, func(_ *plan.Step, r *plan.Resource) { r.Change = plan.Retire }), b)
 			if c.says == "" {
 				require.NoError(t, err)
 				id, _ := s.Attribute("a", "site.id")
@@ -197,7 +198,7 @@ func TestWhatIsTakenAwayIsGone(t *testing.T) {
 func TestWhatIsNotKnownIsLookedForByItsMark(t *testing.T) {
 	b := holding(thing(site.Volume, "t-7", "andamio d1 a/create #r3", site.Active), thing(site.Volume, "t-8", "andamio d1 b/create #r3", site.Active),
 		thing(site.Volume, "t-9", "andamio d2 a/create #r3", site.Active), thing(site.Network, "n-1", "andamio d1 a/create #r3", site.Active))
-	p := stepped(plan.Volume, plan.Remove, func(s *plan.Step, r *plan.Resource) { r.Change, s.Drops = plan.Retire, []string{"a/create"} })
+	p := stepped(plan.Volume, op.Remove, func(s *plan.Step, r *plan.Resource) { r.Change, s.Drops = plan.Retire, []string{"a/create"} })
 	p.Known = nil
 	_, err := carried(t, p, b)
 	require.NoError(t, err)
@@ -216,7 +217,7 @@ func TestWhatIsNotKnownIsLookedForByItsMark(t *testing.T) {
 
 func TestASweepLeavesNothingOfTheDeployment(t *testing.T) {
 	sweep := func() *plan.Plan {
-		return stepped(plan.Deed, plan.Sweep, func(_ *plan.Step, r *plan.Resource) { r.Change = plan.Retire })
+		return stepped(plan.Deed, op.Sweep, func(_ *plan.Step, r *plan.Resource) { r.Change = plan.Retire })
 	}
 	b := holding(thing(site.Instance, "i-1", "andamio d1 x/create #r1", site.Active), thing(site.Interface, "f-1", "andamio d1 x/plug #r1", site.Active),
 		thing(site.Instance, "i-2", "andamio d11 x/create #r1", site.Active), thing(site.Volume, "v-1", "", site.Active))
@@ -252,25 +253,25 @@ func TestASweepLeavesNothingOfTheDeployment(t *testing.T) {
 
 func TestPowerIsWhatTheSiteSaysItIs(t *testing.T) {
 	for name, c := range map[string]struct {
-		op    plan.Op
+		op    op.Op
 		from  site.State
 		bend  func(b *bent) func(call, id string, n int) (bool, error)
 		says  string
 		acts  int
 		state site.State
 	}{
-		"off":         {plan.Halt, site.Active, nil, "", 1, site.Stopped},
-		"on":          {plan.Boot, site.Stopped, nil, "", 1, site.Active},
-		"off already": {plan.Halt, site.Stopped, nil, "", 1, site.Stopped},
-		"refused": {plan.Halt, site.Active, func(*bent) func(string, string, int) (bool, error) {
+		"off":         {op.Halt, site.Active, nil, "", 1, site.Stopped},
+		"on":          {op.Boot, site.Stopped, nil, "", 1, site.Active},
+		"off already": {op.Halt, site.Stopped, nil, "", 1, site.Stopped},
+		"refused": {op.Halt, site.Active, func(*bent) func(string, string, int) (bool, error) {
 			return func(call, _ string, _ int) (bool, error) {
 				return call == "stop", classed(site.Refused, "it is locked")
 			}
 		}, "it is locked", 1, site.Active},
-		"so it is by now": {plan.Halt, site.Stopped, func(*bent) func(string, string, int) (bool, error) {
+		"so it is by now": {op.Halt, site.Stopped, func(*bent) func(string, string, int) (bool, error) {
 			return func(call, _ string, _ int) (bool, error) { return call == "stop", classed(site.Conflict, "it is off") }
 		}, "", 1, site.Stopped},
-		"it takes a while": {plan.Boot, site.Stopped, func(b *bent) func(string, string, int) (bool, error) {
+		"it takes a while": {op.Boot, site.Stopped, func(b *bent) func(string, string, int) (bool, error) {
 			return func(call, id string, n int) (bool, error) {
 				if call == "start" {
 					b.things[id].State = site.Building
@@ -282,12 +283,12 @@ func TestPowerIsWhatTheSiteSaysItIs(t *testing.T) {
 				return false, nil
 			}
 		}, "", 1, site.Active},
-		"it fell back": {plan.Boot, site.Stopped, func(b *bent) func(string, string, int) (bool, error) {
+		"it fell back": {op.Boot, site.Stopped, func(b *bent) func(string, string, int) (bool, error) {
 			return func(call, _ string, n int) (bool, error) {
 				return call == "start" && n == 1, classed(site.Conflict, "on its way down")
 			}
 		}, "", 2, site.Active},
-		"it failed": {plan.Boot, site.Stopped, func(b *bent) func(string, string, int) (bool, error) {
+		"it failed": {op.Boot, site.Stopped, func(b *bent) func(string, string, int) (bool, error) {
 			return func(call, id string, _ int) (bool, error) {
 				if call == "start" {
 					b.things[id].State, b.things[id].Word = site.Failed, "disk broken"
@@ -309,12 +310,12 @@ func TestPowerIsWhatTheSiteSaysItIs(t *testing.T) {
 				require.ErrorIs(t, err, ErrUnfinished)
 				assert.Contains(t, s.Step("a/"+string(c.op)).Error, c.says)
 			}
-			action := map[plan.Op]string{plan.Halt: "stop", plan.Boot: "start"}[c.op]
+			action := map[op.Op]string{op.Halt: "stop", op.Boot: "start"}[c.op]
 			assert.Equal(t, c.acts, b.calls[action+" t-1"], "how often it was asked")
 			assert.Equal(t, c.state, b.things["t-1"].State)
 		})
 	}
-	unknown := stepped(plan.Instance, plan.Halt, nil)
+	unknown := stepped(plan.Instance, op.Halt, nil)
 	unknown.Known = nil
 	s, err := carried(t, unknown, holding())
 	require.ErrorIs(t, err, ErrUnfinished)
@@ -322,7 +323,7 @@ func TestPowerIsWhatTheSiteSaysItIs(t *testing.T) {
 }
 
 func TestWhatIsSwitchedOnIsMetAnew(t *testing.T) {
-	p := stepped(plan.Instance, plan.Boot, nil)
+	p := stepped(plan.Instance, op.Boot, nil)
 	p.Resources = append(p.Resources, plan.Resource{ID: "a.if", Kind: plan.Interface, Site: "vega", Level: 1, Spec: plan.Spec{Instance: "a"}}, plan.Resource{ID: "b", Kind: plan.Instance, Site: "vega", Level: 1}, plan.Resource{ID: "b.if", Kind: plan.Interface, Site: "vega", Level: 1, Spec: plan.Spec{Instance: "b"}})
 	p.Known["a.if"], p.Known["b.if"] = map[string]string{"site.id": "f-1"}, map[string]string{"site.id": "f-2"}
 	p = plan.Reindexed(p)
@@ -344,21 +345,21 @@ func TestWhatIsSwitchedOnIsMetAnew(t *testing.T) {
 
 func TestWhatIsAlteredIsAskedForByItsNewMeasure(t *testing.T) {
 	b := holding(thing(site.Volume, "t-1", "", site.Active))
-	_, err := carried(t, stepped(plan.Volume, plan.Alter, func(_ *plan.Step, r *plan.Resource) { r.Spec.DiskGiB = 30 }), b)
+	_, err := carried(t, stepped(plan.Volume, op.Alter, func(_ *plan.Step, r *plan.Resource) { r.Spec.DiskGiB = 30 }), b)
 	require.NoError(t, err)
 	require.Len(t, b.asked, 1)
 	assert.Equal(t, site.Request{Kind: site.Volume, Name: "a", DiskGiB: 30}, b.asked[0])
 	b.bend = func(call, _ string, _ int) (bool, error) {
 		return call == "change", classed(site.Refused, "it only grows")
 	}
-	s, err := carried(t, stepped(plan.Volume, plan.Alter, nil), b)
+	s, err := carried(t, stepped(plan.Volume, op.Alter, nil), b)
 	require.ErrorIs(t, err, ErrUnfinished)
 	assert.Contains(t, s.Step("a/alter").Error, "it only grows")
 }
 
 func TestNamesTagsAndAddressesAreSet(t *testing.T) {
 	mend := func(mends map[string]string) *plan.Plan {
-		return stepped(plan.Instance, plan.Mend, func(s *plan.Step, _ *plan.Resource) { s.Mends = mends })
+		return stepped(plan.Instance, op.Mend, func(s *plan.Step, _ *plan.Resource) { s.Mends = mends })
 	}
 	b := holding(thing(site.Instance, "t-1", "", site.Active))
 	_, err := carried(t, mend(map[string]string{"name": "good", "tag.owner": "map", "tag.old": "", "inside_address": "10.0.0.9"}), b)
@@ -378,34 +379,34 @@ func TestNamesTagsAndAddressesAreSet(t *testing.T) {
 func TestWhatIsAcceptedOrLostIsLookedAtFirst(t *testing.T) {
 	seen := thing(site.Instance, "t-1", "", site.Active)
 	seen.Attributes["address"] = "127.0.0.9"
-	s, err := carried(t, stepped(plan.Instance, plan.Accept, nil), holding(seen))
+	s, err := carried(t, stepped(plan.Instance, op.Accept, nil), holding(seen))
 	require.NoError(t, err)
 	address, _ := s.Attribute("a", "address")
 	assert.Equal(t, "127.0.0.9", address)
-	_, err = carried(t, stepped(plan.Instance, plan.Accept, nil), holding())
+	_, err = carried(t, stepped(plan.Instance, op.Accept, nil), holding())
 	require.ErrorIs(t, err, ErrUnfinished, "what is not there cannot be taken over")
 
-	s, err = carried(t, stepped(plan.Instance, plan.Lose, nil), holding())
+	s, err = carried(t, stepped(plan.Instance, op.Lose, nil), holding())
 	require.NoError(t, err)
 	id, _ := s.Attribute("a", "site.id")
 	assert.Empty(t, id)
-	s, err = carried(t, stepped(plan.Instance, plan.Lose, nil), holding(seen))
+	s, err = carried(t, stepped(plan.Instance, op.Lose, nil), holding(seen))
 	require.ErrorIs(t, err, ErrUnfinished)
 	assert.Contains(t, s.Step("a/lose").Error, "vega still has t-1: survey it again")
 	silent := holding()
 	silent.bend = func(string, string, int) (bool, error) { return true, classed(site.Refused, "not for you") }
-	_, err = carried(t, stepped(plan.Instance, plan.Lose, nil), silent)
+	_, err = carried(t, stepped(plan.Instance, op.Lose, nil), silent)
 	require.ErrorIs(t, err, ErrUnfinished, "who cannot look does not know that it is gone")
 }
 
 func TestWhatNobodyKnowsIsNotDone(t *testing.T) {
-	for _, op := range []plan.Op{"levitate", ""} {
+	for _, unknown := range []op.Op{"levitate", ""} {
 		m := &memory{}
-		p := stepped(plan.Instance, plan.Halt, nil)
-		p.Steps[0].Op = op
+		p := stepped(plan.Instance, op.Halt, nil)
+		p.Steps[0].Op = unknown
 		e := &Engine{Run: "r", Mark: "d", Plan: p, Sites: map[string]site.Site{"vega": holding()}, Journal: m, Key: signer(t), Patience: Patience{Least: time.Second, Times: 1, Wait: time.Millisecond, Most: time.Millisecond, Tries: 1}}
 		err := e.perform(ctx, &p.Steps[0])
-		require.Error(t, err, fmt.Sprint(op))
+		require.Error(t, err, fmt.Sprint(unknown))
 		assert.Contains(t, err.Error(), "which nobody here can do")
 		assert.Equal(t, site.Refused, site.ClassOf(err), "trying it again is useless")
 	}

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/site"
 )
 
@@ -16,11 +17,11 @@ func (e *Engine) mark(step string) string { return e.markOf(step) + e.Run }
 
 // markOf is how the marks of a step begin, in whatever run.
 func (e *Engine) markOf(step string) string {
-	resource, rest, _ := strings.Cut(step, "/")
-	if origin := e.Plan.Origins[resource]; origin != "" {
-		resource = origin
+	id := op.ParseID(step)
+	if origin := e.Plan.Origins[id.Resource]; origin != "" {
+		id.Resource = origin
 	}
-	return fmt.Sprintf("%s%s/%s #", e.markAll(), resource, rest)
+	return fmt.Sprintf("%s%s #", e.markAll(), id)
 }
 
 // markAll is how the marks of everything of the deployment begin.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/site"
 )
 
@@ -28,36 +29,36 @@ func (e *Engine) do(ctx context.Context, s *plan.Step) error {
 func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 	r := e.Plan.Resource(s.Resource)
 	switch s.Op {
-	case plan.Require:
+	case op.Require:
 		if holds, why := e.holds(*s.When, s.Resource); !holds {
 			return errors.New(why)
 		}
 		return nil
-	case plan.Act:
+	case op.Act:
 		return e.act(ctx, s)
-	case plan.Remove, plan.Detach, plan.Unplug:
+	case op.Remove, op.Detach, op.Unplug:
 		return e.remove(ctx, s, r)
-	case plan.Halt, plan.Boot:
+	case op.Halt, op.Boot:
 		return e.power(ctx, s, r)
-	case plan.Alter:
+	case op.Alter:
 		return e.alter(ctx, s, r)
-	case plan.Sweep:
+	case op.Sweep:
 		return e.sweep(ctx, s)
-	case plan.Accept:
+	case op.Accept:
 		return e.accept(ctx, s, r)
-	case plan.Lose:
+	case op.Lose:
 		return e.lose(ctx, s, r)
-	case plan.Mend:
+	case op.Mend:
 		return e.mend(ctx, s, r)
-	case plan.Replicate, plan.Follow, plan.Finish, plan.Hold, plan.Consolidate:
+	case op.Replicate, op.Follow, op.Finish, op.Hold, op.Consolidate:
 		return e.copies(ctx, s, r)
-	case plan.Fill:
+	case op.Fill:
 		return e.fill(ctx, s)
-	case plan.Suspend, plan.Release, plan.Reclaim:
+	case op.Suspend, op.Release, op.Reclaim:
 		return e.detach(ctx, s, r)
-	case plan.Carry, plan.Clear, plan.Settle, plan.Take:
+	case op.Carry, op.Clear, op.Settle, op.Take:
 		return nil
-	case plan.Name, plan.Unname:
+	case op.Name, op.Unname:
 		return e.name(ctx, s)
 	}
 	switch {
@@ -66,7 +67,7 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 		return e.script(ctx, s, r)
 	case s.Check.Kind == plan.CheckTCP || s.Check.Kind == plan.CheckHTTP:
 		return e.probe(ctx, s)
-	case s.Op == plan.Create || s.Op == plan.Attach || s.Op == plan.Plug:
+	case s.Op == op.Create || s.Op == op.Attach || s.Op == op.Plug:
 		return e.build(ctx, s, r)
 	}
 	return site.Final(fmt.Errorf("%s is to %q, which nobody here can do", s.ID, s.Op))

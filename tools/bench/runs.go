@@ -22,6 +22,7 @@ import (
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
@@ -45,7 +46,7 @@ func generated(seed uint64, n int) *plan.Plan {
 	for i := range n {
 		id := fmt.Sprintf("n%05d", i)
 		at := sites[r.IntN(len(sites))]
-		s := plan.Step{ID: id + "/create", Resource: id, Op: plan.Create, Title: "create network", Site: at, Seconds: 1 + 9*r.ExpFloat64(),
+		s := plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Title: "create network", Site: at, Seconds: 1 + 9*r.ExpFloat64(),
 			Check: plan.Condition{Kind: plan.CheckSite}}
 		for range r.IntN(4) {
 			if i > 0 {

@@ -16,6 +16,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Files are a template's files by path; template.yaml is the template.
@@ -137,7 +138,7 @@ func (c *capturer) implied(r *plan.Resource) bool {
 
 // step takes a script of a node's lifecycle over, of its first instance.
 func (c *capturer) step(s *plan.Step) {
-	if s.Op == plan.Connect {
+	if s.Op == op.Connect {
 		c.relate(s)
 		return
 	}
@@ -145,15 +146,15 @@ func (c *capturer) step(s *plan.Step) {
 	if n == nil || n.first.ID != s.Resource {
 		return
 	}
-	if s.Script != nil && s.Op == plan.Call {
+	if s.Script != nil && s.Op == op.Call {
 		c.left = append(c.left, s.Title)
 	}
-	if s.Script == nil || s.Op != plan.Create && s.Op != plan.Configure && s.Op != plan.Start {
+	if s.Script == nil || s.Op != op.Create && s.Op != op.Configure && s.Op != op.Start {
 		return
 	}
 	node := n.first.Node
 	n.operations[string(s.Op)] = c.operation(node, s.Script)
-	undo := map[plan.Op]string{plan.Create: "delete", plan.Start: "stop"}[s.Op]
+	undo := map[op.Op]string{op.Create: "delete", op.Start: "stop"}[s.Op]
 	if s.Undo != nil && undo != "" {
 		n.operations[undo] = c.operation(node, s.Undo)
 	}
@@ -202,7 +203,7 @@ func (n *node) portOf(p *plan.Plan) int64 {
 	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		if s.Resource == n.first.ID && s.Op == plan.Check && s.Check.Port != nil && len(s.Check.Port.Args) > 1 {
+		if s.Resource == n.first.ID && s.Op == op.Check && s.Check.Port != nil && len(s.Check.Port.Args) > 1 {
 			_, _ = fmt.Sscanf(fmt.Sprint(s.Check.Port.Args[1].Literal), "port.%d", &n.port)
 			n.web, n.path = strings.HasPrefix(n.first.Detail, "http"), s.Check.Path
 		}
@@ -360,7 +361,7 @@ func (c *capturer) instance(n *node, out map[string]any) {
 	var attached []any
 	for i := range c.plan.Steps {
 		s := &c.plan.Steps[i]
-		if s.Op != plan.Attach || s.Resource != n.first.ID {
+		if s.Op != op.Attach || s.Resource != n.first.ID {
 			continue
 		}
 		attached = append(attached, map[string]any{"local_storage": map[string]any{"node": c.plan.Resource(s.Volume).Node,

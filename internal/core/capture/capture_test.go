@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 func lit(v any) plan.Expr { return plan.Expr{Literal: v} }
@@ -35,17 +36,17 @@ func pair() *plan.Plan {
 			{ID: "front-1.page", Node: "front", Kind: plan.Endpoint, Site: "vega", Spec: plan.Spec{EndpointOf: "front-1", Protocol: "http", Path: "/map/"}},
 		},
 		Steps: []plan.Step{
-			{ID: "store-1/configure", Resource: "store-1", Op: plan.Configure, Script: &plan.Script{Path: "s.sh", Inputs: []plan.Input{
+			{ID: "store-1/configure", Resource: "store-1", Op: op.Configure, Script: &plan.Script{Path: "s.sh", Inputs: []plan.Input{
 				{Name: "KEY", Value: call("get_secret", lit("key"))},
 				{Name: "ALL", Value: call("join", call("list", lit("a"), call("get_attribute", lit("store-1"), lit("motto"))), lit(","))},
 				{Name: "FILE", Value: call("get_artifact", lit("data/t.csv"), lit("/srv/t.csv"))},
 				{Name: "SUM", Value: call("get_operation_output", lit("store-1"), lit("Standard.create"), lit("SUM"))},
 			}}},
-			{ID: "store-1/check:p", Resource: "store-1", Op: plan.Check, Check: checked(5432, "store-host-1.if", plan.CheckTCP)},
-			{ID: "front-1/check:p", Resource: "front-1", Op: plan.Check, Check: checked(8080, "front-host-1.if", plan.CheckTCP)},
-			{ID: "store-1/connect:asks.pre_configure_target.front-1", Resource: "store-1", Op: plan.Connect, Title: "pre_configure_target front", Script: &plan.Script{Path: "let-in.sh", Inputs: []plan.Input{{Name: "WHO", Value: lit("front-1")}}}},
-			{ID: "front-1/connect:asks.add_target", Resource: "front-1", Op: plan.Connect, Title: "add_target store", Script: &plan.Script{Path: "go.sh", Inputs: []plan.Input{{Name: "WHERE", Value: call("get_attribute", lit("store-host-1.if"), lit("address"))}}}},
-			{ID: "store-1/call:x", Resource: "store-1", Op: plan.Call, Title: "call Drill.shout", Script: &plan.Script{Path: "s.sh"}},
+			{ID: "store-1/check:p", Resource: "store-1", Op: op.Check, Check: checked(5432, "store-host-1.if", plan.CheckTCP)},
+			{ID: "front-1/check:p", Resource: "front-1", Op: op.Check, Check: checked(8080, "front-host-1.if", plan.CheckTCP)},
+			{ID: "store-1/connect:asks.pre_configure_target.front-1", Resource: "store-1", Op: op.Connect, Title: "pre_configure_target front", Script: &plan.Script{Path: "let-in.sh", Inputs: []plan.Input{{Name: "WHO", Value: lit("front-1")}}}},
+			{ID: "front-1/connect:asks.add_target", Resource: "front-1", Op: op.Connect, Title: "add_target store", Script: &plan.Script{Path: "go.sh", Inputs: []plan.Input{{Name: "WHERE", Value: call("get_attribute", lit("store-host-1.if"), lit("address"))}}}},
+			{ID: "store-1/call:x", Resource: "store-1", Op: op.Call, Title: "call Drill.shout", Script: &plan.Script{Path: "s.sh"}},
 		}}
 	return plan.Reindexed(p)
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Standing is what stands of a deployment.
@@ -123,13 +124,13 @@ func newCompiler(from Standing, to *plan.Plan) *compiler {
 		if s.Volume != "" {
 			c.links[s.Volume] = append(c.links[s.Volume], s.ID)
 		}
-		if r := c.old.Resource(s.Resource); s.Op == plan.Plug {
+		if r := c.old.Resource(s.Resource); s.Op == op.Plug {
 			c.links[r.Spec.Network] = append(c.links[r.Spec.Network], s.ID)
 		}
 	}
 	c.readUses()
 	for i := range to.Steps {
-		if s := &to.Steps[i]; s.Op == plan.Start {
+		if s := &to.Steps[i]; s.Op == op.Start {
 			on := instanceOf(to, to.Resource(s.Resource))
 			c.starts[on] = append(c.starts[on], s)
 		}

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
@@ -80,10 +81,10 @@ type builder struct {
 
 func (b *builder) add(r plan.Resource) { b.plan.Resources = append(b.plan.Resources, r) }
 
-func (b *builder) step(resource string, op plan.Op, s plan.Step, after ...string) {
+func (b *builder) step(resource string, op op.Op, s plan.Step, after ...string) {
 	s.Resource, s.Op = resource, op
 	if s.ID == "" {
-		s.ID = resource + "/" + string(op)
+		s.ID = op.On(resource)
 	}
 	for i := range b.plan.Resources {
 		if b.plan.Resources[i].ID == resource {
@@ -104,22 +105,22 @@ func (b *builder) host(p parts, i int) {
 	net := "lan@" + site
 	if b.last[net] == "" {
 		b.add(plan.Resource{ID: net, Kind: plan.Network, Site: site, Spec: plan.Spec{CIDR: p.cidr}})
-		b.step(net, plan.Create, atSite)
+		b.step(net, op.Create, atSite)
 	}
 	b.add(plan.Resource{ID: host, Kind: plan.Instance, Site: site, Spec: plan.Spec{Cores: p.cores[i], MemoryGiB: 1, DiskGiB: p.disk[i], Image: p.image[i]}})
 	if p.volume[i] > 0 {
 		vol := fmt.Sprintf("vol-%d", i)
 		b.add(plan.Resource{ID: vol, Kind: plan.Volume, Site: site, Spec: plan.Spec{DiskGiB: p.volume[i]}})
-		b.step(vol, plan.Create, atSite)
+		b.step(vol, op.Create, atSite)
 	}
-	b.step(host, plan.Create, atSite)
+	b.step(host, op.Create, atSite)
 	if p.volume[i] > 0 {
 		vol := fmt.Sprintf("vol-%d", i)
-		b.step(host, plan.Attach, plan.Step{ID: host + "/attach:" + vol, Volume: vol, Check: atSite.Check}, host+"/create", b.last[vol])
+		b.step(host, op.Attach, plan.Step{ID: host + "/attach:" + vol, Volume: vol, Check: atSite.Check}, host+"/create", b.last[vol])
 	}
 	port := fmt.Sprintf("port-%d", i)
 	b.add(plan.Resource{ID: port, Kind: plan.Interface, Site: site, PartOf: host, StandsOn: []string{host, net}, Spec: plan.Spec{Network: net, Instance: host}})
-	b.step(port, plan.Plug, atSite, host+"/create", b.last[net])
+	b.step(port, op.Plug, atSite, host+"/create", b.last[net])
 }
 
 func (b *builder) script(name, text string, inputs ...plan.Input) *plan.Script {
@@ -135,25 +136,25 @@ func (b *builder) software(p parts, i int) {
 	if len(p.leaves) > i && p.leaves[i] {
 		create.Undo = nil
 	}
-	b.step(id, plan.Create, create, b.last[host], b.last[port])
+	b.step(id, op.Create, create, b.last[host], b.last[port])
 	var inputs []plan.Input
 	before := []string{b.last[id]}
 	if to := p.connects[i]; to >= 0 {
 		inputs = append(inputs, plan.Input{Name: "ADDRESS", Value: attribute(fmt.Sprintf("port-%d", to), "address")})
 		before = append(before, b.last[fmt.Sprintf("app-%d", to)])
 	}
-	b.step(id, plan.Configure, plan.Step{Check: exit, Script: b.script("configure", p.text[i], inputs...)}, before...)
+	b.step(id, op.Configure, plan.Step{Check: exit, Script: b.script("configure", p.text[i], inputs...)}, before...)
 	start := plan.Step{Check: exit, Script: b.script("start", "s")}
 	if p.stop[i] {
 		start.Undo = b.script("stop", "x")
 	}
-	b.step(id, plan.Start, start, b.last[id])
+	b.step(id, op.Start, start, b.last[id])
 	address, number := attribute(port, "address"), plan.Expr{Literal: "80"}
-	b.step(id, plan.Check, plan.Step{Check: plan.Condition{Kind: plan.CheckTCP, Address: &address, Port: &number}}, b.last[id])
+	b.step(id, op.Check, plan.Step{Check: plan.Condition{Kind: plan.CheckTCP, Address: &address, Port: &number}}, b.last[id])
 	if p.public[i] {
 		end := id + ".public"
 		b.add(plan.Resource{ID: end, Kind: plan.Endpoint, Site: p.site[i], StandsOn: []string{id}, Spec: plan.Spec{EndpointOf: id, Interface: port}})
-		b.step(end, plan.Answer, plan.Step{Check: plan.Condition{Kind: plan.CheckHTTP, Address: &address, Port: &number}}, b.last[id])
+		b.step(end, op.Answer, plan.Step{Check: plan.Condition{Kind: plan.CheckHTTP, Address: &address, Port: &number}}, b.last[id])
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // judge says of each resource by itself what becomes of it.
@@ -89,7 +90,7 @@ func (c *compiler) compareSteps(id string) {
 		switch {
 		case before == nil:
 			c.again(s, "%s has not been done", s.Title)
-		case c.from.Unsure[s.ID] && atSite(s.Op) && s.Op == plan.Create:
+		case c.from.Unsure[s.ID] && s.Op == op.Create:
 			c.set(id, plan.Rebuild)
 			c.because(id, "how far it was built is not known")
 		case c.from.Unsure[s.ID]:
@@ -101,7 +102,7 @@ func (c *compiler) compareSteps(id string) {
 		}
 	}
 	for _, s := range c.oldSteps[id] {
-		if s.Op == plan.Fill { // what was written stays written
+		if s.Op == op.Fill { // what was written stays written
 			continue
 		}
 		if c.to.Step(s.ID) == nil && !c.undo[s.ID] {
@@ -122,9 +123,6 @@ func (c *compiler) again(s *plan.Step, format string, args ...any) bool {
 	c.because(s.Resource, format, args...)
 	return true
 }
-
-// atSite reports that an operation is a site's to do.
-func atSite(op plan.Op) bool { return op == plan.Create || op == plan.Attach || op == plan.Plug }
 
 // specDifference is one difference in what a site is asked for; inPlace says that the site can change it as it stands.
 type specDifference struct {

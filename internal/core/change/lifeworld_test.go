@@ -9,6 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -212,23 +213,23 @@ func (w *lifeWorld) touched(p *plan.Plan, s *plan.Step) (uses, takes []string) {
 		return uses, nil
 	}
 	switch s.Op {
-	case plan.Attach:
+	case op.Attach:
 		return []string{r.ID, s.Volume}, nil
-	case plan.Plug:
+	case op.Plug:
 		return []string{r.Spec.Instance, r.Spec.Network}, nil
-	case plan.Check:
+	case op.Check:
 		return w.around(r.On), nil
-	case plan.Answer:
+	case op.Answer:
 		return w.around(p.Resource(r.Spec.EndpointOf).On), nil
-	case plan.Boot:
+	case op.Boot:
 		return []string{r.ID, power(r.ID)}, nil
-	case plan.Alter:
+	case op.Alter:
 		return []string{r.ID}, nil
-	case plan.Detach:
+	case op.Detach:
 		return nil, []string{s.Volume}
-	case plan.Halt, plan.Suspend:
+	case op.Halt, op.Suspend:
 		return nil, []string{power(r.ID)}
-	case plan.Remove, plan.Unplug, plan.Release:
+	case op.Remove, op.Unplug, op.Release:
 		return nil, []string{r.ID}
 	}
 	return nil, nil
@@ -255,7 +256,7 @@ func (w *lifeWorld) around(machine string) []string {
 
 // runsOn refuses to take away what something stands on that runs and could have been stopped.
 func (w *lifeWorld) runsOn(s *plan.Step, takes []string) error {
-	if s.Op == plan.Suspend || s.Op == plan.Release || s.Op == plan.Halt && s.Title == "switch off" && s.On != "" {
+	if s.Op == op.Suspend || s.Op == op.Release || s.Op == op.Halt && s.Title == "switch off" && s.On != "" {
 		return nil
 	}
 	for id, m := range w.machines {
@@ -342,22 +343,22 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 		return w.copy(s)
 	}
 	switch s.Op {
-	case plan.Create:
+	case op.Create:
 		return w.create(r)
-	case plan.Attach:
+	case op.Attach:
 		v := w.volumes[s.Volume]
 		if m == nil || v == nil || v.site != m.site || v.at != "" && !lenient {
 			return fmt.Errorf("%s cannot be attached: %+v", s.Volume, v)
 		}
 		v.at = r.ID
-	case plan.Plug:
+	case op.Plug:
 		on, net := w.machines[r.Spec.Instance], w.nets[r.Spec.Network]
 		if on == nil || !strings.HasPrefix(net, on.site+" ") || w.ports[r.ID] != nil && !lenient {
 			return fmt.Errorf("it cannot be plugged into %s", r.Spec.Network)
 		}
 		w.count++
 		w.ports[r.ID] = &lifePort{machine: r.Spec.Instance, net: r.Spec.Network, number: w.count}
-	case plan.Detach:
+	case op.Detach:
 		v := w.volumes[s.Volume]
 		if (v == nil || v.at != r.ID) && !lenient {
 			return fmt.Errorf("%s is not attached", s.Volume)
@@ -365,27 +366,27 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 		if v != nil {
 			v.at = ""
 		}
-	case plan.Unplug:
+	case op.Unplug:
 		if w.ports[r.ID] == nil && !lenient {
 			return fmt.Errorf("it is not plugged in")
 		}
 		delete(w.ports, r.ID)
-	case plan.Remove:
+	case op.Remove:
 		if err := w.forgets(p, s); err != nil {
 			return err
 		}
 		return w.remove(r, lenient)
-	case plan.Halt, plan.Suspend:
+	case op.Halt, op.Suspend:
 		if m == nil {
 			return fmt.Errorf("it is not there")
 		}
-		m.on, m.suspended = false, s.Op == plan.Suspend
-		if s.Op == plan.Halt {
+		m.on, m.suspended = false, s.Op == op.Suspend
+		if s.Op == op.Halt {
 			m.still()
 		}
-	case plan.Boot:
+	case op.Boot:
 		return w.boot(r.ID)
-	case plan.Alter:
+	case op.Alter:
 		if v := w.volumes[r.ID]; v != nil {
 			v.spec = lifeSpec(r)
 			return nil
@@ -394,13 +395,13 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 			return fmt.Errorf("it cannot be altered so")
 		}
 		m.spec = lifeSpec(r)
-	case plan.Release, plan.Reclaim:
+	case op.Release, op.Reclaim:
 		if port := w.ports[r.ID]; port != nil {
-			port.given = s.Op == plan.Release
+			port.given = s.Op == op.Release
 		}
-	case plan.Check, plan.Answer:
+	case op.Check, op.Answer:
 		of := r
-		if s.Op == plan.Answer {
+		if s.Op == op.Answer {
 			of = p.Resource(r.Spec.EndpointOf)
 		}
 		if host := w.machines[of.On]; host == nil || !host.on || !host.soft[of.ID].runs {
@@ -492,7 +493,7 @@ func (w *lifeWorld) boot(id string) error {
 func (w *lifeWorld) copy(s *plan.Step) error {
 	for _, d := range s.Copying.Disks {
 		if from, to := w.volumes[d.From], w.volumes[d.To]; from != nil && to != nil {
-			if m := w.machines[from.at]; s.Op == plan.Finish && m != nil && m.on {
+			if m := w.machines[from.at]; s.Op == op.Finish && m != nil && m.on {
 				return fmt.Errorf("%s is copied for the last time while it is written to", d.From)
 			}
 			to.wrote = from.wrote
@@ -504,11 +505,11 @@ func (w *lifeWorld) copy(s *plan.Step) error {
 			return fmt.Errorf("%s cannot be copied to %s", d.From, d.To)
 		case to.on:
 			return fmt.Errorf("%s is written to while it is on", d.To)
-		case s.Op == plan.Finish && from.on:
+		case s.Op == op.Finish && from.on:
 			return fmt.Errorf("%s is copied for the last time while it is on", d.From)
 		}
 		to.wrote, to.soft = from.wrote, maps.Clone(from.soft)
-		if s.Op != plan.Finish || !from.suspended {
+		if s.Op != op.Finish || !from.suspended {
 			to.still()
 		}
 	}
@@ -530,9 +531,9 @@ func (w *lifeWorld) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 	}
 	x := m.soft[r.ID]
 	switch s.Op {
-	case plan.Create:
+	case op.Create:
 		x.created = p.Scripts[s.Script.Path]
-	case plan.Configure:
+	case op.Configure:
 		if x.created == "" {
 			return fmt.Errorf("it is not there to be configured")
 		}
@@ -547,14 +548,14 @@ func (w *lifeWorld) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 			}
 			x.number = w.ports[x.port].number
 		}
-	case plan.Start:
+	case op.Start:
 		if x.configured == "" {
 			return fmt.Errorf("it is not configured")
 		}
 		x.runs, x.stops = true, s.Undo != nil
-	case plan.Stop:
+	case op.Stop:
 		x.runs = false
-	case plan.Delete:
+	case op.Delete:
 		if x.runs && x.stops && !w.unsure[r.ID+"/start"] {
 			return fmt.Errorf("it is deleted while it runs")
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Mode says what a workload does while it is moved.
@@ -51,7 +52,7 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 			return nil, nil, fmt.Errorf("%s is to stay at %s: there is nothing to move", id, was.Site)
 		case was.Off:
 			return nil, nil, fmt.Errorf("%s is off; start it, or retire it here and build it there", id)
-		case from.Unsure[id+"/"+string(plan.Create)]:
+		case from.Unsure[op.Create.On(id)]:
 			return nil, nil, fmt.Errorf("whether %s is whole is not known: mend its deployment first", id)
 		}
 		for _, part := range partsOf(from.Plan, id) {
@@ -102,7 +103,7 @@ func (m Moving) rested(p *plan.Plan) *plan.Plan {
 func partsOf(p *plan.Plan, instance string) []string {
 	out := []string{instance}
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Op == plan.Attach && s.Resource == instance {
+		if s := &p.Steps[i]; s.Op == op.Attach && s.Resource == instance {
 			out = append(out, s.Volume)
 		}
 	}
@@ -159,7 +160,7 @@ func withKept(to, standing *plan.Plan, names map[string]string) *plan.Plan {
 	there := plan.Reindexed(&out)
 	for i := range standing.Steps {
 		s := standing.Steps[i]
-		if need[s.Resource] && to.Step(s.ID) == nil && s.Op != plan.Name {
+		if need[s.Resource] && to.Step(s.ID) == nil && s.Op != op.Name {
 			s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { return standing.Step(a) == nil || !need[standing.Step(a).Resource] })
 			out.Steps = append(out.Steps, s)
 		}
@@ -186,7 +187,7 @@ func (c *compiler) reenter(secrets []string) {
 		}
 		for _, in := range s.Script.Inputs {
 			for _, name := range in.Value.Secrets() {
-				if slices.Contains(secrets, name) && s.Op != plan.Create {
+				if slices.Contains(secrets, name) && s.Op != op.Create {
 					c.again(s, "the secret %s is set anew there", name)
 				}
 			}
@@ -240,7 +241,7 @@ func (v *mover) neighbours(follows []string) {
 			on = r.ID
 		}
 		stays := on != "" && !slices.Contains(v.m.Instances, on) && s.On == ""
-		if stays && (s.Op == plan.Stop || s.Op == plan.Disconnect || s.Op == plan.Boot) {
+		if stays && (s.Op == op.Stop || s.Op == op.Disconnect || s.Op == op.Boot) {
 			v.wait(id, ready...)
 		}
 	}
@@ -275,7 +276,7 @@ func (v *mover) wait(id string, after ...string) {
 }
 
 func (v *mover) add(s plan.Step) string {
-	s.ID = s.Resource + "/" + string(s.Op)
+	s.ID = s.Op.On(s.Resource)
 	if s.On != "" {
 		s.ID += ":quiesce"
 	}
@@ -297,10 +298,10 @@ func (v *mover) copy(id string) []string {
 	if v.m.Mode == Cold {
 		return v.hold(id, terms)
 	}
-	first := v.add(plan.Step{Resource: id, Op: plan.Replicate, Site: to.Site, Title: "first copy", Copying: &terms, Seconds: 60})
+	first := v.add(plan.Step{Resource: id, Op: op.Replicate, Site: to.Site, Title: "first copy", Copying: &terms, Seconds: 60})
 	v.wait(first, v.built(id)...)
 	rounds := terms
-	follow := v.add(plan.Step{Resource: id, Op: plan.Follow, Site: to.Site, Title: "rounds of what changed", Copying: &rounds, After: []string{first}, Seconds: 10})
+	follow := v.add(plan.Step{Resource: id, Op: op.Follow, Site: to.Site, Title: "rounds of what changed", Copying: &rounds, After: []string{first}, Seconds: 10})
 	return []string{follow}
 }
 
@@ -309,16 +310,16 @@ func (v *mover) hold(id string, terms plan.Copying) []string {
 	if len(terms.Windows) == 0 {
 		return nil
 	}
-	hold := v.add(plan.Step{Resource: id, Op: plan.Hold, Site: v.c.to.Resource(id).Site, Title: "wait for the window", Copying: &terms})
+	hold := v.add(plan.Step{Resource: id, Op: op.Hold, Site: v.c.to.Resource(id).Site, Title: "wait for the window", Copying: &terms})
 	v.wait(hold, v.built(id)...)
 	return []string{hold}
 }
 
 // built are the steps after which a workload's disks are there to be written.
 func (v *mover) built(id string) []string {
-	out := []string{id + "/" + string(plan.Create)}
+	out := []string{op.Create.On(id)}
 	for step := range v.at {
-		if s := v.step(step); s.Op == plan.Attach && s.Resource == id {
+		if s := v.step(step); s.Op == op.Attach && s.Resource == id {
 			out = append(out, step)
 		}
 	}
@@ -346,7 +347,7 @@ func (v *mover) copying(id string) plan.Copying {
 }
 
 func (v *mover) attached(instance, volume string) bool {
-	return v.c.to.Step(instance+"/"+string(plan.Attach)+":"+volume) != nil
+	return v.c.to.Step(op.Attach.For(instance, volume)) != nil
 }
 
 // cutover adds what happens once it is to be cut over.
@@ -354,10 +355,10 @@ func (v *mover) cutover(id string, follows []string) {
 	c := v.c
 	to, was := c.to.Resource(id), v.kept(id)
 	site := c.old.Resource(was).Site
-	stop := was + "/" + string(plan.Halt)
+	stop := op.Halt.On(was)
 	if v.m.Mode == Live {
 		i := v.at[stop]
-		c.plan.Steps[i].ID, c.plan.Steps[i].Op, c.plan.Steps[i].Title = was+"/"+string(plan.Suspend), plan.Suspend, "suspend"
+		c.plan.Steps[i].ID, c.plan.Steps[i].Op, c.plan.Steps[i].Title = op.Suspend.On(was), op.Suspend, "suspend"
 		stop = c.plan.Steps[i].ID
 		v.index()
 	}
@@ -372,8 +373,8 @@ func (v *mover) cutover(id string, follows []string) {
 	if v.m.Mode == Cold {
 		title = "copy, verified"
 	}
-	last := v.add(plan.Step{Resource: id, Op: plan.Finish, Site: to.Site, Title: title, Copying: &terms, After: []string{stop}, Seconds: 5})
-	boot := v.add(plan.Step{Resource: id, Op: plan.Boot, Site: to.Site, Title: v.word("switch on", "go on"), After: []string{last},
+	last := v.add(plan.Step{Resource: id, Op: op.Finish, Site: to.Site, Title: title, Copying: &terms, After: []string{stop}, Seconds: 5})
+	boot := v.add(plan.Step{Resource: id, Op: op.Boot, Site: to.Site, Title: v.word("switch on", "go on"), After: []string{last},
 		Seconds: v.seconds(id) * map[bool]float64{true: 0.02, false: 0.5}[v.m.Mode == Live]})
 	v.interfaces(id, site, last, boot)
 	v.after(id, boot)
@@ -387,7 +388,7 @@ func (v *mover) word(usual, live string) string {
 }
 
 func (v *mover) seconds(id string) float64 {
-	if s := v.step(id + "/" + string(plan.Create)); s != nil {
+	if s := v.step(op.Create.On(id)); s != nil {
 		return s.Seconds
 	}
 	return 1
@@ -399,11 +400,11 @@ func (v *mover) quiesce(id string, after []string) []string {
 	for i := range v.c.old.Steps {
 		s := &v.c.old.Steps[i]
 		r := v.c.old.Resource(s.Resource)
-		if s.Op != plan.Start || s.Undo == nil || instanceOf(v.c.old, r) != id || v.asksMoved(s.Undo) {
+		if s.Op != op.Start || s.Undo == nil || instanceOf(v.c.old, r) != id || v.asksMoved(s.Undo) {
 			continue
 		}
 		v.c.carry(v.c.old, s.Undo)
-		out = append(out, v.add(plan.Step{Resource: r.ID, Op: plan.Stop, Site: v.c.old.Resource(v.kept(id)).Site, On: v.kept(id), Title: "stop " + r.Title,
+		out = append(out, v.add(plan.Step{Resource: r.ID, Op: op.Stop, Site: v.c.old.Resource(v.kept(id)).Site, On: v.kept(id), Title: "stop " + r.Title,
 			Script: s.Undo, Check: plan.Condition{Kind: plan.CheckExit}, Seconds: s.Seconds * shareOfBuilding, After: slices.Clone(after),
 			Drops: v.runningOf(r.ID)}))
 	}
@@ -441,8 +442,8 @@ func (v *mover) interfaces(id, site, last, boot string) {
 		if r.Kind != plan.Interface || r.Spec.Instance != id || v.kept(r.ID) == "" {
 			continue
 		}
-		plug := r.ID + "/" + string(plan.Plug)
-		step := plan.Step{Resource: v.kept(r.ID), Op: plan.Release, Site: site, Seconds: 0.2, Title: "give up " + v.c.from.Plan.Known[v.kept(r.ID)]["address"]}
+		plug := op.Plug.On(r.ID)
+		step := plan.Step{Resource: v.kept(r.ID), Op: op.Release, Site: site, Seconds: 0.2, Title: "give up " + v.c.from.Plan.Known[v.kept(r.ID)]["address"]}
 		if v.m.Mode == Live {
 			step.Lead, step.After = r.ID, []string{boot}
 			step.Title = "lead what comes to the old address to the new one"
@@ -467,7 +468,7 @@ func (v *mover) after(id, boot string) {
 		mine := instanceOf(v.c.to, r) == id
 		part := r.Kind == plan.Interface && r.Spec.Instance == id
 		switch {
-		case s.Op == plan.Name && (mine || part):
+		case s.Op == op.Name && (mine || part):
 			names = append(names, s.ID)
 		case mine && (s.Script != nil || s.Check.Kind == plan.CheckTCP || s.Check.Kind == plan.CheckHTTP):
 			on = append(on, s.ID)
@@ -480,7 +481,7 @@ func (v *mover) after(id, boot string) {
 		v.wait(s, boot)
 		v.wait(s, on...)
 	}
-	carry := v.add(plan.Step{Resource: id, Op: plan.Carry, Site: v.c.to.Resource(id).Site, Title: "everything on it is here now", Check: plan.Condition{Kind: plan.CheckNone}})
+	carry := v.add(plan.Step{Resource: id, Op: op.Carry, Site: v.c.to.Resource(id).Site, Title: "everything on it is here now", Check: plan.Condition{Kind: plan.CheckNone}})
 	v.wait(carry, boot)
 	v.wait(carry, on...)
 	v.wait(carry, names...)
@@ -573,7 +574,7 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 // back orders what is done to have a workload serve again where it was: first nothing serves any more where it went, and
 // what was written there is had back.
 func (v *mover) back(id string, started bool) {
-	boot := id + "/" + string(plan.Boot)
+	boot := op.Boot.On(id)
 	r := v.c.old.Resource(id)
 	if r == nil {
 		return
@@ -593,7 +594,7 @@ func (v *mover) back(id string, started bool) {
 	for i := range v.c.to.Resources {
 		x := &v.c.to.Resources[i]
 		if x.Kind == plan.Interface && x.Spec.Instance == id && r.Off {
-			reclaim := v.add(plan.Step{Resource: x.ID, Op: plan.Reclaim, Site: x.Site, Title: "have its address back", Seconds: 0.2})
+			reclaim := v.add(plan.Step{Resource: x.ID, Op: op.Reclaim, Site: x.Site, Title: "have its address back", Seconds: 0.2})
 			v.wait(reclaim, gone...)
 			gone = append(gone, reclaim)
 		}
@@ -605,7 +606,7 @@ func (v *mover) back(id string, started bool) {
 // belongs reports that a resource is an instance or a part of it.
 func (v *mover) belongs(resource, instance string) bool {
 	r := v.c.old.Resource(resource)
-	return instance != "" && r != nil && (r.ID == instance || r.Spec.Instance == instance || v.c.old.Step(instance+"/"+string(plan.Attach)+":"+r.ID) != nil)
+	return instance != "" && r != nil && (r.ID == instance || r.Spec.Instance == instance || v.c.old.Step(op.Attach.For(instance, r.ID)) != nil)
 }
 
 // haveBack copies what was written where a workload went, before anything of it is taken away there.
@@ -619,22 +620,22 @@ func (v *mover) haveBack(id, there string, gone []string) []string {
 	for _, part := range slices.Sorted(maps.Keys(v.names)) {
 		kept := v.names[part] // part went there, and is known as kept now
 		x := v.c.old.Resource(kept)
-		if x == nil || x.Site != target.Site || v.c.old.Resource(part) == nil || part != id && v.c.old.Step(id+"/"+string(plan.Attach)+":"+part) == nil {
+		if x == nil || x.Site != target.Site || v.c.old.Resource(part) == nil || part != id && v.c.old.Step(op.Attach.For(id, part)) == nil {
 			continue
 		}
 		terms.Disks = append(terms.Disks, plan.DiskCopy{From: kept, To: part, Title: part, GiB: x.Spec.DiskGiB})
 	}
 	site := v.c.old.Resource(id).Site
-	off := v.add(plan.Step{Resource: there, Op: plan.Halt, Site: target.Site, Title: "switch off", Seconds: 1})
+	off := v.add(plan.Step{Resource: there, Op: op.Halt, Site: target.Site, Title: "switch off", Seconds: 1})
 	if !v.c.from.Unsure[haltOf(there)] { // else it may be off, and nothing run there
 		v.wait(off, v.quiesce(id, nil)...)
 	}
 	out := []string{off}
 	// The disk that is written to is that of a machine that is off, not one that would go on where it was.
 	if r := v.c.old.Resource(id); r.Suspended || !r.Off {
-		out = append(out, v.add(plan.Step{Resource: id, Op: plan.Halt, Site: site, Title: "switch off", Seconds: 1}))
+		out = append(out, v.add(plan.Step{Resource: id, Op: op.Halt, Site: site, Title: "switch off", Seconds: 1}))
 	}
-	take := v.add(plan.Step{Resource: id, Op: plan.Finish, Site: site, Title: "have back what was written there", Copying: &terms, After: slices.Clone(out), Seconds: 5})
+	take := v.add(plan.Step{Resource: id, Op: op.Finish, Site: site, Title: "have back what was written there", Copying: &terms, After: slices.Clone(out), Seconds: 5})
 	for _, g := range gone {
 		v.wait(g, take)
 	}

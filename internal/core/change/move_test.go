@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -77,7 +78,7 @@ func TestWorkloadsAreMovedAndCommitted(t *testing.T) {
 			t.Fatalf("%d steps could not be done of %v", n, ids(move))
 		}
 		for i := range s.Steps {
-			if st := s.Steps[i].Step; st.Op == plan.Stop && st.On == "" && !reaches(move, st, plan.Follow) && r.move.Mode != change.Cold {
+			if st := s.Steps[i].Step; st.Op == op.Stop && st.On == "" && !reaches(move, st, op.Follow) && r.move.Mode != change.Cold {
 				t.Fatalf("%s stops what stays while others are copied, in %v", st.ID, ids(move))
 			}
 		}
@@ -129,7 +130,7 @@ func TestGoingBackFromAnywhere(t *testing.T) {
 }
 
 // reaches reports that a step comes after one of some operation, directly or through others.
-func reaches(p *plan.Plan, s *plan.Step, op plan.Op) bool {
+func reaches(p *plan.Plan, s *plan.Step, op op.Op) bool {
 	return slices.ContainsFunc(s.After, func(id string) bool {
 		before := p.Step(id)
 		return before.Op == op || reaches(p, before, op)

@@ -9,6 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -163,7 +164,7 @@ func (w *moveWorld) do(p *plan.Plan, s *plan.Step) error {
 		return w.copy(s)
 	}
 	switch s.Op {
-	case plan.Create:
+	case op.Create:
 		if r.Kind != plan.Instance {
 			w.plain[r.ID] = r.Site
 			return nil
@@ -175,42 +176,42 @@ func (w *moveWorld) do(p *plan.Plan, s *plan.Step) error {
 		if !r.Spec.Asleep { // it begins with nothing
 			w.truth[workload(r.ID)] = 0
 		}
-	case plan.Attach:
+	case op.Attach:
 		if m == nil || w.plain[s.Volume] != m.site {
 			return fmt.Errorf("%s cannot be attached to %s", s.Volume, r.ID)
 		}
 		m.volumes = append(m.volumes, s.Volume)
-	case plan.Plug:
+	case op.Plug:
 		on := w.machines[r.Spec.Instance]
 		if on == nil || w.plain[r.Spec.Network] != on.site {
 			return fmt.Errorf("it cannot be plugged into %s", r.Spec.Network)
 		}
 		w.count++
 		w.ports[r.ID], w.of[r.ID] = w.count, r.Spec.Instance
-	case plan.Release:
+	case op.Release:
 		w.free[r.ID] = true
-	case plan.Reclaim:
+	case op.Reclaim:
 		delete(w.free, r.ID)
-	case plan.Unplug:
+	case op.Unplug:
 		delete(w.ports, r.ID)
 		delete(w.of, r.ID)
 		delete(w.free, r.ID)
-	case plan.Detach:
+	case op.Detach:
 		m.volumes = slices.DeleteFunc(m.volumes, func(v string) bool { return v == s.Volume })
-	case plan.Remove:
+	case op.Remove:
 		return w.remove(r.ID, lenient)
-	case plan.Halt, plan.Suspend:
-		m.on, m.suspended = false, s.Op == plan.Suspend
-		if s.Op == plan.Halt {
+	case op.Halt, op.Suspend:
+		m.on, m.suspended = false, s.Op == op.Suspend
+		if s.Op == op.Halt {
 			w.still(m)
 		}
-	case plan.Boot:
+	case op.Boot:
 		return w.boot(r.ID, m)
-	case plan.Check:
+	case op.Check:
 		if !w.machines[r.On].on || !w.machines[r.On].disk[r.ID].runs {
 			return fmt.Errorf("%s does not answer", r.ID)
 		}
-	case plan.Answer:
+	case op.Answer:
 		of := p.Resource(r.Spec.EndpointOf)
 		if !w.machines[of.On].on || !w.machines[of.On].disk[of.ID].runs {
 			return fmt.Errorf("%s does not answer", of.ID)
@@ -269,11 +270,11 @@ func (w *moveWorld) copy(s *plan.Step) error {
 		switch {
 		case to.on:
 			return fmt.Errorf("%s is written to while it is on", d.To)
-		case s.Op == plan.Finish && from.on:
+		case s.Op == op.Finish && from.on:
 			return fmt.Errorf("%s is copied for the last time while it is on", d.From)
 		}
 		to.wrote, to.disk = from.wrote, maps.Clone(from.disk)
-		if s.Op != plan.Finish || !from.suspended {
+		if s.Op != op.Finish || !from.suspended {
 			w.still(to)
 		}
 	}
@@ -299,9 +300,9 @@ func (w *moveWorld) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 	}
 	x := m.disk[r.ID]
 	switch s.Op {
-	case plan.Create:
+	case op.Create:
 		x.created = s.Script.Path
-	case plan.Configure:
+	case op.Configure:
 		if x.created == "" {
 			return fmt.Errorf("it is not there to be configured")
 		}
@@ -312,14 +313,14 @@ func (w *moveWorld) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 				return fmt.Errorf("%s has no address", x.port)
 			}
 		}
-	case plan.Start:
+	case op.Start:
 		if x.configured == "" {
 			return fmt.Errorf("it is not configured")
 		}
 		x.runs = true
-	case plan.Stop:
+	case op.Stop:
 		x.runs = false
-	case plan.Delete:
+	case op.Delete:
 		x = soft{}
 	}
 	m.disk[r.ID] = x

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Renamed is what stands with some resources under other ids, wherever they are referred to. What is not renamed refers
@@ -19,7 +20,7 @@ func Renamed(s Standing, names map[string]string) Standing {
 	out := Standing{Plan: r.plan(s.Plan), Since: map[string]time.Time{}, Unsure: map[string]bool{}, Order: map[string][]string{}}
 	// What is not renamed comes after what goes by those ids: what it stands on there, once that is built.
 	for id, before := range s.Order {
-		if _, renamed := r[resourceOf(id)]; !renamed {
+		if _, renamed := r[op.ResourceOf(id)]; !renamed {
 			out.Order[id] = before
 		}
 	}
@@ -48,23 +49,13 @@ func (r renaming) id(id string) string {
 	return id
 }
 
-// resourceOf is the resource of a step, by the step's id.
-func resourceOf(step string) string {
-	resource, _, _ := strings.Cut(step, "/")
-	return resource
-}
-
 // step is the id of a step whose resource, or whose volume, is renamed.
 func (r renaming) step(id string) string {
-	resource, rest, ok := strings.Cut(id, "/")
-	if !ok {
+	parts := op.ParseID(id)
+	if parts.Op == "" {
 		return id
 	}
-	op, volume, attaches := strings.Cut(rest, ":")
-	if attaches {
-		rest = op + ":" + r.id(volume)
-	}
-	return r.id(resource) + "/" + rest
+	return op.ID{Resource: r.id(parts.Resource), Op: parts.Op, Part: r.id(parts.Part)}.String()
 }
 
 func (r renaming) steps(ids []string) []string {
@@ -99,7 +90,7 @@ func (r renaming) plan(p *plan.Plan) *plan.Plan {
 	}
 	out.Steps = slices.DeleteFunc(out.Steps, func(s plan.Step) bool {
 		_, renamed := r[s.Resource]
-		return renamed && s.Op == plan.Name // a name goes with what serves, not with what is kept
+		return renamed && s.Op == op.Name // a name goes with what serves, not with what is kept
 	})
 	for i := range out.Steps {
 		s := &out.Steps[i]

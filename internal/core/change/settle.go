@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Verb is what is done about one resource that is not at its site as it is declared.
@@ -80,18 +81,18 @@ func clone(s Standing) Standing {
 func (s *settler) take(d *Deviation) {
 	r := s.from.Plan.Resource(d.Resource)
 	if len(d.Mend) > 0 {
-		s.mends = append(s.mends, plan.Step{ID: r.ID + "/" + string(plan.Mend), Resource: r.ID, Site: r.Site, Op: plan.Mend, Seconds: 1,
+		s.mends = append(s.mends, plan.Step{ID: op.Mend.On(r.ID), Resource: r.ID, Site: r.Site, Op: op.Mend, Seconds: 1,
 			Title: "set " + strings.Join(slices.Sorted(maps.Keys(d.Mend)), ", "), Mends: d.Mend, Check: plan.Condition{Kind: plan.CheckSite}})
 	}
 	switch d.Verb {
 	case Accept:
-		s.note(r, plan.Accept, "declare what the site has")
+		s.note(r, op.Accept, "declare what the site has")
 		s.patch(&s.seen, d)
 		s.patch(&s.want, d)
 	case Correct:
 		s.patch(&s.seen, d)
 	case Rebuild, GiveUp:
-		s.note(r, plan.Lose, "note that it is gone")
+		s.note(r, op.Lose, "note that it is gone")
 		s.gone = append(s.gone, r.ID)
 		if d.Verb == GiveUp {
 			s.given = append(s.given, r.ID)
@@ -99,8 +100,8 @@ func (s *settler) take(d *Deviation) {
 	}
 }
 
-func (s *settler) note(r *plan.Resource, op plan.Op, title string) {
-	s.notes[r.ID] = &plan.Step{ID: r.ID + "/" + string(op), Resource: r.ID, Site: r.Site, Op: op, Title: title, Seconds: 0.1,
+func (s *settler) note(r *plan.Resource, does op.Op, title string) {
+	s.notes[r.ID] = &plan.Step{ID: does.On(r.ID), Resource: r.ID, Site: r.Site, Op: does, Title: title, Seconds: 0.1,
 		Check: plan.Condition{Kind: plan.CheckSite}}
 }
 
@@ -241,7 +242,7 @@ func (s *settler) complete(p *plan.Plan) {
 	}
 	for _, m := range s.mends {
 		for i := range p.Steps {
-			if p.Steps[i].Resource == m.Resource && p.Steps[i].Op == plan.Create {
+			if p.Steps[i].Resource == m.Resource && p.Steps[i].Op == op.Create {
 				m.After = []string{p.Steps[i].ID} // it is set of what is built anew
 			}
 		}
@@ -251,7 +252,7 @@ func (s *settler) complete(p *plan.Plan) {
 	for i := range p.Resources {
 		r := &p.Resources[i]
 		has[r.ID] = true
-		if n := s.notes[r.ID]; n != nil && n.Op == plan.Accept && r.Change == plan.Keep {
+		if n := s.notes[r.ID]; n != nil && n.Op == op.Accept && r.Change == plan.Keep {
 			r.Change, r.Reasons = plan.Amend, []string{"what the site has is declared from now on"}
 		}
 	}
@@ -283,7 +284,7 @@ func (s *settler) complete(p *plan.Plan) {
 // Notes reports that a plan takes note of things alone: it changes nothing at any site, and may be taken back by
 // forgetting it.
 func Notes(p *plan.Plan) bool {
-	return !slices.ContainsFunc(p.Steps, func(s plan.Step) bool { return s.Op != plan.Accept && s.Op != plan.Lose })
+	return !slices.ContainsFunc(p.Steps, func(s plan.Step) bool { return s.Op != op.Accept && s.Op != op.Lose })
 }
 
 // Thing is something at a site that belongs to no deployment.
@@ -306,11 +307,11 @@ func Handle(things []Thing, purpose, currency string) (*plan.Plan, error) {
 	for _, t := range things {
 		id := t.Site + "/" + t.Provider
 		r := plan.Resource{ID: id, Node: t.Name, Title: t.Name, Kind: t.Kind, Site: t.Site, Change: plan.Amend, Spec: plan.Spec{DiskGiB: t.DiskGiB}}
-		step := plan.Step{ID: id + "/" + string(plan.Mend), Resource: id, Site: t.Site, Op: plan.Mend, Seconds: 1, Mends: t.Mend,
+		step := plan.Step{ID: op.Mend.On(id), Resource: id, Site: t.Site, Op: op.Mend, Seconds: 1, Mends: t.Mend,
 			Title: "set " + strings.Join(slices.Sorted(maps.Keys(t.Mend)), ", "), Check: plan.Condition{Kind: plan.CheckSite}}
 		if t.Remove {
 			r.Change, r.Reasons = plan.Retire, []string{"nobody declared or recorded it, and it is to go"}
-			step.ID, step.Op, step.Mends, step.Title = id+"/"+string(plan.Remove), plan.Remove, nil, "remove "+string(t.Kind)
+			step.ID, step.Op, step.Mends, step.Title = op.Remove.On(id), op.Remove, nil, "remove "+string(t.Kind)
 		}
 		p.Known[id] = map[string]string{"site.id": t.Provider}
 		p.Resources, p.Steps = append(p.Resources, r), append(p.Steps, step)
@@ -341,7 +342,7 @@ func Restore(removed []inventory.Record, currency string) (*plan.Plan, error) {
 		}
 		p.Resources = append(p.Resources, plan.Resource{ID: r.Name, Node: r.Name, Title: r.Name, Kind: kind, Site: r.Site, Zone: r.Attributes[inventory.AttrZone],
 			Change: plan.Build, Reasons: []string{"it was removed, and that is undone"}, Spec: spec, CostPerHour: r.Cost()})
-		p.Steps = append(p.Steps, plan.Step{ID: r.Name + "/create", Resource: r.Name, Op: plan.Create, Site: r.Site, Title: "create " + string(kind), Seconds: 20,
+		p.Steps = append(p.Steps, plan.Step{ID: r.Name + "/create", Resource: r.Name, Op: op.Create, Site: r.Site, Title: "create " + string(kind), Seconds: 20,
 			Check: plan.Condition{Kind: plan.CheckSite}})
 		if !slices.ContainsFunc(p.Sites, func(x plan.Site) bool { return x.Name == r.Site }) {
 			p.Sites = append(p.Sites, plan.Site{Name: r.Site})

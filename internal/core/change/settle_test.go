@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // stood is what stands when all of a small design was built.
@@ -58,7 +59,7 @@ func TestDeviationsAreSettled(t *testing.T) {
 			require.NoError(t, out.Check())
 			return out, done(t, s, out)
 		}
-		has := func(out *plan.Plan, op plan.Op) bool {
+		has := func(out *plan.Plan, op op.Op) bool {
 			return slices.ContainsFunc(out.Steps, func(x plan.Step) bool { return x.Op == op && x.Resource == host })
 		}
 		seven := map[string]string{"cores": "7"}
@@ -70,13 +71,13 @@ func TestDeviationsAreSettled(t *testing.T) {
 		nothingLeft(t, after)
 
 		out, after = settled(change.Deviation{Verb: change.Correct, Seen: seven, Mend: map[string]string{"tag.owner": "maps"}})
-		assert.True(t, has(out, plan.Alter) && has(out, plan.Mend), "the site is made what is declared")
+		assert.True(t, has(out, op.Alter) && has(out, op.Mend), "the site is made what is declared")
 		assert.Equal(t, p.cores[i], after.Plan.Resource(host).Spec.Cores)
 		assert.Equal(t, stepIDs(s), stepIDs(after))
 		nothingLeft(t, after)
 
 		out, after = settled(change.Deviation{Verb: change.Rebuild, Mend: map[string]string{"name": "other"}})
-		require.True(t, has(out, plan.Lose) && has(out, plan.Create))
+		require.True(t, has(out, op.Lose) && has(out, op.Create))
 		create, mend := out.Step(host+"/create"), out.Step(host+"/mend")
 		assert.Contains(t, create.After, host+"/lose", "that it is gone is noted first")
 		assert.Contains(t, mend.After, create.ID, "and its name is set when it is there again")
@@ -127,7 +128,7 @@ func TestThingsOfNobodyAreHandledAndRestored(t *testing.T) {
 		{Kind: plan.Instance, Name: "try", Site: "presa", Provider: "i-1", Mend: map[string]string{"tag.owner": ""}}}, "tidy up", "cr")
 	require.NoError(t, err)
 	assert.Equal(t, "v-1", p.Known["vega/v-1"]["site.id"])
-	assert.Equal(t, plan.Remove, p.Step("vega/v-1/remove").Op)
+	assert.Equal(t, op.Remove, p.Step("vega/v-1/remove").Op)
 	assert.Equal(t, map[string]string{"tag.owner": ""}, p.Step("presa/i-1/mend").Mends)
 	assert.True(t, done(t, change.Nothing(p), p).Empty(), "nothing of it stands")
 

@@ -1,6 +1,9 @@
 package change
 
-import "andamio/internal/core/plan"
+import (
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+)
 
 // spread carries each verdict to what hangs on it, until nothing changes any more: what stands on a rebuilt instance is
 // rebuilt; what is given an attribute that will be another is run again; what is run again is followed by the later
@@ -34,11 +37,11 @@ func (c *compiler) disturbed() bool {
 	changed := false
 	for i := range c.old.Steps {
 		s := &c.old.Steps[i]
-		if !c.undo[s.ID] || s.Op != plan.Attach && s.Op != plan.Plug {
+		if !c.undo[s.ID] || s.Op != op.Attach && s.Op != op.Plug {
 			continue
 		}
 		of, what := s.Resource, s.Volume
-		if s.Op == plan.Plug {
+		if s.Op == op.Plug {
 			of, what = c.old.Resource(s.Resource).Spec.Instance, s.Resource
 		}
 		for _, start := range c.starts[of] {
@@ -58,7 +61,7 @@ func (c *compiler) fresh(id string) bool {
 // known by may be otherwise.
 func (c *compiler) askedAnew(id string) bool {
 	for _, s := range c.stepsOf[id] {
-		if c.redo[s.ID] && s.Script == nil && (s.Op == plan.Plug || s.Op == plan.Create) {
+		if c.redo[s.ID] && s.Script == nil && (s.Op == op.Plug || s.Op == op.Create) {
 			return true
 		}
 	}
@@ -103,7 +106,7 @@ func (c *compiler) all(id string) bool {
 
 // stepSpreads finds why a wanted step must be run again for the sake of others.
 func (c *compiler) stepSpreads(s *plan.Step) bool {
-	if s.Op == plan.Attach && c.fresh(s.Volume) && !c.undo[s.ID] && c.old.Step(s.ID) != nil {
+	if s.Op == op.Attach && c.fresh(s.Volume) && !c.undo[s.ID] && c.old.Step(s.ID) != nil {
 		c.undo[s.ID] = true
 		c.again(s, "%s is rebuilt", s.Volume)
 		return true
@@ -145,10 +148,10 @@ func (c *compiler) followers(s *plan.Step) bool {
 		mine := false
 		for _, next := range c.stepsOf[s.Resource] {
 			mine = mine || next.ID == s.ID
-			if mine && next.ID != s.ID && next.Op != plan.Connect {
+			if mine && next.ID != s.ID && next.Op != op.Connect {
 				changed = c.again(next, "it follows %s", s.Title) || changed
 			}
-			if before := c.old.Step(next.ID); next.Op == plan.Start && before != nil && !c.undo[next.ID] {
+			if before := c.old.Step(next.ID); next.Op == op.Start && before != nil && !c.undo[next.ID] {
 				c.undo[next.ID] = true // it is stopped before it is configured anew
 				changed = true
 			}

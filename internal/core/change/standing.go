@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -74,7 +75,7 @@ func (f *fold) stale(s *run.State) {
 		if st.Status == run.Planned || st.Status == run.Passed || st.Status == run.Held {
 			continue
 		}
-		if st.Op == plan.Plug || st.Op == plan.Create && st.Script == nil {
+		if st.Op == op.Plug || st.Op == op.Create && st.Script == nil {
 			built[st.Resource] = true
 		}
 		if st.Script != nil {
@@ -88,7 +89,7 @@ func (f *fold) stale(s *run.State) {
 		}
 		if told {
 			f.unsure[id] = true
-			f.unsure[stopOf(id)] = f.unsure[stopOf(id)] || st.Op == plan.Start
+			f.unsure[stopOf(id)] = f.unsure[stopOf(id)] || st.Op == op.Start
 		}
 	}
 }
@@ -99,7 +100,7 @@ func (f *fold) touched(s *run.Step) {
 	if at.IsZero() {
 		at = s.Started
 	}
-	if at.IsZero() || s.Op == plan.Accept || s.Op == plan.Lose {
+	if at.IsZero() || s.Op == op.Accept || s.Op == op.Lose {
 		return
 	}
 	for _, id := range []string{s.Resource, s.Volume} {
@@ -175,7 +176,7 @@ func (f *fold) step(s *run.Step) {
 			f.done(s.Step)
 		}
 	case run.Failed, run.Stopped, run.UnderWay:
-		if s.Op == plan.Halt || s.Op == plan.Suspend { // it may be off: nothing may count on its being on
+		if s.Op == op.Halt || s.Op == op.Suspend { // it may be off: nothing may count on its being on
 			f.done(s.Step)
 			f.unsure[haltOf(s.Resource)] = true
 			return
@@ -184,16 +185,16 @@ func (f *fold) step(s *run.Step) {
 			for _, d := range s.Drops {
 				if _, stands := f.steps[d]; stands {
 					f.unsure[d] = true
-					f.unsure[stopOf(d)] = f.unsure[stopOf(d)] || s.Op == plan.Stop
+					f.unsure[stopOf(d)] = f.unsure[stopOf(d)] || s.Op == op.Stop
 				}
 			}
 		}
-		if r := f.resources[s.Resource]; s.Op == plan.Boot { // it may be on: nothing may count on its being off
+		if r := f.resources[s.Resource]; s.Op == op.Boot { // it may be on: nothing may count on its being off
 			r.Off = r.Off && !r.Spec.Asleep
 			f.resources[s.Resource] = r
 			f.unsure[haltOf(s.Resource)] = true
 		}
-		if s.Op == plan.Alter { // it may be as it was or as it was to be
+		if s.Op == op.Alter { // it may be as it was or as it was to be
 			f.unsure[alterOf(s.Resource)] = true
 		}
 		if s.Op.Stays() {
@@ -211,28 +212,28 @@ func (f *fold) done(s *plan.Step) {
 	}
 	r := f.resources[s.Resource]
 	switch s.Op {
-	case plan.Halt, plan.Suspend:
+	case op.Halt, op.Suspend:
 		delete(f.unsure, haltOf(s.Resource))
-		r.Off, r.Suspended = true, s.Op == plan.Suspend
+		r.Off, r.Suspended = true, s.Op == op.Suspend
 		f.resources[s.Resource] = r
-	case plan.Boot:
+	case op.Boot:
 		delete(f.unsure, haltOf(s.Resource))
 		r.Off, r.Suspended = false, false
 		f.resources[s.Resource] = r
-	case plan.Alter:
+	case op.Alter:
 		delete(f.unsure, alterOf(s.Resource))
 		off := r.Off
 		f.resources[s.Resource] = *f.of.Resource(s.Resource)
 		r = f.resources[s.Resource]
 		r.Off = off
 		f.resources[s.Resource] = r
-	case plan.Remove:
+	case op.Remove:
 		if r.Kind == plan.Instance {
 			f.ruin(r.ID)
 		}
-	case plan.Accept:
+	case op.Accept:
 		f.resources[s.Resource] = *f.of.Resource(s.Resource)
-	case plan.Carry:
+	case op.Carry:
 		f.carry(s.Resource)
 	}
 	if s.Op.Stays() {
@@ -261,13 +262,13 @@ func (f *fold) carry(instance string) {
 }
 
 // stopOf is what in Unsure says that what a step started stood, and may still run though it was to be stopped.
-func stopOf(start string) string { return start + "/" + string(plan.Stop) }
+func stopOf(start string) string { return op.Stop.On(start) }
 
 // alterOf is what in Unsure says that a resource may be as it was to be or as it was before.
-func alterOf(resource string) string { return resource + "/" + string(plan.Alter) }
+func alterOf(resource string) string { return op.Alter.On(resource) }
 
 // haltOf is what in Unsure says that an instance may be off or on.
-func haltOf(instance string) string { return instance + "/" + string(plan.Halt) }
+func haltOf(instance string) string { return op.Halt.On(instance) }
 
 // stand notes that a step's work is there. Its resource is as the plan has it from the first step that builds it; what
 // is only altered is so from that step on.
@@ -276,13 +277,13 @@ func (f *fold) stand(s *plan.Step) {
 	delete(f.unsure, stopOf(s.ID))
 	f.order[s.ID] = whole(s)
 	now := f.of.Resource(s.Resource)
-	if s.Op == plan.Create {
+	if s.Op == op.Create {
 		delete(f.unsure, alterOf(s.Resource))
 	}
-	if old, stands := f.resources[s.Resource]; !stands || now.Kind != plan.Instance && now.Kind != plan.Volume || s.Op == plan.Create {
+	if old, stands := f.resources[s.Resource]; !stands || now.Kind != plan.Instance && now.Kind != plan.Volume || s.Op == op.Create {
 		r := *now
-		r.Off = stands && s.Op != plan.Create && old.Off // what is built is on
-		r.Off = r.Off || s.Op == plan.Create && r.Spec.Asleep
+		r.Off = stands && s.Op != op.Create && old.Off // what is built is on
+		r.Off = r.Off || s.Op == op.Create && r.Spec.Asleep
 		f.resources[s.Resource] = r
 	}
 	stands := *s

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // shareOfBuilding is how long taking something back is expected to take, against building it.
@@ -33,38 +34,46 @@ func (c *compiler) takeBack() {
 
 // inverse is the step that takes back a standing one; false if it needs none of its own.
 func (c *compiler) inverse(s *plan.Step) (plan.Step, bool) {
-	id := func(op plan.Op) string {
-		return s.Resource + "/" + string(op) + strings.TrimPrefix(s.ID, s.Resource+"/"+string(s.Op))
+	row, r := s.Op.Row(), c.old.Resource(s.Resource)
+	if row.Inverse != "" && (s.Op != op.Create || s.Check.Kind == plan.CheckSite) { // software is created by a script
+		return inverseAtSite(s, r, row.Inverse), true
 	}
-	site := plan.Condition{Kind: plan.CheckSite}
-	r := c.old.Resource(s.Resource)
-	switch {
-	case s.Op == plan.Create && s.Check.Kind == plan.CheckSite:
-		return plan.Step{ID: id(plan.Remove), Op: plan.Remove, Title: "remove " + string(r.Kind), Check: site}, true
-	case s.Op == plan.Attach:
-		return plan.Step{ID: id(plan.Detach), Op: plan.Detach, Title: strings.Replace(s.Title, "attach", "detach", 1), Volume: s.Volume, Check: site}, true
-	case s.Op == plan.Plug:
-		return plan.Step{ID: id(plan.Unplug), Op: plan.Unplug, Title: strings.Replace(s.Title, "plug into", "unplug from", 1), Check: site}, true
-	case s.Op == plan.Name:
-		return plan.Step{ID: id(plan.Unname), Op: plan.Unname, Title: strings.Replace(s.Title, "name", "take back the name", 1), Naming: s.Naming,
-			Check: plan.Condition{Kind: plan.CheckNone}}, true
-	case s.Undo == nil || c.from.Unsure[s.ID] && !c.from.Unsure[stopOf(s.ID)] || c.isOff(r) || !c.reached(r):
+	if s.Undo == nil || c.from.Unsure[s.ID] && !c.from.Unsure[stopOf(s.ID)] || c.isOff(r) || !c.reached(r) {
 		return plan.Step{}, false
 	}
-	op := map[plan.Op]plan.Op{plan.Start: plan.Stop, plan.Create: plan.Delete}[s.Op]
-	title := string(op)
-	if op == "" {
-		op, title = plan.Disconnect, "take back "+s.Title
+	title := row.Undo.Verb()
+	if row.Undo == op.Disconnect {
+		title += " " + s.Title
 	}
 	c.carry(c.old, s.Undo)
-	return plan.Step{ID: id(op), Op: op, Title: title, Script: s.Undo, Check: plan.Condition{Kind: plan.CheckExit}}, true
+	return plan.Step{ID: withOp(s.ID, row.Undo), Op: row.Undo, Title: title, Script: s.Undo, Check: plan.Condition{Kind: plan.CheckExit}}, true
+}
+
+// inverseAtSite is the step that takes back what a site did, or who keeps the names.
+func inverseAtSite(s *plan.Step, r *plan.Resource, inverse op.Op) plan.Step {
+	back := plan.Step{ID: withOp(s.ID, inverse), Op: inverse, Title: inverse.Verb() + strings.TrimPrefix(s.Title, s.Op.Verb()),
+		Volume: s.Volume, Naming: s.Naming, Check: plan.Condition{Kind: plan.CheckSite}}
+	if s.Op == op.Create { // titles say how it is made, such as of what
+		back.Title = inverse.Verb() + " " + string(r.Kind)
+	}
+	if s.Naming != nil {
+		back.Check.Kind = plan.CheckNone
+	}
+	return back
+}
+
+// withOp is the id of the step that does another operation to the same.
+func withOp(id string, other op.Op) string {
+	parts := op.ParseID(id)
+	parts.Op = other
+	return parts.String()
 }
 
 // reached reports that scripts can be run on a standing resource's instance: it is plugged in somewhere, for sure.
 func (c *compiler) reached(r *plan.Resource) bool {
 	on := instanceOf(c.old, r)
 	return on == "" || c.moving[on] || slices.ContainsFunc(c.old.Steps, func(s plan.Step) bool {
-		return s.Op == plan.Plug && c.old.Resource(s.Resource).Spec.Instance == on && !c.from.Unsure[s.ID]
+		return s.Op == op.Plug && c.old.Resource(s.Resource).Spec.Instance == on && !c.from.Unsure[s.ID]
 	})
 }
 
@@ -91,10 +100,10 @@ func (c *compiler) dropRest() {
 			if c.redo[s.ID] {
 				continue // the new one takes its place
 			}
-			by = s.Resource + "/" + string(plan.Clear)
+			by = op.Clear.On(s.Resource)
 			if _, there := at[by]; !there {
 				at[by] = len(c.plan.Steps)
-				c.plan.Steps = append(c.plan.Steps, plan.Step{ID: by, Resource: s.Resource, Op: plan.Clear, Site: s.Site,
+				c.plan.Steps = append(c.plan.Steps, plan.Step{ID: by, Resource: s.Resource, Op: op.Clear, Site: s.Site,
 					Title: "let go", Check: plan.Condition{Kind: plan.CheckNone}})
 			}
 		}
@@ -106,19 +115,19 @@ func (c *compiler) dropRest() {
 
 // hasHalt reports that an instance is switched off, with which everything ends that runs on it.
 func (c *compiler) hasHalt(instance string) bool {
-	return slices.ContainsFunc(c.plan.Steps, func(s plan.Step) bool { return s.Op == plan.Halt && s.Resource == instance })
+	return slices.ContainsFunc(c.plan.Steps, func(s plan.Step) bool { return s.Op == op.Halt && s.Resource == instance })
 }
 
 // carrier is the step with which the work of an undone step goes.
 func (c *compiler) carrier(s *plan.Step) string {
 	for _, other := range c.oldSteps[s.Resource] {
-		if by := c.takes[other.ID]; by != "" && by != s.Resource+"/"+string(plan.Clear) {
+		if by := c.takes[other.ID]; by != "" && by != op.Clear.On(s.Resource) {
 			return by
 		}
 	}
 	on := instanceOf(c.old, c.old.Resource(s.Resource))
 	for _, base := range c.oldSteps[on] {
-		if by := c.takes[base.ID]; base.Op == plan.Create && atSite(base.Op) && by != "" {
+		if by := c.takes[base.ID]; base.Op == op.Create && by != "" {
 			return by
 		}
 	}
@@ -133,7 +142,7 @@ func (c *compiler) power() {
 		case r.Kind == plan.Instance:
 			c.powerOf(r)
 		case c.alter[r.ID] && c.verdicts[r.ID] == plan.Amend:
-			c.add(r, plan.Alter, "", "change in place", shareOfBuilding)
+			c.add(r, op.Alter, "", "change in place", shareOfBuilding)
 		}
 	}
 }
@@ -152,20 +161,20 @@ func (c *compiler) powerOf(r *plan.Resource) {
 	delete(c.boot, r.ID)
 	var last []string
 	if (on || c.from.Unsure[haltOf(r.ID)]) && stands && (alter || r.Off && !shell) {
-		last = []string{c.add(r, plan.Halt, "", "switch off", 0.1)}
+		last = []string{c.add(r, op.Halt, "", "switch off", 0.1)}
 		c.plan.Steps[len(c.plan.Steps)-1].Drops = c.running(r.ID)
 		on = false
 	}
 	if alter {
-		last = []string{c.add(r, plan.Alter, "", "change in place", shareOfBuilding, last...)}
+		last = []string{c.add(r, op.Alter, "", "change in place", shareOfBuilding, last...)}
 	}
 	if !on && (!r.Off || shell) {
-		c.add(r, plan.Boot, "", "switch on", 0.5, last...)
+		c.add(r, op.Boot, "", "switch on", 0.5, last...)
 		c.boot[r.ID] = true
 		on = true
 	}
 	if on && r.Off {
-		c.add(r, plan.Halt, atLast, "switch off again", 0.1)
+		c.add(r, op.Halt, atLast, "switch off again", 0.1)
 		if stands {
 			c.plan.Steps[len(c.plan.Steps)-1].Drops = c.running(r.ID)
 		}
@@ -187,7 +196,7 @@ func (c *compiler) wakes(instance string) bool {
 // filled is the wanted step that fills the disks of an instance; nil where it starts from its image.
 func (c *compiler) filled(instance string) *plan.Step {
 	for _, s := range c.stepsOf[instance] {
-		if s.Op == plan.Fill {
+		if s.Op == op.Fill {
 			return s
 		}
 	}
@@ -201,28 +210,28 @@ func (c *compiler) wake(r *plan.Resource) {
 	}
 	after := []string{c.filled(r.ID).ID}
 	for i := range c.to.Steps {
-		if s := &c.to.Steps[i]; s.Op == plan.Plug && c.to.Resource(s.Resource).Spec.Instance == r.ID && c.redo[s.ID] {
+		if s := &c.to.Steps[i]; s.Op == op.Plug && c.to.Resource(s.Resource).Spec.Instance == r.ID && c.redo[s.ID] {
 			after = append(after, s.ID)
 		}
 	}
-	c.add(r, plan.Boot, "", "switch on", 0.5, after...)
+	c.add(r, op.Boot, "", "switch on", 0.5, after...)
 	c.boot[r.ID] = true
 	if r.Off {
-		c.add(r, plan.Halt, atLast, "switch off again", 0.1)
+		c.add(r, op.Halt, atLast, "switch off again", 0.1)
 	}
 }
 
-// atLast ends the id of a step that switches an instance off after all else was done on it.
-const atLast = ":at-last"
+// atLast is the part in the id of a step that switches an instance off after all else was done on it.
+const atLast = "at-last"
 
 // add adds a step of a site's on a resource that stands.
-func (c *compiler) add(r *plan.Resource, op plan.Op, suffix, title string, share float64, after ...string) string {
+func (c *compiler) add(r *plan.Resource, does op.Op, part, title string, share float64, after ...string) string {
 	seconds := 1.0
-	if create := c.to.Step(r.ID + "/" + string(plan.Create)); create != nil {
+	if create := c.to.Step(op.Create.On(r.ID)); create != nil {
 		seconds = create.Seconds
 	}
-	id := r.ID + "/" + string(op) + suffix
-	c.plan.Steps = append(c.plan.Steps, plan.Step{ID: id, Resource: r.ID, Op: op, Title: title, Site: r.Site, Seconds: seconds * share,
+	id := does.For(r.ID, part)
+	c.plan.Steps = append(c.plan.Steps, plan.Step{ID: id, Resource: r.ID, Op: does, Title: title, Site: r.Site, Seconds: seconds * share,
 		After: after, Check: plan.Condition{Kind: plan.CheckSite}})
 	return id
 }
@@ -242,16 +251,16 @@ func (c *compiler) needsShell(instance string) bool {
 func shellOf(p *plan.Plan, s *plan.Step) string {
 	r := p.Resource(s.Resource)
 	switch {
-	case s.Op == plan.Attach || r.Kind == plan.Instance && s.Script != nil:
+	case s.Op == op.Attach || r.Kind == plan.Instance && s.Script != nil:
 		return r.ID
-	case s.Op == plan.Plug:
+	case s.Op == op.Plug:
 		return r.Spec.Instance
 	}
 	return instanceOf(p, r)
 }
 
 // runs reports that what an operation does lasts only while its instance is on.
-func runs(op plan.Op) bool { return op == plan.Start || op == plan.Check || op == plan.Answer }
+func runs(does op.Op) bool { return does == op.Start || does == op.Check || does == op.Answer }
 
 // running are the standing steps whose work ends when an instance is switched off.
 func (c *compiler) running(instance string) []string {
@@ -325,12 +334,12 @@ func (c *compiler) order() {
 	scripts, parts := map[string][]string{}, map[string][]string{}
 	for i := range c.plan.Steps {
 		s := &c.plan.Steps[i]
-		if !s.Op.Takes() || strings.HasSuffix(s.ID, atLast) {
+		if !s.Op.Takes() || op.ParseID(s.ID).Part == atLast {
 			continue
 		}
 		back[s.Resource] = append(back[s.Resource], s.ID)
 		if r := c.old.Resource(s.Resource); r != nil {
-			if s.Op == plan.Remove {
+			if s.Op == op.Remove {
 				key := s.Site + " " + string(r.Kind)
 				gone[key] = append(gone[key], s.ID)
 			}
@@ -338,9 +347,9 @@ func (c *compiler) order() {
 				scripts[r.On] = append(scripts[r.On], s.ID)
 			}
 			switch s.Op {
-			case plan.Detach:
+			case op.Detach:
 				parts[r.ID] = append(parts[r.ID], s.ID)
-			case plan.Unplug:
+			case op.Unplug:
 				parts[r.Spec.Instance] = append(parts[r.Spec.Instance], s.ID)
 			}
 		}
@@ -350,17 +359,17 @@ func (c *compiler) order() {
 	for i := range c.plan.Steps {
 		s := &c.plan.Steps[i]
 		switch {
-		case strings.HasSuffix(s.ID, atLast):
+		case op.ParseID(s.ID).Part == atLast:
 			s.After = append(back[s.Resource], c.doneOn(s.Resource)...)
-		case s.Op == plan.Halt:
+		case s.Op == op.Halt:
 			s.After = append(s.After, scripts[s.Resource]...)
 		case s.Op.Takes():
 			for _, x := range s.Drops {
-				if !c.carried[x] || s.Op == plan.Clear {
+				if !c.carried[x] || s.Op == op.Clear {
 					s.After = append(s.After, after(x)...)
 				}
 			}
-		case s.Op == plan.Alter || s.Op == plan.Boot:
+		case s.Op == op.Alter || s.Op == op.Boot:
 			if r := c.old.Resource(s.Resource); r == nil || !r.Suspended { // one that is suspended has its room
 				s.After = append(s.After, gone[s.Site+" "+string(plan.Instance)]...)
 			}
@@ -369,12 +378,12 @@ func (c *compiler) order() {
 			s.After = append(s.After, back[s.Resource]...)
 			on := shellOf(c.to, s)
 			if c.boot[on] && (s.Script != nil || !c.wakes(on)) { // what begins asleep has its disks and interfaces before it is on
-				s.After = append(s.After, on+"/"+string(plan.Boot))
+				s.After = append(s.After, op.Boot.On(on))
 			}
 			if kind := c.to.Resource(s.Resource).Kind; kind == plan.Software || kind == plan.Endpoint {
 				s.After = append(s.After, parts[on]...)
 			}
-			if s.Op == plan.Create && s.Check.Kind == plan.CheckSite {
+			if s.Op == op.Create && s.Check.Kind == plan.CheckSite {
 				s.After = append(s.After, gone[s.Site+" "+string(c.to.Resource(s.Resource).Kind)]...)
 			}
 			s.AfterFailure = slices.DeleteFunc(slices.Clone(s.AfterFailure), func(f string) bool { return !c.redo[f] })
@@ -405,9 +414,9 @@ func (c *compiler) barriers(gone map[string][]string) {
 			continue
 		}
 		site, kind, _ := strings.Cut(key, " ")
-		first, _, _ := strings.Cut(ids[0], "/")
-		id := fmt.Sprintf("%s/%s:room", first, plan.Clear)
-		c.plan.Steps = append(c.plan.Steps, plan.Step{ID: id, Resource: first, Op: plan.Clear, Site: site, After: ids,
+		first := op.ResourceOf(ids[0])
+		id := op.Clear.For(first, "room")
+		c.plan.Steps = append(c.plan.Steps, plan.Step{ID: id, Resource: first, Op: op.Clear, Site: site, After: ids,
 			Title: fmt.Sprintf("every %s to be removed is gone", kind), Check: plan.Condition{Kind: plan.CheckNone}})
 		gone[key] = []string{id}
 	}
@@ -480,7 +489,7 @@ func (c *compiler) sweep() {
 		}
 	}
 	for _, site := range slices.Sorted(maps.Keys(last)) {
-		c.plan.Steps = append(c.plan.Steps, plan.Step{ID: first[site] + "/" + string(plan.Sweep), Resource: first[site], Op: plan.Sweep, Site: site,
+		c.plan.Steps = append(c.plan.Steps, plan.Step{ID: op.Sweep.On(first[site]), Resource: first[site], Op: op.Sweep, Site: site,
 			Title: "look that nothing is left at " + site, Seconds: sweepSeconds, After: c.lastOf(last[site]), Check: plan.Condition{Kind: plan.CheckSite}})
 	}
 }

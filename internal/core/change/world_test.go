@@ -9,6 +9,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -91,7 +92,7 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 	r := p.Resource(s.Resource)
 	lenient := w.tolerant[s.ID] || slices.ContainsFunc(s.Drops, func(d string) bool { return w.tolerant[d] })
 	switch s.Op {
-	case plan.Create:
+	case op.Create:
 		if s.Script != nil {
 			return w.script(p, s, r)
 		}
@@ -100,35 +101,35 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		}
 		w.count++
 		w.things[r.ID] = &thing{kind: string(r.Kind), spec: spec(r), site: r.Site, number: w.count}
-	case plan.Plug:
+	case op.Plug:
 		return w.join(r.ID, lenient, r.Spec.Instance, r.Spec.Network)
-	case plan.Attach:
+	case op.Attach:
 		return w.join(s.Resource+" "+s.Volume, lenient, s.Resource, s.Volume)
-	case plan.Remove:
+	case op.Remove:
 		return w.remove(r.ID, lenient)
-	case plan.Detach:
+	case op.Detach:
 		return w.remove(s.Resource+" "+s.Volume, lenient)
-	case plan.Unplug:
+	case op.Unplug:
 		return w.remove(r.ID, lenient)
-	case plan.Halt:
+	case op.Halt:
 		return w.halt(r.ID)
-	case plan.Boot:
+	case op.Boot:
 		if w.things[r.ID] == nil {
 			return fmt.Errorf("it is not there")
 		}
 		w.things[r.ID].off = false
-	case plan.Alter:
+	case op.Alter:
 		x := w.things[r.ID]
 		if x == nil || x.kind == string(plan.Instance) && !x.off {
 			return fmt.Errorf("it cannot be altered so")
 		}
 		x.spec = spec(r)
-	case plan.Check, plan.Answer:
+	case op.Check, op.Answer:
 		id := cmpOr(r.Spec.EndpointOf, r.ID)
 		if x := w.things[id]; x == nil || !x.started {
 			return fmt.Errorf("%s does not answer", id)
 		}
-	case plan.Clear, plan.Sweep:
+	case op.Clear, op.Sweep:
 	default:
 		return w.script(p, s, r)
 	}
@@ -206,7 +207,7 @@ func (w *world) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 		return fmt.Errorf("%s cannot be reached", r.On)
 	}
 	x := w.things[r.ID]
-	if s.Op == plan.Create {
+	if s.Op == op.Create {
 		if x == nil {
 			w.things[r.ID] = &thing{kind: "software", on: r.On}
 			x = w.things[r.ID]
@@ -218,7 +219,7 @@ func (w *world) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 		return fmt.Errorf("it is not created")
 	}
 	switch s.Op {
-	case plan.Configure:
+	case op.Configure:
 		if x.started && !w.tolerant[r.ID+"/start"] && p.Step(r.ID+"/stop") != nil {
 			return fmt.Errorf("it runs while it is configured")
 		}
@@ -230,14 +231,14 @@ func (w *world) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 			}
 			x.address = fmt.Sprint(w.things[x.addressOf].number)
 		}
-	case plan.Start:
+	case op.Start:
 		if x.configured == "" {
 			return fmt.Errorf("it is not configured")
 		}
 		x.started = true
-	case plan.Stop:
+	case op.Stop:
 		x.started = false
-	case plan.Delete:
+	case op.Delete:
 		delete(w.things, r.ID)
 	}
 	return nil

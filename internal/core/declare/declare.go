@@ -14,6 +14,7 @@ import (
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Deployment is what a deployment is called, and what everything of it bears at the sites.
@@ -40,9 +41,9 @@ func Records(d Deployment, p *plan.Plan) inventory.Records {
 	for i := range p.Steps {
 		s := &p.Steps[i]
 		switch s.Op {
-		case plan.Create, plan.Plug:
+		case op.Create, op.Plug:
 			b.step[s.Resource] = s.ID
-		case plan.Attach:
+		case op.Attach:
 			b.volumeOn[s.Volume] = s.Resource
 		}
 	}

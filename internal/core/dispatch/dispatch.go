@@ -35,7 +35,7 @@ type class struct {
 }
 
 func classOf(p *plan.Plan, s *plan.Step) class {
-	return class{s.Site, p.Resource(s.Resource).Kind, s.Op == plan.Follow || s.Op == plan.Hold}
+	return class{s.Site, p.Resource(s.Resource).Kind, s.Op.Waits()}
 }
 
 // step is what the dispatcher knows of a step.

@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // graph makes a plan of steps that wait for each other as drawn.
@@ -18,7 +19,7 @@ func graph(t *rapid.T, most int) *plan.Plan {
 	for i := range rapid.IntRange(1, most).Draw(t, "steps") {
 		id := fmt.Sprint("r", i)
 		site := rapid.SampledFrom([]string{"vega", "presa"}).Draw(t, "site")
-		s := plan.Step{ID: id + "/create", Resource: id, Op: rapid.SampledFrom([]plan.Op{plan.Create, plan.Create, plan.Hold}).Draw(t, "op"), Site: site, Seconds: float64(rapid.IntRange(0, 9).Draw(t, "seconds")), Copying: &plan.Copying{}}
+		s := plan.Step{ID: id + "/create", Resource: id, Op: rapid.SampledFrom([]op.Op{op.Create, op.Create, op.Hold}).Draw(t, "op"), Site: site, Seconds: float64(rapid.IntRange(0, 9).Draw(t, "seconds")), Copying: &plan.Copying{}}
 		for j := range i {
 			if rapid.IntRange(0, 6).Draw(t, "edge") == 0 {
 				s.After = append(s.After, p.Steps[j].ID)
@@ -79,7 +80,7 @@ func check(t *rapid.T, p *plan.Plan, l dispatch.Limits, running []int) {
 	site, volumes := map[string]int{}, map[string]int{}
 	count := 0
 	for _, i := range running {
-		if p.Steps[i].Op == plan.Hold { // it waits, and keeps nobody out
+		if p.Steps[i].Op == op.Hold { // it waits, and keeps nobody out
 			continue
 		}
 		count++
@@ -102,8 +103,8 @@ func TestWhatWaitsKeepsNobodyOut(t *testing.T) {
 		id := fmt.Sprint("w", i)
 		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Instance, Site: "vega"})
 		terms := &plan.Copying{From: "vega", Disks: []plan.DiskCopy{{From: id, To: id}}}
-		p.Steps = append(p.Steps, plan.Step{ID: id + "/replicate", Resource: id, Site: "vega", Op: plan.Replicate, Seconds: 1, Copying: terms},
-			plan.Step{ID: id + "/follow", Resource: id, Site: "vega", Op: plan.Follow, After: []string{id + "/replicate"}, Copying: terms})
+		p.Steps = append(p.Steps, plan.Step{ID: id + "/replicate", Resource: id, Site: "vega", Op: op.Replicate, Seconds: 1, Copying: terms},
+			plan.Step{ID: id + "/follow", Resource: id, Site: "vega", Op: op.Follow, After: []string{id + "/replicate"}, Copying: terms})
 	}
 	assert.NoError(t, p.Arrange())
 	d := dispatch.New(p, dispatch.Limits{Steps: 1, PerSite: 1}, none, none)
@@ -111,7 +112,7 @@ func TestWhatWaitsKeepsNobodyOut(t *testing.T) {
 	for copying := -1; waiting < 5; {
 		i, ok := d.Next()
 		switch {
-		case ok && p.Steps[i].Op == plan.Follow:
+		case ok && p.Steps[i].Op == op.Follow:
 			waiting++
 		case ok:
 			assert.Negative(t, copying, "one is copied at once")
@@ -133,7 +134,7 @@ func TestTheLongestRemainingPathGoesFirst(t *testing.T) {
 		after   []string
 	}{{"a", 5, nil}, {"b", 1, nil}, {"c", 9, []string{"b"}}, {"d", 2, nil}} {
 		p.Resources = append(p.Resources, plan.Resource{ID: s.id, Kind: plan.Network, Site: "vega"})
-		p.Steps = append(p.Steps, plan.Step{ID: s.id, Resource: s.id, Op: plan.Settle, Site: "vega", Seconds: s.seconds, After: s.after})
+		p.Steps = append(p.Steps, plan.Step{ID: s.id, Resource: s.id, Op: op.Settle, Site: "vega", Seconds: s.seconds, After: s.after})
 	}
 	assert.NoError(t, p.Arrange())
 	d := dispatch.New(p, dispatch.Limits{Steps: 1}, none, none)
@@ -153,7 +154,7 @@ func TestWhatMuchWaitsForGoesBeforeWhatIsLong(t *testing.T) {
 	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
 	add := func(id string, seconds float64, after ...string) {
 		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega"})
-		p.Steps = append(p.Steps, plan.Step{ID: id, Resource: id, Op: plan.Settle, Site: "vega", Seconds: seconds, After: after})
+		p.Steps = append(p.Steps, plan.Step{ID: id, Resource: id, Op: op.Settle, Site: "vega", Seconds: seconds, After: after})
 	}
 	add("lan", 1)
 	for i := range 20 {
@@ -204,7 +205,7 @@ func TestAFailureHoldsAndARetryOrSkipFrees(t *testing.T) {
 	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
 	for i, id := range []string{"a", "b", "mend"} {
 		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega"})
-		s := plan.Step{ID: id, Resource: id, Op: plan.Settle, Site: "vega"}
+		s := plan.Step{ID: id, Resource: id, Op: op.Settle, Site: "vega"}
 		if i == 1 {
 			s.After = []string{"a"}
 		}

@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
@@ -27,7 +28,7 @@ func two() *plan.Plan {
 		{ID: "log-1", Node: "log", Title: "log", Kind: plan.Software, Site: "vega", On: "host-1"},
 		{ID: "log-1.page", Node: "log", Title: "page", Kind: plan.Endpoint, Site: "vega", Spec: plan.Spec{EndpointOf: "log-1"}},
 		{ID: "lone-1", Node: "lone", Title: "lone", Kind: plan.Instance, Site: "vega", CostPerHour: money.Of(0.2)},
-	}, Steps: []plan.Step{{ID: "host-1/attach:disk-1", Resource: "host-1", Op: plan.Attach, Volume: "disk-1"}, {ID: "log-1/start", Resource: "log-1", Op: plan.Start}}}
+	}, Steps: []plan.Step{{ID: "host-1/attach:disk-1", Resource: "host-1", Op: op.Attach, Volume: "disk-1"}, {ID: "log-1/start", Resource: "log-1", Op: op.Start}}}
 	return plan.Reindexed(p)
 }
 

@@ -1,6 +1,9 @@
 package health
 
-import "andamio/internal/core/plan"
+import (
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+)
 
 // TierOf is the tier a resource is of by itself: its service, or its node where it has none.
 func TierOf(r *plan.Resource) string {
@@ -41,7 +44,7 @@ func TiersOf(p *plan.Plan) map[string]string {
 		}
 	}
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Op == plan.Attach {
+		if s := &p.Steps[i]; s.Op == op.Attach {
 			belongs(s.Volume, s.Resource)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Difference is one thing that will be otherwise where a workload goes.
@@ -127,7 +128,7 @@ func (d *differing) reach() {
 func (d *differing) names() {
 	for i := range d.to.Steps {
 		s := &d.to.Steps[i]
-		if s.Op != plan.Name {
+		if s.Op != op.Name {
 			continue
 		}
 		if f := d.to.Resource(s.Naming.Interface); f != nil && f.Spec.Instance == d.id {
@@ -198,7 +199,7 @@ func (d *differing) cost() {
 	sum := func(p *plan.Plan) money.Amount {
 		var out money.Amount
 		for i := range p.Resources {
-			if r := &p.Resources[i]; r.ID == d.id || r.Kind == plan.Volume && p.Step(d.id+"/"+string(plan.Attach)+":"+r.ID) != nil {
+			if r := &p.Resources[i]; r.ID == d.id || r.Kind == plan.Volume && p.Step(op.Attach.For(d.id, r.ID)) != nil {
 				out += r.CostPerHour
 			}
 		}

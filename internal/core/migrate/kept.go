@@ -3,9 +3,9 @@ package migrate
 import (
 	"maps"
 	"slices"
-	"strings"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // WithoutKept is a design without what moved workloads left behind under the ids that a move gave it, and without the
@@ -34,7 +34,7 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 	out.Steps = slices.DeleteFunc(slices.Clone(p.Steps), func(s plan.Step) bool { return gone(s.Resource) })
 	filled := map[string]bool{}
 	for i := range out.Steps {
-		filled[out.Steps[i].Resource] = filled[out.Steps[i].Resource] || out.Steps[i].Op == plan.Fill
+		filled[out.Steps[i].Resource] = filled[out.Steps[i].Resource] || out.Steps[i].Op == op.Fill
 	}
 	out.CostPerHour = 0
 	for i := range out.Resources {
@@ -44,7 +44,7 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 	}
 	for i := range out.Steps {
 		s := &out.Steps[i]
-		s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { of, _, _ := strings.Cut(a, "/"); return gone(of) })
+		s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { return gone(op.ResourceOf(a)) })
 	}
 	return plan.Reindexed(&out)
 }

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Choice is where one workload goes and what it is like there. What is left out is chosen: the size that fits best, the
@@ -118,7 +119,7 @@ func (r *relocation) unfill(instance string) {
 	var after []string
 	gone := ""
 	for i := range r.p.Steps {
-		if s := &r.p.Steps[i]; s.Op == plan.Fill && s.Resource == instance {
+		if s := &r.p.Steps[i]; s.Op == op.Fill && s.Resource == instance {
 			gone, after = s.ID, s.After
 		}
 	}
@@ -246,7 +247,7 @@ func (r *relocation) place(x *plan.Resource, c Choice, s *estate.Site) error {
 func (r *relocation) volumes(x *plan.Resource, c Choice, s *estate.Site) []string {
 	var out []string
 	for i := range r.p.Steps {
-		if a := &r.p.Steps[i]; a.Op == plan.Attach && a.Resource == x.ID {
+		if a := &r.p.Steps[i]; a.Op == op.Attach && a.Resource == x.ID {
 			v := r.p.Resource(a.Volume)
 			v.Site, v.Zone, v.Host = x.Site, x.Zone, ""
 			v.CostPerHour = s.VolumeCosts(v.Spec.DiskGiB, c.Class)
@@ -281,7 +282,7 @@ func (r *relocation) interfaces(x, old *plan.Resource, c Choice, s *estate.Site)
 		if c.KeepMAC {
 			f.Spec.MAC = r.known[f.ID]["mac"]
 		}
-		r.swapStep(f.ID+"/"+string(plan.Plug), was, net, x.ID)
+		r.swapStep(op.Plug.On(f.ID), was, net, x.ID)
 	}
 	return nil
 }
@@ -335,7 +336,7 @@ func (r *relocation) network(id, chosen string, s *estate.Site) (string, error) 
 	}
 	n.Why = []string{"what is linked to it goes there"}
 	r.p.Resources = append(r.p.Resources, n)
-	r.p.Steps = append(r.p.Steps, plan.Step{ID: there + "/" + string(plan.Create), Resource: there, Op: plan.Create, Title: "create network", Site: s.Name,
+	r.p.Steps = append(r.p.Steps, plan.Step{ID: op.Create.On(there), Resource: there, Op: op.Create, Title: "create network", Site: s.Name,
 		Seconds: s.Seconds(s.Timings.Network), Check: plan.Condition{Kind: plan.CheckSite}})
 	r.p = plan.Reindexed(r.p)
 	return there, nil
@@ -360,8 +361,9 @@ func (r *relocation) swapStep(id, was, now, instance string) {
 	}
 	s.After = slices.Clone(s.After)
 	for i, a := range s.After {
-		if of, op, _ := strings.Cut(a, "/"); of == was {
-			s.After[i] = now + "/" + op
+		if id := op.ParseID(a); id.Resource == was {
+			id.Resource = now
+			s.After[i] = id.String()
 		}
 	}
 	s.Title = "plug into " + r.p.Resource(now).Title
@@ -396,11 +398,11 @@ func (r *relocation) times(x *plan.Resource, volumes []string, from, s *estate.S
 			continue
 		}
 		t.Site = s.Name
-		nominal := map[plan.Op]float64{plan.Attach: s.Timings.Attachment, plan.Plug: s.Timings.Interface}[t.Op]
-		if t.Op == plan.Create && y.Kind == plan.Instance {
+		nominal := map[op.Op]float64{op.Attach: s.Timings.Attachment, op.Plug: s.Timings.Interface}[t.Op]
+		if t.Op == op.Create && y.Kind == plan.Instance {
 			nominal = s.Timings.Instance
 		}
-		if t.Op == plan.Create && y.Kind == plan.Volume {
+		if t.Op == op.Create && y.Kind == plan.Volume {
 			nominal = s.Timings.Volume
 		}
 		if t.Seconds *= pace; nominal > 0 {
@@ -430,7 +432,7 @@ func (r *relocation) dropUnused() {
 	}
 	for i := range r.p.Steps {
 		s := &r.p.Steps[i]
-		s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { of, _, _ := strings.Cut(a, "/"); return gone[of] })
+		s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { return gone[op.ResourceOf(a)] })
 	}
 	r.p = plan.Reindexed(r.p)
 }

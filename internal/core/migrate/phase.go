@@ -1,7 +1,7 @@
 package migrate
 
 import (
-	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -22,9 +22,9 @@ const (
 
 // phases are the operations that lead from one phase to the next.
 var phases = []struct {
-	op plan.Op
+	op op.Op
 	in Phase
-}{{plan.Create, Preparing}, {plan.Replicate, Copying}, {plan.Follow, Following}, {plan.Carry, Cutting}}
+}{{op.Create, Preparing}, {op.Replicate, Copying}, {op.Follow, Following}, {op.Carry, Cutting}}
 
 // PhaseOf says how far a workload has come in the run that moves it.
 func PhaseOf(s *run.State, instance string) Phase {
@@ -36,25 +36,25 @@ func PhaseOf(s *run.State, instance string) Phase {
 		}
 	}
 	for _, p := range phases {
-		st := s.Step(instance + "/" + string(p.op))
+		st := s.Step(p.op.On(instance))
 		switch {
 		case st == nil:
 		case st.Status == run.Standing || st.Status == run.Passed:
 			last = p.in
-			if p.op == plan.Follow {
+			if p.op == op.Follow {
 				last = Cutting
 			}
 		case st.Status == run.UnderWay:
-			if p.op == plan.Follow && st.Copying.Await && !st.Control.Cut && IsReady(s, instance) {
+			if p.op == op.Follow && st.Copying.Await && !st.Control.Cut && IsReady(s, instance) {
 				return Ready
 			}
 			return p.in
 		}
 	}
-	if st := s.Step(instance + "/" + string(plan.Carry)); st != nil && st.Status == run.Standing {
+	if st := s.Step(op.Carry.On(instance)); st != nil && st.Status == run.Standing {
 		return There
 	}
-	if last == Preparing && s.Step(instance+"/"+string(plan.Replicate)) == nil {
+	if last == Preparing && s.Step(op.Replicate.On(instance)) == nil {
 		return Cutting // a cold one stands still from the first
 	}
 	return last
@@ -63,7 +63,7 @@ func PhaseOf(s *run.State, instance string) Phase {
 // IsReady reports that what is left of a workload may be copied while it stands still.
 func IsReady(s *run.State, instance string) bool {
 	judged := s.Judged[instance]
-	st := s.Step(instance + "/" + string(plan.Follow))
+	st := s.Step(op.Follow.On(instance))
 	if len(judged) == 0 || st == nil {
 		return false
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -29,14 +30,14 @@ type Entry struct {
 func Book(p *plan.Plan, s *run.State, instance string, now time.Time) []Entry {
 	b := &book{p: p, s: s, id: instance, now: now, mine: mine(p, instance)}
 	b.together("reserve size, network and disks", func(st *plan.Step) bool {
-		return (st.Op == plan.Create || st.Op == plan.Attach) && st.Script == nil && b.mine[st.Resource] && !strings.Contains(st.Resource, "@"+b.from())
+		return (st.Op == op.Create || st.Op == op.Attach) && st.Script == nil && b.mine[st.Resource] && !strings.Contains(st.Resource, "@"+b.from())
 	})
-	b.one(instance + "/" + string(plan.Replicate))
-	b.one(instance + "/" + string(plan.Follow))
+	b.one(op.Replicate.On(instance))
+	b.one(op.Follow.On(instance))
 	b.sayWhen()
 	for i := range p.Steps {
 		st := &p.Steps[i]
-		if b.done[st.ID] || !b.mine[st.Resource] || st.Op == plan.Carry {
+		if b.done[st.ID] || !b.mine[st.Resource] || st.Op == op.Carry {
 			continue
 		}
 		b.add(st, true)
@@ -125,7 +126,7 @@ func (b *book) add(st *plan.Step, inner bool) {
 	b.done[st.ID] = true
 	e := b.entry(st)
 	e.Inner = inner
-	if st.Op == plan.Follow && b.s != nil {
+	if st.Op == op.Follow && b.s != nil {
 		if j := b.s.Judged[b.id]; len(j) > 0 {
 			e.Note = fmt.Sprintf("round %d", j[len(j)-1].Round)
 		}
@@ -199,7 +200,7 @@ func (b *book) keep() {
 
 // sayWhen adds the line at which somebody says to cut over.
 func (b *book) sayWhen() {
-	st := b.p.Step(b.id + "/" + string(plan.Follow))
+	st := b.p.Step(op.Follow.On(b.id))
 	if st == nil {
 		b.out = append(b.out, Entry{Title: "stop, copy, start there", Status: run.Planned})
 		return
@@ -268,7 +269,7 @@ func CurveOf(s *run.State, instance string, load Load, now time.Time) Curve {
 		load.Rate, load.Bandwidth = last.Changing, max(last.Bandwidth, load.Bandwidth*0.1)
 		load.Used = max(last.Bytes, 1)
 	}
-	if st := s.Step(instance + "/" + string(plan.Finish)); st != nil && st.Status == run.Standing {
+	if st := s.Step(op.Finish.On(instance)); st != nil && st.Status == run.Standing {
 		c.Now = st.Ended.Sub(began)
 		c.Whole = c.Now
 		return c
@@ -318,7 +319,7 @@ func disksOf(s *run.State, instance string) []*run.Disk {
 	var out []*run.Disk
 	for i := range s.Plan.Steps {
 		st := &s.Plan.Steps[i]
-		if st.Resource != instance || st.Copying == nil || st.Op != plan.Finish {
+		if st.Resource != instance || st.Copying == nil || st.Op != op.Finish {
 			continue
 		}
 		for _, x := range st.Copying.Disks {

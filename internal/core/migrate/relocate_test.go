@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
@@ -203,7 +204,7 @@ func TestTheRunBookFollowsTheRun(t *testing.T) {
 	say(run.RunStarted, "")
 	assert.Equal(t, Waiting, PhaseOf(s, "contacts-host-1"))
 	for _, step := range move.Steps {
-		if step.Op == plan.Replicate {
+		if step.Op == op.Replicate {
 			break
 		}
 		say(run.StepStarted, step.ID)

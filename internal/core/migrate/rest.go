@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -13,10 +14,10 @@ func Down(p *plan.Plan) float64 {
 	first, last := -1.0, 0.0
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		if (s.Op == plan.Halt || s.Op == plan.Suspend) && (first < 0 || s.Start < first) {
+		if (s.Op == op.Halt || s.Op == op.Suspend) && (first < 0 || s.Start < first) {
 			first = s.Start
 		}
-		if s.Op == plan.Carry {
+		if s.Op == op.Carry {
 			last = max(last, s.Start+s.Seconds)
 		}
 	}
@@ -31,7 +32,7 @@ func Down(p *plan.Plan) float64 {
 func WithinWindow(p *plan.Plan) float64 {
 	first := p.Seconds
 	for i := range p.Steps {
-		if s := &p.Steps[i]; s.Op == plan.Replicate || s.Op == plan.Finish {
+		if s := &p.Steps[i]; s.Op == op.Replicate || s.Op == op.Finish {
 			first = min(first, s.Start)
 		}
 	}
@@ -41,7 +42,7 @@ func WithinWindow(p *plan.Plan) float64 {
 // DownWith is [Down] where the last round of a workload takes so many seconds, instead of as long as the plan expects.
 func DownWith(p *plan.Plan, instance string, last float64) float64 {
 	out := Down(p)
-	if s := p.Step(instance + "/" + string(plan.Finish)); s != nil {
+	if s := p.Step(op.Finish.On(instance)); s != nil {
 		out += last - s.Seconds
 	}
 	return max(out, last)
@@ -64,7 +65,7 @@ func RestOf(s *run.State, instance string, load Load, now time.Time) (Rest, bool
 	case There:
 		return Rest{}, true
 	case Cutting:
-		if st := s.Step(instance + "/" + string(plan.Finish)); st != nil && st.Status == run.UnderWay {
+		if st := s.Step(op.Finish.On(instance)); st != nil && st.Status == run.UnderWay {
 			if last, known := lastLeft(s, instance, now); known {
 				return Rest{Down: last + afterLast(s.Plan, instance)}, true
 			}
@@ -97,7 +98,7 @@ func lastLeft(s *run.State, instance string, now time.Time) (time.Duration, bool
 
 // afterLast is for how long it takes, by the plan, from the last round to when the workload is there.
 func afterLast(p *plan.Plan, instance string) time.Duration {
-	last, there := p.Step(instance+"/"+string(plan.Finish)), p.Step(instance+"/"+string(plan.Carry))
+	last, there := p.Step(op.Finish.On(instance)), p.Step(op.Carry.On(instance))
 	if last == nil || there == nil {
 		return 0
 	}
@@ -109,7 +110,7 @@ func stopped(s *run.State) time.Time {
 	var out time.Time
 	for i := range s.Steps {
 		st := &s.Steps[i]
-		if (st.Op == plan.Halt || st.Op == plan.Suspend) && !st.Started.IsZero() && (out.IsZero() || st.Started.Before(out)) {
+		if (st.Op == op.Halt || st.Op == op.Suspend) && !st.Started.IsZero() && (out.IsZero() || st.Started.Before(out)) {
 			out = st.Started
 		}
 	}

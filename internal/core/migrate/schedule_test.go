@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -38,10 +39,10 @@ func moving() *run.State {
 	terms := func() *plan.Copying { return &plan.Copying{From: "a", Disks: disks} }
 	p := plan.Reindexed(&plan.Plan{Sites: []plan.Site{{Name: "a"}, {Name: "b"}}, Resources: []plan.Resource{{ID: "h", Kind: plan.Instance, Site: "b"}, {ID: "h@a", Kind: plan.Instance, Site: "a"},
 		{ID: "v", Kind: plan.Volume, Site: "b"}, {ID: "v@a", Kind: plan.Volume, Site: "a"}},
-		Steps: []plan.Step{{ID: "h/create", Resource: "h", Op: plan.Create, Seconds: 3}, {ID: "h/replicate", Resource: "h", Op: plan.Replicate, Copying: terms(), Seconds: 10, Start: 3},
-			{ID: "h/follow", Resource: "h", Op: plan.Follow, Copying: terms(), Seconds: 2, Start: 13}, {ID: "h@a/halt", Resource: "h@a", Op: plan.Halt, Seconds: 2, Start: 15},
-			{ID: "h/finish", Resource: "h", Op: plan.Finish, Copying: terms(), Seconds: 1, Start: 17}, {ID: "h/boot", Resource: "h", Op: plan.Boot, Seconds: 5, Start: 18},
-			{ID: "h/carry", Resource: "h", Op: plan.Carry, Start: 23}}})
+		Steps: []plan.Step{{ID: "h/create", Resource: "h", Op: op.Create, Seconds: 3}, {ID: "h/replicate", Resource: "h", Op: op.Replicate, Copying: terms(), Seconds: 10, Start: 3},
+			{ID: "h/follow", Resource: "h", Op: op.Follow, Copying: terms(), Seconds: 2, Start: 13}, {ID: "h@a/halt", Resource: "h@a", Op: op.Halt, Seconds: 2, Start: 15},
+			{ID: "h/finish", Resource: "h", Op: op.Finish, Copying: terms(), Seconds: 1, Start: 17}, {ID: "h/boot", Resource: "h", Op: op.Boot, Seconds: 5, Start: 18},
+			{ID: "h/carry", Resource: "h", Op: op.Carry, Start: 23}}})
 	return run.New(p)
 }
 

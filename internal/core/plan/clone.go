@@ -9,6 +9,7 @@ import (
 	"andamio/internal/core/address"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/naming"
+	"andamio/internal/core/plan/op"
 )
 
 // Clone is the plan of another deployment like one, at the same sites, under its own name: addresses and VLANs are
@@ -142,7 +143,7 @@ func (c *cloner) place(r *Resource) error {
 // holder is the instance that a volume is attached to.
 func (c *cloner) holder(volume string) *Resource {
 	for i := range c.p.Steps {
-		if s := &c.p.Steps[i]; s.Op == Attach && s.Volume == volume {
+		if s := &c.p.Steps[i]; s.Op == op.Attach && s.Volume == volume {
 			return c.p.Resource(s.Resource)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"andamio/internal/core/address"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
 )
 
@@ -25,7 +26,7 @@ type compiler struct {
 	// stood are the last steps before targets are told of their sources.
 	stood map[string]string
 	// expected are the expected seconds of scripts at pace 1, by node and operation.
-	expected map[string]map[Op]float64
+	expected map[string]map[op.Op]float64
 	// plugged is the first interface of an instance resource.
 	plugged map[string]string
 	// waits are the resources that a step must wait for, whose last steps are known only when all is added.
@@ -189,7 +190,7 @@ func (c *compiler) readRelations() {
 
 // readDurations gathers the Duration policies.
 func (c *compiler) readDurations() {
-	c.expected = map[string]map[Op]float64{}
+	c.expected = map[string]map[op.Op]float64{}
 	for _, r := range c.design.Rules {
 		if r.Kind != "duration" {
 			continue
@@ -198,8 +199,8 @@ func (c *compiler) readDurations() {
 			if !r.Covers(n.Name) {
 				continue
 			}
-			ops := map[Op]float64{}
-			for _, op := range []Op{Create, Configure, Start} {
+			ops := map[op.Op]float64{}
+			for _, op := range []op.Op{op.Create, op.Configure, op.Start} {
 				if s, ok := r.Properties[string(op)].(interface{ Float() float64 }); ok {
 					ops[op] = s.Float()
 				}
@@ -215,7 +216,7 @@ const (
 	checkSeconds  = 0.5
 )
 
-func (c *compiler) scriptSeconds(node string, op Op) float64 {
+func (c *compiler) scriptSeconds(node string, op op.Op) float64 {
 	if s, ok := c.expected[node][op]; ok {
 		return s
 	}
@@ -230,10 +231,10 @@ func (c *compiler) add(r Resource) *Resource {
 
 func (c *compiler) resource(id string) *Resource { return &c.plan.Resources[c.at[id]] }
 
-// step adds a step on a resource and makes it the resource's last. The id is the resource's and the operation's.
-func (c *compiler) step(s Step, suffix string, seconds float64, after ...string) string {
+// step adds a step on a resource and makes it the resource's last. Part tells it from others that do the same to the resource.
+func (c *compiler) step(s Step, part string, seconds float64, after ...string) string {
 	r := c.resource(s.Resource)
-	s.ID = s.Resource + "/" + string(s.Op) + suffix
+	s.ID = s.Op.For(s.Resource, part)
 	s.Site = r.Site
 	s.Seconds = c.estate.Site(r.Site).Seconds(seconds)
 	s.After = unique(after)

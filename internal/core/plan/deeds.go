@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
 )
 
@@ -63,10 +64,10 @@ func (c *compiler) deed(r topology.Rule) error {
 	all := c.follows(when, targets)
 	c.add(Resource{ID: id, Node: r.Name, Title: r.Name, Kind: Deed, Site: site, Description: r.Because, Detail: a.Kind,
 		Why: []string{"it is done " + when + " the building, beside what stands there"}})
-	step := c.step(Step{Resource: id, Op: Act, Title: a.Kind + " " + a.URL.String(), Action: a, Check: Condition{Kind: CheckNone}}, "", deedSeconds, all...)
+	step := c.step(Step{Resource: id, Op: op.Act, Title: a.Kind + " " + a.URL.String(), Action: a, Check: Condition{Kind: CheckNone}}, "", deedSeconds, all...)
 	if when == beforeAll {
 		for i := range c.plan.Steps {
-			if s := &c.plan.Steps[i]; s.ID != step && len(s.After) == 0 && len(s.AfterFailure) == 0 && s.Op != Act {
+			if s := &c.plan.Steps[i]; s.ID != step && len(s.After) == 0 && len(s.AfterFailure) == 0 && s.Op != op.Act {
 				s.After = []string{step}
 			}
 		}
@@ -107,7 +108,7 @@ func (c *compiler) follows(when string, targets []string) []string {
 			}
 		}
 		for i := range c.plan.Steps {
-			if s := &c.plan.Steps[i]; !before[s.ID] && s.Op != Act {
+			if s := &c.plan.Steps[i]; !before[s.ID] && s.Op != op.Act {
 				out = append(out, s.ID)
 			}
 		}

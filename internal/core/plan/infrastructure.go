@@ -6,6 +6,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
 )
 
@@ -59,7 +60,7 @@ func (c *compiler) takeNetwork(n *topology.Node, id, site string) error {
 	}
 	c.add(Resource{ID: id, Node: n.Name, Title: n.Name, Kind: Network, Service: n.Service, Description: n.Description, Site: site,
 		Detail: "stands as " + st.Name, Spec: Spec{Label: st.Name, Existing: st.Attributes["site.id"]}, Why: []string{st.Name + " stands there"}})
-	c.step(Step{Resource: id, Op: Take, Title: "take " + st.Name, Check: Condition{Kind: CheckNone},
+	c.step(Step{Resource: id, Op: op.Take, Title: "take " + st.Name, Check: Condition{Kind: CheckNone},
 		Sets: map[string]string{"site.id": st.Attributes["site.id"]}}, "", 0)
 	return nil
 }
@@ -68,7 +69,7 @@ func (c *compiler) addNetwork(r Resource) {
 	r.Kind = Network
 	r.Why = []string{"instances linked to it are at " + r.Site}
 	c.add(r)
-	created := c.step(Step{Resource: r.ID, Op: Create, Title: "create network", Check: Condition{Kind: CheckSite}}, "",
+	created := c.step(Step{Resource: r.ID, Op: op.Create, Title: "create network", Check: Condition{Kind: CheckSite}}, "",
 		c.estate.Site(r.Site).Timings.Network)
 	if n := c.design.Node(r.Node); n != nil {
 		c.waitFor(n, created)
@@ -96,7 +97,7 @@ func (c *compiler) volumes() error {
 			Description: n.Description, Site: at.Site, Zone: at.Zone, Detail: estate.GiB(size), Need: &need,
 			CostPerHour: money.Of(size * site.Prices.Disk), Spec: Spec{DiskGiB: size, Label: c.resourceID(n, i)},
 			Why: []string{"with the instance it is attached to"}})
-		c.waitFor(n, c.step(Step{Resource: r.ID, Op: Create, Title: "create volume", Check: Condition{Kind: CheckSite}}, "",
+		c.waitFor(n, c.step(Step{Resource: r.ID, Op: op.Create, Title: "create volume", Check: Condition{Kind: CheckSite}}, "",
 			site.Timings.Volume))
 		return nil
 	})
@@ -138,7 +139,7 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error
 		CostPerHour: price, CostOff: off, Why: at.Reasons, Elsewhere: at.Elsewhere, Need: &asked,
 		Spec: Spec{Hostname: name, Cores: cores, MemoryGiB: memory, DiskGiB: disk, Size: size,
 			Image: imageOf(site, n)}})
-	created := c.step(Step{Resource: id, Op: Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",
+	created := c.step(Step{Resource: id, Op: op.Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",
 		site.Timings.Instance)
 	c.waitFor(n, created)
 	c.ready[id] = []string{created}
@@ -176,8 +177,8 @@ func (c *compiler) attach(instance, created string, rel topology.Relation, i int
 	location, _ := rel.Properties["location"].(string)
 	r := c.resource(instance)
 	r.StandsOn = append(r.StandsOn, volume)
-	done := c.step(Step{Resource: instance, Op: Attach, Title: "attach " + c.resource(volume).Title, Volume: volume,
-		Location: location, Check: Condition{Kind: CheckSite}}, ":"+volume,
+	done := c.step(Step{Resource: instance, Op: op.Attach, Title: "attach " + c.resource(volume).Title, Volume: volume,
+		Location: location, Check: Condition{Kind: CheckSite}}, volume,
 		c.estate.Site(r.Site).Timings.Attachment, created, c.last[volume])
 	c.ready[instance] = append(c.ready[instance], done)
 }

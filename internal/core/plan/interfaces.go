@@ -6,6 +6,7 @@ import (
 	"strconv"
 
 	"andamio/internal/core/placement"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
 )
 
@@ -57,7 +58,7 @@ func (c *compiler) plug(w wiring) error {
 	if c.plugged[instance] == "" {
 		c.plugged[instance] = id
 	}
-	done := c.step(Step{Resource: id, Op: Plug, Title: "plug into " + c.resource(network).Title, Check: Condition{Kind: CheckSite}},
+	done := c.step(Step{Resource: id, Op: op.Plug, Title: "plug into " + c.resource(network).Title, Check: Condition{Kind: CheckSite}},
 		"", c.estate.Site(on.Site).Timings.Interface, c.ready[instance][0], c.last[network])
 	c.ready[instance] = append(c.ready[instance], done)
 	if c.plugged[instance] == id {
@@ -82,7 +83,7 @@ func (c *compiler) name(resource, after string, n Naming) {
 	last := c.last[resource] // nobody waits for a name who is given the address
 	defer func() { c.last[resource] = last }()
 	address := Expr{Func: "get_attribute", Args: []Expr{{Literal: n.Interface}, {Literal: "address"}}}
-	c.step(Step{Resource: resource, Op: Name, Title: "name " + n.Name, Naming: &n, Check: Condition{Kind: CheckName, Address: &address}},
+	c.step(Step{Resource: resource, Op: op.Name, Title: "name " + n.Name, Naming: &n, Check: Condition{Kind: CheckName, Address: &address}},
 		"", nameSeconds, after)
 }
 

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/printable"
 )
 
@@ -47,7 +48,7 @@ func (p *Plan) Losses() []Loss {
 	var out []Loss
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if r.Kind != Volume && r.Kind != Instance || p.Step(r.ID+"/"+string(Remove)) == nil {
+		if r.Kind != Volume && r.Kind != Instance || p.Step(op.Remove.On(r.ID)) == nil {
 			continue
 		}
 		if elsewhere, kept := strings.CutSuffix(r.ID, "@"+r.Site); kept {

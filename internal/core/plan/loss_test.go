@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // TestLossesSayWhoseDataGoes looks at volumes and instances that are taken away, rebuilt, kept, and left behind by a move.
@@ -23,7 +24,7 @@ func TestLossesSayWhoseDataGoes(t *testing.T) {
 		},
 	}
 	for _, id := range []string{"vol", "old", "host@presa", "gone@presa", "lan"} {
-		p.Steps = append(p.Steps, plan.Step{ID: id + "/remove", Resource: id, Op: plan.Remove, Check: site})
+		p.Steps = append(p.Steps, plan.Step{ID: id + "/remove", Resource: id, Op: op.Remove, Check: site})
 	}
 	var said []string
 	for _, l := range p.Losses() {

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
+	"andamio/internal/core/plan/op"
 )
 
 // Version is the format that [Read] accepts and [Plan.Write] writes.
@@ -207,7 +208,7 @@ type Spec struct {
 type Step struct {
 	ID       string `json:"id"`
 	Resource string `json:"resource"`
-	Op       Op     `json:"op"`
+	Op       op.Op  `json:"op"`
 	Title    string `json:"title"`
 	Site     string `json:"site"`
 	// Level counts from 1; every step in After has a lower one.
@@ -519,13 +520,13 @@ func (p *Plan) checkStep(s *Step) error {
 	if asks := s.Check.Kind == CheckTCP || s.Check.Kind == CheckHTTP; asks && (s.Check.Address == nil || s.Check.Port == nil) {
 		return fmt.Errorf("step %s asks an endpoint without address or port", s.ID)
 	}
-	if s.Op == Require && s.When == nil {
+	if s.Op == op.Require && s.When == nil {
 		return fmt.Errorf("step %s requires nothing", s.ID)
 	}
 	if s.Volume != "" && p.resources[s.Volume] == nil {
 		return fmt.Errorf("step %s attaches %q, which the plan does not have", s.ID, s.Volume)
 	}
-	if s.Op == Act && s.Action == nil {
+	if s.Op == op.Act && s.Action == nil {
 		return fmt.Errorf("step %s is an action and does not say which", s.ID)
 	}
 	if err := p.checkMove(s); err != nil {
@@ -552,21 +553,21 @@ func (p *Plan) checkStep(s *Step) error {
 
 // checkMove says what a step lacks that copies or names.
 func (p *Plan) checkMove(s *Step) error {
-	copies := s.Op == Replicate || s.Op == Follow || s.Op == Finish
+	copies := s.Op == op.Replicate || s.Op == op.Follow || s.Op == op.Finish
 	switch {
 	case copies && (s.Copying == nil || len(s.Copying.Disks) == 0):
 		return fmt.Errorf("step %s copies nothing", s.ID)
-	case s.Op == Hold && s.Copying == nil:
+	case s.Op == op.Hold && s.Copying == nil:
 		return fmt.Errorf("step %s waits for nothing", s.ID)
 	case copies && !p.lists(s.Copying.From):
 		return fmt.Errorf("step %s copies from the site %q, which the plan does not list", s.ID, s.Copying.From)
-	case (s.Op == Name || s.Op == Unname) && (s.Naming == nil || s.Naming.Name == ""):
+	case (s.Op == op.Name || s.Op == op.Unname) && (s.Naming == nil || s.Naming.Name == ""):
 		return fmt.Errorf("step %s names nothing", s.ID)
-	case s.Op == Fill && (s.Filling == nil || s.Filling.File == ""):
+	case s.Op == op.Fill && (s.Filling == nil || s.Filling.File == ""):
 		return fmt.Errorf("step %s is filled from nothing", s.ID)
-	case s.Op == Fill && s.Filling.Object != "" && p.resources[s.Filling.Object] == nil:
+	case s.Op == op.Fill && s.Filling.Object != "" && p.resources[s.Filling.Object] == nil:
 		return fmt.Errorf("step %s is filled from the object %q, which the plan does not have", s.ID, s.Filling.Object)
-	case s.Op == Create && p.resources[s.Resource].Kind == Object && (s.Filling == nil || s.Filling.File == ""):
+	case s.Op == op.Create && p.resources[s.Resource].Kind == Object && (s.Filling == nil || s.Filling.File == ""):
 		return fmt.Errorf("step %s lifts nothing", s.ID)
 	case s.On != "" && p.resources[s.On] == nil:
 		return fmt.Errorf("step %s runs on %q, which the plan does not have", s.ID, s.On)

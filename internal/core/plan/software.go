@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/placement"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
 )
 
@@ -102,7 +103,7 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) erro
 	w := weave{c: c, node: n, i: i, id: id, after: before}
 	w.lifecycle(connected)
 	if _, any := c.last[id]; !any {
-		w.add(Step{Op: Settle, Title: "nothing to run", Check: Condition{Kind: CheckNone}}, "", 0)
+		w.add(Step{Op: op.Settle, Title: "nothing to run", Check: Condition{Kind: CheckNone}}, "", 0)
 	}
 	c.waitFor(n, w.first)
 	return w.err
@@ -148,14 +149,14 @@ type weave struct {
 // source; configure; what they do after; start; and a check that it answers. The targets it connects to stand before it
 // is configured.
 func (w *weave) lifecycle(connected []string) {
-	w.own(Create)
+	w.own(op.Create)
 	w.asTarget("pre_configure_target")
 	w.after = append(w.after, connected...)
 	w.asSource("pre_configure_source")
-	w.own(Configure)
+	w.own(op.Configure)
 	w.asTarget("post_configure_target")
 	w.asSource("post_configure_source")
-	w.own(Start)
+	w.own(op.Start)
 	w.check()
 	w.asSource("add_target")
 }
@@ -177,9 +178,9 @@ func (c *compiler) notify() error {
 	return nil
 }
 
-func (w *weave) add(s Step, suffix string, seconds float64) {
+func (w *weave) add(s Step, part string, seconds float64) {
 	s.Resource = w.id
-	done := w.c.step(s, suffix, seconds, w.after...)
+	done := w.c.step(s, part, seconds, w.after...)
 	w.after = []string{done}
 	if w.first == "" {
 		w.first = done
@@ -187,18 +188,18 @@ func (w *weave) add(s Step, suffix string, seconds float64) {
 }
 
 // own adds an operation of the node's lifecycle, if it has a script.
-func (w *weave) own(op Op) {
-	o := w.node.Operations.Own(string(op))
+func (w *weave) own(does op.Op) {
+	o := w.node.Operations.Own(string(does))
 	if o == nil {
 		return
 	}
-	suffix := ""
+	part := ""
 	if w.node.Builds == topology.Instance {
-		suffix = ":script" // create is what the site does
+		part = "script" // create is what the site does
 	}
-	undo := map[Op]string{Create: "delete", Start: "stop"}[op]
-	w.run(Step{Op: op, Title: string(op), Undo: w.undo(w.node.Operations.Own(undo), at(w.i), "Standard."+undo)}, suffix, o,
-		"Standard."+string(op), at(w.i), w.c.scriptSeconds(w.node.Name, op))
+	undo := map[op.Op]string{op.Create: "delete", op.Start: "stop"}[does]
+	w.run(Step{Op: does, Title: string(does), Undo: w.undo(w.node.Operations.Own(undo), at(w.i), "Standard."+undo)}, part, o,
+		"Standard."+string(does), at(w.i), w.c.scriptSeconds(w.node.Name, does))
 }
 
 // undo is the script of the operation that takes another back; nil if there is none.
@@ -263,16 +264,16 @@ func (w *weave) relation(name string, o *topology.Operation, source *topology.No
 	if w.node != source || source == r.Target {
 		other, which = source, w.c.resourceID(source, i)
 	}
-	suffix := ":" + r.Name + "." + name
+	part := r.Name + "." + name
 	if other.Count > 1 || w.node != source {
-		suffix += "." + which
+		part += "." + which
 	}
 	undo := w.undo(r.Operations.Own(undoes[name]), pair, "Configure."+undoes[name])
-	w.run(Step{Op: Connect, Title: name + " " + other.Name, Undo: undo}, suffix, o, "Configure."+name, pair, scriptSeconds)
+	w.run(Step{Op: op.Connect, Title: name + " " + other.Name, Undo: undo}, part, o, "Configure."+name, pair, scriptSeconds)
 }
 
 // run adds a step that runs a script.
-func (w *weave) run(s Step, suffix string, o *topology.Operation, operation string, in instances, seconds float64) {
+func (w *weave) run(s Step, part string, o *topology.Operation, operation string, in instances, seconds float64) {
 	if w.node.Base == nil {
 		if w.err == nil {
 			w.err = fmt.Errorf("%s: %s runs on %s, which has no shell", w.node.Pos, operation, w.node.Name)
@@ -282,7 +283,7 @@ func (w *weave) run(s Step, suffix string, o *topology.Operation, operation stri
 	var asked []asking
 	s.Script, asked = w.c.script(o, in, w.id, operation)
 	s.Check = Condition{Kind: CheckExit}
-	w.add(s, suffix, seconds)
+	w.add(s, part, seconds)
 	id := w.after[0]
 	if len(asked) > 0 {
 		w.c.asked[id] = asked
@@ -302,8 +303,8 @@ func (w *weave) check() {
 		if !cp.Answers || !ok {
 			continue
 		}
-		w.add(Step{Op: Check, Title: "check tcp " + strconv.FormatInt(port, 10), Check: w.c.reach(w.node, w.i, port, CheckTCP, "")},
-			":"+cp.Name, checkSeconds)
+		w.add(Step{Op: op.Check, Title: "check tcp " + strconv.FormatInt(port, 10), Check: w.c.reach(w.node, w.i, port, CheckTCP, "")},
+			cp.Name, checkSeconds)
 	}
 }
 
@@ -380,11 +381,11 @@ func (c *compiler) endpoint(n *topology.Node, cp topology.Capability, port int64
 		Spec: Spec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID}})
 	check := c.reach(n, i, port, kind, path)
 	c.demand(n, &check)
-	c.step(Step{Resource: r.ID, Op: Answer, Title: "ask " + protocol(cp) + " " + check.Path, Check: check},
+	c.step(Step{Resource: r.ID, Op: op.Answer, Title: "ask " + protocol(cp) + " " + check.Path, Check: check},
 		"", checkSeconds, c.last[of.ID])
 	naming := Naming{Name: of.ID, Interface: r.Spec.Interface, Ports: map[string]int{protocol(cp): int(port)}}
 	if kind == CheckHTTP {
 		naming.Ask, naming.Path = protocol(cp), check.Path
 	}
-	c.name(r.ID, r.ID+"/"+string(Answer), naming)
+	c.name(r.ID, op.Answer.On(r.ID), naming)
 }

@@ -11,6 +11,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // woven is a row of tiers of some instances each, every one connected to the one before by a relationship that has all
@@ -77,7 +78,7 @@ func checkPair(t *rapid.T, p *plan.Plan, source, target string) {
 	find := func(on, name, other string) string {
 		var found []string
 		for _, s := range p.Steps {
-			if s.Resource == on && s.Op == plan.Connect && strings.Contains(s.ID, ":peer."+name) && (strings.HasSuffix(s.ID, "."+other) || strings.HasSuffix(s.ID, "."+name)) {
+			if s.Resource == on && s.Op == op.Connect && strings.Contains(s.ID, ":peer."+name) && (strings.HasSuffix(s.ID, "."+other) || strings.HasSuffix(s.ID, "."+name)) {
 				found = append(found, s.ID)
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
 )
@@ -51,8 +52,8 @@ func (f *follower) preconditions(w *topology.Workflow) []string {
 	for _, p := range w.Preconditions {
 		for _, id := range f.resources(p.Target) {
 			clause := clauseOf(p.Condition)
-			s := &Step{Resource: id, Op: Require, Title: "require " + p.Condition.String(), Check: Condition{Kind: CheckNone}, When: &clause}
-			gate = append(gate, f.add(s, ":"+w.Name, nil))
+			s := &Step{Resource: id, Op: op.Require, Title: "require " + p.Condition.String(), Check: Condition{Kind: CheckNone}, When: &clause}
+			gate = append(gate, f.add(s, w.Name, nil))
 		}
 	}
 	return gate
@@ -222,8 +223,8 @@ func (f *follower) activity(s *topology.WorkflowStep, a topology.Activity, id st
 		return f.take(id, f.delegated(id), after)
 	case tosca.SetState:
 		f.serial++
-		step := &Step{Resource: id, Op: Settle, Title: "state " + a.Name, Check: Condition{Kind: CheckNone}, Sets: map[string]string{"state": a.Name}}
-		return []string{f.add(step, fmt.Sprintf(":%s.%d", a.Name, f.serial), after)}, nil
+		step := &Step{Resource: id, Op: op.Settle, Title: "state " + a.Name, Check: Condition{Kind: CheckNone}, Sets: map[string]string{"state": a.Name}}
+		return []string{f.add(step, fmt.Sprintf("%s.%d", a.Name, f.serial), after)}, nil
 	}
 	return f.call(s, a, id, after)
 }
@@ -235,7 +236,7 @@ func (f *follower) libraryOf(id string) []*Step {
 	if len(plug) == 0 {
 		return own
 	}
-	at := slices.IndexFunc(own, func(s *Step) bool { return s.Op != Create || s.Script != nil })
+	at := slices.IndexFunc(own, func(s *Step) bool { return s.Op != op.Create || s.Script != nil })
 	if at < 0 {
 		at = len(own)
 	}
@@ -247,14 +248,14 @@ func (f *follower) libraryOf(id string) []*Step {
 func (f *follower) delegated(id string) []*Step {
 	var out []*Step
 	for _, s := range f.libraryOf(id) {
-		if s.Op != Connect || !strings.Contains(s.ID, ".add_source.") {
+		if s.Op != op.Connect || !strings.Contains(s.ID, ".add_source.") {
 			out = append(out, s)
 		}
 	}
 	first := len(out)
 	for _, steps := range f.library {
 		for _, s := range steps {
-			if s.Op == Connect && strings.HasSuffix(s.ID, ".add_source."+id) {
+			if s.Op == op.Connect && strings.HasSuffix(s.ID, ".add_source."+id) {
 				out = append(out, s)
 			}
 		}
@@ -267,7 +268,7 @@ func (f *follower) delegated(id string) []*Step {
 func (f *follower) take(id string, steps []*Step, after []string) ([]string, error) {
 	if len(steps) == 0 {
 		f.serial++
-		steps = []*Step{{ID: fmt.Sprintf("%s/settle:%d", id, f.serial), Resource: id, Op: Settle, Title: "nothing to do", Site: f.c.resource(id).Site, Check: Condition{Kind: CheckNone}}}
+		steps = []*Step{{ID: fmt.Sprintf("%s/settle:%d", id, f.serial), Resource: id, Op: op.Settle, Title: "nothing to do", Site: f.c.resource(id).Site, Check: Condition{Kind: CheckNone}}}
 	}
 	for _, s := range steps {
 		if f.taken[s.ID] {
@@ -277,7 +278,7 @@ func (f *follower) take(id string, steps []*Step, after []string) ([]string, err
 		f.implied(s)
 		c := *s
 		c.After = unique(slices.Concat(after, f.physical(s)))
-		if state, ok := states[s.Op]; ok && c.Script != nil || s.Op == Create {
+		if state, ok := states[s.Op]; ok && c.Script != nil || s.Op == op.Create {
 			c.Sets = map[string]string{"state": state}
 		}
 		f.chosen = append(f.chosen, &c)
@@ -298,13 +299,13 @@ func (f *follower) implied(s *Step) {
 }
 
 // states are what a node is in after an operation of its lifecycle (section 3.4.1).
-var states = map[Op]string{Create: "created", Configure: "configured", Start: "started"}
+var states = map[op.Op]string{op.Create: "created", op.Configure: "configured", op.Start: "started"}
 
 // physical are the steps that a step cannot do without, whatever a workflow says.
 func (f *follower) physical(s *Step) []string {
 	var out []string
 	for _, a := range s.After {
-		if b := f.known[a]; b != nil && b.Script == nil && slices.Contains([]Op{Create, Attach, Plug, Take}, b.Op) {
+		if b := f.known[a]; b != nil && b.Script == nil && slices.Contains([]op.Op{op.Create, op.Attach, op.Plug, op.Take}, b.Op) {
 			out = append(out, a)
 		}
 	}
@@ -314,17 +315,17 @@ func (f *follower) physical(s *Step) []string {
 // call adds what INTERFACE.OPERATION of the target stands for.
 func (f *follower) call(s *topology.WorkflowStep, a topology.Activity, id string, after []string) ([]string, error) {
 	r := f.c.resource(id)
-	iface, op := a.Name, ""
+	iface, name := a.Name, ""
 	if at := strings.LastIndexByte(a.Name, '.'); at >= 0 {
-		iface, op = a.Name[:at], a.Name[at+1:]
+		iface, name = a.Name[:at], a.Name[at+1:]
 	}
 	standard := iface == "Standard" || strings.HasSuffix(iface, ".lifecycle.Standard")
 	configure := iface == "Configure" || strings.HasSuffix(iface, ".relationship.Configure")
 	switch {
 	case s.Relation != "" && configure:
-		return f.take(id, f.relationSteps(s, r, op), after)
-	case standard && slices.Contains([]string{"create", "configure", "start"}, op):
-		steps := f.lifecycleSteps(r, Op(op))
+		return f.take(id, f.relationSteps(s, r, name), after)
+	case standard && slices.Contains([]string{"create", "configure", "start"}, name):
+		steps := f.lifecycleSteps(r, op.Op(name))
 		ends, err := f.take(id, steps, after)
 		if err == nil {
 			f.override(ends, a)
@@ -336,19 +337,19 @@ func (f *follower) call(s *topology.WorkflowStep, a topology.Activity, id string
 
 // lifecycleSteps are the steps of the library that an operation of the lifecycle stands for. What a site does to build a
 // resource is its create; attaching volumes belongs to configure; a started component answers.
-func (f *follower) lifecycleSteps(r *Resource, op Op) []*Step {
+func (f *follower) lifecycleSteps(r *Resource, wanted op.Op) []*Step {
 	var out []*Step
 	for _, s := range f.libraryOf(r.ID) {
 		of := s.Op
 		switch s.Op {
-		case Plug, Take:
-			of = Create
-		case Attach:
-			of = Configure
-		case Check:
-			of = Start
+		case op.Plug, op.Take:
+			of = op.Create
+		case op.Attach:
+			of = op.Configure
+		case op.Check:
+			of = op.Start
 		}
-		if of == op {
+		if of == wanted {
 			out = append(out, s)
 		}
 	}
@@ -356,13 +357,13 @@ func (f *follower) lifecycleSteps(r *Resource, op Op) []*Step {
 }
 
 // relationSteps are the steps of a relationship's operation, on whichever side it runs.
-func (f *follower) relationSteps(s *topology.WorkflowStep, r *Resource, op string) []*Step {
+func (f *follower) relationSteps(s *topology.WorkflowStep, r *Resource, operation string) []*Step {
 	var out []*Step
-	mark := ":" + s.Relation + "." + op
+	named := s.Relation + "." + operation
 	for _, steps := range f.library {
 		for _, x := range steps {
 			ours := x.Resource == r.ID || strings.HasSuffix(x.ID, "."+r.ID)
-			if x.Op == Connect && ours && strings.Contains(x.ID, mark) {
+			if x.Op == op.Connect && ours && strings.HasPrefix(op.ParseID(x.ID).Part, named) {
 				out = append(out, x)
 			}
 		}
@@ -394,20 +395,20 @@ func (f *follower) override(ids []string, a topology.Activity) {
 // other adds an operation of an interface beyond the lifecycle.
 func (f *follower) other(r *Resource, a topology.Activity, after []string) ([]string, error) {
 	n := f.c.design.Node(r.Node)
-	op := n.Operations.Called(a.Name)
-	if op == nil {
+	called := n.Operations.Called(a.Name)
+	if called == nil {
 		f.serial++
-		return []string{f.add(&Step{Resource: r.ID, Op: Settle, Title: a.Name + " has no script", Check: Condition{Kind: CheckNone}},
-			fmt.Sprintf(":%s.%d", a.Name, f.serial), after)}, nil
+		return []string{f.add(&Step{Resource: r.ID, Op: op.Settle, Title: a.Name + " has no script", Check: Condition{Kind: CheckNone}},
+			fmt.Sprintf("%s.%d", a.Name, f.serial), after)}, nil
 	}
 	if n.Base == nil {
 		return nil, fmt.Errorf("%s runs on %s, which has no shell", a.Name, n.Name)
 	}
 	f.serial++
-	script, asked := f.c.script(op, at(f.instance(r.ID)), r.ID, a.Name)
-	s := &Step{Resource: r.ID, Op: Call, Title: a.Name, Script: script, Check: Condition{Kind: CheckExit},
+	script, asked := f.c.script(called, at(f.instance(r.ID)), r.ID, a.Name)
+	s := &Step{Resource: r.ID, Op: op.Call, Title: a.Name, Script: script, Check: Condition{Kind: CheckExit},
 		Seconds: f.c.estate.Site(r.Site).Seconds(scriptSeconds)}
-	id := f.add(s, fmt.Sprintf(":%s.%d", a.Name, f.serial), after)
+	id := f.add(s, fmt.Sprintf("%s.%d", a.Name, f.serial), after)
 	f.override([]string{id}, a)
 	if len(asked) > 0 {
 		f.c.asked[id] = asked
@@ -424,9 +425,9 @@ func (f *follower) instance(id string) int {
 	return max(n-1, 0)
 }
 
-func (f *follower) add(s *Step, suffix string, after []string) string {
+func (f *follower) add(s *Step, part string, after []string) string {
 	r := f.c.resource(s.Resource)
-	s.ID = fmt.Sprintf("%s/%s%s", s.Resource, s.Op, suffix)
+	s.ID = s.Op.For(s.Resource, part)
 	s.Site = r.Site
 	s.After = unique(after)
 	f.chosen = append(f.chosen, s)
@@ -437,7 +438,7 @@ func (f *follower) add(s *Step, suffix string, after []string) string {
 func (f *follower) answers() {
 	last := map[string]string{}
 	for _, s := range f.chosen {
-		if s.Op == Check || s.Op == Start {
+		if s.Op == op.Check || s.Op == op.Start {
 			last[s.Resource] = s.ID
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // tiers is a template with two tiers of two and three instances, whose relationship has operations.
@@ -67,7 +68,7 @@ func TestWorkflowsGoOverInstancesAndGroups(t *testing.T) {
 	assert.Equal(t, "deploy", p.Workflow)
 	ends := 0
 	for _, s := range p.Steps {
-		if s.Op == plan.Connect && s.Resource == "a-1" {
+		if s.Op == op.Connect && s.Resource == "a-1" {
 			ends++
 		}
 	}

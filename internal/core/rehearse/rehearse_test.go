@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/history"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
@@ -23,7 +24,7 @@ func chain(t testing.TB, seconds ...float64) *plan.Plan {
 	p := &plan.Plan{Version: plan.Version, Name: "chain", Sites: []plan.Site{{Name: "vega"}}}
 	for i, s := range seconds {
 		id := fmt.Sprint("r", i)
-		step := plan.Step{ID: id + "/create", Resource: id, Op: plan.Create, Site: "vega", Seconds: s}
+		step := plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Site: "vega", Seconds: s}
 		if i > 0 {
 			step.After = []string{p.Steps[i-1].ID}
 		}

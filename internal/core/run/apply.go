@@ -2,10 +2,10 @@ package run
 
 import (
 	"maps"
-	"strings"
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // Apply takes the next event of the journal into account. Events that were applied before, or name what the plan does
@@ -221,8 +221,7 @@ func (s *State) set(st *Step, to Status) {
 // with the instance it ran on.
 func (s *State) dropped(st *Step) {
 	for _, id := range st.Drops {
-		name, _, _ := strings.Cut(id, "/")
-		r := s.Resource(name)
+		r := s.Resource(op.ResourceOf(id))
 		switch {
 		case r == nil || len(r.steps) > 0:
 		case r.Change == plan.Retire:

@@ -11,13 +11,14 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
 // copies is a run of one instance whose disk is copied.
 func copies() *tape {
 	p := plan.Reindexed(&plan.Plan{Resources: []plan.Resource{{ID: "log-host-1", Kind: plan.Instance}},
-		Steps: []plan.Step{{ID: "log-host-1/replicate", Resource: "log-host-1", Op: plan.Replicate}, {ID: "log-host-1/follow", Resource: "log-host-1", Op: plan.Follow, After: []string{"log-host-1/replicate"}}}})
+		Steps: []plan.Step{{ID: "log-host-1/replicate", Resource: "log-host-1", Op: op.Replicate}, {ID: "log-host-1/follow", Resource: "log-host-1", Op: op.Follow, After: []string{"log-host-1/replicate"}}}})
 	x := &tape{s: run.New(p)}
 	x.play(run.RunStarted, "", 0)
 	return x
@@ -146,7 +147,7 @@ func chain(changes ...plan.Change) *tape {
 	p := &plan.Plan{}
 	for i := range 3 {
 		id := fmt.Sprintf("r%d", i)
-		r, s := plan.Resource{ID: id, Kind: plan.Volume}, plan.Step{ID: id + "/create", Resource: id, Op: plan.Create, Seconds: 10}
+		r, s := plan.Resource{ID: id, Kind: plan.Volume}, plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Seconds: 10}
 		if i > 0 {
 			r.StandsOn, s.After = []string{fmt.Sprintf("r%d", i-1)}, []string{fmt.Sprintf("r%d/create", i-1)}
 		}

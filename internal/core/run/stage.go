@@ -1,6 +1,9 @@
 package run
 
-import "andamio/internal/core/plan"
+import (
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+)
 
 // Stage is how far a resource is, each stage reached by a check of its own: the site has taken the request, the site
 // says that it is ready, its scripts have exited with 0, its endpoint has answered.
@@ -34,13 +37,13 @@ func (s *State) Stage(id string) Stage {
 		switch {
 		case st.Script != nil && !done:
 			scripts++
-		case (st.Op == plan.Check || st.Op == plan.Answer) && !done:
+		case (st.Op == op.Check || st.Op == op.Answer) && !done:
 			asked++
 		case st.Check.Kind == plan.CheckSite && done && out != Configured && out != Serving:
 			out = Ready
 		case st.Script != nil && out != Serving:
 			out = Configured
-		case st.Op == plan.Check || st.Op == plan.Answer:
+		case st.Op == op.Check || st.Op == op.Answer:
 			out = Serving
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/view"
@@ -84,7 +85,7 @@ func (v *View) goBack() tea.Cmd {
 // backEffect says what a plan that goes back does.
 func backEffect(p *plan.Plan) string {
 	var parts []string
-	has := func(op plan.Op) bool {
+	has := func(op op.Op) bool {
 		for i := range p.Steps {
 			if p.Steps[i].Op == op {
 				return true
@@ -92,14 +93,14 @@ func backEffect(p *plan.Plan) string {
 		}
 		return false
 	}
-	if has(plan.Finish) {
+	if has(op.Finish) {
 		parts = append(parts, "what was written there since is copied back")
 	}
 	parts = append(parts, "what stands there is taken away")
-	if has(plan.Boot) {
+	if has(op.Boot) {
 		parts = append(parts, "it starts again where it was")
 	}
-	if has(plan.Name) {
+	if has(op.Name) {
 		parts = append(parts, "its names return")
 	}
 	text := strings.Join(parts, ", ")

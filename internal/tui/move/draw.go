@@ -10,6 +10,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 )
@@ -122,7 +123,7 @@ func (p *page) rest() (migrate.Rest, bool) {
 // awaits reports that rounds go on until somebody says to cut over.
 func (p *page) awaits() bool {
 	for i := range p.v.state.Steps {
-		if st := &p.v.state.Steps[i]; st.Op == plan.Follow && st.Copying.Await && !st.Control.Cut {
+		if st := &p.v.state.Steps[i]; st.Op == op.Follow && st.Copying.Await && !st.Control.Cut {
 			return true
 		}
 	}
@@ -293,7 +294,7 @@ func (p *page) lanesOf() []lane {
 	var out []lane
 	for _, id := range p.v.workloads() {
 		r := pl.Resource(id)
-		st := pl.Step(id + "/" + string(plan.Finish))
+		st := pl.Step(op.Finish.On(id))
 		if r == nil || st == nil {
 			continue
 		}
@@ -329,19 +330,19 @@ func (p *page) states(l *lane, s *run.State) {
 		l.hereMark, l.hereWord = run.Retired, "gone"
 	case state == app.WaveBack:
 		l.hereMark, l.hereWord = run.Standing, "running"
-	case has(kept + "/" + string(plan.Suspend)):
+	case has(op.Suspend.On(kept)):
 		l.hereMark, l.hereWord = run.Held, "suspended, kept"
-	case has(kept + "/" + string(plan.Halt)):
+	case has(op.Halt.On(kept)):
 		l.hereMark, l.hereWord = run.Held, "off, kept"
 	}
 	switch {
 	case m.States[m.Current()] == app.WaveBack:
 		l.thMark, l.thWord = run.Retired, "gone"
-	case has(l.id + "/" + string(plan.Carry)):
+	case has(op.Carry.On(l.id)):
 		l.thMark, l.thWord = run.Standing, "running"
-	case begun(l.id + "/" + string(plan.Boot)):
+	case begun(op.Boot.On(l.id)):
 		l.thMark, l.thWord = run.UnderWay, "starting"
-	case has(l.id + "/" + string(plan.Create)):
+	case has(op.Create.On(l.id)):
 		l.thMark, l.thWord = run.Planned, "built, asleep"
 	}
 }

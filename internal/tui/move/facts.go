@@ -7,6 +7,7 @@ import (
 
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 )
@@ -100,7 +101,7 @@ func (p *page) told(l lane) []migrate.Difference {
 	}
 	for i := range s.Plan.Steps {
 		st := &s.Plan.Steps[i]
-		if r := s.Plan.Resource(st.Resource); st.Op == plan.Name && st.Naming != nil && (r.Spec.Instance == l.id || r.Spec.EndpointOf != "" && s.Plan.Resource(r.Spec.EndpointOf) != nil && s.Plan.Resource(r.Spec.EndpointOf).On == l.id) {
+		if r := s.Plan.Resource(st.Resource); st.Op == op.Name && st.Naming != nil && (r.Spec.Instance == l.id || r.Spec.EndpointOf != "" && s.Plan.Resource(r.Spec.EndpointOf) != nil && s.Plan.Resource(r.Spec.EndpointOf).On == l.id) {
 			word := "follows; resolvers are waited for"
 			if now, ok := s.Attribute(st.Naming.Interface, "address"); ok && s.Step(st.ID).Status == run.Standing {
 				word = "stands for " + now + ", say all who were asked"

@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
@@ -271,7 +272,7 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	say(run.RunStarted, "")
 	assert.Contains(t, drawn(v, 160, 43), "◩ waiting")
 	for _, s := range v.state.Plan.Steps {
-		if s.Op == plan.Create || s.Op == plan.Attach {
+		if s.Op == op.Create || s.Op == op.Attach {
 			say(run.StepStarted, s.ID)
 			say(run.StepDone, s.ID)
 		}
