@@ -176,31 +176,36 @@ func (f *fold) step(s *run.Step) {
 			f.done(s.Step)
 		}
 	case run.Failed, run.Stopped, run.UnderWay:
-		if s.Op == op.Halt || s.Op == op.Suspend { // it may be off: nothing may count on its being on
-			f.done(s.Step)
-			f.unsure[haltOf(s.Resource)] = true
-			return
-		}
-		if s.Op.Takes() { // it may have been taken back: nothing may count on its being there
-			for _, d := range s.Drops {
-				if _, stands := f.steps[d]; stands {
-					f.unsure[d] = true
-					f.unsure[stopOf(d)] = f.unsure[stopOf(d)] || s.Op == op.Stop
-				}
+		f.doubt(s.Step)
+	}
+}
+
+// doubt takes a step into account of which nobody knows whether it was done.
+func (f *fold) doubt(s *plan.Step) {
+	switch s.Op.Row().Fold {
+	case op.SwitchedOff, op.Suspended: // it may be off: nothing may count on its being on
+		f.done(s)
+		f.unsure[haltOf(s.Resource)] = true
+		return
+	case op.SwitchedOn: // it may be on: nothing may count on its being off
+		r := f.resources[s.Resource]
+		r.Off = r.Off && !r.Spec.Asleep
+		f.resources[s.Resource] = r
+		f.unsure[haltOf(s.Resource)] = true
+	case op.Altered: // it may be as it was or as it was to be
+		f.unsure[alterOf(s.Resource)] = true
+	}
+	if s.Op.Takes() { // it may have been taken back: nothing may count on its being there
+		for _, d := range s.Drops {
+			if _, stands := f.steps[d]; stands {
+				f.unsure[d] = true
+				f.unsure[stopOf(d)] = f.unsure[stopOf(d)] || s.Op == op.Stop
 			}
 		}
-		if r := f.resources[s.Resource]; s.Op == op.Boot { // it may be on: nothing may count on its being off
-			r.Off = r.Off && !r.Spec.Asleep
-			f.resources[s.Resource] = r
-			f.unsure[haltOf(s.Resource)] = true
-		}
-		if s.Op == op.Alter { // it may be as it was or as it was to be
-			f.unsure[alterOf(s.Resource)] = true
-		}
-		if s.Op.Stays() {
-			f.stand(s.Step)
-			f.unsure[s.ID] = true
-		}
+	}
+	if s.Op.Stays() {
+		f.stand(s)
+		f.unsure[s.ID] = true
 	}
 }
 
@@ -210,34 +215,34 @@ func (f *fold) done(s *plan.Step) {
 		delete(f.unsure, d)
 		delete(f.unsure, stopOf(d))
 	}
+	f.turn(s)
+	if s.Op.Stays() {
+		f.stand(s)
+	}
+}
+
+// turn makes of a step's resource what its operation makes of it.
+func (f *fold) turn(s *plan.Step) {
 	r := f.resources[s.Resource]
-	switch s.Op {
-	case op.Halt, op.Suspend:
+	switch fold := s.Op.Row().Fold; fold {
+	case op.SwitchedOff, op.Suspended, op.SwitchedOn:
 		delete(f.unsure, haltOf(s.Resource))
-		r.Off, r.Suspended = true, s.Op == op.Suspend
+		r.Off, r.Suspended = fold != op.SwitchedOn, fold == op.Suspended
 		f.resources[s.Resource] = r
-	case op.Boot:
-		delete(f.unsure, haltOf(s.Resource))
-		r.Off, r.Suspended = false, false
-		f.resources[s.Resource] = r
-	case op.Alter:
+	case op.Altered:
 		delete(f.unsure, alterOf(s.Resource))
 		off := r.Off
-		f.resources[s.Resource] = *f.of.Resource(s.Resource)
-		r = f.resources[s.Resource]
+		r = *f.of.Resource(s.Resource)
 		r.Off = off
 		f.resources[s.Resource] = r
-	case op.Remove:
+	case op.Ruined:
 		if r.Kind == plan.Instance {
 			f.ruin(r.ID)
 		}
-	case op.Accept:
+	case op.Accepted:
 		f.resources[s.Resource] = *f.of.Resource(s.Resource)
-	case op.Carry:
+	case op.Carried:
 		f.carry(s.Resource)
-	}
-	if s.Op.Stays() {
-		f.stand(s)
 	}
 }
 

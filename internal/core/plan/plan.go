@@ -520,16 +520,16 @@ func (p *Plan) checkStep(s *Step) error {
 	if asks := s.Check.Kind == CheckTCP || s.Check.Kind == CheckHTTP; asks && (s.Check.Address == nil || s.Check.Port == nil) {
 		return fmt.Errorf("step %s asks an endpoint without address or port", s.ID)
 	}
-	if s.Op == op.Require && s.When == nil {
-		return fmt.Errorf("step %s requires nothing", s.ID)
-	}
 	if s.Volume != "" && p.resources[s.Volume] == nil {
 		return fmt.Errorf("step %s attaches %q, which the plan does not have", s.ID, s.Volume)
 	}
-	if s.Op == op.Act && s.Action == nil {
-		return fmt.Errorf("step %s is an action and does not say which", s.ID)
+	if s.On != "" && p.resources[s.On] == nil {
+		return fmt.Errorf("step %s runs on %q, which the plan does not have", s.ID, s.On)
 	}
-	if err := p.checkMove(s); err != nil {
+	if s.Lead != "" && p.resources[s.Lead] == nil {
+		return fmt.Errorf("step %s leads to %q, which the plan does not have", s.ID, s.Lead)
+	}
+	if err := p.checkPayload(s); err != nil {
 		return err
 	}
 	for _, script := range [2]*Script{s.Script, s.Undo} {
@@ -545,39 +545,6 @@ func (p *Plan) checkStep(s *Step) error {
 			}
 			if before.Level >= s.Level {
 				return fmt.Errorf("step %s at level %d comes after %s at level %d", s.ID, s.Level, a, before.Level)
-			}
-		}
-	}
-	return nil
-}
-
-// checkMove says what a step lacks that copies or names.
-func (p *Plan) checkMove(s *Step) error {
-	copies := s.Op == op.Replicate || s.Op == op.Follow || s.Op == op.Finish
-	switch {
-	case copies && (s.Copying == nil || len(s.Copying.Disks) == 0):
-		return fmt.Errorf("step %s copies nothing", s.ID)
-	case s.Op == op.Hold && s.Copying == nil:
-		return fmt.Errorf("step %s waits for nothing", s.ID)
-	case copies && !p.lists(s.Copying.From):
-		return fmt.Errorf("step %s copies from the site %q, which the plan does not list", s.ID, s.Copying.From)
-	case (s.Op == op.Name || s.Op == op.Unname) && (s.Naming == nil || s.Naming.Name == ""):
-		return fmt.Errorf("step %s names nothing", s.ID)
-	case s.Op == op.Fill && (s.Filling == nil || s.Filling.File == ""):
-		return fmt.Errorf("step %s is filled from nothing", s.ID)
-	case s.Op == op.Fill && s.Filling.Object != "" && p.resources[s.Filling.Object] == nil:
-		return fmt.Errorf("step %s is filled from the object %q, which the plan does not have", s.ID, s.Filling.Object)
-	case s.Op == op.Create && p.resources[s.Resource].Kind == Object && (s.Filling == nil || s.Filling.File == ""):
-		return fmt.Errorf("step %s lifts nothing", s.ID)
-	case s.On != "" && p.resources[s.On] == nil:
-		return fmt.Errorf("step %s runs on %q, which the plan does not have", s.ID, s.On)
-	case s.Lead != "" && p.resources[s.Lead] == nil:
-		return fmt.Errorf("step %s leads to %q, which the plan does not have", s.ID, s.Lead)
-	}
-	if copies {
-		for _, d := range s.Copying.Disks {
-			if p.resources[d.From] == nil || p.resources[d.To] == nil {
-				return fmt.Errorf("step %s copies from %q to %q, which the plan does not have", s.ID, d.From, d.To)
 			}
 		}
 	}
