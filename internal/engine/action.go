@@ -17,7 +17,7 @@ import (
 )
 
 // act calls a web service or sends a message.
-func (e *Engine) act(ctx context.Context, s *plan.Step) error {
+func (e *Engine) act(ctx context.Context, s *plan.Step, _ *plan.Resource) error {
 	a := s.Action
 	url, err := a.URL.Text(e)
 	if err != nil {

@@ -24,6 +24,14 @@ func (u unsound) Error() string { return u.why }
 // maxDiscards bounds how often what a site built is thrown away and asked for again.
 const maxDiscards = 3
 
+// create has a site build a resource, or runs the script that puts software there.
+func (e *Engine) create(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	if s.Script != nil {
+		return e.script(ctx, s, r)
+	}
+	return e.build(ctx, s, r)
+}
+
 // build has a site build a resource and waits until it says active. What turns out to be no good is removed, so that
 // nothing is left over, and asked for again.
 func (e *Engine) build(ctx context.Context, s *plan.Step, r *plan.Resource) error {
@@ -80,12 +88,12 @@ func (e *Engine) obtain(ctx context.Context, s *plan.Step, r *plan.Resource) (si
 			return e.adopt(ctx, s, r, found)
 		}
 	}
-	return e.create(ctx, s, r, req)
+	return e.ask(ctx, s, r, req)
 }
 
-// create asks for a thing. Whatever error comes back, the site may have built it: it is looked for by its mark before
+// ask asks for a thing. Whatever error comes back, the site may have built it: it is looked for by its mark before
 // anything else is done.
-func (e *Engine) create(ctx context.Context, s *plan.Step, r *plan.Resource, req site.Request) (site.Resource, error) {
+func (e *Engine) ask(ctx context.Context, s *plan.Step, r *plan.Resource, req site.Request) (site.Resource, error) {
 	var got site.Resource
 	var found []site.Resource
 	err := e.call(ctx, s, func() error {

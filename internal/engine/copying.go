@@ -3,12 +3,10 @@ package engine
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strconv"
 	"time"
 
 	"andamio/internal/core/plan"
-	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 )
@@ -56,32 +54,26 @@ func (c *copier) rate() float64 {
 	return sum
 }
 
-func (e *Engine) copies(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	c := &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, changing: map[string]float64{}, listed: map[string]time.Time{}, compress: s.Copying.Compress == "on"}
+// newCopier is what copies by a step's terms.
+func (e *Engine) newCopier(s *plan.Step) *copier {
+	return &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, changing: map[string]float64{}, listed: map[string]time.Time{}, compress: s.Copying.Compress == "on"}
+}
+
+// copierBetween is what copies between the sites of a step, once the target may read the disks.
+func (e *Engine) copierBetween(ctx context.Context, s *plan.Step) (*copier, error) {
+	c := e.newCopier(s)
 	var okFrom, okTo bool
-	switch s.Op {
-	case op.Consolidate:
-		return c.consolidateAll(ctx)
-	case op.Hold:
-		return c.wait(ctx)
-	}
 	c.from, okFrom = e.Sites[s.Copying.From].(site.Source)
 	c.to, okTo = e.Sites[s.Site].(site.Target)
 	if !okFrom || !okTo {
-		return site.Final(fmt.Errorf("between %s and %s no disks can be copied", s.Copying.From, s.Site))
+		return nil, site.Final(fmt.Errorf("between %s and %s no disks can be copied", s.Copying.From, s.Site))
 	}
 	for _, d := range c.terms.Disks {
 		if err := c.grant(ctx, d); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	switch s.Op {
-	case op.Replicate:
-		return c.first(ctx)
-	case op.Follow:
-		return c.follow(ctx)
-	}
-	return c.finish(ctx)
+	return c, nil
 }
 
 func (c *copier) id(resource string) (string, error) {
@@ -128,181 +120,6 @@ func (c *copier) control() run.Control {
 		}
 	}
 	return out
-}
-
-// first copies all disks whole, or goes on where it was broken off.
-func (c *copier) first(ctx context.Context) error {
-	if err := c.size(ctx); err != nil {
-		return err
-	}
-	for _, d := range c.terms.Disks {
-		if len(c.known(d).Past) > 0 {
-			continue
-		}
-		if _, err := c.round(ctx, d); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// size notes how much all disks hold before the first of them is copied, so that it can be said when all will be.
-func (c *copier) size(ctx context.Context) error {
-	for _, d := range c.terms.Disks {
-		k := c.known(d)
-		if k.Whole > 0 || k.Round > 0 {
-			continue
-		}
-		from, err := c.id(d.From)
-		if err != nil {
-			return err
-		}
-		list, err := c.list(ctx, from, k)
-		if err != nil {
-			return err
-		}
-		err = c.e.record(run.Event{Kind: run.Sized, Step: c.s.ID, Resource: d.To,
-			Attributes: map[string]string{"disk": d.To, "total": strconv.FormatInt(site.Bytes(list.Written), 10)}})
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// follow copies what changed, round after round, until it is to be cut over and what is left is little enough.
-func (c *copier) follow(ctx context.Context) error {
-	worse, calm, before := 0, 0, 0.0
-	for number := 1; ; number++ {
-		began := time.Now()
-		bytes := int64(0)
-		for _, d := range c.terms.Disks {
-			n, err := c.round(ctx, d)
-			if err != nil {
-				return err
-			}
-			bytes += n
-		}
-		took := time.Since(began)
-		pause := 0.0
-		if c.bandwidth > 0 {
-			pause = c.rate() * max(took, shortRound).Seconds() / c.bandwidth
-		}
-		if err := c.judge(number, bytes, pause); err != nil {
-			return err
-		}
-		cut := (!c.terms.Await || c.control().Cut) && c.allCopied()
-		enough := c.terms.Pause > 0 && pause <= c.terms.Pause || c.terms.Pause == 0 && (c.terms.Await || took <= shortRound || worse > 0)
-		if cut && enough {
-			return nil
-		}
-		if number > 1 && pause >= 0.9*before {
-			worse++
-		}
-		if calm++; number == 1 || pause < 0.5*before {
-			calm = 0
-		}
-		before = pause
-		if cut && c.terms.Pause > 0 && worse >= patientFor {
-			return site.Final(fmt.Errorf("it does not converge: %s a second change and %s a second get through, so that it would stand still for %.2f s, and may for %.2f s: allow a longer pause, lift the limit, or move it warm",
-				mega(c.rate()), mega(c.bandwidth), pause, c.terms.Pause))
-		}
-		if err := c.rest(ctx, took, calm); err != nil {
-			return err
-		}
-	}
-}
-
-// allCopied reports that nothing of the run is copied for the first time any more: since all are stopped together, the
-// first goes on with its rounds until the last can be.
-func (c *copier) allCopied() bool {
-	c.e.mu.Lock()
-	defer c.e.mu.Unlock()
-	return !slices.ContainsFunc(c.e.state.Steps, func(st run.Step) bool {
-		return st.Op == op.Replicate && st.Status != run.Standing && st.Status != run.Passed
-	})
-}
-
-func mega(x float64) string { return fmt.Sprintf("%.1f MB", x/1e6) }
-
-// rest waits before the next round: ever longer while rounds leave no less than those before and somebody is waited for,
-// not at all once it is to be cut over.
-func (c *copier) rest(ctx context.Context, took time.Duration, calm int) error {
-	wait := min(max(shortRound-took, 0)+took/2, mostIdle)
-	if c.terms.Await {
-		wait = max(wait, min(shortRound<<min(calm, 5), mostIdle))
-	}
-	until := time.Now().Add(wait)
-	for time.Now().Before(until) && !c.control().Cut {
-		if err := pause(ctx, 20*time.Millisecond); err != nil {
-			return err
-		}
-	}
-	return ctx.Err()
-}
-
-func (c *copier) judge(number int, bytes int64, pause float64) error {
-	return c.e.record(run.Event{Kind: run.Judged, Step: c.s.ID, Resource: c.s.Resource, Attributes: map[string]string{"round": strconv.Itoa(number),
-		"bytes": strconv.FormatInt(bytes, 10), "changing": fmt.Sprintf("%.0f", c.rate()), "bandwidth": fmt.Sprintf("%.0f", c.bandwidth), "pause": fmt.Sprintf("%.3f", pause)}})
-}
-
-// finish copies what is left now that nothing changes any more, and notes as of when the target is like the source: what
-// is written there from then on can be had back.
-func (c *copier) finish(ctx context.Context) error {
-	if !c.terms.Back {
-		if err := c.size(ctx); err != nil {
-			return err
-		}
-	}
-	for _, d := range c.terms.Disks {
-		if c.terms.Back {
-			if err := c.baseline(d); err != nil {
-				return err
-			}
-		}
-		if _, err := c.round(ctx, d); err != nil {
-			return err
-		}
-		to, err := c.id(d.To)
-		if err != nil {
-			return err
-		}
-		var now site.Changes
-		err = c.e.call(ctx, c.s, func() (err error) {
-			now, err = c.to.Changes(ctx, to, "", 0)
-			return err
-		})
-		if err != nil {
-			return err
-		}
-		err = c.e.record(run.Event{Kind: run.Learned, Resource: d.To, Attributes: map[string]string{attrEpoch: now.Epoch, attrUpTo: strconv.FormatUint(uint64(now.UpTo), 10), attrLayers: strconv.Itoa(now.Layers)}})
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Attributes of what was copied to: as of when it is like what it was copied from.
-const (
-	attrEpoch = "copied.epoch"
-	attrUpTo  = "copied.upto"
-	// attrLayers is in how many layers a disk is kept.
-	attrLayers = "disk.layers"
-)
-
-// baseline begins a copy of which nothing is known in this run with what was noted when the disks were alike.
-func (c *copier) baseline(d plan.DiskCopy) error {
-	if k := c.known(d); len(k.Past) > 0 || k.Running {
-		return nil
-	}
-	epoch, known := c.e.Attribute(d.From, attrEpoch)
-	upto, _ := c.e.Attribute(d.From, attrUpTo)
-	if !known {
-		return nil
-	}
-	return c.e.record(run.Event{Kind: run.RoundBegun, Resource: d.To, Attributes: map[string]string{"disk": d.To, "round": "0", "epoch": epoch, "upto": upto}},
-		run.Event{Kind: run.RoundDone, Resource: d.To, Attributes: map[string]string{"disk": d.To}})
 }
 
 // round copies what was written on a disk since the last round, and returns how many bytes that was.
@@ -365,27 +182,6 @@ func (c *copier) consolidate(ctx context.Context, at site.Copier, disk string) e
 		_, err := at.Consolidate(ctx, disk)
 		return err
 	})
-}
-
-// consolidateAll makes the layers of all disks of a workload one, while it runs.
-func (c *copier) consolidateAll(ctx context.Context) error {
-	at, ok := c.e.Sites[c.s.Site].(site.Copier)
-	if !ok {
-		return site.Final(fmt.Errorf("%s keeps no disks in layers", c.s.Site))
-	}
-	for _, d := range c.terms.Disks {
-		id, err := c.id(d.To)
-		if err != nil {
-			return err
-		}
-		if err := c.consolidate(ctx, at, id); err != nil {
-			return err
-		}
-		if err := c.e.record(run.Event{Kind: run.Learned, Resource: d.To, Attributes: map[string]string{attrLayers: "1"}}); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // list asks what was written since the last round that was done.

@@ -18,7 +18,7 @@ import (
 
 // fill writes the disks of a workload from a package, which must be the one that was looked at when the plan was made.
 // What was written before the run broke off is written again: it does no harm.
-func (e *Engine) fill(ctx context.Context, s *plan.Step) error {
+func (e *Engine) fill(ctx context.Context, s *plan.Step, _ *plan.Resource) error {
 	if s.Filling.Object != "" {
 		return e.unpack(ctx, s)
 	}

@@ -14,6 +14,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/site"
 )
 
 // probeClient asks endpoints; it neither follows redirects nor keeps connections, so that each answer is fresh.
@@ -24,7 +25,10 @@ var probeClient = &http.Client{
 }
 
 // probe asks an endpoint until it answers as the step's condition demands.
-func (e *Engine) probe(ctx context.Context, s *plan.Step) error {
+func (e *Engine) probe(ctx context.Context, s *plan.Step, _ *plan.Resource) error {
+	if s.Check.Address == nil || s.Check.Port == nil {
+		return site.Final(fmt.Errorf("%s asks an endpoint, and does not say which", s.ID))
+	}
 	address, err := s.Check.Address.Text(e)
 	if err != nil {
 		return err

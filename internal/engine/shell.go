@@ -26,6 +26,9 @@ func publicKey(key ssh.Signer) string {
 // and the variables it is to put out are printed when it ends. A script that ended is not run again for the same try of
 // the step: its exit status and outputs lie on the instance. One that was broken off is run from its beginning.
 func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	if s.Script == nil {
+		return site.Final(fmt.Errorf("%s is to run a script, and has none", s.ID))
+	}
 	_, tries, _ := e.known(s)
 	name := fmt.Sprintf("%s/%s/%d", e.Run, s.ID, tries)
 	instance := cmp.Or(s.On, r.On, r.ID)

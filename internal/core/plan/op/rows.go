@@ -97,3 +97,19 @@ var rows = func() map[Op]*Row {
 	}
 	return out
 }()
+
+// String says which effect it is, in a word or two.
+func (e Effect) String() string {
+	return [...]string{"", "stays", "takes back", "turns", "takes note", "moves"}[e]
+}
+
+// String says of a payload what a step carries.
+func (p Payload) String() string {
+	return [...]string{"", "script", "clause", "action", "copying", "copying", "naming", "filling"}[p]
+}
+
+// String says why doing it again does no harm.
+func (r Repeat) String() string {
+	return [...]string{"", "nothing is done, or only looked", "looked for by its mark, asked for with a key", "the script's end is kept on the instance",
+		"the request carries a key", "doing it again has the same outcome", "goes on with the first round that is not whole"}[r]
+}

@@ -1,6 +1,11 @@
 package engine
 
 import (
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+	"andamio/internal/core/run"
+	"andamio/internal/names"
+	"andamio/internal/site"
 	"context"
 	"errors"
 	"fmt"
@@ -8,81 +13,11 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	"andamio/internal/core/plan"
-	"andamio/internal/core/plan/op"
-	"andamio/internal/core/run"
-	"andamio/internal/names"
-	"andamio/internal/site"
 )
-
-// detach lets an instance stand still, gives up an interface's address or has it back. What is so already is left alone.
-func (e *Engine) detach(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	id, err := e.standing(s, r)
-	if err != nil {
-		return err
-	}
-	switch s.Op {
-	case op.Suspend:
-		return e.suspend(ctx, s, r, id)
-	case op.Reclaim:
-		return e.call(ctx, s, func() error {
-			_, err := e.Sites[s.Site].Act(ctx, site.Interface, id, site.ActReclaim)
-			return err
-		})
-	}
-	lead, err := e.lead(s)
-	if err != nil {
-		return err
-	}
-	m, ok := e.Sites[s.Site].(site.Releaser)
-	if !ok {
-		return site.Final(fmt.Errorf("%s cannot keep an address for later", s.Site))
-	}
-	return e.call(ctx, s, func() error { return m.Release(ctx, id, lead) })
-}
-
-func (e *Engine) suspend(ctx context.Context, s *plan.Step, r *plan.Resource, id string) error {
-	var got site.Resource
-	err := e.call(ctx, s, func() (err error) {
-		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, site.ActSuspend)
-		return err
-	})
-	if err != nil && site.ClassOf(err) != site.Conflict {
-		return err
-	}
-	if err != nil { // it may be so already
-		if got, err = e.read(ctx, s, site.Instance, id); err != nil {
-			return err
-		}
-	}
-	if got.State != site.Suspended {
-		return fmt.Errorf("%s was asked to suspend it and says %s", s.Site, got.Word)
-	}
-	return e.record(e.siteSays(r, got))
-}
-
-// lead says where connections to a released interface go, port by port.
-func (e *Engine) lead(s *plan.Step) (map[string]string, error) {
-	if s.Lead == "" {
-		return nil, nil
-	}
-	out := map[string]string{}
-	address, ok := e.Attribute(s.Lead, site.AttrAddress)
-	if !ok {
-		return nil, fmt.Errorf("where %s is reached is not known", s.Lead)
-	}
-	for _, port := range append([]int{22}, e.Plan.Resource(s.Lead).Spec.Ports...) {
-		if mapped, ok := e.Attribute(s.Lead, site.AttrPort+strconv.Itoa(port)); ok {
-			out[strconv.Itoa(port)] = net.JoinHostPort(address, mapped)
-		}
-	}
-	return out, nil
-}
 
 // name makes a name stand for where a resource is, or for nothing, waits until everybody who is asked knows it, and then
 // asks the service by its name.
-func (e *Engine) name(ctx context.Context, s *plan.Step) error {
+func (e *Engine) name(ctx context.Context, s *plan.Step, _ *plan.Resource) error {
 	n := s.Naming
 	if e.Zone == nil {
 		return site.Final(fmt.Errorf("no name server is connected, so %s cannot be changed", n.Name))

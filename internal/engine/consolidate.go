@@ -1,0 +1,35 @@
+package engine
+
+import (
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
+	"context"
+	"fmt"
+)
+
+// consolidate makes one of the layers of disks.
+func (e *Engine) consolidate(ctx context.Context, s *plan.Step, _ *plan.Resource) error {
+	return e.newCopier(s).consolidateAll(ctx)
+}
+
+// consolidateAll makes the layers of all disks of a workload one, while it runs.
+func (c *copier) consolidateAll(ctx context.Context) error {
+	at, ok := c.e.Sites[c.s.Site].(site.Copier)
+	if !ok {
+		return site.Final(fmt.Errorf("%s keeps no disks in layers", c.s.Site))
+	}
+	for _, d := range c.terms.Disks {
+		id, err := c.id(d.To)
+		if err != nil {
+			return err
+		}
+		if err := c.consolidate(ctx, at, id); err != nil {
+			return err
+		}
+		if err := c.e.record(run.Event{Kind: run.Learned, Resource: d.To, Attributes: map[string]string{attrLayers: "1"}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

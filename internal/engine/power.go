@@ -1,0 +1,90 @@
+package engine
+
+import (
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
+	"context"
+	"fmt"
+	"time"
+)
+
+// power switches an instance off or on. One that is so already is left alone; one that is on its way elsewhere is asked
+// again when it has got there.
+func (e *Engine) power(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	want := site.Stopped
+	if s.Op == op.Boot {
+		want = site.Active
+	}
+	id, err := e.standing(s, r)
+	if err != nil {
+		return err
+	}
+	got, err := e.switched(ctx, s, id)
+	if err != nil {
+		return err
+	}
+	woken, stop := e.Wakes.wait(s.Site, id)
+	defer stop()
+	wait := max(time.Duration(s.Seconds*float64(time.Second)), 20*time.Millisecond)
+	for got.State != want {
+		if got.State == site.Failed {
+			return fmt.Errorf("%s says it failed: %s", s.Site, got.Word)
+		}
+		if err := e.sleep(ctx, woken, wait); err != nil {
+			return err
+		}
+		wait = max(wait/4, 40*time.Millisecond)
+		if got, err = e.read(ctx, s, site.Instance, id); err != nil {
+			return err
+		}
+		if got.State != want && rests(got) {
+			if got, err = e.switched(ctx, s, id); err != nil {
+				return err
+			}
+		}
+	}
+	if err := e.record(e.siteSays(r, got)); err != nil || s.Op != op.Boot {
+		return err
+	}
+	return e.meet(ctx, s, r)
+}
+
+// rests reports that a thing is on its way nowhere.
+func rests(r site.Resource) bool {
+	return r.State == site.Active || r.State == site.Stopped || r.State == site.Suspended
+}
+
+// switched asks a site to switch an instance, and returns how it is then.
+func (e *Engine) switched(ctx context.Context, s *plan.Step, id string) (site.Resource, error) {
+	action := map[bool]string{true: "start", false: "stop"}[s.Op == op.Boot]
+	var got site.Resource
+	err := e.call(ctx, s, func() (err error) {
+		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, action)
+		return err
+	})
+	if err != nil && site.ClassOf(err) == site.Conflict { // it may be so already, or on its way
+		return e.read(ctx, s, site.Instance, id)
+	}
+	return got, err
+}
+
+// meet learns how an instance that was switched on is reached: a site may tell its key only when it is there.
+func (e *Engine) meet(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	for i := range e.Plan.Resources {
+		f := &e.Plan.Resources[i]
+		id, known := e.Attribute(f.ID, "site.id")
+		if f.Kind != plan.Interface || f.Spec.Instance != r.ID || !known || id == "" {
+			continue
+		}
+		got, err := e.read(ctx, s, site.Interface, id)
+		if err != nil {
+			return err
+		}
+		if err := e.record(run.Event{Kind: run.Learned, Resource: f.ID, Attributes: got.Attributes}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,19 @@
+package engine
+
+import (
+	"andamio/internal/core/plan"
+	"andamio/internal/site"
+	"context"
+)
+
+// reclaim has back what was given up of an interface. What is there already is left alone.
+func (e *Engine) reclaim(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	id, err := e.standing(s, r)
+	if err != nil {
+		return err
+	}
+	return e.call(ctx, s, func() error {
+		_, err := e.Sites[s.Site].Act(ctx, site.Interface, id, site.ActReclaim)
+		return err
+	})
+}

@@ -1,0 +1,33 @@
+package engine
+
+import (
+	"andamio/internal/core/plan"
+	"andamio/internal/site"
+	"context"
+	"fmt"
+)
+
+// suspend lets an instance stand still. One that does already is left alone.
+func (e *Engine) suspend(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	id, err := e.standing(s, r)
+	if err != nil {
+		return err
+	}
+	var got site.Resource
+	err = e.call(ctx, s, func() (err error) {
+		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, site.ActSuspend)
+		return err
+	})
+	if err != nil && site.ClassOf(err) != site.Conflict {
+		return err
+	}
+	if err != nil { // it may be so already
+		if got, err = e.read(ctx, s, site.Instance, id); err != nil {
+			return err
+		}
+	}
+	if got.State != site.Suspended {
+		return fmt.Errorf("%s was asked to suspend it and says %s", s.Site, got.Word)
+	}
+	return e.record(e.siteSays(r, got))
+}
