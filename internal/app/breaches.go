@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
@@ -122,7 +123,7 @@ func (a *App) heed(ctx context.Context, d *Deployment, wanted *plan.Plan, e *est
 func newBreaches(p placement.Problem, wanted *plan.Plan, choices []migrate.Choice) []placement.Breach {
 	at := map[string]placement.Spot{}
 	for i := range wanted.Resources {
-		if r := &wanted.Resources[i]; r.Kind == plan.Instance {
+		if r := &wanted.Resources[i]; r.Kind == kinds.Instance {
 			at[r.ID] = placement.Spot{Site: r.Site, Zone: r.Zone, Host: r.Host}
 		}
 	}

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/core/capture"
 	"andamio/internal/core/change"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/source"
@@ -40,10 +41,10 @@ func likes(p *plan.Plan) []string {
 	for i := range p.Resources {
 		r := &p.Resources[i]
 		detail := r.Detail
-		if r.Kind == plan.Network || r.Kind == plan.Deed {
+		if r.Kind == kinds.Network || r.Kind == kinds.Action {
 			continue
 		}
-		if r.Kind == plan.Interface {
+		if r.Kind == kinds.Interface {
 			detail = ""
 		}
 		out = append(out, strings.Join([]string{string(r.Kind), r.ID, r.Site, detail, r.On}, " "))

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
@@ -267,7 +268,7 @@ func TestATemplateOfWhatStandsRaisesItsLike(t *testing.T) {
 	again := NewDraft(tmpl, Wish{}, e)
 	require.Zero(t, again.Diagnostics.Errors(), again.Diagnostics.Error())
 	require.NoError(t, again.Err)
-	for _, kind := range []plan.Kind{plan.Instance, plan.Volume, plan.Software, plan.Endpoint} {
+	for _, kind := range []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Software, kinds.Endpoint} {
 		assert.Equal(t, count(d.Plan, kind), count(again.Plan, kind), kind)
 	}
 	run2 := worked(t, a, again)
@@ -278,7 +279,7 @@ func TestATemplateOfWhatStandsRaisesItsLike(t *testing.T) {
 	_ = box
 }
 
-func count(p *plan.Plan, kind plan.Kind) (n int) {
+func count(p *plan.Plan, kind kinds.Kind) (n int) {
 	for i := range p.Resources {
 		if p.Resources[i].Kind == kind {
 			n++

@@ -6,6 +6,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -79,12 +80,12 @@ func (a *App) redrawn(ctx context.Context, d *Deployment, wanted *plan.Plan, nam
 func alike(a, b *plan.Plan) bool {
 	count := map[string]int{}
 	for i := range a.Resources {
-		if r := &a.Resources[i]; r.Kind != plan.Network {
+		if r := &a.Resources[i]; r.Kind != kinds.Network {
 			count[string(r.Kind)+" "+r.ID+" "+r.Detail]++
 		}
 	}
 	for i := range b.Resources {
-		if r := &b.Resources[i]; r.Kind != plan.Network {
+		if r := &b.Resources[i]; r.Kind != kinds.Network {
 			count[string(r.Kind)+" "+r.ID+" "+r.Detail]--
 		}
 	}

@@ -14,6 +14,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/kinds"
 	"andamio/internal/durable"
 	"andamio/internal/site"
 	"andamio/internal/site/driver"
@@ -55,8 +56,8 @@ type Connection struct {
 type Filter struct {
 	// Kinds of things, such as instance and volume; Tags that a thing must have, as NAME or NAME=VALUE. Links go with what
 	// they link.
-	Kinds []site.Kind `json:"kinds,omitempty"`
-	Tags  []string    `json:"tags,omitempty"`
+	Kinds []kinds.Kind `json:"kinds,omitempty"`
+	Tags  []string     `json:"tags,omitempty"`
 }
 
 // FilterOf reads a filter as people write it: kinds and tags between commas, such as "instance, volume, owner=telemetry".
@@ -66,8 +67,8 @@ func FilterOf(words []string) Filter {
 		w = strings.TrimSpace(w)
 		switch {
 		case w == "":
-		case slices.Contains(site.Kinds, site.Kind(w)):
-			f.Kinds = append(f.Kinds, site.Kind(w))
+		case slices.Contains(site.Kinds, kinds.Kind(w)):
+			f.Kinds = append(f.Kinds, kinds.Kind(w))
 		default:
 			f.Tags = append(f.Tags, w)
 		}

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/sandbox"
 	"andamio/internal/site"
 )
@@ -73,7 +74,7 @@ func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"create", "change", "delete"}, told.Access.MayNot)
 	assert.Contains(t, strings.Join(told.Warns, " "), "nothing can be deployed there")
-	_, err = reader.open().Create(ctx, site.Request{Kind: site.Volume, Name: "x", DiskGiB: 1})
+	_, err = reader.open().Create(ctx, site.Request{Kind: kinds.Volume, Name: "x", DiskGiB: 1})
 	assert.ErrorContains(t, err, "auditor may not create here", "and that is so")
 }
 

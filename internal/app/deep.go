@@ -11,8 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
-	"andamio/internal/core/plan"
 	"andamio/internal/site"
 	"andamio/internal/store"
 )
@@ -81,7 +81,7 @@ func addresses(all []Deployment) map[string]string {
 		p := all[i].Stand.Plan
 		for k := range p.Resources {
 			r := &p.Resources[k]
-			if r.Kind != plan.Interface {
+			if r.Kind != kinds.Interface {
 				continue
 			}
 			id := r.Site + "/" + p.Known[r.Spec.Instance]["site.id"]

@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/health"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -147,7 +148,7 @@ func (a *App) Changed(ctx context.Context, deployment int64, to *plan.Plan, purp
 func offIn(s change.Standing) []string {
 	var out []string
 	for i := range s.Plan.Resources {
-		if r := &s.Plan.Resources[i]; r.Kind == plan.Instance && r.Off {
+		if r := &s.Plan.Resources[i]; r.Kind == kinds.Instance && r.Off {
 			out = append(out, r.ID)
 		}
 	}
@@ -252,7 +253,7 @@ func (a *App) Powering(ctx context.Context, deployment int64, tier string, on bo
 func tiers(p *plan.Plan) []string {
 	var out []string
 	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == plan.Instance {
+		if r := &p.Resources[i]; r.Kind == kinds.Instance {
 			out = append(out, r.Service, r.Node)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"net"
 	"sync"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
@@ -31,7 +32,7 @@ func Ask(ctx context.Context, s *run.State) []Endpoint {
 			continue
 		}
 		r := s.Resource(st.Resource)
-		out = append(out, Endpoint{Resource: r.Title, Site: r.Site, Public: r.Kind == plan.Endpoint})
+		out = append(out, Endpoint{Resource: r.Title, Site: r.Site, Public: r.Kind == kinds.Endpoint})
 		checks = append(checks, st.Check)
 	}
 	var group sync.WaitGroup

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"slices"
 
-	"andamio/internal/core/plan"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/search"
 	"andamio/internal/core/servicemap"
 )
@@ -121,7 +121,7 @@ func (d *Deployment) addresses() map[string][]string {
 		r := &p.Resources[i]
 		for _, address := range []string{r.Spec.Address, p.Known[r.ID]["address"]} {
 			add(r.ID, address)
-			if r.Kind == plan.Interface {
+			if r.Kind == kinds.Interface {
 				add(r.Spec.Instance, address)
 			}
 		}

@@ -6,7 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 )
 
@@ -28,7 +28,7 @@ func TestEverythingWithANameIsFound(t *testing.T) {
 	a, _, _ := deployed(t)
 	sites, err := a.Sites()
 	require.NoError(t, err)
-	made, err := sites["vega"].Create(ctx, site.Request{Kind: site.Instance, Name: "archive-9", Cores: 1, MemoryGiB: 1, Image: "debian-12"})
+	made, err := sites["vega"].Create(ctx, site.Request{Kind: kinds.Instance, Name: "archive-9", Cores: 1, MemoryGiB: 1, Image: "debian-12"})
 	require.NoError(t, err)
 	stands(t, sites["vega"], made)
 	inv := surveyedAll(t, a)
@@ -69,7 +69,7 @@ func TestARecordIsInTheMap(t *testing.T) {
 	require.NoError(t, err)
 	found := 0
 	for i := range inv.RecordedRecords {
-		if r := &inv.RecordedRecords[i]; r.Class == inventory.Instance && inv.MapNode(m, r.ID) != "" {
+		if r := &inv.RecordedRecords[i]; r.Class == kinds.Instance && inv.MapNode(m, r.ID) != "" {
 			found++
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/declare"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/money"
 	"andamio/internal/site/drivers"
@@ -472,9 +473,9 @@ func (p prices) of(r *inventory.Record) money.Amount {
 		return 0
 	}
 	switch r.Class {
-	case inventory.Volume:
+	case kinds.Volume:
 		return s.VolumeCosts(r.Number(inventory.AttrDisk), "")
-	case inventory.Instance:
+	case kinds.Instance:
 		on, off := s.Costs(r.Attributes[inventory.AttrSize], "", estate.Capacity{Cores: int(r.Number(inventory.AttrCores)), MemoryGiB: r.Number(inventory.AttrMemory), DiskGiB: r.Number(inventory.AttrDisk)})
 		if r.Attributes[inventory.AttrState] == "stopped" {
 			return off
@@ -488,17 +489,17 @@ func (p prices) of(r *inventory.Record) money.Amount {
 func (p prices) standing() inventory.Records {
 	var out inventory.Records
 	for name, s := range p {
-		add := func(class inventory.Class, id, title, zone string, attributes map[string]string) {
+		add := func(class kinds.Kind, id, title, zone string, attributes map[string]string) {
 			out = append(out, inventory.Record{ID: fmt.Sprintf("%s/%s", name, id), Class: class, Name: title, Site: name, Provider: id, Attributes: attributes}.Normal())
 		}
 		for _, z := range s.Zones {
 			for _, h := range z.Hosts {
-				add(inventory.Host, "host/"+z.Name+"/"+h.Name, h.Name, z.Name, map[string]string{inventory.AttrZone: z.Name,
+				add(kinds.Host, "host/"+z.Name+"/"+h.Name, h.Name, z.Name, map[string]string{inventory.AttrZone: z.Name,
 					"total_cores": fmt.Sprint(h.Total.Cores), "total_memory_gib": inventory.Number(h.Total.MemoryGiB)})
 			}
 		}
 		for _, i := range s.Images {
-			add(inventory.Image, "image/"+i.Name, i.Name, "", map[string]string{"os": i.OS})
+			add(kinds.Image, "image/"+i.Name, i.Name, "", map[string]string{"os": i.OS})
 		}
 	}
 	slices.SortFunc(out, func(a, b inventory.Record) int { return compareText(a.ID, b.ID) })

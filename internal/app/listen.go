@@ -16,6 +16,7 @@ import (
 	"github.com/cloudevents/sdk-go/v2/event"
 
 	"andamio/internal/core/guard"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/notice"
 	"andamio/internal/site"
@@ -210,21 +211,21 @@ type watched struct {
 }
 
 // kindsByTerm are our kinds by the words of notices.
-var kindsByTerm = map[string]site.Kind{"compute": site.Instance, "storage": site.Volume, "network": site.Network,
-	"networkinterface": site.Interface, "storagelink": site.Attachment}
+var kindsByTerm = map[string]kinds.Kind{"compute": kinds.Instance, "storage": kinds.Volume, "network": kinds.Network,
+	"networkinterface": kinds.Interface, "storagelink": kinds.Attachment}
 
 // applyAll looks once at each thing that notices are about, and keeps what it is now.
 func (l *Listener) applyAll(ctx context.Context, drivers map[string]watched, batch []heardOf) error {
 	at := map[string]int{}
 	var sights []store.Sight
-	var kinds []site.Kind
+	var which []kinds.Kind
 	for _, h := range batch {
 		key := h.site + "/" + h.id
 		i, known := at[key]
 		if !known {
 			i = len(sights)
 			at[key] = i
-			sights, kinds = append(sights, store.Sight{Site: h.site, ID: h.id}), append(kinds, kindsByTerm[h.kind])
+			sights, which = append(sights, store.Sight{Site: h.site, ID: h.id}), append(which, kindsByTerm[h.kind])
 		}
 		sights[i].Notices = append(sights[i].Notices, h.notice)
 	}
@@ -235,7 +236,7 @@ func (l *Listener) applyAll(ctx context.Context, drivers map[string]watched, bat
 		group.Go(func() {
 			tokens <- struct{}{}
 			defer func() { <-tokens }()
-			sights[i].Observation, errs[i] = lookAgain(ctx, drivers[sights[i].Site], kinds[i], sights[i].ID)
+			sights[i].Observation, errs[i] = lookAgain(ctx, drivers[sights[i].Site], which[i], sights[i].ID)
 		})
 	}
 	group.Wait()
@@ -252,7 +253,7 @@ func (l *Listener) applyAll(ctx context.Context, drivers map[string]watched, bat
 }
 
 // lookAgain reads one thing; nil says that it is gone.
-func lookAgain(ctx context.Context, c watched, kind site.Kind, id string) (*mapping.Observation, error) {
+func lookAgain(ctx context.Context, c watched, kind kinds.Kind, id string) (*mapping.Observation, error) {
 	for try := 1; ; try++ {
 		r, err := c.driver.Read(ctx, kind, id)
 		if err == nil {

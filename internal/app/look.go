@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
@@ -81,18 +82,16 @@ func (a *App) Look(ctx context.Context, s *run.State) (Looked, error) {
 
 // lookAt asks one site for the kinds of which the deployment has something there.
 func lookAt(ctx context.Context, driver site.Site, s *run.State, out *Looked, mu *sync.Mutex) {
-	kinds := map[plan.Kind]site.Kind{plan.Network: site.Network, plan.Volume: site.Volume, plan.Instance: site.Instance, plan.Interface: site.Interface}
-	wanted := map[site.Kind]map[string]string{}
+	wanted := map[kinds.Kind]map[string]string{}
 	for i := range s.Resources {
 		r := &s.Resources[i]
-		kind, known := kinds[r.Kind]
-		if r.Site != driver.Name() || !known {
+		if r.Site != driver.Name() || !r.Kind.Seen() {
 			continue
 		}
-		if wanted[kind] == nil {
-			wanted[kind] = map[string]string{}
+		if wanted[r.Kind] == nil {
+			wanted[r.Kind] = map[string]string{}
 		}
-		wanted[kind][r.Attributes["site.id"]] = r.ID
+		wanted[r.Kind][r.Attributes["site.id"]] = r.ID
 	}
 	for kind, ids := range wanted {
 		all, err := driver.List(ctx, kind)

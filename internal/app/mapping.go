@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/site/drivers"
 )
@@ -32,9 +33,9 @@ type MappingPreview struct {
 
 // MappingClass is one class of a preview, with an example.
 type MappingClass struct {
-	Class   inventory.Class `json:"class"`
-	Count   int             `json:"count"`
-	Example string          `json:"example"`
+	Class   kinds.Kind `json:"class"`
+	Count   int        `json:"count"`
+	Example string     `json:"example"`
 }
 
 // PreviewMapping reads a mapping, that of the workspace if none is named, and says what it makes of what surveys saw.
@@ -72,7 +73,7 @@ func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview,
 	for _, e := range errs {
 		out.Errors = append(out.Errors, e.Error())
 	}
-	classes := map[inventory.Class]*MappingClass{}
+	classes := map[kinds.Kind]*MappingClass{}
 	for i := range records {
 		r := &records[i]
 		if classes[r.Class] == nil {

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
@@ -199,7 +200,7 @@ func instancesOf(p *plan.Plan, words []string) ([]string, error) {
 	for _, w := range words {
 		found := false
 		for i := range p.Resources {
-			if r := &p.Resources[i]; r.Kind == plan.Instance && !r.Off && (r.ID == w || r.Node == w || r.Service == w) {
+			if r := &p.Resources[i]; r.Kind == kinds.Instance && !r.Off && (r.ID == w || r.Node == w || r.Service == w) {
 				out, found = append(out, r.ID), true
 			}
 		}

@@ -19,13 +19,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
-	"andamio/internal/site"
 )
 
 // paired is a workspace whose stand-ins keep names and are all paired with each other.
@@ -165,7 +165,7 @@ func TestEveryPairOfSitesInBothDirections(t *testing.T) {
 		require.NoError(t, err)
 		sameDisks(t, box, d, at)
 		for _, r := range d.Stand.Plan.Resources {
-			if _, kept := keptOf(&r); !kept && r.Kind != plan.Network {
+			if _, kept := keptOf(&r); !kept && r.Kind != kinds.Network {
 				assert.Equal(t, to, r.Site, r.ID)
 			}
 		}
@@ -555,15 +555,15 @@ func TestWhatIsChosenIsHadThere(t *testing.T) {
 	now, err := a.Deployment(ctx, dep)
 	require.NoError(t, err)
 	at1 := now.Stand.Plan.Known
-	host, err := sites["vega"].Read(ctx, site.Instance, at1["log-host-1"]["site.id"])
+	host, err := sites["vega"].Read(ctx, kinds.Instance, at1["log-host-1"]["site.id"])
 	require.NoError(t, err)
 	for name, want := range map[string]string{"occi.compute.hostname": "levels", "andamio.placed.zone": "b", "andamio.storage.class": "archive"} {
 		assert.Equal(t, want, host.Told.Raw[name], "%s of %v", name, host.Told.Raw)
 	}
-	vol, err := sites["vega"].Read(ctx, site.Volume, at1["log-vol-1"]["site.id"])
+	vol, err := sites["vega"].Read(ctx, kinds.Volume, at1["log-vol-1"]["site.id"])
 	require.NoError(t, err)
 	assert.Equal(t, "archive", vol.Told.Raw["andamio.storage.class"])
-	iface, err := sites["vega"].Read(ctx, site.Interface, at1["log-port-1"]["site.id"])
+	iface, err := sites["vega"].Read(ctx, kinds.Interface, at1["log-port-1"]["site.id"])
 	require.NoError(t, err)
 	assert.Equal(t, "10.20.4.77", iface.Told.Raw["andamio.reach.inside"], "%v", iface.Told.Raw)
 }

@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -227,7 +228,7 @@ func withoutGone(p *plan.Plan, stand change.Standing) *plan.Plan {
 // keptOf is what a resource is the left-behind of.
 func keptOf(r *plan.Resource) (string, bool) {
 	suffix := "@" + r.Site
-	if r.Kind == plan.Network || len(r.ID) <= len(suffix) || r.ID[len(r.ID)-len(suffix):] != suffix {
+	if r.Kind == kinds.Network || len(r.ID) <= len(suffix) || r.ID[len(r.ID)-len(suffix):] != suffix {
 		return "", false
 	}
 	return r.ID[:len(r.ID)-len(suffix)], true

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/ovf"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -48,7 +49,7 @@ func (a *App) exportPackage(ctx context.Context, deployment int64, instance, fil
 		return nil, err
 	}
 	r := d.Stand.Plan.Resource(instance)
-	if r == nil || r.Kind != plan.Instance {
+	if r == nil || r.Kind != kinds.Instance {
 		return nil, fmt.Errorf("there is no instance %q; there are %s", instance, strings.Join(tiers(d.Stand.Plan), ", "))
 	}
 	if !r.Off && !running {
@@ -97,7 +98,7 @@ func packageOf(p, wanted *plan.Plan, r *plan.Resource) (ovf.Package, []string) {
 		}
 	}
 	for i := range p.Resources {
-		if f := &p.Resources[i]; f.Kind == plan.Interface && f.Spec.Instance == r.ID {
+		if f := &p.Resources[i]; f.Kind == kinds.Interface && f.Spec.Instance == r.ID {
 			out.Networks = append(out.Networks, p.Resource(f.Spec.Network).Node)
 			out.Ports = append(out.Ports, f.Spec.Ports...)
 		}
@@ -310,10 +311,10 @@ func (a *App) Dropping(ctx context.Context, deployment int64) (Order, error) {
 // it.
 func withoutObjects(p *plan.Plan) (*plan.Plan, error) {
 	rest := *p
-	rest.Resources = slices.DeleteFunc(slices.Clone(p.Resources), func(r plan.Resource) bool { return r.Kind == plan.Object })
+	rest.Resources = slices.DeleteFunc(slices.Clone(p.Resources), func(r plan.Resource) bool { return r.Kind == kinds.Object })
 	// What was unpacked from there is as it is: should it be lost, it starts from its image.
 	return withoutSteps(&rest, func(s *plan.Step) bool {
-		return p.Resource(s.Resource).Kind == plan.Object || s.Op == op.Fill && s.Filling.Object != ""
+		return p.Resource(s.Resource).Kind == kinds.Object || s.Op == op.Fill && s.Filling.Object != ""
 	})
 }
 
@@ -401,8 +402,8 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
 		}
 	}
 	net := network + "@" + b.s.Name
-	lan := b.add(plan.Resource{ID: net, Title: network, Kind: plan.Network, Spec: plan.Spec{Label: network}}, plan.Step{Op: op.Create, Title: "create network"}, b.s.Timings.Network)
-	host := plan.Resource{ID: arc.Name, Title: arc.Name, Kind: plan.Instance, Host: b.host, Description: arc.Description, Spec: spec, StandsOn: []string{net},
+	lan := b.add(plan.Resource{ID: net, Title: network, Kind: kinds.Network, Spec: plan.Spec{Label: network}}, plan.Step{Op: op.Create, Title: "create network"}, b.s.Timings.Network)
+	host := plan.Resource{ID: arc.Name, Title: arc.Name, Kind: kinds.Instance, Host: b.host, Description: arc.Description, Spec: spec, StandsOn: []string{net},
 		Detail: strings.TrimSpace(spec.Size + " " + estate.Cores(spec.Cores) + " " + estate.GiB(spec.MemoryGiB))}
 	host.CostPerHour, host.CostOff = b.s.Costs(spec.Size, "", estate.Capacity{Cores: spec.Cores, MemoryGiB: spec.MemoryGiB, DiskGiB: spec.DiskGiB})
 	disks := []string{arc.Name}
@@ -414,18 +415,18 @@ func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
 	ready := []string{created}
 	for _, d := range arc.Disks[1:] {
 		size := float64(d.Bytes) / gib
-		volume := b.add(plan.Resource{ID: d.Name, Title: d.Name, Kind: plan.Volume, Detail: estate.GiB(size), CostPerHour: b.s.VolumeCosts(size, ""), Spec: plan.Spec{DiskGiB: size, Label: d.Name}},
+		volume := b.add(plan.Resource{ID: d.Name, Title: d.Name, Kind: kinds.Volume, Detail: estate.GiB(size), CostPerHour: b.s.VolumeCosts(size, ""), Spec: plan.Spec{DiskGiB: size, Label: d.Name}},
 			plan.Step{Op: op.Create, Title: "create volume"}, b.s.Timings.Volume)
 		ready = append(ready, b.add(plan.Resource{}, plan.Step{Resource: arc.Name, Op: op.Attach, Title: "attach " + d.Name, Volume: d.Name, Location: d.Location},
 			b.s.Timings.Attachment, created, volume))
 	}
 	iface := arc.Name + ".if"
-	b.add(plan.Resource{ID: iface, Title: arc.Name + " interface", Kind: plan.Interface, PartOf: arc.Name, StandsOn: []string{arc.Name, net},
+	b.add(plan.Resource{ID: iface, Title: arc.Name + " interface", Kind: kinds.Interface, PartOf: arc.Name, StandsOn: []string{arc.Name, net},
 		Spec: plan.Spec{Network: net, Instance: arc.Name, Ports: arc.Ports}}, plan.Step{Op: op.Plug, Title: "plug into " + network}, b.s.Timings.Interface, created, lan)
 	fill := plan.Step{Resource: arc.Name, Op: op.Fill, Title: "write its disks", Filling: &plan.Filling{Disks: disks}}
 	if w.Lift {
 		object := arc.Name + objectSuffix
-		ready = append(ready, b.add(plan.Resource{ID: object, Title: arc.Name + " package", Kind: plan.Object},
+		ready = append(ready, b.add(plan.Resource{ID: object, Title: arc.Name + " package", Kind: kinds.Object},
 			plan.Step{Op: op.Create, Title: "lift to object storage", Filling: &plan.Filling{}}, 10))
 		fill.Title, fill.Filling.Object = "unpack its disks from object storage", object
 	}

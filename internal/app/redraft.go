@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -135,7 +136,7 @@ func without(lifted map[string][]string, heed []string) map[string][]string {
 func placed(p *plan.Plan) *placement.Placement {
 	out := &placement.Placement{}
 	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == plan.Instance {
+		if r := &p.Resources[i]; r.Kind == kinds.Instance {
 			out.Choices = append(out.Choices, placement.Choice{Workload: r.ID, Site: r.Site, Zone: r.Zone, Host: r.Host, Size: r.Spec.Size,
 				CostPerHour: r.CostPerHour, Takes: estate.Capacity{Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, DiskGiB: r.Spec.DiskGiB}})
 		}
@@ -155,7 +156,7 @@ func (a *App) estateFor(ctx context.Context, d *Deployment) (*estate.Estate, err
 		if s == nil {
 			continue
 		}
-		if r.Kind == plan.Instance {
+		if r.Kind == kinds.Instance {
 			s.GiveBack(r.Zone, r.Host, estate.Capacity{Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, DiskGiB: r.Spec.DiskGiB})
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -25,10 +26,10 @@ func reservationsOf(p *plan.Plan) []store.Reservation {
 		if r.Spec.Existing != "" {
 			continue
 		}
-		if r.Kind == plan.Interface && r.Spec.Address != "" {
+		if r.Kind == kinds.Interface && r.Spec.Address != "" {
 			out = append(out, store.Reservation{Site: r.Site, Value: r.Spec.Address})
 		}
-		if r.Kind == plan.Network && r.Spec.VLAN != "" {
+		if r.Kind == kinds.Network && r.Spec.VLAN != "" {
 			out = append(out, store.Reservation{Site: r.Site, Value: vlanPrefix + r.Spec.VLAN})
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -25,7 +26,7 @@ func (s *Settling) needs() []needed {
 	for _, p := range s.Plans() {
 		for i := range p.Steps {
 			r := p.Resource(p.Steps[i].Resource)
-			if r == nil || r.Kind != plan.Instance && r.Kind != plan.Volume {
+			if r == nil || r.Kind != kinds.Instance && r.Kind != kinds.Volume {
 				continue
 			}
 			takes := estate.Capacity{Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, DiskGiB: r.Spec.DiskGiB}

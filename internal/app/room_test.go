@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 )
 
@@ -22,15 +23,15 @@ func TestWhatHasNoRoomIsSaidBeforeItBegins(t *testing.T) {
 	presa := sites["presa"]
 	var gone *inventory.Record
 	for i := range inv.RecordedRecords {
-		if r := &inv.RecordedRecords[i]; r.Name == "gauge-node-1" && r.Class == inventory.Instance || r.Site == "presa" && r.Class == inventory.Instance {
+		if r := &inv.RecordedRecords[i]; r.Name == "gauge-node-1" && r.Class == kinds.Instance || r.Site == "presa" && r.Class == kinds.Instance {
 			gone = r
 		}
 	}
 	require.NotNil(t, gone)
-	require.NoError(t, presa.Delete(ctx, site.Instance, gone.Provider))
+	require.NoError(t, presa.Delete(ctx, kinds.Instance, gone.Provider))
 	var fillers []string
 	for i := range 20 { // until it is full
-		made, err := presa.Create(ctx, site.Request{Kind: site.Instance, Name: fmt.Sprintf("filler-%d", i), Cores: 1, MemoryGiB: 1, DiskGiB: 1, Image: "debian-12-edge"})
+		made, err := presa.Create(ctx, site.Request{Kind: kinds.Instance, Name: fmt.Sprintf("filler-%d", i), Cores: 1, MemoryGiB: 1, DiskGiB: 1, Image: "debian-12-edge"})
 		if err != nil {
 			assert.Equal(t, site.Conflict, site.ClassOf(err), err.Error())
 			break
@@ -42,7 +43,7 @@ func TestWhatHasNoRoomIsSaidBeforeItBegins(t *testing.T) {
 	inv = surveyedAll(t, a)
 	var missing *inventory.Finding
 	for i := range inv.Findings {
-		if f := &inv.Findings[i]; f.Type == inventory.Missing && f.Class == inventory.Instance {
+		if f := &inv.Findings[i]; f.Type == inventory.Missing && f.Class == kinds.Instance {
 			missing = f
 		}
 	}
@@ -57,7 +58,7 @@ func TestWhatHasNoRoomIsSaidBeforeItBegins(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, after, len(runs), "nothing has begun")
 	for _, id := range fillers {
-		require.NoError(t, presa.Delete(ctx, site.Instance, id))
+		require.NoError(t, presa.Delete(ctx, kinds.Instance, id))
 	}
 	s, err := a.Settling(ctx, surveyedAll(t, a), []Choice{{*missing, inventory.CorrectSite}}, "", time.Time{})
 	require.NoError(t, err)

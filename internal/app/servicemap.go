@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/servicemap"
 	"andamio/internal/draw"
 )
@@ -33,7 +34,7 @@ func talks(records inventory.Records) [][2]string {
 	for i := range records {
 		r := &records[i]
 		for _, x := range r.Relations {
-			if r.Class == inventory.Instance && x.Kind == inventory.ConnectsTo {
+			if r.Class == kinds.Instance && x.Kind == inventory.ConnectsTo {
 				out = append(out, [2]string{r.Site + "/" + r.Provider, x.To})
 			}
 		}

@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/declare"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
@@ -259,12 +260,12 @@ func recordedAlone(f *inventory.Finding) map[string]string {
 	return out
 }
 
-// kinds are the plan's kinds of classes that sites hold.
-var kinds = map[inventory.Class]plan.Kind{inventory.Instance: plan.Instance, inventory.Volume: plan.Volume, inventory.Network: plan.Network,
-	inventory.Interface: plan.Interface}
-
 func thing(r *inventory.Record, mend map[string]string) change.Thing {
-	return change.Thing{Kind: kinds[r.Class], Name: r.Name, Site: r.Site, Provider: r.Provider, DiskGiB: r.Number(inventory.AttrDisk), Mend: mend}
+	kind := r.Class
+	if !kind.Seen() {
+		kind = kinds.None // no site can be asked to change it
+	}
+	return change.Thing{Kind: kind, Name: r.Name, Site: r.Site, Provider: r.Provider, DiskGiB: r.Number(inventory.AttrDisk), Mend: mend}
 }
 
 func (s *Settling) remove(r *inventory.Record) {
@@ -303,7 +304,7 @@ func (s *Settling) interfacesOf(r *inventory.Record, inv *Inventory) {
 	}
 	for i := range inv.RecordedRecords {
 		x := &inv.RecordedRecords[i]
-		if x.Class == inventory.Interface && x.Site == r.Site && x.Attributes[inventory.AttrInstance] == r.Provider && !there[x.Site+"/"+x.Provider] {
+		if x.Class == kinds.Interface && x.Site == r.Site && x.Attributes[inventory.AttrInstance] == r.Provider && !there[x.Site+"/"+x.Provider] {
 			s.revise(x, nil, "went with "+r.Name)
 		}
 	}

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/sandbox"
 	"andamio/internal/site"
 	"andamio/internal/store"
@@ -112,13 +113,13 @@ func TestCopiesAndSecondRecords(t *testing.T) {
 	a, _, inv := deployed(t)
 	var host inventory.Record
 	for _, r := range inv.RecordedRecords {
-		if r.Name == "contacts-host-1" || r.Class == inventory.Instance && r.Site == "vega" {
+		if r.Name == "contacts-host-1" || r.Class == kinds.Instance && r.Site == "vega" {
 			host = r
 		}
 	}
 	sites, err := a.Sites()
 	require.NoError(t, err)
-	copied, err := sites["vega"].Create(ctx, site.Request{Kind: site.Instance, Name: "copy-of-" + host.Name, Mark: host.Mark + " #9-9", Cores: 1, MemoryGiB: 1, Image: "debian-12"})
+	copied, err := sites["vega"].Create(ctx, site.Request{Kind: kinds.Instance, Name: "copy-of-" + host.Name, Mark: host.Mark + " #9-9", Cores: 1, MemoryGiB: 1, Image: "debian-12"})
 	require.NoError(t, err)
 	stands(t, sites["vega"], copied)
 	inv = surveyedAll(t, a)
@@ -303,7 +304,7 @@ func TestPagesThatLeadInACircleAreNoEndlessSurvey(t *testing.T) {
 func stands(t *testing.T, s site.Site, r site.Resource) {
 	t.Helper()
 	require.Eventually(t, func() bool {
-		now, err := s.Read(ctx, site.Instance, r.ID)
+		now, err := s.Read(ctx, kinds.Instance, r.ID)
 		return err == nil && now.State == site.Active
 	}, 10*time.Second, 5*time.Millisecond)
 }
@@ -315,13 +316,13 @@ func TestAMoveByHandIsRecognised(t *testing.T) {
 	a, _, _ := deployed(t)
 	sites, err := a.Sites()
 	require.NoError(t, err)
-	like := site.Request{Kind: site.Instance, Name: "archive-7", Hostname: "archive-7", Cores: 2, MemoryGiB: 4, DiskGiB: 30, Image: "debian-12"}
+	like := site.Request{Kind: kinds.Instance, Name: "archive-7", Hostname: "archive-7", Cores: 2, MemoryGiB: 4, DiskGiB: 30, Image: "debian-12"}
 	made, err := sites["vega"].Create(ctx, like)
 	require.NoError(t, err)
 	stands(t, sites["vega"], made)
 	inv := surveyedAll(t, a)
 	settledBy(t, a, inv, only(t, inv), inventory.Adopt)
-	require.NoError(t, sites["vega"].Delete(ctx, site.Instance, made.ID))
+	require.NoError(t, sites["vega"].Delete(ctx, kinds.Instance, made.ID))
 	like.Cores, like.MemoryGiB, like.Size, like.Image = 0, 0, "c2-4", "debian-12-cloud"
 	there, err := sites["alisio-sur"].Create(ctx, like)
 	require.NoError(t, err)

@@ -16,7 +16,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"andamio/internal/core/guard"
-	"andamio/internal/core/plan"
+	"andamio/internal/core/kinds"
 	"andamio/internal/engine"
 	"andamio/internal/remote"
 )
@@ -38,12 +38,12 @@ func (d *Deployment) Hosts() []Host {
 	var out []Host
 	for i := range d.Stand.Plan.Resources {
 		r := &d.Stand.Plan.Resources[i]
-		if r.Kind != plan.Instance {
+		if r.Kind != kinds.Instance {
 			continue
 		}
 		h := Host{Deployment: d.ID, Name: d.Name, ID: r.ID, Site: r.Site, Service: r.Service, Off: r.Off}
 		for k := range d.Stand.Plan.Resources {
-			if x := &d.Stand.Plan.Resources[k]; x.Kind == plan.Interface && x.Spec.Instance == r.ID {
+			if x := &d.Stand.Plan.Resources[k]; x.Kind == kinds.Interface && x.Spec.Instance == r.ID {
 				h.attributes = d.Stand.Plan.Known[x.ID]
 				break
 			}

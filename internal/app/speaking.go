@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/driver"
 	"andamio/internal/site/drivers"
@@ -172,7 +173,7 @@ func (c Connection) surveyor() (site.Surveyor, error) {
 }
 
 // holds reports that sites of the connection's driver can hold things of a kind.
-func (c *Connection) holds(kind site.Kind) bool {
+func (c *Connection) holds(kind kinds.Kind) bool {
 	d, err := c.kit()
 	return err == nil && slices.Contains(d.Kinds, kind)
 }

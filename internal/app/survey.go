@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"andamio/internal/core/guard"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/site"
 	"andamio/internal/store"
@@ -28,7 +29,7 @@ const (
 )
 
 // surveyed are the kinds that surveys list, the links last: they say where what they link belongs.
-var surveyed = []site.Kind{site.Instance, site.Volume, site.Network, site.Interface, site.Attachment}
+var surveyed = []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Network, kinds.Interface, kinds.Attachment}
 
 // SurveyWish says how a site is surveyed.
 type SurveyWish struct {
@@ -232,7 +233,7 @@ func (s *surveying) region(ctx context.Context, i int) error {
 }
 
 func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
-	from := max(slices.Index(surveyed, site.Kind(p.Kind)), 0)
+	from := max(slices.Index(surveyed, kinds.Kind(p.Kind)), 0)
 	for k, kind := range surveyed[from:] {
 		if !s.c.holds(kind) {
 			continue
@@ -290,9 +291,9 @@ func (s *surveying) page(ctx context.Context, q site.Query) (site.Page, error) {
 }
 
 // observations are what of a page is kept, as the filter says. Links are kept: they go with what they link.
-func (s *surveying) observations(all []site.Resource, kind site.Kind) []mapping.Observation {
+func (s *surveying) observations(all []site.Resource, kind kinds.Kind) []mapping.Observation {
 	var out []mapping.Observation
-	link := kind == site.Interface || kind == site.Attachment
+	link := kind == kinds.Interface || kind == kinds.Attachment
 	for i := range all {
 		if o := observe(s.c.Site, s.account, &all[i]); link || s.c.Filter.takes(kind, &o) {
 			out = append(out, o)
@@ -302,7 +303,7 @@ func (s *surveying) observations(all []site.Resource, kind site.Kind) []mapping.
 }
 
 // takes reports that a thing is of a kind and has all the tags that are asked for.
-func (f Filter) takes(kind site.Kind, o *mapping.Observation) bool {
+func (f Filter) takes(kind kinds.Kind, o *mapping.Observation) bool {
 	if strings.HasPrefix(o.Mark, "andamio ") {
 		return true // what deployments made always concerns us
 	}

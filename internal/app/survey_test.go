@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/servicemap"
 	"andamio/internal/notice"
 	"andamio/internal/sandbox"
@@ -206,8 +207,8 @@ func TestBadNoticesAreRefused(t *testing.T) {
 }
 
 // classes counts the records of each class.
-func classes(inv *Inventory) map[inventory.Class]int {
-	out := map[inventory.Class]int{}
+func classes(inv *Inventory) map[kinds.Kind]int {
+	out := map[kinds.Kind]int{}
 	for _, r := range inv.RecordedRecords {
 		out[r.Class]++
 	}
@@ -225,11 +226,11 @@ func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
 	inv, err := a.Reconcile(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, inv.Findings)
-	count := map[inventory.Class]int{}
+	count := map[kinds.Kind]int{}
 	talks := 0
 	for _, r := range inv.RecordedRecords {
 		count[r.Class]++
-		if r.Class == inventory.Instance {
+		if r.Class == kinds.Instance {
 			assert.Contains(t, r.Attributes["os"], "Debian", r.Name)
 			assert.Contains(t, r.Attributes["processes"], "sshd")
 		}
@@ -241,8 +242,8 @@ func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
 			}
 		}
 	}
-	assert.Positive(t, count[inventory.Software], "packages")
-	assert.Positive(t, count[inventory.Service], "what listens")
+	assert.Positive(t, count[kinds.Software], "packages")
+	assert.Positive(t, count[kinds.Service], "what listens")
 	assert.Positive(t, talks, "connections")
 
 	// A host that is lost takes its services with it, and the map knows.
@@ -267,7 +268,7 @@ func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
 	}
 	inv, err = a.Reconcile(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, count[inventory.Service]-1, classes(inv)[inventory.Service])
+	assert.Equal(t, count[kinds.Service]-1, classes(inv)[kinds.Service])
 	fmt.Fprintln(t.Output(), "down", down, "weakened", weak, "talks", talks, count)
 }
 

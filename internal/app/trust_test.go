@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/web"
 )
@@ -208,7 +209,7 @@ func TestNoticesComeOverTLS(t *testing.T) {
 	require.NoError(t, err)
 	sites, err := a.Sites()
 	require.NoError(t, err)
-	_, err = sites["vega"].Create(ctx, site.Request{Kind: site.Volume, Name: "told", DiskGiB: 1})
+	_, err = sites["vega"].Create(ctx, site.Request{Kind: kinds.Volume, Name: "told", DiskGiB: 1})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return l.Taken.Load() > 0 }, 10*time.Second, 5*time.Millisecond)
 	require.NoError(t, l.Close(ctx))

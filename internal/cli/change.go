@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
@@ -54,9 +55,9 @@ func (o *running) limits() dispatch.Limits {
 	l := dispatch.Limits{Steps: o.atOnce, PerSite: o.perSite}
 	for k, n := range o.kinds {
 		if l.Kinds == nil {
-			l.Kinds = map[plan.Kind]int{}
+			l.Kinds = map[kinds.Kind]int{}
 		}
-		l.Kinds[plan.Kind(k)] = n
+		l.Kinds[kinds.Kind(k)] = n
 	}
 	return l
 }
@@ -124,7 +125,7 @@ func (s *shared) asks() bool {
 // changed is one line of a difference.
 type changed struct {
 	Resource string      `json:"resource"`
-	Kind     plan.Kind   `json:"kind"`
+	Kind     kinds.Kind  `json:"kind"`
 	Site     string      `json:"site"`
 	Change   plan.Change `json:"change"`
 	Reasons  []string    `json:"reasons,omitempty"`

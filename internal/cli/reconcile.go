@@ -17,6 +17,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
@@ -102,7 +103,7 @@ func (s *shared) reconcileFiles(a *app.App, o *reconciling) error {
 type brief struct {
 	ID          string                 `json:"id"`
 	Type        inventory.Type         `json:"type"`
-	Class       inventory.Class        `json:"class"`
+	Class       kinds.Kind             `json:"class"`
 	Name        string                 `json:"name"`
 	Site        string                 `json:"site"`
 	Record      string                 `json:"record,omitempty"`

@@ -14,8 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
-	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
 )
 
@@ -91,7 +91,7 @@ func TestNothingWaitsForASilentMachine(t *testing.T) {
 	require.NoError(t, err)
 	id, _ := state.Attribute("host-1", "site.id")
 	r := state.Plan.Resource("host-1")
-	_, err = sites[r.Site].Act(t.Context(), site.Instance, id, wire.ActionSuspend)
+	_, err = sites[r.Site].Act(t.Context(), kinds.Instance, id, wire.ActionSuspend)
 	require.NoError(t, err)
 	file := filepath.Join(dir, "file")
 	require.NoError(t, os.WriteFile(file, []byte("x"), 0o600))

@@ -14,11 +14,11 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/sandbox"
-	"andamio/internal/site"
 	"andamio/internal/source"
 )
 
@@ -306,7 +306,7 @@ func (l *life) power(ctx context.Context, id int64) error {
 		return err
 	}
 	for i := range o.Plan.Resources {
-		if r := &o.Plan.Resources[i]; r.Node == tier && r.Kind == plan.Instance {
+		if r := &o.Plan.Resources[i]; r.Node == tier && r.Kind == kinds.Instance {
 			l.off[id][r.ID] = !on
 		}
 	}
@@ -365,7 +365,7 @@ func (l *life) lose(ctx context.Context, id int64) error {
 	}
 	var hosts []*plan.Resource
 	for i := range d.Stand.Plan.Resources {
-		if r := &d.Stand.Plan.Resources[i]; r.Kind == plan.Instance {
+		if r := &d.Stand.Plan.Resources[i]; r.Kind == kinds.Instance {
 			hosts = append(hosts, r)
 		}
 	}
@@ -389,19 +389,19 @@ func (l *life) vanish(ctx context.Context, p *plan.Plan, h *plan.Resource) error
 	s := sites[h.Site]
 	for name, id := range p.Known[h.ID] {
 		if strings.HasPrefix(name, "site.id.") && id != "" {
-			if err := s.Delete(ctx, site.Attachment, id); err != nil {
+			if err := s.Delete(ctx, kinds.Attachment, id); err != nil {
 				return err
 			}
 		}
 	}
 	for i := range p.Resources {
-		if f := &p.Resources[i]; f.Kind == plan.Interface && f.Spec.Instance == h.ID {
-			if err := s.Delete(ctx, site.Interface, p.Known[f.ID]["site.id"]); err != nil {
+		if f := &p.Resources[i]; f.Kind == kinds.Interface && f.Spec.Instance == h.ID {
+			if err := s.Delete(ctx, kinds.Interface, p.Known[f.ID]["site.id"]); err != nil {
 				return err
 			}
 		}
 	}
-	return s.Delete(ctx, site.Instance, p.Known[h.ID]["site.id"])
+	return s.Delete(ctx, kinds.Instance, p.Known[h.ID]["site.id"])
 }
 
 // alter has things be changed by hand, and settles what is found in a way that it has.
@@ -547,12 +547,12 @@ func (l *life) capture(ctx context.Context, id int64) error {
 
 // alike says what one plan has more of than another, by kind.
 func alike(a, b *plan.Plan) error {
-	count := func(p *plan.Plan) map[plan.Kind]int {
-		out := map[plan.Kind]int{}
+	count := func(p *plan.Plan) map[kinds.Kind]int {
+		out := map[kinds.Kind]int{}
 		for i := range p.Resources {
 			out[p.Resources[i].Kind]++
 		}
-		delete(out, plan.Network) // one a site: they follow the placement
+		delete(out, kinds.Network) // one a site: they follow the placement
 		return out
 	}
 	if x, y := count(a), count(b); !maps.Equal(x, y) {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"andamio/internal/app"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/names"
@@ -91,7 +92,7 @@ func (l *life) serves(ctx context.Context, d *app.Deployment) error {
 	p := d.Stand.Plan
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if r.Kind != plan.Software {
+		if r.Kind != kinds.Software {
 			continue
 		}
 		on := p.Resource(r.On)
@@ -116,7 +117,7 @@ func (l *life) serves(ctx context.Context, d *app.Deployment) error {
 func (l *life) page(ctx context.Context, p *plan.Plan, instance string) (string, error) {
 	for i := range p.Resources {
 		f := &p.Resources[i]
-		if f.Kind != plan.Interface || f.Spec.Instance != instance {
+		if f.Kind != kinds.Interface || f.Spec.Instance != instance {
 			continue
 		}
 		known := p.Known[f.ID]

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"andamio/internal/app"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/engine"
 	"andamio/internal/names"
@@ -266,7 +267,7 @@ func talks(t *testing.T) []talk {
 			if _, err := d.Describe(ctx); err != nil {
 				return err
 			}
-			_, err := d.List(ctx, site.Volume)
+			_, err := d.List(ctx, kinds.Volume)
 			return err
 		}},
 		{name: "disk", with: host, say: func(ctx context.Context, where string) error {
@@ -355,11 +356,11 @@ func machineOf(t testing.TB, d *occi.Driver, signer ssh.Signer) (volume string, 
 		}, 10*time.Second, 2*time.Millisecond)
 		return got
 	}
-	network := built(site.Request{Kind: site.Network, Name: "lan", CIDR: "10.0.0.0/24"})
-	host := built(site.Request{Kind: site.Instance, Name: "node", Hostname: "node", Cores: 1, MemoryGiB: 1, Image: facts.Images[0].Name,
+	network := built(site.Request{Kind: kinds.Network, Name: "lan", CIDR: "10.0.0.0/24"})
+	host := built(site.Request{Kind: kinds.Instance, Name: "node", Hostname: "node", Cores: 1, MemoryGiB: 1, Image: facts.Images[0].Name,
 		PublicKey: string(ssh.MarshalAuthorizedKey(signer.PublicKey()))})
-	nic = built(site.Request{Kind: site.Interface, Name: "nic", Source: host.ID, Target: network.ID})
-	return built(site.Request{Kind: site.Volume, Name: "v", DiskGiB: 1}).ID, nic
+	nic = built(site.Request{Kind: kinds.Interface, Name: "nic", Source: host.ID, Target: network.ID})
+	return built(site.Request{Kind: kinds.Volume, Name: "v", DiskGiB: 1}).ID, nic
 }
 
 // FuzzConversationsOverABadLineEnd cuts what is said over SSH into pieces, damages a byte of it and falls silent, as the

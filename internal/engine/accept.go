@@ -1,9 +1,10 @@
 package engine
 
 import (
+	"context"
+
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
-	"context"
 )
 
 // accept takes over what a site has: it looks that the thing is there, and learns what is known of it.

@@ -1,9 +1,10 @@
 package engine
 
 import (
+	"context"
+
 	"andamio/internal/core/plan"
 	"andamio/internal/site"
-	"context"
 )
 
 // alter changes in place what stands.

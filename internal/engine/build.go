@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -40,7 +41,7 @@ func (e *Engine) build(ctx context.Context, s *plan.Step, r *plan.Resource) erro
 		if err != nil {
 			return err
 		}
-		if r.Kind == plan.Object {
+		if r.Kind == kinds.Object {
 			got, err = e.lift(ctx, s, got)
 		}
 		if err == nil {
@@ -166,7 +167,7 @@ func (e *Engine) siteSays(r *plan.Resource, got site.Resource) run.Event {
 }
 
 // read asks how a thing is.
-func (e *Engine) read(ctx context.Context, s *plan.Step, kind site.Kind, id string) (site.Resource, error) {
+func (e *Engine) read(ctx context.Context, s *plan.Step, kind kinds.Kind, id string) (site.Resource, error) {
 	var got site.Resource
 	err := e.call(ctx, s, func() error {
 		now, err := e.Sites[s.Site].Read(ctx, kind, id)
@@ -228,7 +229,7 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 // atRest is the state of an instance that is built and not switched on; of anything else it is the one that it is to
 // have.
 func atRest(r *plan.Resource) site.State {
-	if r.Kind == plan.Instance && r.Spec.Asleep {
+	if r.Kind == kinds.Instance && r.Spec.Asleep {
 		return site.Stopped
 	}
 	return site.Active
@@ -256,21 +257,21 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 	var err error
 	switch {
 	case s.Op == op.Attach:
-		req.Kind, req.Name, req.Location = site.Attachment, r.ID+" "+s.Volume, s.Location
+		req.Kind, req.Name, req.Location = kinds.Attachment, r.ID+" "+s.Volume, s.Location
 		req.Source, req.Target, err = e.ends(r.ID, s.Volume)
-	case r.Kind == plan.Interface:
-		req.Kind, req.Ports, req.Address, req.MAC = site.Interface, sp.Ports, sp.Address, sp.MAC
+	case r.Kind == kinds.Interface:
+		req.Kind, req.Ports, req.Address, req.MAC = kinds.Interface, sp.Ports, sp.Address, sp.MAC
 		req.Source, req.Target, err = e.ends(sp.Instance, sp.Network)
-	case r.Kind == plan.Network:
-		req.Kind, req.Name, req.CIDR, req.VLAN = site.Network, sp.Label, sp.CIDR, sp.VLAN
-	case r.Kind == plan.Volume:
-		req.Kind, req.DiskGiB, req.Class = site.Volume, sp.DiskGiB, sp.Class
-	case r.Kind == plan.Instance:
-		req.Kind, req.Hostname, req.Size, req.Image = site.Instance, sp.Hostname, sp.Size, sp.Image
+	case r.Kind == kinds.Network:
+		req.Kind, req.Name, req.CIDR, req.VLAN = kinds.Network, sp.Label, sp.CIDR, sp.VLAN
+	case r.Kind == kinds.Volume:
+		req.Kind, req.DiskGiB, req.Class = kinds.Volume, sp.DiskGiB, sp.Class
+	case r.Kind == kinds.Instance:
+		req.Kind, req.Hostname, req.Size, req.Image = kinds.Instance, sp.Hostname, sp.Size, sp.Image
 		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
 		req.PublicKey, req.Asleep, req.Class = publicKey(e.Key), sp.Asleep, sp.Class
-	case r.Kind == plan.Object:
-		req.Kind, req.Bytes, req.SHA256 = site.Object, s.Filling.Bytes, s.Filling.SHA256
+	case r.Kind == kinds.Object:
+		req.Kind, req.Bytes, req.SHA256 = kinds.Object, s.Filling.Bytes, s.Filling.SHA256
 	default:
 		err = fmt.Errorf("a site cannot build %s", r.Kind)
 	}

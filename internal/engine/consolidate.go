@@ -1,11 +1,12 @@
 package engine
 
 import (
+	"context"
+	"fmt"
+
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
-	"context"
-	"fmt"
 )
 
 // consolidate makes one of the layers of disks.

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -145,7 +146,7 @@ func copyingFor(t *testing.T, ops []op.Op, terms plan.Copying, events ...run.Eve
 		steps = append(steps, s)
 	}
 	p := &plan.Plan{Version: plan.Version, Name: "move", Sites: []plan.Site{{Name: "vega"}, {Name: "presa"}},
-		Resources: []plan.Resource{{ID: "host", Kind: plan.Instance, Site: "presa"}, {ID: "host@vega", Kind: plan.Instance, Site: "vega"}},
+		Resources: []plan.Resource{{ID: "host", Kind: kinds.Instance, Site: "presa"}, {ID: "host@vega", Kind: kinds.Instance, Site: "vega"}},
 		Steps:     steps,
 		Known:     map[string]map[string]string{"host": {"site.id": "there"}, "host@vega": {"site.id": "here"}}}
 	require.NoError(t, p.Arrange())

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
@@ -159,7 +160,7 @@ func (e *Engine) ready() error {
 	e.sight = newSight()
 	e.ifaces = map[string]string{}
 	for i := range e.Plan.Resources {
-		if r := &e.Plan.Resources[i]; r.Kind == plan.Interface && e.ifaces[r.Spec.Instance] == "" {
+		if r := &e.Plan.Resources[i]; r.Kind == kinds.Interface && e.ifaces[r.Spec.Instance] == "" {
 			e.ifaces[r.Spec.Instance] = r.ID
 		}
 	}
@@ -224,7 +225,7 @@ func (e *Engine) stands() string {
 		}
 	}
 	for i := range e.Plan.Resources {
-		if r := &e.Plan.Resources[i]; r.Kind == plan.Instance && r.Off && r.Change != plan.Retire && !strings.HasSuffix(r.ID, "@"+r.Site) { // what a move keeps is not counted
+		if r := &e.Plan.Resources[i]; r.Kind == kinds.Instance && r.Off && r.Change != plan.Retire && !strings.HasSuffix(r.ID, "@"+r.Site) { // what a move keeps is not counted
 			off++
 		}
 	}

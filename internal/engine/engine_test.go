@@ -18,6 +18,7 @@ import (
 
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/plan/plantest"
@@ -57,10 +58,10 @@ type scripted struct {
 	takes     time.Duration
 }
 
-func (s *scripted) Name() string                                             { return "vega" }
-func (s *scripted) Describe(context.Context) (*estate.Site, error)           { return nil, nil }
-func (s *scripted) List(context.Context, site.Kind) ([]site.Resource, error) { return nil, nil }
-func (s *scripted) Delete(_ context.Context, _ site.Kind, id string) error {
+func (s *scripted) Name() string                                              { return "vega" }
+func (s *scripted) Describe(context.Context) (*estate.Site, error)            { return nil, nil }
+func (s *scripted) List(context.Context, kinds.Kind) ([]site.Resource, error) { return nil, nil }
+func (s *scripted) Delete(_ context.Context, _ kinds.Kind, id string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.gone == nil {
@@ -69,11 +70,11 @@ func (s *scripted) Delete(_ context.Context, _ site.Kind, id string) error {
 	s.gone[id] = true
 	return nil
 }
-func (s *scripted) Act(context.Context, site.Kind, string, string) (site.Resource, error) {
+func (s *scripted) Act(context.Context, kinds.Kind, string, string) (site.Resource, error) {
 	return site.Resource{}, nil
 }
 
-func (s *scripted) Change(context.Context, site.Kind, string, site.Request) (site.Resource, error) {
+func (s *scripted) Change(context.Context, kinds.Kind, string, site.Request) (site.Resource, error) {
 	return site.Resource{}, nil
 }
 
@@ -89,7 +90,7 @@ func (s *scripted) Create(_ context.Context, r site.Request) (site.Resource, err
 	return s.create(r)
 }
 
-func (s *scripted) Read(_ context.Context, _ site.Kind, id string) (site.Resource, error) {
+func (s *scripted) Read(_ context.Context, _ kinds.Kind, id string) (site.Resource, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.reads == nil {
@@ -111,7 +112,7 @@ func networks(n int) *plan.Plan {
 	p := &plan.Plan{Version: plan.Version, Name: "nets", Levels: 1, Sites: []plan.Site{{Name: "vega"}}}
 	for i := range n {
 		id := string(rune('a'+i%26)) + strings.Repeat("x", i/26)
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega", Level: 1, Spec: plan.Spec{Label: id}})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: 1, Spec: plan.Spec{Label: id}})
 		p.Steps = append(p.Steps, plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Site: "vega", Level: 1, Seconds: 0.01, Check: plan.Condition{Kind: plan.CheckSite}})
 	}
 	return p

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/ovf"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -131,7 +132,7 @@ func (e *Engine) lift(ctx context.Context, s *plan.Step, got site.Resource) (sit
 			}
 		}
 	}
-	now, err := e.read(ctx, s, site.Object, got.ID)
+	now, err := e.read(ctx, s, kinds.Object, got.ID)
 	if err != nil {
 		return got, err
 	}

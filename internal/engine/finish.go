@@ -1,11 +1,12 @@
 package engine
 
 import (
+	"context"
+	"strconv"
+
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
-	"context"
-	"strconv"
 )
 
 // finish copies the rest when nothing changes any more.

@@ -1,15 +1,16 @@
 package engine
 
 import (
-	"andamio/internal/core/plan"
-	"andamio/internal/core/plan/op"
-	"andamio/internal/core/run"
-	"andamio/internal/site"
 	"context"
 	"fmt"
 	"slices"
 	"strconv"
 	"time"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
 )
 
 // follow copies what changes until it is to be cut over.

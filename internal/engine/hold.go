@@ -1,8 +1,9 @@
 package engine
 
 import (
-	"andamio/internal/core/plan"
 	"context"
+
+	"andamio/internal/core/plan"
 )
 
 // hold waits until a window opens in which may be copied.

@@ -1,27 +1,19 @@
 package engine
 
 import (
+	"fmt"
+
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
-	"andamio/internal/site"
-	"fmt"
 )
 
 // kindOf is the site's kind of what a step removes or changes.
-func kindOf(s *plan.Step, r *plan.Resource) site.Kind {
-	switch {
-	case s.Op == op.Detach:
-		return site.Attachment
-	case r.Kind == plan.Interface:
-		return site.Interface
-	case r.Kind == plan.Network:
-		return site.Network
-	case r.Kind == plan.Volume:
-		return site.Volume
-	case r.Kind == plan.Object:
-		return site.Object
+func kindOf(s *plan.Step, r *plan.Resource) kinds.Kind {
+	if s.Op == op.Detach {
+		return kinds.Attachment
 	}
-	return site.Instance
+	return r.Kind
 }
 
 // standing is the site's id of a resource that stands.

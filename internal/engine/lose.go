@@ -1,11 +1,12 @@
 package engine
 
 import (
+	"context"
+	"fmt"
+
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
-	"context"
-	"fmt"
 )
 
 // lose takes note that a thing is gone, once the site says so too.

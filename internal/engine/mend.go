@@ -1,11 +1,12 @@
 package engine
 
 import (
-	"andamio/internal/core/plan"
-	"andamio/internal/site"
 	"context"
 	"fmt"
 	"strings"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/site"
 )
 
 // mend sets names, tags and addresses of a thing, and looks that the site has them so.

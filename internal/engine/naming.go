@@ -1,11 +1,6 @@
 package engine
 
 import (
-	"andamio/internal/core/plan"
-	"andamio/internal/core/plan/op"
-	"andamio/internal/core/run"
-	"andamio/internal/names"
-	"andamio/internal/site"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +8,12 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+	"andamio/internal/core/run"
+	"andamio/internal/names"
+	"andamio/internal/site"
 )
 
 // name makes a name stand for where a resource is, or for nothing, waits until everybody who is asked knows it, and then

@@ -1,13 +1,15 @@
 package engine
 
 import (
+	"context"
+	"fmt"
+	"time"
+
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
-	"context"
-	"fmt"
-	"time"
 )
 
 // power switches an instance off or on. One that is so already is left alone; one that is on its way elsewhere is asked
@@ -36,7 +38,7 @@ func (e *Engine) power(ctx context.Context, s *plan.Step, r *plan.Resource) erro
 			return err
 		}
 		wait = max(wait/4, 40*time.Millisecond)
-		if got, err = e.read(ctx, s, site.Instance, id); err != nil {
+		if got, err = e.read(ctx, s, kinds.Instance, id); err != nil {
 			return err
 		}
 		if got.State != want && rests(got) {
@@ -61,11 +63,11 @@ func (e *Engine) switched(ctx context.Context, s *plan.Step, id string) (site.Re
 	action := map[bool]string{true: "start", false: "stop"}[s.Op == op.Boot]
 	var got site.Resource
 	err := e.call(ctx, s, func() (err error) {
-		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, action)
+		got, err = e.Sites[s.Site].Act(ctx, kinds.Instance, id, action)
 		return err
 	})
 	if err != nil && site.ClassOf(err) == site.Conflict { // it may be so already, or on its way
-		return e.read(ctx, s, site.Instance, id)
+		return e.read(ctx, s, kinds.Instance, id)
 	}
 	return got, err
 }
@@ -75,10 +77,10 @@ func (e *Engine) meet(ctx context.Context, s *plan.Step, r *plan.Resource) error
 	for i := range e.Plan.Resources {
 		f := &e.Plan.Resources[i]
 		id, known := e.Attribute(f.ID, "site.id")
-		if f.Kind != plan.Interface || f.Spec.Instance != r.ID || !known || id == "" {
+		if f.Kind != kinds.Interface || f.Spec.Instance != r.ID || !known || id == "" {
 			continue
 		}
-		got, err := e.read(ctx, s, site.Interface, id)
+		got, err := e.read(ctx, s, kinds.Interface, id)
 		if err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -29,7 +30,7 @@ func randomPlan(t *rapid.T) *plan.Plan {
 				s.Level = max(s.Level, p.Steps[j].Level+1)
 			}
 		}
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega", Level: s.Level, Spec: plan.Spec{Label: id}})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: s.Level, Spec: plan.Spec{Label: id}})
 		p.Steps = append(p.Steps, s)
 		p.Levels = max(p.Levels, s.Level)
 	}

@@ -1,9 +1,11 @@
 package engine
 
 import (
+	"context"
+
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/site"
-	"context"
 )
 
 // reclaim has back what was given up of an interface. What is there already is left alone.
@@ -13,7 +15,7 @@ func (e *Engine) reclaim(ctx context.Context, s *plan.Step, r *plan.Resource) er
 		return err
 	}
 	return e.call(ctx, s, func() error {
-		_, err := e.Sites[s.Site].Act(ctx, site.Interface, id, site.ActReclaim)
+		_, err := e.Sites[s.Site].Act(ctx, kinds.Interface, id, site.ActReclaim)
 		return err
 	})
 }

@@ -1,12 +1,13 @@
 package engine
 
 import (
-	"andamio/internal/core/plan"
-	"andamio/internal/site"
 	"context"
 	"fmt"
 	"net"
 	"strconv"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/site"
 )
 
 // release gives up an interface's address, and has connections that still come to it led elsewhere.

@@ -1,11 +1,13 @@
 package engine
 
 import (
+	"context"
+	"fmt"
+
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
-	"context"
-	"fmt"
 )
 
 // remove takes a thing away: the one that is known, and any other that bears the mark of the step that built it, which a
@@ -37,7 +39,7 @@ func (e *Engine) remove(ctx context.Context, s *plan.Step, r *plan.Resource) err
 
 // erase deletes a thing and looks that it is gone: a site may say so and not have done it, or fail and have done it.
 // What is in the way of it, such as a link that is just being removed, is waited for.
-func (e *Engine) erase(ctx context.Context, s *plan.Step, kind site.Kind, id string) error {
+func (e *Engine) erase(ctx context.Context, s *plan.Step, kind kinds.Kind, id string) error {
 	wait := e.Patience.Wait / 4
 	var inTheWay error
 	for {

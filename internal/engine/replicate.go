@@ -1,11 +1,12 @@
 package engine
 
 import (
+	"context"
+	"strconv"
+
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
-	"context"
-	"strconv"
 )
 
 // replicate copies disks whole for the first time.

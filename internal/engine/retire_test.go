@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -52,7 +53,7 @@ func (b *bent) Create(context.Context, site.Request) (site.Resource, error) {
 	return site.Resource{}, errors.New("nothing is built here")
 }
 
-func (b *bent) List(_ context.Context, kind site.Kind) ([]site.Resource, error) {
+func (b *bent) List(_ context.Context, kind kinds.Kind) ([]site.Resource, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if handled, err := b.called("list", string(kind)); handled {
@@ -67,7 +68,7 @@ func (b *bent) List(_ context.Context, kind site.Kind) ([]site.Resource, error) 
 	return out, nil
 }
 
-func (b *bent) Delete(_ context.Context, _ site.Kind, id string) error {
+func (b *bent) Delete(_ context.Context, _ kinds.Kind, id string) error {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if handled, err := b.called("delete", id); handled {
@@ -80,7 +81,7 @@ func (b *bent) Delete(_ context.Context, _ site.Kind, id string) error {
 	return nil
 }
 
-func (b *bent) Read(_ context.Context, _ site.Kind, id string) (site.Resource, error) {
+func (b *bent) Read(_ context.Context, _ kinds.Kind, id string) (site.Resource, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if handled, err := b.called("read", id); handled {
@@ -92,7 +93,7 @@ func (b *bent) Read(_ context.Context, _ site.Kind, id string) (site.Resource, e
 	return *b.things[id], nil
 }
 
-func (b *bent) Act(_ context.Context, _ site.Kind, id, action string) (site.Resource, error) {
+func (b *bent) Act(_ context.Context, _ kinds.Kind, id, action string) (site.Resource, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if handled, err := b.called(action, id); handled {
@@ -106,7 +107,7 @@ func (b *bent) Act(_ context.Context, _ site.Kind, id, action string) (site.Reso
 	return *r, nil
 }
 
-func (b *bent) Change(_ context.Context, _ site.Kind, id string, req site.Request) (site.Resource, error) {
+func (b *bent) Change(_ context.Context, _ kinds.Kind, id string, req site.Request) (site.Resource, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.asked = append(b.asked, req)
@@ -124,7 +125,7 @@ func classed(class site.Class, detail string) error {
 }
 
 // stepped is a plan of one step on one resource, of which the site's id is known.
-func stepped(kind plan.Kind, op op.Op, change func(*plan.Step, *plan.Resource)) *plan.Plan {
+func stepped(kind kinds.Kind, op op.Op, change func(*plan.Step, *plan.Resource)) *plan.Plan {
 	r := plan.Resource{ID: "a", Kind: kind, Site: "vega", Level: 1, Change: plan.Amend}
 	s := plan.Step{ID: "a/" + string(op), Resource: "a", Op: op, Site: "vega", Level: 1, Seconds: 0.01, Check: plan.Condition{Kind: plan.CheckSite}}
 	if change != nil {
@@ -144,7 +145,7 @@ func carried(t *testing.T, p *plan.Plan, b *bent) (*run.State, error) {
 	return state(p, m), err
 }
 
-func thing(kind site.Kind, id, mark string, s site.State) site.Resource {
+func thing(kind kinds.Kind, id, mark string, s site.State) site.Resource {
 	return site.Resource{Kind: kind, ID: id, Name: id, Mark: mark, State: s, Word: string(s), Attributes: map[string]string{}}
 }
 
@@ -176,9 +177,9 @@ func TestWhatIsTakenAwayIsGone(t *testing.T) {
 		}, "", true},
 	} {
 		t.Run(name, func(t *testing.T) {
-			b := holding(thing(site.Volume, "t-1", "andamio d1 a/create #r1", site.Active))
+			b := holding(thing(kinds.Volume, "t-1", "andamio d1 a/create #r1", site.Active))
 			b.bend = c.bend
-			s, err := carried(t, stepped(plan.Volume, op.Remove, func(_ *plan.Step, r *plan.Resource) { r.Change = plan.Retire }), b)
+			s, err := carried(t, stepped(kinds.Volume, op.Remove, func(_ *plan.Step, r *plan.Resource) { r.Change = plan.Retire }), b)
 			if c.says == "" {
 				require.NoError(t, err)
 				id, _ := s.Attribute("a", "site.id")
@@ -196,9 +197,9 @@ func TestWhatIsTakenAwayIsGone(t *testing.T) {
 }
 
 func TestWhatIsNotKnownIsLookedForByItsMark(t *testing.T) {
-	b := holding(thing(site.Volume, "t-7", "andamio d1 a/create #r3", site.Active), thing(site.Volume, "t-8", "andamio d1 b/create #r3", site.Active),
-		thing(site.Volume, "t-9", "andamio d2 a/create #r3", site.Active), thing(site.Network, "n-1", "andamio d1 a/create #r3", site.Active))
-	p := stepped(plan.Volume, op.Remove, func(s *plan.Step, r *plan.Resource) { r.Change, s.Drops = plan.Retire, []string{"a/create"} })
+	b := holding(thing(kinds.Volume, "t-7", "andamio d1 a/create #r3", site.Active), thing(kinds.Volume, "t-8", "andamio d1 b/create #r3", site.Active),
+		thing(kinds.Volume, "t-9", "andamio d2 a/create #r3", site.Active), thing(kinds.Network, "n-1", "andamio d1 a/create #r3", site.Active))
+	p := stepped(kinds.Volume, op.Remove, func(s *plan.Step, r *plan.Resource) { r.Change, s.Drops = plan.Retire, []string{"a/create"} })
 	p.Known = nil
 	_, err := carried(t, p, b)
 	require.NoError(t, err)
@@ -217,10 +218,10 @@ func TestWhatIsNotKnownIsLookedForByItsMark(t *testing.T) {
 
 func TestASweepLeavesNothingOfTheDeployment(t *testing.T) {
 	sweep := func() *plan.Plan {
-		return stepped(plan.Deed, op.Sweep, func(_ *plan.Step, r *plan.Resource) { r.Change = plan.Retire })
+		return stepped(kinds.Action, op.Sweep, func(_ *plan.Step, r *plan.Resource) { r.Change = plan.Retire })
 	}
-	b := holding(thing(site.Instance, "i-1", "andamio d1 x/create #r1", site.Active), thing(site.Interface, "f-1", "andamio d1 x/plug #r1", site.Active),
-		thing(site.Instance, "i-2", "andamio d11 x/create #r1", site.Active), thing(site.Volume, "v-1", "", site.Active))
+	b := holding(thing(kinds.Instance, "i-1", "andamio d1 x/create #r1", site.Active), thing(kinds.Interface, "f-1", "andamio d1 x/plug #r1", site.Active),
+		thing(kinds.Instance, "i-2", "andamio d11 x/create #r1", site.Active), thing(kinds.Volume, "v-1", "", site.Active))
 	s, err := carried(t, sweep(), b)
 	require.NoError(t, err)
 	assert.Nil(t, b.things["i-1"])
@@ -235,8 +236,8 @@ func TestASweepLeavesNothingOfTheDeployment(t *testing.T) {
 	assert.Contains(t, text, "nothing of the deployment is left at vega")
 	late := holding()
 	late.bend = func(call, id string, n int) (bool, error) {
-		if call == "list" && id == string(site.Instance) && n == 1 { // it shows up only after a look
-			late.things["i-3"] = &site.Resource{Kind: site.Instance, ID: "i-3", Mark: "andamio d1 y/create #r1"}
+		if call == "list" && id == string(kinds.Instance) && n == 1 { // it shows up only after a look
+			late.things["i-3"] = &site.Resource{Kind: kinds.Instance, ID: "i-3", Mark: "andamio d1 y/create #r1"}
 		}
 		return false, nil
 	}
@@ -245,7 +246,7 @@ func TestASweepLeavesNothingOfTheDeployment(t *testing.T) {
 	assert.Empty(t, late.things)
 	blind := holding()
 	blind.bend = func(call, id string, _ int) (bool, error) {
-		return call == "list" && id == string(site.Network), classed(site.Refused, "not for you")
+		return call == "list" && id == string(kinds.Network), classed(site.Refused, "not for you")
 	}
 	_, err = carried(t, sweep(), blind)
 	require.ErrorIs(t, err, ErrUnfinished, "a site that was not looked at whole is not clean")
@@ -299,11 +300,11 @@ func TestPowerIsWhatTheSiteSaysItIs(t *testing.T) {
 		}, "vega says it failed: disk broken", 1, site.Failed},
 	} {
 		t.Run(name, func(t *testing.T) {
-			b := holding(thing(site.Instance, "t-1", "", c.from))
+			b := holding(thing(kinds.Instance, "t-1", "", c.from))
 			if c.bend != nil {
 				b.bend = c.bend(b)
 			}
-			s, err := carried(t, stepped(plan.Instance, c.op, nil), b)
+			s, err := carried(t, stepped(kinds.Instance, c.op, nil), b)
 			if c.says == "" {
 				require.NoError(t, err, s.Step("a/"+string(c.op)).Error)
 			} else {
@@ -315,7 +316,7 @@ func TestPowerIsWhatTheSiteSaysItIs(t *testing.T) {
 			assert.Equal(t, c.state, b.things["t-1"].State)
 		})
 	}
-	unknown := stepped(plan.Instance, op.Halt, nil)
+	unknown := stepped(kinds.Instance, op.Halt, nil)
 	unknown.Known = nil
 	s, err := carried(t, unknown, holding())
 	require.ErrorIs(t, err, ErrUnfinished)
@@ -323,13 +324,13 @@ func TestPowerIsWhatTheSiteSaysItIs(t *testing.T) {
 }
 
 func TestWhatIsSwitchedOnIsMetAnew(t *testing.T) {
-	p := stepped(plan.Instance, op.Boot, nil)
-	p.Resources = append(p.Resources, plan.Resource{ID: "a.if", Kind: plan.Interface, Site: "vega", Level: 1, Spec: plan.Spec{Instance: "a"}}, plan.Resource{ID: "b", Kind: plan.Instance, Site: "vega", Level: 1}, plan.Resource{ID: "b.if", Kind: plan.Interface, Site: "vega", Level: 1, Spec: plan.Spec{Instance: "b"}})
+	p := stepped(kinds.Instance, op.Boot, nil)
+	p.Resources = append(p.Resources, plan.Resource{ID: "a.if", Kind: kinds.Interface, Site: "vega", Level: 1, Spec: plan.Spec{Instance: "a"}}, plan.Resource{ID: "b", Kind: kinds.Instance, Site: "vega", Level: 1}, plan.Resource{ID: "b.if", Kind: kinds.Interface, Site: "vega", Level: 1, Spec: plan.Spec{Instance: "b"}})
 	p.Known["a.if"], p.Known["b.if"] = map[string]string{"site.id": "f-1"}, map[string]string{"site.id": "f-2"}
 	p = plan.Reindexed(p)
-	nic := thing(site.Interface, "f-1", "", site.Active)
+	nic := thing(kinds.Interface, "f-1", "", site.Active)
 	nic.Attributes = map[string]string{"ssh.hostkey": "ssh-ed25519 NEW"}
-	b := holding(thing(site.Instance, "t-1", "", site.Stopped), nic)
+	b := holding(thing(kinds.Instance, "t-1", "", site.Stopped), nic)
 	s, err := carried(t, p, b)
 	require.NoError(t, err)
 	key, _ := s.Attribute("a.if", "ssh.hostkey")
@@ -344,32 +345,32 @@ func TestWhatIsSwitchedOnIsMetAnew(t *testing.T) {
 }
 
 func TestWhatIsAlteredIsAskedForByItsNewMeasure(t *testing.T) {
-	b := holding(thing(site.Volume, "t-1", "", site.Active))
-	_, err := carried(t, stepped(plan.Volume, op.Alter, func(_ *plan.Step, r *plan.Resource) { r.Spec.DiskGiB = 30 }), b)
+	b := holding(thing(kinds.Volume, "t-1", "", site.Active))
+	_, err := carried(t, stepped(kinds.Volume, op.Alter, func(_ *plan.Step, r *plan.Resource) { r.Spec.DiskGiB = 30 }), b)
 	require.NoError(t, err)
 	require.Len(t, b.asked, 1)
-	assert.Equal(t, site.Request{Kind: site.Volume, Name: "a", DiskGiB: 30}, b.asked[0])
+	assert.Equal(t, site.Request{Kind: kinds.Volume, Name: "a", DiskGiB: 30}, b.asked[0])
 	b.bend = func(call, _ string, _ int) (bool, error) {
 		return call == "change", classed(site.Refused, "it only grows")
 	}
-	s, err := carried(t, stepped(plan.Volume, op.Alter, nil), b)
+	s, err := carried(t, stepped(kinds.Volume, op.Alter, nil), b)
 	require.ErrorIs(t, err, ErrUnfinished)
 	assert.Contains(t, s.Step("a/alter").Error, "it only grows")
 }
 
 func TestNamesTagsAndAddressesAreSet(t *testing.T) {
 	mend := func(mends map[string]string) *plan.Plan {
-		return stepped(plan.Instance, op.Mend, func(s *plan.Step, _ *plan.Resource) { s.Mends = mends })
+		return stepped(kinds.Instance, op.Mend, func(s *plan.Step, _ *plan.Resource) { s.Mends = mends })
 	}
-	b := holding(thing(site.Instance, "t-1", "", site.Active))
+	b := holding(thing(kinds.Instance, "t-1", "", site.Active))
 	_, err := carried(t, mend(map[string]string{"name": "good", "tag.owner": "map", "tag.old": "", "inside_address": "10.0.0.9"}), b)
 	require.NoError(t, err)
-	assert.Equal(t, site.Request{Kind: site.Instance, Name: "a", Rename: "good", Address: "10.0.0.9", Tags: map[string]string{"owner": "map", "old": ""}}, b.asked[0])
+	assert.Equal(t, site.Request{Kind: kinds.Instance, Name: "a", Rename: "good", Address: "10.0.0.9", Tags: map[string]string{"owner": "map", "old": ""}}, b.asked[0])
 	s, err := carried(t, mend(map[string]string{"cores": "4"}), b)
 	require.ErrorIs(t, err, ErrUnfinished)
 	assert.Contains(t, s.Step("a/mend").Error, "vega cannot be asked to set cores")
 	assert.Len(t, b.asked, 1, "and was not")
-	deaf := holding(thing(site.Instance, "t-1", "", site.Active))
+	deaf := holding(thing(kinds.Instance, "t-1", "", site.Active))
 	deaf.bend = func(call, _ string, _ int) (bool, error) { return call == "change", nil }
 	s, err = carried(t, mend(map[string]string{"name": "good"}), deaf)
 	require.ErrorIs(t, err, ErrUnfinished, "asked is not done")
@@ -377,32 +378,32 @@ func TestNamesTagsAndAddressesAreSet(t *testing.T) {
 }
 
 func TestWhatIsAcceptedOrLostIsLookedAtFirst(t *testing.T) {
-	seen := thing(site.Instance, "t-1", "", site.Active)
+	seen := thing(kinds.Instance, "t-1", "", site.Active)
 	seen.Attributes["address"] = "127.0.0.9"
-	s, err := carried(t, stepped(plan.Instance, op.Accept, nil), holding(seen))
+	s, err := carried(t, stepped(kinds.Instance, op.Accept, nil), holding(seen))
 	require.NoError(t, err)
 	address, _ := s.Attribute("a", "address")
 	assert.Equal(t, "127.0.0.9", address)
-	_, err = carried(t, stepped(plan.Instance, op.Accept, nil), holding())
+	_, err = carried(t, stepped(kinds.Instance, op.Accept, nil), holding())
 	require.ErrorIs(t, err, ErrUnfinished, "what is not there cannot be taken over")
 
-	s, err = carried(t, stepped(plan.Instance, op.Lose, nil), holding())
+	s, err = carried(t, stepped(kinds.Instance, op.Lose, nil), holding())
 	require.NoError(t, err)
 	id, _ := s.Attribute("a", "site.id")
 	assert.Empty(t, id)
-	s, err = carried(t, stepped(plan.Instance, op.Lose, nil), holding(seen))
+	s, err = carried(t, stepped(kinds.Instance, op.Lose, nil), holding(seen))
 	require.ErrorIs(t, err, ErrUnfinished)
 	assert.Contains(t, s.Step("a/lose").Error, "vega still has t-1: survey it again")
 	silent := holding()
 	silent.bend = func(string, string, int) (bool, error) { return true, classed(site.Refused, "not for you") }
-	_, err = carried(t, stepped(plan.Instance, op.Lose, nil), silent)
+	_, err = carried(t, stepped(kinds.Instance, op.Lose, nil), silent)
 	require.ErrorIs(t, err, ErrUnfinished, "who cannot look does not know that it is gone")
 }
 
 func TestWhatNobodyKnowsIsNotDone(t *testing.T) {
 	for _, unknown := range []op.Op{"levitate", ""} {
 		m := &memory{}
-		p := stepped(plan.Instance, op.Halt, nil)
+		p := stepped(kinds.Instance, op.Halt, nil)
 		p.Steps[0].Op = unknown
 		e := &Engine{Run: "r", Mark: "d", Plan: p, Sites: map[string]site.Site{"vega": holding()}, Journal: m, Key: signer(t), Patience: Patience{Least: time.Second, Times: 1, Wait: time.Millisecond, Most: time.Millisecond, Tries: 1}}
 		err := e.perform(ctx, &p.Steps[0])

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"sync"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/site"
@@ -43,7 +44,7 @@ type listing struct {
 func newSight() *sight { return &sight{seen: map[string]*listing{}} }
 
 // look lists a kind at a step's site.
-func (e *Engine) look(ctx context.Context, s *plan.Step, kind site.Kind) ([]site.Resource, error) {
+func (e *Engine) look(ctx context.Context, s *plan.Step, kind kinds.Kind) ([]site.Resource, error) {
 	var all []site.Resource
 	err := e.call(ctx, s, func() (err error) {
 		all, err = e.Sites[s.Site].List(ctx, kind)
@@ -53,7 +54,7 @@ func (e *Engine) look(ctx context.Context, s *plan.Step, kind site.Kind) ([]site
 }
 
 // atFirst is what was there when the run went on.
-func (e *Engine) atFirst(ctx context.Context, s *plan.Step, kind site.Kind) ([]site.Resource, error) {
+func (e *Engine) atFirst(ctx context.Context, s *plan.Step, kind kinds.Kind) ([]site.Resource, error) {
 	e.sight.mu.Lock()
 	key := s.Site + " " + string(kind)
 	l := e.sight.seen[key]

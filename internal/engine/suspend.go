@@ -1,10 +1,12 @@
 package engine
 
 import (
-	"andamio/internal/core/plan"
-	"andamio/internal/site"
 	"context"
 	"fmt"
+
+	"andamio/internal/core/kinds"
+	"andamio/internal/core/plan"
+	"andamio/internal/site"
 )
 
 // suspend lets an instance stand still. One that does already is left alone.
@@ -15,14 +17,14 @@ func (e *Engine) suspend(ctx context.Context, s *plan.Step, r *plan.Resource) er
 	}
 	var got site.Resource
 	err = e.call(ctx, s, func() (err error) {
-		got, err = e.Sites[s.Site].Act(ctx, site.Instance, id, site.ActSuspend)
+		got, err = e.Sites[s.Site].Act(ctx, kinds.Instance, id, site.ActSuspend)
 		return err
 	})
 	if err != nil && site.ClassOf(err) != site.Conflict {
 		return err
 	}
 	if err != nil { // it may be so already
-		if got, err = e.read(ctx, s, site.Instance, id); err != nil {
+		if got, err = e.read(ctx, s, kinds.Instance, id); err != nil {
 			return err
 		}
 	}

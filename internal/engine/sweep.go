@@ -1,11 +1,12 @@
 package engine
 
 import (
+	"context"
+	"fmt"
+
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
-	"context"
-	"fmt"
 )
 
 // sweep looks for whatever of the deployment is left at a site, removes it, and looks that nothing is.

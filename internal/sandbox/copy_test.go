@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/sandbox/disk"
 	"andamio/internal/site"
 	"andamio/internal/site/occi"
@@ -34,7 +35,7 @@ func twoSites(t testing.TB, gib float64) (box *Sandbox, drivers [2]*occi.Driver,
 		drivers[i] = occi.New(x.Site, x.URL, x.Token)
 		peers[i], err = drivers[i].Self(ctx)
 		require.NoError(t, err)
-		r, err := drivers[i].Create(ctx, site.Request{Kind: site.Volume, Name: "v", DiskGiB: gib})
+		r, err := drivers[i].Create(ctx, site.Request{Kind: kinds.Volume, Name: "v", DiskGiB: gib})
 		require.NoError(t, err)
 		volumes[i] = r.ID
 	}
@@ -159,10 +160,10 @@ func TestPartsAreReadAndWrittenByRanges(t *testing.T) {
 func TestADiskIsReadWhileItIsWritten(t *testing.T) {
 	box, d, _ := twoSites(t, 1)
 	ctx := context.Background()
-	r, err := d[0].Create(ctx, site.Request{Kind: site.Instance, Name: "gauge", Image: "debian-12", Cores: 1, MemoryGiB: 1, DiskGiB: 1})
+	r, err := d[0].Create(ctx, site.Request{Kind: kinds.Instance, Name: "gauge", Image: "debian-12", Cores: 1, MemoryGiB: 1, DiskGiB: 1})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		now, err := d[0].Read(ctx, site.Instance, r.ID)
+		now, err := d[0].Read(ctx, kinds.Instance, r.ID)
 		return err == nil && now.State == site.Active
 	}, 5*time.Second, 5*time.Millisecond)
 	_, err = d[0].Changes(ctx, r.ID, "", 0)

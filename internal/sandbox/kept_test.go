@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/names"
 	"andamio/internal/site"
 	"andamio/internal/site/occi"
@@ -68,14 +69,14 @@ func TestStandInsComeBackAsTheyWere(t *testing.T) {
 			f := kept(t, oneAddress)
 			d, signer := f.driver("vega"), key(t)
 			instance, nic := machine(t, d, signer, 8080)
-			volume := built(t, d, site.Request{Kind: site.Volume, Name: "data", DiskGiB: 2})
-			built(t, d, site.Request{Kind: site.Attachment, Name: "a", Source: instance.ID, Target: volume.ID, Location: "/data"})
+			volume := built(t, d, site.Request{Kind: kinds.Volume, Name: "data", DiskGiB: 2})
+			built(t, d, site.Request{Kind: kinds.Attachment, Name: "a", Source: instance.ID, Target: volume.ID, Location: "/data"})
 			script(t, shell(t, nic, signer), "mkdir -p /data/w; echo water > /data/w/level; httpd -p 8080 -h /data/w; echo own > /srv/own; touch /tmp/x")
 			held := f.Holds()
 			f.fall()
 			d = f.driver("vega")
 			assert.ElementsMatch(t, held, f.Holds())
-			again, err := d.Read(ctx, site.Interface, nic.ID)
+			again, err := d.Read(ctx, kinds.Interface, nic.ID)
 			require.NoError(t, err)
 			assert.Equal(t, nic.Attributes, again.Attributes, "the same address, ports and keys")
 			page, err := http.Get("http://" + net.JoinHostPort(nic.Attributes["address"], nic.Attributes["port.8080"]) + "/level")
@@ -85,7 +86,7 @@ func TestStandInsComeBackAsTheyWere(t *testing.T) {
 			assert.Equal(t, "water\n", string(body), "what ran runs, from the volume")
 			out := script(t, shell(t, nic, signer), "cat /srv/own; hostname; ls /tmp; cat /data/w/level")
 			assert.Equal(t, "own\nnode\nwater\n", out)
-			next := built(t, d, site.Request{Kind: site.Volume, Name: "more", DiskGiB: 1})
+			next := built(t, d, site.Request{Kind: kinds.Volume, Name: "more", DiskGiB: 1})
 			for _, h := range held {
 				assert.NotEqual(t, h.ID, next.ID, "an id is not given twice")
 			}
@@ -98,11 +99,11 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 	d, signer := f.driver("vega"), key(t)
 	instance, nic := machine(t, d, signer, 8080)
 	script(t, shell(t, nic, signer), "echo water > /srv/level; httpd -p 8080 -h /srv")
-	_, err := d.Act(ctx, site.Instance, instance.ID, wire.ActionSuspend)
+	_, err := d.Act(ctx, kinds.Instance, instance.ID, wire.ActionSuspend)
 	require.NoError(t, err)
 	f.fall()
 	d = f.driver("vega")
-	got, err := d.Read(ctx, site.Instance, instance.ID)
+	got, err := d.Read(ctx, kinds.Instance, instance.ID)
 	require.NoError(t, err)
 	assert.Equal(t, site.Suspended, got.State)
 	answered := make(chan string, 1)
@@ -116,7 +117,7 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 		body, _ := io.ReadAll(page.Body)
 		answered <- string(body)
 	}()
-	_, err = d.Act(ctx, site.Instance, instance.ID, "start")
+	_, err = d.Act(ctx, kinds.Instance, instance.ID, "start")
 	require.NoError(t, err)
 	select {
 	case body := <-answered:
@@ -124,23 +125,23 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 	case <-time.After(5 * time.Second):
 		t.Fatal("nothing answered")
 	}
-	_, err = d.Act(ctx, site.Instance, instance.ID, "stop")
+	_, err = d.Act(ctx, kinds.Instance, instance.ID, "stop")
 	require.NoError(t, err)
 	f.fall()
 	d = f.driver("vega")
-	_, err = d.Act(ctx, site.Instance, instance.ID, "start")
+	_, err = d.Act(ctx, kinds.Instance, instance.ID, "start")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		got, err := d.Read(ctx, site.Instance, instance.ID)
+		got, err := d.Read(ctx, kinds.Instance, instance.ID)
 		return err == nil && got.State == site.Active
 	}, 5*time.Second, 2*time.Millisecond)
 	assert.Equal(t, "water\n", script(t, shell(t, nic, signer), "cat /srv/level"))
-	made, err := d.Create(ctx, site.Request{Kind: site.Volume, Name: "unfinished", DiskGiB: 1})
+	made, err := d.Create(ctx, site.Request{Kind: kinds.Volume, Name: "unfinished", DiskGiB: 1})
 	require.NoError(t, err)
 	f.fall()
 	d = f.driver("vega")
 	require.Eventually(t, func() bool {
-		got, err := d.Read(ctx, site.Volume, made.ID)
+		got, err := d.Read(ctx, kinds.Volume, made.ID)
 		return err == nil && got.State == site.Active
 	}, 5*time.Second, 2*time.Millisecond, "what was being built is built on")
 }
@@ -216,7 +217,7 @@ func TestKeptStandInsAreOneAtATimeAndSayWhatIsBroken(t *testing.T) {
 func TestWhatWasRemovedLeavesNoFiles(t *testing.T) {
 	f := kept(t, false)
 	d := f.driver("vega")
-	volume := built(t, d, site.Request{Kind: site.Volume, Name: "data", DiskGiB: 2})
+	volume := built(t, d, site.Request{Kind: kinds.Volume, Name: "data", DiskGiB: 2})
 	dir := filepath.Join(f.cfg.Folder, "vega", "disks")
 	files := func() []os.DirEntry {
 		list, err := os.ReadDir(dir)
@@ -224,7 +225,7 @@ func TestWhatWasRemovedLeavesNoFiles(t *testing.T) {
 		return list
 	}
 	assert.NotEmpty(t, files())
-	require.NoError(t, d.Delete(ctx, site.Volume, volume.ID))
+	require.NoError(t, d.Delete(ctx, kinds.Volume, volume.ID))
 	assert.Empty(t, files())
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "vega-storage-99.pages"), nil, 0o600))
 	f.fall()

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/occi"
 )
@@ -24,15 +25,15 @@ func TestPoolsAreHeldByWhatIsThere(t *testing.T) {
 	defer box.Close()
 	ctx := context.Background()
 	d := occi.New("hall", box.Endpoints[0].URL, box.Endpoints[0].Token)
-	net, err := d.Create(ctx, site.Request{Kind: site.Network, Name: "lan", VLAN: "8"})
+	net, err := d.Create(ctx, site.Request{Kind: kinds.Network, Name: "lan", VLAN: "8"})
 	require.NoError(t, err)
-	vm, err := d.Create(ctx, site.Request{Kind: site.Instance, Name: "box", Hostname: "box", Image: "i", Cores: 1, MemoryGiB: 1})
+	vm, err := d.Create(ctx, site.Request{Kind: kinds.Instance, Name: "box", Hostname: "box", Image: "i", Cores: 1, MemoryGiB: 1})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		r, err := d.Read(ctx, site.Instance, vm.ID)
+		r, err := d.Read(ctx, kinds.Instance, vm.ID)
 		return err == nil && r.State == site.Active
 	}, 5*time.Second, 5*time.Millisecond)
-	link := site.Request{Kind: site.Interface, Name: "if", Source: vm.ID, Target: net.ID, Address: "10.0.0.5"}
+	link := site.Request{Kind: kinds.Interface, Name: "if", Source: vm.ID, Target: net.ID, Address: "10.0.0.5"}
 	first, err := d.Create(ctx, link)
 	require.NoError(t, err)
 	_, err = d.Create(ctx, link)
@@ -44,7 +45,7 @@ func TestPoolsAreHeldByWhatIsThere(t *testing.T) {
 	assert.Equal(t, []int{8}, facts.Networks[0].VLANs.Taken)
 	assert.Equal(t, 9, facts.Zones[0].Total.Cores)
 	assert.Equal(t, 7, facts.Zones[0].Free.Cores)
-	require.NoError(t, d.Delete(ctx, site.Interface, first.ID))
+	require.NoError(t, d.Delete(ctx, kinds.Interface, first.ID))
 	facts, err = d.Describe(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, facts.Networks[0].Pools[0].Taken, "what is gone is given back")

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/occi"
 	"andamio/internal/site/occi/wire"
@@ -68,10 +69,10 @@ func key(t *testing.T) ssh.Signer {
 // machine builds an instance with an interface for the ports, and returns what is known of both.
 func machine(t *testing.T, d *occi.Driver, signer ssh.Signer, ports ...int) (instance, nic site.Resource) {
 	t.Helper()
-	network := built(t, d, site.Request{Kind: site.Network, Name: "lan", CIDR: "10.0.0.0/24"})
-	instance = built(t, d, site.Request{Kind: site.Instance, Name: "node", Hostname: "node", Cores: 1, MemoryGiB: 1,
+	network := built(t, d, site.Request{Kind: kinds.Network, Name: "lan", CIDR: "10.0.0.0/24"})
+	instance = built(t, d, site.Request{Kind: kinds.Instance, Name: "node", Hostname: "node", Cores: 1, MemoryGiB: 1,
 		Image: image(t, d), PublicKey: string(ssh.MarshalAuthorizedKey(signer.PublicKey()))})
-	nic = built(t, d, site.Request{Kind: site.Interface, Name: "nic", Source: instance.ID, Target: network.ID, Ports: ports})
+	nic = built(t, d, site.Request{Kind: kinds.Interface, Name: "nic", Source: instance.ID, Target: network.ID, Ports: ports})
 	return instance, nic
 }
 
@@ -176,17 +177,17 @@ func TestStopAndStartKeepTheDisk(t *testing.T) {
 	d, signer := sites["vega"], key(t)
 	instance, nic := machine(t, d, signer, 8080)
 	script(t, shell(t, nic, signer), "echo kept > /srv/f; httpd -p 8080 -h /srv")
-	stopped, err := d.Act(ctx, site.Instance, instance.ID, "stop")
+	stopped, err := d.Act(ctx, kinds.Instance, instance.ID, "stop")
 	require.NoError(t, err)
 	assert.Equal(t, site.Stopped, stopped.State)
 	_, err = net.DialTimeout("tcp", net.JoinHostPort(nic.Attributes["address"], "8080"), time.Second)
 	assert.Error(t, err)
-	_, err = d.Act(ctx, site.Instance, instance.ID, "stop")
+	_, err = d.Act(ctx, kinds.Instance, instance.ID, "stop")
 	assert.Equal(t, site.Conflict, site.ClassOf(err), "it is stopped already")
-	_, err = d.Act(ctx, site.Instance, instance.ID, "start")
+	_, err = d.Act(ctx, kinds.Instance, instance.ID, "start")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		got, err := d.Read(ctx, site.Instance, instance.ID)
+		got, err := d.Read(ctx, kinds.Instance, instance.ID)
 		return err == nil && got.State == site.Active
 	}, 5*time.Second, 5*time.Millisecond)
 	assert.Equal(t, "kept\n", script(t, shell(t, nic, signer), "cat /srv/f"))
@@ -201,16 +202,16 @@ func TestCapacityIsTakenAndGivenBack(t *testing.T) {
 		return s.Zones[0].Hosts[0].Free.Cores + s.Zones[0].Hosts[1].Free.Cores
 	}
 	require.Equal(t, 7, free())
-	ask := site.Request{Kind: site.Instance, Name: "x", Size: "small", Image: "debian-12-edge"}
+	ask := site.Request{Kind: kinds.Instance, Name: "x", Size: "small", Image: "debian-12-edge"}
 	first := built(t, d, ask)
 	assert.Equal(t, 5, free())
 	ask.Host, ask.Size, ask.Cores, ask.MemoryGiB = "host-1", "", 4, 4
 	_, err := d.Create(ctx, ask)
 	assert.Equal(t, site.Conflict, site.ClassOf(err))
 	assert.ErrorContains(t, err, "there is no room for 4 cores")
-	require.NoError(t, d.Delete(ctx, site.Instance, first.ID))
+	require.NoError(t, d.Delete(ctx, kinds.Instance, first.ID))
 	assert.Equal(t, 7, free())
-	_, err = d.Read(ctx, site.Instance, first.ID)
+	_, err = d.Read(ctx, kinds.Instance, first.ID)
 	assert.Equal(t, site.NotFound, site.ClassOf(err))
 }
 
@@ -218,11 +219,11 @@ func TestRequestsAreChecked(t *testing.T) {
 	_, sites := started(t, false)
 	d := sites["vega"]
 	for name, r := range map[string]site.Request{
-		"unknown image":    {Kind: site.Instance, Cores: 1, MemoryGiB: 1, Image: "solaris"},
-		"unknown size":     {Kind: site.Instance, Size: "vast", Image: "debian-12"},
-		"no shape":         {Kind: site.Instance, Image: "debian-12"},
-		"link to nothing":  {Kind: site.Interface, Source: "x", Target: "y"},
-		"volume as a host": {Kind: site.Attachment, Source: "vega-storage-1", Target: "vega-storage-1"},
+		"unknown image":    {Kind: kinds.Instance, Cores: 1, MemoryGiB: 1, Image: "solaris"},
+		"unknown size":     {Kind: kinds.Instance, Size: "vast", Image: "debian-12"},
+		"no shape":         {Kind: kinds.Instance, Image: "debian-12"},
+		"link to nothing":  {Kind: kinds.Interface, Source: "x", Target: "y"},
+		"volume as a host": {Kind: kinds.Attachment, Source: "vega-storage-1", Target: "vega-storage-1"},
 	} {
 		_, err := d.Create(ctx, r)
 		assert.Equal(t, site.Refused, site.ClassOf(err), name)
@@ -231,13 +232,13 @@ func TestRequestsAreChecked(t *testing.T) {
 
 func TestARepeatGivesTheSameResource(t *testing.T) {
 	_, sites := started(t, false)
-	r := site.Request{Kind: site.Volume, Name: "v", DiskGiB: 5, Key: "run-1/v/create", Mark: "andamio run-1"}
+	r := site.Request{Kind: kinds.Volume, Name: "v", DiskGiB: 5, Key: "run-1/v/create", Mark: "andamio run-1"}
 	first, err := sites["vega"].Create(ctx, r)
 	require.NoError(t, err)
 	second, err := sites["vega"].Create(ctx, r)
 	require.NoError(t, err)
 	assert.Equal(t, first.ID, second.ID)
-	all, err := sites["vega"].List(ctx, site.Volume)
+	all, err := sites["vega"].List(ctx, kinds.Volume)
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	assert.Equal(t, "andamio run-1", all[0].Mark)
@@ -247,14 +248,14 @@ func TestTargetsInUseStay(t *testing.T) {
 	_, sites := started(t, false)
 	d := sites["vega"]
 	instance, _ := machine(t, d, key(t))
-	networks, err := d.List(ctx, site.Network)
+	networks, err := d.List(ctx, kinds.Network)
 	require.NoError(t, err)
-	assert.Equal(t, site.Conflict, site.ClassOf(d.Delete(ctx, site.Network, networks[0].ID)))
-	require.NoError(t, d.Delete(ctx, site.Instance, instance.ID))
-	links, err := d.List(ctx, site.Interface)
+	assert.Equal(t, site.Conflict, site.ClassOf(d.Delete(ctx, kinds.Network, networks[0].ID)))
+	require.NoError(t, d.Delete(ctx, kinds.Instance, instance.ID))
+	links, err := d.List(ctx, kinds.Interface)
 	require.NoError(t, err)
 	assert.Empty(t, links, "links go with their source")
-	assert.NoError(t, d.Delete(ctx, site.Network, networks[0].ID))
+	assert.NoError(t, d.Delete(ctx, kinds.Network, networks[0].ID))
 }
 
 // raw makes a request without the driver.
@@ -323,7 +324,7 @@ func TestWhatStandsIsThereFromTheBeginning(t *testing.T) {
 	at := box.Endpoints[0]
 	d := occi.New(at.Site, at.URL, at.Token)
 	ctx := context.Background()
-	nets, err := d.List(ctx, site.Network)
+	nets, err := d.List(ctx, kinds.Network)
 	require.NoError(t, err)
 	require.Len(t, nets, 2)
 	assert.Equal(t, "vega-lan-attic", nets[0].ID)

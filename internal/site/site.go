@@ -11,20 +11,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
-)
-
-// Kind is a kind of thing that sites hold.
-type Kind string
-
-// The kinds. Interfaces and attachments link an instance to a network or a volume.
-const (
-	Network    Kind = "network"
-	Volume     Kind = "volume"
-	Instance   Kind = "instance"
-	Interface  Kind = "interface"
-	Attachment Kind = "attachment"
-	// Object is a file that a site keeps, such as a package.
-	Object Kind = "object"
+	"andamio/internal/core/kinds"
 )
 
 // State is what a site says of a resource. Accepted and Building are on the way, Active is there and usable.
@@ -41,7 +28,7 @@ const (
 
 // Request asks for one resource. Only the fields of its kind count.
 type Request struct {
-	Kind Kind
+	Kind kinds.Kind
 	Name string
 	// Mark ties the resource to the plan and step that asked for it; surveys find it there.
 	Mark string
@@ -91,7 +78,7 @@ const (
 
 // Resource is what a site says about one thing it holds.
 type Resource struct {
-	Kind  Kind
+	Kind  kinds.Kind
 	ID    string
 	Name  string
 	Mark  string
@@ -114,7 +101,7 @@ type Told struct {
 
 // Query asks for one page of a listing.
 type Query struct {
-	Kind   Kind
+	Kind   kinds.Kind
 	Region string
 	// After is the [Page.Next] of the page before, "" for the first; Size is how many at most.
 	After string
@@ -159,16 +146,16 @@ type Site interface {
 	// Create asks for a resource. The site may still be building it when Create returns.
 	Create(ctx context.Context, r Request) (Resource, error)
 	// Read says how a resource is now.
-	Read(ctx context.Context, kind Kind, id string) (Resource, error)
+	Read(ctx context.Context, kind kinds.Kind, id string) (Resource, error)
 	// List says all resources of a kind that the credential can see.
-	List(ctx context.Context, kind Kind) ([]Resource, error)
+	List(ctx context.Context, kind kinds.Kind) ([]Resource, error)
 	// Act starts or stops an instance: action is "start" or "stop".
-	Act(ctx context.Context, kind Kind, id, action string) (Resource, error)
+	Act(ctx context.Context, kind kinds.Kind, id, action string) (Resource, error)
 	// Change makes a resource what the request says, in place: an instance that is stopped gets another size, a volume
 	// grows. The site may still be changing it when Change returns.
-	Change(ctx context.Context, kind Kind, id string, r Request) (Resource, error)
+	Change(ctx context.Context, kind kinds.Kind, id string, r Request) (Resource, error)
 	// Delete removes a resource. Deleting what is gone is a [NotFound] error.
-	Delete(ctx context.Context, kind Kind, id string) error
+	Delete(ctx context.Context, kind kinds.Kind, id string) error
 }
 
 // Pusher is a site that can send notices (package notice) of every change to a sink, signed with the secret, until stop
@@ -182,7 +169,7 @@ type Pusher interface {
 type Sink struct{ URL, Secret, Authorities string }
 
 // Kinds are all kinds, in the order in which they can be removed: what links before what it links.
-var Kinds = []Kind{Attachment, Interface, Instance, Volume, Network, Object}
+var Kinds = []kinds.Kind{kinds.Attachment, kinds.Interface, kinds.Instance, kinds.Volume, kinds.Network, kinds.Object}
 
 // Class says what a caller may do about an error.
 type Class string

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 )
 
@@ -75,13 +76,13 @@ func TestOnlyAWholeRegionTakesThePlaceOfWhatWasSeen(t *testing.T) {
 // TestActsAreKeptAndTakenBackWhole does an act of every sort and undoes it.
 func TestActsAreKeptAndTakenBackWhole(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
-	before := inventory.Record{ID: "r", Class: inventory.Instance, Name: "store", Site: "vega", Attributes: map[string]string{"cores": "4"}}
+	before := inventory.Record{ID: "r", Class: kinds.Instance, Name: "store", Site: "vega", Attributes: map[string]string{"cores": "4"}}
 	require.NoError(t, s.Revise(ctx, 0, "andamio", noon, []RecordChange{{ID: "r", After: &before, Why: "built"}}))
 	stamp, err := s.InventoryStamp(ctx)
 	require.NoError(t, err)
 	after := before.Clone()
 	after.Set("cores", "8")
-	other := inventory.Record{ID: "s", Class: inventory.Volume}
+	other := inventory.Record{ID: "s", Class: kinds.Volume}
 	act, err := s.DoAct(ctx, "somebody", noon, Deed{Body: []byte("{}"), Changes: []RecordChange{{ID: "r", Before: &before, After: &after, Why: "as observed"}, {ID: "s", After: &other, Why: "adopted"}},
 		Ignore: []Ignoring{{Ignored: inventory.Ignored{Finding: "f", Until: noon}, Reason: "why not"}}, Decide: []inventory.Decision{{Site: "vega", Provider: "i", Record: "r", Same: true}}})
 	require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/run"
 )
@@ -379,13 +380,13 @@ func TestRecordsAreWhatTheyBecameLast(t *testing.T) {
 			id := fmt.Sprintf("r-%d", rapid.IntRange(1, 4).Draw(rt, "record"))
 			c := RecordChange{ID: id, Why: "drawn"}
 			if name, known := want[id]; known {
-				c.Before = &inventory.Record{ID: id, Name: name, Class: inventory.Instance, Site: "vega"}
+				c.Before = &inventory.Record{ID: id, Name: name, Class: kinds.Instance, Site: "vega"}
 			}
 			if rapid.Bool().Draw(rt, "goes") {
 				delete(want, id)
 			} else {
 				name := rapid.StringMatching(`[a-z]{1,8}`).Draw(rt, "name")
-				c.After = &inventory.Record{ID: id, Name: name, Class: inventory.Instance, Site: "vega"}
+				c.After = &inventory.Record{ID: id, Name: name, Class: kinds.Instance, Site: "vega"}
 				want[id] = name
 			}
 			changes = append(changes, c)

@@ -23,6 +23,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
@@ -90,7 +91,7 @@ func pairOf(ctx context.Context) (*pairing, error) {
 	a, errA := p.from.Self(ctx)
 	b, errB := p.to.Self(ctx)
 	b.MayStart = true
-	r, errC := p.from.Create(ctx, site.Request{Kind: site.Volume, Name: "source", DiskGiB: 3})
+	r, errC := p.from.Create(ctx, site.Request{Kind: kinds.Volume, Name: "source", DiskGiB: 3})
 	p.disk = r.ID
 	return p, errors.Join(errA, errB, errC, p.from.Pair(ctx, b), p.to.Pair(ctx, a))
 }
@@ -109,7 +110,7 @@ func (p *pairing) fill(ctx context.Context, bytes int64) error {
 }
 
 func (p *pairing) target(ctx context.Context) (string, error) {
-	r, err := p.to.Create(ctx, site.Request{Kind: site.Volume, Name: "target", DiskGiB: 3})
+	r, err := p.to.Create(ctx, site.Request{Kind: kinds.Volume, Name: "target", DiskGiB: 3})
 	return r.ID, err
 }
 
@@ -140,7 +141,7 @@ func (p *pairing) firstCopies(ctx context.Context, dir string) ([]result, error)
 			return nil, errors.Join(err, fmt.Errorf("%d bytes were verified", got.Verified))
 		}
 		ours = append(ours, time.Since(start))
-		if err := p.to.Delete(ctx, site.Volume, id); err != nil {
+		if err := p.to.Delete(ctx, kinds.Volume, id); err != nil {
 			return nil, err
 		}
 		took, err := timed(exec.Command("cp", "--sparse=never", "--reflink=never", file, file+".copy"))

@@ -21,6 +21,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/rehearse"
@@ -53,7 +54,7 @@ func generated(seed uint64, n int) *plan.Plan {
 				s.After = append(s.After, p.Steps[max(i-1-r.IntN(60), 0)].ID)
 			}
 		}
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Node: id, Title: id, Kind: plan.Network, Site: at, Spec: plan.Spec{Label: id}})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Node: id, Title: id, Kind: kinds.Network, Site: at, Spec: plan.Spec{Label: id}})
 		p.Steps = append(p.Steps, s)
 	}
 	if err := p.Arrange(); err != nil {
@@ -116,17 +117,17 @@ type instant struct {
 	took time.Duration
 }
 
-func (s *instant) Name() string                                             { return s.name }
-func (s *instant) Describe(context.Context) (*estate.Site, error)           { return nil, nil }
-func (s *instant) List(context.Context, site.Kind) ([]site.Resource, error) { return nil, nil }
-func (s *instant) Delete(context.Context, site.Kind, string) error          { return nil }
-func (s *instant) Act(context.Context, site.Kind, string, string) (site.Resource, error) {
+func (s *instant) Name() string                                              { return s.name }
+func (s *instant) Describe(context.Context) (*estate.Site, error)            { return nil, nil }
+func (s *instant) List(context.Context, kinds.Kind) ([]site.Resource, error) { return nil, nil }
+func (s *instant) Delete(context.Context, kinds.Kind, string) error          { return nil }
+func (s *instant) Act(context.Context, kinds.Kind, string, string) (site.Resource, error) {
 	return site.Resource{}, nil
 }
-func (s *instant) Change(context.Context, site.Kind, string, site.Request) (site.Resource, error) {
+func (s *instant) Change(context.Context, kinds.Kind, string, site.Request) (site.Resource, error) {
 	return site.Resource{}, nil
 }
-func (s *instant) Read(_ context.Context, kind site.Kind, id string) (site.Resource, error) {
+func (s *instant) Read(_ context.Context, kind kinds.Kind, id string) (site.Resource, error) {
 	return site.Resource{Kind: kind, ID: id, State: site.Active, Word: "active"}, nil
 }
 func (s *instant) Create(_ context.Context, r site.Request) (site.Resource, error) {

@@ -15,6 +15,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -58,7 +59,7 @@ type capturer struct {
 
 // node is one node template, made from one or more like resources.
 type node struct {
-	kind  plan.Kind
+	kind  kinds.Kind
 	first *plan.Resource
 	count int
 	// interfaces are its operations by name, endpoints the ports that it answers on.
@@ -85,9 +86,9 @@ func (n *node) endpoint() string {
 
 func (c *capturer) resource(r *plan.Resource) {
 	switch r.Kind {
-	case plan.Deed:
+	case kinds.Action:
 		return
-	case plan.Endpoint:
+	case kinds.Endpoint:
 		if n := c.nodes[r.Node]; n != nil && n.public == nil {
 			n.public = r
 		}
@@ -97,7 +98,7 @@ func (c *capturer) resource(r *plan.Resource) {
 		return
 	}
 	n := c.nodes[r.Node]
-	if n == nil || n.kind != r.Kind && r.Kind == plan.Instance {
+	if n == nil || n.kind != r.Kind && r.Kind == kinds.Instance {
 		n = &node{kind: r.Kind, first: r, operations: map[string]map[string]any{}}
 		c.nodes[r.Node] = n
 		c.order = append(c.order, r.Node)
@@ -111,7 +112,7 @@ func (c *capturer) resource(r *plan.Resource) {
 	}
 	for _, id := range r.StandsOn {
 		on := c.plan.Resource(id)
-		if r.Kind == plan.Software && on != nil && on.Kind == plan.Software && on.Node != r.Node && !slices.Contains(n.connects, on.Node) {
+		if r.Kind == kinds.Software && on != nil && on.Kind == kinds.Software && on.Node != r.Node && !slices.Contains(n.connects, on.Node) {
 			n.connects = append(n.connects, on.Node)
 		}
 	}
@@ -120,15 +121,15 @@ func (c *capturer) resource(r *plan.Resource) {
 // implied reports that a resource is built without the template asking for it: the interface of an instance for which it
 // names none, and the network that only such are in.
 func (c *capturer) implied(r *plan.Resource) bool {
-	if r.Kind == plan.Interface {
+	if r.Kind == kinds.Interface {
 		return c.plan.Resource(r.Spec.Instance).Node == r.Node
 	}
-	if r.Kind != plan.Network {
+	if r.Kind != kinds.Network {
 		return false
 	}
 	named, linked := false, false
 	for i := range c.plan.Resources {
-		if f := &c.plan.Resources[i]; f.Kind == plan.Interface && f.Spec.Network == r.ID {
+		if f := &c.plan.Resources[i]; f.Kind == kinds.Interface && f.Spec.Network == r.ID {
 			linked = true
 			named = named || !c.implied(f)
 		}
@@ -275,7 +276,7 @@ func (c *capturer) nodeTypes() map[string]any {
 	out := map[string]any{}
 	for _, name := range c.order {
 		n := c.nodes[name]
-		if n.kind != plan.Software {
+		if n.kind != kinds.Software {
 			continue
 		}
 		def := map[string]any{"derived_from": "tosca.nodes.SoftwareComponent"}
@@ -301,7 +302,7 @@ func (c *capturer) policies() []any {
 	var out []any
 	for _, name := range c.order {
 		n := c.nodes[name]
-		if n.kind != plan.Instance {
+		if n.kind != kinds.Instance {
 			continue
 		}
 		sites := slices.Sorted(slices.Values(n.sites))
@@ -330,17 +331,17 @@ func (c *capturer) template(name string, n *node) map[string]any {
 		out["description"] = n.first.Description
 	}
 	switch n.kind {
-	case plan.Network:
+	case kinds.Network:
 		out["type"] = "tosca.nodes.network.Network"
 		out["properties"] = without("", map[string]any{"network_name": sp.Label, "cidr": sp.CIDR})
-	case plan.Volume:
+	case kinds.Volume:
 		out["type"], out["properties"] = "tosca.nodes.Storage.BlockStorage", map[string]any{"size": gib(sp.DiskGiB)}
-	case plan.Interface:
+	case kinds.Interface:
 		out["type"] = "tosca.nodes.network.Port"
 		out["requirements"] = []any{map[string]any{"binding": c.plan.Resource(sp.Instance).Node}, map[string]any{"link": c.plan.Resource(sp.Network).Node}}
-	case plan.Instance:
+	case kinds.Instance:
 		c.instance(n, out)
-	case plan.Software:
+	case kinds.Software:
 		c.software(n, out)
 	}
 	return out

@@ -8,6 +8,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -19,21 +20,21 @@ func call(name string, args ...plan.Expr) plan.Expr { return plan.Expr{Func: nam
 // pair is two tiers: fronts that use a store, with a script on each side of their relationship.
 func pair() *plan.Plan {
 	host := func(id, node, site string) plan.Resource {
-		return plan.Resource{ID: id, Node: node, Kind: plan.Instance, Site: site, Spec: plan.Spec{Cores: 2, MemoryGiB: 4, DiskGiB: 8}}
+		return plan.Resource{ID: id, Node: node, Kind: kinds.Instance, Site: site, Spec: plan.Spec{Cores: 2, MemoryGiB: 4, DiskGiB: 8}}
 	}
 	port := func(of string) plan.Resource {
-		return plan.Resource{ID: of + ".if", Node: "front-host", Kind: plan.Interface, Site: "vega", Spec: plan.Spec{Instance: of, Network: "lan@vega"}}
+		return plan.Resource{ID: of + ".if", Node: "front-host", Kind: kinds.Interface, Site: "vega", Spec: plan.Spec{Instance: of, Network: "lan@vega"}}
 	}
 	store := port("store-host-1")
 	store.Node = "store-host"
 	p := &plan.Plan{Name: "pair", Scripts: map[string]string{"s.sh": "true\n", "let-in.sh": "true\n", "go.sh": "true\n"}, Files: map[string][]byte{"data/t.csv": []byte("a,b\n")}, Secrets: []string{"key"},
 		Resources: []plan.Resource{
-			{ID: "lan@vega", Node: "lan", Kind: plan.Network, Site: "vega", Spec: plan.Spec{Label: "lan", CIDR: "10.0.0.0/24"}},
+			{ID: "lan@vega", Node: "lan", Kind: kinds.Network, Site: "vega", Spec: plan.Spec{Label: "lan", CIDR: "10.0.0.0/24"}},
 			host("store-host-1", "store-host", "vega"), host("front-host-1", "front-host", "vega"), host("front-host-2", "front-host", "presa"), store, port("front-host-1"), port("front-host-2"),
-			{ID: "store-1", Node: "store", Kind: plan.Software, Site: "vega", On: "store-host-1", Detail: "tcp 5432"},
-			{ID: "front-1", Node: "front", Kind: plan.Software, Site: "vega", On: "front-host-1", Detail: "http 8080", StandsOn: []string{"store-1"}},
-			{ID: "front-2", Node: "front", Kind: plan.Software, Site: "presa", On: "front-host-2", Detail: "http 8080", StandsOn: []string{"store-1"}},
-			{ID: "front-1.page", Node: "front", Kind: plan.Endpoint, Site: "vega", Spec: plan.Spec{EndpointOf: "front-1", Protocol: "http", Path: "/map/"}},
+			{ID: "store-1", Node: "store", Kind: kinds.Software, Site: "vega", On: "store-host-1", Detail: "tcp 5432"},
+			{ID: "front-1", Node: "front", Kind: kinds.Software, Site: "vega", On: "front-host-1", Detail: "http 8080", StandsOn: []string{"store-1"}},
+			{ID: "front-2", Node: "front", Kind: kinds.Software, Site: "presa", On: "front-host-2", Detail: "http 8080", StandsOn: []string{"store-1"}},
+			{ID: "front-1.page", Node: "front", Kind: kinds.Endpoint, Site: "vega", Spec: plan.Spec{EndpointOf: "front-1", Protocol: "http", Path: "/map/"}},
 		},
 		Steps: []plan.Step{
 			{ID: "store-1/configure", Resource: "store-1", Op: op.Configure, Script: &plan.Script{Path: "s.sh", Inputs: []plan.Input{
@@ -174,13 +175,13 @@ func TestARecordBecomesAPartOfATemplate(t *testing.T) {
 		r    inventory.Record
 		want []string
 	}{
-		"an instance": {inventory.Record{Class: inventory.Instance, Name: "Old Box!", Site: "vega", Provider: "i-1", Attributes: map[string]string{inventory.AttrCores: "2", inventory.AttrMemory: "4", inventory.AttrDisk: "10"}},
+		"an instance": {inventory.Record{Class: kinds.Instance, Name: "Old Box!", Site: "vega", Provider: "i-1", Attributes: map[string]string{inventory.AttrCores: "2", inventory.AttrMemory: "4", inventory.AttrDisk: "10"}},
 			[]string{"old-box:", "num_cpus: 2", "mem_size: 4 GiB", "disk_size: 10 GiB", "taken over from vega, where it is i-1"}},
-		"a volume":                  {inventory.Record{Class: inventory.Volume, Name: "v", Attributes: map[string]string{inventory.AttrDisk: "20"}}, []string{"v:", "size: 20 GiB"}},
-		"a network":                 {inventory.Record{Class: inventory.Network, Name: "lan", Attributes: map[string]string{"cidr": "10.0.0.0/24"}}, []string{"network_name: lan", "cidr: 10.0.0.0/24"}},
-		"without a name":            {inventory.Record{Class: inventory.Volume, Name: "!!!"}, []string{"volume:"}},
-		"little is known":           {inventory.Record{Class: inventory.Instance, Name: "x"}, []string{"type: tosca.nodes.Compute"}},
-		"a network without a range": {inventory.Record{Class: inventory.Network, Name: "lan-2"}, []string{"network_name: lan-2"}},
+		"a volume":                  {inventory.Record{Class: kinds.Volume, Name: "v", Attributes: map[string]string{inventory.AttrDisk: "20"}}, []string{"v:", "size: 20 GiB"}},
+		"a network":                 {inventory.Record{Class: kinds.Network, Name: "lan", Attributes: map[string]string{"cidr": "10.0.0.0/24"}}, []string{"network_name: lan", "cidr: 10.0.0.0/24"}},
+		"without a name":            {inventory.Record{Class: kinds.Volume, Name: "!!!"}, []string{"volume:"}},
+		"little is known":           {inventory.Record{Class: kinds.Instance, Name: "x"}, []string{"type: tosca.nodes.Compute"}},
+		"a network without a range": {inventory.Record{Class: kinds.Network, Name: "lan-2"}, []string{"network_name: lan-2"}},
 	} {
 		text, err := Fragment(&c.r)
 		require.NoError(t, err, name)
@@ -188,6 +189,6 @@ func TestARecordBecomesAPartOfATemplate(t *testing.T) {
 			assert.Contains(t, text, want, name)
 		}
 	}
-	_, err := Fragment(&inventory.Record{Class: inventory.Host, Name: "h"})
+	_, err := Fragment(&inventory.Record{Class: kinds.Host, Name: "h"})
 	assert.ErrorContains(t, err, "does not declare a host by itself")
 }

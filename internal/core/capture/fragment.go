@@ -9,6 +9,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 )
 
 // word is what of a name cannot be part of a node's name.
@@ -24,7 +25,7 @@ func Fragment(r *inventory.Record) (string, error) {
 	var node map[string]any
 	gib := func(attribute string) string { return inventory.Number(r.Number(attribute)) + " GiB" }
 	switch r.Class {
-	case inventory.Instance:
+	case kinds.Instance:
 		host := map[string]any{}
 		if cores, err := strconv.Atoi(r.Attributes[inventory.AttrCores]); err == nil {
 			host["num_cpus"] = cores
@@ -36,9 +37,9 @@ func Fragment(r *inventory.Record) (string, error) {
 			host["disk_size"] = gib(inventory.AttrDisk)
 		}
 		node = map[string]any{"type": "tosca.nodes.Compute", "capabilities": map[string]any{"host": map[string]any{"properties": host}}}
-	case inventory.Volume:
+	case kinds.Volume:
 		node = map[string]any{"type": "tosca.nodes.Storage.BlockStorage", "properties": map[string]any{"size": gib(inventory.AttrDisk)}}
-	case inventory.Network:
+	case kinds.Network:
 		properties := map[string]any{"network_name": r.Name}
 		if v := r.Attributes["cidr"]; v != "" {
 			properties["cidr"] = v

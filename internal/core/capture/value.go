@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 )
 
@@ -75,8 +76,8 @@ func (c *capturer) attribute(resource, name string, keys []any) any {
 	if r == nil {
 		return get(resource, name)
 	}
-	if r.Kind != plan.Interface {
-		if r.Kind == plan.Software && !slices.Contains(everyones, name) {
+	if r.Kind != kinds.Interface {
+		if r.Kind == kinds.Software && !slices.Contains(everyones, name) {
 			c.attributes[name] = map[string]any{"type": "string"}
 		}
 		return get(c.end(r.Node), name)
@@ -84,7 +85,7 @@ func (c *capturer) attribute(resource, name string, keys []any) any {
 	port, isPort := strings.CutPrefix(name, "port.")
 	for _, node := range c.order {
 		n := c.nodes[node]
-		if n.kind != plan.Software || n.first.On != r.Spec.Instance && !c.runsOn(node, r.Spec.Instance) {
+		if n.kind != kinds.Software || n.first.On != r.Spec.Instance && !c.runsOn(node, r.Spec.Instance) {
 			continue
 		}
 		if isPort && fmt.Sprint(n.portOf(c.plan)) == port {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -16,7 +17,7 @@ func (c *compiler) judge() {
 	for i := range c.to.Resources {
 		r := &c.to.Resources[i]
 		before := c.old.Resource(r.ID)
-		if r.Kind == plan.Deed {
+		if r.Kind == kinds.Action {
 			continue // see deeds
 		}
 		if before == nil {
@@ -40,7 +41,7 @@ func (c *compiler) deeds() {
 	work := len(c.redo)+len(c.undo)+len(c.halt)+len(c.boot)+len(c.alter) > 0
 	for i := range c.to.Resources {
 		r := &c.to.Resources[i]
-		if r.Kind != plan.Deed {
+		if r.Kind != kinds.Action {
 			continue
 		}
 		if !work {
@@ -64,7 +65,7 @@ func (c *compiler) compare(a, b *plan.Resource) {
 		if d.inPlace {
 			v = plan.Amend
 			c.alter[b.ID] = true
-			if b.Kind == plan.Instance && !a.Off {
+			if b.Kind == kinds.Instance && !a.Off {
 				c.halt[b.ID], c.boot[b.ID] = true, !b.Off
 			}
 		}
@@ -142,7 +143,7 @@ func specDifferences(a, b *plan.Resource) []specDifference {
 	say(false, "site", a.Site, b.Site)
 	x, y := a.Spec, b.Spec
 	switch b.Kind {
-	case plan.Instance:
+	case kinds.Instance:
 		say(false, "zone", a.Zone, b.Zone)
 		say(false, "host", a.Host, b.Host)
 		say(false, "host name", x.Hostname, y.Hostname)
@@ -151,20 +152,20 @@ func specDifferences(a, b *plan.Resource) []specDifference {
 		say(true, "cores", x.Cores, y.Cores)
 		say(true, "memory GiB", x.MemoryGiB, y.MemoryGiB)
 		say(y.DiskGiB >= x.DiskGiB, "disk GiB", x.DiskGiB, y.DiskGiB)
-	case plan.Volume:
+	case kinds.Volume:
 		say(false, "zone", a.Zone, b.Zone)
 		say(y.DiskGiB >= x.DiskGiB, "size GiB", x.DiskGiB, y.DiskGiB)
-	case plan.Network:
+	case kinds.Network:
 		say(false, "name", x.Label, y.Label)
 		say(false, "addresses", x.CIDR, y.CIDR)
 		say(false, "VLAN", x.VLAN, y.VLAN)
 		say(false, "standing network", x.Existing, y.Existing)
-	case plan.Interface:
+	case kinds.Interface:
 		say(false, "network", x.Network, y.Network)
 		say(false, "instance", x.Instance, y.Instance)
 		say(false, "address", x.Address, y.Address)
 		say(false, "ports", fmt.Sprint(x.Ports), fmt.Sprint(y.Ports))
-	case plan.Software:
+	case kinds.Software:
 		say(false, "instance", a.On, b.On)
 	}
 	return out

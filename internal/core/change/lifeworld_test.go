@@ -8,6 +8,7 @@ import (
 
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -426,17 +427,17 @@ func (m *lifeMachine) still() {
 
 func (w *lifeWorld) create(r *plan.Resource) error {
 	switch r.Kind {
-	case plan.Network:
+	case kinds.Network:
 		if w.nets[r.ID] != "" {
 			return fmt.Errorf("it is there already")
 		}
 		w.nets[r.ID] = r.Site + " " + r.Spec.CIDR
-	case plan.Volume:
+	case kinds.Volume:
 		if w.volumes[r.ID] != nil {
 			return fmt.Errorf("it is there already")
 		}
 		w.volumes[r.ID] = &lifeDisk{spec: lifeSpec(r), site: r.Site}
-	case plan.Instance:
+	case kinds.Instance:
 		if w.machines[r.ID] != nil {
 			return fmt.Errorf("it is there already")
 		}

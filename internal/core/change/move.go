@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -46,7 +47,7 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 	for _, id := range m.Instances {
 		was, now := from.Plan.Resource(id), to.Resource(id)
 		switch {
-		case was == nil || was.Kind != plan.Instance:
+		case was == nil || was.Kind != kinds.Instance:
 			return nil, nil, fmt.Errorf("%q is no instance that stands", id)
 		case now == nil || now.Site == was.Site:
 			return nil, nil, fmt.Errorf("%s is to stay at %s: there is nothing to move", id, was.Site)
@@ -108,7 +109,7 @@ func partsOf(p *plan.Plan, instance string) []string {
 		}
 	}
 	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == plan.Interface && r.Spec.Instance == instance {
+		if r := &p.Resources[i]; r.Kind == kinds.Interface && r.Spec.Instance == instance {
 			out = append(out, r.ID)
 		}
 	}
@@ -154,7 +155,7 @@ func withKept(to, standing *plan.Plan, names map[string]string) *plan.Plan {
 		if !need[r.ID] || to.Resource(r.ID) != nil {
 			continue
 		}
-		r.Off = r.Off || r.Kind == plan.Instance
+		r.Off = r.Off || r.Kind == kinds.Instance
 		out.Resources = append(out.Resources, r)
 	}
 	there := plan.Reindexed(&out)
@@ -171,7 +172,7 @@ func withKept(to, standing *plan.Plan, names map[string]string) *plan.Plan {
 		}
 	}
 	for i := range out.Resources {
-		if r := &out.Resources[i]; names[r.ID] != "" && r.Kind == plan.Instance {
+		if r := &out.Resources[i]; names[r.ID] != "" && r.Kind == kinds.Instance {
 			r.Spec.Asleep = true
 		}
 	}
@@ -237,7 +238,7 @@ func (v *mover) neighbours(follows []string) {
 		s := v.step(id)
 		r := v.c.plan.Resource(s.Resource)
 		on := instanceOf(v.c.plan, r)
-		if r.Kind == plan.Instance {
+		if r.Kind == kinds.Instance {
 			on = r.ID
 		}
 		stays := on != "" && !slices.Contains(v.m.Instances, on) && s.On == ""
@@ -439,7 +440,7 @@ func (v *mover) asksMoved(s *plan.Script) bool {
 func (v *mover) interfaces(id, site, last, boot string) {
 	for i := range v.c.to.Resources {
 		r := &v.c.to.Resources[i]
-		if r.Kind != plan.Interface || r.Spec.Instance != id || v.kept(r.ID) == "" {
+		if r.Kind != kinds.Interface || r.Spec.Instance != id || v.kept(r.ID) == "" {
 			continue
 		}
 		plug := op.Plug.On(r.ID)
@@ -466,7 +467,7 @@ func (v *mover) after(id, boot string) {
 			continue
 		}
 		mine := instanceOf(v.c.to, r) == id
-		part := r.Kind == plan.Interface && r.Spec.Instance == id
+		part := r.Kind == kinds.Interface && r.Spec.Instance == id
 		switch {
 		case s.Op == op.Name && (mine || part):
 			names = append(names, s.ID)
@@ -496,7 +497,7 @@ func (v *mover) label(p *plan.Plan) {
 		switch {
 		case was != nil:
 			r.Change, r.Reasons = plan.Moved, []string{fmt.Sprintf("from %s to %s", was.Site, r.Site)}
-		case on && r.Kind != plan.Interface:
+		case on && r.Kind != kinds.Interface:
 			r.Change = plan.Moved
 			r.Reasons = append([]string{"with the instance it runs on"}, r.Reasons...)
 		}
@@ -537,7 +538,7 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 		c.moving[id] = true
 	}
 	for id := range names {
-		if r := back.Plan.Resource(id); r != nil && r.Kind == plan.Interface && before.Resource(id) != nil {
+		if r := back.Plan.Resource(id); r != nil && r.Kind == kinds.Interface && before.Resource(id) != nil {
 			c.retold[id] = from.Plan.Resource(id) != nil
 		}
 	}
@@ -593,7 +594,7 @@ func (v *mover) back(id string, started bool) {
 	}
 	for i := range v.c.to.Resources {
 		x := &v.c.to.Resources[i]
-		if x.Kind == plan.Interface && x.Spec.Instance == id && r.Off {
+		if x.Kind == kinds.Interface && x.Spec.Instance == id && r.Off {
 			reclaim := v.add(plan.Step{Resource: x.ID, Op: op.Reclaim, Site: x.Site, Title: "have its address back", Seconds: 0.2})
 			v.wait(reclaim, gone...)
 			gone = append(gone, reclaim)

@@ -8,6 +8,7 @@ import (
 
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -156,7 +157,7 @@ func (w *moveWorld) do(p *plan.Plan, s *plan.Step) error {
 	m := w.machines[r.ID]
 	lenient := slices.ContainsFunc(s.Drops, func(d string) bool { return w.tolerant[d] })
 	switch {
-	case m == nil && lenient && r.Kind == plan.Instance:
+	case m == nil && lenient && r.Kind == kinds.Instance:
 		return nil
 	case s.Script != nil:
 		return w.script(p, s, r)
@@ -165,7 +166,7 @@ func (w *moveWorld) do(p *plan.Plan, s *plan.Step) error {
 	}
 	switch s.Op {
 	case op.Create:
-		if r.Kind != plan.Instance {
+		if r.Kind != kinds.Instance {
 			w.plain[r.ID] = r.Site
 			return nil
 		}

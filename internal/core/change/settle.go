@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -215,7 +216,7 @@ func without(from Standing, ids []string) Standing {
 				delete(f.unsure, step)
 			}
 		}
-		if r := f.resources[id]; r.Kind == plan.Instance {
+		if r := f.resources[id]; r.Kind == kinds.Instance {
 			f.ruin(id)
 		}
 		delete(f.known, id)
@@ -289,7 +290,7 @@ func Notes(p *plan.Plan) bool {
 
 // Thing is something at a site that belongs to no deployment.
 type Thing struct {
-	Kind     plan.Kind
+	Kind     kinds.Kind
 	Name     string
 	Site     string
 	Provider string
@@ -333,16 +334,15 @@ func Restore(removed []inventory.Record, currency string) (*plan.Plan, error) {
 		r := &removed[i]
 		spec := plan.Spec{Hostname: r.Attributes[inventory.AttrHostname], Cores: int(r.Number(inventory.AttrCores)), MemoryGiB: r.Number(inventory.AttrMemory),
 			DiskGiB: r.Number(inventory.AttrDisk), Size: r.Attributes[inventory.AttrSize], Image: r.Attributes[inventory.AttrImage]}
-		kind := map[inventory.Class]plan.Kind{inventory.Instance: plan.Instance, inventory.Volume: plan.Volume, inventory.Network: plan.Network}[r.Class]
-		if kind == plan.Network {
+		if r.Class == kinds.Network {
 			spec = plan.Spec{Label: r.Name, CIDR: r.Attributes["cidr"], VLAN: r.Attributes["vlan"]}
 		}
-		if kind == "" {
+		if !r.Class.BuiltAlone() {
 			return nil, fmt.Errorf("a %s cannot be built by itself", r.Class)
 		}
-		p.Resources = append(p.Resources, plan.Resource{ID: r.Name, Node: r.Name, Title: r.Name, Kind: kind, Site: r.Site, Zone: r.Attributes[inventory.AttrZone],
+		p.Resources = append(p.Resources, plan.Resource{ID: r.Name, Node: r.Name, Title: r.Name, Kind: r.Class, Site: r.Site, Zone: r.Attributes[inventory.AttrZone],
 			Change: plan.Build, Reasons: []string{"it was removed, and that is undone"}, Spec: spec, CostPerHour: r.Cost()})
-		p.Steps = append(p.Steps, plan.Step{ID: r.Name + "/create", Resource: r.Name, Op: op.Create, Site: r.Site, Title: "create " + string(kind), Seconds: 20,
+		p.Steps = append(p.Steps, plan.Step{ID: op.Create.On(r.Name), Resource: r.Name, Op: op.Create, Site: r.Site, Title: "create " + string(r.Class), Seconds: 20,
 			Check: plan.Condition{Kind: plan.CheckSite}})
 		if !slices.ContainsFunc(p.Sites, func(x plan.Site) bool { return x.Name == r.Site }) {
 			p.Sites = append(p.Sites, plan.Site{Name: r.Site})

@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -124,15 +125,15 @@ func TestAnInstanceSeenOffIsStartedOrLeftSo(t *testing.T) {
 }
 
 func TestThingsOfNobodyAreHandledAndRestored(t *testing.T) {
-	p, err := change.Handle([]change.Thing{{Kind: plan.Volume, Name: "old", Site: "vega", Provider: "v-1", Remove: true},
-		{Kind: plan.Instance, Name: "try", Site: "presa", Provider: "i-1", Mend: map[string]string{"tag.owner": ""}}}, "tidy up", "cr")
+	p, err := change.Handle([]change.Thing{{Kind: kinds.Volume, Name: "old", Site: "vega", Provider: "v-1", Remove: true},
+		{Kind: kinds.Instance, Name: "try", Site: "presa", Provider: "i-1", Mend: map[string]string{"tag.owner": ""}}}, "tidy up", "cr")
 	require.NoError(t, err)
 	assert.Equal(t, "v-1", p.Known["vega/v-1"]["site.id"])
 	assert.Equal(t, op.Remove, p.Step("vega/v-1/remove").Op)
 	assert.Equal(t, map[string]string{"tag.owner": ""}, p.Step("presa/i-1/mend").Mends)
 	assert.True(t, done(t, change.Nothing(p), p).Empty(), "nothing of it stands")
 
-	r := inventory.Record{Class: inventory.Instance, Name: "try", Site: "presa", Attributes: map[string]string{"cores": "2", "memory_gib": "4", "image": "debian-12"}}
+	r := inventory.Record{Class: kinds.Instance, Name: "try", Site: "presa", Attributes: map[string]string{"cores": "2", "memory_gib": "4", "image": "debian-12"}}
 	back, err := change.Restore([]inventory.Record{r}, "cr")
 	require.NoError(t, err)
 	assert.Equal(t, 2, back.Resource("try").Spec.Cores)
@@ -141,7 +142,7 @@ func TestThingsOfNobodyAreHandledAndRestored(t *testing.T) {
 	assert.Len(t, both.Steps, 3)
 	assert.Equal(t, "tidy up, and build again what was removed", both.Purpose)
 	assert.NotNil(t, done(t, change.Nothing(both), both).Plan.Resource("try"), "what was built again stands")
-	_, err = change.Restore([]inventory.Record{{Class: inventory.Interface, Name: "n"}}, "cr")
+	_, err = change.Restore([]inventory.Record{{Class: kinds.Interface, Name: "n"}}, "cr")
 	assert.ErrorContains(t, err, "cannot be built by itself")
 	_, err = change.Settle(change.Nothing(p), []change.Deviation{{Resource: "none"}}, "")
 	assert.ErrorContains(t, err, `nothing of the deployment is called "none"`)

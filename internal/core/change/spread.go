@@ -1,6 +1,7 @@
 package change
 
 import (
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -74,10 +75,10 @@ func (c *compiler) resourceSpreads(r *plan.Resource) bool {
 		return c.all(r.ID)
 	}
 	for _, base := range []string{r.On, r.PartOf, r.Spec.Network, r.Spec.EndpointOf, r.Spec.Instance} {
-		if base == "" || !c.fresh(base) || c.moving[base] && r.Kind == plan.Software {
+		if base == "" || !c.fresh(base) || c.moving[base] && r.Kind == kinds.Software {
 			continue
 		}
-		if r.Kind == plan.Endpoint {
+		if r.Kind == kinds.Endpoint {
 			continue // it is only asked again
 		}
 		c.because(r.ID, "%s is rebuilt", base)
@@ -131,7 +132,7 @@ func (c *compiler) stepSpreads(s *plan.Step) bool {
 
 // instanceOf is the instance that a resource runs on, through an endpoint to the software behind it.
 func instanceOf(p *plan.Plan, r *plan.Resource) string {
-	if r.Kind == plan.Endpoint {
+	if r.Kind == kinds.Endpoint {
 		if of := p.Resource(r.Spec.EndpointOf); of != nil {
 			return of.On
 		}
@@ -144,7 +145,7 @@ func instanceOf(p *plan.Plan, r *plan.Resource) string {
 func (c *compiler) followers(s *plan.Step) bool {
 	changed := false
 	r := c.to.Resource(s.Resource)
-	if r.Kind == plan.Software && s.Script != nil {
+	if r.Kind == kinds.Software && s.Script != nil {
 		mine := false
 		for _, next := range c.stepsOf[s.Resource] {
 			mine = mine || next.ID == s.ID
@@ -157,7 +158,7 @@ func (c *compiler) followers(s *plan.Step) bool {
 			}
 		}
 		for i := range c.to.Resources {
-			if e := &c.to.Resources[i]; e.Kind == plan.Endpoint && e.Spec.EndpointOf == r.ID {
+			if e := &c.to.Resources[i]; e.Kind == kinds.Endpoint && e.Spec.EndpointOf == r.ID {
 				for _, ask := range c.stepsOf[e.ID] {
 					changed = c.again(ask, "%s is started anew", r.Title) || changed
 				}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -236,7 +237,7 @@ func (f *fold) turn(s *plan.Step) {
 		r.Off = off
 		f.resources[s.Resource] = r
 	case op.Ruined:
-		if r.Kind == plan.Instance {
+		if r.Kind == kinds.Instance {
 			f.ruin(r.ID)
 		}
 	case op.Accepted:
@@ -285,7 +286,7 @@ func (f *fold) stand(s *plan.Step) {
 	if s.Op == op.Create {
 		delete(f.unsure, alterOf(s.Resource))
 	}
-	if old, stands := f.resources[s.Resource]; !stands || now.Kind != plan.Instance && now.Kind != plan.Volume || s.Op == op.Create {
+	if old, stands := f.resources[s.Resource]; !stands || now.Kind != kinds.Instance && now.Kind != kinds.Volume || s.Op == op.Create {
 		r := *now
 		r.Off = stands && s.Op != op.Create && old.Off // what is built is on
 		r.Off = r.Off || s.Op == op.Create && r.Spec.Asleep
@@ -407,7 +408,7 @@ func Rest(p *plan.Plan, off func(*plan.Resource) bool) *plan.Plan {
 	resting := map[string]bool{}
 	for i := range out.Resources {
 		r := &out.Resources[i]
-		if r.Kind == plan.Instance {
+		if r.Kind == kinds.Instance {
 			r.Off = off(r)
 			resting[r.ID] = r.Off
 		}

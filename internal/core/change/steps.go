@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -139,7 +140,7 @@ func (c *compiler) power() {
 	for i := range c.to.Resources {
 		r := &c.to.Resources[i]
 		switch {
-		case r.Kind == plan.Instance:
+		case r.Kind == kinds.Instance:
 			c.powerOf(r)
 		case c.alter[r.ID] && c.verdicts[r.ID] == plan.Amend:
 			c.add(r, op.Alter, "", "change in place", shareOfBuilding)
@@ -251,7 +252,7 @@ func (c *compiler) needsShell(instance string) bool {
 func shellOf(p *plan.Plan, s *plan.Step) string {
 	r := p.Resource(s.Resource)
 	switch {
-	case s.Op == op.Attach || r.Kind == plan.Instance && s.Script != nil:
+	case s.Op == op.Attach || r.Kind == kinds.Instance && s.Script != nil:
 		return r.ID
 	case s.Op == op.Plug:
 		return r.Spec.Instance
@@ -371,7 +372,7 @@ func (c *compiler) order() {
 			}
 		case s.Op == op.Alter || s.Op == op.Boot:
 			if r := c.old.Resource(s.Resource); r == nil || !r.Suspended { // one that is suspended has its room
-				s.After = append(s.After, gone[s.Site+" "+string(plan.Instance)]...)
+				s.After = append(s.After, gone[s.Site+" "+string(kinds.Instance)]...)
 			}
 		default:
 			s.After = before(s.ID)
@@ -380,7 +381,7 @@ func (c *compiler) order() {
 			if c.boot[on] && (s.Script != nil || !c.wakes(on)) { // what begins asleep has its disks and interfaces before it is on
 				s.After = append(s.After, op.Boot.On(on))
 			}
-			if kind := c.to.Resource(s.Resource).Kind; kind == plan.Software || kind == plan.Endpoint {
+			if kind := c.to.Resource(s.Resource).Kind; kind == kinds.Software || kind == kinds.Endpoint {
 				s.After = append(s.After, parts[on]...)
 			}
 			if s.Op == op.Create && s.Check.Kind == plan.CheckSite {
@@ -484,7 +485,7 @@ func (c *compiler) sweep() {
 		first[s.Site] = s.Resource
 	}
 	for i := range c.plan.Resources {
-		if r := &c.plan.Resources[i]; r.Kind == plan.Network {
+		if r := &c.plan.Resources[i]; r.Kind == kinds.Network {
 			first[r.Site] = r.ID
 		}
 	}

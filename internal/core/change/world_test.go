@@ -8,6 +8,7 @@ import (
 
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -120,7 +121,7 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		w.things[r.ID].off = false
 	case op.Alter:
 		x := w.things[r.ID]
-		if x == nil || x.kind == string(plan.Instance) && !x.off {
+		if x == nil || x.kind == string(kinds.Instance) && !x.off {
 			return fmt.Errorf("it cannot be altered so")
 		}
 		x.spec = spec(r)

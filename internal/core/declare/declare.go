@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -79,19 +80,19 @@ func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
 	}
 	set := out.Set
 	switch r.Kind {
-	case plan.Instance:
-		out.Class = inventory.Instance
+	case kinds.Instance:
+		out.Class = kinds.Instance
 		b.instance(r, set)
-	case plan.Volume:
-		out.Class = inventory.Volume
+	case kinds.Volume:
+		out.Class = kinds.Volume
 		set(inventory.AttrDisk, inventory.Number(r.Spec.DiskGiB))
 		set(inventory.AttrAttached, b.known(b.volumeOn[r.ID], "site.id"))
-	case plan.Network:
-		out.Class, out.Name = inventory.Network, r.Spec.Label
+	case kinds.Network:
+		out.Class, out.Name = kinds.Network, r.Spec.Label
 		set("cidr", r.Spec.CIDR)
 		set("vlan", r.Spec.VLAN)
-	case plan.Interface:
-		out.Class = inventory.Interface
+	case kinds.Interface:
+		out.Class = kinds.Interface
 		b.link(r, set)
 	default:
 		return out, false

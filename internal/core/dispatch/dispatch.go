@@ -10,6 +10,7 @@ import (
 	"maps"
 	"math/bits"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 )
 
@@ -17,10 +18,10 @@ import (
 type Limits struct {
 	// Steps is for the whole run, PerSite for each site that Sites does not name, Kinds for each kind of resource at
 	// each site.
-	Steps   int               `json:"steps,omitempty"`
-	PerSite int               `json:"per_site,omitempty"`
-	Sites   map[string]int    `json:"sites,omitempty"`
-	Kinds   map[plan.Kind]int `json:"kinds,omitempty"`
+	Steps   int                `json:"steps,omitempty"`
+	PerSite int                `json:"per_site,omitempty"`
+	Sites   map[string]int     `json:"sites,omitempty"`
+	Kinds   map[kinds.Kind]int `json:"kinds,omitempty"`
 }
 
 // Default suits sites that take requests in parallel.
@@ -30,7 +31,7 @@ var Default = Limits{Steps: 64, PerSite: 24}
 // them: they count for no limit, or they would keep out what they wait for.
 type class struct {
 	site    string
-	kind    plan.Kind
+	kind    kinds.Kind
 	patient bool
 }
 

@@ -8,6 +8,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -15,7 +16,7 @@ import (
 // graph makes a plan of steps that wait for each other as drawn.
 func graph(t *rapid.T, most int) *plan.Plan {
 	p := &plan.Plan{Version: plan.Version, Name: "graph", Sites: []plan.Site{{Name: "vega"}, {Name: "presa"}}}
-	kinds := []plan.Kind{plan.Network, plan.Volume, plan.Instance}
+	kinds := []kinds.Kind{kinds.Network, kinds.Volume, kinds.Instance}
 	for i := range rapid.IntRange(1, most).Draw(t, "steps") {
 		id := fmt.Sprint("r", i)
 		site := rapid.SampledFrom([]string{"vega", "presa"}).Draw(t, "site")
@@ -41,7 +42,7 @@ func TestAnyDispatchKeepsOrderAndLimits(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := graph(t, 30)
 		l := dispatch.Limits{Steps: rapid.IntRange(0, 6).Draw(t, "limit"), PerSite: rapid.IntRange(0, 4).Draw(t, "per site"),
-			Sites: map[string]int{"presa": rapid.IntRange(1, 3).Draw(t, "presa")}, Kinds: map[plan.Kind]int{plan.Volume: 1}}
+			Sites: map[string]int{"presa": rapid.IntRange(1, 3).Draw(t, "presa")}, Kinds: map[kinds.Kind]int{kinds.Volume: 1}}
 		d := dispatch.New(p, l, none, none)
 		var running []int
 		done := map[string]bool{}
@@ -85,7 +86,7 @@ func check(t *rapid.T, p *plan.Plan, l dispatch.Limits, running []int) {
 		}
 		count++
 		site[p.Steps[i].Site]++
-		if p.Resource(p.Steps[i].Resource).Kind == plan.Volume {
+		if p.Resource(p.Steps[i].Resource).Kind == kinds.Volume {
 			volumes[p.Steps[i].Site]++
 		}
 	}
@@ -101,7 +102,7 @@ func TestWhatWaitsKeepsNobodyOut(t *testing.T) {
 	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
 	for i := range 5 {
 		id := fmt.Sprint("w", i)
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Instance, Site: "vega"})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Instance, Site: "vega"})
 		terms := &plan.Copying{From: "vega", Disks: []plan.DiskCopy{{From: id, To: id}}}
 		p.Steps = append(p.Steps, plan.Step{ID: id + "/replicate", Resource: id, Site: "vega", Op: op.Replicate, Seconds: 1, Copying: terms},
 			plan.Step{ID: id + "/follow", Resource: id, Site: "vega", Op: op.Follow, After: []string{id + "/replicate"}, Copying: terms})
@@ -133,7 +134,7 @@ func TestTheLongestRemainingPathGoesFirst(t *testing.T) {
 		seconds float64
 		after   []string
 	}{{"a", 5, nil}, {"b", 1, nil}, {"c", 9, []string{"b"}}, {"d", 2, nil}} {
-		p.Resources = append(p.Resources, plan.Resource{ID: s.id, Kind: plan.Network, Site: "vega"})
+		p.Resources = append(p.Resources, plan.Resource{ID: s.id, Kind: kinds.Network, Site: "vega"})
 		p.Steps = append(p.Steps, plan.Step{ID: s.id, Resource: s.id, Op: op.Settle, Site: "vega", Seconds: s.seconds, After: s.after})
 	}
 	assert.NoError(t, p.Arrange())
@@ -153,7 +154,7 @@ func TestTheLongestRemainingPathGoesFirst(t *testing.T) {
 func TestWhatMuchWaitsForGoesBeforeWhatIsLong(t *testing.T) {
 	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
 	add := func(id string, seconds float64, after ...string) {
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega"})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega"})
 		p.Steps = append(p.Steps, plan.Step{ID: id, Resource: id, Op: op.Settle, Site: "vega", Seconds: seconds, After: after})
 	}
 	add("lan", 1)
@@ -204,7 +205,7 @@ func TestWhatWasDoneIsNotBegunAgain(t *testing.T) {
 func TestAFailureHoldsAndARetryOrSkipFrees(t *testing.T) {
 	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
 	for i, id := range []string{"a", "b", "mend"} {
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega"})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega"})
 		s := plan.Step{ID: id, Resource: id, Op: op.Settle, Site: "vega"}
 		if i == 1 {
 			s.After = []string{"a"}

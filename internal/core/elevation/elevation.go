@@ -8,6 +8,7 @@ package elevation
 import (
 	"fmt"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 )
@@ -157,7 +158,7 @@ func (m *member) now() (run.Status, float64) {
 type groupKey struct {
 	level, bay int
 	node       string
-	kind       plan.Kind
+	kind       kinds.Kind
 }
 
 // partsOf are the resources drawn on another's plank, by that other.
@@ -209,7 +210,7 @@ func (p *Plank) join(o *Plank, r *run.Resource) {
 	}
 	p.IDs, p.of = append(p.IDs, o.IDs...), append(p.of, o.of...)
 	p.Title = fmt.Sprintf("%s ×%d", r.Node, len(p.IDs))
-	if r.Kind == plan.Endpoint {
+	if r.Kind == kinds.Endpoint {
 		p.Title = fmt.Sprintf("%s %s ×%d", r.Node, r.Spec.Protocol, len(p.IDs))
 	}
 	p.Critical = p.Critical || o.Critical

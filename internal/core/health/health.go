@@ -11,8 +11,8 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
-	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 )
 
@@ -36,7 +36,7 @@ func Of(s *run.State, r *run.Resource, rising bool) Condition {
 		return Condition{run.Failed, "half done", "a run began a step of it that did not end well: how far it is is not known"}
 	case r.SiteSaid.Text != "" && !r.SiteSaid.Good && !r.SiteSaid.At.IsZero():
 		return Condition{run.Failed, "gone wrong", r.Site + " says: " + r.SiteSaid.Text}
-	case r.Kind == plan.Instance && r.SiteSaid.Good:
+	case r.Kind == kinds.Instance && r.SiteSaid.Good:
 		return Condition{run.Standing, "ready", r.Site + " says: " + r.SiteSaid.Text}
 	case r.Answer.Text != "" && !r.Answer.Good:
 		return Condition{run.Failed, "silent", "it was asked and said: " + r.Answer.Text}
@@ -115,11 +115,11 @@ func (t *Tally) Status() run.Status {
 func (t *Tally) count(r *run.Resource, c Condition) {
 	t.Cost += r.Costs()
 	t.read(r)
-	if r.Kind == plan.Interface {
+	if r.Kind == kinds.Interface {
 		return
 	}
 	t.All++
-	if r.Kind == plan.Instance && !r.Off {
+	if r.Kind == kinds.Instance && !r.Off {
 		t.On++
 	}
 	switch c.Status {

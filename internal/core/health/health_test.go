@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -22,12 +23,12 @@ func said(text string, good bool) run.Reading { return run.Reading{Text: text, G
 // two is software on a host with a disk, and an instance with nothing on it.
 func two() *plan.Plan {
 	p := &plan.Plan{Resources: []plan.Resource{
-		{ID: "disk-1", Node: "disk", Title: "disk", Kind: plan.Volume, Site: "vega", CostPerHour: money.Of(0.01)},
-		{ID: "host-1", Node: "host", Title: "host", Kind: plan.Instance, Site: "vega", CostPerHour: money.Of(0.1), CostOff: money.Of(0.02)},
-		{ID: "host-1.if", Node: "host", Title: "port", Kind: plan.Interface, Site: "vega", Spec: plan.Spec{Instance: "host-1"}},
-		{ID: "log-1", Node: "log", Title: "log", Kind: plan.Software, Site: "vega", On: "host-1"},
-		{ID: "log-1.page", Node: "log", Title: "page", Kind: plan.Endpoint, Site: "vega", Spec: plan.Spec{EndpointOf: "log-1"}},
-		{ID: "lone-1", Node: "lone", Title: "lone", Kind: plan.Instance, Site: "vega", CostPerHour: money.Of(0.2)},
+		{ID: "disk-1", Node: "disk", Title: "disk", Kind: kinds.Volume, Site: "vega", CostPerHour: money.Of(0.01)},
+		{ID: "host-1", Node: "host", Title: "host", Kind: kinds.Instance, Site: "vega", CostPerHour: money.Of(0.1), CostOff: money.Of(0.02)},
+		{ID: "host-1.if", Node: "host", Title: "port", Kind: kinds.Interface, Site: "vega", Spec: plan.Spec{Instance: "host-1"}},
+		{ID: "log-1", Node: "log", Title: "log", Kind: kinds.Software, Site: "vega", On: "host-1"},
+		{ID: "log-1.page", Node: "log", Title: "page", Kind: kinds.Endpoint, Site: "vega", Spec: plan.Spec{EndpointOf: "log-1"}},
+		{ID: "lone-1", Node: "lone", Title: "lone", Kind: kinds.Instance, Site: "vega", CostPerHour: money.Of(0.2)},
 	}, Steps: []plan.Step{{ID: "host-1/attach:disk-1", Resource: "host-1", Op: op.Attach, Volume: "disk-1"}, {ID: "log-1/start", Resource: "log-1", Op: op.Start}}}
 	return plan.Reindexed(p)
 }
@@ -140,7 +141,7 @@ func TestTiersAddUpToAll(t *testing.T) {
 				r := &s.Resources[i]
 				r.SiteSaid = said("it", rapid.Bool().Draw(t, "site"))
 				was := r.Off
-				r.Off = r.Kind == plan.Instance && rapid.Bool().Draw(t, "off")
+				r.Off = r.Kind == kinds.Instance && rapid.Bool().Draw(t, "off")
 				defer func() { r.Off = was }()
 			}
 			got := Read(s, false)

@@ -1,6 +1,7 @@
 package health
 
 import (
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -19,7 +20,7 @@ func TiersOf(p *plan.Plan) map[string]string {
 	out := make(map[string]string, len(p.Resources))
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if r.Kind == plan.Software && out[r.On] == "" && r.On != "" {
+		if r.Kind == kinds.Software && out[r.On] == "" && r.On != "" {
 			if host := p.Resource(r.On); host != nil && host.Service == "" {
 				out[host.ID] = TierOf(r) // the first that runs on it
 			}
@@ -37,9 +38,9 @@ func TiersOf(p *plan.Plan) map[string]string {
 	}
 	for i := range p.Resources {
 		switch r := &p.Resources[i]; r.Kind {
-		case plan.Interface:
+		case kinds.Interface:
 			belongs(r.ID, r.Spec.Instance)
-		case plan.Endpoint:
+		case kinds.Endpoint:
 			belongs(r.ID, r.Spec.EndpointOf)
 		}
 	}
@@ -69,7 +70,7 @@ func Tiers(p *plan.Plan) []string {
 		add(s.Name)
 	}
 	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == plan.Software || r.Kind == plan.Instance {
+		if r := &p.Resources[i]; r.Kind == kinds.Software || r.Kind == kinds.Instance {
 			add(of[r.ID])
 		}
 	}

@@ -1,6 +1,10 @@
 package inventory
 
-import "strings"
+import (
+	"strings"
+
+	"andamio/internal/core/kinds"
+)
 
 // Authority is whose word counts for an attribute.
 type Authority string
@@ -28,7 +32,7 @@ var DefaultRules = Rules{
 }
 
 // Of is whose word counts for an attribute of a class.
-func (r Rules) Of(class Class, attribute string) Authority {
+func (r Rules) Of(class kinds.Kind, attribute string) Authority {
 	for _, set := range []Rules{r, DefaultRules} {
 		if a, ok := set[string(class)+"."+attribute]; ok {
 			return a

@@ -1,5 +1,7 @@
 package inventory
 
+import "andamio/internal/core/kinds"
+
 // The columns of a table that are no attributes.
 const (
 	columnID       = "id"
@@ -25,7 +27,7 @@ var fixed = []string{columnID, columnClass, AttrName, columnSite, columnRegion, 
 // field is where a column's value goes: a setter for fixed columns, an attribute otherwise.
 var setters = map[string]func(r *Record, v string) error{
 	columnID:       func(r *Record, v string) error { r.ID = v; return nil },
-	columnClass:    func(r *Record, v string) error { r.Class = Class(v); return nil },
+	columnClass:    func(r *Record, v string) error { r.Class = kinds.Kind(v); return nil },
 	AttrName:       func(r *Record, v string) error { r.Name = v; return nil },
 	columnSite:     func(r *Record, v string) error { r.Site = v; return nil },
 	columnRegion:   func(r *Record, v string) error { r.Region = v; return nil },

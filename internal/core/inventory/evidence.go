@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"andamio/internal/core/kinds"
 )
 
 // certain is the score of a match by a sure key.
@@ -107,18 +109,18 @@ type weigher struct {
 	entity, place []int32
 	// common counts values among the left, by class and attribute.
 	common map[value]int32
-	of     map[Class]int
+	of     map[kinds.Kind]int
 	blocks map[value][]int32
 }
 
 type value struct {
-	class           Class
+	class           kinds.Kind
 	attribute, text string
 }
 
 // weigh matches by evidence what sure keys did not match.
 func (c *reconciler) weigh() {
-	w := &weigher{c: c, common: map[value]int32{}, of: map[Class]int{}, blocks: map[value][]int32{}}
+	w := &weigher{c: c, common: map[value]int32{}, of: map[kinds.Kind]int{}, blocks: map[value][]int32{}}
 	w.collect()
 	w.arrange()
 	if len(w.left) == 0 || len(w.right) == 0 {
@@ -329,7 +331,7 @@ func bound(attribute string) bool {
 }
 
 // agreement is what agreeing, or not, in one attribute is worth. The commoner a value, the less it says.
-func (w *weigher) agreement(class Class, attribute, v string, m, u, like float64) float64 {
+func (w *weigher) agreement(class kinds.Kind, attribute, v string, m, u, like float64) float64 {
 	n, k := float64(w.of[class]), float64(w.common[value{class, attribute, v}])
 	u = min((k-1+believed*u)/(n+believed), 0.95)
 	u = max(u, 1e-6)

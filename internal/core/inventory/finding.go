@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 )
 
@@ -60,11 +61,11 @@ type Difference struct {
 // Finding is one disagreement between what is declared, recorded and observed.
 type Finding struct {
 	// ID is the same from one survey to the next, as long as it is the same disagreement on the same thing.
-	ID    string `json:"id"`
-	Type  Type   `json:"type"`
-	Class Class  `json:"class"`
-	Name  string `json:"name"`
-	Site  string `json:"site"`
+	ID    string     `json:"id"`
+	Type  Type       `json:"type"`
+	Class kinds.Kind `json:"class"`
+	Name  string     `json:"name"`
+	Site  string     `json:"site"`
 	// Declared, Recorded and Observed are what each source says, nil where it knows nothing of the thing.
 	Declared *Record `json:"declared,omitempty"`
 	Recorded *Record `json:"recorded,omitempty"`

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"andamio/internal/core/kinds"
 )
 
 // fold takes findings that only follow from another into that one: the interfaces of an instance that is gone or nobody
@@ -18,12 +20,12 @@ func (c *reconciler) fold() {
 	}
 	for i := range all {
 		f := &all[i]
-		if f.Class == Instance && (f.Type == Missing || f.Type == Unmanaged || f.Type == Moved) {
+		if f.Class == kinds.Instance && (f.Type == Missing || f.Type == Unmanaged || f.Type == Moved) {
 			note(i, f.Recorded)
 			note(i, f.Declared)
 			note(i, f.Observed)
 		}
-		if f.Class == Instance && f.Type == Duplicate {
+		if f.Class == kinds.Instance && f.Type == Duplicate {
 			note(i, f.Other)
 		}
 	}
@@ -73,7 +75,7 @@ func (f *Finding) unhang(of map[string]int, all []Finding) {
 func follows(f *Finding) (instance string, ok bool) {
 	s := f.Subject()
 	switch {
-	case f.Class == Interface && (f.Type == Missing || f.Type == Unmanaged || f.Type == Duplicate):
+	case f.Class == kinds.Interface && (f.Type == Missing || f.Type == Unmanaged || f.Type == Duplicate):
 		instance = s.Attributes[AttrInstance]
 	case f.Type == Changed && !f.Review && len(f.Differences) == 1 && f.Differences[0].Attribute == AttrAttached:
 		instance = f.Differences[0].Right

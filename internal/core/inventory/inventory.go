@@ -17,29 +17,12 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 )
 
-// Class is what sort of thing a record is about.
-type Class string
-
-// The classes that ship; a mapping may use others.
-const (
-	Instance  Class = "instance"
-	Volume    Class = "volume"
-	Network   Class = "network"
-	Interface Class = "interface"
-	Address   Class = "address"
-	Balancer  Class = "load-balancer"
-	Image     Class = "image"
-	Host      Class = "host"
-	Hardware  Class = "hardware"
-	Software  Class = "software"
-	Service   Class = "service"
-)
-
 // Classes are the classes that ship, in the order in which people look for them.
-var Classes = []Class{Instance, Volume, Network, Interface, Address, Balancer, Image, Host, Hardware, Software, Service}
+var Classes = []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Network, kinds.Interface, kinds.Address, kinds.Balancer, kinds.Image, kinds.Host, kinds.Hardware, kinds.Software, kinds.Service}
 
 // Attributes that the computation itself reads; every other one is only compared.
 const (
@@ -96,10 +79,10 @@ type Origin struct {
 type Record struct {
 	// ID is the source's own: the inventory's for records, the deployment's and resource's for what is declared, the
 	// site's for observations.
-	ID    string `json:"id"`
-	Class Class  `json:"class"`
-	Name  string `json:"name"`
-	Site  string `json:"site"`
+	ID    string     `json:"id"`
+	Class kinds.Kind `json:"class"`
+	Name  string     `json:"name"`
+	Site  string     `json:"site"`
 	// Region is the part of the site that is surveyed by itself, "" where there is but one.
 	Region string `json:"region,omitempty"`
 	// Provider is the site's id, Mark ours at the site, Serial the maker's: whatever agrees in one of them is the same.

@@ -5,19 +5,21 @@ import (
 	"maps"
 	"slices"
 	"time"
+
+	"andamio/internal/core/kinds"
 )
 
 // factual classes are facts of a site that nobody declares: what appears is recorded, and asks nobody.
-func factual(c Class) bool {
+func factual(c kinds.Kind) bool {
 	switch c {
-	case Host, Image, Hardware, Software, Service:
+	case kinds.Host, kinds.Image, kinds.Hardware, kinds.Software, kinds.Service:
 		return true
 	}
 	return false
 }
 
 // deep classes are seen only by a survey that goes into instances, so that their absence says nothing.
-func deep(c Class) bool { return c == Software || c == Service }
+func deep(c kinds.Kind) bool { return c == kinds.Software || c == kinds.Service }
 
 func (c *reconciler) record(s Source, i int32) *Record {
 	if i < 0 {

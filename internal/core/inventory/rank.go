@@ -3,13 +3,14 @@ package inventory
 import (
 	"fmt"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 )
 
 // weighRank ranks a finding by what it costs and endangers.
 func weighRank(f *Finding) {
 	base := map[Type]float64{Missing: 50, Moved: 30, Duplicate: 25, Changed: 20, Unmanaged: 10, Stale: 5}[f.Type]
-	if f.Class != Instance {
+	if f.Class != kinds.Instance {
 		base /= 2
 	}
 	service := ""

@@ -10,13 +10,14 @@ import (
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/inventory/damage"
+	"andamio/internal/core/kinds"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 // at is an instance at a site, with attributes in pairs.
 func at(site, provider string, pairs ...string) inventory.Record {
-	r := inventory.Record{ID: site + "/" + provider, Class: inventory.Instance, Name: provider, Site: site, Region: "a", Provider: provider, Seen: noon.Add(-time.Hour)}
+	r := inventory.Record{ID: site + "/" + provider, Class: kinds.Instance, Name: provider, Site: site, Region: "a", Provider: provider, Seen: noon.Add(-time.Hour)}
 	for i := 0; i < len(pairs); i += 2 {
 		r.Set(pairs[i], pairs[i+1])
 	}
@@ -123,8 +124,8 @@ func TestNothingIsGoneThatWasNotLookedFor(t *testing.T) {
 
 func TestWhatFollowsIsNoFindingOfItsOwn(t *testing.T) {
 	host := at("vega", "i-1")
-	nic := with(at("vega", "n-1", "instance", "i-1"), func(r *inventory.Record) { r.Class = inventory.Interface })
-	vol := with(at("vega", "v-1", "attached_to", "i-1", "disk_gib", "10"), func(r *inventory.Record) { r.Class = inventory.Volume })
+	nic := with(at("vega", "n-1", "instance", "i-1"), func(r *inventory.Record) { r.Class = kinds.Interface })
+	vol := with(at("vega", "v-1", "attached_to", "i-1", "disk_gib", "10"), func(r *inventory.Record) { r.Class = kinds.Volume })
 	left := with(vol, func(r *inventory.Record) { r.Set("attached_to", "") })
 	report := reconciled(nil, inventory.Records{nic, host, vol}, inventory.Records{left})
 	require.Len(t, report.Findings, 1)
@@ -134,7 +135,7 @@ func TestWhatFollowsIsNoFindingOfItsOwn(t *testing.T) {
 	report = reconciled(nil, inventory.Records{nic, host, vol}, inventory.Records{grown})
 	require.Len(t, report.Findings, 2, "the volume has grown besides")
 	for _, f := range report.Findings {
-		if f.Class == inventory.Volume {
+		if f.Class == kinds.Volume {
 			require.Len(t, f.Differences, 1)
 			assert.Equal(t, "disk_gib", f.Differences[0].Attribute)
 		}

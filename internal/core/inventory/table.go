@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/printable"
 )
 
@@ -321,7 +322,7 @@ func checkRecord(r *Record, seen map[string]bool) error {
 	return nil
 }
 
-func joined(classes []Class) string {
+func joined(classes []kinds.Kind) string {
 	words := make([]string, len(classes))
 	for i, c := range classes {
 		words[i] = string(c)

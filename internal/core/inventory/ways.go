@@ -3,6 +3,8 @@ package inventory
 import (
 	"slices"
 	"strings"
+
+	"andamio/internal/core/kinds"
 )
 
 // ways are how a finding can be settled, the suggested first.
@@ -59,10 +61,10 @@ func Mendable(attribute string) bool {
 }
 
 // Settable reports that a site can be asked to set an attribute of what stands there.
-func Settable(class Class, attribute string) bool {
+func Settable(class kinds.Kind, attribute string) bool {
 	switch attribute {
 	case AttrCores, AttrMemory, AttrSize, AttrState:
-		return class == Instance
+		return class == kinds.Instance
 	}
 	return Mendable(attribute)
 }

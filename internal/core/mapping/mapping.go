@@ -20,6 +20,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 )
 
 // Version is the format that [Read] accepts.
@@ -35,10 +36,10 @@ type File struct {
 // Entry maps one type of a site to a class.
 type Entry struct {
 	// Type is the site's, * any; Site bounds it to one site; When is a further condition.
-	Type  string          `json:"type"`
-	Site  string          `json:"site,omitempty"`
-	When  string          `json:"when,omitempty"`
-	Class inventory.Class `json:"class"`
+	Type  string     `json:"type"`
+	Site  string     `json:"site,omitempty"`
+	When  string     `json:"when,omitempty"`
+	Class kinds.Kind `json:"class"`
 	// Attributes say what becomes of what the site tells; Tags is how the names of attributes begin that are tags.
 	Attributes map[string]Attribute `json:"attributes"`
 	Tags       string               `json:"tags,omitempty"`

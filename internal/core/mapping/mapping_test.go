@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 )
 
@@ -41,7 +42,7 @@ func TestTheShippedMappingMakesAnInstance(t *testing.T) {
 	r, taken, err := shipped(t).Record(compute(map[string]string{"occi.compute.cores": "4", "occi.compute.memory": "16", "andamio.tag.owner": "maps"}))
 	require.NoError(t, err)
 	require.True(t, taken)
-	assert.Equal(t, inventory.Record{ID: "vega/i-1", Class: inventory.Instance, Name: "gauge", Site: "vega", Region: "a", Provider: "i-1",
+	assert.Equal(t, inventory.Record{ID: "vega/i-1", Class: kinds.Instance, Name: "gauge", Site: "vega", Region: "a", Provider: "i-1",
 		Mark: "andamio d1 gauge/create", Origin: inventory.Origin{Account: "bot"},
 		Attributes: map[string]string{"state": "active", "cores": "4", "memory_gib": "16", "size": "s4", "image": "debian-12", "tag.owner": "maps"}}, r)
 }
@@ -111,13 +112,13 @@ authority: {hardware.rack: observed}
 	r, taken, err := f.Record(compute(map[string]string{"bare": "yes", "place": "hall/row 2/rack 7", "kw": "1.5", "serial.number": "SN-1"}))
 	require.NoError(t, err)
 	require.True(t, taken)
-	assert.Equal(t, inventory.Hardware, r.Class)
+	assert.Equal(t, kinds.Hardware, r.Class)
 	assert.Equal(t, "SN-1", r.Serial)
 	assert.Equal(t, "rack 7", r.Attributes["rack"])
 	assert.Equal(t, "1500", r.Attributes["power_watt"])
 	r, _, err = f.Record(compute(map[string]string{"bare": "no"}))
 	require.NoError(t, err)
-	assert.Equal(t, inventory.Instance, r.Class, "others are what they were")
+	assert.Equal(t, kinds.Instance, r.Class, "others are what they were")
 	assert.Equal(t, inventory.ByObserved, f.Authority["hardware.rack"])
 
 	_, _, err = f.Record(compute(map[string]string{"bare": "yes", "kw": "much"}))

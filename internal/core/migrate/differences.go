@@ -6,6 +6,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -90,7 +91,7 @@ func shapeOf(r *plan.Resource) string {
 func (d *differing) reach() {
 	for i := range d.to.Resources {
 		f := &d.to.Resources[i]
-		if f.Kind != plan.Interface || f.Spec.Instance != d.id {
+		if f.Kind != kinds.Interface || f.Spec.Instance != d.id {
 			continue
 		}
 		known := d.from.Plan.Known[f.ID]
@@ -142,12 +143,12 @@ func (d *differing) latency() {
 	seen := map[string]bool{}
 	for i := range d.to.Resources {
 		r := &d.to.Resources[i]
-		if r.Kind != plan.Software {
+		if r.Kind != kinds.Software {
 			continue
 		}
 		for _, on := range r.StandsOn {
 			o := d.to.Resource(on)
-			if o == nil || o.Kind != plan.Software || o.On == r.On || r.On != d.id && o.On != d.id {
+			if o == nil || o.Kind != kinds.Software || o.On == r.On || r.On != d.id && o.On != d.id {
 				continue
 			}
 			other := r
@@ -199,7 +200,7 @@ func (d *differing) cost() {
 	sum := func(p *plan.Plan) money.Amount {
 		var out money.Amount
 		for i := range p.Resources {
-			if r := &p.Resources[i]; r.ID == d.id || r.Kind == plan.Volume && p.Step(op.Attach.For(d.id, r.ID)) != nil {
+			if r := &p.Resources[i]; r.ID == d.id || r.Kind == kinds.Volume && p.Step(op.Attach.For(d.id, r.ID)) != nil {
 				out += r.CostPerHour
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -19,7 +20,7 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 	linked := map[string]bool{}
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if r.Kind != plan.Interface {
+		if r.Kind != kinds.Interface {
 			continue
 		}
 		if kept[r.ID] {

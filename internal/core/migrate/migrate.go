@@ -16,6 +16,7 @@ import (
 
 	"andamio/internal/core/address"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -82,7 +83,7 @@ func (r *relocation) book(s *estate.Site) *address.Book {
 
 func (r *relocation) move(c Choice) error {
 	x := r.p.Resource(c.Instance)
-	if x == nil || x.Kind != plan.Instance {
+	if x == nil || x.Kind != kinds.Instance {
 		return fmt.Errorf("there is no such instance in the design")
 	}
 	s, from := r.e.Site(c.Site), r.e.Site(x.Site)
@@ -262,7 +263,7 @@ func (r *relocation) volumes(x *plan.Resource, c Choice, s *estate.Site) []strin
 func (r *relocation) interfaces(x, old *plan.Resource, c Choice, s *estate.Site) error {
 	for i := range r.p.Resources {
 		f := &r.p.Resources[i]
-		if f.Kind != plan.Interface || f.Spec.Instance != x.ID {
+		if f.Kind != kinds.Interface || f.Spec.Instance != x.ID {
 			continue
 		}
 		net, err := r.network(f.Spec.Network, c.Network, s)
@@ -399,10 +400,10 @@ func (r *relocation) times(x *plan.Resource, volumes []string, from, s *estate.S
 		}
 		t.Site = s.Name
 		nominal := map[op.Op]float64{op.Attach: s.Timings.Attachment, op.Plug: s.Timings.Interface}[t.Op]
-		if t.Op == op.Create && y.Kind == plan.Instance {
+		if t.Op == op.Create && y.Kind == kinds.Instance {
 			nominal = s.Timings.Instance
 		}
-		if t.Op == op.Create && y.Kind == plan.Volume {
+		if t.Op == op.Create && y.Kind == kinds.Volume {
 			nominal = s.Timings.Volume
 		}
 		if t.Seconds *= pace; nominal > 0 {
@@ -419,7 +420,7 @@ func (r *relocation) dropUnused() {
 	}
 	gone := map[string]bool{}
 	r.p.Resources = slices.DeleteFunc(r.p.Resources, func(x plan.Resource) bool {
-		if x.Kind == plan.Network && !linked[x.ID] {
+		if x.Kind == kinds.Network && !linked[x.ID] {
 			gone[x.ID] = true
 			return true
 		}

@@ -12,6 +12,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 )
 
@@ -140,9 +141,9 @@ func TestWhatCannotBeThereIsRefused(t *testing.T) {
 
 func TestWhatIsKeptIsLeftOut(t *testing.T) {
 	p := plan.Reindexed(&plan.Plan{Resources: []plan.Resource{
-		{ID: "net@a", Kind: plan.Network, Site: "a"}, {ID: "net@b", Kind: plan.Network, Site: "b"},
-		{ID: "h", Kind: plan.Instance, Site: "b", CostPerHour: 2}, {ID: "h@a", Kind: plan.Instance, Site: "a", CostPerHour: 1},
-		{ID: "i", Kind: plan.Interface, Site: "b", Spec: plan.Spec{Network: "net@b"}}, {ID: "i@a", Kind: plan.Interface, Site: "a", Spec: plan.Spec{Network: "net@a"}}},
+		{ID: "net@a", Kind: kinds.Network, Site: "a"}, {ID: "net@b", Kind: kinds.Network, Site: "b"},
+		{ID: "h", Kind: kinds.Instance, Site: "b", CostPerHour: 2}, {ID: "h@a", Kind: kinds.Instance, Site: "a", CostPerHour: 1},
+		{ID: "i", Kind: kinds.Interface, Site: "b", Spec: plan.Spec{Network: "net@b"}}, {ID: "i@a", Kind: kinds.Interface, Site: "a", Spec: plan.Spec{Network: "net@a"}}},
 		Steps: []plan.Step{{ID: "h/create", Resource: "h"}, {ID: "h@a/create", Resource: "h@a"}, {ID: "i/plug", Resource: "i", After: []string{"h/create", "net@a/create"}}}})
 	out := WithoutKept(p, map[string]string{"h": "h@a", "i": "i@a"})
 	var ids []string

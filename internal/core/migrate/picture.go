@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -85,7 +86,7 @@ func mine(p *plan.Plan, instance string) map[string]bool {
 		}
 	}
 	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == plan.Interface && out[r.ID] {
+		if r := &p.Resources[i]; r.Kind == kinds.Interface && out[r.ID] {
 			out[r.Spec.Network] = true
 		}
 	}
@@ -101,7 +102,7 @@ func (b *book) state(id string) *run.Step {
 
 func (b *book) entry(st *plan.Step) Entry {
 	e := Entry{Title: st.Title, Status: run.Planned, Expected: time.Duration(st.Seconds * float64(time.Second))}
-	if r := b.p.Resource(st.Resource); r != nil && st.Resource != b.id && r.Kind == plan.Software {
+	if r := b.p.Resource(st.Resource); r != nil && st.Resource != b.id && r.Kind == kinds.Software {
 		e.Title = r.Title + ": " + st.Title
 	}
 	if now := b.state(st.ID); now != nil {

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -85,7 +86,7 @@ func TestAnyRelocationIsADesign(t *testing.T) {
 	of := plantest.Plan(t, "storm-season")
 	var hosts []string
 	for _, r := range of.Resources {
-		if r.Kind == plan.Instance {
+		if r.Kind == kinds.Instance {
 			hosts = append(hosts, r.ID)
 		}
 	}
@@ -113,7 +114,7 @@ func TestAnyRelocationIsADesign(t *testing.T) {
 		for _, r := range p.Resources {
 			sum += r.Costs()
 			on := p.Resource(r.On)
-			if r.Kind == plan.Interface {
+			if r.Kind == kinds.Interface {
 				on = p.Resource(r.Spec.Instance)
 				if net := p.Resource(r.Spec.Network); net == nil || net.Site != r.Site {
 					t.Fatalf("%s at %s is linked to %s", r.ID, r.Site, r.Spec.Network)

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -37,8 +38,8 @@ func TestWavesAreLaidIntoWindows(t *testing.T) {
 func moving() *run.State {
 	disks := []plan.DiskCopy{{From: "h@a", To: "h"}, {From: "v@a", To: "v"}}
 	terms := func() *plan.Copying { return &plan.Copying{From: "a", Disks: disks} }
-	p := plan.Reindexed(&plan.Plan{Sites: []plan.Site{{Name: "a"}, {Name: "b"}}, Resources: []plan.Resource{{ID: "h", Kind: plan.Instance, Site: "b"}, {ID: "h@a", Kind: plan.Instance, Site: "a"},
-		{ID: "v", Kind: plan.Volume, Site: "b"}, {ID: "v@a", Kind: plan.Volume, Site: "a"}},
+	p := plan.Reindexed(&plan.Plan{Sites: []plan.Site{{Name: "a"}, {Name: "b"}}, Resources: []plan.Resource{{ID: "h", Kind: kinds.Instance, Site: "b"}, {ID: "h@a", Kind: kinds.Instance, Site: "a"},
+		{ID: "v", Kind: kinds.Volume, Site: "b"}, {ID: "v@a", Kind: kinds.Volume, Site: "a"}},
 		Steps: []plan.Step{{ID: "h/create", Resource: "h", Op: op.Create, Seconds: 3}, {ID: "h/replicate", Resource: "h", Op: op.Replicate, Copying: terms(), Seconds: 10, Start: 3},
 			{ID: "h/follow", Resource: "h", Op: op.Follow, Copying: terms(), Seconds: 2, Start: 13}, {ID: "h@a/halt", Resource: "h@a", Op: op.Halt, Seconds: 2, Start: 15},
 			{ID: "h/finish", Resource: "h", Op: op.Finish, Copying: terms(), Seconds: 1, Start: 17}, {ID: "h/boot", Resource: "h", Op: op.Boot, Seconds: 5, Start: 18},

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 )
 
@@ -164,11 +165,11 @@ func Needs(p *plan.Plan, instances []string) map[string][]string {
 	out := map[string][]string{}
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if r.Kind != plan.Software || !slices.Contains(instances, r.On) {
+		if r.Kind != kinds.Software || !slices.Contains(instances, r.On) {
 			continue
 		}
 		for _, on := range r.StandsOn {
-			if other := p.Resource(on); other != nil && other.Kind == plan.Software && other.On != r.On && slices.Contains(instances, other.On) && !slices.Contains(out[r.On], other.On) {
+			if other := p.Resource(on); other != nil && other.Kind == kinds.Software && other.On != r.On && slices.Contains(instances, other.On) && !slices.Contains(out[r.On], other.On) {
 				out[r.On] = append(out[r.On], other.On)
 			}
 		}

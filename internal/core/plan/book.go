@@ -5,6 +5,7 @@ import (
 	"strconv"
 
 	"andamio/internal/core/address"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/topology"
@@ -107,9 +108,9 @@ func (c *compiler) keepAddresses() {
 			continue
 		}
 		switch r.Kind {
-		case Interface:
+		case kinds.Interface:
 			c.book(r.Site).Hold(r.ID, r.Spec.Address)
-		case Network:
+		case kinds.Network:
 			c.book(r.Site).HoldVLAN(r.Node, r.Spec.VLAN)
 		}
 	}
@@ -117,7 +118,7 @@ func (c *compiler) keepAddresses() {
 
 // wants reports that the design has what stands, at the site where it stands.
 func (c *compiler) wants(r *Resource) bool {
-	if r.Kind == Network {
+	if r.Kind == kinds.Network {
 		return r.Node == impliedNetwork || c.design.Node(r.Node) != nil
 	}
 	choice := c.placed.Choice(r.Spec.Instance)

@@ -8,6 +8,7 @@ import (
 
 	"andamio/internal/core/address"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/naming"
 	"andamio/internal/core/plan/op"
 )
@@ -24,7 +25,7 @@ func Clone(p *Plan, name string, e *estate.Estate) (*Plan, error) {
 	for _, instances := range []bool{true, false} { // what belongs to an instance is where that is
 		for i := range out.Resources {
 			r := &out.Resources[i]
-			if (r.Kind == Instance) != instances {
+			if (r.Kind == kinds.Instance) != instances {
 				continue
 			}
 			r.Change, r.Reasons, r.Off = "", nil, false
@@ -106,7 +107,7 @@ func (c *cloner) place(r *Resource) error {
 	}
 	b := c.books[s.Name]
 	switch r.Kind {
-	case Instance:
+	case kinds.Instance:
 		if err := c.room(r, s); err != nil {
 			return err
 		}
@@ -115,7 +116,7 @@ func (c *cloner) place(r *Resource) error {
 			return err
 		}
 		r.Spec.Hostname = name
-	case Interface:
+	case kinds.Interface:
 		r.Zone = c.p.Resource(r.Spec.Instance).Zone
 		if r.Spec.Address != "" && b.HasPools() {
 			got, err := b.Address(r.ID, cidrOf(c.p, r.Spec.Network), "")
@@ -124,11 +125,11 @@ func (c *cloner) place(r *Resource) error {
 			}
 			r.Spec.Address, r.Detail = got, got
 		}
-	case Volume:
+	case kinds.Volume:
 		if on := c.holder(r.ID); on != nil {
 			r.Zone = on.Zone
 		}
-	case Network:
+	case kinds.Network:
 		if r.Spec.VLAN != "" && b.HasVLANs() && r.Spec.Existing == "" {
 			got, err := b.VLAN(r.Node, 0)
 			if err != nil {

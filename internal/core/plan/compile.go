@@ -7,6 +7,7 @@ import (
 
 	"andamio/internal/core/address"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
@@ -148,14 +149,14 @@ func (c *compiler) reserve() {
 	for _, n := range c.design.Nodes {
 		resources += n.Count
 		switch n.Builds {
-		case topology.Instance:
+		case kinds.Instance:
 			steps += n.Count
 			for _, r := range n.Relations {
 				if r.Order == topology.Attaches {
 					steps += n.Count
 				}
 			}
-		case topology.Software:
+		case kinds.Software:
 			steps += (len(n.Operations) + 1) * n.Count
 		default:
 			steps += n.Count
@@ -295,7 +296,7 @@ func title(n *topology.Node, i int) string {
 
 // siteOf is where the i-th instance of a node runs: where the instance it stands on is placed.
 func (c *compiler) siteOf(n *topology.Node, i int) *placement.Choice {
-	if n.Builds == topology.Volume && n.Base == nil {
+	if n.Builds == kinds.Volume && n.Base == nil {
 		return nil
 	}
 	base := n
@@ -305,7 +306,7 @@ func (c *compiler) siteOf(n *topology.Node, i int) *placement.Choice {
 	return c.placed.Choice(c.resourceID(base, i))
 }
 
-func (c *compiler) each(b topology.Builds, build func(n *topology.Node, i int, at *placement.Choice) error) error {
+func (c *compiler) each(b kinds.Kind, build func(n *topology.Node, i int, at *placement.Choice) error) error {
 	for _, n := range c.design.Nodes {
 		if n.Builds != b {
 			continue

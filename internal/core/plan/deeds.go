@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
 )
@@ -62,7 +63,7 @@ func (c *compiler) deed(r topology.Rule) error {
 		return fmt.Errorf("its name is taken")
 	}
 	all := c.follows(when, targets)
-	c.add(Resource{ID: id, Node: r.Name, Title: r.Name, Kind: Deed, Site: site, Description: r.Because, Detail: a.Kind,
+	c.add(Resource{ID: id, Node: r.Name, Title: r.Name, Kind: kinds.Action, Site: site, Description: r.Because, Detail: a.Kind,
 		Why: []string{"it is done " + when + " the building, beside what stands there"}})
 	step := c.step(Step{Resource: id, Op: op.Act, Title: a.Kind + " " + a.URL.String(), Action: a, Check: Condition{Kind: CheckNone}}, "", deedSeconds, all...)
 	if when == beforeAll {
@@ -85,7 +86,7 @@ func (c *compiler) deed(r topology.Rule) error {
 func (c *compiler) targetsOf(r topology.Rule) []string {
 	var out []string
 	for i := range c.plan.Resources {
-		if x := &c.plan.Resources[i]; slices.Contains(r.Targets, x.Node) && x.Kind != Endpoint {
+		if x := &c.plan.Resources[i]; slices.Contains(r.Targets, x.Node) && x.Kind != kinds.Endpoint {
 			out = append(out, x.ID)
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan/op"
@@ -13,7 +14,7 @@ import (
 // networks adds each network once at every site where an interface links to it.
 func (c *compiler) networks() error {
 	linked := map[string]bool{}
-	err := c.each(topology.Interface, func(n *topology.Node, i int, at *placement.Choice) error {
+	err := c.each(kinds.Interface, func(n *topology.Node, i int, at *placement.Choice) error {
 		net := target(n, topology.Links)
 		if net == nil {
 			return fmt.Errorf("%s: %s links to no network", n.Pos, n.Name)
@@ -22,7 +23,7 @@ func (c *compiler) networks() error {
 		return c.network(net, at.Site)
 	})
 	for _, n := range c.design.Nodes {
-		if n.Builds == topology.Network && !linked[n.Name] {
+		if n.Builds == kinds.Network && !linked[n.Name] {
 			c.plan.Notes = append(c.plan.Notes, fmt.Sprintf("network %s is not built: no interface links to it", n.Name))
 		}
 	}
@@ -58,7 +59,7 @@ func (c *compiler) takeNetwork(n *topology.Node, id, site string) error {
 	if st.Site != site {
 		return fmt.Errorf("%s: the network %s stands at %s only, and an instance linked to it is placed at %s", n.Pos, st.Name, st.Site, site)
 	}
-	c.add(Resource{ID: id, Node: n.Name, Title: n.Name, Kind: Network, Service: n.Service, Description: n.Description, Site: site,
+	c.add(Resource{ID: id, Node: n.Name, Title: n.Name, Kind: kinds.Network, Service: n.Service, Description: n.Description, Site: site,
 		Detail: "stands as " + st.Name, Spec: Spec{Label: st.Name, Existing: st.Attributes["site.id"]}, Why: []string{st.Name + " stands there"}})
 	c.step(Step{Resource: id, Op: op.Take, Title: "take " + st.Name, Check: Condition{Kind: CheckNone},
 		Sets: map[string]string{"site.id": st.Attributes["site.id"]}}, "", 0)
@@ -66,7 +67,7 @@ func (c *compiler) takeNetwork(n *topology.Node, id, site string) error {
 }
 
 func (c *compiler) addNetwork(r Resource) {
-	r.Kind = Network
+	r.Kind = kinds.Network
 	r.Why = []string{"instances linked to it are at " + r.Site}
 	c.add(r)
 	created := c.step(Step{Resource: r.ID, Op: op.Create, Title: "create network", Check: Condition{Kind: CheckSite}}, "",
@@ -86,14 +87,14 @@ func target(n *topology.Node, order topology.Order) *topology.Node {
 }
 
 func (c *compiler) volumes() error {
-	return c.each(topology.Volume, func(n *topology.Node, i int, at *placement.Choice) error {
+	return c.each(kinds.Volume, func(n *topology.Node, i int, at *placement.Choice) error {
 		size := inGiB(n.Properties["size"], 1)
 		site := c.estate.Site(at.Site)
 		need := Need{DiskGiB: size}
 		if r := c.unchanged(c.resourceID(n, i), at.Site, need); r != nil {
 			size = r.Spec.DiskGiB
 		}
-		r := c.add(Resource{ID: c.resourceID(n, i), Node: n.Name, Title: title(n, i), Kind: Volume, Service: n.Service,
+		r := c.add(Resource{ID: c.resourceID(n, i), Node: n.Name, Title: title(n, i), Kind: kinds.Volume, Service: n.Service,
 			Description: n.Description, Site: at.Site, Zone: at.Zone, Detail: estate.GiB(size), Need: &need,
 			CostPerHour: money.Of(size * site.Prices.Disk), Spec: Spec{DiskGiB: size, Label: c.resourceID(n, i)},
 			Why: []string{"with the instance it is attached to"}})
@@ -104,7 +105,7 @@ func (c *compiler) volumes() error {
 }
 
 func (c *compiler) instances() error {
-	return c.each(topology.Instance, func(n *topology.Node, i int, at *placement.Choice) error {
+	return c.each(kinds.Instance, func(n *topology.Node, i int, at *placement.Choice) error {
 		return c.instance(n, i, at)
 	})
 }
@@ -134,7 +135,7 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error
 	if err != nil {
 		return err
 	}
-	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Instance, Service: n.Service, Description: n.Description,
+	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: kinds.Instance, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, Host: at.Host, Detail: detail,
 		CostPerHour: price, CostOff: off, Why: at.Reasons, Elsewhere: at.Elsewhere, Need: &asked,
 		Spec: Spec{Hostname: name, Cores: cores, MemoryGiB: memory, DiskGiB: disk, Size: size,

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
@@ -16,14 +17,14 @@ const impliedNetwork = "site-lan"
 // interfaces plugs instances into networks: those the template asks for, and one into the site's own network where it
 // asks for none, since an instance without a network can neither be configured nor answer.
 func (c *compiler) interfaces() error {
-	err := c.each(topology.Interface, func(n *topology.Node, i int, at *placement.Choice) error {
+	err := c.each(kinds.Interface, func(n *topology.Node, i int, at *placement.Choice) error {
 		return c.plug(wiring{id: c.resourceID(n, i), node: n, title: title(n, i), instance: c.resourceID(n.Base, i), base: n.Base,
 			network: networkID(target(n, topology.Links).Name, at.Site), address: pickedAddress(n, i)})
 	})
 	if err != nil {
 		return err
 	}
-	return c.each(topology.Instance, func(n *topology.Node, i int, at *placement.Choice) error {
+	return c.each(kinds.Instance, func(n *topology.Node, i int, at *placement.Choice) error {
 		instance := c.resourceID(n, i)
 		if c.plugged[instance] != "" {
 			return nil
@@ -50,7 +51,7 @@ func (c *compiler) plug(w wiring) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", w.node.Pos, err)
 	}
-	c.add(Resource{ID: id, Node: w.node.Name, Title: w.title, Kind: Interface, Service: w.node.Service, Site: on.Site, Zone: on.Zone,
+	c.add(Resource{ID: id, Node: w.node.Name, Title: w.title, Kind: kinds.Interface, Service: w.node.Service, Site: on.Site, Zone: on.Zone,
 		PartOf: instance, StandsOn: []string{instance, network}, Why: []string{"with the instance it belongs to"}, Detail: address,
 		Spec: Spec{Network: network, Instance: instance, Ports: c.ports(w.base), Address: address}})
 	on = c.resource(instance)
@@ -99,7 +100,7 @@ func (c *compiler) interfaceOf(base *topology.Node, i int) string {
 func (c *compiler) ports(base *topology.Node) []int {
 	var out []int
 	for _, n := range c.onBase[base] {
-		if n.Builds != topology.Software {
+		if n.Builds != kinds.Software {
 			continue
 		}
 		for _, cp := range n.Capabilities {

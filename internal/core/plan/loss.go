@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/printable"
 )
@@ -48,7 +49,7 @@ func (p *Plan) Losses() []Loss {
 	var out []Loss
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if r.Kind != Volume && r.Kind != Instance || p.Step(op.Remove.On(r.ID)) == nil {
+		if r.Kind != kinds.Volume && r.Kind != kinds.Instance || p.Step(op.Remove.On(r.ID)) == nil {
 			continue
 		}
 		if elsewhere, kept := strings.CutSuffix(r.ID, "@"+r.Site); kept {
@@ -94,7 +95,7 @@ func (p *Plan) usersOf(of *Resource) []string {
 	var out []string
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if of.Kind == Instance && r.On == of.ID || of.Kind == Volume && r.Kind == Instance && slices.Contains(r.StandsOn, of.ID) {
+		if of.Kind == kinds.Instance && r.On == of.ID || of.Kind == kinds.Volume && r.Kind == kinds.Instance && slices.Contains(r.StandsOn, of.ID) {
 			out = append(out, r.ID)
 		}
 	}

@@ -5,6 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 )
@@ -14,13 +15,13 @@ func TestLossesSayWhoseDataGoes(t *testing.T) {
 	site := plan.Condition{Kind: plan.CheckSite}
 	p := &plan.Plan{
 		Resources: []plan.Resource{
-			{ID: "vol", Kind: plan.Volume, Site: "vega", Change: plan.Rebuild, Spec: plan.Spec{DiskGiB: 80}},
-			{ID: "host", Kind: plan.Instance, Site: "vega", Change: plan.Amend, StandsOn: []string{"vol"}, Spec: plan.Spec{DiskGiB: 8}},
-			{ID: "old", Kind: plan.Instance, Site: "vega", Change: plan.Retire, Spec: plan.Spec{DiskGiB: 8.5}},
-			{ID: "app", Kind: plan.Software, Site: "vega", Change: plan.Retire, On: "old"},
-			{ID: "host@presa", Kind: plan.Instance, Site: "presa", Change: plan.Retire},
-			{ID: "gone@presa", Kind: plan.Instance, Site: "presa", Change: plan.Retire, Spec: plan.Spec{DiskGiB: 4}},
-			{ID: "lan", Kind: plan.Network, Site: "vega", Change: plan.Retire},
+			{ID: "vol", Kind: kinds.Volume, Site: "vega", Change: plan.Rebuild, Spec: plan.Spec{DiskGiB: 80}},
+			{ID: "host", Kind: kinds.Instance, Site: "vega", Change: plan.Amend, StandsOn: []string{"vol"}, Spec: plan.Spec{DiskGiB: 8}},
+			{ID: "old", Kind: kinds.Instance, Site: "vega", Change: plan.Retire, Spec: plan.Spec{DiskGiB: 8.5}},
+			{ID: "app", Kind: kinds.Software, Site: "vega", Change: plan.Retire, On: "old"},
+			{ID: "host@presa", Kind: kinds.Instance, Site: "presa", Change: plan.Retire},
+			{ID: "gone@presa", Kind: kinds.Instance, Site: "presa", Change: plan.Retire, Spec: plan.Spec{DiskGiB: 4}},
+			{ID: "lan", Kind: kinds.Network, Site: "vega", Change: plan.Retire},
 		},
 	}
 	for _, id := range []string{"vol", "old", "host@presa", "gone@presa", "lan"} {

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/topology"
@@ -20,13 +21,13 @@ func Offers(d *topology.Design, p placement.Problem) tosca.Diagnostics {
 	o := &offers{design: d, estate: e, rules: p.Rules}
 	for _, n := range d.Nodes {
 		base := n.Base
-		if n.Builds == topology.Instance {
+		if n.Builds == kinds.Instance {
 			base = n
 		}
 		switch {
-		case n.Builds == topology.Instance:
+		case n.Builds == kinds.Instance:
 			o.instance(n)
-		case n.Builds == topology.Network:
+		case n.Builds == kinds.Network:
 			o.options(n, e.Sites)
 		case base != nil:
 			o.options(n, o.allowed(base))

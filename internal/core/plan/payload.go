@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan/op"
 )
 
@@ -21,7 +22,7 @@ var payloads = map[op.Payload]func(*Plan, *Step) error{
 
 // checkPayload says what a step lacks that its operation takes. Building an object takes what is lifted to it.
 func (p *Plan) checkPayload(s *Step) error {
-	if s.Op == op.Create && p.resources[s.Resource].Kind == Object && (s.Filling == nil || s.Filling.File == "") {
+	if s.Op == op.Create && p.resources[s.Resource].Kind == kinds.Object && (s.Filling == nil || s.Filling.File == "") {
 		return fmt.Errorf("step %s lifts nothing", s.ID)
 	}
 	if row := s.Op.Row(); s.Undo != nil && row.Undo == "" {

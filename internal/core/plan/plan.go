@@ -13,6 +13,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan/op"
@@ -20,23 +21,6 @@ import (
 
 // Version is the format that [Read] accepts and [Plan.Write] writes.
 const Version = "andamio.plan/1"
-
-// Kind is what a resource is.
-type Kind string
-
-// The kinds of resource. An endpoint is where users reach a service: it is not created but must answer.
-const (
-	Network   Kind = "network"
-	Volume    Kind = "volume"
-	Instance  Kind = "instance"
-	Interface Kind = "interface"
-	Software  Kind = "software"
-	Endpoint  Kind = "endpoint"
-	// Deed is something done beside the building, before, during or after it.
-	Deed Kind = "action"
-	// Object is a package in a site's object storage.
-	Object Kind = "object"
-)
 
 // Plan is everything that raising a design takes.
 type Plan struct {
@@ -119,10 +103,10 @@ type Site struct {
 
 // Resource is one thing that will stand at one site.
 type Resource struct {
-	ID    string `json:"id"`
-	Node  string `json:"node"`
-	Title string `json:"title"`
-	Kind  Kind   `json:"kind"`
+	ID    string     `json:"id"`
+	Node  string     `json:"node"`
+	Title string     `json:"title"`
+	Kind  kinds.Kind `json:"kind"`
 	// Description is the template's.
 	Description string `json:"description,omitempty"`
 	Service     string `json:"service,omitempty"`

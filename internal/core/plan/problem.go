@@ -4,6 +4,7 @@ import (
 	"strconv"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
@@ -17,7 +18,7 @@ func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
 	p := placement.Problem{Estate: e, Weights: placement.Usual}
 	answers := answersOf(d)
 	for _, n := range d.Nodes {
-		if n.Builds != topology.Instance {
+		if n.Builds != kinds.Instance {
 			continue
 		}
 		need, volumes := needOf(n)
@@ -43,7 +44,7 @@ func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
 // bound is the rule that an instance is where the network stands that its interface links to.
 func bound(n *topology.Node) (placement.Rule, bool) {
 	net := target(n, topology.Links)
-	if n.Builds != topology.Interface || net == nil || net.Standing == nil {
+	if n.Builds != kinds.Interface || net == nil || net.Standing == nil {
 		return placement.Rule{}, false
 	}
 	return placement.Rule{Name: n.Name + " links to " + net.Standing.Name, Nodes: []string{n.Base.Name}, Sites: []string{net.Standing.Site},

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 )
 
@@ -135,7 +136,7 @@ func (p *Plan) levelResources(at map[string]int) {
 }
 
 // kindOrder is the standard's order of what is built: network, storage, compute, then what they carry.
-var kindOrder = []Kind{Network, Volume, Instance, Interface, Software, Endpoint, Deed}
+var kindOrder = []kinds.Kind{kinds.Network, kinds.Volume, kinds.Instance, kinds.Interface, kinds.Software, kinds.Endpoint, kinds.Action}
 
 // order sorts resources and steps by level, then kind, then as the template has them. at finds resources as they are; the
 // result says where each step was.

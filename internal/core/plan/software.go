@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
@@ -19,11 +20,11 @@ func (c *compiler) software() error {
 		for i := range n.Count {
 			var err error
 			switch n.Builds {
-			case topology.Instance:
+			case kinds.Instance:
 				err = c.prepare(n, i)
-			case topology.Software:
+			case kinds.Software:
 				err = c.component(n, i, c.siteOf(n, i))
-			case topology.Network, topology.Volume, topology.Interface:
+			case kinds.Network, kinds.Volume, kinds.Interface:
 				err = noShell(n)
 			}
 			if err != nil {
@@ -84,11 +85,11 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) erro
 	on := c.resourceID(n.Base, i)
 	id := c.resourceID(n, i)
 	host := on
-	if n.Host.Builds == topology.Software {
+	if n.Host.Builds == kinds.Software {
 		host = c.resourceID(n.Host, i)
 	}
 	targets := c.targets(n, i)
-	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: Software, Service: n.Service, Description: n.Description,
+	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: kinds.Software, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, On: on, StandsOn: unique(append([]string{host}, targets...)), Detail: endpointDetail(n),
 		Why: []string{"it runs on " + c.resource(on).Title + ", which is placed there"}})
 
@@ -114,7 +115,7 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) erro
 func (c *compiler) targets(n *topology.Node, i int) []string {
 	var out []string
 	for _, r := range n.Relations {
-		if r.Target.Builds != topology.Software || r.Order != topology.Connects && r.Order != topology.Depends {
+		if r.Target.Builds != kinds.Software || r.Order != topology.Connects && r.Order != topology.Depends {
 			continue
 		}
 		for _, j := range paired(n, r, i) {
@@ -194,7 +195,7 @@ func (w *weave) own(does op.Op) {
 		return
 	}
 	part := ""
-	if w.node.Builds == topology.Instance {
+	if w.node.Builds == kinds.Instance {
 		part = "script" // create is what the site does
 	}
 	undo := map[op.Op]string{op.Create: "delete", op.Start: "stop"}[does]
@@ -295,7 +296,7 @@ func (w *weave) run(s Step, part string, o *topology.Operation, operation string
 
 // check adds a step for each endpoint with a port of its own: software is not started before its port is open.
 func (w *weave) check() {
-	if w.node.Builds != topology.Software {
+	if w.node.Builds != kinds.Software {
 		return
 	}
 	for _, cp := range w.node.Capabilities {
@@ -337,7 +338,7 @@ func (c *compiler) endpoints() {
 	for _, n := range c.design.Nodes {
 		for _, cp := range n.Capabilities {
 			port, ok := cp.Properties["port"].(int64)
-			if n.Builds != topology.Software || !cp.Public || !ok {
+			if n.Builds != kinds.Software || !cp.Public || !ok {
 				continue
 			}
 			for i := range n.Count {
@@ -375,7 +376,7 @@ func (c *compiler) endpoint(n *topology.Node, cp topology.Capability, port int64
 			path = "/"
 		}
 	}
-	r := c.add(Resource{ID: of.ID + "." + cp.Name, Node: n.Name, Title: title(n, i) + " " + protocol(cp), Kind: Endpoint,
+	r := c.add(Resource{ID: of.ID + "." + cp.Name, Node: n.Name, Title: title(n, i) + " " + protocol(cp), Kind: kinds.Endpoint,
 		Service: n.Service, Description: "where users reach " + of.Title, Site: of.Site, Zone: of.Zone,
 		StandsOn: []string{of.ID}, Detail: path, Why: []string{"it is reached where " + of.Title + " runs"},
 		Spec: Spec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID}})

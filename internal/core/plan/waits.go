@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/topology"
 )
 
@@ -24,10 +25,10 @@ func (c *compiler) waitFor(n *topology.Node, step string) {
 func dependencies(n *topology.Node, depth int) []*topology.Node {
 	var out []*topology.Node
 	for _, rel := range n.Relations {
-		if n.Builds != topology.Nothing && rel.Order != topology.Depends {
+		if n.Builds != kinds.None && rel.Order != topology.Depends {
 			continue
 		}
-		if rel.Target.Builds == topology.Nothing && depth < 100 {
+		if rel.Target.Builds == kinds.None && depth < 100 {
 			out = append(out, dependencies(rel.Target, depth+1)...)
 			continue
 		}
@@ -40,7 +41,7 @@ func dependencies(n *topology.Node, depth int) []*topology.Node {
 func (c *compiler) settleWaits() {
 	networks := map[string][]string{}
 	for i := range c.plan.Resources {
-		if r := &c.plan.Resources[i]; r.Kind == Network {
+		if r := &c.plan.Resources[i]; r.Kind == kinds.Network {
 			networks[r.Node+"-1"] = append(networks[r.Node+"-1"], r.ID)
 		}
 	}
@@ -81,7 +82,7 @@ func (c *compiler) settleAsked() error {
 				return fmt.Errorf("%s is given %s of %s, which the plan does not build", step, a.attribute, a.resource)
 			case known && by != step:
 				c.comesAfter(s, by)
-			case !known && c.plan.Resources[at].Kind == Interface:
+			case !known && c.plan.Resources[at].Kind == kinds.Interface:
 				c.comesAfter(s, c.last[a.resource])
 			case !known && a.attribute != "state":
 				return fmt.Errorf("%s is given %s of %s, and nothing puts that out: no operation has it among its outputs", step, a.attribute, a.resource)

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
@@ -63,7 +64,7 @@ func (f *follower) preconditions(w *topology.Workflow) []string {
 func (f *follower) resources(node string) []string {
 	var out []string
 	for _, r := range f.c.plan.Resources {
-		if r.Node == node && r.Kind != Endpoint && (r.Kind != Interface || r.PartOf == "" || !strings.HasSuffix(r.ID, ".if")) {
+		if r.Node == node && r.Kind != kinds.Endpoint && (r.Kind != kinds.Interface || r.PartOf == "" || !strings.HasSuffix(r.ID, ".if")) {
 			out = append(out, r.ID)
 		}
 	}
@@ -443,7 +444,7 @@ func (f *follower) answers() {
 		}
 	}
 	for _, r := range f.c.plan.Resources {
-		if r.Kind != Endpoint || last[r.Spec.EndpointOf] == "" {
+		if r.Kind != kinds.Endpoint || last[r.Spec.EndpointOf] == "" {
 			continue
 		}
 		s := *f.library[r.ID][0]

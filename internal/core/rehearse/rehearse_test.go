@@ -12,6 +12,7 @@ import (
 
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/history"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/plan/plantest"
@@ -28,7 +29,7 @@ func chain(t testing.TB, seconds ...float64) *plan.Plan {
 		if i > 0 {
 			step.After = []string{p.Steps[i-1].ID}
 		}
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: plan.Network, Site: "vega"})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega"})
 		p.Steps = append(p.Steps, step)
 	}
 	require.NoError(t, p.Arrange())

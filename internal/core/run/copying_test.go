@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -17,7 +18,7 @@ import (
 
 // copies is a run of one instance whose disk is copied.
 func copies() *tape {
-	p := plan.Reindexed(&plan.Plan{Resources: []plan.Resource{{ID: "log-host-1", Kind: plan.Instance}},
+	p := plan.Reindexed(&plan.Plan{Resources: []plan.Resource{{ID: "log-host-1", Kind: kinds.Instance}},
 		Steps: []plan.Step{{ID: "log-host-1/replicate", Resource: "log-host-1", Op: op.Replicate}, {ID: "log-host-1/follow", Resource: "log-host-1", Op: op.Follow, After: []string{"log-host-1/replicate"}}}})
 	x := &tape{s: run.New(p)}
 	x.play(run.RunStarted, "", 0)
@@ -147,7 +148,7 @@ func chain(changes ...plan.Change) *tape {
 	p := &plan.Plan{}
 	for i := range 3 {
 		id := fmt.Sprintf("r%d", i)
-		r, s := plan.Resource{ID: id, Kind: plan.Volume}, plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Seconds: 10}
+		r, s := plan.Resource{ID: id, Kind: kinds.Volume}, plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Seconds: 10}
 		if i > 0 {
 			r.StandsOn, s.After = []string{fmt.Sprintf("r%d", i-1)}, []string{fmt.Sprintf("r%d/create", i-1)}
 		}

@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 )
 
@@ -143,7 +144,7 @@ func (b *builder) site(name string) string {
 func (b *builder) instances() {
 	for i := range b.in.Records {
 		r := &b.in.Records[i]
-		if r.Class != inventory.Instance {
+		if r.Class != kinds.Instance {
 			continue
 		}
 		id := b.node(Node{ID: "instance " + r.ID, Name: r.Name, Layer: Instances, Site: r.Site, Missing: b.in.Gone[r.ID]})
@@ -175,7 +176,7 @@ func (b *builder) deployment(d *Deployment) {
 	}
 	for i := range d.Plan.Resources {
 		r := &d.Plan.Resources[i]
-		if r.Kind != plan.Software {
+		if r.Kind != kinds.Software {
 			continue
 		}
 		part := b.node(Node{ID: id(r.ID), Name: r.ID, Layer: Parts, Site: r.Site, Group: fmt.Sprintf("d%d/%s", d.ID, r.Node)})
@@ -190,7 +191,7 @@ func (b *builder) deployment(d *Deployment) {
 	for i := range d.Plan.Resources {
 		r := &d.Plan.Resources[i]
 		for _, on := range r.StandsOn {
-			if o := d.Plan.Resource(on); r.Kind == plan.Software && o != nil {
+			if o := d.Plan.Resource(on); r.Kind == kinds.Software && o != nil {
 				b.peer(id(r.ID), id(b.behind(d.Plan, o)), Declared)
 			}
 		}
@@ -199,7 +200,7 @@ func (b *builder) deployment(d *Deployment) {
 
 // behind is the software that an endpoint leads to, or the resource itself.
 func (b *builder) behind(p *plan.Plan, r *plan.Resource) string {
-	if r.Kind == plan.Endpoint && p.Resource(r.Spec.EndpointOf) != nil {
+	if r.Kind == kinds.Endpoint && p.Resource(r.Spec.EndpointOf) != nil {
 		return r.Spec.EndpointOf
 	}
 	return r.ID
@@ -217,7 +218,7 @@ func (b *builder) tagged() {
 	for i := range b.in.Records {
 		r := &b.in.Records[i]
 		service := r.Attributes[inventory.TagPrefix+"service"]
-		if r.Class != inventory.Instance || service == "" {
+		if r.Class != kinds.Instance || service == "" {
 			continue
 		}
 		s := b.node(Node{ID: "service " + service, Name: service, Layer: Services})

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/servicemap"
 )
@@ -14,19 +15,19 @@ import (
 // two services over three instances on two hosts: a is a pair on both hosts, b one alone, and a asks b.
 func sample() *servicemap.Map {
 	host := func(id, host string) inventory.Record {
-		return inventory.Record{ID: "r/" + id, Class: inventory.Instance, Name: id, Site: "vega", Provider: id,
+		return inventory.Record{ID: "r/" + id, Class: kinds.Instance, Name: id, Site: "vega", Provider: id,
 			Attributes: map[string]string{"zone": "z", "host": host}}
 	}
 	part := func(id, node, on, service string, needs ...string) plan.Resource {
-		return plan.Resource{ID: id, Node: node, Kind: plan.Software, On: on, Service: service, Site: "vega", StandsOn: needs}
+		return plan.Resource{ID: id, Node: node, Kind: kinds.Software, On: on, Service: service, Site: "vega", StandsOn: needs}
 	}
 	p := &plan.Plan{Services: []plan.Service{{Name: "a", Title: "service a"}, {Name: "b", Title: "service b"}},
-		Resources: []plan.Resource{{ID: "i1", Kind: plan.Instance, Site: "vega"}, {ID: "i2", Kind: plan.Instance, Site: "vega"}, {ID: "i3", Kind: plan.Instance, Site: "vega"},
+		Resources: []plan.Resource{{ID: "i1", Kind: kinds.Instance, Site: "vega"}, {ID: "i2", Kind: kinds.Instance, Site: "vega"}, {ID: "i3", Kind: kinds.Instance, Site: "vega"},
 			part("a-1", "a", "i1", "a", "b-port"), part("a-2", "a", "i2", "a", "b-port"), part("b-1", "b", "i3", "b"),
-			{ID: "b-port", Kind: plan.Endpoint, Spec: plan.Spec{EndpointOf: "b-1"}}},
+			{ID: "b-port", Kind: kinds.Endpoint, Spec: plan.Spec{EndpointOf: "b-1"}}},
 		Known: map[string]map[string]string{"i1": {"site.id": "1"}, "i2": {"site.id": "2"}, "i3": {"site.id": "3"}}}
 	return servicemap.New(servicemap.Input{Records: inventory.Records{host("1", "h1"), host("2", "h2"), host("3", "h2"),
-		{ID: "r/4", Class: inventory.Instance, Name: "4", Site: "presa", Provider: "4", Attributes: map[string]string{"tag.service": "old"}}},
+		{ID: "r/4", Class: kinds.Instance, Name: "4", Site: "presa", Provider: "4", Attributes: map[string]string{"tag.service": "old"}}},
 		Deployments: []servicemap.Deployment{{ID: 1, Name: "d", Plan: p}}, Talks: [][2]string{{"vega/1", "vega/3"}, {"vega/2", "presa/4"}, {"vega/2", "nowhere/9"}},
 		Gone: map[string]bool{"r/2": true}})
 }

@@ -9,7 +9,7 @@ import (
 	"slices"
 	"time"
 
-	"andamio/internal/core/plan"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
 )
 
@@ -53,12 +53,13 @@ func New(s *run.State, now time.Time, most int) *Timeline {
 	return t
 }
 
-var kinds = map[plan.Kind]string{plan.Network: "networks", plan.Volume: "volumes", plan.Instance: "instances",
-	plan.Interface: "interfaces", plan.Endpoint: "endpoints", plan.Object: "packages"}
+// plurals name the lanes of what sites build.
+var plurals = map[kinds.Kind]string{kinds.Network: "networks", kinds.Volume: "volumes", kinds.Instance: "instances",
+	kinds.Interface: "interfaces", kinds.Endpoint: "endpoints", kinds.Object: "packages"}
 
 func byNode(s *run.State, st *run.Step) string {
 	r := s.Resource(st.Resource)
-	if name := kinds[r.Kind]; name != "" {
+	if name := plurals[r.Kind]; name != "" {
 		return name
 	}
 	return r.Node
@@ -66,7 +67,7 @@ func byNode(s *run.State, st *run.Step) string {
 
 func byService(s *run.State, st *run.Step) string {
 	r := s.Resource(st.Resource)
-	if name := kinds[r.Kind]; name != "" {
+	if name := plurals[r.Kind]; name != "" {
 		return name
 	}
 	if r.Service != "" {
@@ -77,9 +78,9 @@ func byService(s *run.State, st *run.Step) string {
 
 func byLayer(s *run.State, st *run.Step) string {
 	switch s.Resource(st.Resource).Kind {
-	case plan.Software:
+	case kinds.Software:
 		return "software"
-	case plan.Endpoint:
+	case kinds.Endpoint:
 		return "endpoints"
 	}
 	return "sites build"

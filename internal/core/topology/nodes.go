@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/tosca"
 )
 
@@ -71,7 +72,7 @@ func (b *builder) placeNodes(f *frame) {
 			continue
 		}
 		n := &Node{Name: f.prefix + tn.Name, Description: tn.Description, TypeName: tn.Type.Name, Pos: tn.Pos, Count: 1,
-			Builds: Builds(tn.Type.Metadata[tosca.MetaBuilds]), Source: tn}
+			Builds: kinds.Kind(tn.Type.Metadata[tosca.MetaBuilds]), Source: tn}
 		if b.design.nodes[n.Name] != nil {
 			b.mistake(tn.Pos, tn.Width(), tosca.CodeName, fmt.Sprintf("%s is also the name of a part of a substituted node", n.Name), "rename it")
 			continue
@@ -257,7 +258,7 @@ func (b *builder) argument(p *tosca.Parameter, s scope) (any, bool) {
 
 // take makes a node with the directive select what stands in its place.
 func (b *builder) take(p place, n *Node) {
-	n.Builds = Nothing
+	n.Builds = kinds.None
 	st := b.selected(p)
 	if st == nil {
 		return

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/tosca"
 )
 
@@ -121,7 +122,7 @@ func (b *builder) relation(p place, name string, l landing) Relation {
 // base follows hosts down to an instance; the template has no circles.
 func base(n *Node) *Node {
 	for depth := 0; n != nil && depth < 1000; n, depth = n.Host, depth+1 {
-		if n.Builds == Instance {
+		if n.Builds == kinds.Instance {
 			return n
 		}
 	}
@@ -133,11 +134,11 @@ func (b *builder) checkBases() {
 		return // a requirement that nothing fulfils is the reason
 	}
 	for _, n := range b.design.Nodes {
-		if (n.Builds == Software || n.Builds == Interface) && n.Base == nil {
+		if (n.Builds == kinds.Software || n.Builds == kinds.Interface) && n.Base == nil {
 			b.mistake(n.Pos, n.Source.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s stands on no compute node", n.Name),
 				"what it is hosted on must itself be hosted, down to a compute node")
 		}
-		if n.Builds == Nothing && n.Operations.HasOwn() && n.Base == nil && n.Standing == nil {
+		if n.Builds == kinds.None && n.Operations.HasOwn() && n.Base == nil && n.Standing == nil {
 			b.mistake(n.Pos, n.Source.Width(), tosca.CodeUnfulfilled, fmt.Sprintf("%s has operations, and no instance to run them on", n.Name),
 				"derive its type from one that is hosted, such as tosca.nodes.SoftwareComponent")
 		}
@@ -148,7 +149,7 @@ func (b *builder) checkBases() {
 // of the instance it is attached to.
 func (b *builder) count() {
 	for _, n := range b.design.Nodes {
-		if n.Builds == Instance {
+		if n.Builds == kinds.Instance {
 			n.Count = b.instances(n)
 		}
 	}

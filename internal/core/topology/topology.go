@@ -11,20 +11,8 @@ import (
 	"fmt"
 	"slices"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/tosca"
-)
-
-// Builds says what the planner builds for a node. It is metadata "andamio.builds" of the node's type.
-type Builds string
-
-// What a node can be built as. A node that builds nothing only orders others.
-const (
-	Nothing   Builds = ""
-	Network   Builds = "network"
-	Volume    Builds = "volume"
-	Instance  Builds = "instance"
-	Interface Builds = "interface"
-	Software  Builds = "software"
 )
 
 // Order says how a relation orders and ties its ends. It is metadata "andamio.order" of the relationship's type.
@@ -93,7 +81,7 @@ type Node struct {
 	Name        string
 	Description string
 	TypeName    string
-	Builds      Builds
+	Builds      kinds.Kind
 	// Service is the name of the service the node belongs to, "" for none.
 	Service string
 	// Count is how many instances there are of it.

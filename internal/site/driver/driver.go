@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 )
 
@@ -88,7 +89,7 @@ type Driver struct {
 	// Open makes a driver of one site. It asks the site nothing.
 	Open func(Terms) (site.Site, error)
 	// Kinds are those of things that its sites can hold.
-	Kinds []site.Kind
+	Kinds []kinds.Kind
 	// Mapping is the text of the file that makes records of what its sites tell, see package mapping.
 	Mapping []byte
 }

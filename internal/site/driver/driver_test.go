@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 )
 
@@ -144,11 +145,11 @@ func TestASiteThatCannotBeOpenedRefusesWithTheReason(t *testing.T) {
 	for name, ask := range map[string]func() error{
 		"describe": func() error { _, err := s.Describe(ctx); return err },
 		"create":   func() error { _, err := s.Create(ctx, site.Request{}); return err },
-		"read":     func() error { _, err := s.Read(ctx, site.Volume, "x"); return err },
-		"list":     func() error { _, err := s.List(ctx, site.Volume); return err },
-		"act":      func() error { _, err := s.Act(ctx, site.Instance, "x", "stop"); return err },
-		"change":   func() error { _, err := s.Change(ctx, site.Instance, "x", site.Request{}); return err },
-		"delete":   func() error { return s.Delete(ctx, site.Instance, "x") },
+		"read":     func() error { _, err := s.Read(ctx, kinds.Volume, "x"); return err },
+		"list":     func() error { _, err := s.List(ctx, kinds.Volume); return err },
+		"act":      func() error { _, err := s.Act(ctx, kinds.Instance, "x", "stop"); return err },
+		"change":   func() error { _, err := s.Change(ctx, kinds.Instance, "x", site.Request{}); return err },
+		"delete":   func() error { return s.Delete(ctx, kinds.Instance, "x") },
 		"access":   func() error { _, err := v.Access(ctx); return err },
 		"page":     func() error { _, err := v.Page(ctx, site.Query{}); return err },
 		"rotate":   func() error { _, err := v.Rotate(ctx, "x"); return err },

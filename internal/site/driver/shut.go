@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 )
 
@@ -17,25 +18,25 @@ type shut struct {
 	why  error
 }
 
-func (s *shut) Name() string                                    { return s.name }
-func (s *shut) Describe(context.Context) (*estate.Site, error)  { return nil, s.why }
-func (s *shut) Delete(context.Context, site.Kind, string) error { return s.why }
+func (s *shut) Name() string                                     { return s.name }
+func (s *shut) Describe(context.Context) (*estate.Site, error)   { return nil, s.why }
+func (s *shut) Delete(context.Context, kinds.Kind, string) error { return s.why }
 
 func (s *shut) Create(context.Context, site.Request) (site.Resource, error) {
 	return site.Resource{}, s.why
 }
 
-func (s *shut) Read(context.Context, site.Kind, string) (site.Resource, error) {
+func (s *shut) Read(context.Context, kinds.Kind, string) (site.Resource, error) {
 	return site.Resource{}, s.why
 }
 
-func (s *shut) List(context.Context, site.Kind) ([]site.Resource, error) { return nil, s.why }
+func (s *shut) List(context.Context, kinds.Kind) ([]site.Resource, error) { return nil, s.why }
 
-func (s *shut) Act(context.Context, site.Kind, string, string) (site.Resource, error) {
+func (s *shut) Act(context.Context, kinds.Kind, string, string) (site.Resource, error) {
 	return site.Resource{}, s.why
 }
 
-func (s *shut) Change(context.Context, site.Kind, string, site.Request) (site.Resource, error) {
+func (s *shut) Change(context.Context, kinds.Kind, string, site.Request) (site.Resource, error) {
 	return site.Resource{}, s.why
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
 )
@@ -22,20 +23,20 @@ func calls(d *Driver) map[string]func() error {
 	return map[string]func() error{
 		"describe": func() error { _, err := d.Describe(ctx); return err },
 		"create": func() error {
-			_, err := d.Create(ctx, site.Request{Kind: site.Volume, Name: "v", DiskGiB: 1})
+			_, err := d.Create(ctx, site.Request{Kind: kinds.Volume, Name: "v", DiskGiB: 1})
 			return err
 		},
-		"read": func() error { _, err := d.Read(ctx, site.Volume, "v"); return err },
-		"list": func() error { _, err := d.List(ctx, site.Volume); return err },
-		"act":  func() error { _, err := d.Act(ctx, site.Instance, "i", "stop"); return err },
+		"read": func() error { _, err := d.Read(ctx, kinds.Volume, "v"); return err },
+		"list": func() error { _, err := d.List(ctx, kinds.Volume); return err },
+		"act":  func() error { _, err := d.Act(ctx, kinds.Instance, "i", "stop"); return err },
 		"change": func() error {
-			_, err := d.Change(ctx, site.Volume, "v", site.Request{Kind: site.Volume, DiskGiB: 2})
+			_, err := d.Change(ctx, kinds.Volume, "v", site.Request{Kind: kinds.Volume, DiskGiB: 2})
 			return err
 		},
-		"delete":      func() error { return d.Delete(ctx, site.Volume, "v") },
+		"delete":      func() error { return d.Delete(ctx, kinds.Volume, "v") },
 		"access":      func() error { _, err := d.Access(ctx); return err },
 		"rotate":      func() error { _, err := d.Rotate(ctx, "proposed-and-long-enough"); return err },
-		"page":        func() error { _, err := d.Page(ctx, site.Query{Kind: site.Volume}); return err },
+		"page":        func() error { _, err := d.Page(ctx, site.Query{Kind: kinds.Volume}); return err },
 		"changes":     func() error { _, err := d.Changes(ctx, "disk", "e", 0); return err },
 		"hashes":      func() error { _, err := d.Hashes(ctx, "disk", site.Extent{Length: 10}, 10); return err },
 		"read disk":   func() error { _, err := d.ReadDisk(ctx, "disk", site.Extent{Length: 2}); return err },
@@ -104,12 +105,12 @@ func TestChangesSayOnlyWhatIsToChange(t *testing.T) {
 		req  site.Request
 		want string
 	}{
-		"a size":        {site.Request{Kind: site.Instance, Size: "c4", DiskGiB: 20}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","mixins":["https://schemas.andamio.example/occi/sizes#c4"],"attributes":{"andamio.placed.disk":20}}`},
-		"a free form":   {site.Request{Kind: site.Instance, Cores: 4, MemoryGiB: 8, DiskGiB: 20}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","attributes":{"occi.compute.cores":4,"occi.compute.memory":8,"andamio.placed.disk":20}}`},
-		"a name":        {site.Request{Kind: site.Instance, Rename: "other"}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","title":"other"}`},
-		"tags":          {site.Request{Kind: site.Volume, Tags: map[string]string{"owner": "map", "old": ""}}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#storage","attributes":{"` + wire.OwnTag + `owner":"map","` + wire.OwnTag + `old":""}}`},
-		"a larger disk": {site.Request{Kind: site.Volume, DiskGiB: 30}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#storage","attributes":{"occi.storage.size":30}}`},
-		"an address":    {site.Request{Kind: site.Interface, Address: "10.0.0.9"}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#networkinterface","attributes":{"` + wire.OwnInside + `":"10.0.0.9"}}`},
+		"a size":        {site.Request{Kind: kinds.Instance, Size: "c4", DiskGiB: 20}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","mixins":["https://schemas.andamio.example/occi/sizes#c4"],"attributes":{"andamio.placed.disk":20}}`},
+		"a free form":   {site.Request{Kind: kinds.Instance, Cores: 4, MemoryGiB: 8, DiskGiB: 20}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","attributes":{"occi.compute.cores":4,"occi.compute.memory":8,"andamio.placed.disk":20}}`},
+		"a name":        {site.Request{Kind: kinds.Instance, Rename: "other"}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","title":"other"}`},
+		"tags":          {site.Request{Kind: kinds.Volume, Tags: map[string]string{"owner": "map", "old": ""}}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#storage","attributes":{"` + wire.OwnTag + `owner":"map","` + wire.OwnTag + `old":""}}`},
+		"a larger disk": {site.Request{Kind: kinds.Volume, DiskGiB: 30}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#storage","attributes":{"occi.storage.size":30}}`},
+		"an address":    {site.Request{Kind: kinds.Interface, Address: "10.0.0.9"}, `{"kind":"http://schemas.ogf.org/occi/infrastructure#networkinterface","attributes":{"` + wire.OwnInside + `":"10.0.0.9"}}`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d, last := serve(t, 200, `{"kind":"x","id":"7"}`)
@@ -125,7 +126,7 @@ func TestChangesSayOnlyWhatIsToChange(t *testing.T) {
 
 func TestAnInstanceIsAskedForWithAllThatIsSaid(t *testing.T) {
 	d, last := serve(t, 201, `{"kind":"x","id":"7"}`)
-	_, err := d.Create(ctx, site.Request{Kind: site.Instance, Name: "i", Cores: 1, MemoryGiB: 2, DiskGiB: 3, Image: "debian", Hostname: "h", Zone: "a", Host: "a-1", Class: "fast", Asleep: true})
+	_, err := d.Create(ctx, site.Request{Kind: kinds.Instance, Name: "i", Cores: 1, MemoryGiB: 2, DiskGiB: 3, Image: "debian", Hostname: "h", Zone: "a", Host: "a-1", Class: "fast", Asleep: true})
 	require.NoError(t, err)
 	_, body := last()
 	var w wire.Resource
@@ -133,7 +134,7 @@ func TestAnInstanceIsAskedForWithAllThatIsSaid(t *testing.T) {
 	for name, want := range map[string]any{wire.Hostname: "h", wire.OwnZone: "a", wire.OwnHost: "a-1", wire.OwnClass: "fast", wire.OwnAsleep: "yes", wire.OwnDisk: 3.0} {
 		assert.Equal(t, want, w.Attributes[name], name)
 	}
-	_, err = d.Create(ctx, site.Request{Kind: site.Instance, Name: "i", Image: "debian"})
+	_, err = d.Create(ctx, site.Request{Kind: kinds.Instance, Name: "i", Image: "debian"})
 	require.NoError(t, err)
 	_, body = last()
 	for _, name := range []string{wire.OwnAsleep, wire.OwnHost, wire.OwnZone, wire.OwnClass, wire.Hostname, wire.PublicKey} {
@@ -177,7 +178,7 @@ func TestARotationWithoutATokenIsNone(t *testing.T) {
 func TestAPageSaysWhereTheNextBegins(t *testing.T) {
 	d, last := serve(t, 200, `{"resources":[{"id":"urn:uuid:a","kind":"http://schemas.ogf.org/occi/infrastructure#storage","attributes":{"occi.storage.state":"online"}}],
 		"links":[{"id":"/storagelink/b","kind":"x#storagelink","source":{"location":"/compute/c1"},"target":{"location":"/storage/s1"}}]}`)
-	page, err := d.Page(ctx, site.Query{Kind: site.Volume, Size: 2, After: "before", Region: "north"})
+	page, err := d.Page(ctx, site.Query{Kind: kinds.Volume, Size: 2, After: "before", Region: "north"})
 	require.NoError(t, err)
 	r, _ := last()
 	assert.Equal(t, url.Values{"number": {"2"}, wire.ParamAfter: {"before"}, wire.ParamRegion: {"north"}}, r.URL.Query())
@@ -187,7 +188,7 @@ func TestAPageSaysWhereTheNextBegins(t *testing.T) {
 	assert.Equal(t, "storage", page.Resources[0].Told.Type)
 	assert.Equal(t, "north", page.Resources[0].Told.Region)
 	assert.Equal(t, []string{"c1", "s1"}, []string{page.Resources[1].Told.Source, page.Resources[1].Told.Target})
-	page, err = d.Page(ctx, site.Query{Kind: site.Volume})
+	page, err = d.Page(ctx, site.Query{Kind: kinds.Volume})
 	require.NoError(t, err)
 	assert.Empty(t, page.Next, "one that is not full is the last")
 	r, _ = last()
@@ -341,7 +342,7 @@ func TestAnswersAreBounded(t *testing.T) {
 		_, _ = io.WriteString(w, `"}`)
 	}))
 	defer server.Close()
-	_, err := New("vega", server.URL, "").Read(ctx, site.Volume, "v")
+	_, err := New("vega", server.URL, "").Read(ctx, kinds.Volume, "v")
 	require.Error(t, err, "what is longer than an answer may be is none")
 	assert.Equal(t, site.Transient, site.ClassOf(err))
 }
@@ -354,12 +355,12 @@ func TestEveryKindIsAskedForWithAllThatIsSaid(t *testing.T) {
 		kind         string
 		source, goal string
 	}{
-		"an interface": {site.Request{Kind: site.Interface, Source: "i-1", Target: "n-1", Ports: []int{80, 443}, Address: "10.0.0.9", MAC: "02:00:00:00:00:01"},
+		"an interface": {site.Request{Kind: kinds.Interface, Source: "i-1", Target: "n-1", Ports: []int{80, 443}, Address: "10.0.0.9", MAC: "02:00:00:00:00:01"},
 			map[string]any{wire.OwnPorts: "80,443", wire.OwnInside: "10.0.0.9", wire.OwnMAC: "02:00:00:00:00:01"}, wire.NetworkInterface, "/compute/i-1", "/network/n-1"},
-		"an attachment": {site.Request{Kind: site.Attachment, Source: "i-1", Target: "v-1", Location: "/data"}, map[string]any{wire.MountPoint: "/data"}, wire.StorageLink, "/compute/i-1", "/storage/v-1"},
-		"a volume":      {site.Request{Kind: site.Volume, DiskGiB: 7, Zone: "a", Class: "fast"}, map[string]any{wire.StorageSize: 7.0, wire.OwnZone: "a", wire.OwnClass: "fast"}, wire.Storage, "", ""},
-		"a network":     {site.Request{Kind: site.Network, CIDR: "10.0.0.0/24", VLAN: "12"}, map[string]any{wire.CIDR: "10.0.0.0/24", wire.VLAN: 12.0}, wire.Network, "", ""},
-		"an object":     {site.Request{Kind: site.Object, Bytes: 9, SHA256: "abc"}, map[string]any{wire.ObjectBytes: 9.0, wire.ObjectDigest: "abc"}, wire.Object, "", ""},
+		"an attachment": {site.Request{Kind: kinds.Attachment, Source: "i-1", Target: "v-1", Location: "/data"}, map[string]any{wire.MountPoint: "/data"}, wire.StorageLink, "/compute/i-1", "/storage/v-1"},
+		"a volume":      {site.Request{Kind: kinds.Volume, DiskGiB: 7, Zone: "a", Class: "fast"}, map[string]any{wire.StorageSize: 7.0, wire.OwnZone: "a", wire.OwnClass: "fast"}, wire.Storage, "", ""},
+		"a network":     {site.Request{Kind: kinds.Network, CIDR: "10.0.0.0/24", VLAN: "12"}, map[string]any{wire.CIDR: "10.0.0.0/24", wire.VLAN: 12.0}, wire.Network, "", ""},
+		"an object":     {site.Request{Kind: kinds.Object, Bytes: 9, SHA256: "abc"}, map[string]any{wire.ObjectBytes: 9.0, wire.ObjectDigest: "abc"}, wire.Object, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d, last := serve(t, 201, `{"kind":"x","id":"7"}`)

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
 )
@@ -128,7 +129,7 @@ func (d *Driver) Release(ctx context.Context, iface string, lead map[string]stri
 		pairs = append(pairs, port+":"+where)
 	}
 	slices.Sort(pairs)
-	return d.do(ctx, "release "+iface, http.MethodPost, d.location(site.Interface, iface)+"?action="+wire.ActionRelease, nil,
+	return d.do(ctx, "release "+iface, http.MethodPost, d.location(kinds.Interface, iface)+"?action="+wire.ActionRelease, nil,
 		wire.Action{Action: wire.ComputeAction + wire.ActionRelease, Attributes: map[string]any{wire.OwnLead: strings.Join(pairs, ",")}}, nil)
 }
 

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/driver"
 	"andamio/internal/web"
@@ -57,7 +58,7 @@ func Kit() *driver.Driver {
 				Fields: []driver.Field{{Name: fieldToken, Needed: true, Secret: true, About: "credential of the site"}}},
 		},
 		Check: checkTrust, Exposed: exposed, Guards: guards, Open: open,
-		Kinds: []site.Kind{site.Network, site.Volume, site.Instance, site.Interface, site.Attachment, site.Object}, Mapping: shippedMapping,
+		Kinds: []kinds.Kind{kinds.Network, kinds.Volume, kinds.Instance, kinds.Interface, kinds.Attachment, kinds.Object}, Mapping: shippedMapping,
 	}
 }
 

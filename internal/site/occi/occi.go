@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
 	"andamio/internal/web"
@@ -102,9 +103,9 @@ func (d *Driver) Patience(t time.Duration) { d.client.Timeout = t }
 func (d *Driver) Name() string { return d.name }
 
 // collections are the paths of the kinds' collections, which are the terms of the kinds.
-var collections = map[site.Kind]string{
-	site.Network: "network", site.Volume: "storage", site.Instance: "compute",
-	site.Interface: "networkinterface", site.Attachment: "storagelink", site.Object: "object",
+var collections = map[kinds.Kind]string{
+	kinds.Network: "network", kinds.Volume: "storage", kinds.Instance: "compute",
+	kinds.Interface: "networkinterface", kinds.Attachment: "storagelink", kinds.Object: "object",
 }
 
 // Describe reads the site's facts.
@@ -136,7 +137,7 @@ func (d *Driver) Create(ctx context.Context, r site.Request) (site.Resource, err
 }
 
 // Read says how a resource is now.
-func (d *Driver) Read(ctx context.Context, kind site.Kind, id string) (site.Resource, error) {
+func (d *Driver) Read(ctx context.Context, kind kinds.Kind, id string) (site.Resource, error) {
 	var out wire.Resource
 	if err := d.do(ctx, fmt.Sprintf("read %s", kind), http.MethodGet, d.location(kind, id), nil, nil, &out); err != nil {
 		return site.Resource{}, err
@@ -147,7 +148,7 @@ func (d *Driver) Read(ctx context.Context, kind site.Kind, id string) (site.Reso
 }
 
 // List reads a whole collection, page by page.
-func (d *Driver) List(ctx context.Context, kind site.Kind) ([]site.Resource, error) {
+func (d *Driver) List(ctx context.Context, kind kinds.Kind) ([]site.Resource, error) {
 	var out []site.Resource
 	for page := 1; ; page++ {
 		var c wire.Collection
@@ -166,7 +167,7 @@ func (d *Driver) List(ctx context.Context, kind site.Kind) ([]site.Resource, err
 }
 
 // Act starts or stops an instance.
-func (d *Driver) Act(ctx context.Context, kind site.Kind, id, action string) (site.Resource, error) {
+func (d *Driver) Act(ctx context.Context, kind kinds.Kind, id, action string) (site.Resource, error) {
 	var out wire.Resource
 	err := d.do(ctx, action, http.MethodPost, d.location(kind, id)+"?action="+url.QueryEscape(action), nil,
 		wire.Action{Action: wire.ComputeAction + action}, &out)
@@ -177,7 +178,7 @@ func (d *Driver) Act(ctx context.Context, kind site.Kind, id, action string) (si
 }
 
 // Change makes a resource what the request says, in place.
-func (d *Driver) Change(ctx context.Context, kind site.Kind, id string, r site.Request) (site.Resource, error) {
+func (d *Driver) Change(ctx context.Context, kind kinds.Kind, id string, r site.Request) (site.Resource, error) {
 	var out wire.Resource
 	err := d.do(ctx, fmt.Sprintf("change %s %s", kind, r.Name), http.MethodPost, d.location(kind, id), nil, renderChange(r), &out)
 	if err != nil {
@@ -203,11 +204,11 @@ func (d *Driver) Push(ctx context.Context, to site.Sink) (func(context.Context) 
 }
 
 // Delete removes a resource.
-func (d *Driver) Delete(ctx context.Context, kind site.Kind, id string) error {
+func (d *Driver) Delete(ctx context.Context, kind kinds.Kind, id string) error {
 	return d.do(ctx, fmt.Sprintf("delete %s", kind), http.MethodDelete, d.location(kind, id), nil, nil, nil)
 }
 
-func (d *Driver) location(kind site.Kind, id string) string {
+func (d *Driver) location(kind kinds.Kind, id string) string {
 	return "/" + collections[kind] + "/" + url.PathEscape(id)
 }
 

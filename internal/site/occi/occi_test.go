@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
 )
@@ -44,23 +45,23 @@ func TestRequestsSpeakTheStandard(t *testing.T) {
 		path string
 		want string
 	}{
-		"network": {site.Request{Kind: site.Network, Name: "app-lan", CIDR: "10.0.0.0/24", VLAN: "220", Mark: "m"}, "/network/",
+		"network": {site.Request{Kind: kinds.Network, Name: "app-lan", CIDR: "10.0.0.0/24", VLAN: "220", Mark: "m"}, "/network/",
 			`{"kind":"http://schemas.ogf.org/occi/infrastructure#network","mixins":["https://schemas.andamio.example/occi/mark#mark","http://schemas.ogf.org/occi/infrastructure/network#ipnetwork"],
 			"attributes":{"andamio.mark.text":"m","occi.network.label":"app-lan","occi.network.address":"10.0.0.0/24","occi.network.vlan":220},"title":"app-lan"}`},
-		"volume": {site.Request{Kind: site.Volume, Name: "v", DiskGiB: 20, Zone: "a"}, "/storage/",
+		"volume": {site.Request{Kind: kinds.Volume, Name: "v", DiskGiB: 20, Zone: "a"}, "/storage/",
 			`{"kind":"http://schemas.ogf.org/occi/infrastructure#storage","attributes":{"occi.storage.size":20,"andamio.placed.zone":"a"},"title":"v"}`},
-		"instance of a size": {site.Request{Kind: site.Instance, Name: "i", Hostname: "i", Size: "c2", Image: "debian", DiskGiB: 8, PublicKey: "ssh-ed25519 AAAA"}, "/compute/",
+		"instance of a size": {site.Request{Kind: kinds.Instance, Name: "i", Hostname: "i", Size: "c2", Image: "debian", DiskGiB: 8, PublicKey: "ssh-ed25519 AAAA"}, "/compute/",
 			`{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","mixins":["https://schemas.andamio.example/occi/images#debian","https://schemas.andamio.example/occi/estate#placed",
 			"https://schemas.andamio.example/occi/sizes#c2","http://schemas.ogf.org/occi/infrastructure/credentials#ssh_key"],
 			"attributes":{"occi.compute.hostname":"i","andamio.placed.disk":8,"occi.credentials.ssh.publickey":"ssh-ed25519 AAAA"},"title":"i"}`},
-		"instance of a free form": {site.Request{Kind: site.Instance, Cores: 3, MemoryGiB: 5, Image: "debian"}, "/compute/",
+		"instance of a free form": {site.Request{Kind: kinds.Instance, Cores: 3, MemoryGiB: 5, Image: "debian"}, "/compute/",
 			`{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","mixins":["https://schemas.andamio.example/occi/images#debian","https://schemas.andamio.example/occi/estate#placed"],
 			"attributes":{"occi.compute.cores":3,"occi.compute.memory":5,"andamio.placed.disk":0}}`},
-		"interface": {site.Request{Kind: site.Interface, Source: "c1", Target: "n1", Ports: []int{22, 80}}, "/networkinterface/",
+		"interface": {site.Request{Kind: kinds.Interface, Source: "c1", Target: "n1", Ports: []int{22, 80}}, "/networkinterface/",
 			`{"kind":"http://schemas.ogf.org/occi/infrastructure#networkinterface","mixins":["http://schemas.ogf.org/occi/infrastructure/networkinterface#ipnetworkinterface","https://schemas.andamio.example/occi/network#reach"],
 			"attributes":{"andamio.reach.ports":"22,80"},"source":{"location":"/compute/c1","kind":"http://schemas.ogf.org/occi/infrastructure#compute"},
 			"target":{"location":"/network/n1","kind":"http://schemas.ogf.org/occi/infrastructure#network"}}`},
-		"attachment": {site.Request{Kind: site.Attachment, Source: "c1", Target: "s1", Location: "/srv"}, "/storagelink/",
+		"attachment": {site.Request{Kind: kinds.Attachment, Source: "c1", Target: "s1", Location: "/srv"}, "/storagelink/",
 			`{"kind":"http://schemas.ogf.org/occi/infrastructure#storagelink","attributes":{"occi.storagelink.mountpoint":"/srv"},
 			"source":{"location":"/compute/c1","kind":"http://schemas.ogf.org/occi/infrastructure#compute"},"target":{"location":"/storage/s1","kind":"http://schemas.ogf.org/occi/infrastructure#storage"}}`},
 	} {
@@ -84,13 +85,13 @@ func TestAnswersAreRead(t *testing.T) {
 		wire.LinkState: "active", wire.Address: "127.8.0.4", wire.OwnPortMap: "22:20022,8080:20080", wire.OwnSSHUser: "operator",
 		wire.OwnHostKey: "ssh-ed25519 AAAA", wire.LinkMAC: "02:00:00:00:00:01", wire.OwnMarkText: "andamio run 1"}})
 	d, last := serve(t, 200, string(body))
-	got, err := d.Read(ctx, site.Interface, "n-7")
+	got, err := d.Read(ctx, kinds.Interface, "n-7")
 	require.NoError(t, err)
 	r, _ := last()
 	assert.Equal(t, "/networkinterface/n-7", r.URL.Path)
 	assert.Equal(t, "127.8.0.4", got.Told.Raw[wire.Address], "all that was said is told")
 	got.Told = nil
-	assert.Equal(t, site.Resource{Kind: site.Interface, ID: "n-7", Name: "nic", Mark: "andamio run 1", State: site.Active, Word: "active",
+	assert.Equal(t, site.Resource{Kind: kinds.Interface, ID: "n-7", Name: "nic", Mark: "andamio run 1", State: site.Active, Word: "active",
 		Attributes: map[string]string{"address": "127.8.0.4", "port.22": "20022", "port.8080": "20080", "ssh.port": "20022",
 			"ssh.user": "operator", "ssh.hostkey": "ssh-ed25519 AAAA", "mac": "02:00:00:00:00:01"}}, got)
 }
@@ -109,7 +110,7 @@ func TestErrorsAreClassed(t *testing.T) {
 	for status, want := range map[int]site.Class{400: site.Refused, 401: site.Refused, 403: site.Refused, 404: site.NotFound, 410: site.NotFound,
 		409: site.Conflict, 408: site.Transient, 429: site.RateLimited, 500: site.Transient, 503: site.Transient} {
 		d, _ := serve(t, status, `{"message":"because of this"}`, "Retry-After", "7")
-		_, err := d.Read(ctx, site.Instance, "x")
+		_, err := d.Read(ctx, kinds.Instance, "x")
 		var e *site.Error
 		require.True(t, errors.As(err, &e), "%d", status)
 		assert.Equal(t, want, e.Class, "%d", status)
@@ -123,15 +124,15 @@ func TestErrorsAreClassed(t *testing.T) {
 
 func TestWhatIsNoProtocolIsTransient(t *testing.T) {
 	d, _ := serve(t, 200, "<html>maintenance</html>")
-	_, err := d.Read(ctx, site.Instance, "x")
+	_, err := d.Read(ctx, kinds.Instance, "x")
 	assert.Equal(t, site.Transient, site.ClassOf(err))
 	gone := New("vega", "http://127.0.0.1:1", "secret-token")
-	_, err = gone.Read(ctx, site.Instance, "x")
+	_, err = gone.Read(ctx, kinds.Instance, "x")
 	assert.Equal(t, site.Transient, site.ClassOf(err))
 	assert.NotContains(t, err.Error(), "secret-token")
 	stopped, cancel := context.WithCancel(ctx)
 	cancel()
-	_, err = d.Read(stopped, site.Instance, "x")
+	_, err = d.Read(stopped, kinds.Instance, "x")
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, site.Transient, site.ClassOf(errors.New("anything")))
 }
@@ -158,7 +159,7 @@ func TestListingReadsEveryPage(t *testing.T) {
 		_ = json.NewEncoder(w).Encode(c)
 	}))
 	defer server.Close()
-	got, err := New("vega", server.URL, "").List(ctx, site.Volume)
+	got, err := New("vega", server.URL, "").List(ctx, kinds.Volume)
 	require.NoError(t, err)
 	assert.Equal(t, 3, pages)
 	assert.Len(t, got, 2*pageSize+5)
@@ -166,12 +167,12 @@ func TestListingReadsEveryPage(t *testing.T) {
 
 func TestActionsAndDeletes(t *testing.T) {
 	d, last := serve(t, 200, `{"kind":"x","id":"7"}`)
-	_, err := d.Act(ctx, site.Instance, "7", "stop")
+	_, err := d.Act(ctx, kinds.Instance, "7", "stop")
 	require.NoError(t, err)
 	r, body := last()
 	assert.Equal(t, "/compute/7?action=stop", r.URL.RequestURI())
 	assert.JSONEq(t, `{"action":"http://schemas.ogf.org/occi/infrastructure/compute/action#stop"}`, body)
-	require.NoError(t, d.Delete(ctx, site.Volume, "a/b"))
+	require.NoError(t, d.Delete(ctx, kinds.Volume, "a/b"))
 	r, _ = last()
 	assert.Equal(t, http.MethodDelete, r.Method)
 	assert.True(t, strings.HasSuffix(r.RequestURI, "/storage/a%2Fb"), "ids cannot lead elsewhere: %s", r.RequestURI)

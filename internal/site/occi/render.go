@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
 )
@@ -23,7 +24,7 @@ func render(r site.Request) wire.Resource {
 		a[wire.OwnMarkText] = r.Mark
 	}
 	switch r.Kind {
-	case site.Network:
+	case kinds.Network:
 		w.Kind = wire.Network
 		w.Mixins = append(w.Mixins, wire.IPNetwork)
 		set(wire.Label, r.Name)
@@ -31,18 +32,18 @@ func render(r site.Request) wire.Resource {
 		if vlan, err := strconv.Atoi(r.VLAN); err == nil {
 			a[wire.VLAN] = vlan
 		}
-	case site.Volume:
+	case kinds.Volume:
 		w.Kind = wire.Storage
 		a[wire.StorageSize] = r.DiskGiB
 		set(wire.OwnZone, r.Zone)
 		set(wire.OwnClass, r.Class)
-	case site.Object:
+	case kinds.Object:
 		w.Kind = wire.Object
 		a[wire.ObjectBytes], a[wire.ObjectDigest] = r.Bytes, r.SHA256
-	case site.Instance:
+	case kinds.Instance:
 		w.Kind = wire.Compute
 		renderInstance(r, &w, set)
-	case site.Interface:
+	case kinds.Interface:
 		w.Kind = wire.NetworkInterface
 		w.Mixins = append(w.Mixins, wire.IPInterface, wire.OwnReach)
 		w.Source = &wire.End{Location: "/compute/" + r.Source, Kind: wire.Compute}
@@ -50,7 +51,7 @@ func render(r site.Request) wire.Resource {
 		a[wire.OwnPorts] = joinPorts(r.Ports)
 		set(wire.OwnInside, r.Address)
 		set(wire.OwnMAC, r.MAC)
-	case site.Attachment:
+	case kinds.Attachment:
 		w.Kind = wire.StorageLink
 		w.Source = &wire.End{Location: "/compute/" + r.Source, Kind: wire.Compute}
 		w.Target = &wire.End{Location: "/storage/" + r.Target, Kind: wire.Storage}
@@ -89,12 +90,12 @@ func renderChange(r site.Request) wire.Resource {
 		w.Attributes[wire.OwnTag+name] = v
 	}
 	switch r.Kind {
-	case site.Interface:
+	case kinds.Interface:
 		w.Kind = wire.NetworkInterface
 		if r.Address != "" {
 			w.Attributes[wire.OwnInside] = r.Address
 		}
-	case site.Instance:
+	case kinds.Instance:
 		w.Kind = wire.Compute
 		if r.Size == "" && r.Cores == 0 {
 			break // nothing is said of its size
@@ -105,7 +106,7 @@ func renderChange(r site.Request) wire.Resource {
 			w.Attributes[wire.Cores], w.Attributes[wire.Memory] = r.Cores, r.MemoryGiB
 		}
 		w.Attributes[wire.OwnDisk] = r.DiskGiB
-	case site.Volume:
+	case kinds.Volume:
 		w.Kind = wire.Storage
 		if r.DiskGiB > 0 {
 			w.Attributes[wire.StorageSize] = r.DiskGiB
@@ -123,14 +124,14 @@ func joinPorts(ports []int) string {
 }
 
 // stateNames are the attributes that hold a kind's state and the provider's word for it.
-var stateNames = map[site.Kind][2]string{
-	site.Network: {wire.NetworkState, wire.NetworkWord}, site.Volume: {wire.StorageState, wire.StorageWord},
-	site.Instance: {wire.ComputeState, wire.ComputeWord}, site.Interface: {wire.LinkState, wire.LinkWord},
-	site.Attachment: {wire.StoreState, wire.StoreWord}, site.Object: {wire.ObjectState, wire.ObjectWord},
+var stateNames = map[kinds.Kind][2]string{
+	kinds.Network: {wire.NetworkState, wire.NetworkWord}, kinds.Volume: {wire.StorageState, wire.StorageWord},
+	kinds.Instance: {wire.ComputeState, wire.ComputeWord}, kinds.Interface: {wire.LinkState, wire.LinkWord},
+	kinds.Attachment: {wire.StoreState, wire.StoreWord}, kinds.Object: {wire.ObjectState, wire.ObjectWord},
 }
 
 // parse reads a rendering.
-func parse(kind site.Kind, w wire.Resource) site.Resource {
+func parse(kind kinds.Kind, w wire.Resource) site.Resource {
 	names := stateNames[kind]
 	r := site.Resource{Kind: kind, ID: idOf(w.ID), Name: w.Title, Mark: text(w.Attributes[wire.OwnMarkText]),
 		Word: text(w.Attributes[names[1]]), Attributes: map[string]string{}}

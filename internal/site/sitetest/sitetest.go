@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/site"
 )
@@ -78,11 +79,11 @@ func (u *suite) ctx(t *testing.T) context.Context {
 }
 
 // named gives a request a name, mark and key that no other has.
-func (u *suite) named(r site.Request, kind site.Kind) site.Request {
+func (u *suite) named(r site.Request, kind kinds.Kind) site.Request {
 	u.n++
 	r.Kind, r.Name = kind, fmt.Sprintf("suite-%d", u.n)
 	r.Mark, r.Key = fmt.Sprintf("andamio %s %s/create", u.run, r.Name), fmt.Sprintf("%s/%s", u.run, r.Name)
-	if kind == site.Instance {
+	if kind == kinds.Instance {
 		r.Hostname = r.Name
 	}
 	return r
@@ -100,7 +101,7 @@ func (u *suite) made(t *testing.T, r site.Request) site.Resource {
 }
 
 // settled waits until a thing is on the way no more.
-func (u *suite) settled(t *testing.T, kind site.Kind, id string) site.Resource {
+func (u *suite) settled(t *testing.T, kind kinds.Kind, id string) site.Resource {
 	t.Helper()
 	ctx := u.ctx(t)
 	var got site.Resource
@@ -113,7 +114,7 @@ func (u *suite) settled(t *testing.T, kind site.Kind, id string) site.Resource {
 }
 
 // gone removes a thing and waits until it is not there any more.
-func (u *suite) gone(t *testing.T, d site.Site, kind site.Kind, id string) {
+func (u *suite) gone(t *testing.T, d site.Site, kind kinds.Kind, id string) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
@@ -128,7 +129,7 @@ func (u *suite) gone(t *testing.T, d site.Site, kind site.Kind, id string) {
 }
 
 // marked lists what bears a mark.
-func (u *suite) marked(t *testing.T, kind site.Kind, mark string) []site.Resource {
+func (u *suite) marked(t *testing.T, kind kinds.Kind, mark string) []site.Resource {
 	t.Helper()
 	all, err := u.d.List(u.ctx(t), kind)
 	require.NoError(t, err)
@@ -154,7 +155,7 @@ func (u *suite) offers(t *testing.T) {
 
 // requests are one of each kind that stands by itself.
 func (u *suite) requests() []site.Request {
-	return []site.Request{u.named(u.Network, site.Network), u.named(u.Volume, site.Volume), u.named(u.Instance, site.Instance)}
+	return []site.Request{u.named(u.Network, kinds.Network), u.named(u.Volume, kinds.Volume), u.named(u.Instance, kinds.Instance)}
 }
 
 // life holds that what is asked for is there, is found by its mark and by reading, and is gone when it is removed.
@@ -195,7 +196,7 @@ func (u *suite) repeat(t *testing.T) {
 func (u *suite) absent(t *testing.T) {
 	ctx := u.ctx(t)
 	const nowhere = "0b5e0f5c-0000-4000-8000-000000000000"
-	for _, kind := range []site.Kind{site.Network, site.Volume, site.Instance} {
+	for _, kind := range []kinds.Kind{kinds.Network, kinds.Volume, kinds.Instance} {
 		_, err := u.d.Read(ctx, kind, nowhere)
 		assert.Equal(t, site.NotFound, classOf(err), "read %s", kind)
 		assert.Equal(t, site.NotFound, classOf(u.d.Delete(ctx, kind, nowhere)), "delete %s", kind)
@@ -204,13 +205,13 @@ func (u *suite) absent(t *testing.T) {
 		assert.Equal(t, u.d.Name(), e.Site)
 		assert.NotEmpty(t, e.Doing)
 	}
-	_, err := u.d.Act(ctx, site.Instance, nowhere, "start")
+	_, err := u.d.Act(ctx, kinds.Instance, nowhere, "start")
 	assert.Equal(t, site.NotFound, classOf(err))
-	wrong := u.named(u.Instance, site.Instance)
+	wrong := u.named(u.Instance, kinds.Instance)
 	wrong.Image = "no-image-is-called-so"
 	_, err = u.d.Create(ctx, wrong)
 	assert.Equal(t, site.Refused, classOf(err))
-	assert.Empty(t, u.marked(t, site.Instance, wrong.Mark), "and nothing is left of it")
+	assert.Empty(t, u.marked(t, kinds.Instance, wrong.Mark), "and nothing is left of it")
 }
 
 func classOf(err error) site.Class {
@@ -224,38 +225,38 @@ func classOf(err error) site.Class {
 // removed.
 func (u *suite) links(t *testing.T) {
 	ctx := u.ctx(t)
-	network, volume := u.made(t, u.named(u.Network, site.Network)), u.made(t, u.named(u.Volume, site.Volume))
-	vm := u.made(t, u.named(u.Instance, site.Instance))
-	nic := u.named(site.Request{Source: vm.ID, Target: network.ID, Ports: []int{u.Port}}, site.Interface)
+	network, volume := u.made(t, u.named(u.Network, kinds.Network)), u.made(t, u.named(u.Volume, kinds.Volume))
+	vm := u.made(t, u.named(u.Instance, kinds.Instance))
+	nic := u.named(site.Request{Source: vm.ID, Target: network.ID, Ports: []int{u.Port}}, kinds.Interface)
 	plugged := u.made(t, nic)
 	assert.Equal(t, site.Active, plugged.State)
 	assert.NotEmpty(t, plugged.Attributes[site.AttrAddress], "where it is reached")
 	assert.NotEmpty(t, plugged.Attributes[site.AttrPort+fmt.Sprint(u.Port)], "and at which port")
-	disk := u.named(site.Request{Source: vm.ID, Target: volume.ID, Location: "/data"}, site.Attachment)
+	disk := u.named(site.Request{Source: vm.ID, Target: volume.ID, Location: "/data"}, kinds.Attachment)
 	attached := u.made(t, disk)
 	assert.Equal(t, site.Active, attached.State)
-	assert.Equal(t, site.Conflict, classOf(u.d.Delete(ctx, site.Volume, volume.ID)), "a volume in use stays")
-	assert.Equal(t, site.Conflict, classOf(u.d.Delete(ctx, site.Network, network.ID)), "a network in use stays")
+	assert.Equal(t, site.Conflict, classOf(u.d.Delete(ctx, kinds.Volume, volume.ID)), "a volume in use stays")
+	assert.Equal(t, site.Conflict, classOf(u.d.Delete(ctx, kinds.Network, network.ID)), "a network in use stays")
 	for _, x := range []struct {
-		kind site.Kind
+		kind kinds.Kind
 		mark string
-	}{{site.Interface, nic.Mark}, {site.Attachment, disk.Mark}} {
+	}{{kinds.Interface, nic.Mark}, {kinds.Attachment, disk.Mark}} {
 		assert.Len(t, u.marked(t, x.kind, x.mark), 1, "%s is found by its mark", x.kind)
 	}
-	u.gone(t, u.d, site.Attachment, attached.ID)
-	u.gone(t, u.d, site.Volume, volume.ID)
+	u.gone(t, u.d, kinds.Attachment, attached.ID)
+	u.gone(t, u.d, kinds.Volume, volume.ID)
 }
 
 // power holds that instances stop and start.
 func (u *suite) power(t *testing.T) {
 	ctx := u.ctx(t)
-	vm := u.made(t, u.named(u.Instance, site.Instance))
-	_, err := u.d.Act(ctx, site.Instance, vm.ID, "stop")
+	vm := u.made(t, u.named(u.Instance, kinds.Instance))
+	_, err := u.d.Act(ctx, kinds.Instance, vm.ID, "stop")
 	require.NoError(t, err)
 	u.becomes(t, vm.ID, site.Stopped)
-	_, err = u.d.Act(ctx, site.Instance, vm.ID, "stop")
+	_, err = u.d.Act(ctx, kinds.Instance, vm.ID, "stop")
 	assert.Equal(t, site.Conflict, classOf(err), "it is stopped already")
-	_, err = u.d.Act(ctx, site.Instance, vm.ID, "start")
+	_, err = u.d.Act(ctx, kinds.Instance, vm.ID, "start")
 	require.NoError(t, err)
 	u.becomes(t, vm.ID, site.Active)
 }
@@ -264,7 +265,7 @@ func (u *suite) becomes(t *testing.T, id string, want site.State) {
 	t.Helper()
 	ctx := u.ctx(t)
 	require.Eventually(t, func() bool {
-		got, err := u.d.Read(ctx, site.Instance, id)
+		got, err := u.d.Read(ctx, kinds.Instance, id)
 		return err == nil && got.State == want
 	}, u.Building, 5*time.Millisecond, "it never is %s", want)
 }
@@ -272,38 +273,38 @@ func (u *suite) becomes(t *testing.T, id string, want site.State) {
 // changes holds that things are renamed, tagged, grown and resized where they are.
 func (u *suite) changes(t *testing.T) {
 	ctx := u.ctx(t)
-	volume := u.made(t, u.named(u.Volume, site.Volume))
-	_, err := u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Rename: "renamed"})
+	volume := u.made(t, u.named(u.Volume, kinds.Volume))
+	_, err := u.d.Change(ctx, kinds.Volume, volume.ID, site.Request{Kind: kinds.Volume, Rename: "renamed"})
 	require.NoError(t, err)
-	assert.Equal(t, "renamed", u.settled(t, site.Volume, volume.ID).Name)
-	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Tags: map[string]string{"owner": "suite", "night": "off"}})
+	assert.Equal(t, "renamed", u.settled(t, kinds.Volume, volume.ID).Name)
+	_, err = u.d.Change(ctx, kinds.Volume, volume.ID, site.Request{Kind: kinds.Volume, Tags: map[string]string{"owner": "suite", "night": "off"}})
 	require.NoError(t, err)
-	u.settled(t, site.Volume, volume.ID)
-	assert.Equal(t, []string{"suite", "off"}, u.recorded(t, site.Volume, volume.ID, "tag.owner", "tag.night"))
-	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, Tags: map[string]string{"night": ""}})
+	u.settled(t, kinds.Volume, volume.ID)
+	assert.Equal(t, []string{"suite", "off"}, u.recorded(t, kinds.Volume, volume.ID, "tag.owner", "tag.night"))
+	_, err = u.d.Change(ctx, kinds.Volume, volume.ID, site.Request{Kind: kinds.Volume, Tags: map[string]string{"night": ""}})
 	require.NoError(t, err)
-	u.settled(t, site.Volume, volume.ID)
-	assert.Equal(t, []string{"suite", ""}, u.recorded(t, site.Volume, volume.ID, "tag.owner", "tag.night"), "a tag that is empty is taken away")
-	_, err = u.d.Change(ctx, site.Volume, volume.ID, site.Request{Kind: site.Volume, DiskGiB: u.Volume.DiskGiB + 1})
+	u.settled(t, kinds.Volume, volume.ID)
+	assert.Equal(t, []string{"suite", ""}, u.recorded(t, kinds.Volume, volume.ID, "tag.owner", "tag.night"), "a tag that is empty is taken away")
+	_, err = u.d.Change(ctx, kinds.Volume, volume.ID, site.Request{Kind: kinds.Volume, DiskGiB: u.Volume.DiskGiB + 1})
 	require.NoError(t, err)
-	assert.Equal(t, site.Active, u.settled(t, site.Volume, volume.ID).State)
-	assert.Equal(t, []string{gib(u.Volume.DiskGiB + 1)}, u.recorded(t, site.Volume, volume.ID, "disk_gib"), "it has grown")
-	vm := u.made(t, u.named(u.Instance, site.Instance))
-	_, err = u.d.Act(ctx, site.Instance, vm.ID, "stop")
+	assert.Equal(t, site.Active, u.settled(t, kinds.Volume, volume.ID).State)
+	assert.Equal(t, []string{gib(u.Volume.DiskGiB + 1)}, u.recorded(t, kinds.Volume, volume.ID, "disk_gib"), "it has grown")
+	vm := u.made(t, u.named(u.Instance, kinds.Instance))
+	_, err = u.d.Act(ctx, kinds.Instance, vm.ID, "stop")
 	require.NoError(t, err)
 	u.becomes(t, vm.ID, site.Stopped)
 	bigger := u.Bigger
-	bigger.Kind = site.Instance
-	_, err = u.d.Change(ctx, site.Instance, vm.ID, bigger)
+	bigger.Kind = kinds.Instance
+	_, err = u.d.Change(ctx, kinds.Instance, vm.ID, bigger)
 	require.NoError(t, err)
-	assert.Equal(t, site.Stopped, u.settled(t, site.Instance, vm.ID).State, "a bigger one is still off")
-	assert.Equal(t, []string{gib(float64(u.Bigger.Cores)), gib(u.Bigger.MemoryGiB)}, u.recorded(t, site.Instance, vm.ID, "cores", "memory_gib"))
+	assert.Equal(t, site.Stopped, u.settled(t, kinds.Instance, vm.ID).State, "a bigger one is still off")
+	assert.Equal(t, []string{gib(float64(u.Bigger.Cores)), gib(u.Bigger.MemoryGiB)}, u.recorded(t, kinds.Instance, vm.ID, "cores", "memory_gib"))
 }
 
 func gib(n float64) string { return strconv.FormatFloat(n, 'f', -1, 64) }
 
 // recorded are attributes of what is recorded of a thing, by the driver's mapping of what the site tells.
-func (u *suite) recorded(t *testing.T, kind site.Kind, id string, attributes ...string) []string {
+func (u *suite) recorded(t *testing.T, kind kinds.Kind, id string, attributes ...string) []string {
 	t.Helper()
 	m, err := mapping.Read(u.Mapping)
 	require.NoError(t, err)

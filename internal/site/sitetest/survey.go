@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/notice"
 	"andamio/internal/site"
 )
@@ -26,7 +27,7 @@ func (u *suite) pages(t *testing.T) {
 	stays := map[string]bool{}
 	var all []site.Resource
 	for range 5 {
-		all = append(all, u.made(t, u.named(u.Volume, site.Volume)))
+		all = append(all, u.made(t, u.named(u.Volume, kinds.Volume)))
 	}
 	for _, r := range all[1:] {
 		stays[r.ID] = true
@@ -35,7 +36,7 @@ func (u *suite) pages(t *testing.T) {
 	require.NoError(t, err)
 	seen := map[string]int{}
 	for _, region := range access.Regions {
-		q := site.Query{Kind: site.Volume, Region: region, Size: 2}
+		q := site.Query{Kind: kinds.Volume, Region: region, Size: 2}
 		for pages := 0; ; pages++ {
 			require.Less(t, pages, 50, "the pages do not end")
 			page, err := v.Page(ctx, q)
@@ -47,8 +48,8 @@ func (u *suite) pages(t *testing.T) {
 				assert.NotEmpty(t, r.Told.Type)
 			}
 			if pages == 0 && region == access.Regions[0] { // in between
-				u.gone(t, u.d, site.Volume, all[0].ID)
-				u.made(t, u.named(u.Volume, site.Volume))
+				u.gone(t, u.d, kinds.Volume, all[0].ID)
+				u.made(t, u.named(u.Volume, kinds.Volume))
 			}
 			if q.After = page.Next; q.After == "" {
 				break
@@ -76,7 +77,7 @@ func (u *suite) rights(t *testing.T) {
 	d := u.Denied(t)
 	_, err := d.Describe(ctx)
 	assert.Equal(t, site.Refused, classOf(err))
-	_, err = d.Create(ctx, u.named(u.Volume, site.Volume))
+	_, err = d.Create(ctx, u.named(u.Volume, kinds.Volume))
 	assert.Equal(t, site.Refused, classOf(err))
 }
 
@@ -103,13 +104,13 @@ func (u *suite) notices(t *testing.T) {
 	defer server.Close()
 	stop, err := p.Push(u.ctx(t), site.Sink{URL: server.URL, Secret: "suite"})
 	require.NoError(t, err)
-	first := u.made(t, u.named(u.Volume, site.Volume))
+	first := u.made(t, u.named(u.Volume, kinds.Volume))
 	require.Eventually(t, func() bool { return count(first.ID) > 0 }, u.Building, 5*time.Millisecond, "it does not tell")
 	before := count(first.ID)
-	u.gone(t, u.d, site.Volume, first.ID)
+	u.gone(t, u.d, kinds.Volume, first.ID)
 	require.Eventually(t, func() bool { return count(first.ID) > before }, u.Building, 5*time.Millisecond, "nor that it is gone")
 	require.NoError(t, stop(u.ctx(t)))
-	second := u.made(t, u.named(u.Volume, site.Volume))
+	second := u.made(t, u.named(u.Volume, kinds.Volume))
 	assert.Zero(t, count(second.ID), "and it stops")
 }
 
@@ -121,7 +122,7 @@ func (u *suite) disks(t *testing.T) {
 		return
 	}
 	ctx := u.ctx(t)
-	volume := u.made(t, u.named(u.Volume, site.Volume))
+	volume := u.made(t, u.named(u.Volume, kinds.Volume))
 	before, err := d.Changes(ctx, volume.ID, "", 0)
 	require.NoError(t, err)
 	data := []byte("what stands on a disk")
@@ -178,20 +179,20 @@ func (u *suite) faults(t *testing.T) {
 		t.Run(f.name, func(t *testing.T) {
 			p := newProxy(t, u.Address)
 			d := u.Open(t, p.address())
-			r := u.named(u.Volume, site.Volume)
+			r := u.named(u.Volume, kinds.Volume)
 			p.set(f.fault)
 			begun := time.Now()
 			_, err := d.Create(u.ctx(t), r)
 			assert.Equal(t, site.Transient, classOf(err), "%v", err)
-			_, err = d.Read(u.ctx(t), site.Volume, "x")
+			_, err = d.Read(u.ctx(t), kinds.Volume, "x")
 			assert.Equal(t, site.Transient, classOf(err), "%v", err)
 			assert.Less(t, time.Since(begun), 2*u.Patience+5*time.Second, "no longer than it may")
 			p.set(none)
 			got, err := d.Create(u.ctx(t), r)
 			require.NoError(t, err)
-			t.Cleanup(func() { u.gone(t, u.d, site.Volume, got.ID) })
-			u.settled(t, site.Volume, got.ID)
-			assert.Len(t, u.marked(t, site.Volume, r.Mark), 1)
+			t.Cleanup(func() { u.gone(t, u.d, kinds.Volume, got.ID) })
+			u.settled(t, kinds.Volume, got.ID)
+			assert.Len(t, u.marked(t, kinds.Volume, r.Mark), 1)
 		})
 	}
 }

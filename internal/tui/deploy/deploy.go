@@ -13,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
@@ -313,7 +314,7 @@ func (v *View) followUp() {
 	}
 	if v.state.Over() && v.state.Status == run.Standing && !v.state.Retiring() {
 		for i := range v.state.Resources {
-			if x := &v.state.Resources[i]; x.Kind == plan.Endpoint {
+			if x := &v.state.Resources[i]; x.Kind == kinds.Endpoint {
 				v.elevation.Selected = x.ID // what it was all for
 			}
 		}

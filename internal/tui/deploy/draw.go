@@ -8,7 +8,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/elevation"
-	"andamio/internal/core/plan"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/timeline"
@@ -298,15 +298,15 @@ func (v *View) underWay(r *run.Resource) []string {
 
 func (v *View) standing(r *run.Resource) string {
 	switch {
-	case r.Kind == plan.Instance:
+	case r.Kind == kinds.Instance:
 		for _, part := range v.parts(r.ID) {
 			if a := part.Attributes["address"]; a != "" {
 				return a
 			}
 		}
-	case r.Kind == plan.Endpoint && r.Answer.Good:
+	case r.Kind == kinds.Endpoint && r.Answer.Good:
 		return "answers"
-	case r.Kind == plan.Software && r.Answer.Good:
+	case r.Kind == kinds.Software && r.Answer.Good:
 		return "open"
 	}
 	return r.Detail

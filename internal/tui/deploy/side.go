@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rehearse"
@@ -79,7 +80,7 @@ func (s *side) readings(r *run.Resource) {
 	answer := r.Answer
 	if answer.Text == "" {
 		answer.Text = "not asked yet"
-		if r.Kind != plan.Software && r.Kind != plan.Endpoint {
+		if r.Kind != kinds.Software && r.Kind != kinds.Endpoint {
 			answer.Text = "has none"
 		}
 	}

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
-	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
@@ -151,7 +151,7 @@ func (v *View) relations(n *topology.Node, say func(word, text string)) {
 func (v *View) placed(node string) string {
 	count := map[string]int{}
 	for i := range v.state.Resources {
-		if r := &v.state.Resources[i]; r.Node == node && r.Kind != plan.Endpoint && !strings.HasSuffix(r.ID, ".if") {
+		if r := &v.state.Resources[i]; r.Node == node && r.Kind != kinds.Endpoint && !strings.HasSuffix(r.ID, ".if") {
 			count[r.Site]++
 		}
 	}

@@ -3,6 +3,7 @@ package design
 import (
 	"slices"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
@@ -29,7 +30,7 @@ func (v *View) rough() *run.State {
 	}
 	p := &plan.Plan{Name: t.Name, Sites: []plan.Site{{Name: "anywhere"}}}
 	for _, n := range t.Nodes {
-		r := plan.Resource{ID: n.Name, Node: n.Name, Title: n.Name, Site: "anywhere", Level: height(n, 0), Service: v.tierOf(n.Name), Kind: plan.Software}
+		r := plan.Resource{ID: n.Name, Node: n.Name, Title: n.Name, Site: "anywhere", Level: height(n, 0), Service: v.tierOf(n.Name), Kind: kinds.Software}
 		for _, a := range n.Requirements {
 			if t.Node(a.Target) != nil && !slices.Contains(r.StandsOn, a.Target) {
 				r.StandsOn = append(r.StandsOn, a.Target)

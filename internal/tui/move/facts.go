@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
-	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
@@ -80,7 +80,7 @@ func (p *page) told(l lane) []migrate.Difference {
 	var out []migrate.Difference
 	for i := range s.Plan.Resources {
 		r := &s.Plan.Resources[i]
-		if r.Kind != plan.Interface || r.Spec.Instance != l.id {
+		if r.Kind != kinds.Interface || r.Spec.Instance != l.id {
 			continue
 		}
 		here, there := "", "known when it is plugged in"

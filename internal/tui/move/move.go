@@ -16,8 +16,8 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
-	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -226,7 +226,7 @@ func (v *View) list() {
 			continue
 		}
 		for k := range d.Stand.Plan.Resources {
-			if r := &d.Stand.Plan.Resources[k]; r.Kind == plan.Instance && !r.Off {
+			if r := &d.Stand.Plan.Resources[k]; r.Kind == kinds.Instance && !r.Off {
 				v.rows = append(v.rows, row{i, r.ID})
 			}
 		}

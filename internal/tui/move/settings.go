@@ -11,8 +11,8 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
-	"andamio/internal/core/plan"
 	"andamio/internal/tui/view"
 )
 
@@ -241,7 +241,7 @@ func (v *View) networksAt(site string) []string {
 	seen := map[string]bool{}
 	p := v.deployments[deployment].Stand.Plan
 	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == plan.Network && r.Site == site {
+		if r := &p.Resources[i]; r.Kind == kinds.Network && r.Site == site {
 			seen[r.Node] = true
 		}
 	}

@@ -8,7 +8,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/health"
-	"andamio/internal/core/plan"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/view"
 )
@@ -84,7 +84,7 @@ func (v *View) Acts() []view.Act {
 // scalable is the node of a tier whose number of instances an input may say: that of its instances.
 func (v *View) scalable(d *app.Deployment, tier string) string {
 	for i := range d.Stand.Plan.Resources {
-		if r := &d.Stand.Plan.Resources[i]; r.Kind == plan.Instance && health.TiersOf(d.Stand.Plan)[r.ID] == tier {
+		if r := &d.Stand.Plan.Resources[i]; r.Kind == kinds.Instance && health.TiersOf(d.Stand.Plan)[r.ID] == tier {
 			return r.Node
 		}
 	}
@@ -108,7 +108,7 @@ func (v *View) shellHere() tea.Cmd {
 	case r.Spec.EndpointOf != "":
 		on = s.Resource(r.Spec.EndpointOf).On
 	}
-	if host := s.Resource(on); host == nil || host.Kind != plan.Instance {
+	if host := s.Resource(on); host == nil || host.Kind != kinds.Instance {
 		return view.Cmd(view.Told{Text: r.Title + " runs on no instance, so there is no shell to open"})
 	}
 	id := d.ID

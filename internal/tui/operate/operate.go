@@ -13,7 +13,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/health"
-	"andamio/internal/core/plan"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -344,7 +344,7 @@ func (v *View) pick(before *app.Deployment) {
 		tier = v.rows[v.at].tier
 	}
 	for i := range s.Resources {
-		if r := &s.Resources[i]; tier != "" && health.TierOf(r.Resource) == tier && r.Kind == plan.Software {
+		if r := &s.Resources[i]; tier != "" && health.TierOf(r.Resource) == tier && r.Kind == kinds.Software {
 			v.elevation.Selected = r.ID
 			return
 		}

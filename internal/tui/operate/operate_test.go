@@ -13,6 +13,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/health"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
@@ -132,7 +133,7 @@ func TestKeysMoveAndOpen(t *testing.T) {
 
 func TestTiersWithoutServicesGoByTheirNodes(t *testing.T) {
 	d := &app.Deployment{Stand: change.Standing{Plan: &plan.Plan{Resources: []plan.Resource{
-		{ID: "a-1", Node: "a", Kind: plan.Software}, {ID: "b-1", Node: "b", Kind: plan.Instance}, {ID: "c-1", Node: "c", Kind: plan.Software}}}}}
+		{ID: "a-1", Node: "a", Kind: kinds.Software}, {ID: "b-1", Node: "b", Kind: kinds.Instance}, {ID: "c-1", Node: "c", Kind: kinds.Software}}}}}
 	assert.Equal(t, []string{"a", "b", "c"}, health.Tiers(d.Stand.Plan), "an instance with nothing on it is one by itself")
 }
 

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
@@ -140,7 +141,7 @@ func (v *View) nothing(c *part.Canvas, r part.Rect) {
 	c.Text(r.X+2, r.Y+1, part.In(part.Teal), mark)
 	c.Text(r.X+4, r.Y+1, part.In(part.Text).Strong(), text)
 	y := v.unwell(c, r, r.Y+2) + 1
-	classes := map[inventory.Class]int{}
+	classes := map[kinds.Kind]int{}
 	for i := range v.inv.RecordedRecords {
 		classes[v.inv.RecordedRecords[i].Class]++
 	}

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/servicemap"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -24,7 +25,7 @@ import (
 var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func host(id string, pairs ...string) inventory.Record {
-	r := inventory.Record{ID: "vega/" + id, Class: inventory.Instance, Name: id, Site: "vega", Region: "a", Provider: id, Seen: now}
+	r := inventory.Record{ID: "vega/" + id, Class: kinds.Instance, Name: id, Site: "vega", Region: "a", Provider: id, Seen: now}
 	for i := 0; i < len(pairs); i += 2 {
 		r.Set(pairs[i], pairs[i+1])
 	}

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/kinds"
 )
 
 // Config says how much there is and how it is damaged.
@@ -124,7 +125,7 @@ func pick(r *rand.Rand, from []string) string { return from[r.IntN(len(from))] }
 
 func (t tier) member(r *rand.Rand, n, i int) inventory.Record {
 	name := fmt.Sprintf("%s-%d", t.name, i)
-	return inventory.Record{Class: inventory.Instance, Name: name, Site: t.site, Provider: fmt.Sprintf("%s-compute-%d", t.site, n),
+	return inventory.Record{Class: kinds.Instance, Name: name, Site: t.site, Provider: fmt.Sprintf("%s-compute-%d", t.site, n),
 		Mark: fmt.Sprintf("mark-%d", n), Attributes: map[string]string{
 			inventory.AttrHostname: name + ".ribera.test", inventory.AttrCores: inventory.Number(float64(t.cores)),
 			inventory.AttrMemory: inventory.Number(t.memory), inventory.AttrDisk: inventory.Number(t.disk), inventory.AttrImage: t.image,
