@@ -17,6 +17,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 )
@@ -490,7 +491,7 @@ func workloadOf(m *app.Move, wave int, id string, state *run.State) workloadRow 
 	}
 	for _, disk := range slices.Sorted(maps.Keys(state.Disks)) {
 		d := state.Disks[disk]
-		if res := state.Plan.Resource(disk); res != nil && (disk == id || state.Plan.Step(id+"/attach:"+disk) != nil) {
+		if res := state.Plan.Resource(disk); res != nil && (disk == id || state.Plan.Step(op.Attach.For(id, disk)) != nil) {
 			r.Disks = append(r.Disks, diskRow{disk, d.Round, d.Done, d.Total, d.Wire, d.Rate()})
 		}
 	}
