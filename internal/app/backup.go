@@ -16,6 +16,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/durable"
 	"andamio/internal/store"
@@ -73,7 +74,7 @@ func (a *App) Backup(ctx context.Context, name string, withKey bool) (out *Backu
 
 func (a *App) backup(ctx context.Context, name string, withKey bool) (*Backup, error) {
 	if _, err := os.Lstat(name); err == nil {
-		return nil, fmt.Errorf("%s is there already, and is not overwritten", name)
+		return nil, fault.Conflictf("%s is there already, and is not overwritten", name)
 	}
 	dir, err := os.MkdirTemp(a.Workspace.Dir, ".backup-")
 	if err != nil {
@@ -212,7 +213,7 @@ func VerifyBackup(ctx context.Context, name string) (*Backup, error) {
 // Restore unpacks a backup as a workspace that is not there yet, or is an empty folder, once all of it was found whole.
 func Restore(ctx context.Context, name, workspace string) (*Backup, error) {
 	if entries, err := os.ReadDir(workspace); err == nil && len(entries) > 0 {
-		return nil, fmt.Errorf("%s has something in it (%s), and nothing is overwritten: name a folder that is empty or not there yet with --workspace", workspace, entries[0].Name())
+		return nil, fault.Conflictf("%s has something in it (%s), and nothing is overwritten: name a folder that is empty or not there yet with --workspace", workspace, entries[0].Name())
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
@@ -243,29 +244,29 @@ func unpackBackup(ctx context.Context, name, dir string) (*Backup, error) {
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, errors.Join(fmt.Errorf("%s is no backup: it is no file", name), err)
+		return nil, errors.Join(fault.Invalidf("%s is no backup: it is no file", name), err)
 	}
 	z, err := gzip.NewReader(f)
 	if err != nil {
-		return nil, fmt.Errorf("%s is no backup, or its beginning is damaged: %w", name, err)
+		return nil, fault.Invalidf("%s is no backup, or its beginning is damaged: %w", name, err)
 	}
 	t := tar.NewReader(z)
 	b, err := readManifest(t)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", name, err))
 	}
 	if err := b.unpack(t, dir); err != nil {
-		return nil, fmt.Errorf("%s is damaged: %w", name, err)
+		return nil, fault.Invalidf("%s is damaged: %w", name, err)
 	}
 	if _, err := io.Copy(io.Discard, io.LimitReader(z, 1<<20)); err != nil { // the checksum at its end
-		return nil, fmt.Errorf("%s is damaged: %w", name, err)
+		return nil, fault.Invalidf("%s is damaged: %w", name, err)
 	}
 	found, err := store.Verify(ctx, filepath.Join(dir, fileDatabase))
 	if err != nil {
-		return nil, fmt.Errorf("the database in %s is damaged: %w", name, err)
+		return nil, fault.Invalidf("the database in %s is damaged: %w", name, err)
 	}
 	if *found != b.Database {
-		return nil, fmt.Errorf("the database in %s holds %+v, and its manifest says %+v", name, *found, b.Database)
+		return nil, fault.Invalidf("the database in %s holds %+v, and its manifest says %+v", name, *found, b.Database)
 	}
 	return b, nil
 }
@@ -276,24 +277,24 @@ const mostManifest = 1 << 20
 func readManifest(t *tar.Reader) (*Backup, error) {
 	h, err := t.Next()
 	if err != nil || h.Name != manifestName || h.Size > mostManifest {
-		return nil, errors.Join(errors.New("it is no backup: it does not begin with a manifest"), err)
+		return nil, errors.Join(fault.Invalidf("it is no backup: it does not begin with a manifest"), err)
 	}
 	var b Backup
 	if err := json.NewDecoder(io.LimitReader(t, mostManifest)).Decode(&b); err != nil {
-		return nil, fmt.Errorf("its manifest cannot be read: %w", err)
+		return nil, fault.Invalidf("its manifest cannot be read: %w", err)
 	}
 	if b.Format != backupFormat {
-		return nil, fmt.Errorf("it is of %q, which this program does not know: use the version that made it", b.Format)
+		return nil, fault.Invalidf("it is of %q, which this program does not know: use the version that made it", b.Format)
 	}
 	total, known := int64(0), append(slices.Clone(backedUp), fileDatabase, vault.KeyFile)
 	for _, f := range b.Files {
 		if !slices.Contains(known, f.Name) || f.Size < 0 || f.Size > mostBackup {
-			return nil, fmt.Errorf("its manifest names %q of %d bytes, which is no file of a workspace", f.Name, f.Size)
+			return nil, fault.Invalidf("its manifest names %q of %d bytes, which is no file of a workspace", f.Name, f.Size)
 		}
 		total += f.Size
 	}
 	if total > mostBackup {
-		return nil, fmt.Errorf("it would unpack to %d GiB, more than is read", total>>30)
+		return nil, fault.Invalidf("it would unpack to %d GiB, more than is read", total>>30)
 	}
 	return &b, nil
 }
@@ -303,10 +304,10 @@ func (b *Backup) unpack(t *tar.Reader, dir string) error {
 	for _, x := range b.Files {
 		h, err := t.Next()
 		if err != nil {
-			return fmt.Errorf("%s is missing: %w", x.Name, err)
+			return fault.Invalidf("%s is missing: %w", x.Name, err)
 		}
 		if h.Name != x.Name || h.Size != x.Size || h.Typeflag != tar.TypeReg {
-			return fmt.Errorf("there is %q of %d bytes where %q of %d should be", h.Name, h.Size, x.Name, x.Size)
+			return fault.Invalidf("there is %q of %d bytes where %q of %d should be", h.Name, h.Size, x.Name, x.Size)
 		}
 		f, err := os.OpenFile(filepath.Join(dir, x.Name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, durable.FileMode)
 		if err != nil {
@@ -318,11 +319,11 @@ func (b *Backup) unpack(t *tar.Reader, dir string) error {
 			return fmt.Errorf("%s: %w", x.Name, err)
 		}
 		if got := hex.EncodeToString(sum.Sum(nil)); got != x.SHA256 {
-			return fmt.Errorf("%s has the digest %s, and the manifest says %s", x.Name, got, x.SHA256)
+			return fault.Invalidf("%s has the digest %s, and the manifest says %s", x.Name, got, x.SHA256)
 		}
 	}
 	if h, err := t.Next(); err != io.EOF {
-		return errors.Join(fmt.Errorf("there is more in it than its manifest says: %+v", h), err)
+		return errors.Join(fault.Invalidf("there is more in it than its manifest says: %+v", h), err)
 	}
 	return nil
 }

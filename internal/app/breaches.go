@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
@@ -21,6 +22,9 @@ type Breaking struct {
 }
 
 // Error says which rules, and how they are lifted.
+// Code is the class of the error: a rule forbids it.
+func (b *Breaking) Code() fault.Code { return fault.Refused }
+
 func (b *Breaking) Error() string {
 	var parts []string
 	for _, x := range b.Breaches {

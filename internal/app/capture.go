@@ -2,12 +2,12 @@ package app
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 
 	"andamio/internal/core/capture"
+	"andamio/internal/core/fault"
 )
 
 // captured are the files of a template of what stands: those that it was made from, as they were then, with the values that
@@ -51,10 +51,10 @@ func (a *App) Capture(ctx context.Context, deployment int64, dir string) ([]stri
 		return nil, err
 	}
 	if d.Stand.Empty() {
-		return nil, fmt.Errorf("nothing stands of deployment %d", deployment)
+		return nil, fault.NotFoundf("nothing stands of deployment %d", deployment)
 	}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return nil, fmt.Errorf("%s is not empty: name a new folder", dir)
+		return nil, fault.Conflictf("%s is not empty: name a new folder", dir)
 	}
 	files, err := a.captured(ctx, d)
 	if err != nil {
@@ -63,7 +63,7 @@ func (a *App) Capture(ctx context.Context, deployment int64, dir string) ([]stri
 	var names []string
 	for name, data := range files {
 		if !filepath.IsLocal(name) {
-			return nil, fmt.Errorf("the file %q leads out of the folder", name)
+			return nil, fault.Refusedf("the file %q leads out of the folder", name)
 		}
 		to := filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {

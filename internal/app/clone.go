@@ -2,10 +2,10 @@ package app
 
 import (
 	"context"
-	"errors"
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -19,7 +19,7 @@ func (a *App) Cloning(ctx context.Context, deployment int64, name string) (Order
 		return Order{}, err
 	}
 	if name == d.Name {
-		return Order{}, errors.New("the clone needs a name of its own")
+		return Order{}, fault.Invalidf("the clone needs a name of its own")
 	}
 	if err := a.nameFree(ctx, name); err != nil {
 		return Order{}, err
@@ -41,7 +41,7 @@ func (a *App) Cloning(ctx context.Context, deployment int64, name string) (Order
 	if filled(p) {
 		o.Wanted = p
 		if o.Plan, err = change.Compile(change.Nothing(p), p, ""); err != nil {
-			return Order{}, err
+			return Order{}, fault.Default(fault.Refused, err)
 		}
 	}
 	return o, a.Timed(ctx, o.Plan)

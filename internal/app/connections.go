@@ -13,6 +13,7 @@ import (
 	"github.com/teambition/rrule-go"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/durable"
@@ -169,11 +170,11 @@ func (w *Workspace) keep(ctx context.Context, c Connection, isNew bool) error {
 		i := slices.IndexFunc(all, func(x Connection) bool { return x.Site == c.Site })
 		switch {
 		case i < 0 && !isNew:
-			return nil, fmt.Errorf("there is no site %q", c.Site)
+			return nil, fault.NotFoundf("there is no site %q", c.Site)
 		case i < 0:
 			return append(all, c), nil
 		case isNew:
-			return nil, fmt.Errorf("a site %q was connected meanwhile", c.Site)
+			return nil, fault.Conflictf("a site %q was connected meanwhile", c.Site)
 		}
 		all[i] = c
 		return all, nil
@@ -235,9 +236,9 @@ func (w *Workspace) Connection(name string) (Connection, error) {
 		known = append(known, c.Site)
 	}
 	if len(known) == 0 {
-		return Connection{}, fmt.Errorf("there is no site %q: none is connected", name)
+		return Connection{}, fault.NotFoundf("there is no site %q: none is connected", name)
 	}
-	return Connection{}, fmt.Errorf("there is no site %q; there are %s", name, strings.Join(known, ", "))
+	return Connection{}, fault.NotFoundf("there is no site %q; there are %s", name, strings.Join(known, ", "))
 }
 
 // nameOf is what sites may be called.
@@ -260,10 +261,10 @@ func (c *Connection) Check() error {
 	switch c.Kind {
 	case estate.Edge, estate.Private, estate.Public:
 	default:
-		errs = append(errs, fmt.Errorf("the kind is edge, private or public, not %q", c.Kind))
+		errs = append(errs, fault.Invalidf("the kind is edge, private or public, not %q", c.Kind))
 	}
 	if _, err := time.LoadLocation(c.TimeZone); err != nil {
-		errs = append(errs, fmt.Errorf("%q is no time zone; write its name as in Europe/Lisbon, or UTC", c.TimeZone))
+		errs = append(errs, fault.Invalidf("%q is no time zone; write its name as in Europe/Lisbon, or UTC", c.TimeZone))
 	}
 	if c.Schedule != "" {
 		if _, err := c.Next(time.Now()); err != nil {
@@ -272,7 +273,7 @@ func (c *Connection) Check() error {
 	}
 	for _, k := range c.Filter.Kinds {
 		if !slices.Contains(site.Kinds, k) {
-			errs = append(errs, fmt.Errorf("there is no kind %q; there are %v", k, site.Kinds))
+			errs = append(errs, fault.Invalidf("there is no kind %q; there are %v", k, site.Kinds))
 		}
 	}
 	return errors.Join(errs...)
@@ -289,7 +290,7 @@ func (c *Connection) Next(after time.Time) (time.Time, error) {
 	}
 	o, err := rrule.StrToROptionInLocation(strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(c.Schedule)), "RRULE:"), zone)
 	if err != nil {
-		return time.Time{}, fmt.Errorf("%q is no recurrence rule as in FREQ=HOURLY or FREQ=DAILY;BYHOUR=2;BYMINUTE=30 (RFC 5545): %w", c.Schedule, err)
+		return time.Time{}, fault.Invalidf("%q is no recurrence rule as in FREQ=HOURLY or FREQ=DAILY;BYHOUR=2;BYMINUTE=30 (RFC 5545): %w", c.Schedule, err)
 	}
 	if o.Dtstart.IsZero() { // rules count from the beginning of a day at the site
 		y, m, d := after.In(zone).Date()
@@ -297,7 +298,7 @@ func (c *Connection) Next(after time.Time) (time.Time, error) {
 	}
 	r, err := rrule.NewRRule(*o)
 	if err != nil {
-		return time.Time{}, fmt.Errorf("%q is no recurrence rule: %w", c.Schedule, err)
+		return time.Time{}, fault.Invalidf("%q is no recurrence rule: %w", c.Schedule, err)
 	}
 	return r.After(after, false), nil
 }
@@ -321,7 +322,7 @@ func (a *App) disconnect(ctx context.Context, name string) error {
 		d := &deployments[i]
 		for k := range d.Stand.Plan.Resources {
 			if r := &d.Stand.Plan.Resources[k]; r.Site == name {
-				return fmt.Errorf("%s of deployment %d (%s) stands at %s: retire it before the site is removed, or nothing could take it away", r.ID, d.ID, d.Name, name)
+				return fault.Conflictf("%s of deployment %d (%s) stands at %s: retire it before the site is removed, or nothing could take it away", r.ID, d.ID, d.Name, name)
 			}
 		}
 	}

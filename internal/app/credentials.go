@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/durable"
 	"andamio/internal/site"
@@ -61,7 +62,7 @@ func (w *Workspace) note(ctx context.Context, name string, how func(*Connection)
 	return w.changeConnections(ctx, func(all []Connection) ([]Connection, error) {
 		i := slices.IndexFunc(all, func(c Connection) bool { return c.Site == name })
 		if i < 0 {
-			return nil, fmt.Errorf("there is no site %q", name)
+			return nil, fault.NotFoundf("there is no site %q", name)
 		}
 		how(&all[i])
 		return all, nil
@@ -139,11 +140,11 @@ func (a *App) settleCredential(ctx context.Context, name string) error {
 	case err == nil:
 		return a.Workspace.confirm(ctx, name, fresh)
 	case site.ClassOf(err) != site.Refused:
-		return fmt.Errorf("it is not known yet whether %s took its new credential; both are kept, and the next start finds out: %w", name, hint(c, err))
+		return fault.Unavailablef("it is not known yet whether %s took its new credential; both are kept, and the next start finds out: %w", name, hint(c, err))
 	}
 	c.renew = nil
 	if _, err := c.access(ctx); err != nil {
-		return fmt.Errorf("%s takes neither the credential that it had nor the new one; both are kept: %w", name, hint(c, err))
+		return fault.Refusedf("%s takes neither the credential that it had nor the new one; both are kept: %w", name, hint(c, err))
 	}
 	return a.Workspace.reject(ctx, name)
 }
@@ -183,7 +184,7 @@ func (a *App) Connect(ctx context.Context, c Connection) (out *Tested, err error
 
 func (a *App) connectSite(ctx context.Context, c Connection) (*Tested, error) {
 	if wrong := a.Workspace.WrongName(c.Site); wrong != "" {
-		return nil, fmt.Errorf("%q cannot be a site's name: %s", c.Site, wrong)
+		return nil, fault.Invalidf("%q cannot be a site's name: %s", c.Site, wrong)
 	}
 	tested, err := a.Test(ctx, c)
 	if err != nil {

@@ -3,9 +3,9 @@ package app
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -20,7 +20,7 @@ func (a *App) Decide(ctx context.Context, runID int64, step, verb string) error 
 
 func (a *App) decide(ctx context.Context, runID int64, step, verb string) error {
 	if verb != run.Retry && verb != run.Skip {
-		return fmt.Errorf("a step can be given %s or %s, not %q", run.Retry, run.Skip, verb)
+		return fault.Invalidf("a step can be given %s or %s, not %q", run.Retry, run.Skip, verb)
 	}
 	r, err := a.latest(ctx, runID)
 	if err != nil {
@@ -34,7 +34,7 @@ func (a *App) decide(ctx context.Context, runID int64, step, verb string) error 
 		return a.Store.Decide(ctx, runID, store.Decision{Step: step, Verb: verb}) // its worker asks the site again at once
 	}
 	if step != "" && (s.Step(step) == nil || s.Step(step).Status != run.Failed) {
-		return fmt.Errorf("step %q of run %d has not failed, so there is nothing to decide", step, runID)
+		return fault.Conflictf("step %q of run %d has not failed, so there is nothing to decide", step, runID)
 	}
 	n := 0
 	for i := range s.Steps {
@@ -47,7 +47,7 @@ func (a *App) decide(ctx context.Context, runID int64, step, verb string) error 
 		}
 	}
 	if n == 0 {
-		return fmt.Errorf("no step of run %d has failed, so there is nothing to decide", runID)
+		return fault.Conflictf("no step of run %d has failed, so there is nothing to decide", runID)
 	}
 	return a.goOn(ctx, r)
 }
@@ -64,9 +64,9 @@ func (a *App) resume(ctx context.Context, runID int64) error {
 	}
 	switch {
 	case r.State == run.Standing:
-		return fmt.Errorf("run %d has ended, and everything stands: there is nothing to go on with", runID)
+		return fault.Conflictf("run %d has ended, and everything stands: there is nothing to go on with", runID)
 	case r.State == run.UnderWay && Lives(r):
-		return fmt.Errorf("run %d is under way; andamio watch %d shows it", runID, runID)
+		return fault.Conflictf("run %d is under way; andamio watch %d shows it", runID, runID)
 	case r.State == run.Failed:
 		if s, err := a.Replay(ctx, runID); err != nil || s.Failures > 0 {
 			if err != nil {
@@ -95,7 +95,7 @@ func (a *App) latest(ctx context.Context, runID int64) (store.Run, error) {
 		return r, err
 	}
 	if last := runs[len(runs)-1]; last.ID != runID {
-		return r, fmt.Errorf("run %d came after run %d on the same deployment: go on with that one", last.ID, runID)
+		return r, fault.Conflictf("run %d came after run %d on the same deployment: go on with that one", last.ID, runID)
 	}
 	return r, nil
 }
@@ -127,5 +127,5 @@ func (a *App) takeUp(ctx context.Context, r store.Run) error {
 			return ctx.Err()
 		}
 	}
-	return fmt.Errorf("no worker took run %d up within %s; andamio work %d in the foreground says why", r.ID, takeUpWithin, r.ID)
+	return fault.Unavailablef("no worker took run %d up within %s; andamio work %d in the foreground says why", r.ID, takeUpWithin, r.ID)
 }

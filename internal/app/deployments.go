@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/health"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
@@ -130,7 +131,7 @@ func (a *App) designOf(ctx context.Context, deployment int64) (*Deployment, *pla
 	}
 	wanted, err := a.wanted(ctx, d.Runs)
 	if err == nil && wanted == nil {
-		err = fmt.Errorf("nothing stands of deployment %d", deployment)
+		err = fault.NotFoundf("nothing stands of deployment %d", deployment)
 	}
 	return d, wanted, err
 }
@@ -171,7 +172,7 @@ func (a *App) order(ctx context.Context, d *Deployment, to, wanted *plan.Plan, p
 	}
 	p, err := change.Compile(d.Stand, to, purpose)
 	if err != nil {
-		return Order{}, err
+		return Order{}, fault.Default(fault.Refused, err)
 	}
 	if err := a.Timed(ctx, p); err != nil {
 		return Order{}, err
@@ -186,10 +187,10 @@ func (a *App) Retiring(ctx context.Context, deployment int64) (Order, error) {
 		return Order{}, err
 	}
 	if last := d.Last(); d.Stand.Empty() && d.State() != run.Retired {
-		return Order{}, fmt.Errorf("everything of %s was taken away, and run %d has not looked at the sites to its end: andamio resume %d does", d.Name, last.ID, last.ID)
+		return Order{}, fault.Conflictf("everything of %s was taken away, and run %d has not looked at the sites to its end: andamio resume %d does", d.Name, last.ID, last.ID)
 	}
 	if d.Stand.Empty() {
-		return Order{}, fmt.Errorf("nothing stands of deployment %d", deployment)
+		return Order{}, fault.NotFoundf("nothing stands of deployment %d", deployment)
 	}
 	return a.order(ctx, d, change.Nothing(d.Stand.Plan).Plan, nil, "retire "+d.Name)
 }
@@ -221,7 +222,7 @@ func (a *App) RollingBack(ctx context.Context, runID int64) (Order, error) {
 	}
 	o, err := a.order(ctx, d, before.Plan, wanted, fmt.Sprintf("roll back run %d", runID))
 	if err == nil && len(o.Plan.Steps) == 0 {
-		err = fmt.Errorf("run %d changed nothing, so there is nothing to roll back", runID)
+		err = fault.Conflictf("run %d changed nothing, so there is nothing to roll back", runID)
 	}
 	return o, err
 }
@@ -243,7 +244,7 @@ func (a *App) Powering(ctx context.Context, deployment int64, tier string, on bo
 		return now != nil && now.Off
 	})
 	if !found {
-		return Order{}, fmt.Errorf("deployment %d has no instance of a tier %q; there are %s", deployment, tier, strings.Join(tiers(wanted), ", "))
+		return Order{}, fault.NotFoundf("deployment %d has no instance of a tier %q; there are %s", deployment, tier, strings.Join(tiers(wanted), ", "))
 	}
 	verb := map[bool]string{true: "start", false: "stop"}[on]
 	return a.order(ctx, d, to, wanted, strings.TrimSpace(verb+" "+tier))

@@ -2,11 +2,10 @@ package app
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"math/rand/v2"
 	"slices"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/sandbox"
 )
@@ -39,12 +38,12 @@ func (a *App) drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error)
 	}
 	connections = slices.DeleteFunc(connections, func(c Connection) bool { return w.Site != "" && c.Site != w.Site })
 	if len(connections) == 0 {
-		return nil, errors.New("there is no such site")
+		return nil, fault.NotFoundf("there is no such site")
 	}
 	var sorts []sandbox.Change
 	for _, s := range w.Sorts {
 		if !slices.Contains(sandbox.Changes, sandbox.Change(s)) {
-			return nil, fmt.Errorf("there is no change %q; there are %v", s, sandbox.Changes)
+			return nil, fault.Invalidf("there is no change %q; there are %v", s, sandbox.Changes)
 		}
 		sorts = append(sorts, sandbox.Change(s))
 	}

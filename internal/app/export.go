@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"andamio/internal/core/elevation"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/run"
 	"andamio/internal/draw"
 )
@@ -19,7 +20,7 @@ func picture(s *run.State, what string, by elevation.By, now time.Time) (*draw.P
 	case "timeline":
 		return draw.Timeline(s, now), nil
 	}
-	return nil, fmt.Errorf("there is no picture %q; there are elevation and timeline", what)
+	return nil, fault.Invalidf("there is no picture %q; there are elevation and timeline", what)
 }
 
 // ExportPicture writes one picture of a state; the file's ending says the format.

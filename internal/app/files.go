@@ -2,7 +2,6 @@ package app
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"runtime/debug"
@@ -11,6 +10,7 @@ import (
 
 	"andamio/internal/core/capture"
 	"andamio/internal/core/declare"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
@@ -38,7 +38,7 @@ func (a *App) ReconcileFiles(declared, recorded, observed string) (*inventory.Re
 			return nil, err
 		}
 		if *f.into, err = readSource(data); err != nil {
-			return nil, fmt.Errorf("%s: %w", f.name, err)
+			return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", f.name, err))
 		}
 	}
 	m, err := a.Workspace.Mapping()
@@ -98,15 +98,15 @@ func (a *App) ImportRecords(ctx context.Context, name string) (*Imported, error)
 	}
 	source, err := inventory.ReadAny(data)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", name, err))
 	}
 	records, ok := source.(inventory.Records)
 	if table, is := source.(*inventory.Table); is {
 		if records, err = table.All(); err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+			return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", name, err))
 		}
 	} else if !ok {
-		return nil, errors.New("this is no inventory")
+		return nil, fault.Invalidf("this is no inventory")
 	}
 	now, err := a.Store.Records(ctx)
 	if err != nil {
@@ -161,5 +161,5 @@ func (a *App) Fragment(ctx context.Context, id string) (string, error) {
 			return capture.Fragment(&records[i])
 		}
 	}
-	return "", fmt.Errorf("there is no record %q", id)
+	return "", fault.NotFoundf("there is no record %q", id)
 }

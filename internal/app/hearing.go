@@ -1,10 +1,11 @@
 package app
 
 import (
-	"fmt"
 	"net"
 	"net/netip"
 	"regexp"
+
+	"andamio/internal/core/fault"
 )
 
 // fileHearing says where notices are heard, if that is not this machine alone.
@@ -41,14 +42,14 @@ func (h Hearing) check() error {
 	var err error
 	if h.Listen != "" {
 		if ip, err = netip.ParseAddr(h.Listen); err != nil {
-			return fmt.Errorf("%q is no address of this machine: write one such as 10.0.0.5, or 0.0.0.0 for all", h.Listen)
+			return fault.Invalidf("%q is no address of this machine: write one such as 10.0.0.5, or 0.0.0.0 for all", h.Listen)
 		}
 	}
 	if h.Listen != "" && ip.IsUnspecified() && h.Tell == "" {
-		return fmt.Errorf("%s is all addresses of this machine: say which of them, or which name, sites are told", h.Listen)
+		return fault.Invalidf("%s is all addresses of this machine: say which of them, or which name, sites are told", h.Listen)
 	}
 	if _, err := netip.ParseAddr(h.Tell); h.Tell != "" && err != nil && (len(h.Tell) > 253 || !hostName.MatchString(h.Tell)) {
-		return fmt.Errorf("%q is neither a name nor an address without a port", h.Tell)
+		return fault.Invalidf("%q is neither a name nor an address without a port", h.Tell)
 	}
 	return nil
 }

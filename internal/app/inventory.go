@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/declare"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
@@ -42,7 +43,7 @@ func (w *Workspace) Mapping() (*mapping.File, error) {
 	}
 	own, err := mapping.Read(data)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", w.path(fileMapping), err)
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.path(fileMapping), err))
 	}
 	return own.Over(shipped), nil
 }
@@ -76,7 +77,7 @@ var driverMappings = sync.OnceValues(func() ([]*mapping.File, error) {
 	for _, d := range drivers.All {
 		f, err := mapping.Read(d.Mapping)
 		if err != nil {
-			return nil, fmt.Errorf("the mapping of the driver %s: %w", d.Name, err)
+			return nil, fault.Invalidf("the mapping of the driver %s: %w", d.Name, err)
 		}
 		out = append(out, f)
 	}

@@ -1,12 +1,12 @@
 package app
 
 import (
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"andamio/internal/core/fault"
 )
 
 // shelfPublic holds the public halves of key pairs whose private halves were given out.
@@ -35,7 +35,7 @@ func (w *Workspace) Keys() ([]KeyPair, error) {
 			}
 			if shelf == shelfKeys {
 				if text, err = publicOf(text); err != nil {
-					return nil, fmt.Errorf("the key pair %s: %w", name, err)
+					return nil, fault.Invalidf("the key pair %s: %w", name, err)
 				}
 			}
 			out = append(out, KeyPair{name, text, shelf == shelfKeys})
@@ -48,7 +48,7 @@ func (w *Workspace) Keys() ([]KeyPair, error) {
 func publicOf(private string) (string, error) {
 	signer, err := ssh.ParsePrivateKey([]byte(private))
 	if err != nil {
-		return "", errors.New("this is no private key, or it is locked with a passphrase of its own") // the error could quote it
+		return "", fault.Invalidf("this is no private key, or it is locked with a passphrase of its own") // the error could quote it
 	}
 	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))), nil
 }
@@ -59,10 +59,10 @@ func (w *Workspace) freeKey(name string) error {
 		return err
 	}
 	if !nameOf.MatchString(name) {
-		return fmt.Errorf("%q is no name for a key pair: small letters, digits and hyphens", name)
+		return fault.Invalidf("%q is no name for a key pair: small letters, digits and hyphens", name)
 	}
 	if slices.ContainsFunc(keys, func(k KeyPair) bool { return k.Name == name }) {
-		return fmt.Errorf("there is a key pair %q already", name)
+		return fault.Conflictf("there is a key pair %q already", name)
 	}
 	return nil
 }

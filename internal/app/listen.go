@@ -6,7 +6,6 @@ import (
 	"crypto/tls"
 	"encoding/pem"
 	"errors"
-	"fmt"
 	"net"
 	"net/http"
 	"sync"
@@ -15,6 +14,7 @@ import (
 
 	"github.com/cloudevents/sdk-go/v2/event"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
@@ -68,14 +68,14 @@ type Listening struct{ Address, Certificate, Key string }
 // open begins to listen, and returns the scheme with what vouches for us.
 func (x Listening) open() (l net.Listener, scheme, authorities string, err error) {
 	if l, err = net.Listen("tcp", x.Address); err != nil {
-		return nil, "", "", fmt.Errorf("notices cannot be heard at %s; name another address with --address: %w", x.Address, err)
+		return nil, "", "", fault.Unavailablef("notices cannot be heard at %s; name another address with --address: %w", x.Address, err)
 	}
 	if x.Certificate == "" && x.Key == "" {
 		return l, "http", "", nil
 	}
 	pair, err := tls.LoadX509KeyPair(x.Certificate, x.Key)
 	if err != nil {
-		return nil, "", "", errors.Join(fmt.Errorf("the certificate %s and the key %s do not go together: both are files of PEM (RFC 7468)", x.Certificate, x.Key), l.Close())
+		return nil, "", "", errors.Join(fault.Invalidf("the certificate %s and the key %s do not go together: both are files of PEM (RFC 7468)", x.Certificate, x.Key), l.Close())
 	}
 	for _, c := range pair.Certificate {
 		authorities += string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: c}))

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
@@ -48,7 +49,7 @@ func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview,
 			return nil, err
 		}
 		if m, err = mapping.Read(data); err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+			return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", name, err))
 		}
 		shipped, err := a.Workspace.shippedMapping()
 		if err != nil {

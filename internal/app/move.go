@@ -3,7 +3,6 @@ package app
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -13,6 +12,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
@@ -148,7 +148,7 @@ func (a *App) DraftMove(ctx context.Context, deployment int64, w MoveWish) (*Mov
 		w.Mode = change.Warm
 	}
 	if !slices.Contains([]change.Mode{change.Cold, change.Warm, change.Live}, w.Mode) {
-		return nil, fmt.Errorf("a workload is moved %s, %s or %s, not %q", change.Cold, change.Warm, change.Live, w.Mode)
+		return nil, fault.Invalidf("a workload is moved %s, %s or %s, not %q", change.Cold, change.Warm, change.Live, w.Mode)
 	}
 	if w.Mode == change.Live && w.Pause == 0 {
 		w.Pause = 0.3
@@ -205,11 +205,11 @@ func instancesOf(p *plan.Plan, words []string) ([]string, error) {
 			}
 		}
 		if !found {
-			return nil, fmt.Errorf("there is no instance, node or service %q that is on; there are %s", w, strings.Join(tiers(p), ", "))
+			return nil, fault.NotFoundf("there is no instance, node or service %q that is on; there are %s", w, strings.Join(tiers(p), ", "))
 		}
 	}
 	if len(out) == 0 {
-		return nil, errors.New("say what is to be moved: an instance, a node or a service")
+		return nil, fault.Invalidf("say what is to be moved: an instance, a node or a service")
 	}
 	slices.Sort(out)
 	return slices.Compact(out), nil
@@ -247,7 +247,7 @@ func (a *App) choicesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, 
 func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) (map[string]placement.Spot, error) {
 	t, err := a.TemplateOf(ctx, d, "")
 	if err != nil {
-		return nil, fmt.Errorf("placement cannot choose: %w; name a site", err)
+		return nil, fault.Refusedf("placement cannot choose: %w; name a site", err)
 	}
 	wanted, err := a.wanted(ctx, d.Runs)
 	if err != nil {
@@ -271,7 +271,7 @@ func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) 
 	}
 	draft := NewDraft(t, w, e)
 	if draft.Placement == nil || draft.Plan == nil {
-		return nil, errors.New("placement finds no other place for them with everything else where it is; name a site, or move more together")
+		return nil, fault.Refusedf("placement finds no other place for them with everything else where it is; name a site, or move more together")
 	}
 	out := map[string]placement.Spot{}
 	for _, c := range draft.Placement.Choices {
@@ -324,7 +324,7 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	}
 	choices := slices.DeleteFunc(slices.Clone(m.Choices), func(c migrate.Choice) bool { return !slices.Contains(m.Waves[wave].Instances, c.Instance) })
 	if out.To, err = migrate.Relocate(wanted, e, choices, d.Stand.Plan.Known); err != nil {
-		return nil, err
+		return nil, fault.Default(fault.Refused, err)
 	}
 	out.To.Lifted = merged(wanted.Lifted, liftedBy(lifted))
 	moving, err := a.movingOf(m, wave, wanted, out)
@@ -333,7 +333,7 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	}
 	p, whole, err := change.Move(d.Stand, out.To, moving, "move "+m.Name)
 	if err != nil {
-		return nil, err
+		return nil, fault.Default(fault.Refused, err)
 	}
 	if err := a.Timed(ctx, p); err != nil {
 		return nil, err
@@ -392,7 +392,7 @@ func (a *App) pairsFor(ctx context.Context, m *Move, wave int, out *MoveDraft) e
 		i := slices.IndexFunc(m.Choices, func(c migrate.Choice) bool { return c.Instance == id })
 		from, to := m.From[id], m.Choices[i].Site
 		if from == to {
-			return fmt.Errorf("%s is at %s already", id, to)
+			return fault.Conflictf("%s is at %s already", id, to)
 		}
 		if slices.ContainsFunc(out.Pairs, func(p Pair) bool { return p.A == min(from, to) && p.B == max(from, to) }) {
 			continue
@@ -402,7 +402,7 @@ func (a *App) pairsFor(ctx context.Context, m *Move, wave int, out *MoveDraft) e
 			return err
 		}
 		if why := p.Trouble(); why != "" {
-			return fmt.Errorf("%s and %s are paired, and %s", from, to, why)
+			return fault.Refusedf("%s and %s are paired, and %s", from, to, why)
 		}
 		out.Pairs = append(out.Pairs, p)
 	}
@@ -552,7 +552,7 @@ func moveSecrets(names []string, given map[string]string) (map[string]string, er
 		}
 	}
 	if len(missing) > 0 {
-		return nil, fmt.Errorf("secrets do not travel: give again %s", strings.Join(missing, ", "))
+		return nil, fault.Invalidf("secrets do not travel: give again %s", strings.Join(missing, ", "))
 	}
 	return out, nil
 }

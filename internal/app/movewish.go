@@ -1,14 +1,13 @@
 package app
 
 import (
-	"errors"
-	"fmt"
 	"strings"
 	"time"
 
 	"github.com/teambition/rrule-go"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 )
@@ -55,15 +54,15 @@ func (w MoveWish) Windows(now time.Time) ([]plan.Window, error) {
 		return nil, nil
 	}
 	if w.Hours <= 0 {
-		return nil, errors.New("a window lasts for some hours: say for how many")
+		return nil, fault.Invalidf("a window lasts for some hours: say for how many")
 	}
 	zone, err := time.LoadLocation(w.TimeZone)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no time zone of the IANA database, such as Europe/Madrid", w.TimeZone)
+		return nil, fault.Invalidf("%q is no time zone of the IANA database, such as Europe/Madrid", w.TimeZone)
 	}
 	o, err := rrule.StrToROptionInLocation(strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(w.Window)), "RRULE:"), zone)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no recurrence rule, such as FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0: %w", w.Window, err)
+		return nil, fault.Invalidf("%q is no recurrence rule, such as FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0: %w", w.Window, err)
 	}
 	length := time.Duration(w.Hours * float64(time.Hour))
 	if o.Dtstart.IsZero() {
@@ -71,7 +70,7 @@ func (w MoveWish) Windows(now time.Time) ([]plan.Window, error) {
 	}
 	r, err := rrule.NewRRule(*o)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no recurrence rule: %w", w.Window, err)
+		return nil, fault.Invalidf("%q is no recurrence rule: %w", w.Window, err)
 	}
 	var out []plan.Window
 	next := r.Iterator()
@@ -85,7 +84,7 @@ func (w MoveWish) Windows(now time.Time) ([]plan.Window, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, fmt.Errorf("the window %q does not open any more", w.Window)
+		return nil, fault.Invalidf("the window %q does not open any more", w.Window)
 	}
 	return out, nil
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
@@ -37,7 +38,7 @@ func (a *App) settledBut(ctx context.Context, deployment, move int64) error {
 			return err
 		}
 		if m.Open() {
-			return fmt.Errorf("move %d of this deployment, %s, is not over: andamio move commit %d or andamio move back %d ends it", m.ID, m.Name, m.ID, m.ID)
+			return fault.Conflictf("move %d of this deployment, %s, is not over: andamio move commit %d or andamio move back %d ends it", m.ID, m.Name, m.ID, m.ID)
 		}
 	}
 	return nil
@@ -58,9 +59,9 @@ func (a *App) noMove(ctx context.Context, r store.Run) error {
 			return err
 		}
 		if m.Open() {
-			return fmt.Errorf("run %d belongs to move %d: andamio move back %d goes back from it", r.ID, m.ID, m.ID)
+			return fault.Conflictf("run %d belongs to move %d: andamio move back %d goes back from it", r.ID, m.ID, m.ID)
 		}
-		return fmt.Errorf("run %d ended move %d: what was left behind is gone. Move it again, as any other", r.ID, m.ID)
+		return fault.Conflictf("run %d ended move %d: what was left behind is gone. Move it again, as any other", r.ID, m.ID)
 	}
 	return nil
 }
@@ -81,7 +82,7 @@ func (a *App) startMove(ctx context.Context, d *MoveDraft, secrets map[string]st
 		return 0, 0, err
 	}
 	if d.Move.States[d.Wave] != WavePlanned && d.Move.States[d.Wave] != WaveBack {
-		return 0, 0, fmt.Errorf("wave %d of move %d is %s", d.Wave+1, d.Move.ID, d.Move.States[d.Wave])
+		return 0, 0, fault.Conflictf("wave %d of move %d is %s", d.Wave+1, d.Move.ID, d.Move.States[d.Wave])
 	}
 	if len(values) > 0 {
 		if err := a.Workspace.SetSecrets(values); err != nil {
@@ -123,7 +124,7 @@ func (a *App) DraftWave(ctx context.Context, id int64, wave int) (*MoveDraft, er
 		return nil, err
 	}
 	if wave < 0 || wave >= len(m.Waves) {
-		return nil, fmt.Errorf("move %d has %d waves", id, len(m.Waves))
+		return nil, fault.NotFoundf("move %d has %d waves", id, len(m.Waves))
 	}
 	return a.draftWave(ctx, m, wave)
 }
@@ -140,7 +141,7 @@ func (a *App) steer(ctx context.Context, id int64, verb string) error {
 	}
 	wave := m.Current()
 	if m.States[wave] != WaveMoving {
-		return fmt.Errorf("move %d is %s: there is nothing to steer", id, m.States[wave])
+		return fault.Conflictf("move %d is %s: there is nothing to steer", id, m.States[wave])
 	}
 	runID, _ := m.Run(wave)
 	s, err := a.Replay(ctx, runID)
@@ -160,7 +161,7 @@ func (a *App) steer(ctx context.Context, id int64, verb string) error {
 		n++
 	}
 	if n == 0 {
-		return fmt.Errorf("nothing of move %d is being copied any more", id)
+		return fault.Conflictf("nothing of move %d is being copied any more", id)
 	}
 	return nil
 }
@@ -179,7 +180,7 @@ func (a *App) DraftBack(ctx context.Context, id int64, wave int) (Order, error) 
 	}
 	for later := wave + 1; later < len(m.States); later++ {
 		if s := m.States[later]; s == WaveMoved || s == WaveMoving || s == WaveBroken {
-			return Order{}, fmt.Errorf("wave %d moved after wave %d: go back from that first", later+1, wave+1)
+			return Order{}, fault.Conflictf("wave %d moved after wave %d: go back from that first", later+1, wave+1)
 		}
 	}
 	d, err := a.Deployment(ctx, m.Deployment)
@@ -189,7 +190,7 @@ func (a *App) DraftBack(ctx context.Context, id int64, wave int) (Order, error) 
 	there := m.There(wave)
 	at := slices.IndexFunc(d.Runs, func(r store.Run) bool { return r.ID == there })
 	if at < 0 {
-		return Order{}, fmt.Errorf("wave %d of move %d was not begun", wave+1, id)
+		return Order{}, fault.Conflictf("wave %d of move %d was not begun", wave+1, id)
 	}
 	before, err := a.wanted(ctx, d.Runs[:at])
 	if err != nil || before == nil {
@@ -204,7 +205,7 @@ func (a *App) DraftBack(ctx context.Context, id int64, wave int) (Order, error) 
 	moving := change.Moving{Instances: m.Waves[wave].Instances, Mode: m.Wish.Mode, Off: off, Copying: plan.Copying{Grant: true, Compress: m.Wish.Compress, Consolidate: true}}
 	back, err := change.Back(d.Stand, before, p, moving, "go back: "+m.Name)
 	if err != nil {
-		return Order{}, err
+		return Order{}, fault.Default(fault.Refused, err)
 	}
 	if err := a.Timed(ctx, back); err != nil {
 		return Order{}, err
@@ -236,13 +237,13 @@ func keptOf(r *plan.Resource) (string, bool) {
 
 func (m *Move) mayEnd(wave int) error {
 	if wave < 0 || wave >= len(m.States) {
-		return fmt.Errorf("move %d has %d waves", m.ID, len(m.Waves))
+		return fault.NotFoundf("move %d has %d waves", m.ID, len(m.Waves))
 	}
 	switch m.States[wave] {
 	case WavePlanned, WaveBack:
-		return fmt.Errorf("wave %d of move %d is where it was: there is nothing to go back from", wave+1, m.ID)
+		return fault.Conflictf("wave %d of move %d is where it was: there is nothing to go back from", wave+1, m.ID)
 	case WaveDone:
-		return fmt.Errorf("move %d is committed: what was kept is gone. Move it back as any other", m.ID)
+		return fault.Conflictf("move %d is committed: what was kept is gone. Move it back as any other", m.ID)
 	}
 	return nil
 }
@@ -270,7 +271,7 @@ func (a *App) goBack(ctx context.Context, id int64, wave int) (int64, error) {
 	}
 	last, kind := m.Run(wave)
 	if m.States[wave] == WaveReturning || m.States[wave] == WaveLeaving {
-		return 0, fmt.Errorf("wave %d of move %d is %s", wave+1, id, m.States[wave])
+		return 0, fault.Conflictf("wave %d of move %d is %s", wave+1, id, m.States[wave])
 	}
 	if kind == store.MoveBack { // it was broken off: it goes on
 		return last, a.Resume(ctx, last)
@@ -322,7 +323,7 @@ func (a *App) stopRun(ctx context.Context, id int64) error {
 			return ctx.Err()
 		}
 	}
-	return fmt.Errorf("run %d does not stop; andamio watch %d shows why", id, id)
+	return fault.Unavailablef("run %d does not stop; andamio watch %d shows why", id, id)
 }
 
 // DraftCommit works out what committing a wave takes away: all that was kept of it.
@@ -336,7 +337,7 @@ func (a *App) DraftCommit(ctx context.Context, id int64, wave int) (Order, error
 		if wave >= 0 && wave < len(m.States) {
 			state = m.States[wave]
 		}
-		return Order{}, fmt.Errorf("move %d is %s: only what has been moved is committed", id, state)
+		return Order{}, fault.Conflictf("move %d is %s: only what has been moved is committed", id, state)
 	}
 	d, wanted, err := a.designOf(ctx, m.Deployment)
 	if err != nil {
@@ -353,10 +354,10 @@ func (a *App) DraftCommit(ctx context.Context, id int64, wave int) (Order, error
 	to := migrate.WithoutKept(wanted, p.Renames)
 	c, err := change.Compile(d.Stand, atRest(to, d.Stand), "commit: "+m.Name)
 	if err != nil {
-		return Order{}, err
+		return Order{}, fault.Default(fault.Refused, err)
 	}
 	if err := change.Consolidated(c, p); err != nil {
-		return Order{}, err
+		return Order{}, fault.Default(fault.Refused, err)
 	}
 	if err := a.Timed(ctx, c); err != nil {
 		return Order{}, err

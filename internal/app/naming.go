@@ -2,10 +2,10 @@ package app
 
 import (
 	"context"
-	"fmt"
 	"regexp"
 	"strings"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/run"
 )
 
@@ -18,7 +18,7 @@ func CheckName(name string) error {
 	if deploymentName.MatchString(name) {
 		return nil
 	}
-	return fmt.Errorf("%q cannot be a deployment's name: it is made of small letters, digits and hyphens, at most 63, with no hyphen at either end", name)
+	return fault.Invalidf("%q cannot be a deployment's name: it is made of small letters, digits and hyphens, at most 63, with no hyphen at either end", name)
 }
 
 // Taken is the deployment that stands, or is about to, under a name; nil if there is none.
@@ -59,6 +59,9 @@ type NameTaken struct {
 	Name       string
 	Deployment int64
 }
+
+// Code is the class of the error.
+func (n *NameTaken) Code() fault.Code { return fault.Conflict }
 
 func (n *NameTaken) Error() string {
 	return strings.ReplaceAll("NAME stands already: what is wanted of it is shown and run by andamio diff NAME; another one of it is asked for by another name, --name OTHER", "NAME", n.Name)

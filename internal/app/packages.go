@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/ovf"
@@ -50,10 +51,10 @@ func (a *App) exportPackage(ctx context.Context, deployment int64, instance, fil
 	}
 	r := d.Stand.Plan.Resource(instance)
 	if r == nil || r.Kind != kinds.Instance {
-		return nil, fmt.Errorf("there is no instance %q; there are %s", instance, strings.Join(tiers(d.Stand.Plan), ", "))
+		return nil, fault.NotFoundf("there is no instance %q; there are %s", instance, strings.Join(tiers(d.Stand.Plan), ", "))
 	}
 	if !r.Off && !running {
-		return nil, fmt.Errorf("%s is on: stop it first, or have it packed as it is with --running", instance)
+		return nil, fault.Conflictf("%s is on: stop it first, or have it packed as it is with --running", instance)
 	}
 	m, err := a.disks(r.Site)
 	if err != nil {
@@ -81,7 +82,7 @@ func (a *App) disks(name string) (site.Disks, error) {
 	}
 	m, ok := sites[name].(site.Disks)
 	if !ok {
-		return nil, fmt.Errorf("%s lets no disks be read or written", name)
+		return nil, fault.Refusedf("%s lets no disks be read or written", name)
 	}
 	return m, nil
 }
@@ -188,7 +189,7 @@ func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Arch
 	}
 	arc, sum, size, err := openPackage(file)
 	if err != nil {
-		return Order{}, nil, fmt.Errorf("%s: %w", w.File, err)
+		return Order{}, nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.File, err))
 	}
 	e, err := a.Estate(ctx)
 	if err != nil {
@@ -201,7 +202,7 @@ func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Arch
 	}
 	p, err := unpacking(arc, w, e, s)
 	if err != nil {
-		return Order{}, nil, fmt.Errorf("%s cannot be unpacked at %s: %w", arc.Name, w.Site, err)
+		return Order{}, nil, fault.Refusedf("%s cannot be unpacked at %s: %w", arc.Name, w.Site, err)
 	}
 	for i := range p.Steps {
 		if x := p.Steps[i].Filling; x != nil {
@@ -213,7 +214,7 @@ func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Arch
 	}
 	raise, err := change.Compile(change.Nothing(p), p, "")
 	if err != nil {
-		return Order{}, nil, err
+		return Order{}, nil, fault.Default(fault.Refused, err)
 	}
 	return Order{Plan: raise, Wanted: p}, arc, a.Timed(ctx, raise)
 }
@@ -298,11 +299,11 @@ func (a *App) Dropping(ctx context.Context, deployment int64) (Order, error) {
 		return Order{}, err
 	}
 	if len(to.Resources) == len(wanted.Resources) {
-		return Order{}, fmt.Errorf("nothing of deployment %d is kept in object storage", deployment)
+		return Order{}, fault.NotFoundf("nothing of deployment %d is kept in object storage", deployment)
 	}
 	p, err := change.Compile(d.Stand, to, "drop what is in object storage")
 	if err != nil {
-		return Order{}, err
+		return Order{}, fault.Default(fault.Refused, err)
 	}
 	return Order{Plan: p, Deployment: d.ID, Wanted: to, Template: d.Template}, a.Timed(ctx, p)
 }
@@ -324,7 +325,7 @@ const gib = 1 << 30
 func unpacking(arc *ovf.Archive, w ImportWish, e *estate.Estate, s *estate.Site) (*plan.Plan, error) {
 	image := s.Image(arc.OS)
 	if image == nil {
-		return nil, fmt.Errorf("there is no image of its system, %s", arc.OS)
+		return nil, fault.Refusedf("there is no image of its system, %s", arc.OS)
 	}
 	spec := plan.Spec{Hostname: arc.Hostname, Cores: arc.Cores, MemoryGiB: arc.MemoryGiB, DiskGiB: float64(arc.Disks[0].Bytes) / gib, Image: image.Name, Asleep: true}
 	if err := fit(&spec, s, w.Size); err != nil {
@@ -338,7 +339,7 @@ func unpacking(arc *ovf.Archive, w ImportWish, e *estate.Estate, s *estate.Site)
 		}
 	}
 	if zone == "" {
-		return nil, fmt.Errorf("there is no room for %s", need)
+		return nil, fault.Refusedf("there is no room for %s", need)
 	}
 	name := w.Name
 	if name == "" {
@@ -364,7 +365,7 @@ func fit(spec *plan.Spec, s *estate.Site, name string) error {
 		}
 	}
 	if best == nil {
-		return fmt.Errorf("there is no size of %s and %s or more", estate.Cores(spec.Cores), estate.GiB(spec.MemoryGiB))
+		return fault.Refusedf("there is no size of %s and %s or more", estate.Cores(spec.Cores), estate.GiB(spec.MemoryGiB))
 	}
 	spec.Size, spec.Cores, spec.MemoryGiB = best.Name, best.Cores, best.MemoryGiB
 	return nil

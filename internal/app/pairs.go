@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/site"
 )
@@ -75,7 +76,7 @@ func (a *App) pairers(x, y string) (one, other site.Pairer, err error) {
 		return nil, nil, err
 	}
 	if x == y {
-		return nil, nil, fmt.Errorf("a pair is of two sites, not of %s with itself", x)
+		return nil, nil, fault.Invalidf("a pair is of two sites, not of %s with itself", x)
 	}
 	var out [2]site.Pairer
 	for i, name := range []string{x, y} {
@@ -85,7 +86,7 @@ func (a *App) pairers(x, y string) (one, other site.Pairer, err error) {
 		}
 		m, ok := sites[name].(site.Pairer)
 		if !ok {
-			return nil, nil, fmt.Errorf("workloads cannot be moved from or to %s", name)
+			return nil, nil, fault.Refusedf("workloads cannot be moved from or to %s", name)
 		}
 		out[i] = m
 	}
@@ -104,7 +105,7 @@ func (a *App) MakePair(ctx context.Context, x, y, start string) (out Pair, err e
 
 func (a *App) makePair(ctx context.Context, x, y, start string) (Pair, error) {
 	if start != Both && start != x && start != y {
-		return Pair{}, fmt.Errorf("moves are started from %s, from %s or from %s, not from %q", x, y, Both, start)
+		return Pair{}, fault.Invalidf("moves are started from %s, from %s or from %s, not from %q", x, y, Both, start)
 	}
 	one, other, err := a.pairers(x, y)
 	if err != nil {
@@ -146,7 +147,7 @@ func (a *App) unpair(ctx context.Context, x, y string) error {
 	}
 	for _, m := range moves {
 		if m.Open() && m.Between(x, y) {
-			return fmt.Errorf("move %d is between the two and not over: commit it or go back first", m.ID)
+			return fault.Conflictf("move %d is between the two and not over: commit it or go back first", m.ID)
 		}
 	}
 	one, other, err := a.pairers(p.A, p.B)
@@ -173,7 +174,7 @@ func (a *App) pair(ctx context.Context, x, y string) (Pair, error) {
 		return p, err
 	}
 	if body == nil {
-		return p, fmt.Errorf("%s and %s are not paired: andamio pair %s %s pairs them", x, y, x, y)
+		return p, fault.NotFoundf("%s and %s are not paired: andamio pair %s %s pairs them", x, y, x, y)
 	}
 	return p, json.Unmarshal(body, &p)
 }
@@ -259,7 +260,7 @@ func (p Pair) startsFrom(from, to, asked string) (side string, grant bool, err e
 		asked = may[0]
 	}
 	if !slices.Contains(may, asked) {
-		return "", false, fmt.Errorf("moves between %s and %s are started from %s alone", from, to, p.Start)
+		return "", false, fault.Refusedf("moves between %s and %s are started from %s alone", from, to, p.Start)
 	}
 	return asked, asked == from, nil
 }

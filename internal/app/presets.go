@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/tosca"
 	"andamio/internal/source"
 )
@@ -27,10 +28,10 @@ func NameWrong(name string) string {
 // SavePreset writes inputs as a preset of a template, into its folder. Secret inputs are never written.
 func SavePreset(t *Template, name string, inputs tosca.Inputs) (string, error) {
 	if wrong := NameWrong(name); wrong != "" {
-		return "", fmt.Errorf("%q cannot be the name of a preset: %s", name, wrong)
+		return "", fault.Invalidf("%q cannot be the name of a preset: %s", name, wrong)
 	}
 	if t.Folder == "" {
-		return "", fmt.Errorf("%s is not a folder on disk, so no preset can be saved in it; copy the template under a new name first", t.Dir)
+		return "", fault.Refusedf("%s is not a folder on disk, so no preset can be saved in it; copy the template under a new name first", t.Dir)
 	}
 	var text strings.Builder
 	fmt.Fprintf(&text, "# inputs of %s\n", t.Name)
@@ -60,7 +61,7 @@ var templateNameLine = regexp.MustCompile(`(template_name:\s*)("[^"\n]*"|'[^'\n]
 // where it has none. The copy's template_name is the new name.
 func (a *App) CopyTemplate(t *Template, name string) (string, error) {
 	if wrong := NameWrong(name); wrong != "" {
-		return "", fmt.Errorf("%q cannot be the name of a template: %s", name, wrong)
+		return "", fault.Invalidf("%q cannot be the name of a template: %s", name, wrong)
 	}
 	dir := filepath.Join(a.Workspace.Dir, "templates", name)
 	if t.Folder != "" {
@@ -71,7 +72,7 @@ func (a *App) CopyTemplate(t *Template, name string) (string, error) {
 		dir = filepath.Join(filepath.Dir(whole), name)
 	}
 	if _, err := os.Stat(dir); err == nil {
-		return "", fmt.Errorf("%s is there already; nothing was written", dir)
+		return "", fault.Conflictf("%s is there already; nothing was written", dir)
 	}
 	files, err := t.all()
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -50,10 +51,10 @@ func (a *App) Propose(ctx context.Context, o Order, holds time.Duration) (*Propo
 
 func (a *App) propose(ctx context.Context, o Order, holds time.Duration) (*Proposal, error) {
 	if holds <= 0 {
-		return nil, fmt.Errorf("a proposal holds for some time, not for %s", holds)
+		return nil, fault.Invalidf("a proposal holds for some time, not for %s", holds)
 	}
 	if o.Move != 0 {
-		return nil, fmt.Errorf("what belongs to move %d is begun with it, and not proposed", o.Move)
+		return nil, fault.Refusedf("what belongs to move %d is begun with it, and not proposed", o.Move)
 	}
 	g, err := a.groundOf(ctx, o.Deployment)
 	if err != nil {
@@ -130,13 +131,13 @@ func (a *App) Proposed(ctx context.Context, id int64) (*Proposal, Order, error) 
 func (a *App) stillHolds(ctx context.Context, p *Proposal) error {
 	switch {
 	case p.State == store.ProposalConfirmed && p.Run == 0:
-		return fmt.Errorf("proposal %d was being confirmed when that broke off: have it worked out anew", p.ID)
+		return fault.Conflictf("proposal %d was being confirmed when that broke off: have it worked out anew", p.ID)
 	case p.State == store.ProposalConfirmed:
-		return fmt.Errorf("proposal %d was confirmed already: it is run %d", p.ID, p.Run)
+		return fault.Conflictf("proposal %d was confirmed already: it is run %d", p.ID, p.Run)
 	case p.State != store.ProposalOpen:
-		return fmt.Errorf("proposal %d was %s", p.ID, p.State)
+		return fault.Conflictf("proposal %d was %s", p.ID, p.State)
 	case time.Now().After(p.Until):
-		return fmt.Errorf("proposal %d held until %s: have it worked out anew", p.ID, p.Until.Local().Format("2006-01-02 15:04"))
+		return fault.Conflictf("proposal %d held until %s: have it worked out anew", p.ID, p.Until.Local().Format("2006-01-02 15:04"))
 	}
 	var was ground
 	if err := json.Unmarshal([]byte(p.Ground), &was); err != nil {
@@ -152,7 +153,7 @@ func (a *App) stillHolds(ctx context.Context, p *Proposal) error {
 // changedGround says what came between a proposal and its confirmation.
 func (a *App) changedGround(ctx context.Context, p *Proposal, was, now ground) error {
 	if was.Run == now.Run {
-		return fmt.Errorf("proposal %d was worked out when run %d was %s, and it is %s now: have it worked out anew", p.ID, was.Run, was.State, now.State)
+		return fault.Conflictf("proposal %d was worked out when run %d was %s, and it is %s now: have it worked out anew", p.ID, was.Run, was.State, now.State)
 	}
 	r, err := a.Store.Run(ctx, now.Run)
 	if err != nil {
@@ -162,7 +163,7 @@ func (a *App) changedGround(ctx context.Context, p *Proposal, was, now ground) e
 	if all, err := a.Store.TrailOfRun(ctx, r.ID); err == nil && len(all) > 0 {
 		by = ", by " + all[0].Name
 	}
-	return fmt.Errorf("%s has changed since proposal %d: run %d (%s%s) came after it; have it worked out anew", p.Name, p.ID, r.ID, cmp.Or(r.Purpose, "raise"), by)
+	return fault.Conflictf("%s has changed since proposal %d: run %d (%s%s) came after it; have it worked out anew", p.Name, p.ID, r.ID, cmp.Or(r.Purpose, "raise"), by)
 }
 
 // Confirm begins what was proposed, once, if what it was worked out from is as it was; it returns the run.
@@ -184,7 +185,7 @@ func (a *App) confirm(ctx context.Context, id int64) (int64, error) {
 		return 0, err
 	}
 	if !mine {
-		return 0, fmt.Errorf("proposal %d was confirmed or withdrawn by somebody else at this moment", id)
+		return 0, fault.Conflictf("proposal %d was confirmed or withdrawn by somebody else at this moment", id)
 	}
 	runID, err := a.runProposed(ctx, p, o)
 	if err != nil {
@@ -227,7 +228,7 @@ func (a *App) Withdraw(ctx context.Context, id int64) error {
 		}
 		mine, err := a.Store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalWithdrawn, 0)
 		if err == nil && !mine {
-			return fmt.Errorf("proposal %d is not open any more", id)
+			return fault.Conflictf("proposal %d is not open any more", id)
 		}
 		return err
 	})

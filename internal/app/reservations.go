@@ -2,13 +2,13 @@ package app
 
 import (
 	"context"
-	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
@@ -102,7 +102,7 @@ func (a *App) release(ctx context.Context, id int64) (int64, error) {
 		return 0, err
 	}
 	if r.State == run.UnderWay || r.State == run.Standing {
-		return 0, fmt.Errorf("run %d is %s: what it has is in use", id, r.State)
+		return 0, fault.Conflictf("run %d is %s: what it has is in use", id, r.State)
 	}
 	return a.Store.Release(ctx, id)
 }

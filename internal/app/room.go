@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
@@ -87,7 +88,7 @@ func (a *App) hasRoom(ctx context.Context, s *Settling) error {
 		}
 	}
 	if len(lacks) > 0 {
-		return fmt.Errorf("there is no room for %s: something else has taken it meanwhile; retire that first, or settle this another way", strings.Join(lacks, "; nor for "))
+		return fault.Conflictf("there is no room for %s: something else has taken it meanwhile; retire that first, or settle this another way", strings.Join(lacks, "; nor for "))
 	}
 	return nil
 }

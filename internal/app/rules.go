@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/rules"
 )
 
@@ -35,7 +36,7 @@ func (w *Workspace) Rules() (*rules.File, error) {
 	}
 	f, err := rules.Read(data)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", w.path(fileRules), err)
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.path(fileRules), err))
 	}
 	return f, nil
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -168,7 +169,7 @@ func (a *App) ready(ctx context.Context, o Order) error {
 	}
 	for _, s := range o.Plan.Sites {
 		if sites[s.Name] == nil {
-			return fmt.Errorf("the plan needs the site %s, which this workspace is not connected to", s.Name)
+			return fault.Refusedf("the plan needs the site %s, which this workspace is not connected to", s.Name)
 		}
 	}
 	if err := a.namesFree(ctx, o); err != nil {
@@ -189,7 +190,7 @@ func Raises(p *plan.Plan) error {
 	if p.Purpose == "" {
 		return nil
 	}
-	return fmt.Errorf("this plan is to %s, and changes what stood when it was made: make it anew of what stands now, as with andamio diff", p.Purpose)
+	return fault.Conflictf("this plan is to %s, and changes what stood when it was made: make it anew of what stands now, as with andamio diff", p.Purpose)
 }
 
 // settled checks that a deployment may be changed: no run of it goes on, and no move is open.
@@ -205,7 +206,7 @@ func (a *App) quiet(ctx context.Context, deployment int64) error {
 	}
 	for _, r := range runs {
 		if r.State == run.UnderWay && Lives(r) {
-			return fmt.Errorf("run %d of this deployment is under way; andamio watch %d shows it", r.ID, r.ID)
+			return fault.Conflictf("run %d of this deployment is under way; andamio watch %d shows it", r.ID, r.ID)
 		}
 	}
 	return nil
@@ -220,7 +221,7 @@ func (a *App) spawnProcess(runID int64) error {
 	cmd := exec.Command(self, "work", strconv.FormatInt(runID, 10), "--workspace", a.Workspace.Dir)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {
-		return fmt.Errorf("the run's worker cannot be started: %w", err)
+		return fault.Unavailablef("the run's worker cannot be started: %w", err)
 	}
 	go func() { _ = cmd.Wait() }()
 	return nil
@@ -249,9 +250,9 @@ func (a *App) Work(ctx context.Context, runID int64) error {
 	}
 	switch {
 	case r.State == run.UnderWay && Lives(r):
-		return fmt.Errorf("run %d goes on in process %d, andamio watch %d shows it: %w", runID, r.Worker, runID, store.ErrTaken)
+		return fault.Conflictf("run %d goes on in process %d, andamio watch %d shows it: %w", runID, r.Worker, runID, store.ErrTaken)
 	case r.State == run.Standing:
-		return fmt.Errorf("run %d has ended, and everything stands: there is nothing to go on with", runID)
+		return fault.Conflictf("run %d has ended, and everything stands: there is nothing to go on with", runID)
 	}
 	if err := a.mayGoOn(ctx, r); err != nil {
 		return err
@@ -282,7 +283,7 @@ func (a *App) mayGoOn(ctx context.Context, r store.Run) error {
 	}
 	for _, later := range runs {
 		if later.ID > r.ID && !later.Void && later.State != run.Planned {
-			return fmt.Errorf("run %d is not the last of its deployment: run %d came after it, and what it left is changed from there", r.ID, later.ID)
+			return fault.Conflictf("run %d is not the last of its deployment: run %d came after it, and what it left is changed from there", r.ID, later.ID)
 		}
 	}
 	stands, err := a.fold(ctx, runs)

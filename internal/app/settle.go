@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/declare"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
@@ -106,10 +107,10 @@ func (a *App) Settling(ctx context.Context, inv *Inventory, choices []Choice, re
 	for i := range choices {
 		c := &choices[i]
 		if !c.Finding.Can(c.Way) {
-			return nil, fmt.Errorf("%s of %s cannot be settled by %q; it can by %v", c.Finding.Type, c.Finding.Name, c.Way, c.Finding.Ways)
+			return nil, fault.Invalidf("%s of %s cannot be settled by %q; it can by %v", c.Finding.Type, c.Finding.Name, c.Way, c.Finding.Ways)
 		}
 		if c.Way == inventory.Ignore && strings.TrimSpace(reason) == "" {
-			return nil, errors.New("to ignore a finding needs a reason")
+			return nil, fault.Invalidf("to ignore a finding needs a reason")
 		}
 		effect := s.choose(c, inv, reason, until)
 		s.Items = append(s.Items, Settled{c.Finding, c.Finding.ID, c.Way, effect})
@@ -353,7 +354,7 @@ func (a *App) compileSettling(ctx context.Context, s *Settling) error {
 		}
 		p, err := change.Settle(d.Stand, all, purposeOf(all))
 		if err != nil {
-			return err
+			return fault.Default(fault.Refused, err)
 		}
 		if err := a.Timed(ctx, p); err != nil {
 			return err
@@ -379,7 +380,7 @@ func (a *App) compileSettling(ctx context.Context, s *Settling) error {
 	}
 	p, err := change.Handle(s.things, purposeOfThings(s.things), unit)
 	if err != nil {
-		return err
+		return fault.Default(fault.Refused, err)
 	}
 	id, err := a.byHand(ctx)
 	if err != nil {
@@ -493,7 +494,7 @@ func (a *App) beginSettling(ctx context.Context, s *Settling, body *actBody) err
 	}
 	for _, id := range body.Notes {
 		if err := a.Work(ctx, id); err != nil {
-			return fmt.Errorf("the site no longer has what was observed; survey it again: %w", err)
+			return fault.Conflictf("the site no longer has what was observed; survey it again: %w", err)
 		}
 	}
 	return nil
@@ -552,7 +553,7 @@ func (a *App) undo(ctx context.Context, id int64) ([]Order, error) {
 	}
 	i := slices.IndexFunc(all, func(x store.Act) bool { return x.ID == id })
 	if i < 0 || all[i].Undone {
-		return nil, fmt.Errorf("act %d is not there or was undone already", id)
+		return nil, fault.NotFoundf("act %d is not there or was undone already", id)
 	}
 	var body actBody
 	if err := json.Unmarshal(all[i].Body, &body); err != nil {
@@ -610,14 +611,14 @@ func (a *App) inverseByHand(ctx context.Context, body actBody, orders []Order) (
 	}
 	o := Order{Deployment: id}
 	if o.Plan, err = change.Handle(body.Mended, "set again what was set otherwise", unit); err != nil {
-		return nil, err
+		return nil, fault.Default(fault.Refused, err)
 	}
 	if len(body.Removed) > 0 {
 		if o.Wanted, err = change.Restore(body.Removed, unit); err != nil {
-			return nil, err
+			return nil, fault.Default(fault.Refused, err)
 		}
 		if o.Plan, err = change.Beside(o.Plan, o.Wanted); err != nil { // one deployment runs one plan at a time
-			return nil, err
+			return nil, fault.Default(fault.Refused, err)
 		}
 	}
 	return append(orders, o), nil

@@ -8,6 +8,7 @@ import (
 	"os"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/settling"
 )
 
@@ -25,7 +26,7 @@ func (w *Workspace) SettlingRules() (*settling.File, error) {
 	}
 	f, err := settling.Read(data)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", w.path(fileSettling), err)
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.path(fileSettling), err))
 	}
 	return f, nil
 }
@@ -59,7 +60,7 @@ func (a *App) SettleByRules(ctx context.Context) (map[string]int, error) {
 			return done, err
 		}
 		if len(s.Orders) > 0 {
-			return done, fmt.Errorf("the rule %s would change a site, which no rule may", r.Rule)
+			return done, fault.Refusedf("the rule %s would change a site, which no rule may", r.Rule)
 		}
 		if _, _, err := a.By(ByRule).Settle(ctx, s); err != nil {
 			return done, err

@@ -15,6 +15,7 @@ import (
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/engine"
@@ -86,17 +87,17 @@ func (a *App) FindHost(ctx context.Context, name string) (Host, error) {
 	case len(exact) == 1:
 		return exact[0], nil
 	case len(exact) > 1:
-		return Host{}, fmt.Errorf("there are several instances %q: say which, %s", id, strings.Join(places, " or "))
+		return Host{}, fault.Invalidf("there are several instances %q: say which, %s", id, strings.Join(places, " or "))
 	case len(near) == 1:
 		return near[0], nil
 	case len(near) > 1:
-		return Host{}, fmt.Errorf("there are several instances %q: say which, as DEPLOYMENT/%s-1", id, id)
+		return Host{}, fault.Invalidf("there are several instances %q: say which, as DEPLOYMENT/%s-1", id, id)
 	}
 	if len(known) == 0 {
-		return Host{}, fmt.Errorf("there is no instance %q: nothing stands", name)
+		return Host{}, fault.NotFoundf("there is no instance %q: nothing stands", name)
 	}
 	slices.Sort(known)
-	return Host{}, fmt.Errorf("there is no instance %q; there are %s", name, strings.Join(slices.Compact(known), ", "))
+	return Host{}, fault.NotFoundf("there is no instance %q; there are %s", name, strings.Join(slices.Compact(known), ", "))
 }
 
 // Shell is an open shell on an instance.
@@ -111,7 +112,7 @@ type Shell struct {
 // connect opens a connection to an instance.
 func (a *App) connect(ctx context.Context, h Host) (*remote.Client, error) {
 	if h.Off {
-		return nil, fmt.Errorf("%s is switched off", h.ID)
+		return nil, fault.Conflictf("%s is switched off", h.ID)
 	}
 	key, err := a.Workspace.Key()
 	if err != nil {
@@ -210,7 +211,7 @@ func (a *App) copyFiles(ctx context.Context, from, to string, progress func(Copi
 	fromHost, fromPath, isFrom := strings.Cut(from, ":")
 	toHost, toPath, isTo := strings.Cut(to, ":")
 	if isFrom == isTo {
-		return 0, errors.New("one of the two is on an instance, as INSTANCE:PATH, and the other here")
+		return 0, fault.Invalidf("one of the two is on an instance, as INSTANCE:PATH, and the other here")
 	}
 	name := fromHost
 	if isTo {
@@ -310,7 +311,7 @@ func (c *copier) fetch(from, to string) error {
 		}
 		rel := strings.TrimPrefix(strings.TrimPrefix(walk.Path(), from), "/")
 		if rel != "" && !filepath.IsLocal(rel) {
-			return fmt.Errorf("%q leads out of the folder, and is not copied", walk.Path())
+			return fault.Refusedf("%q leads out of the folder, and is not copied", walk.Path())
 		}
 		target := filepath.Join(to, filepath.FromSlash(rel))
 		var err error

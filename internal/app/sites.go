@@ -3,12 +3,12 @@ package app
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/site"
 )
 
@@ -59,7 +59,7 @@ func oneCurrency(e *estate.Estate) error {
 	e.Currency, others = estate.OneCurrency(e.Sites)
 	var errs []error
 	for _, s := range others {
-		errs = append(errs, fmt.Errorf("%s has its prices in %s, and the sites before it in %s: they cannot be added up, so it is left out; disconnect it, or ask its provider for prices in %s",
+		errs = append(errs, fault.Refusedf("%s has its prices in %s, and the sites before it in %s: they cannot be added up, so it is left out; disconnect it, or ask its provider for prices in %s",
 			s.Name, s.Prices.Currency, e.Currency, e.Currency))
 	}
 	e.Sites = slices.DeleteFunc(e.Sites, func(s *estate.Site) bool { return slices.Contains(others, s) })

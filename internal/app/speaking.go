@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/driver"
@@ -167,7 +168,7 @@ func (c Connection) open() site.Site {
 func (c Connection) surveyor() (site.Surveyor, error) {
 	s, ok := c.open().(site.Surveyor)
 	if !ok {
-		return nil, fmt.Errorf("%s cannot be surveyed: its driver does not know how", c.Site)
+		return nil, fault.Refusedf("%s cannot be surveyed: its driver does not know how", c.Site)
 	}
 	return s, nil
 }

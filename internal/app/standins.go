@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/durable"
 	"andamio/internal/sandbox"
 	"andamio/internal/site/driver"
@@ -56,7 +57,7 @@ func MarkForStandIns(dir string) error {
 	case err != nil:
 		return err
 	case len(entries) > 0:
-		return fmt.Errorf("%s is a folder with something in it (%s) and no workspace of stand-ins, which would connect themselves in place of what is there: "+
+		return fault.Conflictf("%s is a folder with something in it (%s) and no workspace of stand-ins, which would connect themselves in place of what is there: "+
 			"name a folder that is empty or not there yet, --workspace NEW; nothing was changed", dir, entries[0].Name())
 	}
 	if err := durable.Folder(dir); err != nil {
@@ -72,7 +73,7 @@ func (w *Workspace) mark() (*mark, error) {
 		return nil, err
 	}
 	if m.Format != markFormat {
-		return nil, fmt.Errorf("%s is of %q, which this program does not know: use the one that made it", w.path(fileMark), m.Format)
+		return nil, fault.Refusedf("%s is of %q, which this program does not know: use the one that made it", w.path(fileMark), m.Format)
 	}
 	return &m, nil
 }
@@ -81,7 +82,7 @@ func (w *Workspace) mark() (*mark, error) {
 func (w *Workspace) OfStandIns() error {
 	m, err := w.mark()
 	if err == nil && m == nil {
-		err = fmt.Errorf("%s is no workspace of stand-ins: andamio sandbox --workspace NEW makes one", w.Dir)
+		err = fault.NotFoundf("%s is no workspace of stand-ins: andamio sandbox --workspace NEW makes one", w.Dir)
 	}
 	return err
 }
@@ -154,17 +155,17 @@ func StandIns(ctx context.Context, dir string, args ...string) error {
 		return err
 	}
 	if err := cmd.Start(); err != nil {
-		return fmt.Errorf("the stand-ins cannot be started: %w", err)
+		return fault.Unavailablef("the stand-ins cannot be started: %w", err)
 	}
 	ended := make(chan error, 1)
 	go func() {
 		text := make([]byte, 4<<10)
 		n, _ := said.Read(text)
 		if err := cmd.Wait(); err != nil || n > 0 {
-			ended <- fmt.Errorf("the stand-ins ended at once: %s", text[:n])
+			ended <- fault.Unavailablef("the stand-ins ended at once: %s", text[:n])
 			return
 		}
-		ended <- errors.New("the stand-ins ended at once")
+		ended <- fault.Unavailablef("the stand-ins ended at once")
 	}()
 	return begun(ctx, dir, ended)
 }
@@ -208,7 +209,7 @@ func begun(ctx context.Context, dir string, ended <-chan error) error {
 			return err
 		case <-time.After(beginningEvery):
 		case <-ctx.Done():
-			return fmt.Errorf("the stand-ins did not answer; andamio sandbox --workspace %s shows why: %w", dir, ctx.Err())
+			return fault.Unavailablef("the stand-ins did not answer; andamio sandbox --workspace %s shows why: %w", dir, ctx.Err())
 		}
 	}
 	return nil
@@ -275,7 +276,7 @@ func gone(ctx context.Context, pid int) error {
 		select {
 		case <-look.C:
 		case <-ctx.Done():
-			return fmt.Errorf("process %d was told to end, and has not yet", pid)
+			return fault.Unavailablef("process %d was told to end, and has not yet", pid)
 		}
 	}
 	return nil

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
@@ -130,7 +131,7 @@ func (s *surveying) regions(access site.Access) ([]string, error) {
 		}
 		for _, r := range want {
 			if !slices.Contains(all, r) {
-				return nil, fmt.Errorf("%s has no region %q that is surveyed; there are %s", s.c.Site, r, strings.Join(all, ", "))
+				return nil, fault.NotFoundf("%s has no region %q that is surveyed; there are %s", s.c.Site, r, strings.Join(all, ", "))
 			}
 		}
 		all = want
@@ -148,7 +149,7 @@ func (s *surveying) begin(ctx context.Context, regions []string) error {
 		return err
 	}
 	if err == nil && last.State == store.SurveyGoing && time.Since(last.Beat) < silentAfter {
-		return fmt.Errorf("a survey of %s goes on already", s.c.Site)
+		return fault.Conflictf("a survey of %s goes on already", s.c.Site)
 	}
 	broke := err == nil && (last.State == store.SurveyStopped || last.State == store.SurveyGoing) && time.Since(last.Started) < goesOnFor
 	if broke && slices.EqualFunc(last.Parts, slices.Sorted(slices.Values(regions)), func(p store.SurveyPart, r string) bool { return p.Region == r }) {
@@ -203,7 +204,7 @@ func (s *surveying) run(ctx context.Context) (store.Survey, error) {
 		err = ctx.Err()
 	}
 	if err == nil && state == store.SurveyFailed {
-		err = fmt.Errorf("no region of %s could be listed: %w", s.c.Site, errors.Join(errs...))
+		err = fault.Unavailablef("no region of %s could be listed: %w", s.c.Site, errors.Join(errs...))
 	}
 	return out, err
 }

@@ -2,13 +2,13 @@ package app
 
 import (
 	"context"
-	"fmt"
 	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rules"
 	"andamio/internal/core/topology"
@@ -58,7 +58,7 @@ func OpenTemplate(ctx context.Context, p source.Place) (*Template, error) {
 // ReadTemplate reads a template from a file system; dir is only the name shown for it.
 func ReadTemplate(files fs.FS, dir, file string) (*Template, error) {
 	if _, err := fs.Stat(files, file); err != nil {
-		return nil, fmt.Errorf("there is no template %s in %s: %w", file, dir, err)
+		return nil, fault.NotFoundf("there is no template %s in %s: %w", file, dir, err)
 	}
 	open := func(name string) ([]byte, error) { return source.Read(files, name) }
 	t := &Template{Dir: dir, Root: file, files: files}
@@ -91,7 +91,7 @@ func (t *Template) Preset(name string) (Preset, error) {
 		}
 		known = append(known, p.Name)
 	}
-	return Preset{}, fmt.Errorf("there is no preset %q; there are: %s", name, strings.Join(known, ", "))
+	return Preset{}, fault.NotFoundf("there is no preset %q; there are: %s", name, strings.Join(known, ", "))
 }
 
 // Design evaluates the template with inputs. The design is nil if there are mistakes; the diagnostics are those of the

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/site"
 )
 
@@ -42,7 +43,7 @@ func (a *App) Test(ctx context.Context, c Connection) (*Tested, error) {
 		return nil, err
 	}
 	if c.Credential() == "" {
-		return nil, errors.New("there is no credential")
+		return nil, fault.Invalidf("there is no credential")
 	}
 	c.renew = nil // what is tried is this credential and no other
 	start := time.Now()
@@ -74,7 +75,7 @@ func (a *App) Test(ctx context.Context, c Connection) (*Tested, error) {
 	}
 	for _, r := range c.Regions {
 		if !slices.Contains(access.Regions, r) {
-			return nil, fmt.Errorf("%s has no region %q; it has %s", c.Site, r, strings.Join(access.Regions, ", "))
+			return nil, fault.NotFoundf("%s has no region %q; it has %s", c.Site, r, strings.Join(access.Regions, ", "))
 		}
 	}
 	if s.Name != c.Site {

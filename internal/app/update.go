@@ -3,13 +3,13 @@ package app
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/tosca"
 	"andamio/internal/source"
@@ -22,7 +22,7 @@ func (a *App) TemplateOf(ctx context.Context, d *Deployment, place string) (*Tem
 	}
 	switch place {
 	case "":
-		return nil, fmt.Errorf("where the template of deployment %d is was not kept: name it", d.ID)
+		return nil, fault.NotFoundf("where the template of deployment %d is was not kept: name it", d.ID)
 	case DemoName:
 		return DemoTemplate()
 	}
@@ -112,14 +112,14 @@ func (a *App) ChangingInput(ctx context.Context, deployment int64, pair string) 
 	name, text, _ := strings.Cut(pair, "=")
 	v, diags := tosca.ParseInput(strings.TrimSpace(name), strings.TrimSpace(text))
 	if diags.Errors() > 0 {
-		return Order{}, errors.New(diags.Error())
+		return Order{}, fault.Invalidf("%s", diags.Error())
 	}
 	draft, o, err := a.Updating(ctx, deployment, "", Wish{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
 	switch {
 	case err != nil:
 		return Order{}, err
 	case draft.Diagnostics.Errors() > 0:
-		return Order{}, errors.New(draft.Diagnostics.Error())
+		return Order{}, fault.Invalidf("%s", draft.Diagnostics.Error())
 	}
 	return o, draft.Err
 }
@@ -136,7 +136,7 @@ func (a *App) Scaling(ctx context.Context, deployment int64, node string, count 
 	}
 	input := t.CountedBy(node)
 	if input == "" {
-		return Order{}, fmt.Errorf("no input says how many instances %s has, so it cannot be scaled", node)
+		return Order{}, fault.Refusedf("no input says how many instances %s has, so it cannot be scaled", node)
 	}
 	o, err := a.ChangingInput(ctx, deployment, fmt.Sprintf("%s=%d", input, count))
 	if err == nil {

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/durable"
 	"andamio/internal/vault"
 )
@@ -119,7 +120,7 @@ func (w *Workspace) Secrets(names []string) (map[string]string, error) {
 	for i, name := range missing {
 		missing[i] = fmt.Sprintf("%s (andamio credentials secret %s keeps it, or give it in the environment as %s)", name, name, SecretVariable(name))
 	}
-	return nil, fmt.Errorf("the plan needs secrets that were not given: %s", strings.Join(missing, ", "))
+	return nil, fault.Invalidf("the plan needs secrets that were not given: %s", strings.Join(missing, ", "))
 }
 
 // MissingSecrets are those of some that are neither kept nor in the environment.
@@ -163,7 +164,7 @@ func (w *Workspace) Key() (ssh.Signer, error) {
 	}
 	signer, err := ssh.ParsePrivateKey([]byte(text))
 	if err != nil {
-		return nil, fmt.Errorf("the key pair %q in %s is no private key", instancesKey, w.path(vault.File))
+		return nil, fault.Invalidf("the key pair %q in %s is no private key", instancesKey, w.path(vault.File))
 	}
 	return signer, nil
 }

@@ -3,11 +3,11 @@ package app
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/names"
@@ -55,7 +55,7 @@ func (a *App) connectNames(ctx context.Context, z names.Zone) error {
 	const trial = "andamio-trial"
 	z.Owner = trial
 	if err := z.Publish(ctx, trial, names.Target{Address: "127.0.0.1"}); err != nil {
-		return fmt.Errorf("the zone %s cannot be changed, so it is not kept: %w", z.Name, err)
+		return fault.Refusedf("the zone %s cannot be changed, so it is not kept: %w", z.Name, err)
 	}
 	if err := z.Withdraw(ctx, trial, nil); err != nil {
 		return err
@@ -98,9 +98,9 @@ func (a *App) namesFree(ctx context.Context, o Order) error {
 			switch {
 			case err != nil || !taken || owner != "" && owner == mark:
 			case owner == "":
-				errs[i] = fmt.Errorf("the name %s stands already and was made by others: take it away there, or raise this under another name (andamio plan --name)", zone.Full(name))
+				errs[i] = fault.Conflictf("the name %s stands already and was made by others: take it away there, or raise this under another name (andamio plan --name)", zone.Full(name))
 			default:
-				errs[i] = fmt.Errorf("the name %s belongs to %s: raise this under another name (andamio plan --name)", zone.Full(name), a.bearer(ctx, owner))
+				errs[i] = fault.Conflictf("the name %s belongs to %s: raise this under another name (andamio plan --name)", zone.Full(name), a.bearer(ctx, owner))
 			}
 		})
 	}

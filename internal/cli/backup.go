@@ -31,14 +31,14 @@ archive, the digest of each file, and the integrity and references of the databa
 			if verify != "" {
 				b, err := app.VerifyBackup(cmd.Context(), verify)
 				if err != nil {
-					return no{err}
+					return err
 				}
 				return s.backedUp(b, verify+" is whole")
 			}
 			return s.with(func(ctx context.Context, a *app.App, args []string) error {
 				b, err := a.Backup(ctx, args[0], withKey)
 				if err != nil {
-					return no{err}
+					return err
 				}
 				return s.backedUp(b, args[0]+" is written")
 			})(cmd, args)
@@ -76,7 +76,7 @@ to two places, one of them must not be used: both would take the same things for
 			}
 			b, err := app.Restore(cmd.Context(), args[0], s.workspace)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			return s.backedUp(b, s.workspace+" is restored")
 		},

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/dispatch"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
@@ -101,7 +102,7 @@ func (s *shared) show(ctx context.Context, a *app.App, o running, order app.Orde
 		}
 	}
 	if s.json && o.confirm == "" && !o.propose {
-		return errors.Join(no{}, s.printJSON(changeReport(order)))
+		return errors.Join(errNo, s.printJSON(changeReport(order)))
 	}
 	if !s.json {
 		s.printChange(ctx, a, d, order)
@@ -217,7 +218,7 @@ func findDeployment(ctx context.Context, a *app.App, name string) (*app.Deployme
 		found = &all[i]
 	}
 	if found == nil {
-		return nil, fmt.Errorf("no deployment that stands is called %q; andamio deployments lists them", name)
+		return nil, fault.NotFoundf("no deployment that stands is called %q; andamio deployments lists them", name)
 	}
 	return found, nil
 }
@@ -311,7 +312,7 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 				return s.mistakes(draft.Template, all)
 			}
 			if draft.Err != nil {
-				return no{draft.Err}
+				return draft.Err
 			}
 			if len(order.Plan.Steps) == 0 {
 				return s.nothingToDo(d)

@@ -1,7 +1,7 @@
 // Package cli is the command line: the same services as the screens, for scripts and pipes.
 //
-// Every command exits with 0 when done, 1 when the answer is no, and 2 when it was used wrongly; with --json it prints
-// one JSON value and nothing else.
+// Every command exits with 0 when done, 1 when the answer is no, and from 2 on by the class of what went wrong (see
+// statuses); with --json it prints one JSON value and nothing else.
 package cli
 
 import (
@@ -20,32 +20,36 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
 )
 
 // Exit statuses.
 const (
-	exitDone  = 0
-	exitNo    = 1
-	exitUsage = 2
+	exitDone = 0
+	exitNo   = 1
 )
 
-// no is an error whose message has been printed, or which is an answer rather than a failure: status 1.
-type no struct{ err error }
+// statuses are those of errors, by their class.
+var statuses = map[fault.Code]int{answeredNo: exitNo, fault.Unexpected: exitNo, fault.Invalid: 2, fault.NotFound: 3, fault.Conflict: 4, fault.Refused: 5,
+	fault.NotAllowed: 6, fault.Unavailable: 7}
 
-func (n no) Error() string {
-	if n.err == nil {
-		return ""
-	}
-	return n.err.Error()
+// answeredNo is the class of what is an answer rather than a failure.
+const answeredNo fault.Code = "no"
+
+// errNo is an answer of which everything has been said.
+var errNo = fault.As(answeredNo, errors.New("the answer is no"))
+
+// unconfirmed says what was not done, and how it is.
+func unconfirmed(format string, args ...any) error {
+	return fault.As(answeredNo, fmt.Errorf(format, args...))
 }
 
-func (n no) Unwrap() error { return n.err }
-
-// usage is a wrong use of a command: status 2.
+// usage is a wrong use of a command.
 type usage struct{ err error }
 
-func (u usage) Error() string { return u.err.Error() }
+func (u usage) Error() string    { return u.err.Error() }
+func (u usage) Code() fault.Code { return fault.Invalid }
 
 // shared are the options that every command has.
 type shared struct {
@@ -71,27 +75,26 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 
 // status prints an error and turns it into the exit status.
 func (s *shared) status(err error) int {
-	var n no
-	var u usage
 	switch {
 	case err == nil:
 		return exitDone
-	case errors.As(err, &n):
-		if n.err != nil {
-			s.complain(n.err)
-		}
+	case errors.Is(err, errNo):
 		return exitNo
-	case errors.As(err, &u):
-		s.complain(u.err)
-		fmt.Fprintln(s.err, "andamio --help lists the commands")
-		return exitUsage
 	}
 	s.complain(err)
-	return exitNo
+	if u := (usage{}); errors.As(err, &u) && !s.json {
+		fmt.Fprintln(s.err, "andamio --help lists the commands")
+	}
+	return statuses[fault.CodeOf(err)]
 }
 
 // complain prints an error, line by line without control sequences: parts of it may come from outside.
 func (s *shared) complain(err error) {
+	if s.json {
+		text, _ := json.Marshal(map[string]any{"code": fault.CodeOf(err), "detail": err.Error()})
+		fmt.Fprintln(s.err, string(printable.JSON(text)))
+		return
+	}
 	for i, line := range strings.Split(err.Error(), "\n") {
 		if i == 0 {
 			line = "andamio: " + line
@@ -105,7 +108,9 @@ func newRoot(s *shared) *cobra.Command {
 		Use:   "andamio",
 		Short: "Compile service templates into plans, run them, watch them rise",
 		Long: `Andamio reads a service template, works out where each part should run, compiles a plan in the order of its
-dependencies, runs it and shows it rise. Without a command it opens the screens.`,
+dependencies, runs it and shows it rise. Without a command it opens the screens.
+
+Exit status: 0 done, 1 the answer is no, 2 invalid, 3 not found, 4 conflict, 5 refused, 6 not allowed, 7 unavailable.`,
 		Version:       version(),
 		SilenceErrors: true, SilenceUsage: true,
 		Args: cobra.NoArgs,

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/testprogram"
@@ -67,14 +68,14 @@ func TestExitStatuses(t *testing.T) {
 		{[]string{"frobnicate"}, 2, "unknown command"},
 		{[]string{"plan", example, "--input", "forecast_workers"}, 2, "NAME=VALUE"},
 		{[]string{"plan", example, "--input", "forecast_workers=99"}, 1, "1 to 32"},
-		{[]string{"plan", example, "--estate", bad}, 1, "this is no estate"},
-		{[]string{"run", bad}, 1, "this is no plan"},
-		{[]string{"watch", "--workspace", ws}, 1, "there are no runs"},
+		{[]string{"plan", example, "--estate", bad}, 2, "this is no estate"},
+		{[]string{"run", bad}, 2, "this is no plan"},
+		{[]string{"watch", "--workspace", ws}, 3, "there are no runs"},
 		{[]string{"watch", "x", "--workspace", ws}, 2, "no number of a run"},
-		{[]string{"watch", "7", "--workspace", ws}, 1, "run 7: not found"},
+		{[]string{"watch", "7", "--workspace", ws}, 3, "run 7: not found"},
 		{[]string{"export", "nothing", "--workspace", ws}, 2, "neither a plan file nor the number of a run"},
 		{[]string{"export", bad, "--as", "portrait"}, 2, "there are elevation, timeline"},
-		{[]string{"export", bad, "--as", "timeline"}, 1, "this is no plan"},
+		{[]string{"export", bad, "--as", "timeline"}, 2, "this is no plan"},
 		{[]string{"demo", "--headless", "--pace", "0"}, 2, "--pace is above 0"},
 		{[]string{"demo", "--stop", "--workspace", ws}, 0, "no stand-ins run"},
 	} {
@@ -292,6 +293,6 @@ func TestAKilledWorkerIsNoticed(t *testing.T) {
 	worker := processOf(t, "work", "1", "--workspace", ws)
 	require.NoError(t, worker.Kill())
 	code, text := program(t, "watch", "1", "--workspace", ws)
-	assert.Equal(t, 1, code)
+	assert.Equal(t, statuses[fault.Unavailable], code)
 	assert.Contains(t, text, "has been silent since")
 }

@@ -36,7 +36,7 @@ ANDAMIO_PASSPHRASE, and the key file is removed. With --key a new key file is ma
 				}
 			}
 			if err := a.Lock(ctx, phrase); err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(map[string]bool{"passphrase": !key})
@@ -78,7 +78,7 @@ credentials. Plans name their secrets; runs are given the value from the environ
 				return usage{fmt.Errorf("nothing was given for %s; --forget takes away what is kept", args[0])}
 			}
 			if err := a.SetSecrets(ctx, map[string]string{args[0]: value}); err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(map[string]any{"secret": args[0], "kept": !forget})
@@ -111,13 +111,13 @@ func (s *shared) keyPair() *cobra.Command {
 				}
 				public, err := a.BringKey(ctx, args[0], data)
 				if err != nil {
-					return no{err}
+					return err
 				}
 				return s.printKey(args[0], public, "")
 			}
 			public, private, err := a.MakeKey(ctx, args[0])
 			if err != nil {
-				return no{err}
+				return err
 			}
 			return s.printKey(args[0], public, private)
 		}),

@@ -12,6 +12,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
@@ -107,7 +108,7 @@ func estateFor(file, workspace string) (*estate.Estate, error) {
 	}
 	same, err := equalEstates(e, kept)
 	if err == nil && !same {
-		err = no{fmt.Errorf("the stand-ins of %s are those of another estate than %s: name another --workspace, or leave --estate out", workspace, file)}
+		err = fault.Conflictf("the stand-ins of %s are those of another estate than %s: name another --workspace, or leave --estate out", workspace, file)
 	}
 	return kept, err
 }
@@ -155,14 +156,14 @@ printed.`,
 			}
 			if anew {
 				if err := s.setAside(cmd.Context()); err != nil {
-					return no{err}
+					return err
 				}
 			}
 			if !cmd.Flags().Changed("drift") {
 				o.drift = demoDrift
 			}
 			if err := app.StandIns(cmd.Context(), s.workspace, o.args()...); err != nil {
-				return no{fmt.Errorf("%w. andamio demo --anew begins a new demo and keeps the one before", err)}
+				return fmt.Errorf("%w. andamio demo --anew begins a new demo and keeps the one before", err)
 			}
 			options := screenOptions(cmd)
 			options.demo = true
@@ -217,7 +218,7 @@ func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string)
 		s.workspace = dir
 	}
 	if err := app.MarkForStandIns(s.workspace); err != nil {
-		return no{err}
+		return err
 	}
 	box, err := o.start("", kept)
 	if err != nil {
@@ -259,7 +260,7 @@ func (s *shared) draftDemo(ctx context.Context, a *app.App, preset string) (*app
 	d := app.NewDraft(t, app.Wish{Preset: preset}, e)
 	if d.Diagnostics.Errors() > 0 {
 		s.printDiagnostics(t, d.Diagnostics)
-		return nil, no{}
+		return nil, errNo
 	}
 	return d, d.Err
 }
@@ -292,7 +293,7 @@ func (s *shared) workAndReport(ctx context.Context, a *app.App, id int64, box *s
 	}
 	silent := func(e app.Endpoint) bool { return !e.Good }
 	if workErr != nil || state.Status != run.Standing || anyOf(r.Endpoints, silent) {
-		return errors.Join(no{workErr}, err)
+		return errors.Join(workErr, err)
 	}
 	return err
 }
@@ -338,10 +339,10 @@ func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile
 		s.workspace = dir
 	}
 	if err := app.MarkForStandIns(s.workspace); err != nil {
-		return no{err}
+		return err
 	}
 	if app.StandInsRun(s.workspace) {
-		return no{fmt.Errorf("the stand-ins of the workspace %s run already: andamio demo --stop --workspace %s ends them; --workspace NEW is another", s.workspace, s.workspace)}
+		return fault.Conflictf("the stand-ins of the workspace %s run already: andamio demo --stop --workspace %s ends them; --workspace NEW is another", s.workspace, s.workspace)
 	}
 	box, err := o.start(estateFile, s.workspace)
 	if err != nil {

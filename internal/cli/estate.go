@@ -95,7 +95,7 @@ func (s *shared) estateRelease() *cobra.Command {
 			}
 			n, err := a.Release(cmd.Context(), id)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(map[string]int64{"run": id, "released": n})

@@ -12,6 +12,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/elevation"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 )
@@ -60,7 +61,7 @@ func (s *shared) stateOf(ctx context.Context, name string) (*run.State, error) {
 	if data, err := os.ReadFile(name); err == nil {
 		p, err := plan.Read(data)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+			return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", name, err))
 		}
 		return run.New(p), nil
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
 )
 
@@ -39,7 +40,7 @@ words in their name, sort, place or address; the likeliest comes first.`,
 				err = s.printFound(found)
 			}
 			if err == nil && len(found) == 0 {
-				return no{fmt.Errorf("nothing has %q in its name, place or address; there are %d things to find", text, len(all))}
+				return fault.NotFoundf("nothing has %q in its name, place or address; there are %d things to find", text, len(all))
 			}
 			return err
 		}),

@@ -38,7 +38,7 @@ func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(0, "survey"), "0 findings")
 	assert.Contains(t, run(0, "survey", "vega", "--deep"), "in instances")
 	assert.Contains(t, run(0, "reconcile"), "nothing disagrees")
-	assert.Contains(t, run(1, "survey", "altair"), `no site "altair"; there are presa`)
+	assert.Contains(t, run(3, "survey", "altair"), `no site "altair"; there are presa`)
 	assert.Contains(t, run(1, "survey", "vega", "--region", "z"), `no region "z"`)
 
 	drifted := run(0, "sandbox", "drift", "--count", "5", "--only", "created,tagged", "--seed", "3")
@@ -54,7 +54,7 @@ func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
 
 	// What would be done is shown, and done with --yes alone.
 	assert.Contains(t, run(1, "reconcile", "--type", "unmanaged", "--settle", "adopt"), "--yes does it")
-	assert.Contains(t, run(1, "reconcile", "--type", "missing", "--settle", "retire"), "no finding that was picked")
+	assert.Contains(t, run(5, "reconcile", "--type", "missing", "--settle", "retire"), "no finding that was picked")
 	assert.Contains(t, run(2, "reconcile", "--settle", "forget"), `there is no "forget"`)
 	assert.Contains(t, run(2, "reconcile", "--settle", "ignore", "--until", "soon"), "no day")
 	assert.Contains(t, run(1, "reconcile", "--settle", "ignore"), "needs a reason")
@@ -111,11 +111,11 @@ func TestSitesAreConnectedFromTheCommandLine(t *testing.T) {
 		assert.NotContains(t, out+errOut, c.Credential(), "a credential is never shown")
 		return out + errOut
 	}
-	assert.Contains(t, run(1, "site", "test"), "no site is connected")
+	assert.Contains(t, run(3, "site", "test"), "no site is connected")
 	assert.Contains(t, run(2, "site", "add", "tramonta"), "--kind and --url")
 	assert.Contains(t, run(2, "site", "add", "tramonta", "--kind", "public", "--url", c.Address()), "there is no credential")
-	assert.Contains(t, run(1, "site", "add", "Tramonta", "--kind", "public", "--url", c.Address(), "--token-file", token), "small letters")
-	assert.Contains(t, run(1, "site", "add", "tramonta", "--kind", "public", "--url", "http://127.0.0.1:9", "--token-file", token), "does not answer")
+	assert.Contains(t, run(2, "site", "add", "Tramonta", "--kind", "public", "--url", c.Address(), "--token-file", token), "small letters")
+	assert.Contains(t, run(7, "site", "add", "tramonta", "--kind", "public", "--url", "http://127.0.0.1:9", "--token-file", token), "does not answer")
 	out := run(0, "site", "add", "tramonta", "--kind", "public", "--url", c.Address(), "--token-file", token, "--schedule", "FREQ=DAILY;BYHOUR=3", "--time-zone", "Europe/Lisbon")
 	assert.Contains(t, out, "may read, create, change, delete")
 	assert.Contains(t, out, "tramonta is connected")
@@ -124,7 +124,7 @@ func TestSitesAreConnectedFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(0, "site", "test", "tramonta"), "answers in")
 	assert.Contains(t, run(0, "site", "rotate", "tramonta"), "has a new credential")
 	assert.Contains(t, run(0, "site", "test"), "answers in", "with the new one")
-	assert.Contains(t, run(1, "site", "rotate", "tramonta", "--token-file", token), "does not take the credential", "the old one is worth nothing")
+	assert.Contains(t, run(5, "site", "rotate", "tramonta", "--token-file", token), "does not take the credential", "the old one is worth nothing")
 	assert.Contains(t, run(1, "site", "remove", "tramonta"), "--confirm tramonta")
 	assert.Contains(t, run(0, "site", "remove", "tramonta", "--confirm", "tramonta"), "is removed")
 	assert.Equal(t, "[]\n", run(0, "site", "list", "--json"))

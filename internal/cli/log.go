@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
 )
 
@@ -117,7 +118,7 @@ func (s *shared) verifyLog(ctx context.Context, a *app.App, expect string) error
 		}
 	}
 	if len(v.Wrong) > 0 {
-		return no{errors.Join(err, fmt.Errorf("the log is not as it was written"))}
+		return errors.Join(err, fault.Conflictf("the log is not as it was written"))
 	}
 	return err
 }

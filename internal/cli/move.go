@@ -16,6 +16,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/change"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/printable"
@@ -101,7 +102,7 @@ func putting(text string, c migrate.Choice) (id string, _ migrate.Choice, err er
 	first, rest, _ := strings.Cut(text, ",")
 	id, to, ok := strings.Cut(first, "=")
 	if !ok || id == "" {
-		return "", c, fmt.Errorf("--put takes INSTANCE=SITE[,KEY=VALUE...], not %q", text)
+		return "", c, fault.Invalidf("--put takes INSTANCE=SITE[,KEY=VALUE...], not %q", text)
 	}
 	c.Site = to
 	into := map[string]*string{"zone": &c.Zone, "host": &c.Host, "size": &c.Size, "address": &c.Address, "mac": &c.MAC, "hostname": &c.Hostname, "storage-class": &c.Class, "network": &c.Network}
@@ -112,7 +113,7 @@ func putting(text string, c migrate.Choice) (id string, _ migrate.Choice, err er
 		key, value, _ := strings.Cut(part, "=")
 		field, known := into[key]
 		if !known {
-			return "", c, fmt.Errorf("--put knows no %q; there are %s", key, strings.Join(slices.Sorted(maps.Keys(into)), ", "))
+			return "", c, fault.Invalidf("--put knows no %q; there are %s", key, strings.Join(slices.Sorted(maps.Keys(into)), ", "))
 		}
 		*field = value
 	}
@@ -132,7 +133,7 @@ func (s *shared) movePlan() *cobra.Command {
 			}
 			draft, err := a.DraftMove(ctx, d.ID, w)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if o.file != "" {
 				data, err := draft.Order.Plan.Write()
@@ -177,13 +178,13 @@ own; andamio move status shows it.`,
 		for _, name := range o.secrets {
 			v, err := s.secret(name + ": ")
 			if err != nil {
-				return no{err}
+				return err
 			}
 			given[name] = v
 		}
 		id, runID, err := a.StartMove(ctx, draft, given)
 		if err != nil {
-			return no{err}
+			return err
 		}
 		if s.json {
 			return s.printJSON(map[string]int64{"move": id, "run": runID})
@@ -205,7 +206,7 @@ func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID 
 	if moveID > 0 {
 		draft, err := a.DraftWave(ctx, moveID, o.wave-1)
 		if err != nil {
-			return nil, no{err}
+			return nil, err
 		}
 		return draft, nil
 	}
@@ -222,7 +223,7 @@ func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID 
 	}
 	draft, err := a.DraftMove(ctx, d.ID, w)
 	if err != nil {
-		return nil, no{err}
+		return nil, err
 	}
 	return draft, nil
 }
@@ -246,7 +247,7 @@ func findMove(ctx context.Context, a *app.App, text string) (*app.Move, error) {
 	}
 	m, err := a.Move(ctx, id)
 	if err != nil {
-		return nil, no{err}
+		return nil, err
 	}
 	return m, nil
 }
@@ -256,7 +257,7 @@ func (s *shared) moveCutover() *cobra.Command {
 starts where it goes, and its names follow.`,
 		func(ctx context.Context, a *app.App, m *app.Move) error {
 			if err := a.CutOver(ctx, m.ID); err != nil {
-				return no{err}
+				return err
 			}
 			id, _ := m.Run(m.Current())
 			if s.json {
@@ -274,7 +275,7 @@ func (s *shared) moveSteer(use, verb, short string) *cobra.Command {
 
 func (s *shared) steered(ctx context.Context, a *app.App, m *app.Move, verb string) error {
 	if err := a.Steer(ctx, m.ID, verb); err != nil {
-		return no{err}
+		return err
 	}
 	if s.json {
 		return s.printJSON(map[string]any{"move": m.ID, "said": verb})
@@ -306,7 +307,7 @@ its address and its names. What was written there since is copied back before. I
 deployment's name is typed, or given with --confirm.`, func(ctx context.Context, a *app.App, m *app.Move) error {
 		order, err := a.DraftBack(ctx, m.ID, waveOf(m, wave))
 		if err != nil {
-			return no{err}
+			return err
 		}
 		return s.ending(ctx, a, m, waveOf(m, wave), confirm, order, a.GoBack)
 	})
@@ -322,7 +323,7 @@ func (s *shared) moveCommit() *cobra.Command {
 deployment's name is typed, or given with --confirm.`, func(ctx context.Context, a *app.App, m *app.Move) error {
 		order, err := a.DraftCommit(ctx, m.ID, waveOf(m, wave))
 		if err != nil {
-			return no{err}
+			return err
 		}
 		return s.ending(ctx, a, m, waveOf(m, wave), confirm, order, a.Commit)
 	})
@@ -346,17 +347,17 @@ func (s *shared) ending(ctx context.Context, a *app.App, m *app.Move, wave int, 
 		return err
 	}
 	if s.json && confirm == "" {
-		return errors.Join(no{}, s.printJSON(changeReport(order)))
+		return errors.Join(errNo, s.printJSON(changeReport(order)))
 	}
 	if !s.json {
 		s.printChange(ctx, a, d, order)
 	}
 	if confirm != d.Name {
-		return no{fmt.Errorf("nothing was done; --confirm %s does it", d.Name)}
+		return unconfirmed("nothing was done; --confirm %s does it", d.Name)
 	}
 	id, err := act(ctx, m.ID, wave)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	return s.follow(ctx, a, id, false)
 }

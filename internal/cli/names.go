@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 	"andamio/internal/names"
 )
 
@@ -40,7 +41,7 @@ from --secret-file, from ` + envNamesSecret + `, or is asked for. Plans made fro
 			}
 			z.Secret = secret
 			if err := a.ConnectNames(ctx, z); err != nil {
-				return no{err}
+				return err
 			}
 			return s.showZone(a)
 		}),
@@ -77,7 +78,7 @@ func (s *shared) secret(prompt string) (string, error) {
 	if line = strings.TrimSpace(line); line != "" {
 		return line, nil
 	}
-	return "", errors.Join(fmt.Errorf("nothing was given for %q", strings.TrimSuffix(prompt, ": ")), err)
+	return "", errors.Join(fault.Invalidf("nothing was given for %q", strings.TrimSuffix(prompt, ": ")), err)
 }
 
 func (s *shared) showZone(a *app.App) error {

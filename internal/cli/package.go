@@ -35,7 +35,7 @@ Secrets are left out; which must be given again is listed, and noted in the desc
 		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
 			out, err := a.ExportPackage(ctx, d.ID, rest[0], rest[1], running)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(out)
@@ -64,7 +64,7 @@ before it is switched on. Packages that are damaged, cut off, lead outside thems
 			w.File = args[0]
 			order, arc, err := a.ImportPackage(ctx, w)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if !s.json {
 				fmt.Fprintf(s.out, "%s: %d cores, %g GiB, %d disks, whole by its manifest\n", printable.Clean(arc.Name), arc.Cores, arc.MemoryGiB, len(arc.Disks))
@@ -103,7 +103,7 @@ andamio package drop takes it away.`,
 		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
 			order, out, err := a.Lifting(ctx, d.ID, rest[0], on, w)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if !s.json {
 				fmt.Fprintf(s.out, "%s is packed: %s\n", printable.Clean(rest[0]), migrate.Bytes(float64(out.Bytes)))
@@ -131,7 +131,7 @@ and done when the deployment's name is typed, or given with --confirm.`,
 		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, _ []string) error {
 			order, err := a.Dropping(ctx, d.ID)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			return s.show(ctx, a, o, order)
 		}),

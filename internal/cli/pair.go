@@ -38,7 +38,7 @@ again; the exit status is 1 if anything is the matter with one.`,
 			}
 			p, err := a.MakePair(ctx, args[0], args[1], start)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			return s.printPairs([]app.Pair{p})
 		}),
@@ -48,7 +48,7 @@ again; the exit status is 1 if anything is the matter with one.`,
 		Use: "remove SITE SITE", Short: "Have two sites forget each other", Args: exactly(2, "name the two sites"),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			if err := a.Unpair(ctx, args[0], args[1]); err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(map[string][]string{"removed": args})
@@ -69,7 +69,7 @@ func (s *shared) printPairs(all []app.Pair) error {
 	}
 	answer := error(nil)
 	if bad > 0 {
-		answer = no{}
+		answer = errNo
 	}
 	if s.json {
 		if all == nil {

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/core/cost"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/problem"
@@ -65,12 +66,12 @@ func readProblem(file string) (*problem.File, *placement.Problem, error) {
 	}
 	f, p, err := problem.Read(data, func(name string) ([]byte, error) {
 		if !filepath.IsLocal(name) {
-			return nil, fmt.Errorf("%q leads out of the problem's folder; give a file in it", name)
+			return nil, fault.Invalidf("%q leads out of the problem's folder; give a file in it", name)
 		}
 		return os.ReadFile(filepath.Join(filepath.Dir(file), name))
 	})
 	if err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", file, err)
+		return nil, nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
 	}
 	return f, p, nil
 }
@@ -99,7 +100,7 @@ func (s *shared) placeFile(ctx context.Context, o placing) error {
 	got, err := placement.Solve(*p, options)
 	clear()
 	if err != nil {
-		return no{err}
+		return err
 	}
 	if s.json {
 		return s.printJSON(problem.Answered(f.Name, p, got))

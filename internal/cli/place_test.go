@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/problem"
 )
 
@@ -69,9 +70,9 @@ func TestPlaceSaysWhatForbids(t *testing.T) {
 		code   int
 		says   string
 	}{
-		"five apart on four hosts": {[2]string{"  - name: contacts-host\n    count: 2", "  - name: contacts-host\n    count: 5"}, exitNo, "rule contacts-apart (one host may fail)"},
-		"out of the folder":        {[2]string{"estate_file: estate.json", "estate_file: ../estate.json"}, exitNo, "leads out of the problem's folder"},
-		"a mistake":                {[2]string{"cores: 8", "cores: -8"}, exitNo, "workloads[1].needs.cores: -8 is negative"},
+		"five apart on four hosts": {[2]string{"  - name: contacts-host\n    count: 2", "  - name: contacts-host\n    count: 5"}, 5, "rule contacts-apart (one host may fail)"},
+		"out of the folder":        {[2]string{"estate_file: estate.json", "estate_file: ../estate.json"}, 2, "leads out of the problem's folder"},
+		"a mistake":                {[2]string{"cores: 8", "cores: -8"}, 2, "workloads[1].needs.cores: -8 is negative"},
 	} {
 		text := strings.Replace(string(data), c.change[0], c.change[1], 1)
 		require.NotEqual(t, string(data), text, name)
@@ -83,7 +84,7 @@ func TestPlaceSaysWhatForbids(t *testing.T) {
 	}
 	for _, args := range [][]string{{"place"}, {"place", "--problem", basin, "--currency", "pearls"}, {"place", "--problem", basin, "--time", "-3s"}, {"place", "x"}, {"place", "--problem", basin, "--by", "mood"}} {
 		code, _, _ := call(args...)
-		assert.Equal(t, exitUsage, code, args)
+		assert.Equal(t, statuses[fault.Invalid], code, args)
 	}
 }
 
@@ -116,10 +117,10 @@ sites:
 	require.NoError(t, err)
 	assert.Equal(t, 4, e.Site("hall").Zones[0].Free.Cores)
 	code, _, errOut = call("estate", "show", basin)
-	assert.Equal(t, exitNo, code)
+	assert.Equal(t, statuses[fault.Invalid], code)
 	assert.Contains(t, errOut, "this is no estate")
 	code, _, _ = call("estate", "show", "a", "b")
-	assert.Equal(t, exitUsage, code)
+	assert.Equal(t, statuses[fault.Invalid], code)
 	code, _, _ = call("estate", "release")
-	assert.Equal(t, exitUsage, code)
+	assert.Equal(t, statuses[fault.Invalid], code)
 }

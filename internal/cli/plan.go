@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
@@ -82,7 +83,7 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 		return err
 	}
 	if d = app.NewDraft(t, wish, e); d.Err != nil {
-		return no{d.Err}
+		return d.Err
 	}
 	if d.Diagnostics.Errors() > 0 {
 		return s.mistakes(t, d.Diagnostics)
@@ -94,9 +95,9 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 func (s *shared) mistakes(t *app.Template, diags tosca.Diagnostics) error {
 	if !s.json {
 		s.printDiagnostics(t, diags)
-		return no{}
+		return errNo
 	}
-	return errors.Join(no{}, s.printJSON(map[string]any{"template": t.Name, "diagnostics": orEmpty(diags), "mistakes": diags.Errors()}))
+	return errors.Join(errNo, s.printJSON(map[string]any{"template": t.Name, "diagnostics": orEmpty(diags), "mistakes": diags.Errors()}))
 }
 
 func (s *shared) writePlan(p *plan.Plan, file string) error {
@@ -179,7 +180,7 @@ func (s *shared) connectedEstate(ctx context.Context) (*estate.Estate, error) {
 	defer a.Close()
 	e, err := a.Estate(ctx)
 	if err == nil && len(e.Sites) == 0 {
-		err = errors.New("there are no sites to plan for: name an estate with --estate, or start stand-ins with andamio sandbox")
+		err = fault.NotFoundf("there are no sites to plan for: name an estate with --estate, or start stand-ins with andamio sandbox")
 	}
 	return e, err
 }
@@ -204,7 +205,7 @@ func readEstate(file string) (*estate.Estate, error) {
 	}
 	e, err := estate.Read(data)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", file, err)
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
 	}
 	return e, nil
 }

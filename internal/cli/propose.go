@@ -20,7 +20,7 @@ import (
 func (s *shared) propose(ctx context.Context, a *app.App, order app.Order, holds time.Duration) error {
 	p, err := a.Propose(ctx, order, holds)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	if s.json {
 		return s.printJSON(p)
@@ -103,14 +103,14 @@ changed. A proposal is confirmed once.`,
 			}
 			p, order, err := a.Proposed(ctx, id)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if err := s.showProposed(ctx, a, p, order, &o); err != nil {
 				return err
 			}
 			runID, err := a.Confirm(ctx, id)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			return s.begun(ctx, a, o, runID)
 		}),
@@ -123,7 +123,7 @@ changed. A proposal is confirmed once.`,
 // showProposed prints what was proposed and has the deployment's name typed again.
 func (s *shared) showProposed(ctx context.Context, a *app.App, p *app.Proposal, order app.Order, o *running) error {
 	if s.json && o.confirm == "" {
-		return errors.Join(no{}, s.printJSON(changeReport(order)))
+		return errors.Join(errNo, s.printJSON(changeReport(order)))
 	}
 	if !s.json {
 		fmt.Fprintf(s.out, "proposed by %s %s\n", printable.Clean(p.By.String()), p.Created.Local().Format("2006-01-02 15:04"))
@@ -149,9 +149,9 @@ func (s *shared) confirmed(name string, o *running) error {
 	}
 	switch {
 	case o.confirm == "":
-		return no{fmt.Errorf("nothing was done; --confirm %s runs it", name)}
+		return unconfirmed("nothing was done; --confirm %s runs it", name)
 	case o.confirm != name:
-		return no{fmt.Errorf("nothing was done: %q is not the deployment's name, %s", o.confirm, name)}
+		return unconfirmed("nothing was done: %q is not the deployment's name, %s", o.confirm, name)
 	}
 	return nil
 }
@@ -168,7 +168,7 @@ func (s *shared) withdraw() *cobra.Command {
 				return err
 			}
 			if err := a.Withdraw(ctx, id); err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(map[string]int64{"withdrawn": id})

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
@@ -94,7 +95,7 @@ The exit status is 1 if there are findings.`,
 func (s *shared) reconcileFiles(a *app.App, o *reconciling) error {
 	r, err := a.ReconcileFiles(o.declared, o.recorded, o.observed)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	return s.printInventory(r, o.pick)
 }
@@ -140,7 +141,7 @@ func (s *shared) printInventory(r *inventory.Report, pick settling.Pick) error {
 		s.listFindings(r, pick)
 	}
 	if err == nil && len(r.Findings) > 0 {
-		return no{}
+		return errNo
 	}
 	return err
 }
@@ -255,11 +256,11 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 		}
 	}
 	if len(choices) == 0 {
-		return no{errors.New("no finding that was picked can be settled so")}
+		return fault.Refusedf("no finding that was picked can be settled so")
 	}
 	would, err := a.Settling(ctx, inv, choices, o.reason, until)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	if !s.json {
 		s.printSettling(would)
@@ -269,7 +270,7 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	}
 	act, runs, err := a.Settle(ctx, would)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	follow := *s
 	if s.json { // one value is printed, not one a run and another
@@ -294,7 +295,7 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 func (s *shared) byRules(ctx context.Context, a *app.App) error {
 	done, err := a.SettleByRules(ctx)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	if s.json {
 		return s.printJSON(map[string]any{"rules": done})
@@ -328,7 +329,7 @@ func (s *shared) agreed(p *app.Settling, o *reconciling) error {
 	if s.json {
 		err = s.printJSON(map[string]any{"would": p.Items, "losses": lossesOf(p)})
 	}
-	return errors.Join(no{errors.New(text)}, err)
+	return errors.Join(errors.New(text), err)
 }
 
 func lossesOf(p *app.Settling) []plan.Loss {
@@ -356,7 +357,7 @@ func (s *shared) printSettling(p *app.Settling) {
 func (s *shared) undo(ctx context.Context, a *app.App, o *reconciling) error {
 	orders, err := a.Undo(ctx, o.undo)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	for _, order := range orders {
 		if err := s.begin(ctx, a, o.running, order); err != nil {
@@ -393,7 +394,7 @@ written after an apostrophe, which importing takes away; characters that print n
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			n, err := a.ExportRecords(ctx, args[0])
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(map[string]any{"records": n, "file": args[0]})
@@ -415,7 +416,7 @@ What would change is said; --yes does it, as an act that can be undone.`,
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			i, err := a.ImportRecords(ctx, args[0])
 			if err != nil {
-				return no{err}
+				return err
 			}
 			report := map[string]any{"added": i.Added, "changed": i.Changed, "same": i.Same}
 			if !s.json {
@@ -424,7 +425,7 @@ What would change is said; --yes does it, as an act that can be undone.`,
 			if yes && i.Added+i.Changed > 0 {
 				act, err := a.Import(ctx, i)
 				if err != nil {
-					return no{err}
+					return err
 				}
 				report["act"] = act
 				if !s.json {
@@ -435,7 +436,7 @@ What would change is said; --yes does it, as an act that can be undone.`,
 				err = s.printJSON(report)
 			}
 			if !yes && i.Added+i.Changed > 0 {
-				return errors.Join(no{errors.New("nothing was done; --yes does it")}, err)
+				return errors.Join(unconfirmed("nothing was done; --yes does it"), err)
 			}
 			return err
 		}),
@@ -455,7 +456,7 @@ func (s *shared) recordsShow() *cobra.Command {
 			if fragment {
 				text, err := a.Fragment(ctx, args[0])
 				if err != nil {
-					return no{err}
+					return err
 				}
 				fmt.Fprint(s.out, text)
 				return nil
@@ -465,7 +466,7 @@ func (s *shared) recordsShow() *cobra.Command {
 				return err
 			}
 			if len(history) == 0 {
-				return no{fmt.Errorf("there never was a record %q", args[0])}
+				return fault.NotFoundf("there never was a record %q", args[0])
 			}
 			if s.json {
 				return s.printJSON(history)
@@ -510,7 +511,7 @@ one that ships for sites of a --driver, to begin an own one with.`,
 			}
 			p, err := a.PreviewMapping(cmd.Context(), name)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(p)

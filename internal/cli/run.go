@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"strconv"
@@ -13,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
@@ -32,7 +32,7 @@ what stands as it is. Secrets come from the environment, see the message when on
 		Args: cobra.ExactArgs(1),
 		RunE: s.withPlan(func(ctx context.Context, a *app.App, p *plan.Plan, file string) error {
 			if err := app.Raises(p); err != nil {
-				return no{fmt.Errorf("%s: %w", file, err)}
+				return fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
 			}
 			d, err := a.Taken(ctx, p.Name)
 			if deployment != "" {
@@ -72,7 +72,7 @@ func (s *shared) withPlan(act func(ctx context.Context, a *app.App, p *plan.Plan
 		}
 		p, err := plan.Read(data)
 		if err != nil {
-			return fmt.Errorf("%s: %w", args[0], err)
+			return fault.Default(fault.Invalid, fmt.Errorf("%s: %w", args[0], err))
 		}
 		a, err := s.open(cmd.Context())
 		if err != nil {
@@ -124,7 +124,7 @@ func findRun(ctx context.Context, a *app.App, args []string) (int64, error) {
 		return 0, err
 	}
 	if len(runs) == 0 {
-		return 0, errors.New("there are no runs in this workspace yet; andamio run PLAN begins one")
+		return 0, fault.NotFoundf("there are no runs in this workspace yet; andamio run PLAN begins one")
 	}
 	return runs[0].ID, nil
 }
@@ -170,10 +170,10 @@ func (s *shared) verdict(ctx context.Context, a *app.App, id int64, state *run.S
 	} else if state.Over() {
 		s.printReport(ctx, id, state)
 	} else if r, err := a.Store.Run(ctx, id); err == nil && app.Abandoned(r, time.Now()) {
-		return no{fmt.Errorf("the worker of run %d has been silent since %s: how far it got is in the journal, what the sites hold is not known", id, r.Beat.Local().Format(time.TimeOnly))}
+		return fault.Unavailablef("the worker of run %d has been silent since %s: how far it got is in the journal, what the sites hold is not known", id, r.Beat.Local().Format(time.TimeOnly))
 	}
 	if state.Status != run.Standing {
-		return no{}
+		return errNo
 	}
 	return nil
 }

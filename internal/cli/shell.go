@@ -53,7 +53,7 @@ func (s *shared) command(ctx context.Context, a *app.App, h app.Host, command st
 		return err
 	}
 	if code != 0 {
-		return no{fmt.Errorf("the command exited with %d", code)}
+		return fmt.Errorf("the command exited with %d", code)
 	}
 	return nil
 }

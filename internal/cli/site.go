@@ -12,6 +12,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
 )
 
@@ -88,7 +89,7 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 	}
 	defer a.Close()
 	if wrong := a.Workspace.WrongName(o.c.Site); wrong != "" {
-		return no{fmt.Errorf("%q cannot be a site's name: %s", o.c.Site, wrong)}
+		return fault.Invalidf("%q cannot be a site's name: %s", o.c.Site, wrong)
 	}
 	if err := o.tell(d); err != nil {
 		return usage{err}
@@ -102,7 +103,7 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 	}
 	tested, err := a.Connect(ctx, o.c)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	if !s.json {
 		s.printTested(o.c.Site, tested)
@@ -154,7 +155,7 @@ is changed.`,
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			all, err := some(a, args)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			return s.test(ctx, a, all)
 		}),
@@ -166,7 +167,7 @@ func some(a *app.App, names []string) ([]app.Connection, error) {
 	if len(names) == 0 {
 		all, err := a.Workspace.Connections()
 		if err == nil && len(all) == 0 {
-			err = errors.New("no site is connected; andamio site add connects one")
+			err = fault.NotFoundf("no site is connected; andamio site add connects one")
 		}
 		return all, err
 	}
@@ -205,7 +206,7 @@ func (s *shared) test(ctx context.Context, a *app.App, all []app.Connection) err
 		err = s.printJSON(results)
 	}
 	if failed {
-		return errors.Join(no{}, err)
+		return errors.Join(errNo, err)
 	}
 	return err
 }
@@ -265,10 +266,10 @@ could never be retired.`,
 		Args: exactly(1, "name the site"),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			if confirm != args[0] {
-				return no{fmt.Errorf("nothing was done; --confirm %s removes it", args[0])}
+				return unconfirmed("nothing was done; --confirm %s removes it", args[0])
 			}
 			if err := a.Disconnect(ctx, args[0]); err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(map[string]string{"removed": args[0]})
@@ -298,7 +299,7 @@ and keeps that. The old one is forgotten.`,
 				}
 			}
 			if err := a.Rotate(ctx, args[0], token); err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(map[string]string{"rotated": args[0]})

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 )
 
 // print is the digest of each file of a folder, by name.
@@ -50,7 +51,7 @@ func TestStandInsTouchNoOtherWorkspace(t *testing.T) {
 		before := prints(t, dir)
 		for _, args := range [][]string{{"demo"}, {"demo", "--headless"}, {"demo", "--anew"}, {"sandbox", "--quiet"}, {"sandbox", "drift"}} {
 			code, out := program(t, append(args, "--workspace", dir)...)
-			assert.Equal(t, 1, code, "%v %s: %s", args, dir, out)
+			assert.Contains(t, []int{statuses[fault.NotFound], statuses[fault.Conflict]}, code, "%v %s: %s", args, dir, out)
 			assert.Contains(t, out, "no workspace of stand-ins", "%v", args)
 		}
 		after := prints(t, dir)
@@ -103,11 +104,11 @@ func TestADemoGoesOnWhereItWas(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "estate.json")
 	require.NoError(t, os.WriteFile(file, text, 0o600))
 	code, out := program(t, "sandbox", "--workspace", ws, "--quiet", "--estate", file)
-	assert.Equal(t, 1, code)
+	assert.Equal(t, statuses[fault.Conflict], code)
 	assert.Contains(t, out, "of another estate")
 	box = killable(t, ws)
 	code, out = program(t, "sandbox", "--workspace", ws, "--quiet")
-	assert.Equal(t, 1, code)
+	assert.Equal(t, statuses[fault.Conflict], code)
 	assert.Contains(t, out, "run already")
 	assert.JSONEq(t, stood, run("deployments", "--json"))
 	run("survey")

@@ -39,7 +39,7 @@ what runs, who talks to whom.`,
 func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep bool, regions []string) error {
 	all, err := some(a, names)
 	if err != nil {
-		return no{err}
+		return err
 	}
 	surveys, errs := make([]store.Survey, len(all)), make([]error, len(all))
 	progress := s.surveyProgress()
@@ -63,7 +63,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 	}
 	ruled, err := a.SettleByRules(context.WithoutCancel(ctx))
 	if err != nil {
-		return no{err}
+		return err
 	}
 	if !s.json {
 		s.printRules(ruled)
@@ -78,7 +78,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 		fmt.Fprintf(s.out, "%d records, %d findings; andamio reconcile shows them\n", len(inv.RecordedRecords), len(inv.Findings))
 	}
 	if !whole {
-		return errors.Join(no{}, err)
+		return errors.Join(errNo, err)
 	}
 	return err
 }
@@ -189,7 +189,7 @@ in clear, which is said where others could read it. Goes on until interrupted.`,
 			}
 			l, err := a.Listen(ctx, where)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				err = s.printJSON(map[string]any{"address": l.Address(), "url": l.URL(), "sites": l.Sites, "silent": l.Silent})
@@ -238,7 +238,7 @@ addresses. Equal seeds change equal stand-ins alike. Only stand-ins take this; n
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			done, err := a.Drift(ctx, want)
 			if err != nil {
-				return no{err}
+				return err
 			}
 			if s.json {
 				return s.printJSON(done)

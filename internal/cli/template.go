@@ -2,11 +2,11 @@ package cli
 
 import (
 	"context"
-	"errors"
 
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 )
 
 // place is where a template is: the argument, and the repository it may be in.
@@ -21,11 +21,11 @@ func (p *place) flags(cmd *cobra.Command) {
 func (p *place) templateArg(_ *cobra.Command, args []string) error {
 	switch {
 	case len(args) > 1:
-		return errors.New("one template at a time")
+		return fault.Invalidf("one template at a time")
 	case len(args) == 0 && p.repo == "":
-		return errors.New("name a template: a file, a folder, an archive, or a repository with --repo")
+		return fault.Invalidf("name a template: a file, a folder, an archive, or a repository with --repo")
 	case p.rev != "" && p.repo == "":
-		return errors.New("--rev is a revision of a repository: name it with --repo")
+		return fault.Invalidf("--rev is a revision of a repository: name it with --repo")
 	}
 	return nil
 }

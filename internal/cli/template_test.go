@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/tosca"
 )
 
@@ -24,7 +25,7 @@ func TestExplain(t *testing.T) {
 	assert.Contains(t, out, "    room: {type: scalar-unit.size, default: 40}")
 	assert.Contains(t, out, "room: 40 has no unit")
 	code, _, errOut := call("explain", "unit-mising")
-	assert.Equal(t, exitUsage, code)
+	assert.Equal(t, statuses[fault.Invalid], code)
 	assert.Contains(t, errOut, `did you mean "unit-missing"?`)
 	code, out, _ = call("explain", "--json")
 	assert.Zero(t, code)
@@ -79,7 +80,7 @@ func TestARevisionIsChecked(t *testing.T) {
 	assert.Zero(t, code, errOut)
 	assert.Contains(t, out, "words: 2 node templates, nothing wrong")
 	code, _, errOut = call("check", "--rev", "v1", "words")
-	assert.Equal(t, exitUsage, code)
+	assert.Equal(t, statuses[fault.Invalid], code)
 	assert.Contains(t, errOut, "--rev is a revision of a repository")
 }
 

@@ -14,6 +14,8 @@ import (
 
 	"github.com/gofrs/flock"
 	"github.com/google/renameio/v2"
+
+	"andamio/internal/core/fault"
 )
 
 // Modes of what is somebody's own, whatever the umask.
@@ -110,7 +112,7 @@ func Lock(ctx context.Context, name string, patience time.Duration) (unlock func
 }
 
 // ErrHeld says that another process has a lock.
-var ErrHeld = errors.New("another process has it")
+var ErrHeld = fault.Conflictf("another process has it")
 
 // TryLock is Lock that does not wait: [ErrHeld] says that another has it.
 func TryLock(name string) (unlock func(), err error) {

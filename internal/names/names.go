@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"github.com/miekg/dns"
+
+	"andamio/internal/core/fault"
 )
 
 // Zone is a zone that may be changed, and who is asked about it.
@@ -44,7 +46,7 @@ type Target struct {
 // Errors of updates.
 var (
 	// ErrRefused says that the server does not let this key change the zone.
-	ErrRefused = errors.New("the name server refuses the update")
+	ErrRefused = fault.Refusedf("the name server refuses the update")
 	// ErrUnanswered says that a name stands for nothing.
 	ErrUnanswered = errors.New("the name is not known")
 )

@@ -7,10 +7,12 @@ import (
 	"strings"
 
 	"github.com/miekg/dns"
+
+	"andamio/internal/core/fault"
 )
 
 // ErrTaken says that a name belongs to somebody else.
-var ErrTaken = errors.New("the name is another's")
+var ErrTaken = fault.Conflictf("the name is another's")
 
 // mark begins the name at which a text record says whose a name is. Names that begin with an underscore are no host's
 // (RFC 8552), and what an update requires of the record (RFC 2136, section 2.4) is decided by the server, with the update.

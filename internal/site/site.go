@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 )
 
@@ -210,6 +211,17 @@ func (e *Error) Error() string {
 }
 
 func (e *Error) Unwrap() error { return e.Err }
+
+// Code is the class of the error for whoever asked Andamio. What a site has not is a conflict with what was thought of it.
+func (e *Error) Code() fault.Code {
+	switch e.Class {
+	case Refused:
+		return fault.Refused
+	case NotFound, Conflict:
+		return fault.Conflict
+	}
+	return fault.Unavailable
+}
 
 // Final makes an error one that trying again does not help.
 func Final(err error) error {

@@ -9,11 +9,12 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/run"
 )
 
 // ErrTaken says that another worker has taken a run over, so that this one may do nothing more.
-var ErrTaken = errors.New("another worker has taken the run over")
+var ErrTaken = fault.Conflictf("another worker has taken the run over")
 
 // Journal appends to one run's journal. Only the run's worker has one, so it numbers the events itself. What several
 // goroutines append at once is written in one transaction, which is what makes it fast.

@@ -15,6 +15,7 @@ import (
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/durable"
 )
 
@@ -26,7 +27,7 @@ const (
 )
 
 // ErrNewer says that a database was made by a newer version of this program.
-var ErrNewer = errors.New("it was made by a newer version of andamio: use that one, or restore a backup that this one made into another workspace")
+var ErrNewer = fault.Refusedf("it was made by a newer version of andamio: use that one, or restore a backup that this one made into another workspace")
 
 // Open opens the database file, making or bringing it up to date as needed. Before it is brought up to date a copy is made
 // of it, which stays: see [Store.Copy].

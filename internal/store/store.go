@@ -16,6 +16,7 @@ import (
 
 	_ "modernc.org/sqlite" // the driver
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -34,7 +35,7 @@ type Store struct {
 }
 
 // ErrNotFound says that there is no such plan or run.
-var ErrNotFound = errors.New("not found")
+var ErrNotFound = fault.NotFoundf("not found")
 
 // Close closes the database.
 func (s *Store) Close() error { return s.db.Close() }

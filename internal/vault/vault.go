@@ -22,6 +22,7 @@ import (
 
 	"filippo.io/age"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/durable"
 )
 
@@ -42,7 +43,7 @@ const (
 var workFactor = 18
 
 // ErrLocked says that the vault needs another key than there is.
-var ErrLocked = errors.New("the credentials cannot be opened")
+var ErrLocked = fault.NotAllowedf("the credentials cannot be opened")
 
 // Vault is a folder's credentials.
 type Vault struct {

@@ -5,6 +5,8 @@ package guard
 import (
 	"fmt"
 	"slices"
+
+	"andamio/internal/core/fault"
 )
 
 // Way is how somebody acts.
@@ -161,6 +163,9 @@ type Refused struct {
 func (r *Refused) Error() string {
 	return fmt.Sprintf("%s may not do that (%s, %s): %s", r.Actor, r.Act, r.On, r.Why)
 }
+
+// Code is the class of a refusal.
+func (*Refused) Code() fault.Code { return fault.NotAllowed }
 
 // Allow says whether somebody may do something to something. Whoever acts on this machine as a user of it may do everything;
 // nobody may do nothing.

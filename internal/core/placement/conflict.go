@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 )
 
 // CauseKind is what a cause is.
@@ -42,6 +43,9 @@ type Impossible struct {
 	// Verdicts judges the first of them at every site, as if the others were not there.
 	Verdicts []Verdict
 }
+
+// Code is the class of the error: nothing that is there now can hold it.
+func (e *Impossible) Code() fault.Code { return fault.Refused }
 
 func (e *Impossible) Error() string {
 	var lines []string

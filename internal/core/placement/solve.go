@@ -1,15 +1,16 @@
 package placement
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
 	"slices"
+
+	"andamio/internal/core/fault"
 )
 
 // ErrGaveUp says that no placement was found within the effort, though one may exist.
-var ErrGaveUp = errors.New("no placement was found with the effort given, though none was proven impossible; allow more time, loosen a rule or add capacity")
+var ErrGaveUp = fault.Refusedf("no placement was found with the effort given, though none was proven impossible; allow more time, loosen a rule or add capacity")
 
 // Solve places the workloads. The error is [*Impossible], [ErrGaveUp], or says what is wrong with the problem.
 func Solve(p Problem, o Options) (*Placement, error) {

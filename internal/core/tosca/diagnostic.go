@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"andamio/internal/core/fault"
 )
 
 // Pos is a place in a source file. Line and Col count from 1; Col counts characters.
@@ -64,6 +66,9 @@ func (ds Diagnostics) Errors() int {
 }
 
 // Error joins the diagnostics, one a line.
+// Code is the class of the error: the template is to be mended.
+func (ds Diagnostics) Code() fault.Code { return fault.Invalid }
+
 func (ds Diagnostics) Error() string {
 	lines := make([]string, len(ds))
 	for i, d := range ds {
