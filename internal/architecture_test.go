@@ -71,14 +71,14 @@ var layers = []struct {
 	{"andamio/internal/vault", []string{"andamio/internal/core/fault", "andamio/internal/durable"}},
 	{"andamio/internal/names", []string{"andamio/internal/core/fault"}},
 	{"andamio/internal/engine", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice", "andamio/internal/names", "andamio/internal/remote"}},
-	{"andamio/internal/store", []string{"andamio/internal/core/", "andamio/internal/durable"}},
+	{"andamio/internal/store", []string{"andamio/internal/core/", "andamio/internal/store", "andamio/internal/durable"}},
 	{"andamio/internal/sandbox", []string{"andamio/internal/core/", "andamio/internal/sandbox", "andamio/internal/site/occi/wire", "andamio/internal/notice", "andamio/internal/durable", "andamio/internal/web"}},
 	{"andamio/internal/source", []string{"andamio/internal/web"}},
 	{"andamio/internal/app", []string{"andamio/internal/core/", "andamio/internal/source", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web", "andamio/internal/remote",
 		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/examples"}},
-	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/store", "andamio/internal/tui"}},
+	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/tui"}},
 	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/app"}},
-	{"andamio/internal/cli", []string{"andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/site", "andamio/internal/store", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/sandbox", "andamio/internal/tui"}},
+	{"andamio/internal/cli", []string{"andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/sandbox", "andamio/internal/tui"}},
 	{"andamio/cmd/andamio", []string{"andamio/internal/cli"}},
 }
 
@@ -123,4 +123,11 @@ func anyPrefix(s string, prefixes []string) bool {
 		}
 	}
 	return false
+}
+
+// TestOneFileKnowsWhichStoreItIs holds that all but the one who opens it know the store by its port alone.
+func TestOneFileKnowsWhichStoreItIs(t *testing.T) {
+	out, err := exec.Command("grep", "-rlE", `"andamio/internal/store/sqlite"`, ".", "--include=*.go", "--exclude=*_test.go").CombinedOutput()
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"./app/app.go", "./app/backup.go"}, strings.Fields(string(out)), "and who looks at a copy of its file")
 }

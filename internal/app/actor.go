@@ -62,7 +62,7 @@ func (a *App) note(ctx context.Context, act guard.Act, on string, more ...detail
 	for _, d := range more {
 		d(&e)
 	}
-	if _, err := a.Store.Note(ctx, e); err != nil {
+	if _, err := a.store.Note(ctx, e); err != nil {
 		return fmt.Errorf("nothing was done, since it could not be noted who did it: %w", err)
 	}
 	return nil
@@ -87,12 +87,12 @@ func (a *App) do(ctx context.Context, act guard.Act, on string, how func() error
 
 // EachOfTrail goes through all entries, the oldest first.
 func (a *App) EachOfTrail(ctx context.Context, do func(*Entry) error) error {
-	return a.Store.EachOfTrail(ctx, do)
+	return a.store.EachOfTrail(ctx, do)
 }
 
 // LastOfTrail returns the last entries, the newest first.
 func (a *App) LastOfTrail(ctx context.Context, limit int) ([]Entry, error) {
-	return a.Store.LastOfTrail(ctx, limit)
+	return a.store.LastOfTrail(ctx, limit)
 }
 
 // Verified is what came of looking at the whole trail. Digest, kept elsewhere, shows that it was not made anew.
@@ -105,7 +105,7 @@ type Verified struct {
 // VerifyTrail looks whether any entry was changed, left out or put in, and whether one with an expected digest is there, if one is
 // given.
 func (a *App) VerifyTrail(ctx context.Context, expect string) (*Verified, error) {
-	v, err := a.Store.VerifyTrail(ctx, expect)
+	v, err := a.store.VerifyTrail(ctx, expect)
 	if err != nil {
 		return nil, err
 	}
@@ -116,13 +116,13 @@ func theMove(id int64) string { return fmt.Sprintf("move %d", id) }
 
 // SetSecrets keeps values for plans; nobody is told them.
 func (a *App) SetSecrets(ctx context.Context, values map[string]string) error {
-	return a.do(ctx, guard.KeepSecret, strings.Join(slices.Sorted(maps.Keys(values)), ", "), func() error { return a.Workspace.SetSecrets(values) })
+	return a.do(ctx, guard.KeepSecret, strings.Join(slices.Sorted(maps.Keys(values)), ", "), func() error { return a.workspace.SetSecrets(values) })
 }
 
 // MakeKey makes a key pair, of which only the public half is kept.
 func (a *App) MakeKey(ctx context.Context, name string) (public, private string, err error) {
 	err = a.do(ctx, guard.KeepKey, name, func() (err error) {
-		public, private, err = a.Workspace.MakeKey(name)
+		public, private, err = a.workspace.MakeKey(name)
 		return err
 	})
 	return public, private, err
@@ -131,7 +131,7 @@ func (a *App) MakeKey(ctx context.Context, name string) (public, private string,
 // BringKey keeps a key pair that somebody has.
 func (a *App) BringKey(ctx context.Context, name string, private []byte) (public string, err error) {
 	err = a.do(ctx, guard.KeepKey, name, func() (err error) {
-		public, err = a.Workspace.BringKey(name, private)
+		public, err = a.workspace.BringKey(name, private)
 		return err
 	})
 	return public, err
@@ -143,10 +143,10 @@ func (a *App) Lock(ctx context.Context, phrase string) error {
 	if phrase == "" {
 		with = "a key file"
 	}
-	return a.do(ctx, guard.LockVault, with, func() error { return a.Workspace.Lock(phrase) })
+	return a.do(ctx, guard.LockVault, with, func() error { return a.workspace.Lock(phrase) })
 }
 
 // SetHearing changes where notices are heard.
 func (a *App) SetHearing(ctx context.Context, h Hearing) error {
-	return a.do(ctx, guard.TellNotices, h.Told(h.At("any port")), func() error { return a.Workspace.SetHearing(h) })
+	return a.do(ctx, guard.TellNotices, h.Told(h.At("any port")), func() error { return a.workspace.SetHearing(h) })
 }

@@ -42,6 +42,9 @@ var methods = map[string]any{
 	"Rotate": guard.Rotate, "Scaling": worksOut, "ServiceMap": reads, "SetHearing": guard.TellNotices, "SetSecrets": guard.KeepSecret, "Settle": guard.SettleFound,
 	"SettleByRules": through, "Settling": worksOut, "Sites": reads, "Standing": reads, "StartMove": guard.StartMove, "Steer": guard.SteerMove, "Survey": guard.SurveySite,
 	"SurveyAll": through, "Taken": reads, "TemplateOf": reads, "Test": reads, "Things": reads, "Timed": reads, "Undo": guard.UndoSettled, "Unpair": guard.PartSites,
+	"Opened": reads, "Runs": reads, "Run": reads, "PlanOf": reads, "Events": reads, "Reservations": reads, "Connections": reads, "Connection": reads,
+	"WrongName": reads, "Surveys": reads, "LastSurvey": reads, "Coverage": reads, "InventoryStamp": reads, "RecordHistory": reads, "Keys": reads, "Zone": reads,
+	"Hearing": reads, "Rules": reads, "MissingSecrets": reads,
 	"Updating": worksOut, "VerifyTrail": reads, "Waiting": reads,
 }
 

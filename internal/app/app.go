@@ -15,12 +15,13 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/engine"
 	"andamio/internal/store"
+	"andamio/internal/store/sqlite"
 )
 
 // App is an open workspace with its services.
 type App struct {
-	Workspace *Workspace
-	Store     *store.Store
+	workspace *Workspace
+	store     store.Store
 	Log       *slog.Logger
 	// Patience is the engine's; zero is the usual.
 	Patience engine.Patience
@@ -66,11 +67,11 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := store.Open(ctx, filepath.Join(ws.Dir, "andamio.db"))
+	s, err := sqlite.Open(ctx, filepath.Join(ws.Dir, "andamio.db"))
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{Workspace: ws, Store: s, log: logFile(ws), folds: &folds{}, drawn: &sync.Map{}, actor: guard.Actor{Name: Whoami(), Way: guard.Command}}
+	a := &App{workspace: ws, store: s, log: logFile(ws), folds: &folds{}, drawn: &sync.Map{}, actor: guard.Actor{Name: Whoami(), Way: guard.Command}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	a.spawn = a.spawnProcess
 	for _, o := range options {
@@ -79,12 +80,12 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	for _, name := range ws.Loose {
 		a.Log.Warn("others could read it, and cannot any more", "file", name)
 	}
-	if s.Copied != "" {
-		a.Log.Info("a copy was made before the schema changed", "file", s.Copied)
+	if s.CopiedTo() != "" {
+		a.Log.Info("a copy was made before the schema changed", "file", s.CopiedTo())
 	}
 	a.settleCredentials(ctx)
 	return a, nil
 }
 
 // Close closes the workspace.
-func (a *App) Close() error { return errors.Join(a.Store.Close(), a.log.Close()) }
+func (a *App) Close() error { return errors.Join(a.store.Close(), a.log.Close()) }

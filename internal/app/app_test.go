@@ -213,10 +213,10 @@ func inOrder(t *testing.T, p *plan.Plan, events []run.Event) {
 // noSecrets looks for the scenario's secret in everything the workspace keeps: none of it has it in the open.
 func noSecrets(t *testing.T, a *App) {
 	t.Helper()
-	secrets, err := a.Workspace.Secrets([]string{"register_key"})
+	secrets, err := a.workspace.Secrets([]string{"register_key"})
 	require.NoError(t, err)
 	var files []string
-	require.NoError(t, filepath.WalkDir(a.Workspace.Dir, func(name string, d fs.DirEntry, err error) error {
+	require.NoError(t, filepath.WalkDir(a.workspace.Dir, func(name string, d fs.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
 			files = append(files, name)
 		}
@@ -250,7 +250,7 @@ func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
 	assert.Equal(t, "scripts/dispatch-configure.sh exited with 4: key ••• is wrong", s.Step("alert-dispatch-1/configure").Error)
 	assert.Equal(t, run.Held, s.Resource("river-map-1.app_endpoint").Status)
 	assert.Equal(t, run.Standing, s.Resource("gauge-intake-1").Status, "what does not stand on it goes on")
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, run.Failed, r.State)
 	noSecrets(t, a)
@@ -287,7 +287,7 @@ func TestACancelledRunCanBeRead(t *testing.T) {
 // flaky puts a proxy before a site that fails some of the requests.
 func flaky(t *testing.T, a *App, name string, fail func(n int64, w http.ResponseWriter) bool) {
 	t.Helper()
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	require.NoError(t, err)
 	for i, c := range connections {
 		if c.Site != name {
@@ -308,7 +308,7 @@ func flaky(t *testing.T, a *App, name string, fail func(n int64, w http.Response
 		go func() { _ = server.Serve(l) }()
 		tell(t, &connections[i], Values{"url": "http://" + l.Addr().String()})
 	}
-	require.NoError(t, a.Workspace.SetConnections(connections))
+	require.NoError(t, a.workspace.SetConnections(connections))
 }
 
 func TestPassingTroubleIsSatOut(t *testing.T) {
@@ -345,15 +345,15 @@ func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
 	a, box := workspace(t, pace)
 	p := draft(t, a, nil).Plan
 	calls := box.Calls()
-	require.NoError(t, a.Workspace.SetSecrets(map[string]string{"register_key": ""}))
+	require.NoError(t, a.workspace.SetSecrets(map[string]string{"register_key": ""}))
 	_, err := a.NewRun(ctx, Order{Plan: p})
 	assert.ErrorContains(t, err, "ANDAMIO_SECRET_REGISTER_KEY")
 	t.Setenv("ANDAMIO_SECRET_REGISTER_KEY", "from the environment")
-	require.NoError(t, a.Workspace.SetConnections(nil))
+	require.NoError(t, a.workspace.SetConnections(nil))
 	_, err = a.NewRun(ctx, Order{Plan: p})
 	assert.ErrorContains(t, err, "not connected to")
 	assert.Equal(t, calls, box.Calls())
-	runs, err := a.Store.Runs(ctx)
+	runs, err := a.store.Runs(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, runs)
 }
@@ -475,15 +475,15 @@ func TestTheKeyStays(t *testing.T) {
 	a, err := Open(ctx, t.TempDir())
 	require.NoError(t, err)
 	defer a.Close()
-	first, err := a.Workspace.Key()
+	first, err := a.workspace.Key()
 	require.NoError(t, err)
-	second, err := a.Workspace.Key()
+	second, err := a.workspace.Key()
 	require.NoError(t, err)
 	assert.Equal(t, first.PublicKey().Marshal(), second.PublicKey().Marshal())
-	require.NoError(t, a.Workspace.vault.Set(shelfKeys, map[string]string{instancesKey: "no key"}))
-	_, err = a.Workspace.Key()
+	require.NoError(t, a.workspace.vault.Set(shelfKeys, map[string]string{instancesKey: "no key"}))
+	_, err = a.workspace.Key()
 	assert.ErrorContains(t, err, "is no private key")
-	require.NoError(t, os.WriteFile(filepath.Join(a.Workspace.Dir, fileSites), []byte("{"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, fileSites), []byte("{"), 0o600))
 	_, err = a.Sites()
 	assert.ErrorContains(t, err, "sites.json is damaged")
 }

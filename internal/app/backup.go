@@ -19,7 +19,7 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/durable"
-	"andamio/internal/store"
+	"andamio/internal/store/sqlite"
 	"andamio/internal/vault"
 )
 
@@ -52,7 +52,7 @@ type Backup struct {
 	// Key says that the key which opens the credentials is in it.
 	Key bool `json:"key"`
 	// Database is what is in the database.
-	Database store.Verified `json:"database"`
+	Database sqlite.Verified `json:"database"`
 }
 
 // BackupFile is a file of a backup.
@@ -76,7 +76,7 @@ func (a *App) backup(ctx context.Context, name string, withKey bool) (*Backup, e
 	if _, err := os.Lstat(name); err == nil {
 		return nil, fault.Conflictf("%s is there already, and is not overwritten", name)
 	}
-	dir, err := os.MkdirTemp(a.Workspace.Dir, ".backup-")
+	dir, err := os.MkdirTemp(a.workspace.Dir, ".backup-")
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +85,7 @@ func (a *App) backup(ctx context.Context, name string, withKey bool) (*Backup, e
 		return nil, err
 	}
 	b := &Backup{Format: backupFormat, Made: time.Now().UTC().Truncate(time.Second), Key: withKey}
-	found, err := store.Verify(ctx, filepath.Join(dir, fileDatabase))
+	found, err := sqlite.Verify(ctx, filepath.Join(dir, fileDatabase))
 	if err != nil {
 		return nil, fmt.Errorf("the database is damaged, and a backup of it would be: %w", err)
 	}
@@ -98,7 +98,7 @@ func (a *App) backup(ctx context.Context, name string, withKey bool) (*Backup, e
 
 // copyAll copies what is backed up to a folder, as it is at one moment: nobody changes what is kept of sites meanwhile.
 func (a *App) copyAll(ctx context.Context, dir string, withKey bool) error {
-	unlock, err := durable.Lock(ctx, a.Workspace.path(fileSitesLock), changePatience)
+	unlock, err := durable.Lock(ctx, a.workspace.path(fileSitesLock), changePatience)
 	if err != nil {
 		return err
 	}
@@ -108,7 +108,7 @@ func (a *App) copyAll(ctx context.Context, dir string, withKey bool) error {
 		names = append(names, vault.KeyFile)
 	}
 	for _, name := range names {
-		data, err := os.ReadFile(a.Workspace.path(name))
+		data, err := os.ReadFile(a.workspace.path(name))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -119,7 +119,13 @@ func (a *App) copyAll(ctx context.Context, dir string, withKey bool) error {
 			return err
 		}
 	}
-	return a.Store.CopyTo(ctx, filepath.Join(dir, fileDatabase))
+	file, ok := a.store.(interface {
+		CopyTo(ctx context.Context, name string) error
+	})
+	if !ok {
+		return fault.Refusedf("what this workspace keeps is in no file of its own: back it up with the tools of the database that it is in")
+	}
+	return file.CopyTo(ctx, filepath.Join(dir, fileDatabase))
 }
 
 // filesOf lists the files of a folder with their digests, in order.
@@ -261,7 +267,7 @@ func unpackBackup(ctx context.Context, name, dir string) (*Backup, error) {
 	if _, err := io.Copy(io.Discard, io.LimitReader(z, 1<<20)); err != nil { // the checksum at its end
 		return nil, fault.Invalidf("%s is damaged: %w", name, err)
 	}
-	found, err := store.Verify(ctx, filepath.Join(dir, fileDatabase))
+	found, err := sqlite.Verify(ctx, filepath.Join(dir, fileDatabase))
 	if err != nil {
 		return nil, fault.Invalidf("the database in %s is damaged: %w", name, err)
 	}

@@ -46,13 +46,13 @@ func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 		s, err := b.Replay(ctx, id)
 		require.NoError(t, err)
 		assert.Equal(t, int64(made.Database.Events), s.LastSeq)
-		assert.Empty(t, b.Workspace.Loose)
+		assert.Empty(t, b.workspace.Loose)
 		if n%2 == 0 {
-			all, err := b.Workspace.Connections()
+			all, err := b.workspace.Connections()
 			require.NoError(t, err)
 			assert.NotEmpty(t, all[0].Credential())
 		} else {
-			_, err := b.Workspace.Connections()
+			_, err := b.workspace.Connections()
 			require.Error(t, err, "the key is elsewhere")
 		}
 		require.NoError(t, b.Close())
@@ -63,9 +63,9 @@ func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 	require.NoError(t, err)
 	_, err = a.Backup(ctx, last, true)
 	require.ErrorContains(t, err, "is not overwritten")
-	_, err = Restore(ctx, last, a.Workspace.Dir)
+	_, err = Restore(ctx, last, a.workspace.Dir)
 	require.ErrorContains(t, err, "nothing is overwritten")
-	left, err := filepath.Glob(filepath.Join(a.Workspace.Dir, ".backup-*"))
+	left, err := filepath.Glob(filepath.Join(a.workspace.Dir, ".backup-*"))
 	require.NoError(t, err)
 	assert.Empty(t, left)
 }

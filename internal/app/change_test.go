@@ -29,7 +29,7 @@ func raised(t *testing.T) (*App, *sandbox.Sandbox, *Draft, int64) {
 	s, err := a.Replay(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, run.Standing, s.Status, explainRun(s))
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	return a, box, d, r.Deployment
 }
@@ -98,7 +98,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	assert.Empty(t, o.Plan.Steps, "%v", changes(o.Plan))
 
 	// Back again, by the inverse of the last run.
-	runs, err := a.Store.RunsOf(ctx, id)
+	runs, err := a.store.RunsOf(ctx, id)
 	require.NoError(t, err)
 	o, err = a.RollingBack(ctx, runs[1].ID)
 	require.NoError(t, err)
@@ -145,7 +145,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	s = carriedOut(t, a, o)
 	assert.Equal(t, "everything is gone", s.Text)
 	assert.Empty(t, box.Holds())
-	held, err := a.Store.Reservations(ctx)
+	held, err := a.store.Reservations(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, held)
 	dep, err = a.Deployment(ctx, id)
@@ -233,7 +233,7 @@ func TestAFailedStepIsRetriedOrSkippedAndTheRunGoesOn(t *testing.T) {
 		require.NoError(t, b.Err)
 	}
 	require.Eventually(t, func() bool {
-		r, err := a.Store.Run(ctx, id)
+		r, err := a.store.Run(ctx, id)
 		return err == nil && r.State == run.Standing
 	}, 20e9, 50e6)
 	s, err = a.Replay(ctx, id)
@@ -296,7 +296,7 @@ func TestNoticesThatComeTwiceLateOrInDisorderDoNoHarm(t *testing.T) {
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Twice}, sandbox.Rule{Fault: sandbox.Shuffled, Share: 0.5})
 	id := worked(t, a, draft(t, a, nil))
 	declares(t, a, box, id)
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, run.Standing, r.State)
 	o, err := a.Retiring(ctx, r.Deployment)
@@ -316,7 +316,7 @@ func TestTwoWorkersAndTwoRuns(t *testing.T) {
 	require.NoError(t, err)
 	begun := make(chan error, 1)
 	go func() { begun <- a.Work(ctx, first) }()
-	require.Eventually(t, func() bool { r, err := a.Store.Run(ctx, first); return err == nil && r.State == run.UnderWay }, 5e9, 1e6)
+	require.Eventually(t, func() bool { r, err := a.store.Run(ctx, first); return err == nil && r.State == run.UnderWay }, 5e9, 1e6)
 	assert.ErrorContains(t, a.Work(ctx, second), "under way")
 	assert.ErrorContains(t, a.Work(ctx, first), "goes on in process")
 	_, err = a.Changed(ctx, id, d.Plan, "again")
@@ -333,7 +333,7 @@ func TestAnInputIsChangedAndTheDeploymentGoesOn(t *testing.T) {
 	id, err := a.NewRun(ctx, Order{Plan: d.Plan, Template: "../../examples/flood-watch"})
 	require.NoError(t, err)
 	require.Error(t, a.Work(ctx, id))
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	o, err := a.ChangingInput(ctx, r.Deployment, "forecast_workers=2")
 	require.NoError(t, err)

@@ -310,7 +310,7 @@ func (a *App) Disconnect(ctx context.Context, name string) error {
 }
 
 func (a *App) disconnect(ctx context.Context, name string) error {
-	c, err := a.Workspace.Connection(name)
+	c, err := a.workspace.Connection(name)
 	if err != nil {
 		return err
 	}
@@ -326,5 +326,5 @@ func (a *App) disconnect(ctx context.Context, name string) error {
 			}
 		}
 	}
-	return errors.Join(a.Workspace.drop(ctx, c), a.Store.ForgetSite(ctx, name))
+	return errors.Join(a.workspace.drop(ctx, c), a.store.ForgetSite(ctx, name))
 }

@@ -76,10 +76,10 @@ func (a *App) Rotate(ctx context.Context, name, token string) error {
 }
 
 func (a *App) changeCredential(ctx context.Context, name, token string) error {
-	if _, err := a.Workspace.Connection(name); err != nil {
+	if _, err := a.workspace.Connection(name); err != nil {
 		return err
 	}
-	unlock, err := a.Workspace.alone(ctx, name)
+	unlock, err := a.workspace.alone(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -87,7 +87,7 @@ func (a *App) changeCredential(ctx context.Context, name, token string) error {
 	if err := a.settleCredential(ctx, name); err != nil {
 		return err
 	}
-	c, err := a.Workspace.Connection(name)
+	c, err := a.workspace.Connection(name)
 	if err != nil {
 		return err
 	}
@@ -97,48 +97,48 @@ func (a *App) changeCredential(ctx context.Context, name, token string) error {
 	if _, err := a.Test(ctx, c.with(token)); err != nil {
 		return err
 	}
-	return a.Workspace.confirm(ctx, name, token)
+	return a.workspace.confirm(ctx, name, token)
 }
 
 // rotate has the site take a new credential. Others are kept from doing so meanwhile.
 func (a *App) rotate(ctx context.Context, c Connection) error {
 	fresh := rand.Text() + rand.Text()
-	if err := a.Workspace.propose(ctx, c.Site, fresh); err != nil {
+	if err := a.workspace.propose(ctx, c.Site, fresh); err != nil {
 		return fmt.Errorf("nothing was changed: a new credential could not be kept: %w", err)
 	}
 	s, err := c.surveyor()
 	if err != nil {
-		return errors.Join(err, a.Workspace.reject(ctx, c.Site))
+		return errors.Join(err, a.workspace.reject(ctx, c.Site))
 	}
 	took, err := s.Rotate(ctx, fresh)
 	if err == nil && took != fresh { // a site that makes its own
-		err = a.Workspace.propose(ctx, c.Site, took)
+		err = a.workspace.propose(ctx, c.Site, took)
 	}
 	if err != nil && site.ClassOf(err) == site.Refused {
-		return errors.Join(hint(c, err), a.Workspace.reject(ctx, c.Site))
+		return errors.Join(hint(c, err), a.workspace.reject(ctx, c.Site))
 	}
 	return errors.Join(err, a.settleCredential(ctx, c.Site))
 }
 
 // settleCredential finds out which of two credentials a site knows, if there are two, and keeps that.
 func (a *App) settleCredential(ctx context.Context, name string) error {
-	fresh, err := a.Workspace.vault.Get(shelfCandidates, name)
+	fresh, err := a.workspace.vault.Get(shelfCandidates, name)
 	if err != nil {
 		return err
 	}
-	c, err := a.Workspace.Connection(name)
+	c, err := a.workspace.Connection(name)
 	if err != nil {
 		return err
 	}
 	if fresh == "" {
 		if c.Changing { // it was confirmed or rejected, and that not noted
-			return a.Workspace.note(ctx, name, func(c *Connection) { c.Changing = false })
+			return a.workspace.note(ctx, name, func(c *Connection) { c.Changing = false })
 		}
 		return nil
 	}
 	switch _, err := c.with(fresh).access(ctx); {
 	case err == nil:
-		return a.Workspace.confirm(ctx, name, fresh)
+		return a.workspace.confirm(ctx, name, fresh)
 	case site.ClassOf(err) != site.Refused:
 		return fault.Unavailablef("it is not known yet whether %s took its new credential; both are kept, and the next start finds out: %w", name, hint(c, err))
 	}
@@ -146,21 +146,21 @@ func (a *App) settleCredential(ctx context.Context, name string) error {
 	if _, err := c.access(ctx); err != nil {
 		return fault.Refusedf("%s takes neither the credential that it had nor the new one; both are kept: %w", name, hint(c, err))
 	}
-	return a.Workspace.reject(ctx, name)
+	return a.workspace.reject(ctx, name)
 }
 
 // settleCredentials does so for all sites at which a change broke off, as a start does. One that another process is at is
 // left to it, and one that does not answer to the next start.
 func (a *App) settleCredentials(ctx context.Context) {
 	var all []Connection
-	if a.Workspace.readJSON(fileSites, &all) != nil {
+	if a.workspace.readJSON(fileSites, &all) != nil {
 		return // what reads it next says why
 	}
 	for _, c := range all {
 		if !c.Changing {
 			continue
 		}
-		unlock, err := durable.TryLock(a.Workspace.path("site-" + c.Site + ".lock"))
+		unlock, err := durable.TryLock(a.workspace.path("site-" + c.Site + ".lock"))
 		if err != nil {
 			continue
 		}
@@ -183,7 +183,7 @@ func (a *App) Connect(ctx context.Context, c Connection) (out *Tested, err error
 }
 
 func (a *App) connectSite(ctx context.Context, c Connection) (*Tested, error) {
-	if wrong := a.Workspace.WrongName(c.Site); wrong != "" {
+	if wrong := a.workspace.WrongName(c.Site); wrong != "" {
 		return nil, fault.Invalidf("%q cannot be a site's name: %s", c.Site, wrong)
 	}
 	tested, err := a.Test(ctx, c)
@@ -194,7 +194,7 @@ func (a *App) connectSite(ctx context.Context, c Connection) (*Tested, error) {
 	if err := c.settle(); err != nil {
 		return nil, err
 	}
-	if err := a.Workspace.keep(ctx, c, true); err != nil {
+	if err := a.workspace.keep(ctx, c, true); err != nil {
 		return nil, err
 	}
 	if !tested.Access.FirstUse {
@@ -203,25 +203,25 @@ func (a *App) connectSite(ctx context.Context, c Connection) (*Tested, error) {
 	if err := a.Rotate(ctx, c.Site, ""); err != nil {
 		return nil, fmt.Errorf("%s is connected, but its credential for first use is not changed yet, which andamio site rotate %s does: %w", c.Site, c.Site, err)
 	}
-	if c, err = a.Workspace.Connection(c.Site); err != nil {
+	if c, err = a.workspace.Connection(c.Site); err != nil {
 		return nil, err
 	}
 	if tested, err = a.Test(ctx, c); err != nil { // the credential is good all the same, and nobody else has it
 		return nil, errors.Join(fmt.Errorf("%s has a new credential, which is kept: %w", c.Site, err), a.rename(ctx, c, err))
 	}
-	return tested, a.Workspace.note(ctx, c.Site, func(x *Connection) { x.Account = tested.Access.Account })
+	return tested, a.workspace.note(ctx, c.Site, func(x *Connection) { x.Account = tested.Access.Account })
 }
 
 // rename keeps a connection under the name that the site gives itself, if that is what is wrong with it.
 func (a *App) rename(ctx context.Context, c Connection, err error) error {
 	var other misnamed
-	if !errors.As(err, &other) || a.Workspace.WrongName(other.itself) != "" {
+	if !errors.As(err, &other) || a.workspace.WrongName(other.itself) != "" {
 		return nil
 	}
 	was := c
 	c.Site = other.itself
-	if err := a.Workspace.keep(ctx, c, true); err != nil {
+	if err := a.workspace.keep(ctx, c, true); err != nil {
 		return err
 	}
-	return errors.Join(fmt.Errorf("it is connected as %s now", other.itself), a.Workspace.drop(ctx, was))
+	return errors.Join(fmt.Errorf("it is connected as %s now", other.itself), a.workspace.drop(ctx, was))
 }

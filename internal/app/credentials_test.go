@@ -20,7 +20,7 @@ import (
 // another is the workspace as another process has it.
 func another(t *testing.T, a *App) *App {
 	t.Helper()
-	b, err := Open(ctx, a.Workspace.Dir, Idle())
+	b, err := Open(ctx, a.workspace.Dir, Idle())
 	require.NoError(t, err)
 	t.Cleanup(func() { b.Close() })
 	return b
@@ -54,7 +54,7 @@ func TestCredentialsChangedSideBySideAreAllGood(t *testing.T) {
 		}
 	}
 	group.Wait()
-	all, err := a.Workspace.Connections()
+	all, err := a.workspace.Connections()
 	require.NoError(t, err)
 	require.Len(t, all, len(box.Endpoints))
 	for _, c := range all {
@@ -97,10 +97,10 @@ func cut(t *testing.T, to string) *cutting {
 
 func good(t *testing.T, a *App) {
 	t.Helper()
-	c, err := a.Workspace.Connection("vega")
+	c, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	assert.False(t, c.Changing)
-	candidate, err := a.Workspace.vault.Get(shelfCandidates, "vega")
+	candidate, err := a.workspace.vault.Get(shelfCandidates, "vega")
 	require.NoError(t, err)
 	assert.Empty(t, candidate)
 	c.renew = nil
@@ -129,13 +129,13 @@ func TestAChangeOfACredentialThatBreaksOffIsSettled(t *testing.T) {
 	site.after = no
 	good(t, a)
 
-	was, err := a.Workspace.Connection("vega")
+	was, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	ended, end := context.WithCancel(ctx)
 	site.after = func() bool { end(); return true } // the process ends when the site has changed it
 	require.Error(t, a.Rotate(ended, "vega", ""))
 	site.after = no
-	now, err := a.Workspace.Connection("vega")
+	now, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	assert.True(t, now.Changing)
 	assert.Equal(t, was.Credential(), now.Credential(), "nobody knows yet which is good")
@@ -152,13 +152,13 @@ func TestACredentialIsNotChangedIfItCannotBeKept(t *testing.T) {
 	tell(t, &c, Values{"url": site.URL})
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
-	dir := a.Workspace.Dir
-	require.NoError(t, os.Rename(a.Workspace.path("credentials.age"), a.Workspace.path("kept.age")))
-	require.NoError(t, os.MkdirAll(a.Workspace.path("credentials.age/in-the-way"), 0o700)) // nothing can take its name
+	dir := a.workspace.Dir
+	require.NoError(t, os.Rename(a.workspace.path("credentials.age"), a.workspace.path("kept.age")))
+	require.NoError(t, os.MkdirAll(a.workspace.path("credentials.age/in-the-way"), 0o700)) // nothing can take its name
 	err = a.Rotate(ctx, "vega", "")
 	require.Error(t, err)
-	require.NoError(t, os.RemoveAll(a.Workspace.path("credentials.age")))
-	require.NoError(t, os.Rename(a.Workspace.path("kept.age"), a.Workspace.path("credentials.age")))
+	require.NoError(t, os.RemoveAll(a.workspace.path("credentials.age")))
+	require.NoError(t, os.Rename(a.workspace.path("kept.age"), a.workspace.path("credentials.age")))
 	assert.Zero(t, rotated, "the site was not asked")
 	good(t, another(t, a))
 	assert.DirExists(t, dir)
@@ -172,7 +172,7 @@ func TestFirstUseUnderAnotherNameIsNotLost(t *testing.T) {
 	_, err := a.Connect(ctx, c)
 	require.ErrorContains(t, err, "connected as vega now")
 	good(t, a)
-	all, err := a.Workspace.Connections()
+	all, err := a.workspace.Connections()
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 }
@@ -182,11 +182,11 @@ func TestCandidatesAreNeverShown(t *testing.T) {
 	a, _, c := unconnected(t)
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
-	require.NoError(t, a.Workspace.propose(ctx, "vega", "a-candidate-nobody-may-see"))
-	text, err := os.ReadFile(a.Workspace.path(fileSites))
+	require.NoError(t, a.workspace.propose(ctx, "vega", "a-candidate-nobody-may-see"))
+	text, err := os.ReadFile(a.workspace.path(fileSites))
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "a-candidate")
-	all, err := a.Workspace.Connections()
+	all, err := a.workspace.Connections()
 	require.NoError(t, err)
 	told, err := json.Marshal(all)
 	require.NoError(t, err)

@@ -31,7 +31,7 @@ func (a *App) decide(ctx context.Context, runID int64, step, verb string) error 
 		return err
 	}
 	if step != "" && s.Step(step) != nil && s.Step(step).Status == run.UnderWay && verb == run.Retry && Lives(r) {
-		return a.Store.Decide(ctx, runID, store.Decision{Step: step, Verb: verb}) // its worker asks the site again at once
+		return a.store.Decide(ctx, runID, store.Decision{Step: step, Verb: verb}) // its worker asks the site again at once
 	}
 	if step != "" && (s.Step(step) == nil || s.Step(step).Status != run.Failed) {
 		return fault.Conflictf("step %q of run %d has not failed, so there is nothing to decide", step, runID)
@@ -40,7 +40,7 @@ func (a *App) decide(ctx context.Context, runID int64, step, verb string) error 
 	for i := range s.Steps {
 		st := &s.Steps[i]
 		if st.Status == run.Failed && (step == "" || st.ID == step) {
-			if err := a.Store.Decide(ctx, runID, store.Decision{Step: st.ID, Verb: verb}); err != nil {
+			if err := a.store.Decide(ctx, runID, store.Decision{Step: st.ID, Verb: verb}); err != nil {
 				return err
 			}
 			n++
@@ -80,17 +80,17 @@ func (a *App) resume(ctx context.Context, runID int64) error {
 
 // Leave settles that what failed in a run stays as it is.
 func (a *App) Leave(ctx context.Context, runID int64) error {
-	return a.do(ctx, guard.LeaveRun, theRun(runID), func() error { return a.Store.Leave(ctx, runID) }, aboutRun(runID))
+	return a.do(ctx, guard.LeaveRun, theRun(runID), func() error { return a.store.Leave(ctx, runID) }, aboutRun(runID))
 }
 
 // latest is a run after which no other of its deployment was begun: going on with an older one would undo what came
 // after it.
 func (a *App) latest(ctx context.Context, runID int64) (store.Run, error) {
-	r, err := a.Store.Run(ctx, runID)
+	r, err := a.store.Run(ctx, runID)
 	if err != nil {
 		return r, err
 	}
-	runs, err := a.Store.RunsOf(ctx, r.Deployment)
+	runs, err := a.store.RunsOf(ctx, r.Deployment)
 	if err != nil {
 		return r, err
 	}
@@ -117,7 +117,7 @@ func (a *App) takeUp(ctx context.Context, r store.Run) error {
 		return err
 	}
 	for limit := time.Now().Add(takeUpWithin); time.Now().Before(limit); {
-		now, err := a.Store.Run(ctx, r.ID)
+		now, err := a.store.Run(ctx, r.ID)
 		if err != nil || now.Epoch > r.Epoch {
 			return err
 		}

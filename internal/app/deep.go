@@ -67,7 +67,7 @@ func (s *surveying) inside(ctx context.Context) error {
 	group.Wait()
 	p := store.SurveyPart{Region: RegionInside}
 	for i := range seen {
-		if err := s.a.Store.Stage(ctx, s.survey.ID, p, seen[i]); err != nil {
+		if err := s.a.store.Stage(ctx, s.survey.ID, p, seen[i]); err != nil {
 			return err
 		}
 	}

@@ -30,7 +30,7 @@ func (d *Deployment) Last() store.Run { return d.Runs[len(d.Runs)-1] }
 
 // Deployments lists all deployments with what stands of them, the newest first.
 func (a *App) Deployments(ctx context.Context) ([]Deployment, error) {
-	all, err := a.Store.Deployments(ctx)
+	all, err := a.store.Deployments(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +49,7 @@ func (a *App) Deployments(ctx context.Context) ([]Deployment, error) {
 
 // Deployment returns one with what stands of it.
 func (a *App) Deployment(ctx context.Context, id int64) (*Deployment, error) {
-	d, err := a.Store.Deployment(ctx, id)
+	d, err := a.store.Deployment(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +59,7 @@ func (a *App) Deployment(ctx context.Context, id int64) (*Deployment, error) {
 func (a *App) deployment(ctx context.Context, d store.Deployment) (*Deployment, error) {
 	out := &Deployment{Deployment: d}
 	var err error
-	if out.Runs, err = a.Store.RunsOf(ctx, d.ID); err != nil {
+	if out.Runs, err = a.store.RunsOf(ctx, d.ID); err != nil {
 		return nil, err
 	}
 	out.Stand, err = a.fold(ctx, out.Runs)
@@ -68,7 +68,7 @@ func (a *App) deployment(ctx context.Context, d store.Deployment) (*Deployment, 
 
 // Standing is what stands of a deployment, by the journals of its runs.
 func (a *App) Standing(ctx context.Context, deployment int64) (change.Standing, error) {
-	runs, err := a.Store.RunsOf(ctx, deployment)
+	runs, err := a.store.RunsOf(ctx, deployment)
 	if err != nil {
 		return change.Standing{}, err
 	}
@@ -118,7 +118,7 @@ func (a *App) wanted(ctx context.Context, runs []store.Run) (*plan.Plan, error) 
 		if runs[i].Wanted == 0 {
 			return nil, nil
 		}
-		return a.Store.Plan(ctx, runs[i].Wanted)
+		return a.store.Plan(ctx, runs[i].Wanted)
 	}
 	return nil, nil
 }

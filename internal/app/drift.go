@@ -29,10 +29,10 @@ func (a *App) Drift(ctx context.Context, w DriftWish) (out []sandbox.Drifted, er
 }
 
 func (a *App) drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error) {
-	if err := a.Workspace.OfStandIns(); err != nil { // no other site is sent its credential for this
+	if err := a.workspace.OfStandIns(); err != nil { // no other site is sent its credential for this
 		return nil, err
 	}
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	if err != nil {
 		return nil, err
 	}

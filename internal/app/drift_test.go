@@ -242,7 +242,7 @@ func ended(t *testing.T, a *App, id int64) {
 	for b := range a.Watch(ctx, id, 0) {
 		require.NoError(t, b.Err)
 	}
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	if r.State != run.Standing {
 		s, err := a.Replay(ctx, id)

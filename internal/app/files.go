@@ -41,7 +41,7 @@ func (a *App) ReconcileFiles(declared, recorded, observed string) (*inventory.Re
 			return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", f.name, err))
 		}
 	}
-	m, err := a.Workspace.Mapping()
+	m, err := a.workspace.Mapping()
 	if err != nil {
 		return nil, err
 	}
@@ -70,7 +70,7 @@ func (a *App) ExportRecords(ctx context.Context, name string) (out int, err erro
 }
 
 func (a *App) exportRecords(ctx context.Context, name string) (int, error) {
-	records, err := a.Store.Records(ctx)
+	records, err := a.store.Records(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -108,7 +108,7 @@ func (a *App) ImportRecords(ctx context.Context, name string) (*Imported, error)
 	} else if !ok {
 		return nil, fault.Invalidf("this is no inventory")
 	}
-	now, err := a.Store.Records(ctx)
+	now, err := a.store.Records(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -147,12 +147,12 @@ func (a *App) Import(ctx context.Context, i *Imported) (out int64, err error) {
 }
 
 func (a *App) bringIn(ctx context.Context, i *Imported) (int64, error) {
-	return a.Store.DoAct(ctx, a.actor.Name, time.Now(), store.Deed{Body: []byte(`{"items":[]}`), Changes: i.changes})
+	return a.store.DoAct(ctx, a.actor.Name, time.Now(), store.Deed{Body: []byte(`{"items":[]}`), Changes: i.changes})
 }
 
 // Fragment is the part of a template that would declare a record.
 func (a *App) Fragment(ctx context.Context, id string) (string, error) {
-	records, err := a.Store.Records(ctx)
+	records, err := a.store.Records(ctx)
 	if err != nil {
 		return "", err
 	}

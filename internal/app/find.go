@@ -50,7 +50,7 @@ func (t *Thing) words() []string {
 // Things are all that can be found now: sites, deployments with all that stands of them, runs, the findings and records of
 // an inventory, and the nodes of a template; both may be nil.
 func (a *App) Things(ctx context.Context, inv *Inventory, t *Template) ([]Thing, error) {
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func (a *App) Things(ctx context.Context, inv *Inventory, t *Template) ([]Thing,
 	for i := range deployments {
 		out = append(out, deployments[i].things()...)
 	}
-	runs, err := a.Store.Runs(ctx)
+	runs, err := a.store.Runs(ctx)
 	if err != nil {
 		return nil, err
 	}

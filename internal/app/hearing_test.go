@@ -55,7 +55,7 @@ func TestWhereNoticesAreHeard(t *testing.T) {
 func TestSitesAreToldWhereNoticesAreHeard(t *testing.T) {
 	t.Parallel()
 	a, _ := workspace(t, 0.003)
-	require.NoError(t, a.Workspace.SetHearing(Hearing{Listen: "127.0.0.2"}))
+	require.NoError(t, a.workspace.SetHearing(Hearing{Listen: "127.0.0.2"}))
 	l, err := a.Listen(ctx, Listening{})
 	require.NoError(t, err)
 	assert.Regexp(t, `^http://127\.0\.0\.2:\d+/$`, l.URL())

@@ -88,7 +88,7 @@ func TestWatchersInOtherProcessesSeeTheSame(t *testing.T) {
 	begun := make(chan struct{}) // the first has heard something
 	var group sync.WaitGroup
 	for i := range seen {
-		other, err := Open(ctx, a.Workspace.Dir)
+		other, err := Open(ctx, a.workspace.Dir)
 		require.NoError(t, err)
 		defer other.Close()
 		group.Go(func() {
@@ -115,7 +115,7 @@ func TestWatchersInOtherProcessesSeeTheSame(t *testing.T) {
 func TestNamesFromOutsideAreRefusedOrCleaned(t *testing.T) {
 	t.Parallel()
 	a, _ := workspace(t, pace)
-	require.NoError(t, a.Workspace.SetSecrets(map[string]string{"register_key": strings.Repeat("k", 20) + "\nsecond line of it"}))
+	require.NoError(t, a.workspace.SetSecrets(map[string]string{"register_key": strings.Repeat("k", 20) + "\nsecond line of it"}))
 	p := draft(t, a, map[string]string{"scripts/store-configure.sh": "echo \"$KEY\"\nexit 1\n"}).Plan
 	id, err := a.NewRun(ctx, Order{Plan: p})
 	require.NoError(t, err)

@@ -125,7 +125,7 @@ func (a *App) Reconcile(ctx context.Context) (*Inventory, error) {
 // ours takes out what is no disagreement but our own doing: what a run is just building, and what a deployment retired.
 // The records of the latter go with it.
 func (a *App) ours(ctx context.Context, inv *Inventory) error {
-	all, err := a.Store.Deployments(ctx)
+	all, err := a.store.Deployments(ctx)
 	if err != nil {
 		return err
 	}
@@ -204,11 +204,11 @@ func (a *App) bound(ctx context.Context, inv *Inventory) error {
 func (a *App) gather(ctx context.Context) (*Inventory, inventory.Input, error) {
 	inv := &Inventory{At: time.Now()}
 	in := inventory.Input{Now: inv.At, Coverage: inventory.Coverage{}, Limits: inventory.Limits{Pairs: true}}
-	m, err := a.Workspace.Mapping()
+	m, err := a.workspace.Mapping()
 	if err != nil {
 		return nil, in, err
 	}
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	if err != nil {
 		return nil, in, err
 	}
@@ -220,17 +220,17 @@ func (a *App) gather(ctx context.Context) (*Inventory, inventory.Input, error) {
 	if inv.DeclaredRecords, err = a.declared(ctx); err != nil {
 		return nil, in, err
 	}
-	seen, err := a.Store.Observations(ctx)
+	seen, err := a.store.Observations(ctx)
 	if err != nil {
 		return nil, in, err
 	}
 	inv.ObservedRecords, inv.Unmapped = m.Records(seen)
 	inv.ObservedRecords = append(inv.ObservedRecords, price.standing()...)
-	if inv.RecordedRecords, err = a.Store.Records(ctx); err != nil {
+	if inv.RecordedRecords, err = a.store.Records(ctx); err != nil {
 		return nil, in, err
 	}
 	price.seen(inv.ObservedRecords, inv.DeclaredRecords)
-	if inv.Coverage, err = a.Store.Coverage(ctx); err != nil {
+	if inv.Coverage, err = a.store.Coverage(ctx); err != nil {
 		return nil, in, err
 	}
 	for _, c := range inv.Coverage {
@@ -246,10 +246,10 @@ func (a *App) gather(ctx context.Context) (*Inventory, inventory.Input, error) {
 	for site := range price {
 		in.Coverage[inventory.Region{Site: site}] = inv.At
 	}
-	if in.Decisions, err = a.Store.Identities(ctx); err != nil {
+	if in.Decisions, err = a.store.Identities(ctx); err != nil {
 		return nil, in, err
 	}
-	ignored, err := a.Store.Ignored(ctx)
+	ignored, err := a.store.Ignored(ctx)
 	for _, i := range ignored {
 		in.Ignored = append(in.Ignored, i.Ignored)
 	}
@@ -326,7 +326,7 @@ func (a *App) takeOver(ctx context.Context, inv *Inventory) error {
 		changes = append(changes, store.RecordChange{ID: r.ID, Before: r, Why: "retired with its deployment"})
 	}
 	if len(changes) > 0 {
-		if err := a.Store.Revise(ctx, 0, "andamio", inv.At, changes); err != nil {
+		if err := a.store.Revise(ctx, 0, "andamio", inv.At, changes); err != nil {
 			return err
 		}
 	}
@@ -334,7 +334,7 @@ func (a *App) takeOver(ctx context.Context, inv *Inventory) error {
 		return err
 	}
 	var err error
-	inv.RecordedRecords, err = a.Store.Records(ctx)
+	inv.RecordedRecords, err = a.store.Records(ctx)
 	return err
 }
 
@@ -357,7 +357,7 @@ func (a *App) touch(ctx context.Context, inv *Inventory) error {
 	if len(seen) == 0 {
 		return nil
 	}
-	return a.Store.Touch(ctx, seen)
+	return a.store.Touch(ctx, seen)
 }
 
 // setAttribute sets an attribute or the provider's id of a record.
@@ -386,14 +386,14 @@ func (a *App) keepTrend(ctx context.Context, inv *Inventory) error {
 		counts[inv.Findings[i].Type]++
 	}
 	var err error
-	if inv.Trend, err = a.Store.Trend(ctx, inv.At.Add(-trendOf)); err != nil {
+	if inv.Trend, err = a.store.Trend(ctx, inv.At.Add(-trendOf)); err != nil {
 		return err
 	}
 	if n := len(inv.Trend); n > 0 && equalCounts(inv.Trend[n-1].Counts, counts) || n == 0 && len(counts) == 0 {
 		return nil
 	}
 	inv.Trend = append(inv.Trend, store.TrendPoint{At: inv.At, Counts: counts})
-	return a.Store.KeepTrend(ctx, inv.At, counts)
+	return a.store.KeepTrend(ctx, inv.At, counts)
 }
 
 func equalCounts(a, b map[inventory.Type]int) bool {
@@ -409,7 +409,7 @@ func equalCounts(a, b map[inventory.Type]int) bool {
 type prices map[string]*estate.Site
 
 func (a *App) prices(ctx context.Context) (prices, error) {
-	facts, err := a.Store.Facts(ctx)
+	facts, err := a.store.Facts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -438,7 +438,7 @@ func (p prices) currency(connections []Connection) string {
 
 // currency is what costs are in at the connected sites, as they said last.
 func (a *App) currency(ctx context.Context) (string, error) {
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	if err != nil {
 		return "", err
 	}

@@ -53,12 +53,12 @@ type heardOf struct {
 
 // secretOf is what a site signs its notices with, made at first use.
 func (a *App) secretOf(site string) (string, error) {
-	secret, err := a.Workspace.vault.Get(shelfNotices, site)
+	secret, err := a.workspace.vault.Get(shelfNotices, site)
 	if err != nil || secret != "" {
 		return secret, err
 	}
 	secret = rand.Text()
-	return secret, a.Workspace.vault.Set(shelfNotices, map[string]string{site: secret})
+	return secret, a.workspace.vault.Set(shelfNotices, map[string]string{site: secret})
 }
 
 // Listening says where notices are heard: "" is any free port of where [Workspace.Hearing] says. Certificate and Key name files that say who we are (PEM); without them notices
@@ -94,11 +94,11 @@ func (a *App) Listen(ctx context.Context, where Listening) (out *Listener, err e
 }
 
 func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	if err != nil {
 		return nil, err
 	}
-	hearing, err := a.Workspace.Hearing()
+	hearing, err := a.workspace.Hearing()
 	if err != nil {
 		return nil, err
 	}
@@ -246,7 +246,7 @@ func (l *Listener) applyAll(ctx context.Context, drivers map[string]watched, bat
 			sure = append(sure, sights[i])
 		}
 	}
-	taken, err := l.a.Store.Observed(ctx, sure, time.Now())
+	taken, err := l.a.store.Observed(ctx, sure, time.Now())
 	l.Taken.Add(int64(taken))
 	l.Looked.Add(int64(len(sights)))
 	return errors.Join(append(errs, err)...)
@@ -294,7 +294,7 @@ func (l *Listener) Close(ctx context.Context) error {
 func (a *App) KeepSurveyed(ctx context.Context, told func(store.Survey, error)) {
 	by, silent := a.By(BySchedule), silences{}
 	for {
-		connections, err := a.Workspace.Connections()
+		connections, err := a.workspace.Connections()
 		if err != nil {
 			a.Log.Warn("schedules cannot be read", "err", err)
 		}
@@ -325,7 +325,7 @@ func (a *App) surveyDue(ctx context.Context, c Connection, now time.Time) (bool,
 	if c.Schedule == "" {
 		return false, nil
 	}
-	last, err := a.Store.LastSurvey(ctx, c.Site)
+	last, err := a.store.LastSurvey(ctx, c.Site)
 	if errors.Is(err, store.ErrNotFound) {
 		return true, nil
 	}

@@ -36,7 +36,7 @@ func TestARunAndWhoWatchesItSitOutALock(t *testing.T) {
 			}
 		}
 	}
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, run.Standing, r.State, "it was watched to its end")
 	assert.True(t, held)
@@ -45,15 +45,15 @@ func TestARunAndWhoWatchesItSitOutALock(t *testing.T) {
 
 // hold has another program hold a workspace's database for a time.
 func hold(t *testing.T, a *App, long time.Duration) {
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(a.Workspace.Dir, "andamio.db")+"?_txlock=immediate&_pragma=busy_timeout(10000)")
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(a.workspace.Dir, "andamio.db")+"?_txlock=immediate&_pragma=busy_timeout(10000)")
 	assert.NoError(t, err)
 	defer db.Close()
 	tx, err := db.BeginTx(ctx, nil)
 	assert.NoError(t, err)
-	assert.True(t, a.Store.Busy(ctx))
+	assert.True(t, a.store.Busy(ctx))
 	<-time.After(long)
 	assert.NoError(t, tx.Rollback())
-	assert.False(t, a.Store.Busy(ctx))
+	assert.False(t, a.store.Busy(ctx))
 }
 
 // TestAWorkerIsLostWhenItIsSilentThoughItCouldSpeak looks at runs whose workers are silent, at moments one after another.
@@ -63,15 +63,15 @@ func TestAWorkerIsLostWhenItIsSilentThoughItCouldSpeak(t *testing.T) {
 	now := time.Now()
 	going := store.Run{State: run.UnderWay, Beat: now.Add(-time.Minute)}
 	var s silentWorker
-	assert.False(t, s.lost(ctx, a.Store, going, now), "not at the first look")
-	assert.False(t, s.lost(ctx, a.Store, going, now.Add(showsWithin)))
-	assert.True(t, s.lost(ctx, a.Store, going, now.Add(showsWithin+1)))
+	assert.False(t, s.lost(ctx, a.store, going, now), "not at the first look")
+	assert.False(t, s.lost(ctx, a.store, going, now.Add(showsWithin)))
+	assert.True(t, s.lost(ctx, a.store, going, now.Add(showsWithin+1)))
 	going.Beat = now.Add(showsWithin)
-	assert.False(t, s.lost(ctx, a.Store, going, now.Add(showsWithin+1)), "it showed that it lives")
+	assert.False(t, s.lost(ctx, a.store, going, now.Add(showsWithin+1)), "it showed that it lives")
 	going.Beat = now.Add(-time.Minute)
-	assert.False(t, s.lost(ctx, a.Store, going, now.Add(showsWithin+1)), "and is looked at anew")
-	going.Worker = 1 << 30
-	assert.True(t, s.lost(ctx, a.Store, going, now), "a process that is gone is waited for no longer")
+	assert.False(t, s.lost(ctx, a.store, going, now.Add(showsWithin+1)), "and is looked at anew")
+	going.Worker = store.WorkerOn(thisHost(), 1<<30)
+	assert.True(t, s.lost(ctx, a.store, going, now), "a process that is gone is waited for no longer")
 	going.State = run.Standing
-	assert.False(t, s.lost(ctx, a.Store, going, now))
+	assert.False(t, s.lost(ctx, a.store, going, now))
 }

@@ -42,7 +42,7 @@ type MappingClass struct {
 // PreviewMapping reads a mapping, that of the workspace if none is named, and says what it makes of what surveys saw.
 // Nothing is changed.
 func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview, error) {
-	m, err := a.Workspace.Mapping()
+	m, err := a.workspace.Mapping()
 	if name != "" {
 		var data []byte
 		if data, err = os.ReadFile(name); err != nil {
@@ -51,7 +51,7 @@ func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview,
 		if m, err = mapping.Read(data); err != nil {
 			return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", name, err))
 		}
-		shipped, err := a.Workspace.shippedMapping()
+		shipped, err := a.workspace.shippedMapping()
 		if err != nil {
 			return nil, err
 		}
@@ -60,7 +60,7 @@ func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview,
 	if err != nil {
 		return nil, err
 	}
-	seen, err := a.Store.Observations(ctx)
+	seen, err := a.store.Observations(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -471,7 +471,7 @@ func (d *MoveDraft) foresee(p *plan.Plan) error {
 
 // Moves lists all moves with how they stand, the newest first.
 func (a *App) Moves(ctx context.Context) ([]*Move, error) {
-	all, err := a.Store.Moves(ctx)
+	all, err := a.store.Moves(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -488,7 +488,7 @@ func (a *App) Moves(ctx context.Context) ([]*Move, error) {
 
 // Move is one of them.
 func (a *App) Move(ctx context.Context, id int64) (*Move, error) {
-	x, err := a.Store.Move(ctx, id)
+	x, err := a.store.Move(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -520,7 +520,7 @@ func (a *App) waveState(ctx context.Context, m *Move, wave int) (WaveState, erro
 	if id == 0 {
 		return WavePlanned, nil
 	}
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	if err != nil {
 		return "", err
 	}

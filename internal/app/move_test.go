@@ -43,10 +43,10 @@ func paired(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 	require.NoError(t, err)
 	t.Cleanup(func() { a.Close() })
 	require.NoError(t, a.ConnectSandbox(box))
-	z, err := a.Workspace.Zone()
+	z, err := a.workspace.Zone()
 	require.NoError(t, err)
 	z.TTL = 0 // how long others may keep an answer is tried where it matters
-	require.NoError(t, a.Workspace.SetZone(*z))
+	require.NoError(t, a.workspace.SetZone(*z))
 	for i, x := range e.Sites {
 		for _, y := range e.Sites[:i] {
 			p, err := a.MakePair(ctx, x.Name, y.Name, Both)
@@ -67,7 +67,7 @@ func theLog(t *testing.T, a *App) (deployment int64, at string) {
 	d := NewDraft(tmpl, Wish{}, e)
 	require.NotNil(t, d.Plan, "%v %v", d.Err, d.Diagnostics)
 	id := worked(t, a, d)
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, run.Standing, r.State)
 	return r.Deployment, d.Plan.Resource("log-host-1").Site
@@ -76,7 +76,7 @@ func theLog(t *testing.T, a *App) (deployment int64, at string) {
 // byName asks the page by its name, as a user would.
 func byName(t *testing.T, a *App) (string, error) {
 	t.Helper()
-	z, err := a.Workspace.Zone()
+	z, err := a.workspace.Zone()
 	require.NoError(t, err)
 	address, port, _, err := z.Ask(ctx, z.Resolvers[0], "level-log-1", "http")
 	if err != nil {
@@ -179,7 +179,7 @@ func TestEveryPairOfSitesInBothDirections(t *testing.T) {
 		for _, h := range box.Holds() {
 			assert.NotEqual(t, at, h.Site, "something is left of the move from %s to %s: %+v", at, to, h)
 		}
-		held, err := a.Store.Reservations(ctx)
+		held, err := a.store.Reservations(ctx)
 		require.NoError(t, err)
 		for _, r := range held {
 			assert.NotEqual(t, at, r.Site, "%+v", r)
@@ -295,7 +295,7 @@ func onHost(t *testing.T, a *App, dep int64, command string) {
 // readThere runs a command on the log's host and returns what it prints.
 func readThere(t *testing.T, a *App, d *Deployment, command string) string {
 	t.Helper()
-	key, err := a.Workspace.Key()
+	key, err := a.workspace.Key()
 	require.NoError(t, err)
 	known := d.Stand.Plan.Known["log-port-1"]
 	if known == nil {
@@ -315,10 +315,10 @@ func readThere(t *testing.T, a *App, d *Deployment, command string) string {
 func TestALiveMoveIsHardlyNoticed(t *testing.T) {
 	a, box := paired(t, 0.01)
 	dep, _ := theLog(t, a)
-	z, err := a.Workspace.Zone()
+	z, err := a.workspace.Zone()
 	require.NoError(t, err)
 	z.TTL = 1
-	require.NoError(t, a.Workspace.SetZone(*z))
+	require.NoError(t, a.workspace.SetZone(*z))
 	box.Busy("log-host-1", 8<<20, 4<<20)
 	serves(t, a)
 	asking, stop := context.WithCancel(ctx)
@@ -392,7 +392,7 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 // ordersSince counts the orders of copying that ended after a run was told something; -1 if it did not hear it yet.
 func ordersSince(t *testing.T, a *App, runID int64, verb string) int {
 	t.Helper()
-	events, err := a.Store.Events(ctx, runID, 0, 1e6)
+	events, err := a.store.Events(ctx, runID, 0, 1e6)
 	require.NoError(t, err)
 	n := -1
 	for _, e := range events {
@@ -476,7 +476,7 @@ func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan, Template: DemoName})
 	require.NoError(t, err)
 	require.NoError(t, a.Work(ctx, id))
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	wish := MoveWish{What: []string{"contacts-host-1"}, To: "alisio-norte"}
 	_, err = a.DraftMove(ctx, r.Deployment, wish)

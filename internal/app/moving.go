@@ -25,7 +25,7 @@ func (a *App) settledBut(ctx context.Context, deployment, move int64) error {
 	if err := a.quiet(ctx, deployment); err != nil {
 		return err
 	}
-	all, err := a.Store.Moves(ctx)
+	all, err := a.store.Moves(ctx)
 	if err != nil {
 		return err
 	}
@@ -46,7 +46,7 @@ func (a *App) settledBut(ctx context.Context, deployment, move int64) error {
 
 // noMove checks that a run belongs to no move: one is gone back from, and moved again once it is over.
 func (a *App) noMove(ctx context.Context, r store.Run) error {
-	all, err := a.Store.Moves(ctx)
+	all, err := a.store.Moves(ctx)
 	if err != nil {
 		return err
 	}
@@ -85,7 +85,7 @@ func (a *App) startMove(ctx context.Context, d *MoveDraft, secrets map[string]st
 		return 0, 0, fault.Conflictf("wave %d of move %d is %s", d.Wave+1, d.Move.ID, d.Move.States[d.Wave])
 	}
 	if len(values) > 0 {
-		if err := a.Workspace.SetSecrets(values); err != nil {
+		if err := a.workspace.SetSecrets(values); err != nil {
 			return 0, 0, err
 		}
 	}
@@ -94,8 +94,8 @@ func (a *App) startMove(ctx context.Context, d *MoveDraft, secrets map[string]st
 		return 0, 0, err
 	}
 	if d.Move.ID != 0 {
-		err = a.Store.KeepMove(ctx, d.Move.ID, body)
-	} else if d.Move.ID, err = a.Store.CreateMove(ctx, d.Move.Deployment, a.actor.Name, body, time.Now()); err == nil {
+		err = a.store.KeepMove(ctx, d.Move.ID, body)
+	} else if d.Move.ID, err = a.store.CreateMove(ctx, d.Move.Deployment, a.actor.Name, body, time.Now()); err == nil {
 		d.Order.Move = d.Move.ID
 	}
 	if err != nil {
@@ -111,8 +111,8 @@ func (a *App) beginFor(ctx context.Context, move int64, wave int, kind string, o
 	if err != nil {
 		return 0, err
 	}
-	if err := a.Store.AddMoveRun(ctx, move, store.MoveRun{Wave: wave, Kind: kind, Run: id}); err != nil {
-		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+	if err := a.store.AddMoveRun(ctx, move, store.MoveRun{Wave: wave, Kind: kind, Run: id}); err != nil {
+		return 0, errors.Join(err, a.store.Forget(ctx, id))
 	}
 	return id, a.spawn(id)
 }
@@ -155,7 +155,7 @@ func (a *App) steer(ctx context.Context, id int64, verb string) error {
 		if st.Copying == nil || !open || verb == run.CutOver && st.Op != op.Follow {
 			continue
 		}
-		if err := a.Store.Decide(ctx, runID, store.Decision{Step: st.ID, Verb: verb}); err != nil {
+		if err := a.store.Decide(ctx, runID, store.Decision{Step: st.ID, Verb: verb}); err != nil {
 			return err
 		}
 		n++
@@ -196,7 +196,7 @@ func (a *App) DraftBack(ctx context.Context, id int64, wave int) (Order, error) 
 	if err != nil || before == nil {
 		return Order{}, errors.Join(err, fmt.Errorf("what was wanted before move %d is not known", id))
 	}
-	p, err := a.Store.Plan(ctx, d.Runs[at].Plan)
+	p, err := a.store.Plan(ctx, d.Runs[at].Plan)
 	if err != nil {
 		return Order{}, err
 	}
@@ -297,17 +297,17 @@ func (a *App) begun(ctx context.Context, id int64) (bool, error) {
 
 // neverBegan ends a run that nobody worked on: there is nothing to go back from.
 func (a *App) neverBegan(ctx context.Context, id int64) error {
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	if err != nil {
 		return err
 	}
-	return errors.Join(a.Store.Finish(ctx, id, r.Epoch, run.Stopped), a.Store.Void(ctx, id))
+	return errors.Join(a.store.Finish(ctx, id, r.Epoch, run.Stopped), a.store.Void(ctx, id))
 }
 
 // stopRun stops a run and waits until its worker has.
 func (a *App) stopRun(ctx context.Context, id int64) error {
 	for end := time.Now().Add(stopWithin); time.Now().Before(end); {
-		r, err := a.Store.Run(ctx, id)
+		r, err := a.store.Run(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -343,11 +343,11 @@ func (a *App) DraftCommit(ctx context.Context, id int64, wave int) (Order, error
 	if err != nil {
 		return Order{}, err
 	}
-	r, err := a.Store.Run(ctx, m.There(wave))
+	r, err := a.store.Run(ctx, m.There(wave))
 	if err != nil {
 		return Order{}, err
 	}
-	p, err := a.Store.Plan(ctx, r.Plan)
+	p, err := a.store.Plan(ctx, r.Plan)
 	if err != nil {
 		return Order{}, err
 	}

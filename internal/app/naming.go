@@ -23,7 +23,7 @@ func CheckName(name string) error {
 
 // Taken is the deployment that stands, or is about to, under a name; nil if there is none.
 func (a *App) Taken(ctx context.Context, name string) (*Deployment, error) {
-	all, err := a.Store.Deployments(ctx)
+	all, err := a.store.Deployments(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -20,7 +20,7 @@ import (
 // so is everything if nothing can be listened on.
 func (a *App) hear(ctx context.Context, e *engine.Engine) (*engine.Wakes, func()) {
 	wakes := engine.NewWakes()
-	where, err := a.Workspace.Hearing()
+	where, err := a.workspace.Hearing()
 	if err != nil {
 		a.Log.Warn("where notices are heard cannot be read", "err", err)
 	}

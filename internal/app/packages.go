@@ -197,7 +197,7 @@ func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Arch
 	}
 	s := e.Site(w.Site)
 	if s == nil {
-		_, err := a.Workspace.Connection(w.Site)
+		_, err := a.workspace.Connection(w.Site)
 		return Order{}, nil, err
 	}
 	p, err := unpacking(arc, w, e, s)
@@ -254,7 +254,7 @@ const objectSuffix = ".ova"
 // Lifting packs an instance, and compiles the plan that lifts the package to a site's object storage and builds from it
 // there. The package is kept in the workspace until the run is over.
 func (a *App) Lifting(ctx context.Context, deployment int64, instance string, running bool, w ImportWish) (Order, *Exported, error) {
-	dir := filepath.Join(a.Workspace.Dir, "packages")
+	dir := filepath.Join(a.workspace.Dir, "packages")
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return Order{}, nil, err
 	}
@@ -275,7 +275,7 @@ func (a *App) Lifting(ctx context.Context, deployment int64, instance string, ru
 func (a *App) dropPacked(p *plan.Plan) error {
 	for i := range p.Steps {
 		x := p.Steps[i].Filling
-		if x == nil || filepath.Dir(x.File) != filepath.Join(a.Workspace.Dir, "packages") {
+		if x == nil || filepath.Dir(x.File) != filepath.Join(a.workspace.Dir, "packages") {
 			continue
 		}
 		if err := os.Remove(x.File); err != nil && !errors.Is(err, os.ErrNotExist) {

@@ -81,7 +81,7 @@ func (a *App) pairers(x, y string) (one, other site.Pairer, err error) {
 	var out [2]site.Pairer
 	for i, name := range []string{x, y} {
 		if sites[name] == nil {
-			_, err := a.Workspace.Connection(name)
+			_, err := a.workspace.Connection(name)
 			return nil, nil, err
 		}
 		m, ok := sites[name].(site.Pairer)
@@ -163,13 +163,13 @@ func (a *App) unpair(ctx context.Context, x, y string) error {
 	if err := errors.Join(errs...); err != nil {
 		return err
 	}
-	return a.Store.SetPair(ctx, p.A, p.B, nil)
+	return a.store.SetPair(ctx, p.A, p.B, nil)
 }
 
 // pair is what is known of a pair.
 func (a *App) pair(ctx context.Context, x, y string) (Pair, error) {
 	var p Pair
-	body, err := a.Store.Pair(ctx, x, y)
+	body, err := a.store.Pair(ctx, x, y)
 	if err != nil {
 		return p, err
 	}
@@ -181,7 +181,7 @@ func (a *App) pair(ctx context.Context, x, y string) (Pair, error) {
 
 // Pairs lists all pairs as they were found last.
 func (a *App) Pairs(ctx context.Context) ([]Pair, error) {
-	all, err := a.Store.Pairs(ctx)
+	all, err := a.store.Pairs(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -246,7 +246,7 @@ func (a *App) checkPair(ctx context.Context, p Pair) (Pair, error) {
 	if err != nil {
 		return p, err
 	}
-	return p, a.Store.SetPair(ctx, p.A, p.B, body)
+	return p, a.store.SetPair(ctx, p.A, p.B, body)
 }
 
 // startsFrom says from which side of a pair a move from one site to another is started, and whether the source has to

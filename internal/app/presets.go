@@ -63,7 +63,7 @@ func (a *App) CopyTemplate(t *Template, name string) (string, error) {
 	if wrong := NameWrong(name); wrong != "" {
 		return "", fault.Invalidf("%q cannot be the name of a template: %s", name, wrong)
 	}
-	dir := filepath.Join(a.Workspace.Dir, "templates", name)
+	dir := filepath.Join(a.workspace.Dir, "templates", name)
 	if t.Folder != "" {
 		whole, err := filepath.Abs(t.Folder)
 		if err != nil {

@@ -31,7 +31,7 @@ func (a *App) groundOf(ctx context.Context, deployment int64) (ground, error) {
 	if deployment == 0 {
 		return ground{}, nil
 	}
-	runs, err := a.Store.RunsOf(ctx, deployment)
+	runs, err := a.store.RunsOf(ctx, deployment)
 	if err != nil || len(runs) == 0 {
 		return ground{}, err
 	}
@@ -74,26 +74,26 @@ func (a *App) propose(ctx context.Context, o Order, holds time.Duration) (*Propo
 		return nil, err
 	}
 	p.Ground, p.Limits = string(body), string(limits)
-	if p.Plan, err = a.Store.SavePlan(ctx, o.Plan); err != nil {
+	if p.Plan, err = a.store.SavePlan(ctx, o.Plan); err != nil {
 		return nil, err
 	}
 	if p.Wanted, err = a.saveWanted(ctx, o, p.Plan); err != nil {
 		return nil, err
 	}
-	id, err := a.Store.Propose(ctx, p)
+	id, err := a.store.Propose(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	p, err = a.Store.Proposal(ctx, id)
+	p, err = a.store.Proposal(ctx, id)
 	return &p, err
 }
 
 // Proposals lists all proposals, the newest first.
-func (a *App) Proposals(ctx context.Context) ([]Proposal, error) { return a.Store.Proposals(ctx) }
+func (a *App) Proposals(ctx context.Context) ([]Proposal, error) { return a.store.Proposals(ctx) }
 
 // OpenProposals are those that can be confirmed now, the newest first.
 func (a *App) OpenProposals(ctx context.Context) ([]Proposal, error) {
-	all, err := a.Store.Proposals(ctx)
+	all, err := a.store.Proposals(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -108,16 +108,16 @@ func (a *App) OpenProposals(ctx context.Context) ([]Proposal, error) {
 
 // Proposed is what a proposal is to do, if that can still be done; the error says why it cannot.
 func (a *App) Proposed(ctx context.Context, id int64) (*Proposal, Order, error) {
-	p, err := a.Store.Proposal(ctx, id)
+	p, err := a.store.Proposal(ctx, id)
 	if err != nil {
 		return nil, Order{}, err
 	}
 	o := Order{Deployment: p.Deployment, Template: p.Template}
-	if o.Plan, err = a.Store.Plan(ctx, p.Plan); err != nil {
+	if o.Plan, err = a.store.Plan(ctx, p.Plan); err != nil {
 		return nil, Order{}, err
 	}
 	if p.Wanted != 0 && p.Wanted != p.Plan {
-		if o.Wanted, err = a.Store.Plan(ctx, p.Wanted); err != nil {
+		if o.Wanted, err = a.store.Plan(ctx, p.Wanted); err != nil {
 			return nil, Order{}, err
 		}
 	}
@@ -155,12 +155,12 @@ func (a *App) changedGround(ctx context.Context, p *Proposal, was, now ground) e
 	if was.Run == now.Run {
 		return fault.Conflictf("proposal %d was worked out when run %d was %s, and it is %s now: have it worked out anew", p.ID, was.Run, was.State, now.State)
 	}
-	r, err := a.Store.Run(ctx, now.Run)
+	r, err := a.store.Run(ctx, now.Run)
 	if err != nil {
 		return err
 	}
 	by := ""
-	if all, err := a.Store.TrailOfRun(ctx, r.ID); err == nil && len(all) > 0 {
+	if all, err := a.store.TrailOfRun(ctx, r.ID); err == nil && len(all) > 0 {
 		by = ", by " + all[0].Name
 	}
 	return fault.Conflictf("%s has changed since proposal %d: run %d (%s%s) came after it; have it worked out anew", p.Name, p.ID, r.ID, cmp.Or(r.Purpose, "raise"), by)
@@ -180,7 +180,7 @@ func (a *App) confirm(ctx context.Context, id int64) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	mine, err := a.Store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalConfirmed, 0)
+	mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalConfirmed, 0)
 	if err != nil {
 		return 0, err
 	}
@@ -189,10 +189,10 @@ func (a *App) confirm(ctx context.Context, id int64) (int64, error) {
 	}
 	runID, err := a.runProposed(ctx, p, o)
 	if err != nil {
-		_, back := a.Store.SettleProposal(context.WithoutCancel(ctx), id, store.ProposalConfirmed, store.ProposalOpen, 0)
+		_, back := a.store.SettleProposal(context.WithoutCancel(ctx), id, store.ProposalConfirmed, store.ProposalOpen, 0)
 		return 0, errors.Join(err, back)
 	}
-	if _, err := a.Store.SettleProposal(ctx, id, store.ProposalConfirmed, store.ProposalConfirmed, runID); err != nil {
+	if _, err := a.store.SettleProposal(ctx, id, store.ProposalConfirmed, store.ProposalConfirmed, runID); err != nil {
 		return runID, err
 	}
 	return runID, a.spawn(runID)
@@ -204,17 +204,17 @@ func (a *App) runProposed(ctx context.Context, p *Proposal, o Order) (int64, err
 	if err != nil || p.Deployment == 0 {
 		return id, err
 	}
-	runs, err := a.Store.RunsOf(ctx, p.Deployment)
+	runs, err := a.store.RunsOf(ctx, p.Deployment)
 	if err != nil {
-		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+		return 0, errors.Join(err, a.store.Forget(ctx, id))
 	}
 	var was ground
 	if err := json.Unmarshal([]byte(p.Ground), &was); err != nil {
-		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+		return 0, errors.Join(err, a.store.Forget(ctx, id))
 	}
 	for _, r := range runs {
 		if r.ID > was.Run && r.ID < id {
-			return 0, errors.Join(a.changedGround(ctx, p, was, ground{Run: r.ID, State: r.State}), a.Store.Forget(ctx, id))
+			return 0, errors.Join(a.changedGround(ctx, p, was, ground{Run: r.ID, State: r.State}), a.store.Forget(ctx, id))
 		}
 	}
 	return id, nil
@@ -223,10 +223,10 @@ func (a *App) runProposed(ctx context.Context, p *Proposal, o Order) (int64, err
 // Withdraw takes a proposal back that nobody has confirmed.
 func (a *App) Withdraw(ctx context.Context, id int64) error {
 	return a.do(ctx, guard.Withdraw, fmt.Sprintf("proposal %d", id), func() error {
-		if _, err := a.Store.Proposal(ctx, id); err != nil {
+		if _, err := a.store.Proposal(ctx, id); err != nil {
 			return err
 		}
-		mine, err := a.Store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalWithdrawn, 0)
+		mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalWithdrawn, 0)
 		if err == nil && !mine {
 			return fault.Conflictf("proposal %d is not open any more", id)
 		}

@@ -30,7 +30,7 @@ func TestWhatOneProposesAnotherConfirms(t *testing.T) {
 	ana, eva := a.As(Actor{Name: "ana", Way: ByCommand}), another(t, a).As(Actor{Name: "eva", Way: ByScreen})
 	raise, err := ana.Propose(ctx, Order{Plan: draft(t, ana, nil).Plan}, time.Hour)
 	require.NoError(t, err)
-	runs, err := a.Store.Runs(ctx)
+	runs, err := a.store.Runs(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, runs, "nothing is done by it")
 	assert.Empty(t, box.Holds())
@@ -39,7 +39,7 @@ func TestWhatOneProposesAnotherConfirms(t *testing.T) {
 	first := confirmed(t, eva, raise.ID)
 	_, err = eva.Confirm(ctx, raise.ID)
 	require.ErrorContains(t, err, "was confirmed already: it is run 1")
-	r, err := a.Store.Run(ctx, first)
+	r, err := a.store.Run(ctx, first)
 	require.NoError(t, err)
 	o, err := ana.Retiring(ctx, r.Deployment)
 	require.NoError(t, err)
@@ -63,7 +63,7 @@ func TestAProposalWhoseGroundHasChangedIsRefused(t *testing.T) {
 	t.Parallel()
 	a, _ := workspace(t, 0.003)
 	id := worked(t, a, draft(t, a, nil))
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	o, err := a.Retiring(ctx, r.Deployment)
 	require.NoError(t, err)
@@ -104,10 +104,10 @@ func TestAProposalWhoseGroundHasChangedIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	_, err = a.Confirm(ctx, taken.ID)
 	require.Error(t, err, "another of the name stands")
-	p, err := a.Store.Proposal(ctx, taken.ID)
+	p, err := a.store.Proposal(ctx, taken.ID)
 	require.NoError(t, err)
 	assert.Equal(t, store.ProposalOpen, p.State, "what failed can be tried again")
-	runs, err := a.Store.Runs(ctx)
+	runs, err := a.store.Runs(ctx)
 	require.NoError(t, err)
 	assert.Len(t, runs, 2, "and nothing was begun")
 }
@@ -117,7 +117,7 @@ func TestOfManyWhoConfirmOneDoes(t *testing.T) {
 	t.Parallel()
 	a, _ := workspace(t, 0.003)
 	id := worked(t, a, draft(t, a, nil))
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	o, err := a.Powering(ctx, r.Deployment, "", false)
 	require.NoError(t, err)
@@ -130,7 +130,7 @@ func TestOfManyWhoConfirmOneDoes(t *testing.T) {
 	var began []int64
 	var group sync.WaitGroup
 	for i := range 6 {
-		x, err := Open(ctx, a.Workspace.Dir, Idle())
+		x, err := Open(ctx, a.workspace.Dir, Idle())
 		require.NoError(t, err)
 		t.Cleanup(func() { x.Close() })
 		group.Go(func() {
@@ -145,7 +145,7 @@ func TestOfManyWhoConfirmOneDoes(t *testing.T) {
 	}
 	group.Wait()
 	assert.LessOrEqual(t, len(began), 1, "of proposals with one ground, one is carried out")
-	runs, err := a.Store.RunsOf(ctx, r.Deployment)
+	runs, err := a.store.RunsOf(ctx, r.Deployment)
 	require.NoError(t, err)
 	assert.Len(t, runs, 1+len(began))
 	for _, r := range runs[1:] {

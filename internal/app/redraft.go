@@ -84,7 +84,7 @@ func (a *App) draw(t *Template, w Wish, e *estate.Estate) *Draft {
 func (a *App) ruled(w Wish) (Wish, error) {
 	var err error
 	if w.Rules == nil {
-		w.Rules, err = a.Workspace.Rules()
+		w.Rules, err = a.workspace.Rules()
 	}
 	return w, err
 }

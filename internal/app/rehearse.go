@@ -17,7 +17,7 @@ const learnedRuns = 200
 
 // History is what is known of how long steps take.
 func (a *App) History(ctx context.Context) (*history.History, error) {
-	samples, err := a.Store.Durations(ctx, learnedRuns)
+	samples, err := a.store.Durations(ctx, learnedRuns)
 	if err != nil {
 		return nil, err
 	}
@@ -67,5 +67,5 @@ func (a *App) learn(ctx context.Context, runID int64) error {
 			all = append(all, store.Took{Key: history.Key(s.Plan, st.Step), Step: st.ID, Seconds: st.Ended.Sub(st.Started).Seconds(), At: st.Ended})
 		}
 	}
-	return a.Store.Learn(ctx, runID, all)
+	return a.store.Learn(ctx, runID, all)
 }

@@ -124,12 +124,12 @@ func impatientOf(t *testing.T, kept bool) (*App, *sandbox.Sandbox) {
 		cfg.Folder = t.TempDir()
 	}
 	a, box := connectedTo(t, cfg)
-	c, err := a.Workspace.Connections()
+	c, err := a.workspace.Connections()
 	require.NoError(t, err)
 	for i := range c {
 		c[i].Timeout = 0.5
 	}
-	require.NoError(t, a.Workspace.SetConnections(c))
+	require.NoError(t, a.workspace.SetConnections(c))
 	a.Patience = engine.Patience{Least: 20 * time.Second, Times: 15, Wait: 30 * time.Millisecond, Most: time.Second, Tries: 8}
 	return a, box
 }
@@ -150,7 +150,7 @@ func siteFault(t *testing.T, m misfortune, call, term string) string {
 		outcome = settled(t, a, id, m)
 	}
 	declares(t, a, box, id)
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	o, err := a.Retiring(ctx, r.Deployment)
 	require.NoError(t, err)
@@ -184,7 +184,7 @@ func settled(t *testing.T, a *App, id int64, m misfortune) string {
 		}
 	}
 	require.Eventually(t, func() bool {
-		r, err := a.Store.Run(ctx, id)
+		r, err := a.store.Run(ctx, id)
 		return err == nil && r.State == run.Standing
 	}, 20*time.Second, 20*time.Millisecond)
 	return "held"
@@ -258,7 +258,7 @@ func connectionBreaks(t *testing.T, m misfortune) string {
 	s, err := a.Replay(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, run.Standing, s.Status, explainRun(s))
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
 	dep, err := a.Deployment(ctx, r.Deployment)
 	require.NoError(t, err)

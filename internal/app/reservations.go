@@ -38,10 +38,10 @@ func reservationsOf(p *plan.Plan) []store.Reservation {
 
 // reserved marks what runs have of an estate's pools as taken, so that no other plan is given it.
 func (a *App) reserved(ctx context.Context, e *estate.Estate) error {
-	if a.Store == nil {
+	if a.store == nil {
 		return nil
 	}
-	held, err := a.Store.Reservations(ctx)
+	held, err := a.store.Reservations(ctx)
 	if err != nil {
 		return err
 	}
@@ -97,12 +97,12 @@ func (a *App) Release(ctx context.Context, id int64) (out int64, err error) {
 }
 
 func (a *App) release(ctx context.Context, id int64) (int64, error) {
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.store.Run(ctx, id)
 	if err != nil {
 		return 0, err
 	}
 	if r.State == run.UnderWay || r.State == run.Standing {
 		return 0, fault.Conflictf("run %d is %s: what it has is in use", id, r.State)
 	}
-	return a.Store.Release(ctx, id)
+	return a.store.Release(ctx, id)
 }

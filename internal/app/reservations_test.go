@@ -28,7 +28,7 @@ func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
 	other.Name = "another"
 	_, err = a.NewRun(ctx, Order{Plan: &other})
 	assert.ErrorContains(t, err, "is held by run 1")
-	runs, err := a.Store.Runs(ctx)
+	runs, err := a.store.Runs(ctx)
 	require.NoError(t, err)
 	assert.Len(t, runs, 1, "what could not begin is forgotten")
 	after, err := a.Estate(ctx)

@@ -48,13 +48,13 @@ func TestWhatHasNoRoomIsSaidBeforeItBegins(t *testing.T) {
 		}
 	}
 	require.NotNil(t, missing)
-	runs, err := a.Store.Runs(ctx)
+	runs, err := a.store.Runs(ctx)
 	require.NoError(t, err)
 	_, err = a.Settling(ctx, inv, []Choice{{*missing, inventory.CorrectSite}}, "", time.Time{})
 	require.ErrorContains(t, err, "there is no room for gauge-node-1 (2 cores, 4 GiB memory")
 	assert.ErrorContains(t, err, "at presa, where zone dam")
 	assert.ErrorContains(t, err, "retire that first")
-	after, err := a.Store.Runs(ctx)
+	after, err := a.store.Runs(ctx)
 	require.NoError(t, err)
 	assert.Len(t, after, len(runs), "nothing has begun")
 	for _, id := range fillers {

@@ -69,31 +69,31 @@ func (a *App) NewRun(ctx context.Context, o Order) (int64, error) {
 		return 0, err
 	}
 	r.Limits = string(limits)
-	if r.Plan, err = a.Store.SavePlan(ctx, o.Plan); err != nil {
+	if r.Plan, err = a.store.SavePlan(ctx, o.Plan); err != nil {
 		return 0, err
 	}
 	if r.Wanted, err = a.saveWanted(ctx, o, r.Plan); err != nil {
 		return 0, err
 	}
 	if r.Deployment == 0 {
-		if r.Deployment, err = a.Store.CreateDeployment(ctx, o.Plan.Name, cmp.Or(o.Template, o.Plan.Template)); err != nil {
+		if r.Deployment, err = a.store.CreateDeployment(ctx, o.Plan.Name, cmp.Or(o.Template, o.Plan.Template)); err != nil {
 			return 0, err
 		}
 	}
-	id, err := a.Store.CreateRun(ctx, r)
+	id, err := a.store.CreateRun(ctx, r)
 	if err != nil {
 		return 0, err
 	}
 	if o.Deployment == 0 {
 		if err := a.first(ctx, o.Plan.Name, r.Deployment); err != nil {
-			return 0, errors.Join(err, a.Store.Forget(ctx, id))
+			return 0, errors.Join(err, a.store.Forget(ctx, id))
 		}
 	}
-	if err := a.Store.Reserve(ctx, id, reservationsOf(o.Plan)); err != nil {
-		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+	if err := a.store.Reserve(ctx, id, reservationsOf(o.Plan)); err != nil {
+		return 0, errors.Join(err, a.store.Forget(ctx, id))
 	}
 	if err := a.noteRun(ctx, act, id, r, o); err != nil {
-		return 0, errors.Join(err, a.Store.Forget(ctx, id))
+		return 0, errors.Join(err, a.store.Forget(ctx, id))
 	}
 	return id, nil
 }
@@ -119,7 +119,7 @@ func madeFor(p *plan.Plan) string {
 
 // noteRun notes who has a run made, and of which plan.
 func (a *App) noteRun(ctx context.Context, act guard.Act, id int64, r store.Run, o Order) error {
-	digest, err := a.Store.PlanDigest(ctx, r.Plan)
+	digest, err := a.store.PlanDigest(ctx, r.Plan)
 	if err != nil {
 		return err
 	}
@@ -128,7 +128,7 @@ func (a *App) noteRun(ctx context.Context, act guard.Act, id int64, r store.Run,
 
 // first checks that no other deployment was made of the same name meanwhile, by somebody who came before.
 func (a *App) first(ctx context.Context, name string, id int64) error {
-	all, err := a.Store.Deployments(ctx)
+	all, err := a.store.Deployments(ctx)
 	if err != nil {
 		return err
 	}
@@ -155,12 +155,12 @@ func (a *App) saveWanted(ctx context.Context, o Order, planID int64) (int64, err
 	case o.Wanted == nil || len(o.Wanted.Resources) == 0:
 		return 0, nil
 	}
-	return a.Store.SavePlan(ctx, o.Wanted)
+	return a.store.SavePlan(ctx, o.Wanted)
 }
 
 // ready checks that a plan can be run: its secrets and sites are there, and nobody else changes its deployment.
 func (a *App) ready(ctx context.Context, o Order) error {
-	if _, err := a.Workspace.Secrets(o.Plan.Secrets); err != nil {
+	if _, err := a.workspace.Secrets(o.Plan.Secrets); err != nil {
 		return err
 	}
 	sites, err := a.Sites()
@@ -200,7 +200,7 @@ func (a *App) settled(ctx context.Context, deployment int64) error {
 
 // quiet checks that no run of a deployment goes on.
 func (a *App) quiet(ctx context.Context, deployment int64) error {
-	runs, err := a.Store.RunsOf(ctx, deployment)
+	runs, err := a.store.RunsOf(ctx, deployment)
 	if err != nil {
 		return err
 	}
@@ -218,7 +218,7 @@ func (a *App) spawnProcess(runID int64) error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(self, "work", strconv.FormatInt(runID, 10), "--workspace", a.Workspace.Dir)
+	cmd := exec.Command(self, "work", strconv.FormatInt(runID, 10), "--workspace", a.workspace.Dir)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {
 		return fault.Unavailablef("the run's worker cannot be started: %w", err)
@@ -227,48 +227,34 @@ func (a *App) spawnProcess(runID int64) error {
 	return nil
 }
 
-// Lives reports that a run's worker still works: it has shown so of late, and its process is there.
-func Lives(r store.Run) bool { return livesAt(r, time.Now()) }
-
-func livesAt(r store.Run, now time.Time) bool {
-	if now.Sub(r.Beat) > silentAfter {
-		return false
-	}
-	return r.Worker == 0 || processLives(r.Worker)
-}
-
-func processLives(pid int) bool {
-	return pid == os.Getpid() || !errors.Is(syscall.Kill(pid, 0), syscall.ESRCH)
-}
-
 // Work runs a run to its end in this process, from its beginning or from where another worker left it. The error is
 // [engine.ErrUnfinished] if not everything stands, [store.ErrTaken] if another worker has it.
 func (a *App) Work(ctx context.Context, runID int64) error {
-	r, err := a.Store.Run(ctx, runID)
+	r, err := a.store.Run(ctx, runID)
 	if err != nil {
 		return err
 	}
 	switch {
 	case r.State == run.UnderWay && Lives(r):
-		return fault.Conflictf("run %d goes on in process %d, andamio watch %d shows it: %w", runID, r.Worker, runID, store.ErrTaken)
+		return fault.Conflictf("run %d goes on as %s, andamio watch %d shows it: %w", runID, r.Worker, runID, store.ErrTaken)
 	case r.State == run.Standing:
 		return fault.Conflictf("run %d has ended, and everything stands: there is nothing to go on with", runID)
 	}
 	if err := a.mayGoOn(ctx, r); err != nil {
 		return err
 	}
-	epoch, err := a.Store.Claim(ctx, runID, r.Epoch, os.Getpid(), Lives)
+	epoch, err := a.store.Claim(ctx, runID, r.Epoch, thisWorker(), Lives)
 	if err != nil {
 		return err
 	}
 	for {
 		err := a.work(ctx, runID, epoch)
-		more, errMore := a.Store.Decisions(context.WithoutCancel(ctx), runID)
+		more, errMore := a.store.Decisions(context.WithoutCancel(ctx), runID)
 		if !errors.Is(err, engine.ErrUnfinished) || errMore != nil || len(more) == 0 || ctx.Err() != nil {
 			return errors.Join(err, errMore)
 		}
 		// What was decided while the run ended is not left lying.
-		if epoch, errMore = a.Store.Claim(ctx, runID, epoch, os.Getpid(), Lives); errMore != nil {
+		if epoch, errMore = a.store.Claim(ctx, runID, epoch, thisWorker(), Lives); errMore != nil {
 			return err
 		}
 	}
@@ -277,7 +263,7 @@ func (a *App) Work(ctx context.Context, runID int64) error {
 // mayGoOn checks that nothing came after a run, and that it still has the addresses that it works with: those that were
 // given back may be another's by now.
 func (a *App) mayGoOn(ctx context.Context, r store.Run) error {
-	runs, err := a.Store.RunsOf(ctx, r.Deployment)
+	runs, err := a.store.RunsOf(ctx, r.Deployment)
 	if err != nil {
 		return err
 	}
@@ -290,7 +276,7 @@ func (a *App) mayGoOn(ctx context.Context, r store.Run) error {
 	if err != nil {
 		return err
 	}
-	p, err := a.Store.Plan(ctx, r.Plan)
+	p, err := a.store.Plan(ctx, r.Plan)
 	if err != nil {
 		return err
 	}
@@ -298,7 +284,7 @@ func (a *App) mayGoOn(ctx context.Context, r store.Run) error {
 	if r.Wanted == 0 { // what was taken away already needs none
 		need = reservationsOf(stands.Plan)
 	}
-	if err := a.Store.Reserve(ctx, r.ID, need); err != nil {
+	if err := a.store.Reserve(ctx, r.ID, need); err != nil {
 		return fmt.Errorf("run %d cannot go on: %w", r.ID, err)
 	}
 	return nil
@@ -308,7 +294,7 @@ func (a *App) work(ctx context.Context, runID, epoch int64) error {
 	keep := context.WithoutCancel(ctx)
 	e, journal, err := a.engine(ctx, runID, epoch)
 	if err != nil {
-		return errors.Join(err, a.Store.Finish(keep, runID, epoch, run.Failed))
+		return errors.Join(err, a.store.Finish(keep, runID, epoch, run.Failed))
 	}
 	defer journal.Close()
 	ctx, cancel := context.WithCancel(ctx)
@@ -323,22 +309,22 @@ func (a *App) work(ctx context.Context, runID, epoch int64) error {
 	if e.State == nil {
 		answer, err := a.Rehearse(ctx, e.Plan, e.Limits)
 		if err != nil {
-			return errors.Join(err, a.Store.Finish(keep, runID, epoch, run.Failed))
+			return errors.Join(err, a.store.Finish(keep, runID, epoch, run.Failed))
 		}
 		e.Rehearsed = run.Rehearsed{P50: answer.P50.Round(time.Millisecond), P90: answer.P90.Round(time.Millisecond)}
 	}
 	if err = e.Execute(ctx); err == nil {
 		err = a.dropPacked(e.Plan)
 	}
-	return errors.Join(err, a.learn(keep, runID), a.giveBack(keep, runID), a.Store.Finish(keep, runID, epoch, e.Outcome()))
+	return errors.Join(err, a.learn(keep, runID), a.giveBack(keep, runID), a.store.Finish(keep, runID, epoch, e.Outcome()))
 }
 
-func (a *App) engine(ctx context.Context, runID, epoch int64) (*engine.Engine, *store.Journal, error) {
-	r, err := a.Store.Run(ctx, runID)
+func (a *App) engine(ctx context.Context, runID, epoch int64) (*engine.Engine, store.Journal, error) {
+	r, err := a.store.Run(ctx, runID)
 	if err != nil {
 		return nil, nil, err
 	}
-	d, err := a.Store.Deployment(ctx, r.Deployment)
+	d, err := a.store.Deployment(ctx, r.Deployment)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -357,16 +343,16 @@ func (a *App) engine(ctx context.Context, runID, epoch int64) (*engine.Engine, *
 	if e.Sites, err = a.Sites(); err != nil {
 		return nil, nil, err
 	}
-	if e.Secrets, err = a.Workspace.Secrets(e.Plan.Secrets); err != nil {
+	if e.Secrets, err = a.workspace.Secrets(e.Plan.Secrets); err != nil {
 		return nil, nil, err
 	}
-	if e.Key, err = a.Workspace.Key(); err != nil {
+	if e.Key, err = a.workspace.Key(); err != nil {
 		return nil, nil, err
 	}
-	if e.Zone, err = a.Workspace.Zone(); err != nil {
+	if e.Zone, err = a.workspace.Zone(); err != nil {
 		return nil, nil, err
 	}
-	journal, err := a.Store.Journal(ctx, runID, epoch)
+	journal, err := a.store.Journal(ctx, runID, epoch)
 	e.Journal = journal
 	return e, journal, err
 }
@@ -382,7 +368,7 @@ func (a *App) beat(ctx context.Context, cancel func(), runID, epoch int64, p *po
 			return
 		case <-tick.C:
 		}
-		asked, err := a.Store.Beat(ctx, runID, epoch)
+		asked, err := a.store.Beat(ctx, runID, epoch)
 		if asked || errors.Is(err, store.ErrTaken) {
 			cancel()
 		}
@@ -402,7 +388,7 @@ type post struct {
 }
 
 func (p *post) pass(ctx context.Context) {
-	all, err := p.app.Store.Decisions(ctx, p.run)
+	all, err := p.app.store.Decisions(ctx, p.run)
 	if err != nil {
 		return
 	}
@@ -412,7 +398,7 @@ func (p *post) pass(ctx context.Context) {
 		}
 		p.sent[d.ID] = true
 		p.to <- engine.Decision{Step: d.Step, Verb: d.Verb, Taken: func() {
-			if err := p.app.Store.Taken(context.WithoutCancel(ctx), d.ID); err != nil {
+			if err := p.app.store.Taken(context.WithoutCancel(ctx), d.ID); err != nil {
 				p.app.Log.Error("a decision could not be noted", "run", p.run, "err", err)
 			}
 		}}
@@ -429,7 +415,7 @@ func EndOf(r store.Run) run.Status {
 
 // Cancel asks a run to stop; its worker does so within a second, and leaves what stands as it is.
 func (a *App) Cancel(ctx context.Context, runID int64) error {
-	return a.do(ctx, guard.CancelRun, theRun(runID), func() error { return a.Store.Cancel(ctx, runID) }, aboutRun(runID))
+	return a.do(ctx, guard.CancelRun, theRun(runID), func() error { return a.store.Cancel(ctx, runID) }, aboutRun(runID))
 }
 
 // Abandoned reports a run that goes on by its record while its worker has fallen silent.
@@ -445,7 +431,7 @@ func Abandoned(r store.Run, now time.Time) bool {
 
 // giveBack gives back the addresses and VLANs of what does not stand any more.
 func (a *App) giveBack(ctx context.Context, runID int64) error {
-	r, err := a.Store.Run(ctx, runID)
+	r, err := a.store.Run(ctx, runID)
 	if err != nil {
 		return err
 	}
@@ -461,7 +447,7 @@ func (a *App) giveBack(ctx context.Context, runID int64) error {
 	if state.Status != run.Standing { // what is still to be built keeps its place, and what was to be taken away and may be there
 		keep = append(keep, reservationsOf(state.Plan)...)
 	}
-	return a.Store.Keep(ctx, r.Deployment, keep)
+	return a.store.Keep(ctx, r.Deployment, keep)
 }
 
 // pollEvery is how often a watcher looks for new events; maxBatch bounds how many it takes at once.
@@ -511,18 +497,18 @@ func (a *App) Watch(ctx context.Context, runID, after int64) <-chan Batch {
 }
 
 func (a *App) batch(ctx context.Context, runID int64, after *int64, s *silentWorker) Batch {
-	r, err := a.Store.Run(ctx, runID) // before the events: what ended before is then sure to be among them
+	r, err := a.store.Run(ctx, runID) // before the events: what ended before is then sure to be among them
 	if err != nil {
 		return Batch{Err: err}
 	}
-	events, err := a.Store.Events(ctx, runID, *after, maxBatch)
+	events, err := a.store.Events(ctx, runID, *after, maxBatch)
 	if err != nil {
 		return Batch{Err: err}
 	}
 	if len(events) > 0 {
 		*after = events[len(events)-1].Seq
 	}
-	over := !r.Ended.IsZero() || s.lost(ctx, a.Store, r, time.Now())
+	over := !r.Ended.IsZero() || s.lost(ctx, a.store, r, time.Now())
 	return Batch{Events: events, Last: over && len(events) < maxBatch}
 }
 
@@ -534,12 +520,12 @@ const showsWithin = 2 * time.Second
 
 // lost reports that a run has lost its worker. As long as somebody holds the database, nobody can show that they live, so that
 // one is lost for sure only if it stays silent when nobody does, or if its process is gone.
-func (s *silentWorker) lost(ctx context.Context, at *store.Store, r store.Run, now time.Time) bool {
+func (s *silentWorker) lost(ctx context.Context, at store.Store, r store.Run, now time.Time) bool {
 	switch {
 	case !Abandoned(r, now):
 		s.since = time.Time{}
 		return false
-	case r.Worker != 0 && !processLives(r.Worker):
+	case workerGone(r.Worker):
 		return true
 	case at.Busy(ctx):
 		s.since = time.Time{}
@@ -552,17 +538,17 @@ func (s *silentWorker) lost(ctx context.Context, at *store.Store, r store.Run, n
 
 // Replay is a run's state from its whole journal.
 func (a *App) Replay(ctx context.Context, runID int64) (*run.State, error) {
-	r, err := a.Store.Run(ctx, runID)
+	r, err := a.store.Run(ctx, runID)
 	if err != nil {
 		return nil, err
 	}
-	p, err := a.Store.Plan(ctx, r.Plan)
+	p, err := a.store.Plan(ctx, r.Plan)
 	if err != nil {
 		return nil, err
 	}
 	state := run.New(p)
 	for {
-		events, err := a.Store.Events(ctx, runID, state.LastSeq, maxBatch)
+		events, err := a.store.Events(ctx, runID, state.LastSeq, maxBatch)
 		if err != nil {
 			return nil, err
 		}

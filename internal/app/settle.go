@@ -419,7 +419,7 @@ func purposeOfThings(all []change.Thing) string {
 const ByHand = "by-hand"
 
 func (a *App) byHand(ctx context.Context) (int64, error) {
-	all, err := a.Store.Deployments(ctx)
+	all, err := a.store.Deployments(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -428,7 +428,7 @@ func (a *App) byHand(ctx context.Context) (int64, error) {
 			return d.ID, nil
 		}
 	}
-	return a.Store.CreateDeployment(ctx, ByHand, "")
+	return a.store.CreateDeployment(ctx, ByHand, "")
 }
 
 // actBody is what is kept of an act beside what it did to records.
@@ -465,7 +465,7 @@ func (a *App) settle(ctx context.Context, s *Settling) (act int64, runs []int64,
 	if err != nil {
 		return 0, nil, err
 	}
-	act, err = a.Store.DoAct(ctx, a.actor.Name, time.Now(), store.Deed{Body: data, Changes: s.Changes, Ignore: s.ignore, Decide: s.decide})
+	act, err = a.store.DoAct(ctx, a.actor.Name, time.Now(), store.Deed{Body: data, Changes: s.Changes, Ignore: s.ignore, Decide: s.decide})
 	if err != nil {
 		return 0, nil, err
 	}
@@ -504,10 +504,10 @@ func (a *App) beginSettling(ctx context.Context, s *Settling, body *actBody) err
 func (a *App) abandonSettling(ctx context.Context, body actBody) error {
 	var errs []error
 	for _, id := range slices.Backward(body.Notes) {
-		errs = append(errs, a.Store.Void(ctx, id))
+		errs = append(errs, a.store.Void(ctx, id))
 	}
 	for _, id := range body.Runs {
-		errs = append(errs, a.Store.Forget(ctx, id))
+		errs = append(errs, a.store.Forget(ctx, id))
 	}
 	return errors.Join(errs...)
 }
@@ -521,7 +521,7 @@ type Act struct {
 
 // Acts lists what was done, the newest first.
 func (a *App) Acts(ctx context.Context, limit int) ([]Act, error) {
-	all, err := a.Store.Acts(ctx, limit)
+	all, err := a.store.Acts(ctx, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -547,7 +547,7 @@ func (a *App) Undo(ctx context.Context, id int64) (out []Order, err error) {
 }
 
 func (a *App) undo(ctx context.Context, id int64) ([]Order, error) {
-	all, err := a.Store.Acts(ctx, 1000)
+	all, err := a.store.Acts(ctx, 1000)
 	if err != nil {
 		return nil, err
 	}
@@ -564,18 +564,18 @@ func (a *App) undo(ctx context.Context, id int64) ([]Order, error) {
 		return nil, err
 	}
 	for _, run := range slices.Backward(body.Notes) {
-		if err := a.Store.Void(ctx, run); err != nil {
+		if err := a.store.Void(ctx, run); err != nil {
 			return nil, err
 		}
 	}
-	return orders, a.Store.UndoAct(ctx, id, a.actor.Name, time.Now())
+	return orders, a.store.UndoAct(ctx, id, a.actor.Name, time.Now())
 }
 
 // inverse are the orders that undo what an act changed at sites.
 func (a *App) inverse(ctx context.Context, body actBody) ([]Order, error) {
 	var orders []Order
 	for _, id := range body.Runs {
-		r, err := a.Store.Run(ctx, id)
+		r, err := a.store.Run(ctx, id)
 		if err != nil {
 			return nil, err
 		}

@@ -150,7 +150,7 @@ func TestCopiesAndSecondRecords(t *testing.T) {
 	act = settledBy(t, a, inv, f, inventory.Same)
 	inv = surveyedAll(t, a)
 	assert.Empty(t, inv.Findings)
-	history, err := a.Store.History(ctx, host.ID)
+	history, err := a.store.History(ctx, host.ID)
 	require.NoError(t, err)
 	assert.Contains(t, history[0].Why+history[min(1, len(history)-1)].Why, "merged with by-hand/1")
 	_, err = a.Undo(ctx, act)
@@ -219,7 +219,7 @@ func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
 	t.Parallel()
 	a, box, _ := deployed(t)
 	rules := "version: andamio.settling/1\nrules:\n  - {rule: tags, type: changed, attribute: 'tag.*', settle: correct-record}\n  - {rule: new, type: unmanaged, settle: ignore, reason: trials, days: 3}\n"
-	require.NoError(t, os.WriteFile(filepath.Join(a.Workspace.Dir, fileSettling), []byte(rules), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, fileSettling), []byte(rules), 0o600))
 	box.Drift(sandbox.DriftRequest{Seed: 12, Count: 6, Sorts: []sandbox.Change{sandbox.Tagged, sandbox.Created, sandbox.Deleted}})
 	inv := surveyedAll(t, a)
 	want := map[string]int{}
@@ -256,7 +256,7 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 		_, _ = w.Write([]byte(full))
 	}))
 	defer server.Close()
-	require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
+	require.NoError(t, a.workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
 	s, err := a.Survey(ctx, SurveyWish{Site: "echo"})
 	require.ErrorContains(t, err, "same pages again and again")
 	assert.Equal(t, store.SurveyFailed, s.State)
@@ -284,7 +284,7 @@ func TestPagesThatLeadInACircleAreNoEndlessSurvey(t *testing.T) {
 			}
 			fmt.Fprintf(w, `{"resources": [%s]}`, strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"kind": "x#compute", "id": %q},`, id), surveyPage), ","))
 		}))
-		require.NoError(t, a.Workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
+		require.NoError(t, a.workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
 		asking, cancel := context.WithTimeout(ctx, 60*time.Second)
 		if name == "no end" { // which would take its ten thousand pages
 			asking, cancel = context.WithTimeout(ctx, 300*time.Millisecond)

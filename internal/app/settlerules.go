@@ -34,7 +34,7 @@ func (w *Workspace) SettlingRules() (*settling.File, error) {
 // SettleByRules settles what the standing rules say, as one act a rule that can be undone like any other, and returns
 // how many findings each rule settled.
 func (a *App) SettleByRules(ctx context.Context) (map[string]int, error) {
-	rules, err := a.Workspace.SettlingRules()
+	rules, err := a.workspace.SettlingRules()
 	if err != nil || len(rules.Rules) == 0 {
 		return nil, err
 	}

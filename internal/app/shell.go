@@ -114,7 +114,7 @@ func (a *App) connect(ctx context.Context, h Host) (*remote.Client, error) {
 	if h.Off {
 		return nil, fault.Conflictf("%s is switched off", h.ID)
 	}
-	key, err := a.Workspace.Key()
+	key, err := a.workspace.Key()
 	if err != nil {
 		return nil, err
 	}

@@ -14,7 +14,7 @@ import (
 
 // Sites are the drivers of all connected sites, by name.
 func (a *App) Sites() (map[string]site.Site, error) {
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	if err != nil {
 		return nil, err
 	}
@@ -28,7 +28,7 @@ func (a *App) Sites() (map[string]site.Site, error) {
 // Estate asks every connected site what it offers, all at once, in the order of the connections. Sites that do not
 // answer are left out and reported in the error; the estate of the others is valid.
 func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +40,7 @@ func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
 	}
 	group.Wait()
 	e := &estate.Estate{Version: estate.Version}
-	if zone, err := a.Workspace.Zone(); err == nil && zone != nil {
+	if zone, err := a.workspace.Zone(); err == nil && zone != nil {
 		e.Zone = zone.Name
 	}
 	for _, s := range found {

@@ -30,17 +30,17 @@ func (a *App) keepSource(ctx context.Context, p *plan.Plan) error {
 	if p == nil || p.Source == "" {
 		return nil
 	}
-	if kept, err := a.Store.Source(ctx, p.Source); err != nil || kept != nil {
+	if kept, err := a.store.Source(ctx, p.Source); err != nil || kept != nil {
 		return err
 	}
 	if t, known := a.drawn.Load(p.Source); known {
-		return a.Store.KeepSource(ctx, p.Source, t.(*Template).source())
+		return a.store.KeepSource(ctx, p.Source, t.(*Template).source())
 	}
 	t, err := reopened(ctx, p)
 	if err != nil || t == nil || t.Digest() != p.Source {
 		return nil
 	}
-	return a.Store.KeepSource(ctx, p.Source, t.source())
+	return a.store.KeepSource(ctx, p.Source, t.source())
 }
 
 // reopened is the template of a plan, where it is at hand: the scenario, or a folder or file on this machine.
@@ -59,7 +59,7 @@ func (a *App) kept(ctx context.Context, d *Deployment) (*Template, error) {
 	if d.Stand.Plan.Source == "" {
 		return nil, nil
 	}
-	s, err := a.Store.Source(ctx, d.Stand.Plan.Source)
+	s, err := a.store.Source(ctx, d.Stand.Plan.Source)
 	if err != nil || s == nil {
 		return nil, err
 	}

@@ -89,7 +89,7 @@ func (w *Workspace) OfStandIns() error {
 
 // ConnectSandbox connects the workspace to stand-ins, once, and gives it the secrets of the scenario if it has none.
 func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
-	m, err := a.Workspace.mark()
+	m, err := a.workspace.mark()
 	if err != nil {
 		return err
 	}
@@ -97,13 +97,13 @@ func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 		return nil
 	}
 	if m == nil { // one that nothing was done with yet
-		all, err := a.Workspace.Connections()
-		runs, storeErr := a.Store.Runs(context.Background())
+		all, err := a.workspace.Connections()
+		runs, storeErr := a.store.Runs(context.Background())
 		if err := errors.Join(err, storeErr); err != nil {
 			return err
 		}
 		if len(all) > 0 || len(runs) > 0 {
-			return a.Workspace.OfStandIns()
+			return a.workspace.OfStandIns()
 		}
 	}
 	var c []Connection
@@ -114,22 +114,22 @@ func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 		}
 		c = append(c, at)
 	}
-	if err := a.Workspace.SetConnections(c); err != nil {
+	if err := a.workspace.SetConnections(c); err != nil {
 		return err
 	}
-	if err := a.Workspace.SetZone(zoneOf(s)); err != nil {
+	if err := a.workspace.SetZone(zoneOf(s)); err != nil {
 		return err
 	}
-	kept, err := a.Workspace.vault.Get(shelfSecrets, "register_key")
+	kept, err := a.workspace.vault.Get(shelfSecrets, "register_key")
 	if err != nil {
 		return err
 	}
 	if kept == "" {
-		if err := a.Workspace.SetSecrets(map[string]string{"register_key": randomSecret()}); err != nil {
+		if err := a.workspace.SetSecrets(map[string]string{"register_key": randomSecret()}); err != nil {
 			return err
 		}
 	}
-	return a.Workspace.writeJSON(fileMark, mark{Format: markFormat, Connected: true})
+	return a.workspace.writeJSON(fileMark, mark{Format: markFormat, Connected: true})
 }
 
 // KeptEstate is the estate of the stand-ins of a workspace, if they were there before; else nil.
@@ -242,7 +242,7 @@ func standInPID(dir string) (int, error) {
 
 // NotePID keeps the number of the stand-ins' process in the workspace.
 func (a *App) NotePID() error {
-	return a.Workspace.write(filePID, []byte(strconv.Itoa(os.Getpid())))
+	return a.workspace.write(filePID, []byte(strconv.Itoa(os.Getpid())))
 }
 
 // StopStandIns ends the stand-ins of a workspace, which keep what they hold; false if none run.

@@ -35,7 +35,7 @@ func TestWhatStepsPrintIsKeptWholeAndNotForEver(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, to.Close())
 	}
-	name := a.Workspace.path("logs/run-000007/store-1.configure.log.gz")
+	name := a.workspace.path("logs/run-000007/store-1.configure.log.gz")
 	assert.Equal(t, "printed\nprinted\n", unzipped(t, name))
 	info, err := os.Stat(name)
 	require.NoError(t, err)
@@ -53,10 +53,10 @@ func TestWhatStepsPrintIsKeptWholeAndNotForEver(t *testing.T) {
 	assert.Less(t, len(text), mostPrinted+2<<20)
 	assert.True(t, strings.HasSuffix(text, "(more was printed than is kept)\n"))
 	for n := range runsLogged + 20 {
-		require.NoError(t, os.MkdirAll(a.Workspace.path(fmt.Sprintf("logs/run-%06d", n+10)), 0o700))
+		require.NoError(t, os.MkdirAll(a.workspace.path(fmt.Sprintf("logs/run-%06d", n+10)), 0o700))
 	}
 	a.archiveOf(500)
-	dirs, err := filepath.Glob(a.Workspace.path("logs/run-*"))
+	dirs, err := filepath.Glob(a.workspace.path("logs/run-*"))
 	require.NoError(t, err)
 	assert.Len(t, dirs, runsLogged)
 	assert.NoFileExists(t, name, "the oldest go first")

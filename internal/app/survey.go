@@ -64,7 +64,7 @@ func (w SurveyWish) depth() detail {
 }
 
 func (a *App) surveySite(ctx context.Context, w SurveyWish) (store.Survey, error) {
-	c, err := a.Workspace.Connection(w.Site)
+	c, err := a.workspace.Connection(w.Site)
 	if err != nil {
 		return store.Survey{}, err
 	}
@@ -104,7 +104,7 @@ func (s *surveying) facts(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.a.Store.KeepFacts(ctx, s.c.Site, body, time.Now())
+	return s.a.store.KeepFacts(ctx, s.c.Site, body, time.Now())
 }
 
 // surveying is a survey under way.
@@ -144,7 +144,7 @@ const goesOnFor = time.Hour
 
 // begin makes a survey, or takes up one of the same regions that broke off.
 func (s *surveying) begin(ctx context.Context, regions []string) error {
-	last, err := s.a.Store.LastSurvey(ctx, s.c.Site)
+	last, err := s.a.store.LastSurvey(ctx, s.c.Site)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
@@ -157,11 +157,11 @@ func (s *surveying) begin(ctx context.Context, regions []string) error {
 		return nil
 	}
 	now := time.Now()
-	id, err := s.a.Store.BeginSurvey(ctx, s.c.Site, s.wish.Deep, regions, now)
+	id, err := s.a.store.BeginSurvey(ctx, s.c.Site, s.wish.Deep, regions, now)
 	if err != nil {
 		return err
 	}
-	s.survey, err = s.a.Store.Survey(ctx, id)
+	s.survey, err = s.a.store.Survey(ctx, id)
 	return err
 }
 
@@ -196,10 +196,10 @@ func (s *surveying) run(ctx context.Context) (store.Survey, error) {
 		state = store.SurveyStopped
 	}
 	after := context.WithoutCancel(ctx)
-	if err := s.a.Store.EndSurvey(after, s.survey.ID, state, time.Now()); err != nil {
+	if err := s.a.store.EndSurvey(after, s.survey.ID, state, time.Now()); err != nil {
 		return s.survey, err
 	}
-	out, err := s.a.Store.Survey(after, s.survey.ID)
+	out, err := s.a.store.Survey(after, s.survey.ID)
 	if err == nil && ctx.Err() != nil {
 		err = ctx.Err()
 	}
@@ -222,7 +222,7 @@ func (s *surveying) region(ctx context.Context, i int) error {
 	if ctx.Err() != nil {
 		return ctx.Err() // what is staged stays for when it goes on
 	}
-	end := s.a.Store.EndRegion(ctx, s.survey.ID, s.c.Site, p.Region, err, time.Now())
+	end := s.a.store.EndRegion(ctx, s.survey.ID, s.c.Site, p.Region, err, time.Now())
 	s.mu.Lock()
 	s.survey.Parts[i].State = store.SurveyDone
 	if err != nil {
@@ -250,7 +250,7 @@ func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
 				return err
 			}
 			p.Kind, p.Cursor = string(kind), page.Next
-			if err := s.a.Store.Stage(ctx, s.survey.ID, p, s.observations(page.Resources, kind)); err != nil {
+			if err := s.a.store.Stage(ctx, s.survey.ID, p, s.observations(page.Resources, kind)); err != nil {
 				return err
 			}
 			s.mu.Lock()
@@ -344,7 +344,7 @@ func (s *surveying) tell() {
 // SurveyAll surveys all connected sites at once. What each said is in order of the connections; a site that could not be
 // surveyed has an error in its place.
 func (a *App) SurveyAll(ctx context.Context, deep bool, progress func(store.Survey)) ([]store.Survey, []error) {
-	connections, err := a.Workspace.Connections()
+	connections, err := a.workspace.Connections()
 	if err != nil {
 		return nil, []error{err}
 	}

@@ -65,7 +65,7 @@ func TestARegionThatFailsHalfWayMakesNothingMissing(t *testing.T) {
 func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
 	t.Parallel()
 	a, box, first := deployed(t)
-	before, err := a.Store.Observations(ctx)
+	before, err := a.store.Observations(ctx)
 	require.NoError(t, err)
 	box.Drift(sandbox.DriftRequest{Seed: 5, Count: 8})
 	slow, cancel := context.WithCancel(ctx)
@@ -76,7 +76,7 @@ func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
 	}})
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, store.SurveyStopped, s.State)
-	after, err := a.Store.Observations(ctx)
+	after, err := a.store.Observations(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, before, after, "nothing of it is observed")
 	inv, err := a.Reconcile(ctx)

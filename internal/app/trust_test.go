@@ -155,10 +155,10 @@ func TestWhomAConnectionTrusts(t *testing.T) {
 	require.NoError(t, os.RemoveAll(ca.dir), "what is in the files is kept")
 	_, err = another(t, a).Survey(ctx, SurveyWish{Site: "vega"})
 	require.NoError(t, err)
-	kept, err := os.ReadFile(a.Workspace.path(fileSites))
+	kept, err := os.ReadFile(a.workspace.path(fileSites))
 	require.NoError(t, err)
 	assert.NotContains(t, string(kept), "PRIVATE KEY")
-	got, err := a.Workspace.Connection("vega")
+	got, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	assert.Contains(t, got.Says(), "own authority · pinned to its key "+pin[:8])
 }

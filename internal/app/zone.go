@@ -60,7 +60,7 @@ func (a *App) connectNames(ctx context.Context, z names.Zone) error {
 	if err := z.Withdraw(ctx, trial, nil); err != nil {
 		return err
 	}
-	return a.Workspace.SetZone(z)
+	return a.workspace.SetZone(z)
 }
 
 // askedAtOnce is how many names are asked about at once.
@@ -69,13 +69,13 @@ const askedAtOnce = 16
 // namesFree checks before a run that no name it would publish is another's. A name server that does not answer is no
 // reason not to begin: the step waits for it.
 func (a *App) namesFree(ctx context.Context, o Order) error {
-	zone, err := a.Workspace.Zone()
+	zone, err := a.workspace.Zone()
 	if err != nil || zone == nil {
 		return err
 	}
 	mark := ""
 	if o.Deployment != 0 {
-		d, err := a.Store.Deployment(ctx, o.Deployment)
+		d, err := a.store.Deployment(ctx, o.Deployment)
 		if err != nil {
 			return err
 		}
@@ -110,7 +110,7 @@ func (a *App) namesFree(ctx context.Context, o Order) error {
 
 // bearer says which deployment bears a mark.
 func (a *App) bearer(ctx context.Context, mark string) string {
-	all, err := a.Store.Deployments(ctx)
+	all, err := a.store.Deployments(ctx)
 	if err == nil {
 		for _, d := range all {
 			if d.Mark == mark {

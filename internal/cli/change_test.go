@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"andamio/internal/app"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -104,14 +106,24 @@ func TestAKilledRunIsResumed(t *testing.T) {
 		s, err := a.Replay(t.Context(), 1)
 		return err == nil && s.Done > 12
 	}, 30*time.Second, 20*time.Millisecond)
-	r, err := a.Store.Run(t.Context(), 1)
+	r, err := a.Run(t.Context(), 1)
 	require.NoError(t, err)
-	require.NoError(t, syscall.Kill(r.Worker, syscall.SIGKILL))
-	require.Eventually(t, func() bool { return syscall.Kill(r.Worker, 0) != nil }, 5*time.Second, 10*time.Millisecond)
+	require.NoError(t, syscall.Kill(processOn(t, r), syscall.SIGKILL))
+	require.Eventually(t, func() bool { return syscall.Kill(processOn(t, r), 0) != nil }, 5*time.Second, 10*time.Millisecond)
 	code, out = program(t, "resume", "--workspace", ws)
 	assert.Equal(t, 0, code, out)
 	assert.Contains(t, out, "everything stands")
 	s, err := a.Replay(t.Context(), 1)
 	require.NoError(t, err)
 	assert.Equal(t, 1, s.Resumes)
+}
+
+// processOn is the process of a run's worker on this machine.
+func processOn(t *testing.T, r app.Run) int {
+	t.Helper()
+	host, err := os.Hostname()
+	require.NoError(t, err)
+	process, here := r.Worker.On(host)
+	require.True(t, here, r.Worker)
+	return process
 }

@@ -170,11 +170,11 @@ func (s *shared) open(ctx context.Context, options ...app.Option) (*app.App, err
 	if err != nil {
 		return nil, err
 	}
-	if n := len(a.Workspace.Loose); n > 0 {
-		fmt.Fprintf(s.err, "note: others could use %s of the workspace, %s first; now its owner alone can\n", printable.Count(n, "thing"), printable.Clean(a.Workspace.Loose[0]))
+	if n := len(a.Opened().Loose); n > 0 {
+		fmt.Fprintf(s.err, "note: others could use %s of the workspace, %s first; now its owner alone can\n", printable.Count(n, "thing"), printable.Clean(a.Opened().Loose[0]))
 	}
-	if a.Store.Copied != "" {
-		fmt.Fprintf(s.err, "note: the workspace was brought up to date; as it was before it is in %s\n", printable.Clean(a.Store.Copied))
+	if a.Opened().Copied != "" {
+		fmt.Fprintf(s.err, "note: the workspace was brought up to date; as it was before it is in %s\n", printable.Clean(a.Opened().Copied))
 	}
 	return a, nil
 }

@@ -139,7 +139,7 @@ func (s *shared) printKey(name, public, private string) error {
 }
 
 func (s *shared) listKeys(a *app.App) error {
-	keys, err := a.Workspace.Keys()
+	keys, err := a.Keys()
 	if err != nil {
 		return err
 	}

@@ -378,7 +378,7 @@ func (s *shared) printSandbox(a *app.App, box *sandbox.Sandbox) {
 	if box.OneAddress {
 		fmt.Fprintln(s.out, "only 127.0.0.1 is used: every network is port-mapped")
 	}
-	fmt.Fprintf(s.out, "connected to the workspace %s; interrupt to end\n", a.Workspace.Dir)
+	fmt.Fprintf(s.out, "connected to the workspace %s; interrupt to end\n", a.Opened().Dir)
 }
 
 // wait returns when the context ends, or nobody has asked for anything for the idle time.

@@ -171,7 +171,7 @@ func TestASurveyKilledLeavesWhatWasSeen(t *testing.T) {
 	require.NoError(t, err)
 	defer a.Close()
 	for range 8 {
-		had, err := a.Store.Surveys(t.Context(), 1000)
+		had, err := a.Surveys(t.Context(), 1000)
 		require.NoError(t, err)
 		cmd := exec.Command(binary, "survey", "--workspace", ws)
 		require.NoError(t, cmd.Start())
@@ -183,7 +183,7 @@ func TestASurveyKilledLeavesWhatWasSeen(t *testing.T) {
 				return true
 			default:
 			}
-			now, err := a.Store.Surveys(t.Context(), 1000)
+			now, err := a.Surveys(t.Context(), 1000)
 			return err == nil && len(now) > len(had)
 		}, 10*time.Second, time.Millisecond)
 		_ = cmd.Process.Kill()

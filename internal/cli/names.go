@@ -82,7 +82,7 @@ func (s *shared) secret(prompt string) (string, error) {
 }
 
 func (s *shared) showZone(a *app.App) error {
-	z, err := a.Workspace.Zone()
+	z, err := a.Zone()
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,6 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
-	"andamio/internal/site"
 )
 
 func (s *shared) pair() *cobra.Command {
@@ -89,7 +88,7 @@ func (s *shared) printPairs(all []app.Pair) error {
 	for _, p := range all {
 		for _, way := range []struct {
 			from, to string
-			t        site.Trial
+			t        app.Trial
 		}{{p.A, p.B, p.AtoB}, {p.B, p.A, p.BtoA}} {
 			if !way.t.Reachable {
 				fmt.Fprintf(w, "%s\t%s\tnot reached: %s\t\t\t\t%s\t%s\n", way.from, way.to, printable.Clean(way.t.Why), p.Start, p.Free[way.to])

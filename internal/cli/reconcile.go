@@ -461,7 +461,7 @@ func (s *shared) recordsShow() *cobra.Command {
 				fmt.Fprint(s.out, text)
 				return nil
 			}
-			history, err := a.Store.History(ctx, args[0])
+			history, err := a.RecordHistory(ctx, args[0])
 			if err != nil {
 				return err
 			}

@@ -119,7 +119,7 @@ func findRun(ctx context.Context, a *app.App, args []string) (int64, error) {
 		}
 		return id, nil
 	}
-	runs, err := a.Store.Runs(ctx)
+	runs, err := a.Runs(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -131,11 +131,11 @@ func findRun(ctx context.Context, a *app.App, args []string) (int64, error) {
 
 // follow prints a run's progress until it is over. With cancel, the end of ctx asks the run to stop and waits for it.
 func (s *shared) follow(ctx context.Context, a *app.App, id int64, cancel bool) error {
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	if err != nil {
 		return err
 	}
-	p, err := a.Store.Plan(ctx, r.Plan)
+	p, err := a.PlanOf(ctx, r)
 	if err != nil {
 		return err
 	}
@@ -169,7 +169,7 @@ func (s *shared) verdict(ctx context.Context, a *app.App, id int64, state *run.S
 		}
 	} else if state.Over() {
 		s.printReport(ctx, id, state)
-	} else if r, err := a.Store.Run(ctx, id); err == nil && app.Abandoned(r, time.Now()) {
+	} else if r, err := a.Run(ctx, id); err == nil && app.Abandoned(r, time.Now()) {
 		return fault.Unavailablef("the worker of run %d has been silent since %s: how far it got is in the journal, what the sites hold is not known", id, r.Beat.Local().Format(time.TimeOnly))
 	}
 	if state.Status != run.Standing {

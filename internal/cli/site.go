@@ -88,7 +88,7 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 		return err
 	}
 	defer a.Close()
-	if wrong := a.Workspace.WrongName(o.c.Site); wrong != "" {
+	if wrong := a.WrongName(o.c.Site); wrong != "" {
 		return fault.Invalidf("%q cannot be a site's name: %s", o.c.Site, wrong)
 	}
 	if err := o.tell(d); err != nil {
@@ -165,7 +165,7 @@ is changed.`,
 // some are the connections that are named, or all.
 func some(a *app.App, names []string) ([]app.Connection, error) {
 	if len(names) == 0 {
-		all, err := a.Workspace.Connections()
+		all, err := a.Connections()
 		if err == nil && len(all) == 0 {
 			err = fault.NotFoundf("no site is connected; andamio site add connects one")
 		}
@@ -173,7 +173,7 @@ func some(a *app.App, names []string) ([]app.Connection, error) {
 	}
 	var out []app.Connection
 	for _, n := range names {
-		c, err := a.Workspace.Connection(n)
+		c, err := a.Connection(n)
 		if err != nil {
 			return nil, err
 		}
@@ -227,14 +227,14 @@ func (s *shared) siteList() *cobra.Command {
 		Long:  `Lists every connected site: its kind, address, whose credential it is, and the state of its last survey.`,
 		Args:  cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
-			all, err := a.Workspace.Connections()
+			all, err := a.Connections()
 			if err != nil {
 				return err
 			}
 			out := []listed{}
 			for _, c := range all {
 				l := listed{Connection: c, URL: c.Address()}
-				if last, err := a.Store.LastSurvey(ctx, c.Site); err == nil {
+				if last, err := a.LastSurvey(ctx, c.Site); err == nil {
 					l.Surveyed, l.State = last.Started, string(last.State)
 					l.Next, _ = c.Next(last.Started)
 				}
@@ -315,7 +315,7 @@ and keeps that. The old one is forgotten.`,
 
 // credential reads the credential of a connected site.
 func (s *shared) credential(a *app.App, name, file string) (string, error) {
-	c, err := a.Workspace.Connection(name)
+	c, err := a.Connection(name)
 	if err != nil {
 		return "", err
 	}

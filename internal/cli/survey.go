@@ -13,7 +13,6 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
-	"andamio/internal/store"
 )
 
 func (s *shared) survey() *cobra.Command {
@@ -41,7 +40,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 	if err != nil {
 		return err
 	}
-	surveys, errs := make([]store.Survey, len(all)), make([]error, len(all))
+	surveys, errs := make([]app.Survey, len(all)), make([]error, len(all))
 	progress := s.surveyProgress()
 	var group sync.WaitGroup
 	for i, c := range all {
@@ -56,7 +55,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 	}
 	whole := true
 	for i, v := range surveys {
-		whole = whole && errs[i] == nil && v.State == store.SurveyDone
+		whole = whole && errs[i] == nil && v.State == app.SurveyDone
 		if !s.json {
 			s.printSurvey(v, errs[i])
 		}
@@ -84,14 +83,14 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 }
 
 // surveyProgress shows on a terminal how far surveys are; nil elsewhere.
-func (s *shared) surveyProgress() func(store.Survey) {
+func (s *shared) surveyProgress() func(app.Survey) {
 	out, isFile := s.err.(*os.File)
 	if s.json || !isFile || !term.IsTerminal(out.Fd()) {
 		return nil
 	}
 	var mu sync.Mutex
 	found := map[string]int{}
-	return func(v store.Survey) {
+	return func(v app.Survey) {
 		mu.Lock()
 		defer mu.Unlock()
 		found[v.Site] = v.Found()
@@ -103,10 +102,10 @@ func (s *shared) surveyProgress() func(store.Survey) {
 	}
 }
 
-func (s *shared) printSurvey(v store.Survey, err error) {
+func (s *shared) printSurvey(v app.Survey, err error) {
 	state := v.State
 	if state == "" {
-		state = store.SurveyFailed
+		state = app.SurveyFailed
 	}
 	fmt.Fprintf(s.out, "%-14s %-8s %5d things", printable.Clean(v.Site), state, v.Found())
 	var regions []string
@@ -145,7 +144,7 @@ Without options says how it is.`,
 	f.StringVar(&h.Listen, "listen", "", `address of this machine, 0.0.0.0 and :: for all; "" for 127.0.0.1`)
 	f.StringVar(&h.Tell, "tell", "", `name or address that sites are told; "" for the same`)
 	cmd.RunE = s.with(func(ctx context.Context, a *app.App, _ []string) error {
-		now, err := a.Workspace.Hearing()
+		now, err := a.Hearing()
 		if err != nil {
 			return err
 		}
@@ -181,7 +180,7 @@ in clear, which is said where others could read it. Goes on until interrupted.`,
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			if where.Address == "" {
-				h, err := a.Workspace.Hearing()
+				h, err := a.Hearing()
 				if err != nil {
 					return err
 				}
@@ -202,7 +201,7 @@ in clear, which is said where others could read it. Goes on until interrupted.`,
 			if err != nil {
 				return err
 			}
-			a.KeepSurveyed(ctx, func(v store.Survey, err error) {
+			a.KeepSurveyed(ctx, func(v app.Survey, err error) {
 				if !s.json {
 					s.printSurvey(v, err)
 				}

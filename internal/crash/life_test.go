@@ -107,12 +107,12 @@ func (l *life) connect(ctx context.Context) error {
 	if err := l.a.ConnectSandbox(l.box); err != nil {
 		return err
 	}
-	z, err := l.a.Workspace.Zone()
+	z, err := l.a.Zone()
 	if err != nil {
 		return err
 	}
 	z.TTL = 0
-	if err := l.a.Workspace.SetZone(*z); err != nil {
+	if err := app.NewWorkspace(l.a.Opened().Dir).SetZone(*z); err != nil {
 		return err
 	}
 	for i, x := range l.box.Endpoints {
@@ -146,7 +146,7 @@ func (l *life) make(ctx context.Context, o app.Order) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	other, err := app.Open(ctx, l.a.Workspace.Dir, app.Idle())
+	other, err := app.Open(ctx, l.a.Opened().Dir, app.Idle())
 	if err != nil {
 		return 0, err
 	}
@@ -584,7 +584,7 @@ func (l *life) retireAll(ctx context.Context) error {
 	if left := l.box.Holds(); len(left) > 0 {
 		return fmt.Errorf("everything was retired, and there is %v", left)
 	}
-	held, err := l.a.Store.Reservations(ctx)
+	held, err := l.a.Reservations(ctx)
 	if err == nil && len(held) > 0 {
 		err = fmt.Errorf("everything was retired, and %v is held", held)
 	}

@@ -141,7 +141,7 @@ func (l *life) page(ctx context.Context, p *plan.Plan, instance string) (string,
 
 // named looks that every name stands for where its thing is, and for nothing else.
 func (l *life) named(ctx context.Context, standing []*app.Deployment) error {
-	z, err := l.a.Workspace.Zone()
+	z, err := l.a.Zone()
 	if err != nil {
 		return err
 	}
@@ -190,7 +190,7 @@ func (l *life) noted(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	runs, err := l.a.Store.Runs(ctx)
+	runs, err := l.a.Runs(ctx)
 	if err != nil {
 		return err
 	}

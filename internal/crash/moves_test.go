@@ -98,12 +98,12 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 	if err := m.a.ConnectSandbox(m.box); err != nil {
 		return err
 	}
-	z, err := m.a.Workspace.Zone()
+	z, err := m.a.Zone()
 	if err != nil {
 		return err
 	}
 	z.TTL = 0
-	if err := m.a.Workspace.SetZone(*z); err != nil {
+	if err := app.NewWorkspace(m.a.Opened().Dir).SetZone(*z); err != nil {
 		return err
 	}
 	for i, x := range m.sites {
@@ -136,7 +136,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 	if err := m.t.withKills(0).toTheEnd(ctx, m.a, r, id, &Result{}); err != nil {
 		return err
 	}
-	made, err := m.a.Store.Run(ctx, id)
+	made, err := m.a.Run(ctx, id)
 	m.deployment, m.at = made.Deployment, d.Plan.Resource(theHost).Site
 	return err
 }
@@ -241,7 +241,7 @@ func (m *mover) end(ctx context.Context, r *rand.Rand, id int64, to string, comm
 	if err != nil {
 		return err
 	}
-	if made, err := m.a.Store.Run(ctx, runID); err != nil || !made.Void { // one that was never begun is over at once
+	if made, err := m.a.Run(ctx, runID); err != nil || !made.Void { // one that was never begun is over at once
 		if err := errors.Join(err, m.t.toTheEnd(ctx, m.a, r, runID, out)); err != nil {
 			return err
 		}
@@ -263,7 +263,7 @@ func (m *mover) serves(ctx context.Context, at string) error {
 	if on := sides(m.box); !slices.Equal(on, []string{at}) {
 		return fmt.Errorf("it is to serve at %s and is on at %v", at, on)
 	}
-	z, err := m.a.Workspace.Zone()
+	z, err := m.a.Zone()
 	if err != nil {
 		return err
 	}

@@ -27,7 +27,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
 	"andamio/internal/site/occi/wire"
-	"andamio/internal/store"
+	"andamio/internal/store/sqlite"
 )
 
 // written is one thing that SQLite did with a file: it wrote, cut it, had it put on the disk, or removed it.
@@ -263,12 +263,12 @@ func TestWhatTheJournalSaysWasBegunWasBegun(t *testing.T) {
 	require.NoError(t, a.ConnectSandbox(box))
 	var mu sync.Mutex
 	var all []asked
-	connections, err := a.Workspace.Connections()
+	connections, err := a.Connections()
 	require.NoError(t, err)
 	for i := range connections {
 		require.NoError(t, connections[i].Tell(app.Values{"url": witness(t, connections[i].Address(), func(x asked) { mu.Lock(); all = append(all, x); mu.Unlock() })}))
 	}
-	require.NoError(t, a.Workspace.SetConnections(connections))
+	require.NoError(t, app.NewWorkspace(a.Opened().Dir).SetConnections(connections))
 	p, err := scenario(ctx, a)
 	require.NoError(t, err)
 	id, err := a.NewRun(ctx, app.Order{Plan: p})
@@ -309,12 +309,12 @@ func failed(ctx context.Context, dir string, id int64, moment int, r *rand.Rand,
 		return err
 	}
 	name := filepath.Join(dir, "andamio.db")
-	s, err := store.Open(ctx, name)
+	s, err := sqlite.Open(ctx, name)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	if _, err := store.Verify(ctx, name); err != nil {
+	if _, err := sqlite.Verify(ctx, name); err != nil {
 		return err
 	}
 	begun := map[string]bool{}

@@ -88,7 +88,7 @@ func (t Trial) round(ctx context.Context, r *rand.Rand, round int, out *Result) 
 	if err := declared(box, p); err != nil {
 		return err
 	}
-	made, err := a.Store.Run(ctx, id)
+	made, err := a.Run(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -105,7 +105,7 @@ func (t Trial) round(ctx context.Context, r *rand.Rand, round int, out *Result) 
 	if left := box.Holds(); len(left) > 0 {
 		return fmt.Errorf("everything was retired, and there is %v", left)
 	}
-	held, err := a.Store.Reservations(ctx)
+	held, err := a.Reservations(ctx)
 	if err == nil && len(held) > 0 {
 		err = fmt.Errorf("everything was retired, and %v is held", held)
 	}
@@ -119,14 +119,14 @@ func connect(a *app.App, box *sandbox.Sandbox) error {
 	if err := a.ConnectSandbox(box); err != nil {
 		return err
 	}
-	c, err := a.Workspace.Connections()
+	c, err := a.Connections()
 	if err != nil {
 		return err
 	}
 	for i := range c {
 		c[i].Timeout = callTimeout
 	}
-	return a.Workspace.SetConnections(c)
+	return app.NewWorkspace(a.Opened().Dir).SetConnections(c)
 }
 
 func scenario(ctx context.Context, a *app.App) (*plan.Plan, error) {
@@ -187,7 +187,7 @@ func (t Trial) toTheEnd(ctx context.Context, a *app.App, r *rand.Rand, id int64,
 
 // work runs a worker and kills it after a random while.
 func (t Trial) work(ctx context.Context, a *app.App, r *rand.Rand, id int64, kill bool) (killed bool, err error) {
-	cmd := exec.CommandContext(ctx, t.Program, "work", strconv.FormatInt(id, 10), "--workspace", a.Workspace.Dir)
+	cmd := exec.CommandContext(ctx, t.Program, "work", strconv.FormatInt(id, 10), "--workspace", a.Opened().Dir)
 	var text strings.Builder
 	cmd.Stderr = &text
 	if err := cmd.Start(); err != nil {
@@ -220,7 +220,7 @@ func (t Trial) work(ctx context.Context, a *app.App, r *rand.Rand, id int64, kil
 func replays(ctx context.Context, a *app.App, id int64, once *run.State) error {
 	state := run.New(once.Plan)
 	for {
-		events, err := a.Store.Events(ctx, id, state.LastSeq, 7)
+		events, err := a.Events(ctx, id, state.LastSeq, 7)
 		if err != nil {
 			return err
 		}

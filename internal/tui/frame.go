@@ -11,7 +11,6 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/core/run"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -28,7 +27,7 @@ type frame struct {
 	w, h    int
 	views   []view.View
 	current int
-	runs    []store.Run
+	runs    []app.Run
 	// inv and template are what was compared and drafted last: their findings and nodes can be found.
 	inv      *app.Inventory
 	health   []health.Deployment
@@ -71,7 +70,7 @@ func (f *frame) tick() tea.Cmd {
 
 func (f *frame) lookUpRuns() tea.Cmd {
 	return func() tea.Msg {
-		runs, err := f.app.Store.Runs(f.ctx)
+		runs, err := f.app.Runs(f.ctx)
 		if err != nil {
 			return view.Told{Text: err.Error(), Bad: true}
 		}

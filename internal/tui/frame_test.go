@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
+	"andamio/internal/store/sqlite"
 	"andamio/internal/tui/tuitest"
 	"andamio/internal/tui/view"
 )
@@ -178,13 +179,13 @@ func TestAPlanIsShownBeforeItRuns(t *testing.T) {
 	send(f, tea.PasteMsg{Content: "k-0123"})
 	assert.NotContains(t, text(f), "k-0123", "and not shown")
 	send(f, keys("enter")...)
-	kept, err := a.Workspace.Secrets([]string{"register_key"})
+	kept, err := app.NewWorkspace(a.Opened().Dir).Secrets([]string{"register_key"})
 	require.NoError(t, err)
 	assert.Equal(t, "k-0123", kept["register_key"])
 	assert.Contains(t, text(f), "builds 47 resources at 5 sites in 82 steps")
 	send(f, keys("enter")...)
 	assert.Contains(t, text(f), "the plan needs the site presa", "what is missing is said, and nothing begins")
-	runs, err := a.Store.Runs(context.Background())
+	runs, err := a.Runs(context.Background())
 	require.NoError(t, err)
 	assert.Empty(t, runs)
 	send(f, keys("a")...)
@@ -193,19 +194,28 @@ func TestAPlanIsShownBeforeItRuns(t *testing.T) {
 	assert.Contains(t, text(f), "━━━━━━━━", "the second act goes to the Design view")
 }
 
+// stored is what a workspace keeps, beside it: a worker that a test plays has it from there.
+func stored(t *testing.T, a *app.App) store.Store {
+	t.Helper()
+	s, err := sqlite.Open(t.Context(), filepath.Join(a.Opened().Dir, "andamio.db"))
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, s.Close()) })
+	return s
+}
+
 func TestARunIsFollowedAsItIsJournalled(t *testing.T) {
 	f, a := framed(t, 160, 47)
 	ctx := context.Background()
 	p := plantest.Plan(t, "drill")
-	planID, err := a.Store.SavePlan(ctx, p)
+	planID, err := stored(t, a).SavePlan(ctx, p)
 	require.NoError(t, err)
-	deployment, err := a.Store.CreateDeployment(ctx, p.Name, "")
+	deployment, err := stored(t, a).CreateDeployment(ctx, p.Name, "")
 	require.NoError(t, err)
-	id, err := a.Store.CreateRun(ctx, store.Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: len(p.Steps), Limits: "{}"})
+	id, err := stored(t, a).CreateRun(ctx, store.Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: len(p.Steps), Limits: "{}"})
 	require.NoError(t, err)
-	epoch, err := a.Store.Claim(ctx, id, 0, 1, app.Lives)
+	epoch, err := stored(t, a).Claim(ctx, id, 0, "elsewhere/1", app.Lives)
 	require.NoError(t, err)
-	j, err := a.Store.Journal(ctx, id, epoch)
+	j, err := stored(t, a).Journal(ctx, id, epoch)
 	require.NoError(t, err)
 	defer j.Close()
 	begun := noon.Add(-30 * time.Second)
@@ -236,7 +246,7 @@ func TestARunIsFollowedAsItIsJournalled(t *testing.T) {
 	send(f, view.OpenRun{ID: id})
 	assert.Contains(t, text(f), "ask now", "what waits for its site need not")
 	send(f, keys("r")...)
-	decided, err := a.Store.Decisions(ctx, id)
+	decided, err := stored(t, a).Decisions(ctx, id)
 	require.NoError(t, err)
 	require.Len(t, decided, 1)
 	assert.Equal(t, "readings-vol-1/create", decided[0].Step)

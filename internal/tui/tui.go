@@ -13,7 +13,6 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"andamio/internal/app"
-	"andamio/internal/store"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/design"
 	"andamio/internal/tui/move"
@@ -57,7 +56,7 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 	a = a.By(app.ByScreen)
 	m := newFrame(ctx, a, o)
 	program := tea.NewProgram(m, options...)
-	go a.KeepSurveyed(m.ctx, func(s store.Survey, err error) {
+	go a.KeepSurveyed(m.ctx, func(s app.Survey, err error) {
 		if err != nil {
 			program.Send(view.Told{Text: err.Error(), Bad: true})
 		}

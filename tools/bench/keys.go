@@ -124,7 +124,7 @@ func stillUnderWay(ws string) error {
 		return err
 	}
 	defer a.Close()
-	r, err := a.Store.Run(context.Background(), 1)
+	r, err := a.Run(context.Background(), 1)
 	if err != nil {
 		return err
 	}

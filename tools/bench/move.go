@@ -340,7 +340,7 @@ func (w *world) why(ctx context.Context, id int64) string {
 // wait waits until a run stands.
 func (w *world) wait(ctx context.Context, id int64) error {
 	for {
-		r, err := w.app.Store.Run(ctx, id)
+		r, err := w.app.Run(ctx, id)
 		switch {
 		case err != nil:
 			return err
@@ -410,13 +410,13 @@ func raiseLog(ctx context.Context, a *app.App, box *sandbox.Sandbox) (int64, str
 	if err := a.Work(ctx, id); err != nil {
 		return 0, "", err
 	}
-	r, err := a.Store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	return r.Deployment, d.Plan.Resource("log-host-1").Site, err
 }
 
 // ask asks the log by its name, again and again.
 func ask(ctx context.Context, a *app.App, stop chan struct{}, asked, missed *atomic.Int64) {
-	z, err := a.Workspace.Zone()
+	z, err := a.Zone()
 	if err != nil {
 		return
 	}

@@ -29,6 +29,7 @@ import (
 	"andamio/internal/engine"
 	"andamio/internal/site"
 	"andamio/internal/store"
+	"andamio/internal/store/sqlite"
 	"andamio/internal/tui"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/part"
@@ -196,12 +197,12 @@ func overhead(dir string) ([]result, error) {
 }
 
 // journalled is a run of a plan in a new database, claimed.
-func journalled(dir, name string, p *plan.Plan) (*store.Store, *store.Journal, int64, error) {
+func journalled(dir, name string, p *plan.Plan) (*sqlite.Store, store.Journal, int64, error) {
 	ctx := context.Background()
 	if err := os.MkdirAll(filepath.Join(dir, name), 0o700); err != nil {
 		return nil, nil, 0, err
 	}
-	s, err := store.Open(ctx, filepath.Join(dir, name, "andamio.db"))
+	s, err := sqlite.Open(ctx, filepath.Join(dir, name, "andamio.db"))
 	if err != nil {
 		return nil, nil, 0, err
 	}
@@ -217,7 +218,7 @@ func journalled(dir, name string, p *plan.Plan) (*store.Store, *store.Journal, i
 	if err != nil {
 		return nil, nil, 0, err
 	}
-	epoch, err := s.Claim(ctx, id, 0, os.Getpid(), app.Lives)
+	epoch, err := s.Claim(ctx, id, 0, store.WorkerOn("bench", os.Getpid()), app.Lives)
 	if err != nil {
 		return nil, nil, 0, err
 	}
@@ -287,7 +288,7 @@ func frames(dir string) ([]result, error) {
 }
 
 // arrive journals events at the rate until the context ends.
-func arrive(ctx context.Context, j *store.Journal, p *plan.Plan) {
+func arrive(ctx context.Context, j store.Journal, p *plan.Plan) {
 	tick := time.NewTicker(10 * time.Millisecond)
 	defer tick.Stop()
 	n := 0

@@ -11,7 +11,6 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -82,13 +81,13 @@ func (v *View) waiting() []*run.Step {
 	return out
 }
 
-func (v *View) stored() (store.Run, bool) {
+func (v *View) stored() (app.Run, bool) {
 	for _, r := range v.runs {
 		if r.ID == v.runID {
 			return r, true
 		}
 	}
-	return store.Run{}, false
+	return app.Run{}, false
 }
 
 // left reports that a person settled what failed.

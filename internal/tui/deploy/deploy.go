@@ -17,7 +17,6 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -46,7 +45,7 @@ type View struct {
 	stop       context.CancelFunc
 	// silent says that the run's worker has fallen silent.
 	silent bool
-	runs   []store.Run
+	runs   []app.Run
 	// chosen says that the user has opened something, so that new runs are not shown by themselves.
 	chosen bool
 
@@ -238,7 +237,7 @@ func (v *View) attach(msg opened) tea.Cmd {
 
 // goesOn reports that somebody works on the shown run, whatever its journal says so far.
 func (v *View) goesOn() bool {
-	return slices.ContainsFunc(v.runs, func(r store.Run) bool { return r.ID == v.runID && r.State == run.UnderWay })
+	return slices.ContainsFunc(v.runs, func(r app.Run) bool { return r.ID == v.runID && r.State == run.UnderWay })
 }
 
 // listen waits for the next batch.
@@ -399,7 +398,7 @@ func (v *View) missing() ([]string, error) {
 	if v.app == nil {
 		return nil, nil
 	}
-	return v.app.Workspace.MissingSecrets(v.order.Plan.Secrets)
+	return v.app.MissingSecrets(v.order.Plan.Secrets)
 }
 
 // askSecret asks for a secret, keeps it with the credentials, and goes on to begin the run.

@@ -266,7 +266,7 @@ func (v *View) redraft() tea.Cmd {
 	t, wish := v.template, v.wish()
 	v.working = true
 	return func() tea.Msg {
-		rules, wrong := v.app.Workspace.Rules()
+		rules, wrong := v.app.Rules()
 		wish.Rules = rules
 		draft, offline := v.app.Drafting(v.ctx, t, wish)
 		if draft == nil {

@@ -276,11 +276,11 @@ func (v *View) follow() tea.Cmd {
 	if id == 0 {
 		return nil
 	}
-	r, err := v.app.Store.Run(v.ctx, id)
+	r, err := v.app.Run(v.ctx, id)
 	if err != nil {
 		return nil
 	}
-	p, err := v.app.Store.Plan(v.ctx, r.Plan)
+	p, err := v.app.PlanOf(v.ctx, r)
 	if err != nil {
 		return nil
 	}

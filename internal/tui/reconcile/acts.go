@@ -12,7 +12,6 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -215,7 +214,7 @@ func (v *View) survey() tea.Cmd {
 			out.ruled += n
 		}
 		for i, s := range all {
-			if s.State != store.SurveyDone || errs[i] != nil {
+			if s.State != app.SurveyDone || errs[i] != nil {
 				out.failed = append(out.failed, s.Site)
 			}
 		}

@@ -16,7 +16,6 @@ import (
 	"andamio/internal/core/health"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/servicemap"
-	"andamio/internal/store"
 	"andamio/internal/tui/view"
 )
 
@@ -41,7 +40,7 @@ type View struct {
 	effectErr error
 	effectKey string
 	// history is that of the selected finding's record.
-	history   []store.RecordChange
+	history   []app.RecordChange
 	historyOf string
 	spots     map[int]int
 	// asked and drawn are when the sources were compared, and when the view was on screen, last.
@@ -106,7 +105,7 @@ type (
 	}
 	recalled struct {
 		of      string
-		history []store.RecordChange
+		history []app.RecordChange
 	}
 )
 
@@ -171,7 +170,7 @@ func (v *View) compare() tea.Cmd {
 		was, v.whole = "", time.Now()
 	}
 	return func() tea.Msg {
-		stamp, err := v.app.Store.InventoryStamp(v.ctx)
+		stamp, err := v.app.InventoryStamp(v.ctx)
 		if err == nil && stamp == was {
 			return unchanged{}
 		}
@@ -327,7 +326,7 @@ func (v *View) recall() tea.Cmd {
 	id := f.Recorded.ID
 	v.history, v.historyOf = nil, id
 	return func() tea.Msg {
-		h, err := v.app.Store.History(v.ctx, id)
+		h, err := v.app.RecordHistory(v.ctx, id)
 		if err != nil {
 			return view.Told{Text: err.Error(), Bad: true}
 		}

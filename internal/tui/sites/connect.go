@@ -12,7 +12,6 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -235,7 +234,7 @@ func (v *View) wrong(x *step) string {
 		if text == "" {
 			return "a name is needed"
 		}
-		return v.app.Workspace.WrongName(text)
+		return v.app.WrongName(text)
 	case stepZone.id:
 		if _, err := time.LoadLocation(text); err != nil || text == "" {
 			return "there is no time zone of this name"
@@ -338,7 +337,7 @@ type (
 		err  error
 	}
 	surveyed struct {
-		s   store.Survey
+		s   app.Survey
 		err error
 	}
 )
@@ -386,10 +385,10 @@ func (v *View) surveyDone(msg surveyed) tea.Cmd {
 	if msg.err != nil {
 		return tea.Batch(v.lookUp(), view.Cmd(view.Told{Text: msg.err.Error(), Bad: true}))
 	}
-	if msg.s.State != store.SurveyDone {
+	if msg.s.State != app.SurveyDone {
 		text = fmt.Sprintf("%s was not surveyed whole; the strip says what failed", msg.s.Site)
 	}
-	return tea.Batch(v.lookUp(), view.Cmd(view.Told{Text: text, Bad: msg.s.State != store.SurveyDone}))
+	return tea.Batch(v.lookUp(), view.Cmd(view.Told{Text: text, Bad: msg.s.State != app.SurveyDone}))
 }
 
 // drawPath draws the way: the steps as the rungs of a ladder, the question, and what is known by now.

@@ -15,7 +15,6 @@ import (
 	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/usage"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -33,8 +32,8 @@ type View struct {
 	path *path
 	// connections and surveys are what is connected, and the last survey of each.
 	connections []app.Connection
-	surveys     map[string]store.Survey
-	coverage    map[string][]store.Covered
+	surveys     map[string]app.Survey
+	coverage    map[string][]app.Covered
 	pairs       []app.Pair
 	trying      bool // pairs are being tried
 	drawn       time.Time

@@ -9,7 +9,6 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -17,28 +16,28 @@ import (
 // lookedUp is what is connected, and how its surveys went.
 type lookedUp struct {
 	connections []app.Connection
-	surveys     map[string]store.Survey
-	coverage    map[string][]store.Covered
+	surveys     map[string]app.Survey
+	coverage    map[string][]app.Covered
 	pairs       []app.Pair
 }
 
 // lookUp looks the connections and surveys up.
 func (v *View) lookUp() tea.Cmd {
 	return func() tea.Msg {
-		out := lookedUp{surveys: map[string]store.Survey{}, coverage: map[string][]store.Covered{}}
+		out := lookedUp{surveys: map[string]app.Survey{}, coverage: map[string][]app.Covered{}}
 		var err error
-		if out.connections, err = v.app.Workspace.Connections(); err != nil {
+		if out.connections, err = v.app.Connections(); err != nil {
 			return view.Told{Text: err.Error(), Bad: true}
 		}
 		for _, c := range out.connections {
-			if s, err := v.app.Store.LastSurvey(v.ctx, c.Site); err == nil {
+			if s, err := v.app.LastSurvey(v.ctx, c.Site); err == nil {
 				out.surveys[c.Site] = s
 			}
 		}
 		if out.pairs, err = v.app.Pairs(v.ctx); err != nil {
 			return view.Told{Text: err.Error(), Bad: true}
 		}
-		all, err := v.app.Store.Coverage(v.ctx)
+		all, err := v.app.Coverage(v.ctx)
 		if err != nil {
 			return view.Told{Text: err.Error(), Bad: true}
 		}
@@ -81,7 +80,7 @@ func (v *View) siteName() string {
 // test tries the connection to a site.
 func (v *View) test(name string) tea.Cmd {
 	return func() tea.Msg {
-		c, err := v.app.Workspace.Connection(name)
+		c, err := v.app.Connection(name)
 		if err != nil {
 			return view.Told{Text: err.Error(), Bad: true}
 		}
@@ -103,10 +102,10 @@ func (v *View) surveyLine(name string, now time.Time) (string, part.Ink) {
 	switch {
 	case !known:
 		return "not surveyed yet · s surveys", part.Ochre
-	case s.State == store.SurveyGoing && now.Sub(s.Beat) < 10*time.Second:
+	case s.State == app.SurveyGoing && now.Sub(s.Beat) < 10*time.Second:
 		done := 0
 		for _, p := range s.Parts {
-			if p.State != store.SurveyGoing {
+			if p.State != app.SurveyGoing {
 				done++
 			}
 		}
@@ -122,7 +121,7 @@ func (v *View) surveyLine(name string, now time.Time) (string, part.Ink) {
 		return fmt.Sprintf("✕ surveyed %s · not whole: %s", part.Age(s.Started, now), strings.Join(failed, ", ")), part.Coral
 	}
 	text := fmt.Sprintf("surveyed %s · %s", part.Age(s.Started, now), printable.Count(s.Found(), "thing"))
-	if s.State == store.SurveyFailed || s.State == store.SurveyStopped {
+	if s.State == app.SurveyFailed || s.State == app.SurveyStopped {
 		return "✕ survey " + string(s.State) + " " + part.Age(s.Started, now), part.Coral
 	}
 	for _, c := range v.connections {

@@ -9,7 +9,6 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 )
 
@@ -156,7 +155,7 @@ func (d *page) runs(title string, part, before int) {
 	}
 }
 
-func (d *page) run(r store.Run, index int) {
+func (d *page) run(r app.Run, index int) {
 	d.v.rows[d.y] = index
 	if d.v.at == index {
 		d.c.Fill(part.Rect{X: d.r.X + 1, Y: d.y, W: d.r.W - 2, H: 1}, part.OnSelected)

@@ -16,7 +16,6 @@ import (
 	"andamio/internal/core/health"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -24,7 +23,7 @@ import (
 // View is the Today view.
 type View struct {
 	app   *app.App
-	runs  []store.Run
+	runs  []app.Run
 	known bool
 	draft *app.Draft
 	inv   *app.Inventory
@@ -174,7 +173,7 @@ func (v *View) endedBadly(deployment int64) bool {
 	return false
 }
 
-func runItem(r store.Run, now time.Time) (item, bool) {
+func runItem(r app.Run, now time.Time) (item, bool) {
 	name := fmt.Sprintf("%s run %d", r.Name, r.ID)
 	open := tea.Batch(view.Cmd(view.OpenRun{ID: r.ID}), view.Cmd(view.Goto{Digit: "4"}))
 	switch {
@@ -237,14 +236,14 @@ func (v *View) open(items []item) tea.Cmd {
 const mostListed = 12
 
 // listed are the newest runs in the order in which they are drawn: under way, standing, earlier.
-func (v *View) listed() []store.Run {
+func (v *View) listed() []app.Run {
 	out := slices.Clone(v.runs[:min(len(v.runs), mostListed)])
-	slices.SortStableFunc(out, func(a, b store.Run) int { return cmp.Compare(v.section(a), v.section(b)) })
+	slices.SortStableFunc(out, func(a, b app.Run) int { return cmp.Compare(v.section(a), v.section(b)) })
 	return out
 }
 
 // section is the part of the list a run belongs to: what goes on, what left what stands now, what is over.
-func (v *View) section(r store.Run) int {
+func (v *View) section(r app.Run) int {
 	switch {
 	case (r.State == run.UnderWay || r.State == run.Planned) && !app.Abandoned(r, v.now):
 		return 0
@@ -255,8 +254,8 @@ func (v *View) section(r store.Run) int {
 }
 
 // last reports that no later run of its deployment was begun.
-func (v *View) last(r store.Run) bool {
-	return r.Deployment == 0 || !slices.ContainsFunc(v.runs, func(o store.Run) bool { return o.Deployment == r.Deployment && o.ID > r.ID && !o.Void })
+func (v *View) last(r app.Run) bool {
+	return r.Deployment == 0 || !slices.ContainsFunc(v.runs, func(o app.Run) bool { return o.Deployment == r.Deployment && o.ID > r.ID && !o.Void })
 }
 
 // Click selects a row, and opens it when it is selected already.

@@ -9,7 +9,6 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/health"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 )
 
@@ -125,7 +124,7 @@ type Compared struct{ Inventory *app.Inventory }
 type Health struct{ All []health.Deployment }
 
 // Runs are the runs of the workspace, the newest first.
-type Runs struct{ Runs []store.Run }
+type Runs struct{ Runs []app.Run }
 
 // OpenRun asks the Deploy view to show a run, OpenDraft to show a plan that has not begun.
 type OpenRun struct{ ID int64 }

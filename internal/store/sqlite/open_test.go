@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"database/sql"
@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/store"
 )
 
 // aRun makes a run and claims it.
@@ -20,9 +21,9 @@ func aRun(t *testing.T, s *Store) (id, epoch int64) {
 	t.Helper()
 	p, err := s.SavePlan(t.Context(), &plan.Plan{Version: plan.Version, Name: "level"})
 	require.NoError(t, err)
-	id, err = s.CreateRun(t.Context(), Run{Plan: p})
+	id, err = s.CreateRun(t.Context(), store.Run{Plan: p})
 	require.NoError(t, err)
-	epoch, err = s.Claim(t.Context(), id, 0, os.Getpid(), func(Run) bool { return false })
+	epoch, err = s.Claim(t.Context(), id, 0, store.WorkerOn("host", os.Getpid()), func(store.Run) bool { return false })
 	require.NoError(t, err)
 	return id, epoch
 }
@@ -63,13 +64,13 @@ func TestANewerSchemaIsRefused(t *testing.T) {
 	id, epoch := aRun(t, s)
 	_, err = s.db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)`, s.schema+1)
 	require.NoError(t, err)
-	_, err = s.Claim(t.Context(), id, epoch, 1, func(Run) bool { return false })
-	require.ErrorIs(t, err, ErrNewer, "one that was opened before begins nothing more")
+	_, err = s.Claim(t.Context(), id, epoch, "host/1", func(store.Run) bool { return false })
+	require.ErrorIs(t, err, store.ErrNewer, "one that was opened before begins nothing more")
 	_, err = s.SavePlan(t.Context(), &plan.Plan{})
-	require.ErrorIs(t, err, ErrNewer)
+	require.ErrorIs(t, err, store.ErrNewer)
 	require.NoError(t, s.Close())
 	_, err = Open(t.Context(), path)
-	require.ErrorIs(t, err, ErrNewer)
+	require.ErrorIs(t, err, store.ErrNewer)
 	require.ErrorContains(t, err, fmt.Sprintf("its schema is %d", s.schema+1))
 }
 
@@ -78,7 +79,7 @@ func TestACopyIsMadeBeforeTheSchemaChanges(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "andamio.db")
 	s, err := Open(t.Context(), path)
 	require.NoError(t, err)
-	assert.Empty(t, s.Copied, "there was nothing to copy")
+	assert.Empty(t, s.copied, "there was nothing to copy")
 	aRun(t, s)
 	ours := s.schema
 	_, err = s.db.Exec(`DROP TABLE proposals`)
@@ -90,8 +91,8 @@ func TestACopyIsMadeBeforeTheSchemaChanges(t *testing.T) {
 	s, err = Open(t.Context(), path)
 	require.NoError(t, err)
 	defer s.Close()
-	require.NotEmpty(t, s.Copied)
-	db, err := sql.Open("sqlite", dsn(s.Copied, time.Second))
+	require.NotEmpty(t, s.copied)
+	db, err := sql.Open("sqlite", dsn(s.copied, time.Second))
 	require.NoError(t, err)
 	defer db.Close()
 	var runs, schema int64
@@ -139,13 +140,13 @@ func TestVerifyFindsWhatIsBroken(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, j.Append(run.Event{Kind: run.RunStarted}, run.Event{Kind: run.Logged}, run.Event{Kind: run.Logged}))
 	require.NoError(t, j.Close())
-	files := Source{Root: "t.yaml", Files: map[string][]byte{"t.yaml": []byte("x")}}
+	files := store.Source{Root: "t.yaml", Files: map[string][]byte{"t.yaml": []byte("x")}}
 	require.NoError(t, s.KeepSource(t.Context(), files.Digest(), files))
 	for range 2 {
 		_, err := s.Note(t.Context(), anEntry("run 1"))
 		require.NoError(t, err)
 	}
-	_, err = s.Propose(t.Context(), Proposal{Plan: 1, Created: time.Now()})
+	_, err = s.Propose(t.Context(), store.Proposal{Plan: 1, Created: time.Now()})
 	require.NoError(t, err)
 	copied := func() string {
 		name := filepath.Join(t.TempDir(), "copy.db")

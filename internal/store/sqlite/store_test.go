@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"context"
@@ -14,6 +14,7 @@ import (
 
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
+	"andamio/internal/store"
 )
 
 var ctx = context.Background()
@@ -38,13 +39,13 @@ func newRun(t *testing.T, s *Store) int64 {
 
 func anotherRun(t *testing.T, s *Store, planID, deployment int64) int64 {
 	t.Helper()
-	id, err := s.CreateRun(ctx, Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: 82, Limits: "{}"})
+	id, err := s.CreateRun(ctx, store.Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: 82, Limits: "{}"})
 	require.NoError(t, err)
 	return id
 }
 
-func alive(Run) bool { return true }
-func dead(Run) bool  { return false }
+func alive(store.Run) bool { return true }
+func dead(store.Run) bool  { return false }
 
 func TestPlansComeBackAsTheyWere(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "odd name?#%.db"))
@@ -57,9 +58,9 @@ func TestPlansComeBackAsTheyWere(t *testing.T) {
 	got, _ := again.Write()
 	assert.Equal(t, string(want), string(got))
 	_, err = s.Plan(ctx, 99)
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, store.ErrNotFound)
 	_, err = s.Run(ctx, 99)
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
 func TestOnlyOneWorkerGetsARun(t *testing.T) {
@@ -70,9 +71,9 @@ func TestOnlyOneWorkerGetsARun(t *testing.T) {
 	got := make(chan bool, 16)
 	for i, s := range []*Store{first, second, first, second, first, second} {
 		group.Go(func() {
-			_, err := s.Claim(ctx, id, 0, 100+i, alive)
+			_, err := s.Claim(ctx, id, 0, store.WorkerOn("host", 100+i), alive)
 			if err != nil {
-				assert.ErrorIs(t, err, ErrTaken)
+				assert.ErrorIs(t, err, store.ErrTaken)
 			}
 			got <- err == nil
 		})
@@ -97,7 +98,7 @@ func TestRunsLiveThroughTheirStates(t *testing.T) {
 	assert.Equal(t, "flood-watch", r.Name)
 	assert.Equal(t, "drill", r.Preset)
 	assert.True(t, r.Ended.IsZero())
-	epoch, err := s.Claim(ctx, id, 0, 7, alive)
+	epoch, err := s.Claim(ctx, id, 0, "host/7", alive)
 	require.NoError(t, err)
 	cancel, err := s.Beat(ctx, id, epoch)
 	require.NoError(t, err)
@@ -183,17 +184,17 @@ func TestADamagedFileIsRefused(t *testing.T) {
 func TestNothingIsHeldTwice(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "r.db"))
 	first, second := newRun(t, s), newRun(t, s)
-	require.NoError(t, s.Reserve(ctx, first, []Reservation{{Site: "hall", Value: "10.0.0.4"}, {Site: "hall", Value: "vlan 7"}}))
-	err := s.Reserve(ctx, second, []Reservation{{Site: "hall", Value: "10.0.0.5"}, {Site: "hall", Value: "vlan 7"}})
+	require.NoError(t, s.Reserve(ctx, first, []store.Reservation{{Site: "hall", Value: "10.0.0.4"}, {Site: "hall", Value: "vlan 7"}}))
+	err := s.Reserve(ctx, second, []store.Reservation{{Site: "hall", Value: "10.0.0.5"}, {Site: "hall", Value: "vlan 7"}})
 	assert.ErrorContains(t, err, "vlan 7 at hall is held by run 1")
 	held, err := s.Reservations(ctx)
 	require.NoError(t, err)
 	assert.Len(t, held, 2, "all or nothing")
-	require.NoError(t, s.Reserve(ctx, second, []Reservation{{Site: "dam", Value: "vlan 7"}}))
+	require.NoError(t, s.Reserve(ctx, second, []store.Reservation{{Site: "dam", Value: "vlan 7"}}))
 	n, err := s.Release(ctx, first)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, n)
-	require.NoError(t, s.Reserve(ctx, second, []Reservation{{Site: "hall", Value: "vlan 7"}}))
+	require.NoError(t, s.Reserve(ctx, second, []store.Reservation{{Site: "hall", Value: "vlan 7"}}))
 	require.NoError(t, s.Forget(ctx, first))
 	_, err = s.Run(ctx, first)
 	assert.Error(t, err)
@@ -205,15 +206,15 @@ func TestTwoRunsOfADeploymentAreNotWorkedOnAtOnce(t *testing.T) {
 	r, err := s.Run(ctx, first)
 	require.NoError(t, err)
 	second := anotherRun(t, s, r.Plan, r.Deployment)
-	epoch, err := s.Claim(ctx, first, 0, 1, alive)
+	epoch, err := s.Claim(ctx, first, 0, "host/1", alive)
 	require.NoError(t, err)
-	_, err = s.Claim(ctx, second, 0, 2, alive)
-	assert.ErrorIs(t, err, ErrTaken)
+	_, err = s.Claim(ctx, second, 0, "host/2", alive)
+	assert.ErrorIs(t, err, store.ErrTaken)
 	assert.ErrorContains(t, err, "run 1 of the same deployment is under way")
 	other := newRun(t, s)
-	_, err = s.Claim(ctx, other, 0, 3, alive)
+	_, err = s.Claim(ctx, other, 0, "host/3", alive)
 	require.NoError(t, err, "another deployment is nobody's business")
-	_, err = s.Claim(ctx, second, 0, 2, dead)
+	_, err = s.Claim(ctx, second, 0, "host/2", dead)
 	require.NoError(t, err, "the first one's worker is dead")
 	require.NoError(t, s.Finish(ctx, first, epoch, run.Failed))
 }
@@ -221,19 +222,19 @@ func TestTwoRunsOfADeploymentAreNotWorkedOnAtOnce(t *testing.T) {
 func TestAWorkerThatWasReplacedCanWriteNothing(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	id := newRun(t, s)
-	old, err := s.Claim(ctx, id, 0, 1, alive)
+	old, err := s.Claim(ctx, id, 0, "host/1", alive)
 	require.NoError(t, err)
 	j, err := s.Journal(ctx, id, old)
 	require.NoError(t, err)
 	defer j.Close()
 	require.NoError(t, j.Append(run.Event{Kind: run.RunStarted, At: time.Now()}))
-	now, err := s.Claim(ctx, id, old, 2, alive)
+	now, err := s.Claim(ctx, id, old, "host/2", alive)
 	require.NoError(t, err)
-	_, err = s.Claim(ctx, id, old, 3, alive)
-	assert.ErrorIs(t, err, ErrTaken, "who looked before the last claim comes too late")
-	assert.ErrorIs(t, j.Append(run.Event{Kind: run.StepStarted, At: time.Now()}), ErrTaken)
+	_, err = s.Claim(ctx, id, old, "host/3", alive)
+	assert.ErrorIs(t, err, store.ErrTaken, "who looked before the last claim comes too late")
+	assert.ErrorIs(t, j.Append(run.Event{Kind: run.StepStarted, At: time.Now()}), store.ErrTaken)
 	_, err = s.Beat(ctx, id, old)
-	assert.ErrorIs(t, err, ErrTaken)
+	assert.ErrorIs(t, err, store.ErrTaken)
 	require.NoError(t, s.Finish(ctx, id, old, run.Failed))
 	r, err := s.Run(ctx, id)
 	require.NoError(t, err)
@@ -242,14 +243,14 @@ func TestAWorkerThatWasReplacedCanWriteNothing(t *testing.T) {
 	events, err := s.Events(ctx, id, 0, 10)
 	require.NoError(t, err)
 	assert.Len(t, events, 1)
-	assert.ErrorIs(t, j.Append(run.Event{Kind: run.Logged, At: time.Now()}), ErrTaken, "and it stays so")
+	assert.ErrorIs(t, j.Append(run.Event{Kind: run.Logged, At: time.Now()}), store.ErrTaken, "and it stays so")
 }
 
 func TestDecisionsAreTakenOnce(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	id := newRun(t, s)
-	require.NoError(t, s.Decide(ctx, id, Decision{Step: "a/create", Verb: run.Retry}))
-	require.NoError(t, s.Decide(ctx, id, Decision{Step: "b/create", Verb: run.Skip}))
+	require.NoError(t, s.Decide(ctx, id, store.Decision{Step: "a/create", Verb: run.Retry}))
+	require.NoError(t, s.Decide(ctx, id, store.Decision{Step: "b/create", Verb: run.Skip}))
 	all, err := s.Decisions(ctx, id)
 	require.NoError(t, err)
 	require.Len(t, all, 2)
@@ -264,9 +265,9 @@ func TestDecisionsAreTakenOnce(t *testing.T) {
 func TestDurationsAreOfTheLastRuns(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	for id := range int64(5) {
-		require.NoError(t, s.Learn(ctx, id+1, []Took{{Key: "vega/create/volume", Step: "v/create", Seconds: float64(id + 1), At: time.Now()}}))
+		require.NoError(t, s.Learn(ctx, id+1, []store.Took{{Key: "vega/create/volume", Step: "v/create", Seconds: float64(id + 1), At: time.Now()}}))
 	}
-	require.NoError(t, s.Learn(ctx, 5, []Took{{Key: "vega/create/volume", Step: "v/create", Seconds: 9, At: time.Now()}}))
+	require.NoError(t, s.Learn(ctx, 5, []store.Took{{Key: "vega/create/volume", Step: "v/create", Seconds: 9, At: time.Now()}}))
 	got, err := s.Durations(ctx, 2)
 	require.NoError(t, err)
 	require.Len(t, got, 2, "once for a step, of two runs")
@@ -281,12 +282,12 @@ func TestWhatADeploymentKeepsIsItsOwn(t *testing.T) {
 	r, err := s.Run(ctx, first)
 	require.NoError(t, err)
 	second, other := anotherRun(t, s, r.Plan, r.Deployment), newRun(t, s)
-	a, b := Reservation{Site: "vega", Value: "10.0.0.4"}, Reservation{Site: "vega", Value: "10.0.0.5"}
-	require.NoError(t, s.Reserve(ctx, first, []Reservation{a, b}))
-	require.NoError(t, s.Reserve(ctx, second, []Reservation{a}), "a later run of the deployment takes it over")
-	assert.ErrorContains(t, s.Reserve(ctx, other, []Reservation{a}), "held by run 2")
-	require.NoError(t, s.Keep(ctx, r.Deployment, []Reservation{a}))
+	a, b := store.Reservation{Site: "vega", Value: "10.0.0.4"}, store.Reservation{Site: "vega", Value: "10.0.0.5"}
+	require.NoError(t, s.Reserve(ctx, first, []store.Reservation{a, b}))
+	require.NoError(t, s.Reserve(ctx, second, []store.Reservation{a}), "a later run of the deployment takes it over")
+	assert.ErrorContains(t, s.Reserve(ctx, other, []store.Reservation{a}), "held by run 2")
+	require.NoError(t, s.Keep(ctx, r.Deployment, []store.Reservation{a}))
 	all, err := s.Reservations(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []Reservation{{Site: "vega", Value: "10.0.0.4", Run: second}}, all)
+	assert.Equal(t, []store.Reservation{{Site: "vega", Value: "10.0.0.4", Run: second}}, all)
 }

@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"errors"
@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
+	"andamio/internal/store"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
@@ -40,7 +41,7 @@ func TestOnlyAWholeRegionTakesThePlaceOfWhatWasSeen(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	id, err := s.BeginSurvey(ctx, "vega", false, []string{"a"}, noon)
 	require.NoError(t, err)
-	require.NoError(t, s.Stage(ctx, id, SurveyPart{Region: "a", Kind: "instance", Cursor: "i-2"}, seen("i-1", "i-2")))
+	require.NoError(t, s.Stage(ctx, id, store.SurveyPart{Region: "a", Kind: "instance", Cursor: "i-2"}, seen("i-1", "i-2")))
 	assert.Empty(t, observed(t, s), "what is staged is not observed")
 	v, err := s.Survey(ctx, id)
 	require.NoError(t, err)
@@ -48,56 +49,56 @@ func TestOnlyAWholeRegionTakesThePlaceOfWhatWasSeen(t *testing.T) {
 	assert.Equal(t, 2, v.Found())
 	require.NoError(t, s.EndRegion(ctx, id, "vega", "a", nil, noon))
 	assert.Equal(t, []string{"i-1", "i-2"}, observed(t, s))
-	require.NoError(t, s.EndSurvey(ctx, id, SurveyDone, noon))
+	require.NoError(t, s.EndSurvey(ctx, id, store.SurveyDone, noon))
 
 	id, err = s.BeginSurvey(ctx, "vega", false, []string{"a"}, noon)
 	require.NoError(t, err)
-	require.NoError(t, s.Stage(ctx, id, SurveyPart{Region: "a"}, seen("i-3")))
+	require.NoError(t, s.Stage(ctx, id, store.SurveyPart{Region: "a"}, seen("i-3")))
 	require.NoError(t, s.EndRegion(ctx, id, "vega", "a", errors.New("it was silent"), noon.Add(time.Hour)))
 	assert.Equal(t, []string{"i-1", "i-2"}, observed(t, s), "one that failed changes nothing")
 	covered, err := s.Coverage(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []Covered{{Site: "vega", Region: "a", Seen: noon, Tried: noon.Add(time.Hour), Error: "it was silent"}}, covered)
+	assert.Equal(t, []store.Covered{{Site: "vega", Region: "a", Seen: noon, Tried: noon.Add(time.Hour), Error: "it was silent"}}, covered)
 
-	n, err := s.Observed(ctx, []Sight{{Site: "vega", ID: "i-1", Notices: []string{"x", "y"}}, {Site: "vega", ID: "i-9", Observation: &seen("i-9")[0], Notices: []string{"z"}}}, noon)
+	n, err := s.Observed(ctx, []store.Sight{{Site: "vega", ID: "i-1", Notices: []string{"x", "y"}}, {Site: "vega", ID: "i-9", Observation: &seen("i-9")[0], Notices: []string{"z"}}}, noon)
 	require.NoError(t, err)
 	assert.Equal(t, 3, n)
 	assert.Equal(t, []string{"i-2", "i-9"}, observed(t, s), "notices change single things")
-	n, err = s.Observed(ctx, []Sight{{Site: "vega", ID: "i-2", Notices: []string{"x"}}}, noon)
+	n, err = s.Observed(ctx, []store.Sight{{Site: "vega", ID: "i-2", Notices: []string{"x"}}}, noon)
 	require.NoError(t, err)
 	assert.Zero(t, n, "one that was taken changes nothing")
 	assert.Equal(t, []string{"i-2", "i-9"}, observed(t, s))
 	require.NoError(t, s.ForgetSite(ctx, "vega"))
 	assert.Empty(t, observed(t, s))
 	_, err = s.LastSurvey(ctx, "presa")
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
 // TestActsAreKeptAndTakenBackWhole does an act of every sort and undoes it.
 func TestActsAreKeptAndTakenBackWhole(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	before := inventory.Record{ID: "r", Class: kinds.Instance, Name: "store", Site: "vega", Attributes: map[string]string{"cores": "4"}}
-	require.NoError(t, s.Revise(ctx, 0, "andamio", noon, []RecordChange{{ID: "r", After: &before, Why: "built"}}))
+	require.NoError(t, s.Revise(ctx, 0, "andamio", noon, []store.RecordChange{{ID: "r", After: &before, Why: "built"}}))
 	stamp, err := s.InventoryStamp(ctx)
 	require.NoError(t, err)
 	after := before.Clone()
 	after.Set("cores", "8")
 	other := inventory.Record{ID: "s", Class: kinds.Volume}
-	act, err := s.DoAct(ctx, "somebody", noon, Deed{Body: []byte("{}"), Changes: []RecordChange{{ID: "r", Before: &before, After: &after, Why: "as observed"}, {ID: "s", After: &other, Why: "adopted"}},
-		Ignore: []Ignoring{{Ignored: inventory.Ignored{Finding: "f", Until: noon}, Reason: "why not"}}, Decide: []inventory.Decision{{Site: "vega", Provider: "i", Record: "r", Same: true}}})
+	act, err := s.DoAct(ctx, "somebody", noon, store.Deed{Body: []byte("{}"), Changes: []store.RecordChange{{ID: "r", Before: &before, After: &after, Why: "as observed"}, {ID: "s", After: &other, Why: "adopted"}},
+		Ignore: []store.Ignoring{{Ignored: inventory.Ignored{Finding: "f", Until: noon}, Reason: "why not"}}, Decide: []inventory.Decision{{Site: "vega", Provider: "i", Record: "r", Same: true}}})
 	require.NoError(t, err)
 	records, err := s.Records(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, inventory.Records{after.Normal(), other.Normal()}, records)
 	ignored, err := s.Ignored(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []Ignoring{{inventory.Ignored{Finding: "f", Until: noon}, "why not", act}}, ignored)
+	assert.Equal(t, []store.Ignoring{{Ignored: inventory.Ignored{Finding: "f", Until: noon}, Reason: "why not", Act: act}}, ignored)
 	later, err := s.InventoryStamp(ctx)
 	require.NoError(t, err)
 	assert.NotEqual(t, stamp, later)
 
 	require.NoError(t, s.UndoAct(ctx, act, "somebody", noon))
-	assert.ErrorIs(t, s.UndoAct(ctx, act, "somebody", noon), ErrNotFound)
+	assert.ErrorIs(t, s.UndoAct(ctx, act, "somebody", noon), store.ErrNotFound)
 	records, err = s.Records(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, inventory.Records{before.Normal()}, records)

@@ -1,10 +1,12 @@
-package store
+package sqlite
 
 import (
 	"context"
 	"path/filepath"
 	"testing"
 	"time"
+
+	"andamio/internal/store"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -13,7 +15,7 @@ import (
 func TestMovesAndPairsAreKept(t *testing.T) {
 	s, ctx := open(t, filepath.Join(t.TempDir(), "moves.db")), context.Background()
 	_, err := s.Move(ctx, 7)
-	require.ErrorIs(t, err, ErrNotFound)
+	require.ErrorIs(t, err, store.ErrNotFound)
 	dep, err := s.CreateDeployment(ctx, "level-log", "")
 	require.NoError(t, err)
 	at := time.Unix(1_800_000_000, 5)
@@ -21,7 +23,7 @@ func TestMovesAndPairsAreKept(t *testing.T) {
 	require.NoError(t, err)
 	m, err := s.Move(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, Move{ID: id, Deployment: dep, Created: at, Who: "somebody", Body: []byte(`{"name":"x"}`)}, m)
+	assert.Equal(t, store.Move{ID: id, Deployment: dep, Created: at, Who: "somebody", Body: []byte(`{"name":"x"}`)}, m)
 
 	body, err := s.Pair(ctx, "vega", "presa")
 	require.NoError(t, err)

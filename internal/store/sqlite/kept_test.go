@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/run"
+	"andamio/internal/store"
 )
 
 func TestDeploymentsAreListedTheNewestFirst(t *testing.T) {
@@ -43,7 +44,7 @@ func TestDeploymentsAreListedTheNewestFirst(t *testing.T) {
 	assert.NotEqual(t, all[0].Mark, all[1].Mark, "each has a mark of its own")
 	assert.NotEmpty(t, one.Mark)
 	_, err = s.Deployment(ctx, 99)
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, store.ErrNotFound)
 	assert.ErrorContains(t, err, "deployment 99")
 }
 
@@ -57,10 +58,10 @@ func TestARunThatNeverBeganIsForgottenWithItsDeployment(t *testing.T) {
 	lone := anotherRun(t, s, r.Plan, dep)
 	require.NoError(t, s.Forget(ctx, lone))
 	_, err = s.Run(ctx, lone)
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, store.ErrNotFound)
 	_, err = s.Deployment(ctx, dep)
-	assert.ErrorIs(t, err, ErrNotFound, "nothing was ever made of it")
-	_, err = s.Claim(ctx, id, 0, 1, dead)
+	assert.ErrorIs(t, err, store.ErrNotFound, "nothing was ever made of it")
+	_, err = s.Claim(ctx, id, 0, "host/1", dead)
 	require.NoError(t, err)
 	require.NoError(t, s.Forget(ctx, id))
 	_, err = s.Run(ctx, id)
@@ -73,7 +74,7 @@ func TestWhatAForgottenRunHadIsTheOneBeforesAgain(t *testing.T) {
 	first := newRun(t, s)
 	r, err := s.Run(ctx, first)
 	require.NoError(t, err)
-	address := []Reservation{{Site: "vega", Value: "10.0.0.5"}}
+	address := []store.Reservation{{Site: "vega", Value: "10.0.0.5"}}
 	require.NoError(t, s.Reserve(ctx, first, address))
 	second := anotherRun(t, s, r.Plan, r.Deployment)
 	require.NoError(t, s.Reserve(ctx, second, address))
@@ -82,7 +83,7 @@ func TestWhatAForgottenRunHadIsTheOneBeforesAgain(t *testing.T) {
 	require.NoError(t, s.Forget(ctx, second))
 	held, err := s.Reservations(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []Reservation{{Site: "vega", Value: "10.0.0.5", Run: first}}, held)
+	assert.Equal(t, []store.Reservation{{Site: "vega", Value: "10.0.0.5", Run: first}}, held)
 	_, err = s.Deployment(ctx, other)
 	require.NoError(t, err, "one that somebody else is just making a run of stays")
 	require.NoError(t, s.Forget(ctx, first))
@@ -96,9 +97,9 @@ func TestWhatWasWrittenComesBackWhole(t *testing.T) {
 	got, err := s.Source(ctx, "sha256:none")
 	require.NoError(t, err)
 	assert.Nil(t, got)
-	files := Source{Root: "template.yaml", Files: map[string][]byte{"template.yaml": []byte("a: b\n"), "data/x.bin": {0, 1, 255}}}
+	files := store.Source{Root: "template.yaml", Files: map[string][]byte{"template.yaml": []byte("a: b\n"), "data/x.bin": {0, 1, 255}}}
 	require.NoError(t, s.KeepSource(ctx, "sha256:1", files))
-	require.NoError(t, s.KeepSource(ctx, "sha256:1", Source{Root: "other"}), "what is kept stays")
+	require.NoError(t, s.KeepSource(ctx, "sha256:1", store.Source{Root: "other"}), "what is kept stays")
 	got, err = s.Source(ctx, "sha256:1")
 	require.NoError(t, err)
 	assert.Equal(t, &files, got)
@@ -116,16 +117,16 @@ func TestWhatWasWrittenComesBackWhole(t *testing.T) {
 	trend, err := s.Trend(ctx, noon.Add(time.Hour))
 	require.NoError(t, err)
 	require.Len(t, trend, 2, "of then and later")
-	assert.Equal(t, TrendPoint{At: noon.Add(time.Hour), Counts: map[inventory.Type]int{inventory.Changed: 1}}, trend[0])
+	assert.Equal(t, store.TrendPoint{At: noon.Add(time.Hour), Counts: map[inventory.Type]int{inventory.Changed: 1}}, trend[0])
 	assert.Equal(t, 2, trend[1].Counts[inventory.Changed])
 }
 
 func TestSurveysAreListedAndEnded(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	_, err := s.LastSurvey(ctx, "vega")
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, store.ErrNotFound)
 	_, err = s.Survey(ctx, 7)
-	assert.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorIs(t, err, store.ErrNotFound)
 	assert.ErrorContains(t, err, "survey 7")
 	first, err := s.BeginSurvey(ctx, "vega", true, []string{"b", "a"}, noon)
 	require.NoError(t, err)
@@ -135,7 +136,7 @@ func TestSurveysAreListedAndEnded(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 2)
 	assert.Equal(t, "presa", all[0].Site, "the newest first")
-	assert.Equal(t, SurveyGoing, all[1].State)
+	assert.Equal(t, store.SurveyGoing, all[1].State)
 	assert.True(t, all[1].Deep)
 	assert.Equal(t, []string{"a", "b"}, []string{all[1].Parts[0].Region, all[1].Parts[1].Region})
 	one, err := s.Surveys(ctx, 1)
@@ -147,19 +148,19 @@ func TestSurveysAreListedAndEnded(t *testing.T) {
 	assert.True(t, last.Ended.IsZero())
 
 	// One that was stopped keeps what it staged, so that the next goes on with it; one that is done does not.
-	require.NoError(t, s.Stage(ctx, first, SurveyPart{Region: "a", Kind: "volume", Cursor: "v-1"}, seen("v-1")))
+	require.NoError(t, s.Stage(ctx, first, store.SurveyPart{Region: "a", Kind: "volume", Cursor: "v-1"}, seen("v-1")))
 	staged := func() int {
 		var n int
 		require.NoError(t, s.db.QueryRowContext(ctx, `SELECT count(*) FROM staged`).Scan(&n))
 		return n
 	}
-	require.NoError(t, s.EndSurvey(ctx, first, SurveyStopped, noon.Add(time.Hour)))
+	require.NoError(t, s.EndSurvey(ctx, first, store.SurveyStopped, noon.Add(time.Hour)))
 	assert.Equal(t, 1, staged())
-	require.NoError(t, s.EndSurvey(ctx, first, SurveyDone, noon.Add(2*time.Hour)))
+	require.NoError(t, s.EndSurvey(ctx, first, store.SurveyDone, noon.Add(2*time.Hour)))
 	assert.Zero(t, staged())
 	last, err = s.LastSurvey(ctx, "vega")
 	require.NoError(t, err)
-	assert.Equal(t, SurveyDone, last.State)
+	assert.Equal(t, store.SurveyDone, last.State)
 	assert.Equal(t, noon.Add(2*time.Hour), last.Ended)
 }
 
@@ -172,9 +173,9 @@ func whole(t *testing.T, s *Store, site, region string, ids ...string) {
 	for _, x := range ids {
 		all = append(all, mapping.Observation{Site: site, Region: region, Type: "compute", ID: x, Name: x})
 	}
-	require.NoError(t, s.Stage(ctx, id, SurveyPart{Region: region}, all))
+	require.NoError(t, s.Stage(ctx, id, store.SurveyPart{Region: region}, all))
 	require.NoError(t, s.EndRegion(ctx, id, site, region, nil, noon))
-	require.NoError(t, s.EndSurvey(ctx, id, SurveyDone, noon))
+	require.NoError(t, s.EndSurvey(ctx, id, store.SurveyDone, noon))
 }
 
 func TestRegionsAndSitesStandByThemselves(t *testing.T) {
@@ -187,7 +188,7 @@ func TestRegionsAndSitesStandByThemselves(t *testing.T) {
 	assert.ElementsMatch(t, []string{"i-2", "i-3", "i-4", "i-5"}, observed(t, s), "what is gone of that region is gone, and nothing else")
 	id, err := s.BeginSurvey(ctx, "vega", false, []string{"b"}, noon)
 	require.NoError(t, err)
-	require.NoError(t, s.Stage(ctx, id, SurveyPart{Region: "b"}, nil))
+	require.NoError(t, s.Stage(ctx, id, store.SurveyPart{Region: "b"}, nil))
 	require.NoError(t, s.ForgetSite(ctx, "vega"))
 	assert.Equal(t, []string{"i-4"}, observed(t, s))
 	covered, err := s.Coverage(ctx)
@@ -201,7 +202,7 @@ func TestNoticesAreTakenOnce(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	whole(t, s, "vega", "north", "i-1")
 	tell := func(id, notice string, o *mapping.Observation) int {
-		n, err := s.Observed(ctx, []Sight{{Site: "vega", ID: id, Observation: o, Notices: []string{notice}}}, noon.Add(time.Minute))
+		n, err := s.Observed(ctx, []store.Sight{{Site: "vega", ID: id, Observation: o, Notices: []string{notice}}}, noon.Add(time.Minute))
 		require.NoError(t, err)
 		return n
 	}
@@ -223,10 +224,10 @@ func TestNoticesAreTakenOnce(t *testing.T) {
 	assert.Equal(t, []string{"i-1", "i-2"}, observed(t, s))
 	assert.Equal(t, 1, tell("i-1", "n-3", nil))
 	assert.Equal(t, []string{"i-2"}, observed(t, s), "one that is gone is gone")
-	n, err := s.Observed(ctx, []Sight{{Site: "vega", ID: "i-2", Observation: named("i-2", "late"), Notices: []string{"n-2"}}}, noon.Add(3*time.Hour))
+	n, err := s.Observed(ctx, []store.Sight{{Site: "vega", ID: "i-2", Observation: named("i-2", "late"), Notices: []string{"n-2"}}}, noon.Add(3*time.Hour))
 	require.NoError(t, err)
 	assert.Zero(t, n)
-	n, err = s.Observed(ctx, []Sight{{Site: "vega", ID: "i-2", Observation: named("i-2", "late"), Notices: []string{"n-2"}}}, noon.Add(3*time.Hour))
+	n, err = s.Observed(ctx, []store.Sight{{Site: "vega", ID: "i-2", Observation: named("i-2", "late"), Notices: []string{"n-2"}}}, noon.Add(3*time.Hour))
 	require.NoError(t, err)
 	assert.Equal(t, 1, n, "what was heard is forgotten after an hour")
 }
@@ -234,8 +235,8 @@ func TestNoticesAreTakenOnce(t *testing.T) {
 func TestDecisionsOnIdentityComeBackAsTheyWere(t *testing.T) {
 	s := open(t, filepath.Join(t.TempDir(), "a.db"))
 	want := []inventory.Decision{{Site: "vega", Provider: "i-1", Record: "r-1", Same: true}, {Site: "vega", Provider: "i-1", Record: "r-2", Same: false}}
-	act, err := s.DoAct(ctx, "operator", noon, Deed{Body: []byte("{}"), Decide: want,
-		Ignore: []Ignoring{{Ignored: inventory.Ignored{Finding: "f-1", Until: noon.Add(time.Hour)}, Reason: "later"}, {Ignored: inventory.Ignored{Finding: "f-2"}, Reason: "never"}}})
+	act, err := s.DoAct(ctx, "operator", noon, store.Deed{Body: []byte("{}"), Decide: want,
+		Ignore: []store.Ignoring{{Ignored: inventory.Ignored{Finding: "f-1", Until: noon.Add(time.Hour)}, Reason: "later"}, {Ignored: inventory.Ignored{Finding: "f-2"}, Reason: "never"}}})
 	require.NoError(t, err)
 	got, err := s.Identities(ctx)
 	require.NoError(t, err)
@@ -243,7 +244,7 @@ func TestDecisionsOnIdentityComeBackAsTheyWere(t *testing.T) {
 	ignored, err := s.Ignored(ctx)
 	require.NoError(t, err)
 	require.Len(t, ignored, 2)
-	slices.SortFunc(ignored, func(a, b Ignoring) int { return int(a.Finding[2]) - int(b.Finding[2]) })
+	slices.SortFunc(ignored, func(a, b store.Ignoring) int { return int(a.Finding[2]) - int(b.Finding[2]) })
 	assert.Equal(t, noon.Add(time.Hour), ignored[0].Until)
 	assert.True(t, ignored[1].Until.IsZero(), "without an end")
 	assert.Equal(t, []string{"later", "never"}, []string{ignored[0].Reason, ignored[1].Reason})
@@ -251,12 +252,12 @@ func TestDecisionsOnIdentityComeBackAsTheyWere(t *testing.T) {
 	acts, err := s.Acts(ctx, 10)
 	require.NoError(t, err)
 	require.Len(t, acts, 1)
-	assert.Equal(t, Act{ID: act, At: noon, Who: "operator", Body: []byte("{}")}, acts[0])
+	assert.Equal(t, store.Act{ID: act, At: noon, Who: "operator", Body: []byte("{}")}, acts[0])
 	require.NoError(t, s.UndoAct(ctx, act, "operator", noon))
 	got, err = s.Identities(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, got)
-	assert.ErrorIs(t, s.UndoAct(ctx, act, "operator", noon), ErrNotFound, "once")
+	assert.ErrorIs(t, s.UndoAct(ctx, act, "operator", noon), store.ErrNotFound, "once")
 }
 
 func TestReservationsAreGivenBackByTheirRun(t *testing.T) {
@@ -267,9 +268,9 @@ func TestReservationsAreGivenBackByTheirRun(t *testing.T) {
 	dep, err := s.CreateDeployment(ctx, "other", "")
 	require.NoError(t, err)
 	other := anotherRun(t, s, r.Plan, dep)
-	require.NoError(t, s.Reserve(ctx, id, []Reservation{{Site: "vega", Value: "10.0.0.1"}, {Site: "vega", Value: "10.0.0.2"}}))
-	require.NoError(t, s.Reserve(ctx, other, []Reservation{{Site: "vega", Value: "10.0.0.3"}}))
-	err = s.Reserve(ctx, other, []Reservation{{Site: "vega", Value: "10.0.0.9"}, {Site: "vega", Value: "10.0.0.1"}})
+	require.NoError(t, s.Reserve(ctx, id, []store.Reservation{{Site: "vega", Value: "10.0.0.1"}, {Site: "vega", Value: "10.0.0.2"}}))
+	require.NoError(t, s.Reserve(ctx, other, []store.Reservation{{Site: "vega", Value: "10.0.0.3"}}))
+	err = s.Reserve(ctx, other, []store.Reservation{{Site: "vega", Value: "10.0.0.9"}, {Site: "vega", Value: "10.0.0.1"}})
 	require.ErrorContains(t, err, "10.0.0.1 at vega is held by run")
 	held, err := s.Reservations(ctx)
 	require.NoError(t, err)
@@ -282,7 +283,7 @@ func TestReservationsAreGivenBackByTheirRun(t *testing.T) {
 	assert.EqualValues(t, 2, n)
 	held, err = s.Reservations(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, []Reservation{{Site: "vega", Value: "10.0.0.3", Run: other}}, held)
+	assert.Equal(t, []store.Reservation{{Site: "vega", Value: "10.0.0.3", Run: other}}, held)
 }
 
 // TestNothingIsDoneOnAClosedStore has every call say so: none counts as done.
@@ -296,16 +297,16 @@ func TestNothingIsDoneOnAClosedStore(t *testing.T) {
 		"create":      func() error { _, err := s.CreateDeployment(ctx, "x", ""); return err },
 		"runs":        func() error { _, err := s.Runs(ctx); return err },
 		"run":         func() error { _, err := s.Run(ctx, id); return err },
-		"new run":     func() error { _, err := s.CreateRun(ctx, Run{Plan: 1}); return err },
+		"new run":     func() error { _, err := s.CreateRun(ctx, store.Run{Plan: 1}); return err },
 		"runs of":     func() error { _, err := s.RunsOf(ctx, 1); return err },
 		"plan":        func() error { _, err := s.Plan(ctx, 1); return err },
 		"forget":      func() error { return s.Forget(ctx, id) },
-		"claim":       func() error { _, err := s.Claim(ctx, id, 0, 1, dead); return err },
+		"claim":       func() error { _, err := s.Claim(ctx, id, 0, "host/1", dead); return err },
 		"beat":        func() error { _, err := s.Beat(ctx, id, 0); return err },
 		"finish":      func() error { return s.Finish(ctx, id, 0, run.Standing) },
 		"cancel":      func() error { return s.Cancel(ctx, id) },
 		"events":      func() error { _, err := s.Events(ctx, id, 0, 1); return err },
-		"decide":      func() error { return s.Decide(ctx, id, Decision{}) },
+		"decide":      func() error { return s.Decide(ctx, id, store.Decision{}) },
 		"decisions":   func() error { _, err := s.Decisions(ctx, id); return err },
 		"taken":       func() error { return s.Taken(ctx, 1) },
 		"leave":       func() error { return s.Leave(ctx, id) },
@@ -320,7 +321,7 @@ func TestNothingIsDoneOnAClosedStore(t *testing.T) {
 		"revise":      func() error { return s.Revise(ctx, 0, "x", noon, nil) },
 		"touch":       func() error { return s.Touch(ctx, nil) },
 		"history":     func() error { _, err := s.History(ctx, "r"); return err },
-		"act":         func() error { _, err := s.DoAct(ctx, "x", noon, Deed{}); return err },
+		"act":         func() error { _, err := s.DoAct(ctx, "x", noon, store.Deed{}); return err },
 		"undo":        func() error { return s.UndoAct(ctx, 1, "x", noon) },
 		"acts":        func() error { _, err := s.Acts(ctx, 1); return err },
 		"ignored":     func() error { _, err := s.Ignored(ctx); return err },
@@ -329,10 +330,10 @@ func TestNothingIsDoneOnAClosedStore(t *testing.T) {
 		"surveys":     func() error { _, err := s.Surveys(ctx, 1); return err },
 		"one survey":  func() error { _, err := s.Survey(ctx, 1); return err },
 		"last survey": func() error { _, err := s.LastSurvey(ctx, "x"); return err },
-		"stage":       func() error { return s.Stage(ctx, 1, SurveyPart{}, nil) },
+		"stage":       func() error { return s.Stage(ctx, 1, store.SurveyPart{}, nil) },
 		"end region":  func() error { return s.EndRegion(ctx, 1, "x", "", nil, noon) },
 		"fail region": func() error { return s.EndRegion(ctx, 1, "x", "", errors.New("no"), noon) },
-		"end survey":  func() error { return s.EndSurvey(ctx, 1, SurveyDone, noon) },
+		"end survey":  func() error { return s.EndSurvey(ctx, 1, store.SurveyDone, noon) },
 		"seen":        func() error { _, err := s.Observations(ctx); return err },
 		"observed":    func() error { _, err := s.Observed(ctx, nil, noon); return err },
 		"coverage":    func() error { _, err := s.Coverage(ctx); return err },
@@ -344,7 +345,7 @@ func TestNothingIsDoneOnAClosedStore(t *testing.T) {
 		"stamp":       func() error { _, err := s.InventoryStamp(ctx); return err },
 		"moves":       func() error { _, err := s.Moves(ctx); return err },
 		"source":      func() error { _, err := s.Source(ctx, "x"); return err },
-		"keep source": func() error { return s.KeepSource(ctx, "x", Source{}) },
+		"keep source": func() error { return s.KeepSource(ctx, "x", store.Source{}) },
 	}
 	for _, name := range slices.Sorted(maps.Keys(calls)) {
 		assert.Error(t, calls[name](), name)
@@ -358,7 +359,7 @@ func TestEveryCallHeedsItsContext(t *testing.T) {
 	cancel()
 	_, err := s.Runs(over)
 	assert.ErrorIs(t, err, context.Canceled)
-	_, err = s.DoAct(over, "x", noon, Deed{})
+	_, err = s.DoAct(over, "x", noon, store.Deed{})
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.ErrorIs(t, s.EndRegion(over, 1, "x", "", nil, noon), context.Canceled)
 	_, err = s.Observations(over)
@@ -375,10 +376,10 @@ func TestRecordsAreWhatTheyBecameLast(t *testing.T) {
 		for i := range before {
 			want[before[i].ID] = before[i].Name
 		}
-		var changes []RecordChange
+		var changes []store.RecordChange
 		for range rapid.IntRange(1, 6).Draw(rt, "changes") {
 			id := fmt.Sprintf("r-%d", rapid.IntRange(1, 4).Draw(rt, "record"))
-			c := RecordChange{ID: id, Why: "drawn"}
+			c := store.RecordChange{ID: id, Why: "drawn"}
 			if name, known := want[id]; known {
 				c.Before = &inventory.Record{ID: id, Name: name, Class: kinds.Instance, Site: "vega"}
 			}
@@ -391,7 +392,7 @@ func TestRecordsAreWhatTheyBecameLast(t *testing.T) {
 			}
 			changes = append(changes, c)
 		}
-		act, err := s.DoAct(ctx, "operator", noon, Deed{Body: []byte("{}"), Changes: changes})
+		act, err := s.DoAct(ctx, "operator", noon, store.Deed{Body: []byte("{}"), Changes: changes})
 		require.NoError(rt, err)
 		got, err := s.Records(ctx)
 		require.NoError(rt, err)

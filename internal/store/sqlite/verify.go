@@ -1,4 +1,4 @@
-package store
+package sqlite
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"net/url"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/store"
 )
 
 // Verified is what was found whole in a database.
@@ -128,7 +129,7 @@ func plansRead(ctx context.Context, db *sql.DB) error {
 
 func sourcesMatch(ctx context.Context, db *sql.DB) error {
 	return each(ctx, db, `SELECT digest, body FROM sources`, func(digest string, body []byte) error {
-		var files Source
+		var files store.Source
 		if err := json.Unmarshal(body, &files); err != nil {
 			return fmt.Errorf("the files of the template %s cannot be read: %w", digest, err)
 		}

@@ -1,0 +1,36 @@
+package app
+
+import (
+	"andamio/internal/site"
+	"andamio/internal/store"
+)
+
+// What is kept, for screens and commands, which know nothing of the store.
+type (
+	// Run is what is known of a run without reading its journal.
+	Run = store.Run
+	// Survey is one look at a site, region by region.
+	Survey = store.Survey
+	// SurveyState is how a survey is.
+	SurveyState = store.SurveyState
+	// Covered is when a region of a site was seen whole.
+	Covered = store.Covered
+	// RecordChange is a change of a record by somebody.
+	RecordChange = store.RecordChange
+	// Trial is what one site found when it asked another.
+	Trial = site.Trial
+	// Reservation is an address or a VLAN that a run holds.
+	Reservation = store.Reservation
+)
+
+// The states of a survey.
+const (
+	SurveyGoing   = store.SurveyGoing
+	SurveyDone    = store.SurveyDone
+	SurveyPartial = store.SurveyPartial
+	SurveyFailed  = store.SurveyFailed
+	SurveyStopped = store.SurveyStopped
+)
+
+// ErrNotFound says that there is no such thing.
+var ErrNotFound = store.ErrNotFound

@@ -1,0 +1,183 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"modernc.org/sqlite"
+	lib "modernc.org/sqlite/lib"
+
+	"andamio/internal/durable"
+	"andamio/internal/store"
+)
+
+// lockPatience is how long another process may be at bringing a database up to date, and busyPatience how long it may be
+// writing before a statement gives up; a journal tries on: see [Journal.Append].
+const (
+	lockPatience = 30 * time.Second
+	busyPatience = 20 * time.Second
+)
+
+// Open opens the database file, making or bringing it up to date as needed. Before it is brought up to date a copy is made
+// of it, which stays: see [Store.Copy].
+func Open(ctx context.Context, path string) (*Store, error) {
+	unlock, err := durable.Lock(ctx, path+".lock", lockPatience)
+	if err != nil {
+		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
+	}
+	defer unlock()
+	s, err := openFile(ctx, path, busyPatience)
+	if err != nil {
+		return nil, explained(path, err)
+	}
+	return s, nil
+}
+
+func openFile(ctx context.Context, path string, patience time.Duration) (*Store, error) {
+	// SQLite would make it readable by others; the files beside it are made like it.
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, durable.FileMode)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Close(); err != nil {
+		return nil, err
+	}
+	db, err := sql.Open("sqlite", dsn(path, patience))
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{db: db, name: path}
+	if err := s.upToDate(ctx, path); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// dsn names a database. What is committed survives the power with synchronous FULL, which costs a journal little: what
+// several append at once is one commit.
+func dsn(path string, patience time.Duration) string {
+	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(FULL)", fmt.Sprintf("busy_timeout(%d)", patience.Milliseconds()), "foreign_keys(1)"},
+		"_txlock": {"immediate"}}
+	return "file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode()
+}
+
+// explained says of a database that cannot be opened what can be done.
+func explained(path string, err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) && (e.Code()&0xff == lib.SQLITE_CORRUPT || e.Code()&0xff == lib.SQLITE_NOTADB) {
+		return fmt.Errorf("the database %s is damaged (%w): put the last backup back into another workspace (andamio restore FILE --workspace NEW)%s", path, err, lastCopy(path))
+	}
+	return fmt.Errorf("the database %s cannot be used: %w", path, err)
+}
+
+// lastCopy names the copy that was made before the database was brought up to date last.
+func lastCopy(path string) string {
+	copies, err := filepath.Glob(path + ".before-*")
+	if err != nil || len(copies) == 0 {
+		return ""
+	}
+	return ", or use the copy " + copies[len(copies)-1]
+}
+
+// Busy reports that somebody is writing at this moment, so that nobody else can.
+func (s *Store) Busy(ctx context.Context) bool {
+	db, err := sql.Open("sqlite", dsn(s.name, 0))
+	if err != nil {
+		return false
+	}
+	defer db.Close()
+	tx, err := db.BeginTx(ctx, nil) // which takes the lock at once
+	if err != nil {
+		return busy(err)
+	}
+	_ = tx.Rollback()
+	return false
+}
+
+// busy reports that another process was writing for too long.
+func busy(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && e.Code()&0xff == lib.SQLITE_BUSY
+}
+
+// upToDate brings the schema up to date.
+func (s *Store) upToDate(ctx context.Context, path string) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.db, files, goose.WithLogger(goose.NopLogger()))
+	if err != nil {
+		return err
+	}
+	now, ours, err := p.GetVersions(ctx)
+	switch {
+	case err != nil:
+		return err
+	case now > ours:
+		return fmt.Errorf("its schema is %d, and this program knows %d: %w", now, ours, store.ErrNewer)
+	case now == ours:
+		s.schema = ours
+		return nil
+	case now > 0:
+		if err := s.copyBefore(ctx, fmt.Sprintf("%s.before-%04d", path, ours)); err != nil {
+			return fmt.Errorf("no copy can be made before the schema is brought from %d to %d, so it stays as it is: %w", now, ours, err)
+		}
+	}
+	if _, err = p.Up(ctx); err != nil {
+		return err
+	}
+	s.schema = ours
+	return nil
+}
+
+// copyBefore makes the copy that stays when the schema changes, unless it was made by a try that broke off afterwards.
+func (s *Store) copyBefore(ctx context.Context, name string) error {
+	if _, err := os.Stat(name); err == nil {
+		s.copied = name
+		return nil
+	}
+	part := name + ".part"
+	if err := os.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := s.CopyTo(ctx, part); err != nil {
+		return err
+	}
+	s.copied = name
+	return errors.Join(os.Rename(part, name), durable.SyncFolder(filepath.Dir(name)))
+}
+
+// CopyTo writes the database as it is at one moment to a file that is not there yet, while others go on writing.
+func (s *Store) CopyTo(ctx context.Context, name string) error {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_RDWR, durable.FileMode)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err := s.db.ExecContext(ctx, `VACUUM INTO ?`, name); err != nil {
+		return err
+	}
+	return f.Sync()
+}
+
+// current says of a store that was opened long ago that the database is still what this program knows.
+func (s *Store) current(ctx context.Context) error {
+	var now int64
+	if err := s.db.QueryRowContext(ctx, `SELECT coalesce(max(version_id), 0) FROM goose_db_version`).Scan(&now); err != nil {
+		return err
+	}
+	if now != s.schema {
+		return fmt.Errorf("the workspace was brought to schema %d meanwhile, and this program knows %d: %w", now, s.schema, store.ErrNewer)
+	}
+	return nil
+}
