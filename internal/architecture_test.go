@@ -71,7 +71,7 @@ var layers = []struct {
 	{"andamio/internal/vault", []string{"andamio/internal/core/fault", "andamio/internal/durable"}},
 	{"andamio/internal/names", []string{"andamio/internal/core/fault"}},
 	{"andamio/internal/engine", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice", "andamio/internal/names", "andamio/internal/remote"}},
-	{"andamio/internal/store", []string{"andamio/internal/core/", "andamio/internal/store", "andamio/internal/durable"}},
+	{"andamio/internal/store", []string{"andamio/internal/core/", "andamio/internal/store", "andamio/internal/durable"}}, // with storetest, which runs with tests alone,
 	{"andamio/internal/sandbox", []string{"andamio/internal/core/", "andamio/internal/sandbox", "andamio/internal/site/occi/wire", "andamio/internal/notice", "andamio/internal/durable", "andamio/internal/web"}},
 	{"andamio/internal/source", []string{"andamio/internal/web"}},
 	{"andamio/internal/app", []string{"andamio/internal/core/", "andamio/internal/source", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web", "andamio/internal/remote",

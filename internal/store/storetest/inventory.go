@@ -1,8 +1,7 @@
-package sqlite
+package storetest
 
 import (
 	"errors"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -25,7 +24,7 @@ func seen(ids ...string) []mapping.Observation {
 	return out
 }
 
-func observed(t *testing.T, s *Store) []string {
+func observed(t *testing.T, s store.Store) []string {
 	t.Helper()
 	all, err := s.Observations(ctx)
 	require.NoError(t, err)
@@ -36,9 +35,9 @@ func observed(t *testing.T, s *Store) []string {
 	return out
 }
 
-// TestOnlyAWholeRegionTakesThePlaceOfWhatWasSeen stages pages, and ends a region well, badly and not at all.
-func TestOnlyAWholeRegionTakesThePlaceOfWhatWasSeen(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+// onlyAWholeRegionTakesThePlaceOfWhatWasSeen stages pages, and ends a region well, badly and not at all.
+func onlyAWholeRegionTakesThePlaceOfWhatWasSeen(t *testing.T, open Opener) {
+	s := open(t, fresh(t))
 	id, err := s.BeginSurvey(ctx, "vega", false, []string{"a"}, noon)
 	require.NoError(t, err)
 	require.NoError(t, s.Stage(ctx, id, store.SurveyPart{Region: "a", Kind: "instance", Cursor: "i-2"}, seen("i-1", "i-2")))
@@ -74,9 +73,9 @@ func TestOnlyAWholeRegionTakesThePlaceOfWhatWasSeen(t *testing.T) {
 	assert.ErrorIs(t, err, store.ErrNotFound)
 }
 
-// TestActsAreKeptAndTakenBackWhole does an act of every sort and undoes it.
-func TestActsAreKeptAndTakenBackWhole(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+// actsAreKeptAndTakenBackWhole does an act of every sort and undoes it.
+func actsAreKeptAndTakenBackWhole(t *testing.T, open Opener) {
+	s := open(t, fresh(t))
 	before := inventory.Record{ID: "r", Class: kinds.Instance, Name: "store", Site: "vega", Attributes: map[string]string{"cores": "4"}}
 	require.NoError(t, s.Revise(ctx, 0, "andamio", noon, []store.RecordChange{{ID: "r", After: &before, Why: "built"}}))
 	stamp, err := s.InventoryStamp(ctx)
@@ -118,9 +117,9 @@ func TestActsAreKeptAndTakenBackWhole(t *testing.T) {
 	assert.True(t, acts[0].Undone)
 }
 
-// TestOnlyTheLastRunThatCountsIsTakenBack voids runs of a deployment in the wrong order and in the right one.
-func TestOnlyTheLastRunThatCountsIsTakenBack(t *testing.T) {
-	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+// onlyTheLastRunThatCountsIsTakenBack voids runs of a deployment in the wrong order and in the right one.
+func onlyTheLastRunThatCountsIsTakenBack(t *testing.T, open Opener) {
+	s := open(t, fresh(t))
 	first := newRun(t, s)
 	r, err := s.Run(ctx, first)
 	require.NoError(t, err)

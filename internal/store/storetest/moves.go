@@ -1,8 +1,7 @@
-package sqlite
+package storetest
 
 import (
 	"context"
-	"path/filepath"
 	"testing"
 	"time"
 
@@ -12,8 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestMovesAndPairsAreKept(t *testing.T) {
-	s, ctx := open(t, filepath.Join(t.TempDir(), "moves.db")), context.Background()
+func movesAndPairsAreKept(t *testing.T, open Opener) {
+	s, ctx := open(t, fresh(t)), context.Background()
 	_, err := s.Move(ctx, 7)
 	require.ErrorIs(t, err, store.ErrNotFound)
 	dep, err := s.CreateDeployment(ctx, "level-log", "")
