@@ -93,7 +93,7 @@ func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(0, "mapping", "--shipped"), "andamio.mapping/1")
 	bad := filepath.Join(t.TempDir(), "m.yaml")
 	require.NoError(t, os.WriteFile(bad, []byte("version: andamio.mapping/1\nclasses: [{type: compute}]\n"), 0o600))
-	assert.Contains(t, run(1, "mapping", bad), "classes[0].class: is missing")
+	assert.Contains(t, run(2, "mapping", bad), "classes[0].class: is missing")
 }
 
 func TestSitesAreConnectedFromTheCommandLine(t *testing.T) {
