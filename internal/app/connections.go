@@ -10,8 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/teambition/rrule-go"
-
+	"andamio/internal/core/calendar"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
@@ -38,6 +37,8 @@ type Connection struct {
 	Filter Filter `json:"filter,omitzero"`
 	// Schedule says when the site is surveyed: a recurrence rule (RFC 5545, section 3.3.10), "" for by hand alone.
 	Schedule string `json:"schedule,omitempty"`
+	// Since is when the schedule was set, which it counts from.
+	Since time.Time `json:"since,omitzero"`
 	// Account is whose the credential is, Rotated when it was changed last.
 	Account string    `json:"account,omitempty"`
 	Rotated time.Time `json:"rotated,omitzero"`
@@ -172,9 +173,13 @@ func (w *Workspace) keep(ctx context.Context, c Connection, isNew bool) error {
 		case i < 0 && !isNew:
 			return nil, fault.NotFoundf("there is no site %q", c.Site)
 		case i < 0:
+			c.Since = time.Now().UTC()
 			return append(all, c), nil
 		case isNew:
 			return nil, fault.Conflictf("a site %q was connected meanwhile", c.Site)
+		}
+		if c.Since = all[i].Since; c.Schedule != all[i].Schedule || c.TimeZone != all[i].TimeZone {
+			c.Since = time.Now().UTC()
 		}
 		all[i] = c
 		return all, nil
@@ -263,8 +268,8 @@ func (c *Connection) Check() error {
 	default:
 		errs = append(errs, fault.Invalidf("the kind is edge, private or public, not %q", c.Kind))
 	}
-	if _, err := time.LoadLocation(c.TimeZone); err != nil {
-		errs = append(errs, fault.Invalidf("%q is no time zone; write its name as in Europe/Lisbon, or UTC", c.TimeZone))
+	if _, err := calendar.Zone(c.TimeZone); err != nil {
+		errs = append(errs, err)
 	}
 	if c.Schedule != "" {
 		if _, err := c.Next(time.Now()); err != nil {
@@ -284,23 +289,23 @@ func (c *Connection) Next(after time.Time) (time.Time, error) {
 	if c.Schedule == "" {
 		return time.Time{}, nil
 	}
-	zone, err := time.LoadLocation(c.TimeZone)
+	zone, err := calendar.Zone(c.TimeZone)
 	if err != nil {
 		return time.Time{}, err
 	}
-	o, err := rrule.StrToROptionInLocation(strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(c.Schedule)), "RRULE:"), zone)
+	r, err := calendar.Parse(c.Schedule, zone, c.scheduled(zone))
 	if err != nil {
-		return time.Time{}, fault.Invalidf("%q is no recurrence rule as in FREQ=HOURLY or FREQ=DAILY;BYHOUR=2;BYMINUTE=30 (RFC 5545): %w", c.Schedule, err)
+		return time.Time{}, err
 	}
-	if o.Dtstart.IsZero() { // rules count from the beginning of a day at the site
-		y, m, d := after.In(zone).Date()
-		o.Dtstart = time.Date(y, m, d, 0, 0, 0, 0, zone).AddDate(0, 0, -1)
+	return r.Next(after), nil
+}
+
+// scheduled is what the schedule counts from: the beginning of the day, at the site, on which it was set.
+func (c *Connection) scheduled(zone *time.Location) time.Time {
+	if c.Since.IsZero() {
+		return time.Date(2020, 1, 6, 0, 0, 0, 0, zone) // those that were set before that was kept: a Monday
 	}
-	r, err := rrule.NewRRule(*o)
-	if err != nil {
-		return time.Time{}, fault.Invalidf("%q is no recurrence rule: %w", c.Schedule, err)
-	}
-	return r.After(after, false), nil
+	return calendar.Midnight(c.Since, zone)
 }
 
 // Disconnect removes a site: its connection, its credential and what was observed there. Records stay, with their

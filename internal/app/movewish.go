@@ -1,11 +1,9 @@
 package app
 
 import (
-	"strings"
 	"time"
 
-	"github.com/teambition/rrule-go"
-
+	"andamio/internal/core/calendar"
 	"andamio/internal/core/change"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/migrate"
@@ -56,32 +54,18 @@ func (w MoveWish) Windows(now time.Time) ([]plan.Window, error) {
 	if w.Hours <= 0 {
 		return nil, fault.Invalidf("a window lasts for some hours: say for how many")
 	}
-	zone, err := time.LoadLocation(w.TimeZone)
+	zone, err := calendar.Zone(w.TimeZone)
 	if err != nil {
-		return nil, fault.Invalidf("%q is no time zone of the IANA database, such as Europe/Madrid", w.TimeZone)
-	}
-	o, err := rrule.StrToROptionInLocation(strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(w.Window)), "RRULE:"), zone)
-	if err != nil {
-		return nil, fault.Invalidf("%q is no recurrence rule, such as FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0: %w", w.Window, err)
+		return nil, err
 	}
 	length := time.Duration(w.Hours * float64(time.Hour))
-	if o.Dtstart.IsZero() {
-		o.Dtstart = now.In(zone).Add(-7 * 24 * time.Hour).Truncate(time.Hour)
-	}
-	r, err := rrule.NewRRule(*o)
+	r, err := calendar.Parse(w.Window, zone, calendar.Midnight(now.AddDate(0, 0, -7), zone))
 	if err != nil {
-		return nil, fault.Invalidf("%q is no recurrence rule: %w", w.Window, err)
+		return nil, err
 	}
 	var out []plan.Window
-	next := r.Iterator()
-	for len(out) < windowsAhead {
-		at, more := next()
-		if !more {
-			break
-		}
-		if at.Add(length).After(now) {
-			out = append(out, plan.Window{From: at, To: at.Add(length)})
-		}
+	for _, at := range r.After(now.Add(-length), windowsAhead) {
+		out = append(out, plan.Window{From: at, To: at.Add(length)})
 	}
 	if len(out) == 0 {
 		return nil, fault.Invalidf("the window %q does not open any more", w.Window)

@@ -23,6 +23,7 @@ type Store interface {
 	SurveysStore
 	RecordsStore
 	TrailStore
+	ClockStore
 	// Close frees what the store holds.
 	Close() error
 }

@@ -17,6 +17,9 @@ var tests = []struct {
 	name string
 	test func(t *testing.T, open Opener)
 }{
+	{"ALeaseHasOneHolder", aLeaseHasOneHolder},
+	{"WhatIsDueIsRegisteredOnce", whatIsDueIsRegisteredOnce},
+	{"WhatIsDueIsDoneAtMostOnce", whatIsDueIsDoneAtMostOnce},
 	{"PlansComeBackAsTheyWere", plansComeBackAsTheyWere},
 	{"OnlyOneWorkerGetsARun", onlyOneWorkerGetsARun},
 	{"RunsLiveThroughTheirStates", runsLiveThroughTheirStates},
