@@ -30,6 +30,8 @@ type App struct {
 	spawn func(runID int64) error
 	// idle says that spawn does nothing.
 	idle bool
+	// within says that nothing is begun in processes of its own.
+	within bool
 
 	folds *folds
 	// drawn are the templates that were worked out, by the digest of their files.
@@ -45,6 +47,7 @@ type Option func(*App)
 // InProcess makes runs go on within this process, and end with it.
 func InProcess(ctx context.Context) Option {
 	return func(a *App) {
+		a.within = true
 		a.spawn = func(runID int64) error {
 			go func() {
 				if err := a.Work(ctx, runID); err != nil {
@@ -58,7 +61,7 @@ func InProcess(ctx context.Context) Option {
 
 // Idle sets no worker to runs: somebody else does.
 func Idle() Option {
-	return func(a *App) { a.idle, a.spawn = true, func(int64) error { return nil } }
+	return func(a *App) { a.idle, a.within, a.spawn = true, true, func(int64) error { return nil } }
 }
 
 // Open opens the workspace in a folder, making it as needed. An empty dir is the user's own workspace.

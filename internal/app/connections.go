@@ -289,7 +289,7 @@ func (c *Connection) Next(after time.Time) (time.Time, error) {
 	if c.Schedule == "" {
 		return time.Time{}, nil
 	}
-	zone, err := calendar.Zone(c.TimeZone)
+	zone, err := c.zone()
 	if err != nil {
 		return time.Time{}, err
 	}
@@ -299,6 +299,9 @@ func (c *Connection) Next(after time.Time) (time.Time, error) {
 	}
 	return r.Next(after), nil
 }
+
+// zone is the site's time zone.
+func (c *Connection) zone() (*time.Location, error) { return calendar.Zone(c.TimeZone) }
 
 // scheduled is what the schedule counts from: the beginning of the day, at the site, on which it was set.
 func (c *Connection) scheduled(zone *time.Location) time.Time {

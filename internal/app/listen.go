@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/cloudevents/sdk-go/v2/event"
@@ -64,6 +65,9 @@ func (a *App) secretOf(site string) (string, error) {
 // Listening says where notices are heard: "" is any free port of where [Workspace.Hearing] says. Certificate and Key name files that say who we are (PEM); without them notices
 // come in clear, where they can be read but not made up: they are signed.
 type Listening struct{ Address, Certificate, Key string }
+
+// IsTaken reports that something else listens where notices were to be heard.
+func IsTaken(err error) bool { return errors.Is(err, syscall.EADDRINUSE) }
 
 // open begins to listen, and returns the scheme with what vouches for us.
 func (x Listening) open() (l net.Listener, scheme, authorities string, err error) {
@@ -287,51 +291,4 @@ func (l *Listener) Close(ctx context.Context) error {
 	close(l.pending)
 	l.done.Wait()
 	return err
-}
-
-// KeepSurveyed surveys each site when its schedule says, until the context ends. Each survey is told, with what kept it
-// from being whole.
-func (a *App) KeepSurveyed(ctx context.Context, told func(store.Survey, error)) {
-	by, silent := a.By(BySchedule), silences{}
-	for {
-		connections, err := a.workspace.Connections()
-		if err != nil {
-			a.Log.Warn("schedules cannot be read", "err", err)
-		}
-		for _, c := range connections {
-			if due, err := a.surveyDue(ctx, c, time.Now()); err != nil || !due || silent.waits(c.Site, time.Now()) {
-				continue
-			}
-			s, err := by.Survey(ctx, SurveyWish{Site: c.Site})
-			told(s, err)
-			silent.took(c.Site, err, time.Now())
-			if _, err := by.SettleByRules(ctx); err != nil {
-				a.Log.Warn("the standing rules were not applied", "err", err)
-			}
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(scheduleLooks):
-		}
-	}
-}
-
-// scheduleLooks is how often schedules are looked at.
-const scheduleLooks = 5 * time.Second
-
-// surveyDue reports that a site's schedule asks for a survey since the last one began. One that was never surveyed is due.
-func (a *App) surveyDue(ctx context.Context, c Connection, now time.Time) (bool, error) {
-	if c.Schedule == "" {
-		return false, nil
-	}
-	last, err := a.store.LastSurvey(ctx, c.Site)
-	if errors.Is(err, store.ErrNotFound) {
-		return true, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	next, err := c.Next(last.Started)
-	return err == nil && !next.IsZero() && !next.After(now), err
 }

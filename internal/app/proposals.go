@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"andamio/internal/core/fault"
@@ -84,6 +85,10 @@ func (a *App) propose(ctx context.Context, o Order, holds time.Duration) (*Propo
 	if err != nil {
 		return nil, err
 	}
+	due := Due{Kind: dueLapse, Subject: strconv.FormatInt(id, 10), Start: p.Until, By: a.actor, Seen: now}
+	if _, err := a.store.Register(ctx, due); err != nil {
+		return nil, err
+	}
 	p, err = a.store.Proposal(ctx, id)
 	return &p, err
 }
@@ -134,9 +139,9 @@ func (a *App) stillHolds(ctx context.Context, p *Proposal) error {
 		return fault.Conflictf("proposal %d was being confirmed when that broke off: have it worked out anew", p.ID)
 	case p.State == store.ProposalConfirmed:
 		return fault.Conflictf("proposal %d was confirmed already: it is run %d", p.ID, p.Run)
-	case p.State != store.ProposalOpen:
-		return fault.Conflictf("proposal %d was %s", p.ID, p.State)
-	case time.Now().After(p.Until):
+	case p.State == store.ProposalWithdrawn:
+		return fault.Conflictf("proposal %d was withdrawn", p.ID)
+	case p.State == store.ProposalLapsed, time.Now().After(p.Until):
 		return fault.Conflictf("proposal %d held until %s: have it worked out anew", p.ID, p.Until.Local().Format("2006-01-02 15:04"))
 	}
 	var was ground

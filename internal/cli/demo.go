@@ -187,6 +187,9 @@ func (s *shared) demoWorkspace() (err error) {
 }
 
 func (s *shared) stopDemo(ctx context.Context) error {
+	if err := app.StopServingAt(ctx, s.workspace); err != nil {
+		return err
+	}
 	ran, err := app.StopStandIns(ctx, s.workspace)
 	if err == nil && !ran {
 		fmt.Fprintln(s.out, "no stand-ins run in", s.workspace)
@@ -196,6 +199,9 @@ func (s *shared) stopDemo(ctx context.Context) error {
 
 // setAside ends the stand-ins of the demo before, and gives its workspace another name.
 func (s *shared) setAside(ctx context.Context) error {
+	if err := app.StopServingAt(ctx, s.workspace); err != nil {
+		return err
+	}
 	if _, err := app.StopStandIns(ctx, s.workspace); err != nil {
 		return err
 	}

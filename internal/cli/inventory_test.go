@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/fault"
 )
 
 // deployedFrom is a workspace with the scenario deployed on stand-ins of its own.
@@ -137,11 +138,11 @@ func TestSitesAreConnectedFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(4, "credentials", "key", "bastion"), "already")
 }
 
-// TestListenHearsAndEnds starts the listener, has it refuse a forged notice, and interrupts it.
-func TestListenHearsAndEnds(t *testing.T) {
+// TestServeHearsAndEnds serves a workspace, has it refuse a forged notice, and interrupts it.
+func TestServeHearsAndEnds(t *testing.T) {
 	t.Parallel()
 	ws := standIns(t, "0.01")
-	cmd := exec.Command(binary, "listen", "--address", "127.0.0.1:0", "--json", "--workspace", ws)
+	cmd := exec.Command(binary, "serve", "--address", "127.0.0.1:0", "--json", "--workspace", ws)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
@@ -156,8 +157,21 @@ func TestListenHearsAndEnds(t *testing.T) {
 	require.NoError(t, err)
 	resp.Body.Close()
 	assert.Equal(t, http.StatusUnauthorized, resp.StatusCode)
-	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	code, _, errOut := call("serve", "--address", "127.0.0.1:0", "--workspace", ws)
+	assert.Equal(t, statuses[fault.Conflict], code, errOut)
+	require.Eventually(t, func() bool { // each is surveyed at once, since none ever was
+		_, text, _ := call("clock", "--workspace", ws)
+		return strings.Count(text, ": done, ") == 5
+	}, 20*time.Second, 50*time.Millisecond)
+	code, text, _ := call("clock", "--workspace", ws)
+	assert.Zero(t, code)
+	assert.Regexp(t, `served by \S+/\d+ since`, text)
+	assert.Regexp(t, `survey of vega +20\d\d-\d\d-\d\d \d\d:00:00 +FREQ=HOURLY`, text)
+	code, _, errOut = call("serve", "--stop", "--workspace", ws)
+	assert.Zero(t, code, errOut)
 	require.NoError(t, cmd.Wait())
+	_, text, _ = call("clock", "--workspace", ws)
+	assert.Contains(t, text, "nobody serves this workspace")
 }
 
 // TestASurveyKilledLeavesWhatWasSeen kills a survey's process in its middle; the next one goes on with it.

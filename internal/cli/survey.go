@@ -135,7 +135,7 @@ func (s *shared) notices() *cobra.Command {
 		Use:   "notices",
 		Short: "Say where sites on other machines send their notices",
 		Long: `Notices are heard on this machine alone, unless sites are on others: then --listen is the address of this machine at which
-they are heard, and --tell the name or address by which sites reach it, where that is another. It counts for listen and for
+they are heard, and --tell the name or address by which sites reach it, where that is another. It counts for serve and for
 runs, from the next on. Runs hear them in clear: signed, so that nobody makes them up, but anybody on the way reads them.
 Without options says how it is.`,
 		Args: cobra.NoArgs,
@@ -166,64 +166,6 @@ Without options says how it is.`,
 		return nil
 	})
 	return cmd
-}
-
-func (s *shared) listen() *cobra.Command {
-	var where app.Listening
-	cmd := &cobra.Command{
-		Use:   "listen",
-		Short: "Hear signed notices of sites, and survey when schedules say",
-		Long: `Takes CloudEvents over HTTP, each site's at its own path and signed with its own secret (HMAC-SHA256 over time stamp and
-body), and looks at what they are about. Late, repeated, oversized or badly signed ones are refused. Sites that can are asked
-to send theirs here. Sites with a schedule are surveyed by it. With --certificate and --key they come over https; without,
-in clear, which is said where others could read it. Goes on until interrupted.`,
-		Args: cobra.NoArgs,
-		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
-			if where.Address == "" {
-				h, err := a.Hearing()
-				if err != nil {
-					return err
-				}
-				where.Address = h.At(portNotices)
-			}
-			l, err := a.Listen(ctx, where)
-			if err != nil {
-				return err
-			}
-			if s.json {
-				err = s.printJSON(map[string]any{"address": l.Address(), "url": l.URL(), "sites": l.Sites, "silent": l.Silent})
-			} else {
-				fmt.Fprintf(s.out, "listening at %sSITE\nnotices from %s; %s send none and are surveyed\n", l.URL(), orNobody(l.Sites), orNobody(l.Silent))
-			}
-			if l.InClear() {
-				fmt.Fprintln(s.err, "notices come in clear: whoever is on the way can read them, though not make them up; --certificate and --key name files for https")
-			}
-			if err != nil {
-				return err
-			}
-			a.KeepSurveyed(ctx, func(v app.Survey, err error) {
-				if !s.json {
-					s.printSurvey(v, err)
-				}
-			})
-			err = l.Close(ctx)
-			if !s.json {
-				fmt.Fprintf(s.out, "%d notices were applied by %d looks\n", l.Taken.Load(), l.Looked.Load())
-			}
-			return err
-		}),
-	}
-	cmd.Flags().StringVar(&where.Address, "address", "", "where to listen, as ADDRESS:PORT (default: port "+portNotices+" of where andamio notices says)")
-	cmd.Flags().StringVar(&where.Certificate, "certificate", "", "file of the certificate that says who we are (PEM)")
-	cmd.Flags().StringVar(&where.Key, "key", "", "file of its private key (PEM)")
-	return cmd
-}
-
-func orNobody(all []string) string {
-	if len(all) == 0 {
-		return "nobody"
-	}
-	return strings.Join(all, ", ")
 }
 
 func (s *shared) drift() *cobra.Command {

@@ -14,6 +14,8 @@ const (
 	ProposalOpen      ProposalState = "open"
 	ProposalConfirmed ProposalState = "confirmed"
 	ProposalWithdrawn ProposalState = "withdrawn"
+	// ProposalLapsed proposals were confirmed by nobody while they held.
+	ProposalLapsed ProposalState = "lapsed"
 )
 
 // Proposal is a plan that somebody proposed.

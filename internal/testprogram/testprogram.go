@@ -19,6 +19,7 @@ func Main(m *testing.M, binary *string) {
 	if out, err := exec.Command("go", "build", "-o", *binary, "andamio/cmd/andamio").CombinedOutput(); err != nil {
 		panic(fmt.Sprintf("build: %v\n%s", err, out))
 	}
+	os.Setenv("ANDAMIO_SERVE", "off") // what screens start by themselves would outlive the tests
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)

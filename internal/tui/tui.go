@@ -56,11 +56,17 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 	a = a.By(app.ByScreen)
 	m := newFrame(ctx, a, o)
 	program := tea.NewProgram(m, options...)
-	go a.KeepSurveyed(m.ctx, func(s app.Survey, err error) {
-		if err != nil {
-			program.Send(view.Told{Text: err.Error(), Bad: true})
+	go func() {
+		failed := func(text string) { program.Send(view.Told{Text: text, Bad: true}) }
+		err := a.KeepServed(m.ctx, func(f app.Firing) {
+			if f.State == app.FiringFailed {
+				failed(app.DueWords(f.Kind, f.Subject) + ": " + f.Note)
+			}
+		})
+		if err != nil && m.ctx.Err() == nil {
+			failed(err.Error())
 		}
-	})
+	}()
 	_, err := program.Run()
 	return m.goesOn(), err
 }

@@ -86,6 +86,7 @@ const (
 	ConnectNames Act = "connect-names"
 	TellNotices  Act = "set-notices"
 	Hear         Act = "hear-notices"
+	Serve        Act = "serve"
 	GiveBack     Act = "give-back"
 	EnterHost    Act = "enter-host"
 	CopyFiles    Act = "copy-files"
@@ -132,6 +133,7 @@ var Acts = []Row{
 	{ConnectNames, Connect, "connected"},
 	{TellNotices, Connect, "had notices sent to"},
 	{Hear, Read, "heard notices at"},
+	{Serve, Keep, "served"},
 	{GiveBack, Operate, "gave back what was held for"},
 	{EnterHost, Operate, "entered"},
 	{CopyFiles, Operate, "copied"},

@@ -1,0 +1,320 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"andamio/internal/core/calendar"
+	"andamio/internal/core/clock"
+	"andamio/internal/core/guard"
+	"andamio/internal/store"
+)
+
+// Due is something that is to be done at a time, or again and again.
+type Due = clock.Due
+
+// dueKind says of a kind of what is due what is done, and what becomes of what was due while nobody looked. What it changes in the world
+// it proposes, as a person would.
+type dueKind struct {
+	// words say what is done, before the subject.
+	words string
+	late  clock.Late
+	// again has what failed be tried again before it is due the next time, ever more seldom.
+	again bool
+	// do does it, as whoever set it up, by schedule, and says in a few words what came of it.
+	do func(ctx context.Context, a *App, subject string) (string, error)
+}
+
+// dueKinds are the kinds, by name. A new one is a row here and a call of register where it is set up.
+var dueKinds = map[string]dueKind{
+	dueSurvey: {words: "survey of", late: clock.CatchUp, again: true, do: surveyAsDue},
+	dueLapse:  {words: "end of proposal", late: clock.CatchUp, do: lapse},
+}
+
+// The kinds of what is due.
+const (
+	dueSurvey = "survey"
+	dueLapse  = "lapse"
+)
+
+// DueWords say what is done when something is due.
+func DueWords(kind, subject string) string {
+	if k, known := dueKinds[kind]; known {
+		return k.words + " " + subject
+	}
+	return kind + " of " + subject
+}
+
+// surveyAsDue surveys a site, and settles what standing rules settle.
+func surveyAsDue(ctx context.Context, a *App, site string) (string, error) {
+	s, err := a.Survey(ctx, SurveyWish{Site: site})
+	if err != nil {
+		return "", err
+	}
+	note := fmt.Sprintf("%d things", s.Found())
+	done, err := a.SettleByRules(ctx)
+	if err != nil {
+		a.Log.Warn("the standing rules were not applied", "err", err)
+	}
+	if len(done) > 0 {
+		note += fmt.Sprintf(", %d settled by rules", len(done))
+	}
+	return note, nil
+}
+
+// lapse closes a proposal whose time is over.
+func lapse(ctx context.Context, a *App, subject string) (string, error) {
+	id, err := strconv.ParseInt(subject, 10, 64)
+	if err != nil {
+		return "", err
+	}
+	mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalLapsed, 0)
+	if err != nil {
+		return "", err
+	}
+	if !mine {
+		return "it was confirmed or withdrawn before", a.store.Unregister(ctx, dueLapse, subject)
+	}
+	return "nobody confirmed it", a.store.Unregister(ctx, dueLapse, subject)
+}
+
+// register has be due what the connections of sites say now. A site that was never surveyed is due at once.
+func (a *App) register(ctx context.Context, now time.Time) {
+	connections, err := a.workspace.Connections()
+	if err != nil {
+		a.Log.Warn("schedules cannot be read", "err", err)
+		return
+	}
+	dues, err := a.store.Dues(ctx)
+	if err != nil {
+		a.Log.Warn("what is due cannot be read", "err", err)
+		return
+	}
+	known := map[string]Due{}
+	for _, d := range dues {
+		if d.Kind == dueSurvey {
+			known[d.Subject] = d
+		}
+	}
+	for i := range connections {
+		c := &connections[i]
+		had, is := known[c.Site]
+		delete(known, c.Site)
+		if c.Schedule == "" {
+			if is {
+				err = errors.Join(err, a.store.Unregister(ctx, dueSurvey, c.Site))
+			}
+			continue
+		}
+		d, wrong := a.surveyDue(ctx, c, now)
+		if wrong != nil || is && had.Rule == d.Rule && had.Zone == d.Zone && had.Start.Equal(d.Start) {
+			err = errors.Join(err, wrong)
+			continue
+		}
+		_, wrong = a.store.Register(ctx, d)
+		err = errors.Join(err, wrong)
+	}
+	for site := range known {
+		err = errors.Join(err, a.store.Unregister(ctx, dueSurvey, site))
+	}
+	if err != nil {
+		a.Log.Warn("what is due could not be registered", "err", err)
+	}
+}
+
+// surveyDue is what a site's schedule has be due: since it was surveyed last, or at once.
+func (a *App) surveyDue(ctx context.Context, c *Connection, now time.Time) (Due, error) {
+	zone, err := c.zone()
+	if err != nil {
+		return Due{}, err
+	}
+	d := Due{Kind: dueSurvey, Subject: c.Site, Rule: c.Schedule, Zone: c.TimeZone, Start: c.scheduled(zone), By: a.actor.By(guard.Schedule)}
+	last, err := a.store.LastSurvey(ctx, c.Site)
+	if !errors.Is(err, store.ErrNotFound) {
+		d.Seen = last.Started
+		return d, err
+	}
+	r, err := calendar.Parse(d.Rule, zone, d.Start)
+	if err != nil {
+		return d, err
+	}
+	if began := r.Last(now); !began.IsZero() {
+		d.Seen = began.Add(-1) // the last time counts, and none before it was missed
+	}
+	return d, nil
+}
+
+// due begins what is due now.
+func (s *Serving) due(ctx context.Context, now time.Time) {
+	dues, err := s.a.store.Dues(ctx)
+	if err != nil {
+		if ctx.Err() == nil {
+			s.a.Log.Warn("what is due cannot be read", "err", err)
+		}
+		return
+	}
+	for i := range dues {
+		d := &dues[i]
+		kind, known := dueKinds[d.Kind]
+		if !known {
+			continue // a newer program's: it sees to it
+		}
+		v, err := clock.Judge(d, kind.late, now)
+		switch {
+		case err != nil:
+			s.a.Log.Warn("what is due cannot be judged", "kind", d.Kind, "subject", d.Subject, "err", err)
+		case !v.Do.IsZero():
+			s.begin(ctx, d, Firing{At: v.Do, State: FiringGoing, Missed: v.Missed, Began: now})
+		case v.Missed > 0:
+			s.begin(ctx, d, Firing{At: v.Seen, State: FiringMissed, Missed: v.Missed - 1, Began: now})
+		}
+	}
+	s.retry(ctx, dues, now)
+}
+
+// lastFirings is how many firings are looked at for what is to be tried again.
+const lastFirings = 200
+
+// retry begins again what failed and is to be tried again by now.
+func (s *Serving) retry(ctx context.Context, dues []Due, now time.Time) {
+	all, err := s.a.store.Firings(ctx, lastFirings)
+	if err != nil {
+		return
+	}
+	for _, f := range all {
+		if f.State != FiringFailed || f.Again.IsZero() || f.Again.After(now) {
+			continue
+		}
+		i := slices.IndexFunc(dues, func(d Due) bool { return d.ID == f.Due })
+		if i < 0 || dues[i].Seen.After(f.At) { // it is due no more, or was since
+			f.Again = time.Time{}
+			_ = s.a.store.EndFiring(ctx, f)
+			continue
+		}
+		s.begin(ctx, &dues[i], Firing{At: f.At, State: FiringGoing, Tries: f.Tries, Began: now})
+	}
+}
+
+// begin does what is due, beside everything else that is, unless it goes on still. It is noted before it is done.
+func (s *Serving) begin(ctx context.Context, d *Due, f Firing) {
+	s.mu.Lock()
+	busy := s.going[d.ID]
+	if !busy {
+		s.going[d.ID] = true
+	}
+	s.mu.Unlock()
+	if busy {
+		return
+	}
+	f.Due, f.Kind, f.Subject = d.ID, d.Kind, d.Subject
+	ended := func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.going, d.ID)
+	}
+	mine, err := s.a.store.Fire(ctx, leaseServe, s.epoch, f)
+	if err != nil || !mine || f.State == FiringMissed {
+		if err != nil && ctx.Err() == nil {
+			s.a.Log.Warn("what is due could not be noted, and is not done", "kind", d.Kind, "subject", d.Subject, "err", err)
+		}
+		if mine {
+			s.told(f)
+		}
+		ended()
+		return
+	}
+	f.Tries++
+	by := s.a.As(d.By.By(guard.Schedule))
+	s.work.Go(func() {
+		defer ended()
+		s.end(ctx, f, func() (string, error) { return dueKinds[d.Kind].do(ctx, by, d.Subject) })
+	})
+}
+
+// How long what failed is left alone: the first time, and at most.
+const (
+	firstAgain = time.Minute
+	mostAgain  = 15 * time.Minute
+)
+
+// end does it and notes what came of it.
+func (s *Serving) end(ctx context.Context, f Firing, do func() (string, error)) {
+	note, err := do()
+	f.Ended, f.Note, f.State = time.Now(), note, FiringDone
+	if err != nil {
+		f.State, f.Note = FiringFailed, oneLine(err)
+		if dueKinds[f.Kind].again && ctx.Err() == nil {
+			f.Again = f.Ended.Add(min(firstAgain<<min(f.Tries-1, 8), mostAgain))
+		}
+	}
+	if wrong := s.a.store.EndFiring(context.WithoutCancel(ctx), f); wrong != nil {
+		s.a.Log.Warn("what came of what was due could not be noted", "kind", f.Kind, "subject", f.Subject, "err", wrong)
+	}
+	s.told(f)
+}
+
+// oneLine is an error in one line.
+func oneLine(err error) string { return strings.Join(strings.Fields(err.Error()), " ") }
+
+// brokeOff notes of what the process before this one was doing when it ended that it broke off; what may be is tried again.
+func (s *Serving) brokeOff(ctx context.Context) error {
+	all, err := s.a.store.Firings(ctx, lastFirings)
+	for _, f := range all {
+		if f.State != FiringGoing {
+			continue
+		}
+		f.State, f.Ended, f.Note = FiringFailed, time.Now(), "the process that did it ended"
+		if dueKinds[f.Kind].again {
+			f.Again = f.Ended
+		}
+		err = errors.Join(err, s.a.store.EndFiring(ctx, f))
+	}
+	return err
+}
+
+// Clock is what is due next, and what became of what was.
+type Clock struct {
+	By   Served     `json:"served_by"`
+	Next []Upcoming `json:"next"`
+	Last []Firing   `json:"last"`
+}
+
+// Upcoming is something that is due, and when next; zero if it is not again.
+type Upcoming struct {
+	Due
+	At time.Time `json:"at,omitzero"`
+	// Overdue says that it was due and nobody has seen to it.
+	Overdue bool `json:"overdue,omitempty"`
+}
+
+// Clock says who sees to what is due, what that is, the soonest first, and what became of the last.
+func (a *App) Clock(ctx context.Context, now time.Time, last int) (Clock, error) {
+	var out Clock
+	var err error
+	if out.By, err = a.ServedBy(ctx); err != nil {
+		return out, err
+	}
+	a.register(ctx, now)
+	dues, err := a.store.Dues(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, d := range dues {
+		u := Upcoming{Due: d}
+		if v, err := clock.Judge(&d, clock.CatchUp, now); err == nil && !v.Do.IsZero() {
+			u.At, u.Overdue = v.Do, true
+		} else if u.At, err = d.Next(now); err != nil {
+			a.Log.Warn("when it is due is not known", "kind", d.Kind, "subject", d.Subject, "err", err)
+			continue
+		}
+		out.Next = append(out.Next, u)
+	}
+	slices.SortStableFunc(out.Next, func(x, y Upcoming) int { return x.At.Compare(y.At) })
+	out.Last, err = a.store.Firings(ctx, last)
+	return out, err
+}

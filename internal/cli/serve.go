@@ -1,0 +1,166 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/printable"
+)
+
+func (s *shared) serve() *cobra.Command {
+	var where app.Listening
+	var stop bool
+	cmd := &cobra.Command{
+		Use:   "serve",
+		Short: "See to what is due, and hear signed notices of sites",
+		Long: `Is the one lasting process of a workspace. It surveys sites when their schedules say, closes proposals whose time is over, and applies
+standing rules; andamio clock says what is due and what became of it. What was due while nothing served the workspace is done
+once, or said to be missed. The screens start it by themselves, unless ANDAMIO_SERVE is "off"; a second one is refused, and takes over
+when the first has been silent for 10 seconds. Goes on until interrupted; --stop ends it.
+
+It takes CloudEvents over HTTP, each site's at its own path and signed with its own secret (HMAC-SHA256 over time stamp and body),
+and looks at what they are about. Late, repeated, oversized or badly signed ones are refused. Sites that can are asked to send
+theirs here. With --certificate and --key they come over https; without, in clear, which is said where others could read it.`,
+		Args: cobra.NoArgs,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			if stop {
+				return a.StopServing(ctx)
+			}
+			return s.serveUntil(ctx, a, where)
+		}),
+	}
+	f := cmd.Flags()
+	f.StringVar(&where.Address, "address", "", "where to listen, as ADDRESS:PORT (default: port "+portNotices+" of where andamio notices says, or any that is free)")
+	f.StringVar(&where.Certificate, "certificate", "", "file of the certificate that says who we are (PEM)")
+	f.StringVar(&where.Key, "key", "", "file of its private key (PEM)")
+	f.BoolVar(&stop, "stop", false, "end the process that serves the workspace")
+	return cmd
+}
+
+// serveUntil serves the workspace until the context ends.
+func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening) error {
+	told := func(f app.Firing) {
+		if !s.json {
+			fmt.Fprintf(s.out, "%s  %s\n", clockTime(time.Now()), printable.Clean(firingLine(f)))
+		}
+	}
+	v, err := s.beginServing(ctx, a, where, told)
+	if err != nil {
+		return err
+	}
+	if s.json {
+		err = s.printJSON(map[string]any{"address": v.Address(), "url": v.URL(), "sites": v.Sites, "silent": v.Silent})
+	} else {
+		fmt.Fprintf(s.out, "listening at %sSITE\nnotices from %s; %s send none and are surveyed\n", v.URL(), orNobody(v.Sites), orNobody(v.Silent))
+	}
+	if v.InClear() {
+		fmt.Fprintln(s.err, "notices come in clear: whoever is on the way can read them, though not make them up; --certificate and --key name files for https")
+	}
+	if err != nil {
+		return err
+	}
+	err = v.Run(ctx)
+	if !s.json {
+		fmt.Fprintf(s.out, "%d notices were applied by %d looks\n", v.Taken.Load(), v.Looked.Load())
+	}
+	return err
+}
+
+// beginServing serves at the usual port unless another is named; if something else has that, at one that is free.
+func (s *shared) beginServing(ctx context.Context, a *app.App, where app.Listening, told func(app.Firing)) (*app.Serving, error) {
+	if where.Address != "" {
+		return a.Serve(ctx, where, told)
+	}
+	h, err := a.Hearing()
+	if err != nil {
+		return nil, err
+	}
+	where.Address = h.At(portNotices)
+	v, err := a.Serve(ctx, where, told)
+	if app.IsTaken(err) {
+		where.Address = h.At("0")
+		return a.Serve(ctx, where, told)
+	}
+	return v, err
+}
+
+func orNobody(all []string) string {
+	if len(all) == 0 {
+		return "nobody"
+	}
+	return strings.Join(all, ", ")
+}
+
+func (s *shared) clock() *cobra.Command {
+	last := 10
+	cmd := &cobra.Command{
+		Use:   "clock",
+		Short: "Say what is due, and what became of what was",
+		Long: `Lists what is due next, such as surveys by schedule, and the last times at which something was: what was done, what failed and is tried
+again, what was missed because nothing served the workspace. See andamio serve.`,
+		Args: cobra.NoArgs,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			c, err := a.Clock(ctx, time.Now(), last)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(c)
+			}
+			printClock(s.out, c)
+			return nil
+		}),
+	}
+	cmd.Flags().IntVar(&last, "last", last, "how many of the last times are listed")
+	return cmd
+}
+
+func printClock(out io.Writer, c app.Clock) {
+	if c.By.Name == "" {
+		fmt.Fprintln(out, "nobody serves this workspace: what is due is not seen to; andamio serve does")
+	} else {
+		fmt.Fprintf(out, "served by %s since %s\n", printable.Clean(c.By.Name), clockTime(c.By.Since))
+	}
+	w := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
+	for _, u := range c.Next {
+		at := "not again"
+		switch {
+		case u.Overdue:
+			at = "overdue since " + clockTime(u.At)
+		case !u.At.IsZero():
+			at = clockTime(u.At)
+		}
+		fmt.Fprintf(w, "%s\t%s\t%s\n", printable.Clean(app.DueWords(u.Kind, u.Subject)), at, printable.Clean(strings.ReplaceAll(u.Rule, "\n", " ")))
+	}
+	w.Flush()
+	for _, f := range c.Last {
+		fmt.Fprintf(out, "%s  %s\n", clockTime(f.At), printable.Clean(firingLine(f)))
+	}
+}
+
+// firingLine says what was due and what became of it.
+func firingLine(f app.Firing) string {
+	text := app.DueWords(f.Kind, f.Subject) + ": " + string(f.State)
+	if f.Note != "" {
+		text += ", " + f.Note
+	}
+	if f.Tries > 1 {
+		text += fmt.Sprintf(" (try %d)", f.Tries)
+	}
+	if !f.Again.IsZero() {
+		text += "; tried again at " + f.Again.Local().Format(time.TimeOnly)
+	}
+	if f.Missed > 0 {
+		text += fmt.Sprintf("; missed %d times before", f.Missed)
+	}
+	return text
+}
+
+func clockTime(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
