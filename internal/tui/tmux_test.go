@@ -6,7 +6,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -28,11 +30,24 @@ type terminal struct {
 	dir    string
 }
 
+// end ends the terminal and waits for the program in it, which writes to its workspace until it has ended.
+func (x *terminal) end() {
+	pane, _ := exec.Command("tmux", "-L", x.socket, "list-panes", "-a", "-F", "#{pane_pid}").Output()
+	children, _ := exec.Command("pgrep", "-P", strings.TrimSpace(string(pane))).Output()
+	_ = exec.Command("tmux", "-L", x.socket, "kill-server").Run()
+	for _, child := range strings.Fields(string(children)) {
+		pid, err := strconv.Atoi(child)
+		for began := time.Now(); err == nil && syscall.Kill(pid, 0) == nil && time.Since(began) < 10*time.Second; {
+			time.Sleep(10 * time.Millisecond)
+		}
+	}
+}
+
 // open starts a command line in a terminal of that size, in a folder of its own.
 func open(t *testing.T, w, h int, env []string, args ...string) *terminal {
 	t.Helper()
 	term := &terminal{t, fmt.Sprintf("andamio-test-%d-%d", os.Getpid(), time.Now().UnixNano()), t.TempDir()}
-	t.Cleanup(func() { _ = exec.Command("tmux", "-L", term.socket, "kill-server").Run() })
+	t.Cleanup(term.end)
 	line := append(append([]string{"env"}, env...), binary)
 	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "-c", term.dir, strings.Join(append(line, args...), " ")+"; exec sh")
 	term.tmux("set", "-g", "status", "off")

@@ -133,7 +133,7 @@ var Acts = []Row{
 	{ConnectNames, Connect, "connected"},
 	{TellNotices, Connect, "had notices sent to"},
 	{Hear, Read, "heard notices at"},
-	{Serve, Keep, "served"},
+	{Serve, Keep, "began to serve"},
 	{GiveBack, Operate, "gave back what was held for"},
 	{EnterHost, Operate, "entered"},
 	{CopyFiles, Operate, "copied"},

@@ -20,21 +20,23 @@ const mostDone = 48
 // lookWithin is how long a look into the workspace may take.
 const lookWithin = 10 * time.Second
 
-// done are the last entries of the trail of what was done, the newest first.
+// done are the last entries of the trail of what was done, the newest first, what was proposed, and what is due.
 type done struct {
 	last      []app.Entry
 	proposals []app.Proposal
+	clock     app.Clock
 	err       error
 }
 
-// lookAtDone looks what was done last, and what was proposed.
+// lookAtDone looks what was done last, what was proposed, and what is due.
 func (v *View) lookAtDone() tea.Cmd {
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(context.Background(), lookWithin)
 		defer cancel()
 		last, err := v.app.LastOfTrail(ctx, mostDone)
 		open, openErr := v.app.OpenProposals(ctx)
-		return done{last, open, errors.Join(err, openErr)}
+		clock, clockErr := v.app.Clock(ctx, time.Now(), mostDone)
+		return done{last, open, clock, errors.Join(err, openErr, clockErr)}
 	}
 }
 

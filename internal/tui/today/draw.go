@@ -23,6 +23,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 	for i, title := range []string{"under way", "standing", "earlier"} {
 		d.runs(title, i, len(items))
 	}
+	d.due()
 	d.done()
 }
 

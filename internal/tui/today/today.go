@@ -36,8 +36,10 @@ type View struct {
 	done []app.Entry
 	// proposals are the plans that wait for somebody to confirm them.
 	proposals []app.Proposal
-	at        int
-	rows      map[int]int
+	// clock is what is due, and who sees to it.
+	clock app.Clock
+	at    int
+	rows  map[int]int
 	// now is when the view was drawn last: what is selected is what was seen.
 	now time.Time
 }
@@ -78,7 +80,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		if msg.err != nil {
 			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
 		}
-		v.done, v.proposals = msg.last, msg.proposals
+		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
