@@ -148,5 +148,5 @@ func (a *App) Lock(ctx context.Context, phrase string) error {
 
 // SetHearing changes where notices are heard.
 func (a *App) SetHearing(ctx context.Context, h Hearing) error {
-	return a.do(ctx, guard.TellNotices, h.Told(h.At("any port")), func() error { return a.workspace.SetHearing(h) })
+	return a.do(ctx, guard.TellNotices, h.Advertised(h.At("any port")), func() error { return a.workspace.SetHearing(h) })
 }

@@ -32,7 +32,7 @@ func TestWhoDidWhatIsInTheTrail(t *testing.T) {
 	id, err := ana.NewRun(ctx, Order{Plan: d.Plan})
 	require.NoError(t, err)
 	require.NoError(t, ana.Work(ctx, id))
-	_, err = eva.Survey(ctx, SurveyWish{Site: "vega"})
+	_, err = eva.Survey(ctx, SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 	require.NoError(t, eva.SetSecrets(ctx, map[string]string{"b": "hunter22", "a": "hunter22"}))
 	require.Error(t, eva.Resume(ctx, id))
@@ -56,7 +56,7 @@ func TestWhoDidWhatIsInTheTrail(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, v.Wrong)
 	assert.EqualValues(t, 7, v.Entries)
-	_, err = eva.Survey(ctx, SurveyWish{Site: "vega", Deep: true})
+	_, err = eva.Survey(ctx, SurveyRequest{Site: "vega", Deep: true})
 	require.NoError(t, err)
 	assert.Equal(t, []string{got[6], "eva by command surveyed vega: with what is within its instances"}, trailWords(t, a, 2), "it is one act, though it enters instances")
 }

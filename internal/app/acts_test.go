@@ -26,7 +26,7 @@ const (
 
 // methods say of every exported method of [App] what it is, or which act.
 var methods = map[string]any{
-	"Acts": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
+	"Settlements": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
 	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,
 	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
 	"ConnectNames": guard.ConnectNames, "ConnectSandbox": itself, "Copy": guard.CopyFiles, "CopyTemplate": worksOut, "CutOver": through,
@@ -43,7 +43,7 @@ var methods = map[string]any{
 	"SettleByRules": through, "Settling": worksOut, "Sites": reads, "Standing": reads, "StartMove": guard.StartMove, "Steer": guard.SteerMove, "Survey": guard.SurveySite,
 	"SurveyAll": through, "Serve": guard.Serve, "ServedBy": reads, "KeepServed": through, "StopServing": itself, "Clock": reads, "Taken": reads, "TemplateOf": reads, "Test": reads, "Things": reads, "Timed": reads, "Undo": guard.UndoSettled, "Unpair": guard.PartSites,
 	"Opened": reads, "Runs": reads, "Run": reads, "PlanOf": reads, "Events": reads, "Reservations": reads, "Connections": reads, "Connection": reads,
-	"WrongName": reads, "Surveys": reads, "LastSurvey": reads, "Coverage": reads, "InventoryStamp": reads, "RecordHistory": reads, "Keys": reads, "Zone": reads,
+	"CheckSiteName": reads, "Surveys": reads, "LastSurvey": reads, "Coverage": reads, "InventoryStamp": reads, "RecordHistory": reads, "Keys": reads, "Zone": reads,
 	"Hearing": reads, "Rules": reads, "MissingSecrets": reads,
 	"Updating": worksOut, "VerifyTrail": reads, "Waiting": reads,
 }

@@ -89,7 +89,7 @@ func draft(t *testing.T, a *App, change map[string]string) *Draft {
 		e, err = a.Estate(ctx)
 		return err == nil
 	}, 20*time.Second, 50*time.Millisecond, "the sites do not say what they offer")
-	d := NewDraft(tmpl, Wish{Preset: "drill"}, e)
+	d := NewDraft(tmpl, DraftRequest{Preset: "drill"}, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	return d
@@ -416,15 +416,15 @@ func TestPresets(t *testing.T) {
 	assert.ErrorContains(t, err, "drill, storm-season")
 	e, err := DemoEstate()
 	require.NoError(t, err)
-	small, large := NewDraft(tmpl, Wish{Preset: "drill"}, e), NewDraft(tmpl, Wish{Preset: "storm-season"}, e)
+	small, large := NewDraft(tmpl, DraftRequest{Preset: "drill"}, e), NewDraft(tmpl, DraftRequest{Preset: "storm-season"}, e)
 	assert.Less(t, len(small.Plan.Steps), len(large.Plan.Steps))
 	value, diags := tosca.ParseInput("forecast_workers", "7")
 	require.Empty(t, diags)
-	more := NewDraft(tmpl, Wish{Preset: "drill", Inputs: tosca.Inputs{"forecast_workers": value}}, e)
+	more := NewDraft(tmpl, DraftRequest{Preset: "drill", Inputs: tosca.Inputs{"forecast_workers": value}}, e)
 	assert.Equal(t, int64(7), more.Plan.Inputs["forecast_workers"], "an input given beside the preset wins")
 	assert.Equal(t, "16 GiB", more.Plan.Inputs["store_memory"])
 	tight := &estate.Estate{Version: estate.Version, Sites: e.Sites[:1]}
-	none := NewDraft(tmpl, Wish{Preset: "drill"}, tight)
+	none := NewDraft(tmpl, DraftRequest{Preset: "drill"}, tight)
 	assert.Nil(t, none.Plan)
 	assert.Equal(t, tosca.CodeNotOffered, none.Diagnostics[0].Code, "found before anything is placed")
 	full, err := DemoEstate()
@@ -434,7 +434,7 @@ func TestPresets(t *testing.T) {
 			z.Hosts[i].Free = estate.Capacity{Cores: 1, MemoryGiB: 1, DiskGiB: 10}
 		}
 	}
-	none = NewDraft(tmpl, Wish{Preset: "drill"}, full)
+	none = NewDraft(tmpl, DraftRequest{Preset: "drill"}, full)
 	assert.Nil(t, none.Plan)
 	assert.ErrorContains(t, none.Err, "there is no place for")
 }
@@ -445,7 +445,7 @@ func TestPicturesAreWritten(t *testing.T) {
 	require.NoError(t, err)
 	e, err := DemoEstate()
 	require.NoError(t, err)
-	d := NewDraft(tmpl, Wish{Preset: "drill"}, e)
+	d := NewDraft(tmpl, DraftRequest{Preset: "drill"}, e)
 	d.Plan.Name = "../flood/watch"
 	files, err := ExportPictures(run.New(d.Plan), elevation.BySite, time.Now(), t.TempDir())
 	require.NoError(t, err)

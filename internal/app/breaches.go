@@ -64,13 +64,13 @@ func (a *App) rulesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, e 
 	if design == nil {
 		return nil, diagnostics
 	}
-	w, err := a.ruled(Wish{})
+	w, err := a.ruled(DraftRequest{})
 	if err != nil {
 		return nil, err
 	}
 	problem, err := problemOf(design, e, w)
 	if err == nil {
-		stay(problem, Wish{Lifted: wanted.Lifted})
+		stay(problem, DraftRequest{Lifted: wanted.Lifted})
 	}
 	return problem, err
 }
@@ -109,7 +109,7 @@ func (a *App) heed(ctx context.Context, d *Deployment, wanted *plan.Plan, e *est
 	var open []placement.Breach
 	var lifted []migrate.Difference
 	for _, b := range newBreaches(*problem, wanted, m.Choices) {
-		if !slices.Contains(m.Wish.Lift, b.Rule) {
+		if !slices.Contains(m.Request.Lift, b.Rule) {
 			open = append(open, b)
 			continue
 		}

@@ -18,7 +18,7 @@ func (a *App) captured(ctx context.Context, d *Deployment) (capture.Files, error
 		if err != nil || t == nil || t.Diagnostics.Errors() > 0 {
 			continue // it can be told of its parts
 		}
-		draft, order, err := a.updating(ctx, d, t, Wish{})
+		draft, order, err := a.updating(ctx, d, t, DraftRequest{})
 		if err == nil && draft.Plan != nil && len(order.Plan.Steps) == 0 {
 			return filledIn(t, draft.Plan.Inputs)
 		}

@@ -22,7 +22,7 @@ import (
 )
 
 // drafted works an example out for the demo's estate.
-func drafted(t *testing.T, files capture.Files, root string, w Wish) *Draft {
+func drafted(t *testing.T, files capture.Files, root string, w DraftRequest) *Draft {
 	t.Helper()
 	tmpl, err := ReadTemplate(source.Memory(files), "captured", root)
 	require.NoError(t, err)
@@ -86,10 +86,10 @@ func TestWhatWasMadeFromATemplateIsCapturedWhole(t *testing.T) {
 			if len(tmpl.Presets) > 0 {
 				preset = tmpl.Presets[0].Name
 			}
-			was := drafted(t, all, "template.yaml", Wish{Preset: preset})
+			was := drafted(t, all, "template.yaml", DraftRequest{Preset: preset})
 			files, err := filledIn(tmpl, was.Plan.Inputs)
 			require.NoError(t, err)
-			again := drafted(t, files, "template.yaml", Wish{Name: "another", Like: was.Placement})
+			again := drafted(t, files, "template.yaml", DraftRequest{Name: "another", Like: was.Placement})
 			assert.Equal(t, likes(was.Plan), likes(again.Plan))
 			assert.Equal(t, len(was.Plan.Outputs), len(again.Plan.Outputs))
 			assert.Equal(t, was.Plan.CostPerHour, again.Plan.CostPerHour)
@@ -106,7 +106,7 @@ func capturedParts(t *testing.T, was *Draft) (*Draft, capture.Files) {
 	require.NoError(t, stands.Plan.Arrange())
 	files, err := capture.Template(stands.Plan)
 	require.NoError(t, err)
-	return drafted(t, files, "template.yaml", Wish{Name: "another", Like: was.Placement}), files
+	return drafted(t, files, "template.yaml", DraftRequest{Name: "another", Like: was.Placement}), files
 }
 
 // TestPartsAreCapturedAsTheyStand makes templates of what stands alone, of which nobody has the template: of each example.
@@ -116,7 +116,7 @@ func TestPartsAreCapturedAsTheyStand(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			all, err := source.All(os.DirFS("../../examples/" + name))
 			require.NoError(t, err)
-			was := drafted(t, all, "template.yaml", Wish{Preset: map[string]string{"flood-watch": "drill"}[name]})
+			was := drafted(t, all, "template.yaml", DraftRequest{Preset: map[string]string{"flood-watch": "drill"}[name]})
 			again, files := capturedParts(t, was)
 			assert.Equal(t, likes(was.Plan), likes(again.Plan))
 			assert.Equal(t, len(was.Plan.Outputs), len(again.Plan.Outputs))
@@ -185,7 +185,7 @@ func drawTiers(t *rapid.T) capture.Files {
 func TestDrawnDesignsAreCapturedAsTheyStand(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		files := drawTiers(rt)
-		was := drafted(t, files, "template.yaml", Wish{})
+		was := drafted(t, files, "template.yaml", DraftRequest{})
 		again, made := capturedParts(t, was)
 		if !assert.Equal(t, likes(was.Plan), likes(again.Plan)) {
 			rt.Fatalf("%s\n---\n%s", files["template.yaml"], made["template.yaml"])
@@ -204,13 +204,13 @@ topology_template:
   node_templates:
     host: { type: Compute }
     part: { type: SoftwareComponent, requirements: [ host: host ], interfaces: { Standard: { create: x.sh } } }
-`), "x.sh": []byte("true\n")}, "template.yaml", Wish{})
+`), "x.sh": []byte("true\n")}, "template.yaml", DraftRequest{})
 	stands, err := change.Done(change.Nothing(was.Plan), was.Plan)
 	require.NoError(t, err)
 	require.NoError(t, stands.Plan.Arrange())
 	files, err := capture.Template(stands.Plan)
 	require.NoError(t, err)
-	again := drafted(t, files, "template.yaml", Wish{})
+	again := drafted(t, files, "template.yaml", DraftRequest{})
 	assert.Equal(t, likes(was.Plan), likes(again.Plan))
 	assert.NotContains(t, string(files["template.yaml"]), "scalable")
 	assert.NotContains(t, string(files["template.yaml"]), "site-lan")
@@ -225,7 +225,7 @@ func TestWhatStandsIsCapturedThoughItsTemplateIsGone(t *testing.T) {
 	require.NoError(t, os.CopyFS(from, os.DirFS("../../examples/flood-watch")))
 	tmpl, err := OpenTemplate(ctx, source.Place{Path: from})
 	require.NoError(t, err)
-	d, err := a.Drafting(ctx, tmpl, Wish{Preset: "drill"})
+	d, err := a.Drafting(ctx, tmpl, DraftRequest{Preset: "drill"})
 	require.NoError(t, err)
 	o, err := a.OrderOf(ctx, d)
 	require.NoError(t, err)
@@ -244,7 +244,7 @@ func TestWhatStandsIsCapturedThoughItsTemplateIsGone(t *testing.T) {
 	made, err := OpenTemplate(ctx, source.Place{Path: dir})
 	require.NoError(t, err)
 	require.Zero(t, made.Diagnostics.Errors(), made.Diagnostics.Error())
-	again, err := a.Drafting(ctx, made, Wish{})
+	again, err := a.Drafting(ctx, made, DraftRequest{})
 	require.NoError(t, err)
 	require.NotNil(t, again.Plan)
 	same, err := a.OrderOf(ctx, again)

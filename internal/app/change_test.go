@@ -78,7 +78,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	before := len(box.Holds())
 
 	// One worker more: only what belongs to it is built, and everything else is kept.
-	more, err := a.Redraft(ctx, id, d.Template, Wish{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
+	more, err := a.Redraft(ctx, id, d.Template, DraftRequest{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
 	require.NoError(t, err)
 	require.NoError(t, more.Err)
 	o, err := a.Changed(ctx, id, more.Plan, "more workers")
@@ -91,7 +91,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	allGood(t, s)
 	assert.Equal(t, before+2, len(box.Holds()), "an instance and its interface")
 
-	same, err := a.Redraft(ctx, id, d.Template, Wish{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
+	same, err := a.Redraft(ctx, id, d.Template, DraftRequest{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
 	require.NoError(t, err)
 	o, err = a.Changed(ctx, id, same.Plan, "the same")
 	require.NoError(t, err)
@@ -133,7 +133,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	assert.ErrorContains(t, err, "flood-watch-two stands already")
 	second, err := a.Taken(ctx, "flood-watch-two")
 	require.NoError(t, err)
-	_, unchanged, err := a.Updating(ctx, second.ID, "", Wish{})
+	_, unchanged, err := a.Updating(ctx, second.ID, "", DraftRequest{})
 	require.NoError(t, err)
 	assert.Empty(t, unchanged.Plan.Steps, "nothing is otherwise of a fresh clone")
 	o, err = a.Retiring(ctx, second.ID)
@@ -159,7 +159,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 func TestAnInstanceIsGivenAnotherSizeInPlace(t *testing.T) {
 	t.Parallel()
 	a, _, d, id := raised(t)
-	bigger, err := a.Redraft(ctx, id, d.Template, Wish{Preset: "drill", Inputs: given(t, "store_memory", "20 GiB")})
+	bigger, err := a.Redraft(ctx, id, d.Template, DraftRequest{Preset: "drill", Inputs: given(t, "store_memory", "20 GiB")})
 	require.NoError(t, err)
 	require.NoError(t, bigger.Err)
 	o, err := a.Changed(ctx, id, bigger.Plan, "more memory")
@@ -265,7 +265,7 @@ func TestATemplateOfWhatStandsRaisesItsLike(t *testing.T) {
 	require.Zero(t, tmpl.Diagnostics.Errors(), tmpl.Diagnostics.Error())
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	again := NewDraft(tmpl, Wish{}, e)
+	again := NewDraft(tmpl, DraftRequest{}, e)
 	require.Zero(t, again.Diagnostics.Errors(), again.Diagnostics.Error())
 	require.NoError(t, again.Err)
 	for _, kind := range []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Software, kinds.Endpoint} {

@@ -64,7 +64,7 @@ func (a *App) redrawn(ctx context.Context, d *Deployment, wanted *plan.Plan, nam
 	if err != nil {
 		return nil
 	}
-	w, err := a.ruled(Wish{Name: name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Workflow: wanted.Workflow, Like: placed(wanted),
+	w, err := a.ruled(DraftRequest{Name: name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Workflow: wanted.Workflow, Like: placed(wanted),
 		Lifted: wanted.Lifted})
 	if err != nil {
 		return nil

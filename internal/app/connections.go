@@ -249,15 +249,15 @@ func (w *Workspace) Connection(name string) (Connection, error) {
 // nameOf is what sites may be called.
 var nameOf = regexp.MustCompile(`^[a-z][a-z0-9-]{0,38}$`)
 
-// WrongName says what is the matter with a name for a new site, "" if nothing is.
-func (w *Workspace) WrongName(name string) string {
+// CheckSiteName says what is the matter with a name for a new site.
+func (w *Workspace) CheckSiteName(name string) error {
 	if !nameOf.MatchString(name) {
-		return "a name is of small letters, digits and hyphens, begins with a letter, and has at most 39"
+		return fault.Invalidf("a name is of small letters, digits and hyphens, begins with a letter, and has at most 39")
 	}
 	if _, err := w.Connection(name); err == nil {
-		return "a site of this name is connected already"
+		return fault.Conflictf("a site of this name is connected already")
 	}
-	return ""
+	return nil
 }
 
 // Check says what is wrong with a connection before anything is asked of it.

@@ -111,7 +111,7 @@ func TestCredentialsAreChangedAndSitesRemovedSafely(t *testing.T) {
 	still, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	assert.Equal(t, now.Credential(), still.Credential(), "one that does not work is not kept")
-	_, err = a.Survey(ctx, SurveyWish{Site: "vega"})
+	_, err = a.Survey(ctx, SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 
 	require.NoError(t, a.Disconnect(ctx, "vega"))
@@ -159,7 +159,7 @@ func TestSchedulesAreMeantInTheSitesTimeZone(t *testing.T) {
 		return !v.Do.IsZero()
 	}
 	assert.True(t, isDue(time.Now()), "what was never surveyed is due")
-	s, err := a.Survey(ctx, SurveyWish{Site: "vega"})
+	s, err := a.Survey(ctx, SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 	assert.False(t, isDue(s.Started))
 	assert.True(t, isDue(s.Started.Add(61*time.Minute)))
@@ -225,13 +225,13 @@ func TestSecretsAreNowhereInTheOpen(t *testing.T) {
 func TestOnlyStandInsDrift(t *testing.T) {
 	t.Parallel()
 	a, _, _ := unconnected(t)
-	_, err := a.Drift(ctx, DriftWish{Count: 1})
+	_, err := a.Drift(ctx, DriftRequest{Count: 1})
 	assert.ErrorContains(t, err, "no such site")
 	b, _ := workspace(t, 0.003)
-	done, err := b.Drift(ctx, DriftWish{Seed: 4, Count: 3, Sorts: []string{"created"}})
+	done, err := b.Drift(ctx, DriftRequest{Seed: 4, Count: 3, Sorts: []string{"created"}})
 	require.NoError(t, err)
 	assert.Len(t, done, 3)
-	_, err = b.Drift(ctx, DriftWish{Count: 1, Sorts: []string{"burnt"}})
+	_, err = b.Drift(ctx, DriftRequest{Count: 1, Sorts: []string{"burnt"}})
 	assert.ErrorContains(t, err, `no change "burnt"`)
 }
 

@@ -183,8 +183,8 @@ func (a *App) Connect(ctx context.Context, c Connection) (out *Tested, err error
 }
 
 func (a *App) connectSite(ctx context.Context, c Connection) (*Tested, error) {
-	if wrong := a.workspace.WrongName(c.Site); wrong != "" {
-		return nil, fault.Invalidf("%q cannot be a site's name: %s", c.Site, wrong)
+	if err := a.workspace.CheckSiteName(c.Site); err != nil {
+		return nil, fmt.Errorf("%q cannot be a site's name: %w", c.Site, err)
 	}
 	tested, err := a.Test(ctx, c)
 	if err != nil {
@@ -215,7 +215,7 @@ func (a *App) connectSite(ctx context.Context, c Connection) (*Tested, error) {
 // rename keeps a connection under the name that the site gives itself, if that is what is wrong with it.
 func (a *App) rename(ctx context.Context, c Connection, err error) error {
 	var other misnamed
-	if !errors.As(err, &other) || a.workspace.WrongName(other.itself) != "" {
+	if !errors.As(err, &other) || a.workspace.CheckSiteName(other.itself) != nil {
 		return nil
 	}
 	was := c

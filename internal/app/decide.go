@@ -30,7 +30,7 @@ func (a *App) decide(ctx context.Context, runID int64, step, verb string) error 
 	if err != nil {
 		return err
 	}
-	if step != "" && s.Step(step) != nil && s.Step(step).Status == run.UnderWay && verb == run.Retry && Lives(r) {
+	if step != "" && s.Step(step) != nil && s.Step(step).Status == run.UnderWay && verb == run.Retry && Alive(r) {
 		return a.store.Decide(ctx, runID, store.Decision{Step: step, Verb: verb}) // its worker asks the site again at once
 	}
 	if step != "" && (s.Step(step) == nil || s.Step(step).Status != run.Failed) {
@@ -65,7 +65,7 @@ func (a *App) resume(ctx context.Context, runID int64) error {
 	switch {
 	case r.State == run.Standing:
 		return fault.Conflictf("run %d has ended, and everything stands: there is nothing to go on with", runID)
-	case r.State == run.UnderWay && Lives(r):
+	case r.State == run.UnderWay && Alive(r):
 		return fault.Conflictf("run %d is under way; andamio watch %d shows it", runID, runID)
 	case r.State == run.Failed:
 		if s, err := a.Replay(ctx, runID); err != nil || s.Failures > 0 {
@@ -102,7 +102,7 @@ func (a *App) latest(ctx context.Context, runID int64) (store.Run, error) {
 
 // goOn sets a worker to a run if none works on it.
 func (a *App) goOn(ctx context.Context, r store.Run) error {
-	if r.State == run.UnderWay && Lives(r) {
+	if r.State == run.UnderWay && Alive(r) {
 		return nil // its worker hears of the decision
 	}
 	return a.takeUp(ctx, r)

@@ -10,8 +10,8 @@ import (
 	"andamio/internal/sandbox"
 )
 
-// DriftWish says how stand-ins are to change by themselves.
-type DriftWish struct {
+// DriftRequest says how stand-ins are to change by themselves.
+type DriftRequest struct {
 	Seed  uint64
 	Count int
 	Site  string
@@ -20,7 +20,7 @@ type DriftWish struct {
 
 // Drift has the workspace's stand-ins change behind everybody's back, each as often as chance says. Sites that are no
 // stand-ins refuse.
-func (a *App) Drift(ctx context.Context, w DriftWish) (out []sandbox.Drifted, err error) {
+func (a *App) Drift(ctx context.Context, w DriftRequest) (out []sandbox.Drifted, err error) {
 	err = a.do(ctx, guard.StandIns, "the workspace", func() (err error) {
 		out, err = a.drift(ctx, w)
 		return err
@@ -28,7 +28,7 @@ func (a *App) Drift(ctx context.Context, w DriftWish) (out []sandbox.Drifted, er
 	return out, err
 }
 
-func (a *App) drift(ctx context.Context, w DriftWish) ([]sandbox.Drifted, error) {
+func (a *App) drift(ctx context.Context, w DriftRequest) ([]sandbox.Drifted, error) {
 	if err := a.workspace.OfStandIns(); err != nil { // no other site is sent its credential for this
 		return nil, err
 	}

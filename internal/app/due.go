@@ -52,7 +52,7 @@ func DueWords(kind, subject string) string {
 
 // surveyAsDue surveys a site, and settles what standing rules settle.
 func surveyAsDue(ctx context.Context, a *App, site string) (string, error) {
-	s, err := a.Survey(ctx, SurveyWish{Site: site})
+	s, err := a.Survey(ctx, SurveyRequest{Site: site})
 	if err != nil {
 		return "", err
 	}

@@ -15,7 +15,7 @@ func TestEachPolicySaysWhatItChanged(t *testing.T) {
 	require.NoError(t, err)
 	e, err := DemoEstate()
 	require.NoError(t, err)
-	d := NewDraft(tmpl, Wish{Preset: "drill"}, e)
+	d := NewDraft(tmpl, DraftRequest{Preset: "drill"}, e)
 	require.NotNil(t, d.Plan)
 	for workload, wants := range map[string][]string{
 		"contacts-host-1": {"policy personal-data (The register says who lives where): answers that sensitive data is yes; so rule sensitive-data-stays-home counts: 4 sites ruled out by it: presa, alisio-norte, alisio-sur, tramonta"},

@@ -23,7 +23,7 @@ func example(t *testing.T, name string) *Template {
 }
 
 // raise runs an example on stand-ins to its end, and returns its state and the order in which steps were done.
-func raise(t *testing.T, name string, w Wish) (*run.State, []string) {
+func raise(t *testing.T, name string, w DraftRequest) (*run.State, []string) {
 	t.Helper()
 	a, _ := workspace(t, pace)
 	e, err := a.Estate(ctx)
@@ -83,7 +83,7 @@ func follows(t *testing.T, order []string, steps ...string) {
 
 func TestThreeLevelsOfSubstitutionServe(t *testing.T) {
 	t.Parallel()
-	state, order := raise(t, "gauge-chain", Wish{})
+	state, order := raise(t, "gauge-chain", DraftRequest{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.NotNil(t, state.Resource("warnings.store.base.machine-1"), "a part of a part of a part")
 	follows(t, order, "warnings.store.base.machine-1/create", "warnings.store.base.machine-1/attach:warnings.store.base.disk-1",
@@ -96,7 +96,7 @@ func TestThreeLevelsOfSubstitutionServe(t *testing.T) {
 
 func TestRelationshipsWorkOnBothEnds(t *testing.T) {
 	t.Parallel()
-	state, order := raise(t, "relay-tiers", Wish{})
+	state, order := raise(t, "relay-tiers", DraftRequest{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	for _, relay := range []string{"relay-1", "relay-2"} {
 		follows(t, order, "store-1/create", "store-1/connect:store.pre_configure_target."+relay, "store-1/configure",
@@ -119,7 +119,7 @@ func TestRelationshipsWorkOnBothEnds(t *testing.T) {
 
 func TestAnImperativeWorkflowServes(t *testing.T) {
 	t.Parallel()
-	state, order := raise(t, "by-hand", Wish{})
+	state, order := raise(t, "by-hand", DraftRequest{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.Equal(t, "deploy", state.Plan.Workflow)
 	follows(t, order, "siren-1/require:deploy", "lan@vega/create", "mast-1/create", "port-1/plug", "mast-1/attach:tape-1", "siren-1/create",
@@ -139,7 +139,7 @@ func TestAWorkflowHasAnAnswerToFailure(t *testing.T) {
 	require.NoError(t, err)
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := NewDraft(tmpl, Wish{}, e)
+	d := NewDraft(tmpl, DraftRequest{}, e)
 	require.NoError(t, d.Err)
 	id := worked(t, a, d)
 	state, err := a.Replay(ctx, id)
@@ -152,7 +152,7 @@ func TestAWorkflowHasAnAnswerToFailure(t *testing.T) {
 
 func TestFunctionsAreWorkedOutWhenTheyCanBe(t *testing.T) {
 	t.Parallel()
-	state, _ := raise(t, "words", Wish{})
+	state, _ := raise(t, "words", DraftRequest{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.Equal(t, "station,level 42 read twice a day", state.Outputs["checked"], "files, an output of another operation, a library beside the script")
 	assert.Equal(t, "42", state.Outputs["sum"])
@@ -182,7 +182,7 @@ func TestWhatStandsIsTaken(t *testing.T) {
 	a := standingSites(t, "borrowed")
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := NewDraft(example(t, "borrowed"), Wish{}, e)
+	d := NewDraft(example(t, "borrowed"), DraftRequest{}, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	id := worked(t, a, d)
@@ -195,6 +195,6 @@ func TestWhatStandsIsTaken(t *testing.T) {
 	assert.Equal(t, "large-host-1", state.Resource("recorder-1").On, "found by its filter")
 	assert.Equal(t, "small-host-1", state.Resource("reader-1").On)
 	assert.Equal(t, "tape of levels", state.Step("reader-1/start").Log[0].Text)
-	bare := NewDraft(example(t, "borrowed"), Wish{}, &estate.Estate{Version: estate.Version, Currency: "cr"})
+	bare := NewDraft(example(t, "borrowed"), DraftRequest{}, &estate.Estate{Version: estate.Version, Currency: "cr"})
 	assert.Contains(t, bare.Diagnostics.Error(), "nothing stands that office-lan could be")
 }

@@ -23,7 +23,7 @@ func Trigger(e tosca.Explanation) (tosca.Diagnostics, error) {
 		}
 	}
 	if e.Code == tosca.CodeMissingInput {
-		return NewDraft(t, Wish{}, nil).Diagnostics, nil
+		return NewDraft(t, DraftRequest{}, nil).Diagnostics, nil
 	}
 	return t.Check("", sites, nil)
 }

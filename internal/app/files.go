@@ -147,7 +147,7 @@ func (a *App) Import(ctx context.Context, i *Imported) (out int64, err error) {
 }
 
 func (a *App) bringIn(ctx context.Context, i *Imported) (int64, error) {
-	return a.store.DoAct(ctx, a.actor.Name, time.Now(), store.Deed{Body: []byte(`{"items":[]}`), Changes: i.changes})
+	return a.store.RecordSettlement(ctx, a.actor.Name, time.Now(), store.SettlementChanges{Body: []byte(`{"items":[]}`), Changes: i.changes})
 }
 
 // Fragment is the part of a template that would declare a record.

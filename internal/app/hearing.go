@@ -62,8 +62,8 @@ func (h Hearing) At(port string) string {
 	return net.JoinHostPort(h.Listen, port)
 }
 
-// Told is what sites are told of an address that is listened at.
-func (h Hearing) Told(address string) string {
+// Advertised is what sites are told of an address that is listened at.
+func (h Hearing) Advertised(address string) string {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil || h.Tell == "" {
 		return address

@@ -46,7 +46,7 @@ func TestWhereNoticesAreHeard(t *testing.T) {
 		require.NoError(t, err, "%+v", c.h)
 		assert.Equal(t, c.h, now)
 		assert.Equal(t, c.at, now.At("80"))
-		assert.Equal(t, c.told, now.Told(now.At("80")))
+		assert.Equal(t, c.told, now.Advertised(now.At("80")))
 	}
 }
 

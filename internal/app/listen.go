@@ -42,7 +42,7 @@ type Listener struct {
 	done    sync.WaitGroup
 	// Taken counts notices that were applied, Looked the things that were looked at for them; several notices of one thing
 	// need one look. Sites are those that were asked to send notices, Silent those that send none.
-	Taken, Looked atomic.Int64
+	Taken, Looks  atomic.Int64
 	Sites, Silent []string
 }
 
@@ -113,7 +113,7 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Listener{a: a, address: l.Addr().String(), told: hearing.Told(l.Addr().String()), scheme: scheme, pending: make(chan heardOf, 4096)}
+	out := &Listener{a: a, address: l.Addr().String(), told: hearing.Advertised(l.Addr().String()), scheme: scheme, pending: make(chan heardOf, 4096)}
 	mux := http.NewServeMux()
 	drivers := map[string]watched{}
 	for _, c := range connections {
@@ -252,7 +252,7 @@ func (l *Listener) applyAll(ctx context.Context, drivers map[string]watched, bat
 	}
 	taken, err := l.a.store.Observed(ctx, sure, time.Now())
 	l.Taken.Add(int64(taken))
-	l.Looked.Add(int64(len(sights)))
+	l.Looks.Add(int64(len(sights)))
 	return errors.Join(append(errs, err)...)
 }
 

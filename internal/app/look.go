@@ -47,9 +47,9 @@ func (a *App) Picture(ctx context.Context, d *Deployment) (*run.State, error) {
 	return s, nil
 }
 
-// Looked is what the sites and endpoints of a deployment say now, by resource; what a site no longer has is said so. Sites
+// Readings is what the sites and endpoints of a deployment say now, by resource; what a site no longer has is said so. Sites
 // that did not answer are named with the reason, and nothing is said of what they hold.
-type Looked struct {
+type Readings struct {
 	At      time.Time
 	Sites   map[string]run.Reading
 	Answers map[string]run.Reading
@@ -57,8 +57,8 @@ type Looked struct {
 }
 
 // Look asks the sites of a deployment what they hold, and its endpoints, all at once.
-func (a *App) Look(ctx context.Context, s *run.State) (Looked, error) {
-	out := Looked{At: time.Now(), Sites: map[string]run.Reading{}, Answers: map[string]run.Reading{}, Failed: map[string]string{}}
+func (a *App) Look(ctx context.Context, s *run.State) (Readings, error) {
+	out := Readings{At: time.Now(), Sites: map[string]run.Reading{}, Answers: map[string]run.Reading{}, Failed: map[string]string{}}
 	sites, err := a.Sites()
 	if err != nil {
 		return out, err
@@ -81,7 +81,7 @@ func (a *App) Look(ctx context.Context, s *run.State) (Looked, error) {
 }
 
 // lookAt asks one site for the kinds of which the deployment has something there.
-func lookAt(ctx context.Context, driver site.Site, s *run.State, out *Looked, mu *sync.Mutex) {
+func lookAt(ctx context.Context, driver site.Site, s *run.State, out *Readings, mu *sync.Mutex) {
 	wanted := map[kinds.Kind]map[string]string{}
 	for i := range s.Resources {
 		r := &s.Resources[i]
@@ -115,7 +115,7 @@ func lookAt(ctx context.Context, driver site.Site, s *run.State, out *Looked, mu
 }
 
 // ask asks the endpoint of a step.
-func ask(ctx context.Context, s *run.State, st *plan.Step, out *Looked, mu *sync.Mutex) {
+func ask(ctx context.Context, s *run.State, st *plan.Step, out *Readings, mu *sync.Mutex) {
 	address, errA := st.Check.Address.Text(known{s})
 	port, errP := st.Check.Port.Text(known{s})
 	reading := run.Reading{Text: "its address is not known", At: out.At}

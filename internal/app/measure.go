@@ -49,7 +49,7 @@ func (a *App) measure(ctx context.Context, d *Deployment, m *Move, choices []mig
 
 // loadOf measures what copying a workload takes.
 func (a *App) loadOf(ctx context.Context, d *Deployment, e *estate.Estate, c migrate.Choice, m *Move) (migrate.Load, error) {
-	out := migrate.Load{Mode: m.Wish.Mode, Pause: m.Wish.Pause, Consolidate: !m.Wish.KeepLayers}
+	out := migrate.Load{Mode: m.Request.Mode, Pause: m.Request.Pause, Consolidate: !m.Request.KeepLayers}
 	if s := e.Site(c.Site); s != nil { // until the plan says so more exactly
 		out.Start = s.Seconds(s.Timings.Instance/2 + s.Timings.Interface)
 	}
@@ -62,8 +62,8 @@ func (a *App) loadOf(ctx context.Context, d *Deployment, e *estate.Estate, c mig
 		link := p.Into(c.Site)
 		out.Bandwidth, out.Merge = link.BytesPerSecond, link.DiskBytesPerSecond
 	}
-	if m.Wish.Limit > 0 && (out.Bandwidth == 0 || float64(m.Wish.Limit) < out.Bandwidth) {
-		out.Bandwidth = float64(m.Wish.Limit)
+	if m.Request.Limit > 0 && (out.Bandwidth == 0 || float64(m.Request.Limit) < out.Bandwidth) {
+		out.Bandwidth = float64(m.Request.Limit)
 	}
 	disks := disksOf(d.Stand.Plan, c.Instance)
 	since := make([]site.Changes, len(disks))

@@ -27,7 +27,7 @@ import (
 type Move struct {
 	store.Move `json:"-"`
 	Name       string           `json:"name"`
-	Wish       MoveWish         `json:"wish"`
+	Request    MoveRequest      `json:"wish"`
 	Choices    []migrate.Choice `json:"choices"`
 	Waves      []migrate.Wave   `json:"waves"`
 	// From is where each workload was.
@@ -143,7 +143,7 @@ func (d *MoveDraft) Diverges() string {
 
 // DraftMove works a move out: where each workload goes and what it is like there, in which waves, and the plan of the
 // first. Nothing is done; what is measured is read from the sites.
-func (a *App) DraftMove(ctx context.Context, deployment int64, w MoveWish) (*MoveDraft, error) {
+func (a *App) DraftMove(ctx context.Context, deployment int64, w MoveRequest) (*MoveDraft, error) {
 	if w.Mode == "" {
 		w.Mode = change.Warm
 	}
@@ -161,7 +161,7 @@ func (a *App) DraftMove(ctx context.Context, deployment int64, w MoveWish) (*Mov
 	if err != nil {
 		return nil, err
 	}
-	m := &Move{Wish: w, From: map[string]string{}, Loads: map[string]migrate.Load{}}
+	m := &Move{Request: w, From: map[string]string{}, Loads: map[string]migrate.Load{}}
 	for _, id := range instances {
 		m.From[id] = wanted.Resource(id).Site
 	}
@@ -216,7 +216,7 @@ func instancesOf(p *plan.Plan, words []string) ([]string, error) {
 }
 
 // choicesFor says where each workload goes.
-func (a *App) choicesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, instances []string, w MoveWish) ([]migrate.Choice, error) {
+func (a *App) choicesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, instances []string, w MoveRequest) ([]migrate.Choice, error) {
 	spots := map[string]placement.Spot{}
 	if w.To == "" {
 		var err error
@@ -257,7 +257,7 @@ func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) 
 	if err != nil {
 		return nil, err
 	}
-	w := Wish{Name: d.Name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Stand: d.Stand.Plan, Like: placed(d.Stand.Plan), Lifted: wanted.Lifted}
+	w := DraftRequest{Name: d.Name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Stand: d.Stand.Plan, Like: placed(d.Stand.Plan), Lifted: wanted.Lifted}
 	w.Choices.Forbids, w.Keep = map[string][]string{}, map[string]placement.Spot{}
 	for _, c := range w.Like.Choices {
 		if slices.Contains(instances, c.Workload) {
@@ -293,7 +293,7 @@ func (a *App) arrangeWaves(ctx context.Context, d *Deployment, wanted *plan.Plan
 		f := migrate.Predict(m.Loads[c.Instance])
 		all = append(all, migrate.Candidate{Instance: c.Instance, Way: m.way(c), Seconds: f.Total, Down: f.Down, Needs: needs[c.Instance]})
 	}
-	m.Waves = migrate.Waves(all, m.Wish.Groups, m.Wish.Hours*3600)
+	m.Waves = migrate.Waves(all, m.Request.Groups, m.Request.Hours*3600)
 	m.States = make([]WaveState, len(m.Waves))
 	for i := range m.States {
 		m.States[i] = WavePlanned
@@ -363,7 +363,7 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 		return nil, err
 	}
 	out.Seconds = max(out.Seconds, out.Rehearsed.P50.Seconds()) // not all goes on at once
-	out.Differences = append(lifted, migrate.Differences(d.Stand, out.To, e, m.Waves[wave].Instances, m.Wish.Mode)...)
+	out.Differences = append(lifted, migrate.Differences(d.Stand, out.To, e, m.Waves[wave].Instances, m.Request.Mode)...)
 	m.Differences = slices.DeleteFunc(m.Differences, func(x migrate.Difference) bool { return slices.Contains(m.Waves[wave].Instances, x.Instance) })
 	m.Differences = append(m.Differences, out.Differences...)
 	out.Order = Order{Plan: p, Deployment: d.ID, Wanted: whole, Template: d.Template, Move: m.ID}
@@ -411,7 +411,7 @@ func (a *App) pairsFor(ctx context.Context, m *Move, wave int, out *MoveDraft) e
 
 // movingOf says how a wave is copied.
 func (a *App) movingOf(m *Move, wave int, wanted *plan.Plan, out *MoveDraft) (change.Moving, error) {
-	w := m.Wish
+	w := m.Request
 	grant := false
 	for _, id := range m.Waves[wave].Instances {
 		from := m.From[id]

@@ -64,7 +64,7 @@ func theLog(t *testing.T, a *App) (deployment int64, at string) {
 	require.NoError(t, err)
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := NewDraft(tmpl, Wish{}, e)
+	d := NewDraft(tmpl, DraftRequest{}, e)
 	require.NotNil(t, d.Plan, "%v %v", d.Err, d.Diagnostics)
 	id := worked(t, a, d)
 	r, err := a.store.Run(ctx, id)
@@ -113,7 +113,7 @@ func active(box *sandbox.Sandbox, title string) []string {
 // moving begins a move of the log that cuts over as soon as it can.
 func moving(t *testing.T, a *App, dep int64, to string, mode change.Mode) (id, runID int64) {
 	t.Helper()
-	d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: to, Mode: mode, AtOnce: true})
+	d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: to, Mode: mode, AtOnce: true})
 	require.NoError(t, err)
 	id, runID, err = a.StartMove(ctx, d, nil)
 	require.NoError(t, err)
@@ -219,7 +219,7 @@ func TestGoingBackFromEveryStep(t *testing.T) {
 			t.Parallel()
 			a, box := paired(t, 0.01)
 			dep, at := theLog(t, a)
-			d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: "tramonta", Mode: mode, AtOnce: true})
+			d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: "tramonta", Mode: mode, AtOnce: true})
 			require.NoError(t, err)
 			for _, s := range d.Order.Plan.Steps {
 				brokenOffAfter(t, a, box, dep, at, mode, s.ID)
@@ -352,7 +352,7 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 	a, _ := paired(t, 0.01)
 	dep, _ := theLog(t, a)
 	const limit = 4 << 20
-	d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: "tramonta", Limit: limit, Compress: "off"})
+	d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: "tramonta", Limit: limit, Compress: "off"})
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, d.Forecasts["log-host-1"].Copy, float64(d.Loads["log-host-1"].Used)/limit)
 	opens := time.Now().Add(1500 * time.Millisecond)
@@ -413,12 +413,12 @@ func TestAColdMoveStopsInItsWindow(t *testing.T) {
 	dep, at := theLog(t, a)
 	opens := time.Now().Add(4 * time.Second).Truncate(time.Second)
 	rule := fmt.Sprintf("FREQ=MINUTELY;BYSECOND=%d", opens.Second())
-	for _, wrong := range []MoveWish{{Window: "FREQ=SOMETIMES", Hours: 1}, {Window: rule}, {Window: rule, Hours: 1, TimeZone: "Europe/Nowhere"}} {
+	for _, wrong := range []MoveRequest{{Window: "FREQ=SOMETIMES", Hours: 1}, {Window: rule}, {Window: rule, Hours: 1, TimeZone: "Europe/Nowhere"}} {
 		wrong.What, wrong.To = []string{"log-host"}, "tramonta"
 		_, err := a.DraftMove(ctx, dep, wrong)
 		require.Error(t, err, "%+v", wrong)
 	}
-	d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: "tramonta", Mode: change.Cold, Window: rule, Hours: 30.0 / 3600})
+	d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: "tramonta", Mode: change.Cold, Window: rule, Hours: 30.0 / 3600})
 	require.NoError(t, err)
 	require.NotEmpty(t, d.Windows)
 	assert.WithinDuration(t, opens, d.Windows[0].From, 0)
@@ -449,7 +449,7 @@ func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {
 	}
 	for to, keep := range map[string]bool{"tramonta": true, "presa": false} {
 		box.Busy("log-host-1", 8<<20, 4<<20)
-		d, err := a.DraftMove(ctx, dep, MoveWish{What: []string{"log-host"}, To: to, AtOnce: true, KeepLayers: keep})
+		d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: to, AtOnce: true, KeepLayers: keep})
 		require.NoError(t, err)
 		f := d.Forecasts["log-host-1"]
 		assert.Equal(t, keep, f.Layers > 1, "%+v", f)
@@ -478,7 +478,7 @@ func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 	require.NoError(t, a.Work(ctx, id))
 	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
-	wish := MoveWish{What: []string{"contacts-host-1"}, To: "alisio-norte"}
+	wish := MoveRequest{What: []string{"contacts-host-1"}, To: "alisio-norte"}
 	_, err = a.DraftMove(ctx, r.Deployment, wish)
 	var breaking *Breaking
 	require.ErrorAs(t, err, &breaking)
@@ -541,7 +541,7 @@ func TestWhatIsChosenIsHadThere(t *testing.T) {
 	}
 	mac := known()["mac"]
 	require.NotEmpty(t, mac)
-	wish := MoveWish{What: []string{"log-host"}, To: "vega", AtOnce: true,
+	wish := MoveRequest{What: []string{"log-host"}, To: "vega", AtOnce: true,
 		Like: migrate.Choice{Zone: "b", Hostname: "levels", Class: "archive", KeepMAC: true, Address: "10.20.4.77"}}
 	d, err := a.DraftMove(ctx, dep, wish)
 	require.NoError(t, err)
@@ -558,12 +558,12 @@ func TestWhatIsChosenIsHadThere(t *testing.T) {
 	host, err := sites["vega"].Read(ctx, kinds.Instance, at1["log-host-1"]["site.id"])
 	require.NoError(t, err)
 	for name, want := range map[string]string{"occi.compute.hostname": "levels", "andamio.placed.zone": "b", "andamio.storage.class": "archive"} {
-		assert.Equal(t, want, host.Told.Raw[name], "%s of %v", name, host.Told.Raw)
+		assert.Equal(t, want, host.Details.Raw[name], "%s of %v", name, host.Details.Raw)
 	}
 	vol, err := sites["vega"].Read(ctx, kinds.Volume, at1["log-vol-1"]["site.id"])
 	require.NoError(t, err)
-	assert.Equal(t, "archive", vol.Told.Raw["andamio.storage.class"])
+	assert.Equal(t, "archive", vol.Details.Raw["andamio.storage.class"])
 	iface, err := sites["vega"].Read(ctx, kinds.Interface, at1["log-port-1"]["site.id"])
 	require.NoError(t, err)
-	assert.Equal(t, "10.20.4.77", iface.Told.Raw["andamio.reach.inside"], "%v", iface.Told.Raw)
+	assert.Equal(t, "10.20.4.77", iface.Details.Raw["andamio.reach.inside"], "%v", iface.Details.Raw)
 }

@@ -10,8 +10,8 @@ import (
 	"andamio/internal/core/plan"
 )
 
-// MoveWish says what is to be moved where, and how.
-type MoveWish struct {
+// MoveRequest says what is to be moved where, and how.
+type MoveRequest struct {
 	// What are instances, nodes or services of the deployment; all that they stand for is moved.
 	What []string `json:"what"`
 	// To is the site; "" has placement choose for each.
@@ -47,7 +47,7 @@ type MoveWish struct {
 const windowsAhead = 12
 
 // Windows are the next windows in which may be copied; none is always.
-func (w MoveWish) Windows(now time.Time) ([]plan.Window, error) {
+func (w MoveRequest) Windows(now time.Time) ([]plan.Window, error) {
 	if w.Window == "" {
 		return nil, nil
 	}

@@ -202,7 +202,7 @@ func (a *App) DraftBack(ctx context.Context, id int64, wave int) (Order, error) 
 	}
 	before = withoutGone(before, d.Stand)
 	off := slices.DeleteFunc(offIn(d.Stand), func(id string) bool { return slices.Contains(m.Waves[wave].Instances, id) })
-	moving := change.Moving{Instances: m.Waves[wave].Instances, Mode: m.Wish.Mode, Off: off, Copying: plan.Copying{Grant: true, Compress: m.Wish.Compress, Consolidate: true}}
+	moving := change.Moving{Instances: m.Waves[wave].Instances, Mode: m.Request.Mode, Off: off, Copying: plan.Copying{Grant: true, Compress: m.Request.Compress, Consolidate: true}}
 	back, err := change.Back(d.Stand, before, p, moving, "go back: "+m.Name)
 	if err != nil {
 		return Order{}, fault.Default(fault.Refused, err)
@@ -311,7 +311,7 @@ func (a *App) stopRun(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
-		if r.State != run.UnderWay && r.State != run.Planned || Abandoned(r, time.Now()) || !Lives(r) && r.State == run.UnderWay {
+		if r.State != run.UnderWay && r.State != run.Planned || Abandoned(r, time.Now()) || !Alive(r) && r.State == run.UnderWay {
 			return nil
 		}
 		if err := a.Cancel(ctx, id); err != nil {

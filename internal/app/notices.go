@@ -50,7 +50,7 @@ func (a *App) hear(ctx context.Context, e *engine.Engine) (*engine.Wakes, func()
 			continue
 		}
 		group.Go(func() {
-			stop, err := pusher.Push(ctx, site.Sink{URL: "http://" + where.Told(l.Addr().String()) + "/" + s.Name, Secret: secret})
+			stop, err := pusher.Push(ctx, site.Sink{URL: "http://" + where.Advertised(l.Addr().String()) + "/" + s.Name, Secret: secret})
 			if err != nil {
 				return
 			}

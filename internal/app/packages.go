@@ -171,8 +171,8 @@ func writePackage(file string, p ovf.Package, sources []ovf.Source) (int64, erro
 	return info.Size(), os.Rename(out.Name(), file)
 }
 
-// ImportWish says where a package goes.
-type ImportWish struct {
+// ImportRequest says where a package goes.
+type ImportRequest struct {
 	File, Site, Zone, Size, Network string
 	// Name is what the deployment is called; "" takes the package's.
 	Name string
@@ -182,7 +182,7 @@ type ImportWish struct {
 
 // ImportPackage checks a package against its manifest, finds it a size and a room at a site, and compiles the plan that
 // builds it there as a deployment of its own.
-func (a *App) ImportPackage(ctx context.Context, w ImportWish) (Order, *ovf.Archive, error) {
+func (a *App) ImportPackage(ctx context.Context, w ImportRequest) (Order, *ovf.Archive, error) {
 	file, err := filepath.Abs(w.File)
 	if err != nil {
 		return Order{}, nil, err
@@ -253,7 +253,7 @@ const objectSuffix = ".ova"
 
 // Lifting packs an instance, and compiles the plan that lifts the package to a site's object storage and builds from it
 // there. The package is kept in the workspace until the run is over.
-func (a *App) Lifting(ctx context.Context, deployment int64, instance string, running bool, w ImportWish) (Order, *Exported, error) {
+func (a *App) Lifting(ctx context.Context, deployment int64, instance string, running bool, w ImportRequest) (Order, *Exported, error) {
 	dir := filepath.Join(a.workspace.Dir, "packages")
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return Order{}, nil, err
@@ -322,7 +322,7 @@ func withoutObjects(p *plan.Plan) (*plan.Plan, error) {
 const gib = 1 << 30
 
 // unpacking is the plan that builds what is packed: asleep, filled, plugged in, switched on.
-func unpacking(arc *ovf.Archive, w ImportWish, e *estate.Estate, s *estate.Site) (*plan.Plan, error) {
+func unpacking(arc *ovf.Archive, w ImportRequest, e *estate.Estate, s *estate.Site) (*plan.Plan, error) {
 	image := s.Image(arc.OS)
 	if image == nil {
 		return nil, fault.Refusedf("there is no image of its system, %s", arc.OS)
@@ -394,7 +394,7 @@ func (b *unpacker) add(r plan.Resource, s plan.Step, nominal float64, after ...s
 	return s.ID
 }
 
-func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportWish) {
+func (b *unpacker) build(arc *ovf.Archive, spec plan.Spec, w ImportRequest) {
 	network := w.Network
 	if network == "" {
 		network = "site-lan"

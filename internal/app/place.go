@@ -103,7 +103,7 @@ func orNew[V any](m map[string]V) map[string]V {
 }
 
 // problemOf is the placement problem of a design, under the administrator's rules and with what was chosen.
-func problemOf(d *topology.Design, e *estate.Estate, w Wish) (*placement.Problem, error) {
+func problemOf(d *topology.Design, e *estate.Estate, w DraftRequest) (*placement.Problem, error) {
 	p := plan.Problem(d, e)
 	c := w.Choices
 	p.Payment = c.Payment

@@ -28,7 +28,7 @@ type Draft struct {
 	// Deployment is the one that stands of it, 0 if none does; Stands is where that has its workloads.
 	Deployment int64
 	Stands     *placement.Placement
-	wish       Wish
+	wish       DraftRequest
 	// Err says why there is a design and yet no plan.
 	Err error
 }
@@ -50,8 +50,8 @@ func (d *Draft) Effects(workload string) []string {
 	return nil
 }
 
-// Wish says how a template is to be worked out. Inputs win over the preset's.
-type Wish struct {
+// DraftRequest says how a template is to be worked out. Inputs win over the preset's.
+type DraftRequest struct {
 	Preset string
 	Inputs tosca.Inputs
 	// Workflow is the imperative workflow to follow; "" is the template's own deploy, or the declarative one.
@@ -72,7 +72,7 @@ type Wish struct {
 }
 
 // NewDraft works a template out for an estate; without one, as far as the design.
-func NewDraft(t *Template, w Wish, e *estate.Estate) *Draft {
+func NewDraft(t *Template, w DraftRequest, e *estate.Estate) *Draft {
 	d := &Draft{Template: t, Preset: w.Preset, Workflow: w.Workflow, wish: w}
 	if w.Stand != nil {
 		d.Stands = w.Like
@@ -137,7 +137,7 @@ func solve(p *placement.Problem, o placement.Options) (*placement.Placement, err
 }
 
 // place finds a place for every workload and compiles the plan.
-func (d *Draft) place(w Wish, e *estate.Estate, notes []string) {
+func (d *Draft) place(w DraftRequest, e *estate.Estate, notes []string) {
 	if d.Placement, d.Err = solve(d.Problem, placement.Options{Like: w.Like}); d.Err != nil {
 		return
 	}

@@ -55,8 +55,8 @@ func (a *App) Connections() ([]Connection, error) { return a.workspace.Connectio
 // Connection is that of one site.
 func (a *App) Connection(site string) (Connection, error) { return a.workspace.Connection(site) }
 
-// WrongName says why a new site cannot have a name; "" if it can.
-func (a *App) WrongName(site string) string { return a.workspace.WrongName(site) }
+// CheckSiteName says why a new site cannot have a name.
+func (a *App) CheckSiteName(site string) error { return a.workspace.CheckSiteName(site) }
 
 // Surveys are the last surveys, the newest first.
 func (a *App) Surveys(ctx context.Context, limit int) ([]Survey, error) {

@@ -18,7 +18,7 @@ import (
 // Redraft works a template out anew for a deployment: what stands stays where it is and keeps its addresses. A rule that
 // what stands breaks moves nothing: it is noted. Only what has no room any more where it stands is placed anew, and the
 // difference says what that costs.
-func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w Wish) (*Draft, error) {
+func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w DraftRequest) (*Draft, error) {
 	d, err := a.Deployment(ctx, deployment)
 	if err != nil {
 		return nil, err
@@ -49,7 +49,7 @@ func (a *App) Redraft(ctx context.Context, deployment int64, t *Template, w Wish
 
 // Drafting works a template out for the connected sites. Where a deployment of its name stands it is worked out for
 // that: raising what stands means changing it.
-func (a *App) Drafting(ctx context.Context, t *Template, w Wish) (*Draft, error) {
+func (a *App) Drafting(ctx context.Context, t *Template, w DraftRequest) (*Draft, error) {
 	name := w.Name
 	if name == "" && t.Template != nil {
 		name = t.Name
@@ -72,7 +72,7 @@ func (a *App) Drafting(ctx context.Context, t *Template, w Wish) (*Draft, error)
 }
 
 // draw works a template out, and remembers it for when something is raised from it.
-func (a *App) draw(t *Template, w Wish, e *estate.Estate) *Draft {
+func (a *App) draw(t *Template, w DraftRequest, e *estate.Estate) *Draft {
 	d := NewDraft(t, w, e)
 	if d.Plan != nil {
 		a.drawn.Store(d.Plan.Source, t)
@@ -81,7 +81,7 @@ func (a *App) draw(t *Template, w Wish, e *estate.Estate) *Draft {
 }
 
 // ruled is a wish under the administrator's rules, if it names no others.
-func (a *App) ruled(w Wish) (Wish, error) {
+func (a *App) ruled(w DraftRequest) (DraftRequest, error) {
 	var err error
 	if w.Rules == nil {
 		w.Rules, err = a.workspace.Rules()
@@ -109,7 +109,7 @@ func over(a, b *placement.Placement) *placement.Placement {
 }
 
 // kept are the places of what stands, but for what was chosen to be elsewhere.
-func (w Wish) kept() map[string]placement.Spot {
+func (w DraftRequest) kept() map[string]placement.Spot {
 	out := map[string]placement.Spot{}
 	for _, c := range w.Like.Choices {
 		_, pinned := w.Choices.Pins[c.Workload]
@@ -170,7 +170,7 @@ func (a *App) estateFor(ctx context.Context, d *Deployment) (*estate.Estate, err
 
 // stay has workloads stay where they stand, and lifts for them the rules that they break there: what a rule forbids by
 // now is for people to move, and is never built elsewhere by the way. It returns what is to be said of that.
-func stay(p *placement.Problem, w Wish) []string {
+func stay(p *placement.Problem, w DraftRequest) []string {
 	if len(w.Keep) == 0 && len(w.Lifted) == 0 {
 		return nil
 	}

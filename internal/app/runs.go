@@ -176,7 +176,7 @@ func (a *App) ready(ctx context.Context, o Order) error {
 		return err
 	}
 	if o.Deployment == 0 {
-		if err := Raises(o.Plan); err != nil {
+		if err := CheckFresh(o.Plan); err != nil {
 			return err
 		}
 		return a.nameFree(ctx, o.Plan.Name)
@@ -184,9 +184,9 @@ func (a *App) ready(ctx context.Context, o Order) error {
 	return a.settledBut(ctx, o.Deployment, o.Move)
 }
 
-// Raises checks that a plan raises a design from nothing. One that changes what stood when it was made fits nothing else,
+// CheckFresh checks that a plan raises a design from nothing. One that changes what stood when it was made fits nothing else,
 // and is no design that something could be led to.
-func Raises(p *plan.Plan) error {
+func CheckFresh(p *plan.Plan) error {
 	if p.Purpose == "" {
 		return nil
 	}
@@ -205,7 +205,7 @@ func (a *App) quiet(ctx context.Context, deployment int64) error {
 		return err
 	}
 	for _, r := range runs {
-		if r.State == run.UnderWay && Lives(r) {
+		if r.State == run.UnderWay && Alive(r) {
 			return fault.Conflictf("run %d of this deployment is under way; andamio watch %d shows it", r.ID, r.ID)
 		}
 	}
@@ -235,7 +235,7 @@ func (a *App) Work(ctx context.Context, runID int64) error {
 		return err
 	}
 	switch {
-	case r.State == run.UnderWay && Lives(r):
+	case r.State == run.UnderWay && Alive(r):
 		return fault.Conflictf("run %d goes on as %s, andamio watch %d shows it: %w", runID, r.Worker, runID, store.ErrTaken)
 	case r.State == run.Standing:
 		return fault.Conflictf("run %d has ended, and everything stands: there is nothing to go on with", runID)
@@ -243,7 +243,7 @@ func (a *App) Work(ctx context.Context, runID int64) error {
 	if err := a.mayGoOn(ctx, r); err != nil {
 		return err
 	}
-	epoch, err := a.store.Claim(ctx, runID, r.Epoch, thisWorker(), Lives)
+	epoch, err := a.store.Claim(ctx, runID, r.Epoch, thisWorker(), Alive)
 	if err != nil {
 		return err
 	}
@@ -254,7 +254,7 @@ func (a *App) Work(ctx context.Context, runID int64) error {
 			return errors.Join(err, errMore)
 		}
 		// What was decided while the run ended is not left lying.
-		if epoch, errMore = a.store.Claim(ctx, runID, epoch, thisWorker(), Lives); errMore != nil {
+		if epoch, errMore = a.store.Claim(ctx, runID, epoch, thisWorker(), Alive); errMore != nil {
 			return err
 		}
 	}
@@ -422,7 +422,7 @@ func (a *App) Cancel(ctx context.Context, runID int64) error {
 func Abandoned(r store.Run, now time.Time) bool {
 	switch r.State {
 	case run.UnderWay:
-		return !livesAt(r, now)
+		return !aliveAt(r, now)
 	case run.Planned:
 		return now.Sub(r.Beat) > silentAfter
 	}

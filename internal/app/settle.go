@@ -465,7 +465,7 @@ func (a *App) settle(ctx context.Context, s *Settling) (act int64, runs []int64,
 	if err != nil {
 		return 0, nil, err
 	}
-	act, err = a.store.DoAct(ctx, a.actor.Name, time.Now(), store.Deed{Body: data, Changes: s.Changes, Ignore: s.ignore, Decide: s.decide})
+	act, err = a.store.RecordSettlement(ctx, a.actor.Name, time.Now(), store.SettlementChanges{Body: data, Changes: s.Changes, Ignore: s.ignore, Decide: s.decide})
 	if err != nil {
 		return 0, nil, err
 	}
@@ -512,26 +512,26 @@ func (a *App) abandonSettling(ctx context.Context, body actBody) error {
 	return errors.Join(errs...)
 }
 
-// Act is something that was done to findings, and whether it was undone.
-type Act struct {
-	store.Act
+// Settlement is something that was done to findings, and whether it was undone.
+type Settlement struct {
+	store.Settlement
 	Items []Settled
 	Runs  []int64
 }
 
-// Acts lists what was done, the newest first.
-func (a *App) Acts(ctx context.Context, limit int) ([]Act, error) {
-	all, err := a.store.Acts(ctx, limit)
+// Settlements lists what was done, the newest first.
+func (a *App) Settlements(ctx context.Context, limit int) ([]Settlement, error) {
+	all, err := a.store.Settlements(ctx, limit)
 	if err != nil {
 		return nil, err
 	}
-	var out []Act
+	var out []Settlement
 	for _, x := range all {
 		var body actBody
 		if err := json.Unmarshal(x.Body, &body); err != nil {
 			return nil, fmt.Errorf("act %d cannot be read: %w", x.ID, err)
 		}
-		out = append(out, Act{x, body.Items, body.Runs})
+		out = append(out, Settlement{x, body.Items, body.Runs})
 	}
 	return out, nil
 }
@@ -547,11 +547,11 @@ func (a *App) Undo(ctx context.Context, id int64) (out []Order, err error) {
 }
 
 func (a *App) undo(ctx context.Context, id int64) ([]Order, error) {
-	all, err := a.store.Acts(ctx, 1000)
+	all, err := a.store.Settlements(ctx, 1000)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(all, func(x store.Act) bool { return x.ID == id })
+	i := slices.IndexFunc(all, func(x store.Settlement) bool { return x.ID == id })
 	if i < 0 || all[i].Undone {
 		return nil, fault.NotFoundf("act %d is not there or was undone already", id)
 	}
@@ -568,7 +568,7 @@ func (a *App) undo(ctx context.Context, id int64) ([]Order, error) {
 			return nil, err
 		}
 	}
-	return orders, a.store.UndoAct(ctx, id, a.actor.Name, time.Now())
+	return orders, a.store.UndoSettlement(ctx, id, a.actor.Name, time.Now())
 }
 
 // inverse are the orders that undo what an act changed at sites.

@@ -238,7 +238,7 @@ func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
 	for _, f := range surveyedAll(t, a).Findings {
 		assert.Equal(t, inventory.Missing, f.Type, "what is gone somebody must look at")
 	}
-	acts, err := a.Acts(ctx, 10)
+	acts, err := a.Settlements(ctx, 10)
 	require.NoError(t, err)
 	assert.Len(t, acts, 2, "each rule's work can be undone")
 }
@@ -257,7 +257,7 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 	}))
 	defer server.Close()
 	require.NoError(t, a.workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
-	s, err := a.Survey(ctx, SurveyWish{Site: "echo"})
+	s, err := a.Survey(ctx, SurveyRequest{Site: "echo"})
 	require.ErrorContains(t, err, "same pages again and again")
 	assert.Equal(t, store.SurveyFailed, s.State)
 }
@@ -289,7 +289,7 @@ func TestPagesThatLeadInACircleAreNoEndlessSurvey(t *testing.T) {
 		if name == "no end" { // which would take its ten thousand pages
 			asking, cancel = context.WithTimeout(ctx, 300*time.Millisecond)
 		}
-		_, err := a.Survey(asking, SurveyWish{Site: "echo"})
+		_, err := a.Survey(asking, SurveyRequest{Site: "echo"})
 		require.Error(t, err, name)
 		if name != "no end" {
 			require.NoError(t, asking.Err(), name)

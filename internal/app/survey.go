@@ -32,8 +32,8 @@ const (
 // surveyed are the kinds that surveys list, the links last: they say where what they link belongs.
 var surveyed = []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Network, kinds.Interface, kinds.Attachment}
 
-// SurveyWish says how a site is surveyed.
-type SurveyWish struct {
+// SurveyRequest says how a site is surveyed.
+type SurveyRequest struct {
 	Site string
 	// Regions bound it further than the connection does.
 	Regions []string
@@ -47,7 +47,7 @@ type SurveyWish struct {
 // that cannot be listed whole leaves what was observed there before as it is, and is named in the survey. A survey of the
 // site that was stopped or broke off within the hour goes on where it was. The error is that of the site if no region
 // could be listed.
-func (a *App) Survey(ctx context.Context, w SurveyWish) (out store.Survey, err error) {
+func (a *App) Survey(ctx context.Context, w SurveyRequest) (out store.Survey, err error) {
 	err = a.do(ctx, guard.SurveySite, w.Site, func() (err error) {
 		out, err = a.surveySite(ctx, w)
 		return err
@@ -56,14 +56,14 @@ func (a *App) Survey(ctx context.Context, w SurveyWish) (out store.Survey, err e
 }
 
 // depth says of a deep survey that it goes into instances.
-func (w SurveyWish) depth() detail {
+func (w SurveyRequest) depth() detail {
 	if w.Deep {
 		return saying("with what is within its instances")
 	}
 	return func(*Entry) {}
 }
 
-func (a *App) surveySite(ctx context.Context, w SurveyWish) (store.Survey, error) {
+func (a *App) surveySite(ctx context.Context, w SurveyRequest) (store.Survey, error) {
 	c, err := a.workspace.Connection(w.Site)
 	if err != nil {
 		return store.Survey{}, err
@@ -112,7 +112,7 @@ type surveying struct {
 	a       *App
 	c       Connection
 	driver  site.Surveyor
-	wish    SurveyWish
+	wish    SurveyRequest
 	account string
 
 	mu     sync.Mutex
@@ -324,7 +324,7 @@ func (f Filter) takes(kind kinds.Kind, o *mapping.Observation) bool {
 // observe is a thing as a site tells it, for the mapping.
 func observe(at, account string, r *site.Resource) mapping.Observation {
 	o := mapping.Observation{Site: at, Account: account, ID: r.ID, Name: r.Name, Mark: r.Mark, State: string(r.State)}
-	if t := r.Told; t != nil {
+	if t := r.Details; t != nil {
 		o.Type, o.Region, o.Source, o.Target, o.Mixins, o.Raw = t.Type, t.Region, t.Source, t.Target, t.Mixins, t.Raw
 	}
 	return o
@@ -352,7 +352,7 @@ func (a *App) SurveyAll(ctx context.Context, deep bool, progress func(store.Surv
 	var group sync.WaitGroup
 	for i, c := range connections {
 		group.Go(func() {
-			out[i], errs[i] = a.Survey(ctx, SurveyWish{Site: c.Site, Deep: deep, Progress: progress})
+			out[i], errs[i] = a.Survey(ctx, SurveyRequest{Site: c.Site, Deep: deep, Progress: progress})
 			if out[i].Site == "" {
 				out[i].Site, out[i].State = c.Site, store.SurveyFailed
 			}

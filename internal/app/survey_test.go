@@ -40,7 +40,7 @@ func TestARegionThatFailsHalfWayMakesNothingMissing(t *testing.T) {
 	require.Empty(t, first.Findings)
 	// The first page of region b is answered, everything after it is not, however often it is asked.
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Unavailable, Site: "vega", Call: "list", Region: "b", Skip: 1})
-	s, err := a.Survey(ctx, SurveyWish{Site: "vega"})
+	s, err := a.Survey(ctx, SurveyRequest{Site: "vega"})
 	require.NoError(t, err, "one of two regions was seen")
 	assert.Equal(t, store.SurveyPartial, s.State)
 	for _, p := range s.Parts {
@@ -69,7 +69,7 @@ func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
 	require.NoError(t, err)
 	box.Drift(sandbox.DriftRequest{Seed: 5, Count: 8})
 	slow, cancel := context.WithCancel(ctx)
-	s, err := a.Survey(slow, SurveyWish{Site: "vega", Progress: func(s store.Survey) {
+	s, err := a.Survey(slow, SurveyRequest{Site: "vega", Progress: func(s store.Survey) {
 		if s.Found() > 3 { // some pages are staged by now
 			cancel()
 		}
@@ -84,7 +84,7 @@ func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
 	assert.Equal(t, first.RecordedRecords, inv.RecordedRecords)
 	assert.Empty(t, inv.Findings)
 
-	again, err := a.Survey(ctx, SurveyWish{Site: "vega"})
+	again, err := a.Survey(ctx, SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 	assert.Equal(t, s.ID, again.ID, "it goes on where it was stopped")
 	assert.Equal(t, store.SurveyDone, again.State)
@@ -282,7 +282,7 @@ func TestWhatADeploymentDoesItselfIsNoFinding(t *testing.T) {
 	surveyedAll(t, a)
 	changed := func(input, text string) {
 		t.Helper()
-		more, err := a.Redraft(ctx, 1, d.Template, Wish{Preset: "drill", Inputs: given(t, input, text)})
+		more, err := a.Redraft(ctx, 1, d.Template, DraftRequest{Preset: "drill", Inputs: given(t, input, text)})
 		require.NoError(t, err)
 		o, err := a.Changed(ctx, 1, more.Plan, "change")
 		require.NoError(t, err)

@@ -106,14 +106,14 @@ func (t *Template) Design(inputs tosca.Inputs, more tosca.Diagnostics, o topolog
 }
 
 // standing is what templates may take at the sites of an estate.
-func standing(e *estate.Estate) []topology.Standing {
-	var out []topology.Standing
+func standing(e *estate.Estate) []topology.Existing {
+	var out []topology.Existing
 	if e == nil {
 		return nil
 	}
 	for _, site := range e.Sites {
 		for _, s := range site.Standing {
-			out = append(out, topology.Standing{Name: s.Name, Type: s.Type, Site: site.Name, Properties: s.Properties,
+			out = append(out, topology.Existing{Name: s.Name, Type: s.Type, Site: site.Name, Properties: s.Properties,
 				Capabilities: s.Capabilities, Attributes: s.Attributes})
 		}
 	}
@@ -143,7 +143,7 @@ func (t *Template) Check(preset string, e *estate.Estate, own *rules.File) (tosc
 			all = append(all, plan.Policies(design, questionsOf(own))...)
 		}
 		if design != nil && e != nil {
-			problem, err := problemOf(design, e, Wish{Rules: own})
+			problem, err := problemOf(design, e, DraftRequest{Rules: own})
 			if err != nil {
 				return nil, err
 			}

@@ -95,21 +95,21 @@ func (m misnamed) Error() string {
 func hint(c Connection, err error) error {
 	switch site.ClassOf(err) {
 	case site.Transient:
-		return told{fmt.Sprintf("%s does not answer at %s: %s; look at the address and port, and whether it can be reached from here", c.Site, c.Address(), plainly(err)), err}
+		return explained{fmt.Sprintf("%s does not answer at %s: %s; look at the address and port, and whether it can be reached from here", c.Site, c.Address(), plainly(err)), err}
 	case site.Refused:
-		return told{fmt.Sprintf("%s does not take the credential: %s; look whether it is whole and of this site", c.Site, plainly(err)), err}
+		return explained{fmt.Sprintf("%s does not take the credential: %s; look whether it is whole and of this site", c.Site, plainly(err)), err}
 	}
 	return err
 }
 
-// told is an error told to people in words of its own; what it comes from is still to be found in it.
-type told struct {
+// explained is an error told to people in words of its own; what it comes from is still to be found in it.
+type explained struct {
 	text string
 	err  error
 }
 
-func (t told) Error() string { return t.text }
-func (t told) Unwrap() error { return t.err }
+func (t explained) Error() string { return t.text }
+func (t explained) Unwrap() error { return t.err }
 
 // plainly says why a site did not do something, without how we asked.
 func plainly(err error) string {

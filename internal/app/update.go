@@ -45,7 +45,7 @@ func (t *Template) Origin() string {
 
 // Updating works a deployment's template out with its last inputs and those of the wish, and compiles the order that
 // leads there.
-func (a *App) Updating(ctx context.Context, deployment int64, place string, w Wish) (*Draft, Order, error) {
+func (a *App) Updating(ctx context.Context, deployment int64, place string, w DraftRequest) (*Draft, Order, error) {
 	d, err := a.Deployment(ctx, deployment)
 	if err != nil {
 		return nil, Order{}, err
@@ -58,7 +58,7 @@ func (a *App) Updating(ctx context.Context, deployment int64, place string, w Wi
 }
 
 // updating works a template out with the last inputs of a deployment and those of the wish.
-func (a *App) updating(ctx context.Context, d *Deployment, t *Template, w Wish) (*Draft, Order, error) {
+func (a *App) updating(ctx context.Context, d *Deployment, t *Template, w DraftRequest) (*Draft, Order, error) {
 	wanted, err := a.wanted(ctx, d.Runs)
 	if err != nil {
 		return nil, Order{}, err
@@ -114,7 +114,7 @@ func (a *App) ChangingInput(ctx context.Context, deployment int64, pair string) 
 	if diags.Errors() > 0 {
 		return Order{}, fault.Invalidf("%s", diags.Error())
 	}
-	draft, o, err := a.Updating(ctx, deployment, "", Wish{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
+	draft, o, err := a.Updating(ctx, deployment, "", DraftRequest{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
 	switch {
 	case err != nil:
 		return Order{}, err

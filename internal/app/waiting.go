@@ -45,7 +45,7 @@ func (a *App) Waiting(ctx context.Context, now time.Time) ([]Waiting, error) {
 					continue
 				}
 			case WavePlanned:
-				windows, err := m.Wish.Windows(now)
+				windows, err := m.Request.Windows(now)
 				if err != nil || len(windows) == 0 || wave > 0 && m.States[wave-1] == WavePlanned || windows[0].From.Sub(now) > soon {
 					continue
 				}

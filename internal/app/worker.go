@@ -21,11 +21,11 @@ func thisHost() string {
 // thisWorker is this process as a worker.
 func thisWorker() store.Worker { return store.WorkerOn(thisHost(), os.Getpid()) }
 
-// Lives reports that a run's worker still works: it has shown so of late. On the machine that it is on, it is known at once when its
+// Alive reports that a run's worker still works: it has shown so of late. On the machine that it is on, it is known at once when its
 // process is gone.
-func Lives(r Run) bool { return livesAt(r, time.Now()) }
+func Alive(r Run) bool { return aliveAt(r, time.Now()) }
 
-func livesAt(r Run, now time.Time) bool {
+func aliveAt(r Run, now time.Time) bool {
 	return now.Sub(r.Beat) <= silentAfter && !workerGone(r.Worker)
 }
 

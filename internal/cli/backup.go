@@ -23,7 +23,7 @@ it unless --with-key says so: keep it, or the passphrase, elsewhere. --verify FI
 archive, the digest of each file, and the integrity and references of the database.`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 1) == (verify != "") || len(args) > 1 {
-				return usage{errors.New("name the file to write, or the one to --verify")}
+				return usageError{errors.New("name the file to write, or the one to --verify")}
 			}
 			return nil
 		},
@@ -72,7 +72,7 @@ to two places, one of them must not be used: both would take the same things for
 		Args: exactly(1, "name the backup"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if s.workspace == "" {
-				return usage{errors.New("name the folder of the new workspace with --workspace")}
+				return usageError{errors.New("name the folder of the new workspace with --workspace")}
 			}
 			b, err := app.Restore(cmd.Context(), args[0], s.workspace)
 			if err != nil {

@@ -213,7 +213,7 @@ func findDeployment(ctx context.Context, a *app.App, name string) (*app.Deployme
 			continue
 		}
 		if found != nil {
-			return nil, usage{fmt.Errorf("several deployments are called %s: say which by its number, as andamio deployments shows it", name)}
+			return nil, usageError{fmt.Errorf("several deployments are called %s: say which by its number, as andamio deployments shows it", name)}
 		}
 		found = &all[i]
 	}
@@ -276,7 +276,7 @@ deployment's was opened.`, cobra.ExactArgs(3),
 		func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) (app.Order, error) {
 			n, err := strconv.Atoi(rest[1])
 			if err != nil || n < 0 {
-				return app.Order{}, usage{fmt.Errorf("%q is no number of instances", rest[1])}
+				return app.Order{}, usageError{fmt.Errorf("%q is no number of instances", rest[1])}
 			}
 			return a.Scaling(ctx, d.ID, rest[0], n)
 		})
@@ -304,7 +304,7 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 					return err
 				}
 			}
-			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), app.Wish{Preset: w.preset, Inputs: inputs, Heed: heed})
+			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), app.DraftRequest{Preset: w.preset, Inputs: inputs, Heed: heed})
 			if err != nil {
 				return err
 			}

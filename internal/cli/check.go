@@ -39,7 +39,7 @@ Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CO
 			}
 			diags, err := t.Check(preset, e, own)
 			if err != nil {
-				return usage{err}
+				return usageError{err}
 			}
 			if diags.Errors() > 0 {
 				return s.mistakes(t, diags)

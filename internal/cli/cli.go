@@ -45,11 +45,11 @@ func unconfirmed(format string, args ...any) error {
 	return fault.As(answeredNo, fmt.Errorf(format, args...))
 }
 
-// usage is a wrong use of a command.
-type usage struct{ err error }
+// usageError is a wrong use of a command.
+type usageError struct{ err error }
 
-func (u usage) Error() string    { return u.err.Error() }
-func (u usage) Code() fault.Code { return fault.Invalid }
+func (u usageError) Error() string    { return u.err.Error() }
+func (u usageError) Code() fault.Code { return fault.Invalid }
 
 // shared are the options that every command has.
 type shared struct {
@@ -82,7 +82,7 @@ func (s *shared) status(err error) int {
 		return exitNo
 	}
 	s.complain(err)
-	if u := (usage{}); errors.As(err, &u) && !s.json {
+	if u := (usageError{}); errors.As(err, &u) && !s.json {
 		fmt.Fprintln(s.err, "andamio --help lists the commands")
 	}
 	return statuses[fault.CodeOf(err)]
@@ -116,7 +116,7 @@ Exit status: 0 done, 1 the answer is no, 2 invalid, 3 not found, 4 conflict, 5 r
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return s.screens(cmd.Context(), screenOptions(cmd)) },
 	}
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.PersistentFlags().StringVar(&s.workspace, "workspace", "", "folder of the workspace (default: under $XDG_DATA_HOME)")
 	root.PersistentFlags().BoolVar(&s.json, "json", false, "print one JSON value")
 	addScreenFlags(root)
@@ -139,7 +139,7 @@ func wrong(err error) error {
 	if err == nil {
 		return nil
 	}
-	return usage{err}
+	return usageError{err}
 }
 
 // version is what the build knows of itself.

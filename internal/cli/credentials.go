@@ -75,7 +75,7 @@ credentials. Plans name their secrets; runs are given the value from the environ
 				return err
 			}
 			if value == "" && !forget {
-				return usage{fmt.Errorf("nothing was given for %s; --forget takes away what is kept", args[0])}
+				return usageError{fmt.Errorf("nothing was given for %s; --forget takes away what is kept", args[0])}
 			}
 			if err := a.SetSecrets(ctx, map[string]string{args[0]: value}); err != nil {
 				return err

@@ -64,14 +64,14 @@ const (
 // hold there; "" is none.
 func (o *sandboxOptions) start(file, workspace string) (*sandbox.Sandbox, error) {
 	if o.pace <= 0 || o.pace > 100 {
-		return nil, usage{fmt.Errorf("--pace is above 0 and at most 100, not %g", o.pace)}
+		return nil, usageError{fmt.Errorf("--pace is above 0 and at most 100, not %g", o.pace)}
 	}
 	e, err := estateFor(file, workspace)
 	if err != nil {
 		return nil, err
 	}
 	if o.faults < 0 || o.faults > 0.5 {
-		return nil, usage{fmt.Errorf("--faults is from 0 to 0.5, not %g", o.faults)}
+		return nil, usageError{fmt.Errorf("--faults is from 0 to 0.5, not %g", o.faults)}
 	}
 	cfg := sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress, Zone: standInZone, System: standInSystem, Churn: standInChurn}
 	if workspace != "" {
@@ -263,7 +263,7 @@ func (s *shared) draftDemo(ctx context.Context, a *app.App, preset string) (*app
 	if err != nil {
 		return nil, err
 	}
-	d := app.NewDraft(t, app.Wish{Preset: preset}, e)
+	d := app.NewDraft(t, app.DraftRequest{Preset: preset}, e)
 	if d.Diagnostics.Errors() > 0 {
 		s.printDiagnostics(t, d.Diagnostics)
 		return nil, errNo

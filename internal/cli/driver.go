@@ -119,7 +119,7 @@ func (s *shared) fieldSecret(f *app.Field, file string) (string, error) {
 	}
 	text, err := s.secret("credential (not shown): ")
 	if err != nil {
-		return "", usage{fmt.Errorf("there is no credential: name its file with --%s-file, or give it as %s in the environment", f.Name, environment(f))}
+		return "", usageError{fmt.Errorf("there is no credential: name its file with --%s-file, or give it as %s in the environment", f.Name, environment(f))}
 	}
 	return text, nil
 }

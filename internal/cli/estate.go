@@ -79,7 +79,7 @@ func (s *shared) estateRelease() *cobra.Command {
 		Short: "Give back the addresses and VLANs of a run that has ended without standing",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 {
-				return usage{errors.New("release needs the number of a run")}
+				return usageError{errors.New("release needs the number of a run")}
 			}
 			return nil
 		},
@@ -108,7 +108,7 @@ func (s *shared) estateRelease() *cobra.Command {
 
 func atMostOne(_ *cobra.Command, args []string) error {
 	if len(args) > 1 {
-		return usage{fmt.Errorf("one file is enough, and there are %d", len(args))}
+		return usageError{fmt.Errorf("one file is enough, and there are %d", len(args))}
 	}
 	return nil
 }

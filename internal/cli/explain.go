@@ -30,7 +30,7 @@ func (s *shared) explain() *cobra.Command {
 				if near := tosca.Nearest(args[0], codes()); near != "" {
 					hint = fmt.Sprintf("did you mean %q?", near)
 				}
-				return usage{fmt.Errorf("there is no code %q; %s", args[0], hint)}
+				return usageError{fmt.Errorf("there is no code %q; %s", args[0], hint)}
 			}
 			return s.explainOne(tosca.Explanations[i])
 		},

@@ -28,7 +28,7 @@ name, svg or pdf, says the format.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			bays, ok := map[string]elevation.By{"site": elevation.BySite, "service": elevation.ByService}[by]
 			if !ok {
-				return usage{fmt.Errorf("--by takes site or service, not %q", by)}
+				return usageError{fmt.Errorf("--by takes site or service, not %q", by)}
 			}
 			state, err := s.stateOf(cmd.Context(), args[0])
 			if err != nil {
@@ -38,7 +38,7 @@ name, svg or pdf, says the format.`,
 				out = what + ".svg"
 			}
 			if ext := strings.TrimPrefix(filepath.Ext(out), "."); ext != "svg" && ext != "pdf" {
-				return usage{fmt.Errorf("the output's name ends in .svg or .pdf, not %q", out)}
+				return usageError{fmt.Errorf("the output's name ends in .svg or .pdf, not %q", out)}
 			}
 			if err := app.ExportPicture(state, what, bays, time.Now(), out); err != nil {
 				return err
@@ -72,7 +72,7 @@ func (s *shared) stateOf(ctx context.Context, name string) (*run.State, error) {
 	defer a.Close()
 	id, err := findRun(ctx, a, []string{name})
 	if err != nil {
-		return nil, usage{fmt.Errorf("%s is neither a plan file nor the number of a run", name)}
+		return nil, usageError{fmt.Errorf("%s is neither a plan file nor the number of a run", name)}
 	}
 	return a.Replay(ctx, id)
 }

@@ -40,7 +40,7 @@ the move is committed; until then andamio move back has it serve there again.`,
 
 // moveOptions say what is moved where and how.
 type moveOptions struct {
-	w       app.MoveWish
+	w       app.MoveRequest
 	mode    string
 	limit   float64
 	each    []string
@@ -80,14 +80,14 @@ func (o *moveOptions) flags(cmd *cobra.Command) {
 	f.StringArrayVar(&o.each, "put", nil, "INSTANCE=SITE[,KEY=VALUE...] for one that goes elsewhere or is otherwise there than the others; keys are zone, host, size, address, mac, hostname, storage-class and network; may be given again")
 }
 
-func (o *moveOptions) wish() (app.MoveWish, error) {
+func (o *moveOptions) wish() (app.MoveRequest, error) {
 	w := o.w
 	w.Mode, w.Limit, w.Like.KeepMAC = change.Mode(o.mode), int64(o.limit*1e6), o.keepMAC
 	w.Each = map[string]migrate.Choice{}
 	for _, text := range o.each {
 		id, c, err := putting(text, w.Like)
 		if err != nil {
-			return w, usage{err}
+			return w, usageError{err}
 		}
 		w.Each[id] = c
 	}
@@ -190,11 +190,11 @@ own; andamio move status shows it.`,
 			return s.printJSON(map[string]int64{"move": id, "run": runID})
 		}
 		fmt.Fprintf(s.out, "move %d has begun, as run %d; andamio move status %d shows it", id, runID, id)
-		if !draft.Move.Wish.AtOnce && draft.Move.Wish.Mode != change.Cold {
+		if !draft.Move.Request.AtOnce && draft.Move.Request.Mode != change.Cold {
 			fmt.Fprintf(s.out, ", andamio move cutover %d cuts over", id)
 		}
 		fmt.Fprintln(s.out)
-		if detach || !o.w.AtOnce && draft.Move.Wish.Mode != change.Cold {
+		if detach || !o.w.AtOnce && draft.Move.Request.Mode != change.Cold {
 			return nil
 		}
 		return s.follow(ctx, a, runID, false)
@@ -211,7 +211,7 @@ func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID 
 		return draft, nil
 	}
 	if len(args) != 1 {
-		return nil, usage{errors.New("name a deployment, or a move with --move and a wave with --wave")}
+		return nil, usageError{errors.New("name a deployment, or a move with --move and a wave with --wave")}
 	}
 	d, err := findDeployment(ctx, a, args[0])
 	if err != nil {
@@ -243,7 +243,7 @@ func (s *shared) moveCommand(use, short, long string, act func(ctx context.Conte
 func findMove(ctx context.Context, a *app.App, text string) (*app.Move, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return nil, usage{fmt.Errorf("%q is no number of a move, as andamio move status shows them", text)}
+		return nil, usageError{fmt.Errorf("%q is no number of a move, as andamio move status shows them", text)}
 	}
 	m, err := a.Move(ctx, id)
 	if err != nil {
@@ -293,7 +293,7 @@ func (s *shared) moveLimit() *cobra.Command {
 			}
 			mb, err := strconv.ParseFloat(args[1], 64)
 			if err != nil || mb < 0 {
-				return usage{fmt.Errorf("%q is no number of megabytes a second", args[1])}
+				return usageError{fmt.Errorf("%q is no number of megabytes a second", args[1])}
 			}
 			return s.steered(ctx, a, m, fmt.Sprintf("%s%d", run.LimitTo, int64(mb*1e6)))
 		})}
@@ -449,7 +449,7 @@ func (s *shared) printMove(ctx context.Context, a *app.App, m *app.Move) error {
 	if s.json {
 		return s.printJSON(map[string]any{"move": m.ID, "name": m.Name, "waves": moveRows([]*app.Move{m})[0].States, "workloads": rows})
 	}
-	fmt.Fprintf(s.out, "move %d  %s  %s\n", m.ID, printable.Clean(m.Name), m.Wish.Mode)
+	fmt.Fprintf(s.out, "move %d  %s  %s\n", m.ID, printable.Clean(m.Name), m.Request.Mode)
 	for i, st := range m.States {
 		fmt.Fprintf(s.out, "\nwave %d  %s\n", i+1, st)
 		for _, r := range rows {
@@ -505,7 +505,7 @@ func (s *shared) printDraft(d *app.MoveDraft) error {
 		return s.printJSON(map[string]any{"name": d.Move.Name, "waves": d.Move.Waves, "differences": d.Differences, "forecasts": d.Forecasts,
 			"seconds": d.Seconds, "down_seconds": d.Down, "secrets": d.Secrets, "steps": len(d.Order.Plan.Steps), "fits": len(d.Windows) == 0 || !d.Fit.End.IsZero()})
 	}
-	fmt.Fprintf(s.out, "%s, %s\n", printable.Clean(d.Move.Name), d.Move.Wish.Mode)
+	fmt.Fprintf(s.out, "%s, %s\n", printable.Clean(d.Move.Name), d.Move.Request.Mode)
 	if len(d.Move.Waves) > 1 {
 		for i, w := range d.Move.Waves {
 			late := ""

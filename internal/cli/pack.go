@@ -20,7 +20,7 @@ first; one with mistakes is not packed. Equal files give equal bytes.`,
 		Args: p.templateArg,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" {
-				return usage{fmt.Errorf("name the archive to write with -o")}
+				return usageError{fmt.Errorf("name the archive to write with -o")}
 			}
 			packed, t, err := app.Pack(cmd.Context(), p.of(args), out)
 			if err != nil {
@@ -45,7 +45,7 @@ func (s *shared) unpack() *cobra.Command {
 		Args:  cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if out == "" {
-				return usage{fmt.Errorf("name the folder to write with -o")}
+				return usageError{fmt.Errorf("name the folder to write with -o")}
 			}
 			root, err := app.Unpack(cmd.Context(), args[0], out)
 			if err != nil {

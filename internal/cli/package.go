@@ -53,7 +53,7 @@ Secrets are left out; which must be given again is listed, and noted in the desc
 
 func (s *shared) packageImport() *cobra.Command {
 	var o running
-	var w app.ImportWish
+	var w app.ImportRequest
 	cmd := &cobra.Command{
 		Use:   "import FILE.ova",
 		Short: "Build at a site what was packed",
@@ -81,7 +81,7 @@ before it is switched on. Packages that are damaged, cut off, lead outside thems
 	return cmd
 }
 
-func importFlags(cmd *cobra.Command, w *app.ImportWish) {
+func importFlags(cmd *cobra.Command, w *app.ImportRequest) {
 	cmd.Flags().StringVar(&w.Site, "site", "", "site at which it is built")
 	cmd.Flags().StringVar(&w.Zone, "zone", "", "zone there")
 	cmd.Flags().StringVar(&w.Size, "size", "", "size there; without it the cheapest that is no less")
@@ -91,7 +91,7 @@ func importFlags(cmd *cobra.Command, w *app.ImportWish) {
 
 func (s *shared) packageLift() *cobra.Command {
 	var o running
-	var w app.ImportWish
+	var w app.ImportRequest
 	var on bool
 	cmd := &cobra.Command{
 		Use:   "lift DEPLOYMENT INSTANCE --site SITE",

@@ -41,10 +41,10 @@ of mixed integer programs read. Exits with 1 if there is no placement, and says 
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if o.file == "" {
-				return usage{errors.New("place needs --problem FILE")}
+				return usageError{errors.New("place needs --problem FILE")}
 			}
 			if o.time < 0 {
-				return usage{fmt.Errorf("--time takes a time above 0, not %s", o.time)}
+				return usageError{fmt.Errorf("--time takes a time above 0, not %s", o.time)}
 			}
 			return s.placeFile(cmd.Context(), o)
 		},
@@ -82,10 +82,10 @@ func (s *shared) placeFile(ctx context.Context, o placing) error {
 		return err
 	}
 	if _, _, err := cost.In(p.Estate, 0, o.currency); err != nil {
-		return usage{err}
+		return usageError{err}
 	}
 	if !cost.By(o.by).Known() {
-		return usage{fmt.Errorf("--by takes workload, node, tier, site or tag:NAME, not %q", o.by)}
+		return usageError{fmt.Errorf("--by takes workload, node, tier, site or tag:NAME, not %q", o.by)}
 	}
 	if o.lp != "" {
 		return s.writeLP(o.lp, *p)

@@ -65,10 +65,10 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 	if err != nil {
 		return err
 	}
-	wish := app.Wish{Rules: own, Preset: o.preset, Inputs: inputs, Workflow: o.workflow, Name: o.name}
+	wish := app.DraftRequest{Rules: own, Preset: o.preset, Inputs: inputs, Workflow: o.workflow, Name: o.name}
 	if o.name != "" {
 		if err := app.CheckName(o.name); err != nil {
-			return usage{err}
+			return usageError{err}
 		}
 	}
 	d := app.NewDraft(t, wish, nil)
@@ -76,7 +76,7 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 		return s.mistakes(t, all)
 	}
 	if d.Err != nil {
-		return usage{d.Err}
+		return usageError{d.Err}
 	}
 	e, err := s.findEstate(ctx, t, o.estate)
 	if err != nil {
@@ -135,7 +135,7 @@ func (o planOptions) readInputs() (tosca.Inputs, tosca.Diagnostics, error) {
 	for _, pair := range o.set {
 		name, text, ok := strings.Cut(pair, "=")
 		if !ok {
-			return nil, nil, usage{fmt.Errorf("--input takes NAME=VALUE, not %q", pair)}
+			return nil, nil, usageError{fmt.Errorf("--input takes NAME=VALUE, not %q", pair)}
 		}
 		v, found := tosca.ParseInput(name, text)
 		diags = append(diags, found...)
@@ -152,7 +152,7 @@ func noSecrets(t *app.Template, pairs []string) error {
 		name, _, _ := strings.Cut(pair, "=")
 		for _, in := range t.Inputs {
 			if in.Name == name && in.Secret {
-				return usage{fmt.Errorf("%s is a secret and is not given as an argument, which others may see: andamio credentials secret %s keeps it, or give it in the environment as %s",
+				return usageError{fmt.Errorf("%s is a secret and is not given as an argument, which others may see: andamio credentials secret %s keeps it, or give it in the environment as %s",
 					name, name, app.SecretVariable(name))}
 			}
 		}

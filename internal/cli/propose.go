@@ -83,7 +83,7 @@ long as what it was worked out from is as it was.`,
 func proposalNumber(text string) (int64, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return 0, usage{fmt.Errorf("%q is no number of a proposal", text)}
+		return 0, usageError{fmt.Errorf("%q is no number of a proposal", text)}
 	}
 	return id, nil
 }

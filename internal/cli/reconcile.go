@@ -242,7 +242,7 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	if o.until != "" {
 		var err error
 		if until, err = time.Parse("2006-01-02", o.until); err != nil {
-			return usage{fmt.Errorf("%q is no day as in 2027-01-31", o.until)}
+			return usageError{fmt.Errorf("%q is no day as in 2027-01-31", o.until)}
 		}
 	}
 	inv, err := a.Reconcile(ctx)
@@ -495,7 +495,7 @@ one that ships for sites of a --driver, to begin an own one with.`,
 			if shipped {
 				text, err := app.ShippedMapping(speaks)
 				if err != nil {
-					return usage{err}
+					return usageError{err}
 				}
 				_, err = s.out.Write(text)
 				return err

@@ -31,7 +31,7 @@ another name (andamio plan --name). An interrupt asks the run to stop, which lea
 what stands as it is. Secrets come from the environment, see the message when one is missing.`,
 		Args: cobra.ExactArgs(1),
 		RunE: s.withPlan(func(ctx context.Context, a *app.App, p *plan.Plan, file string) error {
-			if err := app.Raises(p); err != nil {
+			if err := app.CheckFresh(p); err != nil {
 				return fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
 			}
 			d, err := a.Taken(ctx, p.Name)
@@ -115,7 +115,7 @@ func findRun(ctx context.Context, a *app.App, args []string) (int64, error) {
 	if len(args) == 1 {
 		id, err := strconv.ParseInt(args[0], 10, 64)
 		if err != nil {
-			return 0, usage{fmt.Errorf("%q is no number of a run", args[0])}
+			return 0, usageError{fmt.Errorf("%q is no number of a run", args[0])}
 		}
 		return id, nil
 	}

@@ -68,7 +68,7 @@ func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening
 	}
 	err = v.Run(ctx)
 	if !s.json {
-		fmt.Fprintf(s.out, "%d notices were applied by %d looks\n", v.Taken.Load(), v.Looked.Load())
+		fmt.Fprintf(s.out, "%d notices were applied by %d looks\n", v.Taken.Load(), v.Looks.Load())
 	}
 	return err
 }

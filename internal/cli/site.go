@@ -68,7 +68,7 @@ changed at once. The site is surveyed when it is connected.`,
 func exactly(n int, what string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) != n {
-			return usage{errors.New(what)}
+			return usageError{errors.New(what)}
 		}
 		return nil
 	}
@@ -78,21 +78,21 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 	o.c.Filter = app.FilterOf(o.only)
 	d, err := app.DriverNamed(o.told.driver)
 	if err != nil {
-		return usage{err}
+		return usageError{err}
 	}
 	if missing := o.told.missing(d); len(missing) > 0 || o.kind == "" {
-		return usage{fmt.Errorf("say the site's --kind and %s", strings.Join(needed(d), ", "))}
+		return usageError{fmt.Errorf("say the site's --kind and %s", strings.Join(needed(d), ", "))}
 	}
 	a, err := s.open(ctx)
 	if err != nil {
 		return err
 	}
 	defer a.Close()
-	if wrong := a.WrongName(o.c.Site); wrong != "" {
-		return fault.Invalidf("%q cannot be a site's name: %s", o.c.Site, wrong)
+	if err := a.CheckSiteName(o.c.Site); err != nil {
+		return fmt.Errorf("%q cannot be a site's name: %w", o.c.Site, err)
 	}
 	if err := o.tell(d); err != nil {
-		return usage{err}
+		return usageError{err}
 	}
 	secrets, err := s.secrets(d, &o.told)
 	if err != nil {

@@ -45,7 +45,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 	var group sync.WaitGroup
 	for i, c := range all {
 		group.Go(func() {
-			surveys[i], errs[i] = a.Survey(ctx, app.SurveyWish{Site: c.Site, Regions: regions, Deep: deep, Progress: progress})
+			surveys[i], errs[i] = a.Survey(ctx, app.SurveyRequest{Site: c.Site, Regions: regions, Deep: deep, Progress: progress})
 			surveys[i].Site = c.Site
 		})
 	}
@@ -156,20 +156,20 @@ Without options says how it is.`,
 		}
 		if f.Changed("listen") || f.Changed("tell") {
 			if err := a.SetHearing(ctx, now); err != nil {
-				return usage{err}
+				return usageError{err}
 			}
 		}
 		if s.json {
 			return s.printJSON(now)
 		}
-		fmt.Fprintf(s.out, "notices are heard at %s; sites are told %s\n", now.At(portNotices), now.Told(now.At(portNotices)))
+		fmt.Fprintf(s.out, "notices are heard at %s; sites are told %s\n", now.At(portNotices), now.Advertised(now.At(portNotices)))
 		return nil
 	})
 	return cmd
 }
 
 func (s *shared) drift() *cobra.Command {
-	var want app.DriftWish
+	var want app.DriftRequest
 	cmd := &cobra.Command{
 		Use:   "drift",
 		Short: "Have the stand-ins change behind everybody's back",

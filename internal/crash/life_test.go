@@ -196,7 +196,7 @@ func (l *life) raise(ctx context.Context, name string) error {
 
 // raiseAs raises a template under a name, if its plan is as it should be.
 func (l *life) raiseAs(ctx context.Context, t *app.Template, name string, check func(*plan.Plan) error) error {
-	d, err := l.a.Drafting(ctx, t, app.Wish{Name: name})
+	d, err := l.a.Drafting(ctx, t, app.DraftRequest{Name: name})
 	if err != nil || d.Plan == nil {
 		return errors.Join(fmt.Errorf("there is no plan: %v", d.Diagnostics), err, d.Err)
 	}
@@ -271,7 +271,7 @@ func wordOf(p *plan.Plan) string {
 func (l *life) change(ctx context.Context, id int64) error {
 	word := []string{"one", "two", "three"}[l.r.IntN(3)]
 	v, _ := tosca.ParseInput("word", word)
-	d, o, err := l.a.Updating(ctx, id, "", app.Wish{Inputs: tosca.Inputs{"word": v}})
+	d, o, err := l.a.Updating(ctx, id, "", app.DraftRequest{Inputs: tosca.Inputs{"word": v}})
 	if err != nil || d.Plan == nil {
 		return errors.Join(err, d.Err)
 	}
@@ -329,7 +329,7 @@ func (l *life) move(ctx context.Context, id int64) error {
 	}
 	mode := []change.Mode{change.Cold, change.Warm, change.Live}[l.r.IntN(3)]
 	l.done = append(l.done, fmt.Sprintf("%s-1 %s from %s to %s", tier, mode, from, to))
-	draft, err := l.a.DraftMove(ctx, id, app.MoveWish{What: []string{tier + "-1"}, To: to, Mode: mode, AtOnce: true})
+	draft, err := l.a.DraftMove(ctx, id, app.MoveRequest{What: []string{tier + "-1"}, To: to, Mode: mode, AtOnce: true})
 	if err != nil {
 		if strings.Contains(err.Error(), "no room") || strings.Contains(err.Error(), "no size") {
 			return nil
@@ -508,7 +508,7 @@ func (l *life) clone(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	_, same, err := l.a.Updating(ctx, made.ID, "", app.Wish{})
+	_, same, err := l.a.Updating(ctx, made.ID, "", app.DraftRequest{})
 	if err == nil && len(same.Plan.Steps) > 0 {
 		err = fmt.Errorf("of the fresh clone something is otherwise: %s", same.Plan.Steps[0].ID)
 		for i := range same.Plan.Resources {

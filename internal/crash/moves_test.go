@@ -125,7 +125,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 	if err != nil {
 		return err
 	}
-	d := app.NewDraft(tmpl, app.Wish{}, e)
+	d := app.NewDraft(tmpl, app.DraftRequest{}, e)
 	if d.Plan == nil {
 		return errors.Join(errors.New("the workload has no plan"), d.Err)
 	}
@@ -151,7 +151,7 @@ func (m *mover) round(ctx context.Context, r *rand.Rand, out *Result) error {
 		to = m.sites[r.IntN(len(m.sites))]
 	}
 	mode := []change.Mode{change.Cold, change.Warm, change.Live}[r.IntN(3)]
-	d, err := m.a.DraftMove(ctx, m.deployment, app.MoveWish{What: []string{theHost}, To: to, Mode: mode, AtOnce: true})
+	d, err := m.a.DraftMove(ctx, m.deployment, app.MoveRequest{What: []string{theHost}, To: to, Mode: mode, AtOnce: true})
 	if err != nil {
 		return err
 	}

@@ -138,7 +138,7 @@ func scenario(ctx context.Context, a *app.App) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := app.NewDraft(t, app.Wish{Preset: "drill"}, e)
+	d := app.NewDraft(t, app.DraftRequest{Preset: "drill"}, e)
 	if d.Plan == nil {
 		return nil, errors.Join(errors.New("the scenario has no plan"), d.Err)
 	}

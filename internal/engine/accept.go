@@ -9,7 +9,7 @@ import (
 
 // accept takes over what a site has: it looks that the thing is there, and learns what is known of it.
 func (e *Engine) accept(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	id, err := e.standing(s, r)
+	id, err := e.siteIDOf(s, r)
 	if err != nil {
 		return err
 	}

@@ -9,7 +9,7 @@ import (
 
 // alter changes in place what stands.
 func (e *Engine) alter(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	id, err := e.standing(s, r)
+	id, err := e.siteIDOf(s, r)
 	if err != nil {
 		return err
 	}

@@ -63,8 +63,8 @@ func TestAFailureCallsForItsSteps(t *testing.T) {
 			p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: 1, Spec: plan.Spec{Label: id}})
 		}
 		p.Steps = append(p.Steps,
-			plan.Step{ID: "sorry/settle", Resource: "sorry", Op: op.Settle, Site: "vega", Level: 3, AfterFailure: []string{"a/create", "b/create"}, Sets: map[string]string{"state": "sad"}, Check: plan.Condition{Kind: plan.CheckNone}},
-			plan.Step{ID: "after/settle", Resource: "after", Op: op.Settle, Site: "vega", Level: 4, After: []string{"sorry/settle"}, Check: plan.Condition{Kind: plan.CheckNone}})
+			plan.Step{ID: "sorry/settle", Resource: "sorry", Op: op.Barrier, Site: "vega", Level: 3, AfterFailure: []string{"a/create", "b/create"}, Sets: map[string]string{"state": "sad"}, Check: plan.Condition{Kind: plan.CheckNone}},
+			plan.Step{ID: "after/settle", Resource: "after", Op: op.Barrier, Site: "vega", Level: 4, After: []string{"sorry/settle"}, Check: plan.Condition{Kind: plan.CheckNone}})
 		return p
 	}
 	got, st := statuses(t, build(), failing("b"))
@@ -87,7 +87,7 @@ func TestConditionsPassStepsOver(t *testing.T) {
 	}
 	p := chain(4)
 	p.Steps[0].Sets = map[string]string{"state": "created"}
-	p.Steps[1].Resource, p.Steps[1].Op, p.Steps[1].When, p.Steps[1].Check = "a", op.Settle, is("started"), plan.Condition{Kind: plan.CheckNone}
+	p.Steps[1].Resource, p.Steps[1].Op, p.Steps[1].When, p.Steps[1].Check = "a", op.Barrier, is("started"), plan.Condition{Kind: plan.CheckNone}
 	p.Steps[2].Resource, p.Steps[2].Op, p.Steps[2].When, p.Steps[2].Check = "a", op.Require, is("created"), plan.Condition{Kind: plan.CheckNone}
 	got, st := statuses(t, p, failing())
 	assert.Equal(t, []run.Status{run.Standing, run.Passed, run.Standing, run.Standing}, []run.Status{got["a/create"], got["b/create"], got["c/create"], got["d/create"]})

@@ -30,7 +30,7 @@ type shelf struct {
 	disks map[string]*disk.Disk
 	peer  *shelf
 	// orders are what was ordered, granted and consolidated what was asked for.
-	orders       []site.Order
+	orders       []site.CopyRequest
 	granted      []string
 	consolidated []string
 	// lies has it say that it verified less than it was ordered; speed bounds what gets through, in bytes a second; before
@@ -62,7 +62,7 @@ func (s *shelf) Hashes(_ context.Context, id string, x site.Extent, block int64)
 	return s.disks[id].Hashes(x.Offset, x.Length, int(block))
 }
 
-func (s *shelf) Copy(ctx context.Context, id string, o site.Order) (site.Copied, error) {
+func (s *shelf) Copy(ctx context.Context, id string, o site.CopyRequest) (site.Copied, error) {
 	s.mu.Lock()
 	s.orders = append(s.orders, o)
 	s.mu.Unlock()

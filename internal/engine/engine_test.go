@@ -70,7 +70,7 @@ func (s *scripted) Delete(_ context.Context, _ kinds.Kind, id string) error {
 	s.gone[id] = true
 	return nil
 }
-func (s *scripted) Act(context.Context, kinds.Kind, string, string) (site.Resource, error) {
+func (s *scripted) Invoke(context.Context, kinds.Kind, string, string) (site.Resource, error) {
 	return site.Resource{}, nil
 }
 

@@ -28,7 +28,7 @@ var handlers = map[op.Op]handler{
 	op.Consolidate: (*Engine).consolidate, op.Fill: (*Engine).fill,
 	op.Suspend: (*Engine).suspend, op.Release: (*Engine).release, op.Reclaim: (*Engine).reclaim,
 	op.Name: (*Engine).name, op.Unname: (*Engine).name,
-	op.Carry: nothing, op.Clear: nothing, op.Settle: nothing, op.Take: nothing,
+	op.Carry: nothing, op.Clear: nothing, op.Barrier: nothing, op.Take: nothing,
 }
 
 // perform has the handler of a step's operation do it.

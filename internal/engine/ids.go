@@ -16,8 +16,8 @@ func kindOf(s *plan.Step, r *plan.Resource) kinds.Kind {
 	return r.Kind
 }
 
-// standing is the site's id of a resource that stands.
-func (e *Engine) standing(s *plan.Step, r *plan.Resource) (string, error) {
+// siteIDOf is the site's id of a resource that stands.
+func (e *Engine) siteIDOf(s *plan.Step, r *plan.Resource) (string, error) {
 	id, ok := e.Attribute(r.ID, siteID(s))
 	if !ok || id == "" {
 		return "", fmt.Errorf("the site's id of %s is not known", r.ID)

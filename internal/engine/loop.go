@@ -71,7 +71,7 @@ func (e *Engine) steps(ctx context.Context) error {
 func (l *loop) hear(ctx context.Context) error {
 	select {
 	case r := <-l.results:
-		return l.settle(ctx, r)
+		return l.finish(ctx, r)
 	case d := <-l.e.Decisions:
 		return l.decide(d)
 	}
@@ -123,8 +123,8 @@ func (e *Engine) begin(ctx context.Context, s *plan.Step) error {
 	return e.record(run.Event{Kind: run.Learned, Resource: s.Resource, Attributes: s.Sets})
 }
 
-// settle journals how a step ended and frees those that waited for it.
-func (l *loop) settle(ctx context.Context, r result) error {
+// finish journals how a step ended and frees those that waited for it.
+func (l *loop) finish(ctx context.Context, r result) error {
 	s := &l.e.Plan.Steps[r.at]
 	ev := run.Event{Kind: run.StepDone, Step: s.ID, Resource: s.Resource}
 	var passed errPassed

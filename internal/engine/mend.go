@@ -11,7 +11,7 @@ import (
 
 // mend sets names, tags and addresses of a thing, and looks that the site has them so.
 func (e *Engine) mend(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	id, err := e.standing(s, r)
+	id, err := e.siteIDOf(s, r)
 	if err != nil {
 		return err
 	}

@@ -19,7 +19,7 @@ func (e *Engine) power(ctx context.Context, s *plan.Step, r *plan.Resource) erro
 	if s.Op == op.Boot {
 		want = site.Active
 	}
-	id, err := e.standing(s, r)
+	id, err := e.siteIDOf(s, r)
 	if err != nil {
 		return err
 	}
@@ -63,7 +63,7 @@ func (e *Engine) switched(ctx context.Context, s *plan.Step, id string) (site.Re
 	action := map[bool]string{true: "start", false: "stop"}[s.Op == op.Boot]
 	var got site.Resource
 	err := e.call(ctx, s, func() (err error) {
-		got, err = e.Sites[s.Site].Act(ctx, kinds.Instance, id, action)
+		got, err = e.Sites[s.Site].Invoke(ctx, kinds.Instance, id, action)
 		return err
 	})
 	if err != nil && site.ClassOf(err) == site.Conflict { // it may be so already, or on its way

@@ -12,7 +12,7 @@ import (
 
 // release gives up an interface's address, and has connections that still come to it led elsewhere.
 func (e *Engine) release(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	id, err := e.standing(s, r)
+	id, err := e.siteIDOf(s, r)
 	if err != nil {
 		return err
 	}

@@ -93,7 +93,7 @@ func (b *bent) Read(_ context.Context, _ kinds.Kind, id string) (site.Resource, 
 	return *b.things[id], nil
 }
 
-func (b *bent) Act(_ context.Context, _ kinds.Kind, id, action string) (site.Resource, error) {
+func (b *bent) Invoke(_ context.Context, _ kinds.Kind, id, action string) (site.Resource, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if handled, err := b.called(action, id); handled {

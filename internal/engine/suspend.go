@@ -11,13 +11,13 @@ import (
 
 // suspend lets an instance stand still. One that does already is left alone.
 func (e *Engine) suspend(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	id, err := e.standing(s, r)
+	id, err := e.siteIDOf(s, r)
 	if err != nil {
 		return err
 	}
 	var got site.Resource
 	err = e.call(ctx, s, func() (err error) {
-		got, err = e.Sites[s.Site].Act(ctx, kinds.Instance, id, site.ActSuspend)
+		got, err = e.Sites[s.Site].Invoke(ctx, kinds.Instance, id, site.ActSuspend)
 		return err
 	})
 	if err != nil && site.ClassOf(err) != site.Conflict {

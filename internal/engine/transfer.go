@@ -39,7 +39,7 @@ func (c *copier) transfer(ctx context.Context, d plan.DiskCopy, from, to string,
 		var got site.Copied
 		start := time.Now()
 		err := c.e.call(ctx, c.s, func() (err error) {
-			got, err = c.to.Copy(ctx, to, site.Order{Peer: c.terms.From, Disk: from, Written: part, Zero: zero, Limit: limit, Compress: c.compress, Round: layer})
+			got, err = c.to.Copy(ctx, to, site.CopyRequest{Peer: c.terms.From, Disk: from, Written: part, Zero: zero, Limit: limit, Compress: c.compress, Round: layer})
 			return err
 		})
 		if err != nil {

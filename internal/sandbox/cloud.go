@@ -125,7 +125,7 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 }
 
 // stand makes a network that is there from the beginning.
-func (c *Cloud) stand(st estate.Standing) {
+func (c *Cloud) stand(st estate.Existing) {
 	id := st.Attributes["site.id"]
 	if id == "" {
 		return // the estate does not say as what the site knows it

@@ -75,7 +75,7 @@ func TestACopyIsTheSameByteForByte(t *testing.T) {
 		c, err := d[0].Changes(ctx, v[0], "", 0)
 		require.NoError(t, err)
 		assert.True(t, c.Whole)
-		got, err := d[1].Copy(ctx, v[1], site.Order{Peer: "arroyo", Disk: v[0], Written: c.Written, Compress: compress})
+		got, err := d[1].Copy(ctx, v[1], site.CopyRequest{Peer: "arroyo", Disk: v[0], Written: c.Written, Compress: compress})
 		require.NoError(t, err)
 		assert.Equal(t, site.Bytes(c.Written), got.Bytes)
 		assert.Equal(t, got.Bytes, got.Verified)
@@ -99,7 +99,7 @@ func TestARoundMovesWhatChangedAndLittleElse(t *testing.T) {
 	noise(t, src, 0, 64<<20, 1)
 	first, err := d[0].Changes(ctx, v[0], "", 0)
 	require.NoError(t, err)
-	_, err = d[1].Copy(ctx, v[1], site.Order{Peer: "arroyo", Disk: v[0], Written: first.Written})
+	_, err = d[1].Copy(ctx, v[1], site.CopyRequest{Peer: "arroyo", Disk: v[0], Written: first.Written})
 	require.NoError(t, err)
 
 	changed := int64(0)
@@ -111,7 +111,7 @@ func TestARoundMovesWhatChangedAndLittleElse(t *testing.T) {
 	second, err := d[0].Changes(ctx, v[0], first.Epoch, first.UpTo)
 	require.NoError(t, err)
 	assert.NotEmpty(t, second.Zero)
-	got, err := d[1].Copy(ctx, v[1], site.Order{Peer: "arroyo", Disk: v[0], Written: second.Written, Zero: second.Zero})
+	got, err := d[1].Copy(ctx, v[1], site.CopyRequest{Peer: "arroyo", Disk: v[0], Written: second.Written, Zero: second.Zero})
 	require.NoError(t, err)
 	assert.LessOrEqual(t, float64(got.Wire), 1.05*float64(changed)+0.001*float64(1<<30))
 	same(t, box, v)
@@ -127,7 +127,7 @@ func TestWhoMayReadADisk(t *testing.T) {
 	box, d, v := twoSites(t, 1)
 	ctx := context.Background()
 	noise(t, box.diskAt(1, v[1]), 0, 1<<20, 1)
-	order := site.Order{Peer: "loma", Disk: v[1], Written: []site.Extent{{Offset: 0, Length: 4096}}}
+	order := site.CopyRequest{Peer: "loma", Disk: v[1], Written: []site.Extent{{Offset: 0, Length: 4096}}}
 	_, err := d[0].Copy(ctx, v[0], order)
 	require.ErrorContains(t, err, "may not start moves")
 	require.NoError(t, d[1].Grant(ctx, "arroyo", v[1]))

@@ -99,7 +99,7 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 	d, signer := f.driver("vega"), key(t)
 	instance, nic := machine(t, d, signer, 8080)
 	script(t, shell(t, nic, signer), "echo water > /srv/level; httpd -p 8080 -h /srv")
-	_, err := d.Act(ctx, kinds.Instance, instance.ID, wire.ActionSuspend)
+	_, err := d.Invoke(ctx, kinds.Instance, instance.ID, wire.ActionSuspend)
 	require.NoError(t, err)
 	f.fall()
 	d = f.driver("vega")
@@ -117,7 +117,7 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 		body, _ := io.ReadAll(page.Body)
 		answered <- string(body)
 	}()
-	_, err = d.Act(ctx, kinds.Instance, instance.ID, "start")
+	_, err = d.Invoke(ctx, kinds.Instance, instance.ID, "start")
 	require.NoError(t, err)
 	select {
 	case body := <-answered:
@@ -125,11 +125,11 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 	case <-time.After(5 * time.Second):
 		t.Fatal("nothing answered")
 	}
-	_, err = d.Act(ctx, kinds.Instance, instance.ID, "stop")
+	_, err = d.Invoke(ctx, kinds.Instance, instance.ID, "stop")
 	require.NoError(t, err)
 	f.fall()
 	d = f.driver("vega")
-	_, err = d.Act(ctx, kinds.Instance, instance.ID, "start")
+	_, err = d.Invoke(ctx, kinds.Instance, instance.ID, "start")
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		got, err := d.Read(ctx, kinds.Instance, instance.ID)

@@ -40,8 +40,8 @@ type Changes struct {
 	Layers int
 }
 
-// Order is what a site is to copy from a disk of another.
-type Order struct {
+// CopyRequest is what a site is to copy from a disk of another.
+type CopyRequest struct {
 	Peer, Disk    string
 	Written, Zero []Extent
 	// Limit bounds bytes per second; 0 does not.
@@ -52,7 +52,7 @@ type Order struct {
 	Round int
 }
 
-// Copied is what came of an [Order]: how many bytes, on the wire, that hold nothing, and read back with the right digest.
+// Copied is what came of a [CopyRequest]: how many bytes, on the wire, that hold nothing, and read back with the right digest.
 type Copied struct {
 	Bytes, Wire, Holes, Verified int64
 	Took                         time.Duration
@@ -95,7 +95,7 @@ type Disks interface {
 // Copier is a site that copies disks from those that it is paired with.
 type Copier interface {
 	// Copy has the site copy from a disk of another to one of its own, and verify it.
-	Copy(ctx context.Context, disk string, o Order) (Copied, error)
+	Copy(ctx context.Context, disk string, o CopyRequest) (Copied, error)
 	// Consolidate makes the layers of a disk one, and returns how many bytes were brought together. The disk may be in use.
 	Consolidate(ctx context.Context, disk string) (int64, error)
 }

@@ -87,12 +87,12 @@ type Resource struct {
 	// Word is the site's own word for its state, for showing beside ours.
 	Word       string
 	Attributes map[string]string
-	// Told is what a survey is told beyond that; nil elsewhere.
-	Told *Told
+	// Details is what a survey is told beyond that; nil elsewhere.
+	Details *Details
 }
 
-// Told is all that a site says of a thing, in its own words: what the mapping makes records of.
-type Told struct {
+// Details is all that a site says of a thing, in its own words: what the mapping makes records of.
+type Details struct {
 	// Type is the site's word for what it is; Region the part of the site it was listed in.
 	Type, Region   string
 	Source, Target string
@@ -150,8 +150,8 @@ type Site interface {
 	Read(ctx context.Context, kind kinds.Kind, id string) (Resource, error)
 	// List says all resources of a kind that the credential can see.
 	List(ctx context.Context, kind kinds.Kind) ([]Resource, error)
-	// Act starts or stops an instance: action is "start" or "stop".
-	Act(ctx context.Context, kind kinds.Kind, id, action string) (Resource, error)
+	// Invoke starts or stops an instance: action is "start" or "stop".
+	Invoke(ctx context.Context, kind kinds.Kind, id, action string) (Resource, error)
 	// Change makes a resource what the request says, in place: an instance that is stopped gets another size, a volume
 	// grows. The site may still be changing it when Change returns.
 	Change(ctx context.Context, kind kinds.Kind, id string, r Request) (Resource, error)

@@ -187,13 +187,13 @@ type RecordsStore interface {
 	History(ctx context.Context, record string) ([]RecordChange, error)
 	// ChangesOf are the changes of records that belong to an act, in order.
 	ChangesOf(ctx context.Context, act int64) ([]RecordChange, error)
-	// DoAct keeps an act with all that it does to the inventory.
-	DoAct(ctx context.Context, who string, now time.Time, d Deed) (int64, error)
-	// UndoAct takes back what an act did to the inventory: its records are what they were before it, and what it ignored or
+	// RecordSettlement keeps an act with all that it does to the inventory.
+	RecordSettlement(ctx context.Context, who string, now time.Time, d SettlementChanges) (int64, error)
+	// UndoSettlement takes back what an act did to the inventory: its records are what they were before it, and what it ignored or
 	// decided is so no more. One that was undone is refused.
-	UndoAct(ctx context.Context, id int64, who string, now time.Time) error
-	// Acts lists what persons did, the newest first.
-	Acts(ctx context.Context, limit int) ([]Act, error)
+	UndoSettlement(ctx context.Context, id int64, who string, now time.Time) error
+	// Settlements lists what persons did, the newest first.
+	Settlements(ctx context.Context, limit int) ([]Settlement, error)
 	// Ignored are the findings that are let be.
 	Ignored(ctx context.Context) ([]Ignoring, error)
 	// Identities are what persons said of identity.

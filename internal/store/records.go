@@ -17,8 +17,8 @@ type RecordChange struct {
 	Act int64     `json:"act,omitempty"`
 }
 
-// Act is what a person did to findings.
-type Act struct {
+// Settlement is what a person did to findings.
+type Settlement struct {
 	ID     int64
 	At     time.Time
 	Who    string
@@ -26,8 +26,8 @@ type Act struct {
 	Body   []byte
 }
 
-// Deed is all that an act does to the inventory, done in one transaction.
-type Deed struct {
+// SettlementChanges is all that an act does to the inventory, done in one transaction.
+type SettlementChanges struct {
 	Body    []byte
 	Changes []RecordChange
 	Ignore  []Ignoring

@@ -34,7 +34,7 @@ type frame struct {
 	template *app.Template
 	now      time.Time
 	ticks    int
-	told     view.Told
+	told     view.Notice
 	toldAt   time.Time
 	over     overlay
 	tabs     []part.Rect
@@ -72,7 +72,7 @@ func (f *frame) lookUpRuns() tea.Cmd {
 	return func() tea.Msg {
 		runs, err := f.app.Runs(f.ctx)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		return view.Runs{Runs: runs}
 	}
@@ -104,7 +104,7 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return f, tea.Batch(cmds...)
 	case view.Goto:
 		f.show(msg.Digit)
-	case view.Told:
+	case view.Notice:
 		f.told, f.toldAt = msg, time.Now()
 	case view.Confirm:
 		f.over = ask(msg.Act)
@@ -200,9 +200,9 @@ func (f *frame) keys() []view.Key {
 const inTheBar = 4
 
 func (f *frame) acts() tea.Cmd {
-	acts := f.view().Acts()
+	acts := f.view().Actions()
 	if len(acts) == 0 {
-		return view.Cmd(view.Told{Text: "nothing can be done here now"})
+		return view.Cmd(view.Notice{Text: "nothing can be done here now"})
 	}
 	f.over = &menu{acts: acts}
 	return nil
@@ -212,7 +212,7 @@ func (f *frame) export() tea.Cmd {
 	if cmd := f.view().Export(); cmd != nil {
 		return cmd
 	}
-	return view.Cmd(view.Told{Text: "there is no picture to export here"})
+	return view.Cmd(view.Notice{Text: "there is no picture to export here"})
 }
 
 func (f *frame) quit() tea.Cmd {

@@ -109,7 +109,7 @@ func draftOf(t *testing.T, preset string) *app.Draft {
 	require.NoError(t, err)
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
-	d := app.NewDraft(tmpl, app.Wish{Preset: preset}, e)
+	d := app.NewDraft(tmpl, app.DraftRequest{Preset: preset}, e)
 	require.NoError(t, d.Err)
 	return d
 }
@@ -213,7 +213,7 @@ func TestARunIsFollowedAsItIsJournalled(t *testing.T) {
 	require.NoError(t, err)
 	id, err := stored(t, a).CreateRun(ctx, store.Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: len(p.Steps), Limits: "{}"})
 	require.NoError(t, err)
-	epoch, err := stored(t, a).Claim(ctx, id, 0, "elsewhere/1", app.Lives)
+	epoch, err := stored(t, a).Claim(ctx, id, 0, "elsewhere/1", app.Alive)
 	require.NoError(t, err)
 	j, err := stored(t, a).Journal(ctx, id, epoch)
 	require.NoError(t, err)

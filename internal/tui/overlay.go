@@ -87,7 +87,7 @@ func (n *note) draw(c *part.Canvas, r part.Rect) {
 
 // menu offers acts by number.
 type menu struct {
-	acts []view.Act
+	acts []view.Action
 	at   int
 }
 
@@ -117,7 +117,7 @@ func (m *menu) hear(msg tea.Msg) (overlay, tea.Cmd) {
 }
 
 // choose does an act, or asks first where it must be typed.
-func choose(a view.Act) (overlay, tea.Cmd) {
+func choose(a view.Action) (overlay, tea.Cmd) {
 	if a.Ask != "" {
 		return newPrompt(a), nil
 	}
@@ -167,7 +167,7 @@ func (m *menu) above(effects [][]string, rows int) int {
 const mostTyped = 400
 
 // effect opens the sheet of an act with what it will do, and some lines more; it returns the inside and the first free line.
-func effect(c *part.Canvas, r part.Rect, act view.Act, more int) (part.Rect, int) {
+func effect(c *part.Canvas, r part.Rect, act view.Action, more int) (part.Rect, int) {
 	var lines []string
 	for _, l := range strings.Split(act.Effect, "\n") {
 		lines = append(lines, part.Wrap(l, min(70, r.W-10))...)
@@ -181,11 +181,11 @@ func effect(c *part.Canvas, r part.Rect, act view.Act, more int) (part.Rect, int
 
 // prompt asks for a text, and says what is wrong with it as it is typed.
 type prompt struct {
-	act   view.Act
+	act   view.Action
 	field *view.Field
 }
 
-func newPrompt(a view.Act) *prompt {
+func newPrompt(a view.Action) *prompt {
 	f := view.NewField("", mostTyped)
 	if a.Hide {
 		f.Hide()
@@ -229,11 +229,11 @@ func (p *prompt) draw(c *part.Canvas, r part.Rect) {
 
 // question asks before an act: enter for one from which nothing is lost, the typed name for others.
 type question struct {
-	act   view.Act
+	act   view.Action
 	field *view.Field
 }
 
-func ask(a view.Act) overlay { return &question{a, view.NewField("", mostTyped)} }
+func ask(a view.Action) overlay { return &question{a, view.NewField("", mostTyped)} }
 
 func (q *question) keys() []view.Key {
 	does := view.On("enter", "enter", "do it", "does what is said, once the name is typed where one is asked for", nil)

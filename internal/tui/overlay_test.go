@@ -37,12 +37,12 @@ func did(t *testing.T, cmd tea.Cmd) bool {
 	return cmd != nil && cmd() == any("done")
 }
 
-func act(name, confirm string) view.Act {
-	return view.Act{Name: name, Effect: "does " + name, Type: confirm, Do: func() tea.Cmd { return view.Cmd("done") }}
+func act(name, confirm string) view.Action {
+	return view.Action{Name: name, Effect: "does " + name, Type: confirm, Do: func() tea.Cmd { return view.Cmd("done") }}
 }
 
 func TestAMenuOffersActsByNumber(t *testing.T) {
-	acts := []view.Act{act("look", ""), act("remove", "basin")}
+	acts := []view.Action{act("look", ""), act("remove", "basin")}
 	left, cmd := typed(&menu{acts: acts}, "1")
 	assert.Nil(t, left)
 	assert.True(t, did(t, cmd))
@@ -116,13 +116,13 @@ func TestFindLooksAsItIsTyped(t *testing.T) {
 
 func TestAPasteGoesIntoWhatIsAsked(t *testing.T) {
 	var got string
-	a := view.Act{Name: "rotate", Ask: "the new credential", Hide: true, Answer: func(text string) tea.Cmd { got = text; return nil }}
+	a := view.Action{Name: "rotate", Ask: "the new credential", Hide: true, Answer: func(text string) tea.Cmd { got = text; return nil }}
 	o, _ := newPrompt(a).hear(tea.PasteMsg{Content: "tok-123"})
 	assert.Contains(t, overlaid(o, 100, 20), "•••••••▏")
 	left, _ := typed(o, "enter")
 	assert.Nil(t, left)
 	assert.Equal(t, "tok-123", got)
-	for _, o := range []overlay{&note{}, &menu{acts: []view.Act{act("look", "")}}} {
+	for _, o := range []overlay{&note{}, &menu{acts: []view.Action{act("look", "")}}} {
 		left, cmd := o.hear(tea.PasteMsg{Content: "1"})
 		assert.Equal(t, o, left, "a paste is no key")
 		assert.Nil(t, cmd)

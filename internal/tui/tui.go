@@ -52,12 +52,12 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 	if o.W > 0 {
 		options = append(options, tea.WithWindowSize(o.W, o.H))
 	}
-	EasyCollection()
+	TuneCollector()
 	a = a.By(app.ByScreen)
 	m := newFrame(ctx, a, o)
 	program := tea.NewProgram(m, options...)
 	go func() {
-		failed := func(text string) { program.Send(view.Told{Text: text, Bad: true}) }
+		failed := func(text string) { program.Send(view.Notice{Text: text, Bad: true}) }
 		err := a.KeepServed(m.ctx, func(f app.Firing) {
 			if f.State == app.FiringFailed {
 				failed(app.DueWords(f.Kind, f.Subject) + ": " + f.Note)
@@ -74,9 +74,9 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 // softLimit is from how much memory on it is collected as often as usual.
 const softLimit = 250 << 20
 
-// EasyCollection collects memory rarely: the heap is small and a pause is seen, so a few megabytes spare late frames. A
+// TuneCollector collects memory rarely: the heap is small and a pause is seen, so a few megabytes spare late frames. A
 // large run has a large heap, and there it is memory that is spared.
-func EasyCollection() {
+func TuneCollector() {
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(softLimit)
 }

@@ -136,7 +136,7 @@ func (p *pairing) firstCopies(ctx context.Context, dir string) ([]result, error)
 		}
 		time.Sleep(100 * time.Millisecond)
 		start := time.Now()
-		got, err := p.to.Copy(ctx, id, site.Order{Peer: "arroyo", Disk: p.disk, Written: c.Written})
+		got, err := p.to.Copy(ctx, id, site.CopyRequest{Peer: "arroyo", Disk: p.disk, Written: c.Written})
 		if err != nil || got.Verified != diskBytes {
 			return nil, errors.Join(err, fmt.Errorf("%d bytes were verified", got.Verified))
 		}
@@ -209,7 +209,7 @@ func (p *pairing) rounds(ctx context.Context) ([]result, error) {
 		return nil, err
 	}
 	start := time.Now()
-	got, err := p.to.Copy(ctx, id, site.Order{Peer: "arroyo", Disk: p.disk, Written: c.Written})
+	got, err := p.to.Copy(ctx, id, site.CopyRequest{Peer: "arroyo", Disk: p.disk, Written: c.Written})
 	took := time.Since(start)
 	may := roundExcess*float64(changed) + roundShare*3*(1<<30)
 	return []result{{name: "round of 4,000 pages changed at random", figure: took, ratio: float64(got.Wire) / float64(changed),
@@ -225,7 +225,7 @@ func foretelling(ctx context.Context, dir string) ([]result, error) {
 	}
 	defer w.close()
 	w.box.Busy("log-host-1", 4_000_000, 48<<20)
-	d, err := w.app.DraftMove(ctx, w.deployment, app.MoveWish{What: []string{"log-host"}, To: w.to, Mode: change.Warm, AtOnce: true, Compress: "off"})
+	d, err := w.app.DraftMove(ctx, w.deployment, app.MoveRequest{What: []string{"log-host"}, To: w.to, Mode: change.Warm, AtOnce: true, Compress: "off"})
 	if err != nil {
 		return nil, err
 	}
@@ -365,7 +365,7 @@ func live(ctx context.Context, dir string) ([]result, error) {
 	var asked, missed atomic.Int64
 	stop := make(chan struct{})
 	go ask(ctx, w.app, stop, &asked, &missed)
-	d, err := w.app.DraftMove(ctx, w.deployment, app.MoveWish{What: []string{"log-host"}, To: w.to, Mode: change.Live, Pause: 0.5, AtOnce: true, Compress: "off"})
+	d, err := w.app.DraftMove(ctx, w.deployment, app.MoveRequest{What: []string{"log-host"}, To: w.to, Mode: change.Live, Pause: 0.5, AtOnce: true, Compress: "off"})
 	if err != nil {
 		return nil, err
 	}
@@ -399,7 +399,7 @@ func raiseLog(ctx context.Context, a *app.App, box *sandbox.Sandbox) (int64, str
 	if err != nil {
 		return 0, "", err
 	}
-	d := app.NewDraft(tmpl, app.Wish{}, e)
+	d := app.NewDraft(tmpl, app.DraftRequest{}, e)
 	if d.Plan == nil {
 		return 0, "", errors.Join(errors.New("the log has no plan"), d.Err)
 	}

@@ -122,7 +122,7 @@ func (s *instant) Name() string                                              { r
 func (s *instant) Describe(context.Context) (*estate.Site, error)            { return nil, nil }
 func (s *instant) List(context.Context, kinds.Kind) ([]site.Resource, error) { return nil, nil }
 func (s *instant) Delete(context.Context, kinds.Kind, string) error          { return nil }
-func (s *instant) Act(context.Context, kinds.Kind, string, string) (site.Resource, error) {
+func (s *instant) Invoke(context.Context, kinds.Kind, string, string) (site.Resource, error) {
 	return site.Resource{}, nil
 }
 func (s *instant) Change(context.Context, kinds.Kind, string, site.Request) (site.Resource, error) {
@@ -218,7 +218,7 @@ func journalled(dir, name string, p *plan.Plan) (*sqlite.Store, store.Journal, i
 	if err != nil {
 		return nil, nil, 0, err
 	}
-	epoch, err := s.Claim(ctx, id, 0, store.WorkerOn("bench", os.Getpid()), app.Lives)
+	epoch, err := s.Claim(ctx, id, 0, store.WorkerOn("bench", os.Getpid()), app.Alive)
 	if err != nil {
 		return nil, nil, 0, err
 	}
@@ -275,7 +275,7 @@ func frames(dir string) ([]result, error) {
 	defer a.Close()
 	defer debug.SetGCPercent(debug.SetGCPercent(-1))
 	defer debug.SetMemoryLimit(debug.SetMemoryLimit(-1))
-	tui.EasyCollection() // as the screens do
+	tui.TuneCollector() // as the screens do
 	took, err := watchFrames(ctx, a, id)
 	if err != nil {
 		return nil, err

@@ -75,7 +75,7 @@ func compile(text []byte, e *estate.Estate) error {
 	if err != nil {
 		return err
 	}
-	d := app.NewDraft(t, app.Wish{}, e)
+	d := app.NewDraft(t, app.DraftRequest{}, e)
 	if d.Plan == nil {
 		return fmt.Errorf("no plan: %w %s", d.Err, d.Diagnostics.Error())
 	}

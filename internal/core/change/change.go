@@ -46,7 +46,7 @@ func Compile(from Standing, to *plan.Plan, purpose string) (*plan.Plan, error) {
 	c := newCompiler(from, to)
 	c.judge()
 	c.spread()
-	c.deeds()
+	c.redoActions()
 	c.resources()
 	c.power()
 	c.takeBack()
@@ -217,6 +217,6 @@ func Difference(from Standing, to *plan.Plan) (plan.Difference, map[string][]str
 	c := newCompiler(from, to)
 	c.judge()
 	c.spread()
-	c.deeds()
+	c.redoActions()
 	return maps.Clone(c.verdicts), c.reasons
 }

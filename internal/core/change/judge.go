@@ -36,8 +36,8 @@ func (c *compiler) judge() {
 	}
 }
 
-// deeds has every action done anew, if anything changes at all.
-func (c *compiler) deeds() {
+// redoActions has every action done anew, if anything changes at all.
+func (c *compiler) redoActions() {
 	work := len(c.redo)+len(c.undo)+len(c.halt)+len(c.boot)+len(c.alter) > 0
 	for i := range c.to.Resources {
 		r := &c.to.Resources[i]

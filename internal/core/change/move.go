@@ -549,7 +549,7 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 		}
 	}
 	c.spread()
-	c.deeds()
+	c.redoActions()
 	c.forgetUndoOnMoved(func(instance string) bool {
 		r := back.Plan.Resource(instance)
 		return r != nil && !started[instance] && (!r.Off || r.Suspended)

@@ -135,7 +135,7 @@ func TestTheLongestRemainingPathGoesFirst(t *testing.T) {
 		after   []string
 	}{{"a", 5, nil}, {"b", 1, nil}, {"c", 9, []string{"b"}}, {"d", 2, nil}} {
 		p.Resources = append(p.Resources, plan.Resource{ID: s.id, Kind: kinds.Network, Site: "vega"})
-		p.Steps = append(p.Steps, plan.Step{ID: s.id, Resource: s.id, Op: op.Settle, Site: "vega", Seconds: s.seconds, After: s.after})
+		p.Steps = append(p.Steps, plan.Step{ID: s.id, Resource: s.id, Op: op.Barrier, Site: "vega", Seconds: s.seconds, After: s.after})
 	}
 	assert.NoError(t, p.Arrange())
 	d := dispatch.New(p, dispatch.Limits{Steps: 1}, none, none)
@@ -155,7 +155,7 @@ func TestWhatMuchWaitsForGoesBeforeWhatIsLong(t *testing.T) {
 	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
 	add := func(id string, seconds float64, after ...string) {
 		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega"})
-		p.Steps = append(p.Steps, plan.Step{ID: id, Resource: id, Op: op.Settle, Site: "vega", Seconds: seconds, After: after})
+		p.Steps = append(p.Steps, plan.Step{ID: id, Resource: id, Op: op.Barrier, Site: "vega", Seconds: seconds, After: after})
 	}
 	add("lan", 1)
 	for i := range 20 {
@@ -206,7 +206,7 @@ func TestAFailureHoldsAndARetryOrSkipFrees(t *testing.T) {
 	p := &plan.Plan{Version: plan.Version, Sites: []plan.Site{{Name: "vega"}}}
 	for i, id := range []string{"a", "b", "mend"} {
 		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega"})
-		s := plan.Step{ID: id, Resource: id, Op: op.Settle, Site: "vega"}
+		s := plan.Step{ID: id, Resource: id, Op: op.Barrier, Site: "vega"}
 		if i == 1 {
 			s.After = []string{"a"}
 		}

@@ -75,7 +75,7 @@ type Site struct {
 	// Seen is when the site said all this; zero where it comes from a file that does not say.
 	Seen time.Time `json:"seen,omitzero"`
 	// Standing is what is there already and templates may take; see the directive select of TOSCA 1.3, section 3.4.3.
-	Standing []Standing `json:"standing,omitempty"`
+	Standing []Existing `json:"standing,omitempty"`
 	// Naming says what names of instances the site takes; nil takes any.
 	Naming *Naming `json:"naming,omitempty"`
 }

@@ -103,7 +103,7 @@ func Compile(d *topology.Design, placed *placement.Placement, e *estate.Estate, 
 	} else if o.Workflow != "" {
 		return nil, fmt.Errorf("the template has no workflow %q", o.Workflow)
 	}
-	if err := c.deeds(); err != nil {
+	if err := c.addActions(); err != nil {
 		return nil, err
 	}
 	if err := c.finish(); err != nil {

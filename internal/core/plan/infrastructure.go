@@ -77,7 +77,7 @@ func (c *compiler) addNetwork(r Resource) {
 	}
 }
 
-func target(n *topology.Node, order topology.Order) *topology.Node {
+func target(n *topology.Node, order topology.Ordering) *topology.Node {
 	for _, r := range n.Relations {
 		if r.Order == order {
 			return r.Target

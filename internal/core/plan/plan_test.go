@@ -48,11 +48,11 @@ func compile(t testing.TB, dir, preset string) *plan.Plan {
 }
 
 // standing is what templates may take at the sites.
-func standing(e *estate.Estate) []topology.Standing {
-	var out []topology.Standing
+func standing(e *estate.Estate) []topology.Existing {
+	var out []topology.Existing
 	for _, site := range e.Sites {
 		for _, s := range site.Standing {
-			out = append(out, topology.Standing{Name: s.Name, Type: s.Type, Site: site.Name, Properties: s.Properties, Attributes: s.Attributes})
+			out = append(out, topology.Existing{Name: s.Name, Type: s.Type, Site: site.Name, Properties: s.Properties, Attributes: s.Attributes})
 		}
 	}
 	return out

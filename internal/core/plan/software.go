@@ -104,7 +104,7 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) erro
 	w := weave{c: c, node: n, i: i, id: id, after: before}
 	w.lifecycle(connected)
 	if _, any := c.last[id]; !any {
-		w.add(Step{Op: op.Settle, Title: "nothing to run", Check: Condition{Kind: CheckNone}}, "", 0)
+		w.add(Step{Op: op.Barrier, Title: "nothing to run", Check: Condition{Kind: CheckNone}}, "", 0)
 	}
 	c.waitFor(n, w.first)
 	return w.err

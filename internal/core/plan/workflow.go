@@ -224,7 +224,7 @@ func (f *follower) activity(s *topology.WorkflowStep, a topology.Activity, id st
 		return f.take(id, f.delegated(id), after)
 	case tosca.SetState:
 		f.serial++
-		step := &Step{Resource: id, Op: op.Settle, Title: "state " + a.Name, Check: Condition{Kind: CheckNone}, Sets: map[string]string{"state": a.Name}}
+		step := &Step{Resource: id, Op: op.Barrier, Title: "state " + a.Name, Check: Condition{Kind: CheckNone}, Sets: map[string]string{"state": a.Name}}
 		return []string{f.add(step, fmt.Sprintf("%s.%d", a.Name, f.serial), after)}, nil
 	}
 	return f.call(s, a, id, after)
@@ -269,7 +269,7 @@ func (f *follower) delegated(id string) []*Step {
 func (f *follower) take(id string, steps []*Step, after []string) ([]string, error) {
 	if len(steps) == 0 {
 		f.serial++
-		steps = []*Step{{ID: fmt.Sprintf("%s/settle:%d", id, f.serial), Resource: id, Op: op.Settle, Title: "nothing to do", Site: f.c.resource(id).Site, Check: Condition{Kind: CheckNone}}}
+		steps = []*Step{{ID: fmt.Sprintf("%s/settle:%d", id, f.serial), Resource: id, Op: op.Barrier, Title: "nothing to do", Site: f.c.resource(id).Site, Check: Condition{Kind: CheckNone}}}
 	}
 	for _, s := range steps {
 		if f.taken[s.ID] {
@@ -399,7 +399,7 @@ func (f *follower) other(r *Resource, a topology.Activity, after []string) ([]st
 	called := n.Operations.Called(a.Name)
 	if called == nil {
 		f.serial++
-		return []string{f.add(&Step{Resource: r.ID, Op: op.Settle, Title: a.Name + " has no script", Check: Condition{Kind: CheckNone}},
+		return []string{f.add(&Step{Resource: r.ID, Op: op.Barrier, Title: a.Name + " has no script", Check: Condition{Kind: CheckNone}},
 			fmt.Sprintf("%s.%d", a.Name, f.serial), after)}, nil
 	}
 	if n.Base == nil {

@@ -20,7 +20,7 @@ type frame struct {
 	// within are the frames of nodes that templates stand for; chosen what requirements were found to be fulfilled by.
 	within map[*tosca.Node]*frame
 	chosen map[*tosca.Assignment][]*tosca.Node
-	taken  map[*tosca.Node]*Standing
+	taken  map[*tosca.Node]*Existing
 }
 
 // place is a node template in its frame.
@@ -31,7 +31,7 @@ type place struct {
 
 func (b *builder) frame(t *tosca.Template, inputs map[string]any) *frame {
 	return &frame{tmpl: t, inputs: inputs, within: map[*tosca.Node]*frame{}, chosen: map[*tosca.Assignment][]*tosca.Node{},
-		taken: map[*tosca.Node]*Standing{}}
+		taken: map[*tosca.Node]*Existing{}}
 }
 
 // maxNesting bounds how deep templates stand within each other.

@@ -272,7 +272,7 @@ func (b *builder) take(p place, n *Node) {
 // selected is what stands already and is taken for a node with the directive select (section 3.4.3): the first of its
 // type that its filter and properties let be. It is nil for any other node, and where nothing is found, which is
 // reported once.
-func (b *builder) selected(p place) *Standing {
+func (b *builder) selected(p place) *Existing {
 	if !p.n.Directive("select") {
 		return nil
 	}
@@ -304,7 +304,7 @@ func (b *builder) selected(p place) *Standing {
 }
 
 // property is a property of what stands, or of one of its capabilities.
-func (s *Standing) property(capability, name string) (any, bool) {
+func (s *Existing) property(capability, name string) (any, bool) {
 	if capability == "" {
 		x, ok := s.Properties[name]
 		return x, ok
@@ -314,7 +314,7 @@ func (s *Standing) property(capability, name string) (any, bool) {
 }
 
 // standingFits holds what stands against a node's filter and the properties it gives.
-func (b *builder) standingFits(p place, st *Standing) bool {
+func (b *builder) standingFits(p place, st *Existing) bool {
 	match := func(cs []tosca.Condition, values map[string]any, defs []*tosca.Property) bool {
 		for _, c := range cs {
 			var def *tosca.Property

@@ -108,7 +108,7 @@ func (b *builder) relation(p place, name string, l landing) Relation {
 		return r
 	}
 	if order := rt.Metadata[tosca.MetaOrder]; order != "" {
-		r.Order = Order(order)
+		r.Order = Ordering(order)
 	}
 	s := scope{f: l.at.f, self: l.at.n, source: l.at.n, target: l.n, targetFrame: l.f, by: l.by}
 	if p.f != l.at.f {

@@ -219,7 +219,7 @@ topology_template:
 		return []byte(strings.Replace(text, `[ lan, "site.id" ]`, "[ lan, gateway_ip ]", 1)), nil
 	})
 	require.Empty(t, diags, diags.Error())
-	lans := []Standing{
+	lans := []Existing{
 		{Name: "attic", Type: "tosca.nodes.network.Network", Site: "vega", Properties: map[string]any{"network_name": "attic", "cidr": "10.8.0.0/24"}},
 		{Name: "office", Type: "tosca.nodes.network.Network", Site: "vega", Properties: map[string]any{"network_name": "office", "cidr": "10.9.0.0/24", "ip_version": int64(6)}, Attributes: map[string]string{"gateway_ip": "10.9.0.1"}},
 	}

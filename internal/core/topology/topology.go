@@ -15,17 +15,17 @@ import (
 	"andamio/internal/core/tosca"
 )
 
-// Order says how a relation orders and ties its ends. It is metadata "andamio.order" of the relationship's type.
-type Order string
+// Ordering says how a relation orders and ties its ends. It is metadata "andamio.order" of the relationship's type.
+type Ordering string
 
 // The orders of the standard's relationship types.
 const (
-	Depends  Order = "depends"
-	Hosted   Order = "hosted"
-	Connects Order = "connects"
-	Attaches Order = "attaches"
-	Links    Order = "links"
-	Binds    Order = "binds"
+	Depends  Ordering = "depends"
+	Hosted   Ordering = "hosted"
+	Connects Ordering = "connects"
+	Attaches Ordering = "attaches"
+	Links    Ordering = "links"
+	Binds    Ordering = "binds"
 )
 
 // Design is a template with its inputs resolved.
@@ -96,7 +96,7 @@ type Node struct {
 	// Image is what the node is to be started from, "" for any of its system.
 	Image string
 	// Standing is what was selected for the node instead of building it.
-	Standing *Standing
+	Standing *Existing
 	// Index is the node's place in the design.
 	Index int
 	// Source is the node template it comes from.
@@ -106,8 +106,8 @@ type Node struct {
 	Host, Base *Node
 }
 
-// Standing is something that exists already and that a node with the directive select may take.
-type Standing struct {
+// Existing is something that exists already and that a node with the directive select may take.
+type Existing struct {
 	Name, Type, Site string
 	Properties       map[string]any
 	Capabilities     map[string]map[string]any
@@ -136,7 +136,7 @@ func (n *Node) Capability(name string) *Capability {
 // Relation ties a node to the one that fulfils a requirement of it.
 type Relation struct {
 	Name       string
-	Order      Order
+	Order      Ordering
 	Target     *Node
 	Capability string
 	Properties map[string]any
@@ -283,7 +283,7 @@ type Deferred struct {
 // Options says what a design is made of beside the template.
 type Options struct {
 	// Standing is what nodes with the directive select may take.
-	Standing []Standing
+	Standing []Existing
 	// Partial makes a design although required inputs have no values, to find mistakes; it cannot be planned.
 	Partial bool
 	// NoSites says that nothing is known of the sites, so that not finding what to select there is no mistake.

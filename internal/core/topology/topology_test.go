@@ -138,13 +138,13 @@ func TestGroupsNameServicesAndTargets(t *testing.T) {
 
 func TestOrdersComeFromRelationships(t *testing.T) {
 	d := must(t, twoTiers, "")
-	orders := map[string]Order{}
+	orders := map[string]Ordering{}
 	for _, n := range d.Nodes {
 		for _, r := range n.Relations {
 			orders[n.Name+" "+r.Name] = r.Order
 		}
 	}
-	assert.Equal(t, map[string]Order{"host local_storage": Attaches, "nic binding": Binds, "nic link": Links,
+	assert.Equal(t, map[string]Ordering{"host local_storage": Attaches, "nic binding": Binds, "nic link": Links,
 		"back host": Hosted, "front host": Hosted, "front peer": Connects}, orders)
 	assert.Equal(t, "/srv", d.Node("host").Relations[0].Properties["location"])
 }

@@ -147,7 +147,7 @@ func TestASiteThatCannotBeOpenedRefusesWithTheReason(t *testing.T) {
 		"create":   func() error { _, err := s.Create(ctx, site.Request{}); return err },
 		"read":     func() error { _, err := s.Read(ctx, kinds.Volume, "x"); return err },
 		"list":     func() error { _, err := s.List(ctx, kinds.Volume); return err },
-		"act":      func() error { _, err := s.Act(ctx, kinds.Instance, "x", "stop"); return err },
+		"act":      func() error { _, err := s.Invoke(ctx, kinds.Instance, "x", "stop"); return err },
 		"change":   func() error { _, err := s.Change(ctx, kinds.Instance, "x", site.Request{}); return err },
 		"delete":   func() error { return s.Delete(ctx, kinds.Instance, "x") },
 		"access":   func() error { _, err := v.Access(ctx); return err },

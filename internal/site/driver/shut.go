@@ -32,7 +32,7 @@ func (s *shut) Read(context.Context, kinds.Kind, string) (site.Resource, error) 
 
 func (s *shut) List(context.Context, kinds.Kind) ([]site.Resource, error) { return nil, s.why }
 
-func (s *shut) Act(context.Context, kinds.Kind, string, string) (site.Resource, error) {
+func (s *shut) Invoke(context.Context, kinds.Kind, string, string) (site.Resource, error) {
 	return site.Resource{}, s.why
 }
 

@@ -28,20 +28,23 @@ func calls(d *Driver) map[string]func() error {
 		},
 		"read": func() error { _, err := d.Read(ctx, kinds.Volume, "v"); return err },
 		"list": func() error { _, err := d.List(ctx, kinds.Volume); return err },
-		"act":  func() error { _, err := d.Act(ctx, kinds.Instance, "i", "stop"); return err },
+		"act":  func() error { _, err := d.Invoke(ctx, kinds.Instance, "i", "stop"); return err },
 		"change": func() error {
 			_, err := d.Change(ctx, kinds.Volume, "v", site.Request{Kind: kinds.Volume, DiskGiB: 2})
 			return err
 		},
-		"delete":      func() error { return d.Delete(ctx, kinds.Volume, "v") },
-		"access":      func() error { _, err := d.Access(ctx); return err },
-		"rotate":      func() error { _, err := d.Rotate(ctx, "proposed-and-long-enough"); return err },
-		"page":        func() error { _, err := d.Page(ctx, site.Query{Kind: kinds.Volume}); return err },
-		"changes":     func() error { _, err := d.Changes(ctx, "disk", "e", 0); return err },
-		"hashes":      func() error { _, err := d.Hashes(ctx, "disk", site.Extent{Length: 10}, 10); return err },
-		"read disk":   func() error { _, err := d.ReadDisk(ctx, "disk", site.Extent{Length: 2}); return err },
-		"write disk":  func() error { return d.WriteDisk(ctx, "disk", 0, []byte("ab")) },
-		"copy":        func() error { _, err := d.Copy(ctx, "disk", site.Order{Peer: "presa", Disk: "other"}); return err },
+		"delete":     func() error { return d.Delete(ctx, kinds.Volume, "v") },
+		"access":     func() error { _, err := d.Access(ctx); return err },
+		"rotate":     func() error { _, err := d.Rotate(ctx, "proposed-and-long-enough"); return err },
+		"page":       func() error { _, err := d.Page(ctx, site.Query{Kind: kinds.Volume}); return err },
+		"changes":    func() error { _, err := d.Changes(ctx, "disk", "e", 0); return err },
+		"hashes":     func() error { _, err := d.Hashes(ctx, "disk", site.Extent{Length: 10}, 10); return err },
+		"read disk":  func() error { _, err := d.ReadDisk(ctx, "disk", site.Extent{Length: 2}); return err },
+		"write disk": func() error { return d.WriteDisk(ctx, "disk", 0, []byte("ab")) },
+		"copy": func() error {
+			_, err := d.Copy(ctx, "disk", site.CopyRequest{Peer: "presa", Disk: "other"})
+			return err
+		},
 		"consolidate": func() error { _, err := d.Consolidate(ctx, "disk"); return err },
 		"release":     func() error { return d.Release(ctx, "nic", nil) },
 		"upload":      func() error { _, err := d.Upload(ctx, "o", 0, 2, []byte("ab")); return err },
@@ -185,9 +188,9 @@ func TestAPageSaysWhereTheNextBegins(t *testing.T) {
 	require.Len(t, page.Resources, 2)
 	assert.Equal(t, "b", page.Next, "a full page may not be the last")
 	assert.Equal(t, site.Active, page.Resources[0].State)
-	assert.Equal(t, "storage", page.Resources[0].Told.Type)
-	assert.Equal(t, "north", page.Resources[0].Told.Region)
-	assert.Equal(t, []string{"c1", "s1"}, []string{page.Resources[1].Told.Source, page.Resources[1].Told.Target})
+	assert.Equal(t, "storage", page.Resources[0].Details.Type)
+	assert.Equal(t, "north", page.Resources[0].Details.Region)
+	assert.Equal(t, []string{"c1", "s1"}, []string{page.Resources[1].Details.Source, page.Resources[1].Details.Target})
 	page, err = d.Page(ctx, site.Query{Kind: kinds.Volume})
 	require.NoError(t, err)
 	assert.Empty(t, page.Next, "one that is not full is the last")
@@ -258,7 +261,7 @@ func TestDigestsAreOneForEachBlock(t *testing.T) {
 
 func TestOrdersToCopyAreWhole(t *testing.T) {
 	d, last := serve(t, 200, `{"bytes":100,"wire":40,"holes":5,"verified":100,"seconds":1.5}`)
-	got, err := d.Copy(ctx, "disk", site.Order{Peer: "presa", Disk: "other", Written: []site.Extent{{Offset: 1, Length: 2}}, Zero: []site.Extent{{Offset: 9, Length: 1}}, Limit: 7, Compress: true, Round: 3})
+	got, err := d.Copy(ctx, "disk", site.CopyRequest{Peer: "presa", Disk: "other", Written: []site.Extent{{Offset: 1, Length: 2}}, Zero: []site.Extent{{Offset: 9, Length: 1}}, Limit: 7, Compress: true, Round: 3})
 	require.NoError(t, err)
 	assert.Equal(t, 1500*time.Millisecond, got.Took)
 	assert.EqualValues(t, 100, got.Bytes)

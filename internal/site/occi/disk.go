@@ -96,7 +96,7 @@ func (d *Driver) WriteDisk(ctx context.Context, disk string, offset int64, data 
 }
 
 // Copy has the site copy from a disk of another to one of its own.
-func (d *Driver) Copy(ctx context.Context, disk string, o site.Order) (site.Copied, error) {
+func (d *Driver) Copy(ctx context.Context, disk string, o site.CopyRequest) (site.Copied, error) {
 	var out wire.Pulled
 	body, err := json.Marshal(wire.Pull{Peer: o.Peer, Disk: o.Disk, Written: onWire(o.Written), Zero: onWire(o.Zero), Limit: o.Limit, Compress: o.Compress, Round: o.Round})
 	if err != nil {

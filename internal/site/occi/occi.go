@@ -143,7 +143,7 @@ func (d *Driver) Read(ctx context.Context, kind kinds.Kind, id string) (site.Res
 		return site.Resource{}, err
 	}
 	r := parse(kind, out)
-	r.Told = told(out, text(out.Attributes[wire.OwnZone]))
+	r.Details = told(out, text(out.Attributes[wire.OwnZone]))
 	return r, nil
 }
 
@@ -166,8 +166,8 @@ func (d *Driver) List(ctx context.Context, kind kinds.Kind) ([]site.Resource, er
 	}
 }
 
-// Act starts or stops an instance.
-func (d *Driver) Act(ctx context.Context, kind kinds.Kind, id, action string) (site.Resource, error) {
+// Invoke starts or stops an instance.
+func (d *Driver) Invoke(ctx context.Context, kind kinds.Kind, id, action string) (site.Resource, error) {
 	var out wire.Resource
 	err := d.do(ctx, action, http.MethodPost, d.location(kind, id)+"?action="+url.QueryEscape(action), nil,
 		wire.Action{Action: wire.ComputeAction + action}, &out)

@@ -89,8 +89,8 @@ func TestAnswersAreRead(t *testing.T) {
 	require.NoError(t, err)
 	r, _ := last()
 	assert.Equal(t, "/networkinterface/n-7", r.URL.Path)
-	assert.Equal(t, "127.8.0.4", got.Told.Raw[wire.Address], "all that was said is told")
-	got.Told = nil
+	assert.Equal(t, "127.8.0.4", got.Details.Raw[wire.Address], "all that was said is told")
+	got.Details = nil
 	assert.Equal(t, site.Resource{Kind: kinds.Interface, ID: "n-7", Name: "nic", Mark: "andamio run 1", State: site.Active, Word: "active",
 		Attributes: map[string]string{"address": "127.8.0.4", "port.22": "20022", "port.8080": "20080", "ssh.port": "20022",
 			"ssh.user": "operator", "ssh.hostkey": "ssh-ed25519 AAAA", "mac": "02:00:00:00:00:01"}}, got)
@@ -167,7 +167,7 @@ func TestListingReadsEveryPage(t *testing.T) {
 
 func TestActionsAndDeletes(t *testing.T) {
 	d, last := serve(t, 200, `{"kind":"x","id":"7"}`)
-	_, err := d.Act(ctx, kinds.Instance, "7", "stop")
+	_, err := d.Invoke(ctx, kinds.Instance, "7", "stop")
 	require.NoError(t, err)
 	r, body := last()
 	assert.Equal(t, "/compute/7?action=stop", r.URL.RequestURI())

@@ -62,7 +62,7 @@ func (d *Driver) Page(ctx context.Context, q site.Query) (site.Page, error) {
 	var page site.Page
 	for _, w := range got {
 		r := parse(q.Kind, w)
-		r.Told = told(w, q.Region)
+		r.Details = told(w, q.Region)
 		page.Resources = append(page.Resources, r)
 	}
 	if len(got) >= size {
@@ -72,8 +72,8 @@ func (d *Driver) Page(ctx context.Context, q site.Query) (site.Page, error) {
 }
 
 // told is all that a rendering says.
-func told(w wire.Resource, region string) *site.Told {
-	t := &site.Told{Type: w.Kind[strings.LastIndexByte(w.Kind, '#')+1:], Region: region, Mixins: w.Mixins, Raw: map[string]string{}}
+func told(w wire.Resource, region string) *site.Details {
+	t := &site.Details{Type: w.Kind[strings.LastIndexByte(w.Kind, '#')+1:], Region: region, Mixins: w.Mixins, Raw: map[string]string{}}
 	for k, v := range w.Attributes {
 		t.Raw[k] = text(v)
 	}

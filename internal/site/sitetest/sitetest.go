@@ -205,7 +205,7 @@ func (u *suite) absent(t *testing.T) {
 		assert.Equal(t, u.d.Name(), e.Site)
 		assert.NotEmpty(t, e.Doing)
 	}
-	_, err := u.d.Act(ctx, kinds.Instance, nowhere, "start")
+	_, err := u.d.Invoke(ctx, kinds.Instance, nowhere, "start")
 	assert.Equal(t, site.NotFound, classOf(err))
 	wrong := u.named(u.Instance, kinds.Instance)
 	wrong.Image = "no-image-is-called-so"
@@ -251,12 +251,12 @@ func (u *suite) links(t *testing.T) {
 func (u *suite) power(t *testing.T) {
 	ctx := u.ctx(t)
 	vm := u.made(t, u.named(u.Instance, kinds.Instance))
-	_, err := u.d.Act(ctx, kinds.Instance, vm.ID, "stop")
+	_, err := u.d.Invoke(ctx, kinds.Instance, vm.ID, "stop")
 	require.NoError(t, err)
 	u.becomes(t, vm.ID, site.Stopped)
-	_, err = u.d.Act(ctx, kinds.Instance, vm.ID, "stop")
+	_, err = u.d.Invoke(ctx, kinds.Instance, vm.ID, "stop")
 	assert.Equal(t, site.Conflict, classOf(err), "it is stopped already")
-	_, err = u.d.Act(ctx, kinds.Instance, vm.ID, "start")
+	_, err = u.d.Invoke(ctx, kinds.Instance, vm.ID, "start")
 	require.NoError(t, err)
 	u.becomes(t, vm.ID, site.Active)
 }
@@ -290,7 +290,7 @@ func (u *suite) changes(t *testing.T) {
 	assert.Equal(t, site.Active, u.settled(t, kinds.Volume, volume.ID).State)
 	assert.Equal(t, []string{gib(u.Volume.DiskGiB + 1)}, u.recorded(t, kinds.Volume, volume.ID, "disk_gib"), "it has grown")
 	vm := u.made(t, u.named(u.Instance, kinds.Instance))
-	_, err = u.d.Act(ctx, kinds.Instance, vm.ID, "stop")
+	_, err = u.d.Invoke(ctx, kinds.Instance, vm.ID, "stop")
 	require.NoError(t, err)
 	u.becomes(t, vm.ID, site.Stopped)
 	bigger := u.Bigger
@@ -310,11 +310,11 @@ func (u *suite) recorded(t *testing.T, kind kinds.Kind, id string, attributes ..
 	require.NoError(t, err)
 	got, err := u.d.Read(u.ctx(t), kind, id)
 	require.NoError(t, err)
-	require.NotNil(t, got.Told, "what is read tells everything")
-	r, taken, err := m.Record(&mapping.Observation{Site: u.d.Name(), Region: got.Told.Region, Type: got.Told.Type, ID: got.ID, Name: got.Name, Mark: got.Mark,
-		State: string(got.State), Mixins: got.Told.Mixins, Source: got.Told.Source, Target: got.Told.Target, Raw: got.Told.Raw})
+	require.NotNil(t, got.Details, "what is read tells everything")
+	r, taken, err := m.Record(&mapping.Observation{Site: u.d.Name(), Region: got.Details.Region, Type: got.Details.Type, ID: got.ID, Name: got.Name, Mark: got.Mark,
+		State: string(got.State), Mixins: got.Details.Mixins, Source: got.Details.Source, Target: got.Details.Target, Raw: got.Details.Raw})
 	require.NoError(t, err)
-	require.True(t, taken, "the mapping knows %s", got.Told.Type)
+	require.True(t, taken, "the mapping knows %s", got.Details.Type)
 	var out []string
 	for _, a := range attributes {
 		out = append(out, r.Attributes[a])

@@ -44,8 +44,8 @@ func (u *suite) pages(t *testing.T) {
 			assert.LessOrEqual(t, len(page.Resources), 2)
 			for _, r := range page.Resources {
 				seen[r.ID]++
-				require.NotNil(t, r.Told, "a survey is told everything")
-				assert.NotEmpty(t, r.Told.Type)
+				require.NotNil(t, r.Details, "a survey is told everything")
+				assert.NotEmpty(t, r.Details.Type)
 			}
 			if pages == 0 && region == access.Regions[0] { // in between
 				u.gone(t, u.d, kinds.Volume, all[0].ID)

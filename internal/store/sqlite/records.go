@@ -126,8 +126,8 @@ func (s *Store) changes(ctx context.Context, which string, arg any) ([]store.Rec
 	return out, rows.Err()
 }
 
-// DoAct keeps an act with all that it does to the inventory.
-func (s *Store) DoAct(ctx context.Context, who string, now time.Time, d store.Deed) (int64, error) {
+// RecordSettlement keeps an act with all that it does to the inventory.
+func (s *Store) RecordSettlement(ctx context.Context, who string, now time.Time, d store.SettlementChanges) (int64, error) {
 	var id int64
 	err := s.within(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(ctx, `INSERT INTO acts (at, who, body) VALUES (?, ?, ?)`, now.UnixNano(), who, d.Body)
@@ -156,9 +156,9 @@ func (s *Store) DoAct(ctx context.Context, who string, now time.Time, d store.De
 	return id, err
 }
 
-// UndoAct takes back what an act did to the inventory: its records are what they were before it, and what it ignored or
+// UndoSettlement takes back what an act did to the inventory: its records are what they were before it, and what it ignored or
 // decided is so no more. One that was undone is refused.
-func (s *Store) UndoAct(ctx context.Context, id int64, who string, now time.Time) error {
+func (s *Store) UndoSettlement(ctx context.Context, id int64, who string, now time.Time) error {
 	changes, err := s.ChangesOf(ctx, id)
 	if err != nil {
 		return err
@@ -185,16 +185,16 @@ func (s *Store) UndoAct(ctx context.Context, id int64, who string, now time.Time
 	})
 }
 
-// Acts lists what persons did, the newest first.
-func (s *Store) Acts(ctx context.Context, limit int) ([]store.Act, error) {
+// Settlements lists what persons did, the newest first.
+func (s *Store) Settlements(ctx context.Context, limit int) ([]store.Settlement, error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT id, at, who, undone, body FROM acts ORDER BY id DESC LIMIT ?`, limit)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []store.Act
+	var out []store.Settlement
 	for rows.Next() {
-		var a store.Act
+		var a store.Settlement
 		var ns, undone int64
 		if err := rows.Scan(&a.ID, &ns, &a.Who, &undone, &a.Body); err != nil {
 			return nil, err

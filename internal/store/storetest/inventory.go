@@ -83,7 +83,7 @@ func actsAreKeptAndTakenBackWhole(t *testing.T, open Opener) {
 	after := before.Clone()
 	after.Set("cores", "8")
 	other := inventory.Record{ID: "s", Class: kinds.Volume}
-	act, err := s.DoAct(ctx, "somebody", noon, store.Deed{Body: []byte("{}"), Changes: []store.RecordChange{{ID: "r", Before: &before, After: &after, Why: "as observed"}, {ID: "s", After: &other, Why: "adopted"}},
+	act, err := s.RecordSettlement(ctx, "somebody", noon, store.SettlementChanges{Body: []byte("{}"), Changes: []store.RecordChange{{ID: "r", Before: &before, After: &after, Why: "as observed"}, {ID: "s", After: &other, Why: "adopted"}},
 		Ignore: []store.Ignoring{{Ignored: inventory.Ignored{Finding: "f", Until: noon}, Reason: "why not"}}, Decide: []inventory.Decision{{Site: "vega", Provider: "i", Record: "r", Same: true}}})
 	require.NoError(t, err)
 	records, err := s.Records(ctx)
@@ -96,8 +96,8 @@ func actsAreKeptAndTakenBackWhole(t *testing.T, open Opener) {
 	require.NoError(t, err)
 	assert.NotEqual(t, stamp, later)
 
-	require.NoError(t, s.UndoAct(ctx, act, "somebody", noon))
-	assert.ErrorIs(t, s.UndoAct(ctx, act, "somebody", noon), store.ErrNotFound)
+	require.NoError(t, s.UndoSettlement(ctx, act, "somebody", noon))
+	assert.ErrorIs(t, s.UndoSettlement(ctx, act, "somebody", noon), store.ErrNotFound)
 	records, err = s.Records(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, inventory.Records{before.Normal()}, records)
@@ -112,7 +112,7 @@ func actsAreKeptAndTakenBackWhole(t *testing.T, open Opener) {
 	require.Len(t, history, 3, "the history keeps all of it")
 	assert.Contains(t, history[0].Why, "was undone")
 	assert.Equal(t, "8", history[0].Before.Attributes["cores"])
-	acts, err := s.Acts(ctx, 5)
+	acts, err := s.Settlements(ctx, 5)
 	require.NoError(t, err)
 	assert.True(t, acts[0].Undone)
 }

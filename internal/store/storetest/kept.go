@@ -226,7 +226,7 @@ func noticesAreTakenOnce(t *testing.T, open Opener) {
 func decisionsOnIdentityComeBackAsTheyWere(t *testing.T, open Opener) {
 	s := open(t, fresh(t))
 	want := []inventory.Decision{{Site: "vega", Provider: "i-1", Record: "r-1", Same: true}, {Site: "vega", Provider: "i-1", Record: "r-2", Same: false}}
-	act, err := s.DoAct(ctx, "operator", noon, store.Deed{Body: []byte("{}"), Decide: want,
+	act, err := s.RecordSettlement(ctx, "operator", noon, store.SettlementChanges{Body: []byte("{}"), Decide: want,
 		Ignore: []store.Ignoring{{Ignored: inventory.Ignored{Finding: "f-1", Until: noon.Add(time.Hour)}, Reason: "later"}, {Ignored: inventory.Ignored{Finding: "f-2"}, Reason: "never"}}})
 	require.NoError(t, err)
 	got, err := s.Identities(ctx)
@@ -240,15 +240,15 @@ func decisionsOnIdentityComeBackAsTheyWere(t *testing.T, open Opener) {
 	assert.True(t, ignored[1].Until.IsZero(), "without an end")
 	assert.Equal(t, []string{"later", "never"}, []string{ignored[0].Reason, ignored[1].Reason})
 	assert.Equal(t, act, ignored[0].Act)
-	acts, err := s.Acts(ctx, 10)
+	acts, err := s.Settlements(ctx, 10)
 	require.NoError(t, err)
 	require.Len(t, acts, 1)
-	assert.Equal(t, store.Act{ID: act, At: noon, Who: "operator", Body: []byte("{}")}, acts[0])
-	require.NoError(t, s.UndoAct(ctx, act, "operator", noon))
+	assert.Equal(t, store.Settlement{ID: act, At: noon, Who: "operator", Body: []byte("{}")}, acts[0])
+	require.NoError(t, s.UndoSettlement(ctx, act, "operator", noon))
 	got, err = s.Identities(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, got)
-	assert.ErrorIs(t, s.UndoAct(ctx, act, "operator", noon), store.ErrNotFound, "once")
+	assert.ErrorIs(t, s.UndoSettlement(ctx, act, "operator", noon), store.ErrNotFound, "once")
 }
 
 func reservationsAreGivenBackByTheirRun(t *testing.T, open Opener) {
@@ -312,9 +312,9 @@ func nothingIsDoneOnAClosedStore(t *testing.T, open Opener) {
 		"revise":      func() error { return s.Revise(ctx, 0, "x", noon, nil) },
 		"touch":       func() error { return s.Touch(ctx, nil) },
 		"history":     func() error { _, err := s.History(ctx, "r"); return err },
-		"act":         func() error { _, err := s.DoAct(ctx, "x", noon, store.Deed{}); return err },
-		"undo":        func() error { return s.UndoAct(ctx, 1, "x", noon) },
-		"acts":        func() error { _, err := s.Acts(ctx, 1); return err },
+		"act":         func() error { _, err := s.RecordSettlement(ctx, "x", noon, store.SettlementChanges{}); return err },
+		"undo":        func() error { return s.UndoSettlement(ctx, 1, "x", noon) },
+		"acts":        func() error { _, err := s.Settlements(ctx, 1); return err },
 		"ignored":     func() error { _, err := s.Ignored(ctx); return err },
 		"identities":  func() error { _, err := s.Identities(ctx); return err },
 		"survey":      func() error { _, err := s.BeginSurvey(ctx, "x", false, nil, noon); return err },
@@ -350,7 +350,7 @@ func everyCallHeedsItsContext(t *testing.T, open Opener) {
 	cancel()
 	_, err := s.Runs(over)
 	assert.ErrorIs(t, err, context.Canceled)
-	_, err = s.DoAct(over, "x", noon, store.Deed{})
+	_, err = s.RecordSettlement(over, "x", noon, store.SettlementChanges{})
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.ErrorIs(t, s.EndRegion(over, 1, "x", "", nil, noon), context.Canceled)
 	_, err = s.Observations(over)
@@ -383,7 +383,7 @@ func recordsAreWhatTheyBecameLast(t *testing.T, open Opener) {
 			}
 			changes = append(changes, c)
 		}
-		act, err := s.DoAct(ctx, "operator", noon, store.Deed{Body: []byte("{}"), Changes: changes})
+		act, err := s.RecordSettlement(ctx, "operator", noon, store.SettlementChanges{Body: []byte("{}"), Changes: changes})
 		require.NoError(rt, err)
 		got, err := s.Records(ctx)
 		require.NoError(rt, err)
@@ -393,7 +393,7 @@ func recordsAreWhatTheyBecameLast(t *testing.T, open Opener) {
 		}
 		require.Equal(rt, want, names)
 		if rapid.Bool().Draw(rt, "undone") {
-			require.NoError(rt, s.UndoAct(ctx, act, "operator", noon))
+			require.NoError(rt, s.UndoSettlement(ctx, act, "operator", noon))
 			back, err := s.Records(ctx)
 			require.NoError(rt, err)
 			require.Equal(rt, before, back)

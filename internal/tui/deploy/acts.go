@@ -147,9 +147,9 @@ func (v *View) decide(verb string) tea.Cmd {
 func (v *View) doing(text string, do func() error) tea.Cmd {
 	return func() tea.Msg {
 		if err := do(); err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
-		return view.Told{Text: text}
+		return view.Notice{Text: text}
 	}
 }
 
@@ -162,7 +162,7 @@ func (v *View) confirmSkip() tea.Cmd {
 			over++
 		}
 	}
-	return view.Cmd(view.Confirm{Act: view.Act{Name: "skip " + st.ID,
+	return view.Cmd(view.Confirm{Act: view.Action{Name: "skip " + st.ID,
 		Effect: fmt.Sprintf("it is left undone, and what waits for it goes on (held: %s); a later change does it again", printable.Count(over, "step")),
 		Do:     func() tea.Cmd { return v.decide(run.Skip) }}})
 }
@@ -172,39 +172,39 @@ func (v *View) compile(make func() (app.Order, error)) tea.Cmd {
 	return func() tea.Msg {
 		o, err := make()
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		if len(o.Plan.Steps) == 0 {
-			return view.Told{Text: "it stands as it is wanted: nothing is to be done"}
+			return view.Notice{Text: "it stands as it is wanted: nothing is to be done"}
 		}
 		return view.OpenOrder{Order: o}
 	}
 }
 
-// Acts are what can be done to the plan or run.
-func (v *View) Acts() []view.Act {
+// Actions are what can be done to the plan or run.
+func (v *View) Actions() []view.Action {
 	switch {
 	case v.state == nil:
 		return nil
 	case v.order != nil:
-		acts := []view.Act{{Name: "run this plan", Effect: "asks once more, with what it costs", Do: v.begin}}
+		acts := []view.Action{{Name: "run this plan", Effect: "asks once more, with what it costs", Do: v.begin}}
 		if v.proposal != nil {
 			acts[0].Name = fmt.Sprintf("confirm proposal %d", v.proposal.ID)
-			acts = append(acts, view.Act{Name: fmt.Sprintf("withdraw proposal %d", v.proposal.ID), Effect: "nobody can confirm it any more; nothing is built", Do: v.withdraw})
+			acts = append(acts, view.Action{Name: fmt.Sprintf("withdraw proposal %d", v.proposal.ID), Effect: "nobody can confirm it any more; nothing is built", Do: v.withdraw})
 		} else {
-			acts = append(acts, view.Act{Name: "propose it", Effect: "begins nothing: it waits in Today for somebody to confirm it, as long as what it was worked out from is as it was", Do: v.propose})
+			acts = append(acts, view.Action{Name: "propose it", Effect: "begins nothing: it waits in Today for somebody to confirm it, as long as what it was worked out from is as it was", Do: v.propose})
 		}
-		return append(acts, view.Act{Name: "back to the design", Effect: "nothing is built", Do: func() tea.Cmd { return view.Cmd(view.Goto{Digit: "2"}) }})
+		return append(acts, view.Action{Name: "back to the design", Effect: "nothing is built", Do: func() tea.Cmd { return view.Cmd(view.Goto{Digit: "2"}) }})
 	}
 	acts := v.decisions()
 	r, known := v.stored()
 	switch {
 	case !v.state.Over() && !v.silent:
-		return append(acts, view.Act{Name: fmt.Sprintf("cancel run %d", v.runID), Type: v.state.Plan.Name,
+		return append(acts, view.Action{Name: fmt.Sprintf("cancel run %d", v.runID), Type: v.state.Plan.Name,
 			Effect: "begins no further step and interrupts those under way; what stands stays, and the journal says how far each got",
 			Do:     v.cancel})
 	case v.state.Status != run.Standing:
-		acts = append(acts, view.Act{Name: fmt.Sprintf("go on with run %d", v.runID),
+		acts = append(acts, view.Action{Name: fmt.Sprintf("go on with run %d", v.runID),
 			Effect: "looks at the sites for what was begun before anything is asked for again, and tries again what failed",
 			Do: func() tea.Cmd {
 				id := v.runID
@@ -212,27 +212,27 @@ func (v *View) Acts() []view.Act {
 			}})
 	}
 	if known {
-		acts = append(acts, view.Act{Name: fmt.Sprintf("roll back run %d", v.runID), Effect: "shows the plan that leads back to what stood before it; nothing is done before you say so",
+		acts = append(acts, view.Action{Name: fmt.Sprintf("roll back run %d", v.runID), Effect: "shows the plan that leads back to what stood before it; nothing is done before you say so",
 			Do: func() tea.Cmd {
 				id := v.runID
 				return v.compile(func() (app.Order, error) { return v.app.RollingBack(v.ctx, id) })
 			}}, v.changeInput(r.Deployment))
 	}
-	return append(acts, view.Act{Name: "plan again", Effect: "goes to the design; nothing is built before you say so",
+	return append(acts, view.Action{Name: "plan again", Effect: "goes to the design; nothing is built before you say so",
 		Do: func() tea.Cmd { return view.Cmd(view.Goto{Digit: "2"}) }})
 }
 
 // decisions are the acts on what waits for a person.
-func (v *View) decisions() []view.Act {
+func (v *View) decisions() []view.Action {
 	st := v.chosenStep()
 	if st == nil {
 		return nil
 	}
-	acts := []view.Act{{Name: "retry " + st.ID, Effect: "does it again, and what waits for it after", Do: func() tea.Cmd { return v.decide(run.Retry) }},
+	acts := []view.Action{{Name: "retry " + st.ID, Effect: "does it again, and what waits for it after", Do: func() tea.Cmd { return v.decide(run.Retry) }},
 		{Name: "skip " + st.ID, Effect: "goes on without it; a later change does it again", Do: v.confirmSkip}}
 	if v.state.Over() {
 		id := v.runID
-		acts = append(acts, view.Act{Name: "leave it as it is", Effect: "what failed stays as it is and needs nobody any more; what stands stands",
+		acts = append(acts, view.Action{Name: "leave it as it is", Effect: "what failed stays as it is and needs nobody any more; what stands stands",
 			Do: func() tea.Cmd {
 				return v.doing(fmt.Sprintf("run %d is left as it is", id), func() error { return v.app.Leave(v.ctx, id) })
 			}})
@@ -241,8 +241,8 @@ func (v *View) decisions() []view.Act {
 }
 
 // changeInput asks for an input and shows the plan that leads from what stands to the design with it.
-func (v *View) changeInput(deployment int64) view.Act {
-	return view.Act{Name: "change an input and go on", Effect: "shows the plan from what stands to the design with that input",
+func (v *View) changeInput(deployment int64) view.Action {
+	return view.Action{Name: "change an input and go on", Effect: "shows the plan from what stands to the design with that input",
 		Ask: "NAME=VALUE", Answer: func(text string) tea.Cmd {
 			return v.compile(func() (app.Order, error) { return v.app.ChangingInput(v.ctx, deployment, text) })
 		}, Wrong: func(text string) string {

@@ -121,7 +121,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.chosen = true
 		return v.open(msg.ID)
 	case begun:
-		return tea.Batch(v.open(msg.id), view.Cmd(view.Told{Text: fmt.Sprintf("run %d has begun; it goes on even if you leave", msg.id)}))
+		return tea.Batch(v.open(msg.id), view.Cmd(view.Notice{Text: fmt.Sprintf("run %d has begun; it goes on even if you leave", msg.id)}))
 	case opened:
 		return v.attach(msg)
 	case heard:
@@ -136,9 +136,9 @@ func (v *View) ordered(d *app.Draft) tea.Cmd {
 		o, err := v.app.OrderOf(v.ctx, d)
 		switch {
 		case err != nil:
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		case len(o.Plan.Steps) == 0:
-			return view.Told{Text: d.Plan.Name + " stands as it is wanted: nothing is to be done"}
+			return view.Notice{Text: d.Plan.Name + " stands as it is wanted: nothing is to be done"}
 		}
 		return view.OpenOrder{Order: o}
 	}
@@ -153,7 +153,7 @@ func (v *View) consider(msg view.OpenOrder) tea.Cmd {
 	v.follow = false
 	cmd := v.rehearse()
 	if notes := o.Plan.Notes; len(notes) > 0 {
-		return tea.Batch(cmd, view.Cmd(view.Told{Text: "note: " + strings.Join(notes, "; ")}))
+		return tea.Batch(cmd, view.Cmd(view.Notice{Text: "note: " + strings.Join(notes, "; ")}))
 	}
 	return cmd
 }
@@ -222,7 +222,7 @@ func (v *View) attach(msg opened) tea.Cmd {
 		return nil
 	}
 	if msg.err != nil {
-		return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+		return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 	}
 	v.order, v.follow = nil, true
 	v.show(msg.state)
@@ -260,7 +260,7 @@ func (v *View) hear(msg heard) tea.Cmd {
 		v.followUp()
 	}
 	if msg.batch.Err != nil {
-		return view.Cmd(view.Told{Text: msg.batch.Err.Error(), Bad: true})
+		return view.Cmd(view.Notice{Text: msg.batch.Err.Error(), Bad: true})
 	}
 	if msg.batch.Last {
 		v.silent = !v.state.Over()
@@ -299,7 +299,7 @@ func (v *View) rehearse() tea.Cmd {
 			a, err = v.app.RehearseRest(v.ctx, snap, now)
 		}
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		return rehearsed{state, a, time.Since(now)}
 	}
@@ -341,26 +341,26 @@ func (v *View) otherRun(key string) tea.Cmd {
 			return v.open(v.runs[i-1].ID)
 		}
 	}
-	return view.Cmd(view.Told{Text: "there is no other run in that direction"})
+	return view.Cmd(view.Notice{Text: "there is no other run in that direction"})
 }
 
 // begin asks whether to run the plan on screen.
 func (v *View) begin() tea.Cmd {
 	missing, err := v.missing()
 	if err != nil {
-		return view.Cmd(view.Told{Text: err.Error(), Bad: true})
+		return view.Cmd(view.Notice{Text: err.Error(), Bad: true})
 	}
 	if len(missing) > 0 {
 		return v.askSecret(missing[0])
 	}
 	o, p := *v.order, v.proposal
-	return view.Cmd(view.Confirm{Act: view.Act{
+	return view.Cmd(view.Confirm{Act: view.Action{
 		Name: "run this plan", Effect: v.effect(), Type: v.mustType(),
 		Do: func() tea.Cmd {
 			return func() tea.Msg {
 				id, err := v.carryOut(o, p)
 				if err != nil {
-					return view.Told{Text: err.Error(), Bad: true}
+					return view.Notice{Text: err.Error(), Bad: true}
 				}
 				return begun{id}
 			}
@@ -381,9 +381,9 @@ func (v *View) propose() tea.Cmd {
 	return func() tea.Msg {
 		p, err := v.app.Propose(v.ctx, o, app.ProposalHolds)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
-		return view.Told{Text: fmt.Sprintf("proposal %d holds until %s; it waits in Today for somebody to confirm it", p.ID, p.Until.Local().Format("Monday 15:04"))}
+		return view.Notice{Text: fmt.Sprintf("proposal %d holds until %s; it waits in Today for somebody to confirm it", p.ID, p.Until.Local().Format("Monday 15:04"))}
 	}
 }
 
@@ -403,11 +403,11 @@ func (v *View) missing() ([]string, error) {
 
 // askSecret asks for a secret, keeps it with the credentials, and goes on to begin the run.
 func (v *View) askSecret(name string) tea.Cmd {
-	return view.Cmd(view.Prompt{Act: view.Act{Name: "the plan needs the secret " + name, Ask: "its value", Hide: true,
+	return view.Cmd(view.Prompt{Act: view.Action{Name: "the plan needs the secret " + name, Ask: "its value", Hide: true,
 		Effect: "It is kept encrypted with the credentials, and given to the scripts that ask for it; it is in no plan and no log.",
 		Answer: func(text string) tea.Cmd {
 			if err := v.app.SetSecrets(v.ctx, map[string]string{name: text}); err != nil {
-				return view.Cmd(view.Told{Text: err.Error(), Bad: true})
+				return view.Cmd(view.Notice{Text: err.Error(), Bad: true})
 			}
 			return v.begin()
 		}}})
@@ -448,9 +448,9 @@ func (v *View) cancel() tea.Cmd {
 	id := v.runID
 	return func() tea.Msg {
 		if err := v.app.Cancel(v.ctx, id); err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
-		return view.Told{Text: fmt.Sprintf("run %d is asked to stop", id)}
+		return view.Notice{Text: fmt.Sprintf("run %d is asked to stop", id)}
 	}
 }
 
@@ -463,8 +463,8 @@ func (v *View) Export() tea.Cmd {
 	return func() tea.Msg {
 		files, err := app.ExportPictures(s, by, time.Now(), ".")
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
-		return view.Told{Text: "written: " + strings.Join(files, ", ")}
+		return view.Notice{Text: "written: " + strings.Join(files, ", ")}
 	}
 }

@@ -46,7 +46,7 @@ func wideState(t testing.TB, n int) *run.State {
 		e.Sites = append(e.Sites, &estate.Site{Name: name, Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true,
 			Zones: []estate.Zone{{Name: "a", Free: free}}, Images: []estate.Image{{Name: "debian", OS: "linux"}}})
 	}
-	d := app.NewDraft(tmpl, app.Wish{}, e)
+	d := app.NewDraft(tmpl, app.DraftRequest{}, e)
 	require.Empty(t, d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	s := run.New(d.Plan)

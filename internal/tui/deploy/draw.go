@@ -132,7 +132,7 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 func (v *View) others() string {
 	n := 0
 	for _, r := range v.runs {
-		if r.ID != v.runID && r.State == run.UnderWay && app.Lives(r) {
+		if r.ID != v.runID && r.State == run.UnderWay && app.Alive(r) {
 			n++
 		}
 	}

@@ -44,7 +44,7 @@ func (v *View) step(key string) tea.Cmd {
 
 func (v *View) zoom() tea.Cmd {
 	v.elevation.Zoom = v.elevation.Zoom.Next()
-	return view.Cmd(view.Told{Text: "zoom: " + v.elevation.Zoom.String()})
+	return view.Cmd(view.Notice{Text: "zoom: " + v.elevation.Zoom.String()})
 }
 
 func (v *View) followRun() {

@@ -116,8 +116,8 @@ func TestFailuresStandAtTheFoot(t *testing.T) {
 	assert.Regexp(t, `r retry  s skip  a more  n next`, text)
 	view.Press(x.Keys(), "n")
 	assert.Equal(t, x.state.Plan.Plank(x.chosenStep().Resource), x.elevation.Selected, "the next one is selected")
-	assert.Equal(t, "retry "+x.chosenStep().ID, x.Acts()[0].Name)
-	assert.Equal(t, "skip "+x.chosenStep().ID, x.Acts()[1].Name)
+	assert.Equal(t, "retry "+x.chosenStep().ID, x.Actions()[0].Name)
+	assert.Equal(t, "skip "+x.chosenStep().ID, x.Actions()[1].Name)
 	x.runs = []store.Run{{ID: 7, Left: true}}
 	assert.Empty(t, x.waiting(), "what a person has settled waits for nobody")
 	x.runs = nil
@@ -208,19 +208,19 @@ func TestKeysOfTheView(t *testing.T) {
 
 func TestActsFitTheState(t *testing.T) {
 	x := taped(t)
-	acts := x.Acts()
+	acts := x.Actions()
 	require.Len(t, acts, 1)
 	assert.Equal(t, "cancel run 7", acts[0].Name)
 	assert.Equal(t, "flood-watch", acts[0].Type, "the name must be typed")
 	x.play(run.RunEnded, "", 4, "")
 	x.runs = []store.Run{{ID: 7, Deployment: 1, State: run.Stopped}}
 	var names []string
-	for _, a := range x.Acts() {
+	for _, a := range x.Actions() {
 		names = append(names, a.Name)
 	}
 	assert.Equal(t, []string{"go on with run 7", "roll back run 7", "change an input and go on", "plan again"}, names)
-	assert.Equal(t, view.Goto{Digit: "2"}, x.Acts()[3].Do()())
-	assert.Nil(t, (&View{}).Acts())
+	assert.Equal(t, view.Goto{Digit: "2"}, x.Actions()[3].Do()())
+	assert.Nil(t, (&View{}).Actions())
 	assert.Nil(t, (&View{}).Export())
 }
 
@@ -237,7 +237,7 @@ func TestOtherRunsAreOpened(t *testing.T) {
 	x.runs = []store.Run{{ID: 8}, {ID: 7}, {ID: 6}}
 	said := func(cmd tea.Cmd) any { return cmd() }
 	x.runID = 8
-	assert.IsType(t, view.Told{}, said(x.otherRun("]")), "there is no newer one")
+	assert.IsType(t, view.Notice{}, said(x.otherRun("]")), "there is no newer one")
 }
 
 func TestNothingToShow(t *testing.T) {
@@ -299,7 +299,7 @@ func TestAPlanIsProposedOrConfirmed(t *testing.T) {
 	v := New(context.Background(), nil)
 	names := func() []string {
 		var out []string
-		for _, a := range v.Acts() {
+		for _, a := range v.Actions() {
 			out = append(out, a.Name)
 		}
 		return out

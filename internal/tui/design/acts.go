@@ -11,12 +11,12 @@ import (
 	"andamio/internal/tui/view"
 )
 
-// Acts are what can be done to the template.
-func (v *View) Acts() []view.Act {
+// Actions are what can be done to the template.
+func (v *View) Actions() []view.Action {
 	if v.template == nil {
 		return nil
 	}
-	return []view.Act{
+	return []view.Action{
 		{Name: "to the plan", Effect: "shows what would be built, in which order, for how long and at what cost; builds nothing", Do: v.toPlan},
 		{Name: "next preset", Effect: "takes the next saved set of inputs", Do: v.nextPreset},
 		{Name: "inputs as the preset has them", Effect: "forgets what was changed by hand here", Do: func() tea.Cmd {
@@ -32,8 +32,8 @@ func (v *View) Acts() []view.Act {
 }
 
 // naming has the design be raised under a name of its own, beside what stands of it.
-func (v *View) naming() view.Act {
-	return view.Act{Name: "another name", Effect: "plans a deployment of that name, beside what stands of this template; the template's own name takes it back",
+func (v *View) naming() view.Action {
+	return view.Action{Name: "another name", Effect: "plans a deployment of that name, beside what stands of this template; the template's own name takes it back",
 		Ask: "name of the deployment", Wrong: func(text string) string {
 			if err := app.CheckName(text); err != nil {
 				return err.Error()
@@ -54,7 +54,7 @@ func (v *View) savePreset(name string) tea.Cmd {
 	return func() tea.Msg {
 		file, err := app.SavePreset(t, name, inputs)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		return saved{name, "written: " + file}
 	}
@@ -66,7 +66,7 @@ func (v *View) copyTemplate(name string) tea.Cmd {
 	return func() tea.Msg {
 		dir, err := v.app.CopyTemplate(t, name)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		return copied{dir}
 	}
@@ -75,7 +75,7 @@ func (v *View) copyTemplate(name string) tea.Cmd {
 // openCopy shows a template that was copied from now on.
 func (v *View) openCopy(dir string) tea.Cmd {
 	v.open = func() (*app.Template, error) { return app.OpenTemplate(v.ctx, app.Place{Path: dir}) }
-	return tea.Batch(v.load(), view.Cmd(view.Told{Text: "this is the copy now: " + dir}))
+	return tea.Batch(v.load(), view.Cmd(view.Notice{Text: "this is the copy now: " + dir}))
 }
 
 // Export writes the elevation that the template would build.
@@ -87,8 +87,8 @@ func (v *View) Export() tea.Cmd {
 	return func() tea.Msg {
 		files, err := app.ExportPictures(s, by, time.Now(), ".")
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
-		return view.Told{Text: "written: " + strings.Join(files, ", ")}
+		return view.Notice{Text: "written: " + strings.Join(files, ", ")}
 	}
 }

@@ -150,7 +150,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return view.Cmd(view.Drafted{Draft: msg.draft})
 	case saved:
 		v.wanted, v.changed = msg.name, tosca.Inputs{}
-		return tea.Batch(v.load(), view.Cmd(view.Told{Text: msg.text}))
+		return tea.Batch(v.load(), view.Cmd(view.Notice{Text: msg.text}))
 	case copied:
 		return v.openCopy(msg.dir)
 	case view.Accepted:
@@ -277,8 +277,8 @@ func (v *View) redraft() tea.Cmd {
 }
 
 // wish is what the template is worked out with: inputs, what was accepted of the placement, and the placement so far.
-func (v *View) wish() app.Wish {
-	w := app.Wish{Preset: v.presetName(), Inputs: v.changed, Choices: v.choices, Name: v.name}
+func (v *View) wish() app.DraftRequest {
+	w := app.DraftRequest{Preset: v.presetName(), Inputs: v.changed, Choices: v.choices, Name: v.name}
 	if v.draft != nil {
 		w.Like = v.draft.Placement
 	}
@@ -451,9 +451,9 @@ func (v *View) nextFile() {
 func (v *View) toPlan() tea.Cmd {
 	switch {
 	case v.draft == nil || v.working:
-		return view.Cmd(view.Told{Text: "still working it out"})
+		return view.Cmd(view.Notice{Text: "still working it out"})
 	case v.draft.Plan == nil:
-		return view.Cmd(view.Told{Text: "there is no plan: " + v.noPlan()[0], Bad: true})
+		return view.Cmd(view.Notice{Text: "there is no plan: " + v.noPlan()[0], Bad: true})
 	}
 	return tea.Batch(view.Cmd(view.OpenDraft{Draft: v.draft}), view.Cmd(view.Goto{Digit: "4"}))
 }

@@ -132,7 +132,7 @@ func TestMistakesAreVisitedInTurn(t *testing.T) {
 	view.Press(v.Keys(), "f")
 	assert.Equal(t, first, v.line, "round again")
 	assert.Contains(t, v.noPlan()[0], "2 mistakes to settle first")
-	told := v.toPlan()().(view.Told)
+	told := v.toPlan()().(view.Notice)
 	assert.True(t, told.Bad)
 	assert.Nil(t, v.Export())
 }
@@ -198,7 +198,7 @@ func TestClicksMoveTheFocus(t *testing.T) {
 	v.Wheel(1)
 	assert.Positive(t, v.line)
 	assert.NotEmpty(t, v.Keys())
-	assert.Len(t, v.Acts(), 6)
+	assert.Len(t, v.Actions(), 6)
 	var cmd tea.Cmd
 	cmd, used := view.Press(v.Keys(), "z")
 	assert.True(t, used)
@@ -370,12 +370,12 @@ func TestAnOutlineIsThereWithMistakesToo(t *testing.T) {
 func TestActsAskForNames(t *testing.T) {
 	v := drafting(t, nil)
 	v.changed["forecast_workers"], _ = tosca.ParseInput("forecast_workers", "7")
-	acts := v.Acts()
+	acts := v.Actions()
 	save, copying := acts[3], acts[4]
 	assert.Equal(t, "name of the preset", save.Ask)
 	assert.NotEmpty(t, save.Wrong("No Spaces"))
 	assert.Empty(t, save.Wrong("high-water"))
-	told := save.Answer("high-water")().(view.Told)
+	told := save.Answer("high-water")().(view.Notice)
 	assert.True(t, told.Bad, "the demo is no folder on disk")
 	assert.Contains(t, told.Text, "copy the template under a new name first")
 	assert.Equal(t, "name of the copy", copying.Ask)

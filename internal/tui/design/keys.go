@@ -73,7 +73,7 @@ func (v *View) toggleMore() {
 
 func (v *View) zoom() tea.Cmd {
 	v.pic.Zoom = v.pic.Zoom.Next()
-	return view.Cmd(view.Told{Text: "zoom: " + v.pic.Zoom.String()})
+	return view.Cmd(view.Notice{Text: "zoom: " + v.pic.Zoom.String()})
 }
 
 // Typing reports whether an input is edited.

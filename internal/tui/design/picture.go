@@ -129,7 +129,7 @@ func (v *View) drawAbout(c *part.Canvas, r part.Rect) {
 }
 
 // wordOf says a relation in the trade's words.
-var wordOf = map[topology.Order]string{topology.Hosted: "hosted on", topology.Connects: "connects to", topology.Depends: "depends on",
+var wordOf = map[topology.Ordering]string{topology.Hosted: "hosted on", topology.Connects: "connects to", topology.Depends: "depends on",
 	topology.Attaches: "attaches to", topology.Links: "links to", topology.Binds: "binds to"}
 
 func (v *View) relations(n *topology.Node, say func(word, text string)) {

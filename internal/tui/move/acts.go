@@ -20,9 +20,9 @@ import (
 func (v *View) cutOver() tea.Cmd {
 	m := v.shown()
 	if m.States[m.Current()] != app.WaveMoving {
-		return view.Cmd(view.Told{Text: fmt.Sprintf("it is %s: there is nothing to cut over", m.States[m.Current()]), Bad: true})
+		return view.Cmd(view.Notice{Text: fmt.Sprintf("it is %s: there is nothing to cut over", m.States[m.Current()]), Bad: true})
 	}
-	act := view.Act{Name: "cut over", Effect: v.cutEffect(), Do: func() tea.Cmd {
+	act := view.Action{Name: "cut over", Effect: v.cutEffect(), Do: func() tea.Cmd {
 		return func() tea.Msg { return done{text: "told to cut over", err: v.app.CutOver(v.ctx, m.ID)} }
 	}}
 	return view.Cmd(view.Confirm{Act: act})
@@ -73,7 +73,7 @@ func (v *View) goBack() tea.Cmd {
 		case err == nil:
 			effect = backEffect(o.Plan)
 		}
-		return view.Confirm{Act: view.Act{Name: "go back", Effect: effect, Do: func() tea.Cmd {
+		return view.Confirm{Act: view.Action{Name: "go back", Effect: effect, Do: func() tea.Cmd {
 			return func() tea.Msg {
 				_, err := v.app.GoBack(v.ctx, m.ID, wave)
 				return done{text: "going back", err: err}
@@ -122,7 +122,7 @@ func (v *View) commit() tea.Cmd {
 			}
 		}
 		effect := fmt.Sprintf("Takes away %s. There is no going back from then on. %s", strings.Join(gone, ", "), plan.Losing(o.Plan))
-		return view.Confirm{Act: view.Act{Name: "commit", Effect: effect, Type: v.nameOf(m), Do: func() tea.Cmd {
+		return view.Confirm{Act: view.Action{Name: "commit", Effect: effect, Type: v.nameOf(m), Do: func() tea.Cmd {
 			return func() tea.Msg {
 				_, err := v.app.Commit(v.ctx, m.ID, wave)
 				return done{text: "being committed", err: err}
@@ -161,7 +161,7 @@ func (v *View) next() tea.Cmd {
 			return startWave{draft, err}
 		}
 	}
-	return view.Cmd(view.Told{Text: fmt.Sprintf("wave %d is %s", wave+1, m.States[wave])})
+	return view.Cmd(view.Notice{Text: fmt.Sprintf("wave %d is %s", wave+1, m.States[wave])})
 }
 
 // cutting reports that all workloads of what is shown are being cut over, or are there.
@@ -261,21 +261,21 @@ func (v *View) differenceLines(id string) []view.Line {
 	return out
 }
 
-// Acts are what can be done.
-func (v *View) Acts() []view.Act {
+// Actions are what can be done.
+func (v *View) Actions() []view.Action {
 	m := v.shown()
 	if m == nil {
 		return nil
 	}
-	var out []view.Act
+	var out []view.Action
 	act := func(name, effect string, do func() tea.Cmd) {
-		out = append(out, view.Act{Name: name, Effect: effect, Do: do})
+		out = append(out, view.Action{Name: name, Effect: effect, Do: do})
 	}
 	switch m.States[m.Current()] {
 	case app.WaveMoving:
 		act("cut over", "The rounds end, it stops, and starts there.", v.cutOver)
 		act("go back", "The move is stopped where it is.", v.goBack)
-		out = append(out, view.Act{Name: "limit", Effect: "Bounds how much is copied in a second.", Ask: "megabytes a second, 0 for no limit",
+		out = append(out, view.Action{Name: "limit", Effect: "Bounds how much is copied in a second.", Ask: "megabytes a second, 0 for no limit",
 			Answer: func(text string) tea.Cmd {
 				return func() tea.Msg {
 					var mb float64

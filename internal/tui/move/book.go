@@ -83,7 +83,7 @@ func (p *page) ends(r part.Rect, y int) {
 	}
 	if p.v.shown() == nil {
 		effect := "copying; nothing stops before it is cut over"
-		if p.v.draft.Move.Wish.Mode == change.Cold {
+		if p.v.draft.Move.Request.Mode == change.Cold {
 			effect = "it stops, is copied, and starts there"
 		}
 		say("r", "begin", effect)

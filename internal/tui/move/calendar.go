@@ -36,7 +36,7 @@ func (p *page) calendar(r part.Rect) {
 
 func (p *page) wavesOf() ([]migrate.Wave, []app.WaveState, []plan.Window) {
 	if m := p.v.shown(); m != nil {
-		windows, _ := m.Wish.Windows(p.now)
+		windows, _ := m.Request.Windows(p.now)
 		return m.Waves, m.States, windows
 	}
 	d := p.v.draft

@@ -58,7 +58,7 @@ func (p *page) head() {
 		wave := m.Current()
 		state := m.States[wave]
 		x = p.c.Cut(x, y, p.r.W/4, p.ink(part.Text).Strong(), m.Name) + 3
-		say(p.ink(part.Dim), waveWord(wave, len(m.Waves), m.Wish.Mode))
+		say(p.ink(part.Dim), waveWord(wave, len(m.Waves), m.Request.Mode))
 		say(p.ink(inkOf(state)), p.c.Look.Mark(markOf(state))+" "+p.word(state))
 		below()
 		if state == app.WaveMoving {
@@ -69,7 +69,7 @@ func (p *page) head() {
 	}
 	d := v.draft
 	x = p.c.Cut(x, y, p.r.W/5, p.ink(part.Text).Strong(), d.Move.Name) + 3
-	say(p.ink(part.Dim), waveWord(d.Wave, len(d.Move.Waves), d.Move.Wish.Mode))
+	say(p.ink(part.Dim), waveWord(d.Wave, len(d.Move.Waves), d.Move.Request.Mode))
 	say(p.ink(part.Ochre), p.c.Look.Mark(run.Planned)+" not begun")
 	below()
 	if text := d.Diverges(); text != "" {

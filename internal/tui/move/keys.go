@@ -145,7 +145,7 @@ func (v *View) nextMode() {
 // liftRules lifts the rules that keep the move from being worked out, once that is confirmed, and works it out.
 func (v *View) liftRules() tea.Cmd {
 	rules := v.broken.Rules()
-	return view.Cmd(view.Confirm{Act: view.Act{Name: "lift " + strings.Join(rules, ", "), Effect: "For this move alone: " + v.broken.Because() + ". What is lifted is said with the move.",
+	return view.Cmd(view.Confirm{Act: view.Action{Name: "lift " + strings.Join(rules, ", "), Effect: "For this move alone: " + v.broken.Because() + ". What is lifted is said with the move.",
 		Do: func() tea.Cmd {
 			v.wish.Lift = rules
 			return v.work()
@@ -209,7 +209,7 @@ func (v *View) pairNow() tea.Cmd {
 	}
 	to := v.target()
 	if to == "" {
-		return view.Cmd(view.Told{Text: "choose a site: placement has chosen none yet", Bad: true})
+		return view.Cmd(view.Notice{Text: "choose a site: placement has chosen none yet", Bad: true})
 	}
 	var froms []string
 	for _, id := range ids {
@@ -238,7 +238,7 @@ func (v *View) start(given map[string]string) tea.Cmd {
 		if given[name] != "" {
 			continue
 		}
-		return view.Cmd(view.Prompt{Act: view.Act{Name: "secrets do not travel", Ask: name + " for " + v.draft.Move.Choices[0].Site, Hide: true,
+		return view.Cmd(view.Prompt{Act: view.Action{Name: "secrets do not travel", Ask: name + " for " + v.draft.Move.Choices[0].Site, Hide: true,
 			Effect: "It is set anew where the workload goes, and kept with the credentials.",
 			Answer: func(text string) tea.Cmd {
 				given[name] = text

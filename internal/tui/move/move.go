@@ -42,7 +42,7 @@ type View struct {
 	marked map[string]bool
 	// to is the site, the one after the last has placement choose.
 	to   int
-	wish app.MoveWish
+	wish app.MoveRequest
 	// focus is where the arrows are, knob the setting that they are on; only says that what is chosen of the target is
 	// meant for the workload under the cursor alone.
 	focus    focus
@@ -88,7 +88,7 @@ type spot struct {
 
 // New makes the view.
 func New(ctx context.Context, a *app.App) *View {
-	return &View{ctx: ctx, app: a, at: -1, marked: map[string]bool{}, wish: app.MoveWish{Mode: change.Warm, TimeZone: "UTC"}}
+	return &View{ctx: ctx, app: a, at: -1, marked: map[string]bool{}, wish: app.MoveRequest{Mode: change.Warm, TimeZone: "UTC"}}
 }
 
 // Name, Digit and Badge describe the tab.
@@ -154,7 +154,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case startWave:
 		v.drafting = false
 		if msg.err != nil {
-			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 		}
 		v.draft = msg.draft
 		return v.start(map[string]string{})
@@ -169,12 +169,12 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case done:
 		v.seen = ""
 		if msg.err != nil {
-			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 		}
 		if msg.show {
 			v.draft, v.at = nil, 0
 		}
-		return view.Cmd(view.Told{Text: msg.text})
+		return view.Cmd(view.Notice{Text: msg.text})
 	}
 	return nil
 }
@@ -205,7 +205,7 @@ func (v *View) gather(msg view.Runs) tea.Cmd {
 
 func (v *View) take(msg gathered) tea.Cmd {
 	if msg.err != nil {
-		return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+		return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 	}
 	first := v.moves == nil && len(msg.moves) > 0 && msg.moves[0].Open()
 	v.moves, v.deployments, v.estate, v.pairs = msg.moves, msg.deployments, msg.estate, msg.pairs
@@ -368,7 +368,7 @@ func (v *View) loadOf(id string) migrate.Load {
 		if known, ok := m.Loads[id]; ok {
 			load = known
 		}
-		load.Mode, load.Pause = m.Wish.Mode, m.Wish.Pause
+		load.Mode, load.Pause = m.Request.Mode, m.Request.Pause
 	}
 	if v.state != nil {
 		if j := v.state.Judged[id]; len(j) > 0 {

@@ -139,7 +139,7 @@ func TestEverythingOfAMoveIsChosenOnScreen(t *testing.T) {
 	answer(t, v, "address", " keep ")
 	answer(t, v, "host name", "register")
 	assert.Nil(t, answer(t, v, "window", "6 FREQ=WEEKLY;BYDAY=SA"))
-	assert.Equal(t, view.Told{Text: "say for how many hours, and then when", Bad: true}, answer(t, v, "window", "6"))
+	assert.Equal(t, view.Notice{Text: "say for how many hours, and then when", Bad: true}, answer(t, v, "window", "6"))
 	w := v.wish
 	assert.Equal(t, change.Live, w.Mode)
 	assert.True(t, w.AtOnce && w.KeepLayers)
@@ -201,7 +201,7 @@ func draftOf(t *testing.T, v *View, mode change.Mode) *app.MoveDraft {
 	require.NoError(t, err)
 	load := migrate.Load{Used: 168e6, Size: 20 << 30, Rate: 1e6, Bandwidth: 50e6, Mode: mode}
 	window := plan.Window{From: now.Add(2 * time.Hour), To: now.Add(8 * time.Hour)}
-	m := &app.Move{Name: "contacts-host-1 to alisio-norte", Wish: app.MoveWish{Mode: mode}, Loads: map[string]migrate.Load{"contacts-host-1": load},
+	m := &app.Move{Name: "contacts-host-1 to alisio-norte", Request: app.MoveRequest{Mode: mode}, Loads: map[string]migrate.Load{"contacts-host-1": load},
 		Waves: []migrate.Wave{{Instances: []string{"contacts-host-1"}, Seconds: 7200}, {Instances: []string{"map-host-1"}, Seconds: 5 * 3600}}, States: []app.WaveState{app.WavePlanned, app.WavePlanned},
 		Choices: []migrate.Choice{{Instance: "contacts-host-1", Site: "alisio-norte"}}, From: map[string]string{"contacts-host-1": "vega"}}
 	d := &app.MoveDraft{Move: m, Order: app.Order{Plan: p}, Stand: stand, To: to, Loads: m.Loads, Forecasts: map[string]migrate.Forecast{"contacts-host-1": migrate.Predict(load)},
@@ -309,7 +309,7 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	text = drawn(v, 160, 43)
 	assert.Contains(t, text, "‖ moved, not committed")
 	assert.Contains(t, fmt.Sprint(v.Keys()), "commit")
-	require.Len(t, v.Acts(), 2)
+	require.Len(t, v.Actions(), 2)
 	assert.Contains(t, fmt.Sprint(v.Why().Lines), "jurisdiction", "why lists all that is otherwise")
 	v.moves[0].States[0] = app.WaveDone
 	assert.Contains(t, drawn(v, 160, 43), "committed")

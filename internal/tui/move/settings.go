@@ -22,7 +22,7 @@ type setting struct {
 	// own says that it is not what it would be if nobody chose.
 	own  bool
 	next func()
-	ask  *view.Act
+	ask  *view.Action
 	// head stands before what is meant for the target.
 	head string
 }
@@ -95,8 +95,8 @@ func pauseWord(seconds float64, mode change.Mode) string {
 }
 
 // number asks for a number that is not negative, in units of so much.
-func number(name, what string, into *float64, unit float64) *view.Act {
-	return &view.Act{Name: name, Ask: what, Wrong: func(text string) string {
+func number(name, what string, into *float64, unit float64) *view.Action {
+	return &view.Action{Name: name, Ask: what, Wrong: func(text string) string {
 		if x, err := strconv.ParseFloat(text, 64); err != nil || x < 0 {
 			return "a number is meant"
 		}
@@ -108,7 +108,7 @@ func number(name, what string, into *float64, unit float64) *view.Act {
 	}}
 }
 
-func (v *View) limitAct() *view.Act {
+func (v *View) limitAct() *view.Action {
 	bytes := 0.0
 	act := number("at most", "megabytes a second, 0 for no limit", &bytes, 1e6)
 	set := act.Answer
@@ -121,14 +121,14 @@ func (v *View) limitAct() *view.Act {
 }
 
 // windowAct asks when copying may go on.
-func (v *View) windowAct() *view.Act {
-	return &view.Act{Name: "window", Ask: "hours, and a recurrence rule; 0 for any time",
+func (v *View) windowAct() *view.Action {
+	return &view.Action{Name: "window", Ask: "hours, and a recurrence rule; 0 for any time",
 		Effect: "Copying goes on in this window alone, again and again until it is done. For example: 6 FREQ=WEEKLY;BYDAY=SA;BYHOUR=22;BYMINUTE=0;BYSECOND=0",
 		Answer: func(text string) tea.Cmd {
 			hours, rule, _ := strings.Cut(strings.TrimSpace(text), " ")
 			n, err := strconv.ParseFloat(hours, 64)
 			if err != nil || n > 0 && rule == "" {
-				return view.Cmd(view.Told{Text: "say for how many hours, and then when", Bad: true})
+				return view.Cmd(view.Notice{Text: "say for how many hours, and then when", Bad: true})
 			}
 			if v.wish.Hours, v.wish.Window = n, rule; n == 0 {
 				v.wish.Window = ""
@@ -186,7 +186,7 @@ func (v *View) thereSettings() []setting {
 		return s
 	}
 	typed := func(name, usual, says, now, ask string, put func(*migrate.Choice, string)) setting {
-		return setting{name: name, value: either(now == "", usual, now), says: says, own: now != "", ask: &view.Act{Name: name, Ask: ask, Effect: says, Answer: func(text string) tea.Cmd {
+		return setting{name: name, value: either(now == "", usual, now), says: says, own: now != "", ask: &view.Action{Name: name, Ask: ask, Effect: says, Answer: func(text string) tea.Cmd {
 			put(&c, strings.TrimSpace(text))
 			set(c)
 			return nil

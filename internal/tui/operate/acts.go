@@ -18,17 +18,17 @@ func (v *View) compile(make func() (app.Order, error)) tea.Cmd {
 	return func() tea.Msg {
 		o, err := make()
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		if len(o.Plan.Steps) == 0 {
-			return view.Told{Text: "it stands as it is wanted: nothing is to be done"}
+			return view.Notice{Text: "it stands as it is wanted: nothing is to be done"}
 		}
 		return tea.BatchMsg{view.Cmd(view.OpenOrder{Order: o}), view.Cmd(view.Goto{Digit: "4"})}
 	}
 }
 
-// Acts are what can be done to the selected deployment or tier; each shows its plan first.
-func (v *View) Acts() []view.Act {
+// Actions are what can be done to the selected deployment or tier; each shows its plan first.
+func (v *View) Actions() []view.Action {
 	d := v.selected()
 	if d == nil || d.State() == run.Retired {
 		return nil
@@ -38,10 +38,10 @@ func (v *View) Acts() []view.Act {
 	if tier != "" {
 		what = tier
 	}
-	first := func(name, effect string, make func() (app.Order, error)) view.Act {
-		return view.Act{Name: name, Effect: effect + "; shows the plan first", Do: func() tea.Cmd { return v.compile(make) }}
+	first := func(name, effect string, make func() (app.Order, error)) view.Action {
+		return view.Action{Name: name, Effect: effect + "; shows the plan first", Do: func() tea.Cmd { return v.compile(make) }}
 	}
-	acts := []view.Act{
+	acts := []view.Action{
 		{Name: "open a shell", Effect: "on the instance of the selected plank", Do: v.shellHere},
 		first("stop "+what, "stops what runs there and switches its instances off", func() (app.Order, error) { return v.app.Powering(v.ctx, id, tier, false) }),
 		first("start "+what, "switches its instances on and starts what runs there", func() (app.Order, error) { return v.app.Powering(v.ctx, id, tier, true) }),
@@ -50,7 +50,7 @@ func (v *View) Acts() []view.Act {
 				return v.compile(func() (app.Order, error) { return v.app.ChangingInput(v.ctx, id, text) })
 			}, Wrong: func(string) string { return "" }},
 		first("update from the template", "compares what stands with the template as it is now", func() (app.Order, error) {
-			draft, o, err := v.app.Updating(v.ctx, id, "", app.Wish{})
+			draft, o, err := v.app.Updating(v.ctx, id, "", app.DraftRequest{})
 			if err == nil && draft.Plan == nil {
 				err = fmt.Errorf("the template cannot be planned now: %v %v", draft.Err, draft.Diagnostics)
 			}
@@ -58,7 +58,7 @@ func (v *View) Acts() []view.Act {
 		}),
 	}
 	if node := v.scalable(d, tier); node != "" {
-		acts = append(acts, view.Act{Name: "scale " + node, Effect: "gives it more or fewer instances; shows the plan first", Ask: "how many",
+		acts = append(acts, view.Action{Name: "scale " + node, Effect: "gives it more or fewer instances; shows the plan first", Ask: "how many",
 			Answer: func(text string) tea.Cmd {
 				n, _ := strconv.Atoi(text)
 				return v.compile(func() (app.Order, error) { return v.app.Scaling(v.ctx, id, node, n) })
@@ -70,11 +70,11 @@ func (v *View) Acts() []view.Act {
 			}})
 	}
 	return append(acts,
-		view.Act{Name: "clone " + d.Name, Effect: "another deployment like it, with addresses of its own; shows the plan first", Ask: "its name",
+		view.Action{Name: "clone " + d.Name, Effect: "another deployment like it, with addresses of its own; shows the plan first", Ask: "its name",
 			Answer: func(text string) tea.Cmd {
 				return v.compile(func() (app.Order, error) { return v.app.Cloning(v.ctx, id, text) })
 			}, Wrong: func(string) string { return "" }},
-		view.Act{Name: "make a template of " + d.Name, Effect: "writes a template with its scripts that raises the like of what stands", Ask: "a new folder",
+		view.Action{Name: "make a template of " + d.Name, Effect: "writes a template with its scripts that raises the like of what stands", Ask: "a new folder",
 			Answer: func(text string) tea.Cmd {
 				return func() tea.Msg { return view.Written(v.app.Capture(v.ctx, id, text)) }
 			}, Wrong: func(string) string { return "" }},
@@ -99,7 +99,7 @@ func (v *View) shellHere() tea.Cmd {
 	}
 	r := s.Resource(v.elevation.Selected)
 	if r == nil {
-		return view.Cmd(view.Told{Text: "select a plank first: tab goes to the elevation"})
+		return view.Cmd(view.Notice{Text: "select a plank first: tab goes to the elevation"})
 	}
 	on := r.ID
 	switch {
@@ -109,13 +109,13 @@ func (v *View) shellHere() tea.Cmd {
 		on = s.Resource(r.Spec.EndpointOf).On
 	}
 	if host := s.Resource(on); host == nil || host.Kind != kinds.Instance {
-		return view.Cmd(view.Told{Text: r.Title + " runs on no instance, so there is no shell to open"})
+		return view.Cmd(view.Notice{Text: r.Title + " runs on no instance, so there is no shell to open"})
 	}
 	id := d.ID
 	return func() tea.Msg { // how it is reached is looked up anew: a run may have just built it
 		h, err := v.app.FindHost(v.ctx, fmt.Sprintf("%d/%s", id, on))
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		return view.OpenShell{Host: h}
 	}

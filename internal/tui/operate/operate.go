@@ -28,7 +28,7 @@ type View struct {
 	states map[int64]*run.State
 	// read are the readings, by deployment.
 	read   map[int64]read
-	looked map[int64]app.Looked
+	looked map[int64]app.Readings
 	rows   []row
 	at     int
 	// seen says by what runs the deployments were worked out; they are worked out anew when those change.
@@ -52,7 +52,7 @@ type row struct {
 
 // New makes the view.
 func New(ctx context.Context, a *app.App) *View {
-	return &View{ctx: ctx, app: a, states: map[int64]*run.State{}, looked: map[int64]app.Looked{}}
+	return &View{ctx: ctx, app: a, states: map[int64]*run.State{}, looked: map[int64]app.Readings{}}
 }
 
 // Name, Digit and Badge describe the tab.
@@ -84,7 +84,7 @@ type gathered struct {
 // looked is what was asked of the sites and endpoints.
 type looked struct {
 	id  int64
-	now app.Looked
+	now app.Readings
 	err error
 }
 
@@ -155,7 +155,7 @@ func tick() tea.Cmd { return tea.Tick(lookEvery, func(time.Time) tea.Msg { retur
 
 func (v *View) take(msg gathered) tea.Cmd {
 	if msg.err != nil {
-		return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+		return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 	}
 	selected := v.selected()
 	id, tier := int64(0), ""

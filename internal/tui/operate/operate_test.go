@@ -63,7 +63,7 @@ func TestDeploymentsStandByTier(t *testing.T) {
 // TestWhatIsSaidShows takes in what sites and endpoints say: what is gone, silent, off or half done is told apart.
 func TestWhatIsSaidShows(t *testing.T) {
 	v := standing(t)
-	v.Update(looked{id: 1, now: app.Looked{At: noon, Sites: map[string]run.Reading{
+	v.Update(looked{id: 1, now: app.Readings{At: noon, Sites: map[string]run.Reading{
 		"contacts-host-1": {Text: "it is not there", At: noon}, "readings-host-1": {Text: "active", Good: true, At: noon}},
 		Answers: map[string]run.Reading{"river-map-1.app_endpoint": {Text: "refused · http", At: noon}, "forecast-1": {Text: "open · tcp", Good: true, At: noon}},
 		Failed:  map[string]string{"presa": "timed out"}}})
@@ -89,21 +89,21 @@ func TestWhatIsSaidShows(t *testing.T) {
 func TestActsFitWhatIsSelected(t *testing.T) {
 	v := standing(t)
 	var names []string
-	for _, a := range v.Acts() {
+	for _, a := range v.Actions() {
 		names = append(names, a.Name)
 	}
 	assert.Equal(t, []string{"open a shell", "stop flood-watch", "start flood-watch", "change an input", "update from the template",
 		"clone flood-watch", "make a template of flood-watch", "retire flood-watch"}, names)
 	view.Press(v.Keys(), "down")
 	view.Press(v.Keys(), "down")
-	assert.Equal(t, "stop forecasting", v.Acts()[1].Name)
-	assert.Regexp(t, "^scale (readings|forecast)-host$", v.Acts()[5].Name)
-	assert.Equal(t, "that is no number of instances", v.Acts()[5].Wrong("many"))
+	assert.Equal(t, "stop forecasting", v.Actions()[1].Name)
+	assert.Regexp(t, "^scale (readings|forecast)-host$", v.Actions()[5].Name)
+	assert.Equal(t, "that is no number of instances", v.Actions()[5].Wrong("many"))
 	for range 20 {
 		view.Press(v.Keys(), "down")
 	}
 	assert.Equal(t, "lab", v.selected().Name)
-	assert.Nil(t, v.Acts(), "nothing can be done to what is gone")
+	assert.Nil(t, v.Actions(), "nothing can be done to what is gone")
 }
 
 func TestKeysMoveAndOpen(t *testing.T) {
@@ -121,7 +121,7 @@ func TestKeysMoveAndOpen(t *testing.T) {
 	assert.NotNil(t, cmd)
 	v.elevation.Selected = "app-lan@vega"
 	cmd, _ = view.Press(v.Keys(), "o")
-	assert.Contains(t, cmd().(view.Told).Text, "runs on no instance")
+	assert.Contains(t, cmd().(view.Notice).Text, "runs on no instance")
 	assert.False(t, v.Typing(), "without a shell keys are the view's")
 	_, used = view.Press(v.Keys(), "q")
 	assert.False(t, used)
@@ -155,7 +155,7 @@ func TestWhatRisesIsUnderWay(t *testing.T) {
 	assert.Empty(t, v.Badge(noon))
 	assert.Equal(t, "under way", v.condition(s.Resource("app-lan@vega")).Word)
 	assert.Equal(t, "planned", v.condition(s.Resource("contacts-1")).Word)
-	v.Update(looked{id: 1, now: app.Looked{At: noon, Sites: map[string]run.Reading{"contacts-host-1": {Text: "it is not there", At: noon}}}})
+	v.Update(looked{id: 1, now: app.Readings{At: noon, Sites: map[string]run.Reading{"contacts-host-1": {Text: "it is not there", At: noon}}}})
 	assert.Empty(t, v.Badge(noon), "what a site has not yet is no fault while it is built")
 	s.Apply(run.Event{Seq: 4, Kind: run.StepFailed, Step: "app-lan@vega/create", Resource: "app-lan@vega", Text: "refused", At: noon})
 	assert.Equal(t, "1", v.Badge(noon), "a failure is one at once")

@@ -94,11 +94,11 @@ func (p *shells) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case shellOpened:
 		if msg.err != nil {
-			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 		}
 		p.open = append(p.open, msg.s)
 		p.at, p.focus = len(p.open)-1, true
-		return tea.Batch(msg.s.listen(), view.Cmd(view.Told{Text: fmt.Sprintf("a shell on %s; %s leaves it, %s goes to the next, exit ends it", msg.s.host.ID, leave, next)}))
+		return tea.Batch(msg.s.listen(), view.Cmd(view.Notice{Text: fmt.Sprintf("a shell on %s; %s leaves it, %s goes to the next, exit ends it", msg.s.host.ID, leave, next)}))
 	case shellOutput:
 		return msg.s.listen()
 	case shellEnded:

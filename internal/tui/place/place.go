@@ -179,7 +179,7 @@ func (v *View) move(rows, sites int) tea.Cmd {
 // undo goes back to the choices before the last ones.
 func (v *View) undo() tea.Cmd {
 	if len(v.before) == 0 {
-		return view.Cmd(view.Told{Text: "nothing was chosen that could be undone"})
+		return view.Cmd(view.Notice{Text: "nothing was chosen that could be undone"})
 	}
 	c := v.before[len(v.before)-1]
 	v.before = v.before[:len(v.before)-1]
@@ -190,11 +190,11 @@ func (v *View) undo() tea.Cmd {
 func (v *View) compare() tea.Cmd {
 	if v.other != nil {
 		v.other = nil
-		return view.Cmd(view.Told{Text: "the alternative is let go"})
+		return view.Cmd(view.Notice{Text: "the alternative is let go"})
 	}
 	kept := *v.now
 	v.other = &kept
-	return view.Cmd(view.Told{Text: "kept as the alternative; choose otherwise, and both stand side by side"})
+	return view.Cmd(view.Notice{Text: "kept as the alternative; choose otherwise, and both stand side by side"})
 }
 
 // swap shows the alternative and keeps what was shown.
@@ -209,12 +209,12 @@ func (v *View) swap() tea.Cmd {
 // accept puts what was chosen into the plan.
 func (v *View) accept() tea.Cmd {
 	if v.now.Err != nil {
-		return view.Cmd(view.Told{Text: "there is no placement to accept with these choices; u undoes the last", Bad: true})
+		return view.Cmd(view.Notice{Text: "there is no placement to accept with these choices; u undoes the last", Bad: true})
 	}
 	moves := app.Shifts(v.draft.Placement, v.now.Placement)
 	text := fmt.Sprintf("accepted: %s, %s move, %+.3f %s/h", printable.Count(v.now.Choices.Count(), "choice"), printable.Count(len(moves), "workload"),
 		v.now.Placement.CostPerHour-v.draft.Placement.CostPerHour, v.currency())
-	return tea.Batch(view.Cmd(view.Accepted{Choices: v.now.Choices}), view.Cmd(view.Told{Text: text}))
+	return tea.Batch(view.Cmd(view.Accepted{Choices: v.now.Choices}), view.Cmd(view.Notice{Text: text}))
 }
 
 func (v *View) currency() string { return v.now.Problem.Estate.Currency }
@@ -246,14 +246,14 @@ func (v *View) Find(text string) bool {
 	return i >= 0
 }
 
-// Acts are what can be done to the selected cell.
-func (v *View) Acts() []view.Act {
+// Actions are what can be done to the selected cell.
+func (v *View) Actions() []view.Action {
 	r := v.row()
 	if r == nil {
 		return nil
 	}
 	site := v.sites()[v.site].Name
-	return []view.Act{
+	return []view.Action{
 		{Name: "pin " + r.title + " to " + site, Effect: v.effectLine(), Do: v.pin},
 		{Name: "forbid " + site + " to " + r.title, Effect: "what is there goes elsewhere", Do: v.forbid},
 		{Name: "keep this as the alternative", Effect: "both stand side by side; changes nothing", Do: v.compare},

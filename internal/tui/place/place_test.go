@@ -27,7 +27,7 @@ func placing(t *testing.T) *View {
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
 	v := New()
-	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, e)}))
+	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, e)}))
 	require.NotEmpty(t, v.rows)
 	return v
 }
@@ -155,7 +155,7 @@ func TestPinForbidAndUndoMoveNothingElse(t *testing.T) {
 	press(t, v, "u", "u")
 	assert.Equal(t, was, at(v))
 	press(t, v, "u", "u", "u", "u")
-	assert.Contains(t, press(t, v, "u")[0].(view.Told).Text, "nothing was chosen")
+	assert.Contains(t, press(t, v, "u")[0].(view.Notice).Text, "nothing was chosen")
 }
 
 func TestOneAnswerMovesExactlyWhatItShould(t *testing.T) {
@@ -232,7 +232,7 @@ func TestWhatCannotBePlacedIsSaidAndUndone(t *testing.T) {
 	assert.Contains(t, text, "no placement with these choices")
 	assert.Contains(t, text, "vega: forbidden by hand")
 	assert.Contains(t, strings.Join(strings.Fields(strings.ReplaceAll(text, "│", " ")), " "), "vega: forbidden by hand")
-	assert.Contains(t, press(t, v, "enter")[0].(view.Told).Text, "there is no placement to accept")
+	assert.Contains(t, press(t, v, "enter")[0].(view.Notice).Text, "there is no placement to accept")
 	assert.Equal(t, "why there is no placement", v.Why().Title)
 	var why []string
 	for _, l := range v.Why().Lines {
@@ -252,10 +252,10 @@ func TestAcceptingPutsTheChoicesIntoThePlan(t *testing.T) {
 	msgs := press(t, v, "enter")
 	require.Len(t, msgs, 2)
 	accepted := msgs[0].(view.Accepted)
-	assert.Contains(t, msgs[1].(view.Told).Text, "accepted: ")
+	assert.Contains(t, msgs[1].(view.Notice).Text, "accepted: ")
 	e, err := app.DemoEstate()
 	require.NoError(t, err)
-	d := app.NewDraft(v.draft.Template, app.Wish{Preset: "drill", Choices: accepted.Choices, Like: v.now.Placement}, e)
+	d := app.NewDraft(v.draft.Template, app.DraftRequest{Preset: "drill", Choices: accepted.Choices, Like: v.now.Placement}, e)
 	require.NoError(t, d.Err)
 	for _, r := range d.Plan.Resources {
 		if site, ok := want[r.ID]; ok {
@@ -269,7 +269,7 @@ func TestAcceptingPutsTheChoicesIntoThePlan(t *testing.T) {
 func TestChartsAreExported(t *testing.T) {
 	v := placing(t)
 	t.Chdir(t.TempDir())
-	msg := v.Export()().(view.Told)
+	msg := v.Export()().(view.Notice)
 	require.False(t, msg.Bad, msg.Text)
 	for _, name := range []string{"flood-watch-capacity.svg", "flood-watch-capacity.pdf", "flood-watch-cost.svg", "flood-watch-cost.pdf"} {
 		data, err := os.ReadFile(filepath.Clean(name))
@@ -285,13 +285,13 @@ func TestNothingToPlaceIsSaid(t *testing.T) {
 	v := New()
 	assert.Contains(t, drawn(v, 120, 30), "nothing to place yet")
 	assert.Nil(t, v.Export())
-	assert.Empty(t, v.Acts())
+	assert.Empty(t, v.Actions())
 	assert.False(t, v.Find("x"))
 	_, used := view.Press(v.Keys(), "p")
 	assert.False(t, used)
 	tmpl, err := app.DemoTemplate()
 	require.NoError(t, err)
-	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, nil)})
+	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, nil)})
 	assert.Contains(t, drawn(v, 120, 30), "there are no sites to place at")
 }
 
@@ -306,7 +306,7 @@ func TestADraftWithoutAPlaceIsExplained(t *testing.T) {
 		}
 	}
 	v := New()
-	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, e)}))
+	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, e)}))
 	text := drawn(v, 120, 40)
 	assert.Contains(t, text, "there is no placement")
 	assert.Contains(t, text, "there is no place for readings-host-1")
@@ -314,7 +314,7 @@ func TestADraftWithoutAPlaceIsExplained(t *testing.T) {
 	assert.Equal(t, "why there is no placement", v.Why().Title)
 	_, used := view.Press(v.Keys(), "enter")
 	assert.False(t, used)
-	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, mustEstate(t))}))
+	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, mustEstate(t))}))
 	assert.Contains(t, drawn(v, 120, 40), "the best, proven", "and it recovers")
 }
 

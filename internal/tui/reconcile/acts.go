@@ -28,13 +28,13 @@ func (v *View) settle() tea.Cmd {
 		return v.mark()
 	}
 	if v.effectErr != nil {
-		return view.Cmd(view.Told{Text: v.effectErr.Error(), Bad: true})
+		return view.Cmd(view.Notice{Text: v.effectErr.Error(), Bad: true})
 	}
 	if v.effect == nil {
-		return view.Cmd(view.Told{Text: "what it would do is being worked out"})
+		return view.Cmd(view.Notice{Text: "what it would do is being worked out"})
 	}
 	s := v.effect
-	return view.Cmd(view.Confirm{Act: view.Act{Name: fmt.Sprintf("settle %d findings", len(s.Items)), Effect: effectText(s), Type: s.MustType(), Do: func() tea.Cmd { return v.do(s) }}})
+	return view.Cmd(view.Confirm{Act: view.Action{Name: fmt.Sprintf("settle %d findings", len(s.Items)), Effect: effectText(s), Type: s.MustType(), Do: func() tea.Cmd { return v.do(s) }}})
 }
 
 // mostItems bounds what of a settling is spelt out.
@@ -83,9 +83,9 @@ func (v *View) do(s *app.Settling) tea.Cmd {
 
 func (v *View) done(msg settled) tea.Cmd {
 	if msg.err != nil {
-		return tea.Batch(v.compare(), view.Cmd(view.Told{Text: msg.err.Error(), Bad: true}))
+		return tea.Batch(v.compare(), view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true}))
 	}
-	cmds := []tea.Cmd{v.compare(), view.Cmd(view.Told{Text: msg.text})}
+	cmds := []tea.Cmd{v.compare(), view.Cmd(view.Notice{Text: msg.text})}
 	switch len(msg.orders) {
 	case 0:
 	case 1: // what it changed at sites is undone by a plan, which is shown first
@@ -102,7 +102,7 @@ func (v *View) askPlans(orders []app.Order) tea.Cmd {
 	for _, o := range orders {
 		lines = append(lines, fmt.Sprintf("%s · %s: %s, about %s", o.Plan.Name, o.Plan.Purpose, printable.Count(len(o.Plan.Steps), "step"), part.Clock(time.Duration(o.Plan.Seconds*1e9))))
 	}
-	return view.Cmd(view.Confirm{Act: view.Act{Name: "undo at the sites", Effect: strings.Join(lines, "\n"), Do: func() tea.Cmd {
+	return view.Cmd(view.Confirm{Act: view.Action{Name: "undo at the sites", Effect: strings.Join(lines, "\n"), Do: func() tea.Cmd {
 		return func() tea.Msg {
 			for i, o := range orders {
 				if _, err := v.app.Begin(v.ctx, o); err != nil {
@@ -125,7 +125,7 @@ func (v *View) ignore(all []*inventory.Finding) tea.Cmd {
 	if len(all) > 1 {
 		what = fmt.Sprintf("%d findings", len(all))
 	}
-	return view.Cmd(view.Prompt{Act: view.Act{Name: "ignore " + what, Ask: "why, and until when: REASON until 2027-01-31",
+	return view.Cmd(view.Prompt{Act: view.Action{Name: "ignore " + what, Ask: "why, and until when: REASON until 2027-01-31",
 		Effect: "It is not shown as long as it stays what it is; a further change is another finding. Without a day it is ignored for good. u undoes it.",
 		Wrong:  func(text string) string { _, _, wrong := reasonOf(text); return wrong },
 		Answer: func(text string) tea.Cmd {
@@ -160,21 +160,21 @@ func reasonOf(text string) (reason string, until time.Time, wrong string) {
 // undo takes back the last act that was not undone.
 func (v *View) undo() tea.Cmd {
 	return func() tea.Msg {
-		acts, err := v.app.Acts(v.ctx, 20)
+		acts, err := v.app.Settlements(v.ctx, 20)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		for _, a := range acts {
 			if a.Undone {
 				continue
 			}
-			return view.Confirm{Act: view.Act{Name: fmt.Sprintf("undo act %d", a.ID), Effect: undoText(a), Do: func() tea.Cmd { return v.takeBack(a.ID) }}}
+			return view.Confirm{Act: view.Action{Name: fmt.Sprintf("undo act %d", a.ID), Effect: undoText(a), Do: func() tea.Cmd { return v.takeBack(a.ID) }}}
 		}
-		return view.Told{Text: "nothing was settled that could be undone"}
+		return view.Notice{Text: "nothing was settled that could be undone"}
 	}
 }
 
-func undoText(a app.Act) string {
+func undoText(a app.Settlement) string {
 	var names []string
 	for _, i := range a.Items {
 		names = append(names, fmt.Sprintf("%s (%s)", i.Effect, wordOf(i.Way)))
@@ -197,7 +197,7 @@ func (v *View) takeBack(id int64) tea.Cmd {
 func (v *View) survey() tea.Cmd {
 	if v.surveying > 0 {
 		v.stop()
-		return view.Cmd(view.Told{Text: "the survey is being stopped; the next one goes on where it was"})
+		return view.Cmd(view.Notice{Text: "the survey is being stopped; the next one goes on where it was"})
 	}
 	v.surveying = 1
 	ctx, stop := context.WithCancel(v.ctx)
@@ -222,20 +222,20 @@ func (v *View) survey() tea.Cmd {
 	}
 }
 
-// Acts are what can be done here.
-func (v *View) Acts() []view.Act {
+// Actions are what can be done here.
+func (v *View) Actions() []view.Action {
 	if v.world.open {
 		return v.world.acts()
 	}
-	var out []view.Act
+	var out []view.Action
 	if f := v.finding(); f != nil {
 		for _, w := range f.Ways {
-			out = append(out, view.Act{Name: wordOf(w), Effect: about(f, w), Do: func() tea.Cmd { return v.choose(w) }})
+			out = append(out, view.Action{Name: wordOf(w), Effect: about(f, w), Do: func() tea.Cmd { return v.choose(w) }})
 		}
-		out = append(out, view.Act{Name: "settle all like this so", Effect: "marks every finding of the same sort, class and attributes; enter shows what that would do", Do: v.markLike})
+		out = append(out, view.Action{Name: "settle all like this so", Effect: "marks every finding of the same sort, class and attributes; enter shows what that would do", Do: v.markLike})
 	}
-	return append(out, view.Act{Name: "survey all sites", Effect: "lists everything that is there; changes nothing", Do: v.survey},
-		view.Act{Name: "undo the last act", Effect: "asks first", Do: v.undo})
+	return append(out, view.Action{Name: "survey all sites", Effect: "lists everything that is there; changes nothing", Do: v.survey},
+		view.Action{Name: "undo the last act", Effect: "asks first", Do: v.undo})
 }
 
 // about says in a line what a way means for a finding.

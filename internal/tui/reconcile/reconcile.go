@@ -154,7 +154,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		if len(msg.failed) > 0 {
 			text += "; not whole: " + strings.Join(msg.failed, ", ")
 		}
-		return tea.Batch(v.compare(), view.Cmd(view.Told{Text: text, Bad: len(msg.failed) > 0}))
+		return tea.Batch(v.compare(), view.Cmd(view.Notice{Text: text, Bad: len(msg.failed) > 0}))
 	case recalled:
 		if msg.of == v.historyOf {
 			v.history = msg.history
@@ -256,7 +256,7 @@ func (v *View) showRecord(t app.Thing) tea.Cmd {
 		v.world.open = true
 		return nil
 	}
-	return view.Cmd(view.Told{Text: fmt.Sprintf("the record of %s: %s; nothing is otherwise with it", t.Name, t.Where)})
+	return view.Cmd(view.Notice{Text: fmt.Sprintf("the record of %s: %s; nothing is otherwise with it", t.Name, t.Where)})
 }
 
 // sorts are the sorts of findings there are, that of the gravest first.
@@ -328,7 +328,7 @@ func (v *View) recall() tea.Cmd {
 	return func() tea.Msg {
 		h, err := v.app.RecordHistory(v.ctx, id)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		return recalled{id, h}
 	}
@@ -401,7 +401,7 @@ func (v *View) choose(w inventory.Way) tea.Cmd {
 		}
 	}
 	if len(can) == 0 {
-		return view.Cmd(view.Told{Text: fmt.Sprintf("this cannot be settled by: %s", wordOf(w))})
+		return view.Cmd(view.Notice{Text: fmt.Sprintf("this cannot be settled by: %s", wordOf(w))})
 	}
 	if w == inventory.Ignore {
 		return v.ignore(can)

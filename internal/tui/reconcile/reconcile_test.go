@@ -136,7 +136,7 @@ func TestMarksAreChoicesForOneForAllAlikeAndForASort(t *testing.T) {
 	assert.NotContains(t, drawn(v, 160, 43, false), "◆ tag-1")
 	cmd, used := view.Press(v.Keys(), "T")
 	require.True(t, used)
-	assert.Contains(t, cmd().(view.Told).Text, "cannot be settled by: retire")
+	assert.Contains(t, cmd().(view.Notice).Text, "cannot be settled by: retire")
 }
 
 func idOf(v *View, name string) string {
@@ -205,7 +205,7 @@ func TestTheMapLightsWhatHangsTogether(t *testing.T) {
 	assert.Contains(t, text, "← store", "what needs it")
 	press(v, "x")
 	assert.Contains(t, drawn(v, 160, 43, false), "✕ store", "what would be lost")
-	acts := v.Acts()
+	acts := v.Actions()
 	require.Len(t, acts, 1)
 	assert.Contains(t, acts[0].Effect, "store", "a site's instances are moved all at once")
 	assert.Contains(t, v.world.instances(), "store")
@@ -244,6 +244,6 @@ func TestWhySpellsOutTheEvidence(t *testing.T) {
 	}
 	assert.Contains(t, text, "each bit doubles the odds")
 	assert.Regexp(t, `mac\s+\+\d+\.\d bits`, text)
-	assert.NotEmpty(t, v.Acts())
+	assert.NotEmpty(t, v.Actions())
 	var _ tea.Cmd = v.Export()
 }

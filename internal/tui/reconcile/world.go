@@ -101,12 +101,12 @@ func (w *world) step(by int) {
 }
 
 // acts are what can be done with the selected node: all instances that carry it, or that it carries, can be moved.
-func (w *world) acts() []view.Act {
+func (w *world) acts() []view.Action {
 	n, names := w.selected(), w.instances()
 	if n == nil || len(names) == 0 {
 		return nil
 	}
-	return []view.Act{{Name: "move " + n.Name, Effect: fmt.Sprintf("plans a move of %s; nothing is done before you have seen it", strings.Join(names, ", ")), Do: func() tea.Cmd {
+	return []view.Action{{Name: "move " + n.Name, Effect: fmt.Sprintf("plans a move of %s; nothing is done before you have seen it", strings.Join(names, ", ")), Do: func() tea.Cmd {
 		return tea.Batch(view.Cmd(view.PlanMove{Instances: names}), view.Cmd(view.Goto{Digit: "6"}))
 	}}}
 }

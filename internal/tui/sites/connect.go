@@ -234,7 +234,9 @@ func (v *View) wrong(x *step) string {
 		if text == "" {
 			return "a name is needed"
 		}
-		return v.app.WrongName(text)
+		if err := v.app.CheckSiteName(text); err != nil {
+			return err.Error()
+		}
 	case stepZone.id:
 		if _, err := time.LoadLocation(text); err != nil || text == "" {
 			return "there is no time zone of this name"
@@ -366,7 +368,7 @@ func (v *View) kept(msg keptPath) tea.Cmd {
 		return nil
 	}
 	v.path = nil
-	return tea.Batch(view.Cmd(view.SitesChanged{}), view.Cmd(view.Told{Text: msg.site + " is connected; it is being surveyed"}), v.lookUp(), v.survey(msg.site))
+	return tea.Batch(view.Cmd(view.SitesChanged{}), view.Cmd(view.Notice{Text: msg.site + " is connected; it is being surveyed"}), v.lookUp(), v.survey(msg.site))
 }
 
 // survey surveys a site.
@@ -374,7 +376,7 @@ func (v *View) survey(name string) tea.Cmd { return v.surveyAs(name, false) }
 
 func (v *View) surveyAs(name string, deep bool) tea.Cmd {
 	return func() tea.Msg {
-		s, err := v.app.Survey(v.ctx, app.SurveyWish{Site: name, Deep: deep})
+		s, err := v.app.Survey(v.ctx, app.SurveyRequest{Site: name, Deep: deep})
 		s.Site = name
 		return surveyed{s, err}
 	}
@@ -383,12 +385,12 @@ func (v *View) surveyAs(name string, deep bool) tea.Cmd {
 func (v *View) surveyDone(msg surveyed) tea.Cmd {
 	text := fmt.Sprintf("%s is surveyed: %s; 7 Reconcile says what they are", msg.s.Site, printable.Count(msg.s.Found(), "thing"))
 	if msg.err != nil {
-		return tea.Batch(v.lookUp(), view.Cmd(view.Told{Text: msg.err.Error(), Bad: true}))
+		return tea.Batch(v.lookUp(), view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true}))
 	}
 	if msg.s.State != app.SurveyDone {
 		text = fmt.Sprintf("%s was not surveyed whole; the strip says what failed", msg.s.Site)
 	}
-	return tea.Batch(v.lookUp(), view.Cmd(view.Told{Text: text, Bad: msg.s.State != app.SurveyDone}))
+	return tea.Batch(v.lookUp(), view.Cmd(view.Notice{Text: text, Bad: msg.s.State != app.SurveyDone}))
 }
 
 // drawPath draws the way: the steps as the rungs of a ladder, the question, and what is known by now.

@@ -48,7 +48,7 @@ func (v *View) surveySelected() tea.Cmd {
 	if s == "" {
 		return nil
 	}
-	return tea.Batch(v.survey(s), view.Cmd(view.Told{Text: s + " is being surveyed"}))
+	return tea.Batch(v.survey(s), view.Cmd(view.Notice{Text: s + " is being surveyed"}))
 }
 
 func (v *View) testSelected() tea.Cmd {

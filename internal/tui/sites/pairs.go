@@ -82,33 +82,33 @@ func (v *View) pairLines(site string) []view.Line {
 }
 
 // pairActs are what can be done about pairs of a site.
-func (v *View) pairActs(name string) []view.Act {
+func (v *View) pairActs(name string) []view.Action {
 	pair := func(start string) func(other string) tea.Cmd {
 		return func(other string) tea.Cmd {
 			return func() tea.Msg {
 				p, err := v.app.MakePair(v.ctx, name, other, start)
 				if err != nil {
-					return view.Told{Text: err.Error(), Bad: true}
+					return view.Notice{Text: err.Error(), Bad: true}
 				}
 				if why := p.Trouble(); why != "" {
-					return view.Told{Text: "they are paired, and " + why, Bad: true}
+					return view.Notice{Text: "they are paired, and " + why, Bad: true}
 				}
-				return view.Told{Text: fmt.Sprintf("%s and %s are paired", name, other)}
+				return view.Notice{Text: fmt.Sprintf("%s and %s are paired", name, other)}
 			}
 		}
 	}
-	out := []view.Act{
+	out := []view.Action{
 		{Name: "pair " + name + " for moves", Effect: "the two exchange keys, and disks go straight from one to the other; moves may be started from either side",
 			Ask: "the other site", Answer: pair(app.Both)},
 		{Name: "pair " + name + ", moves started from here alone", Effect: "what the other takes is granted from here, disk by disk", Ask: "the other site", Answer: pair(name)},
 	}
 	if len(v.pairs) > 0 {
-		out = append(out, view.Act{Name: "try all pairs again", Effect: "asks both sides for the other: reach, clock, what gets through", Do: func() tea.Cmd {
+		out = append(out, view.Action{Name: "try all pairs again", Effect: "asks both sides for the other: reach, clock, what gets through", Do: func() tea.Cmd {
 			return func() tea.Msg {
 				if _, err := v.app.CheckPairs(v.ctx); err != nil {
-					return view.Told{Text: err.Error(), Bad: true}
+					return view.Notice{Text: err.Error(), Bad: true}
 				}
-				return view.Told{Text: "all pairs were tried"}
+				return view.Notice{Text: "all pairs were tried"}
 			}
 		}})
 	}

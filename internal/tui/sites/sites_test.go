@@ -33,7 +33,7 @@ func shown(t *testing.T) *View {
 	require.NoError(t, err)
 	e.Sites[1].Seen = now.Add(-3 * time.Minute)
 	v := New(t.Context(), nil)
-	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.Wish{Preset: "drill"}, e)})
+	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, e)})
 	return v
 }
 

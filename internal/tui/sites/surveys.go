@@ -27,7 +27,7 @@ func (v *View) lookUp() tea.Cmd {
 		out := lookedUp{surveys: map[string]app.Survey{}, coverage: map[string][]app.Covered{}}
 		var err error
 		if out.connections, err = v.app.Connections(); err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		for _, c := range out.connections {
 			if s, err := v.app.LastSurvey(v.ctx, c.Site); err == nil {
@@ -35,11 +35,11 @@ func (v *View) lookUp() tea.Cmd {
 			}
 		}
 		if out.pairs, err = v.app.Pairs(v.ctx); err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		all, err := v.app.Coverage(v.ctx)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		for _, c := range all {
 			out.coverage[c.Site] = append(out.coverage[c.Site], c)
@@ -82,17 +82,17 @@ func (v *View) test(name string) tea.Cmd {
 	return func() tea.Msg {
 		c, err := v.app.Connection(name)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		t, err := v.app.Test(v.ctx, c)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		text := fmt.Sprintf("%s answers in %d ms; %s may %s", name, t.Took.Milliseconds(), t.Access.Account, strings.Join(t.Access.May, ", "))
 		if len(t.Access.MayNot) > 0 {
 			text += "; may not " + strings.Join(t.Access.MayNot, ", ")
 		}
-		return view.Told{Text: text}
+		return view.Notice{Text: text}
 	}
 }
 
@@ -134,42 +134,42 @@ func (v *View) surveyLine(name string, now time.Time) (string, part.Ink) {
 	return text, part.Dim
 }
 
-// Acts are what can be done to the selected site.
-func (v *View) Acts() []view.Act {
+// Actions are what can be done to the selected site.
+func (v *View) Actions() []view.Action {
 	if v.app == nil || v.path != nil {
 		return nil
 	}
-	out := []view.Act{{Name: "connect a site", Effect: "asks step by step, and tries it before anything is kept", Do: func() tea.Cmd { v.path = newPath(); return nil }}}
+	out := []view.Action{{Name: "connect a site", Effect: "asks step by step, and tries it before anything is kept", Do: func() tea.Cmd { v.path = newPath(); return nil }}}
 	name := v.siteName()
 	if name == "" {
 		return out
 	}
 	out = append(out, v.pairActs(name)...)
 	return append(out,
-		view.Act{Name: "survey " + name, Effect: "lists everything that is there, region by region; changes nothing", Do: func() tea.Cmd { return v.survey(name) }},
-		view.Act{Name: "survey " + name + " deeply", Effect: "goes into the instances of deployments too: system, packages, what listens, who talks to whom",
+		view.Action{Name: "survey " + name, Effect: "lists everything that is there, region by region; changes nothing", Do: func() tea.Cmd { return v.survey(name) }},
+		view.Action{Name: "survey " + name + " deeply", Effect: "goes into the instances of deployments too: system, packages, what listens, who talks to whom",
 			Do: func() tea.Cmd { return v.surveyAs(name, true) }},
-		view.Act{Name: "test the connection to " + name, Effect: "says what the credential may and may not do; changes nothing", Do: func() tea.Cmd { return v.test(name) }},
-		view.Act{Name: "change the credential of " + name, Effect: "has the site make a new one; the old one is worth nothing then", Do: func() tea.Cmd { return v.rotate(name) }},
-		view.Act{Name: "remove " + name, Type: name, Effect: "forgets its address, its credential and what was observed there; records stay. Refused while something of a deployment stands there.",
+		view.Action{Name: "test the connection to " + name, Effect: "says what the credential may and may not do; changes nothing", Do: func() tea.Cmd { return v.test(name) }},
+		view.Action{Name: "change the credential of " + name, Effect: "has the site make a new one; the old one is worth nothing then", Do: func() tea.Cmd { return v.rotate(name) }},
+		view.Action{Name: "remove " + name, Type: name, Effect: "forgets its address, its credential and what was observed there; records stay. Refused while something of a deployment stands there.",
 			Do: func() tea.Cmd { return v.remove(name) }})
 }
 
 func (v *View) rotate(name string) tea.Cmd {
 	return func() tea.Msg {
 		if err := v.app.Rotate(v.ctx, name, ""); err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
-		return view.Told{Text: name + " has a new credential"}
+		return view.Notice{Text: name + " has a new credential"}
 	}
 }
 
 func (v *View) remove(name string) tea.Cmd {
 	return func() tea.Msg {
 		if err := v.app.Disconnect(v.ctx, name); err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
-		return tea.BatchMsg{view.Cmd(view.SitesChanged{}), v.lookUp(), view.Cmd(view.Told{Text: name + " is removed"})}
+		return tea.BatchMsg{view.Cmd(view.SitesChanged{}), v.lookUp(), view.Cmd(view.Notice{Text: name + " is removed"})}
 	}
 }
 

@@ -111,7 +111,7 @@ func (v *View) openProposal(id int64) tea.Cmd {
 		defer cancel()
 		p, o, err := v.app.Proposed(ctx, id)
 		if err != nil {
-			return view.Told{Text: err.Error(), Bad: true}
+			return view.Notice{Text: err.Error(), Bad: true}
 		}
 		return tea.BatchMsg{view.Cmd(view.OpenOrder{Order: o, Proposal: p}), view.Cmd(view.Goto{Digit: "4"})}
 	}

@@ -73,12 +73,12 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.lookAtMoves()
 	case waiting:
 		if msg.err != nil {
-			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 		}
 		v.moves = msg.all
 	case done:
 		if msg.err != nil {
-			return view.Cmd(view.Told{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
 	case view.Drafted:
@@ -323,11 +323,11 @@ func (v *View) Why() view.Note {
 	return view.Note{Title: it.title, Lines: lines}
 }
 
-// Acts are those of the selected item.
-func (v *View) Acts() []view.Act {
+// Actions are those of the selected item.
+func (v *View) Actions() []view.Action {
 	items := v.queue()
 	if v.at < len(items) {
-		return []view.Act{{Name: items[v.at].acts, Effect: "goes there; changes nothing", Do: func() tea.Cmd { return v.open(items) }}}
+		return []view.Action{{Name: items[v.at].acts, Effect: "goes there; changes nothing", Do: func() tea.Cmd { return v.open(items) }}}
 	}
 	return nil
 }

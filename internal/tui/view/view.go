@@ -30,8 +30,8 @@ type View interface {
 	Keys() []Key
 	// Why explains what is selected.
 	Why() Note
-	// Acts are what can be done to what is selected.
-	Acts() []Act
+	// Actions are what can be done to what is selected.
+	Actions() []Action
 	// Export writes the view's pictures; nil if it has none.
 	Export() tea.Cmd
 }
@@ -85,9 +85,9 @@ func Listed(head string, texts []string) []Line {
 	return out
 }
 
-// Act is something that can be done. Effect says what it will do; Type is what must be typed to confirm it, "" where
+// Action is something that can be done. Effect says what it will do; Type is what must be typed to confirm it, "" where
 // nothing is lost by it.
-type Act struct {
+type Action struct {
 	Name, Effect, Type string
 	Do                 func() tea.Cmd
 	// Ask, if not empty, asks for a text before Answer is done with it instead of Do; Wrong says what is the matter with
@@ -105,17 +105,17 @@ type Goto struct{ Digit string }
 // Show asks the frame to show the view that a thing belongs to, and that view to select it.
 type Show struct{ Thing app.Thing }
 
-// Told asks the frame to show a line to the user.
-type Told struct {
+// Notice asks the frame to show a line to the user.
+type Notice struct {
 	Text string
 	Bad  bool
 }
 
 // Confirm asks the frame to ask before an act.
-type Confirm struct{ Act Act }
+type Confirm struct{ Act Action }
 
 // Prompt asks the frame to ask for a text for an act.
-type Prompt struct{ Act Act }
+type Prompt struct{ Act Action }
 
 // Compared says where declared, recorded and observed disagree now.
 type Compared struct{ Inventory *app.Inventory }
@@ -163,9 +163,9 @@ type SitesChanged struct{}
 func Cmd(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
 
 // Written says which files a picture was written to, or what kept it from being written.
-func Written(files []string, err error) Told {
+func Written(files []string, err error) Notice {
 	if err != nil {
-		return Told{Text: err.Error(), Bad: true}
+		return Notice{Text: err.Error(), Bad: true}
 	}
-	return Told{Text: "written: " + strings.Join(files, ", ")}
+	return Notice{Text: "written: " + strings.Join(files, ", ")}
 }

@@ -18,7 +18,7 @@ const (
 	Connect     Op = "connect"
 	Check       Op = "check"
 	Answer      Op = "answer"
-	Settle      Op = "settle"
+	Barrier     Op = "settle"
 	Call        Op = "call"
 	Take        Op = "take"
 	Require     Op = "require"

@@ -21,7 +21,7 @@ var table = []Row{
 		Means: "looks that a port accepts connections"},
 	{Op: Answer, Effect: Stays, Final: "it only looks", Repeat: Nothing,
 		Means: "looks that a page is really served"},
-	{Op: Settle, Effect: Stays, Final: "it does nothing", Repeat: Nothing,
+	{Op: Barrier, Effect: Stays, Final: "it does nothing", Repeat: Nothing,
 		Means: "has nothing to do: others wait for what it comes after"},
 	{Op: Call, Effect: Stays, Payload: Script, Undo: Disconnect, Repeat: Traced,
 		Means: "runs an operation that is no part of the lifecycle"},

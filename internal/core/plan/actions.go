@@ -16,11 +16,11 @@ const (
 	afterAll  = "after"
 )
 
-// deedSeconds is how long an action is expected to take.
-const deedSeconds = 0.5
+// actionSeconds is how long an action is expected to take.
+const actionSeconds = 0.5
 
-// deeds adds the actions that policies ask for beside the building. One whose condition does not hold is noted.
-func (c *compiler) deeds() error {
+// addActions adds the actions that policies ask for beside the building. One whose condition does not hold is noted.
+func (c *compiler) addActions() error {
 	for _, r := range c.design.Rules {
 		if r.Kind != "action" {
 			continue
@@ -29,14 +29,14 @@ func (c *compiler) deeds() error {
 			c.plan.Notes = append(c.plan.Notes, fmt.Sprintf("action %s is not done: its condition does not hold", r.Name))
 			continue
 		}
-		if err := c.deed(r); err != nil {
+		if err := c.addAction(r); err != nil {
 			return fmt.Errorf("%s: action %s: %w", r.Pos, r.Name, err)
 		}
 	}
 	return nil
 }
 
-func (c *compiler) deed(r topology.Rule) error {
+func (c *compiler) addAction(r topology.Rule) error {
 	a := &Action{Kind: "call", URL: c.expr(r.Properties["url"], at(0))}
 	if r.Properties["message"] == true {
 		a.Kind = "message"
@@ -65,7 +65,7 @@ func (c *compiler) deed(r topology.Rule) error {
 	all := c.follows(when, targets)
 	c.add(Resource{ID: id, Node: r.Name, Title: r.Name, Kind: kinds.Action, Site: site, Description: r.Because, Detail: a.Kind,
 		Why: []string{"it is done " + when + " the building, beside what stands there"}})
-	step := c.step(Step{Resource: id, Op: op.Act, Title: a.Kind + " " + a.URL.String(), Action: a, Check: Condition{Kind: CheckNone}}, "", deedSeconds, all...)
+	step := c.step(Step{Resource: id, Op: op.Act, Title: a.Kind + " " + a.URL.String(), Action: a, Check: Condition{Kind: CheckNone}}, "", actionSeconds, all...)
 	if when == beforeAll {
 		for i := range c.plan.Steps {
 			if s := &c.plan.Steps[i]; s.ID != step && len(s.After) == 0 && len(s.AfterFailure) == 0 && s.Op != op.Act {

@@ -1,8 +1,8 @@
 package estate
 
-// Standing is something at the site that a template may take instead of building it. Type is a TOSCA node type;
+// Existing is something at the site that a template may take instead of building it. Type is a TOSCA node type;
 // Attributes["site.id"] is the site's own id of it.
-type Standing struct {
+type Existing struct {
 	Name         string                    `json:"name"`
 	Type         string                    `json:"type"`
 	Properties   map[string]any            `json:"properties,omitempty"`
