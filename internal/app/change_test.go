@@ -318,7 +318,7 @@ func TestTwoWorkersAndTwoRuns(t *testing.T) {
 	go func() { begun <- a.Work(ctx, first) }()
 	require.Eventually(t, func() bool { r, err := a.store.Run(ctx, first); return err == nil && r.State == run.UnderWay }, 5e9, 1e6)
 	assert.ErrorContains(t, a.Work(ctx, second), "under way")
-	assert.ErrorContains(t, a.Work(ctx, first), "goes on in process")
+	assert.ErrorContains(t, a.Work(ctx, first), "goes on as ")
 	_, err = a.Changed(ctx, id, d.Plan, "again")
 	assert.ErrorContains(t, err, "is under way")
 	require.NoError(t, <-begun)

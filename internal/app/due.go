@@ -73,7 +73,7 @@ func lapse(ctx context.Context, a *App, subject string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalLapsed, 0)
+	mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalLapsed, store.Outcome{})
 	if err != nil {
 		return "", err
 	}

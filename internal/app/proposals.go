@@ -51,9 +51,6 @@ func (a *App) Propose(ctx context.Context, o Order, holds time.Duration) (*Propo
 }
 
 func (a *App) propose(ctx context.Context, o Order, holds time.Duration) (*Proposal, error) {
-	if holds <= 0 {
-		return nil, fault.Invalidf("a proposal holds for some time, not for %s", holds)
-	}
 	if o.Move != 0 {
 		return nil, fault.Refusedf("what belongs to move %d is begun with it, and not proposed", o.Move)
 	}
@@ -61,26 +58,41 @@ func (a *App) propose(ctx context.Context, o Order, holds time.Duration) (*Propo
 	if err != nil {
 		return nil, err
 	}
-	if err := a.keepSource(ctx, cmp.Or(o.Wanted, o.Plan)); err != nil {
+	p := Proposal{Deployment: o.Deployment, Name: o.Plan.Name, Purpose: madeFor(o.Plan), Template: cmp.Or(o.Template, o.Plan.Template)}
+	if err := a.keepOrder(ctx, &p, o); err != nil {
 		return nil, err
 	}
-	now := time.Now()
-	p := Proposal{Created: now, Until: now.Add(holds), By: a.actor, Deployment: o.Deployment, Name: o.Plan.Name, Purpose: madeFor(o.Plan), Template: cmp.Or(o.Template, o.Plan.Template)}
-	body, err := json.Marshal(g)
-	if err != nil {
-		return nil, err
+	return a.keepProposal(ctx, p, g, holds)
+}
+
+// keepOrder keeps the plans of what is proposed.
+func (a *App) keepOrder(ctx context.Context, p *Proposal, o Order) error {
+	if err := a.keepSource(ctx, cmp.Or(o.Wanted, o.Plan)); err != nil {
+		return err
 	}
 	limits, err := json.Marshal(o.Limits)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	p.Ground, p.Limits = string(body), string(limits)
+	p.Limits = string(limits)
 	if p.Plan, err = a.store.SavePlan(ctx, o.Plan); err != nil {
+		return err
+	}
+	p.Wanted, err = a.saveWanted(ctx, o, p.Plan)
+	return err
+}
+
+// keepProposal keeps a proposal with what it was worked out from, and has it lapse when its time is over.
+func (a *App) keepProposal(ctx context.Context, p Proposal, ground any, holds time.Duration) (*Proposal, error) {
+	if holds <= 0 {
+		return nil, fault.Invalidf("a proposal holds for some time, not for %s", holds)
+	}
+	body, err := json.Marshal(ground)
+	if err != nil {
 		return nil, err
 	}
-	if p.Wanted, err = a.saveWanted(ctx, o, p.Plan); err != nil {
-		return nil, err
-	}
+	now := time.Now()
+	p.Created, p.Until, p.By, p.Ground = now, now.Add(holds), a.actor, string(body)
 	id, err := a.store.Propose(ctx, p)
 	if err != nil {
 		return nil, err
@@ -118,6 +130,9 @@ func (a *App) Proposed(ctx context.Context, id int64) (*Proposal, Order, error) 
 		return nil, Order{}, err
 	}
 	o := Order{Deployment: p.Deployment, Template: p.Template}
+	if p.Kind == store.ProposalSettle { // its plans are worked out when it is looked at
+		return &p, o, a.stillHolds(ctx, &p)
+	}
 	if o.Plan, err = a.store.Plan(ctx, p.Plan); err != nil {
 		return nil, Order{}, err
 	}
@@ -135,14 +150,20 @@ func (a *App) Proposed(ctx context.Context, id int64) (*Proposal, Order, error) 
 // stillHolds says why a proposal cannot be confirmed any more.
 func (a *App) stillHolds(ctx context.Context, p *Proposal) error {
 	switch {
-	case p.State == store.ProposalConfirmed && p.Run == 0:
+	case p.State == store.ProposalConfirmed && p.Outcome == store.Outcome{}:
 		return fault.Conflictf("proposal %d was being confirmed when that broke off: have it worked out anew", p.ID)
+	case p.State == store.ProposalConfirmed && p.Run == 0:
+		return fault.Conflictf("proposal %d was confirmed already: it is act %d", p.ID, p.Act)
 	case p.State == store.ProposalConfirmed:
 		return fault.Conflictf("proposal %d was confirmed already: it is run %d", p.ID, p.Run)
 	case p.State == store.ProposalWithdrawn:
 		return fault.Conflictf("proposal %d was withdrawn", p.ID)
 	case p.State == store.ProposalLapsed, time.Now().After(p.Until):
 		return fault.Conflictf("proposal %d held until %s: have it worked out anew", p.ID, p.Until.Local().Format("2006-01-02 15:04"))
+	}
+	if p.Kind == store.ProposalSettle {
+		_, err := a.proposedSettling(ctx, p)
+		return err
 	}
 	var was ground
 	if err := json.Unmarshal([]byte(p.Ground), &was); err != nil {
@@ -171,36 +192,60 @@ func (a *App) changedGround(ctx context.Context, p *Proposal, was, now ground) e
 	return fault.Conflictf("%s has changed since proposal %d: run %d (%s%s) came after it; have it worked out anew", p.Name, p.ID, r.ID, cmp.Or(r.Purpose, "raise"), by)
 }
 
-// Confirm begins what was proposed, once, if what it was worked out from is as it was; it returns the run.
-func (a *App) Confirm(ctx context.Context, id int64) (runID int64, err error) {
-	err = a.do(ctx, guard.Confirm, fmt.Sprintf("proposal %d", id), func() (err error) {
-		runID, err = a.confirm(ctx, id)
-		return err
-	})
-	return runID, err
+// Confirmed is what came of confirming a proposal: the outcome that is kept, and all runs that were begun.
+type Confirmed struct {
+	store.Outcome
+	Runs []int64 `json:"runs,omitempty"`
 }
 
-func (a *App) confirm(ctx context.Context, id int64) (int64, error) {
+// confirmedRun is what came of one that began a run.
+func confirmedRun(id int64) Confirmed {
+	return Confirmed{Outcome: store.Outcome{Run: id}, Runs: []int64{id}}
+}
+
+// Confirm begins what was proposed, once, if what it was worked out from is as it was; it returns what came of it.
+func (a *App) Confirm(ctx context.Context, id int64) (out Confirmed, err error) {
+	err = a.do(ctx, guard.Confirm, fmt.Sprintf("proposal %d", id), func() (err error) {
+		out, err = a.confirm(ctx, id)
+		return err
+	})
+	return out, err
+}
+
+func (a *App) confirm(ctx context.Context, id int64) (Confirmed, error) {
 	p, o, err := a.Proposed(ctx, id)
 	if err != nil {
-		return 0, err
+		return Confirmed{}, err
 	}
-	mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalConfirmed, 0)
+	mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalConfirmed, store.Outcome{})
 	if err != nil {
-		return 0, err
+		return Confirmed{}, err
 	}
 	if !mine {
-		return 0, fault.Conflictf("proposal %d was confirmed or withdrawn by somebody else at this moment", id)
+		return Confirmed{}, fault.Conflictf("proposal %d was confirmed or withdrawn by somebody else at this moment", id)
 	}
-	runID, err := a.runProposed(ctx, p, o)
+	out, err := a.beginProposed(ctx, p, o)
+	if err != nil && out.Outcome == (store.Outcome{}) {
+		_, back := a.store.SettleProposal(context.WithoutCancel(ctx), id, store.ProposalConfirmed, store.ProposalOpen, out.Outcome)
+		return out, errors.Join(err, back)
+	}
+	_, kept := a.store.SettleProposal(context.WithoutCancel(ctx), id, store.ProposalConfirmed, store.ProposalConfirmed, out.Outcome)
+	return out, errors.Join(err, kept)
+}
+
+// beginProposed does what was proposed.
+func (a *App) beginProposed(ctx context.Context, p *Proposal, o Order) (Confirmed, error) {
+	switch p.Kind {
+	case store.ProposalMove:
+		return a.moveProposed(ctx, p, o)
+	case store.ProposalSettle:
+		return a.settleProposed(ctx, p)
+	}
+	id, err := a.runProposed(ctx, p, o)
 	if err != nil {
-		_, back := a.store.SettleProposal(context.WithoutCancel(ctx), id, store.ProposalConfirmed, store.ProposalOpen, 0)
-		return 0, errors.Join(err, back)
+		return Confirmed{}, err
 	}
-	if _, err := a.store.SettleProposal(ctx, id, store.ProposalConfirmed, store.ProposalConfirmed, runID); err != nil {
-		return runID, err
-	}
-	return runID, a.spawn(runID)
+	return confirmedRun(id), a.spawn(id)
 }
 
 // runProposed makes the run of a proposal, unless another run of its deployment was made meanwhile.
@@ -231,7 +276,7 @@ func (a *App) Withdraw(ctx context.Context, id int64) error {
 		if _, err := a.store.Proposal(ctx, id); err != nil {
 			return err
 		}
-		mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalWithdrawn, 0)
+		mine, err := a.store.SettleProposal(ctx, id, store.ProposalOpen, store.ProposalWithdrawn, store.Outcome{})
 		if err == nil && !mine {
 			return fault.Conflictf("proposal %d is not open any more", id)
 		}

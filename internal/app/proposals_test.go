@@ -15,11 +15,11 @@ import (
 // confirmed confirms a proposal in a workspace of its own process, works its run to the end and returns it.
 func confirmed(t *testing.T, a *App, id int64) int64 {
 	t.Helper()
-	runID, err := a.Confirm(ctx, id)
+	out, err := a.Confirm(ctx, id)
 	require.NoError(t, err)
-	require.NoError(t, a.Work(ctx, runID))
-	ended(t, a, runID)
-	return runID
+	require.NoError(t, a.Work(ctx, out.Run))
+	ended(t, a, out.Run)
+	return out.Run
 }
 
 // TestWhatOneProposesAnotherConfirms raises, scales and retires by proposals, made and confirmed through two openings of the
@@ -134,11 +134,11 @@ func TestOfManyWhoConfirmOneDoes(t *testing.T) {
 		require.NoError(t, err)
 		t.Cleanup(func() { x.Close() })
 		group.Go(func() {
-			runID, err := x.Confirm(ctx, proposals[i%2].ID)
-			t.Log(runID, err)
+			out, err := x.Confirm(ctx, proposals[i%2].ID)
+			t.Log(out, err)
 			if err == nil {
 				mu.Lock()
-				began = append(began, runID)
+				began = append(began, out.Run)
 				mu.Unlock()
 			}
 		})

@@ -44,8 +44,10 @@ type Settling struct {
 	// Changes are what becomes of records.
 	Changes []store.RecordChange
 
-	// who settles.
+	// who settles, and what they said of findings that are ignored.
 	who    string
+	reason string
+	until  time.Time
 	ignore []store.Ignoring
 	decide []inventory.Decision
 	things []change.Thing
@@ -103,7 +105,7 @@ func (s *Settling) MustType() string {
 
 // Settling works out what choices would do. Until and reason are those of findings that are ignored.
 func (a *App) Settling(ctx context.Context, inv *Inventory, choices []Choice, reason string, until time.Time) (*Settling, error) {
-	s := &Settling{who: a.actor.Name, deviations: map[int64][]change.Deviation{}}
+	s := &Settling{who: a.actor.Name, reason: reason, until: until, deviations: map[int64][]change.Deviation{}}
 	for i := range choices {
 		c := &choices[i]
 		if !c.Finding.Can(c.Way) {

@@ -164,15 +164,22 @@ own; andamio move status shows it.`,
 		Args: cobra.MaximumNArgs(1),
 	}
 	var moveID int64
+	var propose bool
+	var holds time.Duration
 	o.flags(cmd)
 	cmd.Flags().StringSliceVar(&o.secrets, "secret", nil, "secret that is asked for; may be given again")
 	cmd.Flags().Int64Var(&moveID, "move", 0, "move of which another wave is begun")
 	cmd.Flags().IntVar(&o.wave, "wave", 0, "which wave, from 1")
 	cmd.Flags().BoolVar(&detach, "detach", false, "return at once")
+	cmd.Flags().BoolVar(&propose, "propose", false, "begin nothing: keep the move for somebody to confirm")
+	cmd.Flags().DurationVar(&holds, "holds", app.ProposalHolds, "with --propose: for how long it can be confirmed")
 	cmd.RunE = s.with(func(ctx context.Context, a *app.App, args []string) error {
 		draft, err := s.draftOf(ctx, a, args, moveID, &o)
 		if err != nil {
 			return err
+		}
+		if propose {
+			return s.proposed(a.ProposeMove(ctx, draft, holds))
 		}
 		given := map[string]string{}
 		for _, name := range o.secrets {

@@ -18,7 +18,11 @@ import (
 
 // propose keeps an order for somebody to confirm, and says how.
 func (s *shared) propose(ctx context.Context, a *app.App, order app.Order, holds time.Duration) error {
-	p, err := a.Propose(ctx, order, holds)
+	return s.proposed(a.Propose(ctx, order, holds))
+}
+
+// proposed says of what was kept how it is confirmed.
+func (s *shared) proposed(p *app.Proposal, err error) error {
 	if err != nil {
 		return err
 	}
@@ -105,18 +109,21 @@ changed. A proposal is confirmed once.`,
 			if err != nil {
 				return err
 			}
+			if p.Settles() {
+				return s.confirmSettling(ctx, a, p, &o)
+			}
 			if err := s.showProposed(ctx, a, p, order, &o); err != nil {
 				return err
 			}
-			runID, err := a.Confirm(ctx, id)
+			out, err := a.Confirm(ctx, id)
 			if err != nil {
 				return err
 			}
-			return s.begun(ctx, a, o, runID)
+			return s.begun(ctx, a, o, out.Run)
 		}),
 	}
 	cmd.Flags().BoolVar(&o.detach, "detach", false, "return at once with the run's number")
-	cmd.Flags().StringVar(&o.confirm, "confirm", "", "name of the deployment, which says that the plan shown is to be run")
+	cmd.Flags().StringVar(&o.confirm, "confirm", "", "name of the deployment, or what else is asked for, which says that what is shown is to be done")
 	return cmd
 }
 
@@ -152,6 +159,38 @@ func (s *shared) confirmed(name string, o *running) error {
 		return unconfirmed("nothing was done; --confirm %s runs it", name)
 	case o.confirm != name:
 		return unconfirmed("nothing was done: %q is not the deployment's name, %s", o.confirm, name)
+	}
+	return nil
+}
+
+// confirmSettling shows what was proposed to settle, and settles it once its name is typed again.
+func (s *shared) confirmSettling(ctx context.Context, a *app.App, p *app.Proposal, o *running) error {
+	would, err := a.ProposedSettling(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	if s.json && o.confirm == "" {
+		return errors.Join(errNo, s.printJSON(map[string]any{"would": would.Items, "losses": lossesOf(would)}))
+	}
+	if !s.json {
+		fmt.Fprintf(s.out, "proposed by %s %s\n", printable.Clean(p.By.String()), p.Created.Local().Format("2006-01-02 15:04"))
+		s.printSettling(would)
+	}
+	if err := s.confirmed(p.Name, o); err != nil {
+		return err
+	}
+	out, err := a.Confirm(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	if s.json || o.detach {
+		return s.printJSON(out)
+	}
+	fmt.Fprintf(s.out, "act %d is begun; andamio reconcile --undo %d takes it back\n", out.Act, out.Act)
+	for _, id := range out.Runs {
+		if err := s.follow(ctx, a, id, false); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -36,6 +36,8 @@ type reconciling struct {
 	undo                         int64
 	rules                        bool
 	running                      running
+	propose                      bool
+	holds                        time.Duration
 }
 
 func (s *shared) reconcile() *cobra.Command {
@@ -86,6 +88,8 @@ The exit status is 1 if there are findings.`,
 	f.StringVar(&o.reason, "reason", "", "why they are ignored")
 	f.StringVar(&o.until, "until", "", "until when they are ignored, as 2027-01-31")
 	f.BoolVar(&o.confirm, "yes", false, "do what is shown")
+	f.BoolVar(&o.propose, "propose", false, "do nothing: keep what is shown for somebody to confirm")
+	f.DurationVar(&o.holds, "holds", app.ProposalHolds, "with --propose: for how long it can be confirmed")
 	f.StringVar(&o.name, "confirm", "", "do what is shown, though data goes: the name of what loses it")
 	f.BoolVar(&o.rules, "rules", false, "settle by the standing rules")
 	f.Int64Var(&o.undo, "undo", 0, "undo the act of this number")
@@ -264,6 +268,9 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	}
 	if !s.json {
 		s.printSettling(would)
+	}
+	if o.propose {
+		return s.proposed(a.ProposeSettling(ctx, would, o.holds))
 	}
 	if err := s.agreed(would, o); err != nil {
 		return err

@@ -151,7 +151,42 @@ func (l *life) make(ctx context.Context, o app.Order) (int64, error) {
 		return 0, err
 	}
 	defer other.Close()
-	return other.Confirm(ctx, p.ID)
+	out, err := other.Confirm(ctx, p.ID)
+	return out.Run, err
+}
+
+// startMove begins a move: at once, or as one proposes and another confirms.
+func (l *life) startMove(ctx context.Context, d *app.MoveDraft) (move, runID int64, err error) {
+	if l.r.IntN(3) > 0 {
+		return l.a.StartMove(ctx, d, nil)
+	}
+	p, err := l.a.As(app.Actor{Name: "ana", Way: app.ByScreen}).ProposeMove(ctx, d, time.Hour)
+	if err != nil {
+		return 0, 0, err
+	}
+	out, err := l.a.Confirm(ctx, p.ID)
+	if err != nil {
+		return 0, 0, err
+	}
+	all, err := l.a.Moves(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	return all[0].ID, out.Run, nil // the newest first
+}
+
+// carryOut settles findings: at once, or as one proposes and another confirms.
+func (l *life) carryOut(ctx context.Context, s *app.Settling) ([]int64, error) {
+	if l.r.IntN(3) > 0 {
+		runs, err := l.carryOut(ctx, s)
+		return runs, err
+	}
+	p, err := l.a.As(app.Actor{Name: "ana", Way: app.ByScreen}).ProposeSettling(ctx, s, time.Hour)
+	if err != nil {
+		return nil, err
+	}
+	out, err := l.a.Confirm(ctx, p.ID)
+	return out.Runs, err
 }
 
 func (l *life) finish(ctx context.Context, id int64) error {
@@ -336,7 +371,7 @@ func (l *life) move(ctx context.Context, id int64) error {
 		}
 		return err
 	}
-	moveID, runID, err := l.a.StartMove(ctx, draft, nil)
+	moveID, runID, err := l.startMove(ctx, draft)
 	if err != nil {
 		return err
 	}
@@ -437,7 +472,7 @@ func (l *life) settle(ctx context.Context, way inventory.Way) error {
 	if err != nil {
 		return err
 	}
-	_, runs, err := l.a.Settle(ctx, s)
+	runs, err := l.carryOut(ctx, s)
 	if err != nil {
 		return err
 	}

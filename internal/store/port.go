@@ -113,7 +113,7 @@ type ProposalsStore interface {
 	// Propose keeps a proposal, which is open.
 	Propose(ctx context.Context, p Proposal) (int64, error)
 	// SettleProposal brings a proposal from one state to another; false if it was not in that state, since somebody else did.
-	SettleProposal(ctx context.Context, id int64, from, to ProposalState, run int64) (bool, error)
+	SettleProposal(ctx context.Context, id int64, from, to ProposalState, out Outcome) (bool, error)
 	// Proposals lists all proposals, the newest first.
 	Proposals(ctx context.Context) ([]Proposal, error)
 	// Proposal returns one.

@@ -18,12 +18,32 @@ const (
 	ProposalLapsed ProposalState = "lapsed"
 )
 
-// Proposal is a plan that somebody proposed.
+// ProposalKind is of what a proposal is.
+type ProposalKind string
+
+// The kinds: a plan, a wave of a move, settling findings.
+const (
+	ProposalPlan   ProposalKind = ""
+	ProposalMove   ProposalKind = "move"
+	ProposalSettle ProposalKind = "settle"
+)
+
+// Settles reports that a proposal is to settle findings.
+func (p *Proposal) Settles() bool { return p.Kind == ProposalSettle }
+
+// Outcome is what came of a proposal: a run, the act of settling, or both.
+type Outcome struct {
+	Run int64 `json:"run,omitempty"`
+	Act int64 `json:"act,omitempty"`
+}
+
+// Proposal is something that somebody proposed.
 type Proposal struct {
-	ID      int64       `json:"proposal"`
-	Created time.Time   `json:"created"`
-	Until   time.Time   `json:"until"`
-	By      guard.Actor `json:"by"`
+	ID      int64        `json:"proposal"`
+	Kind    ProposalKind `json:"kind,omitempty"`
+	Created time.Time    `json:"created"`
+	Until   time.Time    `json:"until"`
+	By      guard.Actor  `json:"by"`
 	// Deployment is what the plan changes, 0 for a new one; Name is its name, Template where its template was opened.
 	Deployment int64  `json:"deployment,omitempty"`
 	Name       string `json:"name"`
@@ -36,6 +56,7 @@ type Proposal struct {
 	// Ground is what it was worked out from, as JSON.
 	Ground string        `json:"-"`
 	State  ProposalState `json:"state"`
-	// Run is the run that came of it.
-	Run int64 `json:"run,omitempty"`
+	// Body is what is to be moved or settled, as JSON.
+	Body string `json:"-"`
+	Outcome
 }

@@ -14,9 +14,9 @@ func (s *Store) Propose(ctx context.Context, p store.Proposal) (int64, error) {
 	if err := s.current(ctx); err != nil {
 		return 0, err
 	}
-	r, err := s.db.ExecContext(ctx, `INSERT INTO proposals (created, until, who, way, deployment, name, purpose, template, plan, wanted, limits, ground, state)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.Created.UnixNano(), p.Until.UnixNano(), p.By.Name, string(p.By.Way), p.Deployment, p.Name, p.Purpose, p.Template,
-		p.Plan, p.Wanted, p.Limits, p.Ground, string(store.ProposalOpen))
+	r, err := s.db.ExecContext(ctx, `INSERT INTO proposals (created, until, who, way, deployment, name, purpose, template, plan, wanted, limits, ground, state, kind, body)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, p.Created.UnixNano(), p.Until.UnixNano(), p.By.Name, string(p.By.Way), p.Deployment, p.Name, p.Purpose, p.Template,
+		p.Plan, p.Wanted, p.Limits, p.Ground, string(store.ProposalOpen), string(p.Kind), p.Body)
 	if err != nil {
 		return 0, err
 	}
@@ -24,8 +24,8 @@ func (s *Store) Propose(ctx context.Context, p store.Proposal) (int64, error) {
 }
 
 // SettleProposal brings a proposal from one state to another; false if it was not in that state, since somebody else did.
-func (s *Store) SettleProposal(ctx context.Context, id int64, from, to store.ProposalState, run int64) (bool, error) {
-	r, err := s.db.ExecContext(ctx, `UPDATE proposals SET state = ?, run = ? WHERE id = ? AND state = ?`, string(to), run, id, string(from))
+func (s *Store) SettleProposal(ctx context.Context, id int64, from, to store.ProposalState, out store.Outcome) (bool, error) {
+	r, err := s.db.ExecContext(ctx, `UPDATE proposals SET state = ?, run = ?, act = ? WHERE id = ? AND state = ?`, string(to), out.Run, out.Act, id, string(from))
 	if err != nil {
 		return false, err
 	}
@@ -33,7 +33,7 @@ func (s *Store) SettleProposal(ctx context.Context, id int64, from, to store.Pro
 	return n == 1, err
 }
 
-const proposalColumns = `SELECT id, created, until, who, way, deployment, name, purpose, template, plan, wanted, limits, ground, state, run FROM proposals `
+const proposalColumns = `SELECT id, created, until, who, way, deployment, name, purpose, template, plan, wanted, limits, ground, state, run, kind, body, act FROM proposals `
 
 // Proposals lists all proposals, the newest first.
 func (s *Store) Proposals(ctx context.Context) ([]store.Proposal, error) {
@@ -65,7 +65,7 @@ func (s *Store) Proposal(ctx context.Context, id int64) (store.Proposal, error) 
 func scanProposal(row interface{ Scan(...any) error }) (store.Proposal, error) {
 	var p store.Proposal
 	var created, until int64
-	err := row.Scan(&p.ID, &created, &until, &p.By.Name, &p.By.Way, &p.Deployment, &p.Name, &p.Purpose, &p.Template, &p.Plan, &p.Wanted, &p.Limits, &p.Ground, &p.State, &p.Run)
+	err := row.Scan(&p.ID, &created, &until, &p.By.Name, &p.By.Way, &p.Deployment, &p.Name, &p.Purpose, &p.Template, &p.Plan, &p.Wanted, &p.Limits, &p.Ground, &p.State, &p.Run, &p.Kind, &p.Body, &p.Act)
 	p.Created, p.Until = at(created), at(until)
 	return p, err
 }

@@ -370,7 +370,8 @@ func (v *View) begin() tea.Cmd {
 // carryOut begins an order, or confirms the proposal that it was kept in.
 func (v *View) carryOut(o app.Order, p *app.Proposal) (int64, error) {
 	if p != nil {
-		return v.app.Confirm(v.ctx, p.ID)
+		out, err := v.app.Confirm(v.ctx, p.ID)
+		return out.Run, err
 	}
 	return v.app.Begin(v.ctx, o)
 }

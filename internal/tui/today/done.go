@@ -113,6 +113,10 @@ func (v *View) openProposal(id int64) tea.Cmd {
 		if err != nil {
 			return view.Notice{Text: err.Error(), Bad: true}
 		}
+		if p.Settles() {
+			text := fmt.Sprintf("andamio confirm %d shows what it would settle, and settles it; andamio withdraw %d takes it back", id, id)
+			return tea.BatchMsg{view.Cmd(view.Goto{Digit: "7"}), view.Cmd(view.Notice{Text: text})}
+		}
 		return tea.BatchMsg{view.Cmd(view.OpenOrder{Order: o, Proposal: p}), view.Cmd(view.Goto{Digit: "4"})}
 	}
 }
