@@ -2,7 +2,7 @@
 // ratio to something measured in the same run and its target. A missed target is reported as missed; nothing fails.
 //
 // Figures on a shared machine vary; ratios vary less. With the argument place only placements are measured,
-// with run only runs, with inventory only reconciliations, with move only moves.
+// with compile only compilations, with run only runs, with inventory only reconciliations, with move only moves.
 package main
 
 import (
@@ -49,6 +49,11 @@ func bench() error {
 	if len(os.Args) > 1 && os.Args[1] == "move" {
 		went, err := moved(dir)
 		table(went)
+		return err
+	}
+	if len(os.Args) > 1 && os.Args[1] == "compile" {
+		compiled, err := templates()
+		table(compiled)
 		return err
 	}
 	ran, err := runs(dir) // first: the peak of memory is the process's

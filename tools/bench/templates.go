@@ -37,7 +37,8 @@ func large(n int) []byte {
       requirements:
         - local_storage:
             node: vol-%[1]d
-            relationship: { type: tosca.relationships.AttachesTo, properties: { location: /srv } }op.Createort-%[1]d:
+            relationship: { type: tosca.relationships.AttachesTo, properties: { location: /srv } }
+    port-%[1]d:
       type: tosca.nodes.network.Port
       requirements: [ binding: host-%[1]d, link: lan ]
     app-%[1]d:
