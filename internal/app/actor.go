@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/core/guard"
 	"andamio/internal/core/trail"
+	"andamio/internal/service/workspace"
 )
 
 // Who acts, and by which way, for screens and commands.
@@ -147,6 +148,6 @@ func (a *App) Lock(ctx context.Context, phrase string) error {
 }
 
 // SetHearing changes where notices are heard.
-func (a *App) SetHearing(ctx context.Context, h Hearing) error {
+func (a *App) SetHearing(ctx context.Context, h workspace.Hearing) error {
 	return a.do(ctx, guard.TellNotices, h.Advertised(h.At("any port")), func() error { return a.workspace.SetHearing(h) })
 }

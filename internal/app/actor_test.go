@@ -26,7 +26,7 @@ func trailWords(t *testing.T, a *App, n int) []string {
 // TestWhoDidWhatIsInTheTrail raises, surveys, keeps and is refused, by several people and ways.
 func TestWhoDidWhatIsInTheTrail(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	ana, eva := a.As(Actor{Name: "ana", Way: ByScreen}), a.As(Actor{Name: "eva", Way: ByCommand})
 	d := draft(t, ana, nil)
 	id, err := ana.NewRun(ctx, Order{Plan: d.Plan})
@@ -64,7 +64,7 @@ func TestWhoDidWhatIsInTheTrail(t *testing.T) {
 // TestNobodyDoesNothing holds that what is not allowed, or cannot be noted, is not done.
 func TestNobodyDoesNothing(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	nobody := a.As(Actor{Way: ByScreen})
 	d := draft(t, nobody, nil)
 	_, err := nobody.NewRun(ctx, Order{Plan: d.Plan})
@@ -89,7 +89,7 @@ func TestNobodyDoesNothing(t *testing.T) {
 // TestRulesAndSchedulesActInSomebodysName settles by a rule on a schedule.
 func TestRulesAndSchedulesActInSomebodysName(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	by := a.As(Actor{Name: "ana", Way: ByScreen}).By(BySchedule)
 	assert.Equal(t, Actor{Name: "ana", Way: BySchedule}, by.Actor())
 	assert.Equal(t, Actor{Name: "ana", Way: ByRule}, by.By(ByRule).Actor())

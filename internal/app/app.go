@@ -14,13 +14,14 @@ import (
 
 	"andamio/internal/core/guard"
 	"andamio/internal/engine"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 	"andamio/internal/store/sqlite"
 )
 
 // App is an open workspace with its services.
 type App struct {
-	workspace *Workspace
+	workspace *workspace.Workspace
 	store     store.Store
 	Log       *slog.Logger
 	// Patience is the engine's; zero is the usual.
@@ -66,7 +67,7 @@ func Idle() Option {
 
 // Open opens the workspace in a folder, making it as needed. An empty dir is the user's own workspace.
 func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
-	ws, err := openWorkspace(dir)
+	ws, err := workspace.Open(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -74,7 +75,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{workspace: ws, store: s, log: logFile(ws), folds: &folds{}, drawn: &sync.Map{}, actor: guard.Actor{Name: Whoami(), Way: guard.Command}}
+	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), folds: &folds{}, drawn: &sync.Map{}, actor: guard.Actor{Name: Whoami(), Way: guard.Command}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	a.spawn = a.spawnProcess
 	for _, o := range options {

@@ -29,6 +29,7 @@ import (
 	"andamio/internal/core/tosca"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 	"andamio/internal/source"
 	"andamio/internal/store"
 )
@@ -38,8 +39,8 @@ var ctx = context.Background()
 // pace makes the scenario run in about a second and a half.
 const pace = 0.02
 
-// workspace is an open workspace connected to stand-ins of its own.
-func workspace(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
+// aWorkspace is an open workspace connected to stand-ins of its own.
+func aWorkspace(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 	t.Helper()
 	e, err := DemoEstate()
 	require.NoError(t, err)
@@ -139,7 +140,7 @@ func TestActionsAreDoneInTheirTurn(t *testing.T) {
 
   outputs:
 `, hook.URL), 1)
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	d := draft(t, a, map[string]string{"template.yaml": text})
 	assert.Contains(t, d.Plan.Notes, "action never is not done: its condition does not hold")
 	id := worked(t, a, d)
@@ -160,7 +161,7 @@ func TestActionsAreDoneInTheirTurn(t *testing.T) {
 
 func TestTheScenarioStands(t *testing.T) {
 	t.Parallel()
-	a, box := workspace(t, pace)
+	a, box := aWorkspace(t, pace)
 	p := draft(t, a, nil).Plan
 	id, err := a.NewRun(ctx, Order{Plan: p})
 	require.NoError(t, err)
@@ -239,7 +240,7 @@ func noSecrets(t *testing.T, a *App) {
 
 func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	p := draft(t, a, map[string]string{"scripts/dispatch-configure.sh": "printf 'key \\033[1m%s\\033[0m is wrong\\n' \"$KEY\"\nexit 4\n"}).Plan
 	id, err := a.NewRun(ctx, Order{Plan: p})
 	require.NoError(t, err)
@@ -258,7 +259,7 @@ func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
 
 func TestACancelledRunCanBeRead(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.3)
+	a, _ := aWorkspace(t, 0.3)
 	p := draft(t, a, nil).Plan
 	id, err := a.Begin(ctx, Order{Plan: p})
 	require.NoError(t, err)
@@ -306,14 +307,14 @@ func flaky(t *testing.T, a *App, name string, fail func(n int64, w http.Response
 		require.NoError(t, err)
 		t.Cleanup(func() { server.Close() })
 		go func() { _ = server.Serve(l) }()
-		tell(t, &connections[i], Values{"url": "http://" + l.Addr().String()})
+		tell(t, &connections[i], workspace.Values{"url": "http://" + l.Addr().String()})
 	}
 	require.NoError(t, a.workspace.SetConnections(connections))
 }
 
 func TestPassingTroubleIsSatOut(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	p := draft(t, a, nil).Plan
 	flaky(t, a, "vega", func(n int64, w http.ResponseWriter) bool {
 		switch {
@@ -342,7 +343,7 @@ func TestPassingTroubleIsSatOut(t *testing.T) {
 }
 
 func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
-	a, box := workspace(t, pace)
+	a, box := aWorkspace(t, pace)
 	p := draft(t, a, nil).Plan
 	calls := box.Calls()
 	require.NoError(t, a.workspace.SetSecrets(map[string]string{"register_key": ""}))
@@ -360,7 +361,7 @@ func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
 
 func TestARunIsWorkedOnOnce(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	require.NoError(t, a.Work(ctx, id))
@@ -378,7 +379,7 @@ func TestASilentWorkerIsNoticed(t *testing.T) {
 
 func TestOneDeadSiteLeavesTheOthers(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	flaky(t, a, "tramonta", func(_ int64, w http.ResponseWriter) bool {
 		w.WriteHeader(http.StatusInternalServerError)
 		return true
@@ -456,12 +457,12 @@ func TestPicturesAreWritten(t *testing.T) {
 
 func TestTheWorkspaceFollowsXDG(t *testing.T) {
 	t.Setenv("XDG_DATA_HOME", "/data")
-	dir, err := DefaultDir()
+	dir, err := workspace.DefaultDir()
 	require.NoError(t, err)
 	assert.Equal(t, "/data/andamio", dir)
 	t.Setenv("XDG_DATA_HOME", "relative")
 	t.Setenv("HOME", "/home/someone")
-	dir, err = DefaultDir()
+	dir, err = workspace.DefaultDir()
 	require.NoError(t, err)
 	assert.Equal(t, "/home/someone/.local/share/andamio", dir, "a relative path is not valid by the standard")
 	t.Setenv("XDG_CACHE_HOME", "/cache")
@@ -480,10 +481,10 @@ func TestTheKeyStays(t *testing.T) {
 	second, err := a.workspace.Key()
 	require.NoError(t, err)
 	assert.Equal(t, first.PublicKey().Marshal(), second.PublicKey().Marshal())
-	require.NoError(t, a.workspace.vault.Set(shelfKeys, map[string]string{instancesKey: "no key"}))
+	require.NoError(t, a.workspace.Vault.Set(workspace.ShelfKeys, map[string]string{workspace.InstancesKey: "no key"}))
 	_, err = a.workspace.Key()
 	assert.ErrorContains(t, err, "is no private key")
-	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, fileSites), []byte("{"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, workspace.FileSites), []byte("{"), 0o600))
 	_, err = a.Sites()
 	assert.ErrorContains(t, err, "sites.json is damaged")
 }

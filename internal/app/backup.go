@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/durable"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store/sqlite"
 	"andamio/internal/vault"
 )
@@ -35,12 +36,9 @@ const (
 // mostBackup bounds what is unpacked of a backup, in bytes.
 const mostBackup = 256 << 30
 
-// fileDatabase is the workspace's database.
-const fileDatabase = "andamio.db"
-
 // backedUp are the files of a workspace beside the database. The key that opens the credentials is among them only if that
 // is asked for. What stand-ins hold, and what steps printed beyond the journal, is not.
-var backedUp = []string{fileSites, fileZone, fileMapping, fileRules, fileSettling, vault.File}
+var backedUp = []string{workspace.FileSites, workspace.FileZone, workspace.FileMapping, workspace.FileRules, workspace.FileSettling, vault.File}
 
 // Backup says what is in a backup.
 type Backup struct {
@@ -85,7 +83,7 @@ func (a *App) backup(ctx context.Context, name string, withKey bool) (*Backup, e
 		return nil, err
 	}
 	b := &Backup{Format: backupFormat, Made: time.Now().UTC().Truncate(time.Second), Key: withKey}
-	found, err := sqlite.Verify(ctx, filepath.Join(dir, fileDatabase))
+	found, err := sqlite.Verify(ctx, filepath.Join(dir, workspace.FileDatabase))
 	if err != nil {
 		return nil, fmt.Errorf("the database is damaged, and a backup of it would be: %w", err)
 	}
@@ -98,7 +96,7 @@ func (a *App) backup(ctx context.Context, name string, withKey bool) (*Backup, e
 
 // copyAll copies what is backed up to a folder, as it is at one moment: nobody changes what is kept of sites meanwhile.
 func (a *App) copyAll(ctx context.Context, dir string, withKey bool) error {
-	unlock, err := durable.Lock(ctx, a.workspace.path(fileSitesLock), changePatience)
+	unlock, err := durable.Lock(ctx, a.workspace.Path(workspace.FileSitesLock), workspace.ChangePatience)
 	if err != nil {
 		return err
 	}
@@ -108,7 +106,7 @@ func (a *App) copyAll(ctx context.Context, dir string, withKey bool) error {
 		names = append(names, vault.KeyFile)
 	}
 	for _, name := range names {
-		data, err := os.ReadFile(a.workspace.path(name))
+		data, err := os.ReadFile(a.workspace.Path(name))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -125,7 +123,7 @@ func (a *App) copyAll(ctx context.Context, dir string, withKey bool) error {
 	if !ok {
 		return fault.Refusedf("what this workspace keeps is in no file of its own: back it up with the tools of the database that it is in")
 	}
-	return file.CopyTo(ctx, filepath.Join(dir, fileDatabase))
+	return file.CopyTo(ctx, filepath.Join(dir, workspace.FileDatabase))
 }
 
 // filesOf lists the files of a folder with their digests, in order.
@@ -267,7 +265,7 @@ func unpackBackup(ctx context.Context, name, dir string) (*Backup, error) {
 	if _, err := io.Copy(io.Discard, io.LimitReader(z, 1<<20)); err != nil { // the checksum at its end
 		return nil, fault.Invalidf("%s is damaged: %w", name, err)
 	}
-	found, err := sqlite.Verify(ctx, filepath.Join(dir, fileDatabase))
+	found, err := sqlite.Verify(ctx, filepath.Join(dir, workspace.FileDatabase))
 	if err != nil {
 		return nil, fault.Invalidf("the database in %s is damaged: %w", name, err)
 	}
@@ -292,7 +290,7 @@ func readManifest(t *tar.Reader) (*Backup, error) {
 	if b.Format != backupFormat {
 		return nil, fault.Invalidf("it is of %q, which this program does not know: use the version that made it", b.Format)
 	}
-	total, known := int64(0), append(slices.Clone(backedUp), fileDatabase, vault.KeyFile)
+	total, known := int64(0), append(slices.Clone(backedUp), workspace.FileDatabase, vault.KeyFile)
 	for _, f := range b.Files {
 		if !slices.Contains(known, f.Name) || f.Size < 0 || f.Size > mostBackup {
 			return nil, fault.Invalidf("its manifest names %q of %d bytes, which is no file of a workspace", f.Name, f.Size)

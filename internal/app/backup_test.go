@@ -15,12 +15,14 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"andamio/internal/service/workspace"
 )
 
 // TestABackupIsWholeWhileRunsGoOn backs up again and again under a run, restores each, and replays what is in it.
 func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.01)
+	a, _ := aWorkspace(t, 0.01)
 	d := draft(t, a, nil)
 	id, err := a.NewRun(ctx, Order{Plan: d.Plan, Template: d.Template.Origin()})
 	require.NoError(t, err)
@@ -111,13 +113,13 @@ func sumOf(text string) string { s := sha256.Sum256([]byte(text)); return hex.En
 
 func TestHostileAndDamagedBackupsAreRefused(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	good := filepath.Join(t.TempDir(), "good.tgz")
 	_, err := a.Backup(ctx, good, true)
 	require.NoError(t, err)
 	whole, err := os.ReadFile(good)
 	require.NoError(t, err)
-	sites := BackupFile{fileSites, 2, sumOf("[]")}
+	sites := BackupFile{workspace.FileSites, 2, sumOf("[]")}
 	for name, c := range map[string]struct {
 		data []byte
 		says string
@@ -127,13 +129,13 @@ func TestHostileAndDamagedBackupsAreRefused(t *testing.T) {
 		"no manifest":        {packed(t, entry("sites.json", "[]")), "does not begin with a manifest"},
 		"another format":     {packed(t, manifestOf(t, "andamio.backup/9")), "does not know"},
 		"a file outside":     {packed(t, manifestOf(t, backupFormat, BackupFile{"../evil", 1, "x"})), "no file of a workspace"},
-		"a huge claim":       {packed(t, manifestOf(t, backupFormat, BackupFile{fileSites, 1 << 60, "x"})), "no file of a workspace"},
-		"a link":             {packed(t, manifestOf(t, backupFormat, BackupFile{fileSites, 0, "x"}), tar.Header{Name: fileSites, Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}), "where"},
-		"another digest":     {packed(t, manifestOf(t, backupFormat, sites), entry(fileSites, "{}")), "digest"},
-		"another size":       {packed(t, manifestOf(t, backupFormat, sites), entry(fileSites, "[ ]")), "where"},
+		"a huge claim":       {packed(t, manifestOf(t, backupFormat, BackupFile{workspace.FileSites, 1 << 60, "x"})), "no file of a workspace"},
+		"a link":             {packed(t, manifestOf(t, backupFormat, BackupFile{workspace.FileSites, 0, "x"}), tar.Header{Name: workspace.FileSites, Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}), "where"},
+		"another digest":     {packed(t, manifestOf(t, backupFormat, sites), entry(workspace.FileSites, "{}")), "digest"},
+		"another size":       {packed(t, manifestOf(t, backupFormat, sites), entry(workspace.FileSites, "[ ]")), "where"},
 		"a file missing":     {packed(t, manifestOf(t, backupFormat, sites)), "missing"},
-		"a file more":        {packed(t, manifestOf(t, backupFormat, sites), entry(fileSites, "[]"), entry("more", "x")), "more in it"},
-		"no database":        {packed(t, manifestOf(t, backupFormat, sites), entry(fileSites, "[]")), "database"},
+		"a file more":        {packed(t, manifestOf(t, backupFormat, sites), entry(workspace.FileSites, "[]"), entry("more", "x")), "more in it"},
+		"no database":        {packed(t, manifestOf(t, backupFormat, sites), entry(workspace.FileSites, "[]")), "database"},
 		"cut in its middle":  {whole[:len(whole)/2], "damaged"},
 		"cut at its end":     {whole[:len(whole)-4], "damaged"},
 		"a flipped checksum": {append(append([]byte{}, whole[:len(whole)-6]...), append([]byte{whole[len(whole)-6] ^ 1}, whole[len(whole)-5:]...)...), "damaged"},

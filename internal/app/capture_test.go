@@ -220,7 +220,7 @@ topology_template:
 // stands: the policies and bounds of the template are in it, and what it raises differs by its name alone.
 func TestWhatStandsIsCapturedThoughItsTemplateIsGone(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	from := t.TempDir()
 	require.NoError(t, os.CopyFS(from, os.DirFS("../../examples/flood-watch")))
 	tmpl, err := OpenTemplate(ctx, source.Place{Path: from})

@@ -23,7 +23,7 @@ import (
 // raised is the scenario standing on stand-ins, with its template.
 func raised(t *testing.T) (*App, *sandbox.Sandbox, *Draft, int64) {
 	t.Helper()
-	a, box := workspace(t, pace)
+	a, box := aWorkspace(t, pace)
 	d := draft(t, a, nil)
 	id := worked(t, a, d)
 	s, err := a.Replay(ctx, id)
@@ -217,7 +217,7 @@ func TestShellsAndFiles(t *testing.T) {
 
 func TestAFailedStepIsRetriedOrSkippedAndTheRunGoesOn(t *testing.T) {
 	t.Parallel()
-	a, box := workspace(t, pace)
+	a, box := aWorkspace(t, pace)
 	d := draft(t, a, nil)
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Refuse, Call: "create", Term: "storage", Site: "presa", Times: 1})
 	id := worked(t, a, d)
@@ -292,7 +292,7 @@ func count(p *plan.Plan, kind kinds.Kind) (n int) {
 // late.
 func TestNoticesThatComeTwiceLateOrInDisorderDoNoHarm(t *testing.T) {
 	t.Parallel()
-	a, box := workspace(t, pace)
+	a, box := aWorkspace(t, pace)
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Twice}, sandbox.Rule{Fault: sandbox.Shuffled, Share: 0.5})
 	id := worked(t, a, draft(t, a, nil))
 	declares(t, a, box, id)
@@ -327,7 +327,7 @@ func TestTwoWorkersAndTwoRuns(t *testing.T) {
 // TestAnInputIsChangedAndTheDeploymentGoesOn lets a run fail for good, changes an input, and goes on from what stands.
 func TestAnInputIsChangedAndTheDeploymentGoesOn(t *testing.T) {
 	t.Parallel()
-	a, box := workspace(t, pace)
+	a, box := aWorkspace(t, pace)
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Refuse, Call: "create", Term: "storage", Site: "presa", Times: 1})
 	d := draft(t, a, nil)
 	id, err := a.NewRun(ctx, Order{Plan: d.Plan, Template: "../../examples/flood-watch"})

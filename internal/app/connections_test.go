@@ -16,18 +16,19 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 )
 
 // unconnected is a workspace without sites, and how vega could be connected to it.
-func unconnected(t *testing.T) (*App, *sandbox.Sandbox, Connection) {
+func unconnected(t *testing.T) (*App, *sandbox.Sandbox, workspace.Connection) {
 	t.Helper()
-	a, box := workspace(t, 0.003)
+	a, box := aWorkspace(t, 0.003)
 	c, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	require.NoError(t, a.workspace.SetConnections(nil))
-	fresh := Connection{Site: "vega", Kind: estate.Private, TimeZone: "Europe/Lisbon"}
-	tell(t, &fresh, Values{"url": c.Address(), "token": c.Credential()})
+	fresh := workspace.Connection{Site: "vega", Kind: estate.Private, TimeZone: "Europe/Lisbon"}
+	tell(t, &fresh, workspace.Values{"url": c.Address(), "token": c.Credential()})
 	return a, box, fresh
 }
 
@@ -35,20 +36,20 @@ func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
 	t.Parallel()
 	a, box, good := unconnected(t)
 	for name, c := range map[string]struct {
-		change func(*Connection)
+		change func(*workspace.Connection)
 		says   string
 	}{
-		"name":       {func(c *Connection) { c.Site = "Vega 1" }, "small letters"},
-		"other name": {func(c *Connection) { c.Site = "altair" }, `calls itself "vega"`},
-		"kind":       {func(c *Connection) { c.Kind = "home" }, "edge, private or public"},
-		"zone":       {func(c *Connection) { c.TimeZone = "Mars/Base" }, "no time zone"},
-		"address":    {func(c *Connection) { tell(t, c, Values{"url": "ftp://x"}) }, "https or http"},
-		"password":   {func(c *Connection) { tell(t, c, Values{"url": "https://me:secret@x"}) }, "no credential belongs into the address"},
-		"nobody":     {func(c *Connection) { tell(t, c, Values{"url": "http://127.0.0.1:9"}) }, "does not answer"},
-		"token":      {func(c *Connection) { tell(t, c, Values{"token": "wrong"}) }, "does not take the credential"},
-		"no token":   {func(c *Connection) { tell(t, c, Values{"token": ""}) }, "no credential"},
-		"region":     {func(c *Connection) { c.Regions = []string{"z"} }, `no region "z"; it has a, b`},
-		"schedule":   {func(c *Connection) { c.Schedule = "now and then" }, "no recurrence rule"},
+		"name":       {func(c *workspace.Connection) { c.Site = "Vega 1" }, "small letters"},
+		"other name": {func(c *workspace.Connection) { c.Site = "altair" }, `calls itself "vega"`},
+		"kind":       {func(c *workspace.Connection) { c.Kind = "home" }, "edge, private or public"},
+		"zone":       {func(c *workspace.Connection) { c.TimeZone = "Mars/Base" }, "no time zone"},
+		"address":    {func(c *workspace.Connection) { tell(t, c, workspace.Values{"url": "ftp://x"}) }, "https or http"},
+		"password":   {func(c *workspace.Connection) { tell(t, c, workspace.Values{"url": "https://me:secret@x"}) }, "no credential belongs into the address"},
+		"nobody":     {func(c *workspace.Connection) { tell(t, c, workspace.Values{"url": "http://127.0.0.1:9"}) }, "does not answer"},
+		"token":      {func(c *workspace.Connection) { tell(t, c, workspace.Values{"token": "wrong"}) }, "does not take the credential"},
+		"no token":   {func(c *workspace.Connection) { tell(t, c, workspace.Values{"token": ""}) }, "no credential"},
+		"region":     {func(c *workspace.Connection) { c.Regions = []string{"z"} }, `no region "z"; it has a, b`},
+		"schedule":   {func(c *workspace.Connection) { c.Schedule = "now and then" }, "no recurrence rule"},
 	} {
 		try := good
 		c.change(&try)
@@ -63,19 +64,19 @@ func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"read", "create", "change", "delete"}, tested.Access.May)
 	assert.Equal(t, []string{"a", "b"}, tested.Access.Regions)
-	kept, err := os.ReadFile(filepath.Join(a.workspace.Dir, fileSites))
+	kept, err := os.ReadFile(filepath.Join(a.workspace.Dir, workspace.FileSites))
 	require.NoError(t, err)
 	assert.NotContains(t, string(kept), good.Credential())
 	_, err = a.Connect(ctx, good)
 	assert.ErrorContains(t, err, "connected already")
 
 	reader := good
-	tell(t, &reader, Values{"token": box.Account("vega", "auditor", false, "read")})
+	tell(t, &reader, workspace.Values{"token": box.Account("vega", "auditor", false, "read")})
 	told, err := a.Test(ctx, reader)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"create", "change", "delete"}, told.Access.MayNot)
 	assert.Contains(t, strings.Join(told.Warns, " "), "nothing can be deployed there")
-	_, err = reader.open().Create(ctx, site.Request{Kind: kinds.Volume, Name: "x", DiskGiB: 1})
+	_, err = reader.Open().Create(ctx, site.Request{Kind: kinds.Volume, Name: "x", DiskGiB: 1})
 	assert.ErrorContains(t, err, "auditor may not create here", "and that is so")
 }
 
@@ -83,8 +84,8 @@ func TestACredentialForFirstUseIsChangedAtOnce(t *testing.T) {
 	t.Parallel()
 	a, box, c := unconnected(t)
 	first := box.Account("vega", "deploy-bot", true, "read", "create", "change", "delete")
-	tell(t, &c, Values{"token": first})
-	_, err := c.open().Describe(ctx)
+	tell(t, &c, workspace.Values{"token": first})
+	_, err := c.Open().Describe(ctx)
 	require.ErrorContains(t, err, "first use only")
 	_, err = a.Connect(ctx, c)
 	require.NoError(t, err)
@@ -92,9 +93,9 @@ func TestACredentialForFirstUseIsChangedAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEqual(t, first, kept.Credential())
 	assert.False(t, kept.Rotated.IsZero())
-	_, err = kept.open().Describe(ctx)
+	_, err = kept.Open().Describe(ctx)
 	assert.NoError(t, err)
-	_, err = c.open().Describe(ctx)
+	_, err = c.Open().Describe(ctx)
 	assert.ErrorContains(t, err, "the token is missing or wrong", "the first one is worth nothing any more")
 }
 
@@ -116,7 +117,7 @@ func TestCredentialsAreChangedAndSitesRemovedSafely(t *testing.T) {
 
 	require.NoError(t, a.Disconnect(ctx, "vega"))
 	assert.ErrorContains(t, a.Disconnect(ctx, "vega"), "none is connected")
-	token, err := a.workspace.vault.Get(shelfSites, "vega")
+	token, err := a.workspace.Vault.Get(workspace.ShelfSites, "vega")
 	require.NoError(t, err)
 	assert.Empty(t, token)
 	seen, err := a.store.Observations(ctx)
@@ -135,7 +136,7 @@ func TestASiteWithSomethingStandingIsNotRemoved(t *testing.T) {
 
 func TestSchedulesAreMeantInTheSitesTimeZone(t *testing.T) {
 	t.Parallel()
-	c := Connection{TimeZone: "Europe/Lisbon", Schedule: "FREQ=DAILY;BYHOUR=2;BYMINUTE=30;BYSECOND=0"}
+	c := workspace.Connection{TimeZone: "Europe/Lisbon", Schedule: "FREQ=DAILY;BYHOUR=2;BYMINUTE=30;BYSECOND=0"}
 	next, err := c.Next(time.Date(2026, 7, 1, 12, 0, 0, 0, time.UTC))
 	require.NoError(t, err)
 	assert.Equal(t, "2026-07-02T01:30:00Z", next.UTC().Format(time.RFC3339), "summer time")
@@ -147,7 +148,7 @@ func TestSchedulesAreMeantInTheSitesTimeZone(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, next.IsZero())
 
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	hourly, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	isDue := func(now time.Time) bool {
@@ -183,7 +184,7 @@ func TestAFilterLeavesOutOthersAndMakesNothingMissing(t *testing.T) {
 	all, err := a.workspace.Connections()
 	require.NoError(t, err)
 	for i := range all {
-		all[i].Filter = FilterOf([]string{"instance", " owner=nobody "})
+		all[i].Filter = workspace.FilterOf([]string{"instance", " owner=nobody "})
 	}
 	require.NoError(t, a.workspace.SetConnections(all))
 	assert.Empty(t, surveyedAll(t, a).Findings, "what the filter leaves out is not gone, and what deployments made is always seen")
@@ -227,7 +228,7 @@ func TestOnlyStandInsDrift(t *testing.T) {
 	a, _, _ := unconnected(t)
 	_, err := a.Drift(ctx, DriftRequest{Count: 1})
 	assert.ErrorContains(t, err, "no such site")
-	b, _ := workspace(t, 0.003)
+	b, _ := aWorkspace(t, 0.003)
 	done, err := b.Drift(ctx, DriftRequest{Seed: 4, Count: 3, Sorts: []string{"created"}})
 	require.NoError(t, err)
 	assert.Len(t, done, 3)
@@ -236,7 +237,7 @@ func TestOnlyStandInsDrift(t *testing.T) {
 }
 
 // tell tells a connection's driver something.
-func tell(t *testing.T, c *Connection, v Values) {
+func tell(t *testing.T, c *workspace.Connection, v workspace.Values) {
 	t.Helper()
 	require.NoError(t, c.Tell(v))
 }
@@ -247,14 +248,14 @@ func TestConnectionsOfBeforeThereWereDrivers(t *testing.T) {
 	a, _, _ := unconnected(t)
 	old := `[{"site": "vega", "kind": "private", "url": "https://vega.test:8443", "authorities": "PEM", "pin": "abc", "certificate": "CERT", "account": "ops"},
 		{"site": "presa", "kind": "edge", "url": "http://10.0.0.1:80", "insecure": true}]`
-	require.NoError(t, os.WriteFile(a.workspace.path(fileSites), []byte(old), 0o600))
+	require.NoError(t, os.WriteFile(a.workspace.Path(workspace.FileSites), []byte(old), 0o600))
 	got, err := a.workspace.Connections()
 	require.NoError(t, err)
-	assert.Equal(t, Values{"url": "https://vega.test:8443", "authority": "PEM", "pin": "abc", "certificate": "CERT"}, got[0].Settings)
+	assert.Equal(t, workspace.Values{"url": "https://vega.test:8443", "authority": "PEM", "pin": "abc", "certificate": "CERT"}, got[0].Settings)
 	assert.Equal(t, "ops", got[0].Account)
-	assert.Equal(t, Values{"url": "http://10.0.0.1:80", "insecure": On}, got[1].Settings)
+	assert.Equal(t, workspace.Values{"url": "http://10.0.0.1:80", "insecure": workspace.On}, got[1].Settings)
 	assert.Contains(t, got[1].Exposed(), "in clear")
-	require.NoError(t, a.workspace.note(ctx, "presa", func(c *Connection) { c.Account = "bot" }))
+	require.NoError(t, a.workspace.NoteConnection(ctx, "presa", func(c *workspace.Connection) { c.Account = "bot" }))
 	again, err := a.workspace.Connection("presa")
 	require.NoError(t, err)
 	assert.Equal(t, got[1].Settings, again.Settings, "and they are kept anew as they were")
@@ -265,19 +266,19 @@ func TestAConnectionOfAnUnknownDriverIsNoLostOne(t *testing.T) {
 	t.Parallel()
 	a, _, good := unconnected(t)
 	text := `[{"site": "azud", "driver": "semaphore", "settings": {"mast": "7"}}]`
-	require.NoError(t, os.WriteFile(a.workspace.path(fileSites), []byte(text), 0o600))
+	require.NoError(t, os.WriteFile(a.workspace.Path(workspace.FileSites), []byte(text), 0o600))
 	_, err := a.workspace.Connections()
 	require.ErrorContains(t, err, `no driver is called "semaphore"; there are occi`)
-	require.ErrorContains(t, err, fileSites)
+	require.ErrorContains(t, err, workspace.FileSites)
 	_, err = a.Connect(ctx, good)
 	require.NoError(t, err)
-	var kept []Connection
-	require.NoError(t, a.workspace.readJSON(fileSites, &kept))
+	var kept []workspace.Connection
+	require.NoError(t, a.workspace.ReadJSON(workspace.FileSites, &kept))
 	require.Len(t, kept, 2)
 	assert.Equal(t, "semaphore", kept[0].Driver)
-	assert.Equal(t, Values{"mast": "7"}, kept[0].Settings)
-	err = (&Connection{Driver: "semaphore"}).Tell(Values{"mast": "7"})
+	assert.Equal(t, workspace.Values{"mast": "7"}, kept[0].Settings)
+	err = (&workspace.Connection{Driver: "semaphore"}).Tell(workspace.Values{"mast": "7"})
 	require.Error(t, err)
-	_, err = (&Connection{Site: "azud", Driver: "semaphore"}).open().Describe(ctx)
+	_, err = (&workspace.Connection{Site: "azud", Driver: "semaphore"}).Open().Describe(ctx)
 	assert.ErrorContains(t, err, "semaphore")
 }

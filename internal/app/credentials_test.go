@@ -15,6 +15,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"andamio/internal/service/workspace"
 )
 
 // another is the workspace as another process has it.
@@ -35,8 +37,8 @@ func TestCredentialsChangedSideBySideAreAllGood(t *testing.T) {
 		if e.Site == "vega" {
 			continue
 		}
-		c := Connection{Site: e.Site, Kind: e.Kind, TimeZone: "UTC"}
-		tell(t, &c, Values{"url": e.URL, "token": e.Token})
+		c := workspace.Connection{Site: e.Site, Kind: e.Kind, TimeZone: "UTC"}
+		tell(t, &c, workspace.Values{"url": e.URL, "token": e.Token})
 		_, err := a.Connect(ctx, c)
 		require.NoError(t, err)
 	}
@@ -59,8 +61,8 @@ func TestCredentialsChangedSideBySideAreAllGood(t *testing.T) {
 	require.Len(t, all, len(box.Endpoints))
 	for _, c := range all {
 		assert.False(t, c.Changing, c.Site)
-		c.renew = nil
-		_, err := c.access(ctx)
+		c.Renew = nil
+		_, err := c.Access(ctx)
 		assert.NoError(t, err, c.Site)
 	}
 }
@@ -100,11 +102,11 @@ func good(t *testing.T, a *App) {
 	c, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	assert.False(t, c.Changing)
-	candidate, err := a.workspace.vault.Get(shelfCandidates, "vega")
+	candidate, err := a.workspace.Vault.Get(workspace.ShelfCandidates, "vega")
 	require.NoError(t, err)
 	assert.Empty(t, candidate)
-	c.renew = nil
-	_, err = c.access(ctx)
+	c.Renew = nil
+	_, err = c.Access(ctx)
 	assert.NoError(t, err, "what is kept is good")
 }
 
@@ -113,7 +115,7 @@ func TestAChangeOfACredentialThatBreaksOffIsSettled(t *testing.T) {
 	t.Parallel()
 	a, _, c := unconnected(t)
 	site := cut(t, c.Address())
-	tell(t, &c, Values{"url": site.URL})
+	tell(t, &c, workspace.Values{"url": site.URL})
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
 	yes := func() bool { return true }
@@ -149,16 +151,16 @@ func TestACredentialIsNotChangedIfItCannotBeKept(t *testing.T) {
 	rotated := 0
 	site := cut(t, c.Address())
 	site.before = func() bool { rotated++; return false }
-	tell(t, &c, Values{"url": site.URL})
+	tell(t, &c, workspace.Values{"url": site.URL})
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
 	dir := a.workspace.Dir
-	require.NoError(t, os.Rename(a.workspace.path("credentials.age"), a.workspace.path("kept.age")))
-	require.NoError(t, os.MkdirAll(a.workspace.path("credentials.age/in-the-way"), 0o700)) // nothing can take its name
+	require.NoError(t, os.Rename(a.workspace.Path("credentials.age"), a.workspace.Path("kept.age")))
+	require.NoError(t, os.MkdirAll(a.workspace.Path("credentials.age/in-the-way"), 0o700)) // nothing can take its name
 	err = a.Rotate(ctx, "vega", "")
 	require.Error(t, err)
-	require.NoError(t, os.RemoveAll(a.workspace.path("credentials.age")))
-	require.NoError(t, os.Rename(a.workspace.path("kept.age"), a.workspace.path("credentials.age")))
+	require.NoError(t, os.RemoveAll(a.workspace.Path("credentials.age")))
+	require.NoError(t, os.Rename(a.workspace.Path("kept.age"), a.workspace.Path("credentials.age")))
 	assert.Zero(t, rotated, "the site was not asked")
 	good(t, another(t, a))
 	assert.DirExists(t, dir)
@@ -167,7 +169,7 @@ func TestACredentialIsNotChangedIfItCannotBeKept(t *testing.T) {
 func TestFirstUseUnderAnotherNameIsNotLost(t *testing.T) {
 	t.Parallel()
 	a, box, c := unconnected(t)
-	tell(t, &c, Values{"token": box.Account("vega", "deploy-bot", true, "read", "create", "change", "delete")})
+	tell(t, &c, workspace.Values{"token": box.Account("vega", "deploy-bot", true, "read", "create", "change", "delete")})
 	c.Site = "vgea"
 	_, err := a.Connect(ctx, c)
 	require.ErrorContains(t, err, "connected as vega now")
@@ -182,8 +184,8 @@ func TestCandidatesAreNeverShown(t *testing.T) {
 	a, _, c := unconnected(t)
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
-	require.NoError(t, a.workspace.propose(ctx, "vega", "a-candidate-nobody-may-see"))
-	text, err := os.ReadFile(a.workspace.path(fileSites))
+	require.NoError(t, a.workspace.ProposeCredential(ctx, "vega", "a-candidate-nobody-may-see"))
+	text, err := os.ReadFile(a.workspace.Path(workspace.FileSites))
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "a-candidate")
 	all, err := a.workspace.Connections()
@@ -191,5 +193,5 @@ func TestCandidatesAreNeverShown(t *testing.T) {
 	told, err := json.Marshal(all)
 	require.NoError(t, err)
 	assert.NotContains(t, string(told), "a-candidate")
-	assert.True(t, slices.ContainsFunc(all, func(c Connection) bool { return c.Changing }))
+	assert.True(t, slices.ContainsFunc(all, func(c workspace.Connection) bool { return c.Changing }))
 }

@@ -8,6 +8,7 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 )
 
 // DriftRequest says how stand-ins are to change by themselves.
@@ -36,7 +37,7 @@ func (a *App) drift(ctx context.Context, w DriftRequest) ([]sandbox.Drifted, err
 	if err != nil {
 		return nil, err
 	}
-	connections = slices.DeleteFunc(connections, func(c Connection) bool { return w.Site != "" && c.Site != w.Site })
+	connections = slices.DeleteFunc(connections, func(c workspace.Connection) bool { return w.Site != "" && c.Site != w.Site })
 	if len(connections) == 0 {
 		return nil, fault.NotFoundf("there is no such site")
 	}

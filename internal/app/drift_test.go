@@ -89,7 +89,7 @@ func found(t *testing.T, inv *Inventory, done []sandbox.Drifted) {
 // then. Deployments go on from what the settling left.
 func TestEveryChangeByHandIsFoundAndCanBeSettled(t *testing.T) {
 	t.Parallel()
-	a, box := workspace(t, 0.003)
+	a, box := aWorkspace(t, 0.003)
 	worked(t, a, draft(t, a, nil))
 	inv := surveyedAll(t, a)
 	require.Empty(t, inv.Findings, "what was just built agrees")

@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/calendar"
 	"andamio/internal/core/clock"
 	"andamio/internal/core/guard"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
 
@@ -128,12 +129,12 @@ func (a *App) register(ctx context.Context, now time.Time) {
 }
 
 // surveyDue is what a site's schedule has be due: since it was surveyed last, or at once.
-func (a *App) surveyDue(ctx context.Context, c *Connection, now time.Time) (Due, error) {
-	zone, err := c.zone()
+func (a *App) surveyDue(ctx context.Context, c *workspace.Connection, now time.Time) (Due, error) {
+	zone, err := c.Zone()
 	if err != nil {
 		return Due{}, err
 	}
-	d := Due{Kind: dueSurvey, Subject: c.Site, Rule: c.Schedule, Zone: c.TimeZone, Start: c.scheduled(zone), By: a.actor.By(guard.Schedule)}
+	d := Due{Kind: dueSurvey, Subject: c.Site, Rule: c.Schedule, Zone: c.TimeZone, Start: c.Scheduled(zone), By: a.actor.By(guard.Schedule)}
 	last, err := a.store.LastSurvey(ctx, c.Site)
 	if !errors.Is(err, store.ErrNotFound) {
 		d.Seen = last.Started

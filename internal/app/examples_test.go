@@ -25,7 +25,7 @@ func example(t *testing.T, name string) *Template {
 // raise runs an example on stand-ins to its end, and returns its state and the order in which steps were done.
 func raise(t *testing.T, name string, w DraftRequest) (*run.State, []string) {
 	t.Helper()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
 	d := NewDraft(example(t, name), w, e)
@@ -134,7 +134,7 @@ func TestAWorkflowHasAnAnswerToFailure(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.CopyFS(dir, os.DirFS("../../examples/by-hand")))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "scripts/configure.sh"), []byte("echo no volume; exit 3\n"), 0o644))
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	tmpl, err := OpenTemplate(ctx, source.Place{Path: dir})
 	require.NoError(t, err)
 	e, err := a.Estate(ctx)

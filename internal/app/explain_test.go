@@ -90,7 +90,7 @@ func TestWhatSitesDoNotOfferIsFoundAtItsLine(t *testing.T) {
 
 func TestPresetsAndCopiesAreWritten(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	tmpl, err := DemoTemplate()
 	require.NoError(t, err)
 	_, err = SavePreset(tmpl, "dam", nil)

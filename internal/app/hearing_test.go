@@ -9,29 +9,30 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/engine"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 )
 
 // TestWhereNoticesAreHeard sets it in every way, and holds what is listened at and what sites are told.
 func TestWhereNoticesAreHeard(t *testing.T) {
 	t.Parallel()
-	w := &Workspace{Dir: t.TempDir()}
+	w := &workspace.Workspace{Dir: t.TempDir()}
 	for _, c := range []struct {
-		h              Hearing
+		h              workspace.Hearing
 		at, told, says string
 	}{
-		{Hearing{}, "127.0.0.1:80", "127.0.0.1:80", ""},
-		{Hearing{Tell: "ops.ribera.test"}, "127.0.0.1:80", "127.0.0.1:80", ""},
-		{Hearing{Listen: "10.0.0.5"}, "10.0.0.5:80", "10.0.0.5:80", ""},
-		{Hearing{Listen: "10.0.0.5", Tell: "ops.ribera.test"}, "10.0.0.5:80", "ops.ribera.test:80", ""},
-		{Hearing{Listen: "0.0.0.0", Tell: "10.0.0.5"}, "0.0.0.0:80", "10.0.0.5:80", ""},
-		{Hearing{Listen: "::", Tell: "fd00::5"}, "[::]:80", "[fd00::5]:80", ""},
-		{Hearing{Listen: "0.0.0.0"}, "", "", "which name, sites are told"},
-		{Hearing{Listen: "ops"}, "", "", "no address of this machine"},
-		{Hearing{Listen: "10.0.0.5:80"}, "", "", "no address of this machine"},
-		{Hearing{Tell: "ops:80"}, "", "", "without a port"},
-		{Hearing{Tell: "http://ops"}, "", "", "neither a name nor an address"},
-		{Hearing{Tell: "-x"}, "", "", "neither a name nor an address"},
+		{workspace.Hearing{}, "127.0.0.1:80", "127.0.0.1:80", ""},
+		{workspace.Hearing{Tell: "ops.ribera.test"}, "127.0.0.1:80", "127.0.0.1:80", ""},
+		{workspace.Hearing{Listen: "10.0.0.5"}, "10.0.0.5:80", "10.0.0.5:80", ""},
+		{workspace.Hearing{Listen: "10.0.0.5", Tell: "ops.ribera.test"}, "10.0.0.5:80", "ops.ribera.test:80", ""},
+		{workspace.Hearing{Listen: "0.0.0.0", Tell: "10.0.0.5"}, "0.0.0.0:80", "10.0.0.5:80", ""},
+		{workspace.Hearing{Listen: "::", Tell: "fd00::5"}, "[::]:80", "[fd00::5]:80", ""},
+		{workspace.Hearing{Listen: "0.0.0.0"}, "", "", "which name, sites are told"},
+		{workspace.Hearing{Listen: "ops"}, "", "", "no address of this machine"},
+		{workspace.Hearing{Listen: "10.0.0.5:80"}, "", "", "no address of this machine"},
+		{workspace.Hearing{Tell: "ops:80"}, "", "", "without a port"},
+		{workspace.Hearing{Tell: "http://ops"}, "", "", "neither a name nor an address"},
+		{workspace.Hearing{Tell: "-x"}, "", "", "neither a name nor an address"},
 	} {
 		before, err := w.Hearing()
 		require.NoError(t, err)
@@ -54,8 +55,8 @@ func TestWhereNoticesAreHeard(t *testing.T) {
 // for, and those that wake a run.
 func TestSitesAreToldWhereNoticesAreHeard(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
-	require.NoError(t, a.workspace.SetHearing(Hearing{Listen: "127.0.0.2"}))
+	a, _ := aWorkspace(t, 0.003)
+	require.NoError(t, a.workspace.SetHearing(workspace.Hearing{Listen: "127.0.0.2"}))
 	l, err := a.Listen(ctx, Listening{})
 	require.NoError(t, err)
 	assert.Regexp(t, `^http://127\.0\.0\.2:\d+/$`, l.URL())

@@ -41,7 +41,7 @@ func logOf(t *testing.T, a *App, id int64) []string {
 
 func TestWhatScriptsPrintCannotHarmTheTerminal(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	id := alone(t, a, `printf '\033[2J\033]0;owned\007gone\n\tindented\r\n\302\2332Jodd\n\377\376bytes\n'`)
 	require.NoError(t, a.Work(ctx, id))
 	assert.Equal(t, []string{"gone", " indented", "odd", "��bytes"}, logOf(t, a, id))
@@ -49,7 +49,7 @@ func TestWhatScriptsPrintCannotHarmTheTerminal(t *testing.T) {
 
 func TestEndlessLinesAndManyLinesDoNotStopARun(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	id := alone(t, a, "x=0123456789\nfor i in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15; do x=$x$x; done\necho before\necho $x\necho after\n")
 	require.NoError(t, a.Work(ctx, id))
 	assert.Equal(t, "before", logOf(t, a, id)[0])
@@ -61,7 +61,7 @@ func TestEndlessLinesAndManyLinesDoNotStopARun(t *testing.T) {
 
 func TestErrorAndOutputKeepTheirOrder(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	id := alone(t, a, "echo one\necho two >&2\necho three\nls /none\nexit 3\n")
 	assert.Error(t, a.Work(ctx, id))
 	assert.Equal(t, []string{"one", "two", "three", "ls: /none: no such file", "x.sh exited with 3: ls: /none: no such file"}, logOf(t, a, id))
@@ -69,7 +69,7 @@ func TestErrorAndOutputKeepTheirOrder(t *testing.T) {
 
 func TestScriptsThatAreNoneFailWithTheirReason(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	id := alone(t, a, "if then\n")
 	assert.Error(t, a.Work(ctx, id))
 	s, err := a.Replay(ctx, id)
@@ -81,7 +81,7 @@ func TestScriptsThatAreNoneFailWithTheirReason(t *testing.T) {
 // run from all of them at once, one of them late.
 func TestWatchersInOtherProcessesSeeTheSame(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	seen := make([][]run.Event, 3)
@@ -114,7 +114,7 @@ func TestWatchersInOtherProcessesSeeTheSame(t *testing.T) {
 
 func TestNamesFromOutsideAreRefusedOrCleaned(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, pace)
+	a, _ := aWorkspace(t, pace)
 	require.NoError(t, a.workspace.SetSecrets(map[string]string{"register_key": strings.Repeat("k", 20) + "\nsecond line of it"}))
 	p := draft(t, a, map[string]string{"scripts/store-configure.sh": "echo \"$KEY\"\nexit 1\n"}).Plan
 	id, err := a.NewRun(ctx, Order{Plan: p})

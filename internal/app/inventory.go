@@ -3,86 +3,21 @@ package app
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"os/user"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/declare"
 	"andamio/internal/core/estate"
-	"andamio/internal/core/fault"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
-	"andamio/internal/core/mapping"
 	"andamio/internal/core/money"
-	"andamio/internal/site/drivers"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
-
-// fileMapping is an administrator's own mapping, over the one that ships.
-const fileMapping = "mapping.yaml"
-
-// Mapping is the workspace's mapping: its own file's entries before those that ship.
-func (w *Workspace) Mapping() (*mapping.File, error) {
-	shipped, err := w.shippedMapping()
-	if err != nil {
-		return nil, err
-	}
-	data, err := os.ReadFile(w.path(fileMapping))
-	if errors.Is(err, fs.ErrNotExist) {
-		return shipped, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	own, err := mapping.Read(data)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.path(fileMapping), err))
-	}
-	return own.Over(shipped), nil
-}
-
-// shippedMapping are the mappings of the drivers, each for the sites that speak it.
-func (w *Workspace) shippedMapping() (*mapping.File, error) {
-	var all []Connection
-	if err := w.readJSON(fileSites, &all); err != nil {
-		return nil, err
-	}
-	its, err := driverMappings()
-	if err != nil {
-		return nil, err
-	}
-	out := mapping.Default()
-	for k, d := range drivers.All {
-		var others []string
-		for i := range all {
-			if speaks, err := all[i].kit(); err != nil || speaks != d {
-				others = append(others, all[i].Site)
-			}
-		}
-		out = its[k].Except(others).Over(out)
-	}
-	return out, nil
-}
-
-// driverMappings are the mappings of all drivers, read once.
-var driverMappings = sync.OnceValues(func() ([]*mapping.File, error) {
-	var out []*mapping.File
-	for _, d := range drivers.All {
-		f, err := mapping.Read(d.Mapping)
-		if err != nil {
-			return nil, fault.Invalidf("the mapping of the driver %s: %w", d.Name, err)
-		}
-		out = append(out, f)
-	}
-	return out, nil
-})
 
 // Inventory is what there is: the three sources, and where they disagree.
 type Inventory struct {
@@ -259,8 +194,8 @@ func (a *App) gather(ctx context.Context) (*Inventory, inventory.Input, error) {
 }
 
 // concern leaves out records that a filtered survey would not list: that they were not seen says nothing.
-func concern(records, seen inventory.Records, connections []Connection) inventory.Records {
-	filters := map[string]Filter{}
+func concern(records, seen inventory.Records, connections []workspace.Connection) inventory.Records {
+	filters := map[string]workspace.Filter{}
 	for _, c := range connections {
 		if len(c.Filter.Kinds)+len(c.Filter.Tags) > 0 {
 			filters[c.Site] = c.Filter
@@ -425,7 +360,7 @@ func (a *App) prices(ctx context.Context) (prices, error) {
 }
 
 // currency is what the prices are in.
-func (p prices) currency(connections []Connection) string {
+func (p prices) currency(connections []workspace.Connection) string {
 	var sites []*estate.Site
 	for _, c := range connections {
 		if s := p[c.Site]; s != nil {
@@ -503,18 +438,8 @@ func (p prices) standing() inventory.Records {
 			add(kinds.Image, "image/"+i.Name, i.Name, "", map[string]string{"os": i.OS})
 		}
 	}
-	slices.SortFunc(out, func(a, b inventory.Record) int { return compareText(a.ID, b.ID) })
+	slices.SortFunc(out, func(a, b inventory.Record) int { return strings.Compare(a.ID, b.ID) })
 	return out
-}
-
-func compareText(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }
 
 // Whoami is the name of the person at the keyboard, for histories.

@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/notice"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/store"
 	"andamio/internal/web"
@@ -54,12 +55,12 @@ type heardOf struct {
 
 // secretOf is what a site signs its notices with, made at first use.
 func (a *App) secretOf(site string) (string, error) {
-	secret, err := a.workspace.vault.Get(shelfNotices, site)
+	secret, err := a.workspace.Vault.Get(shelfNotices, site)
 	if err != nil || secret != "" {
 		return secret, err
 	}
 	secret = rand.Text()
-	return secret, a.workspace.vault.Set(shelfNotices, map[string]string{site: secret})
+	return secret, a.workspace.Vault.Set(shelfNotices, map[string]string{site: secret})
 }
 
 // Listening says where notices are heard: "" is any free port of where [Workspace.Hearing] says. Certificate and Key name files that say who we are (PEM); without them notices
@@ -122,7 +123,7 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 			l.Close()
 			return nil, err
 		}
-		drivers[c.Site] = watched{c, c.open()}
+		drivers[c.Site] = watched{c, c.Open()}
 		mux.Handle("/"+c.Site, &notice.Receiver{Secret: secret, Hear: func(e event.Event) { out.hear(c.Site, e) }})
 	}
 	out.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
@@ -210,7 +211,7 @@ func (l *Listener) apply(ctx context.Context, drivers map[string]watched) {
 
 // watched is a site that is looked at again and again.
 type watched struct {
-	Connection
+	workspace.Connection
 	driver site.Site
 }
 

@@ -19,7 +19,7 @@ import (
 // goes on after that, and whoever watches it sees its end.
 func TestARunAndWhoWatchesItSitOutALock(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.05)
+	a, _ := aWorkspace(t, 0.05)
 	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	watching, cancel := context.WithTimeout(ctx, 2*time.Minute)
@@ -59,7 +59,7 @@ func hold(t *testing.T, a *App, long time.Duration) {
 // TestAWorkerIsLostWhenItIsSilentThoughItCouldSpeak looks at runs whose workers are silent, at moments one after another.
 func TestAWorkerIsLostWhenItIsSilentThoughItCouldSpeak(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	now := time.Now()
 	going := store.Run{State: run.UnderWay, Beat: now.Add(-time.Minute)}
 	var s silentWorker

@@ -51,7 +51,7 @@ func (a *App) PreviewMapping(ctx context.Context, name string) (*MappingPreview,
 		if m, err = mapping.Read(data); err != nil {
 			return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", name, err))
 		}
-		shipped, err := a.workspace.shippedMapping()
+		shipped, err := a.workspace.ShippedMapping()
 		if err != nil {
 			return nil, err
 		}

@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
 
@@ -545,10 +546,10 @@ func moveSecrets(names []string, given map[string]string) (map[string]string, er
 	for _, name := range names {
 		v := given[name]
 		if v == "" {
-			v = os.Getenv(SecretVariable(name))
+			v = os.Getenv(workspace.SecretVariable(name))
 		}
 		if out[name] = v; v == "" {
-			missing = append(missing, fmt.Sprintf("%s (--secret %s asks for it, or %s in the environment)", name, name, SecretVariable(name)))
+			missing = append(missing, fmt.Sprintf("%s (--secret %s asks for it, or %s in the environment)", name, name, workspace.SecretVariable(name)))
 		}
 	}
 	if len(missing) > 0 {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 )
 
@@ -38,7 +39,7 @@ func TestErrorsOfConnectingSpeakOfTheSite(t *testing.T) {
 		"anything else":        {errors.New("odd"), "odd"},
 	} {
 		assert.Equal(t, c.want, plainly(c.err), name)
-		told := hint(Connection{Site: "vega", Settings: Values{"url": "https://vega.test:8443"}}, c.err)
+		told := hint(workspace.Connection{Site: "vega", Settings: workspace.Values{"url": "https://vega.test:8443"}}, c.err)
 		assert.Contains(t, told.Error(), c.want, name)
 		assert.NotContains(t, told.Error(), "transient", name)
 		assert.NotContains(t, told.Error(), "ask for the rights", name)
@@ -51,7 +52,7 @@ func TestAConnectionThatDoesNotWorkSaysWhy(t *testing.T) {
 	a, err := Open(ctx, t.TempDir(), Idle())
 	require.NoError(t, err)
 	defer a.Close()
-	c := Connection{Site: "vega", Kind: "private", Settings: Values{"url": "http://127.0.0.1:1"}, TimeZone: "UTC", Secrets: Values{"token": "tok-0123456789"}}
+	c := workspace.Connection{Site: "vega", Kind: "private", Settings: workspace.Values{"url": "http://127.0.0.1:1"}, TimeZone: "UTC", Secrets: workspace.Values{"token": "tok-0123456789"}}
 	_, err = a.Test(ctx, c)
 	require.ErrorContains(t, err, "vega does not answer at http://127.0.0.1:1: nothing listens there; look at the address and port")
 	assert.NotContains(t, err.Error(), "tok-0123")
@@ -60,7 +61,7 @@ func TestAConnectionThatDoesNotWorkSaysWhy(t *testing.T) {
 		_, _ = w.Write([]byte(`{"message":"nobody has this token"}`))
 	}))
 	defer server.Close()
-	tell(t, &c, Values{"url": server.URL})
+	tell(t, &c, workspace.Values{"url": server.URL})
 	_, err = a.Test(ctx, c)
 	require.ErrorContains(t, err, "vega does not take the credential: nobody has this token; look whether it is whole")
 }

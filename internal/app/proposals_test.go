@@ -26,7 +26,7 @@ func confirmed(t *testing.T, a *App, id int64) int64 {
 // workspace.
 func TestWhatOneProposesAnotherConfirms(t *testing.T) {
 	t.Parallel()
-	a, box := workspace(t, 0.003)
+	a, box := aWorkspace(t, 0.003)
 	ana, eva := a.As(Actor{Name: "ana", Way: ByCommand}), another(t, a).As(Actor{Name: "eva", Way: ByScreen})
 	raise, err := ana.Propose(ctx, Order{Plan: draft(t, ana, nil).Plan}, time.Hour)
 	require.NoError(t, err)
@@ -61,7 +61,7 @@ func TestWhatOneProposesAnotherConfirms(t *testing.T) {
 // TestAProposalWhoseGroundHasChangedIsRefused has something come between proposing and confirming, in every way.
 func TestAProposalWhoseGroundHasChangedIsRefused(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	id := worked(t, a, draft(t, a, nil))
 	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)
@@ -115,7 +115,7 @@ func TestAProposalWhoseGroundHasChangedIsRefused(t *testing.T) {
 // TestOfManyWhoConfirmOneDoes confirms one proposal, and two proposals of one deployment, by several at once.
 func TestOfManyWhoConfirmOneDoes(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	id := worked(t, a, draft(t, a, nil))
 	r, err := a.store.Run(ctx, id)
 	require.NoError(t, err)

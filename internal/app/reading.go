@@ -7,6 +7,7 @@ import (
 	"andamio/internal/core/rules"
 	"andamio/internal/core/run"
 	"andamio/internal/names"
+	"andamio/internal/service/workspace"
 )
 
 // Opened is what opening a workspace found and did, which whoever opened it should know.
@@ -50,10 +51,12 @@ func (a *App) Reservations(ctx context.Context) ([]Reservation, error) {
 }
 
 // Connections are the connections of all sites, with what driver, address and settings, and without what is secret.
-func (a *App) Connections() ([]Connection, error) { return a.workspace.Connections() }
+func (a *App) Connections() ([]workspace.Connection, error) { return a.workspace.Connections() }
 
 // Connection is that of one site.
-func (a *App) Connection(site string) (Connection, error) { return a.workspace.Connection(site) }
+func (a *App) Connection(site string) (workspace.Connection, error) {
+	return a.workspace.Connection(site)
+}
 
 // CheckSiteName says why a new site cannot have a name.
 func (a *App) CheckSiteName(site string) error { return a.workspace.CheckSiteName(site) }
@@ -80,13 +83,13 @@ func (a *App) RecordHistory(ctx context.Context, record string) ([]RecordChange,
 }
 
 // Keys are the key pairs that are kept, without their private halves.
-func (a *App) Keys() ([]KeyPair, error) { return a.workspace.Keys() }
+func (a *App) Keys() ([]workspace.KeyPair, error) { return a.workspace.Keys() }
 
 // Zone is where names are kept; nil if nowhere.
 func (a *App) Zone() (*names.Zone, error) { return a.workspace.Zone() }
 
 // Hearing says where notices are heard.
-func (a *App) Hearing() (Hearing, error) { return a.workspace.Hearing() }
+func (a *App) Hearing() (workspace.Hearing, error) { return a.workspace.Hearing() }
 
 // Rules are the administrator's rules of placement.
 func (a *App) Rules() (*rules.File, error) { return a.workspace.Rules() }

@@ -8,11 +8,12 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
+	"andamio/internal/service/workspace"
 )
 
 func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.05)
+	a, _ := aWorkspace(t, 0.05)
 	tmpl, err := DemoTemplate()
 	require.NoError(t, err)
 	before, err := a.Estate(ctx)
@@ -68,15 +69,15 @@ func TestChoicesAreValues(t *testing.T) {
 
 func TestAWorkspaceHasItsOwnRules(t *testing.T) {
 	t.Parallel()
-	w := NewWorkspace(t.TempDir())
+	w := workspace.New(t.TempDir())
 	f, err := w.Rules()
 	require.NoError(t, err)
 	assert.Len(t, f.Questions, 4)
-	require.NoError(t, w.write(fileRules, []byte("version: andamio.rules/1\nrules: []\n")))
+	require.NoError(t, w.Write(workspace.FileRules, []byte("version: andamio.rules/1\nrules: []\n")))
 	f, err = w.Rules()
 	require.NoError(t, err)
 	assert.Empty(t, f.Rules)
-	require.NoError(t, w.write(fileRules, []byte("version: andamio.rules/1\nrules: [{name: x}]\n")))
+	require.NoError(t, w.Write(workspace.FileRules, []byte("version: andamio.rules/1\nrules: [{name: x}]\n")))
 	_, err = w.Rules()
 	assert.ErrorContains(t, err, "rules.yaml: rules[0]")
 }

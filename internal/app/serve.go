@@ -12,6 +12,7 @@ import (
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
 
@@ -97,7 +98,7 @@ func (s *Serving) Run(ctx context.Context) error {
 			if err := s.a.store.HoldLease(ctx, leaseServe, s.epoch, now); err != nil && ctx.Err() == nil {
 				return err
 			}
-			if !s.a.workspace.there() {
+			if !s.a.workspace.There() {
 				return fault.NotFoundf("the workspace %s is not there any more", s.a.workspace.Dir)
 			}
 			if now.Sub(looked) >= serveLooks {
@@ -138,16 +139,10 @@ func (s *Serving) close(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	err := s.Listener.Close(ctx)
-	if left := s.a.store.LeaveLease(ctx, leaseServe, s.epoch); left != nil && !errors.Is(left, store.ErrTaken) && s.a.workspace.there() {
+	if left := s.a.store.LeaveLease(ctx, leaseServe, s.epoch); left != nil && !errors.Is(left, store.ErrTaken) && s.a.workspace.There() {
 		err = errors.Join(err, left)
 	}
 	return err
-}
-
-// there reports that a workspace's folder has its database still.
-func (w *Workspace) there() bool {
-	_, err := os.Stat(w.path(fileDatabase))
-	return err == nil
 }
 
 // Served says who serves a workspace; the name is "" if nobody does.
@@ -245,7 +240,7 @@ func (a *App) StopServing(ctx context.Context) error {
 
 // StopServingAt ends the lasting process of the workspace in a folder, if there is one.
 func StopServingAt(ctx context.Context, dir string) error {
-	if _, err := os.Stat(filepath.Join(dir, fileDatabase)); err != nil {
+	if _, err := os.Stat(filepath.Join(dir, workspace.FileDatabase)); err != nil {
 		return nil
 	}
 	a, err := Open(ctx, dir, Idle())

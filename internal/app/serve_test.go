@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
 
@@ -51,7 +52,7 @@ func until(t *testing.T, told chan Firing, is func(Firing) bool) Firing {
 
 func TestSitesAreSurveyedWhenTheyAreDue(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	told, end := serving(t, a)
 	seen := map[string]bool{}
 	for len(seen) < 5 {
@@ -82,7 +83,7 @@ func TestSitesAreSurveyedWhenTheyAreDue(t *testing.T) {
 
 func TestOneProcessServesAWorkspace(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	_, end := serving(t, a)
 	_, err := a.Serve(ctx, Listening{Address: "127.0.0.1:0"}, nil)
 	require.ErrorContains(t, err, "is served already")
@@ -107,7 +108,7 @@ func TestOneProcessServesAWorkspace(t *testing.T) {
 
 func TestWhatFailedIsTriedAgainEverMoreSeldom(t *testing.T) {
 	t.Parallel()
-	a, box := workspace(t, 0.003)
+	a, box := aWorkspace(t, 0.003)
 	require.NoError(t, box.Close())
 	told, end := serving(t, a)
 	f := until(t, told, func(f Firing) bool { return f.Subject == "vega" })
@@ -143,7 +144,7 @@ func TestAProposalLapses(t *testing.T) {
 
 func TestWhatBrokeOffIsTriedAgainByTheNext(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	a.register(ctx, time.Now())
 	epoch, err := a.store.TakeLease(ctx, leaseServe, store.WorkerOn(thisHost(), 1<<30), "", time.Now(), time.Now(), leaseLives)
 	require.NoError(t, err)
@@ -163,12 +164,12 @@ func TestWhatBrokeOffIsTriedAgainByTheNext(t *testing.T) {
 
 func TestServingEndsWithItsWorkspace(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	s, err := a.Serve(ctx, Listening{Address: "127.0.0.1:0"}, nil)
 	require.NoError(t, err)
 	away := filepath.Join(t.TempDir(), "away.db")
-	require.NoError(t, os.Rename(a.workspace.path(fileDatabase), away))
+	require.NoError(t, os.Rename(a.workspace.Path(workspace.FileDatabase), away))
 	err = s.Run(ctx)
 	require.ErrorContains(t, err, "is not there any more")
-	require.NoError(t, os.Rename(away, a.workspace.path(fileDatabase)))
+	require.NoError(t, os.Rename(away, a.workspace.Path(workspace.FileDatabase)))
 }

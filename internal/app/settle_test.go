@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/store"
 )
@@ -219,7 +220,7 @@ func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
 	t.Parallel()
 	a, box, _ := deployed(t)
 	rules := "version: andamio.settling/1\nrules:\n  - {rule: tags, type: changed, attribute: 'tag.*', settle: correct-record}\n  - {rule: new, type: unmanaged, settle: ignore, reason: trials, days: 3}\n"
-	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, fileSettling), []byte(rules), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, workspace.FileSettling), []byte(rules), 0o600))
 	box.Drift(sandbox.DriftRequest{Seed: 12, Count: 6, Sorts: []sandbox.Change{sandbox.Tagged, sandbox.Created, sandbox.Deleted}})
 	inv := surveyedAll(t, a)
 	want := map[string]int{}
@@ -246,7 +247,7 @@ func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
 // TestASiteThatRepeatsItselfIsNoEndlessSurvey lists at a site that gives the same page for ever.
 func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	full := `{"resources": [` + strings.TrimSuffix(strings.Repeat(`{"kind": "x#compute", "id": "same"},`, surveyPage), ",") + `]}`
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/-/access") {
@@ -256,7 +257,7 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 		_, _ = w.Write([]byte(full))
 	}))
 	defer server.Close()
-	require.NoError(t, a.workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
+	require.NoError(t, a.workspace.SetConnections([]workspace.Connection{{Site: "echo", Settings: workspace.Values{"url": server.URL}, Secrets: workspace.Values{"token": "x"}}}))
 	s, err := a.Survey(ctx, SurveyRequest{Site: "echo"})
 	require.ErrorContains(t, err, "same pages again and again")
 	assert.Equal(t, store.SurveyFailed, s.State)
@@ -266,7 +267,7 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 // one whose pages have no end.
 func TestPagesThatLeadInACircleAreNoEndlessSurvey(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	for name, next := range map[string]func(after string) int{
 		"circle":  func(after string) int { return (len(after) + 1) % 3 },
 		"no end":  func(after string) int { n, _ := strconv.Atoi(strings.TrimLeft(after, "x")); return n + 1 },
@@ -284,7 +285,7 @@ func TestPagesThatLeadInACircleAreNoEndlessSurvey(t *testing.T) {
 			}
 			fmt.Fprintf(w, `{"resources": [%s]}`, strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"kind": "x#compute", "id": %q},`, id), surveyPage), ","))
 		}))
-		require.NoError(t, a.workspace.SetConnections([]Connection{{Site: "echo", Settings: Values{"url": server.URL}, Secrets: Values{"token": "x"}}}))
+		require.NoError(t, a.workspace.SetConnections([]workspace.Connection{{Site: "echo", Settings: workspace.Values{"url": server.URL}, Secrets: workspace.Values{"token": "x"}}}))
 		asking, cancel := context.WithTimeout(ctx, 60*time.Second)
 		if name == "no end" { // which would take its ten thousand pages
 			asking, cancel = context.WithTimeout(ctx, 300*time.Millisecond)

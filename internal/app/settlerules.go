@@ -2,34 +2,12 @@ package app
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"time"
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/settling"
 )
-
-// fileSettling holds the workspace's standing rules.
-const fileSettling = "settling.yaml"
-
-// SettlingRules are the workspace's standing rules; none if there is no file.
-func (w *Workspace) SettlingRules() (*settling.File, error) {
-	data, err := os.ReadFile(w.path(fileSettling))
-	if errors.Is(err, fs.ErrNotExist) {
-		return &settling.File{Version: settling.Version}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	f, err := settling.Read(data)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.path(fileSettling), err))
-	}
-	return f, nil
-}
 
 // SettleByRules settles what the standing rules say, as one act a rule that can be undone like any other, and returns
 // how many findings each rule settled.

@@ -20,7 +20,7 @@ func (a *App) Sites() (map[string]site.Site, error) {
 	}
 	out := map[string]site.Site{}
 	for _, c := range connections {
-		out[c.Site] = c.open()
+		out[c.Site] = c.Open()
 	}
 	return out, nil
 }
@@ -36,7 +36,7 @@ func (a *App) Estate(ctx context.Context) (*estate.Estate, error) {
 	errs := make([]error, len(connections))
 	var group sync.WaitGroup
 	for i, c := range connections {
-		group.Go(func() { found[i], errs[i] = c.open().Describe(ctx) })
+		group.Go(func() { found[i], errs[i] = c.Open().Describe(ctx) })
 	}
 	group.Wait()
 	e := &estate.Estate{Version: estate.Version}

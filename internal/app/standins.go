@@ -16,80 +16,16 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/durable"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site/driver"
 )
 
 // Stand-ins belong to a workspace that carries their mark, which they put on an empty one and on no other: there they are
 // connected once, keep what they hold, and come back. Nothing of a workspace is ever removed for them.
 
-// Files of a workspace of stand-ins: its mark, the process that is the stand-ins, and the folder where they keep what they
-// hold.
-const (
-	fileMark       = "stand-ins.json"
-	filePID        = "sandbox.pid"
-	folderStandIns = "stand-ins"
-)
-
-// markFormat says what the mark means.
-const markFormat = "andamio.workspace-of-stand-ins/1"
-
-// mark is what makes a workspace one of stand-ins.
-type mark struct {
-	Format string `json:"format"`
-	// Connected says that they were connected; a site that somebody removed since is not connected again.
-	Connected bool `json:"connected"`
-}
-
-// StandInFolder is where the stand-ins of a workspace keep what they hold.
-func StandInFolder(dir string) string { return filepath.Join(dir, folderStandIns) }
-
-// MarkForStandIns makes an empty folder, or one that is not there, a workspace of stand-ins. One that is such a workspace
-// stays as it is; any other is refused.
-func MarkForStandIns(dir string) error {
-	w := NewWorkspace(dir)
-	m, err := w.mark()
-	if err != nil || m != nil {
-		return err
-	}
-	entries, err := os.ReadDir(dir)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-	case err != nil:
-		return err
-	case len(entries) > 0:
-		return fault.Conflictf("%s is a folder with something in it (%s) and no workspace of stand-ins, which would connect themselves in place of what is there: "+
-			"name a folder that is empty or not there yet, --workspace NEW; nothing was changed", dir, entries[0].Name())
-	}
-	if err := durable.Folder(dir); err != nil {
-		return err
-	}
-	return w.writeJSON(fileMark, mark{Format: markFormat})
-}
-
-// mark is the workspace's mark; nil if it has none.
-func (w *Workspace) mark() (*mark, error) {
-	var m mark
-	if err := w.readJSON(fileMark, &m); err != nil || m.Format == "" {
-		return nil, err
-	}
-	if m.Format != markFormat {
-		return nil, fault.Refusedf("%s is of %q, which this program does not know: use the one that made it", w.path(fileMark), m.Format)
-	}
-	return &m, nil
-}
-
-// OfStandIns refuses a workspace without the mark.
-func (w *Workspace) OfStandIns() error {
-	m, err := w.mark()
-	if err == nil && m == nil {
-		err = fault.NotFoundf("%s is no workspace of stand-ins: andamio sandbox --workspace NEW makes one", w.Dir)
-	}
-	return err
-}
-
 // ConnectSandbox connects the workspace to stand-ins, once, and gives it the secrets of the scenario if it has none.
 func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
-	m, err := a.workspace.mark()
+	m, err := a.workspace.StandInMark()
 	if err != nil {
 		return err
 	}
@@ -106,9 +42,9 @@ func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 			return a.workspace.OfStandIns()
 		}
 	}
-	var c []Connection
+	var c []workspace.Connection
 	for _, e := range s.Endpoints {
-		at := Connection{Site: e.Site, Kind: e.Kind, Account: "deploy-bot", TimeZone: "UTC", Schedule: "FREQ=HOURLY"}
+		at := workspace.Connection{Site: e.Site, Kind: e.Kind, Account: "deploy-bot", TimeZone: "UTC", Schedule: "FREQ=HOURLY"}
 		if err := at.Tell(driver.Values{"url": e.URL, "token": e.Token}); err != nil {
 			return err
 		}
@@ -120,7 +56,7 @@ func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 	if err := a.workspace.SetZone(zoneOf(s)); err != nil {
 		return err
 	}
-	kept, err := a.workspace.vault.Get(shelfSecrets, "register_key")
+	kept, err := a.workspace.Vault.Get(workspace.ShelfSecrets, "register_key")
 	if err != nil {
 		return err
 	}
@@ -129,16 +65,18 @@ func (a *App) ConnectSandbox(s *sandbox.Sandbox) error {
 			return err
 		}
 	}
-	return a.workspace.writeJSON(fileMark, mark{Format: markFormat, Connected: true})
+	return a.workspace.WriteJSON(workspace.FileMark, workspace.Mark{Format: workspace.MarkFormat, Connected: true})
 }
 
 // KeptEstate is the estate of the stand-ins of a workspace, if they were there before; else nil.
-func KeptEstate(dir string) (*estate.Estate, error) { return sandbox.KeptEstate(StandInFolder(dir)) }
+func KeptEstate(dir string) (*estate.Estate, error) {
+	return sandbox.KeptEstate(workspace.StandInFolder(dir))
+}
 
 // StandIns makes sure that the stand-ins of a workspace run, in a process of their own that outlives the screens. Those that
 // ran before come back as they were.
 func StandIns(ctx context.Context, dir string, args ...string) error {
-	if err := MarkForStandIns(dir); err != nil {
+	if err := workspace.MarkForStandIns(dir); err != nil {
 		return err
 	}
 	if StandInsRun(dir) {
@@ -181,7 +119,7 @@ func SetAside(dir string) (string, error) {
 		return "", err
 	}
 	if dir != demo {
-		if err := NewWorkspace(dir).OfStandIns(); err != nil {
+		if err := workspace.New(dir).OfStandIns(); err != nil {
 			return "", err
 		}
 	}
@@ -221,7 +159,7 @@ func StandInsRun(dir string) bool {
 	if err != nil || syscall.Kill(pid, 0) != nil {
 		return false
 	}
-	unlock, err := durable.TryLock(filepath.Join(StandInFolder(dir), "lock"))
+	unlock, err := durable.TryLock(filepath.Join(workspace.StandInFolder(dir), "lock"))
 	if err == nil { // nobody has them: the number is another process's by now
 		unlock()
 	}
@@ -229,20 +167,20 @@ func StandInsRun(dir string) bool {
 }
 
 func standInPID(dir string) (int, error) {
-	data, err := os.ReadFile(filepath.Join(dir, filePID))
+	data, err := os.ReadFile(filepath.Join(dir, workspace.FilePID))
 	if err != nil {
 		return 0, err
 	}
 	pid, err := strconv.Atoi(string(data))
 	if err != nil || pid <= 1 {
-		return 0, fmt.Errorf("%s holds no process", filepath.Join(dir, filePID))
+		return 0, fmt.Errorf("%s holds no process", filepath.Join(dir, workspace.FilePID))
 	}
 	return pid, nil
 }
 
 // NotePID keeps the number of the stand-ins' process in the workspace.
 func (a *App) NotePID() error {
-	return a.workspace.write(filePID, []byte(strconv.Itoa(os.Getpid())))
+	return a.workspace.Write(workspace.FilePID, []byte(strconv.Itoa(os.Getpid())))
 }
 
 // StopStandIns ends the stand-ins of a workspace, which keep what they hold; false if none run.

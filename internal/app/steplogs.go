@@ -25,7 +25,7 @@ const (
 // archiveOf keeps what the steps of a run print, if the workspace can: the journal has the beginning and the end anyhow.
 func (a *App) archiveOf(runID int64) func(step string) engine.Archive {
 	a.forgetLogs()
-	dir := a.workspace.path(filepath.Join(folderLogs, fmt.Sprintf("run-%06d", runID)))
+	dir := a.workspace.Path(filepath.Join(folderLogs, fmt.Sprintf("run-%06d", runID)))
 	return func(step string) engine.Archive {
 		if err := durable.Folder(dir); err != nil {
 			a.Log.Warn("what a step prints is not kept whole", "step", step, "err", err)
@@ -47,7 +47,7 @@ func fileOf(step string) string {
 
 // forgetLogs removes what was kept of older runs.
 func (a *App) forgetLogs() {
-	dirs, err := filepath.Glob(a.workspace.path(filepath.Join(folderLogs, "run-*")))
+	dirs, err := filepath.Glob(a.workspace.Path(filepath.Join(folderLogs, "run-*")))
 	if err != nil {
 		return
 	}

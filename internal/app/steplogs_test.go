@@ -28,14 +28,14 @@ func unzipped(t *testing.T, name string) string {
 // TestWhatStepsPrintIsKeptWholeAndNotForEver prints twice in one step, more than is kept, and in more runs than are kept.
 func TestWhatStepsPrintIsKeptWholeAndNotForEver(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	for range 2 {
 		to := a.archiveOf(7)("store-1/configure")
 		_, err := io.WriteString(to, "printed\n")
 		require.NoError(t, err)
 		require.NoError(t, to.Close())
 	}
-	name := a.workspace.path("logs/run-000007/store-1.configure.log.gz")
+	name := a.workspace.Path("logs/run-000007/store-1.configure.log.gz")
 	assert.Equal(t, "printed\nprinted\n", unzipped(t, name))
 	info, err := os.Stat(name)
 	require.NoError(t, err)
@@ -53,10 +53,10 @@ func TestWhatStepsPrintIsKeptWholeAndNotForEver(t *testing.T) {
 	assert.Less(t, len(text), mostPrinted+2<<20)
 	assert.True(t, strings.HasSuffix(text, "(more was printed than is kept)\n"))
 	for n := range runsLogged + 20 {
-		require.NoError(t, os.MkdirAll(a.workspace.path(fmt.Sprintf("logs/run-%06d", n+10)), 0o700))
+		require.NoError(t, os.MkdirAll(a.workspace.Path(fmt.Sprintf("logs/run-%06d", n+10)), 0o700))
 	}
 	a.archiveOf(500)
-	dirs, err := filepath.Glob(a.workspace.path("logs/run-*"))
+	dirs, err := filepath.Glob(a.workspace.Path("logs/run-*"))
 	require.NoError(t, err)
 	assert.Len(t, dirs, runsLogged)
 	assert.NoFileExists(t, name, "the oldest go first")

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/store"
 )
@@ -68,7 +69,7 @@ func (a *App) surveySite(ctx context.Context, w SurveyRequest) (store.Survey, er
 	if err != nil {
 		return store.Survey{}, err
 	}
-	speaking, err := c.surveyor()
+	speaking, err := c.Surveyor()
 	if err != nil {
 		return store.Survey{}, err
 	}
@@ -96,7 +97,7 @@ func (a *App) surveySite(ctx context.Context, w SurveyRequest) (store.Survey, er
 
 // facts keeps what the site offers: what things cost, and which hosts and images there are.
 func (s *surveying) facts(ctx context.Context) error {
-	offers, err := s.c.open().Describe(ctx)
+	offers, err := s.c.Open().Describe(ctx)
 	if err != nil {
 		return err
 	}
@@ -110,7 +111,7 @@ func (s *surveying) facts(ctx context.Context) error {
 // surveying is a survey under way.
 type surveying struct {
 	a       *App
-	c       Connection
+	c       workspace.Connection
 	driver  site.Surveyor
 	wish    SurveyRequest
 	account string
@@ -236,7 +237,7 @@ func (s *surveying) region(ctx context.Context, i int) error {
 func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
 	from := max(slices.Index(surveyed, kinds.Kind(p.Kind)), 0)
 	for k, kind := range surveyed[from:] {
-		if !s.c.holds(kind) {
+		if !s.c.Holds(kind) {
 			continue
 		}
 		after := ""
@@ -296,29 +297,11 @@ func (s *surveying) observations(all []site.Resource, kind kinds.Kind) []mapping
 	var out []mapping.Observation
 	link := kind == kinds.Interface || kind == kinds.Attachment
 	for i := range all {
-		if o := observe(s.c.Site, s.account, &all[i]); link || s.c.Filter.takes(kind, &o) {
+		if o := observe(s.c.Site, s.account, &all[i]); link || s.c.Filter.Takes(kind, &o) {
 			out = append(out, o)
 		}
 	}
 	return out
-}
-
-// takes reports that a thing is of a kind and has all the tags that are asked for.
-func (f Filter) takes(kind kinds.Kind, o *mapping.Observation) bool {
-	if strings.HasPrefix(o.Mark, "andamio ") {
-		return true // what deployments made always concerns us
-	}
-	if len(f.Kinds) > 0 && !slices.Contains(f.Kinds, kind) {
-		return false
-	}
-	for _, want := range f.Tags {
-		name, value, valued := strings.Cut(want, "=")
-		got, has := o.Raw["andamio.tag."+name]
-		if !has || valued && got != value {
-			return false
-		}
-	}
-	return true
 }
 
 // observe is a thing as a site tells it, for the mapping.

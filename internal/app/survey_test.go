@@ -29,7 +29,7 @@ import (
 // deployed is the scenario deployed and recorded.
 func deployed(t *testing.T) (*App, *sandbox.Sandbox, *Inventory) {
 	t.Helper()
-	a, box := workspace(t, 0.003)
+	a, box := aWorkspace(t, 0.003)
 	worked(t, a, draft(t, a, nil))
 	return a, box, surveyedAll(t, a)
 }
@@ -177,7 +177,7 @@ func countAt(all []sandbox.Drifted, sites ...string) int {
 // TestBadNoticesAreRefused sends what no site would.
 func TestBadNoticesAreRefused(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	l, err := a.Listen(ctx, Listening{Address: "127.0.0.1:0"})
 	require.NoError(t, err)
 	defer l.Close(ctx)
@@ -276,7 +276,7 @@ func TestADeepSurveySeesWhatRunsAndWhoTalks(t *testing.T) {
 // any time, and records go with what is retired.
 func TestWhatADeploymentDoesItselfIsNoFinding(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	d := draft(t, a, nil)
 	worked(t, a, d)
 	surveyedAll(t, a)

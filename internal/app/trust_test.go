@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/kinds"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/web"
 )
@@ -93,8 +94,8 @@ func (a *authority) guarded(to string) *httptest.Server {
 }
 
 // trusting has a connection trust whom an answer on screen says.
-func trusting(c *Connection, answer string) error {
-	d, err := c.kit()
+func trusting(c *workspace.Connection, answer string) error {
+	d, err := c.Kit()
 	if err != nil {
 		return err
 	}
@@ -121,7 +122,7 @@ func TestWhomAConnectionTrusts(t *testing.T) {
 	t.Parallel()
 	a, _, c := unconnected(t)
 	ca, other := newAuthority(t), newAuthority(t)
-	tell(t, &c, Values{"url": ca.guarded(c.Address()).URL})
+	tell(t, &c, workspace.Values{"url": ca.guarded(c.Address()).URL})
 	ca.issue("us")
 	other.issue("us")
 	pair, err := tls.LoadX509KeyPair(ca.file("site.pem"), ca.file("site.key"))
@@ -155,7 +156,7 @@ func TestWhomAConnectionTrusts(t *testing.T) {
 	require.NoError(t, os.RemoveAll(ca.dir), "what is in the files is kept")
 	_, err = another(t, a).Survey(ctx, SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
-	kept, err := os.ReadFile(a.workspace.path(fileSites))
+	kept, err := os.ReadFile(a.workspace.Path(workspace.FileSites))
 	require.NoError(t, err)
 	assert.NotContains(t, string(kept), "PRIVATE KEY")
 	got, err := a.workspace.Connection("vega")
@@ -179,7 +180,7 @@ func TestNothingGoesInClearUnlessItIsMeant(t *testing.T) {
 		{"http://127.0.0.1:8080", "pin x", "of no use over http", false},
 		{"http://10.0.0.1", "in clear, pin x", "of no use over http", true},
 	} {
-		c := Connection{Settings: Values{"url": x.url}}
+		c := workspace.Connection{Settings: workspace.Values{"url": x.url}}
 		require.NoError(t, trusting(&c, x.trust))
 		err := c.CheckSettings()
 		if x.says == "" {
@@ -189,14 +190,14 @@ func TestNothingGoesInClearUnlessItIsMeant(t *testing.T) {
 		}
 		assert.Equal(t, x.clear, c.Exposed() != "", x.url)
 	}
-	c := Connection{Settings: Values{"url": "http://10.0.0.1"}}
+	c := workspace.Connection{Settings: workspace.Values{"url": "http://10.0.0.1"}}
 	assert.Contains(t, c.Says(), "can be read on the way")
 }
 
 // TestNoticesComeOverTLS hears a stand-in's notices at an address that an own authority vouches for.
 func TestNoticesComeOverTLS(t *testing.T) {
 	t.Parallel()
-	a, _ := workspace(t, 0.003)
+	a, _ := aWorkspace(t, 0.003)
 	ca := newAuthority(t)
 	ca.issue("us")
 	_, err := a.Listen(ctx, Listening{Address: "127.0.0.1:0", Certificate: ca.file("us.pem"), Key: ca.file("none")})

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 )
 
@@ -38,16 +39,16 @@ var lacks = map[string]string{
 }
 
 // Test tries a connection: that the site answers, that it knows the credential, and what that may do. Nothing is kept.
-func (a *App) Test(ctx context.Context, c Connection) (*Tested, error) {
+func (a *App) Test(ctx context.Context, c workspace.Connection) (*Tested, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
 	if c.Credential() == "" {
 		return nil, fault.Invalidf("there is no credential")
 	}
-	c.renew = nil // what is tried is this credential and no other
+	c.Renew = nil // what is tried is this credential and no other
 	start := time.Now()
-	d, err := c.surveyor()
+	d, err := c.Surveyor()
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +66,7 @@ func (a *App) Test(ctx context.Context, c Connection) (*Tested, error) {
 		out.Warns = append(out.Warns, "it is good for a first use only: it is changed when the site is connected, and the new one kept")
 		return out, nil
 	}
-	s, err := c.open().Describe(ctx)
+	s, err := c.Open().Describe(ctx)
 	if err != nil {
 		return nil, hint(c, err)
 	}
@@ -92,7 +93,7 @@ func (m misnamed) Error() string {
 }
 
 // hint says what may be done about a connection that does not work.
-func hint(c Connection, err error) error {
+func hint(c workspace.Connection, err error) error {
 	switch site.ClassOf(err) {
 	case site.Transient:
 		return explained{fmt.Sprintf("%s does not answer at %s: %s; look at the address and port, and whether it can be reached from here", c.Site, c.Address(), plainly(err)), err}

@@ -13,35 +13,6 @@ import (
 	"andamio/internal/names"
 )
 
-const (
-	fileZone   = "names.json"
-	shelfNames = "names"
-)
-
-// Zone is where names are kept; nil if no name server is connected.
-func (w *Workspace) Zone() (*names.Zone, error) {
-	var z names.Zone
-	if err := w.readJSON(fileZone, &z); err != nil || z.Name == "" {
-		return nil, err
-	}
-	secret, err := w.vault.Get(shelfNames, z.Name)
-	z.Secret = secret
-	return &z, err
-}
-
-// SetZone keeps where names are kept; its secret goes into the vault. An empty zone disconnects.
-func (w *Workspace) SetZone(z names.Zone) error {
-	if z.Name != "" {
-		if err := z.Check(); err != nil {
-			return err
-		}
-		if err := w.vault.Set(shelfNames, map[string]string{z.Name: z.Secret}); err != nil {
-			return err
-		}
-	}
-	return w.writeJSON(fileZone, z)
-}
-
 // ConnectNames tries a zone by publishing a name of no meaning and taking it back, and keeps the zone if that works.
 func (a *App) ConnectNames(ctx context.Context, z names.Zone) error {
 	return a.do(ctx, guard.ConnectNames, z.Name, func() error { return a.connectNames(ctx, z) }, saying("at %s", z.Server))

@@ -11,6 +11,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/workspace"
 )
 
 func (s *shared) check() *cobra.Command {
@@ -33,7 +34,7 @@ Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CO
 			if err != nil {
 				return err
 			}
-			own, err := app.RulesIn(s.workspace)
+			own, err := workspace.RulesIn(s.workspace)
 			if err != nil {
 				return err
 			}

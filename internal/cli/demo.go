@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 )
 
 // sandboxOptions say what stand-ins are like.
@@ -62,11 +63,11 @@ const (
 
 // start starts stand-ins for an estate file, or for the demo's estate if none is named. In a workspace they keep what they
 // hold there; "" is none.
-func (o *sandboxOptions) start(file, workspace string) (*sandbox.Sandbox, error) {
+func (o *sandboxOptions) start(file, dir string) (*sandbox.Sandbox, error) {
 	if o.pace <= 0 || o.pace > 100 {
 		return nil, usageError{fmt.Errorf("--pace is above 0 and at most 100, not %g", o.pace)}
 	}
-	e, err := estateFor(file, workspace)
+	e, err := estateFor(file, dir)
 	if err != nil {
 		return nil, err
 	}
@@ -74,8 +75,8 @@ func (o *sandboxOptions) start(file, workspace string) (*sandbox.Sandbox, error)
 		return nil, usageError{fmt.Errorf("--faults is from 0 to 0.5, not %g", o.faults)}
 	}
 	cfg := sandbox.Config{Estate: e, Pace: o.pace, Seed: o.seed, OneAddress: o.oneAddress, Zone: standInZone, System: standInSystem, Churn: standInChurn}
-	if workspace != "" {
-		cfg.Folder = app.StandInFolder(workspace)
+	if dir != "" {
+		cfg.Folder = workspace.StandInFolder(dir)
 	}
 	if o.faults > 0 {
 		cfg.Faults = sandbox.Troubles(o.faults)
@@ -88,11 +89,11 @@ func (o *sandboxOptions) start(file, workspace string) (*sandbox.Sandbox, error)
 }
 
 // estateFor is the estate of stand-ins: the one that those of the workspace have, else that of a file, or of the demo.
-func estateFor(file, workspace string) (*estate.Estate, error) {
+func estateFor(file, dir string) (*estate.Estate, error) {
 	var kept *estate.Estate
-	if workspace != "" {
+	if dir != "" {
 		var err error
-		if kept, err = app.KeptEstate(workspace); err != nil {
+		if kept, err = app.KeptEstate(dir); err != nil {
 			return nil, err
 		}
 	}
@@ -108,7 +109,7 @@ func estateFor(file, workspace string) (*estate.Estate, error) {
 	}
 	same, err := equalEstates(e, kept)
 	if err == nil && !same {
-		err = fault.Conflictf("the stand-ins of %s are those of another estate than %s: name another --workspace, or leave --estate out", workspace, file)
+		err = fault.Conflictf("the stand-ins of %s are those of another estate than %s: name another --workspace, or leave --estate out", dir, file)
 	}
 	return kept, err
 }
@@ -223,7 +224,7 @@ func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string)
 		defer os.RemoveAll(dir)
 		s.workspace = dir
 	}
-	if err := app.MarkForStandIns(s.workspace); err != nil {
+	if err := workspace.MarkForStandIns(s.workspace); err != nil {
 		return err
 	}
 	box, err := o.start("", kept)
@@ -338,13 +339,13 @@ whatever ended them.`,
 
 func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile string) error {
 	if s.workspace == "" {
-		dir, err := app.DefaultDir()
+		dir, err := workspace.DefaultDir()
 		if err != nil {
 			return err
 		}
 		s.workspace = dir
 	}
-	if err := app.MarkForStandIns(s.workspace); err != nil {
+	if err := workspace.MarkForStandIns(s.workspace); err != nil {
 		return err
 	}
 	if app.StandInsRun(s.workspace) {

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/pflag"
 
-	"andamio/internal/app"
+	"andamio/internal/service/workspace"
 )
 
 // settings are the options that say what a driver is told: one for each field of each driver. Secrets come from files, from the
@@ -21,9 +21,9 @@ type settings struct {
 // add adds the options to a command's.
 func (o *settings) add(f *pflag.FlagSet) {
 	o.texts, o.switches = map[string]*string{}, map[string]*bool{}
-	names := app.DriverNames()
+	names := workspace.DriverNames()
 	oneOf(f, &o.driver, "driver", names[0], "what the site speaks: "+strings.Join(names, ", "), names...)
-	for _, d := range app.Drivers() {
+	for _, d := range workspace.Drivers() {
 		for _, field := range d.Fields() {
 			if o.texts[field.Name] != nil || o.switches[field.Name] != nil {
 				continue // of another driver, which calls it the same
@@ -41,7 +41,7 @@ func (o *settings) add(f *pflag.FlagSet) {
 }
 
 // needed are the options that a driver needs.
-func needed(d *app.Driver) []string {
+func needed(d *workspace.Driver) []string {
 	var out []string
 	for _, f := range d.Fields() {
 		if f.Needed && !f.Secret {
@@ -52,7 +52,7 @@ func needed(d *app.Driver) []string {
 }
 
 // missing are the options that are needed and were not given.
-func (o *settings) missing(d *app.Driver) []string {
+func (o *settings) missing(d *workspace.Driver) []string {
 	var out []string
 	for _, f := range d.Fields() {
 		if f.Needed && !f.Secret && *o.texts[f.Name] == "" {
@@ -63,11 +63,11 @@ func (o *settings) missing(d *app.Driver) []string {
 }
 
 // values are what the options say, without the secrets that are asked for.
-func (o *settings) values(d *app.Driver) (app.Values, error) {
-	out := app.Values{}
+func (o *settings) values(d *workspace.Driver) (workspace.Values, error) {
+	out := workspace.Values{}
 	for name, on := range o.switches {
 		if *on {
-			out[name] = app.On
+			out[name] = workspace.On
 		}
 	}
 	for name, text := range o.texts {
@@ -88,8 +88,8 @@ func (o *settings) values(d *app.Driver) (app.Values, error) {
 }
 
 // secrets are the secrets that are asked for.
-func (s *shared) secrets(d *app.Driver, o *settings) (app.Values, error) {
-	out := app.Values{}
+func (s *shared) secrets(d *workspace.Driver, o *settings) (workspace.Values, error) {
+	out := workspace.Values{}
 	for _, f := range d.Fields() {
 		if !f.Secret || f.File {
 			continue
@@ -104,14 +104,14 @@ func (s *shared) secrets(d *app.Driver, o *settings) (app.Values, error) {
 }
 
 // environment is the variable that gives a secret field.
-func environment(f *app.Field) string {
+func environment(f *workspace.Field) string {
 	return "ANDAMIO_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
 }
 
 // fieldSecret reads a secret from a file, the environment, or the keyboard without showing it.
-func (s *shared) fieldSecret(f *app.Field, file string) (string, error) {
+func (s *shared) fieldSecret(f *workspace.Field, file string) (string, error) {
 	if file != "" {
-		text, err := app.ReadSmallFile(file)
+		text, err := workspace.ReadSmallFile(file)
 		return strings.TrimSpace(text), err
 	}
 	if v := os.Getenv(environment(f)); v != "" || !f.Needed {

@@ -16,6 +16,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
+	"andamio/internal/service/workspace"
 )
 
 // deployedFrom is a workspace with the scenario deployed on stand-ins of its own.
@@ -100,7 +101,7 @@ func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
 func TestSitesAreConnectedFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	from := standIns(t, "0.01")
-	c, err := app.NewWorkspace(from).Connection("tramonta")
+	c, err := workspace.New(from).Connection("tramonta")
 	require.NoError(t, err)
 	ws := t.TempDir()
 	token := filepath.Join(t.TempDir(), "token")

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/workspace"
 )
 
 type planOptions struct {
@@ -61,7 +62,7 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 		return err
 	}
 	// Without an estate the design alone is worked out: mistakes in it need no sites to be found.
-	own, err := app.RulesIn(s.workspace)
+	own, err := workspace.RulesIn(s.workspace)
 	if err != nil {
 		return err
 	}
@@ -153,7 +154,7 @@ func noSecrets(t *app.Template, pairs []string) error {
 		for _, in := range t.Inputs {
 			if in.Name == name && in.Secret {
 				return usageError{fmt.Errorf("%s is a secret and is not given as an argument, which others may see: andamio credentials secret %s keeps it, or give it in the environment as %s",
-					name, name, app.SecretVariable(name))}
+					name, name, workspace.SecretVariable(name))}
 			}
 		}
 	}

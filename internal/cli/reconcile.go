@@ -24,6 +24,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/settling"
+	"andamio/internal/service/workspace"
 )
 
 // reconciling are the options of reconcile.
@@ -536,6 +537,6 @@ one that ships for sites of a --driver, to begin an own one with.`,
 		},
 	}
 	cmd.Flags().BoolVar(&shipped, "shipped", false, "print the mapping that ships")
-	oneOf(cmd.Flags(), &speaks, "driver", app.DriverNames()[0], "whose mapping that is: "+strings.Join(app.DriverNames(), ", "), app.DriverNames()...)
+	oneOf(cmd.Flags(), &speaks, "driver", workspace.DriverNames()[0], "whose mapping that is: "+strings.Join(workspace.DriverNames(), ", "), workspace.DriverNames()...)
 	return cmd
 }

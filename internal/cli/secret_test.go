@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
+	"andamio/internal/service/workspace"
 )
 
 // TestSecretsAreKeptAndNeverArguments keeps a secret from a file, has a plan name it, and refuses it as an argument.
@@ -20,7 +20,7 @@ func TestSecretsAreKeptAndNeverArguments(t *testing.T) {
 	require.Zero(t, code, errOut)
 	assert.Contains(t, out, "register_key is kept")
 	assert.NotContains(t, out, "heron")
-	got, err := app.NewWorkspace(ws).Secrets([]string{"register_key"})
+	got, err := workspace.New(ws).Secrets([]string{"register_key"})
 	require.NoError(t, err)
 	assert.Equal(t, "heron", got["register_key"])
 
@@ -35,7 +35,7 @@ func TestSecretsAreKeptAndNeverArguments(t *testing.T) {
 	code, out, errOut = call("credentials", "secret", "register_key", "--forget", "--workspace", ws)
 	require.Zero(t, code, errOut)
 	assert.Contains(t, out, "register_key is forgotten")
-	_, err = app.NewWorkspace(ws).Secrets([]string{"register_key"})
+	_, err = workspace.New(ws).Secrets([]string{"register_key"})
 	assert.ErrorContains(t, err, "andamio credentials secret register_key keeps it")
 	code, _, errOut = call("credentials", "secret", "register_key", "--file", os.DevNull, "--workspace", ws)
 	assert.Equal(t, 2, code)

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/workspace"
 )
 
 func (s *shared) site() *cobra.Command {
@@ -31,7 +32,7 @@ its credential is encrypted at rest and never shown again.`,
 
 // connecting are the options that describe a connection.
 type connecting struct {
-	c        app.Connection
+	c        workspace.Connection
 	kind     string
 	told     settings
 	only     []string
@@ -75,8 +76,8 @@ func exactly(n int, what string) cobra.PositionalArgs {
 }
 
 func (s *shared) add(ctx context.Context, o *connecting) error {
-	o.c.Filter = app.FilterOf(o.only)
-	d, err := app.DriverNamed(o.told.driver)
+	o.c.Filter = workspace.FilterOf(o.only)
+	d, err := workspace.DriverNamed(o.told.driver)
 	if err != nil {
 		return usageError{err}
 	}
@@ -119,12 +120,12 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 }
 
 // tell tells the connection what the options say, and checks that before a credential is asked for.
-func (o *connecting) tell(d *app.Driver) error {
+func (o *connecting) tell(d *workspace.Driver) error {
 	v, err := o.told.values(d)
 	if err != nil {
 		return err
 	}
-	if d != app.Drivers()[0] {
+	if d != workspace.Drivers()[0] {
 		o.c.Driver = d.Name
 	}
 	if err := o.c.Tell(v); err != nil {
@@ -163,7 +164,7 @@ is changed.`,
 }
 
 // some are the connections that are named, or all.
-func some(a *app.App, names []string) ([]app.Connection, error) {
+func some(a *app.App, names []string) ([]workspace.Connection, error) {
 	if len(names) == 0 {
 		all, err := a.Connections()
 		if err == nil && len(all) == 0 {
@@ -171,7 +172,7 @@ func some(a *app.App, names []string) ([]app.Connection, error) {
 		}
 		return all, err
 	}
-	var out []app.Connection
+	var out []workspace.Connection
 	for _, n := range names {
 		c, err := a.Connection(n)
 		if err != nil {
@@ -182,7 +183,7 @@ func some(a *app.App, names []string) ([]app.Connection, error) {
 	return out, nil
 }
 
-func (s *shared) test(ctx context.Context, a *app.App, all []app.Connection) error {
+func (s *shared) test(ctx context.Context, a *app.App, all []workspace.Connection) error {
 	results := map[string]any{}
 	failed := false
 	for _, c := range all {
@@ -213,7 +214,7 @@ func (s *shared) test(ctx context.Context, a *app.App, all []app.Connection) err
 
 // listed is a site in a list, without its credential.
 type listed struct {
-	app.Connection
+	workspace.Connection
 	URL      string    `json:"url"`
 	Surveyed time.Time `json:"surveyed,omitzero"`
 	State    string    `json:"state,omitempty"`
@@ -319,7 +320,7 @@ func (s *shared) credential(a *app.App, name, file string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	d, err := app.DriverNamed(c.Driver)
+	d, err := workspace.DriverNamed(c.Driver)
 	if err != nil {
 		return "", err
 	}

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/workspace"
 )
 
 func (s *shared) survey() *cobra.Command {
@@ -130,7 +131,7 @@ func (s *shared) printSurvey(v app.Survey, err error) {
 const portNotices = "8788"
 
 func (s *shared) notices() *cobra.Command {
-	var h app.Hearing
+	var h workspace.Hearing
 	cmd := &cobra.Command{
 		Use:   "notices",
 		Short: "Say where sites on other machines send their notices",

@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 	"andamio/internal/source"
 )
 
@@ -112,7 +113,7 @@ func (l *life) connect(ctx context.Context) error {
 		return err
 	}
 	z.TTL = 0
-	if err := app.NewWorkspace(l.a.Opened().Dir).SetZone(*z); err != nil {
+	if err := workspace.New(l.a.Opened().Dir).SetZone(*z); err != nil {
 		return err
 	}
 	for i, x := range l.box.Endpoints {

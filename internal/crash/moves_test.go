@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 )
 
 // Moves moves one workload about between all sites again and again, killing workers, until there were enough kills. Some
@@ -103,7 +104,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 		return err
 	}
 	z.TTL = 0
-	if err := app.NewWorkspace(m.a.Opened().Dir).SetZone(*z); err != nil {
+	if err := workspace.New(m.a.Opened().Dir).SetZone(*z); err != nil {
 		return err
 	}
 	for i, x := range m.sites {

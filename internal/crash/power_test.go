@@ -26,6 +26,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site/occi/wire"
 	"andamio/internal/store/sqlite"
 )
@@ -266,9 +267,9 @@ func TestWhatTheJournalSaysWasBegunWasBegun(t *testing.T) {
 	connections, err := a.Connections()
 	require.NoError(t, err)
 	for i := range connections {
-		require.NoError(t, connections[i].Tell(app.Values{"url": witness(t, connections[i].Address(), func(x asked) { mu.Lock(); all = append(all, x); mu.Unlock() })}))
+		require.NoError(t, connections[i].Tell(workspace.Values{"url": witness(t, connections[i].Address(), func(x asked) { mu.Lock(); all = append(all, x); mu.Unlock() })}))
 	}
-	require.NoError(t, app.NewWorkspace(a.Opened().Dir).SetConnections(connections))
+	require.NoError(t, workspace.New(a.Opened().Dir).SetConnections(connections))
 	p, err := scenario(ctx, a)
 	require.NoError(t, err)
 	id, err := a.NewRun(ctx, app.Order{Plan: p})

@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/workspace"
 )
 
 // Trial is a series of runs.
@@ -126,7 +127,7 @@ func connect(a *app.App, box *sandbox.Sandbox) error {
 	for i := range c {
 		c[i].Timeout = callTimeout
 	}
-	return app.NewWorkspace(a.Opened().Dir).SetConnections(c)
+	return workspace.New(a.Opened().Dir).SetConnections(c)
 }
 
 func scenario(ctx context.Context, a *app.App) (*plan.Plan, error) {

@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 	"andamio/internal/store/sqlite"
 	"andamio/internal/tui/tuitest"
@@ -179,7 +180,7 @@ func TestAPlanIsShownBeforeItRuns(t *testing.T) {
 	send(f, tea.PasteMsg{Content: "k-0123"})
 	assert.NotContains(t, text(f), "k-0123", "and not shown")
 	send(f, keys("enter")...)
-	kept, err := app.NewWorkspace(a.Opened().Dir).Secrets([]string{"register_key"})
+	kept, err := workspace.New(a.Opened().Dir).Secrets([]string{"register_key"})
 	require.NoError(t, err)
 	assert.Equal(t, "k-0123", kept["register_key"])
 	assert.Contains(t, text(f), "builds 47 resources at 5 sites in 82 steps")

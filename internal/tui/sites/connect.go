@@ -12,6 +12,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -40,7 +41,7 @@ type path struct {
 // step is one question. Those that the driver asks have it.
 type step struct {
 	id, word, question, about string
-	asks                      *app.Question
+	asks                      *workspace.Question
 }
 
 // The steps that every site has.
@@ -56,7 +57,7 @@ var (
 )
 
 // stepsOf are the steps to a site of a driver. What is secret is asked last before the connection is tried.
-func stepsOf(d *app.Driver, drivers int) []step {
+func stepsOf(d *workspace.Driver, drivers int) []step {
 	out := []step{stepKind, stepName}
 	if drivers > 1 {
 		out = append(out, stepDriver)
@@ -82,8 +83,8 @@ var (
 )
 
 func newPath() *path {
-	p := &path{kind: kindChoices[0], schedule: schedules[0].rule, width: usualWidth, driver: app.DriverNames()[0], texts: map[string]string{stepZone.id: "UTC"}}
-	p.steps = stepsOf(p.speaks(), len(app.Drivers()))
+	p := &path{kind: kindChoices[0], schedule: schedules[0].rule, width: usualWidth, driver: workspace.DriverNames()[0], texts: map[string]string{stepZone.id: "UTC"}}
+	p.steps = stepsOf(p.speaks(), len(workspace.Drivers()))
 	return p
 }
 
@@ -94,10 +95,10 @@ const (
 )
 
 // speaks is the driver that was chosen.
-func (p *path) speaks() *app.Driver {
-	d, err := app.DriverNamed(p.driver)
+func (p *path) speaks() *workspace.Driver {
+	d, err := workspace.DriverNamed(p.driver)
 	if err != nil {
-		return app.Drivers()[0]
+		return workspace.Drivers()[0]
 	}
 	return d
 }
@@ -117,7 +118,7 @@ func (p *path) ask() tea.Cmd {
 		field = huh.NewSelect[estate.Kind]().Options(huh.NewOptions(kindChoices...)...).Height(len(kindChoices)).Value(&p.kind)
 	case stepDriver.id:
 		var all []huh.Option[string]
-		for _, d := range app.Drivers() {
+		for _, d := range workspace.Drivers() {
 			all = append(all, huh.NewOption(fmt.Sprintf("%-10s %s", d.Name, d.About), d.Name))
 		}
 		field = huh.NewSelect[string]().Options(all...).Height(len(all)).Value(&p.driver)
@@ -203,9 +204,9 @@ func (p *path) keys() []view.Key {
 }
 
 // connection is what the answers come to. What is wrong with one is said before one goes on.
-func (p *path) connection() app.Connection {
-	c := app.Connection{Site: p.texts[stepName.id], Kind: p.kind, TimeZone: p.text(stepZone), Schedule: p.schedule}
-	if p.driver != app.DriverNames()[0] {
+func (p *path) connection() workspace.Connection {
+	c := workspace.Connection{Site: p.texts[stepName.id], Kind: p.kind, TimeZone: p.text(stepZone), Schedule: p.schedule}
+	if p.driver != workspace.DriverNames()[0] {
 		c.Driver = p.driver
 	}
 	for _, x := range p.steps {
@@ -219,7 +220,7 @@ func (p *path) connection() app.Connection {
 	if p.tested != nil && len(p.regions) < len(p.tested.Access.Regions) {
 		c.Regions = slices.Clone(p.regions)
 	}
-	c.Filter = app.FilterOf(strings.Split(p.texts[stepFilter.id], ","))
+	c.Filter = workspace.FilterOf(strings.Split(p.texts[stepFilter.id], ","))
 	return c
 }
 
@@ -320,7 +321,7 @@ func (v *View) next() tea.Cmd {
 		}
 	}
 	if p.is(stepDriver) {
-		p.steps = stepsOf(p.speaks(), len(app.Drivers()))
+		p.steps = stepsOf(p.speaks(), len(workspace.Drivers()))
 	}
 	p.at++
 	return p.ask()

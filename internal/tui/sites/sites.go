@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/usage"
+	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -31,7 +32,7 @@ type View struct {
 	// path is the way to a new site, nil if none is gone.
 	path *path
 	// connections and surveys are what is connected, and the last survey of each.
-	connections []app.Connection
+	connections []workspace.Connection
 	surveys     map[string]app.Survey
 	coverage    map[string][]app.Covered
 	pairs       []app.Pair

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/site/driver"
 	"andamio/internal/site/drivers"
@@ -245,8 +246,8 @@ func TestWhatIsAskedDependsOnWhatTheSiteSpeaks(t *testing.T) {
 	assert.NotContains(t, drawn(v, 160, 43), "red-and")
 	c := v.path.connection()
 	assert.Equal(t, "semaphore", c.Driver)
-	assert.Equal(t, app.Values{"mast": "7"}, c.Settings)
-	assert.Equal(t, app.Values{"flag": "red-and-white"}, c.Secrets)
+	assert.Equal(t, workspace.Values{"mast": "7"}, c.Settings)
+	assert.Equal(t, workspace.Values{"flag": "red-and-white"}, c.Secrets)
 	assert.Equal(t, "7", v.answered(index(v.path, "driver.mast")))
 	assert.True(t, v.path.tries(), "after what is secret the connection is tried")
 }

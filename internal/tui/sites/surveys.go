@@ -9,13 +9,14 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
 
 // lookedUp is what is connected, and how its surveys went.
 type lookedUp struct {
-	connections []app.Connection
+	connections []workspace.Connection
 	surveys     map[string]app.Survey
 	coverage    map[string][]app.Covered
 	pairs       []app.Pair
@@ -52,8 +53,8 @@ func (v *View) lookUp() tea.Cmd {
 func (v *View) count() int { return max(len(v.loads), len(v.unloaded())) }
 
 // unloaded are connected sites of which the estate on screen knows nothing.
-func (v *View) unloaded() []app.Connection {
-	var out []app.Connection
+func (v *View) unloaded() []workspace.Connection {
+	var out []workspace.Connection
 	known := map[string]bool{}
 	for _, l := range v.loads {
 		known[l.Site.Name] = true
@@ -211,7 +212,7 @@ func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
 }
 
 // exposed says in a word or two what must be told of a connection wherever its site is, such as that it is in clear.
-func exposed(c app.Connection) string {
+func exposed(c workspace.Connection) string {
 	word, _, _ := strings.Cut(c.Exposed(), ":")
 	return word
 }

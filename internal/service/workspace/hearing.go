@@ -1,4 +1,4 @@
-package app
+package workspace
 
 import (
 	"net"
@@ -22,7 +22,7 @@ type Hearing struct {
 // Hearing says where notices are heard.
 func (w *Workspace) Hearing() (Hearing, error) {
 	var h Hearing
-	err := w.readJSON(fileHearing, &h)
+	err := w.ReadJSON(fileHearing, &h)
 	return h, err
 }
 
@@ -31,7 +31,7 @@ func (w *Workspace) SetHearing(h Hearing) error {
 	if err := h.check(); err != nil {
 		return err
 	}
-	return w.writeJSON(fileHearing, h)
+	return w.WriteJSON(fileHearing, h)
 }
 
 // hostName is what a host may be called (RFC 1123, section 2.1).

@@ -1,4 +1,8 @@
-package app
+// Package workspace is the folder that a workspace is: the connections of sites, the credentials in their vault, key pairs, and the files
+// that an administrator writes. What several processes change at once is changed under a lock.
+//
+// It knows no store and no run: services ask it for what they need of it.
+package workspace
 
 import (
 	"crypto/ed25519"
@@ -25,17 +29,17 @@ type Workspace struct {
 	Dir string
 	// Loose are files and folders that others could read or write when the workspace was opened; they cannot any more.
 	Loose []string
-	vault *vault.Vault
+	Vault *vault.Vault
 }
 
-// NewWorkspace is the workspace in a folder that is there.
-func NewWorkspace(dir string) *Workspace { return &Workspace{Dir: dir, vault: vault.New(dir)} }
+// New is the workspace in a folder that is there.
+func New(dir string) *Workspace { return &Workspace{Dir: dir, Vault: vault.New(dir)} }
 
 // Shelves of the vault.
 const (
-	shelfSites   = "sites"
-	shelfSecrets = "secrets"
-	shelfKeys    = "keys"
+	ShelfSites   = "sites"
+	ShelfSecrets = "secrets"
+	ShelfKeys    = "keys"
 )
 
 // DefaultDir is the user's workspace, under $XDG_DATA_HOME (XDG Base Directory Specification).
@@ -51,7 +55,9 @@ func DefaultDir() (string, error) {
 	return filepath.Join(base, "andamio"), nil
 }
 
-func openWorkspace(dir string) (*Workspace, error) {
+// Open is the workspace in a folder, which is made if it is not there, and is its owner's alone from then on. An empty dir is the user's
+// own.
+func Open(dir string) (*Workspace, error) {
 	if dir == "" {
 		d, err := DefaultDir()
 		if err != nil {
@@ -66,23 +72,24 @@ func openWorkspace(dir string) (*Workspace, error) {
 	if err := os.MkdirAll(dir, durable.FolderMode); err != nil {
 		return nil, fmt.Errorf("the workspace cannot be made; name another with --workspace: %w", err)
 	}
-	w := NewWorkspace(dir)
+	w := New(dir)
 	if w.Loose, err = durable.Tighten(dir); err != nil {
 		return nil, fmt.Errorf("others may read the workspace %s, and that cannot be changed: %w", dir, err)
 	}
 	return w, nil
 }
 
-func (w *Workspace) path(name string) string { return filepath.Join(w.Dir, name) }
+// Path is where a file of the workspace is.
+func (w *Workspace) Path(name string) string { return filepath.Join(w.Dir, name) }
 
-// write replaces a file whole, readable by its owner alone.
-func (w *Workspace) write(name string, data []byte) error {
-	return durable.Write(w.path(name), data)
+// Write replaces a file whole, readable by its owner alone.
+func (w *Workspace) Write(name string, data []byte) error {
+	return durable.Write(w.Path(name), data)
 }
 
-// readJSON reads a file into v; a file that is not there leaves v as it is.
-func (w *Workspace) readJSON(name string, v any) error {
-	data, err := os.ReadFile(w.path(name))
+// ReadJSON reads a file into v; a file that is not there leaves v as it is.
+func (w *Workspace) ReadJSON(name string, v any) error {
+	data, err := os.ReadFile(w.Path(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -90,20 +97,21 @@ func (w *Workspace) readJSON(name string, v any) error {
 		return err
 	}
 	if err := json.Unmarshal(data, v); err != nil {
-		return fmt.Errorf("%s is damaged (%w): put a copy of it back; andamio restore has that of the last backup", w.path(name), err)
+		return fmt.Errorf("%s is damaged (%w): put a copy of it back; andamio restore has that of the last backup", w.Path(name), err)
 	}
 	return nil
 }
 
-func (w *Workspace) writeJSON(name string, v any) error {
+// WriteJSON replaces a file by a value.
+func (w *Workspace) WriteJSON(name string, v any) error {
 	data, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
 		return err
 	}
-	return w.write(name, append(data, '\n'))
+	return w.Write(name, append(data, '\n'))
 }
 
-const fileSites = "sites.json"
+const FileSites = "sites.json"
 
 // SecretVariable is the environment variable that gives a secret to a run.
 func SecretVariable(name string) string {
@@ -134,7 +142,7 @@ func (w *Workspace) secrets(names []string) (given map[string]string, missing []
 	for _, name := range names {
 		v := os.Getenv(SecretVariable(name))
 		if v == "" {
-			if v, err = w.vault.Get(shelfSecrets, name); err != nil {
+			if v, err = w.Vault.Get(ShelfSecrets, name); err != nil {
 				return nil, nil, err
 			}
 		}
@@ -147,15 +155,15 @@ func (w *Workspace) secrets(names []string) (given map[string]string, missing []
 
 // SetSecrets keeps secrets; those that are "" are taken away.
 func (w *Workspace) SetSecrets(secrets map[string]string) error {
-	return w.vault.Set(shelfSecrets, secrets)
+	return w.Vault.Set(ShelfSecrets, secrets)
 }
 
-// instancesKey is the name of the key pair that opens instances.
-const instancesKey = "instances"
+// InstancesKey is the name of the key pair that opens instances.
+const InstancesKey = "instances"
 
 // Key is the key pair that opens instances, made at first use.
 func (w *Workspace) Key() (ssh.Signer, error) {
-	text, err := w.vault.Get(shelfKeys, instancesKey)
+	text, err := w.Vault.Get(ShelfKeys, InstancesKey)
 	if err == nil && text == "" {
 		text, err = w.newKey()
 	}
@@ -164,17 +172,17 @@ func (w *Workspace) Key() (ssh.Signer, error) {
 	}
 	signer, err := ssh.ParsePrivateKey([]byte(text))
 	if err != nil {
-		return nil, fault.Invalidf("the key pair %q in %s is no private key", instancesKey, w.path(vault.File))
+		return nil, fault.Invalidf("the key pair %q in %s is no private key", InstancesKey, w.Path(vault.File))
 	}
 	return signer, nil
 }
 
 func (w *Workspace) newKey() (string, error) {
-	text, err := generateKey(instancesKey)
+	text, err := generateKey(InstancesKey)
 	if err != nil {
 		return "", err
 	}
-	return text, w.vault.Set(shelfKeys, map[string]string{instancesKey: text})
+	return text, w.Vault.Set(ShelfKeys, map[string]string{InstancesKey: text})
 }
 
 // generateKey makes a private key as PEM.
@@ -188,4 +196,13 @@ func generateKey(comment string) (string, error) {
 		return "", err
 	}
 	return string(pem.EncodeToMemory(block)), nil
+}
+
+// FileDatabase is the workspace's database.
+const FileDatabase = "andamio.db"
+
+// There reports that a workspace's folder has its database still.
+func (w *Workspace) There() bool {
+	_, err := os.Stat(w.Path(FileDatabase))
+	return err == nil
 }

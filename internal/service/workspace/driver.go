@@ -1,4 +1,4 @@
-package app
+package workspace
 
 import (
 	"context"
@@ -44,8 +44,8 @@ func DriverNames() []string {
 // DriverNamed is the driver of a name; "" is the usual one.
 func DriverNamed(name string) (*Driver, error) { return drivers.Named(name) }
 
-// kit is the connection's driver.
-func (c *Connection) kit() (*driver.Driver, error) {
+// Kit is the connection's driver.
+func (c *Connection) Kit() (*driver.Driver, error) {
 	d, err := drivers.Named(c.Driver)
 	if err != nil {
 		return nil, fmt.Errorf("the connection of %s: %w; use the program that made it", c.Site, err)
@@ -65,7 +65,7 @@ func (c *Connection) values() driver.Values {
 
 // Tell has the driver told something more, or something else; what is "" is not said any more.
 func (c *Connection) Tell(v driver.Values) error {
-	d, err := c.kit()
+	d, err := c.Kit()
 	if err != nil {
 		return err
 	}
@@ -89,9 +89,9 @@ func cloned(v driver.Values) driver.Values {
 	return maps.Clone(v)
 }
 
-// settle checks what the driver is told, and makes it what it comes to.
-func (c *Connection) settle() error {
-	d, err := c.kit()
+// Settle checks what the driver is told, and makes it what it comes to.
+func (c *Connection) Settle() error {
+	d, err := c.Kit()
 	if err != nil {
 		return err
 	}
@@ -104,11 +104,11 @@ func (c *Connection) settle() error {
 }
 
 // CheckSettings says what is wrong with what the driver is told. Nothing is asked of the site.
-func (c Connection) CheckSettings() error { return c.settle() }
+func (c Connection) CheckSettings() error { return c.Settle() }
 
 // Address is where the site is.
 func (c *Connection) Address() string {
-	if d, err := c.kit(); err == nil {
+	if d, err := c.Kit(); err == nil {
 		return c.Settings[d.Address]
 	}
 	return ""
@@ -116,25 +116,25 @@ func (c *Connection) Address() string {
 
 // Credential is the secret that the site knows us by.
 func (c *Connection) Credential() string {
-	if d, err := c.kit(); err == nil {
+	if d, err := c.Kit(); err == nil {
 		return c.Secrets[d.Credential]
 	}
 	return ""
 }
 
-// with is the connection with another credential, and no way to a newer one.
-func (c Connection) with(credential string) Connection {
-	if d, err := c.kit(); err == nil {
+// With is the connection with another credential, and no way to a newer one.
+func (c Connection) With(credential string) Connection {
+	if d, err := c.Kit(); err == nil {
 		_ = c.Tell(driver.Values{d.Credential: credential})
 	}
-	c.renew = nil
+	c.Renew = nil
 	return c
 }
 
 // Exposed is what must be told of the connection wherever the site is, such as that what goes to it can be read on the way; ""
 // if there is nothing.
 func (c Connection) Exposed() string {
-	d, err := c.kit()
+	d, err := c.Kit()
 	if err != nil || d.Exposed == nil {
 		return ""
 	}
@@ -143,45 +143,45 @@ func (c Connection) Exposed() string {
 
 // Says says in words how the connection is secured, where that is not as usual.
 func (c Connection) Says() string {
-	d, err := c.kit()
+	d, err := c.Kit()
 	if err != nil {
 		return ""
 	}
 	return d.Says(c.Settings)
 }
 
-// open makes a driver of the site. Nothing is asked of it: what is wrong with the connection, such as that somebody changed its
+// Open makes a driver of the site. Nothing is asked of it: what is wrong with the connection, such as that somebody changed its
 // file by hand, is the answer to whatever is.
-func (c Connection) open() site.Site {
-	d, err := c.kit()
+func (c Connection) Open() site.Site {
+	d, err := c.Kit()
 	if err != nil {
 		return driver.Shut(c.Site, err)
 	}
-	s, err := d.Open(driver.Terms{Site: c.Site, Values: c.values(), Patience: time.Duration(c.Timeout * float64(time.Second)), Renew: c.renew})
+	s, err := d.Open(driver.Terms{Site: c.Site, Values: c.values(), Patience: time.Duration(c.Timeout * float64(time.Second)), Renew: c.Renew})
 	if err != nil {
 		return driver.Shut(c.Site, err)
 	}
 	return s
 }
 
-// surveyor is the site as one that can be surveyed.
-func (c Connection) surveyor() (site.Surveyor, error) {
-	s, ok := c.open().(site.Surveyor)
+// Surveyor is the site as one that can be surveyed.
+func (c Connection) Surveyor() (site.Surveyor, error) {
+	s, ok := c.Open().(site.Surveyor)
 	if !ok {
 		return nil, fault.Refusedf("%s cannot be surveyed: its driver does not know how", c.Site)
 	}
 	return s, nil
 }
 
-// holds reports that sites of the connection's driver can hold things of a kind.
-func (c *Connection) holds(kind kinds.Kind) bool {
-	d, err := c.kit()
+// Holds reports that sites of the connection's driver can hold things of a kind.
+func (c *Connection) Holds(kind kinds.Kind) bool {
+	d, err := c.Kit()
 	return err == nil && slices.Contains(d.Kinds, kind)
 }
 
-// access asks what the connection's credential may do.
-func (c Connection) access(ctx context.Context) (site.Access, error) {
-	s, err := c.surveyor()
+// Access asks what the connection's credential may do.
+func (c Connection) Access(ctx context.Context) (site.Access, error) {
+	s, err := c.Surveyor()
 	if err != nil {
 		return site.Access{}, err
 	}

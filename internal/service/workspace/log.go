@@ -1,4 +1,4 @@
-package app
+package workspace
 
 import (
 	"io"
@@ -15,9 +15,9 @@ const (
 	logDays  = 90
 )
 
-// logFile is the workspace's log, which begins anew when it is full. It is made when there is something to say.
-func logFile(ws *Workspace) io.WriteCloser {
-	return &logWriter{to: &lumberjack.Logger{Filename: ws.path(fileLog), MaxSize: logMiB, MaxBackups: logsKept, MaxAge: logDays}}
+// OpenLog is the workspace's log, which begins anew when it is full. It is made when there is something to say.
+func OpenLog(ws *Workspace) io.WriteCloser {
+	return &logWriter{to: &lumberjack.Logger{Filename: ws.Path(fileLog), MaxSize: logMiB, MaxBackups: logsKept, MaxAge: logDays}}
 }
 
 // logWriter writes to a log until it is closed; what is said afterwards, by what is just ending, makes no new file.

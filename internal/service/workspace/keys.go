@@ -1,4 +1,4 @@
-package app
+package workspace
 
 import (
 	"slices"
@@ -23,25 +23,25 @@ type KeyPair struct {
 // Keys lists the key pairs.
 func (w *Workspace) Keys() ([]KeyPair, error) {
 	out := []KeyPair{}
-	for _, shelf := range []string{shelfKeys, shelfPublic} {
-		names, err := w.vault.Names(shelf)
+	for _, shelf := range []string{ShelfKeys, shelfPublic} {
+		names, err := w.Vault.Names(shelf)
 		if err != nil {
 			return nil, err
 		}
 		for _, name := range names {
-			text, err := w.vault.Get(shelf, name)
+			text, err := w.Vault.Get(shelf, name)
 			if err != nil {
 				return nil, err
 			}
-			if shelf == shelfKeys {
+			if shelf == ShelfKeys {
 				if text, err = publicOf(text); err != nil {
 					return nil, fault.Invalidf("the key pair %s: %w", name, err)
 				}
 			}
-			out = append(out, KeyPair{name, text, shelf == shelfKeys})
+			out = append(out, KeyPair{name, text, shelf == ShelfKeys})
 		}
 	}
-	slices.SortFunc(out, func(a, b KeyPair) int { return compareText(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b KeyPair) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
@@ -78,7 +78,7 @@ func (w *Workspace) MakeKey(name string) (public, private string, err error) {
 	if public, err = publicOf(private); err != nil {
 		return "", "", err
 	}
-	return public, private, w.vault.Set(shelfPublic, map[string]string{name: public})
+	return public, private, w.Vault.Set(shelfPublic, map[string]string{name: public})
 }
 
 // BringKey keeps a key pair that somebody has, its private half encrypted. The name "instances" makes it the one that
@@ -87,13 +87,13 @@ func (w *Workspace) BringKey(name string, private []byte) (public string, err er
 	if public, err = publicOf(string(private)); err != nil {
 		return "", err
 	}
-	if name != instancesKey {
+	if name != InstancesKey {
 		if err := w.freeKey(name); err != nil {
 			return "", err
 		}
 	}
-	return public, w.vault.Set(shelfKeys, map[string]string{name: string(private)})
+	return public, w.Vault.Set(ShelfKeys, map[string]string{name: string(private)})
 }
 
 // Lock has the credentials open with a passphrase from now on, "" with a new key file.
-func (w *Workspace) Lock(phrase string) error { return w.vault.Lock(phrase) }
+func (w *Workspace) Lock(phrase string) error { return w.Vault.Lock(phrase) }

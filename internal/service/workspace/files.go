@@ -1,0 +1,124 @@
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"sync"
+
+	"andamio/internal/core/fault"
+	"andamio/internal/core/mapping"
+	"andamio/internal/core/rules"
+	"andamio/internal/core/settling"
+	"andamio/internal/site/drivers"
+)
+
+// FileRules is the administrator's rule file in the workspace.
+const FileRules = "rules.yaml"
+
+// RulesIn are those of the workspace in a folder, "" for the user's own, which need not be there.
+func RulesIn(dir string) (*rules.File, error) {
+	if dir == "" {
+		own, err := DefaultDir()
+		if err != nil {
+			return rules.Default(), nil // nobody's workspace has no rules
+		}
+		dir = own
+	}
+	return New(dir).Rules()
+}
+
+// Rules are the administrator's: those of the workspace, else those that ship.
+func (w *Workspace) Rules() (*rules.File, error) {
+	data, err := os.ReadFile(w.Path(FileRules))
+	if errors.Is(err, fs.ErrNotExist) {
+		return rules.Default(), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	f, err := rules.Read(data)
+	if err != nil {
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileRules), err))
+	}
+	return f, nil
+}
+
+// FileSettling holds the workspace's standing rules.
+const FileSettling = "settling.yaml"
+
+// SettlingRules are the workspace's standing rules; none if there is no file.
+func (w *Workspace) SettlingRules() (*settling.File, error) {
+	data, err := os.ReadFile(w.Path(FileSettling))
+	if errors.Is(err, fs.ErrNotExist) {
+		return &settling.File{Version: settling.Version}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	f, err := settling.Read(data)
+	if err != nil {
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileSettling), err))
+	}
+	return f, nil
+}
+
+// FileMapping is an administrator's own mapping, over the one that ships.
+const FileMapping = "mapping.yaml"
+
+// Mapping is the workspace's mapping: its own file's entries before those that ship.
+func (w *Workspace) Mapping() (*mapping.File, error) {
+	shipped, err := w.ShippedMapping()
+	if err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(w.Path(FileMapping))
+	if errors.Is(err, fs.ErrNotExist) {
+		return shipped, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	own, err := mapping.Read(data)
+	if err != nil {
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileMapping), err))
+	}
+	return own.Over(shipped), nil
+}
+
+// ShippedMapping are the mappings of the drivers, each for the sites that speak it.
+func (w *Workspace) ShippedMapping() (*mapping.File, error) {
+	var all []Connection
+	if err := w.ReadJSON(FileSites, &all); err != nil {
+		return nil, err
+	}
+	its, err := driverMappings()
+	if err != nil {
+		return nil, err
+	}
+	out := mapping.Default()
+	for k, d := range drivers.All {
+		var others []string
+		for i := range all {
+			if speaks, err := all[i].Kit(); err != nil || speaks != d {
+				others = append(others, all[i].Site)
+			}
+		}
+		out = its[k].Except(others).Over(out)
+	}
+	return out, nil
+}
+
+// driverMappings are the mappings of all drivers, read once.
+var driverMappings = sync.OnceValues(func() ([]*mapping.File, error) {
+	var out []*mapping.File
+	for _, d := range drivers.All {
+		f, err := mapping.Read(d.Mapping)
+		if err != nil {
+			return nil, fault.Invalidf("the mapping of the driver %s: %w", d.Name, err)
+		}
+		out = append(out, f)
+	}
+	return out, nil
+})
