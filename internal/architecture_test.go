@@ -75,10 +75,11 @@ var layers = []struct {
 	{"andamio/internal/sandbox", []string{"andamio/internal/core/", "andamio/internal/sandbox", "andamio/internal/site/occi/wire", "andamio/internal/notice", "andamio/internal/durable", "andamio/internal/web"}},
 	{"andamio/internal/source", []string{"andamio/internal/web"}},
 	{"andamio/internal/service/workspace", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable"}},
+	{"andamio/internal/service/templates", []string{"andamio/internal/core/", "andamio/internal/source", "andamio/internal/store", "andamio/examples"}},
 	{"andamio/internal/app", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/source", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web", "andamio/internal/remote",
 		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/examples"}},
 	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/tui"}},
-	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/app"}},
+	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app"}},
 	{"andamio/internal/cli", []string{"andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/sandbox", "andamio/internal/tui"}},
 	{"andamio/cmd/andamio", []string{"andamio/internal/cli"}},
 }

@@ -29,6 +29,7 @@ import (
 	"andamio/internal/core/tosca"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/source"
 	"andamio/internal/store"
@@ -42,7 +43,7 @@ const pace = 0.02
 // aWorkspace is an open workspace connected to stand-ins of its own.
 func aWorkspace(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 	t.Helper()
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	return connected(t, e, pace)
 }
@@ -67,7 +68,7 @@ func connectedTo(t *testing.T, cfg sandbox.Config) (*App, *sandbox.Sandbox) {
 }
 
 // draft works the scenario out, with files changed.
-func draft(t *testing.T, a *App, change map[string]string) *Draft {
+func draft(t *testing.T, a *App, change map[string]string) *templates.Draft {
 	t.Helper()
 	files := fstest.MapFS{}
 	for _, pattern := range []string{"*.yaml", "scripts/*", "presets/*"} {
@@ -83,14 +84,14 @@ func draft(t *testing.T, a *App, change map[string]string) *Draft {
 	for name, text := range change {
 		files[name] = &fstest.MapFile{Data: []byte(text)}
 	}
-	tmpl, err := ReadTemplate(files, "flood-watch", "template.yaml")
+	tmpl, err := templates.ReadTemplate(files, "flood-watch", "template.yaml")
 	require.NoError(t, err)
 	var e *estate.Estate
 	require.Eventually(t, func() bool { // one that is impatient may find a loaded machine slow
 		e, err = a.Estate(ctx)
 		return err == nil
 	}, 20*time.Second, 50*time.Millisecond, "the sites do not say what they offer")
-	d := NewDraft(tmpl, DraftRequest{Preset: "drill"}, e)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	return d
@@ -398,55 +399,55 @@ func TestTemplatesStayInTheirFolder(t *testing.T) {
 	text := "tosca_definitions_version: tosca_simple_yaml_1_3\ntopology_template:\n  node_templates:\n    h: {type: Compute, interfaces: {Standard: {start: link.sh}}}\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(text), 0o644))
 	require.NoError(t, os.Symlink(filepath.Join(outside, "secret.sh"), filepath.Join(dir, "link.sh")))
-	tmpl, err := OpenTemplate(context.Background(), source.Place{Path: dir})
+	tmpl, err := templates.OpenTemplate(context.Background(), source.Place{Path: dir})
 	require.NoError(t, err)
 	require.Len(t, tmpl.Diagnostics, 1, tmpl.Diagnostics.Error())
 	assert.Equal(t, tosca.CodeArtifact, tmpl.Diagnostics[0].Code, "a link that leads out of the folder opens nothing")
-	_, err = OpenTemplate(context.Background(), source.Place{Path: filepath.Join(dir, "nothing.yaml")})
+	_, err = templates.OpenTemplate(context.Background(), source.Place{Path: filepath.Join(dir, "nothing.yaml")})
 	assert.ErrorContains(t, err, "nothing.yaml")
-	_, err = OpenTemplate(context.Background(), source.Place{Path: outside})
+	_, err = templates.OpenTemplate(context.Background(), source.Place{Path: outside})
 	assert.ErrorContains(t, err, "there is no template here")
 }
 
 func TestPresets(t *testing.T) {
 	t.Parallel()
-	tmpl, err := DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
 	assert.Empty(t, tmpl.Diagnostics)
 	_, err = tmpl.Preset("strom-season")
 	assert.ErrorContains(t, err, "drill, storm-season")
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
-	small, large := NewDraft(tmpl, DraftRequest{Preset: "drill"}, e), NewDraft(tmpl, DraftRequest{Preset: "storm-season"}, e)
+	small, large := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e), templates.NewDraft(tmpl, templates.DraftRequest{Preset: "storm-season"}, e)
 	assert.Less(t, len(small.Plan.Steps), len(large.Plan.Steps))
 	value, diags := tosca.ParseInput("forecast_workers", "7")
 	require.Empty(t, diags)
-	more := NewDraft(tmpl, DraftRequest{Preset: "drill", Inputs: tosca.Inputs{"forecast_workers": value}}, e)
+	more := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill", Inputs: tosca.Inputs{"forecast_workers": value}}, e)
 	assert.Equal(t, int64(7), more.Plan.Inputs["forecast_workers"], "an input given beside the preset wins")
 	assert.Equal(t, "16 GiB", more.Plan.Inputs["store_memory"])
 	tight := &estate.Estate{Version: estate.Version, Sites: e.Sites[:1]}
-	none := NewDraft(tmpl, DraftRequest{Preset: "drill"}, tight)
+	none := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, tight)
 	assert.Nil(t, none.Plan)
 	assert.Equal(t, tosca.CodeNotOffered, none.Diagnostics[0].Code, "found before anything is placed")
-	full, err := DemoEstate()
+	full, err := templates.DemoEstate()
 	require.NoError(t, err)
 	for _, z := range full.Site("vega").Zones {
 		for i := range z.Hosts {
 			z.Hosts[i].Free = estate.Capacity{Cores: 1, MemoryGiB: 1, DiskGiB: 10}
 		}
 	}
-	none = NewDraft(tmpl, DraftRequest{Preset: "drill"}, full)
+	none = templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, full)
 	assert.Nil(t, none.Plan)
 	assert.ErrorContains(t, none.Err, "there is no place for")
 }
 
 func TestPicturesAreWritten(t *testing.T) {
 	t.Parallel()
-	tmpl, err := DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
-	d := NewDraft(tmpl, DraftRequest{Preset: "drill"}, e)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e)
 	d.Plan.Name = "../flood/watch"
 	files, err := ExportPictures(run.New(d.Plan), elevation.BySite, time.Now(), t.TempDir())
 	require.NoError(t, err)

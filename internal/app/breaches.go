@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 )
 
 // Breaking is why workloads do not go where they were to go: rules that hold for them forbid it, and nobody lifted those.
@@ -57,20 +58,20 @@ func (a *App) rulesFor(ctx context.Context, d *Deployment, wanted *plan.Plan, e 
 	for name, v := range p.Inputs {
 		all[name] = v
 	}
-	for name, v := range inputsOf(wanted, nil) {
+	for name, v := range templates.InputsOf(wanted, nil) {
 		all[name] = v
 	}
-	design, diagnostics := t.Design(all, p.Diagnostics, topology.Options{Standing: standing(e)})
+	design, diagnostics := t.Design(all, p.Diagnostics, topology.Options{Standing: templates.Existing(e)})
 	if design == nil {
 		return nil, diagnostics
 	}
-	w, err := a.ruled(DraftRequest{})
+	w, err := a.ruled(templates.DraftRequest{})
 	if err != nil {
 		return nil, err
 	}
-	problem, err := problemOf(design, e, w)
+	problem, err := templates.ProblemOf(design, e, w)
 	if err == nil {
-		stay(problem, DraftRequest{Lifted: wanted.Lifted})
+		templates.Stay(problem, templates.DraftRequest{Lifted: wanted.Lifted})
 	}
 	return problem, err
 }

@@ -8,17 +8,18 @@ import (
 
 	"andamio/internal/core/capture"
 	"andamio/internal/core/fault"
+	"andamio/internal/service/templates"
 )
 
 // captured are the files of a template of what stands: those that it was made from, as they were then, with the values that
 // it was given, where they say the whole of it; else what can be told of its parts.
 func (a *App) captured(ctx context.Context, d *Deployment) (capture.Files, error) {
-	for _, find := range []func(context.Context, *Deployment) (*Template, error){a.kept, a.atItsPlace} {
+	for _, find := range []func(context.Context, *Deployment) (*templates.Template, error){a.kept, a.atItsPlace} {
 		t, err := find(ctx, d)
 		if err != nil || t == nil || t.Diagnostics.Errors() > 0 {
 			continue // it can be told of its parts
 		}
-		draft, order, err := a.updating(ctx, d, t, DraftRequest{})
+		draft, order, err := a.updating(ctx, d, t, templates.DraftRequest{})
 		if err == nil && draft.Plan != nil && len(order.Plan.Steps) == 0 {
 			return filledIn(t, draft.Plan.Inputs)
 		}
@@ -30,13 +31,13 @@ func (a *App) captured(ctx context.Context, d *Deployment) (capture.Files, error
 }
 
 // atItsPlace is the template of a deployment as it is now where it was opened.
-func (a *App) atItsPlace(ctx context.Context, d *Deployment) (*Template, error) {
+func (a *App) atItsPlace(ctx context.Context, d *Deployment) (*templates.Template, error) {
 	return a.TemplateOf(ctx, d, "")
 }
 
 // filledIn are the files of a template with values as the defaults of its inputs.
-func filledIn(t *Template, inputs map[string]any) (capture.Files, error) {
-	all := t.source().Files
+func filledIn(t *templates.Template, inputs map[string]any) (capture.Files, error) {
+	all := t.Kept().Files
 	var err error
 	if all[t.Root], err = capture.Given(all[t.Root], inputs); err != nil {
 		return nil, err

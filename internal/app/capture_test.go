@@ -18,18 +18,19 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
 
 // drafted works an example out for the demo's estate.
-func drafted(t *testing.T, files capture.Files, root string, w DraftRequest) *Draft {
+func drafted(t *testing.T, files capture.Files, root string, w templates.DraftRequest) *templates.Draft {
 	t.Helper()
-	tmpl, err := ReadTemplate(source.Memory(files), "captured", root)
+	tmpl, err := templates.ReadTemplate(source.Memory(files), "captured", root)
 	require.NoError(t, err)
 	require.Zero(t, tmpl.Diagnostics.Errors(), tmpl.Diagnostics.Error())
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
-	d := NewDraft(tmpl, w, e)
+	d := templates.NewDraft(tmpl, w, e)
 	require.NotNil(t, d.Plan, "%v %v", d.Err, d.Diagnostics)
 	return d
 }
@@ -80,16 +81,16 @@ func TestWhatWasMadeFromATemplateIsCapturedWhole(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			all, err := source.All(os.DirFS(dir))
 			require.NoError(t, err)
-			tmpl, err := ReadTemplate(source.Memory(all), name, "template.yaml")
+			tmpl, err := templates.ReadTemplate(source.Memory(all), name, "template.yaml")
 			require.NoError(t, err)
 			preset := ""
 			if len(tmpl.Presets) > 0 {
 				preset = tmpl.Presets[0].Name
 			}
-			was := drafted(t, all, "template.yaml", DraftRequest{Preset: preset})
+			was := drafted(t, all, "template.yaml", templates.DraftRequest{Preset: preset})
 			files, err := filledIn(tmpl, was.Plan.Inputs)
 			require.NoError(t, err)
-			again := drafted(t, files, "template.yaml", DraftRequest{Name: "another", Like: was.Placement})
+			again := drafted(t, files, "template.yaml", templates.DraftRequest{Name: "another", Like: was.Placement})
 			assert.Equal(t, likes(was.Plan), likes(again.Plan))
 			assert.Equal(t, len(was.Plan.Outputs), len(again.Plan.Outputs))
 			assert.Equal(t, was.Plan.CostPerHour, again.Plan.CostPerHour)
@@ -99,14 +100,14 @@ func TestWhatWasMadeFromATemplateIsCapturedWhole(t *testing.T) {
 }
 
 // capturedParts is the draft of what is made of the parts of a plan alone, as it would stand.
-func capturedParts(t *testing.T, was *Draft) (*Draft, capture.Files) {
+func capturedParts(t *testing.T, was *templates.Draft) (*templates.Draft, capture.Files) {
 	t.Helper()
 	stands, err := change.Done(change.Nothing(was.Plan), was.Plan)
 	require.NoError(t, err)
 	require.NoError(t, stands.Plan.Arrange())
 	files, err := capture.Template(stands.Plan)
 	require.NoError(t, err)
-	return drafted(t, files, "template.yaml", DraftRequest{Name: "another", Like: was.Placement}), files
+	return drafted(t, files, "template.yaml", templates.DraftRequest{Name: "another", Like: was.Placement}), files
 }
 
 // TestPartsAreCapturedAsTheyStand makes templates of what stands alone, of which nobody has the template: of each example.
@@ -116,7 +117,7 @@ func TestPartsAreCapturedAsTheyStand(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			all, err := source.All(os.DirFS("../../examples/" + name))
 			require.NoError(t, err)
-			was := drafted(t, all, "template.yaml", DraftRequest{Preset: map[string]string{"flood-watch": "drill"}[name]})
+			was := drafted(t, all, "template.yaml", templates.DraftRequest{Preset: map[string]string{"flood-watch": "drill"}[name]})
 			again, files := capturedParts(t, was)
 			assert.Equal(t, likes(was.Plan), likes(again.Plan))
 			assert.Equal(t, len(was.Plan.Outputs), len(again.Plan.Outputs))
@@ -185,7 +186,7 @@ func drawTiers(t *rapid.T) capture.Files {
 func TestDrawnDesignsAreCapturedAsTheyStand(t *testing.T) {
 	rapid.Check(t, func(rt *rapid.T) {
 		files := drawTiers(rt)
-		was := drafted(t, files, "template.yaml", DraftRequest{})
+		was := drafted(t, files, "template.yaml", templates.DraftRequest{})
 		again, made := capturedParts(t, was)
 		if !assert.Equal(t, likes(was.Plan), likes(again.Plan)) {
 			rt.Fatalf("%s\n---\n%s", files["template.yaml"], made["template.yaml"])
@@ -204,13 +205,13 @@ topology_template:
   node_templates:
     host: { type: Compute }
     part: { type: SoftwareComponent, requirements: [ host: host ], interfaces: { Standard: { create: x.sh } } }
-`), "x.sh": []byte("true\n")}, "template.yaml", DraftRequest{})
+`), "x.sh": []byte("true\n")}, "template.yaml", templates.DraftRequest{})
 	stands, err := change.Done(change.Nothing(was.Plan), was.Plan)
 	require.NoError(t, err)
 	require.NoError(t, stands.Plan.Arrange())
 	files, err := capture.Template(stands.Plan)
 	require.NoError(t, err)
-	again := drafted(t, files, "template.yaml", DraftRequest{})
+	again := drafted(t, files, "template.yaml", templates.DraftRequest{})
 	assert.Equal(t, likes(was.Plan), likes(again.Plan))
 	assert.NotContains(t, string(files["template.yaml"]), "scalable")
 	assert.NotContains(t, string(files["template.yaml"]), "site-lan")
@@ -223,9 +224,9 @@ func TestWhatStandsIsCapturedThoughItsTemplateIsGone(t *testing.T) {
 	a, _ := aWorkspace(t, pace)
 	from := t.TempDir()
 	require.NoError(t, os.CopyFS(from, os.DirFS("../../examples/flood-watch")))
-	tmpl, err := OpenTemplate(ctx, source.Place{Path: from})
+	tmpl, err := templates.OpenTemplate(ctx, source.Place{Path: from})
 	require.NoError(t, err)
-	d, err := a.Drafting(ctx, tmpl, DraftRequest{Preset: "drill"})
+	d, err := a.Drafting(ctx, tmpl, templates.DraftRequest{Preset: "drill"})
 	require.NoError(t, err)
 	o, err := a.OrderOf(ctx, d)
 	require.NoError(t, err)
@@ -241,10 +242,10 @@ func TestWhatStandsIsCapturedThoughItsTemplateIsGone(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "personal-data", "its policies")
 	assert.Contains(t, string(text), "in_range: [1, 32]", "its bounds")
-	made, err := OpenTemplate(ctx, source.Place{Path: dir})
+	made, err := templates.OpenTemplate(ctx, source.Place{Path: dir})
 	require.NoError(t, err)
 	require.Zero(t, made.Diagnostics.Errors(), made.Diagnostics.Error())
-	again, err := a.Drafting(ctx, made, DraftRequest{})
+	again, err := a.Drafting(ctx, made, templates.DraftRequest{})
 	require.NoError(t, err)
 	require.NotNil(t, again.Plan)
 	same, err := a.OrderOf(ctx, again)

@@ -17,11 +17,12 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
 
 // raised is the scenario standing on stand-ins, with its template.
-func raised(t *testing.T) (*App, *sandbox.Sandbox, *Draft, int64) {
+func raised(t *testing.T) (*App, *sandbox.Sandbox, *templates.Draft, int64) {
 	t.Helper()
 	a, box := aWorkspace(t, pace)
 	d := draft(t, a, nil)
@@ -78,7 +79,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	before := len(box.Holds())
 
 	// One worker more: only what belongs to it is built, and everything else is kept.
-	more, err := a.Redraft(ctx, id, d.Template, DraftRequest{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
+	more, err := a.Redraft(ctx, id, d.Template, templates.DraftRequest{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
 	require.NoError(t, err)
 	require.NoError(t, more.Err)
 	o, err := a.Changed(ctx, id, more.Plan, "more workers")
@@ -91,7 +92,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	allGood(t, s)
 	assert.Equal(t, before+2, len(box.Holds()), "an instance and its interface")
 
-	same, err := a.Redraft(ctx, id, d.Template, DraftRequest{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
+	same, err := a.Redraft(ctx, id, d.Template, templates.DraftRequest{Preset: "drill", Inputs: given(t, "forecast_workers", "4")})
 	require.NoError(t, err)
 	o, err = a.Changed(ctx, id, same.Plan, "the same")
 	require.NoError(t, err)
@@ -133,7 +134,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	assert.ErrorContains(t, err, "flood-watch-two stands already")
 	second, err := a.Taken(ctx, "flood-watch-two")
 	require.NoError(t, err)
-	_, unchanged, err := a.Updating(ctx, second.ID, "", DraftRequest{})
+	_, unchanged, err := a.Updating(ctx, second.ID, "", templates.DraftRequest{})
 	require.NoError(t, err)
 	assert.Empty(t, unchanged.Plan.Steps, "nothing is otherwise of a fresh clone")
 	o, err = a.Retiring(ctx, second.ID)
@@ -159,7 +160,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 func TestAnInstanceIsGivenAnotherSizeInPlace(t *testing.T) {
 	t.Parallel()
 	a, _, d, id := raised(t)
-	bigger, err := a.Redraft(ctx, id, d.Template, DraftRequest{Preset: "drill", Inputs: given(t, "store_memory", "20 GiB")})
+	bigger, err := a.Redraft(ctx, id, d.Template, templates.DraftRequest{Preset: "drill", Inputs: given(t, "store_memory", "20 GiB")})
 	require.NoError(t, err)
 	require.NoError(t, bigger.Err)
 	o, err := a.Changed(ctx, id, bigger.Plan, "more memory")
@@ -260,12 +261,12 @@ func TestATemplateOfWhatStandsRaisesItsLike(t *testing.T) {
 	o, err := a.Retiring(ctx, id)
 	require.NoError(t, err)
 	carriedOut(t, a, o)
-	tmpl, err := OpenTemplate(ctx, source.Place{Path: dir})
+	tmpl, err := templates.OpenTemplate(ctx, source.Place{Path: dir})
 	require.NoError(t, err)
 	require.Zero(t, tmpl.Diagnostics.Errors(), tmpl.Diagnostics.Error())
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	again := NewDraft(tmpl, DraftRequest{}, e)
+	again := templates.NewDraft(tmpl, templates.DraftRequest{}, e)
 	require.Zero(t, again.Diagnostics.Errors(), again.Diagnostics.Error())
 	require.NoError(t, again.Err)
 	for _, kind := range []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Software, kinds.Endpoint} {

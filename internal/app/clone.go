@@ -9,6 +9,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/service/templates"
 )
 
 // Cloning compiles the order that raises another deployment like one, under a name of its own: placed anew, as near as
@@ -64,12 +65,12 @@ func (a *App) redrawn(ctx context.Context, d *Deployment, wanted *plan.Plan, nam
 	if err != nil {
 		return nil
 	}
-	w, err := a.ruled(DraftRequest{Name: name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Workflow: wanted.Workflow, Like: placed(wanted),
+	w, err := a.ruled(templates.DraftRequest{Name: name, Preset: wanted.Preset, Inputs: templates.InputsOf(wanted, nil), Workflow: wanted.Workflow, Like: templates.PlacementOf(wanted),
 		Lifted: wanted.Lifted})
 	if err != nil {
 		return nil
 	}
-	draft := NewDraft(t, w, e)
+	draft := templates.NewDraft(t, w, e)
 	if draft.Plan == nil || !alike(draft.Plan, wanted) {
 		return nil
 	}

@@ -4,19 +4,13 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 
-	"andamio/examples"
-	"andamio/internal/core/estate"
 	"andamio/internal/names"
 	"andamio/internal/sandbox"
 )
-
-// DemoName is the scenario that ships with the program.
-const DemoName = "flood-watch"
 
 // DemoDir is the demo's own workspace, under the user's cache.
 func DemoDir() (string, error) {
@@ -30,27 +24,6 @@ func DemoDir() (string, error) {
 	}
 	return filepath.Join(base, "andamio", "demo"), nil
 }
-
-// DemoFiles is the scenario's folder.
-func DemoFiles() fs.FS {
-	sub, err := fs.Sub(examples.Files, DemoName)
-	if err != nil {
-		panic(err) // the folder is part of the program
-	}
-	return sub
-}
-
-// DemoEstate is the scenario's estate.
-func DemoEstate() (*estate.Estate, error) {
-	data, err := fs.ReadFile(DemoFiles(), "estate.json")
-	if err != nil {
-		return nil, err
-	}
-	return estate.Read(data)
-}
-
-// DemoTemplate is the scenario's template.
-func DemoTemplate() (*Template, error) { return ReadTemplate(DemoFiles(), DemoName, "template.yaml") }
 
 // standInTTL is for how many seconds answers of the stand-in name server may be kept.
 const standInTTL = 2

@@ -10,25 +10,26 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
 
 // example opens one of the examples that ship beside the program.
-func example(t *testing.T, name string) *Template {
+func example(t *testing.T, name string) *templates.Template {
 	t.Helper()
-	tmpl, err := OpenTemplate(ctx, source.Place{Path: filepath.Join("../../examples", name)})
+	tmpl, err := templates.OpenTemplate(ctx, source.Place{Path: filepath.Join("../../examples", name)})
 	require.NoError(t, err)
 	require.Empty(t, tmpl.Diagnostics, tmpl.Diagnostics.Error())
 	return tmpl
 }
 
 // raise runs an example on stand-ins to its end, and returns its state and the order in which steps were done.
-func raise(t *testing.T, name string, w DraftRequest) (*run.State, []string) {
+func raise(t *testing.T, name string, w templates.DraftRequest) (*run.State, []string) {
 	t.Helper()
 	a, _ := aWorkspace(t, pace)
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := NewDraft(example(t, name), w, e)
+	d := templates.NewDraft(example(t, name), w, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	id := worked(t, a, d)
@@ -47,7 +48,7 @@ func raise(t *testing.T, name string, w DraftRequest) (*run.State, []string) {
 }
 
 // worked runs a draft's plan to its end, and returns the run's number.
-func worked(t *testing.T, a *App, d *Draft) int64 {
+func worked(t *testing.T, a *App, d *templates.Draft) int64 {
 	t.Helper()
 	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
 	require.NoError(t, err)
@@ -83,7 +84,7 @@ func follows(t *testing.T, order []string, steps ...string) {
 
 func TestThreeLevelsOfSubstitutionServe(t *testing.T) {
 	t.Parallel()
-	state, order := raise(t, "gauge-chain", DraftRequest{})
+	state, order := raise(t, "gauge-chain", templates.DraftRequest{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.NotNil(t, state.Resource("warnings.store.base.machine-1"), "a part of a part of a part")
 	follows(t, order, "warnings.store.base.machine-1/create", "warnings.store.base.machine-1/attach:warnings.store.base.disk-1",
@@ -96,7 +97,7 @@ func TestThreeLevelsOfSubstitutionServe(t *testing.T) {
 
 func TestRelationshipsWorkOnBothEnds(t *testing.T) {
 	t.Parallel()
-	state, order := raise(t, "relay-tiers", DraftRequest{})
+	state, order := raise(t, "relay-tiers", templates.DraftRequest{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	for _, relay := range []string{"relay-1", "relay-2"} {
 		follows(t, order, "store-1/create", "store-1/connect:store.pre_configure_target."+relay, "store-1/configure",
@@ -119,7 +120,7 @@ func TestRelationshipsWorkOnBothEnds(t *testing.T) {
 
 func TestAnImperativeWorkflowServes(t *testing.T) {
 	t.Parallel()
-	state, order := raise(t, "by-hand", DraftRequest{})
+	state, order := raise(t, "by-hand", templates.DraftRequest{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.Equal(t, "deploy", state.Plan.Workflow)
 	follows(t, order, "siren-1/require:deploy", "lan@vega/create", "mast-1/create", "port-1/plug", "mast-1/attach:tape-1", "siren-1/create",
@@ -135,11 +136,11 @@ func TestAWorkflowHasAnAnswerToFailure(t *testing.T) {
 	require.NoError(t, os.CopyFS(dir, os.DirFS("../../examples/by-hand")))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "scripts/configure.sh"), []byte("echo no volume; exit 3\n"), 0o644))
 	a, _ := aWorkspace(t, pace)
-	tmpl, err := OpenTemplate(ctx, source.Place{Path: dir})
+	tmpl, err := templates.OpenTemplate(ctx, source.Place{Path: dir})
 	require.NoError(t, err)
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := NewDraft(tmpl, DraftRequest{}, e)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{}, e)
 	require.NoError(t, d.Err)
 	id := worked(t, a, d)
 	state, err := a.Replay(ctx, id)
@@ -152,7 +153,7 @@ func TestAWorkflowHasAnAnswerToFailure(t *testing.T) {
 
 func TestFunctionsAreWorkedOutWhenTheyCanBe(t *testing.T) {
 	t.Parallel()
-	state, _ := raise(t, "words", DraftRequest{})
+	state, _ := raise(t, "words", templates.DraftRequest{})
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	assert.Equal(t, "station,level 42 read twice a day", state.Outputs["checked"], "files, an output of another operation, a library beside the script")
 	assert.Equal(t, "42", state.Outputs["sum"])
@@ -182,7 +183,7 @@ func TestWhatStandsIsTaken(t *testing.T) {
 	a := standingSites(t, "borrowed")
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := NewDraft(example(t, "borrowed"), DraftRequest{}, e)
+	d := templates.NewDraft(example(t, "borrowed"), templates.DraftRequest{}, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	id := worked(t, a, d)
@@ -195,6 +196,6 @@ func TestWhatStandsIsTaken(t *testing.T) {
 	assert.Equal(t, "large-host-1", state.Resource("recorder-1").On, "found by its filter")
 	assert.Equal(t, "small-host-1", state.Resource("reader-1").On)
 	assert.Equal(t, "tape of levels", state.Step("reader-1/start").Log[0].Text)
-	bare := NewDraft(example(t, "borrowed"), DraftRequest{}, &estate.Estate{Version: estate.Version, Currency: "cr"})
+	bare := templates.NewDraft(example(t, "borrowed"), templates.DraftRequest{}, &estate.Estate{Version: estate.Version, Currency: "cr"})
 	assert.Contains(t, bare.Diagnostics.Error(), "nothing stands that office-lan could be")
 }

@@ -11,13 +11,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
 
 func TestEveryCodeIsTriggeredByItsExample(t *testing.T) {
 	t.Parallel()
 	for _, e := range tosca.Explanations {
-		diags, err := Trigger(e)
+		diags, err := templates.Trigger(e)
 		require.NoError(t, err, e.Code)
 		var codes []tosca.Code
 		for _, d := range diags {
@@ -46,7 +47,7 @@ func TestTheGuidesFirstTemplateIsRight(t *testing.T) {
 	_, after, ok := strings.Cut(string(guide), "```yaml\n")
 	require.True(t, ok)
 	text, _, _ := strings.Cut(after, "```")
-	tmpl, err := ReadTemplate(source.Memory(map[string][]byte{"template.yaml": []byte(text), "scripts/start.sh": []byte("true\n")}), "guide", "template.yaml")
+	tmpl, err := templates.ReadTemplate(source.Memory(map[string][]byte{"template.yaml": []byte(text), "scripts/start.sh": []byte("true\n")}), "guide", "template.yaml")
 	require.NoError(t, err)
 	diags, err := tmpl.Check("", nil, nil)
 	require.NoError(t, err)
@@ -55,15 +56,15 @@ func TestTheGuidesFirstTemplateIsRight(t *testing.T) {
 
 func TestWhatSitesDoNotOfferIsFoundAtItsLine(t *testing.T) {
 	t.Parallel()
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	check := func(change ...string) tosca.Diagnostics {
-		tmpl, err := DemoTemplate()
+		tmpl, err := templates.DemoTemplate()
 		require.NoError(t, err)
-		files, err := tmpl.all()
+		files, err := tmpl.AllFiles()
 		require.NoError(t, err)
 		files["template.yaml"] = []byte(strings.NewReplacer(change...).Replace(string(files["template.yaml"])))
-		tmpl, err = ReadTemplate(source.Memory(files), "flood-watch", "template.yaml")
+		tmpl, err = templates.ReadTemplate(source.Memory(files), "flood-watch", "template.yaml")
 		require.NoError(t, err)
 		diags, err := tmpl.Check("drill", e, nil)
 		require.NoError(t, err)
@@ -91,9 +92,9 @@ func TestWhatSitesDoNotOfferIsFoundAtItsLine(t *testing.T) {
 func TestPresetsAndCopiesAreWritten(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, pace)
-	tmpl, err := DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
-	_, err = SavePreset(tmpl, "dam", nil)
+	_, err = templates.SavePreset(tmpl, "dam", nil)
 	assert.ErrorContains(t, err, "copy the template under a new name first")
 	_, err = a.CopyTemplate(tmpl, "../evil")
 	assert.ErrorContains(t, err, "cannot be the name")
@@ -101,7 +102,7 @@ func TestPresetsAndCopiesAreWritten(t *testing.T) {
 	require.NoError(t, err)
 	_, err = a.CopyTemplate(tmpl, "mine")
 	assert.ErrorContains(t, err, "is there already")
-	mine, err := OpenTemplate(ctx, source.Place{Path: dir})
+	mine, err := templates.OpenTemplate(ctx, source.Place{Path: dir})
 	require.NoError(t, err)
 	assert.Equal(t, "mine", mine.Name)
 	assert.Empty(t, mine.Diagnostics, mine.Diagnostics.Error())
@@ -109,12 +110,12 @@ func TestPresetsAndCopiesAreWritten(t *testing.T) {
 	for name, text := range map[string]string{"forecast_workers": "7", "store_memory": "8 GiB", "basin_title": "\"yes: #1\"", "register_key": "hush"} {
 		inputs[name], _ = tosca.ParseInput(name, text)
 	}
-	file, err := SavePreset(mine, "dam", inputs)
+	file, err := templates.SavePreset(mine, "dam", inputs)
 	require.NoError(t, err)
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)
 	assert.NotContains(t, string(data), "hush", "secrets are never written")
-	again, err := OpenTemplate(ctx, source.Place{Path: dir})
+	again, err := templates.OpenTemplate(ctx, source.Place{Path: dir})
 	require.NoError(t, err)
 	p, err := again.Preset("dam")
 	require.NoError(t, err)
@@ -126,20 +127,20 @@ func TestPresetsAndCopiesAreWritten(t *testing.T) {
 
 func TestDraftsSayWhyThereIsNoPlan(t *testing.T) {
 	t.Parallel()
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	chain := example(t, "gauge-chain")
-	d := NewDraft(chain, DraftRequest{Preset: "nothing"}, e)
+	d := templates.NewDraft(chain, templates.DraftRequest{Preset: "nothing"}, e)
 	assert.ErrorContains(t, d.Err, `there is no preset "nothing"`)
 	value, _ := tosca.ParseInput("keep", "1 MB")
-	d = NewDraft(chain, DraftRequest{Inputs: tosca.Inputs{"keep": value}}, e)
+	d = templates.NewDraft(chain, templates.DraftRequest{Inputs: tosca.Inputs{"keep": value}}, e)
 	assert.Nil(t, d.Plan)
 	require.NotEmpty(t, d.Diagnostics)
 	assert.Contains(t, d.Diagnostics[0].Message, "keep is 1 MB, and must be: ≥ 1 GiB", "the property that it is mapped to says so")
 	assert.Equal(t, tosca.CodeConstraint, d.Diagnostics[0].Code)
-	d = NewDraft(example(t, "by-hand"), DraftRequest{Workflow: "nothing"}, e)
+	d = templates.NewDraft(example(t, "by-hand"), templates.DraftRequest{Workflow: "nothing"}, e)
 	assert.ErrorContains(t, d.Err, `no workflow "nothing"`)
-	d = NewDraft(example(t, "by-hand"), DraftRequest{}, nil)
+	d = templates.NewDraft(example(t, "by-hand"), templates.DraftRequest{}, nil)
 	assert.NotNil(t, d.Design, "without sites the design is worked out all the same")
 	assert.Nil(t, d.Plan)
 	assert.NoError(t, d.Err)
@@ -147,7 +148,7 @@ func TestDraftsSayWhyThereIsNoPlan(t *testing.T) {
 
 func TestExamplesAreRightWithEveryEstate(t *testing.T) {
 	t.Parallel()
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	for _, name := range []string{"flood-watch", "gauge-chain", "relay-tiers", "by-hand", "words"} {
 		diags, err := example(t, name).Check("", e, nil)
@@ -200,11 +201,11 @@ topology_template:
 }
 
 // draftOf works a template of one file out for the demo's estate.
-func draftOf(t *testing.T, text string) *Draft {
+func draftOf(t *testing.T, text string) *templates.Draft {
 	t.Helper()
-	tmpl, err := ReadTemplate(fstest.MapFS{"template.yaml": &fstest.MapFile{Data: []byte(text)}}, "x", "template.yaml")
+	tmpl, err := templates.ReadTemplate(fstest.MapFS{"template.yaml": &fstest.MapFile{Data: []byte(text)}}, "x", "template.yaml")
 	require.NoError(t, err)
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
-	return NewDraft(tmpl, DraftRequest{}, e)
+	return templates.NewDraft(tmpl, templates.DraftRequest{}, e)
 }

@@ -8,6 +8,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/search"
 	"andamio/internal/core/servicemap"
+	"andamio/internal/service/templates"
 )
 
 // ThingKind is a sort of thing that can be found.
@@ -49,7 +50,7 @@ func (t *Thing) words() []string {
 
 // Things are all that can be found now: sites, deployments with all that stands of them, runs, the findings and records of
 // an inventory, and the nodes of a template; both may be nil.
-func (a *App) Things(ctx context.Context, inv *Inventory, t *Template) ([]Thing, error) {
+func (a *App) Things(ctx context.Context, inv *Inventory, t *templates.Template) ([]Thing, error) {
 	connections, err := a.workspace.Connections()
 	if err != nil {
 		return nil, err
@@ -75,7 +76,7 @@ func (a *App) Things(ctx context.Context, inv *Inventory, t *Template) ([]Thing,
 	if inv != nil {
 		out = append(out, inv.things()...)
 	}
-	return append(out, t.things()...), nil
+	return append(out, templateThings(t)...), nil
 }
 
 // Find returns the things that a text may mean, the likeliest first.
@@ -147,8 +148,8 @@ func (inv *Inventory) things() []Thing {
 	return out
 }
 
-// things are the template and its nodes, in their order.
-func (t *Template) things() []Thing {
+// templateThings are the template and its nodes, in their order.
+func templateThings(t *templates.Template) []Thing {
 	if t == nil {
 		return nil
 	}

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/kinds"
+	"andamio/internal/service/templates"
 	"andamio/internal/site"
 )
 
@@ -32,7 +33,7 @@ func TestEverythingWithANameIsFound(t *testing.T) {
 	require.NoError(t, err)
 	stands(t, sites["vega"], made)
 	inv := surveyedAll(t, a)
-	tmpl, err := DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
 	all, err := a.Things(ctx, inv, tmpl)
 	require.NoError(t, err)

@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
@@ -258,7 +259,7 @@ func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) 
 	if err != nil {
 		return nil, err
 	}
-	w := DraftRequest{Name: d.Name, Preset: wanted.Preset, Inputs: inputsOf(wanted, nil), Stand: d.Stand.Plan, Like: placed(d.Stand.Plan), Lifted: wanted.Lifted}
+	w := templates.DraftRequest{Name: d.Name, Preset: wanted.Preset, Inputs: templates.InputsOf(wanted, nil), Stand: d.Stand.Plan, Like: templates.PlacementOf(d.Stand.Plan), Lifted: wanted.Lifted}
 	w.Choices.Forbids, w.Keep = map[string][]string{}, map[string]placement.Spot{}
 	for _, c := range w.Like.Choices {
 		if slices.Contains(instances, c.Workload) {
@@ -270,7 +271,7 @@ func (a *App) elsewhere(ctx context.Context, d *Deployment, instances []string) 
 	if w, err = a.ruled(w); err != nil {
 		return nil, err
 	}
-	draft := NewDraft(t, w, e)
+	draft := templates.NewDraft(t, w, e)
 	if draft.Placement == nil || draft.Plan == nil {
 		return nil, fault.Refusedf("placement finds no other place for them with everything else where it is; name a site, or move more together")
 	}
@@ -327,7 +328,7 @@ func (a *App) draftWave(ctx context.Context, m *Move, wave int) (*MoveDraft, err
 	if out.To, err = migrate.Relocate(wanted, e, choices, d.Stand.Plan.Known); err != nil {
 		return nil, fault.Default(fault.Refused, err)
 	}
-	out.To.Lifted = merged(wanted.Lifted, liftedBy(lifted))
+	out.To.Lifted = templates.MergeLifted(wanted.Lifted, liftedBy(lifted))
 	moving, err := a.movingOf(m, wave, wanted, out)
 	if err != nil {
 		return nil, err

@@ -26,12 +26,13 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 )
 
 // paired is a workspace whose stand-ins keep names and are all paired with each other.
 func paired(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 	t.Helper()
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	for _, s := range e.Sites {
 		s.Bandwidth = nil
@@ -60,11 +61,11 @@ func paired(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 // theLog is the page of levels raised, and where it is.
 func theLog(t *testing.T, a *App) (deployment int64, at string) {
 	t.Helper()
-	tmpl, err := ReadTemplate(os.DirFS("../../examples/level-log"), "level-log", "template.yaml")
+	tmpl, err := templates.ReadTemplate(os.DirFS("../../examples/level-log"), "level-log", "template.yaml")
 	require.NoError(t, err)
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := NewDraft(tmpl, DraftRequest{}, e)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{}, e)
 	require.NotNil(t, d.Plan, "%v %v", d.Err, d.Diagnostics)
 	id := worked(t, a, d)
 	r, err := a.store.Run(ctx, id)
@@ -473,7 +474,7 @@ func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {
 func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 	t.Parallel()
 	a, _ := paired(t, pace)
-	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan, Template: DemoName})
+	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan, Template: templates.DemoName})
 	require.NoError(t, err)
 	require.NoError(t, a.Work(ctx, id))
 	r, err := a.store.Run(ctx, id)

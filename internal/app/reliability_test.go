@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 )
 
 var updateReliability = flag.Bool("update-reliability", false, "rewrite docs/reliability.md")
@@ -117,7 +118,7 @@ func impatient(t *testing.T) (*App, *sandbox.Sandbox) { return impatientOf(t, fa
 // impatientOf is the same, with stand-ins that keep what they hold if that is asked for.
 func impatientOf(t *testing.T, kept bool) (*App, *sandbox.Sandbox) {
 	t.Helper()
-	e, err := DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	cfg := sandbox.Config{Estate: e, Pace: 0.01, Seed: 1}
 	if kept {

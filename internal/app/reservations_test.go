@@ -8,18 +8,19 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
 
 func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.05)
-	tmpl, err := DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
 	before, err := a.Estate(ctx)
 	require.NoError(t, err)
 	free, all := before.Site("vega").Addresses()
-	d := NewDraft(tmpl, DraftRequest{Preset: "drill"}, before)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, before)
 	require.NoError(t, d.Err)
 	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
 	require.NoError(t, err)
@@ -37,7 +38,7 @@ func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
 	now, still := after.Site("vega").Addresses()
 	assert.Equal(t, all, still)
 	assert.Equal(t, free-3, now, "readings, contacts and a dispatcher have one each")
-	again := NewDraft(tmpl, DraftRequest{Preset: "drill"}, after)
+	again := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, after)
 	require.NoError(t, again.Err, "another plan is given others")
 	n, err := a.Release(ctx, id)
 	require.NoError(t, err)
@@ -50,7 +51,7 @@ func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
 
 func TestChoicesAreValues(t *testing.T) {
 	t.Parallel()
-	var none Choices
+	var none templates.Choices
 	one := none.Pinned([]string{"a", "b"}, "vega")
 	assert.Zero(t, none.Count())
 	assert.Equal(t, 2, one.Count())

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/store"
@@ -196,7 +197,7 @@ func TestWhatIsAdoptedHasAPartOfATemplate(t *testing.T) {
 		dir := t.TempDir()
 		template := "tosca_definitions_version: tosca_simple_yaml_1_3\ntopology_template:\n  node_templates:\n    " + strings.ReplaceAll(strings.TrimSpace(text), "\n", "\n    ") + "\n"
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(template), 0o600))
-		checked, err := ReadTemplate(os.DirFS(dir), "t", "template.yaml")
+		checked, err := templates.ReadTemplate(os.DirFS(dir), "t", "template.yaml")
 		require.NoError(t, err)
 		assert.Zero(t, checked.Diagnostics.Errors(), "%s\n%s", checked.Diagnostics, template)
 	}

@@ -23,6 +23,7 @@ import (
 	"andamio/internal/core/servicemap"
 	"andamio/internal/notice"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/store"
 )
 
@@ -282,7 +283,7 @@ func TestWhatADeploymentDoesItselfIsNoFinding(t *testing.T) {
 	surveyedAll(t, a)
 	changed := func(input, text string) {
 		t.Helper()
-		more, err := a.Redraft(ctx, 1, d.Template, DraftRequest{Preset: "drill", Inputs: given(t, input, text)})
+		more, err := a.Redraft(ctx, 1, d.Template, templates.DraftRequest{Preset: "drill", Inputs: given(t, input, text)})
 		require.NoError(t, err)
 		o, err := a.Changed(ctx, 1, more.Plan, "change")
 		require.NoError(t, err)

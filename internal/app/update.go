@@ -2,50 +2,32 @@ package app
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"maps"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"andamio/internal/core/fault"
-	"andamio/internal/core/plan"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
 
 // TemplateOf opens the template of a deployment: the one at a place, "" for where it was opened before.
-func (a *App) TemplateOf(ctx context.Context, d *Deployment, place string) (*Template, error) {
+func (a *App) TemplateOf(ctx context.Context, d *Deployment, place string) (*templates.Template, error) {
 	if place == "" {
 		place = d.Template
 	}
 	switch place {
 	case "":
 		return nil, fault.NotFoundf("where the template of deployment %d is was not kept: name it", d.ID)
-	case DemoName:
-		return DemoTemplate()
+	case templates.DemoName:
+		return templates.DemoTemplate()
 	}
-	return OpenTemplate(ctx, source.Place{Path: place})
-}
-
-// Origin is how a deployment keeps where its template was opened.
-func (t *Template) Origin() string {
-	if t.Folder == "" && t.Dir == DemoName {
-		return DemoName
-	}
-	if t.Folder == "" {
-		return t.Dir
-	}
-	if whole, err := filepath.Abs(t.Folder); err == nil {
-		return whole // it is opened again from wherever that may be
-	}
-	return t.Folder
+	return templates.OpenTemplate(ctx, source.Place{Path: place})
 }
 
 // Updating works a deployment's template out with its last inputs and those of the wish, and compiles the order that
 // leads there.
-func (a *App) Updating(ctx context.Context, deployment int64, place string, w DraftRequest) (*Draft, Order, error) {
+func (a *App) Updating(ctx context.Context, deployment int64, place string, w templates.DraftRequest) (*templates.Draft, Order, error) {
 	d, err := a.Deployment(ctx, deployment)
 	if err != nil {
 		return nil, Order{}, err
@@ -58,13 +40,13 @@ func (a *App) Updating(ctx context.Context, deployment int64, place string, w Dr
 }
 
 // updating works a template out with the last inputs of a deployment and those of the wish.
-func (a *App) updating(ctx context.Context, d *Deployment, t *Template, w DraftRequest) (*Draft, Order, error) {
+func (a *App) updating(ctx context.Context, d *Deployment, t *templates.Template, w templates.DraftRequest) (*templates.Draft, Order, error) {
 	wanted, err := a.wanted(ctx, d.Runs)
 	if err != nil {
 		return nil, Order{}, err
 	}
 	if wanted != nil && w.Preset == "" {
-		w.Inputs = inputsOf(wanted, w.Inputs)
+		w.Inputs = templates.InputsOf(wanted, w.Inputs)
 		if _, err := t.Preset(wanted.Preset); err == nil { // all that it gave is among the inputs
 			w.Preset = wanted.Preset
 		}
@@ -77,36 +59,6 @@ func (a *App) updating(ctx context.Context, d *Deployment, t *Template, w DraftR
 	return draft, o, err
 }
 
-// inputsOf are the inputs that a plan was made with, under others that are given now.
-func inputsOf(p *plan.Plan, given tosca.Inputs) tosca.Inputs {
-	out := tosca.Inputs{}
-	for name, v := range p.Inputs {
-		text, err := json.Marshal(v)
-		if err != nil || slices.Contains(p.Secrets, name) {
-			continue
-		}
-		if value, diags := tosca.ParseInput(name, string(text)); diags.Errors() == 0 && value != nil {
-			out[name] = value
-		}
-	}
-	maps.Copy(out, given)
-	return out
-}
-
-// CountedBy is the input that says how many instances a node has; "" if none does.
-func (t *Template) CountedBy(node string) string {
-	for _, n := range t.Nodes {
-		if n.Name != node {
-			continue
-		}
-		if v := n.Capabilities["scalable"]["default_instances"]; v != nil && v.Func == "get_input" && len(v.Items) == 1 {
-			name, _ := v.Items[0].Literal.(string)
-			return name
-		}
-	}
-	return ""
-}
-
 // ChangingInput compiles the order that leads a deployment to its design with another value of one input, NAME=VALUE.
 func (a *App) ChangingInput(ctx context.Context, deployment int64, pair string) (Order, error) {
 	name, text, _ := strings.Cut(pair, "=")
@@ -114,7 +66,7 @@ func (a *App) ChangingInput(ctx context.Context, deployment int64, pair string) 
 	if diags.Errors() > 0 {
 		return Order{}, fault.Invalidf("%s", diags.Error())
 	}
-	draft, o, err := a.Updating(ctx, deployment, "", DraftRequest{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
+	draft, o, err := a.Updating(ctx, deployment, "", templates.DraftRequest{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
 	switch {
 	case err != nil:
 		return Order{}, err

@@ -21,6 +21,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 )
 
 // running are the options of commands that begin a run.
@@ -304,7 +305,7 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 					return err
 				}
 			}
-			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), app.DraftRequest{Preset: w.preset, Inputs: inputs, Heed: heed})
+			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), templates.DraftRequest{Preset: w.preset, Inputs: inputs, Heed: heed})
 			if err != nil {
 				return err
 			}

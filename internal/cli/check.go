@@ -7,10 +7,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
 
@@ -59,7 +59,7 @@ Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CO
 }
 
 // estateBeside is the estate named, or the one beside the template; nil if there is neither.
-func estateBeside(t *app.Template, file string) (*estate.Estate, error) {
+func estateBeside(t *templates.Template, file string) (*estate.Estate, error) {
 	if file == "" && t.Folder != "" {
 		file = besideTemplate(t)
 	}
@@ -77,7 +77,7 @@ func orEmpty(d tosca.Diagnostics) tosca.Diagnostics {
 }
 
 // printDiagnostics prints each with its source line and the place marked, and the line of the other place involved.
-func (s *shared) printDiagnostics(t *app.Template, diags tosca.Diagnostics) {
+func (s *shared) printDiagnostics(t *templates.Template, diags tosca.Diagnostics) {
 	lines := sourceLines{t: t, files: map[string][]string{}}
 	for _, d := range diags {
 		fmt.Fprintf(s.out, "%s: %s: %s [%s]\n", lines.place(d.Pos), d.Severity, printable.Clean(d.Message), d.Code)
@@ -117,7 +117,7 @@ func count(n int, what string) string {
 
 // sourceLines finds lines of a template's files.
 type sourceLines struct {
-	t     *app.Template
+	t     *templates.Template
 	files map[string][]string
 }
 

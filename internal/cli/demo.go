@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
 
@@ -101,7 +102,7 @@ func estateFor(file, dir string) (*estate.Estate, error) {
 		if kept != nil {
 			return kept, nil
 		}
-		return app.DemoEstate()
+		return templates.DemoEstate()
 	}
 	e, err := readEstate(file)
 	if err != nil || kept == nil {
@@ -255,16 +256,16 @@ func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string)
 	return s.workAndReport(ctx, a, id, box)
 }
 
-func (s *shared) draftDemo(ctx context.Context, a *app.App, preset string) (*app.Draft, error) {
+func (s *shared) draftDemo(ctx context.Context, a *app.App, preset string) (*templates.Draft, error) {
 	e, err := a.Estate(ctx)
 	if err != nil {
 		return nil, err
 	}
-	t, err := app.DemoTemplate()
+	t, err := templates.DemoTemplate()
 	if err != nil {
 		return nil, err
 	}
-	d := app.NewDraft(t, app.DraftRequest{Preset: preset}, e)
+	d := templates.NewDraft(t, templates.DraftRequest{Preset: preset}, e)
 	if d.Diagnostics.Errors() > 0 {
 		s.printDiagnostics(t, d.Diagnostics)
 		return nil, errNo

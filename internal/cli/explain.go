@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"andamio/internal/app"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 )
 
 func (s *shared) explain() *cobra.Command {
@@ -73,7 +73,7 @@ func (s *shared) explainOne(e tosca.Explanation) error {
 		}
 	}
 	fmt.Fprintln(s.out, "\nwhich gives:")
-	diags, err := app.Trigger(e)
+	diags, err := templates.Trigger(e)
 	if err != nil {
 		return err
 	}

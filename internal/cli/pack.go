@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/templates"
 )
 
 func (s *shared) pack() *cobra.Command {
@@ -22,7 +22,7 @@ first; one with mistakes is not packed. Equal files give equal bytes.`,
 			if out == "" {
 				return usageError{fmt.Errorf("name the archive to write with -o")}
 			}
-			packed, t, err := app.Pack(cmd.Context(), p.of(args), out)
+			packed, t, err := templates.Pack(cmd.Context(), p.of(args), out)
 			if err != nil {
 				return err
 			}
@@ -47,7 +47,7 @@ func (s *shared) unpack() *cobra.Command {
 			if out == "" {
 				return usageError{fmt.Errorf("name the folder to write with -o")}
 			}
-			root, err := app.Unpack(cmd.Context(), args[0], out)
+			root, err := templates.Unpack(cmd.Context(), args[0], out)
 			if err != nil {
 				return err
 			}

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
 
@@ -66,13 +67,13 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 	if err != nil {
 		return err
 	}
-	wish := app.DraftRequest{Rules: own, Preset: o.preset, Inputs: inputs, Workflow: o.workflow, Name: o.name}
+	wish := templates.DraftRequest{Rules: own, Preset: o.preset, Inputs: inputs, Workflow: o.workflow, Name: o.name}
 	if o.name != "" {
 		if err := app.CheckName(o.name); err != nil {
 			return usageError{err}
 		}
 	}
-	d := app.NewDraft(t, wish, nil)
+	d := templates.NewDraft(t, wish, nil)
 	if all := append(d.Diagnostics, diags...); all.Errors() > 0 {
 		return s.mistakes(t, all)
 	}
@@ -83,7 +84,7 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 	if err != nil {
 		return err
 	}
-	if d = app.NewDraft(t, wish, e); d.Err != nil {
+	if d = templates.NewDraft(t, wish, e); d.Err != nil {
 		return d.Err
 	}
 	if d.Diagnostics.Errors() > 0 {
@@ -93,7 +94,7 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 }
 
 // mistakes prints diagnostics that keep a template from being used; the answer is no.
-func (s *shared) mistakes(t *app.Template, diags tosca.Diagnostics) error {
+func (s *shared) mistakes(t *templates.Template, diags tosca.Diagnostics) error {
 	if !s.json {
 		s.printDiagnostics(t, diags)
 		return errNo
@@ -148,7 +149,7 @@ func (o planOptions) readInputs() (tosca.Inputs, tosca.Diagnostics, error) {
 }
 
 // noSecrets refuses secrets that are given as arguments, where others see them.
-func noSecrets(t *app.Template, pairs []string) error {
+func noSecrets(t *templates.Template, pairs []string) error {
 	for _, pair := range pairs {
 		name, _, _ := strings.Cut(pair, "=")
 		for _, in := range t.Inputs {
@@ -162,7 +163,7 @@ func noSecrets(t *app.Template, pairs []string) error {
 }
 
 // findEstate is the estate named, the one beside the template, or that of the connected sites.
-func (s *shared) findEstate(ctx context.Context, t *app.Template, file string) (*estate.Estate, error) {
+func (s *shared) findEstate(ctx context.Context, t *templates.Template, file string) (*estate.Estate, error) {
 	if file == "" {
 		file = besideTemplate(t)
 	}
@@ -187,7 +188,7 @@ func (s *shared) connectedEstate(ctx context.Context) (*estate.Estate, error) {
 }
 
 // besideTemplate is the estate file in the template's folder, "" if there is none.
-func besideTemplate(t *app.Template) string {
+func besideTemplate(t *templates.Template) string {
 	if t.Folder == "" {
 		return ""
 	}

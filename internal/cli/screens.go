@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui"
 )
 
@@ -43,9 +44,11 @@ func (s *shared) screens(ctx context.Context, o screenOpts) error {
 	options := tui.Options{ASCII: o.ascii, Light: o.light, In: s.in, Out: s.out}
 	switch {
 	case o.template != "":
-		options.Open = func() (*app.Template, error) { return app.OpenTemplate(ctx, app.Place{Path: o.template}) }
+		options.Open = func() (*templates.Template, error) {
+			return templates.OpenTemplate(ctx, templates.Place{Path: o.template})
+		}
 	case o.demo:
-		options.Open = app.DemoTemplate
+		options.Open = templates.DemoTemplate
 	}
 	if o.demo {
 		ctx, stop := context.WithCancel(ctx)

@@ -17,6 +17,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
+	"andamio/internal/service/templates"
 )
 
 // print is the digest of each file of a folder, by name.
@@ -96,7 +97,7 @@ func TestADemoGoesOnWhereItWas(t *testing.T) {
 	require.NoError(t, box.Process.Signal(syscall.SIGKILL))
 	_ = box.Wait()
 	assert.False(t, app.StandInsRun(ws))
-	other, err := app.DemoEstate()
+	other, err := templates.DemoEstate()
 	require.NoError(t, err)
 	other.Sites = other.Sites[:2]
 	text, err := other.Write()

@@ -5,8 +5,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"andamio/internal/app"
 	"andamio/internal/core/fault"
+	"andamio/internal/service/templates"
 )
 
 // place is where a template is: the argument, and the repository it may be in.
@@ -30,14 +30,14 @@ func (p *place) templateArg(_ *cobra.Command, args []string) error {
 	return nil
 }
 
-func (p *place) of(args []string) app.Place {
-	out := app.Place{Repo: p.repo, Rev: p.rev}
+func (p *place) of(args []string) templates.Place {
+	out := templates.Place{Repo: p.repo, Rev: p.rev}
 	if len(args) > 0 {
 		out.Path = args[0]
 	}
 	return out
 }
 
-func (p *place) open(ctx context.Context, args []string) (*app.Template, error) {
-	return app.OpenTemplate(ctx, p.of(args))
+func (p *place) open(ctx context.Context, args []string) (*templates.Template, error) {
+	return templates.OpenTemplate(ctx, p.of(args))
 }

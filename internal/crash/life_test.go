@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/source"
 )
@@ -68,7 +69,7 @@ type life struct {
 }
 
 func (t Trial) beginLife(ctx context.Context) (*life, error) {
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	if err != nil {
 		return nil, err
 	}
@@ -213,8 +214,8 @@ func failures(s *run.State) error {
 	return errors.Join(out...)
 }
 
-func (l *life) template(ctx context.Context) (*app.Template, error) {
-	return app.OpenTemplate(ctx, source.Place{Path: l.place})
+func (l *life) template(ctx context.Context) (*templates.Template, error) {
+	return templates.OpenTemplate(ctx, source.Place{Path: l.place})
 }
 
 // raise raises the design under a name.
@@ -231,8 +232,8 @@ func (l *life) raise(ctx context.Context, name string) error {
 }
 
 // raiseAs raises a template under a name, if its plan is as it should be.
-func (l *life) raiseAs(ctx context.Context, t *app.Template, name string, check func(*plan.Plan) error) error {
-	d, err := l.a.Drafting(ctx, t, app.DraftRequest{Name: name})
+func (l *life) raiseAs(ctx context.Context, t *templates.Template, name string, check func(*plan.Plan) error) error {
+	d, err := l.a.Drafting(ctx, t, templates.DraftRequest{Name: name})
 	if err != nil || d.Plan == nil {
 		return errors.Join(fmt.Errorf("there is no plan: %v", d.Diagnostics), err, d.Err)
 	}
@@ -307,7 +308,7 @@ func wordOf(p *plan.Plan) string {
 func (l *life) change(ctx context.Context, id int64) error {
 	word := []string{"one", "two", "three"}[l.r.IntN(3)]
 	v, _ := tosca.ParseInput("word", word)
-	d, o, err := l.a.Updating(ctx, id, "", app.DraftRequest{Inputs: tosca.Inputs{"word": v}})
+	d, o, err := l.a.Updating(ctx, id, "", templates.DraftRequest{Inputs: tosca.Inputs{"word": v}})
 	if err != nil || d.Plan == nil {
 		return errors.Join(err, d.Err)
 	}
@@ -544,7 +545,7 @@ func (l *life) clone(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	_, same, err := l.a.Updating(ctx, made.ID, "", app.DraftRequest{})
+	_, same, err := l.a.Updating(ctx, made.ID, "", templates.DraftRequest{})
 	if err == nil && len(same.Plan.Steps) > 0 {
 		err = fmt.Errorf("of the fresh clone something is otherwise: %s", same.Plan.Steps[0].ID)
 		for i := range same.Plan.Resources {
@@ -567,7 +568,7 @@ func (l *life) capture(ctx context.Context, id int64) error {
 	if _, err := l.a.Capture(ctx, id, dir); err != nil {
 		return err
 	}
-	t, err := app.OpenTemplate(ctx, source.Place{Path: dir})
+	t, err := templates.OpenTemplate(ctx, source.Place{Path: dir})
 	if err != nil {
 		return err
 	}

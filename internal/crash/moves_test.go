@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
 
@@ -61,7 +62,7 @@ const (
 )
 
 func (t Trial) beginMoving(ctx context.Context, r *rand.Rand) (*mover, error) {
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	if err != nil {
 		return nil, err
 	}
@@ -118,7 +119,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 	if err != nil {
 		return err
 	}
-	tmpl, err := app.ReadTemplate(files, "level-log", "template.yaml")
+	tmpl, err := templates.ReadTemplate(files, "level-log", "template.yaml")
 	if err != nil {
 		return err
 	}
@@ -126,7 +127,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 	if err != nil {
 		return err
 	}
-	d := app.NewDraft(tmpl, app.DraftRequest{}, e)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{}, e)
 	if d.Plan == nil {
 		return errors.Join(errors.New("the workload has no plan"), d.Err)
 	}

@@ -26,6 +26,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site/occi/wire"
 	"andamio/internal/store/sqlite"
@@ -253,7 +254,7 @@ func TestWhatTheJournalSaysWasBegunWasBegun(t *testing.T) {
 	shim.mu.Lock()
 	shim.dir = dir
 	shim.mu.Unlock()
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: 0.01, Seed: 1})
 	require.NoError(t, err)

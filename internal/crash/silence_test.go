@@ -22,7 +22,6 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
-	"andamio/internal/app"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/engine"
@@ -30,6 +29,7 @@ import (
 	"andamio/internal/notice"
 	"andamio/internal/remote"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/site"
 	"andamio/internal/site/occi"
 	"andamio/internal/web"
@@ -234,7 +234,7 @@ func (x talk) ends(t *testing.T, direction int, after int64) {
 
 // talks are conversations over all protocols, with real peers.
 func talks(t *testing.T) []talk {
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: 0.002, Zone: "ribera.test"})
 	require.NoError(t, err)
@@ -401,7 +401,7 @@ func FuzzConversationsOverABadLineEnd(f *testing.F) {
 
 // shellHost is an instance with a shell, and how one logs in.
 func shellHost(t testing.TB) (string, *ssh.ClientConfig) {
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: 0.002})
 	require.NoError(t, err)

@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
 
@@ -58,7 +59,7 @@ func (t Trial) Run(ctx context.Context) (Result, error) {
 
 // round raises the scenario once and retires it.
 func (t Trial) round(ctx context.Context, r *rand.Rand, round int, out *Result) error {
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	if err != nil {
 		return err
 	}
@@ -131,7 +132,7 @@ func connect(a *app.App, box *sandbox.Sandbox) error {
 }
 
 func scenario(ctx context.Context, a *app.App) (*plan.Plan, error) {
-	t, err := app.DemoTemplate()
+	t, err := templates.DemoTemplate()
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +140,7 @@ func scenario(ctx context.Context, a *app.App) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := app.NewDraft(t, app.DraftRequest{Preset: "drill"}, e)
+	d := templates.NewDraft(t, templates.DraftRequest{Preset: "drill"}, e)
 	if d.Plan == nil {
 		return nil, errors.Join(errors.New("the scenario has no plan"), d.Err)
 	}

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 )
 
 // position counts lines and UTF-16 units from 0, as the protocol does.
@@ -68,7 +68,7 @@ const parents = 4
 func templateOf(path string) (dir, root string) {
 	at := filepath.Dir(path)
 	for range parents {
-		if found, err := app.FindTemplate(os.DirFS(at)); err == nil {
+		if found, err := templates.FindTemplate(os.DirFS(at)); err == nil {
 			return at, found
 		}
 		if filepath.Dir(at) == at {
@@ -83,7 +83,7 @@ func templateOf(path string) (dir, root string) {
 // any more is told of with nothing.
 func (s *server) check(path string) error {
 	dir, root := templateOf(path)
-	t, err := app.ReadTemplate(s.files(dir), dir, root)
+	t, err := templates.ReadTemplate(s.files(dir), dir, root)
 	if err != nil {
 		return nil // no template yet: nothing to tell
 	}
@@ -124,7 +124,7 @@ func (s *server) files(dir string) fs.FS {
 			over[filepath.ToSlash(rel)] = []byte(text)
 		}
 	}
-	return app.Overlaid(dir, over)
+	return templates.Overlaid(dir, over)
 }
 
 func estateIn(files fs.FS) *estate.Estate {
@@ -139,7 +139,7 @@ func estateIn(files fs.FS) *estate.Estate {
 	return e
 }
 
-func (s *server) render(t *app.Template, dir string, d tosca.Diagnostic) diagnostic {
+func (s *server) render(t *templates.Template, dir string, d tosca.Diagnostic) diagnostic {
 	out := diagnostic{Range: spanOf(t, d.Pos, d.Width), Severity: severityError, Code: string(d.Code), Source: "andamio", Message: d.Message}
 	if d.Severity == tosca.Doubt {
 		out.Severity = severityWarning
@@ -155,7 +155,7 @@ func (s *server) render(t *app.Template, dir string, d tosca.Diagnostic) diagnos
 }
 
 // spanOf turns a place in characters into one in UTF-16 units.
-func spanOf(t *app.Template, at tosca.Pos, width int) span {
+func spanOf(t *templates.Template, at tosca.Pos, width int) span {
 	line := ""
 	if lines := strings.Split(string(t.Sources[at.File]), "\n"); at.Line <= len(lines) {
 		line = lines[at.Line-1]

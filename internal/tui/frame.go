@@ -11,6 +11,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -31,7 +32,7 @@ type frame struct {
 	// inv and template are what was compared and drafted last: their findings and nodes can be found.
 	inv      *app.Inventory
 	health   []health.Deployment
-	template *app.Template
+	template *templates.Template
 	now      time.Time
 	ticks    int
 	told     view.Notice

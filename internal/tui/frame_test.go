@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 	"andamio/internal/store/sqlite"
@@ -104,13 +105,13 @@ func recorded(t *testing.T, name, screen string) {
 }
 
 // draftOf is a draft whose plan is the recorded one.
-func draftOf(t *testing.T, preset string) *app.Draft {
+func draftOf(t *testing.T, preset string) *templates.Draft {
 	t.Helper()
-	tmpl, err := app.DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
-	d := app.NewDraft(tmpl, app.DraftRequest{Preset: preset}, e)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{Preset: preset}, e)
 	require.NoError(t, d.Err)
 	return d
 }
@@ -258,7 +259,7 @@ func TestDesignShowsSourceAndWhyThereIsNoPlan(t *testing.T) {
 	a, err := app.Open(ctx, t.TempDir())
 	require.NoError(t, err)
 	defer a.Close()
-	f := newFrame(ctx, a, Options{W: 150, H: 44, Open: app.DemoTemplate})
+	f := newFrame(ctx, a, Options{W: 150, H: 44, Open: templates.DemoTemplate})
 	send(f, view.Goto{Digit: "2"}, view.Runs{})
 	recorded(t, "design-unconnected", text(f))
 	send(f, keys("r")...)

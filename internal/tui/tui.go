@@ -13,6 +13,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 
 	"andamio/internal/app"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/design"
 	"andamio/internal/tui/move"
@@ -27,7 +28,7 @@ import (
 // Options say how the screens look and what they open.
 type Options struct {
 	// Open opens the template to design with; nil for none.
-	Open func() (*app.Template, error)
+	Open func() (*templates.Template, error)
 	// ASCII draws with ASCII characters only; Light uses colours for a light background without asking the terminal.
 	ASCII, Light bool
 	// In and Out replace the terminal, for tests.

@@ -52,7 +52,7 @@ func bench() error {
 		return err
 	}
 	if len(os.Args) > 1 && os.Args[1] == "compile" {
-		compiled, err := templates()
+		compiled, err := compilations()
 		table(compiled)
 		return err
 	}
@@ -72,7 +72,7 @@ func bench() error {
 		table(placed)
 		return nil
 	}
-	compiled, err := templates()
+	compiled, err := compilations()
 	if err != nil {
 		return err
 	}

@@ -27,6 +27,7 @@ import (
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
 	"andamio/internal/site"
 	"andamio/internal/site/occi"
 )
@@ -284,7 +285,7 @@ type world struct {
 // standing raises the page of levels, on disks of so many bytes, where so many megabytes a second get through to another
 // site.
 func standing(ctx context.Context, dir string, mb float64, system int64) (*world, error) {
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	if err != nil {
 		return nil, err
 	}
@@ -391,7 +392,7 @@ func raiseLog(ctx context.Context, a *app.App, box *sandbox.Sandbox) (int64, str
 	if err != nil {
 		return 0, "", err
 	}
-	tmpl, err := app.ReadTemplate(files, "level-log", "template.yaml")
+	tmpl, err := templates.ReadTemplate(files, "level-log", "template.yaml")
 	if err != nil {
 		return 0, "", err
 	}
@@ -399,7 +400,7 @@ func raiseLog(ctx context.Context, a *app.App, box *sandbox.Sandbox) (int64, str
 	if err != nil {
 		return 0, "", err
 	}
-	d := app.NewDraft(tmpl, app.DraftRequest{}, e)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{}, e)
 	if d.Plan == nil {
 		return 0, "", errors.Join(errors.New("the log has no plan"), d.Err)
 	}

@@ -10,8 +10,8 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
-	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
 
@@ -72,11 +72,11 @@ func roomy() *estate.Estate {
 // compile reads, checks, resolves and plans a template.
 func compile(text []byte, e *estate.Estate) error {
 	files := source.Memory(map[string][]byte{"template.yaml": text, "scripts/create.sh": []byte("true\n"), "scripts/start.sh": []byte("true\n")})
-	t, err := app.ReadTemplate(files, "large", "template.yaml")
+	t, err := templates.ReadTemplate(files, "large", "template.yaml")
 	if err != nil {
 		return err
 	}
-	d := app.NewDraft(t, app.DraftRequest{}, e)
+	d := templates.NewDraft(t, templates.DraftRequest{}, e)
 	if d.Plan == nil {
 		return fmt.Errorf("no plan: %w %s", d.Err, d.Diagnostics.Error())
 	}
@@ -92,8 +92,8 @@ func decode(text []byte) error {
 // compileRounds is how often each is measured, in turn.
 const compileRounds = 9
 
-// templates measures the compiler on templates of 10,000 and 20,000 nodes, against the library's decoding in the same run.
-func templates() ([]result, error) {
+// compilations measures the compiler on templates of 10,000 and 20,000 nodes, against the library's decoding in the same run.
+func compilations() ([]result, error) {
 	e := roomy()
 	var whole, bare [2]time.Duration
 	texts := [2][]byte{large(10_000), large(20_000)}

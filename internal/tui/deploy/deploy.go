@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -131,7 +132,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 }
 
 // ordered shows what carries a draft out: of what stands already the difference.
-func (v *View) ordered(d *app.Draft) tea.Cmd {
+func (v *View) ordered(d *templates.Draft) tea.Cmd {
 	return func() tea.Msg {
 		o, err := v.app.OrderOf(v.ctx, d)
 		switch {

@@ -12,9 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 )
 
@@ -38,7 +38,7 @@ topology_template:
 func wideState(t testing.TB, n int) *run.State {
 	t.Helper()
 	files := fstest.MapFS{"template.yaml": {Data: []byte(fmt.Sprintf(wide, n))}, "x.sh": {Data: []byte("true\n")}}
-	tmpl, err := app.ReadTemplate(files, ".", "template.yaml")
+	tmpl, err := templates.ReadTemplate(files, ".", "template.yaml")
 	require.NoError(t, err)
 	free := estate.Capacity{Cores: 100000, MemoryGiB: 1e6, DiskGiB: 1e7}
 	e := &estate.Estate{Currency: "cr"}
@@ -46,7 +46,7 @@ func wideState(t testing.TB, n int) *run.State {
 		e.Sites = append(e.Sites, &estate.Site{Name: name, Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true,
 			Zones: []estate.Zone{{Name: "a", Free: free}}, Images: []estate.Image{{Name: "debian", OS: "linux"}}})
 	}
-	d := app.NewDraft(tmpl, app.DraftRequest{}, e)
+	d := templates.NewDraft(tmpl, templates.DraftRequest{}, e)
 	require.Empty(t, d.Diagnostics.Error())
 	require.NoError(t, d.Err)
 	s := run.New(d.Plan)

@@ -8,6 +8,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/view"
 )
 
@@ -24,9 +25,9 @@ func (v *View) Actions() []view.Action {
 			return v.redraft()
 		}},
 		{Name: "save the inputs as a preset", Effect: "writes what differs from the template's defaults to presets/NAME.yaml; secrets are never written",
-			Ask: "name of the preset", Wrong: app.NameWrong, Answer: v.savePreset},
+			Ask: "name of the preset", Wrong: templates.NameWrong, Answer: v.savePreset},
 		{Name: "copy the template under a new name", Effect: "writes all its files to a new folder of that name and opens the copy here",
-			Ask: "name of the copy", Wrong: app.NameWrong, Answer: v.copyTemplate},
+			Ask: "name of the copy", Wrong: templates.NameWrong, Answer: v.copyTemplate},
 		v.naming(),
 	}
 }
@@ -52,7 +53,7 @@ func (v *View) savePreset(name string) tea.Cmd {
 	t := v.template
 	inputs := v.inputs()
 	return func() tea.Msg {
-		file, err := app.SavePreset(t, name, inputs)
+		file, err := templates.SavePreset(t, name, inputs)
 		if err != nil {
 			return view.Notice{Text: err.Error(), Bad: true}
 		}
@@ -74,7 +75,7 @@ func (v *View) copyTemplate(name string) tea.Cmd {
 
 // openCopy shows a template that was copied from now on.
 func (v *View) openCopy(dir string) tea.Cmd {
-	v.open = func() (*app.Template, error) { return app.OpenTemplate(v.ctx, app.Place{Path: dir}) }
+	v.open = func() (*templates.Template, error) { return templates.OpenTemplate(v.ctx, templates.Place{Path: dir}) }
 	return tea.Batch(v.load(), view.Cmd(view.Notice{Text: "this is the copy now: " + dir}))
 }
 

@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -38,9 +39,9 @@ const (
 type View struct {
 	ctx  context.Context
 	app  *app.App
-	open func() (*app.Template, error)
+	open func() (*templates.Template, error)
 
-	template *app.Template
+	template *templates.Template
 	problem  string
 	// runs tells when what is free at the sites may have changed.
 	runs    string
@@ -49,10 +50,10 @@ type View struct {
 	// name is what the deployment is to be called, "" as the template.
 	name string
 	// choices are those accepted in the Place view.
-	choices app.Choices
+	choices templates.Choices
 	// wanted is the preset to choose once the template is read again.
 	wanted string
-	draft  *app.Draft
+	draft  *templates.Draft
 	state  *run.State
 	// sketch is the rough picture of a template without a plan; wrongAt are the node templates with mistakes.
 	sketch  *run.State
@@ -87,7 +88,7 @@ type rowSpot struct {
 }
 
 // New makes the view; open is nil where there is no template.
-func New(ctx context.Context, a *app.App, open func() (*app.Template, error)) *View {
+func New(ctx context.Context, a *app.App, open func() (*templates.Template, error)) *View {
 	v := &View{ctx: ctx, app: a, open: open, changed: tosca.Inputs{}}
 	v.pic.By = elevation.ByService
 	return v
@@ -107,13 +108,13 @@ func (v *View) Badge(time.Time) string {
 
 // loaded is a template that was read.
 type loaded struct {
-	template *app.Template
+	template *templates.Template
 	err      error
 }
 
 // drafted is a draft, with what kept a site from being asked.
 type drafted struct {
-	draft   *app.Draft
+	draft   *templates.Draft
 	offline error
 }
 
@@ -270,15 +271,15 @@ func (v *View) redraft() tea.Cmd {
 		wish.Rules = rules
 		draft, offline := v.app.Drafting(v.ctx, t, wish)
 		if draft == nil {
-			draft = app.NewDraft(t, wish, nil)
+			draft = templates.NewDraft(t, wish, nil)
 		}
 		return drafted{draft, errors.Join(offline, wrong)}
 	}
 }
 
 // wish is what the template is worked out with: inputs, what was accepted of the placement, and the placement so far.
-func (v *View) wish() app.DraftRequest {
-	w := app.DraftRequest{Preset: v.presetName(), Inputs: v.changed, Choices: v.choices, Name: v.name}
+func (v *View) wish() templates.DraftRequest {
+	w := templates.DraftRequest{Preset: v.presetName(), Inputs: v.changed, Choices: v.choices, Name: v.name}
 	if v.draft != nil {
 		w.Like = v.draft.Placement
 	}
@@ -332,7 +333,7 @@ func (v *View) lines() []string {
 
 // cut is a file in lines.
 type cut struct {
-	template *app.Template
+	template *templates.Template
 	file     string
 	lines    []string
 }
@@ -385,7 +386,7 @@ func (v *View) showSource() {
 }
 
 // compare remembers what a new draft of the same template changes, to light it.
-func (v *View) compare(now *app.Draft) {
+func (v *View) compare(now *templates.Draft) {
 	v.pic.Marks = nil
 	if v.draft == nil || v.draft.Plan == nil || now.Plan == nil || v.draft.Plan.Name != now.Plan.Name {
 		return

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/tuitest"
 	"andamio/internal/tui/view"
@@ -23,7 +23,7 @@ import (
 // drafting is the view on the scenario, with files changed, drafted for the scenario's estate.
 func drafting(t *testing.T, change func(text string) string) *View {
 	t.Helper()
-	tmpl, err := app.DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
 	if change != nil {
 		files := fstest.MapFS{"template.yaml": {Data: []byte(change(string(tmpl.Sources["template.yaml"])))}, "types.yaml": {Data: tmpl.Sources["types.yaml"]}}
@@ -33,7 +33,7 @@ func drafting(t *testing.T, change func(text string) string) *View {
 		for _, p := range []string{"drill", "storm-season"} {
 			files["presets/"+p+".yaml"] = &fstest.MapFile{Data: []byte("forecast_workers: 3\n")}
 		}
-		tmpl, err = app.ReadTemplate(files, "flood-watch", "template.yaml")
+		tmpl, err = templates.ReadTemplate(files, "flood-watch", "template.yaml")
 		require.NoError(t, err)
 	}
 	v := New(context.Background(), nil, nil) // drafts are given, so services are not needed
@@ -43,11 +43,11 @@ func drafting(t *testing.T, change func(text string) string) *View {
 	return v
 }
 
-func draftOf(t *testing.T, v *View) *app.Draft {
+func draftOf(t *testing.T, v *View) *templates.Draft {
 	t.Helper()
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
-	return app.NewDraft(v.template, v.wish(), e)
+	return templates.NewDraft(v.template, v.wish(), e)
 }
 
 func drawn(v *View, w, h int) string {
@@ -208,7 +208,7 @@ func TestClicksMoveTheFocus(t *testing.T) {
 // chained is the view on the example of substitution.
 func chained(t *testing.T) *View {
 	t.Helper()
-	tmpl, err := app.OpenTemplate(context.Background(), app.Place{Path: "../../../examples/gauge-chain"})
+	tmpl, err := templates.OpenTemplate(context.Background(), templates.Place{Path: "../../../examples/gauge-chain"})
 	require.NoError(t, err)
 	v := New(context.Background(), nil, nil)
 	v.template, v.file = tmpl, "template.yaml"

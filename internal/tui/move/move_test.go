@@ -23,6 +23,7 @@ import (
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/site"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -38,7 +39,7 @@ func standing(t *testing.T) *View {
 	stand, err := change.Done(change.Nothing(p), p)
 	require.NoError(t, err)
 	stand.Plan.Known = map[string]map[string]string{"contacts-port-1": {"address": "127.8.17.4", "port.5432": "5432"}}
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	fine := site.Trial{Reachable: true, BytesPerSecond: 50e6, RoundTrip: time.Millisecond}
 	v := New(context.Background(), nil)
@@ -192,7 +193,7 @@ func TestWhatTheMapAsksForIsMarked(t *testing.T) {
 // draftOf is a move of one workload, worked out as far as no site has to be asked.
 func draftOf(t *testing.T, v *View, mode change.Mode) *app.MoveDraft {
 	t.Helper()
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	stand := v.deployments[0].Stand
 	to, err := migrate.Relocate(stand.Plan, e, []migrate.Choice{{Instance: "contacts-host-1", Site: "alisio-norte"}}, nil)

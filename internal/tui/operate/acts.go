@@ -10,6 +10,7 @@ import (
 	"andamio/internal/core/health"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/view"
 )
 
@@ -50,7 +51,7 @@ func (v *View) Actions() []view.Action {
 				return v.compile(func() (app.Order, error) { return v.app.ChangingInput(v.ctx, id, text) })
 			}, Wrong: func(string) string { return "" }},
 		first("update from the template", "compares what stands with the template as it is now", func() (app.Order, error) {
-			draft, o, err := v.app.Updating(v.ctx, id, "", app.DraftRequest{})
+			draft, o, err := v.app.Updating(v.ctx, id, "", templates.DraftRequest{})
 			if err == nil && draft.Plan == nil {
 				err = fmt.Errorf("the template cannot be planned now: %v %v", draft.Err, draft.Diagnostics)
 			}

@@ -14,18 +14,19 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
 
 // View is the Place view.
 type View struct {
-	draft *app.Draft
+	draft *templates.Draft
 	// now is what is shown: the draft's own placement, or one with other choices; before are the choices it came from, for
 	// undoing. other is an alternative kept beside it.
-	now    *app.Siting
-	before []app.Choices
-	other  *app.Siting
+	now    *templates.Siting
+	before []templates.Choices
+	other  *templates.Siting
 	rows   []row
 	// shownIn is the currency that totals are shown in; "" is the estate's own unit.
 	shownIn string
@@ -34,7 +35,7 @@ type View struct {
 	top            int
 	// effect is what choosing the selected cell would come to, once it is known; asked numbers the questions, so that an
 	// answer to an old one is not shown.
-	effect *app.Siting
+	effect *templates.Siting
 	asked  int
 	busy   bool
 	spots  []spot
@@ -72,7 +73,7 @@ func (v *View) changed() int {
 
 // sited is an answer: of choices to be shown, or of what one would come to.
 type sited struct {
-	siting *app.Siting
+	siting *templates.Siting
 	asked  int
 	effect bool
 }
@@ -105,9 +106,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 }
 
 // show takes a siting in. One without a placement leaves the matrix as it was.
-func (v *View) show(s *app.Siting) {
+func (v *View) show(s *templates.Siting) {
 	if s.Placement == nil && v.now != nil && v.now.Placement != nil {
-		s = &app.Siting{Choices: s.Choices, Problem: v.now.Problem, Placement: v.now.Placement, Err: s.Err}
+		s = &templates.Siting{Choices: s.Choices, Problem: v.now.Problem, Placement: v.now.Placement, Err: s.Err}
 	}
 	v.now = s
 	v.rows = nil
@@ -126,7 +127,7 @@ func (v *View) sites() []*estate.Site {
 }
 
 // choose shows what other choices come to.
-func (v *View) choose(c app.Choices) tea.Cmd {
+func (v *View) choose(c templates.Choices) tea.Cmd {
 	if v.draft == nil || v.now == nil {
 		return nil
 	}
@@ -134,11 +135,11 @@ func (v *View) choose(c app.Choices) tea.Cmd {
 	return v.solve(c)
 }
 
-func (v *View) solve(c app.Choices) tea.Cmd {
+func (v *View) solve(c templates.Choices) tea.Cmd {
 	v.asked++
 	v.busy, v.effect = true, nil
 	asked, draft, like := v.asked, v.draft, v.now.Placement
-	return func() tea.Msg { return sited{draft.Sited(c, like, app.Whole, nil), asked, false} }
+	return func() tea.Msg { return sited{draft.Sited(c, like, templates.Whole, nil), asked, false} }
 }
 
 // glance asks what choosing the selected cell would come to.
@@ -159,7 +160,7 @@ func (v *View) glance() tea.Cmd {
 		pins[w] = placement.Spot{Site: v.sites()[v.site].Name}
 	}
 	c.Pins = pins
-	return func() tea.Msg { return sited{draft.Sited(c, like, app.Glance, nil), asked, true} }
+	return func() tea.Msg { return sited{draft.Sited(c, like, templates.Glance, nil), asked, true} }
 }
 
 // row is the selected row, nil if there is none.
@@ -211,7 +212,7 @@ func (v *View) accept() tea.Cmd {
 	if v.now.Err != nil {
 		return view.Cmd(view.Notice{Text: "there is no placement to accept with these choices; u undoes the last", Bad: true})
 	}
-	moves := app.Shifts(v.draft.Placement, v.now.Placement)
+	moves := templates.Shifts(v.draft.Placement, v.now.Placement)
 	text := fmt.Sprintf("accepted: %s, %s move, %+.3f %s/h", printable.Count(v.now.Choices.Count(), "choice"), printable.Count(len(moves), "workload"),
 		v.now.Placement.CostPerHour-v.draft.Placement.CostPerHour, v.currency())
 	return tea.Batch(view.Cmd(view.Accepted{Choices: v.now.Choices}), view.Cmd(view.Notice{Text: text}))
@@ -269,7 +270,7 @@ func (v *View) effectLine() string {
 	case v.effect.Err != nil:
 		return "there would be no placement"
 	}
-	moves := app.Shifts(v.now.Placement, v.effect.Placement)
+	moves := templates.Shifts(v.now.Placement, v.effect.Placement)
 	return fmt.Sprintf("%s move, %+.3f %s/h", printable.Count(len(moves), "workload"), v.effect.Placement.CostPerHour-v.now.Placement.CostPerHour, v.currency())
 }
 

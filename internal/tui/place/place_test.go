@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -22,12 +22,12 @@ import (
 // placing is the view with the demo's drill placed.
 func placing(t *testing.T) *View {
 	t.Helper()
-	tmpl, err := app.DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	v := New()
-	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, e)}))
+	settle(v, v.Update(view.Drafted{Draft: templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e)}))
 	require.NotEmpty(t, v.rows)
 	return v
 }
@@ -253,9 +253,9 @@ func TestAcceptingPutsTheChoicesIntoThePlan(t *testing.T) {
 	require.Len(t, msgs, 2)
 	accepted := msgs[0].(view.Accepted)
 	assert.Contains(t, msgs[1].(view.Notice).Text, "accepted: ")
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
-	d := app.NewDraft(v.draft.Template, app.DraftRequest{Preset: "drill", Choices: accepted.Choices, Like: v.now.Placement}, e)
+	d := templates.NewDraft(v.draft.Template, templates.DraftRequest{Preset: "drill", Choices: accepted.Choices, Like: v.now.Placement}, e)
 	require.NoError(t, d.Err)
 	for _, r := range d.Plan.Resources {
 		if site, ok := want[r.ID]; ok {
@@ -289,16 +289,16 @@ func TestNothingToPlaceIsSaid(t *testing.T) {
 	assert.False(t, v.Find("x"))
 	_, used := view.Press(v.Keys(), "p")
 	assert.False(t, used)
-	tmpl, err := app.DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
-	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, nil)})
+	v.Update(view.Drafted{Draft: templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, nil)})
 	assert.Contains(t, drawn(v, 120, 30), "there are no sites to place at")
 }
 
 func TestADraftWithoutAPlaceIsExplained(t *testing.T) {
-	tmpl, err := app.DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	for i := range e.Sites[1].Zones {
 		for k := range e.Sites[1].Zones[i].Hosts {
@@ -306,7 +306,7 @@ func TestADraftWithoutAPlaceIsExplained(t *testing.T) {
 		}
 	}
 	v := New()
-	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, e)}))
+	settle(v, v.Update(view.Drafted{Draft: templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e)}))
 	text := drawn(v, 120, 40)
 	assert.Contains(t, text, "there is no placement")
 	assert.Contains(t, text, "there is no place for readings-host-1")
@@ -314,13 +314,13 @@ func TestADraftWithoutAPlaceIsExplained(t *testing.T) {
 	assert.Equal(t, "why there is no placement", v.Why().Title)
 	_, used := view.Press(v.Keys(), "enter")
 	assert.False(t, used)
-	settle(v, v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, mustEstate(t))}))
+	settle(v, v.Update(view.Drafted{Draft: templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, mustEstate(t))}))
 	assert.Contains(t, drawn(v, 120, 40), "the best, proven", "and it recovers")
 }
 
 func mustEstate(t *testing.T) *estate.Estate {
 	t.Helper()
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	return e
 }

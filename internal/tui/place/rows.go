@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"strings"
 
-	"andamio/internal/app"
 	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
+	"andamio/internal/service/templates"
 )
 
 // row is workloads that are alike: instances of one node, at one site, with the same verdicts.
@@ -24,7 +24,7 @@ type row struct {
 }
 
 // rowsOf gathers the rows of a siting, in the problem's order.
-func rowsOf(s *app.Siting) []row {
+func rowsOf(s *templates.Siting) []row {
 	var out []row
 	at := map[string]int{}
 	for i := range s.Placement.Choices {

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"slices"
 
-	"andamio/internal/app"
 	"andamio/internal/core/cost"
 	"andamio/internal/core/money"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -51,7 +51,7 @@ func (p *panel) pair(ink part.Ink, word, text string) {
 }
 
 // move is a workload with where it goes from and to, below it if the line is too short for both.
-func (p *panel) move(m app.Shift) {
+func (p *panel) move(m templates.Shift) {
 	way := m.From + " → " + m.To
 	if part.Width(m.Workload)+part.Width(way)+4 <= p.r.W {
 		if !p.full() {
@@ -155,7 +155,7 @@ func (v *View) drawEffect(p *panel) {
 
 // difference says what moves from one placement to another, and what that comes to.
 func (v *View) difference(p *panel, from, to *placement.Placement) {
-	moves := app.Shifts(from, to)
+	moves := templates.Shifts(from, to)
 	d := to.CostPerHour - from.CostPerHour
 	ink := part.Teal
 	if d > 0 {
@@ -288,7 +288,7 @@ func (v *View) Why() view.Note {
 	c := r.first.Cost
 	lines = append(lines, view.Say(""), view.Head("what each costs an hour"), view.Say(fmt.Sprintf("  instance %.4f, volumes and disk %.4f, address %.4f, half of what passes to others %.4f %s",
 		c.Compute, c.Storage, c.Address, c.Egress, v.currency())))
-	for _, m := range app.Shifts(v.draft.Placement, v.now.Placement) {
+	for _, m := range templates.Shifts(v.draft.Placement, v.now.Placement) {
 		if slices.Contains(r.workloads, m.Workload) {
 			lines = append(lines, view.Say(fmt.Sprintf("  %s is at %s in the plan", m.Workload, m.From)))
 		}

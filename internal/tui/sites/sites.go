@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/usage"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -24,7 +25,7 @@ import (
 type View struct {
 	ctx   context.Context
 	app   *app.App
-	draft *app.Draft
+	draft *templates.Draft
 	loads []usage.Site
 	at    int
 	top   int

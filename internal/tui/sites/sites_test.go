@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/site/driver"
@@ -28,13 +29,13 @@ var now = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func shown(t *testing.T) *View {
 	t.Helper()
-	tmpl, err := app.DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	e.Sites[1].Seen = now.Add(-3 * time.Minute)
 	v := New(t.Context(), nil)
-	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, e)})
+	v.Update(view.Drafted{Draft: templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e)})
 	return v
 }
 

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/health"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -25,7 +26,7 @@ type View struct {
 	app   *app.App
 	runs  []app.Run
 	known bool
-	draft *app.Draft
+	draft *templates.Draft
 	inv   *app.Inventory
 	// health is how deployments are, by number, as Operate read them last.
 	health map[int64]health.Deployment

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -117,16 +118,16 @@ func TestTheMouseSelectsThenOpens(t *testing.T) {
 
 func TestTemplatesReachTheQueue(t *testing.T) {
 	v, _ := seen(t, 140)
-	tmpl, err := app.DemoTemplate()
+	tmpl, err := templates.DemoTemplate()
 	require.NoError(t, err)
-	bad := &app.Draft{Template: tmpl, Diagnostics: tosca.Diagnostics{{Severity: tosca.Mistake, Message: "there is no node"}}}
+	bad := &templates.Draft{Template: tmpl, Diagnostics: tosca.Diagnostics{{Severity: tosca.Mistake, Message: "there is no node"}}}
 	v.Update(view.Drafted{Draft: bad})
 	assert.Contains(t, drawn(v, 140), "flood-watch has 1 mistake ")
 	assert.Contains(t, v.Why().Lines[1].Text, "there is no node")
 	assert.Equal(t, "1", v.Badge(now))
-	e, err := app.DemoEstate()
+	e, err := templates.DemoEstate()
 	require.NoError(t, err)
-	v.Update(view.Drafted{Draft: app.NewDraft(tmpl, app.DraftRequest{Preset: "drill"}, e)})
+	v.Update(view.Drafted{Draft: templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e)})
 	text := drawn(v, 140)
 	assert.Contains(t, text, "flood-watch is ready to build")
 	assert.Empty(t, v.Badge(now), "what could be begun needs nobody")

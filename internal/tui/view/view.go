@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/health"
+	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 )
 
@@ -128,7 +129,7 @@ type Runs struct{ Runs []app.Run }
 
 // OpenRun asks the Deploy view to show a run, OpenDraft to show a plan that has not begun.
 type OpenRun struct{ ID int64 }
-type OpenDraft struct{ Draft *app.Draft }
+type OpenDraft struct{ Draft *templates.Draft }
 
 // OpenOrder asks the Deploy view to show what an order would do, before it is run. Proposal is the one that it was kept in, nil for an
 // order that was worked out now.
@@ -151,10 +152,10 @@ type Typist interface {
 }
 
 // Drafted says what the template is worked out to now.
-type Drafted struct{ Draft *app.Draft }
+type Drafted struct{ Draft *templates.Draft }
 
 // Accepted says that choices of a placement are to go into the plan.
-type Accepted struct{ Choices app.Choices }
+type Accepted struct{ Choices templates.Choices }
 
 // SitesChanged says that a site was connected or removed.
 type SitesChanged struct{}

@@ -1,4 +1,4 @@
-package app
+package templates
 
 import (
 	"maps"
@@ -102,8 +102,8 @@ func orNew[V any](m map[string]V) map[string]V {
 	return maps.Clone(m)
 }
 
-// problemOf is the placement problem of a design, under the administrator's rules and with what was chosen.
-func problemOf(d *topology.Design, e *estate.Estate, w DraftRequest) (*placement.Problem, error) {
+// ProblemOf is the placement problem of a design, under the administrator's rules and with what was chosen.
+func ProblemOf(d *topology.Design, e *estate.Estate, w DraftRequest) (*placement.Problem, error) {
 	p := plan.Problem(d, e)
 	c := w.Choices
 	p.Payment = c.Payment
@@ -156,14 +156,14 @@ func (d *Draft) Sited(c Choices, like *placement.Placement, effort float64, stop
 	out := &Siting{Choices: c}
 	w := d.wish
 	w.Choices, w.Rules = c, d.Rules
-	if out.Problem, out.Err = problemOf(d.Design, d.Problem.Estate, w); out.Err != nil {
+	if out.Problem, out.Err = ProblemOf(d.Design, d.Problem.Estate, w); out.Err != nil {
 		return out
 	}
 	if d.Stands != nil {
 		w.Like = d.Stands
-		w.Keep = w.kept()
+		w.Keep = w.Kept()
 	}
-	stay(out.Problem, w)
+	Stay(out.Problem, w)
 	out.Placement, out.Err = solve(out.Problem, placement.Options{Effort: effort, Like: like, Stop: stop})
 	return out
 }

@@ -1,4 +1,6 @@
-package app
+// Package templates reads templates, works out drafts of them for an estate, and places them: what people look at before anything is
+// begun. Nothing here is kept or changed but files that somebody asks for.
+package templates
 
 import (
 	"context"
@@ -105,8 +107,8 @@ func (t *Template) Design(inputs tosca.Inputs, more tosca.Diagnostics, o topolog
 	return design, append(diags, found...)
 }
 
-// standing is what templates may take at the sites of an estate.
-func standing(e *estate.Estate) []topology.Existing {
+// Existing is what templates may take at the sites of an estate.
+func Existing(e *estate.Estate) []topology.Existing {
 	var out []topology.Existing
 	if e == nil {
 		return nil
@@ -137,13 +139,13 @@ func (t *Template) Check(preset string, e *estate.Estate, own *rules.File) (tosc
 	}
 	all := slices.Clone(t.Diagnostics)
 	for _, p := range presets {
-		design, found := t.Design(p.Inputs, p.Diagnostics, topology.Options{Partial: true, NoSites: e == nil, Standing: standing(e)})
+		design, found := t.Design(p.Inputs, p.Diagnostics, topology.Options{Partial: true, NoSites: e == nil, Standing: Existing(e)})
 		all = append(all, found[min(len(t.Diagnostics), len(found)):]...)
 		if design != nil {
 			all = append(all, plan.Policies(design, questionsOf(own))...)
 		}
 		if design != nil && e != nil {
-			problem, err := problemOf(design, e, DraftRequest{Rules: own})
+			problem, err := ProblemOf(design, e, DraftRequest{Rules: own})
 			if err != nil {
 				return nil, err
 			}

@@ -1,4 +1,4 @@
-package app
+package templates
 
 import (
 	"maps"
@@ -85,7 +85,7 @@ func NewDraft(t *Template, w DraftRequest, e *estate.Estate) *Draft {
 	all := tosca.Inputs{}
 	maps.Copy(all, p.Inputs)
 	maps.Copy(all, w.Inputs)
-	d.Design, d.Diagnostics = t.Design(all, p.Diagnostics, topology.Options{Standing: standing(e), NoSites: e == nil})
+	d.Design, d.Diagnostics = t.Design(all, p.Diagnostics, topology.Options{Standing: Existing(e), NoSites: e == nil})
 	if d.Design == nil {
 		return d
 	}
@@ -93,10 +93,10 @@ func NewDraft(t *Template, w DraftRequest, e *estate.Estate) *Draft {
 	if e == nil || d.Diagnostics.Errors() > 0 {
 		return d
 	}
-	if d.Problem, d.Err = problemOf(d.Design, e, w); d.Err != nil {
+	if d.Problem, d.Err = ProblemOf(d.Design, e, w); d.Err != nil {
 		return d
 	}
-	notes := stay(d.Problem, w)
+	notes := Stay(d.Problem, w)
 	d.Choices, d.Rules = w.Choices, w.Rules
 	if d.Rules == nil {
 		d.Rules = rules.Default()

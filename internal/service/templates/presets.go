@@ -1,4 +1,4 @@
-package app
+package templates
 
 import (
 	"errors"
@@ -57,13 +57,13 @@ func SavePreset(t *Template, name string, inputs tosca.Inputs) (string, error) {
 
 var templateNameLine = regexp.MustCompile(`(template_name:\s*)("[^"\n]*"|'[^'\n]*'|[^\s,}#]+)`)
 
-// CopyTemplate writes a template's files into a new folder under a new name: beside its own folder, or in the workspace
-// where it has none. The copy's template_name is the new name.
-func (a *App) CopyTemplate(t *Template, name string) (string, error) {
+// Copy writes a template's files into a new folder under a new name: beside its own folder, or in another where it has none. The copy's
+// template_name is the new name.
+func (t *Template) Copy(name, elsewhere string) (string, error) {
 	if wrong := NameWrong(name); wrong != "" {
 		return "", fault.Invalidf("%q cannot be the name of a template: %s", name, wrong)
 	}
-	dir := filepath.Join(a.workspace.Dir, "templates", name)
+	dir := filepath.Join(elsewhere, name)
 	if t.Folder != "" {
 		whole, err := filepath.Abs(t.Folder)
 		if err != nil {
@@ -74,7 +74,7 @@ func (a *App) CopyTemplate(t *Template, name string) (string, error) {
 	if _, err := os.Stat(dir); err == nil {
 		return "", fault.Conflictf("%s is there already; nothing was written", dir)
 	}
-	files, err := t.all()
+	files, err := t.AllFiles()
 	if err != nil {
 		return "", err
 	}
@@ -94,8 +94,8 @@ func renamed(text []byte, name string) []byte {
 	return []byte(lines[0] + "metadata: { template_name: " + name + " }\n" + lines[1])
 }
 
-// all reads every file of the template.
-func (t *Template) all() (map[string][]byte, error) {
+// AllFiles reads every file of the template.
+func (t *Template) AllFiles() (map[string][]byte, error) {
 	if t.Folder == "" {
 		return source.All(t.files)
 	}

@@ -1,0 +1,21 @@
+package templates
+
+import (
+	"maps"
+
+	"andamio/internal/store"
+)
+
+// Kept are the files that the template was read from, as they are kept: all that it names, and its presets.
+func (t *Template) Kept() store.Source {
+	out := store.Source{Root: t.Root, Files: map[string][]byte{}}
+	if t.Template == nil {
+		return out
+	}
+	maps.Copy(out.Files, t.Sources)
+	maps.Copy(out.Files, t.Artifacts)
+	return out
+}
+
+// Digest is the same for the same files: the SHA-256 of their names and contents.
+func (t *Template) Digest() string { return t.Kept().Digest() }
