@@ -50,7 +50,7 @@ type Connection struct {
 	Secrets driver.Values `json:"-"`
 
 	// Renew says what the credential is by now.
-	Renew func() string
+	Renew func() string `json:"-"`
 }
 
 // Filter bounds what a survey keeps. Empty means all.
