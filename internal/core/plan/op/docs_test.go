@@ -5,6 +5,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -45,9 +46,22 @@ func TestEveryOperationIsDocumented(t *testing.T) {
 	assert.Equal(t, rendered(), string(have), "docs/operations.md is not as the rows are; write it anew with -update")
 }
 
+const planSchema = "../../../../schemas/plan.schema.json"
+
+// inSchema is where the schema of plans lists the operations.
+var inSchema = regexp.MustCompile(`("op": \{\s+"enum": \[\n)(\s+"create",(?s:.*?))(\n\s+\])`)
+
 func TestTheSchemaKnowsEveryOperation(t *testing.T) {
-	data, err := os.ReadFile("../../../../schemas/plan.schema.json")
+	data, err := os.ReadFile(planSchema)
 	require.NoError(t, err)
+	if *update {
+		var lines []string
+		for _, r := range All() {
+			lines = append(lines, fmt.Sprintf("            %q", r.Op))
+		}
+		data = inSchema.ReplaceAll(data, []byte("${1}"+strings.Join(lines, ",\n")+"${3}"))
+		require.NoError(t, os.WriteFile(planSchema, data, 0o644))
+	}
 	var schema struct {
 		Defs map[string]struct {
 			Properties map[string]struct {
