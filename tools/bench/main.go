@@ -2,7 +2,7 @@
 // ratio to something measured in the same run and its target. A missed target is reported as missed; nothing fails.
 //
 // Figures on a shared machine vary; ratios vary less. With the argument place only placements are measured,
-// with compile only compilations, with run only runs, with inventory only reconciliations, with move only moves.
+// with compile only compilations, with keys only keys, with run only runs, with inventory only reconciliations, with move only moves.
 package main
 
 import (
@@ -54,6 +54,11 @@ func bench() error {
 	if len(os.Args) > 1 && os.Args[1] == "compile" {
 		compiled, err := compilations()
 		table(compiled)
+		return err
+	}
+	if len(os.Args) > 1 && os.Args[1] == "keys" {
+		pressed, err := keys(filepath.Join(dir, "run"))
+		table(pressed)
 		return err
 	}
 	ran, err := runs(dir) // first: the peak of memory is the process's

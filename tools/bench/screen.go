@@ -113,7 +113,11 @@ func (s *screen) latencies(n int) ([]time.Duration, error) {
 			return nil, err
 		}
 		all = append(all, d)
+		s.forget()
 		if err := s.press("x"); err != nil { // any key closes the list
+			return nil, err
+		}
+		if _, err := s.wait("\x1b", time.Now()); err != nil { // closed and drawn: else the next frame could be as the last, and none
 			return nil, err
 		}
 		time.Sleep(35 * time.Millisecond)
