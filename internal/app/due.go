@@ -249,8 +249,11 @@ func (s *Serving) end(ctx context.Context, f Firing, do func() (string, error)) 
 	f.Ended, f.Note, f.State = time.Now(), note, FiringDone
 	if err != nil {
 		f.State, f.Note = FiringFailed, oneLine(err)
-		if dueKinds[f.Kind].again && ctx.Err() == nil {
+		if dueKinds[f.Kind].again {
 			f.Again = f.Ended.Add(min(firstAgain<<min(f.Tries-1, 8), mostAgain))
+		}
+		if ctx.Err() != nil && !f.Again.IsZero() { // it failed because this process ends: the next one does it at once
+			f.Again = f.Ended
 		}
 	}
 	if wrong := s.a.store.EndFiring(context.WithoutCancel(ctx), f); wrong != nil {

@@ -108,7 +108,7 @@ func (a *App) keepProposal(ctx context.Context, p Proposal, ground any, holds ti
 // Proposals lists all proposals, the newest first.
 func (a *App) Proposals(ctx context.Context) ([]Proposal, error) { return a.store.Proposals(ctx) }
 
-// OpenProposals are those that can be confirmed now, the newest first.
+// OpenProposals are those that can be confirmed, the newest first; whether what one is to settle is there still, confirming it finds out.
 func (a *App) OpenProposals(ctx context.Context) ([]Proposal, error) {
 	all, err := a.store.Proposals(ctx)
 	if err != nil {
@@ -161,9 +161,8 @@ func (a *App) stillHolds(ctx context.Context, p *Proposal) error {
 	case p.State == store.ProposalLapsed, time.Now().After(p.Until):
 		return fault.Conflictf("proposal %d held until %s: have it worked out anew", p.ID, p.Until.Local().Format("2006-01-02 15:04"))
 	}
-	if p.Kind == store.ProposalSettle {
-		_, err := a.proposedSettling(ctx, p)
-		return err
+	if p.Kind == store.ProposalSettle { // what it is to settle is looked at when it is worked out: that reads the whole inventory
+		return nil
 	}
 	var was ground
 	if err := json.Unmarshal([]byte(p.Ground), &was); err != nil {
@@ -230,7 +229,12 @@ func (a *App) confirm(ctx context.Context, id int64) (Confirmed, error) {
 		return out, errors.Join(err, back)
 	}
 	_, kept := a.store.SettleProposal(context.WithoutCancel(ctx), id, store.ProposalConfirmed, store.ProposalConfirmed, out.Outcome)
-	return out, errors.Join(err, kept)
+	return out, errors.Join(err, kept, a.lapsesNoMore(ctx, id))
+}
+
+// lapsesNoMore has nothing be due for a proposal that is not open any more.
+func (a *App) lapsesNoMore(ctx context.Context, id int64) error {
+	return a.store.Unregister(context.WithoutCancel(ctx), dueLapse, strconv.FormatInt(id, 10))
 }
 
 // beginProposed does what was proposed.
@@ -280,6 +284,6 @@ func (a *App) Withdraw(ctx context.Context, id int64) error {
 		if err == nil && !mine {
 			return fault.Conflictf("proposal %d is not open any more", id)
 		}
-		return err
+		return errors.Join(err, a.lapsesNoMore(ctx, id))
 	})
 }

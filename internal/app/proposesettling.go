@@ -50,7 +50,7 @@ func (a *App) proposeSettling(ctx context.Context, s *Settling, holds time.Durat
 	}
 	name := s.MustType()
 	if name == "" {
-		name = s.what()
+		name = "findings" // what is typed again where no data goes: one word
 	}
 	p := Proposal{Kind: store.ProposalSettle, Name: name, Purpose: "settle " + s.what(), Body: string(data), Limits: "{}"}
 	if p.Plan, err = a.store.SavePlan(ctx, mainPlan(s, p.Purpose)); err != nil {

@@ -123,6 +123,27 @@ func TestWhatFailedIsTriedAgainEverMoreSeldom(t *testing.T) {
 	require.NoError(t, end())
 }
 
+// TestWhatWasBrokenOffByTheEndIsDoneByTheNext ends the process while a survey goes on.
+func TestWhatWasBrokenOffByTheEndIsDoneByTheNext(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	over, cancel := context.WithCancel(ctx)
+	cancel()
+	s := &Serving{a: a, told: func(Firing) {}}
+	id, err := a.store.Register(ctx, Due{Kind: dueSurvey, Subject: "vega", Rule: "FREQ=HOURLY"})
+	require.NoError(t, err)
+	epoch, err := a.store.TakeLease(ctx, leaseServe, thisWorker(), "", time.Now(), time.Now(), leaseLives)
+	require.NoError(t, err)
+	f := Firing{Due: id, At: time.Now(), Kind: dueSurvey, Subject: "vega", State: FiringGoing, Began: time.Now(), Tries: 3}
+	_, err = a.store.Fire(ctx, leaseServe, epoch, f)
+	require.NoError(t, err)
+	s.end(over, f, func() (string, error) { return "", over.Err() })
+	last, err := a.store.Firings(ctx, 1)
+	require.NoError(t, err)
+	assert.Equal(t, FiringFailed, last[0].State)
+	assert.Equal(t, last[0].Ended, last[0].Again, "the next process does it at once")
+}
+
 func TestAProposalLapses(t *testing.T) {
 	t.Parallel()
 	a, _, _ := deployed(t)

@@ -56,6 +56,10 @@ func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
 
 	// What would be done is shown, and done with --yes alone.
 	assert.Contains(t, run(1, "reconcile", "--type", "unmanaged", "--settle", "adopt"), "--yes does it")
+	assert.Contains(t, run(0, "reconcile", "--type", "unmanaged", "--settle", "adopt", "--propose"), "andamio confirm 1 begins it")
+	assert.Contains(t, run(1, "confirm", "1"), "--confirm findings runs it")
+	assert.Contains(t, run(0, "withdraw", "1"), "1")
+	assert.NotContains(t, run(0, "clock"), "end of proposal", "nothing is due for it any more")
 	assert.Contains(t, run(5, "reconcile", "--type", "missing", "--settle", "retire"), "no finding that was picked")
 	assert.Contains(t, run(2, "reconcile", "--settle", "forget"), `there is no "forget"`)
 	assert.Contains(t, run(2, "reconcile", "--settle", "ignore", "--until", "soon"), "no day")

@@ -61,7 +61,8 @@ func TestWorkloadsAreMovedFromTheCommandLine(t *testing.T) {
 		{[]string{"move", "plan", "level-log", "--what", "log-host", "--to", "tramonta", "--window", rule, "--hours", "6", "--keep-layers", "-o", plan}, 0, `(?s)port 8085.*another one.*worse.*rounds are kept apart.*begins .* 22:00:00`},
 		{[]string{"move", "start", "level-log"}, 2, "say what is to be moved"},
 		{[]string{"move", "start"}, 2, "name a deployment"},
-		{[]string{"move", "start", "level-log", "--what", "log-host", "--to", "tramonta", "--limit", "200"}, 0, "move 1 has begun"},
+		{[]string{"move", "start", "level-log", "--what", "log-host", "--to", "tramonta", "--limit", "200", "--propose"}, 0, "andamio confirm 1 begins it"},
+		{[]string{"confirm", "1", "--confirm", "level-log"}, 0, "the move has begun, as run"},
 		{[]string{"move", "start", "level-log", "--what", "log-host", "--to", "tramonta"}, 4, "going on|under way|is not over"},
 	} {
 		args := append([]string{"--workspace", ws}, c.args...)

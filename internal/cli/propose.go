@@ -119,6 +119,9 @@ changed. A proposal is confirmed once.`,
 			if err != nil {
 				return err
 			}
+			if p.Moves() { // it may wait for days to be cut over
+				return s.moveBegun(out)
+			}
 			return s.begun(ctx, a, o, out.Run)
 		}),
 	}
@@ -160,6 +163,15 @@ func (s *shared) confirmed(name string, o *running) error {
 	case o.confirm != name:
 		return unconfirmed("nothing was done: %q is not the deployment's name, %s", o.confirm, name)
 	}
+	return nil
+}
+
+// moveBegun says how a move that was confirmed is followed.
+func (s *shared) moveBegun(out app.Confirmed) error {
+	if s.json {
+		return s.printJSON(out)
+	}
+	fmt.Fprintf(s.out, "the move has begun, as run %d; andamio move status shows it, and how it is cut over\n", out.Run)
 	return nil
 }
 

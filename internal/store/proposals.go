@@ -31,6 +31,9 @@ const (
 // Settles reports that a proposal is to settle findings.
 func (p *Proposal) Settles() bool { return p.Kind == ProposalSettle }
 
+// Moves reports that a proposal is to begin a wave of a move.
+func (p *Proposal) Moves() bool { return p.Kind == ProposalMove }
+
 // Outcome is what came of a proposal: a run, the act of settling, or both.
 type Outcome struct {
 	Run int64 `json:"run,omitempty"`

@@ -1,6 +1,7 @@
 package tui_test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -30,17 +31,22 @@ type terminal struct {
 	dir    string
 }
 
+// ended is what the shell of a terminal says when the program in it has ended.
+const ended = "ended"
+
 // end ends the terminal and waits for the program in it, which writes to its workspace until it has ended.
 func (x *terminal) end() {
 	pane, _ := exec.Command("tmux", "-L", x.socket, "list-panes", "-a", "-F", "#{pane_pid}").Output()
 	children, _ := exec.Command("pgrep", "-P", strings.TrimSpace(string(pane))).Output()
-	_ = exec.Command("tmux", "-L", x.socket, "kill-server").Run()
 	for _, child := range strings.Fields(string(children)) {
-		pid, err := strconv.Atoi(child)
-		for began := time.Now(); err == nil && syscall.Kill(pid, 0) == nil && time.Since(began) < 10*time.Second; {
-			time.Sleep(10 * time.Millisecond)
+		if pid, err := strconv.Atoi(child); err == nil {
+			_ = syscall.Kill(pid, syscall.SIGHUP) // as the end of a terminal does
 		}
 	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	_ = exec.CommandContext(ctx, "tmux", "-L", x.socket, "wait-for", ended).Run()
+	_ = exec.Command("tmux", "-L", x.socket, "kill-server").Run()
 }
 
 // open starts a command line in a terminal of that size, in a folder of its own.
@@ -49,7 +55,7 @@ func open(t *testing.T, w, h int, env []string, args ...string) *terminal {
 	term := &terminal{t, fmt.Sprintf("andamio-test-%d-%d", os.Getpid(), time.Now().UnixNano()), t.TempDir()}
 	t.Cleanup(term.end)
 	line := append(append([]string{"env"}, env...), binary)
-	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "-c", term.dir, strings.Join(append(line, args...), " ")+"; exec sh")
+	term.tmux("-f", "/dev/null", "new-session", "-d", "-x", fmt.Sprint(w), "-y", fmt.Sprint(h), "-c", term.dir, strings.Join(append(line, args...), " ")+"; tmux -L "+term.socket+" wait-for -S "+ended+"; exec sh")
 	term.tmux("set", "-g", "status", "off")
 	return term
 }
