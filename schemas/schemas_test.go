@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -14,11 +15,15 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/decide"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/migrate"
+	"andamio/internal/core/offer"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/quota"
 	"andamio/internal/core/settling"
 	"andamio/internal/site/drivers"
 )
@@ -111,31 +116,85 @@ func TestFilesWrittenByHandAreValid(t *testing.T) {
 
 // TestInventoryFilesAreValid holds the mapping that ships and standing rules against their schemas, and mistakes too.
 func TestInventoryFilesAreValid(t *testing.T) {
-	asJSON := func(text string) string {
-		var tree any
-		require.NoError(t, yaml.Unmarshal([]byte(text), &tree))
-		data, err := json.Marshal(tree)
-		require.NoError(t, err)
-		return string(data)
-	}
 	for _, d := range drivers.All {
-		assert.NoError(t, validate(t, schema(t, "mapping.schema.json"), asJSON(string(d.Mapping))), d.Name)
+		assert.NoError(t, validate(t, schema(t, "mapping.schema.json"), asJSON(t, string(d.Mapping))), d.Name)
 	}
 	for _, bad := range []string{"version: andamio.mapping/1\nclasses: [{type: compute}]", "version: andamio.mapping/1\nauthority: {cores: everybody}",
 		"version: andamio.mapping/1\nclasses: [{type: a, class: b, attributes: {c: {from: d, value: e}}}]"} {
-		assert.Error(t, validate(t, schema(t, "mapping.schema.json"), asJSON(bad)), bad)
+		assert.Error(t, validate(t, schema(t, "mapping.schema.json"), asJSON(t, bad)), bad)
 		_, err := mapping.Read([]byte(bad))
 		assert.Error(t, err, "the reader agrees: %s", bad)
 	}
 	good := "version: andamio.settling/1\nrules: [{rule: a, type: changed, settle: correct-record}, {rule: b, name: 'try-*', settle: ignore, reason: c, days: 3}]"
-	assert.NoError(t, validate(t, schema(t, "settling.schema.json"), asJSON(good)))
+	assert.NoError(t, validate(t, schema(t, "settling.schema.json"), asJSON(t, good)))
 	_, err := settling.Read([]byte(good))
 	assert.NoError(t, err)
 	for _, bad := range []string{"version: andamio.settling/1\nrules: [{rule: a, settle: adopt}]", "version: andamio.settling/1\nrules: [{rule: a, type: b, settle: correct-site}]",
 		"version: andamio.settling/1\nrules: [{rule: a, type: b, settle: ignore}]"} {
-		assert.Error(t, validate(t, schema(t, "settling.schema.json"), asJSON(bad)), bad)
+		assert.Error(t, validate(t, schema(t, "settling.schema.json"), asJSON(t, bad)), bad)
 		_, err := settling.Read([]byte(bad))
 		assert.Error(t, err, "the reader agrees: %s", bad)
+	}
+}
+
+// TestDirectoriesAreDescribed holds the scenario's directory of teams, and some that are wrong, against the schema and the reader.
+func TestDirectoriesAreDescribed(t *testing.T) {
+	data, err := os.ReadFile("../examples/flood-watch/teams.yaml")
+	require.NoError(t, err)
+	assert.NoError(t, validate(t, schema(t, "teams.schema.json"), asJSON(t, string(data))))
+	_, err = guard.ReadDirectory(data)
+	assert.NoError(t, err)
+	for _, bad := range []string{"people: {a: {}}", "people: {A: {}}\ngrants: []", "people: {a: {nick: b}}\ngrants: []", "people: {a: {}}\ngrants: [{to: a}]",
+		"people: {a: {}}\nroles: {r: [sing]}\ngrants: []", "people: {a: {}}\ngrants: [{to: a, role: engineer, sites: ['']}]"} {
+		bad = "version: andamio.teams/1\n" + bad
+		assert.Error(t, validate(t, schema(t, "teams.schema.json"), asJSON(t, bad)), bad)
+		_, err := guard.ReadDirectory([]byte(bad))
+		assert.Error(t, err, "the reader agrees: %s", bad)
+	}
+}
+
+// TestOffersAreDescribed holds the scenario's offers, and some that are wrong, against the schema and the reader.
+func TestOffersAreDescribed(t *testing.T) {
+	files, err := filepath.Glob("../examples/offers/*.yaml")
+	require.NoError(t, err)
+	require.Len(t, files, 3)
+	for _, f := range files {
+		data, err := os.ReadFile(f)
+		require.NoError(t, err)
+		assert.NoError(t, validate(t, schema(t, "offer.schema.json"), asJSON(t, string(data))), f)
+		_, err = offer.Read(data)
+		assert.NoError(t, err, f)
+	}
+	for _, bad := range []string{"title: ''", "title: a\nname: fixed", "title: a\nquestions: [{input: a}]", "title: a\nquestions: [{input: a, ask: b, from: 1}]",
+		"title: a\nsites: ['']", "title: a\nvariants: [{places: [a]}]"} {
+		bad = "version: andamio.offer/1\noffer: a\ntemplate: b\n" + bad
+		assert.Error(t, validate(t, schema(t, "offer.schema.json"), asJSON(t, bad)), bad)
+		_, err := offer.Read([]byte(bad))
+		assert.Error(t, err, "the reader agrees: %s", bad)
+	}
+}
+
+// TestQuotasAndApprovalsAreDescribed holds the scenario's, and some that are wrong, against the schemas and the readers.
+func TestQuotasAndApprovalsAreDescribed(t *testing.T) {
+	quotas := func(data []byte) error { _, err := quota.Read(data); return err }
+	rules := func(data []byte) error { _, err := decide.Read(data); return err }
+	for _, x := range []struct {
+		name, version string
+		read          func([]byte) error
+		bad           []string
+	}{
+		{"quotas", quota.Version, quotas, []string{"quotas: [{quota: a}]", "quotas: [{quota: a b, most: {cores: 1}}]", "quotas: [{quota: a, most: {wings: 1}}]", "quotas: [{quota: a, each: site, most: {cores: 1}}]", "quotas: [{quota: a, most: {cores: -1}}]"}},
+		{"approvals", decide.Version, rules, []string{"rules: [{rule: a, then: shrug, say: b}]", "rules: [{rule: a, then: approve}]", "rules: [{rule: a, then: approve, say: b, ask: [c]}]", "rules: [{rule: a, then: ask, say: b, after: 1h}]"}},
+	} {
+		data, err := os.ReadFile("../examples/flood-watch/" + x.name + ".yaml")
+		require.NoError(t, err)
+		assert.NoError(t, validate(t, schema(t, x.name+".schema.json"), asJSON(t, string(data))))
+		assert.NoError(t, x.read(data))
+		for _, bad := range x.bad {
+			bad = "version: " + x.version + "\n" + bad
+			assert.Error(t, validate(t, schema(t, x.name+".schema.json"), asJSON(t, bad)), bad)
+			assert.Error(t, x.read([]byte(bad)), "the reader agrees: %s", bad)
+		}
 	}
 }
 
@@ -177,4 +236,14 @@ func TestPlansOfMovesAreDescribed(t *testing.T) {
 		assert.Equal(t, mode != change.Cold, commit.Step("contacts-host-1/consolidate") != nil)
 		valid(commit)
 	}
+}
+
+// asJSON is YAML as JSON.
+func asJSON(t *testing.T, text string) string {
+	t.Helper()
+	var tree any
+	require.NoError(t, yaml.Unmarshal([]byte(text), &tree))
+	data, err := json.Marshal(tree)
+	require.NoError(t, err)
+	return string(data)
 }

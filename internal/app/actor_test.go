@@ -9,6 +9,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/guard"
+	"andamio/internal/service/acting"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/reconcile"
 )
 
 // words are the last entries of a workspace's trail, the oldest first, with who and by which way.
@@ -29,10 +32,10 @@ func TestWhoDidWhatIsInTheTrail(t *testing.T) {
 	a, _ := aWorkspace(t, 0.003)
 	ana, eva := a.As(Actor{Name: "ana", Way: ByScreen}), a.As(Actor{Name: "eva", Way: ByCommand})
 	d := draft(t, ana, nil)
-	id, err := ana.NewRun(ctx, Order{Plan: d.Plan})
+	id, err := ana.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	require.NoError(t, err)
 	require.NoError(t, ana.Work(ctx, id))
-	_, err = eva.Survey(ctx, SurveyRequest{Site: "vega"})
+	_, err = eva.Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 	require.NoError(t, eva.SetSecrets(ctx, map[string]string{"b": "hunter22", "a": "hunter22"}))
 	require.Error(t, eva.Resume(ctx, id))
@@ -56,7 +59,7 @@ func TestWhoDidWhatIsInTheTrail(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, v.Wrong)
 	assert.EqualValues(t, 7, v.Entries)
-	_, err = eva.Survey(ctx, SurveyRequest{Site: "vega", Deep: true})
+	_, err = eva.Survey(ctx, reconcile.SurveyRequest{Site: "vega", Deep: true})
 	require.NoError(t, err)
 	assert.Equal(t, []string{got[6], "eva by command surveyed vega: with what is within its instances"}, trailWords(t, a, 2), "it is one act, though it enters instances")
 }
@@ -67,7 +70,7 @@ func TestNobodyDoesNothing(t *testing.T) {
 	a, _ := aWorkspace(t, 0.003)
 	nobody := a.As(Actor{Way: ByScreen})
 	d := draft(t, nobody, nil)
-	_, err := nobody.NewRun(ctx, Order{Plan: d.Plan})
+	_, err := nobody.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	var refused *guard.Refused
 	require.ErrorAs(t, err, &refused)
 	require.ErrorAs(t, nobody.SetSecrets(ctx, map[string]string{"a": "b"}), &refused)
@@ -78,10 +81,10 @@ func TestNobodyDoesNothing(t *testing.T) {
 	gone, cancel := context.WithCancel(ctx)
 	cancel()
 	done := false
-	err = a.do(gone, guard.CancelRun, "run 1", func() error { done = true; return nil })
+	err = a.desk.Do(gone, guard.CancelRun, acting.Run(1), func() error { done = true; return nil })
 	require.ErrorContains(t, err, "nothing was done, since it could not be noted")
 	assert.False(t, done)
-	err = a.do(ctx, guard.CancelRun, "run 1", func() error { return errors.New("it is over") })
+	err = a.desk.Do(ctx, guard.CancelRun, acting.Run(1), func() error { return errors.New("it is over") })
 	require.EqualError(t, err, "it is over")
 	assert.Len(t, trailWords(t, a, 10), 2)
 }
@@ -92,6 +95,6 @@ func TestRulesAndSchedulesActInSomebodysName(t *testing.T) {
 	a, _ := aWorkspace(t, 0.003)
 	by := a.As(Actor{Name: "ana", Way: ByScreen}).By(BySchedule)
 	assert.Equal(t, Actor{Name: "ana", Way: BySchedule}, by.Actor())
-	assert.Equal(t, Actor{Name: "ana", Way: ByRule}, by.By(ByRule).Actor())
+	assert.Equal(t, Actor{Name: "ana", Way: guard.Rule}, by.By(guard.Rule).Actor())
 	assert.Equal(t, ByCommand, a.Actor().Way, "and the one that it comes of is as it was")
 }

@@ -1,5 +1,5 @@
-// Package app is Andamio's services: one for each job, called alike by the screens, the command line and, later, the
-// API. It ties the computation in core to the sites, the engine and the store.
+// Package app composes Andamio's services over one workspace, for an actor: screens, the command line and, later, the API call all of them
+// through [App]. It opens the store, and holds what lasts beyond a call: the process that serves, and backups.
 package app
 
 import (
@@ -10,36 +10,83 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"sync"
 
 	"andamio/internal/core/guard"
-	"andamio/internal/engine"
+	"andamio/internal/service/acting"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/offers"
+	"andamio/internal/service/quotas"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/requests"
+	"andamio/internal/service/runs"
+	"andamio/internal/service/shells"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 	"andamio/internal/store/sqlite"
 )
 
-// App is an open workspace with its services.
+// The services, which App has all calls of.
+type (
+	siteService       = sites.Service
+	deploymentService = deployments.Service
+	runService        = runs.Service
+	moveService       = moves.Service
+	shellService      = shells.Service
+	inventoryService  = reconcile.Service
+	offerService      = offers.Service
+	quotaService      = quotas.Service
+	requestService    = requests.Service
+)
+
+// App is an open workspace with its services, for one actor.
 type App struct {
+	*siteService
+	*deploymentService
+	*runService
+	*moveService
+	*shellService
+	*inventoryService
+	*offerService
+	*quotaService
+	*requestService
+
+	Log       *slog.Logger
 	workspace *workspace.Workspace
 	store     store.Store
-	Log       *slog.Logger
-	// Patience is the engine's; zero is the usual.
-	Patience engine.Patience
-
-	// spawn begins a run's worker; a process of its own unless [InProcess] was asked for.
-	spawn func(runID int64) error
-	// idle says that spawn does nothing.
-	idle bool
+	office    *acting.Office
+	desk      *acting.Desk
+	cache     *deployments.Cache
+	offered   *offers.Cache
+	workers   runs.Workers
 	// within says that nothing is begun in processes of its own.
 	within bool
+	log    io.WriteCloser
+}
 
-	folds *folds
-	// drawn are the templates that were worked out, by the digest of their files.
-	drawn *sync.Map
-	// actor is who acts.
-	actor guard.Actor
-	log   io.WriteCloser
+// wire makes the services for an actor. Each is given those below it, and is told by an interface of its own what it asks of those above.
+func (a *App) wire(actor guard.Actor) {
+	a.desk = acting.At(actor, a.office)
+	a.siteService = sites.New(a.desk, a.workspace, a.store, a.Log)
+	a.deploymentService = deployments.New(a.workspace, a.store, a.cache, a.siteService)
+	before := a.runService
+	a.runService = runs.New(a.desk, a.workspace, a.store, a.Log, a.workers, a.siteService, a.deploymentService)
+	if before != nil {
+		a.Patience = before.Patience
+	}
+	a.moveService = moves.New(a.desk, a.workspace, a.store, a.siteService, a.deploymentService, a.runService)
+	a.shellService = shells.New(a.desk, a.workspace, a.deploymentService)
+	a.inventoryService = reconcile.New(a.desk, a.workspace, a.store, a.Log, reconcile.Over{Sites: a.siteService, Deployments: a.deploymentService,
+		Runs: a.runService, Moves: a.moveService, Shells: a.shellService})
+	a.offerService = offers.New(a.desk, a.store, a.offered, a.workspace.Directory, a.siteService, a.deploymentService)
+	a.quotaService = quotas.New(a.desk, a.workspace, a.store)
+	a.requestService = requests.New(a.desk, a.workspace, a.store, a.Log, requests.Over{Offers: a.offerService, Quotas: a.quotaService, Deployments: a.deploymentService, Runs: a.runService})
+	a.siteService.Ask(a.deploymentService, a.moveService)
+	a.deploymentService.Ask(a.moveService)
+	a.runService.Ask(a.moveService, a.quotaService)
+	a.Begins(store.ProposalMove, a.moveService.BeginProposed)
+	a.Begins(store.ProposalSettle, a.inventoryService.SettleProposed)
 }
 
 // Option changes how a workspace is opened.
@@ -49,7 +96,7 @@ type Option func(*App)
 func InProcess(ctx context.Context) Option {
 	return func(a *App) {
 		a.within = true
-		a.spawn = func(runID int64) error {
+		a.workers.Spawn = func(runID int64) error {
 			go func() {
 				if err := a.Work(ctx, runID); err != nil {
 					a.Log.Error("run ended", "run", runID, "err", err)
@@ -62,7 +109,9 @@ func InProcess(ctx context.Context) Option {
 
 // Idle sets no worker to runs: somebody else does.
 func Idle() Option {
-	return func(a *App) { a.idle, a.within, a.spawn = true, true, func(int64) error { return nil } }
+	return func(a *App) {
+		a.within, a.workers = true, runs.Workers{Spawn: func(int64) error { return nil }, None: true}
+	}
 }
 
 // Open opens the workspace in a folder, making it as needed. An empty dir is the user's own workspace.
@@ -75,19 +124,20 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), folds: &folds{}, drawn: &sync.Map{}, actor: guard.Actor{Name: Whoami(), Way: guard.Command}}
+	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
-	a.spawn = a.spawnProcess
 	for _, o := range options {
 		o(a)
 	}
+	a.office = &acting.Office{Trail: s, Directory: ws.Directory, Find: a.find}
+	a.wire(a.atKeyboard())
 	for _, name := range ws.Loose {
 		a.Log.Warn("others could read it, and cannot any more", "file", name)
 	}
 	if s.CopiedTo() != "" {
 		a.Log.Info("a copy was made before the schema changed", "file", s.CopiedTo())
 	}
-	a.settleCredentials(ctx)
+	a.SettleCredentials(ctx)
 	return a, nil
 }
 

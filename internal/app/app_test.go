@@ -1,6 +1,7 @@
 package app
 
 import (
+	"compress/gzip"
 	"context"
 	"fmt"
 	"io"
@@ -29,6 +30,9 @@ import (
 	"andamio/internal/core/tosca"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/source"
@@ -164,7 +168,7 @@ func TestTheScenarioStands(t *testing.T) {
 	t.Parallel()
 	a, box := aWorkspace(t, pace)
 	p := draft(t, a, nil).Plan
-	id, err := a.NewRun(ctx, Order{Plan: p})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: p})
 	require.NoError(t, err)
 	var heard []run.Event
 	var group sync.WaitGroup
@@ -182,7 +186,7 @@ func TestTheScenarioStands(t *testing.T) {
 	assert.Equal(t, len(p.Steps), state.Done)
 	assert.Equal(t, state.LastSeq, int64(len(heard)), "a watcher hears every event")
 	inOrder(t, p, heard)
-	for _, e := range Ask(ctx, state) {
+	for _, e := range deployments.Ask(ctx, state) {
 		assert.True(t, e.Good, "%s: %s", e.Resource, e.Said)
 	}
 	assert.Regexp(t, `^http://127\.\d+\.\d+\.\d+:\d+/map/$`, state.Outputs["map_url"])
@@ -243,7 +247,7 @@ func TestAFailedScriptHoldsItsBranchAndHidesTheSecret(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, pace)
 	p := draft(t, a, map[string]string{"scripts/dispatch-configure.sh": "printf 'key \\033[1m%s\\033[0m is wrong\\n' \"$KEY\"\nexit 4\n"}).Plan
-	id, err := a.NewRun(ctx, Order{Plan: p})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: p})
 	require.NoError(t, err)
 	assert.ErrorIs(t, a.Work(ctx, id), engine.ErrUnfinished)
 	s, err := a.Replay(ctx, id)
@@ -262,7 +266,7 @@ func TestACancelledRunCanBeRead(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.3)
 	p := draft(t, a, nil).Plan
-	id, err := a.Begin(ctx, Order{Plan: p})
+	id, err := a.Begin(ctx, deployments.Order{Plan: p})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		s, err := a.Replay(ctx, id)
@@ -329,7 +333,7 @@ func TestPassingTroubleIsSatOut(t *testing.T) {
 		}
 		return true
 	})
-	id, err := a.NewRun(ctx, Order{Plan: p})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: p})
 	require.NoError(t, err)
 	worked := a.Work(ctx, id)
 	s, err := a.Replay(ctx, id)
@@ -348,11 +352,11 @@ func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
 	p := draft(t, a, nil).Plan
 	calls := box.Calls()
 	require.NoError(t, a.workspace.SetSecrets(map[string]string{"register_key": ""}))
-	_, err := a.NewRun(ctx, Order{Plan: p})
+	_, err := a.NewRun(ctx, deployments.Order{Plan: p})
 	assert.ErrorContains(t, err, "ANDAMIO_SECRET_REGISTER_KEY")
 	t.Setenv("ANDAMIO_SECRET_REGISTER_KEY", "from the environment")
 	require.NoError(t, a.workspace.SetConnections(nil))
-	_, err = a.NewRun(ctx, Order{Plan: p})
+	_, err = a.NewRun(ctx, deployments.Order{Plan: p})
 	assert.ErrorContains(t, err, "not connected to")
 	assert.Equal(t, calls, box.Calls())
 	runs, err := a.store.Runs(ctx)
@@ -363,7 +367,7 @@ func TestWhatIsMissingIsSaidBeforeAnythingIsBuilt(t *testing.T) {
 func TestARunIsWorkedOnOnce(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, pace)
-	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	require.NoError(t, a.Work(ctx, id))
 	assert.ErrorContains(t, a.Work(ctx, id), "there is nothing to go on with")
@@ -373,9 +377,9 @@ func TestARunIsWorkedOnOnce(t *testing.T) {
 func TestASilentWorkerIsNoticed(t *testing.T) {
 	t.Parallel()
 	now := time.Now()
-	assert.True(t, Abandoned(store.Run{State: run.UnderWay, Beat: now.Add(-time.Minute)}, now))
-	assert.False(t, Abandoned(store.Run{State: run.UnderWay, Beat: now.Add(-time.Second)}, now))
-	assert.False(t, Abandoned(store.Run{State: run.Standing, Beat: now.Add(-time.Hour)}, now))
+	assert.True(t, runs.Abandoned(store.Run{State: run.UnderWay, Beat: now.Add(-time.Minute)}, now))
+	assert.False(t, runs.Abandoned(store.Run{State: run.UnderWay, Beat: now.Add(-time.Second)}, now))
+	assert.False(t, runs.Abandoned(store.Run{State: run.Standing, Beat: now.Add(-time.Hour)}, now))
 }
 
 func TestOneDeadSiteLeavesTheOthers(t *testing.T) {
@@ -449,11 +453,11 @@ func TestPicturesAreWritten(t *testing.T) {
 	require.NoError(t, err)
 	d := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e)
 	d.Plan.Name = "../flood/watch"
-	files, err := ExportPictures(run.New(d.Plan), elevation.BySite, time.Now(), t.TempDir())
+	files, err := deployments.ExportPictures(run.New(d.Plan), elevation.BySite, time.Now(), t.TempDir())
 	require.NoError(t, err)
 	require.Len(t, files, 4)
 	assert.Equal(t, "---flood-watch-elevation.svg", filepath.Base(files[0]), "a name cannot lead elsewhere")
-	assert.ErrorContains(t, ExportPicture(run.New(d.Plan), "portrait", elevation.BySite, time.Now(), "x.svg"), "elevation and timeline")
+	assert.ErrorContains(t, deployments.ExportPicture(run.New(d.Plan), "portrait", elevation.BySite, time.Now(), "x.svg"), "elevation and timeline")
 }
 
 func TestTheWorkspaceFollowsXDG(t *testing.T) {
@@ -467,7 +471,7 @@ func TestTheWorkspaceFollowsXDG(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "/home/someone/.local/share/andamio", dir, "a relative path is not valid by the standard")
 	t.Setenv("XDG_CACHE_HOME", "/cache")
-	dir, err = DemoDir()
+	dir, err = sites.DemoDir()
 	require.NoError(t, err)
 	assert.Equal(t, "/cache/andamio/demo", dir)
 }
@@ -488,4 +492,16 @@ func TestTheKeyStays(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, workspace.FileSites), []byte("{"), 0o600))
 	_, err = a.Sites()
 	assert.ErrorContains(t, err, "sites.json is damaged")
+}
+
+func unzipped(t *testing.T, name string) string {
+	t.Helper()
+	f, err := os.Open(name)
+	require.NoError(t, err)
+	defer f.Close()
+	z, err := gzip.NewReader(f)
+	require.NoError(t, err)
+	text, err := io.ReadAll(z)
+	require.NoError(t, err)
+	return string(text)
 }

@@ -63,7 +63,7 @@ type BackupFile struct {
 // Backup writes a backup of the workspace to a file that is not there yet, while runs go on. Without the key, what opens the
 // credentials must be kept elsewhere.
 func (a *App) Backup(ctx context.Context, name string, withKey bool) (out *Backup, err error) {
-	err = a.do(ctx, guard.BackUp, name, func() (err error) {
+	err = a.desk.Do(ctx, guard.BackUp, guard.Named(name), func() (err error) {
 		out, err = a.backup(ctx, name, withKey)
 		return err
 	})

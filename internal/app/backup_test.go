@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/workspace"
 )
 
@@ -24,7 +25,7 @@ func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.01)
 	d := draft(t, a, nil)
-	id, err := a.NewRun(ctx, Order{Plan: d.Plan, Template: d.Template.Origin()})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan, Template: d.Template.Origin()})
 	require.NoError(t, err)
 	var group sync.WaitGroup
 	group.Go(func() { assert.NoError(t, a.Work(ctx, id)) })

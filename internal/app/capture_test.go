@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
@@ -88,7 +89,7 @@ func TestWhatWasMadeFromATemplateIsCapturedWhole(t *testing.T) {
 				preset = tmpl.Presets[0].Name
 			}
 			was := drafted(t, all, "template.yaml", templates.DraftRequest{Preset: preset})
-			files, err := filledIn(tmpl, was.Plan.Inputs)
+			files, err := deployments.FilledIn(tmpl, was.Plan.Inputs)
 			require.NoError(t, err)
 			again := drafted(t, files, "template.yaml", templates.DraftRequest{Name: "another", Like: was.Placement})
 			assert.Equal(t, likes(was.Plan), likes(again.Plan))

@@ -17,6 +17,8 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/shells"
 	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
@@ -30,13 +32,13 @@ func raised(t *testing.T) (*App, *sandbox.Sandbox, *templates.Draft, int64) {
 	s, err := a.Replay(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, run.Standing, s.Status, explainRun(s))
-	r, err := a.store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	require.NoError(t, err)
 	return a, box, d, r.Deployment
 }
 
 // carriedOut runs an order to its end.
-func carriedOut(t *testing.T, a *App, o Order) *run.State {
+func carriedOut(t *testing.T, a *App, o deployments.Order) *run.State {
 	t.Helper()
 	id, err := a.NewRun(ctx, o)
 	require.NoError(t, err)
@@ -67,7 +69,7 @@ func changes(p *plan.Plan) map[string]plan.Change {
 // allGood asks every endpoint that is to answer.
 func allGood(t *testing.T, s *run.State) {
 	t.Helper()
-	for _, e := range Ask(ctx, s) {
+	for _, e := range deployments.Ask(ctx, s) {
 		assert.True(t, e.Good, "%s: %s", e.Resource, e.Said)
 	}
 }
@@ -171,7 +173,7 @@ func TestAnInstanceIsGivenAnotherSizeInPlace(t *testing.T) {
 	allGood(t, s)
 	dep, err := a.Deployment(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, 20.0, dep.Stand.Plan.Resource("readings-host-1").Spec.MemoryGiB)
+	assert.Equal(t, 20.0, dep.Stand.Plan.Resource("readings-host-1").AsInstance().MemoryGiB)
 }
 
 // numbered is a text in which no two parts are alike.
@@ -199,20 +201,20 @@ func TestShellsAndFiles(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "in/deep"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "in/deep/a.txt"), []byte(numbered(100_000)), 0o644))
-	last := Copied{}
-	n, err := a.Copy(ctx, filepath.Join(dir, "in"), "contacts-host:/srv/notes", func(c Copied) { last = c })
+	last := shells.Copied{}
+	n, err := a.Copy(ctx, filepath.Join(dir, "in"), "contacts-host:/srv/notes", func(c shells.Copied) { last = c })
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
 	assert.Equal(t, int64(len(numbered(100_000))), last.Done)
 	assert.Equal(t, last.Whole, last.Done)
-	_, err = a.Copy(ctx, "contacts-host-1:/srv/notes", filepath.Join(dir, "out"), func(Copied) {})
+	_, err = a.Copy(ctx, "contacts-host-1:/srv/notes", filepath.Join(dir, "out"), func(shells.Copied) {})
 	require.NoError(t, err)
 	back, err := os.ReadFile(filepath.Join(dir, "out/deep/a.txt"))
 	require.NoError(t, err)
 	assert.Equal(t, numbered(100_000), string(back), "byte for byte")
-	_, err = a.Copy(ctx, "contacts-host:/nowhere", dir, func(Copied) {})
+	_, err = a.Copy(ctx, "contacts-host:/nowhere", dir, func(shells.Copied) {})
 	assert.ErrorContains(t, err, "/nowhere")
-	_, err = a.Copy(ctx, "a", "b", func(Copied) {})
+	_, err = a.Copy(ctx, "a", "b", func(shells.Copied) {})
 	assert.ErrorContains(t, err, "one of the two is on an instance")
 }
 
@@ -234,7 +236,7 @@ func TestAFailedStepIsRetriedOrSkippedAndTheRunGoesOn(t *testing.T) {
 		require.NoError(t, b.Err)
 	}
 	require.Eventually(t, func() bool {
-		r, err := a.store.Run(ctx, id)
+		r, err := a.Run(ctx, id)
 		return err == nil && r.State == run.Standing
 	}, 20e9, 50e6)
 	s, err = a.Replay(ctx, id)
@@ -297,7 +299,7 @@ func TestNoticesThatComeTwiceLateOrInDisorderDoNoHarm(t *testing.T) {
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Twice}, sandbox.Rule{Fault: sandbox.Shuffled, Share: 0.5})
 	id := worked(t, a, draft(t, a, nil))
 	declares(t, a, box, id)
-	r, err := a.store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, run.Standing, r.State)
 	o, err := a.Retiring(ctx, r.Deployment)
@@ -317,7 +319,7 @@ func TestTwoWorkersAndTwoRuns(t *testing.T) {
 	require.NoError(t, err)
 	begun := make(chan error, 1)
 	go func() { begun <- a.Work(ctx, first) }()
-	require.Eventually(t, func() bool { r, err := a.store.Run(ctx, first); return err == nil && r.State == run.UnderWay }, 5e9, 1e6)
+	require.Eventually(t, func() bool { r, err := a.Run(ctx, first); return err == nil && r.State == run.UnderWay }, 5e9, 1e6)
 	assert.ErrorContains(t, a.Work(ctx, second), "under way")
 	assert.ErrorContains(t, a.Work(ctx, first), "goes on as ")
 	_, err = a.Changed(ctx, id, d.Plan, "again")
@@ -331,10 +333,10 @@ func TestAnInputIsChangedAndTheDeploymentGoesOn(t *testing.T) {
 	a, box := aWorkspace(t, pace)
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Refuse, Call: "create", Term: "storage", Site: "presa", Times: 1})
 	d := draft(t, a, nil)
-	id, err := a.NewRun(ctx, Order{Plan: d.Plan, Template: "../../examples/flood-watch"})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan, Template: "../../examples/flood-watch"})
 	require.NoError(t, err)
 	require.Error(t, a.Work(ctx, id))
-	r, err := a.store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	require.NoError(t, err)
 	o, err := a.ChangingInput(ctx, r.Deployment, "forecast_workers=2")
 	require.NoError(t, err)

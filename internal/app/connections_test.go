@@ -16,6 +16,8 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 )
@@ -112,7 +114,7 @@ func TestCredentialsAreChangedAndSitesRemovedSafely(t *testing.T) {
 	still, err := a.workspace.Connection("vega")
 	require.NoError(t, err)
 	assert.Equal(t, now.Credential(), still.Credential(), "one that does not work is not kept")
-	_, err = a.Survey(ctx, SurveyRequest{Site: "vega"})
+	_, err = a.Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 
 	require.NoError(t, a.Disconnect(ctx, "vega"))
@@ -160,7 +162,7 @@ func TestSchedulesAreMeantInTheSitesTimeZone(t *testing.T) {
 		return !v.Do.IsZero()
 	}
 	assert.True(t, isDue(time.Now()), "what was never surveyed is due")
-	s, err := a.Survey(ctx, SurveyRequest{Site: "vega"})
+	s, err := a.Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 	assert.False(t, isDue(s.Started))
 	assert.True(t, isDue(s.Started.Add(61*time.Minute)))
@@ -173,9 +175,9 @@ func TestAFilterLeavesOutOthersAndMakesNothingMissing(t *testing.T) {
 	tagged := box.Drift(sandbox.DriftRequest{Seed: 3, Count: 4, Sorts: []sandbox.Change{sandbox.Created}})
 	require.NotEmpty(t, tagged)
 	inv := surveyedAll(t, a)
-	var choices []Choice
+	var choices []reconcile.Choice
 	for _, f := range inv.Findings {
-		choices = append(choices, Choice{f, inventory.Adopt})
+		choices = append(choices, reconcile.Choice{Finding: f, Way: inventory.Adopt})
 	}
 	s, err := a.Settling(ctx, inv, choices, "", time.Time{})
 	require.NoError(t, err)
@@ -226,13 +228,13 @@ func TestSecretsAreNowhereInTheOpen(t *testing.T) {
 func TestOnlyStandInsDrift(t *testing.T) {
 	t.Parallel()
 	a, _, _ := unconnected(t)
-	_, err := a.Drift(ctx, DriftRequest{Count: 1})
+	_, err := a.Drift(ctx, sites.DriftRequest{Count: 1})
 	assert.ErrorContains(t, err, "no such site")
 	b, _ := aWorkspace(t, 0.003)
-	done, err := b.Drift(ctx, DriftRequest{Seed: 4, Count: 3, Sorts: []string{"created"}})
+	done, err := b.Drift(ctx, sites.DriftRequest{Seed: 4, Count: 3, Sorts: []string{"created"}})
 	require.NoError(t, err)
 	assert.Len(t, done, 3)
-	_, err = b.Drift(ctx, DriftRequest{Count: 1, Sorts: []string{"burnt"}})
+	_, err = b.Drift(ctx, sites.DriftRequest{Count: 1, Sorts: []string{"burnt"}})
 	assert.ErrorContains(t, err, `no change "burnt"`)
 }
 

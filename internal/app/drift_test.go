@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/store"
 )
 
@@ -30,7 +31,7 @@ func seeds(t *testing.T) int {
 }
 
 // surveyed surveys all sites and reconciles.
-func surveyedAll(t *testing.T, a *App) *Inventory {
+func surveyedAll(t *testing.T, a *App) *reconcile.Inventory {
 	t.Helper()
 	surveys, errs := a.SurveyAll(ctx, false, nil)
 	for i, err := range errs {
@@ -54,7 +55,7 @@ var expected = map[sandbox.Change]struct {
 }
 
 // found asserts that the findings are exactly what was done.
-func found(t *testing.T, inv *Inventory, done []sandbox.Drifted) {
+func found(t *testing.T, inv *reconcile.Inventory, done []sandbox.Drifted) {
 	t.Helper()
 	left := map[string]*inventory.Finding{}
 	for i := range inv.Findings {
@@ -122,14 +123,14 @@ func TestEveryChangeByHandIsFoundAndCanBeSettled(t *testing.T) {
 }
 
 // ignoredFirst ignores some of the findings: they are none then. That is undone: they are found again.
-func ignoredFirst(t *testing.T, a *App, inv *Inventory, seed uint64, ways map[string]int) *Inventory {
+func ignoredFirst(t *testing.T, a *App, inv *reconcile.Inventory, seed uint64, ways map[string]int) *reconcile.Inventory {
 	t.Helper()
 	if seed%3 != 0 || len(inv.Findings) == 0 {
 		return inv
 	}
-	var choices []Choice
+	var choices []reconcile.Choice
 	for _, f := range inv.Findings[:1+len(inv.Findings)/2] {
-		choices = append(choices, Choice{f, inventory.Ignore})
+		choices = append(choices, reconcile.Choice{Finding: f, Way: inventory.Ignore})
 		ways[fmt.Sprintf("%s %s", f.Type, inventory.Ignore)]++
 	}
 	s, err := a.Settling(ctx, inv, choices, "left to its owner", time.Time{})
@@ -149,13 +150,13 @@ func ignoredFirst(t *testing.T, a *App, inv *Inventory, seed uint64, ways map[st
 }
 
 // settleAll settles every finding in a way drawn by the seed.
-func settleAll(t *testing.T, a *App, inv *Inventory, seed uint64, ways map[string]int) {
+func settleAll(t *testing.T, a *App, inv *reconcile.Inventory, seed uint64, ways map[string]int) {
 	t.Helper()
 	rng := rand.New(rand.NewPCG(seed, 77))
-	var choices []Choice
+	var choices []reconcile.Choice
 	for _, f := range inv.Findings {
 		w := f.Ways[rng.IntN(len(f.Ways)-1)] // the last is to ignore it
-		choices = append(choices, Choice{f, w})
+		choices = append(choices, reconcile.Choice{Finding: f, Way: w})
 		ways[fmt.Sprintf("%s %s", f.Type, w)]++
 		t.Logf("seed %d: %s %s %s: %s", seed, f.Type, f.Class, f.Name, w)
 	}
@@ -168,7 +169,7 @@ func settleAll(t *testing.T, a *App, inv *Inventory, seed uint64, ways map[strin
 	carryOut(t, a, s)
 }
 
-func carryOut(t *testing.T, a *App, s *Settling) {
+func carryOut(t *testing.T, a *App, s *reconcile.Settling) {
 	t.Helper()
 	_, runs, err := a.Settle(ctx, s)
 	require.NoError(t, err)
@@ -178,12 +179,12 @@ func carryOut(t *testing.T, a *App, s *Settling) {
 }
 
 // settleInTurns retires first what is to be retired, and asks for less room as long as there is none for the rest.
-func settleInTurns(t *testing.T, a *App, choices []Choice) {
+func settleInTurns(t *testing.T, a *App, choices []reconcile.Choice) {
 	t.Helper()
 	inv, err := a.Reconcile(ctx)
 	require.NoError(t, err)
-	for _, less := range []func(*Choice){freeRoom, leaveMissing, nil} {
-		var first, rest []Choice
+	for _, less := range []func(*reconcile.Choice){freeRoom, leaveMissing, nil} {
+		var first, rest []reconcile.Choice
 		for _, c := range choices {
 			if c.Way == inventory.Retire {
 				first = append(first, c)
@@ -216,7 +217,7 @@ func settleInTurns(t *testing.T, a *App, choices []Choice) {
 
 // freeRoom takes away what nobody declared instead of adopting it, gives up what is missing where nothing needs it, and leaves
 // sizes as they are.
-func freeRoom(c *Choice) {
+func freeRoom(c *reconcile.Choice) {
 	switch {
 	case c.Way == inventory.Adopt && c.Finding.Type == inventory.Unmanaged:
 		c.Way = inventory.Retire
@@ -228,7 +229,7 @@ func freeRoom(c *Choice) {
 }
 
 // leaveMissing leaves what is missing and cannot be given up to whoever makes room for it.
-func leaveMissing(c *Choice) {
+func leaveMissing(c *reconcile.Choice) {
 	if c.Way == inventory.CorrectSite && c.Finding.Type == inventory.Missing {
 		c.Way = inventory.Ignore
 	}

@@ -12,6 +12,8 @@ import (
 	"andamio/internal/core/calendar"
 	"andamio/internal/core/clock"
 	"andamio/internal/core/guard"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
@@ -33,15 +35,17 @@ type dueKind struct {
 
 // dueKinds are the kinds, by name. A new one is a row here and a call of register where it is set up.
 var dueKinds = map[string]dueKind{
-	dueSurvey: {words: "survey of", late: clock.CatchUp, again: true, do: surveyAsDue},
-	dueLapse:  {words: "end of proposal", late: clock.CatchUp, do: lapse},
+	dueSurvey:     {words: "survey of", late: clock.CatchUp, again: true, do: surveyAsDue},
+	runs.DueLapse: {words: "end of proposal", late: clock.CatchUp, do: lapse},
 }
 
-// The kinds of what is due.
-const (
-	dueSurvey = "survey"
-	dueLapse  = "lapse"
-)
+// dueSurvey is a survey of a site, by the rule of its connection.
+const dueSurvey = "survey"
+
+// SettleByRules settles what standing rules settle, in their name, and returns how many findings each rule settled.
+func (a *App) SettleByRules(ctx context.Context) (map[string]int, error) {
+	return a.By(ByRule).inventoryService.SettleByRules(ctx)
+}
 
 // DueWords say what is done when something is due.
 func DueWords(kind, subject string) string {
@@ -53,7 +57,7 @@ func DueWords(kind, subject string) string {
 
 // surveyAsDue surveys a site, and settles what standing rules settle.
 func surveyAsDue(ctx context.Context, a *App, site string) (string, error) {
-	s, err := a.Survey(ctx, SurveyRequest{Site: site})
+	s, err := a.Survey(ctx, reconcile.SurveyRequest{Site: site})
 	if err != nil {
 		return "", err
 	}
@@ -79,9 +83,9 @@ func lapse(ctx context.Context, a *App, subject string) (string, error) {
 		return "", err
 	}
 	if !mine {
-		return "it was confirmed or withdrawn before", a.store.Unregister(ctx, dueLapse, subject)
+		return "it was confirmed or withdrawn before", a.store.Unregister(ctx, runs.DueLapse, subject)
 	}
-	return "nobody confirmed it", a.store.Unregister(ctx, dueLapse, subject)
+	return "nobody confirmed it", a.store.Unregister(ctx, runs.DueLapse, subject)
 }
 
 // register has be due what the connections of sites say now. A site that was never surveyed is due at once.
@@ -134,7 +138,7 @@ func (a *App) surveyDue(ctx context.Context, c *workspace.Connection, now time.T
 	if err != nil {
 		return Due{}, err
 	}
-	d := Due{Kind: dueSurvey, Subject: c.Site, Rule: c.Schedule, Zone: c.TimeZone, Start: c.Scheduled(zone), By: a.actor.By(guard.Schedule)}
+	d := Due{Kind: dueSurvey, Subject: c.Site, Rule: c.Schedule, Zone: c.TimeZone, Start: c.Scheduled(zone), By: a.desk.Actor.By(guard.Schedule)}
 	last, err := a.store.LastSurvey(ctx, c.Site)
 	if !errors.Is(err, store.ErrNotFound) {
 		d.Seen = last.Started

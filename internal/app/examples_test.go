@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/source"
 )
@@ -50,7 +51,7 @@ func raise(t *testing.T, name string, w templates.DraftRequest) (*run.State, []s
 // worked runs a draft's plan to its end, and returns the run's number.
 func worked(t *testing.T, a *App, d *templates.Draft) int64 {
 	t.Helper()
-	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	require.NoError(t, err)
 	_ = a.Work(ctx, id)
 	return id

@@ -1,16 +1,12 @@
 package app
 
 import (
-	"context"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/core/plan"
-	"andamio/internal/engine"
 	"andamio/internal/service/workspace"
-	"andamio/internal/site"
 )
 
 // TestWhereNoticesAreHeard sets it in every way, and holds what is listened at and what sites are told.
@@ -51,8 +47,7 @@ func TestWhereNoticesAreHeard(t *testing.T) {
 	}
 }
 
-// TestSitesAreToldWhereNoticesAreHeard has notices come to another address than the usual, by a name: those that are listened
-// for, and those that wake a run.
+// TestSitesAreToldWhereNoticesAreHeard has notices come to another address than the usual, by a name: those that are listened for.
 func TestSitesAreToldWhereNoticesAreHeard(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.003)
@@ -62,20 +57,4 @@ func TestSitesAreToldWhereNoticesAreHeard(t *testing.T) {
 	assert.Regexp(t, `^http://127\.0\.0\.2:\d+/$`, l.URL())
 	assert.NotEmpty(t, l.Sites)
 	require.NoError(t, l.Close(ctx))
-	told := &pushes{}
-	e := &engine.Engine{Plan: &plan.Plan{Sites: []plan.Site{{Name: "vega"}}}, Sites: map[string]site.Site{"vega": told}}
-	_, stop := a.hear(ctx, e)
-	stop()
-	assert.Regexp(t, `^http://127\.0\.0\.2:\d+/vega$`, told.url)
-}
-
-// pushes is a site that notes where it is to send its notices.
-type pushes struct {
-	site.Site
-	url string
-}
-
-func (p *pushes) Push(_ context.Context, to site.Sink) (func(context.Context) error, error) {
-	p.url = to.URL
-	return func(context.Context) error { return nil }, nil
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 )
 
 // alone is a template of one machine with one script.
@@ -23,7 +24,7 @@ topology_template:
     host: { type: Compute }
     part: { type: SoftwareComponent, requirements: [ host: host ], interfaces: { Standard: { create: x.sh } } }
 `, len(script)), "x.sh": script, "presets/drill.yaml": ""})
-	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	require.NoError(t, err)
 	return id
 }
@@ -82,7 +83,7 @@ func TestScriptsThatAreNoneFailWithTheirReason(t *testing.T) {
 func TestWatchersInOtherProcessesSeeTheSame(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, pace)
-	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	seen := make([][]run.Event, 3)
 	begun := make(chan struct{}) // the first has heard something
@@ -117,7 +118,7 @@ func TestNamesFromOutsideAreRefusedOrCleaned(t *testing.T) {
 	a, _ := aWorkspace(t, pace)
 	require.NoError(t, a.workspace.SetSecrets(map[string]string{"register_key": strings.Repeat("k", 20) + "\nsecond line of it"}))
 	p := draft(t, a, map[string]string{"scripts/store-configure.sh": "echo \"$KEY\"\nexit 1\n"}).Plan
-	id, err := a.NewRun(ctx, Order{Plan: p})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: p})
 	require.NoError(t, err)
 	assert.Error(t, a.Work(ctx, id))
 	s, err := a.Replay(ctx, id)

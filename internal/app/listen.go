@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/notice"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/store"
@@ -91,7 +92,7 @@ func (x Listening) open() (l net.Listener, scheme, authorities string, err error
 // Listen begins to hear notices, each site's at its own path, and asks the sites that can to send them there. It ends with
 // Close.
 func (a *App) Listen(ctx context.Context, where Listening) (out *Listener, err error) {
-	err = a.do(ctx, guard.Hear, where.Address, func() (err error) {
+	err = a.desk.Do(ctx, guard.Hear, guard.Named(where.Address), func() (err error) {
 		out, err = a.listen(ctx, where)
 		return err
 	})
@@ -262,13 +263,13 @@ func lookAgain(ctx context.Context, c watched, kind kinds.Kind, id string) (*map
 	for try := 1; ; try++ {
 		r, err := c.driver.Read(ctx, kind, id)
 		if err == nil {
-			o := observe(c.Site, c.Account, &r)
+			o := reconcile.Observe(c.Site, c.Account, &r)
 			return &o, nil
 		}
 		if site.ClassOf(err) == site.NotFound {
 			return nil, nil
 		}
-		if try == surveyTries {
+		if try == reconcile.SurveyTries {
 			return nil, err
 		}
 		select {

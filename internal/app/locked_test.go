@@ -12,7 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/run"
-	"andamio/internal/store"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
 )
 
 // TestARunAndWhoWatchesItSitOutALock has another program hold the database in mid-run, for longer than a worker may be silent: the run
@@ -20,7 +21,7 @@ import (
 func TestARunAndWhoWatchesItSitOutALock(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.05)
-	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	watching, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
@@ -32,7 +33,7 @@ func TestARunAndWhoWatchesItSitOutALock(t *testing.T) {
 		for _, e := range b.Events {
 			if !held && e.Kind == run.StepDone {
 				held = true
-				group.Go(func() { hold(t, a, silentAfter+2*time.Second) })
+				group.Go(func() { hold(t, a, runs.SilentAfter+2*time.Second) })
 			}
 		}
 	}
@@ -54,24 +55,4 @@ func hold(t *testing.T, a *App, long time.Duration) {
 	<-time.After(long)
 	assert.NoError(t, tx.Rollback())
 	assert.False(t, a.store.Busy(ctx))
-}
-
-// TestAWorkerIsLostWhenItIsSilentThoughItCouldSpeak looks at runs whose workers are silent, at moments one after another.
-func TestAWorkerIsLostWhenItIsSilentThoughItCouldSpeak(t *testing.T) {
-	t.Parallel()
-	a, _ := aWorkspace(t, 0.003)
-	now := time.Now()
-	going := store.Run{State: run.UnderWay, Beat: now.Add(-time.Minute)}
-	var s silentWorker
-	assert.False(t, s.lost(ctx, a.store, going, now), "not at the first look")
-	assert.False(t, s.lost(ctx, a.store, going, now.Add(showsWithin)))
-	assert.True(t, s.lost(ctx, a.store, going, now.Add(showsWithin+1)))
-	going.Beat = now.Add(showsWithin)
-	assert.False(t, s.lost(ctx, a.store, going, now.Add(showsWithin+1)), "it showed that it lives")
-	going.Beat = now.Add(-time.Minute)
-	assert.False(t, s.lost(ctx, a.store, going, now.Add(showsWithin+1)), "and is looked at anew")
-	going.Worker = store.WorkerOn(thisHost(), 1<<30)
-	assert.True(t, s.lost(ctx, a.store, going, now), "a process that is gone is waited for no longer")
-	going.State = run.Standing
-	assert.False(t, s.lost(ctx, a.store, going, now))
 }

@@ -26,7 +26,11 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
+	"andamio/internal/site"
 )
 
 // paired is a workspace whose stand-ins keep names and are all paired with each other.
@@ -50,7 +54,7 @@ func paired(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 	require.NoError(t, a.workspace.SetZone(*z))
 	for i, x := range e.Sites {
 		for _, y := range e.Sites[:i] {
-			p, err := a.MakePair(ctx, x.Name, y.Name, Both)
+			p, err := a.MakePair(ctx, x.Name, y.Name, sites.Both)
 			require.NoError(t, err)
 			require.True(t, p.Well(), p.Trouble())
 		}
@@ -68,7 +72,7 @@ func theLog(t *testing.T, a *App) (deployment int64, at string) {
 	d := templates.NewDraft(tmpl, templates.DraftRequest{}, e)
 	require.NotNil(t, d.Plan, "%v %v", d.Err, d.Diagnostics)
 	id := worked(t, a, d)
-	r, err := a.store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	require.NoError(t, err)
 	require.Equal(t, run.Standing, r.State)
 	return r.Deployment, d.Plan.Resource("log-host-1").Site
@@ -114,7 +118,7 @@ func active(box *sandbox.Sandbox, title string) []string {
 // moving begins a move of the log that cuts over as soon as it can.
 func moving(t *testing.T, a *App, dep int64, to string, mode change.Mode) (id, runID int64) {
 	t.Helper()
-	d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: to, Mode: mode, AtOnce: true})
+	d, err := a.DraftMove(ctx, dep, moves.Request{What: []string{"log-host"}, To: to, Mode: mode, AtOnce: true})
 	require.NoError(t, err)
 	id, runID, err = a.StartMove(ctx, d, nil)
 	require.NoError(t, err)
@@ -166,7 +170,7 @@ func TestEveryPairOfSitesInBothDirections(t *testing.T) {
 		require.NoError(t, err)
 		sameDisks(t, box, d, at)
 		for _, r := range d.Stand.Plan.Resources {
-			if _, kept := keptOf(&r); !kept && r.Kind != kinds.Network {
+			if _, kept := moves.KeptOf(&r); !kept && r.Kind != kinds.Network {
 				assert.Equal(t, to, r.Site, r.ID)
 			}
 		}
@@ -195,7 +199,7 @@ func KeptID(id, site string) string { return change.KeptID(id, site) }
 
 // sameDisks compares what was on the disks when the workload was switched on with what is on those that are kept, by
 // digests that the stand-ins make without the code that copies.
-func sameDisks(t *testing.T, box *sandbox.Sandbox, d *Deployment, from string) {
+func sameDisks(t *testing.T, box *sandbox.Sandbox, d *deployments.Deployment, from string) {
 	t.Helper()
 	there := box.Digests()
 	for _, id := range []string{"log-host-1", "log-vol-1"} {
@@ -220,7 +224,7 @@ func TestGoingBackFromEveryStep(t *testing.T) {
 			t.Parallel()
 			a, box := paired(t, 0.01)
 			dep, at := theLog(t, a)
-			d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: "tramonta", Mode: mode, AtOnce: true})
+			d, err := a.DraftMove(ctx, dep, moves.Request{What: []string{"log-host"}, To: "tramonta", Mode: mode, AtOnce: true})
 			require.NoError(t, err)
 			for _, s := range d.Order.Plan.Steps {
 				brokenOffAfter(t, a, box, dep, at, mode, s.ID)
@@ -253,12 +257,12 @@ func brokenOffAfter(t *testing.T, a *App, box *sandbox.Sandbox, dep int64, at st
 	}
 	m, err := a.Move(ctx, id)
 	require.NoError(t, err)
-	assert.Equal(t, []WaveState{WaveBack}, m.States)
+	assert.Equal(t, []moves.WaveState{moves.WaveBack}, m.States)
 	d, err := a.Deployment(ctx, dep)
 	require.NoError(t, err)
 	assert.Empty(t, d.Stand.Unsure, "after %s", step)
 	for _, r := range d.Stand.Plan.Resources {
-		_, kept := keptOf(&r)
+		_, kept := moves.KeptOf(&r)
 		assert.False(t, kept, "after %s: %s", step, r.ID)
 	}
 }
@@ -294,7 +298,7 @@ func onHost(t *testing.T, a *App, dep int64, command string) {
 }
 
 // readThere runs a command on the log's host and returns what it prints.
-func readThere(t *testing.T, a *App, d *Deployment, command string) string {
+func readThere(t *testing.T, a *App, d *deployments.Deployment, command string) string {
 	t.Helper()
 	key, err := a.workspace.Key()
 	require.NoError(t, err)
@@ -353,7 +357,7 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 	a, _ := paired(t, 0.01)
 	dep, _ := theLog(t, a)
 	const limit = 4 << 20
-	d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: "tramonta", Limit: limit, Compress: "off"})
+	d, err := a.DraftMove(ctx, dep, moves.Request{What: []string{"log-host"}, To: "tramonta", Limit: limit, Compress: "off"})
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, d.Forecasts["log-host-1"].Copy, float64(d.Loads["log-host-1"].Used)/limit)
 	opens := time.Now().Add(1500 * time.Millisecond)
@@ -414,12 +418,12 @@ func TestAColdMoveStopsInItsWindow(t *testing.T) {
 	dep, at := theLog(t, a)
 	opens := time.Now().Add(4 * time.Second).Truncate(time.Second)
 	rule := fmt.Sprintf("FREQ=MINUTELY;BYSECOND=%d", opens.Second())
-	for _, wrong := range []MoveRequest{{Window: "FREQ=SOMETIMES", Hours: 1}, {Window: rule}, {Window: rule, Hours: 1, TimeZone: "Europe/Nowhere"}} {
+	for _, wrong := range []moves.Request{{Window: "FREQ=SOMETIMES", Hours: 1}, {Window: rule}, {Window: rule, Hours: 1, TimeZone: "Europe/Nowhere"}} {
 		wrong.What, wrong.To = []string{"log-host"}, "tramonta"
 		_, err := a.DraftMove(ctx, dep, wrong)
 		require.Error(t, err, "%+v", wrong)
 	}
-	d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: "tramonta", Mode: change.Cold, Window: rule, Hours: 30.0 / 3600})
+	d, err := a.DraftMove(ctx, dep, moves.Request{What: []string{"log-host"}, To: "tramonta", Mode: change.Cold, Window: rule, Hours: 30.0 / 3600})
 	require.NoError(t, err)
 	require.NotEmpty(t, d.Windows)
 	assert.WithinDuration(t, opens, d.Windows[0].From, 0)
@@ -442,15 +446,15 @@ func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {
 	layers := func(at string) int {
 		d, err := a.Deployment(ctx, dep)
 		require.NoError(t, err)
-		m, err := a.disks(at)
+		drivers, err := a.Sites()
 		require.NoError(t, err)
-		c, err := m.Changes(ctx, d.Stand.Plan.Known["log-host-1"]["site.id"], "", 0)
+		c, err := drivers[at].(site.Disks).Changes(ctx, d.Stand.Plan.Known["log-host-1"]["site.id"], "", 0)
 		require.NoError(t, err)
 		return c.Layers
 	}
 	for to, keep := range map[string]bool{"tramonta": true, "presa": false} {
 		box.Busy("log-host-1", 8<<20, 4<<20)
-		d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: to, AtOnce: true, KeepLayers: keep})
+		d, err := a.DraftMove(ctx, dep, moves.Request{What: []string{"log-host"}, To: to, AtOnce: true, KeepLayers: keep})
 		require.NoError(t, err)
 		f := d.Forecasts["log-host-1"]
 		assert.Equal(t, keep, f.Layers > 1, "%+v", f)
@@ -474,14 +478,14 @@ func TestRoundsAreKeptApartUntilTheyAreMadeOne(t *testing.T) {
 func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 	t.Parallel()
 	a, _ := paired(t, pace)
-	id, err := a.NewRun(ctx, Order{Plan: draft(t, a, nil).Plan, Template: templates.DemoName})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: draft(t, a, nil).Plan, Template: templates.DemoName})
 	require.NoError(t, err)
 	require.NoError(t, a.Work(ctx, id))
-	r, err := a.store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	require.NoError(t, err)
-	wish := MoveRequest{What: []string{"contacts-host-1"}, To: "alisio-norte"}
+	wish := moves.Request{What: []string{"contacts-host-1"}, To: "alisio-norte"}
 	_, err = a.DraftMove(ctx, r.Deployment, wish)
-	var breaking *Breaking
+	var breaking *moves.Breaking
 	require.ErrorAs(t, err, &breaking)
 	assert.Equal(t, []string{"sensitive-data-stays-home"}, breaking.Rules())
 	wish.Lift = breaking.Rules()
@@ -516,7 +520,7 @@ func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 	require.ErrorContains(t, a.CutOver(ctx, move), "nothing to steer")
 	waits, err = a.Waiting(ctx, time.Now())
 	require.NoError(t, err)
-	assert.Equal(t, WaveMoved, waits[0].State)
+	assert.Equal(t, moves.WaveMoved, waits[0].State)
 	for _, x := range s.Plan.Resources {
 		if strings.HasPrefix(x.ID, "contacts") && !strings.Contains(x.ID, "@") {
 			assert.Equal(t, plan.Moved, x.Change, x.ID)
@@ -542,7 +546,7 @@ func TestWhatIsChosenIsHadThere(t *testing.T) {
 	}
 	mac := known()["mac"]
 	require.NotEmpty(t, mac)
-	wish := MoveRequest{What: []string{"log-host"}, To: "vega", AtOnce: true,
+	wish := moves.Request{What: []string{"log-host"}, To: "vega", AtOnce: true,
 		Like: migrate.Choice{Zone: "b", Hostname: "levels", Class: "archive", KeepMAC: true, Address: "10.20.4.77"}}
 	d, err := a.DraftMove(ctx, dep, wish)
 	require.NoError(t, err)

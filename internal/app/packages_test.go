@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
+	"andamio/internal/service/moves"
 )
 
 // TestAPackageIsBuiltElsewhere packs the log, and builds it at another site from the archive alone.
@@ -31,7 +32,7 @@ func TestAPackageIsBuiltElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 
-	o, arc, err := a.ImportPackage(ctx, ImportRequest{File: file, Site: "tramonta"})
+	o, arc, err := a.ImportPackage(ctx, moves.ImportRequest{File: file, Site: "tramonta"})
 	require.NoError(t, err)
 	assert.Positive(t, o.Plan.CostPerHour, "what is imported costs what it costs")
 	assert.Positive(t, o.Wanted.CostPerHour)
@@ -54,7 +55,7 @@ func TestAPackageIsBuiltElsewhere(t *testing.T) {
 	assert.Contains(t, text, "at the bridge")
 
 	t.Run("a package that changed meanwhile is not written", func(t *testing.T) {
-		o, _, err := a.ImportPackage(ctx, ImportRequest{File: file, Site: "presa", Name: "another"})
+		o, _, err := a.ImportPackage(ctx, moves.ImportRequest{File: file, Site: "presa", Name: "another"})
 		require.NoError(t, err)
 		data, err := os.ReadFile(file)
 		require.NoError(t, err)
@@ -66,11 +67,11 @@ func TestAPackageIsBuiltElsewhere(t *testing.T) {
 		s, err := a.Replay(ctx, id)
 		require.NoError(t, err)
 		assert.Contains(t, s.Step("log-host-1/"+string(op.Fill)).Error, "is not the package")
-		_, _, err = a.ImportPackage(ctx, ImportRequest{File: file, Site: "presa"})
+		_, _, err = a.ImportPackage(ctx, moves.ImportRequest{File: file, Site: "presa"})
 		require.Error(t, err)
 	})
 	t.Run("lifted to object storage, and built from it there", func(t *testing.T) {
-		o, out, err := a.Lifting(ctx, dep, "log-host-1", false, ImportRequest{Site: "alisio-sur", Name: "lifted"})
+		o, out, err := a.Lifting(ctx, dep, "log-host-1", false, moves.ImportRequest{Site: "alisio-sur", Name: "lifted"})
 		require.NoError(t, err)
 		require.FileExists(t, out.File)
 		s := carriedOut(t, a, o)
@@ -94,7 +95,7 @@ func TestAPackageIsBuiltElsewhere(t *testing.T) {
 		require.ErrorContains(t, err, "nothing of deployment")
 	})
 	t.Run("where it cannot be", func(t *testing.T) {
-		for want, w := range map[string]ImportRequest{"no site": {File: file, Site: "nowhere"}, "no such file": {File: file + "x", Site: "vega"}} {
+		for want, w := range map[string]moves.ImportRequest{"no site": {File: file, Site: "nowhere"}, "no such file": {File: file + "x", Site: "vega"}} {
 			_, _, err := a.ImportPackage(ctx, w)
 			require.Error(t, err, want)
 		}

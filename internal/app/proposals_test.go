@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
 	"andamio/internal/store"
 )
 
@@ -28,7 +30,7 @@ func TestWhatOneProposesAnotherConfirms(t *testing.T) {
 	t.Parallel()
 	a, box := aWorkspace(t, 0.003)
 	ana, eva := a.As(Actor{Name: "ana", Way: ByCommand}), another(t, a).As(Actor{Name: "eva", Way: ByScreen})
-	raise, err := ana.Propose(ctx, Order{Plan: draft(t, ana, nil).Plan}, time.Hour)
+	raise, err := ana.Propose(ctx, deployments.Order{Plan: draft(t, ana, nil).Plan}, time.Hour)
 	require.NoError(t, err)
 	runs, err := a.store.Runs(ctx)
 	require.NoError(t, err)
@@ -100,7 +102,7 @@ func TestAProposalWhoseGroundHasChangedIsRefused(t *testing.T) {
 	all, err := a.Proposals(ctx)
 	require.NoError(t, err)
 	assert.Len(t, all, 4)
-	taken, err := a.Propose(ctx, Order{Plan: draft(t, a, nil).Plan}, time.Hour)
+	taken, err := a.Propose(ctx, deployments.Order{Plan: draft(t, a, nil).Plan}, time.Hour)
 	require.NoError(t, err)
 	_, err = a.Confirm(ctx, taken.ID)
 	require.Error(t, err, "another of the name stands")
@@ -121,7 +123,7 @@ func TestOfManyWhoConfirmOneDoes(t *testing.T) {
 	require.NoError(t, err)
 	o, err := a.Powering(ctx, r.Deployment, "", false)
 	require.NoError(t, err)
-	var proposals [2]*Proposal
+	var proposals [2]*runs.Proposal
 	for i := range proposals {
 		proposals[i], err = a.Propose(ctx, o, time.Hour)
 		require.NoError(t, err)

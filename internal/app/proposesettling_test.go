@@ -12,6 +12,9 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/inventory"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/runs"
 	"andamio/internal/store"
 )
 
@@ -23,8 +26,8 @@ func TestAMoveThatOneProposesAnotherBegins(t *testing.T) {
 	to := []string{"vega", "tramonta"}
 	to = slices.DeleteFunc(to, func(s string) bool { return s == at })
 	ana := a.As(Actor{Name: "ana", Way: ByCommand})
-	propose := func(site string) *Proposal {
-		d, err := a.DraftMove(ctx, dep, MoveRequest{What: []string{"log-host"}, To: site, Mode: change.Warm, AtOnce: true})
+	propose := func(site string) *runs.Proposal {
+		d, err := a.DraftMove(ctx, dep, moves.Request{What: []string{"log-host"}, To: site, Mode: change.Warm, AtOnce: true})
 		require.NoError(t, err)
 		p, err := ana.ProposeMove(ctx, d, time.Hour)
 		require.NoError(t, err)
@@ -34,22 +37,22 @@ func TestAMoveThatOneProposesAnotherBegins(t *testing.T) {
 	open, err := a.OpenProposals(ctx)
 	require.NoError(t, err)
 	assert.Len(t, open, 2)
-	moves, err := a.Moves(ctx)
+	began, err := a.Moves(ctx)
 	require.NoError(t, err)
-	assert.Empty(t, moves, "nothing is begun by proposing")
+	assert.Empty(t, began, "nothing is begun by proposing")
 	out, err := a.Confirm(ctx, first.ID)
 	require.NoError(t, err)
 	ended(t, a, out.Run)
 	serves(t, a)
 	assert.Equal(t, []string{to[0]}, active(box, "log-host-1"))
-	moves, err = a.Moves(ctx)
+	began, err = a.Moves(ctx)
 	require.NoError(t, err)
-	require.Len(t, moves, 1)
-	assert.Equal(t, []WaveState{WaveMoved}, moves[0].States)
+	require.Len(t, began, 1)
+	assert.Equal(t, []moves.WaveState{moves.WaveMoved}, began[0].States)
 	_, err = a.Confirm(ctx, second.ID)
 	require.ErrorContains(t, err, "has changed since proposal")
 	assert.Equal(t, fault.Conflict, fault.CodeOf(err))
-	commit, err := a.Commit(ctx, moves[0].ID, 0)
+	commit, err := a.Commit(ctx, began[0].ID, 0)
 	require.NoError(t, err)
 	ended(t, a, commit)
 	serves(t, a)
@@ -61,12 +64,12 @@ func TestASettlingThatOneProposesAnotherDoes(t *testing.T) {
 	a, box, _ := deployed(t)
 	require.NotEmpty(t, box.Drift(sandbox.DriftRequest{Seed: 3, Count: 2, Sorts: []sandbox.Change{sandbox.Created}}))
 	inv := surveyedAll(t, a)
-	var choices []Choice
+	var choices []reconcile.Choice
 	for _, f := range inv.Findings {
-		choices = append(choices, Choice{f, inventory.Adopt})
+		choices = append(choices, reconcile.Choice{Finding: f, Way: inventory.Adopt})
 	}
 	require.NotEmpty(t, choices)
-	propose := func() *Proposal {
+	propose := func() *runs.Proposal {
 		s, err := a.Settling(ctx, inv, choices, "", time.Time{})
 		require.NoError(t, err)
 		p, err := a.As(Actor{Name: "ana", Way: ByScreen}).ProposeSettling(ctx, s, time.Hour)

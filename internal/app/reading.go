@@ -13,11 +13,11 @@ import (
 // Opened is what opening a workspace found and did, which whoever opened it should know.
 type Opened struct {
 	// Dir is the workspace's folder.
-	Dir string
+	Dir string `json:"dir,omitempty"`
 	// Loose are files and folders that others could use until then.
-	Loose []string
+	Loose []string `json:"loose,omitempty"`
 	// Copied is the copy of the database that was made before it was brought up to date; "" if it was not.
-	Copied string
+	Copied string `json:"copied,omitempty"`
 }
 
 // Opened is what opening the workspace found and did.

@@ -17,6 +17,8 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/shells"
 	"andamio/internal/service/templates"
 )
 
@@ -151,7 +153,7 @@ func siteFault(t *testing.T, m misfortune, call, term string) string {
 		outcome = settled(t, a, id, m)
 	}
 	declares(t, a, box, id)
-	r, err := a.store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	require.NoError(t, err)
 	o, err := a.Retiring(ctx, r.Deployment)
 	require.NoError(t, err)
@@ -185,7 +187,7 @@ func settled(t *testing.T, a *App, id int64, m misfortune) string {
 		}
 	}
 	require.Eventually(t, func() bool {
-		r, err := a.store.Run(ctx, id)
+		r, err := a.Run(ctx, id)
 		return err == nil && r.State == run.Standing
 	}, 20*time.Second, 20*time.Millisecond)
 	return "held"
@@ -231,7 +233,7 @@ func siteCrashes(t *testing.T) string {
 	a, box := impatientOf(t, true)
 	d := draft(t, a, map[string]string{"scripts/store-create.sh": "#!/bin/sh\nset -e\necho run >> /srv/runs\nsleep 40\nmkdir -p \"$HOME_DIR/lines\" /opt/store\n"})
 	at := d.Plan.Resource("contacts-host-1").Site
-	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	require.NoError(t, err)
 	var group sync.WaitGroup
 	group.Go(func() { _ = a.Work(ctx, id) })
@@ -250,7 +252,7 @@ func connectionBreaks(t *testing.T, m misfortune) string {
 	a, box := impatient(t)
 	slow := "#!/bin/sh\nset -e\necho run >> /srv/runs\nsleep 40\n"
 	d := draft(t, a, map[string]string{"scripts/store-create.sh": slow + "mkdir -p \"$HOME_DIR/lines\" /opt/store\n"})
-	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	require.NoError(t, err)
 	var group sync.WaitGroup
 	group.Go(func() { _ = a.Work(ctx, id) })
@@ -259,11 +261,11 @@ func connectionBreaks(t *testing.T, m misfortune) string {
 	s, err := a.Replay(ctx, id)
 	require.NoError(t, err)
 	assert.Equal(t, run.Standing, s.Status, explainRun(s))
-	r, err := a.store.Run(ctx, id)
+	r, err := a.Run(ctx, id)
 	require.NoError(t, err)
 	dep, err := a.Deployment(ctx, r.Deployment)
 	require.NoError(t, err)
-	for _, h := range dep.Hosts() {
+	for _, h := range shells.HostsOf(dep) {
 		if h.ID == "contacts-host-1" {
 			var out, errOut strings.Builder
 			_, err := a.Command(ctx, h, "cat /srv/runs", nil, &out, &errOut)

@@ -8,6 +8,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
@@ -22,13 +23,13 @@ func TestWhatAPlanTakesIsHeldByItsRun(t *testing.T) {
 	free, all := before.Site("vega").Addresses()
 	d := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, before)
 	require.NoError(t, d.Err)
-	id, err := a.NewRun(ctx, Order{Plan: d.Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	require.NoError(t, err)
-	_, err = a.NewRun(ctx, Order{Plan: d.Plan})
+	_, err = a.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	assert.ErrorContains(t, err, "flood-watch stands already")
 	other := *d.Plan
 	other.Name = "another"
-	_, err = a.NewRun(ctx, Order{Plan: &other})
+	_, err = a.NewRun(ctx, deployments.Order{Plan: &other})
 	assert.ErrorContains(t, err, "is held by run 1")
 	runs, err := a.store.Runs(ctx)
 	require.NoError(t, err)

@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/site"
 )
 
@@ -50,7 +51,7 @@ func TestWhatHasNoRoomIsSaidBeforeItBegins(t *testing.T) {
 	require.NotNil(t, missing)
 	runs, err := a.store.Runs(ctx)
 	require.NoError(t, err)
-	_, err = a.Settling(ctx, inv, []Choice{{*missing, inventory.CorrectSite}}, "", time.Time{})
+	_, err = a.Settling(ctx, inv, []reconcile.Choice{{Finding: *missing, Way: inventory.CorrectSite}}, "", time.Time{})
 	require.ErrorContains(t, err, "there is no room for gauge-node-1 (2 cores, 4 GiB memory")
 	assert.ErrorContains(t, err, "at presa, where zone dam")
 	assert.ErrorContains(t, err, "retire that first")
@@ -60,7 +61,7 @@ func TestWhatHasNoRoomIsSaidBeforeItBegins(t *testing.T) {
 	for _, id := range fillers {
 		require.NoError(t, presa.Delete(ctx, kinds.Instance, id))
 	}
-	s, err := a.Settling(ctx, surveyedAll(t, a), []Choice{{*missing, inventory.CorrectSite}}, "", time.Time{})
+	s, err := a.Settling(ctx, surveyedAll(t, a), []reconcile.Choice{{Finding: *missing, Way: inventory.CorrectSite}}, "", time.Time{})
 	require.NoError(t, err)
 	carryOut(t, a, s)
 	assert.Empty(t, surveyedAll(t, a).Findings)

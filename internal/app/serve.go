@@ -7,11 +7,14 @@ import (
 	"os/exec"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/service/runs"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
@@ -37,6 +40,8 @@ type Serving struct {
 	// told hears what became of each thing that was due.
 	told func(Firing)
 	work sync.WaitGroup
+	// mending says that requests that broke off are taken up at this moment.
+	mending atomic.Bool
 
 	mu    sync.Mutex
 	going map[int64]bool
@@ -56,7 +61,7 @@ const (
 // Serve makes this process the one that serves the workspace; the error is a conflict if another does. Told hears what became of what
 // was due; it may be nil.
 func (a *App) Serve(ctx context.Context, where Listening, told func(Firing)) (out *Serving, err error) {
-	err = a.do(ctx, guard.Serve, a.workspace.Dir, func() (err error) {
+	err = a.desk.Do(ctx, guard.Serve, guard.Named(a.workspace.Dir), func() (err error) {
 		out, err = a.serve(ctx, where, told)
 		return err
 	})
@@ -65,7 +70,7 @@ func (a *App) Serve(ctx context.Context, where Listening, told func(Firing)) (ou
 
 func (a *App) serve(ctx context.Context, where Listening, told func(Firing)) (*Serving, error) {
 	now := time.Now()
-	epoch, err := a.store.TakeLease(ctx, leaseServe, thisWorker(), "", now, now.Add(-serveSilent), leaseLives)
+	epoch, err := a.store.TakeLease(ctx, leaseServe, runs.ThisWorker(), "", now, now.Add(-serveSilent), leaseLives)
 	if err != nil {
 		return nil, fault.Conflictf("the workspace is served already: %w", err)
 	}
@@ -84,7 +89,7 @@ func (a *App) serve(ctx context.Context, where Listening, told func(Firing)) (*S
 }
 
 // leaseLives reports that the holder of a lease is not known to be gone.
-func leaseLives(l store.Lease) bool { return !workerGone(l.Holder) }
+func leaseLives(l store.Lease) bool { return !runs.WorkerGone(l.Holder) }
 
 // Run goes on until the context ends, another process has taken over, or the workspace is not there any more, and then ends what goes on.
 func (s *Serving) Run(ctx context.Context) error {
@@ -104,6 +109,7 @@ func (s *Serving) Run(ctx context.Context) error {
 			if now.Sub(looked) >= serveLooks {
 				looked = now
 				s.a.register(ctx, now)
+				s.mend(ctx, now)
 				if s.a.forsaken(&alone, now) {
 					return nil
 				}
@@ -119,12 +125,25 @@ func (s *Serving) Run(ctx context.Context) error {
 	return errors.Join(err, s.close(ctx))
 }
 
+// mend takes up requests that broke off, beside everything else: working one out takes a while.
+func (s *Serving) mend(ctx context.Context, now time.Time) {
+	if !s.mending.CompareAndSwap(false, true) {
+		return
+	}
+	s.work.Go(func() {
+		defer s.mending.Store(false)
+		if err := s.a.Mend(ctx, now); err != nil && ctx.Err() == nil {
+			s.a.Log.Warn("requests that broke off are not taken up", "err", err)
+		}
+	})
+}
+
 // forsakenFor is for how long a workspace of stand-ins may be without them before nobody serves it any more.
 const forsakenFor = time.Minute
 
 // forsaken reports that a workspace of stand-ins has been without them for a while: they are started with it again.
 func (a *App) forsaken(since *time.Time, now time.Time) bool {
-	if a.within || a.workspace.OfStandIns() != nil || StandInsRun(a.workspace.Dir) {
+	if a.within || a.workspace.OfStandIns() != nil || sites.StandInsRun(a.workspace.Dir) {
 		*since = time.Time{}
 		return false
 	}
@@ -169,6 +188,9 @@ const variableServe = "ANDAMIO_SERVE"
 // KeepServed has the workspace be served until the context ends: by the process that serves it, by one that is started and goes on by
 // itself, or, where none is to be started, by this one. Nothing is started where nothing is due.
 func (a *App) KeepServed(ctx context.Context, told func(Firing)) error {
+	if a.desk.Allow(ctx, guard.Serve, guard.Named(a.workspace.Dir)) != nil {
+		return nil // somebody else sees to it
+	}
 	a.register(ctx, time.Now())
 	dues, err := a.store.Dues(ctx)
 	if err != nil || len(dues) == 0 {
@@ -216,7 +238,7 @@ func (a *App) StopServing(ctx context.Context) error {
 	if err != nil || by.Name == "" {
 		return err
 	}
-	process, here := l.Holder.On(thisHost())
+	process, here := l.Holder.On(runs.ThisHost())
 	if !here {
 		return fault.Refusedf("the workspace is served by %s, on another machine: end it there", l.Holder)
 	}

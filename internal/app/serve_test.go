@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
@@ -64,7 +65,7 @@ func TestSitesAreSurveyedWhenTheyAreDue(t *testing.T) {
 	}
 	c, err := a.Clock(ctx, time.Now(), 10)
 	require.NoError(t, err)
-	assert.Equal(t, string(thisWorker()), c.By.Name)
+	assert.Equal(t, string(runs.ThisWorker()), c.By.Name)
 	require.Len(t, c.Next, 5)
 	for _, u := range c.Next {
 		assert.False(t, u.Overdue)
@@ -132,7 +133,7 @@ func TestWhatWasBrokenOffByTheEndIsDoneByTheNext(t *testing.T) {
 	s := &Serving{a: a, told: func(Firing) {}}
 	id, err := a.store.Register(ctx, Due{Kind: dueSurvey, Subject: "vega", Rule: "FREQ=HOURLY"})
 	require.NoError(t, err)
-	epoch, err := a.store.TakeLease(ctx, leaseServe, thisWorker(), "", time.Now(), time.Now(), leaseLives)
+	epoch, err := a.store.TakeLease(ctx, leaseServe, runs.ThisWorker(), "", time.Now(), time.Now(), leaseLives)
 	require.NoError(t, err)
 	f := Firing{Due: id, At: time.Now(), Kind: dueSurvey, Subject: "vega", State: FiringGoing, Began: time.Now(), Tries: 3}
 	_, err = a.store.Fire(ctx, leaseServe, epoch, f)
@@ -152,7 +153,7 @@ func TestAProposalLapses(t *testing.T) {
 	p, err := a.Propose(ctx, o, 10*time.Millisecond)
 	require.NoError(t, err)
 	told, end := serving(t, a)
-	f := until(t, told, func(f Firing) bool { return f.Kind == dueLapse })
+	f := until(t, told, func(f Firing) bool { return f.Kind == runs.DueLapse })
 	assert.Equal(t, FiringDone, f.State, f.Note)
 	assert.Equal(t, "nobody confirmed it", f.Note)
 	require.NoError(t, end())
@@ -167,7 +168,7 @@ func TestWhatBrokeOffIsTriedAgainByTheNext(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.003)
 	a.register(ctx, time.Now())
-	epoch, err := a.store.TakeLease(ctx, leaseServe, store.WorkerOn(thisHost(), 1<<30), "", time.Now(), time.Now(), leaseLives)
+	epoch, err := a.store.TakeLease(ctx, leaseServe, store.WorkerOn(runs.ThisHost(), 1<<30), "", time.Now(), time.Now(), leaseLives)
 	require.NoError(t, err)
 	dues, err := a.store.Dues(ctx)
 	require.NoError(t, err)

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
@@ -25,16 +26,16 @@ import (
 )
 
 // only is the only finding there is.
-func only(t *testing.T, inv *Inventory) inventory.Finding {
+func only(t *testing.T, inv *reconcile.Inventory) inventory.Finding {
 	t.Helper()
 	require.Len(t, inv.Findings, 1, "%+v", inv.Findings)
 	return inv.Findings[0]
 }
 
 // settledBy settles a finding in a way and waits for what that runs.
-func settledBy(t *testing.T, a *App, inv *Inventory, f inventory.Finding, w inventory.Way) int64 {
+func settledBy(t *testing.T, a *App, inv *reconcile.Inventory, f inventory.Finding, w inventory.Way) int64 {
 	t.Helper()
-	s, err := a.Settling(ctx, inv, []Choice{{f, w}}, "a reason", time.Time{})
+	s, err := a.Settling(ctx, inv, []reconcile.Choice{{Finding: f, Way: w}}, "a reason", time.Time{})
 	require.NoError(t, err)
 	act, runs, err := a.Settle(ctx, s)
 	require.NoError(t, err)
@@ -173,7 +174,7 @@ func TestTheInventoryGoesOutAndBack(t *testing.T) {
 		assert.Equal(t, len(inv.RecordedRecords), n)
 		i, err := a.ImportRecords(ctx, file)
 		require.NoError(t, err)
-		assert.Equal(t, Imported{Same: n}, *i)
+		assert.Equal(t, reconcile.Imported{Same: n}, *i)
 		report, err := a.ReconcileFiles("", file, file)
 		require.NoError(t, err)
 		assert.Empty(t, report.Findings)
@@ -210,9 +211,9 @@ func TestIgnoringNeedsAReason(t *testing.T) {
 	a, box, _ := deployed(t)
 	box.Drift(sandbox.DriftRequest{Seed: 8, Count: 1, Sorts: []sandbox.Change{sandbox.Created}})
 	inv := surveyedAll(t, a)
-	_, err := a.Settling(ctx, inv, []Choice{{only(t, inv), inventory.Ignore}}, " ", time.Time{})
+	_, err := a.Settling(ctx, inv, []reconcile.Choice{{Finding: only(t, inv), Way: inventory.Ignore}}, " ", time.Time{})
 	assert.ErrorContains(t, err, "needs a reason")
-	_, err = a.Settling(ctx, inv, []Choice{{only(t, inv), inventory.CorrectSite}}, "", time.Time{})
+	_, err = a.Settling(ctx, inv, []reconcile.Choice{{Finding: only(t, inv), Way: inventory.CorrectSite}}, "", time.Time{})
 	assert.ErrorContains(t, err, "cannot be settled by")
 }
 
@@ -249,7 +250,7 @@ func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
 func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.003)
-	full := `{"resources": [` + strings.TrimSuffix(strings.Repeat(`{"kind": "x#compute", "id": "same"},`, surveyPage), ",") + `]}`
+	full := `{"resources": [` + strings.TrimSuffix(strings.Repeat(`{"kind": "x#compute", "id": "same"},`, wholePage), ",") + `]}`
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/-/access") {
 			_, _ = w.Write([]byte(`{"attributes": {"andamio.access.may": "read", "andamio.access.regions": "a"}}`))
@@ -259,7 +260,7 @@ func TestASiteThatRepeatsItselfIsNoEndlessSurvey(t *testing.T) {
 	}))
 	defer server.Close()
 	require.NoError(t, a.workspace.SetConnections([]workspace.Connection{{Site: "echo", Settings: workspace.Values{"url": server.URL}, Secrets: workspace.Values{"token": "x"}}}))
-	s, err := a.Survey(ctx, SurveyRequest{Site: "echo"})
+	s, err := a.Survey(ctx, reconcile.SurveyRequest{Site: "echo"})
 	require.ErrorContains(t, err, "same pages again and again")
 	assert.Equal(t, store.SurveyFailed, s.State)
 }
@@ -284,14 +285,14 @@ func TestPagesThatLeadInACircleAreNoEndlessSurvey(t *testing.T) {
 			if name == "no end" {
 				id = fmt.Sprintf("x%d", n)
 			}
-			fmt.Fprintf(w, `{"resources": [%s]}`, strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"kind": "x#compute", "id": %q},`, id), surveyPage), ","))
+			fmt.Fprintf(w, `{"resources": [%s]}`, strings.TrimSuffix(strings.Repeat(fmt.Sprintf(`{"kind": "x#compute", "id": %q},`, id), wholePage), ","))
 		}))
 		require.NoError(t, a.workspace.SetConnections([]workspace.Connection{{Site: "echo", Settings: workspace.Values{"url": server.URL}, Secrets: workspace.Values{"token": "x"}}}))
 		asking, cancel := context.WithTimeout(ctx, 60*time.Second)
 		if name == "no end" { // which would take its ten thousand pages
 			asking, cancel = context.WithTimeout(ctx, 300*time.Millisecond)
 		}
-		_, err := a.Survey(asking, SurveyRequest{Site: "echo"})
+		_, err := a.Survey(asking, reconcile.SurveyRequest{Site: "echo"})
 		require.Error(t, err, name)
 		if name != "no end" {
 			require.NoError(t, asking.Err(), name)
@@ -360,13 +361,13 @@ func TestOneActOfManySortsIsUndoneByOnePlanADeployment(t *testing.T) {
 		box.Drift(sandbox.DriftRequest{Seed: 9, Count: 1, Sorts: []sandbox.Change{sandbox.Tagged}})...)
 	inv := surveyedAll(t, a)
 	require.Len(t, inv.Findings, len(done))
-	var choices []Choice
+	var choices []reconcile.Choice
 	for _, f := range inv.Findings {
 		w := inventory.CorrectSite
 		if f.Type == inventory.Unmanaged {
 			w = inventory.Retire
 		}
-		choices = append(choices, Choice{f, w})
+		choices = append(choices, reconcile.Choice{Finding: f, Way: w})
 	}
 	s, err := a.Settling(ctx, inv, choices, "", time.Time{})
 	require.NoError(t, err)
@@ -383,3 +384,6 @@ func TestOneActOfManySortsIsUndoneByOnePlanADeployment(t *testing.T) {
 	f := only(t, surveyedAll(t, a))
 	assert.Equal(t, inventory.Changed, f.Type, "what was built again is declared; the tag is what somebody made it")
 }
+
+// wholePage is how many things a survey asks for at once: with fewer, a listing is over.
+const wholePage = 200

@@ -23,12 +23,13 @@ import (
 	"andamio/internal/core/servicemap"
 	"andamio/internal/notice"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/service/templates"
 	"andamio/internal/store"
 )
 
 // deployed is the scenario deployed and recorded.
-func deployed(t *testing.T) (*App, *sandbox.Sandbox, *Inventory) {
+func deployed(t *testing.T) (*App, *sandbox.Sandbox, *reconcile.Inventory) {
 	t.Helper()
 	a, box := aWorkspace(t, 0.003)
 	worked(t, a, draft(t, a, nil))
@@ -41,7 +42,7 @@ func TestARegionThatFailsHalfWayMakesNothingMissing(t *testing.T) {
 	require.Empty(t, first.Findings)
 	// The first page of region b is answered, everything after it is not, however often it is asked.
 	box.Misbehave(sandbox.Rule{Fault: sandbox.Unavailable, Site: "vega", Call: "list", Region: "b", Skip: 1})
-	s, err := a.Survey(ctx, SurveyRequest{Site: "vega"})
+	s, err := a.Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err, "one of two regions was seen")
 	assert.Equal(t, store.SurveyPartial, s.State)
 	for _, p := range s.Parts {
@@ -70,7 +71,7 @@ func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
 	require.NoError(t, err)
 	box.Drift(sandbox.DriftRequest{Seed: 5, Count: 8})
 	slow, cancel := context.WithCancel(ctx)
-	s, err := a.Survey(slow, SurveyRequest{Site: "vega", Progress: func(s store.Survey) {
+	s, err := a.Survey(slow, reconcile.SurveyRequest{Site: "vega", Progress: func(s store.Survey) {
 		if s.Found() > 3 { // some pages are staged by now
 			cancel()
 		}
@@ -85,7 +86,7 @@ func TestASurveyThatIsKilledLeavesTheRecordsAsTheyWere(t *testing.T) {
 	assert.Equal(t, first.RecordedRecords, inv.RecordedRecords)
 	assert.Empty(t, inv.Findings)
 
-	again, err := a.Survey(ctx, SurveyRequest{Site: "vega"})
+	again, err := a.Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 	assert.Equal(t, s.ID, again.ID, "it goes on where it was stopped")
 	assert.Equal(t, store.SurveyDone, again.State)
@@ -208,7 +209,7 @@ func TestBadNoticesAreRefused(t *testing.T) {
 }
 
 // classes counts the records of each class.
-func classes(inv *Inventory) map[kinds.Kind]int {
+func classes(inv *reconcile.Inventory) map[kinds.Kind]int {
 	out := map[kinds.Kind]int{}
 	for _, r := range inv.RecordedRecords {
 		out[r.Class]++
@@ -289,7 +290,7 @@ func TestWhatADeploymentDoesItselfIsNoFinding(t *testing.T) {
 		require.NoError(t, err)
 		carriedOut(t, a, o)
 	}
-	agrees := func(what string) *Inventory {
+	agrees := func(what string) *reconcile.Inventory {
 		t.Helper()
 		inv, err := a.Reconcile(ctx)
 		require.NoError(t, err)

@@ -23,6 +23,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/kinds"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 	"andamio/internal/web"
@@ -154,7 +155,7 @@ func TestWhomAConnectionTrusts(t *testing.T) {
 	_, err = a.Connect(ctx, c)
 	require.NoError(t, err)
 	require.NoError(t, os.RemoveAll(ca.dir), "what is in the files is kept")
-	_, err = another(t, a).Survey(ctx, SurveyRequest{Site: "vega"})
+	_, err = another(t, a).Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 	kept, err := os.ReadFile(a.workspace.Path(workspace.FileSites))
 	require.NoError(t, err)
@@ -206,7 +207,7 @@ func TestNoticesComeOverTLS(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, l.URL(), "https://127.0.0.1:")
 	assert.False(t, l.InClear())
-	_, err = a.Survey(ctx, SurveyRequest{Site: "vega"})
+	_, err = a.Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 	sites, err := a.Sites()
 	require.NoError(t, err)

@@ -1,6 +1,8 @@
 package app
 
 import (
+	"andamio/internal/core/guard"
+	"andamio/internal/core/trail"
 	"andamio/internal/site"
 	"andamio/internal/store"
 )
@@ -21,6 +23,22 @@ type (
 	Trial = site.Trial
 	// Reservation is an address or a VLAN that a run holds.
 	Reservation = store.Reservation
+)
+
+// Who acts, and by which way.
+type (
+	Actor = guard.Actor
+	Way   = guard.Way
+	// Entry is one of the trail of what was done.
+	Entry = trail.Entry
+)
+
+// The ways in which somebody acts.
+const (
+	ByScreen   = guard.Screen
+	ByCommand  = guard.Command
+	BySchedule = guard.Schedule
+	ByRule     = guard.Rule
 )
 
 // The states of a survey.

@@ -21,6 +21,8 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
 )
 
@@ -50,7 +52,7 @@ func (o *running) changing(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&o.confirm, "confirm", "", "name of the deployment, which says that the plan shown is to be run")
 	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file")
 	cmd.Flags().BoolVar(&o.propose, "propose", false, "begin nothing: keep the plan for somebody to confirm")
-	cmd.Flags().DurationVar(&o.holds, "holds", app.ProposalHolds, "with --propose: for how long it can be confirmed")
+	cmd.Flags().DurationVar(&o.holds, "holds", runs.ProposalHolds, "with --propose: for how long it can be confirmed")
 }
 
 func (o *running) limits() dispatch.Limits {
@@ -65,7 +67,7 @@ func (o *running) limits() dispatch.Limits {
 }
 
 // begin runs an order, and follows it unless it is to go on by itself.
-func (s *shared) begin(ctx context.Context, a *app.App, o running, order app.Order) error {
+func (s *shared) begin(ctx context.Context, a *app.App, o running, order deployments.Order) error {
 	order.Limits = o.limits()
 	id, err := a.Begin(ctx, order)
 	if err != nil {
@@ -88,7 +90,7 @@ func (s *shared) begun(ctx context.Context, a *app.App, o running, id int64) err
 
 // show prints what an order changes, and runs it once its deployment's name is confirmed. Without that nothing is done,
 // and the answer is no.
-func (s *shared) show(ctx context.Context, a *app.App, o running, order app.Order) error {
+func (s *shared) show(ctx context.Context, a *app.App, o running, order deployments.Order) error {
 	d, err := a.Deployment(ctx, order.Deployment)
 	if err != nil {
 		return err
@@ -143,7 +145,7 @@ func changesOf(p *plan.Plan) []changed {
 	return out
 }
 
-func changeReport(o app.Order) map[string]any {
+func changeReport(o deployments.Order) map[string]any {
 	steps := make([]string, len(o.Plan.Steps))
 	for i := range o.Plan.Steps {
 		steps[i] = o.Plan.Steps[i].ID
@@ -156,7 +158,7 @@ func changeReport(o app.Order) map[string]any {
 		"seconds": o.Plan.Seconds, "cost_per_hour": o.Plan.CostPerHour, "currency": o.Plan.Currency}
 }
 
-func (s *shared) printChange(ctx context.Context, a *app.App, d *app.Deployment, o app.Order) {
+func (s *shared) printChange(ctx context.Context, a *app.App, d *deployments.Deployment, o deployments.Order) {
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	for _, c := range changesOf(o.Plan) {
 		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", c.Change, c.Site, printable.Clean(c.Resource), printable.Clean(strings.Join(c.Reasons, "; ")))
@@ -185,7 +187,7 @@ func (s *shared) printChange(ctx context.Context, a *app.App, d *app.Deployment,
 }
 
 // withDeployment opens the workspace and finds the deployment that the first argument names, by number or by name.
-func (s *shared) withDeployment(act func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error) func(*cobra.Command, []string) error {
+func (s *shared) withDeployment(act func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		a, err := s.open(cmd.Context())
 		if err != nil {
@@ -200,7 +202,7 @@ func (s *shared) withDeployment(act func(ctx context.Context, a *app.App, d *app
 	}
 }
 
-func findDeployment(ctx context.Context, a *app.App, name string) (*app.Deployment, error) {
+func findDeployment(ctx context.Context, a *app.App, name string) (*deployments.Deployment, error) {
 	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
 		return a.Deployment(ctx, id)
 	}
@@ -208,7 +210,7 @@ func findDeployment(ctx context.Context, a *app.App, name string) (*app.Deployme
 	if err != nil {
 		return nil, err
 	}
-	var found *app.Deployment
+	var found *deployments.Deployment
 	for i := range all {
 		if all[i].Name != name || all[i].State() == run.Retired {
 			continue
@@ -226,12 +228,12 @@ func findDeployment(ctx context.Context, a *app.App, name string) (*app.Deployme
 
 // ordering makes a command that compiles an order for a deployment, shows it and runs it.
 func (s *shared) ordering(use, short, long string, args cobra.PositionalArgs,
-	compile func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) (app.Order, error)) *cobra.Command {
+	compile func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error)) *cobra.Command {
 	var o running
 	cmd := &cobra.Command{Use: use, Short: short, Long: long + `
 
 What it changes is shown first; it is run when the deployment's name is typed, or given with --confirm.`, Args: args,
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error {
 			order, err := compile(ctx, a, d, rest)
 			if err != nil {
 				return err
@@ -245,7 +247,7 @@ What it changes is shown first; it is run when the deployment's name is typed, o
 	return cmd
 }
 
-func (s *shared) nothingToDo(d *app.Deployment) error {
+func (s *shared) nothingToDo(d *deployments.Deployment) error {
 	if s.json {
 		return s.printJSON(map[string]any{"deployment": d.ID, "changes": []changed{}, "steps": []string{}})
 	}
@@ -257,7 +259,7 @@ func (s *shared) retire() *cobra.Command {
 	return s.ordering("retire DEPLOYMENT", "Take everything of a deployment away",
 		`Compiles the inverse of what stands and runs it: software is stopped, what is at the sites is removed in the inverse of
 the order in which it was built, and every site is looked through for what may be left.`, cobra.ExactArgs(1),
-		func(ctx context.Context, a *app.App, d *app.Deployment, _ []string) (app.Order, error) {
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) (deployments.Order, error) {
 			return a.Retiring(ctx, d.ID)
 		})
 }
@@ -265,7 +267,7 @@ the order in which it was built, and every site is looked through for what may b
 func (s *shared) power(use string, on bool, short string) *cobra.Command {
 	return s.ordering(use+" DEPLOYMENT [TIER]", short,
 		`TIER is a service, a node of the template, or one instance; without it all are meant.`, cobra.RangeArgs(1, 2),
-		func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) (app.Order, error) {
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
 			return a.Powering(ctx, d.ID, strings.Join(rest, ""), on)
 		})
 }
@@ -274,10 +276,10 @@ func (s *shared) scale() *cobra.Command {
 	return s.ordering("scale DEPLOYMENT TIER COUNT", "Give a tier of a deployment more or fewer instances",
 		`TIER is a node of the template whose number of instances an input says. The template is read anew from where the
 deployment's was opened.`, cobra.ExactArgs(3),
-		func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) (app.Order, error) {
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
 			n, err := strconv.Atoi(rest[1])
 			if err != nil || n < 0 {
-				return app.Order{}, usageError{fmt.Errorf("%q is no number of instances", rest[1])}
+				return deployments.Order{}, usageError{fmt.Errorf("%q is no number of instances", rest[1])}
 			}
 			return a.Scaling(ctx, d.ID, rest[0], n)
 		})
@@ -295,7 +297,7 @@ given, and compares it with what stands: what is built, changed in place, rebuil
 goes. What stands stays where it is: a rule that it breaks is noted, and only what has no room there any more goes elsewhere. Exits with 0 if there is no difference, with 1 if there is one and it was not
 run; it is run when the deployment's name is typed, or given with --confirm.`,
 		Args: cobra.RangeArgs(1, 2),
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error {
 			inputs, diags, err := w.readInputs()
 			if err != nil {
 				return err
@@ -333,7 +335,7 @@ func (s *shared) clone() *cobra.Command {
 	var o running
 	cmd := &cobra.Command{
 		Use: "clone DEPLOYMENT NAME", Short: "Raise another deployment like one, with addresses of its own", Args: cobra.ExactArgs(2),
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error {
 			order, err := a.Cloning(ctx, d.ID, rest[0])
 			if err != nil {
 				return err
@@ -354,7 +356,7 @@ func (s *shared) capture() *cobra.Command {
 		Use: "capture DEPLOYMENT FOLDER", Short: "Make a template of what stands of a deployment", Args: cobra.ExactArgs(2),
 		Long: `Writes a template with its scripts into a new folder: what raises the like of what stands, with the values it was given.
 Secrets become inputs; wishes about the placement are not kept in what stands, and so not in the template.`,
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error {
 			files, err := a.Capture(ctx, d.ID, rest[0])
 			if err != nil {
 				return err

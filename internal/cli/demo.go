@@ -16,6 +16,8 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
@@ -94,7 +96,7 @@ func estateFor(file, dir string) (*estate.Estate, error) {
 	var kept *estate.Estate
 	if dir != "" {
 		var err error
-		if kept, err = app.KeptEstate(dir); err != nil {
+		if kept, err = sites.KeptEstate(dir); err != nil {
 			return nil, err
 		}
 	}
@@ -164,7 +166,7 @@ printed.`,
 			if !cmd.Flags().Changed("drift") {
 				o.drift = demoDrift
 			}
-			if err := app.StandIns(cmd.Context(), s.workspace, o.args()...); err != nil {
+			if err := sites.StandIns(cmd.Context(), s.workspace, o.args()...); err != nil {
 				return fmt.Errorf("%w. andamio demo --anew begins a new demo and keeps the one before", err)
 			}
 			options := screenOptions(cmd)
@@ -183,7 +185,7 @@ printed.`,
 
 func (s *shared) demoWorkspace() (err error) {
 	if s.workspace == "" {
-		s.workspace, err = app.DemoDir()
+		s.workspace, err = sites.DemoDir()
 	}
 	return err
 }
@@ -192,7 +194,7 @@ func (s *shared) stopDemo(ctx context.Context) error {
 	if err := app.StopServingAt(ctx, s.workspace); err != nil {
 		return err
 	}
-	ran, err := app.StopStandIns(ctx, s.workspace)
+	ran, err := sites.StopStandIns(ctx, s.workspace)
 	if err == nil && !ran {
 		fmt.Fprintln(s.out, "no stand-ins run in", s.workspace)
 	}
@@ -204,10 +206,10 @@ func (s *shared) setAside(ctx context.Context) error {
 	if err := app.StopServingAt(ctx, s.workspace); err != nil {
 		return err
 	}
-	if _, err := app.StopStandIns(ctx, s.workspace); err != nil {
+	if _, err := sites.StopStandIns(ctx, s.workspace); err != nil {
 		return err
 	}
-	was, err := app.SetAside(s.workspace)
+	was, err := sites.SetAside(s.workspace)
 	if err == nil && was != "" {
 		fmt.Fprintln(s.err, "the demo before is in", was)
 	}
@@ -245,7 +247,7 @@ func (s *shared) headless(ctx context.Context, o *sandboxOptions, preset string)
 	if err != nil {
 		return err
 	}
-	id, err := a.NewRun(ctx, app.Order{Plan: d.Plan, Template: d.Template.Origin()})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan, Template: d.Template.Origin()})
 	if err != nil {
 		return err
 	}
@@ -299,7 +301,7 @@ func (s *shared) workAndReport(ctx context.Context, a *app.App, id int64, box *s
 	} else {
 		s.writeReport(r)
 	}
-	silent := func(e app.Endpoint) bool { return !e.Good }
+	silent := func(e deployments.Endpoint) bool { return !e.Good }
 	if workErr != nil || state.Status != run.Standing || anyOf(r.Endpoints, silent) {
 		return errors.Join(workErr, err)
 	}
@@ -349,7 +351,7 @@ func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile
 	if err := workspace.MarkForStandIns(s.workspace); err != nil {
 		return err
 	}
-	if app.StandInsRun(s.workspace) {
+	if sites.StandInsRun(s.workspace) {
 		return fault.Conflictf("the stand-ins of the workspace %s run already: andamio demo --stop --workspace %s ends them; --workspace NEW is another", s.workspace, s.workspace)
 	}
 	box, err := o.start(estateFile, s.workspace)

@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"andamio/internal/app"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 )
 
 func (s *shared) export() *cobra.Command {
@@ -40,7 +40,7 @@ name, svg or pdf, says the format.`,
 			if ext := strings.TrimPrefix(filepath.Ext(out), "."); ext != "svg" && ext != "pdf" {
 				return usageError{fmt.Errorf("the output's name ends in .svg or .pdf, not %q", out)}
 			}
-			if err := app.ExportPicture(state, what, bays, time.Now(), out); err != nil {
+			if err := deployments.ExportPicture(state, what, bays, time.Now(), out); err != nil {
 				return err
 			}
 			if s.json {

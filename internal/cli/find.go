@@ -11,6 +11,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/reconcile"
 )
 
 func (s *shared) find() *cobra.Command {
@@ -30,10 +31,10 @@ words in their name, sort, place or address; the likeliest comes first.`,
 				return err
 			}
 			text := strings.Join(args, " ")
-			found := app.Find(text, all)
+			found := reconcile.Find(text, all)
 			if s.json {
 				if found == nil {
-					found = []app.Thing{}
+					found = []reconcile.Thing{}
 				}
 				err = s.printJSON(found)
 			} else {
@@ -47,7 +48,7 @@ words in their name, sort, place or address; the likeliest comes first.`,
 	}
 }
 
-func (s *shared) printFound(found []app.Thing) error {
+func (s *shared) printFound(found []reconcile.Thing) error {
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	for _, t := range found {
 		id := t.ID

@@ -21,6 +21,9 @@ import (
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/runs"
 )
 
 func (s *shared) move() *cobra.Command {
@@ -40,7 +43,7 @@ the move is committed; until then andamio move back has it serve there again.`,
 
 // moveOptions say what is moved where and how.
 type moveOptions struct {
-	w       app.MoveRequest
+	w       moves.Request
 	mode    string
 	limit   float64
 	each    []string
@@ -80,7 +83,7 @@ func (o *moveOptions) flags(cmd *cobra.Command) {
 	f.StringArrayVar(&o.each, "put", nil, "INSTANCE=SITE[,KEY=VALUE...] for one that goes elsewhere or is otherwise there than the others; keys are zone, host, size, address, mac, hostname, storage-class and network; may be given again")
 }
 
-func (o *moveOptions) wish() (app.MoveRequest, error) {
+func (o *moveOptions) wish() (moves.Request, error) {
 	w := o.w
 	w.Mode, w.Limit, w.Like.KeepMAC = change.Mode(o.mode), int64(o.limit*1e6), o.keepMAC
 	w.Each = map[string]migrate.Choice{}
@@ -126,7 +129,7 @@ func (s *shared) movePlan() *cobra.Command {
 		Use:   "plan DEPLOYMENT",
 		Short: "Show what a move would do: what differs there, how long it takes, in which waves, every step",
 		Args:  cobra.ExactArgs(1),
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, _ []string) error {
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) error {
 			w, err := o.wish()
 			if err != nil {
 				return err
@@ -172,7 +175,7 @@ own; andamio move status shows it.`,
 	cmd.Flags().IntVar(&o.wave, "wave", 0, "which wave, from 1")
 	cmd.Flags().BoolVar(&detach, "detach", false, "return at once")
 	cmd.Flags().BoolVar(&propose, "propose", false, "begin nothing: keep the move for somebody to confirm")
-	cmd.Flags().DurationVar(&holds, "holds", app.ProposalHolds, "with --propose: for how long it can be confirmed")
+	cmd.Flags().DurationVar(&holds, "holds", runs.ProposalHolds, "with --propose: for how long it can be confirmed")
 	cmd.RunE = s.with(func(ctx context.Context, a *app.App, args []string) error {
 		draft, err := s.draftOf(ctx, a, args, moveID, &o)
 		if err != nil {
@@ -209,7 +212,7 @@ own; andamio move status shows it.`,
 	return cmd
 }
 
-func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID int64, o *moveOptions) (*app.MoveDraft, error) {
+func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID int64, o *moveOptions) (*moves.Draft, error) {
 	if moveID > 0 {
 		draft, err := a.DraftWave(ctx, moveID, o.wave-1)
 		if err != nil {
@@ -236,7 +239,7 @@ func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID 
 }
 
 // moveCommand makes a command that does something with one move.
-func (s *shared) moveCommand(use, short, long string, act func(ctx context.Context, a *app.App, m *app.Move) error) *cobra.Command {
+func (s *shared) moveCommand(use, short, long string, act func(ctx context.Context, a *app.App, m *moves.Move) error) *cobra.Command {
 	return &cobra.Command{Use: use, Short: short, Long: long, Args: cobra.ExactArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			m, err := findMove(ctx, a, args[0])
@@ -247,7 +250,7 @@ func (s *shared) moveCommand(use, short, long string, act func(ctx context.Conte
 		})}
 }
 
-func findMove(ctx context.Context, a *app.App, text string) (*app.Move, error) {
+func findMove(ctx context.Context, a *app.App, text string) (*moves.Move, error) {
 	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
 		return nil, usageError{fmt.Errorf("%q is no number of a move, as andamio move status shows them", text)}
@@ -262,7 +265,7 @@ func findMove(ctx context.Context, a *app.App, text string) (*app.Move, error) {
 func (s *shared) moveCutover() *cobra.Command {
 	return s.moveCommand("cutover MOVE", "Cut over as soon as what is left is little enough", `Tells the rounds to end. The workload stops, or is held up if it is moved live, what is left is copied and verified, it
 starts where it goes, and its names follow.`,
-		func(ctx context.Context, a *app.App, m *app.Move) error {
+		func(ctx context.Context, a *app.App, m *moves.Move) error {
 			if err := a.CutOver(ctx, m.ID); err != nil {
 				return err
 			}
@@ -275,12 +278,12 @@ starts where it goes, and its names follow.`,
 }
 
 func (s *shared) moveSteer(use, verb, short string) *cobra.Command {
-	return s.moveCommand(use+" MOVE", short, short+".", func(ctx context.Context, a *app.App, m *app.Move) error {
+	return s.moveCommand(use+" MOVE", short, short+".", func(ctx context.Context, a *app.App, m *moves.Move) error {
 		return s.steered(ctx, a, m, verb)
 	})
 }
 
-func (s *shared) steered(ctx context.Context, a *app.App, m *app.Move, verb string) error {
+func (s *shared) steered(ctx context.Context, a *app.App, m *moves.Move, verb string) error {
 	if err := a.Steer(ctx, m.ID, verb); err != nil {
 		return err
 	}
@@ -311,7 +314,7 @@ func (s *shared) moveBack() *cobra.Command {
 	var wave int
 	cmd := s.moveCommand("back MOVE", "Go back from a move that is not committed", `Stops the move wherever it is, takes away what stands where the workload went, and has it serve again where it was, under
 its address and its names. What was written there since is copied back before. It is shown first, and done when the
-deployment's name is typed, or given with --confirm.`, func(ctx context.Context, a *app.App, m *app.Move) error {
+deployment's name is typed, or given with --confirm.`, func(ctx context.Context, a *app.App, m *moves.Move) error {
 		order, err := a.DraftBack(ctx, m.ID, waveOf(m, wave))
 		if err != nil {
 			return err
@@ -327,7 +330,7 @@ func (s *shared) moveCommit() *cobra.Command {
 	var confirm string
 	var wave int
 	cmd := s.moveCommand("commit MOVE", "Take away what was kept where the workload was", `Ends the move: what was kept is removed, and there is no going back any more. It is shown first, and done when the
-deployment's name is typed, or given with --confirm.`, func(ctx context.Context, a *app.App, m *app.Move) error {
+deployment's name is typed, or given with --confirm.`, func(ctx context.Context, a *app.App, m *moves.Move) error {
 		order, err := a.DraftCommit(ctx, m.ID, waveOf(m, wave))
 		if err != nil {
 			return err
@@ -339,7 +342,7 @@ deployment's name is typed, or given with --confirm.`, func(ctx context.Context,
 	return cmd
 }
 
-func waveOf(m *app.Move, wave int) int {
+func waveOf(m *moves.Move, wave int) int {
 	if wave > 0 {
 		return wave - 1
 	}
@@ -347,7 +350,7 @@ func waveOf(m *app.Move, wave int) int {
 }
 
 // ending shows what ends a move, and does it once the deployment's name is confirmed.
-func (s *shared) ending(ctx context.Context, a *app.App, m *app.Move, wave int, confirm string, order app.Order,
+func (s *shared) ending(ctx context.Context, a *app.App, m *moves.Move, wave int, confirm string, order deployments.Order,
 	act func(ctx context.Context, id int64, wave int) (int64, error)) error {
 	d, err := a.Deployment(ctx, m.Deployment)
 	if err != nil {
@@ -402,7 +405,7 @@ type moveRow struct {
 	States []string `json:"waves"`
 }
 
-func moveRows(all []*app.Move) []moveRow {
+func moveRows(all []*moves.Move) []moveRow {
 	out := []moveRow{}
 	for _, m := range all {
 		r := moveRow{m.ID, m.Name, nil}
@@ -439,7 +442,7 @@ type diskRow struct {
 	Rate  float64 `json:"bytes_per_second"`
 }
 
-func (s *shared) printMove(ctx context.Context, a *app.App, m *app.Move) error {
+func (s *shared) printMove(ctx context.Context, a *app.App, m *moves.Move) error {
 	var rows []workloadRow
 	for wave, w := range m.Waves {
 		var state *run.State
@@ -454,7 +457,7 @@ func (s *shared) printMove(ctx context.Context, a *app.App, m *app.Move) error {
 		}
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"move": m.ID, "name": m.Name, "waves": moveRows([]*app.Move{m})[0].States, "workloads": rows})
+		return s.printJSON(map[string]any{"move": m.ID, "name": m.Name, "waves": moveRows([]*moves.Move{m})[0].States, "workloads": rows})
 	}
 	fmt.Fprintf(s.out, "move %d  %s  %s\n", m.ID, printable.Clean(m.Name), m.Request.Mode)
 	for i, st := range m.States {
@@ -479,7 +482,7 @@ func (s *shared) printMove(ctx context.Context, a *app.App, m *app.Move) error {
 	return nil
 }
 
-func workloadOf(m *app.Move, wave int, id string, state *run.State) workloadRow {
+func workloadOf(m *moves.Move, wave int, id string, state *run.State) workloadRow {
 	r := workloadRow{Instance: id, Wave: wave + 1, From: m.From[id], Phase: migrate.Waiting}
 	for _, c := range m.Choices {
 		if c.Instance == id {
@@ -490,7 +493,7 @@ func workloadOf(m *app.Move, wave int, id string, state *run.State) workloadRow 
 		return r
 	}
 	r.Phase = migrate.PhaseOf(state, id)
-	if rest, known := migrate.RestOf(state, id, m.Loads[id], time.Now()); known && m.States[wave] == app.WaveMoving {
+	if rest, known := migrate.RestOf(state, id, m.Loads[id], time.Now()); known && m.States[wave] == moves.WaveMoving {
 		ready, down := rest.Copy.Seconds(), rest.Down.Seconds()
 		r.Ready, r.Down = &ready, &down
 	}
@@ -507,7 +510,7 @@ func workloadOf(m *app.Move, wave int, id string, state *run.State) workloadRow 
 }
 
 // printDraft shows what a move would do.
-func (s *shared) printDraft(d *app.MoveDraft) error {
+func (s *shared) printDraft(d *moves.Draft) error {
 	if s.json {
 		return s.printJSON(map[string]any{"name": d.Move.Name, "waves": d.Move.Waves, "differences": d.Differences, "forecasts": d.Forecasts,
 			"seconds": d.Seconds, "down_seconds": d.Down, "secrets": d.Secrets, "steps": len(d.Order.Plan.Steps), "fits": len(d.Windows) == 0 || !d.Fit.End.IsZero()})

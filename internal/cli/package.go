@@ -10,6 +10,8 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
 )
 
 func (s *shared) packages() *cobra.Command {
@@ -32,7 +34,7 @@ func (s *shared) packageExport() *cobra.Command {
 Secrets are left out; which must be given again is listed, and noted in the descriptor. The instance must be off, unless
 --running says that it is packed as a machine whose power failed.`,
 		Args: cobra.ExactArgs(3),
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error {
 			out, err := a.ExportPackage(ctx, d.ID, rest[0], rest[1], running)
 			if err != nil {
 				return err
@@ -53,7 +55,7 @@ Secrets are left out; which must be given again is listed, and noted in the desc
 
 func (s *shared) packageImport() *cobra.Command {
 	var o running
-	var w app.ImportRequest
+	var w moves.ImportRequest
 	cmd := &cobra.Command{
 		Use:   "import FILE.ova",
 		Short: "Build at a site what was packed",
@@ -81,7 +83,7 @@ before it is switched on. Packages that are damaged, cut off, lead outside thems
 	return cmd
 }
 
-func importFlags(cmd *cobra.Command, w *app.ImportRequest) {
+func importFlags(cmd *cobra.Command, w *moves.ImportRequest) {
 	cmd.Flags().StringVar(&w.Site, "site", "", "site at which it is built")
 	cmd.Flags().StringVar(&w.Zone, "zone", "", "zone there")
 	cmd.Flags().StringVar(&w.Size, "size", "", "size there; without it the cheapest that is no less")
@@ -91,7 +93,7 @@ func importFlags(cmd *cobra.Command, w *app.ImportRequest) {
 
 func (s *shared) packageLift() *cobra.Command {
 	var o running
-	var w app.ImportRequest
+	var w moves.ImportRequest
 	var on bool
 	cmd := &cobra.Command{
 		Use:   "lift DEPLOYMENT INSTANCE --site SITE",
@@ -100,7 +102,7 @@ func (s *shared) packageLift() *cobra.Command {
 site build from it, as a deployment of its own. An upload that broke off goes on where it was. The package stays there until
 andamio package drop takes it away.`,
 		Args: cobra.ExactArgs(2),
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, rest []string) error {
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error {
 			order, out, err := a.Lifting(ctx, d.ID, rest[0], on, w)
 			if err != nil {
 				return err
@@ -128,7 +130,7 @@ func (s *shared) packageDrop() *cobra.Command {
 		Long: `Removes the package that a deployment was built from out of the site's object storage. What was built stays. It is shown first,
 and done when the deployment's name is typed, or given with --confirm.`,
 		Args: cobra.ExactArgs(1),
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *app.Deployment, _ []string) error {
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) error {
 			order, err := a.Dropping(ctx, d.ID)
 			if err != nil {
 				return err

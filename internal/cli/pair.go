@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/sites"
 )
 
 func (s *shared) pair() *cobra.Command {
@@ -39,10 +40,10 @@ again; the exit status is 1 if anything is the matter with one.`,
 			if err != nil {
 				return err
 			}
-			return s.printPairs([]app.Pair{p})
+			return s.printPairs([]sites.Pair{p})
 		}),
 	}
-	cmd.Flags().StringVar(&start, "start", app.Both, "from whose side moves may be started: a site, or both")
+	cmd.Flags().StringVar(&start, "start", sites.Both, "from whose side moves may be started: a site, or both")
 	cmd.AddCommand(&cobra.Command{
 		Use: "remove SITE SITE", Short: "Have two sites forget each other", Args: exactly(2, "name the two sites"),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
@@ -59,7 +60,7 @@ again; the exit status is 1 if anything is the matter with one.`,
 	return cmd
 }
 
-func (s *shared) printPairs(all []app.Pair) error {
+func (s *shared) printPairs(all []sites.Pair) error {
 	bad := 0
 	for _, p := range all {
 		if !p.Well() {
@@ -72,7 +73,7 @@ func (s *shared) printPairs(all []app.Pair) error {
 	}
 	if s.json {
 		if all == nil {
-			all = []app.Pair{}
+			all = []sites.Pair{}
 		}
 		if err := s.printJSON(all); err != nil {
 			return err

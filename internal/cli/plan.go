@@ -11,13 +11,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
@@ -69,7 +69,7 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 	}
 	wish := templates.DraftRequest{Rules: own, Preset: o.preset, Inputs: inputs, Workflow: o.workflow, Name: o.name}
 	if o.name != "" {
-		if err := app.CheckName(o.name); err != nil {
+		if err := deployments.CheckName(o.name); err != nil {
 			return usageError{err}
 		}
 	}

@@ -14,15 +14,17 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
 )
 
 // propose keeps an order for somebody to confirm, and says how.
-func (s *shared) propose(ctx context.Context, a *app.App, order app.Order, holds time.Duration) error {
+func (s *shared) propose(ctx context.Context, a *app.App, order deployments.Order, holds time.Duration) error {
 	return s.proposed(a.Propose(ctx, order, holds))
 }
 
 // proposed says of what was kept how it is confirmed.
-func (s *shared) proposed(p *app.Proposal, err error) error {
+func (s *shared) proposed(p *runs.Proposal, err error) error {
 	if err != nil {
 		return err
 	}
@@ -47,7 +49,7 @@ long as what it was worked out from is as it was.`,
 				return err
 			}
 			type listed struct {
-				app.Proposal
+				runs.Proposal
 				Why string `json:"cannot_be_confirmed,omitempty"`
 			}
 			out := []listed{}
@@ -131,7 +133,7 @@ changed. A proposal is confirmed once.`,
 }
 
 // showProposed prints what was proposed and has the deployment's name typed again.
-func (s *shared) showProposed(ctx context.Context, a *app.App, p *app.Proposal, order app.Order, o *running) error {
+func (s *shared) showProposed(ctx context.Context, a *app.App, p *runs.Proposal, order deployments.Order, o *running) error {
 	if s.json && o.confirm == "" {
 		return errors.Join(errNo, s.printJSON(changeReport(order)))
 	}
@@ -167,7 +169,7 @@ func (s *shared) confirmed(name string, o *running) error {
 }
 
 // moveBegun says how a move that was confirmed is followed.
-func (s *shared) moveBegun(out app.Confirmed) error {
+func (s *shared) moveBegun(out runs.Confirmed) error {
 	if s.json {
 		return s.printJSON(out)
 	}
@@ -176,7 +178,7 @@ func (s *shared) moveBegun(out app.Confirmed) error {
 }
 
 // confirmSettling shows what was proposed to settle, and settles it once its name is typed again.
-func (s *shared) confirmSettling(ctx context.Context, a *app.App, p *app.Proposal, o *running) error {
+func (s *shared) confirmSettling(ctx context.Context, a *app.App, p *runs.Proposal, o *running) error {
 	would, err := a.ProposedSettling(ctx, p.ID)
 	if err != nil {
 		return err

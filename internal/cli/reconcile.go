@@ -24,6 +24,8 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/settling"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/workspace"
 )
 
@@ -90,7 +92,7 @@ The exit status is 1 if there are findings.`,
 	f.StringVar(&o.until, "until", "", "until when they are ignored, as 2027-01-31")
 	f.BoolVar(&o.confirm, "yes", false, "do what is shown")
 	f.BoolVar(&o.propose, "propose", false, "do nothing: keep what is shown for somebody to confirm")
-	f.DurationVar(&o.holds, "holds", app.ProposalHolds, "with --propose: for how long it can be confirmed")
+	f.DurationVar(&o.holds, "holds", runs.ProposalHolds, "with --propose: for how long it can be confirmed")
 	f.StringVar(&o.name, "confirm", "", "do what is shown, though data goes: the name of what loses it")
 	f.BoolVar(&o.rules, "rules", false, "settle by the standing rules")
 	f.Int64Var(&o.undo, "undo", 0, "undo the act of this number")
@@ -254,10 +256,10 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 	if err != nil {
 		return err
 	}
-	var choices []app.Choice
+	var choices []reconcile.Choice
 	for i := range inv.Findings {
 		if f := &inv.Findings[i]; o.pick.Takes(f) && f.Can(way) {
-			choices = append(choices, app.Choice{Finding: *f, Way: way})
+			choices = append(choices, reconcile.Choice{Finding: *f, Way: way})
 		}
 	}
 	if len(choices) == 0 {
@@ -322,7 +324,7 @@ func (s *shared) printRules(done map[string]int) {
 }
 
 // agreed says what is still to be given before anything is done: --yes, or the name of what loses its data.
-func (s *shared) agreed(p *app.Settling, o *reconciling) error {
+func (s *shared) agreed(p *reconcile.Settling, o *reconciling) error {
 	name := p.MustType()
 	text := "nothing was done; --yes does it"
 	switch {
@@ -340,7 +342,7 @@ func (s *shared) agreed(p *app.Settling, o *reconciling) error {
 	return errors.Join(errors.New(text), err)
 }
 
-func lossesOf(p *app.Settling) []plan.Loss {
+func lossesOf(p *reconcile.Settling) []plan.Loss {
 	out := []plan.Loss{}
 	for _, x := range p.Plans() {
 		out = append(out, x.Losses()...)
@@ -348,7 +350,7 @@ func lossesOf(p *app.Settling) []plan.Loss {
 	return out
 }
 
-func (s *shared) printSettling(p *app.Settling) {
+func (s *shared) printSettling(p *reconcile.Settling) {
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	for _, i := range p.Items {
 		fmt.Fprintf(w, "%s\t%s\t%s\n", i.Way, printable.Clean(i.Finding.Name), printable.Clean(i.Effect))
@@ -501,7 +503,7 @@ one that ships for sites of a --driver, to begin an own one with.`,
 		Args: atMostOne,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if shipped {
-				text, err := app.ShippedMapping(speaks)
+				text, err := reconcile.ShippedMapping(speaks)
 				if err != nil {
 					return usageError{err}
 				}

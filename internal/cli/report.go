@@ -8,10 +8,10 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"andamio/internal/app"
 	"andamio/internal/core/money"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 )
 
 // Report is what a run came to.
@@ -35,8 +35,8 @@ type Report struct {
 	Outputs      map[string]string `json:"outputs,omitempty"`
 	Failures     []string          `json:"failures,omitempty"`
 	// Next are the commands that go on from here, where something is left to do.
-	Next      []string       `json:"next,omitempty"`
-	Endpoints []app.Endpoint `json:"endpoints"`
+	Next      []string               `json:"next,omitempty"`
+	Endpoints []deployments.Endpoint `json:"endpoints"`
 	// Calls is the number of requests that the stand-ins were sent; 0 if they are not in this process.
 	Calls int64 `json:"calls,omitempty"`
 }
@@ -61,7 +61,7 @@ func report(ctx context.Context, id int64, s *run.State) Report {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	r.Endpoints = app.Ask(ctx, s)
+	r.Endpoints = deployments.Ask(ctx, s)
 	return r
 }
 

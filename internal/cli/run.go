@@ -16,6 +16,8 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
 )
 
 func (s *shared) run() *cobra.Command {
@@ -31,7 +33,7 @@ another name (andamio plan --name). An interrupt asks the run to stop, which lea
 what stands as it is. Secrets come from the environment, see the message when one is missing.`,
 		Args: cobra.ExactArgs(1),
 		RunE: s.withPlan(func(ctx context.Context, a *app.App, p *plan.Plan, file string) error {
-			if err := app.CheckFresh(p); err != nil {
+			if err := deployments.CheckFresh(p); err != nil {
 				return fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
 			}
 			d, err := a.Taken(ctx, p.Name)
@@ -42,10 +44,10 @@ what stands as it is. Secrets come from the environment, see the message when on
 				return err
 			}
 			if d == nil && o.propose {
-				return s.propose(ctx, a, app.Order{Plan: p, Template: template, Limits: o.limits()}, o.holds)
+				return s.propose(ctx, a, deployments.Order{Plan: p, Template: template, Limits: o.limits()}, o.holds)
 			}
 			if d == nil {
-				return s.begin(ctx, a, o, app.Order{Plan: p, Template: template})
+				return s.begin(ctx, a, o, deployments.Order{Plan: p, Template: template})
 			}
 			order, err := a.Changed(ctx, d.ID, p, "make "+d.Name+" what "+file+" says")
 			if err != nil {
@@ -169,7 +171,7 @@ func (s *shared) verdict(ctx context.Context, a *app.App, id int64, state *run.S
 		}
 	} else if state.Over() {
 		s.printReport(ctx, id, state)
-	} else if r, err := a.Run(ctx, id); err == nil && app.Abandoned(r, time.Now()) {
+	} else if r, err := a.Run(ctx, id); err == nil && runs.Abandoned(r, time.Now()) {
 		return fault.Unavailablef("the worker of run %d has been silent since %s: how far it got is in the journal, what the sites hold is not known", id, r.Beat.Local().Format(time.TimeOnly))
 	}
 	if state.Status != run.Standing {

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"andamio/internal/app"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui"
 )
@@ -54,7 +54,7 @@ func (s *shared) screens(ctx context.Context, o screenOpts) error {
 		ctx, stop := context.WithCancel(ctx)
 		defer stop()
 		go func() {
-			for app.StandInsRun(s.workspace) {
+			for sites.StandInsRun(s.workspace) {
 				_, _ = a.Estate(ctx)
 				select {
 				case <-ctx.Done():

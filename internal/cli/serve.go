@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -12,11 +13,13 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/portal"
 )
 
 func (s *shared) serve() *cobra.Command {
 	var where app.Listening
 	var stop bool
+	var ssh string
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "See to what is due, and hear signed notices of sites",
@@ -27,25 +30,28 @@ when the first has been silent for 10 seconds. Goes on until interrupted; --stop
 
 It takes CloudEvents over HTTP, each site's at its own path and signed with its own secret (HMAC-SHA256 over time stamp and body),
 and looks at what they are about. Late, repeated, oversized or badly signed ones are refused. Sites that can are asked to send
-theirs here. With --certificate and --key they come over https; without, in clear, which is said where others could read it.`,
+theirs here. With --certificate and --key they come over https; without, in clear, which is said where others could read it.
+
+With --ssh the screens are served over SSH too, to people who are known by the keys of the directory of teams (docs/teams.md).`,
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			if stop {
 				return a.StopServing(ctx)
 			}
-			return s.serveUntil(ctx, a, where)
+			return s.serveUntil(ctx, a, where, ssh)
 		}),
 	}
 	f := cmd.Flags()
 	f.StringVar(&where.Address, "address", "", "where to listen, as ADDRESS:PORT (default: port "+portNotices+" of where andamio notices says, or any that is free)")
 	f.StringVar(&where.Certificate, "certificate", "", "file of the certificate that says who we are (PEM)")
 	f.StringVar(&where.Key, "key", "", "file of its private key (PEM)")
+	f.StringVar(&ssh, "ssh", "", "serve the screens over SSH at this ADDRESS:PORT: people are known by the keys of the directory of teams")
 	f.BoolVar(&stop, "stop", false, "end the process that serves the workspace")
 	return cmd
 }
 
 // serveUntil serves the workspace until the context ends.
-func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening) error {
+func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening, ssh string) error {
 	told := func(f app.Firing) {
 		if !s.json {
 			fmt.Fprintf(s.out, "%s  %s\n", clockTime(time.Now()), printable.Clean(firingLine(f)))
@@ -66,11 +72,36 @@ func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening
 	if err != nil {
 		return err
 	}
-	err = v.Run(ctx)
+	ended, err := s.openPortal(ctx, a, ssh)
+	if err != nil {
+		return err
+	}
+	err = errors.Join(v.Run(ctx), ended())
 	if !s.json {
 		fmt.Fprintf(s.out, "%d notices were applied by %d looks\n", v.Taken.Load(), v.Looks.Load())
 	}
 	return err
+}
+
+// openPortal serves the screens over SSH, if it is said where, and returns what waits until that has ended.
+func (s *shared) openPortal(ctx context.Context, a *app.App, address string) (ended func() error, err error) {
+	if address == "" {
+		return func() error { return nil }, nil
+	}
+	p, err := portal.Open(a, address, portal.Usual)
+	if err != nil {
+		return nil, err
+	}
+	if !s.json {
+		fmt.Fprintln(s.out, p.Says())
+	}
+	ctx, stop := context.WithCancel(ctx)
+	done := make(chan error, 1)
+	go func() { done <- p.Serve(ctx) }()
+	return func() error {
+		stop()
+		return <-done
+	}, nil
 }
 
 // beginServing serves at the usual port unless another is named; if something else has that, at one that is free.

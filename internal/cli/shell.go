@@ -14,6 +14,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/shells"
 )
 
 func (s *shared) shell() *cobra.Command {
@@ -43,7 +44,7 @@ the one that the site told. With a command, runs it and exits with its status.`,
 }
 
 // command runs one command on an instance. What it prints goes out as it is: it may be a file.
-func (s *shared) command(ctx context.Context, a *app.App, h app.Host, command string) error {
+func (s *shared) command(ctx context.Context, a *app.App, h shells.Host, command string) error {
 	in := s.in
 	if f, isFile := s.in.(*os.File); isFile && term.IsTerminal(f.Fd()) {
 		in = nil // nobody waits for the end of what is typed
@@ -59,7 +60,7 @@ func (s *shared) command(ctx context.Context, a *app.App, h app.Host, command st
 }
 
 // interact joins the terminal to a shell.
-func (s *shared) interact(ctx context.Context, a *app.App, h app.Host) error {
+func (s *shared) interact(ctx context.Context, a *app.App, h shells.Host) error {
 	in, isFile := s.in.(*os.File)
 	cols, rows := 80, 24
 	if isFile && term.IsTerminal(in.Fd()) {
@@ -113,7 +114,7 @@ func (s *shared) copy() *cobra.Command {
 			out, isFile := s.out.(*os.File)
 			tty := isFile && term.IsTerminal(out.Fd()) && !s.json
 			bytes := int64(0)
-			n, err := a.Copy(cmd.Context(), args[0], args[1], func(c app.Copied) {
+			n, err := a.Copy(cmd.Context(), args[0], args[1], func(c shells.Copied) {
 				if tty {
 					fmt.Fprintf(s.out, "\r\x1b[K%s  %d of %d bytes", printable.Clean(c.File), c.Done, c.Whole)
 				}

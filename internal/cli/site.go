@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 )
 
@@ -134,7 +135,7 @@ func (o *connecting) tell(d *workspace.Driver) error {
 	return o.c.CheckSettings()
 }
 
-func (s *shared) printTested(name string, t *app.Tested) {
+func (s *shared) printTested(name string, t *sites.Tested) {
 	fmt.Fprintf(s.out, "%s answers in %d ms · %s\n", name, t.Took.Milliseconds(), printable.Clean(t.Title))
 	fmt.Fprintf(s.out, "credential of %s · may %s", printable.Clean(t.Access.Account), printable.Clean(strings.Join(t.Access.May, ", ")))
 	if len(t.Access.MayNot) > 0 {

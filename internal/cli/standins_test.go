@@ -17,6 +17,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 )
 
@@ -78,7 +79,7 @@ func killable(t *testing.T, ws string) *exec.Cmd {
 	cmd := exec.Command(binary, "sandbox", "--workspace", ws, "--pace", "0.02", "--quiet")
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	require.Eventually(t, func() bool { return app.StandInsRun(ws) }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return sites.StandInsRun(ws) }, 20*time.Second, 10*time.Millisecond)
 	return cmd
 }
 
@@ -96,7 +97,7 @@ func TestADemoGoesOnWhereItWas(t *testing.T) {
 	stood := run("deployments", "--json")
 	require.NoError(t, box.Process.Signal(syscall.SIGKILL))
 	_ = box.Wait()
-	assert.False(t, app.StandInsRun(ws))
+	assert.False(t, sites.StandInsRun(ws))
 	other, err := templates.DemoEstate()
 	require.NoError(t, err)
 	other.Sites = other.Sites[:2]
@@ -134,7 +135,7 @@ func TestADemoGoesOnWhereItWas(t *testing.T) {
 	go func() { _ = box.Wait() }() // else it would be there, dead, until its parent looks
 	code, out = program(t, "demo", "--stop", "--workspace", ws)
 	require.Zero(t, code, out)
-	assert.False(t, app.StandInsRun(ws))
+	assert.False(t, sites.StandInsRun(ws))
 }
 
 // TestAWorkspaceIsItsOwnersAlone loosens a workspace, as a careless copy does: it is tightened, and that is said.

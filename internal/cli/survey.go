@@ -13,6 +13,8 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 )
 
@@ -46,7 +48,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 	var group sync.WaitGroup
 	for i, c := range all {
 		group.Go(func() {
-			surveys[i], errs[i] = a.Survey(ctx, app.SurveyRequest{Site: c.Site, Regions: regions, Deep: deep, Progress: progress})
+			surveys[i], errs[i] = a.Survey(ctx, reconcile.SurveyRequest{Site: c.Site, Regions: regions, Deep: deep, Progress: progress})
 			surveys[i].Site = c.Site
 		})
 	}
@@ -170,7 +172,7 @@ Without options says how it is.`,
 }
 
 func (s *shared) drift() *cobra.Command {
-	var want app.DriftRequest
+	var want sites.DriftRequest
 	cmd := &cobra.Command{
 		Use:   "drift",
 		Short: "Have the stand-ins change behind everybody's back",

@@ -19,6 +19,11 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/shells"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/source"
@@ -119,7 +124,7 @@ func (l *life) connect(ctx context.Context) error {
 	}
 	for i, x := range l.box.Endpoints {
 		for _, y := range l.box.Endpoints[:i] {
-			if _, err := l.a.MakePair(ctx, x.Site, y.Site, app.Both); err != nil {
+			if _, err := l.a.MakePair(ctx, x.Site, y.Site, sites.Both); err != nil {
 				return err
 			}
 		}
@@ -128,7 +133,7 @@ func (l *life) connect(ctx context.Context) error {
 }
 
 // carry carries an order out, whatever happens to its workers, and notes what it said that it loses.
-func (l *life) carry(ctx context.Context, o app.Order) error {
+func (l *life) carry(ctx context.Context, o deployments.Order) error {
 	if len(o.Plan.Steps) == 0 {
 		return nil
 	}
@@ -140,7 +145,7 @@ func (l *life) carry(ctx context.Context, o app.Order) error {
 }
 
 // make makes a run of an order: at once, or as one proposes and another, who opened the workspace by themselves, confirms.
-func (l *life) make(ctx context.Context, o app.Order) (int64, error) {
+func (l *life) make(ctx context.Context, o deployments.Order) (int64, error) {
 	if o.Move != 0 || l.r.IntN(3) > 0 {
 		return l.a.NewRun(ctx, o)
 	}
@@ -158,7 +163,7 @@ func (l *life) make(ctx context.Context, o app.Order) (int64, error) {
 }
 
 // startMove begins a move: at once, or as one proposes and another confirms.
-func (l *life) startMove(ctx context.Context, d *app.MoveDraft) (move, runID int64, err error) {
+func (l *life) startMove(ctx context.Context, d *moves.Draft) (move, runID int64, err error) {
 	if l.r.IntN(3) > 0 {
 		return l.a.StartMove(ctx, d, nil)
 	}
@@ -178,7 +183,7 @@ func (l *life) startMove(ctx context.Context, d *app.MoveDraft) (move, runID int
 }
 
 // carryOut settles findings: at once, or as one proposes and another confirms.
-func (l *life) carryOut(ctx context.Context, s *app.Settling) ([]int64, error) {
+func (l *life) carryOut(ctx context.Context, s *reconcile.Settling) ([]int64, error) {
 	if l.r.IntN(3) > 0 {
 		runs, err := l.carryOut(ctx, s)
 		return runs, err
@@ -366,7 +371,7 @@ func (l *life) move(ctx context.Context, id int64) error {
 	}
 	mode := []change.Mode{change.Cold, change.Warm, change.Live}[l.r.IntN(3)]
 	l.done = append(l.done, fmt.Sprintf("%s-1 %s from %s to %s", tier, mode, from, to))
-	draft, err := l.a.DraftMove(ctx, id, app.MoveRequest{What: []string{tier + "-1"}, To: to, Mode: mode, AtOnce: true})
+	draft, err := l.a.DraftMove(ctx, id, moves.Request{What: []string{tier + "-1"}, To: to, Mode: mode, AtOnce: true})
 	if err != nil {
 		if strings.Contains(err.Error(), "no room") || strings.Contains(err.Error(), "no size") {
 			return nil
@@ -432,7 +437,7 @@ func (l *life) vanish(ctx context.Context, p *plan.Plan, h *plan.Resource) error
 		}
 	}
 	for i := range p.Resources {
-		if f := &p.Resources[i]; f.Kind == kinds.Interface && f.Spec.Instance == h.ID {
+		if f := &p.Resources[i]; f.Kind == kinds.Interface && f.AsInterface().Instance == h.ID {
 			if err := s.Delete(ctx, kinds.Interface, p.Known[f.ID]["site.id"]); err != nil {
 				return err
 			}
@@ -455,7 +460,7 @@ func (l *life) settle(ctx context.Context, way inventory.Way) error {
 	if err != nil {
 		return err
 	}
-	var choices []app.Choice
+	var choices []reconcile.Choice
 	for _, f := range inv.Findings {
 		w := f.Ways[0]
 		if way != "" && f.Can(way) {
@@ -465,7 +470,7 @@ func (l *life) settle(ctx context.Context, way inventory.Way) error {
 			w = inventory.Retire
 		}
 		l.done = append(l.done, fmt.Sprintf("%s %s by %s", f.Type, f.Name, w))
-		choices = append(choices, app.Choice{Finding: f, Way: w})
+		choices = append(choices, reconcile.Choice{Finding: f, Way: w})
 	}
 	if len(choices) == 0 {
 		return nil
@@ -486,7 +491,7 @@ func (l *life) settle(ctx context.Context, way inventory.Way) error {
 	return nil
 }
 
-func (l *life) survey(ctx context.Context) (*app.Inventory, error) {
+func (l *life) survey(ctx context.Context) (*reconcile.Inventory, error) {
 	if _, errs := l.a.SurveyAll(ctx, false, nil); errors.Join(errs...) != nil {
 		return nil, errors.Join(errs...)
 	}
@@ -516,7 +521,7 @@ func (l *life) rollBack(ctx context.Context, id int64) error {
 	if d, err = l.a.Deployment(ctx, id); err != nil {
 		return err
 	}
-	for _, h := range d.Hosts() { // what was stopped or started is so no more
+	for _, h := range shells.HostsOf(d) { // what was stopped or started is so no more
 		l.off[id][h.ID] = h.Off
 	}
 	return nil

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/names"
+	"andamio/internal/service/deployments"
 )
 
 // holds looks that everything is as it is said to be.
@@ -24,7 +25,7 @@ func (l *life) holds(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var standing []*app.Deployment
+	var standing []*deployments.Deployment
 	for i := range all {
 		if !all[i].Stand.Empty() {
 			standing = append(standing, &all[i])
@@ -55,7 +56,7 @@ func (l *life) holds(ctx context.Context) error {
 }
 
 // declared compares what the sites hold with what the deployments say stands.
-func (l *life) declared(standing []*app.Deployment) error {
+func (l *life) declared(standing []*deployments.Deployment) error {
 	want := map[string]string{}
 	for _, d := range standing {
 		p := d.Stand.Plan
@@ -88,7 +89,7 @@ func (l *life) declared(standing []*app.Deployment) error {
 }
 
 // serves asks every endpoint of a deployment that is to answer, and whether the store still has its word.
-func (l *life) serves(ctx context.Context, d *app.Deployment) error {
+func (l *life) serves(ctx context.Context, d *deployments.Deployment) error {
 	p := d.Stand.Plan
 	for i := range p.Resources {
 		r := &p.Resources[i]
@@ -117,7 +118,7 @@ func (l *life) serves(ctx context.Context, d *app.Deployment) error {
 func (l *life) page(ctx context.Context, p *plan.Plan, instance string) (string, error) {
 	for i := range p.Resources {
 		f := &p.Resources[i]
-		if f.Kind != kinds.Interface || f.Spec.Instance != instance {
+		if f.Kind != kinds.Interface || f.AsInterface().Instance != instance {
 			continue
 		}
 		known := p.Known[f.ID]
@@ -140,7 +141,7 @@ func (l *life) page(ctx context.Context, p *plan.Plan, instance string) (string,
 }
 
 // named looks that every name stands for where its thing is, and for nothing else.
-func (l *life) named(ctx context.Context, standing []*app.Deployment) error {
+func (l *life) named(ctx context.Context, standing []*deployments.Deployment) error {
 	z, err := l.a.Zone()
 	if err != nil {
 		return err

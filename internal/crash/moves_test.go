@@ -20,6 +20,9 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
@@ -110,7 +113,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 	}
 	for i, x := range m.sites {
 		for _, y := range m.sites[:i] {
-			if _, err := m.a.MakePair(ctx, x, y, app.Both); err != nil {
+			if _, err := m.a.MakePair(ctx, x, y, sites.Both); err != nil {
 				return err
 			}
 		}
@@ -131,7 +134,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 	if d.Plan == nil {
 		return errors.Join(errors.New("the workload has no plan"), d.Err)
 	}
-	id, err := m.a.NewRun(ctx, app.Order{Plan: d.Plan})
+	id, err := m.a.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	if err != nil {
 		return err
 	}
@@ -153,7 +156,7 @@ func (m *mover) round(ctx context.Context, r *rand.Rand, out *Result) error {
 		to = m.sites[r.IntN(len(m.sites))]
 	}
 	mode := []change.Mode{change.Cold, change.Warm, change.Live}[r.IntN(3)]
-	d, err := m.a.DraftMove(ctx, m.deployment, app.MoveRequest{What: []string{theHost}, To: to, Mode: mode, AtOnce: true})
+	d, err := m.a.DraftMove(ctx, m.deployment, moves.Request{What: []string{theHost}, To: to, Mode: mode, AtOnce: true})
 	if err != nil {
 		return err
 	}

@@ -26,6 +26,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site/occi/wire"
@@ -273,7 +274,7 @@ func TestWhatTheJournalSaysWasBegunWasBegun(t *testing.T) {
 	require.NoError(t, workspace.New(a.Opened().Dir).SetConnections(connections))
 	p, err := scenario(ctx, a)
 	require.NoError(t, err)
-	id, err := a.NewRun(ctx, app.Order{Plan: p})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: p})
 	require.NoError(t, err)
 	first := shim.moment()
 	require.NoError(t, a.Work(ctx, id))

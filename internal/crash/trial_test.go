@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
@@ -80,7 +81,7 @@ func (t Trial) round(ctx context.Context, r *rand.Rand, round int, out *Result) 
 	if err != nil {
 		return err
 	}
-	id, err := a.NewRun(ctx, app.Order{Plan: p})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: p})
 	if err != nil {
 		return err
 	}

@@ -13,8 +13,8 @@ func (e *Engine) alter(ctx context.Context, s *plan.Step, r *plan.Resource) erro
 	if err != nil {
 		return err
 	}
-	sp := r.Spec
-	req := site.Request{Kind: kindOf(s, r), Name: r.ID, Size: sp.Size, Cores: sp.Cores, MemoryGiB: sp.MemoryGiB, DiskGiB: sp.DiskGiB}
+	sp := r.AsInstance()
+	req := site.Request{Kind: kindOf(s, r), Name: r.ID, Size: sp.Size, Cores: sp.Cores, MemoryGiB: sp.MemoryGiB, DiskGiB: r.DiskGiB()}
 	var got site.Resource
 	err = e.call(ctx, s, func() (err error) {
 		got, err = e.Sites[s.Site].Change(ctx, req.Kind, id, req)

@@ -229,7 +229,7 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 // atRest is the state of an instance that is built and not switched on; of anything else it is the one that it is to
 // have.
 func atRest(r *plan.Resource) site.State {
-	if r.Kind == kinds.Instance && r.Spec.Asleep {
+	if r.Kind == kinds.Instance && r.AsInstance().Asleep {
 		return site.Stopped
 	}
 	return site.Active
@@ -251,7 +251,6 @@ func (e *Engine) sleep(ctx context.Context, woken <-chan struct{}, d time.Durati
 
 // request is what a step asks of a site.
 func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
-	sp := r.Spec
 	_, _, discards := e.known(s)
 	req := site.Request{Name: r.ID, Mark: e.mark(s.ID), Key: fmt.Sprintf("%s/%s/%d", e.Run, s.ID, discards), Zone: r.Zone, Host: r.Host}
 	var err error
@@ -260,13 +259,17 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 		req.Kind, req.Name, req.Location = kinds.Attachment, r.ID+" "+s.Volume, s.Location
 		req.Source, req.Target, err = e.ends(r.ID, s.Volume)
 	case r.Kind == kinds.Interface:
+		sp := r.AsInterface()
 		req.Kind, req.Ports, req.Address, req.MAC = kinds.Interface, sp.Ports, sp.Address, sp.MAC
 		req.Source, req.Target, err = e.ends(sp.Instance, sp.Network)
 	case r.Kind == kinds.Network:
+		sp := r.AsNetwork()
 		req.Kind, req.Name, req.CIDR, req.VLAN = kinds.Network, sp.Label, sp.CIDR, sp.VLAN
 	case r.Kind == kinds.Volume:
+		sp := r.AsVolume()
 		req.Kind, req.DiskGiB, req.Class = kinds.Volume, sp.DiskGiB, sp.Class
 	case r.Kind == kinds.Instance:
+		sp := r.AsInstance()
 		req.Kind, req.Hostname, req.Size, req.Image = kinds.Instance, sp.Hostname, sp.Size, sp.Image
 		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
 		req.PublicKey, req.Asleep, req.Class = publicKey(e.Key), sp.Asleep, sp.Class

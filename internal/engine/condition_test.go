@@ -60,7 +60,7 @@ func TestAFailureCallsForItsSteps(t *testing.T) {
 	build := func() *plan.Plan {
 		p := chain(3) // a, b after a, c after b
 		for _, id := range []string{"sorry", "after"} {
-			p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: 1, Spec: plan.Spec{Label: id}})
+			p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: 1, Spec: plan.NetworkSpec{Label: id}})
 		}
 		p.Steps = append(p.Steps,
 			plan.Step{ID: "sorry/settle", Resource: "sorry", Op: op.Barrier, Site: "vega", Level: 3, AfterFailure: []string{"a/create", "b/create"}, Sets: map[string]string{"state": "sad"}, Check: plan.Condition{Kind: plan.CheckNone}},

@@ -160,8 +160,8 @@ func (e *Engine) ready() error {
 	e.sight = newSight()
 	e.ifaces = map[string]string{}
 	for i := range e.Plan.Resources {
-		if r := &e.Plan.Resources[i]; r.Kind == kinds.Interface && e.ifaces[r.Spec.Instance] == "" {
-			e.ifaces[r.Spec.Instance] = r.ID
+		if r := &e.Plan.Resources[i]; r.Kind == kinds.Interface && e.ifaces[r.AsInterface().Instance] == "" {
+			e.ifaces[r.AsInterface().Instance] = r.ID
 		}
 	}
 	return nil

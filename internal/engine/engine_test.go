@@ -112,7 +112,7 @@ func networks(n int) *plan.Plan {
 	p := &plan.Plan{Version: plan.Version, Name: "nets", Levels: 1, Sites: []plan.Site{{Name: "vega"}}}
 	for i := range n {
 		id := string(rune('a'+i%26)) + strings.Repeat("x", i/26)
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: 1, Spec: plan.Spec{Label: id}})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: 1, Spec: plan.NetworkSpec{Label: id}})
 		p.Steps = append(p.Steps, plan.Step{ID: id + "/create", Resource: id, Op: op.Create, Site: "vega", Level: 1, Seconds: 0.01, Check: plan.Condition{Kind: plan.CheckSite}})
 	}
 	return p

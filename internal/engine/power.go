@@ -77,7 +77,7 @@ func (e *Engine) meet(ctx context.Context, s *plan.Step, r *plan.Resource) error
 	for i := range e.Plan.Resources {
 		f := &e.Plan.Resources[i]
 		id, known := e.Attribute(f.ID, "site.id")
-		if f.Kind != kinds.Interface || f.Spec.Instance != r.ID || !known || id == "" {
+		if f.Kind != kinds.Interface || f.AsInterface().Instance != r.ID || !known || id == "" {
 			continue
 		}
 		got, err := e.read(ctx, s, kinds.Interface, id)

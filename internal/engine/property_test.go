@@ -30,7 +30,7 @@ func randomPlan(t *rapid.T) *plan.Plan {
 				s.Level = max(s.Level, p.Steps[j].Level+1)
 			}
 		}
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: s.Level, Spec: plan.Spec{Label: id}})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kinds.Network, Site: "vega", Level: s.Level, Spec: plan.NetworkSpec{Label: id}})
 		p.Steps = append(p.Steps, s)
 		p.Levels = max(p.Levels, s.Level)
 	}

@@ -37,7 +37,7 @@ func (e *Engine) lead(s *plan.Step) (map[string]string, error) {
 	if !ok {
 		return nil, fmt.Errorf("where %s is reached is not known", s.Lead)
 	}
-	for _, port := range append([]int{22}, e.Plan.Resource(s.Lead).Spec.Ports...) {
+	for _, port := range append([]int{22}, e.Plan.Resource(s.Lead).AsInterface().Ports...) {
 		if mapped, ok := e.Attribute(s.Lead, site.AttrPort+strconv.Itoa(port)); ok {
 			out[strconv.Itoa(port)] = net.JoinHostPort(address, mapped)
 		}

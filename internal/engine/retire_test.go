@@ -325,7 +325,7 @@ func TestPowerIsWhatTheSiteSaysItIs(t *testing.T) {
 
 func TestWhatIsSwitchedOnIsMetAnew(t *testing.T) {
 	p := stepped(kinds.Instance, op.Boot, nil)
-	p.Resources = append(p.Resources, plan.Resource{ID: "a.if", Kind: kinds.Interface, Site: "vega", Level: 1, Spec: plan.Spec{Instance: "a"}}, plan.Resource{ID: "b", Kind: kinds.Instance, Site: "vega", Level: 1}, plan.Resource{ID: "b.if", Kind: kinds.Interface, Site: "vega", Level: 1, Spec: plan.Spec{Instance: "b"}})
+	p.Resources = append(p.Resources, plan.Resource{ID: "a.if", Kind: kinds.Interface, Site: "vega", Level: 1, Spec: plan.InterfaceSpec{Instance: "a"}}, plan.Resource{ID: "b", Kind: kinds.Instance, Site: "vega", Level: 1}, plan.Resource{ID: "b.if", Kind: kinds.Interface, Site: "vega", Level: 1, Spec: plan.InterfaceSpec{Instance: "b"}})
 	p.Known["a.if"], p.Known["b.if"] = map[string]string{"site.id": "f-1"}, map[string]string{"site.id": "f-2"}
 	p = plan.Reindexed(p)
 	nic := thing(kinds.Interface, "f-1", "", site.Active)
@@ -346,7 +346,7 @@ func TestWhatIsSwitchedOnIsMetAnew(t *testing.T) {
 
 func TestWhatIsAlteredIsAskedForByItsNewMeasure(t *testing.T) {
 	b := holding(thing(kinds.Volume, "t-1", "", site.Active))
-	_, err := carried(t, stepped(kinds.Volume, op.Alter, func(_ *plan.Step, r *plan.Resource) { r.Spec.DiskGiB = 30 }), b)
+	_, err := carried(t, stepped(kinds.Volume, op.Alter, func(_ *plan.Step, r *plan.Resource) { r.Spec = plan.VolumeSpec{DiskGiB: 30} }), b)
 	require.NoError(t, err)
 	require.Len(t, b.asked, 1)
 	assert.Equal(t, site.Request{Kind: kinds.Volume, Name: "a", DiskGiB: 30}, b.asked[0])

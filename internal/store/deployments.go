@@ -1,6 +1,10 @@
 package store
 
-import "time"
+import (
+	"time"
+
+	"andamio/internal/core/guard"
+)
 
 // Deployment is what its runs left standing.
 type Deployment struct {
@@ -11,6 +15,8 @@ type Deployment struct {
 	Mark string
 	// Template is where its template was opened from, "" if that is not known.
 	Template string
+	// Owner is whose it is.
+	Owner guard.Owner
 }
 
 // Decision is what a person decided on a step of a run: retry or skip it.

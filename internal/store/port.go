@@ -4,10 +4,12 @@ import (
 	"context"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/history"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/quota"
 	"andamio/internal/core/run"
 	"andamio/internal/core/trail"
 )
@@ -24,6 +26,9 @@ type Store interface {
 	RecordsStore
 	TrailStore
 	ClockStore
+	OffersStore
+	QuotasStore
+	RequestsStore
 	// Close frees what the store holds.
 	Close() error
 }
@@ -87,8 +92,10 @@ type RunsStore interface {
 
 // DeploymentsStore keeps deployments, what they hold, and how long their steps took.
 type DeploymentsStore interface {
-	// CreateDeployment makes a deployment of which nothing stands yet.
-	CreateDeployment(ctx context.Context, name, template string) (int64, error)
+	// CreateDeployment makes a deployment of somebody of which nothing stands yet.
+	CreateDeployment(ctx context.Context, name, template string, of guard.Owner) (int64, error)
+	// Own makes a deployment somebody's.
+	Own(ctx context.Context, deployment int64, of guard.Owner) error
 	// Deployments lists all, the newest first.
 	Deployments(ctx context.Context) ([]Deployment, error)
 	// Deployment returns one.
@@ -202,6 +209,53 @@ type RecordsStore interface {
 	KeepTrend(ctx context.Context, now time.Time, counts map[inventory.Type]int) error
 	// Trend is how findings went since a time, the oldest first.
 	Trend(ctx context.Context, since time.Time) ([]TrendPoint, error)
+}
+
+// OffersStore keeps what is offered, version by version.
+type OffersStore interface {
+	// PublishOffer keeps a version of an offer, which takes the place of the one that is published, and returns its number.
+	PublishOffer(ctx context.Context, o Offer) (int64, error)
+	// WithdrawOffer takes the published version of an offer back; ErrNotFound if none is.
+	WithdrawOffer(ctx context.Context, name string) error
+	// Offers lists the newest version of every offer, by name.
+	Offers(ctx context.Context) ([]Offer, error)
+	// OfferVersions lists the versions of an offer, the newest first.
+	OfferVersions(ctx context.Context, name string) ([]Offer, error)
+	// Offer returns a version of an offer.
+	Offer(ctx context.Context, name string, number int64) (Offer, error)
+}
+
+// QuotasStore keeps what everybody has of quotas. However many take at once, no account is ever overrun.
+type QuotasStore interface {
+	// HoldQuota takes from accounts for something, all or nothing, and returns the hold. *quota.Overrun says of which account there is not
+	// enough.
+	HoldQuota(ctx context.Context, h Hold, takes []quota.Take) (int64, error)
+	// ChangeHold puts other takes in the place of a hold's, all or nothing: what is more has to be there, what is less is given back. A hold
+	// of no parts and without takes is gone. By force more is taken than there is, where what stands cannot be otherwise.
+	ChangeHold(ctx context.Context, h Hold, takes []quota.Take, force bool) error
+	// HoldOf is what is held for a deployment; where that is 0, for a request of which nothing is built. Nil if nothing is.
+	HoldOf(ctx context.Context, request, deployment int64) (*Hold, error)
+	// Holds lists what everybody has of quotas, the oldest first.
+	Holds(ctx context.Context) ([]Hold, error)
+	// TakesOf are what one hold has.
+	TakesOf(ctx context.Context, hold int64) ([]quota.Take, error)
+	// Takes are how much everybody has of which account.
+	Takes(ctx context.Context) ([]quota.Taken, error)
+}
+
+// RequestsStore keeps what was asked of offers.
+type RequestsStore interface {
+	// AddRequest keeps a request with the beginning of its thread, and returns its number.
+	AddRequest(ctx context.Context, r Request, events ...RequestEvent) (int64, error)
+	// ChangeRequest changes a request that is in a state and as it was read, with what that adds to its thread; false if it was not, since
+	// somebody else changed it.
+	ChangeRequest(ctx context.Context, r Request, from RequestState, events ...RequestEvent) (bool, error)
+	// Requests lists all requests, the newest first.
+	Requests(ctx context.Context) ([]Request, error)
+	// Request returns one.
+	Request(ctx context.Context, id int64) (Request, error)
+	// RequestThread is what was done and said about a request, the oldest first.
+	RequestThread(ctx context.Context, id int64) ([]RequestEvent, error)
 }
 
 // TrailStore keeps who did what.

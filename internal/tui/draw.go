@@ -6,9 +6,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -147,8 +148,8 @@ func (f *frame) pulse() []pulse {
 	}
 	if len(f.runs) > 0 {
 		r := f.runs[0]
-		state, word := app.EndOf(r), string(app.EndOf(r))
-		if app.Abandoned(r, f.now) {
+		state, word := deployments.EndOf(r), string(deployments.EndOf(r))
+		if runs.Abandoned(r, f.now) {
 			state, word = run.Failed, "worker silent"
 		}
 		out = append(out, pulse{fmt.Sprintf("run %d %s %s", r.ID, f.look.Mark(state), word), state})

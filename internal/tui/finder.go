@@ -6,7 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -15,17 +15,17 @@ import (
 type finder struct {
 	field *view.Field
 	// all is nil until it was gathered; found are those that fit, the likeliest first.
-	all    []app.Thing
+	all    []reconcile.Thing
 	known  bool
 	failed string
-	found  []app.Thing
+	found  []reconcile.Thing
 	at     int
 }
 
 // gathered are the things that can be found, for the finder that asked.
 type gathered struct {
 	to  *finder
-	all []app.Thing
+	all []reconcile.Thing
 	err error
 }
 
@@ -48,7 +48,7 @@ func (q *finder) take(msg gathered) {
 	q.look()
 }
 
-func (q *finder) look() { q.found, q.at = app.Find(q.field.Text(), q.all), 0 }
+func (q *finder) look() { q.found, q.at = reconcile.Find(q.field.Text(), q.all), 0 }
 
 func (q *finder) keys() []view.Key {
 	return view.FieldKeys(view.On("enter", "enter", "go there", "shows what is lit, in the view that it belongs to", nil),
@@ -111,7 +111,7 @@ func (q *finder) said() string {
 	return ""
 }
 
-func (q *finder) row(c *part.Canvas, r part.Rect, t *app.Thing, lit bool) {
+func (q *finder) row(c *part.Canvas, r part.Rect, t *reconcile.Thing, lit bool) {
 	style := part.In(part.Text)
 	if lit {
 		c.Fill(part.Rect{X: r.X, Y: r.Y, W: r.W, H: 1}, part.OnSelected)

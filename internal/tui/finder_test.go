@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/core/run"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/tuitest"
@@ -20,13 +20,13 @@ import (
 )
 
 // things are some of each sort.
-var things = []app.Thing{
-	{Kind: app.ASite, What: "site", Name: "vega", Where: "private", ID: "vega", Addresses: []string{"https://vega.ribera.test:8443"}},
-	{Kind: app.ADeployment, What: "deployment", Name: "flood-watch", Where: "deployment 1, standing", ID: "1", Deployment: 1},
-	{Kind: app.AResource, What: "instance", Name: "contacts-host-1", Where: "vega, flood-watch", ID: "contacts-host-1", Deployment: 1, Addresses: []string{"10.20.5.1", "127.8.17.4"}},
-	{Kind: app.ARun, What: "run", Name: "run 7", Where: "raise flood-watch, standing", ID: "7", Deployment: 1},
-	{Kind: app.AFinding, What: "finding", Name: "try-66", Where: "unmanaged instance at presa", ID: "f-1"},
-	{Kind: app.ATemplate, What: "node template", Name: "contacts-host", Where: "flood-watch", ID: "contacts-host"},
+var things = []reconcile.Thing{
+	{Kind: reconcile.ASite, What: "site", Name: "vega", Where: "private", ID: "vega", Addresses: []string{"https://vega.ribera.test:8443"}},
+	{Kind: reconcile.ADeployment, What: "deployment", Name: "flood-watch", Where: "deployment 1, standing", ID: "1", Deployment: 1},
+	{Kind: reconcile.AResource, What: "instance", Name: "contacts-host-1", Where: "vega, flood-watch", ID: "contacts-host-1", Deployment: 1, Addresses: []string{"10.20.5.1", "127.8.17.4"}},
+	{Kind: reconcile.ARun, What: "run", Name: "run 7", Where: "raise flood-watch, standing", ID: "7", Deployment: 1},
+	{Kind: reconcile.AFinding, What: "finding", Name: "try-66", Where: "unmanaged instance at presa", ID: "f-1"},
+	{Kind: reconcile.ATemplate, What: "node template", Name: "contacts-host", Where: "flood-watch", ID: "contacts-host"},
 }
 
 func finding() *finder {
@@ -107,9 +107,9 @@ func TestTheFinderSaysWhatItDoes(t *testing.T) {
 
 func TestALongListScrolls(t *testing.T) {
 	q := &finder{field: view.NewField("", mostTyped)}
-	var many []app.Thing
+	var many []reconcile.Thing
 	for i := range 200 {
-		many = append(many, app.Thing{Kind: app.ARun, What: "run", Name: fmt.Sprintf("run %03d", i), ID: fmt.Sprint(i)})
+		many = append(many, reconcile.Thing{Kind: reconcile.ARun, What: "run", Name: fmt.Sprintf("run %03d", i), ID: fmt.Sprint(i)})
 	}
 	q.take(gathered{to: q, all: many})
 	o, _ := keyed(q, "run")
@@ -129,11 +129,11 @@ func TestALongListScrolls(t *testing.T) {
 
 func TestWhatIsFoundIsShownInItsView(t *testing.T) {
 	f, _ := framed(t, 160, 47)
-	for kind, name := range map[app.ThingKind]string{app.ASite: "Sites", app.ATemplate: "Design", app.ARun: "Deploy", app.ADeployment: "Operate", app.AResource: "Operate", app.AFinding: "Reconcile", app.ARecord: "Reconcile"} {
-		f.Update(view.Show{Thing: app.Thing{Kind: kind, ID: "x"}})
+	for kind, name := range map[reconcile.ThingKind]string{reconcile.ASite: "Sites", reconcile.ATemplate: "Design", reconcile.ARun: "Deploy", reconcile.ADeployment: "Operate", reconcile.AResource: "Operate", reconcile.AFinding: "Reconcile", reconcile.ARecord: "Reconcile"} {
+		f.Update(view.Show{Thing: reconcile.Thing{Kind: kind, ID: "x"}})
 		assert.Equal(t, name, f.view().Name(), kind)
 	}
-	for _, kind := range app.ThingKinds {
+	for _, kind := range reconcile.ThingKinds {
 		assert.NotEmpty(t, digitOf[kind], kind)
 	}
 	send(f, keys("ctrl+f")...)
@@ -196,7 +196,7 @@ func TestTabsAreNeverCut(t *testing.T) {
 }
 
 func TestTheHeaderSaysWhatIsNotWell(t *testing.T) {
-	f, _ := framed(t, 160, 47)
+	f, _ := framed(t, 180, 47)
 	well := health.Deployment{ID: 1, Name: "flood-watch", Status: run.Standing, Word: "standing"}
 	bad := health.Deployment{ID: 2, Name: "lab", Status: run.Failed, Word: "2 not well", Worst: "store silent"}
 	f.Update(view.Health{All: []health.Deployment{well}})

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,6 +12,8 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/core/run"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -18,9 +21,11 @@ import (
 
 // frame is the root model: tabs above, keys below, the current view between, and notes and questions over it.
 type frame struct {
-	ctx     context.Context
-	cancel  context.CancelFunc
-	app     *app.App
+	ctx    context.Context
+	cancel context.CancelFunc
+	app    *app.App
+	// narrow says that whoever looks sees only what concerns them: nothing is found beyond their views.
+	narrow  bool
 	options Options
 	look    *part.Look
 	light   bool
@@ -30,7 +35,7 @@ type frame struct {
 	current int
 	runs    []app.Run
 	// inv and template are what was compared and drafted last: their findings and nodes can be found.
-	inv      *app.Inventory
+	inv      *reconcile.Inventory
 	health   []health.Deployment
 	template *templates.Template
 	now      time.Time
@@ -70,6 +75,9 @@ func (f *frame) tick() tea.Cmd {
 }
 
 func (f *frame) lookUpRuns() tea.Cmd {
+	if f.narrow { // the views look by themselves
+		return view.Cmd(view.Runs{})
+	}
 	return func() tea.Msg {
 		runs, err := f.app.Runs(f.ctx)
 		if err != nil {
@@ -132,7 +140,7 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 }
 
 // digitOf are the views in which things are shown.
-var digitOf = map[app.ThingKind]string{app.ASite: "1", app.ATemplate: "2", app.ARun: "4", app.ADeployment: "5", app.AResource: "5", app.AFinding: "7", app.ARecord: "7"}
+var digitOf = map[reconcile.ThingKind]string{reconcile.ASite: "1", reconcile.ATemplate: "2", reconcile.ARun: "4", reconcile.ADeployment: "5", reconcile.AResource: "5", reconcile.AFinding: "7", reconcile.ARecord: "7"}
 
 // dress makes the theme for what is known of the terminal.
 func (f *frame) dress() { f.look = part.NewLook(f.light, f.options.ASCII, f.profile) }
@@ -185,7 +193,7 @@ func (f *frame) keys() []view.Key {
 	for _, v := range f.views {
 		digits = append(digits, v.Digit())
 	}
-	return []view.Key{
+	all := []view.Key{
 		view.On("w", "w", "why", "says the reasons behind what is selected", view.Then(func() { f.over = &note{f.view().Why(), 0} })),
 		view.On("a", "a", "acts", "lists what can be done to what is selected, and what each does", view.Run(f.acts)),
 		view.On("ctrl+f", "ctrl+f", "find", "finds anything anywhere, by its name or address, and goes there", view.Run(f.finder)),
@@ -195,6 +203,9 @@ func (f *frame) keys() []view.Key {
 		view.On(strings.Join(digits, " "), digits[0]+"–"+digits[len(digits)-1], "views", "shows the view of that digit", func(name string) tea.Cmd { f.show(name); return nil }),
 		view.On("q", "q", "leave", "leaves; a run goes on without the screens", view.Run(f.quit)),
 	}
+	return slices.DeleteFunc(all, func(k view.Key) bool {
+		return f.narrow && k.Help().Key == "ctrl+f" || f.options.Remote && k.Help().Key == "e" // no files are written here for who is elsewhere
+	})
 }
 
 // inTheBar is how many of the frame's keys the bar shows in every view.
@@ -266,7 +277,7 @@ func keyLine(k view.Key) view.Line {
 // goesOn is the newest run that is under way, 0 if none is.
 func (f *frame) goesOn() int64 {
 	for _, r := range f.runs {
-		if r.State == run.UnderWay && !app.Abandoned(r, time.Now()) {
+		if r.State == run.UnderWay && !runs.Abandoned(r, time.Now()) {
 			return r.ID
 		}
 	}

@@ -16,9 +16,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
@@ -211,11 +213,11 @@ func TestARunIsFollowedAsItIsJournalled(t *testing.T) {
 	p := plantest.Plan(t, "drill")
 	planID, err := stored(t, a).SavePlan(ctx, p)
 	require.NoError(t, err)
-	deployment, err := stored(t, a).CreateDeployment(ctx, p.Name, "")
+	deployment, err := stored(t, a).CreateDeployment(ctx, p.Name, "", guard.Owner{})
 	require.NoError(t, err)
 	id, err := stored(t, a).CreateRun(ctx, store.Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: len(p.Steps), Limits: "{}"})
 	require.NoError(t, err)
-	epoch, err := stored(t, a).Claim(ctx, id, 0, "elsewhere/1", app.Alive)
+	epoch, err := stored(t, a).Claim(ctx, id, 0, "elsewhere/1", runs.Alive)
 	require.NoError(t, err)
 	j, err := stored(t, a).Journal(ctx, id, epoch)
 	require.NoError(t, err)

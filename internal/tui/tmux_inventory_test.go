@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -119,16 +120,24 @@ func TestASiteIsConnectedOnScreen(t *testing.T) {
 	assert.NotContains(t, string(kept), sites["vega"].Token)
 }
 
-// toUnmanaged selects the head of the things that are nobody's.
+// toUnmanaged selects the head of the things that are nobody's. After each key it waits for the row that the key leads to: a
+// screen that a loaded machine has not drawn yet would lead one row too far.
 func (x *terminal) toUnmanaged() {
+	x.t.Helper()
 	x.tmux(append([]string{"send-keys"}, slices.Repeat([]string{"Up"}, 12)...)...) // to the top, however far that is
-	x.waitOther(x.screen())
-	for range 12 {
-		if regexp.MustCompile(`no deployment declares it and no record knows it\.`).MatchString(x.screen()) {
-			return
-		}
-		x.press("Down")
+	screen := x.waitUntil("the first row selected", func(s string) bool { return selectedRow(s) == rowWith(s, "▾") })
+	for row := selectedRow(screen); !strings.Contains(strings.Split(screen, "\n")[row], "▾ unmanaged"); row++ {
+		x.tmux("send-keys", "Down")
+		screen = x.waitUntil("the next row selected", func(s string) bool { return selectedRow(s) == row+1 })
 	}
+}
+
+// selectedRow is the row of the screen that is selected in a list, and -1 where none is.
+func selectedRow(screen string) int { return rowWith(screen, "▐") }
+
+// rowWith is the first row of the screen that has a text, and -1 where none has.
+func rowWith(screen, text string) int {
+	return slices.IndexFunc(strings.Split(screen, "\n"), func(line string) bool { return strings.Contains(line, text) })
 }
 
 // TestFindingsAreSettledInBulkAndUndone surveys, opens a finding, settles many at once and takes that back.

@@ -111,16 +111,21 @@ func (x *terminal) waitOther(before string) {
 // waitFor waits until the screen shows a pattern.
 func (x *terminal) waitFor(pattern string) string {
 	x.t.Helper()
-	re := regexp.MustCompile(pattern)
+	return x.waitUntil(pattern, regexp.MustCompile(pattern).MatchString)
+}
+
+// waitUntil waits until the screen is as a test wants it; what that is called is said where it never is.
+func (x *terminal) waitUntil(what string, is func(screen string) bool) string {
+	x.t.Helper()
 	var last string
 	look := time.NewTicker(lookAt)
 	defer look.Stop()
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
-		if last = x.screen(); re.MatchString(last) {
+		if last = x.screen(); is(last) {
 			return last
 		}
 	}
-	require.Failf(x.t, "never seen", "%s\nlast screen:\n%s", pattern, last)
+	require.Failf(x.t, "never seen", "%s\nlast screen:\n%s", what, last)
 	return ""
 }
 

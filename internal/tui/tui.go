@@ -14,8 +14,10 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/service/templates"
+	"andamio/internal/tui/catalogue"
 	"andamio/internal/tui/deploy"
 	"andamio/internal/tui/design"
+	"andamio/internal/tui/govern"
 	"andamio/internal/tui/move"
 	"andamio/internal/tui/operate"
 	"andamio/internal/tui/place"
@@ -36,6 +38,8 @@ type Options struct {
 	Out io.Writer
 	// Size fixes the size, for tests without a terminal.
 	W, H int
+	// Remote says that whoever looks came from elsewhere: nothing is written to files for them here.
+	Remote bool
 }
 
 // framesPerSecond bounds how often the screen is drawn; twice the usual, since a key waits half a frame on average.
@@ -82,10 +86,20 @@ func TuneCollector() {
 	debug.SetMemoryLimit(softLimit)
 }
 
+// New makes the screens for a program that runs elsewhere, and how it is to run.
+func New(ctx context.Context, a *app.App, o Options) (tea.Model, []tea.ProgramOption) {
+	return newFrame(ctx, a.By(app.ByScreen), o), []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(framesPerSecond)}
+}
+
 func newFrame(ctx context.Context, a *app.App, o Options) *frame {
 	ctx, cancel := context.WithCancel(ctx)
 	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, light: o.Light, profile: colorprofile.TrueColor, w: o.W, h: o.H}
 	f.dress()
-	f.views = []view.View{today.New(a), sites.New(ctx, a), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a), operate.New(ctx, a), move.New(ctx, a), reconcile.New(ctx, a)}
+	if !a.MayRead() { // whoever asks for services sees what concerns them
+		f.narrow = true
+		f.views = []view.View{catalogue.New(ctx, a), govern.Mine(ctx, a)}
+		return f
+	}
+	f.views = []view.View{today.New(a), sites.New(ctx, a), design.New(ctx, a, o.Open), place.New(), deploy.New(ctx, a), operate.New(ctx, a), move.New(ctx, a), reconcile.New(ctx, a), govern.New(ctx, a)}
 	return f
 }

@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/run"
+	"andamio/internal/service/sites"
 )
 
 // wide is a template whose run has about 2,000 steps: %d instances, six steps each.
@@ -59,12 +60,12 @@ func keys(dir string) ([]result, error) {
 		}
 	}
 	ws := filepath.Join(dir, "workspace")
-	sites := exec.Command(binary, "sandbox", "--workspace", ws, "--estate", filepath.Join(dir, "estate.json"), "--pace", pace, "--quiet")
-	if err := sites.Start(); err != nil {
+	standIns := exec.Command(binary, "sandbox", "--workspace", ws, "--estate", filepath.Join(dir, "estate.json"), "--pace", pace, "--quiet")
+	if err := standIns.Start(); err != nil {
 		return nil, err
 	}
-	defer func() { _ = sites.Process.Kill(); _ = sites.Wait() }()
-	for i := 0; !app.StandInsRun(ws); i++ {
+	defer func() { _ = standIns.Process.Kill(); _ = standIns.Wait() }()
+	for i := 0; !sites.StandInsRun(ws); i++ {
 		if i > 200 {
 			return nil, fmt.Errorf("the stand-ins did not start")
 		}

@@ -61,7 +61,7 @@ func bench() error {
 		table(pressed)
 		return err
 	}
-	ran, err := runs(dir) // first: the peak of memory is the process's
+	ran, err := ofRuns(dir) // first: the peak of memory is the process's
 	if err != nil {
 		return err
 	}

@@ -27,6 +27,9 @@ import (
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/site"
 	"andamio/internal/site/occi"
@@ -226,7 +229,7 @@ func foretelling(ctx context.Context, dir string) ([]result, error) {
 	}
 	defer w.close()
 	w.box.Busy("log-host-1", 4_000_000, 48<<20)
-	d, err := w.app.DraftMove(ctx, w.deployment, app.MoveRequest{What: []string{"log-host"}, To: w.to, Mode: change.Warm, AtOnce: true, Compress: "off"})
+	d, err := w.app.DraftMove(ctx, w.deployment, moves.Request{What: []string{"log-host"}, To: w.to, Mode: change.Warm, AtOnce: true, Compress: "off"})
 	if err != nil {
 		return nil, err
 	}
@@ -309,7 +312,7 @@ func standing(ctx context.Context, dir string, mb float64, system int64) (*world
 		if w.to = "alisio-sur"; from == w.to {
 			w.to = "vega"
 		}
-		_, err = w.app.MakePair(ctx, from, w.to, app.Both)
+		_, err = w.app.MakePair(ctx, from, w.to, sites.Both)
 	}
 	if err != nil {
 		w.close()
@@ -366,7 +369,7 @@ func live(ctx context.Context, dir string) ([]result, error) {
 	var asked, missed atomic.Int64
 	stop := make(chan struct{})
 	go ask(ctx, w.app, stop, &asked, &missed)
-	d, err := w.app.DraftMove(ctx, w.deployment, app.MoveRequest{What: []string{"log-host"}, To: w.to, Mode: change.Live, Pause: 0.5, AtOnce: true, Compress: "off"})
+	d, err := w.app.DraftMove(ctx, w.deployment, moves.Request{What: []string{"log-host"}, To: w.to, Mode: change.Live, Pause: 0.5, AtOnce: true, Compress: "off"})
 	if err != nil {
 		return nil, err
 	}
@@ -404,7 +407,7 @@ func raiseLog(ctx context.Context, a *app.App, box *sandbox.Sandbox) (int64, str
 	if d.Plan == nil {
 		return 0, "", errors.Join(errors.New("the log has no plan"), d.Err)
 	}
-	id, err := a.NewRun(ctx, app.Order{Plan: d.Plan})
+	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	if err != nil {
 		return 0, "", err
 	}

@@ -21,12 +21,14 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
+	"andamio/internal/service/runs"
 	"andamio/internal/site"
 	"andamio/internal/store"
 	"andamio/internal/store/sqlite"
@@ -55,7 +57,7 @@ func generated(seed uint64, n int) *plan.Plan {
 				s.After = append(s.After, p.Steps[max(i-1-r.IntN(60), 0)].ID)
 			}
 		}
-		p.Resources = append(p.Resources, plan.Resource{ID: id, Node: id, Title: id, Kind: kinds.Network, Site: at, Spec: plan.Spec{Label: id}})
+		p.Resources = append(p.Resources, plan.Resource{ID: id, Node: id, Title: id, Kind: kinds.Network, Site: at, Spec: plan.NetworkSpec{Label: id}})
 		p.Steps = append(p.Steps, s)
 	}
 	if err := p.Arrange(); err != nil {
@@ -65,7 +67,7 @@ func generated(seed uint64, n int) *plan.Plan {
 }
 
 // runs measures the running of plans.
-func runs(dir string) ([]result, error) {
+func ofRuns(dir string) ([]result, error) {
 	var out []result
 	span := func(string) ([]result, error) { return []result{makespans()}, nil }
 	// Frames first: the peak of memory is that of all that was measured before.
@@ -210,7 +212,7 @@ func journalled(dir, name string, p *plan.Plan) (*sqlite.Store, store.Journal, i
 	if err != nil {
 		return nil, nil, 0, err
 	}
-	d, err := s.CreateDeployment(ctx, p.Name, "")
+	d, err := s.CreateDeployment(ctx, p.Name, "", guard.Owner{})
 	if err != nil {
 		return nil, nil, 0, err
 	}
@@ -218,7 +220,7 @@ func journalled(dir, name string, p *plan.Plan) (*sqlite.Store, store.Journal, i
 	if err != nil {
 		return nil, nil, 0, err
 	}
-	epoch, err := s.Claim(ctx, id, 0, store.WorkerOn("bench", os.Getpid()), app.Alive)
+	epoch, err := s.Claim(ctx, id, 0, store.WorkerOn("bench", os.Getpid()), runs.Alive)
 	if err != nil {
 		return nil, nil, 0, err
 	}

@@ -85,7 +85,6 @@ await 'paired with vega:'
 press Enter
 await 'lifts the rule'
 press Left
-shot move-choose
 press l Enter
 await 'not begun'
 shot move-plan
@@ -135,7 +134,6 @@ shot today
 press 1 n Down Down Enter
 tmux -L shots send-keys -l 'Tramonta 2'
 await 'small letters'
-shot sites-connect
 press Escape Escape Escape
 press q
 close
@@ -176,6 +174,42 @@ await 'of 9[0-9] steps'
 shot deploy-80x24
 press q
 close
+
+# Requests, asked by people of the scenario and decided by rule or by Lia: whoever is at the keyboard is another of them each time.
+gov=$work/gov
+"$andamio" sandbox --workspace "$gov" --estate examples/flood-watch/estate.json --pace 0.1 --quiet &
+sites=$!
+sleep 2
+be() { sed "s/user: $1\b/user: $(id -un)/" examples/flood-watch/teams.yaml > "$gov/teams.yaml"; chmod 600 "$gov/teams.yaml"; }
+as() { be "$1"; shift; ANDAMIO_SERVE=off "$andamio" "$@" --workspace "$gov" >/dev/null; }
+as ana quota set examples/flood-watch/quotas.yaml
+as ana decide rules set examples/flood-watch/approvals.yaml
+for o in trial-map worker-pool gauge-node; do as ana offer publish "examples/offers/$o.yaml"; done
+as ibo request ask trial-map -a fronts=2 --yes --wait --why 'for the open day of the museum'
+as eva request ask gauge-node -a 'reach=lower reach' --yes --wait
+as teo request ask trial-map --yes --wait --why 'levels of the model beside those of the gauges'
+as teo request ask worker-pool -a workers=2 --yes --why 'October is to be reckoned again'
+as teo request ask worker-pool -a workers=6 -a cores=hurried --yes --why 'the forecast of Thursday says 4.2 m at the bridge'
+as teo request say 5 'rain began at noon'
+as ibo request ask trial-map -a fronts=3 --yes || true # more than one person has
+be ana
+open 160 47 "--workspace $gov"
+press 8
+await 'waits .* for you'
+await 'pool-host'
+shot govern
+press q
+close
+be teo
+open 160 47 "--workspace $gov"
+await '2 offers for you'
+press Tab Down Right
+await 'middling'
+await 'what happens when you ask'
+shot ask
+press q
+close
+kill $sites && wait $sites || true
 
 # A run of about 10,000 steps, on stand-ins with room for it.
 mkdir "$work/wide"

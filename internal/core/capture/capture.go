@@ -122,14 +122,14 @@ func (c *capturer) resource(r *plan.Resource) {
 // names none, and the network that only such are in.
 func (c *capturer) implied(r *plan.Resource) bool {
 	if r.Kind == kinds.Interface {
-		return c.plan.Resource(r.Spec.Instance).Node == r.Node
+		return c.plan.Resource(r.AsInterface().Instance).Node == r.Node
 	}
 	if r.Kind != kinds.Network {
 		return false
 	}
 	named, linked := false, false
 	for i := range c.plan.Resources {
-		if f := &c.plan.Resources[i]; f.Kind == kinds.Interface && f.Spec.Network == r.ID {
+		if f := &c.plan.Resources[i]; f.Kind == kinds.Interface && f.AsInterface().Network == r.ID {
 			linked = true
 			named = named || !c.implied(f)
 		}
@@ -325,7 +325,6 @@ func (c *capturer) secrets() map[string]any {
 }
 
 func (c *capturer) template(name string, n *node) map[string]any {
-	sp := n.first.Spec
 	out := map[string]any{}
 	if n.first.Description != "" {
 		out["description"] = n.first.Description
@@ -333,12 +332,12 @@ func (c *capturer) template(name string, n *node) map[string]any {
 	switch n.kind {
 	case kinds.Network:
 		out["type"] = "tosca.nodes.network.Network"
-		out["properties"] = without("", map[string]any{"network_name": sp.Label, "cidr": sp.CIDR})
+		out["properties"] = without("", map[string]any{"network_name": n.first.AsNetwork().Label, "cidr": n.first.AsNetwork().CIDR})
 	case kinds.Volume:
-		out["type"], out["properties"] = "tosca.nodes.Storage.BlockStorage", map[string]any{"size": gib(sp.DiskGiB)}
+		out["type"], out["properties"] = "tosca.nodes.Storage.BlockStorage", map[string]any{"size": gib(n.first.DiskGiB())}
 	case kinds.Interface:
 		out["type"] = "tosca.nodes.network.Port"
-		out["requirements"] = []any{map[string]any{"binding": c.plan.Resource(sp.Instance).Node}, map[string]any{"link": c.plan.Resource(sp.Network).Node}}
+		out["requirements"] = []any{map[string]any{"binding": c.plan.Resource(n.first.AsInterface().Instance).Node}, map[string]any{"link": c.plan.Resource(n.first.AsInterface().Network).Node}}
 	case kinds.Instance:
 		c.instance(n, out)
 	case kinds.Software:
@@ -348,7 +347,7 @@ func (c *capturer) template(name string, n *node) map[string]any {
 }
 
 func (c *capturer) instance(n *node, out map[string]any) {
-	sp := n.first.Spec
+	sp := n.first.AsInstance()
 	out["type"] = "tosca.nodes.Compute"
 	need := plan.Need{Cores: sp.Cores, MemoryGiB: sp.MemoryGiB, DiskGiB: sp.DiskGiB}
 	if n.first.Need != nil { // what was asked for, of which its site may have given more
@@ -408,7 +407,7 @@ func (n *node) endpointProperties() map[string]any {
 	}
 	where := n.path
 	if n.public != nil {
-		out["protocol"], where = n.public.Spec.Protocol, n.public.Spec.Path
+		out["protocol"], where = n.public.AsEndpoint().Protocol, n.public.AsEndpoint().Path
 	}
 	if where != "" {
 		out["url_path"] = where

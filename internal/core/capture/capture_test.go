@@ -20,21 +20,21 @@ func call(name string, args ...plan.Expr) plan.Expr { return plan.Expr{Func: nam
 // pair is two tiers: fronts that use a store, with a script on each side of their relationship.
 func pair() *plan.Plan {
 	host := func(id, node, site string) plan.Resource {
-		return plan.Resource{ID: id, Node: node, Kind: kinds.Instance, Site: site, Spec: plan.Spec{Cores: 2, MemoryGiB: 4, DiskGiB: 8}}
+		return plan.Resource{ID: id, Node: node, Kind: kinds.Instance, Site: site, Spec: plan.InstanceSpec{Cores: 2, MemoryGiB: 4, DiskGiB: 8}}
 	}
 	port := func(of string) plan.Resource {
-		return plan.Resource{ID: of + ".if", Node: "front-host", Kind: kinds.Interface, Site: "vega", Spec: plan.Spec{Instance: of, Network: "lan@vega"}}
+		return plan.Resource{ID: of + ".if", Node: "front-host", Kind: kinds.Interface, Site: "vega", Spec: plan.InterfaceSpec{Instance: of, Network: "lan@vega"}}
 	}
 	store := port("store-host-1")
 	store.Node = "store-host"
 	p := &plan.Plan{Name: "pair", Scripts: map[string]string{"s.sh": "true\n", "let-in.sh": "true\n", "go.sh": "true\n"}, Files: map[string][]byte{"data/t.csv": []byte("a,b\n")}, Secrets: []string{"key"},
 		Resources: []plan.Resource{
-			{ID: "lan@vega", Node: "lan", Kind: kinds.Network, Site: "vega", Spec: plan.Spec{Label: "lan", CIDR: "10.0.0.0/24"}},
+			{ID: "lan@vega", Node: "lan", Kind: kinds.Network, Site: "vega", Spec: plan.NetworkSpec{Label: "lan", CIDR: "10.0.0.0/24"}},
 			host("store-host-1", "store-host", "vega"), host("front-host-1", "front-host", "vega"), host("front-host-2", "front-host", "presa"), store, port("front-host-1"), port("front-host-2"),
 			{ID: "store-1", Node: "store", Kind: kinds.Software, Site: "vega", On: "store-host-1", Detail: "tcp 5432"},
 			{ID: "front-1", Node: "front", Kind: kinds.Software, Site: "vega", On: "front-host-1", Detail: "http 8080", StandsOn: []string{"store-1"}},
 			{ID: "front-2", Node: "front", Kind: kinds.Software, Site: "presa", On: "front-host-2", Detail: "http 8080", StandsOn: []string{"store-1"}},
-			{ID: "front-1.page", Node: "front", Kind: kinds.Endpoint, Site: "vega", Spec: plan.Spec{EndpointOf: "front-1", Protocol: "http", Path: "/map/"}},
+			{ID: "front-1.page", Node: "front", Kind: kinds.Endpoint, Site: "vega", Spec: plan.EndpointSpec{EndpointOf: "front-1", Protocol: "http", Path: "/map/"}},
 		},
 		Steps: []plan.Step{
 			{ID: "store-1/configure", Resource: "store-1", Op: op.Configure, Script: &plan.Script{Path: "s.sh", Inputs: []plan.Input{

@@ -85,7 +85,7 @@ func (c *capturer) attribute(resource, name string, keys []any) any {
 	port, isPort := strings.CutPrefix(name, "port.")
 	for _, node := range c.order {
 		n := c.nodes[node]
-		if n.kind != kinds.Software || n.first.On != r.Spec.Instance && !c.runsOn(node, r.Spec.Instance) {
+		if n.kind != kinds.Software || n.first.On != r.AsInterface().Instance && !c.runsOn(node, r.AsInterface().Instance) {
 			continue
 		}
 		if isPort && fmt.Sprint(n.portOf(c.plan)) == port {
@@ -95,7 +95,7 @@ func (c *capturer) attribute(resource, name string, keys []any) any {
 			return get(c.end(node), n.endpoint(), "ip_address")
 		}
 	}
-	return get(c.plan.Resource(r.Spec.Instance).Node, "public_address")
+	return get(c.plan.Resource(r.AsInterface().Instance).Node, "public_address")
 }
 
 func (c *capturer) runsOn(node, instance string) bool {

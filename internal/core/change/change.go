@@ -125,7 +125,7 @@ func newCompiler(from Standing, to *plan.Plan) *compiler {
 			c.links[s.Volume] = append(c.links[s.Volume], s.ID)
 		}
 		if r := c.old.Resource(s.Resource); s.Op == op.Plug {
-			c.links[r.Spec.Network] = append(c.links[r.Spec.Network], s.ID)
+			c.links[r.AsInterface().Network] = append(c.links[r.AsInterface().Network], s.ID)
 		}
 	}
 	c.readUses()
@@ -188,7 +188,7 @@ func (c *compiler) resources() {
 		r := c.to.Resources[i]
 		r.Change, r.Reasons = c.verdicts[r.ID], c.reasons[r.ID]
 		if c.fresh(r.ID) && !c.moving[r.ID] && c.filled(r.ID) == nil {
-			r.Spec.Asleep = false // nothing comes to its disks from elsewhere: it starts from its image
+			plan.Respec(&r, func(s *plan.InstanceSpec) { s.Asleep = false }) // nothing comes to its disks from elsewhere: it starts from its image
 		}
 		c.plan.Resources = append(c.plan.Resources, r)
 	}

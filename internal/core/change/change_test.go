@@ -105,13 +105,13 @@ func (b *builder) host(p parts, i int) {
 	site, host := p.site[i], fmt.Sprintf("host-%d", i)
 	net := "lan@" + site
 	if b.last[net] == "" {
-		b.add(plan.Resource{ID: net, Kind: kinds.Network, Site: site, Spec: plan.Spec{CIDR: p.cidr}})
+		b.add(plan.Resource{ID: net, Kind: kinds.Network, Site: site, Spec: plan.NetworkSpec{CIDR: p.cidr}})
 		b.step(net, op.Create, atSite)
 	}
-	b.add(plan.Resource{ID: host, Kind: kinds.Instance, Site: site, Spec: plan.Spec{Cores: p.cores[i], MemoryGiB: 1, DiskGiB: p.disk[i], Image: p.image[i]}})
+	b.add(plan.Resource{ID: host, Kind: kinds.Instance, Site: site, Spec: plan.InstanceSpec{Cores: p.cores[i], MemoryGiB: 1, DiskGiB: p.disk[i], Image: p.image[i]}})
 	if p.volume[i] > 0 {
 		vol := fmt.Sprintf("vol-%d", i)
-		b.add(plan.Resource{ID: vol, Kind: kinds.Volume, Site: site, Spec: plan.Spec{DiskGiB: p.volume[i]}})
+		b.add(plan.Resource{ID: vol, Kind: kinds.Volume, Site: site, Spec: plan.VolumeSpec{DiskGiB: p.volume[i]}})
 		b.step(vol, op.Create, atSite)
 	}
 	b.step(host, op.Create, atSite)
@@ -120,7 +120,7 @@ func (b *builder) host(p parts, i int) {
 		b.step(host, op.Attach, plan.Step{ID: host + "/attach:" + vol, Volume: vol, Check: atSite.Check}, host+"/create", b.last[vol])
 	}
 	port := fmt.Sprintf("port-%d", i)
-	b.add(plan.Resource{ID: port, Kind: kinds.Interface, Site: site, PartOf: host, StandsOn: []string{host, net}, Spec: plan.Spec{Network: net, Instance: host}})
+	b.add(plan.Resource{ID: port, Kind: kinds.Interface, Site: site, PartOf: host, StandsOn: []string{host, net}, Spec: plan.InterfaceSpec{Network: net, Instance: host}})
 	b.step(port, op.Plug, atSite, host+"/create", b.last[net])
 }
 
@@ -154,7 +154,7 @@ func (b *builder) software(p parts, i int) {
 	b.step(id, op.Check, plan.Step{Check: plan.Condition{Kind: plan.CheckTCP, Address: &address, Port: &number}}, b.last[id])
 	if p.public[i] {
 		end := id + ".public"
-		b.add(plan.Resource{ID: end, Kind: kinds.Endpoint, Site: p.site[i], StandsOn: []string{id}, Spec: plan.Spec{EndpointOf: id, Interface: port}})
+		b.add(plan.Resource{ID: end, Kind: kinds.Endpoint, Site: p.site[i], StandsOn: []string{id}, Spec: plan.EndpointSpec{EndpointOf: id, Interface: port}})
 		b.step(end, op.Answer, plan.Step{Check: plan.Condition{Kind: plan.CheckHTTP, Address: &address, Port: &number}}, b.last[id])
 	}
 }

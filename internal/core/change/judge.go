@@ -141,9 +141,9 @@ func specDifferences(a, b *plan.Resource) []specDifference {
 	}
 	say(false, "kind", a.Kind, b.Kind)
 	say(false, "site", a.Site, b.Site)
-	x, y := a.Spec, b.Spec
 	switch b.Kind {
 	case kinds.Instance:
+		x, y := a.AsInstance(), b.AsInstance()
 		say(false, "zone", a.Zone, b.Zone)
 		say(false, "host", a.Host, b.Host)
 		say(false, "host name", x.Hostname, y.Hostname)
@@ -153,14 +153,17 @@ func specDifferences(a, b *plan.Resource) []specDifference {
 		say(true, "memory GiB", x.MemoryGiB, y.MemoryGiB)
 		say(y.DiskGiB >= x.DiskGiB, "disk GiB", x.DiskGiB, y.DiskGiB)
 	case kinds.Volume:
+		x, y := a.AsVolume(), b.AsVolume()
 		say(false, "zone", a.Zone, b.Zone)
 		say(y.DiskGiB >= x.DiskGiB, "size GiB", x.DiskGiB, y.DiskGiB)
 	case kinds.Network:
+		x, y := a.AsNetwork(), b.AsNetwork()
 		say(false, "name", x.Label, y.Label)
 		say(false, "addresses", x.CIDR, y.CIDR)
 		say(false, "VLAN", x.VLAN, y.VLAN)
 		say(false, "standing network", x.Existing, y.Existing)
 	case kinds.Interface:
+		x, y := a.AsInterface(), b.AsInterface()
 		say(false, "network", x.Network, y.Network)
 		say(false, "instance", x.Instance, y.Instance)
 		say(false, "address", x.Address, y.Address)

@@ -272,7 +272,7 @@ func (l *life) byHand() {
 	} else {
 		cores := l.is.cores[i]%2 + 1
 		r := *l.wanted.Resource(id)
-		r.Spec.Cores = cores
+		plan.Respec(&r, func(s *plan.InstanceSpec) { s.Cores = cores })
 		m.spec = lifeSpec(&r)
 		d.Seen = map[string]string{"cores": fmt.Sprint(cores)}
 		if d.Verb == change.Accept {

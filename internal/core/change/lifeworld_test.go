@@ -217,11 +217,11 @@ func (w *lifeWorld) touched(p *plan.Plan, s *plan.Step) (uses, takes []string) {
 	case op.Attach:
 		return []string{r.ID, s.Volume}, nil
 	case op.Plug:
-		return []string{r.Spec.Instance, r.Spec.Network}, nil
+		return []string{r.AsInterface().Instance, r.AsInterface().Network}, nil
 	case op.Check:
 		return w.around(r.On), nil
 	case op.Answer:
-		return w.around(p.Resource(r.Spec.EndpointOf).On), nil
+		return w.around(p.Resource(r.AsEndpoint().EndpointOf).On), nil
 	case op.Boot:
 		return []string{r.ID, power(r.ID)}, nil
 	case op.Alter:
@@ -353,12 +353,12 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 		}
 		v.at = r.ID
 	case op.Plug:
-		on, net := w.machines[r.Spec.Instance], w.nets[r.Spec.Network]
+		on, net := w.machines[r.AsInterface().Instance], w.nets[r.AsInterface().Network]
 		if on == nil || !strings.HasPrefix(net, on.site+" ") || w.ports[r.ID] != nil && !lenient {
-			return fmt.Errorf("it cannot be plugged into %s", r.Spec.Network)
+			return fmt.Errorf("it cannot be plugged into %s", r.AsInterface().Network)
 		}
 		w.count++
-		w.ports[r.ID] = &lifePort{machine: r.Spec.Instance, net: r.Spec.Network, number: w.count}
+		w.ports[r.ID] = &lifePort{machine: r.AsInterface().Instance, net: r.AsInterface().Network, number: w.count}
 	case op.Detach:
 		v := w.volumes[s.Volume]
 		if (v == nil || v.at != r.ID) && !lenient {
@@ -403,7 +403,7 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 	case op.Check, op.Answer:
 		of := r
 		if s.Op == op.Answer {
-			of = p.Resource(r.Spec.EndpointOf)
+			of = p.Resource(r.AsEndpoint().EndpointOf)
 		}
 		if host := w.machines[of.On]; host == nil || !host.on || !host.soft[of.ID].runs {
 			return fmt.Errorf("%s does not answer", of.ID)
@@ -414,7 +414,7 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 
 // lifeSpec is what a site is asked for of a machine or a volume.
 func lifeSpec(r *plan.Resource) string {
-	return fmt.Sprintf("%s %d %v %v %s", r.Kind, r.Spec.Cores, r.Spec.MemoryGiB, r.Spec.DiskGiB, r.Spec.Image)
+	return fmt.Sprintf("%s %d %v %v %s", r.Kind, r.AsInstance().Cores, r.AsInstance().MemoryGiB, r.DiskGiB(), r.AsInstance().Image)
 }
 
 // still ends what runs on a machine.
@@ -431,7 +431,7 @@ func (w *lifeWorld) create(r *plan.Resource) error {
 		if w.nets[r.ID] != "" {
 			return fmt.Errorf("it is there already")
 		}
-		w.nets[r.ID] = r.Site + " " + r.Spec.CIDR
+		w.nets[r.ID] = r.Site + " " + r.AsNetwork().CIDR
 	case kinds.Volume:
 		if w.volumes[r.ID] != nil {
 			return fmt.Errorf("it is there already")
@@ -441,10 +441,10 @@ func (w *lifeWorld) create(r *plan.Resource) error {
 		if w.machines[r.ID] != nil {
 			return fmt.Errorf("it is there already")
 		}
-		if !r.Spec.Asleep && w.truth[workload(r.ID)] != 0 {
+		if !r.AsInstance().Asleep && w.truth[workload(r.ID)] != 0 {
 			return fmt.Errorf("it begins with nothing, and write %d was forgotten", w.truth[workload(r.ID)])
 		}
-		w.machines[r.ID] = &lifeMachine{spec: lifeSpec(r), site: r.Site, on: !r.Spec.Asleep, soft: map[string]lifeSoft{}}
+		w.machines[r.ID] = &lifeMachine{spec: lifeSpec(r), site: r.Site, on: !r.AsInstance().Asleep, soft: map[string]lifeSoft{}}
 	}
 	return nil
 }

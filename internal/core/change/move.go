@@ -109,7 +109,7 @@ func partsOf(p *plan.Plan, instance string) []string {
 		}
 	}
 	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == kinds.Interface && r.Spec.Instance == instance {
+		if r := &p.Resources[i]; r.Kind == kinds.Interface && r.AsInterface().Instance == instance {
 			out = append(out, r.ID)
 		}
 	}
@@ -147,7 +147,7 @@ func withKept(to, standing *plan.Plan, names map[string]string) *plan.Plan {
 	need := map[string]bool{}
 	for _, id := range names {
 		if r := standing.Resource(id); r != nil {
-			need[id], need[r.Spec.Network] = true, true
+			need[id], need[r.AsInterface().Network] = true, true
 		}
 	}
 	for i := range standing.Resources {
@@ -173,7 +173,7 @@ func withKept(to, standing *plan.Plan, names map[string]string) *plan.Plan {
 	}
 	for i := range out.Resources {
 		if r := &out.Resources[i]; names[r.ID] != "" && r.Kind == kinds.Instance {
-			r.Spec.Asleep = true
+			plan.Respec(r, func(s *plan.InstanceSpec) { s.Asleep = true })
 		}
 	}
 	return plan.Reindexed(&out)
@@ -342,7 +342,7 @@ func (v *mover) copying(id string) plan.Copying {
 		if part != id {
 			title = part
 		}
-		out.Disks = append(out.Disks, plan.DiskCopy{From: v.kept(part), To: part, Title: title, GiB: v.c.old.Resource(v.kept(part)).Spec.DiskGiB})
+		out.Disks = append(out.Disks, plan.DiskCopy{From: v.kept(part), To: part, Title: title, GiB: v.c.old.Resource(v.kept(part)).DiskGiB()})
 	}
 	return out
 }
@@ -440,7 +440,7 @@ func (v *mover) asksMoved(s *plan.Script) bool {
 func (v *mover) interfaces(id, site, last, boot string) {
 	for i := range v.c.to.Resources {
 		r := &v.c.to.Resources[i]
-		if r.Kind != kinds.Interface || r.Spec.Instance != id || v.kept(r.ID) == "" {
+		if r.Kind != kinds.Interface || r.AsInterface().Instance != id || v.kept(r.ID) == "" {
 			continue
 		}
 		plug := op.Plug.On(r.ID)
@@ -467,7 +467,7 @@ func (v *mover) after(id, boot string) {
 			continue
 		}
 		mine := instanceOf(v.c.to, r) == id
-		part := r.Kind == kinds.Interface && r.Spec.Instance == id
+		part := r.Kind == kinds.Interface && r.AsInterface().Instance == id
 		switch {
 		case s.Op == op.Name && (mine || part):
 			names = append(names, s.ID)
@@ -594,7 +594,7 @@ func (v *mover) back(id string, started bool) {
 	}
 	for i := range v.c.to.Resources {
 		x := &v.c.to.Resources[i]
-		if x.Kind == kinds.Interface && x.Spec.Instance == id && r.Off {
+		if x.Kind == kinds.Interface && x.AsInterface().Instance == id && r.Off {
 			reclaim := v.add(plan.Step{Resource: x.ID, Op: op.Reclaim, Site: x.Site, Title: "have its address back", Seconds: 0.2})
 			v.wait(reclaim, gone...)
 			gone = append(gone, reclaim)
@@ -607,7 +607,7 @@ func (v *mover) back(id string, started bool) {
 // belongs reports that a resource is an instance or a part of it.
 func (v *mover) belongs(resource, instance string) bool {
 	r := v.c.old.Resource(resource)
-	return instance != "" && r != nil && (r.ID == instance || r.Spec.Instance == instance || v.c.old.Step(op.Attach.For(instance, r.ID)) != nil)
+	return instance != "" && r != nil && (r.ID == instance || r.AsInterface().Instance == instance || v.c.old.Step(op.Attach.For(instance, r.ID)) != nil)
 }
 
 // haveBack copies what was written where a workload went, before anything of it is taken away there.
@@ -624,7 +624,7 @@ func (v *mover) haveBack(id, there string, gone []string) []string {
 		if x == nil || x.Site != target.Site || v.c.old.Resource(part) == nil || part != id && v.c.old.Step(op.Attach.For(id, part)) == nil {
 			continue
 		}
-		terms.Disks = append(terms.Disks, plan.DiskCopy{From: kept, To: part, Title: part, GiB: x.Spec.DiskGiB})
+		terms.Disks = append(terms.Disks, plan.DiskCopy{From: kept, To: part, Title: part, GiB: x.DiskGiB()})
 	}
 	site := v.c.old.Resource(id).Site
 	off := v.add(plan.Step{Resource: there, Op: op.Halt, Site: target.Site, Title: "switch off", Seconds: 1})

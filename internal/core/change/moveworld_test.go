@@ -173,8 +173,8 @@ func (w *moveWorld) do(p *plan.Plan, s *plan.Step) error {
 		if m != nil {
 			return fmt.Errorf("it is there already")
 		}
-		w.machines[r.ID] = &machine{site: r.Site, on: !r.Spec.Asleep, disk: map[string]soft{}}
-		if !r.Spec.Asleep { // it begins with nothing
+		w.machines[r.ID] = &machine{site: r.Site, on: !r.AsInstance().Asleep, disk: map[string]soft{}}
+		if !r.AsInstance().Asleep { // it begins with nothing
 			w.truth[workload(r.ID)] = 0
 		}
 	case op.Attach:
@@ -183,12 +183,12 @@ func (w *moveWorld) do(p *plan.Plan, s *plan.Step) error {
 		}
 		m.volumes = append(m.volumes, s.Volume)
 	case op.Plug:
-		on := w.machines[r.Spec.Instance]
-		if on == nil || w.plain[r.Spec.Network] != on.site {
-			return fmt.Errorf("it cannot be plugged into %s", r.Spec.Network)
+		on := w.machines[r.AsInterface().Instance]
+		if on == nil || w.plain[r.AsInterface().Network] != on.site {
+			return fmt.Errorf("it cannot be plugged into %s", r.AsInterface().Network)
 		}
 		w.count++
-		w.ports[r.ID], w.of[r.ID] = w.count, r.Spec.Instance
+		w.ports[r.ID], w.of[r.ID] = w.count, r.AsInterface().Instance
 	case op.Release:
 		w.free[r.ID] = true
 	case op.Reclaim:
@@ -213,7 +213,7 @@ func (w *moveWorld) do(p *plan.Plan, s *plan.Step) error {
 			return fmt.Errorf("%s does not answer", r.ID)
 		}
 	case op.Answer:
-		of := p.Resource(r.Spec.EndpointOf)
+		of := p.Resource(r.AsEndpoint().EndpointOf)
 		if !w.machines[of.On].on || !w.machines[of.On].disk[of.ID].runs {
 			return fmt.Errorf("%s does not answer", of.ID)
 		}

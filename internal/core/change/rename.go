@@ -108,7 +108,8 @@ func (r renaming) resource(x *plan.Resource) {
 		return
 	}
 	x.ID = r.id(x.ID)
-	x.PartOf, x.Spec.Instance = r.id(x.PartOf), r.id(x.Spec.Instance)
+	x.PartOf = r.id(x.PartOf)
+	plan.Respec(x, func(s *plan.InterfaceSpec) { s.Instance = r.id(s.Instance) })
 	for i, on := range x.StandsOn {
 		x.StandsOn[i] = r.id(on)
 	}

@@ -106,30 +106,34 @@ func (s *settler) note(r *plan.Resource, does op.Op, title string) {
 		Check: plan.Condition{Kind: plan.CheckSite}}
 }
 
+// patchSpec makes a specification what was seen of it; what is no number is let be.
+func patchSpec(r *plan.Resource, name, v string) {
+	n, err := strconv.ParseFloat(v, 64)
+	number := err == nil
+	switch {
+	case name == "cores" && number:
+		plan.Respec(r, func(s *plan.InstanceSpec) { s.Cores = int(n) })
+	case name == "memory_gib" && number:
+		plan.Respec(r, func(s *plan.InstanceSpec) { s.MemoryGiB = n })
+	case name == "disk_gib" && number:
+		plan.Respec(r, func(s *plan.InstanceSpec) { s.DiskGiB = n })
+		plan.Respec(r, func(s *plan.VolumeSpec) { s.DiskGiB = n })
+	case name == "size":
+		plan.Respec(r, func(s *plan.InstanceSpec) { s.Size = v })
+	case name == "inside_address":
+		plan.Respec(r, func(s *plan.InterfaceSpec) { s.Address = v })
+	}
+}
+
 // patch makes a resource what was seen of it.
 func (s *settler) patch(of *Standing, d *Deviation) {
 	r := of.Plan.Resource(d.Resource)
-	number := func(text string, into *float64) {
-		if f, err := strconv.ParseFloat(text, 64); err == nil {
-			*into = f
-		}
-	}
 	for name, v := range d.Seen {
 		switch name {
-		case "cores":
-			var f float64
-			number(v, &f)
-			r.Spec.Cores = int(f)
-		case "memory_gib":
-			number(v, &r.Spec.MemoryGiB)
-		case "disk_gib":
-			number(v, &r.Spec.DiskGiB)
-		case "size":
-			r.Spec.Size = v
+		case "cores", "memory_gib", "disk_gib", "size", "inside_address":
+			patchSpec(r, name, v)
 		case "zone":
 			r.Zone = v
-		case "inside_address":
-			r.Spec.Address = v
 		case "site":
 			r.Site = v
 		case "state":
@@ -267,11 +271,7 @@ func (s *settler) complete(p *plan.Plan) {
 		if !has[r.ID] && s.notes[r.ID] != nil {
 			r.Change, r.Reasons = plan.Retire, []string{"it is gone, and nobody wants it back"}
 			r.StandsOn = slices.DeleteFunc(slices.Clone(r.StandsOn), func(on string) bool { return !has[on] })
-			for _, ref := range []*string{&r.PartOf, &r.On, &r.Spec.Network, &r.Spec.Instance, &r.Spec.Interface} {
-				if !has[*ref] {
-					*ref = ""
-				}
-			}
+			r.Dangle(func(id string) bool { return !has[id] })
 			p.Resources = append(p.Resources, r)
 		}
 	}
@@ -307,7 +307,7 @@ func Handle(things []Thing, purpose, currency string) (*plan.Plan, error) {
 		Services: []plan.Service{}, Known: map[string]map[string]string{}}
 	for _, t := range things {
 		id := t.Site + "/" + t.Provider
-		r := plan.Resource{ID: id, Node: t.Name, Title: t.Name, Kind: t.Kind, Site: t.Site, Change: plan.Amend, Spec: plan.Spec{DiskGiB: t.DiskGiB}}
+		r := plan.Resource{ID: id, Node: t.Name, Title: t.Name, Kind: t.Kind, Site: t.Site, Change: plan.Amend, Spec: plan.Sized(t.Kind, t.DiskGiB)}
 		step := plan.Step{ID: op.Mend.On(id), Resource: id, Site: t.Site, Op: op.Mend, Seconds: 1, Mends: t.Mend,
 			Title: "set " + strings.Join(slices.Sorted(maps.Keys(t.Mend)), ", "), Check: plan.Condition{Kind: plan.CheckSite}}
 		if t.Remove {
@@ -326,22 +326,29 @@ func Handle(things []Thing, purpose, currency string) (*plan.Plan, error) {
 	return p, nil
 }
 
+// recorded is what a thing was like, by its record.
+func recorded(r *inventory.Record) plan.Spec {
+	switch r.Class {
+	case kinds.Network:
+		return plan.NetworkSpec{Label: r.Name, CIDR: r.Attributes["cidr"], VLAN: r.Attributes["vlan"]}
+	case kinds.Instance:
+		return plan.InstanceSpec{Hostname: r.Attributes[inventory.AttrHostname], Cores: int(r.Number(inventory.AttrCores)), MemoryGiB: r.Number(inventory.AttrMemory),
+			DiskGiB: r.Number(inventory.AttrDisk), Size: r.Attributes[inventory.AttrSize], Image: r.Attributes[inventory.AttrImage]}
+	}
+	return plan.Sized(r.Class, r.Number(inventory.AttrDisk))
+}
+
 // Restore compiles the plan that builds again what was removed, as it was recorded. What was on its disks is lost.
 func Restore(removed []inventory.Record, currency string) (*plan.Plan, error) {
 	p := &plan.Plan{Version: plan.Version, Name: "by-hand", Currency: currency, Inputs: map[string]any{}, Purpose: "build again what was removed",
 		Services: []plan.Service{}}
 	for i := range removed {
 		r := &removed[i]
-		spec := plan.Spec{Hostname: r.Attributes[inventory.AttrHostname], Cores: int(r.Number(inventory.AttrCores)), MemoryGiB: r.Number(inventory.AttrMemory),
-			DiskGiB: r.Number(inventory.AttrDisk), Size: r.Attributes[inventory.AttrSize], Image: r.Attributes[inventory.AttrImage]}
-		if r.Class == kinds.Network {
-			spec = plan.Spec{Label: r.Name, CIDR: r.Attributes["cidr"], VLAN: r.Attributes["vlan"]}
-		}
 		if !r.Class.BuiltAlone() {
 			return nil, fmt.Errorf("a %s cannot be built by itself", r.Class)
 		}
 		p.Resources = append(p.Resources, plan.Resource{ID: r.Name, Node: r.Name, Title: r.Name, Kind: r.Class, Site: r.Site, Zone: r.Attributes[inventory.AttrZone],
-			Change: plan.Build, Reasons: []string{"it was removed, and that is undone"}, Spec: spec, CostPerHour: r.Cost()})
+			Change: plan.Build, Reasons: []string{"it was removed, and that is undone"}, Spec: recorded(r), CostPerHour: r.Cost()})
 		p.Steps = append(p.Steps, plan.Step{ID: op.Create.On(r.Name), Resource: r.Name, Op: op.Create, Site: r.Site, Title: "create " + string(r.Class), Seconds: 20,
 			Check: plan.Condition{Kind: plan.CheckSite}})
 		if !slices.ContainsFunc(p.Sites, func(x plan.Site) bool { return x.Name == r.Site }) {

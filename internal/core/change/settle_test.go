@@ -67,13 +67,13 @@ func TestDeviationsAreSettled(t *testing.T) {
 
 		out, after := settled(change.Deviation{Verb: change.Accept, Seen: seven})
 		assert.True(t, change.Notes(out), "nothing at the site changes")
-		assert.Equal(t, 7, after.Plan.Resource(host).Spec.Cores)
+		assert.Equal(t, 7, after.Plan.Resource(host).AsInstance().Cores)
 		assert.Equal(t, stepIDs(s), stepIDs(after))
 		nothingLeft(t, after)
 
 		out, after = settled(change.Deviation{Verb: change.Correct, Seen: seven, Mend: map[string]string{"tag.owner": "maps"}})
 		assert.True(t, has(out, op.Alter) && has(out, op.Mend), "the site is made what is declared")
-		assert.Equal(t, p.cores[i], after.Plan.Resource(host).Spec.Cores)
+		assert.Equal(t, p.cores[i], after.Plan.Resource(host).AsInstance().Cores)
 		assert.Equal(t, stepIDs(s), stepIDs(after))
 		nothingLeft(t, after)
 
@@ -136,7 +136,7 @@ func TestThingsOfNobodyAreHandledAndRestored(t *testing.T) {
 	r := inventory.Record{Class: kinds.Instance, Name: "try", Site: "presa", Attributes: map[string]string{"cores": "2", "memory_gib": "4", "image": "debian-12"}}
 	back, err := change.Restore([]inventory.Record{r}, "cr")
 	require.NoError(t, err)
-	assert.Equal(t, 2, back.Resource("try").Spec.Cores)
+	assert.Equal(t, 2, back.Resource("try").AsInstance().Cores)
 	both, err := change.Beside(p, back)
 	require.NoError(t, err)
 	assert.Len(t, both.Steps, 3)

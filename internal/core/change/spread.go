@@ -43,7 +43,7 @@ func (c *compiler) disturbed() bool {
 		}
 		of, what := s.Resource, s.Volume
 		if s.Op == op.Plug {
-			of, what = c.old.Resource(s.Resource).Spec.Instance, s.Resource
+			of, what = c.old.Resource(s.Resource).AsInterface().Instance, s.Resource
 		}
 		for _, start := range c.starts[of] {
 			if before := c.old.Step(start.ID); before != nil && before.Undo != nil && !c.fresh(of) {
@@ -74,7 +74,7 @@ func (c *compiler) resourceSpreads(r *plan.Resource) bool {
 	if c.fresh(r.ID) {
 		return c.all(r.ID)
 	}
-	for _, base := range []string{r.On, r.PartOf, r.Spec.Network, r.Spec.EndpointOf, r.Spec.Instance} {
+	for _, base := range []string{r.On, r.PartOf, r.AsInterface().Network, r.AsEndpoint().EndpointOf, r.AsInterface().Instance} {
 		if base == "" || !c.fresh(base) || c.moving[base] && r.Kind == kinds.Software {
 			continue
 		}
@@ -133,7 +133,7 @@ func (c *compiler) stepSpreads(s *plan.Step) bool {
 // instanceOf is the instance that a resource runs on, through an endpoint to the software behind it.
 func instanceOf(p *plan.Plan, r *plan.Resource) string {
 	if r.Kind == kinds.Endpoint {
-		if of := p.Resource(r.Spec.EndpointOf); of != nil {
+		if of := p.Resource(r.AsEndpoint().EndpointOf); of != nil {
 			return of.On
 		}
 	}
@@ -158,7 +158,7 @@ func (c *compiler) followers(s *plan.Step) bool {
 			}
 		}
 		for i := range c.to.Resources {
-			if e := &c.to.Resources[i]; e.Kind == kinds.Endpoint && e.Spec.EndpointOf == r.ID {
+			if e := &c.to.Resources[i]; e.Kind == kinds.Endpoint && e.AsEndpoint().EndpointOf == r.ID {
 				for _, ask := range c.stepsOf[e.ID] {
 					changed = c.again(ask, "%s is started anew", r.Title) || changed
 				}

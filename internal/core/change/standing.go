@@ -190,7 +190,7 @@ func (f *fold) doubt(s *plan.Step) {
 		return
 	case op.SwitchedOn: // it may be on: nothing may count on its being off
 		r := f.resources[s.Resource]
-		r.Off = r.Off && !r.Spec.Asleep
+		r.Off = r.Off && !r.AsInstance().Asleep
 		f.resources[s.Resource] = r
 		f.unsure[haltOf(s.Resource)] = true
 	case op.Altered: // it may be as it was or as it was to be
@@ -289,7 +289,7 @@ func (f *fold) stand(s *plan.Step) {
 	if old, stands := f.resources[s.Resource]; !stands || now.Kind != kinds.Instance && now.Kind != kinds.Volume || s.Op == op.Create {
 		r := *now
 		r.Off = stands && s.Op != op.Create && old.Off // what is built is on
-		r.Off = r.Off || s.Op == op.Create && r.Spec.Asleep
+		r.Off = r.Off || s.Op == op.Create && r.AsInstance().Asleep
 		f.resources[s.Resource] = r
 	}
 	stands := *s
@@ -303,7 +303,7 @@ func (f *fold) ruin(instance string) {
 		on[id] = r.On == instance || r.PartOf == instance
 	}
 	for id, r := range f.resources {
-		on[id] = on[id] || on[r.Spec.EndpointOf]
+		on[id] = on[id] || on[r.AsEndpoint().EndpointOf]
 	}
 	for id, s := range f.steps {
 		if on[s.Resource] || s.Resource == instance {
@@ -339,8 +339,8 @@ func (f *fold) standing() Standing {
 		}
 		r.Change, r.Reasons = "", nil
 		r.StandsOn = slices.DeleteFunc(slices.Clone(r.StandsOn), func(on string) bool { return !stands[on] })
-		if !stands[r.Spec.Interface] {
-			r.Spec.Interface = "" // an endpoint may be left over of what was taken away half
+		if !stands[r.AsEndpoint().Interface] {
+			plan.Respec(&r, func(s *plan.EndpointSpec) { s.Interface = "" }) // an endpoint may be left over of what was taken away half
 		}
 		p.Resources = append(p.Resources, r)
 		p.CostPerHour += r.Costs()

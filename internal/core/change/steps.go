@@ -74,7 +74,7 @@ func withOp(id string, other op.Op) string {
 func (c *compiler) reached(r *plan.Resource) bool {
 	on := instanceOf(c.old, r)
 	return on == "" || c.moving[on] || slices.ContainsFunc(c.old.Steps, func(s plan.Step) bool {
-		return s.Op == op.Plug && c.old.Resource(s.Resource).Spec.Instance == on && !c.from.Unsure[s.ID]
+		return s.Op == op.Plug && c.old.Resource(s.Resource).AsInterface().Instance == on && !c.from.Unsure[s.ID]
 	})
 }
 
@@ -185,7 +185,7 @@ func (c *compiler) powerOf(r *plan.Resource) {
 // asleep reports that an instance is built switched off because its disks are filled before it is switched on. Those of
 // a workload that is moved are, and are switched on by the move.
 func (c *compiler) asleep(r *plan.Resource) bool {
-	return r.Spec.Asleep && !c.moving[r.ID] && c.filled(r.ID) != nil
+	return r.AsInstance().Asleep && !c.moving[r.ID] && c.filled(r.ID) != nil
 }
 
 // wakes reports that an instance is built asleep by this change.
@@ -211,7 +211,7 @@ func (c *compiler) wake(r *plan.Resource) {
 	}
 	after := []string{c.filled(r.ID).ID}
 	for i := range c.to.Steps {
-		if s := &c.to.Steps[i]; s.Op == op.Plug && c.to.Resource(s.Resource).Spec.Instance == r.ID && c.redo[s.ID] {
+		if s := &c.to.Steps[i]; s.Op == op.Plug && c.to.Resource(s.Resource).AsInterface().Instance == r.ID && c.redo[s.ID] {
 			after = append(after, s.ID)
 		}
 	}
@@ -255,7 +255,7 @@ func shellOf(p *plan.Plan, s *plan.Step) string {
 	case s.Op == op.Attach || r.Kind == kinds.Instance && s.Script != nil:
 		return r.ID
 	case s.Op == op.Plug:
-		return r.Spec.Instance
+		return r.AsInterface().Instance
 	}
 	return instanceOf(p, r)
 }
@@ -351,7 +351,7 @@ func (c *compiler) order() {
 			case op.Detach:
 				parts[r.ID] = append(parts[r.ID], s.ID)
 			case op.Unplug:
-				parts[r.Spec.Instance] = append(parts[r.Spec.Instance], s.ID)
+				parts[r.AsInterface().Instance] = append(parts[r.AsInterface().Instance], s.ID)
 			}
 		}
 	}

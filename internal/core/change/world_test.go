@@ -103,7 +103,7 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		w.count++
 		w.things[r.ID] = &thing{kind: string(r.Kind), spec: spec(r), site: r.Site, number: w.count}
 	case op.Plug:
-		return w.join(r.ID, lenient, r.Spec.Instance, r.Spec.Network)
+		return w.join(r.ID, lenient, r.AsInterface().Instance, r.AsInterface().Network)
 	case op.Attach:
 		return w.join(s.Resource+" "+s.Volume, lenient, s.Resource, s.Volume)
 	case op.Remove:
@@ -126,7 +126,7 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		}
 		x.spec = spec(r)
 	case op.Check, op.Answer:
-		id := cmpOr(r.Spec.EndpointOf, r.ID)
+		id := cmpOr(r.AsEndpoint().EndpointOf, r.ID)
 		if x := w.things[id]; x == nil || !x.started {
 			return fmt.Errorf("%s does not answer", id)
 		}

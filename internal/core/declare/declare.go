@@ -85,12 +85,12 @@ func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
 		b.instance(r, set)
 	case kinds.Volume:
 		out.Class = kinds.Volume
-		set(inventory.AttrDisk, inventory.Number(r.Spec.DiskGiB))
+		set(inventory.AttrDisk, inventory.Number(r.DiskGiB()))
 		set(inventory.AttrAttached, b.known(b.volumeOn[r.ID], "site.id"))
 	case kinds.Network:
-		out.Class, out.Name = kinds.Network, r.Spec.Label
-		set("cidr", r.Spec.CIDR)
-		set("vlan", r.Spec.VLAN)
+		out.Class, out.Name = kinds.Network, r.AsNetwork().Label
+		set("cidr", r.AsNetwork().CIDR)
+		set("vlan", r.AsNetwork().VLAN)
 	case kinds.Interface:
 		out.Class = kinds.Interface
 		b.link(r, set)
@@ -112,31 +112,31 @@ func (b *builder) instance(r *plan.Resource, set func(name, value string)) {
 	case r.Off:
 		set(inventory.AttrState, "stopped")
 	}
-	if r.Spec.Cores > 0 {
-		set(inventory.AttrCores, strconv.Itoa(r.Spec.Cores))
-		set(inventory.AttrMemory, inventory.Number(r.Spec.MemoryGiB))
+	if r.AsInstance().Cores > 0 {
+		set(inventory.AttrCores, strconv.Itoa(r.AsInstance().Cores))
+		set(inventory.AttrMemory, inventory.Number(r.AsInstance().MemoryGiB))
 	}
-	if r.Spec.DiskGiB > 0 {
-		set(inventory.AttrDisk, inventory.Number(r.Spec.DiskGiB))
+	if r.DiskGiB() > 0 {
+		set(inventory.AttrDisk, inventory.Number(r.DiskGiB()))
 	}
-	set(inventory.AttrSize, r.Spec.Size)
-	set(inventory.AttrImage, r.Spec.Image)
-	set(inventory.AttrHostname, r.Spec.Hostname)
+	set(inventory.AttrSize, r.AsInstance().Size)
+	set(inventory.AttrImage, r.AsInstance().Image)
+	set(inventory.AttrHostname, r.AsInstance().Hostname)
 	set(inventory.AttrZone, r.Zone)
 }
 
 func (b *builder) link(r *plan.Resource, set func(name, value string)) {
 	set(inventory.AttrState, "active")
-	if on := b.p.Resource(r.Spec.Instance); b.p.Origins[r.ID] != "" && on != nil && on.Off {
+	if on := b.p.Resource(r.AsInterface().Instance); b.p.Origins[r.ID] != "" && on != nil && on.Off {
 		set(inventory.AttrState, "stopped") // given up, and kept for going back
 	}
-	set(inventory.AttrInstance, b.known(r.Spec.Instance, "site.id"))
-	set(inventory.AttrNetwork, b.known(r.Spec.Network, "site.id"))
-	set(inventory.AttrInside, r.Spec.Address)
+	set(inventory.AttrInstance, b.known(r.AsInterface().Instance, "site.id"))
+	set(inventory.AttrNetwork, b.known(r.AsInterface().Network, "site.id"))
+	set(inventory.AttrInside, r.AsInterface().Address)
 	set(inventory.AttrAddress, b.known(r.ID, "address"))
 	set(inventory.AttrMAC, b.known(r.ID, "mac"))
-	ports := make([]string, len(r.Spec.Ports))
-	for i, p := range r.Spec.Ports {
+	ports := make([]string, len(r.AsInterface().Ports))
+	for i, p := range r.AsInterface().Ports {
 		ports[i] = strconv.Itoa(p)
 	}
 	set(inventory.AttrPorts, strings.Join(ports, ","))

@@ -211,7 +211,7 @@ func (p *Plank) join(o *Plank, r *run.Resource) {
 	p.IDs, p.of = append(p.IDs, o.IDs...), append(p.of, o.of...)
 	p.Title = fmt.Sprintf("%s ×%d", r.Node, len(p.IDs))
 	if r.Kind == kinds.Endpoint {
-		p.Title = fmt.Sprintf("%s %s ×%d", r.Node, r.Spec.Protocol, len(p.IDs))
+		p.Title = fmt.Sprintf("%s %s ×%d", r.Node, r.AsEndpoint().Protocol, len(p.IDs))
 	}
 	p.Critical = p.Critical || o.Critical
 }

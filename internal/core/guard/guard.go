@@ -23,6 +23,7 @@ const (
 
 // Actor is who acts, and by which way.
 type Actor struct {
+	// Name is that of a person of the directory, or of a user of the operating system where there is none.
 	Name string `json:"who"`
 	Way  Way    `json:"way"`
 }
@@ -51,10 +52,16 @@ const (
 	Operate Right = "operate"
 	Move    Right = "move"
 	Settle  Right = "settle"
-	// Connect is to connect sites, name servers and each other; Keep to look after the workspace, its secrets and its copies.
+	// Connect is to connect sites, name servers and each other; Keep to look after the workspace, its people, secrets and copies.
 	Connect Right = "connect"
 	Keep    Right = "keep"
+	// Offer is to make offers of templates, Account to read what things cost whom.
+	Offer   Right = "offer"
+	Account Right = "account"
 )
+
+// Rights are all of them.
+var Rights = []Right{Read, Ask, Approve, Deploy, Operate, Move, Settle, Connect, Keep, Offer, Account}
 
 // Act is something that can be done.
 type Act string
@@ -96,6 +103,17 @@ const (
 	LockVault    Act = "lock-credentials"
 	BackUp       Act = "back-up"
 	StandIns     Act = "change-stand-ins"
+	SetTeams     Act = "set-teams"
+	GiveAway     Act = "give-away"
+	MakeOffer    Act = "make-offer"
+	SetQuotas    Act = "set-quotas"
+	SetApprovals Act = "set-approvals"
+	AskFor       Act = "ask-for"
+	SayOf        Act = "say-of-request"
+	TakeBack     Act = "withdraw-request"
+	AcceptPrice  Act = "accept-price"
+	DecideOn     Act = "decide-request"
+	EnterPortal  Act = "enter-portal"
 )
 
 // Row says what an act is.
@@ -143,6 +161,17 @@ var Acts = []Row{
 	{LockVault, Keep, "had the credentials open with"},
 	{BackUp, Keep, "backed up to"},
 	{StandIns, Connect, "changed stand-ins of"},
+	{SetTeams, Keep, "set who may do what, for"},
+	{GiveAway, Keep, "gave"},
+	{MakeOffer, Offer, "offered"},
+	{SetQuotas, Keep, "set how much whom may have, in"},
+	{SetApprovals, Keep, "set what is approved by rule, in"},
+	{AskFor, Ask, "asked for"},
+	{SayOf, Ask, "said something of"},
+	{TakeBack, Ask, "withdrew"},
+	{AcceptPrice, Ask, "accepted the price of"},
+	{DecideOn, Approve, "decided"},
+	{EnterPortal, Ask, "came in by"},
 }
 
 // Of is the row of an act; nil if there is none.
@@ -169,16 +198,26 @@ func (r *Refused) Error() string {
 // Code is the class of a refusal.
 func (*Refused) Code() fault.Code { return fault.NotAllowed }
 
-// Allow says whether somebody may do something to something. Whoever acts on this machine as a user of it may do everything;
-// nobody may do nothing.
-func Allow(actor Actor, act Act, on string) error {
+// ways are all ways.
+var ways = []Way{Screen, Command, API, Schedule, Rule}
+
+// Allow says whether somebody may do something to something, by a directory. Where there is none, whoever acts on this machine as a user
+// of it may do everything; nobody may do nothing.
+func Allow(d *Directory, actor Actor, act Act, on Thing) error {
+	row := Of(act)
+	refused := func(why string) error { return &Refused{actor, act, on.Name, why} }
 	switch {
-	case Of(act) == nil:
-		return &Refused{actor, act, on, "no such act is known"}
+	case row == nil:
+		return refused("no such act is known")
 	case actor.Name == "":
-		return &Refused{actor, act, on, "it is not known who asks"}
-	case !slices.Contains([]Way{Screen, Command, API, Schedule, Rule}, actor.Way):
-		return &Refused{actor, act, on, "it is not known by which way"}
+		return refused("it is not known who asks")
+	case !slices.Contains(ways, actor.Way):
+		return refused("it is not known by which way")
+	case d == nil:
+		return nil
+	}
+	if a := d.May(actor.Name, row.Right, on); !a.Yes {
+		return refused(a.Why)
 	}
 	return nil
 }

@@ -13,12 +13,11 @@ import (
 )
 
 func TestEveryActIsThereOnceWithARightAndWords(t *testing.T) {
-	rights := []Right{Read, Ask, Approve, Deploy, Operate, Move, Settle, Connect, Keep}
 	seen := map[Act]bool{}
 	for _, r := range Acts {
 		assert.False(t, seen[r.Act], r.Act)
 		seen[r.Act] = true
-		assert.Contains(t, rights, r.Right, r.Act)
+		assert.Contains(t, Rights, r.Right, r.Act)
 		assert.NotEmpty(t, r.Words, r.Act)
 		assert.Same(t, Of(r.Act), Of(r.Act))
 		assert.Equal(t, r, *Of(r.Act))
@@ -48,7 +47,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 	ana := Actor{"ana", Screen}
 	for _, w := range []Way{Screen, Command, API, Schedule, Rule} {
 		for _, r := range Acts {
-			assert.NoError(t, Allow(ana.By(w), r.Act, "x"))
+			assert.NoError(t, Allow(nil, ana.By(w), r.Act, Named("x")))
 		}
 	}
 	for _, c := range []struct {
@@ -62,7 +61,7 @@ func TestWhoMayDoWhat(t *testing.T) {
 		{Actor{"ana", "telepathy"}, BeginRun, "it is not known by which way"},
 		{ana, "sing", "ana by screen may not do that (sing, run 7): no such act is known"},
 	} {
-		err := Allow(c.actor, c.act, "run 7")
+		err := Allow(nil, c.actor, c.act, Named("run 7"))
 		var refused *Refused
 		assert.ErrorAs(t, err, &refused)
 		assert.ErrorContains(t, err, c.says)

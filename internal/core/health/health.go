@@ -73,11 +73,11 @@ func unsure(s *run.State, r *run.Resource) bool {
 // isOff reports that what a resource runs on is off.
 func isOff(s *run.State, r *run.Resource) bool {
 	on := r.On
-	if of := s.Resource(r.Spec.EndpointOf); of != nil {
+	if of := s.Resource(r.AsEndpoint().EndpointOf); of != nil {
 		on = of.On
 	}
 	if on == "" {
-		on = r.Spec.Instance
+		on = r.AsInterface().Instance
 	}
 	host := s.Resource(on)
 	return host != nil && host.Off

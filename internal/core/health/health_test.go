@@ -25,9 +25,9 @@ func two() *plan.Plan {
 	p := &plan.Plan{Resources: []plan.Resource{
 		{ID: "disk-1", Node: "disk", Title: "disk", Kind: kinds.Volume, Site: "vega", CostPerHour: money.Of(0.01)},
 		{ID: "host-1", Node: "host", Title: "host", Kind: kinds.Instance, Site: "vega", CostPerHour: money.Of(0.1), CostOff: money.Of(0.02)},
-		{ID: "host-1.if", Node: "host", Title: "port", Kind: kinds.Interface, Site: "vega", Spec: plan.Spec{Instance: "host-1"}},
+		{ID: "host-1.if", Node: "host", Title: "port", Kind: kinds.Interface, Site: "vega", Spec: plan.InterfaceSpec{Instance: "host-1"}},
 		{ID: "log-1", Node: "log", Title: "log", Kind: kinds.Software, Site: "vega", On: "host-1"},
-		{ID: "log-1.page", Node: "log", Title: "page", Kind: kinds.Endpoint, Site: "vega", Spec: plan.Spec{EndpointOf: "log-1"}},
+		{ID: "log-1.page", Node: "log", Title: "page", Kind: kinds.Endpoint, Site: "vega", Spec: plan.EndpointSpec{EndpointOf: "log-1"}},
 		{ID: "lone-1", Node: "lone", Title: "lone", Kind: kinds.Instance, Site: "vega", CostPerHour: money.Of(0.2)},
 	}, Steps: []plan.Step{{ID: "host-1/attach:disk-1", Resource: "host-1", Op: op.Attach, Volume: "disk-1"}, {ID: "log-1/start", Resource: "log-1", Op: op.Start}}}
 	return plan.Reindexed(p)

@@ -39,9 +39,9 @@ func TiersOf(p *plan.Plan) map[string]string {
 	for i := range p.Resources {
 		switch r := &p.Resources[i]; r.Kind {
 		case kinds.Interface:
-			belongs(r.ID, r.Spec.Instance)
+			belongs(r.ID, r.AsInterface().Instance)
 		case kinds.Endpoint:
-			belongs(r.ID, r.Spec.EndpointOf)
+			belongs(r.ID, r.AsEndpoint().EndpointOf)
 		}
 	}
 	for i := range p.Steps {

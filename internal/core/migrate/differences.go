@@ -76,22 +76,22 @@ func orNone(s string) string {
 }
 
 func (d *differing) shape(a, b *plan.Resource) {
-	d.say("size", strings.TrimSpace(a.Spec.Size+" "+shapeOf(a)), strings.TrimSpace(b.Spec.Size+" "+shapeOf(b)), "", "")
+	d.say("size", strings.TrimSpace(a.AsInstance().Size+" "+shapeOf(a)), strings.TrimSpace(b.AsInstance().Size+" "+shapeOf(b)), "", "")
 	d.say("zone", a.Zone, b.Zone, "", "")
-	d.say("image", a.Spec.Image, b.Spec.Image, "", "what is on the disk comes along; the image is only what the site calls it by")
-	d.say("host name", a.Spec.Hostname, b.Spec.Hostname, "", "")
-	d.say("storage class", a.Spec.Class, b.Spec.Class, "", "")
+	d.say("image", a.AsInstance().Image, b.AsInstance().Image, "", "what is on the disk comes along; the image is only what the site calls it by")
+	d.say("host name", a.AsInstance().Hostname, b.AsInstance().Hostname, "", "")
+	d.say("storage class", a.AsInstance().Class, b.AsInstance().Class, "", "")
 }
 
 func shapeOf(r *plan.Resource) string {
-	return estate.Cores(r.Spec.Cores) + " " + estate.GiB(r.Spec.MemoryGiB)
+	return estate.Cores(r.AsInstance().Cores) + " " + estate.GiB(r.AsInstance().MemoryGiB)
 }
 
 // reach says how the workload's address and ports change.
 func (d *differing) reach() {
 	for i := range d.to.Resources {
 		f := &d.to.Resources[i]
-		if f.Kind != kinds.Interface || f.Spec.Instance != d.id {
+		if f.Kind != kinds.Interface || f.AsInterface().Instance != d.id {
 			continue
 		}
 		known := d.from.Plan.Known[f.ID]
@@ -104,16 +104,16 @@ func (d *differing) reach() {
 			address = "the site's own, shared"
 		}
 		d.say("address", known["address"], address, "", "names follow; what was given the address is told anew")
-		d.say("inside address", was.Spec.Address, f.Spec.Address, "", "")
-		d.say("network", was.Spec.Network, f.Spec.Network, "", "")
-		mac := f.Spec.MAC
+		d.say("inside address", was.AsInterface().Address, f.AsInterface().Address, "", "")
+		d.say("network", was.AsInterface().Network, f.AsInterface().Network, "", "")
+		mac := f.AsInterface().MAC
 		if mac == "" {
 			mac = "a new one"
 		}
 		if known["mac"] != "" {
 			d.say("hardware address", known["mac"], mac, "", "")
 		}
-		for _, port := range f.Spec.Ports {
+		for _, port := range f.AsInterface().Ports {
 			here := fmt.Sprintf("%s:%s", "port", known[fmt.Sprintf("port.%d", port)])
 			switch {
 			case d.there.Network == estate.Ports:
@@ -132,7 +132,7 @@ func (d *differing) names() {
 		if s.Op != op.Name {
 			continue
 		}
-		if f := d.to.Resource(s.Naming.Interface); f != nil && f.Spec.Instance == d.id {
+		if f := d.to.Resource(s.Naming.Interface); f != nil && f.AsInterface().Instance == d.id {
 			d.all = append(d.all, Difference{d.id, "name", s.Naming.Name + "." + d.to.Zone, "the same, for the new address", "", "resolvers are waited for"})
 		}
 	}

@@ -24,9 +24,9 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 			continue
 		}
 		if kept[r.ID] {
-			lost[r.Spec.Network] = true
+			lost[r.AsInterface().Network] = true
 		} else {
-			linked[r.Spec.Network] = true
+			linked[r.AsInterface().Network] = true
 		}
 	}
 	gone := func(id string) bool { return kept[id] || lost[id] && !linked[id] }
@@ -40,7 +40,7 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 	out.CostPerHour = 0
 	for i := range out.Resources {
 		r := &out.Resources[i]
-		r.Spec.Asleep = r.Spec.Asleep && filled[r.ID] // what came is there: should it be lost, it is built as any other
+		plan.Respec(r, func(s *plan.InstanceSpec) { s.Asleep = s.Asleep && filled[r.ID] }) // what came is there: should it be lost, it is built as any other
 		out.CostPerHour += r.Costs()
 	}
 	for i := range out.Steps {

@@ -168,25 +168,25 @@ func (c Choice) check(s *estate.Site) error {
 
 // shape gives the instance a size, an image and a price there.
 func (r *relocation) shape(x *plan.Resource, c Choice, s, from *estate.Site) error {
-	image := s.Image(osOf(from, x.Spec.Image))
+	spec := x.AsInstance()
+	image := s.Image(osOf(from, spec.Image))
 	if image == nil {
-		return fmt.Errorf("there is no image of its system, %s", osOf(from, x.Spec.Image))
+		return fmt.Errorf("there is no image of its system, %s", osOf(from, spec.Image))
 	}
-	x.Spec.Image = image.Name
-	size, err := sizeFor(s, x.Spec, c.Size)
+	size, err := sizeFor(s, spec, c.Size)
 	if err != nil {
 		return err
 	}
-	x.Spec.Size = ""
+	spec.Image, spec.Class, spec.Size = image.Name, c.Class, ""
 	if size != nil {
-		x.Spec.Size, x.Spec.Cores, x.Spec.MemoryGiB = size.Name, size.Cores, size.MemoryGiB
+		spec.Size, spec.Cores, spec.MemoryGiB = size.Name, size.Cores, size.MemoryGiB
 	}
-	x.CostPerHour, x.CostOff = s.Costs(x.Spec.Size, c.Class, estate.Capacity{Cores: x.Spec.Cores, MemoryGiB: x.Spec.MemoryGiB, DiskGiB: x.Spec.DiskGiB})
-	x.Spec.Class = c.Class
-	x.Detail = strings.TrimSpace(x.Spec.Size + " " + estate.Cores(x.Spec.Cores) + " " + estate.GiB(x.Spec.MemoryGiB))
 	if c.Hostname != "" {
-		x.Spec.Hostname = c.Hostname
+		spec.Hostname = c.Hostname
 	}
+	x.Spec = spec
+	x.CostPerHour, x.CostOff = s.Costs(spec.Size, c.Class, estate.Capacity{Cores: spec.Cores, MemoryGiB: spec.MemoryGiB, DiskGiB: spec.DiskGiB})
+	x.Detail = strings.TrimSpace(spec.Size + " " + estate.Cores(spec.Cores) + " " + estate.GiB(spec.MemoryGiB))
 	x.Why, x.Elsewhere = []string{"moved from " + from.Name}, nil
 	return nil
 }
@@ -201,7 +201,7 @@ func osOf(s *estate.Site, image string) string {
 }
 
 // sizeFor is the size there that is asked for, or the cheapest that is no less; nil where sizes are free.
-func sizeFor(s *estate.Site, need plan.Spec, name string) (*estate.Size, error) {
+func sizeFor(s *estate.Site, need plan.InstanceSpec, name string) (*estate.Size, error) {
 	var best *estate.Size
 	for i := range s.Sizes {
 		z := &s.Sizes[i]
@@ -225,7 +225,7 @@ func sizeFor(s *estate.Site, need plan.Spec, name string) (*estate.Size, error) 
 
 // place finds the room with the most left that fits.
 func (r *relocation) place(x *plan.Resource, c Choice, s *estate.Site) error {
-	need := estate.Capacity{Cores: x.Spec.Cores, MemoryGiB: x.Spec.MemoryGiB, DiskGiB: x.Spec.DiskGiB}
+	need := estate.Capacity{Cores: x.AsInstance().Cores, MemoryGiB: x.AsInstance().MemoryGiB, DiskGiB: x.DiskGiB()}
 	var best *estate.Room
 	rooms := s.Rooms()
 	for i := range rooms {
@@ -251,8 +251,8 @@ func (r *relocation) volumes(x *plan.Resource, c Choice, s *estate.Site) []strin
 		if a := &r.p.Steps[i]; a.Op == op.Attach && a.Resource == x.ID {
 			v := r.p.Resource(a.Volume)
 			v.Site, v.Zone, v.Host = x.Site, x.Zone, ""
-			v.CostPerHour = s.VolumeCosts(v.Spec.DiskGiB, c.Class)
-			v.Spec.Class = c.Class
+			v.CostPerHour = s.VolumeCosts(v.DiskGiB(), c.Class)
+			plan.Respec(v, func(s *plan.VolumeSpec) { s.Class = c.Class })
 			out = append(out, v.ID)
 		}
 	}
@@ -263,26 +263,28 @@ func (r *relocation) volumes(x *plan.Resource, c Choice, s *estate.Site) []strin
 func (r *relocation) interfaces(x, old *plan.Resource, c Choice, s *estate.Site) error {
 	for i := range r.p.Resources {
 		f := &r.p.Resources[i]
-		if f.Kind != kinds.Interface || f.Spec.Instance != x.ID {
+		if f.Kind != kinds.Interface || f.AsInterface().Instance != x.ID {
 			continue
 		}
-		net, err := r.network(f.Spec.Network, c.Network, s)
+		net, err := r.network(f.AsInterface().Network, c.Network, s)
 		if err != nil {
 			return err
 		}
 		f = &r.p.Resources[i] // the list may have moved
 		x = r.p.Resource(x.ID)
-		was := f.Spec.Network
-		f.Site, f.Zone, f.Spec.Network = s.Name, x.Zone, net
+		spec := f.AsInterface()
+		was := spec.Network
+		f.Site, f.Zone, spec.Network = s.Name, x.Zone, net
 		f.StandsOn, x.StandsOn = swapped(f.StandsOn, was, net), swapped(x.StandsOn, was, net)
-		if f.Spec.Address, err = r.inside(f, c, s); err != nil {
+		f.Spec = spec
+		if spec.Address, err = r.inside(f, c, s); err != nil {
 			return err
 		}
-		f.Detail = f.Spec.Address
-		f.Spec.MAC = c.MAC
+		f.Detail, spec.MAC = spec.Address, c.MAC
 		if c.KeepMAC {
-			f.Spec.MAC = r.known[f.ID]["mac"]
+			spec.MAC = r.known[f.ID]["mac"]
 		}
+		f.Spec = spec
 		r.swapStep(op.Plug.On(f.ID), was, net, x.ID)
 	}
 	return nil
@@ -293,7 +295,7 @@ func (r *relocation) inside(f *plan.Resource, c Choice, s *estate.Site) (string,
 	b := r.book(s)
 	pick := c.Address
 	if pick == keepAddress {
-		pick = f.Spec.Address
+		pick = f.AsInterface().Address
 	}
 	if !b.HasPools() {
 		if c.Address != "" && c.Address != keepAddress {
@@ -301,7 +303,7 @@ func (r *relocation) inside(f *plan.Resource, c Choice, s *estate.Site) (string,
 		}
 		return "", nil
 	}
-	got, err := b.Address(f.ID, r.p.Resource(f.Spec.Network).Spec.CIDR, pick)
+	got, err := b.Address(f.ID, r.p.Resource(f.AsInterface().Network).AsNetwork().CIDR, pick)
 	if err != nil && c.Address == "" {
 		got, err = b.Address(f.ID, "", "")
 	}
@@ -322,19 +324,21 @@ func (r *relocation) network(id, chosen string, s *estate.Site) (string, error) 
 	if chosen != "" && node != was.Node {
 		return "", fmt.Errorf("the design has no network %s there", node)
 	}
-	if was.Spec.Existing != "" {
+	if was.AsNetwork().Existing != "" {
 		return "", fmt.Errorf("its network %s stands at %s alone; name another one there", was.Title, was.Site)
 	}
 	n := *was
 	n.ID, n.Site, n.Zone = there, s.Name, ""
-	n.Spec.VLAN = ""
+	spec := was.AsNetwork()
+	spec.VLAN = ""
 	if b := r.book(s); b.HasVLANs() {
 		got, err := b.VLAN(n.Node, 0)
 		if err != nil {
 			return "", err
 		}
-		n.Spec.VLAN = strconv.Itoa(got)
+		spec.VLAN = strconv.Itoa(got)
 	}
+	n.Spec = spec
 	n.Why = []string{"what is linked to it goes there"}
 	r.p.Resources = append(r.p.Resources, n)
 	r.p.Steps = append(r.p.Steps, plan.Step{ID: op.Create.On(there), Resource: there, Op: op.Create, Title: "create network", Site: s.Name,
@@ -380,7 +384,7 @@ func (r *relocation) software(x *plan.Resource, s *estate.Site) {
 		}
 	}
 	for i := range r.p.Resources {
-		if y := &r.p.Resources[i]; on[y.Spec.EndpointOf] {
+		if y := &r.p.Resources[i]; on[y.AsEndpoint().EndpointOf] {
 			y.Site, y.Zone = s.Name, x.Zone
 		}
 	}
@@ -416,7 +420,7 @@ func (r *relocation) times(x *plan.Resource, volumes []string, from, s *estate.S
 func (r *relocation) dropUnused() {
 	linked := map[string]bool{}
 	for i := range r.p.Resources {
-		linked[r.p.Resources[i].Spec.Network] = true
+		linked[r.p.Resources[i].AsInterface().Network] = true
 	}
 	gone := map[string]bool{}
 	r.p.Resources = slices.DeleteFunc(r.p.Resources, func(x plan.Resource) bool {

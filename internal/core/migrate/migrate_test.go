@@ -143,7 +143,7 @@ func TestWhatIsKeptIsLeftOut(t *testing.T) {
 	p := plan.Reindexed(&plan.Plan{Resources: []plan.Resource{
 		{ID: "net@a", Kind: kinds.Network, Site: "a"}, {ID: "net@b", Kind: kinds.Network, Site: "b"},
 		{ID: "h", Kind: kinds.Instance, Site: "b", CostPerHour: 2}, {ID: "h@a", Kind: kinds.Instance, Site: "a", CostPerHour: 1},
-		{ID: "i", Kind: kinds.Interface, Site: "b", Spec: plan.Spec{Network: "net@b"}}, {ID: "i@a", Kind: kinds.Interface, Site: "a", Spec: plan.Spec{Network: "net@a"}}},
+		{ID: "i", Kind: kinds.Interface, Site: "b", Spec: plan.InterfaceSpec{Network: "net@b"}}, {ID: "i@a", Kind: kinds.Interface, Site: "a", Spec: plan.InterfaceSpec{Network: "net@a"}}},
 		Steps: []plan.Step{{ID: "h/create", Resource: "h"}, {ID: "h@a/create", Resource: "h@a"}, {ID: "i/plug", Resource: "i", After: []string{"h/create", "net@a/create"}}}})
 	out := WithoutKept(p, map[string]string{"h": "h@a", "i": "i@a"})
 	var ids []string

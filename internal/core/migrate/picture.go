@@ -80,14 +80,14 @@ func mine(p *plan.Plan, instance string) map[string]bool {
 	for range 2 { // what belongs to what belongs to it
 		for i := range p.Resources {
 			r := &p.Resources[i]
-			if out[r.On] || out[r.PartOf] || out[r.Spec.EndpointOf] || out[r.Spec.Instance] {
+			if out[r.On] || out[r.PartOf] || out[r.AsEndpoint().EndpointOf] || out[r.AsInterface().Instance] {
 				out[r.ID] = true
 			}
 		}
 	}
 	for i := range p.Resources {
 		if r := &p.Resources[i]; r.Kind == kinds.Interface && out[r.ID] {
-			out[r.Spec.Network] = true
+			out[r.AsInterface().Network] = true
 		}
 	}
 	return out

@@ -45,12 +45,12 @@ func TestAWorkloadIsLikeItIsChosenToBe(t *testing.T) {
 		map[string]map[string]string{"contacts-port-1": {"mac": "02:00:5e:00:53:01"}})
 	require.NoError(t, err)
 	host, port := p.Resource("contacts-host-1"), p.Resource("contacts-port-1")
-	assert.Equal(t, "alisio-norte 2 c8-16 register", strings.Join([]string{host.Site, host.Zone, host.Spec.Size, host.Spec.Hostname}, " "))
-	assert.Equal(t, 8, host.Spec.Cores)
+	assert.Equal(t, "alisio-norte 2 c8-16 register", strings.Join([]string{host.Site, host.Zone, host.AsInstance().Size, host.AsInstance().Hostname}, " "))
+	assert.Equal(t, 8, host.AsInstance().Cores)
 	assert.InDelta(t, free-8, room("alisio-norte"), 1e-9, "it takes its room")
-	assert.Equal(t, "contacts-lan@alisio-norte", port.Spec.Network)
-	assert.Equal(t, "02:00:5e:00:53:01", port.Spec.MAC)
-	assert.Empty(t, port.Spec.Address, "that site hands out none inside")
+	assert.Equal(t, "contacts-lan@alisio-norte", port.AsInterface().Network)
+	assert.Equal(t, "02:00:5e:00:53:01", port.AsInterface().MAC)
+	assert.Empty(t, port.AsInterface().Address, "that site hands out none inside")
 	for _, id := range []string{"contacts-vol-1", "contacts-1", "contacts-port-1"} {
 		assert.Equal(t, "alisio-norte", p.Resource(id).Site, id)
 	}
@@ -115,9 +115,9 @@ func TestAnyRelocationIsADesign(t *testing.T) {
 			sum += r.Costs()
 			on := p.Resource(r.On)
 			if r.Kind == kinds.Interface {
-				on = p.Resource(r.Spec.Instance)
-				if net := p.Resource(r.Spec.Network); net == nil || net.Site != r.Site {
-					t.Fatalf("%s at %s is linked to %s", r.ID, r.Site, r.Spec.Network)
+				on = p.Resource(r.AsInterface().Instance)
+				if net := p.Resource(r.AsInterface().Network); net == nil || net.Site != r.Site {
+					t.Fatalf("%s at %s is linked to %s", r.ID, r.Site, r.AsInterface().Network)
 				}
 			}
 			if on != nil && on.Site != r.Site {

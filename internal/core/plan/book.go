@@ -36,7 +36,7 @@ func (c *compiler) vlan(n *topology.Node, site, pick string) (string, error) {
 		}
 	}
 	if r := c.stands(networkID(n.Name, site), site); r != nil && number == 0 {
-		if had, err := strconv.Atoi(r.Spec.VLAN); err == nil {
+		if had, err := strconv.Atoi(r.AsNetwork().VLAN); err == nil {
 			if got, err := b.VLAN(n.Name, had); err == nil {
 				return strconv.Itoa(got), nil
 			}
@@ -56,8 +56,8 @@ func (c *compiler) address(id, site, cidr, pick string) (string, error) {
 	if !b.HasPools() {
 		return pick, nil
 	}
-	if r := c.stands(id, site); r != nil && pick == "" && r.Spec.Address != "" {
-		if got, err := b.Address(id, cidr, r.Spec.Address); err == nil {
+	if r := c.stands(id, site); r != nil && pick == "" && r.AsInterface().Address != "" {
+		if got, err := b.Address(id, cidr, r.AsInterface().Address); err == nil {
 			return got, nil
 		}
 	}
@@ -109,9 +109,9 @@ func (c *compiler) keepAddresses() {
 		}
 		switch r.Kind {
 		case kinds.Interface:
-			c.book(r.Site).Hold(r.ID, r.Spec.Address)
+			c.book(r.Site).Hold(r.ID, r.AsInterface().Address)
 		case kinds.Network:
-			c.book(r.Site).HoldVLAN(r.Node, r.Spec.VLAN)
+			c.book(r.Site).HoldVLAN(r.Node, r.AsNetwork().VLAN)
 		}
 	}
 }
@@ -121,6 +121,6 @@ func (c *compiler) wants(r *Resource) bool {
 	if r.Kind == kinds.Network {
 		return r.Node == impliedNetwork || c.design.Node(r.Node) != nil
 	}
-	choice := c.placed.Choice(r.Spec.Instance)
+	choice := c.placed.Choice(r.AsInterface().Instance)
 	return choice != nil && choice.Site == r.Site
 }

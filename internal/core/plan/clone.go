@@ -55,7 +55,7 @@ type cloner struct {
 
 // room finds an instance a room: its own, else one of its site where nothing else of its node is, its zone first.
 func (c *cloner) room(r *Resource, s *estate.Site) error {
-	need := estate.Capacity{Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, DiskGiB: r.Spec.DiskGiB}
+	need := estate.Capacity{Cores: r.AsInstance().Cores, MemoryGiB: r.AsInstance().MemoryGiB, DiskGiB: r.DiskGiB()}
 	had := r.Zone + "/" + r.Host
 	rooms := s.Rooms()
 	weigh := func(x estate.Room) int {
@@ -115,27 +115,28 @@ func (c *cloner) place(r *Resource) error {
 		if err != nil {
 			return err
 		}
-		r.Spec.Hostname = name
+		Respec(r, func(s *InstanceSpec) { s.Hostname = name })
 	case kinds.Interface:
-		r.Zone = c.p.Resource(r.Spec.Instance).Zone
-		if r.Spec.Address != "" && b.HasPools() {
-			got, err := b.Address(r.ID, cidrOf(c.p, r.Spec.Network), "")
+		r.Zone = c.p.Resource(r.AsInterface().Instance).Zone
+		if r.AsInterface().Address != "" && b.HasPools() {
+			got, err := b.Address(r.ID, cidrOf(c.p, r.AsInterface().Network), "")
 			if err != nil {
 				return err
 			}
-			r.Spec.Address, r.Detail = got, got
+			Respec(r, func(s *InterfaceSpec) { s.Address = got })
+			r.Detail = got
 		}
 	case kinds.Volume:
 		if on := c.holder(r.ID); on != nil {
 			r.Zone = on.Zone
 		}
 	case kinds.Network:
-		if r.Spec.VLAN != "" && b.HasVLANs() && r.Spec.Existing == "" {
+		if r.AsNetwork().VLAN != "" && b.HasVLANs() && r.AsNetwork().Existing == "" {
 			got, err := b.VLAN(r.Node, 0)
 			if err != nil {
 				return err
 			}
-			r.Spec.VLAN = strconv.Itoa(got)
+			Respec(r, func(s *NetworkSpec) { s.VLAN = strconv.Itoa(got) })
 		}
 	}
 	return nil
@@ -154,7 +155,7 @@ func (c *cloner) holder(volume string) *Resource {
 func cidrOf(p *Plan, network string) string {
 	for i := range p.Resources {
 		if p.Resources[i].ID == network {
-			return p.Resources[i].Spec.CIDR
+			return p.Resources[i].AsNetwork().CIDR
 		}
 	}
 	return ""

@@ -90,7 +90,7 @@ func ids(p *plan.Plan) []string {
 func TestAnInstanceWithoutInterfaceGetsTheSitesNetwork(t *testing.T) {
 	p := mustCompile(t, "  node_templates:\n    h: { type: Compute }\n    a: { type: own.Part, requirements: [ host: h ] }\n")
 	assert.Equal(t, []string{"site-lan@vega/create", "h-1/create", "h-1.if/plug", "a-1/create", "a-1/configure", "a-1/start", "a-1/check:api"}, ids(p))
-	assert.Equal(t, []int{9000}, p.Resource("h-1.if").Spec.Ports, "the network is asked for the ports that software answers on")
+	assert.Equal(t, []int{9000}, p.Resource("h-1.if").AsInterface().Ports, "the network is asked for the ports that software answers on")
 	assert.Equal(t, "h-1", p.Resource("h-1.if").PartOf)
 	assert.Equal(t, "h-1", p.Resource("a-1").On)
 }
@@ -326,10 +326,10 @@ topology_template:
 	}
 	p, err := compile(text(2, ""))
 	require.NoError(t, err)
-	assert.Equal(t, "31", p.Resource("lan@hall").Spec.VLAN, "30 is taken")
-	assert.Equal(t, "10.3.0.6", p.Resource("port-1").Spec.Address, "the one that was picked")
-	assert.Equal(t, "10.3.0.5", p.Resource("port-2").Spec.Address, "the lowest that is free")
-	assert.Equal(t, "watch-box-2", p.Resource("box-2").Spec.Hostname)
+	assert.Equal(t, "31", p.Resource("lan@hall").AsNetwork().VLAN, "30 is taken")
+	assert.Equal(t, "10.3.0.6", p.Resource("port-1").AsInterface().Address, "the one that was picked")
+	assert.Equal(t, "10.3.0.5", p.Resource("port-2").AsInterface().Address, "the lowest that is free")
+	assert.Equal(t, "watch-box-2", p.Resource("box-2").AsInstance().Hostname)
 	_, err = compile(text(2, ", segmentation_id: '30'"))
 	assert.ErrorContains(t, err, "lan asks for VLAN 30 at hall, which something at the site has")
 	e.Sites[0].Naming.Pattern = "[0-9]+"

@@ -49,7 +49,7 @@ func (c *compiler) network(n *topology.Node, site string) error {
 		return err
 	}
 	c.addNetwork(Resource{ID: id, Node: n.Name, Title: n.Name, Service: n.Service, Description: n.Description, Site: site,
-		Detail: cidr, Spec: Spec{Label: label, CIDR: cidr, VLAN: vlan}})
+		Detail: cidr, Spec: NetworkSpec{Label: label, CIDR: cidr, VLAN: vlan}})
 	return nil
 }
 
@@ -60,7 +60,7 @@ func (c *compiler) takeNetwork(n *topology.Node, id, site string) error {
 		return fmt.Errorf("%s: the network %s stands at %s only, and an instance linked to it is placed at %s", n.Pos, st.Name, st.Site, site)
 	}
 	c.add(Resource{ID: id, Node: n.Name, Title: n.Name, Kind: kinds.Network, Service: n.Service, Description: n.Description, Site: site,
-		Detail: "stands as " + st.Name, Spec: Spec{Label: st.Name, Existing: st.Attributes["site.id"]}, Why: []string{st.Name + " stands there"}})
+		Detail: "stands as " + st.Name, Spec: NetworkSpec{Label: st.Name, Existing: st.Attributes["site.id"]}, Why: []string{st.Name + " stands there"}})
 	c.step(Step{Resource: id, Op: op.Take, Title: "take " + st.Name, Check: Condition{Kind: CheckNone},
 		Sets: map[string]string{"site.id": st.Attributes["site.id"]}}, "", 0)
 	return nil
@@ -92,11 +92,11 @@ func (c *compiler) volumes() error {
 		site := c.estate.Site(at.Site)
 		need := Need{DiskGiB: size}
 		if r := c.unchanged(c.resourceID(n, i), at.Site, need); r != nil {
-			size = r.Spec.DiskGiB
+			size = r.DiskGiB()
 		}
 		r := c.add(Resource{ID: c.resourceID(n, i), Node: n.Name, Title: title(n, i), Kind: kinds.Volume, Service: n.Service,
 			Description: n.Description, Site: at.Site, Zone: at.Zone, Detail: estate.GiB(size), Need: &need,
-			CostPerHour: money.Of(size * site.Prices.Disk), Spec: Spec{DiskGiB: size, Label: c.resourceID(n, i)},
+			CostPerHour: money.Of(size * site.Prices.Disk), Spec: VolumeSpec{DiskGiB: size, Label: c.resourceID(n, i)},
 			Why: []string{"with the instance it is attached to"}})
 		c.waitFor(n, c.step(Step{Resource: r.ID, Op: op.Create, Title: "create volume", Check: Condition{Kind: CheckSite}}, "",
 			site.Timings.Volume))
@@ -125,7 +125,7 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error
 	price, off := at.CostPerHour-beside, at.Cost.Storage+at.Cost.Address-beside
 	asked := Need{need.Cores, need.MemoryGiB, disk}
 	if r := c.unchanged(id, at.Site, asked); r != nil {
-		size, cores, memory, disk, price, off = r.Spec.Size, r.Spec.Cores, r.Spec.MemoryGiB, r.Spec.DiskGiB, r.CostPerHour, r.CostOff
+		size, cores, memory, disk, price, off = r.AsInstance().Size, r.AsInstance().Cores, r.AsInstance().MemoryGiB, r.DiskGiB(), r.CostPerHour, r.CostOff
 	}
 	detail := estate.Cores(cores) + " " + estate.GiB(memory)
 	if size != "" {
@@ -138,7 +138,7 @@ func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error
 	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: kinds.Instance, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, Host: at.Host, Detail: detail,
 		CostPerHour: price, CostOff: off, Why: at.Reasons, Elsewhere: at.Elsewhere, Need: &asked,
-		Spec: Spec{Hostname: name, Cores: cores, MemoryGiB: memory, DiskGiB: disk, Size: size,
+		Spec: InstanceSpec{Hostname: name, Cores: cores, MemoryGiB: memory, DiskGiB: disk, Size: size,
 			Image: imageOf(site, n)}})
 	created := c.step(Step{Resource: id, Op: op.Create, Title: "create instance", Check: Condition{Kind: CheckSite}}, "",
 		site.Timings.Instance)

@@ -32,7 +32,7 @@ func (c *compiler) interfaces() error {
 		lan := networkID(impliedNetwork, at.Site)
 		if _, done := c.at[lan]; !done {
 			c.addNetwork(Resource{ID: lan, Node: impliedNetwork, Title: impliedNetwork, Site: at.Site,
-				Description: "network for instances whose template names none", Spec: Spec{Label: impliedNetwork}})
+				Description: "network for instances whose template names none", Spec: NetworkSpec{Label: impliedNetwork}})
 		}
 		return c.plug(wiring{id: instance + ".if", node: n, title: title(n, i) + " interface", instance: instance, base: n, network: lan})
 	})
@@ -47,13 +47,13 @@ type wiring struct {
 func (c *compiler) plug(w wiring) error {
 	id, instance, network := w.id, w.instance, w.network
 	on := c.resource(instance)
-	address, err := c.address(id, on.Site, c.resource(network).Spec.CIDR, w.address)
+	address, err := c.address(id, on.Site, c.resource(network).AsNetwork().CIDR, w.address)
 	if err != nil {
 		return fmt.Errorf("%s: %w", w.node.Pos, err)
 	}
 	c.add(Resource{ID: id, Node: w.node.Name, Title: w.title, Kind: kinds.Interface, Service: w.node.Service, Site: on.Site, Zone: on.Zone,
 		PartOf: instance, StandsOn: []string{instance, network}, Why: []string{"with the instance it belongs to"}, Detail: address,
-		Spec: Spec{Network: network, Instance: instance, Ports: c.ports(w.base), Address: address}})
+		Spec: InterfaceSpec{Network: network, Instance: instance, Ports: c.ports(w.base), Address: address}})
 	on = c.resource(instance)
 	on.StandsOn = append(on.StandsOn, network)
 	if c.plugged[instance] == "" {
@@ -67,7 +67,7 @@ func (c *compiler) plug(w wiring) error {
 		for _, p := range c.ports(w.base) {
 			ports[PortLabel(p)] = p
 		}
-		c.name(id, done, Naming{Name: on.Spec.Hostname, Interface: id, Ports: ports})
+		c.name(id, done, Naming{Name: on.AsInstance().Hostname, Interface: id, Ports: ports})
 	}
 	return nil
 }

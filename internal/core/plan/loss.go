@@ -57,7 +57,7 @@ func (p *Plan) Losses() []Loss {
 				continue
 			}
 		}
-		out = append(out, Loss{Resource: r.ID, Name: nameOf(r), GiB: r.Spec.DiskGiB, Rebuilt: r.Change != Retire, Users: p.usersOf(r)})
+		out = append(out, Loss{Resource: r.ID, Name: nameOf(r), GiB: r.DiskGiB(), Rebuilt: r.Change != Retire, Users: p.usersOf(r)})
 	}
 	return out
 }

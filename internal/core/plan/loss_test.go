@@ -15,12 +15,12 @@ func TestLossesSayWhoseDataGoes(t *testing.T) {
 	site := plan.Condition{Kind: plan.CheckSite}
 	p := &plan.Plan{
 		Resources: []plan.Resource{
-			{ID: "vol", Kind: kinds.Volume, Site: "vega", Change: plan.Rebuild, Spec: plan.Spec{DiskGiB: 80}},
-			{ID: "host", Kind: kinds.Instance, Site: "vega", Change: plan.Amend, StandsOn: []string{"vol"}, Spec: plan.Spec{DiskGiB: 8}},
-			{ID: "old", Kind: kinds.Instance, Site: "vega", Change: plan.Retire, Spec: plan.Spec{DiskGiB: 8.5}},
+			{ID: "vol", Kind: kinds.Volume, Site: "vega", Change: plan.Rebuild, Spec: plan.VolumeSpec{DiskGiB: 80}},
+			{ID: "host", Kind: kinds.Instance, Site: "vega", Change: plan.Amend, StandsOn: []string{"vol"}, Spec: plan.InstanceSpec{DiskGiB: 8}},
+			{ID: "old", Kind: kinds.Instance, Site: "vega", Change: plan.Retire, Spec: plan.InstanceSpec{DiskGiB: 8.5}},
 			{ID: "app", Kind: kinds.Software, Site: "vega", Change: plan.Retire, On: "old"},
 			{ID: "host@presa", Kind: kinds.Instance, Site: "presa", Change: plan.Retire},
-			{ID: "gone@presa", Kind: kinds.Instance, Site: "presa", Change: plan.Retire, Spec: plan.Spec{DiskGiB: 4}},
+			{ID: "gone@presa", Kind: kinds.Instance, Site: "presa", Change: plan.Retire, Spec: plan.InstanceSpec{DiskGiB: 4}},
 			{ID: "lan", Kind: kinds.Network, Site: "vega", Change: plan.Retire},
 		},
 	}

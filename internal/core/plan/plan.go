@@ -158,36 +158,6 @@ type Need struct {
 	DiskGiB   float64 `json:"disk_gib,omitempty"`
 }
 
-// Spec is what a site is asked for. Only the fields of the resource's kind are set.
-type Spec struct {
-	Hostname   string  `json:"hostname,omitempty"`
-	Cores      int     `json:"cores,omitempty"`
-	MemoryGiB  float64 `json:"memory_gib,omitempty"`
-	DiskGiB    float64 `json:"disk_gib,omitempty"`
-	Size       string  `json:"size,omitempty"`
-	Image      string  `json:"image,omitempty"`
-	Label      string  `json:"label,omitempty"`
-	CIDR       string  `json:"cidr,omitempty"`
-	VLAN       string  `json:"vlan,omitempty"`
-	Network    string  `json:"network,omitempty"`
-	Instance   string  `json:"instance,omitempty"`
-	Address    string  `json:"address,omitempty"`
-	Ports      []int   `json:"ports,omitempty"`
-	Protocol   string  `json:"protocol,omitempty"`
-	Port       int     `json:"port,omitempty"`
-	Path       string  `json:"path,omitempty"`
-	Interface  string  `json:"interface,omitempty"`
-	EndpointOf string  `json:"endpoint_of,omitempty"`
-	// MAC is the hardware address that an interface is to have; "" leaves it to the site.
-	MAC string `json:"mac,omitempty"`
-	// Class is the class of storage of a volume or of an instance's own disk.
-	Class string `json:"class,omitempty"`
-	// Asleep instances are built and not switched on: their disks come from elsewhere.
-	Asleep bool `json:"asleep,omitempty"`
-	// Existing is the site's id of what is taken over instead of being built.
-	Existing string `json:"existing,omitempty"`
-}
-
 // Step is one operation on one resource.
 type Step struct {
 	ID       string `json:"id"`
@@ -408,7 +378,11 @@ func (p *Plan) index() {
 	}
 	p.resources = make(map[string]*Resource, len(p.Resources))
 	for i := range p.Resources {
-		p.resources[p.Resources[i].ID] = &p.Resources[i]
+		r := &p.Resources[i]
+		if r.Spec == nil {
+			r.Spec = NoSpec{}
+		}
+		p.resources[r.ID] = r
 	}
 	p.steps = make(map[string]*Step, len(p.Steps))
 	for i := range p.Steps {
@@ -426,6 +400,7 @@ func (p *Plan) Plank(id string) string {
 
 // Write renders the plan as JSON.
 func (p *Plan) Write() ([]byte, error) {
+	p.index()
 	data, err := json.MarshalIndent(p, "", "  ")
 	if err != nil {
 		return nil, err
@@ -435,17 +410,21 @@ func (p *Plan) Write() ([]byte, error) {
 
 // Read reads a plan and checks that it can be run: known version, steps on known resources, no circle.
 func Read(data []byte) (*Plan, error) {
-	var p Plan
+	w := written{bare: &bare{}}
 	dec := json.NewDecoder(bytes.NewReader(data))
 	dec.DisallowUnknownFields()
-	if err := dec.Decode(&p); err != nil {
+	if err := dec.Decode(&w); err != nil {
+		return nil, fmt.Errorf("this is no plan: %w", err)
+	}
+	p, err := w.plan()
+	if err != nil {
 		return nil, fmt.Errorf("this is no plan: %w", err)
 	}
 	if p.Version != Version {
 		return nil, fmt.Errorf("this is no plan that Andamio reads: its version is %q, not %q", p.Version, Version)
 	}
 	p.index()
-	return &p, p.Check()
+	return p, p.Check()
 }
 
 // Check says what keeps a plan from being run, or nil.
@@ -465,7 +444,7 @@ func (p *Plan) Check() error {
 		if r.Level < 1 || r.Level > p.Levels {
 			return fmt.Errorf("resource %s is at level %d of %d", r.ID, r.Level, p.Levels)
 		}
-		for _, list := range [2][]string{{r.PartOf, r.On, r.Spec.Network, r.Spec.Instance, r.Spec.Interface}, r.StandsOn} {
+		for _, list := range [2][]string{append([]string{r.PartOf, r.On}, refersTo(r.Spec)...), r.StandsOn} {
 			for _, other := range list {
 				if other != "" && p.resources[other] == nil {
 					return fmt.Errorf("resource %s refers to %q, which the plan does not have", r.ID, other)
@@ -484,6 +463,15 @@ func (p *Plan) Check() error {
 		}
 	}
 	return nil
+}
+
+// SiteNames are the names of the sites that the plan uses.
+func (p *Plan) SiteNames() []string {
+	var out []string
+	for _, s := range p.Sites {
+		out = append(out, s.Name)
+	}
+	return out
 }
 
 // lists reports whether a site is among those the plan uses.

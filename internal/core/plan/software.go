@@ -379,12 +379,12 @@ func (c *compiler) endpoint(n *topology.Node, cp topology.Capability, port int64
 	r := c.add(Resource{ID: of.ID + "." + cp.Name, Node: n.Name, Title: title(n, i) + " " + protocol(cp), Kind: kinds.Endpoint,
 		Service: n.Service, Description: "where users reach " + of.Title, Site: of.Site, Zone: of.Zone,
 		StandsOn: []string{of.ID}, Detail: path, Why: []string{"it is reached where " + of.Title + " runs"},
-		Spec: Spec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID}})
+		Spec: EndpointSpec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID}})
 	check := c.reach(n, i, port, kind, path)
 	c.demand(n, &check)
 	c.step(Step{Resource: r.ID, Op: op.Answer, Title: "ask " + protocol(cp) + " " + check.Path, Check: check},
 		"", checkSeconds, c.last[of.ID])
-	naming := Naming{Name: of.ID, Interface: r.Spec.Interface, Ports: map[string]int{protocol(cp): int(port)}}
+	naming := Naming{Name: of.ID, Interface: r.AsEndpoint().Interface, Ports: map[string]int{protocol(cp): int(port)}}
 	if kind == CheckHTTP {
 		naming.Ask, naming.Path = protocol(cp), check.Path
 	}

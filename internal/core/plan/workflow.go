@@ -444,11 +444,11 @@ func (f *follower) answers() {
 		}
 	}
 	for _, r := range f.c.plan.Resources {
-		if r.Kind != kinds.Endpoint || last[r.Spec.EndpointOf] == "" {
+		if r.Kind != kinds.Endpoint || last[r.AsEndpoint().EndpointOf] == "" {
 			continue
 		}
 		s := *f.library[r.ID][0]
-		s.After = []string{last[r.Spec.EndpointOf]}
+		s.After = []string{last[r.AsEndpoint().EndpointOf]}
 		f.chosen = append(f.chosen, &s)
 	}
 }

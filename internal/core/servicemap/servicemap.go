@@ -200,8 +200,8 @@ func (b *builder) deployment(d *Deployment) {
 
 // behind is the software that an endpoint leads to, or the resource itself.
 func (b *builder) behind(p *plan.Plan, r *plan.Resource) string {
-	if r.Kind == kinds.Endpoint && p.Resource(r.Spec.EndpointOf) != nil {
-		return r.Spec.EndpointOf
+	if r.Kind == kinds.Endpoint && p.Resource(r.AsEndpoint().EndpointOf) != nil {
+		return r.AsEndpoint().EndpointOf
 	}
 	return r.ID
 }

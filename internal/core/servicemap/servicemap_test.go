@@ -24,7 +24,7 @@ func sample() *servicemap.Map {
 	p := &plan.Plan{Services: []plan.Service{{Name: "a", Title: "service a"}, {Name: "b", Title: "service b"}},
 		Resources: []plan.Resource{{ID: "i1", Kind: kinds.Instance, Site: "vega"}, {ID: "i2", Kind: kinds.Instance, Site: "vega"}, {ID: "i3", Kind: kinds.Instance, Site: "vega"},
 			part("a-1", "a", "i1", "a", "b-port"), part("a-2", "a", "i2", "a", "b-port"), part("b-1", "b", "i3", "b"),
-			{ID: "b-port", Kind: kinds.Endpoint, Spec: plan.Spec{EndpointOf: "b-1"}}},
+			{ID: "b-port", Kind: kinds.Endpoint, Spec: plan.EndpointSpec{EndpointOf: "b-1"}}},
 		Known: map[string]map[string]string{"i1": {"site.id": "1"}, "i2": {"site.id": "2"}, "i3": {"site.id": "3"}}}
 	return servicemap.New(servicemap.Input{Records: inventory.Records{host("1", "h1"), host("2", "h2"), host("3", "h2"),
 		{ID: "r/4", Class: kinds.Instance, Name: "4", Site: "presa", Provider: "4", Attributes: map[string]string{"tag.service": "old"}}},

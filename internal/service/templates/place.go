@@ -16,13 +16,13 @@ import (
 // others as they were.
 type Choices struct {
 	// Pins are workloads that must be somewhere, Forbids sites that they must not be at.
-	Pins    map[string]placement.Spot
-	Forbids map[string][]string
+	Pins    map[string]placement.Spot `json:"pins,omitempty"`
+	Forbids map[string][]string       `json:"forbids,omitempty"`
 	// Answers are those to plain questions that differ from the template's, by node.
-	Answers map[string]map[string]bool
+	Answers map[string]map[string]bool `json:"answers,omitempty"`
 	// Weights replace the usual ones; nil keeps them.
-	Weights *placement.Weights
-	Payment estate.Payment
+	Weights *placement.Weights `json:"weights,omitempty"`
+	Payment estate.Payment     `json:"payment"`
 }
 
 // Count is how many choices there are.
@@ -130,10 +130,10 @@ func ProblemOf(d *topology.Design, e *estate.Estate, w DraftRequest) (*placement
 
 // Siting is a placement with the choices that it was made with, as an alternative to a draft's. Err says why there is none.
 type Siting struct {
-	Choices   Choices
-	Problem   *placement.Problem
-	Placement *placement.Placement
-	Err       error
+	Choices   Choices              `json:"choices"`
+	Problem   *placement.Problem   `json:"-"`
+	Placement *placement.Placement `json:"placement,omitempty"`
+	Err       error                `json:"-"`
 }
 
 // Siting is the draft's own. What keeps a plan from being compiled of a placement is no fault of that.
@@ -170,9 +170,11 @@ func (d *Draft) Sited(c Choices, like *placement.Placement, effort float64, stop
 
 // Shift is a workload that one placement has elsewhere than another.
 type Shift struct {
-	Workload, From, To string
+	Workload string `json:"workload,omitempty"`
+	From     string `json:"from,omitempty"`
+	To       string `json:"to,omitempty"`
 	// More is what it costs more per hour by itself.
-	More money.Amount
+	More money.Amount `json:"more"`
 }
 
 // Shifts lists the workloads that the second placement has at another site than the first.

@@ -14,23 +14,23 @@ import (
 
 // Draft is everything worked out on the way from a template to a plan, as far as it went.
 type Draft struct {
-	Template    *Template
-	Preset      string
-	Workflow    string
-	Diagnostics tosca.Diagnostics
-	Design      *topology.Design
+	Template    *Template         `json:"-"`
+	Preset      string            `json:"preset,omitempty"`
+	Workflow    string            `json:"workflow,omitempty"`
+	Diagnostics tosca.Diagnostics `json:"diagnostics"`
+	Design      *topology.Design  `json:"-"`
 	// Problem is what was to be placed, with what was chosen beside the template.
-	Problem   *placement.Problem
-	Choices   Choices
-	Rules     *rules.File
-	Placement *placement.Placement
-	Plan      *plan.Plan
+	Problem   *placement.Problem   `json:"-"`
+	Choices   Choices              `json:"choices"`
+	Rules     *rules.File          `json:"-"`
+	Placement *placement.Placement `json:"placement,omitempty"`
+	Plan      *plan.Plan           `json:"plan,omitempty"`
 	// Deployment is the one that stands of it, 0 if none does; Stands is where that has its workloads.
-	Deployment int64
-	Stands     *placement.Placement
+	Deployment int64                `json:"deployment"`
+	Stands     *placement.Placement `json:"stands,omitempty"`
 	wish       DraftRequest
 	// Err says why there is a design and yet no plan.
-	Err error
+	Err error `json:"-"`
 }
 
 // Effects say what each policy of the template changed for an instance, by its workload's name.
@@ -52,23 +52,23 @@ func (d *Draft) Effects(workload string) []string {
 
 // DraftRequest says how a template is to be worked out. Inputs win over the preset's.
 type DraftRequest struct {
-	Preset string
-	Inputs tosca.Inputs
+	Preset string       `json:"preset,omitempty"`
+	Inputs tosca.Inputs `json:"inputs"`
 	// Workflow is the imperative workflow to follow; "" is the template's own deploy, or the declarative one.
-	Workflow string
+	Workflow string `json:"workflow,omitempty"`
 	// Choices are those made of the placement beside the template, Rules the administrator's; nil for those that ship.
-	Choices Choices
-	Rules   *rules.File
+	Choices Choices     `json:"choices"`
+	Rules   *rules.File `json:"-"`
 	// Like is an earlier placement; what is as good stays where it has it.
-	Like *placement.Placement
+	Like *placement.Placement `json:"-"`
 	// Name is the deployment's; "" is the template's own.
-	Name string
+	Name string `json:"name,omitempty"`
 	// Stand is what stands already; it keeps its addresses. Keep are the places where workloads stand, and stay.
-	Stand *plan.Plan
-	Keep  map[string]placement.Spot
+	Stand *plan.Plan                `json:"-"`
+	Keep  map[string]placement.Spot `json:"-"`
 	// Lifted are the rules that do not hold for a workload, Heed those of them that hold again.
-	Lifted map[string][]string
-	Heed   []string
+	Lifted map[string][]string `json:"lifted,omitempty"`
+	Heed   []string            `json:"heed,omitempty"`
 }
 
 // NewDraft works a template out for an estate; without one, as far as the design.
@@ -101,6 +101,7 @@ func NewDraft(t *Template, w DraftRequest, e *estate.Estate) *Draft {
 	if d.Rules == nil {
 		d.Rules = rules.Default()
 	}
+	go t.Digest() // beside the placement: it is asked for when there is a plan
 	offers := make(chan tosca.Diagnostics, 1)
 	go func() { offers <- plan.Offers(d.Design, *d.Problem) }() // beside the placement: they seldom find anything
 	d.place(w, e, notes)

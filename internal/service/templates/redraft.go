@@ -53,8 +53,8 @@ func PlacementOf(p *plan.Plan) *placement.Placement {
 	out := &placement.Placement{}
 	for i := range p.Resources {
 		if r := &p.Resources[i]; r.Kind == kinds.Instance {
-			out.Choices = append(out.Choices, placement.Choice{Workload: r.ID, Site: r.Site, Zone: r.Zone, Host: r.Host, Size: r.Spec.Size,
-				CostPerHour: r.CostPerHour, Takes: estate.Capacity{Cores: r.Spec.Cores, MemoryGiB: r.Spec.MemoryGiB, DiskGiB: r.Spec.DiskGiB}})
+			out.Choices = append(out.Choices, placement.Choice{Workload: r.ID, Site: r.Site, Zone: r.Zone, Host: r.Host, Size: r.AsInstance().Size,
+				CostPerHour: r.CostPerHour, Takes: estate.Capacity{Cores: r.AsInstance().Cores, MemoryGiB: r.AsInstance().MemoryGiB, DiskGiB: r.DiskGiB()}})
 		}
 	}
 	return out

@@ -2,6 +2,7 @@ package templates
 
 import (
 	"maps"
+	"sync"
 
 	"andamio/internal/store"
 )
@@ -17,5 +18,14 @@ func (t *Template) Kept() store.Source {
 	return out
 }
 
-// Digest is the same for the same files: the SHA-256 of their names and contents.
-func (t *Template) Digest() string { return t.Kept().Digest() }
+// Digest is the same for the same files: the SHA-256 of their names and contents. It is worked out once: a template does not change.
+func (t *Template) Digest() string {
+	t.digest.once.Do(func() { t.digest.sum = t.Kept().Digest() })
+	return t.digest.sum
+}
+
+// digest is a template's, once it was asked for.
+type digest struct {
+	once sync.Once
+	sum  string
+}

@@ -28,7 +28,8 @@ type Template struct {
 	Presets     []Preset
 
 	// files are those it was read from; of a folder they are closed.
-	files fs.FS
+	files  fs.FS
+	digest digest
 }
 
 // Preset is a named set of inputs.

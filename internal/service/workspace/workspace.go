@@ -30,6 +30,7 @@ type Workspace struct {
 	// Loose are files and folders that others could read or write when the workspace was opened; they cannot any more.
 	Loose []string
 	Vault *vault.Vault
+	teams teams
 }
 
 // New is the workspace in a folder that is there.

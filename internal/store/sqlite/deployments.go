@@ -3,20 +3,26 @@ package sqlite
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/history"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 )
 
 // CreateDeployment makes a deployment of which nothing stands yet.
-func (s *Store) CreateDeployment(ctx context.Context, name, template string) (int64, error) {
+func (s *Store) CreateDeployment(ctx context.Context, name, template string, of guard.Owner) (int64, error) {
 	now := time.Now()
+	owner, err := ownerText(of)
+	if err != nil {
+		return 0, err
+	}
 	var id int64
-	err := s.db.QueryRowContext(ctx, `INSERT INTO deployments (name, mark, template, created) VALUES (?, '', ?, ?) RETURNING id`, name, template, now.UnixNano()).Scan(&id)
+	err = s.db.QueryRowContext(ctx, `INSERT INTO deployments (name, mark, template, owner, created) VALUES (?, '', ?, ?, ?) RETURNING id`, name, template, owner, now.UnixNano()).Scan(&id)
 	if err != nil {
 		return 0, err
 	}
@@ -26,7 +32,7 @@ func (s *Store) CreateDeployment(ctx context.Context, name, template string) (in
 
 // Deployments lists all, the newest first.
 func (s *Store) Deployments(ctx context.Context) ([]store.Deployment, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT id, name, mark, template, created FROM deployments ORDER BY id DESC`)
+	rows, err := s.db.QueryContext(ctx, `SELECT id, name, mark, template, owner, created FROM deployments ORDER BY id DESC`)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +50,7 @@ func (s *Store) Deployments(ctx context.Context) ([]store.Deployment, error) {
 
 // Deployment returns one.
 func (s *Store) Deployment(ctx context.Context, id int64) (store.Deployment, error) {
-	d, err := scanDeployment(s.db.QueryRowContext(ctx, `SELECT id, name, mark, template, created FROM deployments WHERE id = ?`, id))
+	d, err := scanDeployment(s.db.QueryRowContext(ctx, `SELECT id, name, mark, template, owner, created FROM deployments WHERE id = ?`, id))
 	if errors.Is(err, sql.ErrNoRows) {
 		return d, fmt.Errorf("deployment %d: %w", id, store.ErrNotFound)
 	}
@@ -54,9 +60,38 @@ func (s *Store) Deployment(ctx context.Context, id int64) (store.Deployment, err
 func scanDeployment(row interface{ Scan(...any) error }) (store.Deployment, error) {
 	var d store.Deployment
 	var created int64
-	err := row.Scan(&d.ID, &d.Name, &d.Mark, &d.Template, &created)
+	var owner string
+	err := row.Scan(&d.ID, &d.Name, &d.Mark, &d.Template, &owner, &created)
 	d.Created = at(created)
+	if err == nil && owner != "" {
+		err = json.Unmarshal([]byte(owner), &d.Owner)
+	}
 	return d, err
+}
+
+// ownerText is an owner as it is kept; "" for nobody in particular.
+func ownerText(o guard.Owner) (string, error) {
+	if o.Nobody() {
+		return "", nil
+	}
+	data, err := json.Marshal(o)
+	return string(data), err
+}
+
+// Own makes a deployment somebody's.
+func (s *Store) Own(ctx context.Context, deployment int64, of guard.Owner) error {
+	owner, err := ownerText(of)
+	if err != nil {
+		return err
+	}
+	done, err := s.db.ExecContext(ctx, `UPDATE deployments SET owner = ? WHERE id = ?`, owner, deployment)
+	if err != nil {
+		return err
+	}
+	if n, err := done.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, fmt.Errorf("deployment %d: %w", deployment, store.ErrNotFound))
+	}
+	return nil
 }
 
 // RunsOf lists the runs of a deployment, the oldest first.

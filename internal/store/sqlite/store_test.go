@@ -35,7 +35,7 @@ func newRun(t *testing.T, s *Store) int64 {
 	p := plantest.Plan(t, "drill")
 	planID, err := s.SavePlan(ctx, p)
 	require.NoError(t, err)
-	deployment, err := s.CreateDeployment(ctx, p.Name, "")
+	deployment, err := s.CreateDeployment(ctx, p.Name, "", guard.Owner{})
 	require.NoError(t, err)
 	id, err := s.CreateRun(ctx, store.Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: 82, Limits: "{}"})
 	require.NoError(t, err)

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
@@ -27,7 +28,7 @@ func deploymentsAreListedTheNewestFirst(t *testing.T, open Opener) {
 	assert.Empty(t, none)
 	var ids []int64
 	for _, name := range []string{"first", "second"} {
-		id, err := s.CreateDeployment(ctx, name, "/templates/"+name)
+		id, err := s.CreateDeployment(ctx, name, "/templates/"+name, guard.Owner{})
 		require.NoError(t, err)
 		ids = append(ids, id)
 	}
@@ -52,7 +53,7 @@ func aRunThatNeverBeganIsForgottenWithItsDeployment(t *testing.T, open Opener) {
 	id := newRun(t, s)
 	r, err := s.Run(ctx, id)
 	require.NoError(t, err)
-	dep, err := s.CreateDeployment(ctx, "alone", "")
+	dep, err := s.CreateDeployment(ctx, "alone", "", guard.Owner{})
 	require.NoError(t, err)
 	lone := anotherRun(t, s, r.Plan, dep)
 	require.NoError(t, s.Forget(ctx, lone))
@@ -77,7 +78,7 @@ func whatAForgottenRunHadIsTheOneBeforesAgain(t *testing.T, open Opener) {
 	require.NoError(t, s.Reserve(ctx, first, address))
 	second := anotherRun(t, s, r.Plan, r.Deployment)
 	require.NoError(t, s.Reserve(ctx, second, address))
-	other, err := s.CreateDeployment(ctx, "not begun yet", "")
+	other, err := s.CreateDeployment(ctx, "not begun yet", "", guard.Owner{})
 	require.NoError(t, err)
 	require.NoError(t, s.Forget(ctx, second))
 	held, err := s.Reservations(ctx)
@@ -256,7 +257,7 @@ func reservationsAreGivenBackByTheirRun(t *testing.T, open Opener) {
 	id := newRun(t, s)
 	r, err := s.Run(ctx, id)
 	require.NoError(t, err)
-	dep, err := s.CreateDeployment(ctx, "other", "")
+	dep, err := s.CreateDeployment(ctx, "other", "", guard.Owner{})
 	require.NoError(t, err)
 	other := anotherRun(t, s, r.Plan, dep)
 	require.NoError(t, s.Reserve(ctx, id, []store.Reservation{{Site: "vega", Value: "10.0.0.1"}, {Site: "vega", Value: "10.0.0.2"}}))
@@ -285,7 +286,24 @@ func nothingIsDoneOnAClosedStore(t *testing.T, open Opener) {
 	calls := map[string]func() error{
 		"deployments": func() error { _, err := s.Deployments(ctx); return err },
 		"deployment":  func() error { _, err := s.Deployment(ctx, 1); return err },
-		"create":      func() error { _, err := s.CreateDeployment(ctx, "x", ""); return err },
+		"create":      func() error { _, err := s.CreateDeployment(ctx, "x", "", guard.Owner{}); return err },
+		"own":         func() error { return s.Own(ctx, 1, guard.Owner{}) },
+		"publish":     func() error { _, err := s.PublishOffer(ctx, store.Offer{}); return err },
+		"withdraw":    func() error { return s.WithdrawOffer(ctx, "x") },
+		"hold":        func() error { _, err := s.HoldQuota(ctx, store.Hold{}, nil); return err },
+		"change hold": func() error { return s.ChangeHold(ctx, store.Hold{}, nil, false) },
+		"holds":       func() error { _, err := s.Holds(ctx); return err },
+		"hold of":     func() error { _, err := s.HoldOf(ctx, 1, 0); return err },
+		"ask":         func() error { _, err := s.AddRequest(ctx, store.Request{}); return err },
+		"change ask":  func() error { _, err := s.ChangeRequest(ctx, store.Request{}, store.RequestWaiting); return err },
+		"requests":    func() error { _, err := s.Requests(ctx); return err },
+		"request":     func() error { _, err := s.Request(ctx, 1); return err },
+		"thread":      func() error { _, err := s.RequestThread(ctx, 1); return err },
+		"takes of":    func() error { _, err := s.TakesOf(ctx, 1); return err },
+		"takes":       func() error { _, err := s.Takes(ctx); return err },
+		"offers":      func() error { _, err := s.Offers(ctx); return err },
+		"offer":       func() error { _, err := s.Offer(ctx, "x", 1); return err },
+		"versions":    func() error { _, err := s.OfferVersions(ctx, "x"); return err },
 		"runs":        func() error { _, err := s.Runs(ctx); return err },
 		"run":         func() error { _, err := s.Run(ctx, id); return err },
 		"new run":     func() error { _, err := s.CreateRun(ctx, store.Run{Plan: 1}); return err },
@@ -399,4 +417,25 @@ func recordsAreWhatTheyBecameLast(t *testing.T, open Opener) {
 			require.Equal(rt, before, back)
 		}
 	})
+}
+
+// aDeploymentIsSomebodys makes one of nobody in particular and one of a team, and gives both away.
+func aDeploymentIsSomebodys(t *testing.T, open Opener) {
+	s := open(t, fresh(t))
+	eva := guard.Owner{Team: "gauging", Person: "eva", Service: "gauge-intake", Stage: "trial", Tags: map[string]string{"river": "ebro"}}
+	nobodys, err := s.CreateDeployment(ctx, "free", "", guard.Owner{})
+	require.NoError(t, err)
+	hers, err := s.CreateDeployment(ctx, "hers", "", eva)
+	require.NoError(t, err)
+	require.NoError(t, s.Own(ctx, nobodys, guard.Owner{Team: "map"}))
+	d, err := s.Deployment(ctx, hers)
+	require.NoError(t, err)
+	assert.Equal(t, eva, d.Owner)
+	require.NoError(t, s.Own(ctx, hers, guard.Owner{}))
+	all, err := s.Deployments(ctx)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, guard.Owner{}, all[0].Owner)
+	assert.Equal(t, guard.Owner{Team: "map"}, all[1].Owner)
+	assert.ErrorIs(t, s.Own(ctx, 99, eva), store.ErrNotFound)
 }

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/store"
 
 	"github.com/stretchr/testify/assert"
@@ -15,7 +16,7 @@ func movesAndPairsAreKept(t *testing.T, open Opener) {
 	s, ctx := open(t, fresh(t)), context.Background()
 	_, err := s.Move(ctx, 7)
 	require.ErrorIs(t, err, store.ErrNotFound)
-	dep, err := s.CreateDeployment(ctx, "level-log", "")
+	dep, err := s.CreateDeployment(ctx, "level-log", "", guard.Owner{})
 	require.NoError(t, err)
 	at := time.Unix(1_800_000_000, 5)
 	id, err := s.CreateMove(ctx, dep, "somebody", []byte(`{"name":"x"}`), at)

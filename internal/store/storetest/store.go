@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -22,7 +23,7 @@ func newRun(t *testing.T, s store.Store) int64 {
 	p := plantest.Plan(t, "drill")
 	planID, err := s.SavePlan(ctx, p)
 	require.NoError(t, err)
-	deployment, err := s.CreateDeployment(ctx, p.Name, "")
+	deployment, err := s.CreateDeployment(ctx, p.Name, "", guard.Owner{})
 	require.NoError(t, err)
 	return anotherRun(t, s, planID, deployment)
 }

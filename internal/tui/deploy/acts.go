@@ -11,6 +11,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -168,7 +169,7 @@ func (v *View) confirmSkip() tea.Cmd {
 }
 
 // compile works an order out beside the screen and shows it.
-func (v *View) compile(make func() (app.Order, error)) tea.Cmd {
+func (v *View) compile(make func() (deployments.Order, error)) tea.Cmd {
 	return func() tea.Msg {
 		o, err := make()
 		if err != nil {
@@ -215,7 +216,7 @@ func (v *View) Actions() []view.Action {
 		acts = append(acts, view.Action{Name: fmt.Sprintf("roll back run %d", v.runID), Effect: "shows the plan that leads back to what stood before it; nothing is done before you say so",
 			Do: func() tea.Cmd {
 				id := v.runID
-				return v.compile(func() (app.Order, error) { return v.app.RollingBack(v.ctx, id) })
+				return v.compile(func() (deployments.Order, error) { return v.app.RollingBack(v.ctx, id) })
 			}}, v.changeInput(r.Deployment))
 	}
 	return append(acts, view.Action{Name: "plan again", Effect: "goes to the design; nothing is built before you say so",
@@ -244,7 +245,7 @@ func (v *View) decisions() []view.Action {
 func (v *View) changeInput(deployment int64) view.Action {
 	return view.Action{Name: "change an input and go on", Effect: "shows the plan from what stands to the design with that input",
 		Ask: "NAME=VALUE", Answer: func(text string) tea.Cmd {
-			return v.compile(func() (app.Order, error) { return v.app.ChangingInput(v.ctx, deployment, text) })
+			return v.compile(func() (deployments.Order, error) { return v.app.ChangingInput(v.ctx, deployment, text) })
 		}, Wrong: func(text string) string {
 			if !strings.Contains(text, "=") {
 				return "an input is given as NAME=VALUE"

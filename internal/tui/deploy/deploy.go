@@ -17,6 +17,9 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -28,9 +31,9 @@ type View struct {
 	app *app.App
 
 	// order is shown while run is 0.
-	order *app.Order
+	order *deployments.Order
 	// proposal is the one that the order on screen was kept in, nil for none.
-	proposal *app.Proposal
+	proposal *runs.Proposal
 	runID    int64
 	// epoch is that of the shown run's worker when it was looked up last, -1 before.
 	epoch int64
@@ -42,7 +45,7 @@ type View struct {
 	answerTook time.Duration
 	log        logPane
 	state      *run.State
-	watch      <-chan app.Batch
+	watch      <-chan runs.Batch
 	stop       context.CancelFunc
 	// silent says that the run's worker has fallen silent.
 	silent bool
@@ -85,7 +88,7 @@ func (v *View) Badge(time.Time) string {
 // heard is a batch of the watched run's events.
 type heard struct {
 	run   int64
-	batch app.Batch
+	batch runs.Batch
 	more  bool
 }
 
@@ -114,7 +117,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			v.answer, v.answerTook = msg.answer, msg.took
 		}
 	case view.Show:
-		if id, err := strconv.ParseInt(msg.Thing.ID, 10, 64); msg.Thing.Kind == app.ARun && err == nil {
+		if id, err := strconv.ParseInt(msg.Thing.ID, 10, 64); msg.Thing.Kind == reconcile.ARun && err == nil {
 			v.chosen = true
 			return v.open(id)
 		}
@@ -369,7 +372,7 @@ func (v *View) begin() tea.Cmd {
 }
 
 // carryOut begins an order, or confirms the proposal that it was kept in.
-func (v *View) carryOut(o app.Order, p *app.Proposal) (int64, error) {
+func (v *View) carryOut(o deployments.Order, p *runs.Proposal) (int64, error) {
 	if p != nil {
 		out, err := v.app.Confirm(v.ctx, p.ID)
 		return out.Run, err
@@ -381,7 +384,7 @@ func (v *View) carryOut(o app.Order, p *app.Proposal) (int64, error) {
 func (v *View) propose() tea.Cmd {
 	o := *v.order
 	return func() tea.Msg {
-		p, err := v.app.Propose(v.ctx, o, app.ProposalHolds)
+		p, err := v.app.Propose(v.ctx, o, runs.ProposalHolds)
 		if err != nil {
 			return view.Notice{Text: err.Error(), Bad: true}
 		}
@@ -463,7 +466,7 @@ func (v *View) Export() tea.Cmd {
 	}
 	s, by := v.state.Snapshot(), v.elevation.By
 	return func() tea.Msg {
-		files, err := app.ExportPictures(s, by, time.Now(), ".")
+		files, err := deployments.ExportPictures(s, by, time.Now(), ".")
 		if err != nil {
 			return view.Notice{Text: err.Error(), Bad: true}
 		}

@@ -6,12 +6,12 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/timeline"
+	"andamio/internal/service/runs"
 	"andamio/internal/tui/part"
 )
 
@@ -132,7 +132,7 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 func (v *View) others() string {
 	n := 0
 	for _, r := range v.runs {
-		if r.ID != v.runID && r.State == run.UnderWay && app.Alive(r) {
+		if r.ID != v.runID && r.State == run.UnderWay && runs.Alive(r) {
 			n++
 		}
 	}

@@ -69,8 +69,8 @@ func (s *side) readings(r *run.Resource) {
 	if r.On != "" {
 		on = s.v.state.Resource(r.On)
 	}
-	if r.Spec.EndpointOf != "" {
-		on = s.v.state.Resource(s.v.state.Resource(r.Spec.EndpointOf).On)
+	if r.AsEndpoint().EndpointOf != "" {
+		on = s.v.state.Resource(s.v.state.Resource(r.AsEndpoint().EndpointOf).On)
 	}
 	said := on.SiteSaid
 	if id := on.Attributes["site.id"]; said.Text == "" && id != "" {

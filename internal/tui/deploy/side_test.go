@@ -18,6 +18,8 @@ import (
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
 	"andamio/internal/store"
 	"andamio/internal/tui/view"
 )
@@ -280,7 +282,7 @@ func TestAChangeIsShownBeforeItIsRun(t *testing.T) {
 	back, err := change.Compile(stands, change.Nothing(p).Plan, "retire flood-watch")
 	require.NoError(t, err)
 	v := New(context.Background(), nil)
-	v.consider(view.OpenOrder{Order: app.Order{Plan: back, Deployment: 1}})
+	v.consider(view.OpenOrder{Order: deployments.Order{Plan: back, Deployment: 1}})
 	v.answer = rehearse.Answer{P50: 20 * time.Second, P90: 31 * time.Second, Decisive: []rehearse.Decisive{{Step: "contacts-1/stop", Share: 0.4}}}
 	text := ansi.Strip(draw(v, 160, 43, started))
 	assert.Contains(t, text, "retire flood-watch")
@@ -304,11 +306,11 @@ func TestAPlanIsProposedOrConfirmed(t *testing.T) {
 		}
 		return out
 	}
-	order := app.Order{Plan: plantest.Plan(t, "drill")}
+	order := deployments.Order{Plan: plantest.Plan(t, "drill")}
 	v.consider(view.OpenOrder{Order: order})
 	assert.Equal(t, []string{"run this plan", "propose it", "back to the design"}, names())
 	assert.Contains(t, ansi.Strip(draw(v, 160, 43, started)), "not begun")
-	v.consider(view.OpenOrder{Order: order, Proposal: &app.Proposal{ID: 3, By: app.Actor{Name: "ana"}}})
+	v.consider(view.OpenOrder{Order: order, Proposal: &runs.Proposal{ID: 3, By: app.Actor{Name: "ana"}}})
 	assert.Equal(t, []string{"confirm proposal 3", "withdraw proposal 3", "back to the design"}, names())
 	assert.Contains(t, ansi.Strip(draw(v, 160, 43, started)), "proposed by ana")
 	v.consider(view.OpenOrder{Order: order})

@@ -6,8 +6,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/view"
 )
@@ -36,7 +36,7 @@ func (v *View) Actions() []view.Action {
 func (v *View) naming() view.Action {
 	return view.Action{Name: "another name", Effect: "plans a deployment of that name, beside what stands of this template; the template's own name takes it back",
 		Ask: "name of the deployment", Wrong: func(text string) string {
-			if err := app.CheckName(text); err != nil {
+			if err := deployments.CheckName(text); err != nil {
 				return err.Error()
 			}
 			return ""
@@ -86,7 +86,7 @@ func (v *View) Export() tea.Cmd {
 	}
 	s, by := v.state.Snapshot(), v.pic.By
 	return func() tea.Msg {
-		files, err := app.ExportPictures(s, by, time.Now(), ".")
+		files, err := deployments.ExportPictures(s, by, time.Now(), ".")
 		if err != nil {
 			return view.Notice{Text: err.Error(), Bad: true}
 		}

@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -177,8 +178,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 }
 
 // show goes to the lines of a node template.
-func (v *View) show(t app.Thing) {
-	if t.Kind != app.ATemplate || v.template == nil {
+func (v *View) show(t reconcile.Thing) {
+	if t.Kind != reconcile.ATemplate || v.template == nil {
 		return
 	}
 	v.focus, v.outline = paneSource, false

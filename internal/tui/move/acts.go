@@ -7,19 +7,20 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
 	"andamio/internal/tui/view"
 )
 
 // cutOver tells the rounds to end.
 func (v *View) cutOver() tea.Cmd {
 	m := v.shown()
-	if m.States[m.Current()] != app.WaveMoving {
+	if m.States[m.Current()] != moves.WaveMoving {
 		return view.Cmd(view.Notice{Text: fmt.Sprintf("it is %s: there is nothing to cut over", m.States[m.Current()]), Bad: true})
 	}
 	act := view.Action{Name: "cut over", Effect: v.cutEffect(), Do: func() tea.Cmd {
@@ -68,7 +69,7 @@ func (v *View) goBack() tea.Cmd {
 		effect := "What stands there is taken away; nothing stops where it is."
 		o, err := v.app.DraftBack(v.ctx, m.ID, wave)
 		switch {
-		case err != nil && m.States[wave] != app.WaveMoving:
+		case err != nil && m.States[wave] != moves.WaveMoving:
 			return done{err: err}
 		case err == nil:
 			effect = backEffect(o.Plan)
@@ -131,7 +132,7 @@ func (v *View) commit() tea.Cmd {
 	}
 }
 
-func (v *View) nameOf(m *app.Move) string {
+func (v *View) nameOf(m *moves.Move) string {
 	for i := range v.deployments {
 		if v.deployments[i].ID == m.Deployment {
 			return v.deployments[i].Name
@@ -144,17 +145,17 @@ func (v *View) nameOf(m *app.Move) string {
 func (v *View) next() tea.Cmd {
 	m := v.shown()
 	wave := m.Current()
-	if n := v.failures(); n > 0 && m.States[wave] == app.WaveMoving {
+	if n := v.failures(); n > 0 && m.States[wave] == moves.WaveMoving {
 		id := m.There(wave)
 		return func() tea.Msg {
 			return done{text: fmt.Sprintf("%d that failed are tried again", n), err: v.app.Decide(v.ctx, id, "", run.Retry)}
 		}
 	}
 	switch m.States[wave] {
-	case app.WaveBroken:
+	case moves.WaveBroken:
 		id, _ := m.Run(wave)
 		return func() tea.Msg { return done{text: "it goes on", err: v.app.Resume(v.ctx, id)} }
-	case app.WavePlanned, app.WaveBack:
+	case moves.WavePlanned, moves.WaveBack:
 		v.drafting = true
 		return func() tea.Msg {
 			draft, err := v.app.DraftWave(v.ctx, m.ID, wave)
@@ -182,7 +183,7 @@ func (v *View) failures() int {
 
 // startWave is a further wave that was worked out and is to be begun.
 type startWave struct {
-	draft *app.MoveDraft
+	draft *moves.Draft
 	err   error
 }
 
@@ -272,7 +273,7 @@ func (v *View) Actions() []view.Action {
 		out = append(out, view.Action{Name: name, Effect: effect, Do: do})
 	}
 	switch m.States[m.Current()] {
-	case app.WaveMoving:
+	case moves.WaveMoving:
 		act("cut over", "The rounds end, it stops, and starts there.", v.cutOver)
 		act("go back", "The move is stopped where it is.", v.goBack)
 		out = append(out, view.Action{Name: "limit", Effect: "Bounds how much is copied in a second.", Ask: "megabytes a second, 0 for no limit",
@@ -285,7 +286,7 @@ func (v *View) Actions() []view.Action {
 					return done{text: "the limit is set", err: v.app.Steer(v.ctx, m.ID, fmt.Sprintf("%s%d", run.LimitTo, int64(mb*1e6)))}
 				}
 			}})
-	case app.WaveMoved:
+	case moves.WaveMoved:
 		act("go back", "It serves again where it was.", v.goBack)
 		act("commit", "What was kept is taken away.", v.commit)
 	}
@@ -308,5 +309,5 @@ func (v *View) Export() tea.Cmd {
 	if p == nil {
 		return nil
 	}
-	return func() tea.Msg { return view.Written(app.ExportMove(p, s, id, load, ".")) }
+	return func() tea.Msg { return view.Written(deployments.ExportMove(p, s, id, load, ".")) }
 }

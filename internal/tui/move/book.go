@@ -3,10 +3,10 @@ package move
 import (
 	"strings"
 
-	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/run"
+	"andamio/internal/service/moves"
 	"andamio/internal/tui/part"
 )
 
@@ -94,22 +94,22 @@ func (p *page) ends(r part.Rect, y int) {
 	}
 	m := p.v.shown()
 	switch m.States[m.Current()] {
-	case app.WaveMoving:
+	case moves.WaveMoving:
 		back := "from here: drop the copy, nothing stops"
-		if p.word(app.WaveMoving) == string(migrate.Cutting) {
+		if p.word(moves.WaveMoving) == string(migrate.Cutting) {
 			back = "it starts again where it was, and its names return"
 		}
-		if p.v.planOf() != nil && p.word(app.WaveMoving) != string(migrate.Cutting) {
+		if p.v.planOf() != nil && p.word(moves.WaveMoving) != string(migrate.Cutting) {
 			say("c", "cut over", "when what is left is little")
 		}
 		say("b", "go back", back)
-	case app.WaveMoved:
+	case moves.WaveMoved:
 		say("b", "go back", "what was written there comes back, it serves here again, names return")
 		say("k", "commit", "takes away what is kept; no way back after it")
-	case app.WaveBroken:
+	case moves.WaveBroken:
 		say("r", "go on", "where it broke off")
 		say("b", "go back", "it serves where it was")
-	case app.WavePlanned, app.WaveBack:
+	case moves.WavePlanned, moves.WaveBack:
 		say("r", "begin", "this wave")
 	}
 }

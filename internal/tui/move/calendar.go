@@ -5,9 +5,9 @@ import (
 	"strings"
 	"time"
 
-	"andamio/internal/app"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/service/moves"
 	"andamio/internal/tui/part"
 )
 
@@ -34,7 +34,7 @@ func (p *page) calendar(r part.Rect) {
 	}
 }
 
-func (p *page) wavesOf() ([]migrate.Wave, []app.WaveState, []plan.Window) {
+func (p *page) wavesOf() ([]migrate.Wave, []moves.WaveState, []plan.Window) {
 	if m := p.v.shown(); m != nil {
 		windows, _ := m.Request.Windows(p.now)
 		return m.Waves, m.States, windows
@@ -44,7 +44,7 @@ func (p *page) wavesOf() ([]migrate.Wave, []app.WaveState, []plan.Window) {
 }
 
 // wave says of one wave when it is, how long it takes, and what is in it.
-func (p *page) wave(r part.Rect, i int, w migrate.Wave, state app.WaveState, slot migrate.Slot) {
+func (p *page) wave(r part.Rect, i int, w migrate.Wave, state moves.WaveState, slot migrate.Slot) {
 	p.c.Text(r.X, r.Y, p.ink(inkOf(state)), p.c.Look.Mark(markOf(state)))
 	at := p.c.Text(r.X+2, r.Y, p.ink(part.Text).Strong(), fmt.Sprintf("wave %d", i+1))
 	at = p.c.Text(at+2, r.Y, p.ink(inkOf(state)), string(state))
@@ -56,7 +56,7 @@ func (p *page) wave(r part.Rect, i int, w migrate.Wave, state app.WaveState, slo
 	}
 	if w.Seconds > 0 {
 		when := "about " + span(w.Seconds)
-		if slot.Fits && (state == app.WavePlanned || state == app.WaveBack) {
+		if slot.Fits && (state == moves.WavePlanned || state == moves.WaveBack) {
 			when = slot.From.Format("Mon 2 Jan 15:04") + ", " + when
 		}
 		p.c.Right(r.X+r.W, r.Y, p.ink(part.Dim), when)

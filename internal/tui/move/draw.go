@@ -5,13 +5,13 @@ import (
 	"strings"
 	"time"
 
-	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
+	"andamio/internal/service/moves"
 	"andamio/internal/tui/part"
 )
 
@@ -61,7 +61,7 @@ func (p *page) head() {
 		say(p.ink(part.Dim), waveWord(wave, len(m.Waves), m.Request.Mode))
 		say(p.ink(inkOf(state)), p.c.Look.Mark(markOf(state))+" "+p.word(state))
 		below()
-		if state == app.WaveMoving {
+		if state == moves.WaveMoving {
 			say(p.ink(part.Text), p.restWord())
 		}
 		p.window(x, y, nil)
@@ -145,8 +145,8 @@ func span(seconds float64) string {
 }
 
 // word is the state of a wave, or the phase of its workloads while it goes on.
-func (p *page) word(s app.WaveState) string {
-	if s != app.WaveMoving || p.v.state == nil {
+func (p *page) word(s moves.WaveState) string {
+	if s != moves.WaveMoving || p.v.state == nil {
 		return string(s)
 	}
 	if p.v.paused() {
@@ -163,18 +163,18 @@ func (p *page) word(s app.WaveState) string {
 
 var order = map[migrate.Phase]int{migrate.Broken: 0, migrate.Waiting: 1, migrate.Preparing: 2, migrate.Copying: 3, migrate.Following: 4, migrate.Ready: 5, migrate.Cutting: 6, migrate.There: 7}
 
-func inkOf(s app.WaveState) part.Ink {
-	return map[app.WaveState]part.Ink{app.WavePlanned: part.Dim, app.WaveMoving: part.Sky, app.WaveBroken: part.Coral, app.WaveMoved: part.Violet,
-		app.WaveReturning: part.Sky, app.WaveBack: part.Dim, app.WaveLeaving: part.Sky, app.WaveDone: part.Teal}[s]
+func inkOf(s moves.WaveState) part.Ink {
+	return map[moves.WaveState]part.Ink{moves.WavePlanned: part.Dim, moves.WaveMoving: part.Sky, moves.WaveBroken: part.Coral, moves.WaveMoved: part.Violet,
+		moves.WaveReturning: part.Sky, moves.WaveBack: part.Dim, moves.WaveLeaving: part.Sky, moves.WaveDone: part.Teal}[s]
 }
 
-func markOf(s app.WaveState) run.Status {
-	return map[app.WaveState]run.Status{app.WavePlanned: run.Planned, app.WaveMoving: run.UnderWay, app.WaveBroken: run.Failed, app.WaveMoved: run.Held,
-		app.WaveReturning: run.UnderWay, app.WaveBack: run.Retired, app.WaveLeaving: run.UnderWay, app.WaveDone: run.Standing}[s]
+func markOf(s moves.WaveState) run.Status {
+	return map[moves.WaveState]run.Status{moves.WavePlanned: run.Planned, moves.WaveMoving: run.UnderWay, moves.WaveBroken: run.Failed, moves.WaveMoved: run.Held,
+		moves.WaveReturning: run.UnderWay, moves.WaveBack: run.Retired, moves.WaveLeaving: run.UnderWay, moves.WaveDone: run.Standing}[s]
 }
 
 // window draws how much of the window is used.
-func (p *page) window(x, y int, d *app.MoveDraft) {
+func (p *page) window(x, y int, d *moves.Draft) {
 	var windows []plan.Window
 	if d != nil {
 		windows = d.Windows
@@ -298,7 +298,7 @@ func (p *page) lanesOf() []lane {
 		if r == nil || st == nil {
 			continue
 		}
-		l := lane{id: id, from: st.Copying.From, to: r.Site, there: strings.TrimSpace(r.Spec.Size), thMark: run.Planned, thWord: "not yet", hereMark: run.Standing, hereWord: "running"}
+		l := lane{id: id, from: st.Copying.From, to: r.Site, there: strings.TrimSpace(r.AsInstance().Size), thMark: run.Planned, thWord: "not yet", hereMark: run.Standing, hereWord: "running"}
 		if l.there == "" {
 			l.there = r.Detail
 		}
@@ -326,9 +326,9 @@ func (p *page) states(l *lane, s *run.State) {
 	kept := l.id + "@" + l.from
 	m := p.v.shown()
 	switch state := m.States[m.Current()]; {
-	case state == app.WaveDone:
+	case state == moves.WaveDone:
 		l.hereMark, l.hereWord = run.Retired, "gone"
-	case state == app.WaveBack:
+	case state == moves.WaveBack:
 		l.hereMark, l.hereWord = run.Standing, "running"
 	case has(op.Suspend.On(kept)):
 		l.hereMark, l.hereWord = run.Held, "suspended, kept"
@@ -336,7 +336,7 @@ func (p *page) states(l *lane, s *run.State) {
 		l.hereMark, l.hereWord = run.Held, "off, kept"
 	}
 	switch {
-	case m.States[m.Current()] == app.WaveBack:
+	case m.States[m.Current()] == moves.WaveBack:
 		l.thMark, l.thWord = run.Retired, "gone"
 	case has(op.Carry.On(l.id)):
 		l.thMark, l.thWord = run.Standing, "running"

@@ -80,7 +80,7 @@ func (p *page) told(l lane) []migrate.Difference {
 	var out []migrate.Difference
 	for i := range s.Plan.Resources {
 		r := &s.Plan.Resources[i]
-		if r.Kind != kinds.Interface || r.Spec.Instance != l.id {
+		if r.Kind != kinds.Interface || r.AsInterface().Instance != l.id {
 			continue
 		}
 		here, there := "", "known when it is plugged in"
@@ -91,7 +91,7 @@ func (p *page) told(l lane) []migrate.Difference {
 			there = a
 		}
 		out = append(out, migrate.Difference{What: "address", Here: here, There: there})
-		for _, port := range r.Spec.Ports {
+		for _, port := range r.AsInterface().Ports {
 			name := fmt.Sprintf("port.%d", port)
 			was, _ := s.Attribute(r.ID+"@"+l.from, name)
 			if now, ok := s.Attribute(r.ID, name); ok && now != was {
@@ -101,7 +101,7 @@ func (p *page) told(l lane) []migrate.Difference {
 	}
 	for i := range s.Plan.Steps {
 		st := &s.Plan.Steps[i]
-		if r := s.Plan.Resource(st.Resource); st.Op == op.Name && st.Naming != nil && (r.Spec.Instance == l.id || r.Spec.EndpointOf != "" && s.Plan.Resource(r.Spec.EndpointOf) != nil && s.Plan.Resource(r.Spec.EndpointOf).On == l.id) {
+		if r := s.Plan.Resource(st.Resource); st.Op == op.Name && st.Naming != nil && (r.AsInterface().Instance == l.id || r.AsEndpoint().EndpointOf != "" && s.Plan.Resource(r.AsEndpoint().EndpointOf) != nil && s.Plan.Resource(r.AsEndpoint().EndpointOf).On == l.id) {
 			word := "follows; resolvers are waited for"
 			if now, ok := s.Attribute(st.Naming.Interface, "address"); ok && s.Step(st.ID).Status == run.Standing {
 				word = "stands for " + now + ", say all who were asked"

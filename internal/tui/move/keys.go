@@ -8,8 +8,9 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/change"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/sites"
 	"andamio/internal/tui/view"
 )
 
@@ -114,7 +115,7 @@ func (v *View) keysOfWave() []view.Key {
 	back := view.On("b", "b", "go back", "shows what going back does, and does it once you say so", view.Run(v.goBack))
 	again := func(word, says string) view.Key { return view.On("r", "r", word, says, view.Run(v.next)) }
 	switch m.States[m.Current()] {
-	case app.WaveMoving:
+	case moves.WaveMoving:
 		var keys []view.Key
 		if v.failures() > 0 {
 			keys = append(keys, again("try again", "tries what failed again"))
@@ -127,11 +128,11 @@ func (v *View) keysOfWave() []view.Key {
 			keys = append(keys, view.On("c", "c", "cut over", "asks, then stops it here, copies what is left, and starts it there", view.Run(v.cutOver)), view.On("s", "s", pause, says, view.Run(v.rest)))
 		}
 		return append(keys, back)
-	case app.WaveMoved:
+	case moves.WaveMoved:
 		return []view.Key{back, view.On("k", "k", "commit", "shows what is taken away where it was, and does it once you say so; then nothing goes back", view.Run(v.commit))}
-	case app.WaveBroken:
+	case moves.WaveBroken:
 		return []view.Key{again("go on", "lets the run that broke off go on"), back}
-	case app.WavePlanned:
+	case moves.WavePlanned:
 		return []view.Key{again("begin the wave", "begins the next wave")}
 	}
 	return nil
@@ -220,7 +221,7 @@ func (v *View) pairNow() tea.Cmd {
 	v.problem = ""
 	return func() tea.Msg {
 		for _, from := range froms {
-			p, err := v.app.MakePair(v.ctx, from, to, app.Both)
+			p, err := v.app.MakePair(v.ctx, from, to, sites.Both)
 			if err != nil {
 				return done{err: err}
 			}

@@ -19,6 +19,10 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/runs"
+	"andamio/internal/service/sites"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -28,12 +32,12 @@ type View struct {
 	ctx context.Context
 	app *app.App
 
-	moves []*app.Move
+	moves []*moves.Move
 	// at is the move that is shown, -1 when one is being planned.
 	at          int
-	deployments []app.Deployment
+	deployments []deployments.Deployment
 	sites       []string
-	pairs       []app.Pair
+	pairs       []sites.Pair
 	estate      *estate.Estate
 
 	// What is being planned: the workloads on the one bank, with those that are marked; the site on the other; how.
@@ -42,21 +46,21 @@ type View struct {
 	marked map[string]bool
 	// to is the site, the one after the last has placement choose.
 	to   int
-	wish app.MoveRequest
+	wish moves.Request
 	// focus is where the arrows are, knob the setting that they are on; only says that what is chosen of the target is
 	// meant for the workload under the cursor alone.
 	focus    focus
 	knob     int
 	only     bool
-	draft    *app.MoveDraft
+	draft    *moves.Draft
 	problem  string
-	broken   *app.Breaking
+	broken   *moves.Breaking
 	drafting bool
 
 	// What is moved: the run that is shown, and its state.
 	runID int64
 	state *run.State
-	watch <-chan app.Batch
+	watch <-chan runs.Batch
 	stop  context.CancelFunc
 	pick  int
 	calm  bool
@@ -88,7 +92,7 @@ type spot struct {
 
 // New makes the view.
 func New(ctx context.Context, a *app.App) *View {
-	return &View{ctx: ctx, app: a, at: -1, marked: map[string]bool{}, wish: app.MoveRequest{Mode: change.Warm, TimeZone: "UTC"}}
+	return &View{ctx: ctx, app: a, at: -1, marked: map[string]bool{}, wish: moves.Request{Mode: change.Warm, TimeZone: "UTC"}}
 }
 
 // Name, Digit and Badge describe the tab.
@@ -111,23 +115,23 @@ func (v *View) Badge(time.Time) string {
 
 // gathered is what the view shows, worked out beside the screen.
 type gathered struct {
-	moves       []*app.Move
-	deployments []app.Deployment
+	moves       []*moves.Move
+	deployments []deployments.Deployment
 	estate      *estate.Estate
-	pairs       []app.Pair
+	pairs       []sites.Pair
 	err         error
 }
 
 // heard is a batch of a run's events.
 type heard struct {
 	run   int64
-	batch app.Batch
+	batch runs.Batch
 	more  bool
 }
 
 // drafted is a move that was worked out.
 type drafted struct {
-	draft *app.MoveDraft
+	draft *moves.Draft
 	err   error
 }
 
@@ -252,7 +256,7 @@ func (v *View) mark(names []string) {
 }
 
 // shown is the move that is shown, nil while one is planned.
-func (v *View) shown() *app.Move {
+func (v *View) shown() *moves.Move {
 	if v.at < 0 || v.at >= len(v.moves) {
 		return nil
 	}

@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
@@ -23,6 +22,9 @@ import (
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/rehearse"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/site"
 	"andamio/internal/store"
@@ -43,8 +45,8 @@ func standing(t *testing.T) *View {
 	require.NoError(t, err)
 	fine := site.Trial{Reachable: true, BytesPerSecond: 50e6, RoundTrip: time.Millisecond}
 	v := New(context.Background(), nil)
-	v.Update(gathered{deployments: []app.Deployment{{Deployment: store.Deployment{ID: 3, Name: "flood-watch"}, Runs: []store.Run{{State: run.Standing}}, Stand: stand}}, estate: e,
-		pairs: []app.Pair{{A: "alisio-norte", B: "vega", Start: app.Both, AtoB: fine, BtoA: fine}, {A: "presa", B: "vega", Start: app.Both, AtoB: site.Trial{Why: "refused"}, BtoA: fine}}})
+	v.Update(gathered{deployments: []deployments.Deployment{{Deployment: store.Deployment{ID: 3, Name: "flood-watch"}, Runs: []store.Run{{State: run.Standing}}, Stand: stand}}, estate: e,
+		pairs: []sites.Pair{{A: "alisio-norte", B: "vega", Start: sites.Both, AtoB: fine, BtoA: fine}, {A: "presa", B: "vega", Start: sites.Both, AtoB: site.Trial{Why: "refused"}, BtoA: fine}}})
 	require.NotEmpty(t, v.rows)
 	return v
 }
@@ -167,7 +169,7 @@ func TestEverythingOfAMoveIsChosenOnScreen(t *testing.T) {
 
 func TestARuleThatForbidsItIsLiftedWhenSaid(t *testing.T) {
 	v := standing(t)
-	broken := &app.Breaking{Breaches: []placement.Breach{{Rule: "sensitive-data-stays-home", Because: "its data is sensitive", Workloads: []string{"contacts-host-1"}, How: "presa"}}}
+	broken := &moves.Breaking{Breaches: []placement.Breach{{Rule: "sensitive-data-stays-home", Because: "its data is sensitive", Workloads: []string{"contacts-host-1"}, How: "presa"}}}
 	v.Update(drafted{err: fmt.Errorf("wave 1: %w", broken)})
 	text := drawn(v, 160, 43)
 	assert.Contains(t, text, "the rules forbid it: contacts-host-1: its")
@@ -191,7 +193,7 @@ func TestWhatTheMapAsksForIsMarked(t *testing.T) {
 }
 
 // draftOf is a move of one workload, worked out as far as no site has to be asked.
-func draftOf(t *testing.T, v *View, mode change.Mode) *app.MoveDraft {
+func draftOf(t *testing.T, v *View, mode change.Mode) *moves.Draft {
 	t.Helper()
 	e, err := templates.DemoEstate()
 	require.NoError(t, err)
@@ -202,10 +204,10 @@ func draftOf(t *testing.T, v *View, mode change.Mode) *app.MoveDraft {
 	require.NoError(t, err)
 	load := migrate.Load{Used: 168e6, Size: 20 << 30, Rate: 1e6, Bandwidth: 50e6, Mode: mode}
 	window := plan.Window{From: now.Add(2 * time.Hour), To: now.Add(8 * time.Hour)}
-	m := &app.Move{Name: "contacts-host-1 to alisio-norte", Request: app.MoveRequest{Mode: mode}, Loads: map[string]migrate.Load{"contacts-host-1": load},
-		Waves: []migrate.Wave{{Instances: []string{"contacts-host-1"}, Seconds: 7200}, {Instances: []string{"map-host-1"}, Seconds: 5 * 3600}}, States: []app.WaveState{app.WavePlanned, app.WavePlanned},
+	m := &moves.Move{Name: "contacts-host-1 to alisio-norte", Request: moves.Request{Mode: mode}, Loads: map[string]migrate.Load{"contacts-host-1": load},
+		Waves: []migrate.Wave{{Instances: []string{"contacts-host-1"}, Seconds: 7200}, {Instances: []string{"map-host-1"}, Seconds: 5 * 3600}}, States: []moves.WaveState{moves.WavePlanned, moves.WavePlanned},
 		Choices: []migrate.Choice{{Instance: "contacts-host-1", Site: "alisio-norte"}}, From: map[string]string{"contacts-host-1": "vega"}}
-	d := &app.MoveDraft{Move: m, Order: app.Order{Plan: p}, Stand: stand, To: to, Loads: m.Loads, Forecasts: map[string]migrate.Forecast{"contacts-host-1": migrate.Predict(load)},
+	d := &moves.Draft{Move: m, Order: deployments.Order{Plan: p}, Stand: stand, To: to, Loads: m.Loads, Forecasts: map[string]migrate.Forecast{"contacts-host-1": migrate.Predict(load)},
 		Windows: []plan.Window{window, {From: window.From.AddDate(0, 0, 7), To: window.To.AddDate(0, 0, 7)}}, Seconds: 35, Down: 14, Rehearsed: rehearse.Answer{P90: 44 * time.Second},
 		Secrets: []string{"register_key"}}
 	d.Differences = migrate.Differences(stand, to, e, []string{"contacts-host-1"}, mode)
@@ -251,9 +253,9 @@ func going(t *testing.T) (*View, func(kind run.EventKind, step string, attribute
 	t.Helper()
 	v := standing(t)
 	d := draftOf(t, v, change.Warm)
-	d.Move.Waves, d.Move.States = d.Move.Waves[:1], []app.WaveState{app.WaveMoving}
+	d.Move.Waves, d.Move.States = d.Move.Waves[:1], []moves.WaveState{moves.WaveMoving}
 	d.Move.ID, d.Move.Runs = 1, []store.MoveRun{{Wave: 0, Kind: store.MoveThere, Run: 9}}
-	v.moves, v.at, v.runID, v.state = []*app.Move{d.Move}, 0, 9, run.New(d.Order.Plan)
+	v.moves, v.at, v.runID, v.state = []*moves.Move{d.Move}, 0, 9, run.New(d.Order.Plan)
 	seq := int64(0)
 	return v, func(kind run.EventKind, step string, attributes ...string) {
 		seq++
@@ -306,13 +308,13 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 
 	say(run.StepFailed, "contacts-host-1/follow")
 	assert.Contains(t, fmt.Sprint(v.Keys()), "try again")
-	v.moves[0].States[0] = app.WaveMoved
+	v.moves[0].States[0] = moves.WaveMoved
 	text = drawn(v, 160, 43)
 	assert.Contains(t, text, "‖ moved, not committed")
 	assert.Contains(t, fmt.Sprint(v.Keys()), "commit")
 	require.Len(t, v.Actions(), 2)
 	assert.Contains(t, fmt.Sprint(v.Why().Lines), "jurisdiction", "why lists all that is otherwise")
-	v.moves[0].States[0] = app.WaveDone
+	v.moves[0].States[0] = moves.WaveDone
 	assert.Contains(t, drawn(v, 160, 43), "committed")
 	assert.Empty(t, v.Badge(now))
 	press(t, v, "n")

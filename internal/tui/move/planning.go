@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"andamio/internal/app"
 	"andamio/internal/core/run"
+	"andamio/internal/service/sites"
 	"andamio/internal/tui/part"
 )
 
@@ -198,7 +198,7 @@ func (p *page) verdict(site string) (string, part.Ink) {
 	return "", part.Dim
 }
 
-func (p *page) pairOf(a, b string) *app.Pair {
+func (p *page) pairOf(a, b string) *sites.Pair {
 	for i := range p.v.pairs {
 		if x := &p.v.pairs[i]; x.A == min(a, b) && x.B == max(a, b) {
 			return x

@@ -6,16 +6,16 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/view"
 )
 
 // compile works an order out beside the screen and has the Deploy view show it: nothing is done before it was seen.
-func (v *View) compile(make func() (app.Order, error)) tea.Cmd {
+func (v *View) compile(make func() (deployments.Order, error)) tea.Cmd {
 	return func() tea.Msg {
 		o, err := make()
 		if err != nil {
@@ -39,18 +39,18 @@ func (v *View) Actions() []view.Action {
 	if tier != "" {
 		what = tier
 	}
-	first := func(name, effect string, make func() (app.Order, error)) view.Action {
+	first := func(name, effect string, make func() (deployments.Order, error)) view.Action {
 		return view.Action{Name: name, Effect: effect + "; shows the plan first", Do: func() tea.Cmd { return v.compile(make) }}
 	}
 	acts := []view.Action{
 		{Name: "open a shell", Effect: "on the instance of the selected plank", Do: v.shellHere},
-		first("stop "+what, "stops what runs there and switches its instances off", func() (app.Order, error) { return v.app.Powering(v.ctx, id, tier, false) }),
-		first("start "+what, "switches its instances on and starts what runs there", func() (app.Order, error) { return v.app.Powering(v.ctx, id, tier, true) }),
+		first("stop "+what, "stops what runs there and switches its instances off", func() (deployments.Order, error) { return v.app.Powering(v.ctx, id, tier, false) }),
+		first("start "+what, "switches its instances on and starts what runs there", func() (deployments.Order, error) { return v.app.Powering(v.ctx, id, tier, true) }),
 		{Name: "change an input", Effect: "shows the plan that leads to the design with it", Ask: "NAME=VALUE",
 			Answer: func(text string) tea.Cmd {
-				return v.compile(func() (app.Order, error) { return v.app.ChangingInput(v.ctx, id, text) })
+				return v.compile(func() (deployments.Order, error) { return v.app.ChangingInput(v.ctx, id, text) })
 			}, Wrong: func(string) string { return "" }},
-		first("update from the template", "compares what stands with the template as it is now", func() (app.Order, error) {
+		first("update from the template", "compares what stands with the template as it is now", func() (deployments.Order, error) {
 			draft, o, err := v.app.Updating(v.ctx, id, "", templates.DraftRequest{})
 			if err == nil && draft.Plan == nil {
 				err = fmt.Errorf("the template cannot be planned now: %v %v", draft.Err, draft.Diagnostics)
@@ -62,7 +62,7 @@ func (v *View) Actions() []view.Action {
 		acts = append(acts, view.Action{Name: "scale " + node, Effect: "gives it more or fewer instances; shows the plan first", Ask: "how many",
 			Answer: func(text string) tea.Cmd {
 				n, _ := strconv.Atoi(text)
-				return v.compile(func() (app.Order, error) { return v.app.Scaling(v.ctx, id, node, n) })
+				return v.compile(func() (deployments.Order, error) { return v.app.Scaling(v.ctx, id, node, n) })
 			}, Wrong: func(text string) string {
 				if n, err := strconv.Atoi(text); err != nil || n < 0 {
 					return "that is no number of instances"
@@ -73,17 +73,17 @@ func (v *View) Actions() []view.Action {
 	return append(acts,
 		view.Action{Name: "clone " + d.Name, Effect: "another deployment like it, with addresses of its own; shows the plan first", Ask: "its name",
 			Answer: func(text string) tea.Cmd {
-				return v.compile(func() (app.Order, error) { return v.app.Cloning(v.ctx, id, text) })
+				return v.compile(func() (deployments.Order, error) { return v.app.Cloning(v.ctx, id, text) })
 			}, Wrong: func(string) string { return "" }},
 		view.Action{Name: "make a template of " + d.Name, Effect: "writes a template with its scripts that raises the like of what stands", Ask: "a new folder",
 			Answer: func(text string) tea.Cmd {
 				return func() tea.Msg { return view.Written(v.app.Capture(v.ctx, id, text)) }
 			}, Wrong: func(string) string { return "" }},
-		first("retire "+d.Name, "takes everything of it away", func() (app.Order, error) { return v.app.Retiring(v.ctx, id) }))
+		first("retire "+d.Name, "takes everything of it away", func() (deployments.Order, error) { return v.app.Retiring(v.ctx, id) }))
 }
 
 // scalable is the node of a tier whose number of instances an input may say: that of its instances.
-func (v *View) scalable(d *app.Deployment, tier string) string {
+func (v *View) scalable(d *deployments.Deployment, tier string) string {
 	for i := range d.Stand.Plan.Resources {
 		if r := &d.Stand.Plan.Resources[i]; r.Kind == kinds.Instance && health.TiersOf(d.Stand.Plan)[r.ID] == tier {
 			return r.Node
@@ -106,8 +106,8 @@ func (v *View) shellHere() tea.Cmd {
 	switch {
 	case r.On != "":
 		on = r.On
-	case r.Spec.EndpointOf != "":
-		on = s.Resource(r.Spec.EndpointOf).On
+	case r.AsEndpoint().EndpointOf != "":
+		on = s.Resource(r.AsEndpoint().EndpointOf).On
 	}
 	if host := s.Resource(on); host == nil || host.Kind != kinds.Instance {
 		return view.Cmd(view.Notice{Text: r.Title + " runs on no instance, so there is no shell to open"})

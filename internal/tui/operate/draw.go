@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"andamio/internal/app"
 	"andamio/internal/core/elevation"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 	"andamio/internal/tui/part"
 )
 
@@ -159,7 +159,7 @@ func counted(good, all int, word string) string {
 	return strings.TrimSpace(fmt.Sprintf("%d of %d %s", good, all, word))
 }
 
-func (v *View) drawDeployment(c *part.Canvas, r part.Rect, y int, d *app.Deployment) {
+func (v *View) drawDeployment(c *part.Canvas, r part.Rect, y int, d *deployments.Deployment) {
 	name, state, readings, _ := columns(r.W)
 	whole, last := v.whole(d), d.Last()
 	status := whole.Status
@@ -186,7 +186,7 @@ func (v *View) drawDeployment(c *part.Canvas, r part.Rect, y int, d *app.Deploym
 	c.Right(r.X+r.W-2, y, part.In(part.Text), fmt.Sprintf("%.2f so far · %.3f %s/h", spent, d.CostPerHour(), d.Stand.Plan.Currency))
 }
 
-func titleOf(d *app.Deployment, tier string) string {
+func titleOf(d *deployments.Deployment, tier string) string {
 	for _, s := range d.Stand.Plan.Services {
 		if s.Name == tier && s.Title != "" {
 			return s.Title
@@ -226,7 +226,7 @@ func (v *View) drawSide(c *part.Canvas, r part.Rect) {
 }
 
 // drawHistory lists the deployment's runs, the newest first.
-func (v *View) drawHistory(c *part.Canvas, r part.Rect, d *app.Deployment) int {
+func (v *View) drawHistory(c *part.Canvas, r part.Rect, d *deployments.Deployment) int {
 	y := r.Y
 	c.Text(r.X, y, part.In(part.Steel).Strong(), "its runs")
 	for i := len(d.Runs) - 1; i >= 0 && y < r.Y+r.H-2; i-- {
@@ -251,7 +251,7 @@ func (v *View) drawResource(c *part.Canvas, r part.Rect, s *run.State, res *run.
 	if host := s.Resource(res.On); host != nil {
 		on = host
 	}
-	if of := s.Resource(res.Spec.EndpointOf); of != nil {
+	if of := s.Resource(res.AsEndpoint().EndpointOf); of != nil {
 		on = s.Resource(of.On)
 	}
 	v.reading(c, r, y, "we", part.InkOf(cond.Status), cond.Word, time.Time{})
@@ -272,7 +272,7 @@ func (v *View) drawResource(c *part.Canvas, r part.Rect, s *run.State, res *run.
 
 func (v *View) interfaceOf(s *run.State, host *run.Resource) *run.Resource {
 	for i := range s.Resources {
-		if s.Resources[i].Spec.Instance == host.ID && s.Resources[i].Attributes["address"] != "" {
+		if s.Resources[i].AsInterface().Instance == host.ID && s.Resources[i].Attributes["address"] != "" {
 			return &s.Resources[i]
 		}
 	}

@@ -3,9 +3,9 @@ package operate
 import (
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 	"andamio/internal/tui/view"
 )
 
@@ -18,7 +18,7 @@ type read struct {
 }
 
 // readingOf is how a deployment is, by tier; nil if it has no picture.
-func (v *View) readingOf(d *app.Deployment) *health.Reading {
+func (v *View) readingOf(d *deployments.Deployment) *health.Reading {
 	s := v.states[d.ID]
 	if s == nil {
 		return nil
@@ -35,7 +35,7 @@ func (v *View) readingOf(d *app.Deployment) *health.Reading {
 }
 
 // tally is that of a deployment, or of one of its tiers.
-func (v *View) tally(d *app.Deployment, tier string) health.Tally {
+func (v *View) tally(d *deployments.Deployment, tier string) health.Tally {
 	r := v.readingOf(d)
 	switch {
 	case r == nil:
@@ -49,7 +49,7 @@ func (v *View) tally(d *app.Deployment, tier string) health.Tally {
 }
 
 // whole is how a deployment is, in the words that every view says.
-func (v *View) whole(d *app.Deployment) health.Deployment {
+func (v *View) whole(d *deployments.Deployment) health.Deployment {
 	t := v.tally(d, "")
 	out := d.HealthBy(&t)
 	out.At = v.looked[d.ID].At

@@ -15,6 +15,8 @@ import (
 	"andamio/internal/core/health"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -24,11 +26,11 @@ type View struct {
 	ctx context.Context
 	app *app.App
 
-	all    []app.Deployment
+	all    []deployments.Deployment
 	states map[int64]*run.State
 	// read are the readings, by deployment.
 	read   map[int64]read
-	looked map[int64]app.Readings
+	looked map[int64]deployments.Readings
 	rows   []row
 	at     int
 	// seen says by what runs the deployments were worked out; they are worked out anew when those change.
@@ -41,7 +43,7 @@ type View struct {
 	inElevation bool
 	log         bool
 	at0         map[int]int
-	shells      shells
+	shells      shellPanes
 }
 
 // row is a line of the list: a deployment, or a tier of one.
@@ -52,7 +54,7 @@ type row struct {
 
 // New makes the view.
 func New(ctx context.Context, a *app.App) *View {
-	return &View{ctx: ctx, app: a, states: map[int64]*run.State{}, looked: map[int64]app.Readings{}}
+	return &View{ctx: ctx, app: a, states: map[int64]*run.State{}, looked: map[int64]deployments.Readings{}}
 }
 
 // Name, Digit and Badge describe the tab.
@@ -76,7 +78,7 @@ func (v *View) Badge(time.Time) string {
 // gathered are the deployments with their pictures.
 type gathered struct {
 	seen   string
-	all    []app.Deployment
+	all    []deployments.Deployment
 	states map[int64]*run.State
 	err    error
 }
@@ -84,7 +86,7 @@ type gathered struct {
 // looked is what was asked of the sites and endpoints.
 type looked struct {
 	id  int64
-	now app.Readings
+	now deployments.Readings
 	err error
 }
 
@@ -194,8 +196,8 @@ func (v *View) list() {
 }
 
 // show selects a deployment, or something that stands of one.
-func (v *View) show(t app.Thing) {
-	if t.Kind != app.ADeployment && t.Kind != app.AResource {
+func (v *View) show(t reconcile.Thing) {
+	if t.Kind != reconcile.ADeployment && t.Kind != reconcile.AResource {
 		return
 	}
 	for i, r := range v.rows {
@@ -210,7 +212,7 @@ func (v *View) show(t app.Thing) {
 			v.pick(before)
 		}
 	}
-	if s := v.state(); s != nil && t.Kind == app.AResource && s.Resource(t.ID) != nil {
+	if s := v.state(); s != nil && t.Kind == reconcile.AResource && s.Resource(t.ID) != nil {
 		v.elevation.Selected, v.inElevation = s.Plan.Plank(t.ID), true
 	}
 }
@@ -237,7 +239,7 @@ const othersEvery = 20 * time.Second
 
 // askOther asks the deployment that nobody asked for the longest time, so that none is shown as well that was never asked.
 func (v *View) askOther() tea.Cmd {
-	var oldest *app.Deployment
+	var oldest *deployments.Deployment
 	for i := range v.all {
 		d := &v.all[i]
 		if d.State() == run.Retired || time.Since(v.looked[d.ID].At) < othersEvery {
@@ -253,7 +255,7 @@ func (v *View) askOther() tea.Cmd {
 	return v.ask(oldest)
 }
 
-func (v *View) ask(d *app.Deployment) tea.Cmd {
+func (v *View) ask(d *deployments.Deployment) tea.Cmd {
 	if v.app == nil || v.states[d.ID] == nil || len(d.Stand.Plan.Resources) == 0 || going(d) {
 		return nil
 	}
@@ -267,7 +269,7 @@ func (v *View) ask(d *app.Deployment) tea.Cmd {
 }
 
 // going reports that a run of a deployment is under way: how it is is told by that run.
-func going(d *app.Deployment) bool { return d.State() == run.UnderWay }
+func going(d *deployments.Deployment) bool { return d.State() == run.UnderWay }
 
 // apply takes what was said into the picture. While a run goes on the picture is the run's.
 func (v *View) apply(id int64) {
@@ -304,7 +306,7 @@ func (v *View) goes(id int64) bool {
 }
 
 // selected is the deployment that is selected.
-func (v *View) selected() *app.Deployment {
+func (v *View) selected() *deployments.Deployment {
 	if v.at >= len(v.rows) {
 		return nil
 	}
@@ -331,7 +333,7 @@ func (v *View) move(dx, dy int) {
 }
 
 // pick selects in the elevation what belongs to the selected row.
-func (v *View) pick(before *app.Deployment) {
+func (v *View) pick(before *deployments.Deployment) {
 	s := v.state()
 	if s == nil {
 		return
@@ -401,7 +403,7 @@ func (v *View) Export() tea.Cmd {
 		return nil
 	}
 	snap, by := s.Snapshot(), v.elevation.By
-	return func() tea.Msg { return view.Written(app.ExportPictures(snap, by, time.Now(), ".")) }
+	return func() tea.Msg { return view.Written(deployments.ExportPictures(snap, by, time.Now(), ".")) }
 }
 
 // Why explains the selected resource: why it is there, and why it counts as well or not.

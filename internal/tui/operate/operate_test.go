@@ -10,13 +10,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/health"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -34,7 +34,7 @@ func standing(t *testing.T) *View {
 	require.NoError(t, stands.Plan.Arrange())
 	last := store.Run{ID: 3, Deployment: 1, State: run.Standing, Created: noon.Add(-2 * time.Hour), Ended: noon.Add(-time.Hour)}
 	old := store.Run{ID: 2, Deployment: 2, Purpose: "retire lab", State: run.Standing, Created: noon.Add(-9 * time.Hour), Ended: noon.Add(-8 * time.Hour)}
-	v.take(gathered{all: []app.Deployment{
+	v.take(gathered{all: []deployments.Deployment{
 		{Deployment: store.Deployment{ID: 1, Name: "flood-watch"}, Runs: []store.Run{last}, Stand: stands},
 		{Deployment: store.Deployment{ID: 2, Name: "lab"}, Runs: []store.Run{old}, Stand: change.Nothing(p)},
 	}, states: map[int64]*run.State{1: run.Stood(stands.Plan, nil), 2: run.Stood(change.Nothing(p).Plan, nil)}})
@@ -63,7 +63,7 @@ func TestDeploymentsStandByTier(t *testing.T) {
 // TestWhatIsSaidShows takes in what sites and endpoints say: what is gone, silent, off or half done is told apart.
 func TestWhatIsSaidShows(t *testing.T) {
 	v := standing(t)
-	v.Update(looked{id: 1, now: app.Readings{At: noon, Sites: map[string]run.Reading{
+	v.Update(looked{id: 1, now: deployments.Readings{At: noon, Sites: map[string]run.Reading{
 		"contacts-host-1": {Text: "it is not there", At: noon}, "readings-host-1": {Text: "active", Good: true, At: noon}},
 		Answers: map[string]run.Reading{"river-map-1.app_endpoint": {Text: "refused · http", At: noon}, "forecast-1": {Text: "open · tcp", Good: true, At: noon}},
 		Failed:  map[string]string{"presa": "timed out"}}})
@@ -132,7 +132,7 @@ func TestKeysMoveAndOpen(t *testing.T) {
 }
 
 func TestTiersWithoutServicesGoByTheirNodes(t *testing.T) {
-	d := &app.Deployment{Stand: change.Standing{Plan: &plan.Plan{Resources: []plan.Resource{
+	d := &deployments.Deployment{Stand: change.Standing{Plan: &plan.Plan{Resources: []plan.Resource{
 		{ID: "a-1", Node: "a", Kind: kinds.Software}, {ID: "b-1", Node: "b", Kind: kinds.Instance}, {ID: "c-1", Node: "c", Kind: kinds.Software}}}}}
 	assert.Equal(t, []string{"a", "b", "c"}, health.Tiers(d.Stand.Plan), "an instance with nothing on it is one by itself")
 }
@@ -146,7 +146,7 @@ func TestWhatRisesIsUnderWay(t *testing.T) {
 	s.Apply(run.Event{Seq: 3, Kind: run.SiteSays, Resource: "app-lan@vega", Text: "building", At: noon})
 	v := New(context.Background(), nil)
 	goes := store.Run{ID: 1, Deployment: 1, State: run.UnderWay, Created: noon.Add(-time.Minute), Beat: noon}
-	v.take(gathered{all: []app.Deployment{{Deployment: store.Deployment{ID: 1, Name: "flood-watch"}, Runs: []store.Run{goes}, Stand: change.Nothing(p)}},
+	v.take(gathered{all: []deployments.Deployment{{Deployment: store.Deployment{ID: 1, Name: "flood-watch"}, Runs: []store.Run{goes}, Stand: change.Nothing(p)}},
 		states: map[int64]*run.State{1: s}})
 	text := draw(v, 160, 43)
 	assert.Regexp(t, `◩ flood-watch\s+under way`, text)
@@ -155,7 +155,7 @@ func TestWhatRisesIsUnderWay(t *testing.T) {
 	assert.Empty(t, v.Badge(noon))
 	assert.Equal(t, "under way", v.condition(s.Resource("app-lan@vega")).Word)
 	assert.Equal(t, "planned", v.condition(s.Resource("contacts-1")).Word)
-	v.Update(looked{id: 1, now: app.Readings{At: noon, Sites: map[string]run.Reading{"contacts-host-1": {Text: "it is not there", At: noon}}}})
+	v.Update(looked{id: 1, now: deployments.Readings{At: noon, Sites: map[string]run.Reading{"contacts-host-1": {Text: "it is not there", At: noon}}}})
 	assert.Empty(t, v.Badge(noon), "what a site has not yet is no fault while it is built")
 	s.Apply(run.Event{Seq: 4, Kind: run.StepFailed, Step: "app-lan@vega/create", Resource: "app-lan@vega", Text: "refused", At: noon})
 	assert.Equal(t, "1", v.Badge(noon), "a failure is one at once")

@@ -8,7 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/vt"
 
-	"andamio/internal/app"
+	"andamio/internal/service/shells"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -20,7 +20,7 @@ const (
 )
 
 // shells are the open shells, side by side as tabs.
-type shells struct {
+type shellPanes struct {
 	open  []*shell
 	at    int
 	focus bool
@@ -29,8 +29,8 @@ type shells struct {
 
 // shell is one shell with the terminal that it writes to.
 type shell struct {
-	host app.Host
-	conn *app.Shell
+	host shells.Host
+	conn *shells.Shell
 	term *vt.SafeEmulator
 	// wake is written to when there is something new to show, and closed in the end.
 	wake chan struct{}
@@ -46,7 +46,7 @@ type (
 )
 
 // openShell opens a shell beside those that are open, and gives it the keys.
-func (v *View) openShell(h app.Host) tea.Cmd {
+func (v *View) openShell(h shells.Host) tea.Cmd {
 	w, height := max(v.shells.w, 40), max(v.shells.h, 8)
 	ctx, a := v.ctx, v.app
 	return func() tea.Msg {
@@ -90,7 +90,7 @@ func (s *shell) listen() tea.Cmd {
 	}
 }
 
-func (p *shells) update(msg tea.Msg) tea.Cmd {
+func (p *shellPanes) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case shellOpened:
 		if msg.err != nil {
@@ -107,7 +107,7 @@ func (p *shells) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (p *shells) drop(s *shell) {
+func (p *shellPanes) drop(s *shell) {
 	_ = s.conn.Close()
 	for i, x := range p.open {
 		if x == s {
@@ -120,7 +120,7 @@ func (p *shells) drop(s *shell) {
 }
 
 // give gives what is typed or pasted to the shell that has the focus.
-func (p *shells) give(msg tea.Msg) tea.Cmd {
+func (p *shellPanes) give(msg tea.Msg) tea.Cmd {
 	s := p.open[p.at]
 	switch msg := msg.(type) {
 	case tea.PasteMsg:
@@ -141,7 +141,7 @@ func (p *shells) give(msg tea.Msg) tea.Cmd {
 }
 
 // draw draws the tabs and the terminal of the one in front.
-func (p *shells) draw(c *part.Canvas, r part.Rect) {
+func (p *shellPanes) draw(c *part.Canvas, r part.Rect) {
 	c.Across(r.X, r.Y, r.W, part.In(part.Steel), c.Look.Glyphs.Thin)
 	x := r.X + 2
 	for i, s := range p.open {
@@ -173,7 +173,7 @@ func (p *shells) draw(c *part.Canvas, r part.Rect) {
 }
 
 // resize tells all shells the size of their terminals when that has changed.
-func (p *shells) resize(w, h int) {
+func (p *shellPanes) resize(w, h int) {
 	if p.w == w && p.h == h || w < 4 || h < 2 {
 		return
 	}

@@ -10,10 +10,10 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -281,6 +281,6 @@ func (v *View) Export() tea.Cmd {
 	}
 	problem, placed, stands, name := v.now.Problem, v.now.Placement, v.draft.Stands, v.draft.Template.Name
 	return func() tea.Msg {
-		return view.Written(app.ExportCharts(name, problem, placed, stands, "."))
+		return view.Written(deployments.ExportCharts(name, problem, placed, stands, "."))
 	}
 }

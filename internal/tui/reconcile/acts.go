@@ -12,6 +12,8 @@ import (
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -40,7 +42,7 @@ func (v *View) settle() tea.Cmd {
 // mostItems bounds what of a settling is spelt out.
 const mostItems = 8
 
-func effectText(s *app.Settling) string {
+func effectText(s *reconcile.Settling) string {
 	var out []string
 	for i, x := range s.Items {
 		if i == mostItems {
@@ -68,7 +70,7 @@ func plans(n int) string {
 	return fmt.Sprintf("%d plans", n)
 }
 
-func (v *View) do(s *app.Settling) tea.Cmd {
+func (v *View) do(s *reconcile.Settling) tea.Cmd {
 	clear(v.chosen)
 	v.effect, v.effectKey = nil, ""
 	return func() tea.Msg {
@@ -97,7 +99,7 @@ func (v *View) done(msg settled) tea.Cmd {
 }
 
 // askPlans asks before several plans are begun together, with what each is for.
-func (v *View) askPlans(orders []app.Order) tea.Cmd {
+func (v *View) askPlans(orders []deployments.Order) tea.Cmd {
 	var lines []string
 	for _, o := range orders {
 		lines = append(lines, fmt.Sprintf("%s · %s: %s, about %s", o.Plan.Name, o.Plan.Purpose, printable.Count(len(o.Plan.Steps), "step"), part.Clock(time.Duration(o.Plan.Seconds*1e9))))
@@ -116,9 +118,9 @@ func (v *View) askPlans(orders []app.Order) tea.Cmd {
 
 // ignore asks for a reason, with an end where one is given: "REASON until 2027-01-31".
 func (v *View) ignore(all []*inventory.Finding) tea.Cmd {
-	var choices []app.Choice
+	var choices []reconcile.Choice
 	for _, f := range all {
-		choices = append(choices, app.Choice{Finding: *f, Way: inventory.Ignore})
+		choices = append(choices, reconcile.Choice{Finding: *f, Way: inventory.Ignore})
 	}
 	inv := v.inv
 	what := all[0].Name
@@ -174,7 +176,7 @@ func (v *View) undo() tea.Cmd {
 	}
 }
 
-func undoText(a app.Settlement) string {
+func undoText(a reconcile.Settlement) string {
 	var names []string
 	for _, i := range a.Items {
 		names = append(names, fmt.Sprintf("%s (%s)", i.Effect, wordOf(i.Way)))

@@ -16,6 +16,8 @@ import (
 	"andamio/internal/core/health"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/servicemap"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/tui/view"
 )
 
@@ -24,7 +26,7 @@ type View struct {
 	ctx context.Context
 	app *app.App
 
-	inv *app.Inventory
+	inv *reconcile.Inventory
 	// health is how deployments are, as Operate read them last.
 	health []health.Deployment
 	err    error
@@ -36,7 +38,7 @@ type View struct {
 	// chosen are the findings that are to be settled, and how.
 	chosen map[string]inventory.Way
 	// effect is what settling them would do, for the choice that key names.
-	effect    *app.Settling
+	effect    *reconcile.Settling
 	effectErr error
 	effectKey string
 	// history is that of the selected finding's record.
@@ -81,7 +83,7 @@ func (v *View) Badge(time.Time) string {
 // Messages.
 type (
 	compared struct {
-		inv   *app.Inventory
+		inv   *reconcile.Inventory
 		m     *servicemap.Map
 		stamp string
 		err   error
@@ -89,13 +91,13 @@ type (
 	unchanged struct{}
 	worked    struct {
 		key    string
-		effect *app.Settling
+		effect *reconcile.Settling
 		err    error
 	}
 	settled struct {
 		act    int64
 		runs   int
-		orders []app.Order
+		orders []deployments.Order
 		text   string
 		err    error
 	}
@@ -226,13 +228,13 @@ func (v *View) take(msg compared) tea.Cmd {
 }
 
 // show selects a finding, or in the map what a record is of.
-func (v *View) show(t app.Thing) tea.Cmd {
+func (v *View) show(t reconcile.Thing) tea.Cmd {
 	switch {
 	case v.inv == nil:
 		return nil
-	case t.Kind == app.ARecord:
+	case t.Kind == reconcile.ARecord:
 		return v.showRecord(t)
-	case t.Kind != app.AFinding:
+	case t.Kind != reconcile.AFinding:
 		return nil
 	}
 	v.world.open = false
@@ -251,7 +253,7 @@ func (v *View) show(t app.Thing) tea.Cmd {
 }
 
 // showRecord selects the part of the map that a record is of; what is in no map is told of.
-func (v *View) showRecord(t app.Thing) tea.Cmd {
+func (v *View) showRecord(t reconcile.Thing) tea.Cmd {
 	if v.world.m != nil && v.world.show(v.inv.MapNode(v.world.m, t.ID)) {
 		v.world.open = true
 		return nil
@@ -422,11 +424,11 @@ func wordOf(w inventory.Way) string {
 }
 
 // choices are what is marked, in the order of the findings.
-func (v *View) choices() []app.Choice {
-	var out []app.Choice
+func (v *View) choices() []reconcile.Choice {
+	var out []reconcile.Choice
 	for i := range v.inv.Findings {
 		if w := v.chosen[v.inv.Findings[i].ID]; w != "" {
-			out = append(out, app.Choice{Finding: v.inv.Findings[i], Way: w})
+			out = append(out, reconcile.Choice{Finding: v.inv.Findings[i], Way: w})
 		}
 	}
 	return out

@@ -13,10 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/servicemap"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -35,7 +35,7 @@ func host(id string, pairs ...string) inventory.Record {
 // compare is what a reconciliation of some records gives, as the view takes it.
 func compare(d, r, o inventory.Records) compared {
 	report := inventory.Reconcile(inventory.Input{Declared: d, Recorded: r, Observed: o, Now: now})
-	inv := &app.Inventory{Currency: "cr", Report: report, DeclaredRecords: d, RecordedRecords: r, ObservedRecords: o, At: now,
+	inv := &reconcile.Inventory{Currency: "cr", Report: report, DeclaredRecords: d, RecordedRecords: r, ObservedRecords: o, At: now,
 		Coverage: []store.Covered{{Site: "vega", Region: "a", Seen: now.Add(-time.Minute), Tried: now}, {Site: "presa", Region: "dam", Error: "it was silent"}}}
 	return compared{inv: inv, m: servicemap.New(servicemap.Input{Records: r})}
 }

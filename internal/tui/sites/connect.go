@@ -12,6 +12,8 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -33,7 +35,7 @@ type path struct {
 	form  *huh.Form
 	width int
 	// tested is what came of trying; trying says that it is under way, saving that the site is being kept.
-	tested         *app.Tested
+	tested         *sites.Tested
 	failed         error
 	trying, saving bool
 }
@@ -331,7 +333,7 @@ func (v *View) next() tea.Cmd {
 type (
 	triedPath struct {
 		p   *path
-		t   *app.Tested
+		t   *sites.Tested
 		err error
 	}
 	keptPath struct {
@@ -377,7 +379,7 @@ func (v *View) survey(name string) tea.Cmd { return v.surveyAs(name, false) }
 
 func (v *View) surveyAs(name string, deep bool) tea.Cmd {
 	return func() tea.Msg {
-		s, err := v.app.Survey(v.ctx, app.SurveyRequest{Site: name, Deep: deep})
+		s, err := v.app.Survey(v.ctx, reconcile.SurveyRequest{Site: name, Deep: deep})
 		s.Site = name
 		return surveyed{s, err}
 	}

@@ -7,13 +7,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
+	"andamio/internal/service/sites"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
 
 // pairOf is what is known of two sites as a pair, nil if they are none.
-func (v *View) pairOf(a, b string) *app.Pair {
+func (v *View) pairOf(a, b string) *sites.Pair {
 	for i := range v.pairs {
 		if p := &v.pairs[i]; p.A == min(a, b) && p.B == max(a, b) {
 			return p
@@ -33,7 +33,7 @@ func (p *page) paired(here, there string, x, y int) {
 		p.c.Cut(x, y, 29, part.In(part.Coral), p.c.Look.Mark("failed")+" "+pair.Trouble())
 	default:
 		text := fmt.Sprintf("%s out %.0f, in %.0f MB/s", p.c.Look.Mark("standing"), pair.Into(there).BytesPerSecond/1e6, pair.Into(here).BytesPerSecond/1e6)
-		if pair.Start != app.Both {
+		if pair.Start != sites.Both {
 			text += " from " + pair.Start
 		}
 		p.c.Cut(x, y, 29, part.In(part.Teal), text)
@@ -48,7 +48,7 @@ type triedPairs struct{ err error }
 
 // tryPairs tries the links of all pairs again if that is long ago; nil if it is not.
 func (v *View) tryPairs() tea.Cmd {
-	stale := slices.ContainsFunc(v.pairs, func(p app.Pair) bool { return time.Since(p.Checked) > staleAfter })
+	stale := slices.ContainsFunc(v.pairs, func(p sites.Pair) bool { return time.Since(p.Checked) > staleAfter })
 	if !stale || v.trying {
 		return nil
 	}
@@ -99,7 +99,7 @@ func (v *View) pairActs(name string) []view.Action {
 	}
 	out := []view.Action{
 		{Name: "pair " + name + " for moves", Effect: "the two exchange keys, and disks go straight from one to the other; moves may be started from either side",
-			Ask: "the other site", Answer: pair(app.Both)},
+			Ask: "the other site", Answer: pair(sites.Both)},
 		{Name: "pair " + name + ", moves started from here alone", Effect: "what the other takes is granted from here, disk by disk", Ask: "the other site", Answer: pair(name)},
 	}
 	if len(v.pairs) > 0 {

@@ -7,16 +7,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
+	"andamio/internal/service/sites"
 	"andamio/internal/site"
 )
 
 func TestHowPairsAre(t *testing.T) {
 	fine := site.Trial{Reachable: true, RoundTrip: 3 * time.Millisecond, Ahead: 1500 * time.Millisecond, BytesPerSecond: 50e6}
-	v := &View{pairs: []app.Pair{
+	v := &View{pairs: []sites.Pair{
 		{A: "presa", B: "vega", Start: "vega", AtoB: fine, BtoA: fine, Free: map[string]string{"presa": "5 cores", "vega": "47 cores"}, Checked: time.Now()},
-		{A: "tramonta", B: "vega", Start: app.Both, AtoB: fine, BtoA: site.Trial{Why: "connection refused"}, Checked: time.Now()},
-		{A: "presa", B: "tramonta", Start: app.Both, AtoB: fine, BtoA: fine, Checked: time.Now()},
+		{A: "tramonta", B: "vega", Start: sites.Both, AtoB: fine, BtoA: site.Trial{Why: "connection refused"}, Checked: time.Now()},
+		{A: "presa", B: "tramonta", Start: sites.Both, AtoB: fine, BtoA: fine, Checked: time.Now()},
 	}}
 	lines := v.pairLines("vega")
 	require.Len(t, lines, 4, "a heading, and a line for each of its pairs")

@@ -15,6 +15,9 @@ import (
 	"andamio/internal/core/naming"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/usage"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
@@ -36,7 +39,7 @@ type View struct {
 	connections []workspace.Connection
 	surveys     map[string]app.Survey
 	coverage    map[string][]app.Covered
-	pairs       []app.Pair
+	pairs       []sites.Pair
 	trying      bool // pairs are being tried
 	drawn       time.Time
 	// dim is what the bars show: cores, memory or disk.
@@ -98,9 +101,9 @@ func (v *View) estate() *estate.Estate {
 }
 
 // show selects a site.
-func (v *View) show(t app.Thing) {
+func (v *View) show(t reconcile.Thing) {
 	for i := range v.loads {
-		if t.Kind == app.ASite && v.loads[i].Site.Name == t.ID {
+		if t.Kind == reconcile.ASite && v.loads[i].Site.Name == t.ID {
 			v.at = i
 		}
 	}
@@ -222,7 +225,7 @@ func (v *View) Export() tea.Cmd {
 	}
 	problem, placed, stands, name := v.draft.Problem, v.draft.Placement, v.draft.Stands, v.draft.Template.Name
 	return func() tea.Msg {
-		return view.Written(app.ExportCharts(name, problem, placed, stands, "."))
+		return view.Written(deployments.ExportCharts(name, problem, placed, stands, "."))
 	}
 }
 

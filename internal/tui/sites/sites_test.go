@@ -15,6 +15,8 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
@@ -176,7 +178,7 @@ func TestRegionsAreTakenInAndOut(t *testing.T) {
 	v := guided(t)
 	p := v.path
 	p.at, p.trying = index(p, "driver.credential"), true
-	v.Update(triedPath{p: p, t: &app.Tested{Title: "Azud", Access: site.Access{Account: "ops", Regions: []string{"a", "b"}}}})
+	v.Update(triedPath{p: p, t: &sites.Tested{Title: "Azud", Access: site.Access{Account: "ops", Regions: []string{"a", "b"}}}})
 	assert.Contains(t, drawn(v, 160, 43), "which regions are surveyed?")
 	assert.Empty(t, p.connection().Regions, "all")
 	keyed(v, "down", "space")
@@ -205,7 +207,7 @@ func TestATryThatFailsIsSaid(t *testing.T) {
 	assert.Contains(t, drawn(v, 160, 43), "azud does not take the credential")
 	keyed(v, "x")
 	assert.NotContains(t, drawn(v, 160, 43), "does not take", "another credential is another try")
-	v.Update(triedPath{p: newPath(), t: &app.Tested{}})
+	v.Update(triedPath{p: newPath(), t: &sites.Tested{}})
 	assert.Equal(t, "driver.credential", v.path.step().id, "what was tried on a way that was left is of no matter")
 	v.path.trying = true
 	keyed(v, "x", "enter")
@@ -216,9 +218,9 @@ func TestATryThatFailsIsSaid(t *testing.T) {
 
 func TestWhatIsFoundIsSelected(t *testing.T) {
 	v := shown(t)
-	v.Update(view.Show{Thing: app.Thing{Kind: app.ASite, ID: "tramonta"}})
+	v.Update(view.Show{Thing: reconcile.Thing{Kind: reconcile.ASite, ID: "tramonta"}})
 	assert.Equal(t, "tramonta", v.loads[v.at].Site.Name)
-	v.Update(view.Show{Thing: app.Thing{Kind: app.ARun, ID: "vega"}})
+	v.Update(view.Show{Thing: reconcile.Thing{Kind: reconcile.ARun, ID: "vega"}})
 	assert.Equal(t, "tramonta", v.loads[v.at].Site.Name, "what is of another sort is another view's")
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -19,7 +20,7 @@ type lookedUp struct {
 	connections []workspace.Connection
 	surveys     map[string]app.Survey
 	coverage    map[string][]app.Covered
-	pairs       []app.Pair
+	pairs       []sites.Pair
 }
 
 // lookUp looks the connections and surveys up.

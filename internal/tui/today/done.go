@@ -9,7 +9,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
+	"andamio/internal/service/runs"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -23,7 +25,7 @@ const lookWithin = 10 * time.Second
 // done are the last entries of the trail of what was done, the newest first, what was proposed, and what is due.
 type done struct {
 	last      []app.Entry
-	proposals []app.Proposal
+	proposals []runs.Proposal
 	clock     app.Clock
 	err       error
 }
@@ -54,7 +56,7 @@ func (d *page) done() {
 		switch {
 		case e.Failed != "":
 			ink = part.Coral
-		case e.Way != app.BySchedule && e.Way != app.ByRule: // a person was there
+		case e.Way != app.BySchedule && e.Way != guard.Rule: // a person was there
 			ink = part.Text
 		}
 		d.c.Cut(d.r.X+2, d.y, atWhy-d.r.X-4, part.In(part.Dim), fmt.Sprintf("%-9s %s", part.Age(e.At, d.now), e.Actor))

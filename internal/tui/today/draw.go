@@ -9,6 +9,8 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/runs"
 	"andamio/internal/tui/part"
 )
 
@@ -163,7 +165,7 @@ func (d *page) run(r app.Run, index int) {
 		d.c.Rune(d.r.X, d.y, part.In(part.Ochre).Strong(), d.c.Look.Glyphs.PickLeft)
 	}
 	atWhy, atAct := d.columns()
-	state, word := app.EndOf(r), string(app.EndOf(r))
+	state, word := deployments.EndOf(r), string(deployments.EndOf(r))
 	if state == run.Standing && d.v.section(r) > 1 { // what it left was changed since
 		state, word = run.Passed, "ended well"
 	}
@@ -172,13 +174,13 @@ func (d *page) run(r app.Run, index int) {
 	if read = read && d.v.section(r) == 1; read { // what stands is as it was read last
 		state, word, cost, currency = h.Status, h.Word, h.Cost, h.Currency
 	}
-	if app.Abandoned(r, d.now) {
+	if runs.Abandoned(r, d.now) {
 		state = run.Failed
 	}
 	x := d.c.Text(d.r.X+2, d.y, part.In(part.InkOf(state)), d.c.Look.Mark(state))
 	d.c.Cut(x+1, d.y, atWhy-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%s run %d", r.Name, r.ID))
 	text := word
-	if app.Abandoned(r, d.now) {
+	if runs.Abandoned(r, d.now) {
 		text = "worker silent"
 	}
 	if r.Preset != "" {

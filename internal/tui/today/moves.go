@@ -9,8 +9,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/run"
+	"andamio/internal/service/moves"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -20,7 +20,7 @@ const movesEvery = 2 * time.Second
 
 // waiting are the moves that wait for somebody.
 type waiting struct {
-	all []app.Waiting
+	all []moves.Waiting
 	err error
 }
 
@@ -50,13 +50,13 @@ func (v *View) moveItems(now time.Time) []item {
 		case w.Failures > 0:
 			out = append(out, item{rankFailed, run.Failed, name + " has a step that failed", below, "rounds go on, and nothing is cut over until it is mended", "look at it", open,
 				[]string{"What failed holds what comes after it. Nothing has stopped where it was; the copy goes on."}})
-		case w.State == app.WaveBroken:
+		case w.State == moves.WaveBroken:
 			out = append(out, item{rankFailed, run.Stopped, name + " broke off", below, "one side serves, and nothing goes on by itself", "go on, or go back", open,
 				[]string{"Nobody works on it any more. It can go on where it was, or be gone back from; either leaves one side serving."}})
 		case w.Ready:
 			out = append(out, item{rankMove, run.Held, name + " can be cut over", below, fmt.Sprintf("what is left is little; it would not serve for about %.0f s", w.Down), "cut over", open,
 				[]string{"Its rounds copy what changes again and again until somebody says to cut over."}})
-		case w.State == app.WaveMoved:
+		case w.State == moves.WaveMoved:
 			out = append(out, item{rankMove, run.Held, name + " is moved, not committed", below, "it serves there; what is kept where it was still costs", "commit, or go back", open,
 				[]string{"Until it is committed it can go back at any moment, and nothing else may change its deployment."}})
 		case !w.Opens.IsZero():
@@ -73,7 +73,7 @@ func (v *View) moveItems(now time.Time) []item {
 
 // covered reports that a run belongs to a move that is spoken of anyway.
 func (v *View) covered(id int64) bool {
-	return slices.ContainsFunc(v.moves, func(w app.Waiting) bool {
+	return slices.ContainsFunc(v.moves, func(w moves.Waiting) bool {
 		last, _ := w.Move.Run(w.Wave)
 		return last == id
 	})

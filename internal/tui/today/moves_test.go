@@ -7,25 +7,25 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"andamio/internal/app"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/run"
+	"andamio/internal/service/moves"
 	"andamio/internal/store"
 	"andamio/internal/tui/view"
 )
 
 func TestMovesThatWaitAreInTheQueue(t *testing.T) {
-	m := func(id int64) *app.Move {
-		return &app.Move{Move: store.Move{ID: id, Runs: []store.MoveRun{{Wave: 0, Kind: store.MoveThere, Run: 9}}}, Name: "map-host-1 to alisio-sur",
+	m := func(id int64) *moves.Move {
+		return &moves.Move{Move: store.Move{ID: id, Runs: []store.MoveRun{{Wave: 0, Kind: store.MoveThere, Run: 9}}}, Name: "map-host-1 to alisio-sur",
 			Waves: []migrate.Wave{{Instances: []string{"map-host-1"}}}}
 	}
 	v, _ := seen(t, 140, ended(9, "basin", run.Stopped), going(2))
-	v.Update(waiting{all: []app.Waiting{
-		{Move: m(1), State: app.WaveMoving, Ready: true, Down: 14.2},
-		{Move: m(2), State: app.WaveMoved},
-		{Move: m(3), State: app.WaveBroken},
-		{Move: m(4), State: app.WavePlanned, Opens: now.Add(20 * time.Minute)},
-		{Move: m(5), State: app.WaveMoving, Failures: 1},
+	v.Update(waiting{all: []moves.Waiting{
+		{Move: m(1), State: moves.WaveMoving, Ready: true, Down: 14.2},
+		{Move: m(2), State: moves.WaveMoved},
+		{Move: m(3), State: moves.WaveBroken},
+		{Move: m(4), State: moves.WavePlanned, Opens: now.Add(20 * time.Minute)},
+		{Move: m(5), State: moves.WaveMoving, Failures: 1},
 	}})
 	text := drawn(v, 160)
 	for _, want := range []string{"can be cut over", "would not serve for about 14 s", "is moved, not committed", "broke off", "waits for its window", "opens in 20m", "has a step that failed"} {

@@ -16,6 +16,10 @@ import (
 	"andamio/internal/core/health"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -27,16 +31,16 @@ type View struct {
 	runs  []app.Run
 	known bool
 	draft *templates.Draft
-	inv   *app.Inventory
+	inv   *reconcile.Inventory
 	// health is how deployments are, by number, as Operate read them last.
 	health map[int64]health.Deployment
 	// moves are those that wait for somebody, looked at when it says.
-	moves  []app.Waiting
+	moves  []moves.Waiting
 	looked time.Time
 	// done is what was done last, the newest first.
 	done []app.Entry
 	// proposals are the plans that wait for somebody to confirm them.
-	proposals []app.Proposal
+	proposals []runs.Proposal
 	// clock is what is due, and who sees to it.
 	clock app.Clock
 	at    int
@@ -160,7 +164,7 @@ func (v *View) unwell(now time.Time) []item {
 			continue
 		}
 		out = append(out, item{rankEndangered, run.Failed, d.Name + " is not well", d.Word + ", asked " + part.Age(d.At, now), d.Worst, "look at what is wrong",
-			view.Cmd(view.Show{Thing: app.Thing{Kind: app.ADeployment, ID: fmt.Sprint(id), Deployment: id}}),
+			view.Cmd(view.Show{Thing: reconcile.Thing{Kind: reconcile.ADeployment, ID: fmt.Sprint(id), Deployment: id}}),
 			[]string{"Its last run ended well, and what its sites or endpoints say now does not fit: " + d.Worst + "."}})
 	}
 	return out
@@ -180,7 +184,7 @@ func runItem(r app.Run, now time.Time) (item, bool) {
 	name := fmt.Sprintf("%s run %d", r.Name, r.ID)
 	open := tea.Batch(view.Cmd(view.OpenRun{ID: r.ID}), view.Cmd(view.Goto{Digit: "4"}))
 	switch {
-	case app.Abandoned(r, now):
+	case runs.Abandoned(r, now):
 		return item{rankSilent, run.Failed, name + " has lost its worker", "last heard " + part.Age(r.Beat, now),
 			"what it was building may be half built, and nobody watches it", "look at how far it got", open,
 			[]string{"A run's worker shows every 0.3 s that it lives. This one has not for " + part.Clock(now.Sub(r.Beat)) + ".",
@@ -248,9 +252,9 @@ func (v *View) listed() []app.Run {
 // section is the part of the list a run belongs to: what goes on, what left what stands now, what is over.
 func (v *View) section(r app.Run) int {
 	switch {
-	case (r.State == run.UnderWay || r.State == run.Planned) && !app.Abandoned(r, v.now):
+	case (r.State == run.UnderWay || r.State == run.Planned) && !runs.Abandoned(r, v.now):
 		return 0
-	case app.EndOf(r) == run.Standing && v.last(r):
+	case deployments.EndOf(r) == run.Standing && v.last(r):
 		return 1
 	}
 	return 2

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
@@ -180,7 +181,7 @@ func TestWhatWasDoneIsSaid(t *testing.T) {
 func TestWhatWasProposedWaitsForSomebody(t *testing.T) {
 	v := New(nil)
 	v.Update(view.Runs{})
-	v.Update(done{proposals: []app.Proposal{{ID: 3, Purpose: "retire level-log", By: app.Actor{Name: "ana", Way: app.ByCommand}, Created: ago(time.Hour), Until: now.Add(time.Hour)}}})
+	v.Update(done{proposals: []runs.Proposal{{ID: 3, Purpose: "retire level-log", By: app.Actor{Name: "ana", Way: app.ByCommand}, Created: ago(time.Hour), Until: now.Add(time.Hour)}}})
 	text := drawn(v, 160)
 	assert.Contains(t, text, "1 thing waits for you")
 	assert.Regexp(t, `retire level-log +nothing is done before somebody confirms it; it holds until +enter look at it, confirm it or withdraw it`, text)

@@ -9,6 +9,10 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/health"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/runs"
+	"andamio/internal/service/shells"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
 )
@@ -104,7 +108,7 @@ type Action struct {
 type Goto struct{ Digit string }
 
 // Show asks the frame to show the view that a thing belongs to, and that view to select it.
-type Show struct{ Thing app.Thing }
+type Show struct{ Thing reconcile.Thing }
 
 // Notice asks the frame to show a line to the user.
 type Notice struct {
@@ -119,7 +123,7 @@ type Confirm struct{ Act Action }
 type Prompt struct{ Act Action }
 
 // Compared says where declared, recorded and observed disagree now.
-type Compared struct{ Inventory *app.Inventory }
+type Compared struct{ Inventory *reconcile.Inventory }
 
 // Health says how all deployments are, as they were read last.
 type Health struct{ All []health.Deployment }
@@ -134,15 +138,15 @@ type OpenDraft struct{ Draft *templates.Draft }
 // OpenOrder asks the Deploy view to show what an order would do, before it is run. Proposal is the one that it was kept in, nil for an
 // order that was worked out now.
 type OpenOrder struct {
-	Order    app.Order
-	Proposal *app.Proposal
+	Order    deployments.Order
+	Proposal *runs.Proposal
 }
 
 // PlanMove asks the Move view to plan a move of instances, by their names.
 type PlanMove struct{ Instances []string }
 
 // OpenShell asks the Operate view for a shell on an instance of a deployment.
-type OpenShell struct{ Host app.Host }
+type OpenShell struct{ Host shells.Host }
 
 // Typist is a view that has a text field or a shell in it. While it says that it is typed into, it is given keys and pastes
 // as they come; false leaves a key to the frame.

@@ -1,0 +1,89 @@
+package app
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+
+	"andamio/internal/core/guard"
+	"andamio/internal/core/trail"
+	"andamio/internal/service/workspace"
+)
+
+// As is the workspace for an actor: what is done through it is done by them.
+func (a *App) As(actor Actor) *App {
+	b := *a
+	b.wire(actor)
+	return &b
+}
+
+// By is the workspace for the same person by another way.
+func (a *App) By(w Way) *App { return a.As(a.desk.Actor.By(w)) }
+
+// Actor is who acts.
+func (a *App) Actor() Actor { return a.desk.Actor }
+
+// EachOfTrail goes through all entries, the oldest first.
+func (a *App) EachOfTrail(ctx context.Context, do func(*Entry) error) error {
+	return a.store.EachOfTrail(ctx, do)
+}
+
+// LastOfTrail returns the last entries, the newest first.
+func (a *App) LastOfTrail(ctx context.Context, limit int) ([]Entry, error) {
+	return a.store.LastOfTrail(ctx, limit)
+}
+
+// Verified is what came of looking at the whole trail. Digest, kept elsewhere, shows that it was not made anew.
+type Verified struct {
+	Entries int64         `json:"entries"`
+	Digest  string        `json:"digest"`
+	Wrong   []trail.Wrong `json:"wrong,omitempty"`
+}
+
+// VerifyTrail looks whether any entry was changed, left out or put in, and whether one with an expected digest is there, if one is
+// given.
+func (a *App) VerifyTrail(ctx context.Context, expect string) (*Verified, error) {
+	v, err := a.store.VerifyTrail(ctx, expect)
+	if err != nil {
+		return nil, err
+	}
+	return &Verified{Entries: v.Last().Seq, Digest: v.Last().Digest, Wrong: v.Wrong}, nil
+}
+
+// SetSecrets keeps values for plans; nobody is told them.
+func (a *App) SetSecrets(ctx context.Context, values map[string]string) error {
+	return a.desk.Do(ctx, guard.KeepSecret, guard.Named(strings.Join(slices.Sorted(maps.Keys(values)), ", ")), func() error { return a.workspace.SetSecrets(values) })
+}
+
+// MakeKey makes a key pair, of which only the public half is kept.
+func (a *App) MakeKey(ctx context.Context, name string) (public, private string, err error) {
+	err = a.desk.Do(ctx, guard.KeepKey, guard.Named(name), func() (err error) {
+		public, private, err = a.workspace.MakeKey(name)
+		return err
+	})
+	return public, private, err
+}
+
+// BringKey keeps a key pair that somebody has.
+func (a *App) BringKey(ctx context.Context, name string, private []byte) (public string, err error) {
+	err = a.desk.Do(ctx, guard.KeepKey, guard.Named(name), func() (err error) {
+		public, err = a.workspace.BringKey(name, private)
+		return err
+	})
+	return public, err
+}
+
+// Lock has the credentials open with a passphrase, or with a new key file if it is "".
+func (a *App) Lock(ctx context.Context, phrase string) error {
+	with := "a passphrase"
+	if phrase == "" {
+		with = "a key file"
+	}
+	return a.desk.Do(ctx, guard.LockVault, guard.Named(with), func() error { return a.workspace.Lock(phrase) })
+}
+
+// SetHearing changes where notices are heard.
+func (a *App) SetHearing(ctx context.Context, h workspace.Hearing) error {
+	return a.desk.Do(ctx, guard.TellNotices, guard.Named(h.Advertised(h.At("any port"))), func() error { return a.workspace.SetHearing(h) })
+}

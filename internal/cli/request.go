@@ -1,0 +1,392 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/decide"
+	"andamio/internal/core/fault"
+	"andamio/internal/core/printable"
+	"andamio/internal/service/requests"
+)
+
+func (s *shared) request() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "request",
+		Short: "List what was asked for, and ask for what is offered",
+		Long: `A request is checked before anybody sees it, decided by rule or by whom the rules ask, and built at the price that was agreed (see
+docs/requests.md). Each sees their own and their team's; whoever decides, what they may decide.`,
+		Args: cobra.NoArgs,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error { return s.listRequests(ctx, a) }),
+	}
+	cmd.AddCommand(s.requestAsk(), s.requestShow(), s.requestSay(),
+		s.requestAct("withdraw", "Withdraw a request of which nothing was built", func(ctx context.Context, a *app.App, id int64, words string) (requests.Request, error) {
+			return a.TakeBack(ctx, id, words)
+		}),
+		s.requestAct("accept", "Have a request built that costs more than was agreed", func(ctx context.Context, a *app.App, id int64, _ string) (requests.Request, error) {
+			return a.AcceptPrice(ctx, id)
+		}))
+	return cmd
+}
+
+func (s *shared) listRequests(ctx context.Context, a *app.App) error {
+	all, err := a.Requests(ctx)
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.printJSON(all)
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(s.out, "nothing was asked for")
+		return nil
+	}
+	now := time.Now()
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "REQUEST\tBY\tFOR\tWHAT\tCALLED\tSTAGE\tSINCE\tWAITS FOR")
+	for i := range all {
+		v := &all[i]
+		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", v.ID, orDash(v.Person), orDash(v.Owner.Team), printable.Clean(v.Title), printable.Clean(v.Name), v.Stage, ago(now, v.Since), printable.Clean(v.Waits))
+	}
+	return w.Flush()
+}
+
+// ago says how long something is ago, in the largest unit that says anything.
+func ago(now, at time.Time) string {
+	d := now.Sub(at)
+	switch {
+	case d < time.Minute:
+		return d.Round(time.Second).String()
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+func (s *shared) requestAsk() *cobra.Command {
+	var asked requests.Asked
+	var answers []string
+	var yes, wait bool
+	cmd := &cobra.Command{
+		Use:   "ask OFFER",
+		Short: "Ask for an offer: its price and place are shown before",
+		Args:  cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			asked.Offer = args[0]
+			var err error
+			if asked.Answers, err = answersOf(answers); err != nil {
+				return err
+			}
+			return s.ask(ctx, a, asked, yes, wait)
+		}),
+	}
+	f := cmd.Flags()
+	f.StringArrayVarP(&answers, "answer", "a", nil, "an answer, INPUT=VALUE; what is not answered is as usual")
+	f.StringVar(&asked.Team, "team", "", "the team that it is for, of whoever is in several")
+	f.StringVar(&asked.Name, "name", "", "what it is to be called, instead of as the offer says")
+	f.StringVar(&asked.Why, "why", "", "words for whoever decides")
+	f.BoolVar(&yes, "yes", false, "ask without showing it first")
+	f.BoolVar(&wait, "wait", false, "wait until it serves, has failed or is refused")
+	return cmd
+}
+
+func (s *shared) ask(ctx context.Context, a *app.App, asked requests.Asked, yes, wait bool) error {
+	o, err := a.Offer(ctx, asked.Offer, 0)
+	if err != nil {
+		return err
+	}
+	q, err := a.Quote(ctx, o, asked.Answers, "", !yes)
+	if err != nil {
+		return err
+	}
+	if !yes {
+		s.writeQuote(q)
+	}
+	if len(q.Wrong) == 0 && q.Cannot == "" && !yes {
+		fmt.Fprint(s.out, "\nask for it? type yes: ")
+		if line, _ := bufio.NewReader(s.in).ReadString('\n'); strings.TrimSpace(line) != "yes" {
+			return unconfirmed("nothing was asked for; --yes asks without showing it first")
+		}
+	}
+	r, err := a.AskFor(ctx, asked)
+	if err != nil {
+		return err
+	}
+	return s.followRequest(ctx, a, r.ID, wait)
+}
+
+// followRequest says how far a request is; with wait, until it goes no further by itself.
+func (s *shared) followRequest(ctx context.Context, a *app.App, id int64, wait bool) error {
+	for {
+		v, err := a.Request(ctx, id)
+		if err != nil {
+			return err
+		}
+		over := v.Stage != requests.StageBuilding && v.Stage != requests.StageApproved
+		if over || !wait {
+			return s.printRequest(v)
+		}
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+func (s *shared) printRequest(v requests.View) error {
+	if s.json {
+		return s.printJSON(v)
+	}
+	line := fmt.Sprintf("request %d, %s called %s: %s", v.ID, printable.Clean(v.Title), printable.Clean(v.Name), v.Stage)
+	if v.Waits != "" {
+		line += ", waits for " + printable.Clean(v.Waits)
+	}
+	if d := v.Decision; d.Say != "" && (v.Waits != "" || d.Then != decide.Ask) {
+		line += fmt.Sprintf(" (%s)", printable.Clean(d.Say))
+	}
+	fmt.Fprintln(s.out, line)
+	if v.Stage == requests.StageRefused || v.Stage == requests.StageFailed {
+		return errNo
+	}
+	return nil
+}
+
+func requestID(text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || id <= 0 {
+		return 0, usageError{fmt.Errorf("%q is no number of a request", text)}
+	}
+	return id, nil
+}
+
+func (s *shared) requestShow() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show REQUEST",
+		Short: "Show a request: what it would do, and what was done and said about it",
+		Args:  cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := requestID(args[0])
+			if err != nil {
+				return err
+			}
+			v, err := a.Request(ctx, id)
+			if err != nil {
+				return err
+			}
+			thread, err := a.Thread(ctx, id)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(map[string]any{"request": v, "thread": thread})
+			}
+			_ = s.printRequest(v)
+			for _, e := range thread {
+				who := e.By.Name
+				if e.Rule != "" {
+					who = "rule " + e.Rule
+				}
+				fmt.Fprintf(s.out, "  %s  %-16s %-12s %s\n", e.At.Local().Format("2006-01-02 15:04:05"), orDash(printable.Clean(who)), e.Stage, printable.Clean(e.Text))
+			}
+			if v.Waits == "" || !v.Mine {
+				return nil
+			}
+			return s.printEffect(ctx, a, v.Request)
+		}),
+	}
+}
+
+// printEffect says what a yes would do.
+func (s *shared) printEffect(ctx context.Context, a *app.App, r requests.Request) error {
+	e, err := a.EffectOf(ctx, r)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(s.out, "\na yes builds:")
+	s.writeQuote(e.Quote)
+	if e.Dearer {
+		fmt.Fprintln(s.out, "that is more than was agreed: whoever asked is asked again")
+	}
+	for _, u := range e.Left {
+		fmt.Fprintf(s.out, "  of the quota %s, %s are left with it\n", printable.Clean(u.Account), printable.Clean(u.Measure.Says(u.Free(), e.Quote.Currency)))
+	}
+	return nil
+}
+
+func (s *shared) requestSay() *cobra.Command {
+	return &cobra.Command{
+		Use:   "say REQUEST WORDS...",
+		Short: "Add words to the thread of a request",
+		Args:  cobra.MinimumNArgs(2),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := requestID(args[0])
+			if err != nil {
+				return err
+			}
+			return a.SayOf(ctx, id, strings.Join(args[1:], " "))
+		}),
+	}
+}
+
+func (s *shared) requestAct(name, short string, do func(ctx context.Context, a *app.App, id int64, words string) (requests.Request, error)) *cobra.Command {
+	var words string
+	cmd := &cobra.Command{
+		Use:   name + " REQUEST",
+		Short: short,
+		Args:  cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := requestID(args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := do(ctx, a, id, words); err != nil {
+				return err
+			}
+			return s.followRequest(ctx, a, id, false)
+		}),
+	}
+	cmd.Flags().StringVar(&words, "say", "", "words for the thread")
+	return cmd
+}
+
+func (s *shared) decide() *cobra.Command {
+	var yes, no bool
+	var words string
+	cmd := &cobra.Command{
+		Use:   "decide [REQUEST...]",
+		Short: "List the requests that wait for you, and decide them, one or many",
+		Long: `Without a request those that you can decide are listed with what a yes would do. --yes approves all that are named, --no refuses them,
+which takes words. What is approved is built.`,
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			switch {
+			case yes == no && len(args) > 0:
+				return usageError{fmt.Errorf("say --yes or --no")}
+			case len(args) == 0 && (yes || no):
+				return usageError{fmt.Errorf("name the requests: andamio decide lists those that wait for you")}
+			case len(args) == 0:
+				return s.listMine(ctx, a)
+			}
+			return s.decideAll(ctx, a, args, yes, words)
+		}),
+	}
+	f := cmd.Flags()
+	f.BoolVar(&yes, "yes", false, "approve")
+	f.BoolVar(&no, "no", false, "refuse")
+	f.StringVar(&words, "say", "", "words for whoever asked")
+	cmd.AddCommand(s.decideRules())
+	return cmd
+}
+
+func (s *shared) listMine(ctx context.Context, a *app.App) error {
+	all, err := a.Requests(ctx)
+	if err != nil {
+		return err
+	}
+	mine := []requests.View{}
+	for _, v := range all {
+		if v.Mine {
+			mine = append(mine, v)
+		}
+	}
+	if s.json {
+		return s.printJSON(mine)
+	}
+	if len(mine) == 0 {
+		fmt.Fprintln(s.out, "nothing waits for you")
+	}
+	for _, v := range mine {
+		if err := s.printRequest(v); err != nil {
+			return err
+		}
+		if v.Why != "" {
+			fmt.Fprintf(s.out, "%s: %s\n", v.Person, printable.Clean(v.Why))
+		}
+		if err := s.printEffect(ctx, a, v.Request); err != nil {
+			return err
+		}
+		fmt.Fprintln(s.out)
+	}
+	return nil
+}
+
+func (s *shared) decideAll(ctx context.Context, a *app.App, args []string, yes bool, words string) error {
+	var failed error
+	for _, text := range args {
+		id, err := requestID(text)
+		if err != nil {
+			return err
+		}
+		if _, err := a.Answer(ctx, id, yes, words); err != nil {
+			if len(args) == 1 {
+				return err
+			}
+			fmt.Fprintf(s.out, "request %d: %s\n", id, printable.Clean(err.Error()))
+			failed = fault.As(fault.CodeOf(err), fmt.Errorf("not all of them were decided"))
+			continue
+		}
+		v, err := a.Request(ctx, id)
+		if err != nil {
+			return err
+		}
+		if err := s.printRequest(v); err != nil && yes {
+			return err
+		}
+	}
+	return failed
+}
+
+func (s *shared) decideRules() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "rules",
+		Short: "List the rules that decide requests",
+		Args:  cobra.NoArgs,
+		RunE: s.with(func(_ context.Context, a *app.App, _ []string) error {
+			f, err := a.Approvals()
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(f)
+			}
+			if len(f.Rules) == 0 {
+				fmt.Fprintln(s.out, "there are no rules: every request waits for somebody who may approve")
+				return nil
+			}
+			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+			for _, r := range f.Rules {
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", printable.Clean(r.Name), r.Then, orDash(strings.Join(r.Ask, ", ")), printable.Clean(r.Say))
+			}
+			return w.Flush()
+		}),
+	}
+	cmd.AddCommand(&cobra.Command{
+		Use:   "set FILE",
+		Short: "Keep rules of approval",
+		Args:  cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			f, err := a.SetApprovals(ctx, text)
+			if err != nil {
+				return named(args[0], err)
+			}
+			fmt.Fprintf(s.out, "kept: %s; they decide from the next request on\n", printable.Count(len(f.Rules), "rule"))
+			return nil
+		}),
+	})
+	return cmd
+}

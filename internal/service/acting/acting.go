@@ -1,0 +1,111 @@
+// Package acting is who acts, by which way, and what is noted of it: every service does what changes anything through a [Desk].
+package acting
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os/user"
+	"time"
+
+	"andamio/internal/core/guard"
+	"andamio/internal/core/trail"
+)
+
+// Trail is where it is noted who did what.
+type Trail interface {
+	// Note adds an entry and returns it as it is kept.
+	Note(ctx context.Context, e trail.Entry) (trail.Entry, error)
+}
+
+// Office is what all desks of a workspace share.
+type Office struct {
+	Trail Trail
+	// Directory is who may do what; nil where nobody wrote one.
+	Directory func() (*guard.Directory, error)
+	// Find fills in what is known of a thing, from its run, move or deployment.
+	Find func(ctx context.Context, on guard.Thing) (guard.Thing, error)
+}
+
+// Desk lets an actor do what they may, and notes that they did.
+type Desk struct {
+	// Actor is who acts, and by which way.
+	Actor  guard.Actor
+	office *Office
+	// let says that what is done at it was let before.
+	let bool
+}
+
+// At is the desk of an actor.
+func At(actor guard.Actor, o *Office) *Desk { return &Desk{Actor: actor, office: o} }
+
+// OnBehalf is the desk of somebody for whom a rule, or somebody else, let something be done: it asks no more, and notes as ever.
+func (d *Desk) OnBehalf(of guard.Actor) *Desk { return &Desk{of, d.office, true} }
+
+// Detail says more in an entry of the trail.
+type Detail func(*trail.Entry)
+
+// Saying adds words to an entry.
+func Saying(format string, args ...any) Detail {
+	return func(e *trail.Entry) { e.Note = fmt.Sprintf(format, args...) }
+}
+
+// Run is a run as what something is done to.
+func Run(id int64) guard.Thing { return guard.Thing{Name: fmt.Sprintf("run %d", id), Run: id} }
+
+// Move is a move as what something is done to.
+func Move(id int64) guard.Thing { return guard.Thing{Name: fmt.Sprintf("move %d", id), Move: id} }
+
+// Allow says why the actor may not do something to something; nil if they may.
+func (d *Desk) Allow(ctx context.Context, act guard.Act, on guard.Thing) error {
+	if d.let {
+		return guard.Allow(nil, d.Actor, act, on)
+	}
+	all, err := d.office.Directory()
+	if err != nil {
+		return err
+	}
+	if row := guard.Of(act); all != nil && row != nil && !all.Unbounded(d.Actor.Name, row.Right) {
+		if on, err = d.office.Find(ctx, on); err != nil {
+			return err
+		}
+	}
+	return guard.Allow(all, d.Actor, act, on)
+}
+
+// Note puts into the trail that the actor does something that they may.
+func (d *Desk) Note(ctx context.Context, act guard.Act, on guard.Thing, more ...Detail) error {
+	e := trail.Entry{At: time.Now(), Actor: d.Actor, Act: act, On: on.Name, Run: on.Run}
+	for _, say := range more {
+		say(&e)
+	}
+	if _, err := d.office.Trail.Note(ctx, e); err != nil {
+		return fmt.Errorf("nothing was done, since it could not be noted who did it: %w", err)
+	}
+	return nil
+}
+
+// Do does something that the actor may, and has noted in the trail before: nothing is done without an entry. One that fails has a
+// second, which says why.
+func (d *Desk) Do(ctx context.Context, act guard.Act, on guard.Thing, how func() error, more ...Detail) error {
+	if err := d.Allow(ctx, act, on); err != nil {
+		return err
+	}
+	if err := d.Note(ctx, act, on, more...); err != nil {
+		return err
+	}
+	err := how()
+	if err == nil {
+		return nil
+	}
+	failed := append(more, func(e *trail.Entry) { e.Failed = err.Error() })
+	return errors.Join(err, d.Note(context.WithoutCancel(ctx), act, on, failed...))
+}
+
+// Whoami is the name of the person at the keyboard.
+func Whoami() string {
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		return u.Username
+	}
+	return "somebody"
+}

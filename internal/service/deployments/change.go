@@ -1,0 +1,140 @@
+package deployments
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/fault"
+	"andamio/internal/core/kinds"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+)
+
+// Changed compiles the order that leads a deployment to a design. An order without steps says that nothing is to be done.
+func (svc *Service) Changed(ctx context.Context, deployment int64, to *plan.Plan, purpose string) (Order, error) {
+	d, err := svc.Deployment(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	return svc.order(ctx, d, AtRest(to, d.Stand), to, purpose)
+}
+
+// OffIn are the instances of a deployment that are switched off.
+func OffIn(s change.Standing) []string {
+	var out []string
+	for i := range s.Plan.Resources {
+		if r := &s.Plan.Resources[i]; r.Kind == kinds.Instance && r.Off {
+			out = append(out, r.ID)
+		}
+	}
+	return out
+}
+
+// AtRest is a design in which what was stopped stays so: only starting it switches it on.
+func AtRest(p *plan.Plan, s change.Standing) *plan.Plan {
+	off := OffIn(s)
+	if len(off) == 0 {
+		return p
+	}
+	return change.Rest(p, func(r *plan.Resource) bool { return r.Off || slices.Contains(off, r.ID) })
+}
+
+// order compiles the change from what stands to a design; wanted is that design whole.
+func (svc *Service) order(ctx context.Context, d *Deployment, to, wanted *plan.Plan, purpose string) (Order, error) {
+	if err := svc.moving.SettledBut(ctx, d.ID, 0); err != nil {
+		return Order{}, err
+	}
+	p, err := change.Compile(d.Stand, to, purpose)
+	if err != nil {
+		return Order{}, fault.Default(fault.Refused, err)
+	}
+	if err := svc.Timed(ctx, p); err != nil {
+		return Order{}, err
+	}
+	return Order{Plan: p, Deployment: d.ID, Wanted: wanted, Template: d.Template}, nil
+}
+
+// Retiring compiles the order that takes everything of a deployment away.
+func (svc *Service) Retiring(ctx context.Context, deployment int64) (Order, error) {
+	d, err := svc.Deployment(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	if last := d.Last(); d.Stand.Empty() && d.State() != run.Retired {
+		return Order{}, fault.Conflictf("everything of %s was taken away, and run %d has not looked at the sites to its end: andamio resume %d does", d.Name, last.ID, last.ID)
+	}
+	if d.Stand.Empty() {
+		return Order{}, fault.NotFoundf("nothing stands of deployment %d", deployment)
+	}
+	return svc.order(ctx, d, change.Nothing(d.Stand.Plan).Plan, nil, "retire "+d.Name)
+}
+
+// RollingBack compiles the inverse of a run: the order that leads back to what stood before it.
+func (svc *Service) RollingBack(ctx context.Context, runID int64) (Order, error) {
+	r, err := svc.Latest(ctx, runID)
+	if err != nil {
+		return Order{}, err
+	}
+	if err := svc.moving.NoMove(ctx, r); err != nil {
+		return Order{}, err
+	}
+	d, err := svc.Deployment(ctx, r.Deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	earlier := d.Runs[:len(d.Runs)-1]
+	before, err := svc.Fold(ctx, earlier)
+	if err != nil {
+		return Order{}, err
+	}
+	if len(earlier) == 0 {
+		before = change.Nothing(d.Stand.Plan)
+	}
+	wanted, err := svc.Wanted(ctx, earlier)
+	if err != nil {
+		return Order{}, err
+	}
+	o, err := svc.order(ctx, d, before.Plan, wanted, fmt.Sprintf("roll back run %d", runID))
+	if err == nil && len(o.Plan.Steps) == 0 {
+		err = fault.Conflictf("run %d changed nothing, so there is nothing to roll back", runID)
+	}
+	return o, err
+}
+
+// Powering compiles the order that switches the instances of a tier off, or on again: those of a service, of a node, or
+// one alone by its name; "" is all.
+func (svc *Service) Powering(ctx context.Context, deployment int64, tier string, on bool) (Order, error) {
+	d, wanted, err := svc.DesignOf(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	found := false
+	to := change.Rest(wanted, func(r *plan.Resource) bool {
+		if tier == "" || r.Service == tier || r.Node == tier || r.ID == tier {
+			found = true
+			return !on
+		}
+		now := d.Stand.Plan.Resource(r.ID)
+		return now != nil && now.Off
+	})
+	if !found {
+		return Order{}, fault.NotFoundf("deployment %d has no instance of a tier %q; there are %s", deployment, tier, strings.Join(Tiers(wanted), ", "))
+	}
+	verb := map[bool]string{true: "start", false: "stop"}[on]
+	return svc.order(ctx, d, to, wanted, strings.TrimSpace(verb+" "+tier))
+}
+
+// Tiers are the services and nodes of a plan's instances.
+func Tiers(p *plan.Plan) []string {
+	var out []string
+	for i := range p.Resources {
+		if r := &p.Resources[i]; r.Kind == kinds.Instance {
+			out = append(out, r.Service, r.Node)
+		}
+	}
+	slices.Sort(out)
+	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return s == "" })
+}

@@ -1,0 +1,128 @@
+package deployments
+
+import (
+	"context"
+	"net"
+	"sync"
+	"time"
+
+	"andamio/internal/core/kinds"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/engine"
+	"andamio/internal/site"
+)
+
+// Picture is what stands of a deployment as a state that can be drawn, with the outputs of its last run and what each
+// step printed when it was done. While a run of it goes on it is that run's.
+func (svc *Service) Picture(ctx context.Context, d *Deployment) (*run.State, error) {
+	if last := d.Last(); d.State() == run.UnderWay { // how it rises is told by the run that goes on
+		return svc.Replay(ctx, last.ID)
+	}
+	if err := d.Stand.Plan.Arrange(); err != nil {
+		return nil, err
+	}
+	s := run.Stood(d.Stand.Plan, d.Stand.Unsure)
+	for _, r := range d.Runs {
+		past, err := svc.Replay(ctx, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		s.Started = past.Started
+		if past.Outputs != nil {
+			s.Outputs = past.Outputs
+		}
+		for i := range past.Steps {
+			was := &past.Steps[i]
+			if st := s.Step(was.ID); st != nil && len(was.Log) > 0 {
+				st.Log, st.Started, st.Ended = was.Log, was.Started, was.Ended
+			}
+		}
+		for i := range past.Resources {
+			if now := s.Resource(past.Resources[i].ID); now != nil {
+				now.SiteSaid, now.Answer = past.Resources[i].SiteSaid, past.Resources[i].Answer
+			}
+		}
+	}
+	return s, nil
+}
+
+// Readings is what the sites and endpoints of a deployment say now, by resource; what a site no longer has is said so. Sites
+// that did not answer are named with the reason, and nothing is said of what they hold.
+type Readings struct {
+	At      time.Time              `json:"at,omitzero"`
+	Sites   map[string]run.Reading `json:"sites,omitempty"`
+	Answers map[string]run.Reading `json:"answers,omitempty"`
+	Failed  map[string]string      `json:"failed,omitempty"`
+}
+
+// Look asks the sites of a deployment what they hold, and its endpoints, all at once.
+func (svc *Service) Look(ctx context.Context, s *run.State) (Readings, error) {
+	out := Readings{At: time.Now(), Sites: map[string]run.Reading{}, Answers: map[string]run.Reading{}, Failed: map[string]string{}}
+	sites, err := svc.sites.Sites()
+	if err != nil {
+		return out, err
+	}
+	var mu sync.Mutex
+	var group sync.WaitGroup
+	for _, at := range s.Plan.Sites {
+		if driver := sites[at.Name]; driver != nil {
+			group.Go(func() { lookAt(ctx, driver, s, &out, &mu) })
+		}
+	}
+	for i := range s.Steps {
+		st := s.Steps[i].Step
+		if st.Check.Kind == plan.CheckTCP || st.Check.Kind == plan.CheckHTTP {
+			group.Go(func() { ask(ctx, s, st, &out, &mu) })
+		}
+	}
+	group.Wait()
+	return out, nil
+}
+
+// lookAt asks one site for the kinds of which the deployment has something there.
+func lookAt(ctx context.Context, driver site.Site, s *run.State, out *Readings, mu *sync.Mutex) {
+	wanted := map[kinds.Kind]map[string]string{}
+	for i := range s.Resources {
+		r := &s.Resources[i]
+		if r.Site != driver.Name() || !r.Kind.Seen() {
+			continue
+		}
+		if wanted[r.Kind] == nil {
+			wanted[r.Kind] = map[string]string{}
+		}
+		wanted[r.Kind][r.Attributes["site.id"]] = r.ID
+	}
+	for kind, ids := range wanted {
+		all, err := driver.List(ctx, kind)
+		mu.Lock()
+		if err != nil {
+			out.Failed[driver.Name()] = err.Error()
+			mu.Unlock()
+			return
+		}
+		for _, x := range all {
+			if id, mine := ids[x.ID]; mine {
+				out.Sites[id] = run.Reading{Text: x.Word, Good: x.State == site.Active, At: out.At}
+				delete(ids, x.ID)
+			}
+		}
+		for _, id := range ids {
+			out.Sites[id] = run.Reading{Text: "it is not there", At: out.At}
+		}
+		mu.Unlock()
+	}
+}
+
+// ask asks the endpoint of a step.
+func ask(ctx context.Context, s *run.State, st *plan.Step, out *Readings, mu *sync.Mutex) {
+	address, errA := st.Check.Address.Text(known{s})
+	port, errP := st.Check.Port.Text(known{s})
+	reading := run.Reading{Text: "its address is not known", At: out.At}
+	if errA == nil && errP == nil {
+		reading.Text, reading.Good = engine.Ask(ctx, st.Check, net.JoinHostPort(address, port))
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	out.Answers[st.Resource] = reading
+}

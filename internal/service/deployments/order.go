@@ -1,0 +1,34 @@
+package deployments
+
+import (
+	"andamio/internal/core/dispatch"
+	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
+	"andamio/internal/core/plan"
+)
+
+// Order is a plan that is to be run.
+type Order struct {
+	// Request is what asked for it; 0 if none did.
+	Request int64 `json:"request,omitempty"`
+	// For is whose a new deployment is.
+	For  guard.Owner `json:"for,omitzero"`
+	Plan *plan.Plan  `json:"plan,omitempty"`
+	// Deployment is what the plan changes; 0 makes a new one, of which Template says where its template was opened.
+	Deployment int64  `json:"deployment"`
+	Template   string `json:"template,omitempty"`
+	// Wanted is the whole design that the plan leads to; nil is the plan itself, of one that raises.
+	Wanted *plan.Plan      `json:"wanted,omitempty"`
+	Limits dispatch.Limits `json:"limits"`
+	// Move is the move that it belongs to, 0 if to none.
+	Move int64 `json:"move"`
+}
+
+// CheckFresh checks that a plan raises a design from nothing. One that changes what stood when it was made fits nothing else,
+// and is no design that something could be led to.
+func CheckFresh(p *plan.Plan) error {
+	if p.Purpose == "" {
+		return nil
+	}
+	return fault.Conflictf("this plan is to %s, and changes what stood when it was made: make it anew of what stands now, as with andamio diff", p.Purpose)
+}

@@ -1,0 +1,62 @@
+package deployments
+
+import (
+	"context"
+
+	"andamio/internal/core/fault"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+)
+
+// Latest is a run after which no other of its deployment was begun: going on with an older one would undo what came
+// after it.
+func (svc *Service) Latest(ctx context.Context, runID int64) (store.Run, error) {
+	r, err := svc.store.Run(ctx, runID)
+	if err != nil {
+		return r, err
+	}
+	runs, err := svc.store.RunsOf(ctx, r.Deployment)
+	if err != nil {
+		return r, err
+	}
+	if last := runs[len(runs)-1]; last.ID != runID {
+		return r, fault.Conflictf("run %d came after run %d on the same deployment: go on with that one", last.ID, runID)
+	}
+	return r, nil
+}
+
+// EndOf is how a run ended: one that took everything of a deployment away left nothing standing.
+func EndOf(r store.Run) run.Status {
+	if r.State == run.Standing && r.Wanted == 0 && r.Purpose != "" && r.Name != ByHand {
+		return run.Retired
+	}
+	return r.State
+}
+
+// MaxBatch bounds how many events are read at once.
+const MaxBatch = 4000
+
+// Replay is a run's state from its whole journal.
+func (svc *Service) Replay(ctx context.Context, runID int64) (*run.State, error) {
+	r, err := svc.store.Run(ctx, runID)
+	if err != nil {
+		return nil, err
+	}
+	p, err := svc.store.Plan(ctx, r.Plan)
+	if err != nil {
+		return nil, err
+	}
+	state := run.New(p)
+	for {
+		events, err := svc.store.Events(ctx, runID, state.LastSeq, MaxBatch)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range events {
+			state.Apply(e)
+		}
+		if len(events) < MaxBatch {
+			return state, nil
+		}
+	}
+}

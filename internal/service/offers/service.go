@@ -1,0 +1,43 @@
+// Package offers is the service of what may be asked for: offers of templates, checked before anybody sees them, and what an answer to
+// their questions would be: where, of what size, at what price, or why it cannot be.
+package offers
+
+import (
+	"context"
+	"sync"
+
+	"andamio/internal/core/guard"
+	"andamio/internal/service/acting"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/sites"
+	"andamio/internal/service/templates"
+	"andamio/internal/store"
+)
+
+// Store is what the service keeps.
+type Store interface {
+	store.OffersStore
+	KeepSource(ctx context.Context, digest string, files store.Source) error
+	Source(ctx context.Context, digest string) (*store.Source, error)
+}
+
+// Cache has the templates of offers, by the digest of their files: they are read once for all actors.
+type Cache struct {
+	mu   sync.Mutex
+	read map[string]*templates.Template
+}
+
+// Service is the service of offers for one actor.
+type Service struct {
+	desk        *acting.Desk
+	store       Store
+	cache       *Cache
+	sites       *sites.Service
+	deployments *deployments.Service
+	directory   func() (*guard.Directory, error)
+}
+
+// New returns the service for whoever is at the desk, over those of sites and deployments.
+func New(desk *acting.Desk, s Store, cache *Cache, directory func() (*guard.Directory, error), at *sites.Service, of *deployments.Service) *Service {
+	return &Service{desk: desk, store: s, cache: cache, directory: directory, sites: at, deployments: of}
+}

@@ -1,0 +1,59 @@
+// Package requests is the service of what is asked for: requests of offers from the question to what serves, each stage with its time and who
+// or which rule decided it.
+package requests
+
+import (
+	"context"
+	"log/slog"
+
+	"andamio/internal/core/guard"
+	"andamio/internal/service/acting"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/offers"
+	"andamio/internal/service/quotas"
+	"andamio/internal/service/runs"
+	"andamio/internal/service/workspace"
+	"andamio/internal/store"
+)
+
+// Store is what the service keeps.
+type Store interface {
+	store.RequestsStore
+	Holds(ctx context.Context) ([]store.Hold, error)
+	HoldOf(ctx context.Context, request, deployment int64) (*store.Hold, error)
+	RunsOf(ctx context.Context, deployment int64) ([]store.Run, error)
+	Run(ctx context.Context, id int64) (store.Run, error)
+}
+
+// Over are the services that this one uses.
+type Over struct {
+	Offers      *offers.Service
+	Quotas      *quotas.Service
+	Deployments *deployments.Service
+	Runs        *runs.Service
+}
+
+// Service is the service of requests for one actor.
+type Service struct {
+	desk        *acting.Desk
+	workspace   *workspace.Workspace
+	store       Store
+	log         *slog.Logger
+	offers      *offers.Service
+	quotas      *quotas.Service
+	deployments *deployments.Service
+	runs        *runs.Service
+}
+
+// New returns the service for whoever is at the desk.
+func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, over Over) *Service {
+	return &Service{desk, ws, s, log, over.Offers, over.Quotas, over.Deployments, over.Runs}
+}
+
+// me is who asks.
+func (svc *Service) me() string { return svc.desk.Actor.Name }
+
+// thing is a request as what something is done to.
+func thing(r *store.Request) guard.Thing {
+	return guard.Thing{Name: title(r), Team: r.Owner.Team, Person: r.Person, Service: r.Owner.Service, Stage: r.Owner.Stage, Tags: r.Owner.Tags, Sites: r.Sites}
+}

@@ -1,0 +1,50 @@
+package runs
+
+import (
+	"context"
+	"time"
+
+	"andamio/internal/core/dispatch"
+	"andamio/internal/core/history"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/rehearse"
+	"andamio/internal/core/run"
+	"andamio/internal/store"
+)
+
+// Rehearse imagines runs of a plan.
+func (svc *Service) Rehearse(ctx context.Context, p *plan.Plan, l dispatch.Limits) (rehearse.Answer, error) {
+	h, err := svc.deployments.History(ctx)
+	if err != nil {
+		return rehearse.Answer{}, err
+	}
+	return rehearse.Plan(p, h, rehearse.Options{Limits: l}), nil
+}
+
+// RehearseRest imagines how a run that is under way goes on.
+func (svc *Service) RehearseRest(ctx context.Context, s *run.State, now time.Time) (rehearse.Answer, error) {
+	h, err := svc.deployments.History(ctx)
+	if err != nil {
+		return rehearse.Answer{}, err
+	}
+	return rehearse.Rest(s, now, h, rehearse.Options{}), nil
+}
+
+// learn keeps how long the steps of a run took that went smoothly: one that was tried again, or that a person or a crash
+// held up, says nothing of the next.
+func (svc *Service) learn(ctx context.Context, runID int64) error {
+	s, err := svc.deployments.Replay(ctx, runID)
+	if err != nil {
+		return err
+	}
+	var all []store.Took
+	for i := range s.Steps {
+		st := &s.Steps[i]
+		smooth := st.Status == run.Standing && st.Retries == 0 && st.Tries == 0 && st.Discards == 0 && !st.Started.IsZero()
+		copies := st.Copying != nil || st.Filling != nil // takes as long as there are bytes, or as somebody waits
+		if smooth && !copies && st.Seconds > 0 && s.Resumes == 0 {
+			all = append(all, store.Took{Key: history.Key(s.Plan, st.Step), Step: st.ID, Seconds: st.Ended.Sub(st.Started).Seconds(), At: st.Ended})
+		}
+	}
+	return svc.store.Learn(ctx, runID, all)
+}

@@ -1,0 +1,93 @@
+package runs
+
+import (
+	"context"
+	"time"
+
+	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/store"
+)
+
+// pollEvery is how often a watcher looks for new events.
+const pollEvery = 50 * time.Millisecond
+
+// Batch is what a watcher hears: events, or why there will be no more.
+type Batch struct {
+	Events []run.Event `json:"events,omitempty"`
+	Err    error       `json:"-"`
+	// Last says that the run is over, or its worker silent, and nothing follows.
+	Last bool `json:"last"`
+}
+
+// Watch sends a run's events after a number, those of the past first, then as they happen, in this process or
+// another. The channel is closed after the last batch or when the context ends.
+func (svc *Service) Watch(ctx context.Context, runID, after int64) <-chan Batch {
+	out := make(chan Batch)
+	go func() {
+		defer close(out)
+		var s silentWorker
+		for {
+			b := svc.batch(ctx, runID, &after, &s)
+			if len(b.Events) > 0 || b.Last || b.Err != nil {
+				select {
+				case out <- b:
+				case <-ctx.Done():
+					return
+				}
+			}
+			if b.Last || b.Err != nil {
+				return
+			}
+			if len(b.Events) == deployments.MaxBatch {
+				continue
+			}
+			select {
+			case <-time.After(pollEvery):
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	return out
+}
+
+func (svc *Service) batch(ctx context.Context, runID int64, after *int64, s *silentWorker) Batch {
+	r, err := svc.store.Run(ctx, runID) // before the events: what ended before is then sure to be among them
+	if err != nil {
+		return Batch{Err: err}
+	}
+	events, err := svc.store.Events(ctx, runID, *after, deployments.MaxBatch)
+	if err != nil {
+		return Batch{Err: err}
+	}
+	if len(events) > 0 {
+		*after = events[len(events)-1].Seq
+	}
+	over := !r.Ended.IsZero() || s.lost(ctx, svc.store, r, time.Now())
+	return Batch{Events: events, Last: over && len(events) < deployments.MaxBatch}
+}
+
+// silentWorker is for how long a run's worker has shown no sign of life though it could have.
+type silentWorker struct{ since time.Time }
+
+// showsWithin is how soon a worker shows that it lives once it can again.
+const showsWithin = 2 * time.Second
+
+// lost reports that a run has lost its worker. As long as somebody holds the database, nobody can show that they live, so that
+// one is lost for sure only if it stays silent when nobody does, or if its process is gone.
+func (s *silentWorker) lost(ctx context.Context, at Store, r store.Run, now time.Time) bool {
+	switch {
+	case !Abandoned(r, now):
+		s.since = time.Time{}
+		return false
+	case WorkerGone(r.Worker):
+		return true
+	case at.Busy(ctx):
+		s.since = time.Time{}
+		return false
+	case s.since.IsZero():
+		s.since = now
+	}
+	return now.Sub(s.since) > showsWithin
+}

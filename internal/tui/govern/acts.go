@@ -1,0 +1,139 @@
+package govern
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/service/requests"
+	"andamio/internal/tui/view"
+)
+
+// Keys are what keys mean.
+func (v *View) Keys() []view.Key {
+	keys := []view.Key{view.On(view.UpDown+view.Pages, "↑↓", "request", "goes up and down the requests", func(name string) tea.Cmd {
+		_, dy := view.Way(name)
+		return v.move(dy)
+	})}
+	r := v.selected()
+	if r == nil {
+		return keys
+	}
+	if r.Mine {
+		keys = append(keys, view.On("y", "y", "approve", "approves the selected request: what it would build is built", view.Run(v.approve)),
+			view.On("n", "n", "refuse", "refuses the selected request, with words for whoever asked", view.Run(v.refuse)))
+	}
+	if r.Run != 0 && !v.mine {
+		keys = append(keys, view.On("enter", "enter", "its run", "shows the run that builds it", view.Run(v.open)))
+	}
+	return append(keys, view.On("s", "s", "say", "adds words to the thread of the selected request", view.Run(v.say)))
+}
+
+func (v *View) open() tea.Cmd {
+	return tea.Batch(view.Cmd(view.OpenRun{ID: v.selected().Run}), view.Cmd(view.Goto{Digit: "4"}))
+}
+
+// Actions are what can be done to the selected request.
+func (v *View) Actions() []view.Action {
+	r := v.selected()
+	if r == nil {
+		return nil
+	}
+	var out []view.Action
+	if r.Mine {
+		out = append(out, v.approval(r), v.refusal(r))
+	}
+	if r.State == requests.Priced {
+		out = append(out, view.Action{Name: "accept the price", Effect: "it is built at the price of now", Do: v.does(func(ctx context.Context) error {
+			_, err := v.app.AcceptPrice(ctx, r.ID)
+			return err
+		}, "accepted")})
+	}
+	if r.State == requests.Waiting || r.State == requests.Priced {
+		out = append(out, view.Action{Name: "withdraw", Effect: "what is held for it is given back", Do: v.does(func(ctx context.Context) error {
+			_, err := v.app.TakeBack(ctx, r.ID, "")
+			return err
+		}, "withdrawn")})
+	}
+	return append(out, v.saying(r))
+}
+
+func (v *View) approve() tea.Cmd { return view.Cmd(view.Confirm{Act: v.approval(v.selected())}) }
+func (v *View) refuse() tea.Cmd  { return view.Cmd(view.Prompt{Act: v.refusal(v.selected())}) }
+func (v *View) say() tea.Cmd     { return view.Cmd(view.Prompt{Act: v.saying(v.selected())}) }
+
+// approval approves a request, with what that does.
+func (v *View) approval(r *requests.View) view.Action {
+	effect := "it is built at once"
+	if need := r.Decision.Need - len(r.Yes); need > 1 {
+		effect = fmt.Sprintf("%d of %d have said yes then", len(r.Yes)+1, r.Decision.Need)
+	} else if v.effect != nil && v.of == r.ID && v.effect.Quote.Cannot == "" {
+		effect = fmt.Sprintf("it is built at once: %s, %.3f %s/h", v.effect.Quote.Size.Says(), v.effect.Quote.PerHour, v.effect.Quote.Currency)
+	}
+	return view.Action{Name: fmt.Sprintf("approve request %d, %s", r.ID, r.Name), Effect: effect, Do: v.does(func(ctx context.Context) error {
+		_, err := v.app.Answer(ctx, r.ID, true, "")
+		return err
+	}, "approved")}
+}
+
+// refusal asks for words, and refuses a request with them.
+func (v *View) refusal(r *requests.View) view.Action {
+	return view.Action{Name: fmt.Sprintf("refuse request %d, %s", r.ID, r.Name), Effect: "what is held for it is given back, and whoever asked reads why", Ask: "why", Wrong: noWords,
+		Answer: func(text string) tea.Cmd {
+			return v.does(func(ctx context.Context) error {
+				_, err := v.app.Answer(ctx, r.ID, false, text)
+				return err
+			}, "refused")()
+		}}
+}
+
+func (v *View) saying(r *requests.View) view.Action {
+	return view.Action{Name: fmt.Sprintf("say something of request %d", r.ID), Effect: "it is in its thread", Ask: "words", Wrong: noWords, Answer: func(text string) tea.Cmd {
+		return v.does(func(ctx context.Context) error { return v.app.SayOf(ctx, r.ID, text) }, "said")()
+	}}
+}
+
+func noWords(text string) string {
+	if strings.TrimSpace(text) == "" {
+		return "say something"
+	}
+	return ""
+}
+
+// does does something, says so, and looks anew.
+func (v *View) does(what func(context.Context) error, said string) func() tea.Cmd {
+	return func() tea.Cmd {
+		return func() tea.Msg {
+			if err := what(v.ctx); err != nil {
+				return view.Notice{Text: err.Error(), Bad: true}
+			}
+			return tea.BatchMsg{view.Cmd(view.Notice{Text: said}), view.Cmd(acted{})}
+		}
+	}
+}
+
+// Why explains the selected request.
+func (v *View) Why() view.Note {
+	r := v.selected()
+	if r == nil {
+		return view.Note{Title: "why", Lines: []view.Line{view.Say("Nothing was asked for. Offers are published with andamio offer publish, and asked for with andamio request ask.")}}
+	}
+	lines := []view.Line{view.Say(r.Decision.Say)}
+	if r.Decision.Rule != "" {
+		lines = append(lines, view.Say("That says the rule "+r.Decision.Rule+"."))
+	}
+	if r.Waits != "" {
+		lines = append(lines, view.Say("It waits for "+r.Waits+"."))
+	}
+	var stages []string
+	for _, s := range r.Stages {
+		by := s.By.Name
+		if s.Rule != "" {
+			by = "rule " + s.Rule
+		}
+		stages = append(stages, strings.TrimSpace(fmt.Sprintf("%s  %s  %s  %s", s.At.Local().Format("2 Jan 15:04:05"), s.Stage, by, s.Text)))
+	}
+	return view.Note{Title: fmt.Sprintf("request %d, %s", r.ID, r.Title), Lines: append(lines, view.Listed("so far", stages)...)}
+}
