@@ -8,6 +8,7 @@ import (
 	"pgregory.net/rapid"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -65,8 +66,47 @@ func (l *life) to(to *plan.Plan, act string) {
 
 // did takes note of a run.
 func (l *life) did(s *run.State) {
+	before := l.stand
 	l.stand = after(l.t, l.stand, s)
+	l.followed(before, s)
 	l.w.unsure = l.stand.Unsure
+}
+
+// followed looks that what stands step by step, in the order in which the steps ended, comes to what stands after the run.
+func (l *life) followed(before change.Standing, s *run.State) {
+	w, err := change.Follow(before, s.Plan)
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	order := make([]*run.Step, 0, len(s.Steps))
+	for i := range s.Steps {
+		order = append(order, &s.Steps[i])
+	}
+	slices.SortStableFunc(order, func(a, b *run.Step) int { return a.Ended.Compare(b.Ended) })
+	seen := map[string]plan.Resource{}
+	look := func(ids []string) {
+		for _, id := range ids {
+			delete(seen, id)
+			if r, stands := w.Resource(id); stands {
+				seen[id] = *r
+			}
+		}
+	}
+	look(w.Resources())
+	for _, st := range order {
+		look(w.Step(st))
+	}
+	for i := range l.stand.Plan.Resources {
+		r := &l.stand.Plan.Resources[i]
+		got, stands := seen[r.ID]
+		if !stands || got.Off != r.Off || got.Site != r.Site || r.Kind != kinds.Endpoint && fmt.Sprint(got.Spec) != fmt.Sprint(r.Spec) { // which interface an endpoint is at is told at the end
+			l.t.Fatalf("%v: followed, %s is %v %+v, and it is %+v", l.w.acts, r.ID, stands, got, *r)
+		}
+		delete(seen, r.ID)
+	}
+	if len(seen) > 0 {
+		l.t.Fatalf("%v: followed, there is more: %v", l.w.acts, seen)
+	}
 }
 
 // holds looks that there is what is wanted, and that nothing is left to be done for it.
@@ -183,7 +223,7 @@ func (l *life) moved() {
 		l.to(migrate.WithoutKept(whole, move.Renames), "commit")
 		return
 	}
-	if !slices.ContainsFunc(s.Steps, func(x run.Step) bool { return x.Status != run.Planned }) {
+	if !slices.ContainsFunc(s.Steps, func(x run.Step) bool { return x.Status != run.Planned || !x.Started.IsZero() }) {
 		return
 	}
 	l.w.acts = append(l.w.acts, "go back")

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"pgregory.net/rapid"
 
@@ -126,7 +127,7 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 			if err := w.begin(p, st.Step); err != nil {
 				fail(st.ID+" begins", err)
 			}
-			st.Status = run.UnderWay
+			st.Status, st.Started = run.UnderWay, at.Add(time.Duration(ended)*time.Second)
 			continue
 		}
 		st := &s.Steps[going[n-len(ready)]]
@@ -142,6 +143,7 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 		delete(w.uses, st.ID)
 		delete(w.takes, st.ID)
 		ended++
+		st.Ended = at.Add(time.Duration(ended) * time.Second)
 		if err := w.lawful(); err != nil {
 			fail(st.ID, err)
 		}
@@ -150,7 +152,18 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 	if bad == nil && ended != len(s.Steps) {
 		t.Fatalf("%d of %d steps could be done of %v", ended, len(s.Steps), ids(p))
 	}
+	openAgain(t, s)
 	return s
+}
+
+// openAgain has some steps that ended badly be open again, as they are when the run was taken up once more and came no further.
+func openAgain(t *rapid.T, s *run.State) {
+	for i := range s.Steps {
+		st := &s.Steps[i]
+		if (st.Status == run.Failed || st.Status == run.Stopped) && rapid.IntRange(0, 3).Draw(t, "open again") == 0 {
+			st.Status = run.Planned
+		}
+	}
 }
 
 // choices are the steps that may begin and those that may end.

@@ -73,7 +73,7 @@ func (f *fold) stale(s *run.State) {
 	built, putOut := map[string]bool{}, []plan.ScriptOutput{}
 	for i := range s.Steps {
 		st := &s.Steps[i]
-		if st.Status == run.Planned || st.Status == run.Passed || st.Status == run.Held {
+		if !begun(st) {
 			continue
 		}
 		if st.Op == op.Plug || st.Op == op.Create && st.Script == nil {
@@ -93,6 +93,18 @@ func (f *fold) stale(s *run.State) {
 			f.unsure[stopOf(id)] = f.unsure[stopOf(id)] || st.Op == op.Start
 		}
 	}
+}
+
+// begun reports that a step was begun, however it is by now: one that is open again, since a worker ended or somebody chose so, may
+// have done what it is to do. One that was not needed was not begun, nor one that a person skipped, unless the site took it.
+func begun(s *run.Step) bool {
+	switch s.Status {
+	case run.Planned, run.Held:
+		return !s.Started.IsZero()
+	case run.Passed:
+		return s.Skipped && s.AskedID != ""
+	}
+	return true
 }
 
 // touched notes when a step did something to its resource at a site; taking note of things does nothing to them.
@@ -169,14 +181,10 @@ func newFold(before Standing, p *plan.Plan) *fold {
 
 // step takes a step of a run into account. One that was not needed is as good as done; one that a person skipped is not.
 func (f *fold) step(s *run.Step) {
-	switch s.Status {
-	case run.Standing:
+	switch {
+	case s.Status == run.Standing, s.Status == run.Passed && !s.Skipped:
 		f.done(s.Step)
-	case run.Passed:
-		if !s.Skipped {
-			f.done(s.Step)
-		}
-	case run.Failed, run.Stopped, run.UnderWay:
+	case begun(s):
 		f.doubt(s.Step)
 	}
 }
