@@ -17,6 +17,7 @@ import (
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
+	"andamio/internal/core/plan"
 	"andamio/internal/sandbox"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/templates"
@@ -387,3 +388,49 @@ func TestOneActOfManySortsIsUndoneByOnePlanADeployment(t *testing.T) {
 
 // wholePage is how many things a survey asks for at once: with fewer, a listing is over.
 const wholePage = 200
+
+// TestWhatWasSettledIsNotTakenBackByTheNextChange has everything that has a size be made larger by hand, and some of it be lost; that is
+// adopted, and given up. No change after that takes it back: nothing is built anew as small as it was, and what was given up stays gone.
+func TestWhatWasSettledIsNotTakenBackByTheNextChange(t *testing.T) {
+	t.Parallel()
+	a, box, _ := deployed(t)
+	settleAll := func(w inventory.Way) {
+		inv := surveyedAll(t, a)
+		require.NotEmpty(t, inv.Findings)
+		var choices []reconcile.Choice
+		for _, f := range inv.Findings {
+			require.True(t, f.Can(w), "%s %s", f.Type, f.Subject().Name)
+			choices = append(choices, reconcile.Choice{Finding: f, Way: w})
+		}
+		s, err := a.Settling(ctx, inv, choices, "", time.Time{})
+		require.NoError(t, err)
+		_, runs, err := a.Settle(ctx, s)
+		require.NoError(t, err)
+		for _, id := range runs {
+			ended(t, a, id)
+		}
+		require.Empty(t, surveyedAll(t, a).Findings)
+	}
+	require.NotEmpty(t, box.Drift(sandbox.DriftRequest{Seed: 2, Count: 60, Sorts: []sandbox.Change{sandbox.Resized}}))
+	settleAll(inventory.Adopt)
+	o, err := a.Powering(ctx, 1, "", false)
+	require.NoError(t, err)
+	assert.Empty(t, o.Plan.Losses(), "stopping takes nothing away")
+	for _, r := range o.Plan.Resources {
+		assert.NotContains(t, []plan.Change{plan.Rebuild, plan.Retire}, r.Change, r.ID)
+	}
+	_, o, err = a.Updating(ctx, 1, "", templates.DraftRequest{Preset: "drill"})
+	require.NoError(t, err)
+	assert.Empty(t, o.Plan.Losses(), "nor does the template, which asks for what it did")
+
+	gone := box.Drift(sandbox.DriftRequest{Seed: 9, Count: 1, Sorts: []sandbox.Change{sandbox.Deleted}})
+	require.Len(t, gone, 1)
+	settleAll(inventory.Retire)
+	d, wanted, err := a.DesignOf(ctx, 1)
+	require.NoError(t, err)
+	assert.Nil(t, wanted.Resource(gone[0].Title), "it is not wanted any more")
+	assert.Nil(t, d.Stand.Plan.Resource(gone[0].Title))
+	o, err = a.Powering(ctx, 1, "", true)
+	require.NoError(t, err)
+	assert.Empty(t, o.Plan.Steps, "nothing of it is built again: everything is on")
+}

@@ -320,8 +320,15 @@ func (l *life) byHand() {
 			l.is.cores[i] = cores
 		}
 	}
-	if d.Verb == change.Accept {
+	switch {
+	case d.Verb == change.Accept && d.Seen["state"] != "": // what is off is not the design's to say, but for this model
 		l.wanted = design(l.is)
+	case d.Verb == change.Accept:
+		declared, err := change.Declared(l.wanted, []change.Deviation{d})
+		if err != nil {
+			l.t.Fatalf("%v: %v", l.w.acts, err)
+		}
+		l.wanted = declared
 	}
 	l.settle(d, fmt.Sprintf("%s %v of %s", d.Verb, d.Seen, id))
 }

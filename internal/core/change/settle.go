@@ -128,14 +128,9 @@ func patchSpec(r *plan.Resource, name, v string) {
 // patch makes a resource what was seen of it.
 func (s *settler) patch(of *Standing, d *Deviation) {
 	r := of.Plan.Resource(d.Resource)
+	declare(r, d.Seen)
 	for name, v := range d.Seen {
 		switch name {
-		case "cores", "memory_gib", "disk_gib", "size", "inside_address":
-			patchSpec(r, name, v)
-		case "zone":
-			r.Zone = v
-		case "site":
-			r.Site = v
 		case "state":
 			s.off(of == &s.want, r.ID, v != "active")
 		case "address", "mac":

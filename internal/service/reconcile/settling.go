@@ -365,6 +365,9 @@ func (svc *Service) compileSettling(ctx context.Context, s *Settling) error {
 		if err != nil {
 			return err
 		}
+		if wanted, err = change.Declared(wanted, all); err != nil {
+			return err
+		}
 		o := deployments.Order{Plan: p, Deployment: id, Wanted: wanted, Template: d.Template}
 		if change.Notes(p) {
 			s.Notes = append(s.Notes, o)

@@ -1,0 +1,105 @@
+package change
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
+	"andamio/internal/core/plan"
+)
+
+// Declared is a design in which what is accepted is declared as it was seen from now on, and what is given up no more. Whatever leads to
+// the design afterwards (starting, scaling, rolling back) would take back otherwise what somebody accepted: a disk that was made larger
+// would be built anew as small as it was. Whether an instance is on is not the design's: what was stopped stays so by itself.
+func Declared(wanted *plan.Plan, all []Deviation) (*plan.Plan, error) {
+	if wanted == nil {
+		return nil, nil
+	}
+	out := *wanted
+	out.Resources, out.Steps = slices.Clone(wanted.Resources), slices.Clone(wanted.Steps)
+	p := plan.Reindexed(&out)
+	gone := map[string]bool{}
+	for i := range all {
+		d := &all[i]
+		r := p.Resource(d.Resource)
+		switch {
+		case r == nil:
+		case d.Verb == Accept:
+			declare(r, d.Seen)
+		case d.Verb == GiveUp:
+			gone[r.ID] = true
+		}
+	}
+	if len(gone) > 0 {
+		p = withoutResources(p, gone)
+	}
+	if err := p.Arrange(); err != nil {
+		return nil, fmt.Errorf("what is wanted from now on cannot be put in order: %w", err)
+	}
+	return p, nil
+}
+
+// declare makes of a resource what was seen of it.
+func declare(r *plan.Resource, seen map[string]string) {
+	for name, v := range seen {
+		switch name {
+		case "zone":
+			r.Zone = v
+		case "site":
+			r.Site = v
+		default:
+			patchSpec(r, name, v)
+		}
+	}
+	redetail(r)
+}
+
+// redetail says anew in a few words how large something is.
+func redetail(r *plan.Resource) {
+	switch r.Kind {
+	case kinds.Volume:
+		r.Detail = estate.GiB(r.DiskGiB())
+	case kinds.Instance:
+		i := r.AsInstance()
+		r.Detail = strings.TrimSpace(i.Size + " " + estate.Cores(i.Cores) + " " + estate.GiB(i.MemoryGiB))
+	}
+}
+
+// withoutResources is a design without some resources, and without all that is on them.
+func withoutResources(p *plan.Plan, gone map[string]bool) *plan.Plan {
+	for more := true; more; {
+		more = false
+		for i := range p.Resources {
+			r := &p.Resources[i]
+			on := []string{r.On, r.PartOf, r.AsInterface().Instance, r.AsEndpoint().EndpointOf}
+			if !gone[r.ID] && slices.ContainsFunc(on, func(id string) bool { return gone[id] }) {
+				gone[r.ID], more = true, true
+			}
+		}
+	}
+	dropped := map[string][]string{}
+	for i := range p.Steps {
+		if s := &p.Steps[i]; gone[s.Resource] || gone[s.Volume] {
+			dropped[s.ID] = append([]string{}, s.After...)
+		}
+	}
+	out := *p
+	out.Resources, out.Steps = nil, nil
+	for _, r := range p.Resources {
+		if gone[r.ID] {
+			continue
+		}
+		r.StandsOn = slices.DeleteFunc(slices.Clone(r.StandsOn), func(id string) bool { return gone[id] })
+		r.Dangle(func(id string) bool { return gone[id] })
+		out.Resources = append(out.Resources, r)
+	}
+	for _, s := range p.Steps {
+		if dropped[s.ID] == nil {
+			s.After = through(s.After, dropped)
+			out.Steps = append(out.Steps, s)
+		}
+	}
+	return plan.Reindexed(&out)
+}
