@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
+	"github.com/charmbracelet/x/vt"
 	"github.com/creack/pty"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -87,12 +88,13 @@ func (h *house) ssh(ctx context.Context, who string, args ...string) *exec.Cmd {
 	return exec.CommandContext(ctx, "ssh", append(base, args...)...)
 }
 
-// terminal is somebody at the portal.
+// terminal is somebody at the portal: what they see now, and all that was ever sent to them.
 type terminal struct {
-	t    *testing.T
-	file *os.File
-	mu   sync.Mutex
-	seen bytes.Buffer
+	t      *testing.T
+	file   *os.File
+	screen *vt.SafeEmulator
+	mu     sync.Mutex
+	sent   bytes.Buffer
 }
 
 func (h *house) come(t *testing.T, who string) *terminal {
@@ -101,32 +103,50 @@ func (h *house) come(t *testing.T, who string) *terminal {
 	cmd.Env = append(os.Environ(), "TERM=xterm-256color")
 	f, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: 160, Rows: 47})
 	require.NoError(t, err)
-	x := &terminal{t: t, file: f}
-	go func() {
+	x := &terminal{t: t, file: f, screen: vt.NewSafeEmulator(160, 47)}
+	var group sync.WaitGroup
+	group.Go(func() { _, _ = io.Copy(f, x.screen) }) // what a terminal answers when it is asked what it is
+	group.Go(func() {
 		buffer := make([]byte, 64<<10)
 		for {
 			n, err := f.Read(buffer)
+			_, _ = x.screen.Write(buffer[:n])
 			x.mu.Lock()
-			x.seen.Write(buffer[:n])
+			x.sent.Write(buffer[:n])
 			x.mu.Unlock()
 			if err != nil {
 				return
 			}
 		}
-	}()
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait(); f.Close() })
+	})
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		_ = f.Close()
+		_ = x.screen.Close()
+		group.Wait()
+	})
 	return x
 }
 
-func (x *terminal) text() string {
+// text is what is on the screen.
+func (x *terminal) text() string { return ansi.Strip(x.screen.Render()) }
+
+// ever is all that was ever sent.
+func (x *terminal) ever() string {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return ansi.Strip(x.seen.String())
+	return ansi.Strip(x.sent.String())
 }
 
 func (x *terminal) await(what string) {
 	x.t.Helper()
-	require.Eventually(x.t, func() bool { return strings.Contains(x.text(), what) }, 30*time.Second, 20*time.Millisecond, "never seen: %s\n%s", what, x.text())
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if strings.Contains(x.text(), what) {
+			return
+		}
+	}
+	require.Failf(x.t, "never seen", "%s\n%s", what, x.text())
 }
 
 func (x *terminal) press(keys string) {
@@ -144,7 +164,7 @@ func TestARequesterAsksOverSSH(t *testing.T) {
 	x.await("1 offer for you")
 	x.await("what happens when you ask")
 	x.press("\t")
-	x.await("tab offers, answers")
+	x.await("↑↓ question")
 	x.press("\x1b[C\x1b[B\x1b[C") // two fronts, each middling
 	x.await("2 instances, 2 cores, 8 GiB memory")
 	x.press("\r")
@@ -184,7 +204,7 @@ func TestNothingElseIsBehindThePortal(t *testing.T) {
 	x.press("0345678\x06e/secret\r\x1b[27u2")
 	x.await("nothing was asked for")
 	x.press("awq")
-	text := x.text()
+	text := x.ever()
 	for _, never := range []string{"secret-team", "Forecast workers", "teo", "Deploy", "Reconcile", "tok-", "http://127.", "find anything"} {
 		assert.NotContains(t, text, never)
 	}
