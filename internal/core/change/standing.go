@@ -321,6 +321,32 @@ func (f *fold) ruin(instance string) {
 	}
 }
 
+// stands are the resources of which a step stands.
+func (f *fold) stands() map[string]bool {
+	out := map[string]bool{}
+	for _, s := range f.steps {
+		out[s.Resource] = true
+	}
+	return out
+}
+
+// bereaved drops what cannot be there since the instance that it would be on was never built: somebody went on without that.
+func (f *fold) bereaved() {
+	stands := f.stands()
+	for id, s := range f.steps {
+		r := f.resources[s.Resource]
+		if of := r.AsEndpoint().EndpointOf; of != "" {
+			r = f.resources[of]
+		}
+		for _, on := range []string{r.On, r.PartOf, r.AsInterface().Instance} {
+			if on != "" && !stands[on] {
+				delete(f.steps, id)
+				delete(f.unsure, id)
+			}
+		}
+	}
+}
+
 // attributes takes over what the run learned of what stands.
 func (f *fold) attributes(s *run.State) {
 	for i := range s.Resources {
@@ -336,10 +362,8 @@ func (f *fold) standing() Standing {
 	p := &plan.Plan{Version: plan.Version, Name: f.of.Name, Preset: f.of.Preset, Currency: f.of.Currency, Inputs: f.of.Inputs,
 		Secrets: f.of.Secrets, Services: f.of.Services, Sites: f.sites, Outputs: f.of.Outputs, Workflow: f.of.Workflow,
 		Triggers: f.of.Triggers, Zone: f.of.Zone, Origins: f.of.Origins, Lifted: f.of.Lifted, Template: f.of.Template, Revision: f.of.Revision, Source: f.of.Source, Scripts: f.scripts, Files: f.files, Known: map[string]map[string]string{}}
-	stands := map[string]bool{}
-	for _, s := range f.steps {
-		stands[s.Resource] = true
-	}
+	f.bereaved()
+	stands := f.stands()
 	for _, id := range slices.Sorted(maps.Keys(f.resources)) {
 		r := f.resources[id]
 		if !stands[id] {
@@ -347,9 +371,8 @@ func (f *fold) standing() Standing {
 		}
 		r.Change, r.Reasons = "", nil
 		r.StandsOn = slices.DeleteFunc(slices.Clone(r.StandsOn), func(on string) bool { return !stands[on] })
-		if !stands[r.AsEndpoint().Interface] {
-			plan.Respec(&r, func(s *plan.EndpointSpec) { s.Interface = "" }) // an endpoint may be left over of what was taken away half
-		}
+		// It may be left over of what was taken away half, or of what somebody went on without.
+		r.Dangle(func(on string) bool { return on != "" && !stands[on] })
 		p.Resources = append(p.Resources, r)
 		p.CostPerHour += r.Costs()
 		if a := f.known[id]; a != nil {
