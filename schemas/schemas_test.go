@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/decide"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/ledger"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/offer"
@@ -177,12 +178,15 @@ func TestOffersAreDescribed(t *testing.T) {
 // TestQuotasAndApprovalsAreDescribed holds the scenario's, and some that are wrong, against the schemas and the readers.
 func TestQuotasAndApprovalsAreDescribed(t *testing.T) {
 	quotas := func(data []byte) error { _, err := quota.Read(data); return err }
+	rates := func(data []byte) error { _, err := ledger.ReadRates(data); return err }
 	rules := func(data []byte) error { _, err := decide.Read(data); return err }
 	for _, x := range []struct {
 		name, version string
 		read          func([]byte) error
 		bad           []string
 	}{
+		{"rates", ledger.RatesVersion, rates, []string{"unit: cr", "unit: cr\ncurrency: eur\nrates: [{from: 2026-01-01, value: 1}]", "unit: cr\ncurrency: EUR\nrates: []",
+			"unit: cr\ncurrency: EUR\nrates: [{from: today, value: 1}]", "unit: cr\ncurrency: EUR\nrates: [{from: 2026-01-01, value: 0}]"}},
 		{"quotas", quota.Version, quotas, []string{"quotas: [{quota: a}]", "quotas: [{quota: a b, most: {cores: 1}}]", "quotas: [{quota: a, most: {wings: 1}}]", "quotas: [{quota: a, each: site, most: {cores: 1}}]", "quotas: [{quota: a, most: {cores: -1}}]"}},
 		{"approvals", decide.Version, rules, []string{"rules: [{rule: a, then: shrug, say: b}]", "rules: [{rule: a, then: approve}]", "rules: [{rule: a, then: approve, say: b, ask: [c]}]", "rules: [{rule: a, then: ask, say: b, after: 1h}]"}},
 	} {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 
 	"andamio/internal/core/guard"
+	"andamio/internal/service/accounts"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
@@ -38,6 +39,7 @@ type (
 	offerService      = offers.Service
 	quotaService      = quotas.Service
 	requestService    = requests.Service
+	accountService    = accounts.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -51,6 +53,7 @@ type App struct {
 	*offerService
 	*quotaService
 	*requestService
+	*accountService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -59,6 +62,7 @@ type App struct {
 	desk      *acting.Desk
 	cache     *deployments.Cache
 	offered   *offers.Cache
+	booked    *accounts.Cache
 	workers   runs.Workers
 	// within says that nothing is begun in processes of its own.
 	within bool
@@ -81,6 +85,7 @@ func (a *App) wire(actor guard.Actor) {
 		Runs: a.runService, Moves: a.moveService, Shells: a.shellService})
 	a.offerService = offers.New(a.desk, a.store, a.offered, a.workspace.Directory, a.siteService, a.deploymentService)
 	a.quotaService = quotas.New(a.desk, a.workspace, a.store)
+	a.accountService = accounts.New(a.desk, a.workspace, a.store, a.booked, a.deploymentService)
 	a.requestService = requests.New(a.desk, a.workspace, a.store, a.Log, requests.Over{Offers: a.offerService, Quotas: a.quotaService, Deployments: a.deploymentService, Runs: a.runService})
 	a.siteService.Ask(a.deploymentService, a.moveService)
 	a.deploymentService.Ask(a.moveService)
@@ -124,7 +129,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}}
+	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	for _, o := range options {
 		o(a)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/workspace"
 )
@@ -24,6 +25,14 @@ import (
 func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.01)
+	written := []string{workspace.FileTeams, workspace.FileQuotas, workspace.FileApprovals, workspace.FileRates}
+	for _, name := range written[1:] {
+		text, err := os.ReadFile("../../examples/flood-watch/" + name)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(a.workspace.Path(name), text, 0o600))
+	}
+	require.NoError(t, os.WriteFile(a.workspace.Path(written[0]), fmt.Appendf(nil, "version: andamio.teams/1\npeople: { ana: { user: %q } }\ngrants: [ { to: ana, role: engineer } ]", acting.Whoami()), 0o600))
+	a = another(t, a)
 	d := draft(t, a, nil)
 	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan, Template: d.Template.Origin()})
 	require.NoError(t, err)
@@ -50,6 +59,13 @@ func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, int64(made.Database.Events), s.LastSeq)
 		assert.Empty(t, b.workspace.Loose)
+		for _, name := range written { // who may do what, and how much, is not lost
+			was, err := os.ReadFile(a.workspace.Path(name))
+			require.NoError(t, err)
+			is, err := os.ReadFile(b.workspace.Path(name))
+			require.NoError(t, err, name)
+			assert.Equal(t, string(was), string(is), name)
+		}
 		if n%2 == 0 {
 			all, err := b.workspace.Connections()
 			require.NoError(t, err)

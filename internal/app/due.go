@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/calendar"
 	"andamio/internal/core/clock"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/printable"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/workspace"
@@ -36,11 +37,45 @@ type dueKind struct {
 // dueKinds are the kinds, by name. A new one is a row here and a call of register where it is set up.
 var dueKinds = map[string]dueKind{
 	dueSurvey:     {words: "survey of", late: clock.CatchUp, again: true, do: surveyAsDue},
+	duePrices:     {words: "prices of", late: clock.CatchUp, again: true, do: pricesAsDue},
 	runs.DueLapse: {words: "end of proposal", late: clock.CatchUp, do: lapse},
 }
 
 // dueSurvey is a survey of a site, by the rule of its connection.
 const dueSurvey = "survey"
+
+// duePrices is asking all sites what they ask, every night.
+const (
+	duePrices   = "prices"
+	everySite   = "all sites"
+	everyNight  = "FREQ=DAILY"
+	pricesAtUTC = 3 * time.Hour
+)
+
+// pricesAsDue keeps what all sites ask.
+func pricesAsDue(ctx context.Context, a *App, _ string) (string, error) {
+	n, err := a.RefreshPrices(ctx)
+	if err != nil {
+		return "", err
+	}
+	return printable.Count(n, "site"), nil
+}
+
+// nightly has the prices be asked every night while there are sites.
+func (a *App) nightly(ctx context.Context, sites int, now time.Time, known bool) error {
+	if sites == 0 {
+		if !known {
+			return nil
+		}
+		return a.store.Unregister(ctx, duePrices, everySite)
+	}
+	if known {
+		return nil
+	}
+	today := now.UTC().Truncate(24 * time.Hour)
+	_, err := a.store.Register(ctx, Due{Kind: duePrices, Subject: everySite, Rule: everyNight, Zone: "UTC", Start: today.Add(pricesAtUTC), Seen: now, By: a.desk.Actor.By(guard.Schedule)})
+	return err
+}
 
 // SettleByRules settles what standing rules settle, in their name, and returns how many findings each rule settled.
 func (a *App) SettleByRules(ctx context.Context) (map[string]int, error) {
@@ -100,12 +135,14 @@ func (a *App) register(ctx context.Context, now time.Time) {
 		a.Log.Warn("what is due cannot be read", "err", err)
 		return
 	}
-	known := map[string]Due{}
+	known, nightly := map[string]Due{}, false
 	for _, d := range dues {
 		if d.Kind == dueSurvey {
 			known[d.Subject] = d
 		}
+		nightly = nightly || d.Kind == duePrices
 	}
+	err = a.nightly(ctx, len(connections), now, nightly)
 	for i := range connections {
 		c := &connections[i]
 		had, is := known[c.Site]

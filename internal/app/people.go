@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
@@ -152,5 +153,10 @@ func (a *App) Give(ctx context.Context, deployment int64, to guard.Owner) error 
 		return fault.NotFoundf("there is nobody called %s", to.Person)
 	}
 	whose := cmp.Or(to.Team, to.Person, "nobody")
-	return a.desk.Do(ctx, guard.GiveAway, guard.Thing{Name: d.Name, Deployment: deployment}, func() error { return a.store.Own(ctx, deployment, to) }, acting.Saying("to %s", whose))
+	return a.desk.Do(ctx, guard.GiveAway, guard.Thing{Name: d.Name, Deployment: deployment}, func() error {
+		if err := a.store.Own(ctx, deployment, to); err != nil {
+			return err
+		}
+		return a.quotaService.Given(ctx, deployment, to, time.Now())
+	}, acting.Saying("to %s", whose))
 }

@@ -66,10 +66,10 @@ func TestSitesAreSurveyedWhenTheyAreDue(t *testing.T) {
 	c, err := a.Clock(ctx, time.Now(), 10)
 	require.NoError(t, err)
 	assert.Equal(t, string(runs.ThisWorker()), c.By.Name)
-	require.Len(t, c.Next, 5)
+	require.Len(t, c.Next, 6, "and the prices of all sites, every night")
 	for _, u := range c.Next {
 		assert.False(t, u.Overdue)
-		assert.True(t, u.At.After(time.Now()) && time.Until(u.At) <= time.Hour, u.At)
+		assert.True(t, u.At.After(time.Now()) && time.Until(u.At) <= 24*time.Hour, u.At)
 	}
 	require.NoError(t, end())
 	by, err := a.ServedBy(ctx)

@@ -7,6 +7,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/history"
 	"andamio/internal/core/inventory"
+	"andamio/internal/core/ledger"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/quota"
@@ -29,6 +30,7 @@ type Store interface {
 	OffersStore
 	QuotasStore
 	RequestsStore
+	LedgerStore
 	// Close frees what the store holds.
 	Close() error
 }
@@ -256,6 +258,20 @@ type RequestsStore interface {
 	Request(ctx context.Context, id int64) (Request, error)
 	// RequestThread is what was done and said about a request, the oldest first.
 	RequestThread(ctx context.Context, id int64) ([]RequestEvent, error)
+}
+
+// LedgerStore keeps what was written down of journals, and what decides what that cost whom.
+type LedgerStore interface {
+	// KeepBook keeps what was written down of the runs of a deployment, in the place of what was before.
+	KeepBook(ctx context.Context, deployment int64, b Book) error
+	// Books are all books, by deployment.
+	Books(ctx context.Context) (map[int64]Book, error)
+	// KeepPrices keeps what a site asks from a moment on, unless that is what it asked last.
+	KeepPrices(ctx context.Context, l PriceList) error
+	// PriceLists are all that sites ever asked, the oldest first.
+	PriceLists(ctx context.Context) ([]PriceList, error)
+	// Owners are whose each deployment was from when on, the oldest first.
+	Owners(ctx context.Context) (map[int64][]ledger.Owned, error)
 }
 
 // TrailStore keeps who did what.

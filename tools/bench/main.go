@@ -2,7 +2,8 @@
 // ratio to something measured in the same run and its target. A missed target is reported as missed; nothing fails.
 //
 // Figures on a shared machine vary; ratios vary less. With the argument place only placements are measured,
-// with compile only compilations, with keys only keys, with run only runs, with inventory only reconciliations, with move only moves.
+// with compile only compilations, with keys only keys, with run only runs, with inventory only reconciliations, with move only moves,
+// with account only accounts.
 package main
 
 import (
@@ -51,6 +52,11 @@ func bench() error {
 		table(went)
 		return err
 	}
+	if len(os.Args) > 1 && os.Args[1] == "account" {
+		accounted, err := accounts(dir)
+		table(accounted)
+		return err
+	}
 	if len(os.Args) > 1 && os.Args[1] == "compile" {
 		compiled, err := compilations()
 		table(compiled)
@@ -93,7 +99,11 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = slices.Concat(results, keys, compiled, placed, ran, reconciled)
+	accounted, err := accounts(dir)
+	if err != nil {
+		return err
+	}
+	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted)
 	table(results)
 	return nil
 }

@@ -108,6 +108,7 @@ const (
 	MakeOffer    Act = "make-offer"
 	SetQuotas    Act = "set-quotas"
 	SetApprovals Act = "set-approvals"
+	SetRates     Act = "set-rates"
 	AskFor       Act = "ask-for"
 	SayOf        Act = "say-of-request"
 	TakeBack     Act = "withdraw-request"
@@ -166,6 +167,7 @@ var Acts = []Row{
 	{MakeOffer, Offer, "offered"},
 	{SetQuotas, Keep, "set how much whom may have, in"},
 	{SetApprovals, Keep, "set what is approved by rule, in"},
+	{SetRates, Keep, "set what a unit is worth in"},
 	{AskFor, Ask, "asked for"},
 	{SayOf, Ask, "said something of"},
 	{TakeBack, Ask, "withdrew"},

@@ -18,7 +18,7 @@ import (
 // Deployed is what is known of a deployment beside its journals.
 type Deployed struct {
 	Name string
-	// Application is what it is an instance of: what its owner calls it, or its template.
+	// Application is what it is counted as where its owner says no service.
 	Application string
 	// Owners are whose it was from when on, the oldest first.
 	Owners []Owned

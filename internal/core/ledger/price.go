@@ -112,6 +112,7 @@ func spans(c *Charge, cuts []time.Time) []span {
 
 // Add puts a list behind those of its site, unless it asks what the last one does.
 func (p Prices) Add(l List) {
+	l.From = l.From.UTC().Truncate(time.Second) // as charges are
 	if last := p.Last(l.Site.Name); last == nil || !sameList(last, l.Site) {
 		p[l.Site.Name] = append(p[l.Site.Name], l)
 	}

@@ -131,6 +131,18 @@ func (svc *Service) After(ctx context.Context, deployment int64, stand change.St
 	return svc.change(ctx, &was, h, now, true)
 }
 
+// Given has what a deployment takes be of somebody else's quotas from now on, though it be more than there is: it stands. What it has cost
+// in this month stays with whose it was.
+func (svc *Service) Given(ctx context.Context, deployment int64, to guard.Owner, now time.Time) error {
+	h, err := svc.store.HoldOf(ctx, 0, deployment)
+	if err != nil || h == nil {
+		return err
+	}
+	was := *h
+	h.Owner, h.At = to, now
+	return svc.change(ctx, &was, h, now, true)
+}
+
 // paused reports that everything is switched off.
 func paused(p *plan.Plan) bool {
 	any := false
@@ -182,7 +194,11 @@ func (svc *Service) change(ctx context.Context, was, now *store.Hold, at time.Ti
 		if err != nil {
 			return err
 		}
-		takes = withSpent(takes, spent(f, was, had, around, at))
+		before, err := svc.around(was.Owner.Team)
+		if err != nil {
+			return err
+		}
+		takes = withSpent(takes, spent(f, was, had, before, at))
 	}
 	return svc.store.ChangeHold(ctx, *now, takes, force)
 }

@@ -21,6 +21,7 @@ import (
 type Store interface {
 	store.SurveysStore
 	store.RecordsStore
+	KeepPrices(ctx context.Context, l store.PriceList) error
 	Deployments(ctx context.Context) ([]store.Deployment, error)
 	CreateDeployment(ctx context.Context, name, template string, of guard.Owner) (int64, error)
 	SavePlan(ctx context.Context, p *plan.Plan) (int64, error)

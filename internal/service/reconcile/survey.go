@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/trail"
+	"andamio/internal/service/accounts"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/sites"
@@ -93,15 +94,15 @@ func (svc *Service) surveySite(ctx context.Context, w SurveyRequest) (store.Surv
 	if err := s.begin(ctx, regions); err != nil {
 		return store.Survey{}, err
 	}
-	if err := s.facts(ctx); err != nil && ctx.Err() == nil {
+	if err := svc.facts(ctx, &c); err != nil && ctx.Err() == nil {
 		svc.log.Warn("a site did not say what it offers", "site", c.Site, "err", err)
 	}
 	return s.run(ctx)
 }
 
-// facts keeps what the site offers: what things cost, and which hosts and images there are.
-func (s *surveying) facts(ctx context.Context) error {
-	offers, err := s.c.Open().Describe(ctx)
+// facts keeps what the site offers: what things cost, from now on, and which hosts and images there are.
+func (svc *Service) facts(ctx context.Context, c *workspace.Connection) error {
+	offers, err := c.Open().Describe(ctx)
 	if err != nil {
 		return err
 	}
@@ -109,7 +110,38 @@ func (s *surveying) facts(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.svc.store.KeepFacts(ctx, s.c.Site, body, time.Now())
+	now := time.Now()
+	if err := svc.store.KeepFacts(ctx, c.Site, body, now); err != nil {
+		return err
+	}
+	return accounts.KeepPrices(ctx, svc.store, c.Site, offers, now)
+}
+
+// mostDescribed is how long it is waited for a site to say what it offers.
+const mostDescribed = 2 * time.Minute
+
+// RefreshPrices asks every site what it offers, and keeps what it asks from now on. It returns how many said so; those that did not are in the
+// error.
+func (svc *Service) RefreshPrices(ctx context.Context) (int, error) {
+	all, err := svc.workspace.Connections()
+	if err != nil {
+		return 0, err
+	}
+	done := 0
+	for i := range all {
+		c := &all[i]
+		wrong := svc.desk.Do(ctx, guard.SurveySite, guard.At(c.Site), func() error {
+			ctx, cancel := context.WithTimeout(ctx, mostDescribed)
+			defer cancel()
+			return svc.facts(ctx, c)
+		}, acting.Saying("what it asks"))
+		if wrong != nil {
+			err = errors.Join(err, fmt.Errorf("%s: %w", c.Site, wrong))
+			continue
+		}
+		done++
+	}
+	return done, err
 }
 
 // surveying is a survey under way.

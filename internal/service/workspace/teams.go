@@ -11,6 +11,7 @@ import (
 	"andamio/internal/core/decide"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/ledger"
 	"andamio/internal/core/quota"
 	"andamio/internal/durable"
 )
@@ -102,3 +103,25 @@ func (w *Workspace) Approvals() (*decide.File, error) {
 func (w *Workspace) SetApprovals(text []byte) error {
 	return durable.Write(w.Path(FileApprovals), text)
 }
+
+// FileRates is what the unit of the sites' prices is worth in a currency.
+const FileRates = "rates.yaml"
+
+// Rates are the workspace's rates; nil if there is no file, and accounts are in the unit.
+func (w *Workspace) Rates() (*ledger.Rates, error) {
+	data, err := os.ReadFile(w.Path(FileRates))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := ledger.ReadRates(data)
+	if err != nil {
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileRates), err))
+	}
+	return r, nil
+}
+
+// SetRates keeps rates, as the text that they were read from.
+func (w *Workspace) SetRates(text []byte) error { return durable.Write(w.Path(FileRates), text) }

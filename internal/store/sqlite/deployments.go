@@ -26,7 +26,10 @@ func (s *Store) CreateDeployment(ctx context.Context, name, template string, of 
 	if err != nil {
 		return 0, err
 	}
-	_, err = s.db.ExecContext(ctx, `UPDATE deployments SET mark = ? WHERE id = ?`, fmt.Sprintf("d%d-%d", id, now.UnixNano()/1e6), id)
+	if _, err = s.db.ExecContext(ctx, `UPDATE deployments SET mark = ? WHERE id = ?`, fmt.Sprintf("d%d-%d", id, now.UnixNano()/1e6), id); err != nil {
+		return 0, err
+	}
+	_, err = s.db.ExecContext(ctx, owned, id, now.UnixNano(), owner)
 	return id, err
 }
 
@@ -84,14 +87,11 @@ func (s *Store) Own(ctx context.Context, deployment int64, of guard.Owner) error
 	if err != nil {
 		return err
 	}
-	done, err := s.db.ExecContext(ctx, `UPDATE deployments SET owner = ? WHERE id = ?`, owner, deployment)
-	if err != nil {
-		return err
+	found, err := s.own(ctx, deployment, owner, time.Now())
+	if err == nil && !found {
+		err = fmt.Errorf("deployment %d: %w", deployment, store.ErrNotFound)
 	}
-	if n, err := done.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, fmt.Errorf("deployment %d: %w", deployment, store.ErrNotFound))
-	}
-	return nil
+	return err
 }
 
 // RunsOf lists the runs of a deployment, the oldest first.

@@ -104,8 +104,13 @@ func (s *Store) Forget(ctx context.Context, id int64) error {
 				return err
 			}
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM deployments WHERE id = ? AND NOT EXISTS (SELECT 1 FROM runs WHERE deployment = deployments.id)`, deployment)
-		return err
+		for _, do := range []string{`DELETE FROM deployments WHERE id = ? AND NOT EXISTS (SELECT 1 FROM runs WHERE deployment = deployments.id)`,
+			`DELETE FROM owners WHERE deployment = ? AND NOT EXISTS (SELECT 1 FROM deployments WHERE id = owners.deployment)`} {
+			if _, err := tx.ExecContext(ctx, do, deployment); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

@@ -40,6 +40,7 @@ var tests = []struct {
 	{"WhatIsHeldIsChangedAndGivenBack", whatIsHeldIsChangedAndGivenBack},
 	{"OneVersionOfAnOfferIsPublished", oneVersionOfAnOfferIsPublished},
 	{"ADeploymentIsSomebodys", aDeploymentIsSomebodys},
+	{"WhatDecidesAnAccountIsKept", whatDecidesAnAccountIsKept},
 	{"ARunThatNeverBeganIsForgottenWithItsDeployment", aRunThatNeverBeganIsForgottenWithItsDeployment},
 	{"WhatAForgottenRunHadIsTheOneBeforesAgain", whatAForgottenRunHadIsTheOneBeforesAgain},
 	{"WhatWasWrittenComesBackWhole", whatWasWrittenComesBackWhole},
