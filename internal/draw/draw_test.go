@@ -3,6 +3,7 @@ package draw
 import (
 	"bytes"
 	"encoding/xml"
+	"fmt"
 	"io"
 	"strings"
 	"testing"
@@ -12,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/elevation"
+	"andamio/internal/core/ledger"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
@@ -79,4 +82,26 @@ func TestPDFIsPDF(t *testing.T) {
 		assert.Contains(t, pdf[len(pdf)-32:], "%%EOF")
 	}
 	assert.ErrorContains(t, Timeline(run.New(plantest.Plan(t, "drill")), time.Now()).Write(io.Discard, "gif"), "svg or pdf")
+}
+
+// TestAnAccountIsDrawn draws more lines than have a colour, and one that is nobody's.
+func TestAnAccountIsDrawn(t *testing.T) {
+	from := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
+	var all []ledger.Entry
+	for i := range 8 {
+		all = append(all, ledger.Entry{Charge: ledger.Charge{Kind: "instance", PerHour: money.Of(float64(i)), From: from}, Name: fmt.Sprintf("life-%d", i)})
+	}
+	all[3].Name = ""
+	a := ledger.Sum(all, ledger.Query{From: from, To: from.AddDate(0, 0, 20), By: "deployment", Every: ledger.Daily}, "cr", nil)
+	for _, format := range Formats {
+		var out bytes.Buffer
+		require.NoError(t, Account(a).Write(&out, format))
+		assert.NotEmpty(t, out.Bytes())
+		if format == "svg" {
+			text := wellFormed(t, out.String())
+			for _, want := range []string{"13440.00 cr, by deployment", "life-7 3360.00", "nobody's 1440.00", "others 1440.00", "19 Nov"} {
+				assert.Contains(t, text, want)
+			}
+		}
+	}
 }

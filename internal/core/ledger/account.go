@@ -293,3 +293,27 @@ func (l *Line) round() {
 		l.Each = nil
 	}
 }
+
+// Others is the key of the lines that [Account.Top] puts together.
+const Others = "others"
+
+// Top are the dearest lines, with those beyond so many put together as the last.
+func (a *Account) Top(n int) []Line {
+	if len(a.Lines) <= n {
+		return a.Lines
+	}
+	out := slices.Clone(a.Lines[:n-1])
+	rest := Line{Key: Others, Each: make([]money.Amount, len(a.Total.Each))}
+	for _, l := range a.Lines[n-1:] {
+		rest.Cost, rest.Now, rest.Hours, rest.HoursOff = rest.Cost+l.Cost, rest.Now+l.Now, rest.Hours+l.Hours, rest.HoursOff+l.HoursOff
+		for i, x := range l.Each {
+			rest.Each[i] += x
+		}
+	}
+	return append(out, rest)
+}
+
+// Expected is what the time from the account's end to another comes to, if everything stays as it is.
+func (a *Account) Expected(until time.Time) money.Amount {
+	return after(a.Total.Now, max(until.Unix()-a.To.Unix(), 0))
+}

@@ -13,6 +13,16 @@ import (
 
 // Keys are what keys mean.
 func (v *View) Keys() []view.Key {
+	other := map[pane]string{atRequests: "account", atAccount: "requests"}[v.pane]
+	tab := view.On("tab", "tab", other, "goes from the requests to the account and back", view.Then(func() { v.pane = 1 - v.pane }))
+	if v.pane == atAccount {
+		return append(v.accountKeys(), tab)
+	}
+	return append(v.requestKeys(), tab)
+}
+
+// requestKeys are what keys mean while the requests are looked at.
+func (v *View) requestKeys() []view.Key {
 	keys := []view.Key{view.On(view.UpDown+view.Pages, "↑↓", "request", "goes up and down the requests", func(name string) tea.Cmd {
 		_, dy := view.Way(name)
 		return v.move(dy)

@@ -31,8 +31,27 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 	}
 	d.summary()
 	d.gauges()
+	if h := d.r.Y + d.r.H - d.y; h < bothFrom && v.pane == atAccount {
+		d.accountChart(h)
+		return
+	} else if h >= bothFrom {
+		room := min(max(h-3-2*len(v.all), leastAccount), mostAccount) // what requests do not need
+		d.r.H -= room
+		d.requests()
+		d.r.H += room
+		d.y = d.r.Y + d.r.H - room
+		d.accountChart(room)
+		return
+	}
 	d.requests()
 }
+
+// The account is below the requests where there are so many rows, else in their place while it is looked at.
+const (
+	bothFrom     = 22
+	leastAccount = 13
+	mostAccount  = 21
+)
 
 // page writes the view from the top.
 type page struct {
@@ -111,23 +130,23 @@ func (d *page) nameWidth() int {
 	return 20
 }
 
-// account is what is taken of a quota: its budget of the month, and the fullest of its other measures.
-type account struct {
+// gauged is what is taken of a quota: its budget of the month, and the fullest of its other measures.
+type gauged struct {
 	name  string
 	money *quotas.Use
 	other *quotas.Use
 }
 
-// accounts are the quotas by name.
-func accounts(uses []quotas.Use) []account {
-	var out []account
+// byName are the quotas by name.
+func byName(uses []quotas.Use) []gauged {
+	var out []gauged
 	for i := range uses {
 		u := &uses[i]
 		name := plainName(u.Account)
-		k := slices.IndexFunc(out, func(a account) bool { return a.name == name })
+		k := slices.IndexFunc(out, func(a gauged) bool { return a.name == name })
 		if k < 0 {
 			k = len(out)
-			out = append(out, account{name: name})
+			out = append(out, gauged{name: name})
 		}
 		switch a := &out[k]; {
 		case u.Measure == quota.PerMonth:
@@ -148,7 +167,7 @@ func share(u *quotas.Use) float64 {
 
 // gauges draws how much is taken of every quota.
 func (d *page) gauges() {
-	all := accounts(d.v.uses)
+	all := byName(d.v.uses)
 	d.head("quotas", func(x int) {
 		if len(all) == 0 || d.r.W < 70 {
 			return

@@ -36,14 +36,24 @@ type View struct {
 	at     int
 	rows   map[int]int
 	now    time.Time
+	// pane is the requests, or the account.
+	pane pane
+	book book
 }
+
+type pane int
+
+const (
+	atRequests pane = iota
+	atAccount
+)
 
 // New makes the view; what it asks for ends with the context.
 func New(ctx context.Context, a *app.App) *View { return &View{ctx: ctx, app: a} }
 
 // Mine makes the view for whoever asks for services: what they asked for, and their quotas.
 func Mine(ctx context.Context, a *app.App) *View {
-	return &View{ctx: ctx, app: a, mine: true}
+	return &View{ctx: ctx, app: a, mine: true, book: book{by: slices.Index(dimensions, "deployment")}}
 }
 
 // Name, Digit and Badge describe the tab.
@@ -102,7 +112,9 @@ type acted struct{}
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case view.Runs:
-		return v.look(false)
+		return tea.Batch(v.look(false), v.account(false))
+	case accounted:
+		v.book.take(msg)
 	case acted:
 		v.of = 0
 		return v.look(true)
@@ -241,5 +253,3 @@ func (v *View) Find(text string) bool {
 	return false
 }
 
-// Export writes nothing yet.
-func (v *View) Export() tea.Cmd { return nil }

@@ -15,8 +15,10 @@ import (
 
 	"andamio/internal/core/decide"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/ledger"
 	"andamio/internal/core/money"
 	"andamio/internal/core/quota"
+	"andamio/internal/service/accounts"
 	"andamio/internal/service/offers"
 	"andamio/internal/service/quotas"
 	"andamio/internal/service/requests"
@@ -100,7 +102,7 @@ func TestNothingIsClaimedBeforeItIsKnown(t *testing.T) {
 	assert.Nil(t, v.Actions())
 	assert.Contains(t, v.Why().Lines[0].Text, "andamio offer publish")
 	assert.False(t, v.Find("x"))
-	assert.Len(t, v.Keys(), 1)
+	assert.Len(t, v.Keys(), 2)
 	cmd := v.Update(looked{err: errors.New("the file is broken")})
 	assert.Equal(t, view.Notice{Text: "the file is broken", Bad: true}, cmd())
 }
@@ -122,7 +124,7 @@ func TestKeysAreThoseThatHelp(t *testing.T) {
 		}
 		return strings.Join(out, ", ")
 	}
-	assert.Equal(t, "request, approve, refuse, say", words())
+	assert.Equal(t, "request, approve, refuse, say, account", words())
 	assert.Equal(t, "approve request 4, mine, refuse request 4, mine, withdraw, say something of request 4", acts())
 	cmd, _ := view.Press(v.Keys(), "y")
 	assert.Equal(t, "it is built at once", cmd().(view.Confirm).Act.Effect)
@@ -131,10 +133,10 @@ func TestKeysAreThoseThatHelp(t *testing.T) {
 	assert.Equal(t, "say something", asked.Wrong("  "))
 	assert.Empty(t, asked.Wrong("no storm"))
 	view.Press(v.Keys(), "down")
-	assert.Equal(t, "request, say", words())
+	assert.Equal(t, "request, say, account", words())
 	v.all[2].Run = 9
 	view.Press(v.Keys(), "down")
-	assert.Equal(t, "request, its run, say", words())
+	assert.Equal(t, "request, its run, say, account", words())
 	cmd, _ = view.Press(v.Keys(), "enter")
 	batch := cmd().(tea.BatchMsg)
 	assert.Equal(t, []tea.Msg{view.OpenRun{ID: 9}, view.Goto{Digit: "4"}}, []tea.Msg{batch[0](), batch[1]()})
@@ -204,4 +206,57 @@ func TestWhatWasDoneIsLookedAtAnew(t *testing.T) {
 	require.EqualValues(t, 4, v.of)
 	v.Update(acted{})
 	assert.Zero(t, v.of, "a yes changes what a yes would do")
+}
+
+// paid is an account of the month until noon of the 23rd, by what is asked for, of so many lines.
+func paid(v *View, lines int) *accounts.Account {
+	q := v.book.query(noon)
+	q.To = noon
+	var all []ledger.Entry
+	for i := range lines {
+		c := ledger.Charge{Deployment: 1, Resource: fmt.Sprint(i), Kind: "instance", Site: "vega", PerHour: money.Of(0.1), From: q.From.AddDate(0, 0, i)}
+		all = append(all, ledger.Entry{Charge: c, Name: fmt.Sprintf("deployment-%d", i), Owner: guard.Owner{Team: fmt.Sprintf("team-%d", i)}})
+	}
+	return &accounts.Account{Account: ledger.Sum(all, q, "cr", nil)}
+}
+
+// TestTheAccountIsBelowTheRequests draws the account of the month, of few lines and of many, and where there is room for one thing alone.
+func TestTheAccountIsBelowTheRequests(t *testing.T) {
+	v := some(t)
+	v.now = noon
+	assert.Contains(t, drawn(v, 160, 47), "it is being worked out")
+	v.Update(accounted{n: v.book.n, of: paid(v, 2)})
+	text := drawn(v, 160, 47)
+	assert.Contains(t, text, "by team   105.60 cr in November, 141.60 by its end as it is")
+	assert.Regexp(t, `█ team-0 54\.00   ▓ team-1 51\.60   ░ expected`, text)
+	assert.Regexp(t, `1 +6 +11 +16 +21 +now +26 `, text)
+	assert.Less(t, strings.Index(text, "refused by the quota map"), strings.Index(text, "by team"), "requests are above it")
+	v.Update(accounted{n: v.book.n, of: paid(v, 9)})
+	assert.Regexp(t, `team-4 +█ others +░ expected`, drawn(v, 160, 47), "what is beyond six is one")
+
+	small := drawn(v, 80, 24)
+	assert.NotContains(t, small, "by its end")
+	view.Press(v.Keys(), "tab")
+	small = drawn(v, 80, 24)
+	assert.Contains(t, small, "by its end")
+	assert.NotContains(t, small, "asked ")
+	var words []string
+	for _, k := range v.Keys() {
+		words = append(words, k.Help().Desc)
+	}
+	assert.Equal(t, []string{"by", "month", "requests"}, words)
+	view.Press(v.Keys(), "right")
+	assert.Contains(t, drawn(v, 160, 47), "by application")
+	view.Press(v.Keys(), "left")
+	view.Press(v.Keys(), "left")
+	assert.Contains(t, drawn(v, 160, 47), "by size", "it goes round")
+	view.Press(v.Keys(), "{")
+	v.Update(accounted{n: v.book.n, of: paid(v, 0)})
+	assert.Contains(t, drawn(v, 160, 47), "nothing stood in October 2026 that you may see")
+	view.Press(v.Keys(), "}")
+	view.Press(v.Keys(), "}")
+	v.Update(accounted{n: v.book.n, err: errors.New("the rates are of another unit")})
+	assert.Contains(t, drawn(v, 160, 47), "the rates are of another unit")
+	v.Update(accounted{n: v.book.n + 1, of: paid(v, 2)})
+	assert.Contains(t, drawn(v, 160, 47), "the rates are of another unit", "what was not asked for now is not shown")
 }
