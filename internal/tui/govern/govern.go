@@ -252,4 +252,3 @@ func (v *View) Find(text string) bool {
 	}
 	return false
 }
-
