@@ -18,6 +18,7 @@ require (
 	github.com/charmbracelet/x/vt v0.1.0
 	github.com/cloudevents/sdk-go/v2 v2.16.2
 	github.com/creack/pty v1.1.24
+	github.com/emersion/go-smtp v0.24.0
 	github.com/go-git/go-git/v5 v5.19.2
 	github.com/gofrs/flock v0.13.2
 	github.com/google/renameio/v2 v2.0.2
@@ -31,6 +32,7 @@ require (
 	github.com/spf13/pflag v1.0.9
 	github.com/stretchr/testify v1.12.1
 	github.com/teambition/rrule-go v1.8.2
+	github.com/wneessen/go-mail v0.7.2
 	github.com/zeebo/blake3 v0.2.4
 	github.com/zeebo/xxh3 v1.1.0
 	go.yaml.in/yaml/v4 v4.0.0
@@ -74,6 +76,7 @@ require (
 	github.com/cloudflare/circl v1.6.5 // indirect
 	github.com/cyphar/filepath-securejoin v0.7.0 // indirect
 	github.com/dustin/go-humanize v1.1.0 // indirect
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
 	github.com/emirpasic/gods v1.18.1 // indirect
 	github.com/go-git/gcfg v1.5.1-0.20230307220236-3a3c6141e376 // indirect
 	github.com/go-git/go-billy/v5 v5.9.1 // indirect

@@ -84,6 +84,8 @@ var layers = []struct {
 	{"andamio/internal/service/shells", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/workspace", "andamio/internal/engine", "andamio/internal/remote"}},
 	{"andamio/internal/service/requests", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/service/offers", "andamio/internal/service/quotas", "andamio/internal/service/deployments", "andamio/internal/service/runs", "andamio/internal/store"}},
 	{"andamio/internal/service/accounts", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/draw", "andamio/internal/durable"}},
+	{"andamio/internal/letter", nil},
+	{"andamio/internal/service/hooks", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/letter", "andamio/internal/web"}},
 	{"andamio/internal/service/quotas", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store"}},
 	{"andamio/internal/service/offers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/templates", "andamio/internal/source", "andamio/internal/store"}},
 	{"andamio/internal/service/reconcile", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/site", "andamio/internal/store", "andamio/internal/draw"}},

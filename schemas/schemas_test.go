@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/decide"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/hook"
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/migrate"
@@ -178,6 +179,7 @@ func TestOffersAreDescribed(t *testing.T) {
 // TestQuotasAndApprovalsAreDescribed holds the scenario's, and some that are wrong, against the schemas and the readers.
 func TestQuotasAndApprovalsAreDescribed(t *testing.T) {
 	quotas := func(data []byte) error { _, err := quota.Read(data); return err }
+	hooks := func(data []byte) error { _, err := hook.Read(data); return err }
 	rates := func(data []byte) error { _, err := ledger.ReadRates(data); return err }
 	rules := func(data []byte) error { _, err := decide.Read(data); return err }
 	for _, x := range []struct {
@@ -185,6 +187,9 @@ func TestQuotasAndApprovalsAreDescribed(t *testing.T) {
 		read          func([]byte) error
 		bad           []string
 	}{
+		{"hooks", hook.Version, hooks, []string{"hooks: [{hook: a}]", "hooks: [{hook: A, on: [run.began], call: 'https://x.test', secret: x}]", "hooks: [{hook: a, on: [], call: 'https://x.test', secret: x}]",
+			"hooks: [{hook: a, on: [run.flew], call: 'https://x.test', secret: x}]", "hooks: [{hook: a, on: [run.began], call: 'https://x.test'}]", "hooks: [{hook: a, on: [run.began], call: 'ftp://x.test', secret: x}]",
+			"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, tell: [owner]}]", "mail: {server: x, from: a@b.test}\nhooks: []", "mail: {server: 'x:25', from: a@b.test, user: a}\nhooks: []"}},
 		{"rates", ledger.RatesVersion, rates, []string{"unit: cr", "unit: cr\ncurrency: eur\nrates: [{from: 2026-01-01, value: 1}]", "unit: cr\ncurrency: EUR\nrates: []",
 			"unit: cr\ncurrency: EUR\nrates: [{from: today, value: 1}]", "unit: cr\ncurrency: EUR\nrates: [{from: 2026-01-01, value: 0}]"}},
 		{"quotas", quota.Version, quotas, []string{"quotas: [{quota: a}]", "quotas: [{quota: a b, most: {cores: 1}}]", "quotas: [{quota: a, most: {wings: 1}}]", "quotas: [{quota: a, each: site, most: {cores: 1}}]", "quotas: [{quota: a, most: {cores: -1}}]"}},

@@ -55,6 +55,7 @@ var methods = map[string]any{
 	"Offers": reads, "Offer": reads, "Publish": guard.MakeOffer, "WithdrawOffer": guard.MakeOffer, "CheckOffer": worksOut, "Quote": worksOut,
 	"Quotas": reads, "Uses": reads, "SetQuotas": guard.SetQuotas, "Reserve": within, "Before": within, "Given": within, "After": within, "GiveBack": within, "Built": within,
 	"Left": reads, "LeftAfter": reads, "Foresee": worksOut, "MayRead": reads, "PortalKey": itself, "Entered": guard.EnterPortal, "Version": within, "At": within, "Mend": within, "AskFor": guard.AskFor, "Answer": guard.DecideOn, "AcceptPrice": guard.AcceptPrice, "TakeBack": guard.TakeBack, "SayOf": guard.SayOf,
+	"Hooks": reads, "SetHooks": guard.SetHooks, "Deliveries": reads, "Resend": guard.ResendEvent, "Gather": within, "Deliver": within, "MayBegin": within,
 	"Account": reads, "Savings": worksOut, "ExportAccount": reads, "DrawAccount": reads, "Rates": reads, "SetRates": guard.SetRates, "RefreshPrices": guard.SurveySite,
 	"Requests": reads, "Request": reads, "Thread": reads, "EffectOf": worksOut, "Approvals": reads, "SetApprovals": guard.SetApprovals,
 	"Updating": worksOut, "VerifyTrail": reads, "Waiting": reads,
@@ -83,7 +84,7 @@ func TestNoMethodIsForgotten(t *testing.T) {
 }
 
 // services are where methods that screens and commands call are: of App, and of the services that it has.
-var services = map[string]string{".": "App", "../service/sites": "Service", "../service/deployments": "Service", "../service/runs": "Service", "../service/accounts": "Service",
+var services = map[string]string{".": "App", "../service/sites": "Service", "../service/deployments": "Service", "../service/runs": "Service", "../service/accounts": "Service", "../service/hooks": "Service",
 	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service"}
 
 // exported are the exported methods of App and its services, with which functions and constants they mention; of those that NewRun calls

@@ -15,6 +15,7 @@ import (
 	"andamio/internal/service/accounts"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/hooks"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/offers"
 	"andamio/internal/service/quotas"
@@ -40,6 +41,7 @@ type (
 	quotaService      = quotas.Service
 	requestService    = requests.Service
 	accountService    = accounts.Service
+	hookService       = hooks.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -54,6 +56,7 @@ type App struct {
 	*quotaService
 	*requestService
 	*accountService
+	*hookService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -63,6 +66,7 @@ type App struct {
 	cache     *deployments.Cache
 	offered   *offers.Cache
 	booked    *accounts.Cache
+	told      *hooks.Memory
 	workers   runs.Workers
 	// within says that nothing is begun in processes of its own.
 	within bool
@@ -89,7 +93,8 @@ func (a *App) wire(actor guard.Actor) {
 	a.requestService = requests.New(a.desk, a.workspace, a.store, a.Log, requests.Over{Offers: a.offerService, Quotas: a.quotaService, Deployments: a.deploymentService, Runs: a.runService})
 	a.siteService.Ask(a.deploymentService, a.moveService)
 	a.deploymentService.Ask(a.moveService)
-	a.runService.Ask(a.moveService, a.quotaService)
+	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
+	a.runService.Ask(a.moveService, a.quotaService, a.hookService)
 	a.Begins(store.ProposalMove, a.moveService.BeginProposed)
 	a.Begins(store.ProposalSettle, a.inventoryService.SettleProposed)
 }
@@ -129,7 +134,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}}
+	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	for _, o := range options {
 		o(a)

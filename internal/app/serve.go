@@ -42,6 +42,8 @@ type Serving struct {
 	work sync.WaitGroup
 	// mending says that requests that broke off are taken up at this moment.
 	mending atomic.Bool
+	// telling says that what hooks are to tell is told at this moment.
+	telling atomic.Bool
 
 	mu    sync.Mutex
 	going map[int64]bool
@@ -115,6 +117,7 @@ func (s *Serving) Run(ctx context.Context) error {
 				}
 			}
 			s.due(ctx, now)
+			s.tellHooks(ctx, now)
 			select {
 			case <-ctx.Done():
 				return nil
@@ -134,6 +137,23 @@ func (s *Serving) mend(ctx context.Context, now time.Time) {
 		defer s.mending.Store(false)
 		if err := s.a.Mend(ctx, now); err != nil && ctx.Err() == nil {
 			s.a.Log.Warn("requests that broke off are not taken up", "err", err)
+		}
+	})
+}
+
+// tellHooks gathers what has happened and tells it, beside everything else: others are waited for.
+func (s *Serving) tellHooks(ctx context.Context, now time.Time) {
+	if !s.telling.CompareAndSwap(false, true) {
+		return
+	}
+	s.work.Go(func() {
+		defer s.telling.Store(false)
+		err := s.a.Gather(ctx, now)
+		if err == nil {
+			_, err = s.a.Deliver(ctx, now)
+		}
+		if err != nil && ctx.Err() == nil {
+			s.a.Log.Warn("hooks are not set off", "err", err)
 		}
 	})
 }
@@ -193,7 +213,7 @@ func (a *App) KeepServed(ctx context.Context, told func(Firing)) error {
 	}
 	a.register(ctx, time.Now())
 	dues, err := a.store.Dues(ctx)
-	if err != nil || len(dues) == 0 {
+	if err != nil || len(dues) == 0 && !a.hooked() {
 		return err
 	}
 	by, err := a.ServedBy(ctx)
@@ -211,6 +231,12 @@ func (a *App) KeepServed(ctx context.Context, told func(Firing)) error {
 		return err
 	}
 	return s.Run(ctx)
+}
+
+// hooked reports that there are hooks, which somebody has to see to.
+func (a *App) hooked() bool {
+	f, err := a.workspace.Hooks()
+	return err == nil && len(f.Hooks) > 0
 }
 
 // spawnServing starts the lasting process, in a session of its own.

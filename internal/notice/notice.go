@@ -71,20 +71,25 @@ func Sign(secret string, at time.Time, body []byte) string {
 	return scheme + hex.EncodeToString(h.Sum(nil))
 }
 
-// Send posts an event to a sink, signed.
-func Send(ctx context.Context, client *http.Client, sink, secret string, e event.Event, at time.Time) error {
+// Post posts an event to a sink, signed, and returns the answer, whose body whoever asked closes.
+func Post(ctx context.Context, client *http.Client, sink, secret string, e event.Event, at time.Time) (*http.Response, error) {
 	body, err := json.Marshal(e)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, sink, bytes.NewReader(body))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	req.Header.Set("Content-Type", event.ApplicationCloudEventsJSON)
 	req.Header.Set(HeaderTime, strconv.FormatInt(at.Unix(), 10))
 	req.Header.Set(HeaderSignature, Sign(secret, at, body))
-	resp, err := client.Do(req)
+	return client.Do(req)
+}
+
+// Send posts an event to a sink, signed. Any answer but a success is an error.
+func Send(ctx context.Context, client *http.Client, sink, secret string, e event.Event, at time.Time) error {
+	resp, err := Post(ctx, client, sink, secret, e, at)
 	if err != nil {
 		return err
 	}

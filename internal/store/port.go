@@ -31,6 +31,7 @@ type Store interface {
 	QuotasStore
 	RequestsStore
 	LedgerStore
+	HooksStore
 	// Close frees what the store holds.
 	Close() error
 }
@@ -272,6 +273,25 @@ type LedgerStore interface {
 	PriceLists(ctx context.Context) ([]PriceList, error)
 	// Owners are whose each deployment was from when on, the oldest first.
 	Owners(ctx context.Context) (map[int64][]ledger.Owned, error)
+}
+
+// HooksStore keeps what hooks set off. However many see to it, each event is told by each hook once.
+type HooksStore interface {
+	// Enlist keeps an event that a hook is to tell; false if it was kept before.
+	Enlist(ctx context.Context, d Delivery) (bool, error)
+	// TakeDelivery takes one up that waits and is due, or was being sent by somebody who is silent since a time; of several that want it one
+	// gets it. ErrNotFound says that none is.
+	TakeDelivery(ctx context.Context, now, silent time.Time) (Delivery, error)
+	// SettleDelivery says what came of one that was taken up, unless somebody else has taken it up since.
+	SettleDelivery(ctx context.Context, d Delivery) error
+	// ResendDelivery has one wait again that was given up, or of which nobody knows; ErrNotFound if it is not so.
+	ResendDelivery(ctx context.Context, id int64, now time.Time) error
+	// Deliveries lists the last, the newest first.
+	Deliveries(ctx context.Context, limit int) ([]Delivery, error)
+	// SetHooks notes which hooks there are; each is there since it was noted first.
+	SetHooks(ctx context.Context, names []string, now time.Time) error
+	// HooksSince are the hooks that were noted, with since when.
+	HooksSince(ctx context.Context) (map[string]time.Time, error)
 }
 
 // TrailStore keeps who did what.

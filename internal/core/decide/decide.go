@@ -13,6 +13,7 @@ import (
 
 	"cel.dev/cel-go/cel"
 
+	"andamio/internal/core/condition"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
 )
@@ -51,7 +52,7 @@ type Rule struct {
 	After string   `json:"after,omitempty"`
 	Next  []string `json:"next,omitempty"`
 
-	program cel.Program
+	condition condition.Condition
 }
 
 // Facts are what conditions are about.
@@ -86,9 +87,6 @@ type Decision struct {
 	Wait time.Duration `json:"wait,omitempty"`
 }
 
-// mostCost bounds the work of one condition, as the language counts it.
-const mostCost = 100_000
-
 func environment() (*cel.Env, error) {
 	facts := cel.MapType(cel.StringType, cel.DynType)
 	return cel.NewEnv(cel.Variable("request", facts), cel.Variable("person", facts), cel.Variable("team", cel.StringType), cel.Variable("price", facts),
@@ -120,7 +118,7 @@ func Read(data []byte) (*File, error) {
 			wrong("another is called %s", r.Name)
 		}
 		seen[r.Name] = true
-		if err := r.compile(env); err != nil {
+		if r.condition, err = condition.New(env, r.When); err != nil {
 			wrong("when: %v", err)
 		}
 	}
@@ -151,29 +149,6 @@ func (r *Rule) check(wrong func(string, ...any)) {
 	}
 }
 
-// compile makes a program of the condition, which must be true or false.
-func (r *Rule) compile(env *cel.Env) error {
-	if r.When == "" {
-		return nil
-	}
-	ast, issues := env.Compile(r.When)
-	if issues.Err() != nil {
-		return oneLine(issues.Err())
-	}
-	if t := ast.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
-		return fmt.Errorf("it is of type %s, and not true or false", t)
-	}
-	var err error
-	r.program, err = env.Program(ast, cel.CostLimit(mostCost))
-	return err
-}
-
-// oneLine is an error on one line.
-func oneLine(err error) error {
-	first, _, _ := strings.Cut(err.Error(), "\n")
-	return errors.New(strings.TrimSpace(first))
-}
-
 // CheckAgainst says which people and teams of the rules there are not.
 func (f *File) CheckAgainst(d *guard.Directory) error {
 	var errs []error
@@ -187,27 +162,11 @@ func (f *File) CheckAgainst(d *guard.Directory) error {
 	return errors.Join(errs...)
 }
 
-// fits reports that a rule's condition holds.
-func (r *Rule) fits(f *Facts) (bool, error) {
-	if r.program == nil {
-		return true, nil
-	}
-	out, _, err := r.program.Eval(f.vars())
-	if err != nil {
-		return false, oneLine(err)
-	}
-	yes, is := out.Value().(bool)
-	if !is {
-		return false, fmt.Errorf("it is %v, and not true or false", out.Value())
-	}
-	return yes, nil
-}
-
 // Decide is what the rules say. A rule that cannot be worked out approves and refuses nothing: a person is asked, and told.
 func (f *File) Decide(facts *Facts) Decision {
 	for i := range f.Rules {
 		r := &f.Rules[i]
-		fits, err := r.fits(facts)
+		fits, err := r.condition.Holds(facts.vars())
 		if err != nil {
 			return Decision{Then: Ask, Rule: r.Name, Need: 1, Say: fmt.Sprintf("The rule %s cannot be worked out, so somebody is asked: %v.", r.Name, err)}
 		}

@@ -109,6 +109,8 @@ const (
 	SetQuotas    Act = "set-quotas"
 	SetApprovals Act = "set-approvals"
 	SetRates     Act = "set-rates"
+	SetHooks     Act = "set-hooks"
+	ResendEvent  Act = "resend-event"
 	AskFor       Act = "ask-for"
 	SayOf        Act = "say-of-request"
 	TakeBack     Act = "withdraw-request"
@@ -168,6 +170,8 @@ var Acts = []Row{
 	{SetQuotas, Keep, "set how much whom may have, in"},
 	{SetApprovals, Keep, "set what is approved by rule, in"},
 	{SetRates, Keep, "set what a unit is worth in"},
+	{SetHooks, Keep, "set what changes set off, in"},
+	{ResendEvent, Keep, "had told again"},
 	{AskFor, Ask, "asked for"},
 	{SayOf, Ask, "said something of"},
 	{TakeBack, Ask, "withdrew"},

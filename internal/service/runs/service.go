@@ -54,6 +54,12 @@ type Quotas interface {
 	After(ctx context.Context, deployment int64, stand change.Standing, now time.Time) error
 }
 
+// Hooks are asked before a run begins.
+type Hooks interface {
+	// MayBegin asks whoever is to be asked; the error says who says no, or does not answer.
+	MayBegin(ctx context.Context, r store.Run) error
+}
+
 // Workers are how runs get somebody who works on them.
 type Workers struct {
 	// Spawn begins the worker of a run; nil is a process of its own.
@@ -76,6 +82,7 @@ type Service struct {
 	deployments *deployments.Service
 	moving      Moving
 	quotas      Quotas
+	hooks       Hooks
 	begin       map[store.ProposalKind]Begin
 }
 
@@ -91,5 +98,7 @@ func (svc *Service) At(desk *acting.Desk) *Service {
 	return &b
 }
 
-// Ask sets whom the service asks before a run is made.
-func (svc *Service) Ask(moving Moving, quotas Quotas) { svc.moving, svc.quotas = moving, quotas }
+// Ask sets whom the service asks before a run is made, and before it begins.
+func (svc *Service) Ask(moving Moving, quotas Quotas, hooks Hooks) {
+	svc.moving, svc.quotas, svc.hooks = moving, quotas, hooks
+}

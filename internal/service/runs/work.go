@@ -94,6 +94,9 @@ func (svc *Service) work(ctx context.Context, runID, epoch int64) error {
 	defer stop()
 	e.Wakes = wakes
 	if e.State == nil {
+		if err := svc.mayBegin(ctx, runID, journal); err != nil {
+			return errors.Join(err, svc.giveBack(keep, runID), svc.store.Finish(keep, runID, epoch, run.Failed))
+		}
 		answer, err := svc.Rehearse(ctx, e.Plan, e.Limits)
 		if err != nil {
 			return errors.Join(err, svc.store.Finish(keep, runID, epoch, run.Failed))
@@ -104,6 +107,18 @@ func (svc *Service) work(ctx context.Context, runID, epoch int64) error {
 		err = svc.dropPacked(e.Plan)
 	}
 	return errors.Join(err, svc.learn(keep, runID), svc.giveBack(keep, runID), svc.store.Finish(keep, runID, epoch, e.Outcome()))
+}
+
+// mayBegin asks whoever is to be asked before a run begins. If they do not let it, the journal says so.
+func (svc *Service) mayBegin(ctx context.Context, runID int64, j store.Journal) error {
+	r, err := svc.store.Run(ctx, runID)
+	if err != nil {
+		return err
+	}
+	if err = svc.hooks.MayBegin(ctx, r); err == nil {
+		return nil
+	}
+	return errors.Join(err, j.Append(run.Event{At: time.Now(), Kind: run.RunEnded, Text: err.Error()}))
 }
 
 func (svc *Service) engine(ctx context.Context, runID, epoch int64) (*engine.Engine, store.Journal, error) {

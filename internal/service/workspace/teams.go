@@ -11,6 +11,7 @@ import (
 	"andamio/internal/core/decide"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/hook"
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/quota"
 	"andamio/internal/durable"
@@ -125,3 +126,25 @@ func (w *Workspace) Rates() (*ledger.Rates, error) {
 
 // SetRates keeps rates, as the text that they were read from.
 func (w *Workspace) SetRates(text []byte) error { return durable.Write(w.Path(FileRates), text) }
+
+// FileHooks is what changes set off.
+const FileHooks = "hooks.yaml"
+
+// Hooks are the workspace's hooks; none if there is no file.
+func (w *Workspace) Hooks() (*hook.File, error) {
+	data, err := os.ReadFile(w.Path(FileHooks))
+	if errors.Is(err, fs.ErrNotExist) {
+		return &hook.File{Version: hook.Version}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	f, err := hook.Read(data)
+	if err != nil {
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileHooks), err))
+	}
+	return f, nil
+}
+
+// SetHooks keeps hooks, as the text that they were read from.
+func (w *Workspace) SetHooks(text []byte) error { return durable.Write(w.Path(FileHooks), text) }

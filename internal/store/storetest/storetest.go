@@ -41,6 +41,7 @@ var tests = []struct {
 	{"OneVersionOfAnOfferIsPublished", oneVersionOfAnOfferIsPublished},
 	{"ADeploymentIsSomebodys", aDeploymentIsSomebodys},
 	{"WhatDecidesAnAccountIsKept", whatDecidesAnAccountIsKept},
+	{"AnEventIsToldOnceByEachHook", anEventIsToldOnceByEachHook},
 	{"ARunThatNeverBeganIsForgottenWithItsDeployment", aRunThatNeverBeganIsForgottenWithItsDeployment},
 	{"WhatAForgottenRunHadIsTheOneBeforesAgain", whatAForgottenRunHadIsTheOneBeforesAgain},
 	{"WhatWasWrittenComesBackWhole", whatWasWrittenComesBackWhole},

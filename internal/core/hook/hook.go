@@ -1,0 +1,369 @@
+// Package hook is what changes set off: which service is called, and who is told, when something begins, ends or is asked for.
+//
+// In go a file of hooks (YAML or JSON, schemas/hooks.schema.json), whose conditions are of the Common Expression Language, and an [Event]; out
+// comes which hooks it sets off, who is to be written to, and what the letter says.
+package hook
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+
+	"andamio/internal/core/condition"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/guard"
+	"andamio/internal/core/money"
+	"andamio/internal/core/printable"
+)
+
+// Version is the format that [Read] accepts.
+const Version = "andamio.hooks/1"
+
+// Type is what happened.
+type Type string
+
+// The types. A run that may begin is asked about before anything of it is done; all others have happened.
+const (
+	RunMayBegin Type = "run.may-begin"
+	RunBegan    Type = "run.began"
+	RunStands   Type = "run.stands"
+	RunFailed   Type = "run.failed"
+	RunStopped  Type = "run.stopped"
+
+	RequestAsked     Type = "request.asked"
+	RequestApproved  Type = "request.approved"
+	RequestRefused   Type = "request.refused"
+	RequestPriced    Type = "request.priced-again"
+	RequestWithdrawn Type = "request.withdrawn"
+	RequestServing   Type = "request.serving"
+)
+
+// Types are all of them.
+var Types = []Type{RunMayBegin, RunBegan, RunStands, RunFailed, RunStopped, RequestAsked, RequestApproved, RequestRefused, RequestPriced, RequestWithdrawn, RequestServing}
+
+// Event is something that happened, or is about to.
+type Event struct {
+	// ID is its own: the same event has the same one whoever tells it.
+	ID   string    `json:"id"`
+	Type Type      `json:"type"`
+	At   time.Time `json:"at"`
+	// Name is of the deployment or the request, Title what it is in words.
+	Name  string `json:"name"`
+	Title string `json:"title"`
+	// By is who did it, and Text what they said or what came of it.
+	By         string            `json:"by,omitempty"`
+	Text       string            `json:"text,omitempty"`
+	Purpose    string            `json:"purpose,omitempty"`
+	Run        int64             `json:"run,omitempty"`
+	Request    int64             `json:"request,omitempty"`
+	Deployment int64             `json:"deployment,omitempty"`
+	Offer      string            `json:"offer,omitempty"`
+	Team       string            `json:"team,omitempty"`
+	Person     string            `json:"person,omitempty"`
+	Service    string            `json:"service,omitempty"`
+	Stage      string            `json:"stage,omitempty"`
+	Tags       map[string]string `json:"tags,omitempty"`
+	Sites      []string          `json:"sites,omitempty"`
+	PerHour    money.Amount      `json:"per_hour,omitempty"`
+	Currency   string            `json:"currency,omitempty"`
+}
+
+// vars are what conditions are about.
+func (e *Event) vars() map[string]any {
+	tags := map[string]any{}
+	for name, v := range e.Tags {
+		tags[name] = v
+	}
+	return map[string]any{"event": map[string]any{"type": string(e.Type), "name": e.Name, "title": e.Title, "by": e.By, "text": e.Text, "purpose": e.Purpose,
+		"run": e.Run, "request": e.Request, "deployment": e.Deployment, "offer": e.Offer, "team": e.Team, "person": e.Person, "service": e.Service,
+		"stage": e.Stage, "tags": tags, "sites": append([]string{}, e.Sites...), "per_hour": e.PerHour.Units()}}
+}
+
+// File is the hooks of a workspace, and how letters are sent.
+type File struct {
+	Version string `json:"version"`
+	Mail    *Mail  `json:"mail,omitempty"`
+	Hooks   []Hook `json:"hooks"`
+}
+
+// Mail is the server that letters are given to.
+type Mail struct {
+	// Server is HOST:PORT. The conversation is encrypted unless Plain says that it is not.
+	Server string `json:"server"`
+	From   string `json:"from"`
+	// User is who we are there; Secret is the name under which the password is kept.
+	User   string `json:"user,omitempty"`
+	Secret string `json:"secret,omitempty"`
+	Plain  bool   `json:"plain,omitempty"`
+}
+
+// Hook is set off by events of some types that its condition fits: it calls a service, or writes to people.
+type Hook struct {
+	Name string `json:"hook"`
+	On   []Type `json:"on"`
+	// When is an expression over event that is true or false; "" always fits.
+	When string `json:"when,omitempty"`
+	// Call is where the event is posted, as a CloudEvent, signed with the secret of that name.
+	Call   string `json:"call,omitempty"`
+	Secret string `json:"secret,omitempty"`
+	// Tell are who is written to: owner, people, team:NAME, or addresses. Say is what the letter says before the facts.
+	Tell []string `json:"tell,omitempty"`
+	Say  string   `json:"say,omitempty"`
+
+	condition condition.Condition
+}
+
+// Owner is whoever an event's deployment or request is of.
+const Owner = "owner"
+
+// What is an address of somebody (RFC 5321, without quoted local parts), one with a name before it, and one of a service.
+var (
+	address = regexp.MustCompile(`^[^@\s<>,;"]+@[A-Za-z0-9.-]+$`)
+	sender  = regexp.MustCompile(`^([^@<>"]+ <[^@\s<>,;"]+@[A-Za-z0-9.-]+>|[^@\s<>,;"]+@[A-Za-z0-9.-]+)$`)
+	called  = regexp.MustCompile(`^(https?)://(\[[0-9a-fA-F:]+\]|[A-Za-z0-9.-]+)(:[0-9]+)?(/[^\s#]*)?$`)
+)
+
+var name = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$`)
+
+// Read reads a file of hooks and checks it: every mistake is in the error.
+func Read(data []byte) (*File, error) {
+	var f File
+	if err := estate.Decode(data, &f); err != nil {
+		return nil, fmt.Errorf("these are no hooks: %w", err)
+	}
+	if f.Version != Version {
+		return nil, fmt.Errorf("version: %q is not read; Andamio reads %q", f.Version, Version)
+	}
+	env, err := cel.NewEnv(cel.Variable("event", cel.MapType(cel.StringType, cel.DynType)))
+	if err != nil {
+		return nil, err
+	}
+	var errs []error
+	f.Mail.check(func(format string, args ...any) { errs = append(errs, fmt.Errorf("mail: "+format, args...)) })
+	seen := map[string]bool{}
+	for i := range f.Hooks {
+		h := &f.Hooks[i]
+		wrong := func(format string, args ...any) {
+			errs = append(errs, fmt.Errorf("hooks[%d]: %s", i, fmt.Sprintf(format, args...)))
+		}
+		h.check(f.Mail != nil, wrong)
+		if seen[h.Name] {
+			wrong("another is called %s", h.Name)
+		}
+		seen[h.Name] = true
+		if h.condition, err = condition.New(env, h.When); err != nil {
+			wrong("when: %v", err)
+		}
+	}
+	return &f, errors.Join(errs...)
+}
+
+func (m *Mail) check(wrong func(string, ...any)) {
+	if m == nil {
+		return
+	}
+	host, port, is := strings.Cut(m.Server, ":")
+	if !is || host == "" || port == "" {
+		wrong("server: %q is no HOST:PORT", m.Server)
+	}
+	if !sender.MatchString(m.From) {
+		wrong("from: %q is no address", m.From)
+	}
+	if (m.User == "") != (m.Secret == "") {
+		wrong("a user has a password, whose name is the secret: say both or neither")
+	}
+	if m.Plain && m.User != "" {
+		wrong("plain: a password is not sent where everybody can read it")
+	}
+}
+
+func (h *Hook) check(mailed bool, wrong func(string, ...any)) {
+	if !name.MatchString(h.Name) {
+		wrong("hook: %q is no name: it has small letters, digits and -", h.Name)
+	}
+	if len(h.On) == 0 {
+		wrong("on: nothing sets it off")
+	}
+	for _, t := range h.On {
+		if !slices.Contains(Types, t) {
+			wrong("on: there is no %q; there are %v", t, Types)
+		}
+	}
+	switch {
+	case (h.Call == "") == (len(h.Tell) == 0):
+		wrong("it either calls a service or tells people: say call or tell")
+	case h.Call != "":
+		switch u := called.FindStringSubmatch(h.Call); {
+		case strings.Contains(h.Call, "@"):
+			wrong("call: a password is not part of an address: it is kept as a secret")
+		case u == nil || u[1] == "http" && !loopback(u[2]):
+			wrong("call: %q is no https address; http is for this machine alone", h.Call)
+		}
+		if h.Secret == "" {
+			wrong("secret: what is called is to know that it was us: say the name of a secret")
+		}
+		if h.Say != "" {
+			wrong("say: only a letter says something")
+		}
+	default:
+		h.checkTell(mailed, wrong)
+	}
+}
+
+func loopback(host string) bool {
+	return host == "localhost" || strings.HasPrefix(host, "127.") || host == "::1"
+}
+
+func (h *Hook) checkTell(mailed bool, wrong func(string, ...any)) {
+	if h.Secret != "" {
+		wrong("secret: only what is called has one")
+	}
+	if !mailed {
+		wrong("tell: nobody said how letters are sent: say mail")
+	}
+	if slices.Contains(h.On, RunMayBegin) {
+		wrong("on: a letter answers nothing, so %s calls a service", RunMayBegin)
+	}
+	for _, who := range h.Tell {
+		if strings.Contains(who, "@") && !address.MatchString(who) {
+			wrong("tell: %q is no address", who)
+		}
+	}
+}
+
+// CheckAgainst says who of those who are told there is not, or has no address.
+func (f *File) CheckAgainst(d *guard.Directory) error {
+	var errs []error
+	for i := range f.Hooks {
+		for _, who := range f.Hooks[i].Tell {
+			if who == Owner || strings.Contains(who, "@") {
+				continue
+			}
+			if !d.Knows(who) {
+				errs = append(errs, fmt.Errorf("hooks[%d].tell: %q is neither owner, a person, team:NAME nor an address", i, who))
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// Set are the hooks that an event sets off. A condition that cannot be worked out sets nothing off, and is in the error.
+func (f *File) Set(e *Event) ([]*Hook, error) {
+	var out []*Hook
+	var errs []error
+	vars := e.vars()
+	for i := range f.Hooks {
+		h := &f.Hooks[i]
+		if !slices.Contains(h.On, e.Type) {
+			continue
+		}
+		yes, err := h.condition.Holds(vars)
+		if err != nil {
+			errs = append(errs, fmt.Errorf("hook %s: when: %w", h.Name, err))
+		}
+		if yes {
+			out = append(out, h)
+		}
+	}
+	return out, errors.Join(errs...)
+}
+
+// Hook is one by its name; nil if there is none.
+func (f *File) Hook(name string) *Hook {
+	for i := range f.Hooks {
+		if f.Hooks[i].Name == name {
+			return &f.Hooks[i]
+		}
+	}
+	return nil
+}
+
+// To are the addresses of who is told, each once. Who has no address is left out, and said.
+func (h *Hook) To(e *Event, d *guard.Directory) (addresses, without []string) {
+	seen := map[string]bool{}
+	add := func(address string) {
+		if !seen[address] {
+			seen[address] = true
+			addresses = append(addresses, address)
+		}
+	}
+	person := func(id string) {
+		if d != nil && d.People[id].Mail != "" {
+			add(d.People[id].Mail)
+			return
+		}
+		without = append(without, id)
+	}
+	for _, who := range h.Tell {
+		team, isTeam := strings.CutPrefix(who, "team:")
+		switch {
+		case who == Owner && e.Person != "":
+			person(e.Person)
+		case who == Owner:
+			team, isTeam = e.Team, e.Team != ""
+		case strings.Contains(who, "@"):
+			add(who)
+		case !isTeam:
+			person(who)
+		}
+		if isTeam && d != nil {
+			for _, id := range d.Teams[team].Members {
+				person(id)
+			}
+		}
+	}
+	return addresses, without
+}
+
+// subjects say what happened, before what it happened to.
+var subjects = map[Type]string{RunBegan: "began", RunStands: "stands", RunFailed: "failed", RunStopped: "was stopped", RequestAsked: "was asked for",
+	RequestApproved: "is approved", RequestRefused: "is refused", RequestPriced: "has another price", RequestWithdrawn: "is withdrawn", RequestServing: "serves"}
+
+// Letter is what is written of an event: one line, and the whole. No control sequence of anybody's gets into it.
+func (h *Hook) Letter(e *Event) (subject, text string) {
+	clean := printable.Clean
+	subject = clean(strings.TrimSpace(e.Title + " " + subjects[e.Type]))
+	var out strings.Builder
+	if h.Say != "" {
+		fmt.Fprintf(&out, "%s\n\n", h.Say)
+	}
+	fmt.Fprintf(&out, "%s\n", subject)
+	if e.Text != "" {
+		fmt.Fprintf(&out, "%s\n", clean(e.Text))
+	}
+	out.WriteByte('\n')
+	for _, l := range [][2]string{{"name", e.Name}, {"purpose", e.Purpose}, {"by", e.By}, {"for", strings.TrimSpace(e.Person + " " + e.Team)}, {"stage", e.Stage},
+		{"at", strings.Join(e.Sites, ", ")}, {"request", number(e.Request)}, {"run", number(e.Run)}, {"when", e.At.UTC().Format(time.RFC1123)}} {
+		if l[1] != "" {
+			fmt.Fprintf(&out, "%-8s %s\n", l[0], clean(l[1]))
+		}
+	}
+	for _, tag := range slices.Sorted(maps.Keys(e.Tags)) {
+		fmt.Fprintf(&out, "%-8s %s\n", clean(tag), clean(e.Tags[tag]))
+	}
+	if e.PerHour != 0 {
+		fmt.Fprintf(&out, "%-8s %.3f %s/h\n", "costs", e.PerHour, clean(e.Currency))
+	}
+	return subject, out.String()
+}
+
+func number(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+// Tries are how often what failed is tried again before it is given up.
+const Tries = 8
+
+// Again is for how long what failed so often is left alone.
+func Again(tries int) time.Duration {
+	return min(10*time.Second<<min(max(tries-1, 0), 8), 15*time.Minute)
+}

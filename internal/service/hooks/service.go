@@ -1,0 +1,101 @@
+// Package hooks is the service of what changes set off: it gathers what happened from what is kept of runs and requests, enlists it once for
+// each hook that it sets off, and calls services and writes letters.
+package hooks
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
+	"andamio/internal/core/hook"
+	"andamio/internal/core/plan"
+	"andamio/internal/service/acting"
+	"andamio/internal/service/workspace"
+	"andamio/internal/store"
+	"andamio/internal/web"
+)
+
+// Store is what the service keeps, and reads.
+type Store interface {
+	store.HooksStore
+	Runs(ctx context.Context) ([]store.Run, error)
+	Plan(ctx context.Context, id int64) (*plan.Plan, error)
+	Deployments(ctx context.Context) ([]store.Deployment, error)
+	Deployment(ctx context.Context, id int64) (store.Deployment, error)
+	Requests(ctx context.Context) ([]store.Request, error)
+	RequestThread(ctx context.Context, id int64) ([]store.RequestEvent, error)
+}
+
+// Service is the service of hooks for one actor.
+type Service struct {
+	desk      *acting.Desk
+	workspace *workspace.Workspace
+	store     Store
+	log       *slog.Logger
+	memory    *Memory
+}
+
+// Memory is what was enlisted already, so that it is not tried again and again.
+type Memory struct {
+	mu   sync.Mutex
+	seen map[string]bool
+}
+
+// New returns the service for whoever is at the desk.
+func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, memory *Memory) *Service {
+	return &Service{desk, ws, s, log, memory}
+}
+
+// client calls services; it follows no redirect.
+var client = sync.OnceValue(func() *http.Client { return web.Client(callPatience, nil) })
+
+// Hooks are the workspace's hooks.
+func (svc *Service) Hooks() (*hook.File, error) { return svc.workspace.Hooks() }
+
+// SetHooks keeps hooks, from the text of their file. What happened before one is there sets it off no more.
+func (svc *Service) SetHooks(ctx context.Context, text []byte) (*hook.File, error) {
+	f, err := hook.Read(text)
+	if err != nil {
+		return nil, fault.Default(fault.Invalid, err)
+	}
+	d, err := svc.workspace.Directory()
+	if err != nil {
+		return nil, err
+	}
+	if d != nil {
+		if err := f.CheckAgainst(d); err != nil {
+			return nil, fault.Default(fault.Invalid, err)
+		}
+	}
+	return f, svc.desk.Do(ctx, guard.SetHooks, guard.Named(fmt.Sprintf("%d hooks", len(f.Hooks))), func() error {
+		if err := svc.workspace.SetHooks(text); err != nil {
+			return err
+		}
+		return svc.store.SetHooks(ctx, names(f), time.Now())
+	})
+}
+
+func names(f *hook.File) []string {
+	var out []string
+	for i := range f.Hooks {
+		out = append(out, f.Hooks[i].Name)
+	}
+	return out
+}
+
+// Deliveries are the last events that hooks told, the newest first.
+func (svc *Service) Deliveries(ctx context.Context, limit int) ([]store.Delivery, error) {
+	return svc.store.Deliveries(ctx, limit)
+}
+
+// Resend has an event told again that was given up, or of which nobody knows whether it arrived.
+func (svc *Service) Resend(ctx context.Context, id int64) error {
+	return svc.desk.Do(ctx, guard.ResendEvent, guard.Named(fmt.Sprintf("delivery %d", id)), func() error {
+		return svc.store.ResendDelivery(ctx, id, time.Now())
+	})
+}
