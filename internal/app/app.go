@@ -88,8 +88,8 @@ func (a *App) wire(actor guard.Actor) {
 	a.inventoryService = reconcile.New(a.desk, a.workspace, a.store, a.Log, reconcile.Over{Sites: a.siteService, Deployments: a.deploymentService,
 		Runs: a.runService, Moves: a.moveService, Shells: a.shellService})
 	a.offerService = offers.New(a.desk, a.store, a.offered, a.workspace.Directory, a.siteService, a.deploymentService)
-	a.quotaService = quotas.New(a.desk, a.workspace, a.store)
 	a.accountService = accounts.New(a.desk, a.workspace, a.store, a.booked, a.deploymentService)
+	a.quotaService = quotas.New(a.desk, a.workspace, a.store, a.accountService)
 	a.requestService = requests.New(a.desk, a.workspace, a.store, a.Log, requests.Over{Offers: a.offerService, Quotas: a.quotaService, Deployments: a.deploymentService, Runs: a.runService})
 	a.siteService.Ask(a.deploymentService, a.moveService)
 	a.deploymentService.Ask(a.moveService)

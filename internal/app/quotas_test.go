@@ -122,3 +122,30 @@ func TestQuotasAreKeptIfTheyAreRight(t *testing.T) {
 	assert.EqualValues(t, 4, uses[0].Free())
 	assert.Zero(t, uses[1].Forecast.RunsOut)
 }
+
+// TestABudgetThatIsSetLaterCountsWhatWasSpent sets a budget while something stands that began just now: it takes what that comes to from now on,
+// and not what it would have cost from the month's beginning. What is given away is of the other's quotas from then on.
+func TestABudgetThatIsSetLaterCountsWhatWasSpent(t *testing.T) {
+	t.Parallel()
+	a := offering(t)
+	_, err := a.SetQuotas(ctx, []byte("version: andamio.quotas/1\nquotas: [ { quota: cores, team: forecasting, most: { cores: 40 } } ]"))
+	require.NoError(t, err)
+	pool, err := a.Offer(ctx, "worker-pool", 0)
+	require.NoError(t, err)
+	q, err := a.Quote(ctx, pool, offer.Answers{"workers": "2"}, "workers", false)
+	require.NoError(t, err)
+	carriedOut(t, a, deployments.Order{Plan: q.Draft().Plan, For: guard.Owner{Team: "forecasting"}})
+	_, err = a.SetQuotas(ctx, []byte("version: andamio.quotas/1\nquotas:\n- { quota: cores, team: forecasting, most: { cores: 40 } }\n"+
+		"- { quota: money, team: forecasting, most: { per_month: 90000 } }\n- { quota: maps, team: public-map, most: { cores: 40, per_month: 90000 } }"))
+	require.NoError(t, err)
+	now := time.Now()
+	rest := quota.MonthOf(now).RestOf(int64(q.Draft().Plan.CostPerHour), now)
+	second := int64(q.Draft().Plan.CostPerHour) / 3600
+	assert.InDelta(t, rest, use(t, a, "money", quota.PerMonth).Used, float64(30*second), "it stood for seconds, not since the first of the month")
+
+	cores := use(t, a, "cores", quota.Cores).Used
+	require.NoError(t, a.Give(ctx, 1, guard.Owner{Team: "public-map"}))
+	assert.Equal(t, []int64{0, cores}, []int64{use(t, a, "cores", quota.Cores).Used, use(t, a, "maps", quota.Cores).Used})
+	assert.InDelta(t, rest, use(t, a, "maps", quota.PerMonth).Used, float64(30*second))
+	assert.Less(t, use(t, a, "money", quota.PerMonth).Used, 30*second, "what it cost before stays with whose it was")
+}

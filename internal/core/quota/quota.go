@@ -255,6 +255,30 @@ func (f *File) Takes(parts []Part, of guard.Owner, around []string, now time.Tim
 	return out
 }
 
+// Spent are what something has cost in a month, by site, of which budgets, sorted.
+func (f *File) Spent(cost map[string]money.Amount, of guard.Owner, around []string, month Month) []Take {
+	var out []Take
+	for i := range f.Quotas {
+		q := &f.Quotas[i]
+		most, limited := q.Most[PerMonth]
+		account, is := q.account(of, around)
+		if !is || !limited {
+			continue
+		}
+		t := Take{account + "#" + month.Name, PerMonth, 0, PerMonth.Amount(most)}
+		for site, n := range cost {
+			if fits(q.Site, site) {
+				t.Amount += int64(n)
+			}
+		}
+		if t.Amount != 0 {
+			out = append(out, t)
+		}
+	}
+	slices.SortFunc(out, func(a, b Take) int { return strings.Compare(a.Account, b.Account) })
+	return out
+}
+
 // account is whose account something of somebody is taken from, by a quota; false if the quota is not for it.
 func (q *Quota) account(of guard.Owner, around []string) (string, bool) {
 	if !fits(q.Person, of.Person) || !fits(q.Stage, of.Stage) {

@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/ledger"
+	"andamio/internal/core/money"
 	"andamio/internal/store"
 )
 
@@ -40,6 +41,30 @@ func (svc *Service) Account(ctx context.Context, q ledger.Query, now time.Time) 
 		return nil, err
 	}
 	return &Account{ledger.Sum(b.entries, q, b.unit, b.rates), b.leftOut}, nil
+}
+
+// CostOf is what a deployment has cost within a time, by site, in the unit of the prices.
+func (svc *Service) CostOf(ctx context.Context, deployment int64, from, to time.Time) (map[string]money.Amount, error) {
+	runs, err := svc.store.RunsOf(ctx, deployment)
+	if err != nil || len(runs) == 0 {
+		return nil, err
+	}
+	if err := svc.open(ctx); err != nil {
+		return nil, err
+	}
+	book, err := svc.book(ctx, deployment, runs)
+	if err != nil {
+		return nil, err
+	}
+	b := &basis{}
+	if err := svc.priced(ctx, b); err != nil {
+		return nil, err
+	}
+	out := map[string]money.Amount{}
+	for _, c := range b.prices.Priced(book.Closed()) {
+		out[c.Site] += c.Cost(from, to)
+	}
+	return out, nil
 }
 
 // Savings are what instances would have cost less: stopped outside working hours, smaller, or at another site that is connected.

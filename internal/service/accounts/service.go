@@ -20,6 +20,7 @@ type Store interface {
 	store.LedgerStore
 	Deployments(ctx context.Context) ([]store.Deployment, error)
 	Runs(ctx context.Context) ([]store.Run, error)
+	RunsOf(ctx context.Context, deployment int64) ([]store.Run, error)
 	Plan(ctx context.Context, id int64) (*plan.Plan, error)
 	Events(ctx context.Context, runID, after int64, limit int) ([]run.Event, error)
 	Facts(ctx context.Context) (map[string][]byte, error)

@@ -4,7 +4,9 @@ package quotas
 
 import (
 	"context"
+	"time"
 
+	"andamio/internal/core/money"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
@@ -16,16 +18,22 @@ type Store interface {
 	Deployment(ctx context.Context, id int64) (store.Deployment, error)
 }
 
+// Spending says what a deployment has cost within a time, by site.
+type Spending interface {
+	CostOf(ctx context.Context, deployment int64, from, to time.Time) (map[string]money.Amount, error)
+}
+
 // Service is the service of quotas for one actor.
 type Service struct {
 	desk      *acting.Desk
 	workspace *workspace.Workspace
 	store     Store
+	spending  Spending
 }
 
 // New returns the service for whoever is at the desk.
-func New(desk *acting.Desk, ws *workspace.Workspace, s Store) *Service {
-	return &Service{desk: desk, workspace: ws, store: s}
+func New(desk *acting.Desk, ws *workspace.Workspace, s Store, spending Spending) *Service {
+	return &Service{desk: desk, workspace: ws, store: s, spending: spending}
 }
 
 // around are a team and those that it is within; the team alone where there is no directory.

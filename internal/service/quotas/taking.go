@@ -198,26 +198,34 @@ func (svc *Service) change(ctx context.Context, was, now *store.Hold, at time.Ti
 		if err != nil {
 			return err
 		}
-		takes = withSpent(takes, spent(f, was, had, before, at))
+		month := quota.MonthOf(at)
+		cost, err := svc.spending.CostOf(ctx, was.Deployment, month.Start, at)
+		if err != nil {
+			return err
+		}
+		rest := f.Takes(was.Parts, was.Owner, before, at)
+		takes = withSpent(takes, spent(month, had, rest, f.Spent(cost, was.Owner, before, month)))
 	}
 	return svc.store.ChangeHold(ctx, *now, takes, force)
 }
 
-// spent is what a hold has cost of each month's budget until now: what it took of it, without what it would have cost to the month's end. A
-// hold that took nothing of this month yet was there from its beginning.
-func spent(f *quota.File, was *store.Hold, had []quota.Take, around []string, at time.Time) []quota.Take {
-	month := quota.MonthOf(at)
-	whole := f.Takes(was.Parts, was.Owner, around, month.Start)
-	rest := f.Takes(was.Parts, was.Owner, around, at)
+// spent is what a hold has cost of each month's budget until now: what it took of it, without what it would have cost to the month's end
+// (rest). Of a budget of this month of which it took nothing yet, such as one that was set since, it is what the account says that it cost.
+func spent(month quota.Month, had, rest, cost []quota.Take) []quota.Take {
 	var out []quota.Take
-	for _, t := range slices.Concat(had, whole) {
-		if t.Measure != quota.PerMonth || !strings.HasSuffix(t.Account, "#"+month.Name) || slices.ContainsFunc(out, same(t)) {
+	for _, t := range had {
+		if t.Measure != quota.PerMonth || !strings.HasSuffix(t.Account, "#"+month.Name) {
 			continue
 		}
 		if i := slices.IndexFunc(rest, same(t)); i >= 0 {
 			t.Amount -= rest[i].Amount
 		}
 		out = append(out, t)
+	}
+	for _, t := range cost {
+		if !slices.ContainsFunc(had, same(t)) {
+			out = append(out, t)
+		}
 	}
 	return out
 }
