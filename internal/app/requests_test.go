@@ -3,6 +3,7 @@ package app
 import (
 	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -297,4 +298,32 @@ func TestWhatBrokeOffIsTakenUp(t *testing.T) {
 	}
 	assert.EqualValues(t, 4, use(t, a, "public-map", quota.Instances).Used)
 	assert.Zero(t, use(t, a, "public-map", quota.Instances).Held)
+}
+
+// TestThoseWhoAskAtOnceAreGivenNamesOfTheirOwn has several ask for the same at the same moment, from several processes.
+func TestThoseWhoAskAtOnceAreGivenNamesOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	a := offering(t)
+	const each, users = 4, 3
+	var mu sync.Mutex
+	names := map[string]int{}
+	var group sync.WaitGroup
+	for range users {
+		b := another(t, a)
+		group.Go(func() {
+			for range each {
+				r, err := b.As(Actor{Name: "ibo", Way: ByScreen}).AskFor(ctx, requests.Asked{Offer: "trial-map"})
+				if !assert.NoError(t, err) {
+					return
+				}
+				mu.Lock()
+				names[r.Name]++
+				mu.Unlock()
+			}
+		})
+	}
+	group.Wait()
+	assert.Len(t, names, each*users)
+	_, err := a.As(Actor{Name: "ibo", Way: ByScreen}).AskFor(ctx, requests.Asked{Offer: "trial-map", Name: "public-map-map-1"})
+	require.ErrorContains(t, err, "something is called public-map-map-1 already")
 }

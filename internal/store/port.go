@@ -248,7 +248,8 @@ type QuotasStore interface {
 
 // RequestsStore keeps what was asked of offers.
 type RequestsStore interface {
-	// AddRequest keeps a request with the beginning of its thread, and returns its number.
+	// AddRequest keeps a request with the beginning of its thread, and returns its number. ErrNameTaken says that another which is not over
+	// has its name.
 	AddRequest(ctx context.Context, r Request, events ...RequestEvent) (int64, error)
 	// ChangeRequest changes a request that is in a state and as it was read, with what that adds to its thread; false if it was not, since
 	// somebody else changed it.

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"andamio/internal/core/decide"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/money"
 	"andamio/internal/core/offer"
@@ -22,6 +23,9 @@ const (
 	RequestRefused   RequestState = "refused"
 	RequestWithdrawn RequestState = "withdrawn"
 )
+
+// ErrNameTaken says that a request which is not over yet has the name.
+var ErrNameTaken = fault.Conflictf("something of that name was asked for at this moment")
 
 // Request is what somebody asked of an offer.
 type Request struct {

@@ -69,10 +69,21 @@ func (svc *Service) AskFor(ctx context.Context, a Asked) (out Request, err error
 	}
 	err = svc.desk.Do(ctx, guard.AskFor, thing(&r), func() (err error) {
 		out, err = svc.ask(ctx, r)
+		for range mostAtOnce { // somebody asked at the same moment, and was given the name
+			if !errors.Is(err, store.ErrNameTaken) || a.Name != "" {
+				break
+			}
+			if r, err = svc.drafted(ctx, a); err == nil {
+				out, err = svc.ask(ctx, r)
+			}
+		}
 		return err
 	})
 	return out, err
 }
+
+// mostAtOnce bounds how often another name is looked for because somebody was faster.
+const mostAtOnce = 50
 
 // drafted is a request before it is kept, with its price and place as they are now.
 func (svc *Service) drafted(ctx context.Context, a Asked) (Request, error) {

@@ -24,8 +24,12 @@ func (s *Store) AddRequest(ctx context.Context, r store.Request, events ...store
 	}
 	defer func() { _ = tx.Rollback() }()
 	var id int64
-	err = tx.QueryRowContext(ctx, `INSERT INTO requests (offer, person, team, state, run, deployment, body, created, changed) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) RETURNING id`,
-		r.Offer, r.Person, r.Owner.Team, string(r.State), r.Run, r.Deployment, body, r.Created.UnixNano(), r.Created.UnixNano()).Scan(&id)
+	err = tx.QueryRowContext(ctx, `INSERT INTO requests (offer, person, team, state, run, deployment, body, created, changed, name) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+		ON CONFLICT DO NOTHING RETURNING id`,
+		r.Offer, r.Person, r.Owner.Team, string(r.State), r.Run, r.Deployment, body, r.Created.UnixNano(), r.Created.UnixNano(), r.Name).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, store.ErrNameTaken
+	}
 	if err != nil {
 		return 0, err
 	}

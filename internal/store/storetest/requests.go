@@ -33,6 +33,8 @@ func aRequestIsChangedByOneAtATime(t *testing.T, open Opener) {
 	same := got
 	same.Created, same.Changed = noon, noon
 	assert.Equal(t, r, same)
+	_, err = users[1].AddRequest(ctx, r)
+	require.ErrorIs(t, err, store.ErrNameTaken, "of those that are not over no two have one name")
 	var won atomic.Int64
 	var group sync.WaitGroup
 	for i := range 10 {
