@@ -90,7 +90,7 @@ func (a *App) wire(actor guard.Actor) {
 	a.offerService = offers.New(a.desk, a.store, a.offered, a.workspace.Directory, a.siteService, a.deploymentService)
 	a.accountService = accounts.New(a.desk, a.workspace, a.store, a.booked, a.deploymentService)
 	a.quotaService = quotas.New(a.desk, a.workspace, a.store, a.accountService)
-	a.requestService = requests.New(a.desk, a.workspace, a.store, a.Log, requests.Over{Offers: a.offerService, Quotas: a.quotaService, Deployments: a.deploymentService, Runs: a.runService})
+	a.requestService = requests.New(a.desk, a.workspace, a.store, a.Log, requests.Over{Offers: a.offerService, Quotas: a.quotaService, Deployments: a.deploymentService, Runs: a.runService, Spending: a.accountService})
 	a.siteService.Ask(a.deploymentService, a.moveService)
 	a.deploymentService.Ask(a.moveService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)

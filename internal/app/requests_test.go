@@ -327,3 +327,65 @@ func TestThoseWhoAskAtOnceAreGivenNamesOfTheirOwn(t *testing.T) {
 	_, err := a.As(Actor{Name: "ibo", Way: ByScreen}).AskFor(ctx, requests.Asked{Offer: "trial-map", Name: "public-map-map-1"})
 	require.ErrorContains(t, err, "something is called public-map-map-1 already")
 }
+
+// TestWhatOneHasIsOnesOwnToStopAndGiveBack stops, starts and gives back a trial as whoever asked for it, who may do nothing else to it; to
+// others it is not theirs.
+func TestWhatOneHasIsOnesOwnToStopAndGiveBack(t *testing.T) {
+	t.Parallel()
+	a, as := asking(t)
+	r, err := as("ibo").AskFor(ctx, requests.Asked{Offer: "trial-map", Why: "for the open day"})
+	require.NoError(t, err)
+	h, err := as("ibo").Have(ctx, r.ID, time.Now())
+	require.NoError(t, err)
+	assert.Nil(t, h, "nothing is there yet")
+	nowServing(t, a, r)
+	turn := func(who string, what requests.Turn) error {
+		id, err := as(who).TurnIt(ctx, r.ID, what)
+		if err == nil {
+			err = a.Work(ctx, id)
+		}
+		return err
+	}
+	have := func(who string) *requests.Having {
+		h, err := as(who).Have(ctx, r.ID, time.Now().Add(time.Hour))
+		require.NoError(t, err)
+		return h
+	}
+	full := have("ibo")
+	assert.Equal(t, []any{run.Standing, false, r.PerHour, []requests.Turn{requests.Stop, requests.GiveBack}}, []any{full.Status, full.Off, full.PerHour, full.Turns})
+	assert.InDelta(t, full.PerHour.Units(), full.Cost.Units(), full.PerHour.Units()/60, "an hour of it")
+	assert.Empty(t, have("lia").Turns, "who decides on it has it not")
+	for _, who := range []string{"teo", "lia"} {
+		require.Error(t, turn(who, requests.GiveBack), who)
+	}
+	assert.Equal(t, fault.NotFound, fault.CodeOf(turn("teo", requests.Stop)), "another team's is not there")
+	require.ErrorContains(t, turn("ibo", requests.Begin), "it is so already")
+	require.ErrorContains(t, turn("ibo", "shake"), `"shake" is not what can be done to it`)
+
+	require.NoError(t, turn("ibo", requests.Stop))
+	off := have("ibo")
+	assert.Equal(t, []any{true, []requests.Turn{requests.Begin, requests.GiveBack}}, []any{off.Off, off.Turns})
+	assert.Less(t, off.PerHour, full.PerHour)
+	v, err := as("ibo").Request(ctx, r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []any{requests.StageServing, true}, []any{v.Stage, v.Off}, "that it serves is not said without that it is off")
+	assert.EqualValues(t, 0, use(t, a, "public-map", quota.Instances).Used)
+	require.NoError(t, turn("ibo", requests.Begin))
+	assert.Equal(t, full.PerHour, have("ibo").PerHour)
+	require.NoError(t, turn("ibo", requests.GiveBack))
+	assert.Nil(t, have("ibo"))
+	v, err = as("ibo").Request(ctx, r.ID)
+	require.NoError(t, err)
+	assert.Equal(t, requests.StageGone, v.Stage)
+	thread, err := as("ibo").Thread(ctx, r.ID)
+	require.NoError(t, err)
+	assert.Contains(t, thread[len(thread)-1].Text, "gave it back, run")
+	require.Error(t, turn("ibo", requests.GiveBack))
+	last, err := a.LastOfTrail(ctx, 50)
+	require.NoError(t, err)
+	var words []string
+	for _, e := range last {
+		words = append(words, e.Actor.String()+" "+e.Words())
+	}
+	assert.Contains(t, strings.Join(words, "\n"), "ibo by screen stopped, started or gave back request 1, A map to try things on")
+}

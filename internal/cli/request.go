@@ -34,7 +34,53 @@ docs/requests.md). Each sees their own and their team's; whoever decides, what t
 		}),
 		s.requestAct("accept", "Have a request built that costs more than was agreed", func(ctx context.Context, a *app.App, id int64, _ string) (requests.Request, error) {
 			return a.AcceptPrice(ctx, id)
-		}))
+		}),
+		s.requestTurn("stop", requests.Stop, "Switch off what was built of a request of yours"),
+		s.requestTurn("start", requests.Begin, "Switch on again what was built of a request of yours"),
+		s.requestTurn("give-back", requests.GiveBack, "Take away what was built of a request of yours, with what is on it"))
+	return cmd
+}
+
+// requestTurn is a command that does something to what one has: its plan is shown first.
+func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.Command {
+	var o running
+	cmd := &cobra.Command{
+		Use:   name + " REQUEST",
+		Short: short,
+		Args:  cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := requestID(args[0])
+			if err != nil {
+				return err
+			}
+			v, err := a.Request(ctx, id)
+			if err != nil {
+				return err
+			}
+			order, err := a.Turning(ctx, id, t)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(s.out, "%s %s: %s, about %s\n", t, printable.Clean(v.Name), printable.Count(len(order.Plan.Steps), "step"), time.Duration(order.Plan.Seconds*float64(time.Second)).Round(time.Second))
+			for _, l := range order.Plan.Losses() {
+				fmt.Fprintln(s.out, printable.Clean(l.String()))
+			}
+			if err := s.confirmed(v.Name, &o); err != nil {
+				return err
+			}
+			run, err := a.TurnIt(ctx, id, t)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(s.out, "run %d began\n", run)
+			if o.detach {
+				return nil
+			}
+			return s.follow(ctx, a, run, false)
+		}),
+	}
+	cmd.Flags().BoolVar(&o.detach, "detach", false, "return at once with the run's number")
+	cmd.Flags().StringVar(&o.confirm, "confirm", "", "what it is called, which says that what is shown is to be done")
 	return cmd
 }
 
@@ -55,7 +101,7 @@ func (s *shared) listRequests(ctx context.Context, a *app.App) error {
 	fmt.Fprintln(w, "REQUEST\tBY\tFOR\tWHAT\tCALLED\tSTAGE\tSINCE\tWAITS FOR")
 	for i := range all {
 		v := &all[i]
-		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", v.ID, orDash(v.Person), orDash(v.Owner.Team), printable.Clean(v.Title), printable.Clean(v.Name), v.Stage, ago(now, v.Since), printable.Clean(v.Waits))
+		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", v.ID, orDash(v.Person), orDash(v.Owner.Team), printable.Clean(v.Title), printable.Clean(v.Name), stageOf(*v), ago(now, v.Since), printable.Clean(v.Waits))
 	}
 	return w.Flush()
 }
@@ -145,11 +191,19 @@ func (s *shared) followRequest(ctx context.Context, a *app.App, id int64, wait b
 	}
 }
 
+// stageOf is what a request has come to: what serves and is switched off is said to be that.
+func stageOf(v requests.View) string {
+	if v.Off {
+		return "switched off"
+	}
+	return v.Stage
+}
+
 func (s *shared) printRequest(v requests.View) error {
 	if s.json {
 		return s.printJSON(v)
 	}
-	line := fmt.Sprintf("request %d, %s called %s: %s", v.ID, printable.Clean(v.Title), printable.Clean(v.Name), v.Stage)
+	line := fmt.Sprintf("request %d, %s called %s: %s", v.ID, printable.Clean(v.Title), printable.Clean(v.Name), stageOf(v))
 	if v.Waits != "" {
 		line += ", waits for " + printable.Clean(v.Waits)
 	}
@@ -189,10 +243,17 @@ func (s *shared) requestShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			have, err := a.Have(ctx, id, time.Now())
+			if err != nil {
+				return err
+			}
 			if s.json {
-				return s.printJSON(map[string]any{"request": v, "thread": thread})
+				return s.printJSON(map[string]any{"request": v, "thread": thread, "have": have})
 			}
 			_ = s.printRequest(v)
+			if have != nil && !have.Hidden {
+				fmt.Fprintf(s.out, "it is %s, costs %.3f %s/h now, and has cost %.2f %s\n", have.Word, have.PerHour, printable.Clean(have.Currency), have.Cost, printable.Clean(have.Currency))
+			}
 			for _, e := range thread {
 				who := e.By.Name
 				if e.Rule != "" {

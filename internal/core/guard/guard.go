@@ -114,6 +114,7 @@ const (
 	AskFor       Act = "ask-for"
 	SayOf        Act = "say-of-request"
 	TakeBack     Act = "withdraw-request"
+	TurnOwn      Act = "turn-own"
 	AcceptPrice  Act = "accept-price"
 	DecideOn     Act = "decide-request"
 	EnterPortal  Act = "enter-portal"
@@ -175,6 +176,7 @@ var Acts = []Row{
 	{AskFor, Ask, "asked for"},
 	{SayOf, Ask, "said something of"},
 	{TakeBack, Ask, "withdrew"},
+	{TurnOwn, Ask, "stopped, started or gave back"},
 	{AcceptPrice, Ask, "accepted the price of"},
 	{DecideOn, Approve, "decided"},
 	{EnterPortal, Ask, "came in by"},

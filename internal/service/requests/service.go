@@ -31,6 +31,7 @@ type Over struct {
 	Quotas      *quotas.Service
 	Deployments *deployments.Service
 	Runs        *runs.Service
+	Spending    Spending
 }
 
 // Service is the service of requests for one actor.
@@ -43,11 +44,12 @@ type Service struct {
 	quotas      *quotas.Service
 	deployments *deployments.Service
 	runs        *runs.Service
+	spending    Spending
 }
 
 // New returns the service for whoever is at the desk.
 func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, over Over) *Service {
-	return &Service{desk, ws, s, log, over.Offers, over.Quotas, over.Deployments, over.Runs}
+	return &Service{desk, ws, s, log, over.Offers, over.Quotas, over.Deployments, over.Runs, over.Spending}
 }
 
 // me is who asks.

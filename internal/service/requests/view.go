@@ -27,6 +27,8 @@ type View struct {
 	Waits string `json:"waits,omitempty"`
 	// Mine says that the actor can decide it.
 	Mine bool `json:"mine,omitempty"`
+	// Off says of what serves that all of it is switched off since.
+	Off bool `json:"off,omitempty"`
 	// Next is when the next stage is usually reached; zero if that is not known.
 	Next time.Time `json:"next,omitzero"`
 }
@@ -150,8 +152,16 @@ func (svc *Service) follow(ctx context.Context, v *View) error {
 	}
 	if last.ID != first.ID && deployments.EndOf(last) == run.Retired {
 		add(StageGone, last.Ended, last.Purpose)
+		return nil
 	}
-	return nil
+	if last.ID == first.ID { // nothing was done to it since
+		return nil
+	}
+	d, err := svc.deployments.Deployment(ctx, v.Deployment)
+	if err == nil {
+		v.Off = allOff(d)
+	}
+	return err
 }
 
 // await says for whom or what a request waits.

@@ -76,8 +76,8 @@ func (b *book) take(msg accounted) {
 	}
 }
 
-// turn has the account be by something else.
-func (v *View) turn(by int) tea.Cmd {
+// accountBy has the account be by something else.
+func (v *View) accountBy(by int) tea.Cmd {
 	v.book.by = (v.book.by + by + len(dimensions)) % len(dimensions)
 	v.book.of = nil
 	return v.account(true)
@@ -94,7 +94,7 @@ func (v *View) page(months int) tea.Cmd {
 func (v *View) accountKeys() []view.Key {
 	return []view.Key{view.On(view.LeftRight, "←→", "by", "has the account be by team, application, deployment, person, site, stage or size", func(name string) tea.Cmd {
 		dx, _ := view.Way(name)
-		return v.turn(dx)
+		return v.accountBy(dx)
 	}), view.On("{ }", "{ }", "month", "goes to the month before, and back", func(name string) tea.Cmd {
 		if name == "{" {
 			return v.page(1)

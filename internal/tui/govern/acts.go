@@ -4,10 +4,14 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
+	"andamio/internal/core/printable"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/requests"
+	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
 
@@ -67,7 +71,46 @@ func (v *View) Actions() []view.Action {
 			return err
 		}, "withdrawn")})
 	}
+	if v.have != nil && v.of == r.ID {
+		for _, t := range v.have.Turns {
+			out = append(out, view.Action{Name: string(t), Effect: turns[t], Do: func() tea.Cmd { return v.turn(r, t) }})
+		}
+	}
 	return append(out, v.saying(r))
+}
+
+// turns say what is done to what somebody has.
+var turns = map[requests.Turn]string{requests.Stop: "switches all of it off; shows first what that does", requests.Begin: "switches it on again; shows first what that does",
+	requests.GiveBack: "takes it away, with what is on it; shows first what that does"}
+
+// turn works out what a turn does, and asks before it is done: by its name, where what is on it goes.
+func (v *View) turn(r *requests.View, t requests.Turn) tea.Cmd {
+	id, name := r.ID, r.Name
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(v.ctx, mostWait)
+		defer cancel()
+		o, err := v.app.Turning(ctx, id, t)
+		if err != nil {
+			return view.Notice{Text: err.Error(), Bad: true}
+		}
+		act := view.Action{Name: string(t) + " " + name, Effect: turned(o), Do: v.does(func(ctx context.Context) error {
+			_, err := v.app.TurnIt(ctx, id, t)
+			return err
+		}, "under way")}
+		if t == requests.GiveBack {
+			act.Type = name
+		}
+		return view.Confirm{Act: act}
+	}
+}
+
+// turned says in a line what a plan does.
+func turned(o deployments.Order) string {
+	text := fmt.Sprintf("%s, about %s", printable.Count(len(o.Plan.Steps), "step"), part.Clock(time.Duration(o.Plan.Seconds*float64(time.Second))))
+	for _, l := range o.Plan.Losses() {
+		return text + "; " + l.String()
+	}
+	return text
 }
 
 func (v *View) approve() tea.Cmd { return view.Cmd(view.Confirm{Act: v.approval(v.selected())}) }

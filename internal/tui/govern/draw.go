@@ -317,6 +317,8 @@ func (d *page) request(i, x0, step int) {
 		if r.Mine {
 			text = "waits " + part.Clock(d.now.Sub(waitsSince(r))) + " for you"
 		}
+	case r.Stage == requests.StageServing && r.Off:
+		text = "switched off"
 	case r.Stage == requests.StageServing:
 		text = "serving for " + part.Clock(d.now.Sub(r.Since))
 	case r.Stage == requests.StageBuilding:
@@ -394,6 +396,9 @@ func (d *page) stages(r *requests.View, x0, step int, selected bool) (int, run.S
 	switch r.Stage {
 	case requests.StageServing:
 		status = run.Standing
+		if r.Off {
+			status = run.Planned
+		}
 	case requests.StageRefused, requests.StageFailed:
 		status = run.Failed
 	case requests.StageGone, requests.StageWithdrawn:

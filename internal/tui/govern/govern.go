@@ -30,6 +30,7 @@ type View struct {
 	// effect is what a yes to the selected request would do, as it was worked out last; thread is what was said of it.
 	effect *requests.Effect
 	thread []requests.Event
+	have   *requests.Having
 	of     int64
 	elev   part.Elevation
 	drawn  *run.State
@@ -102,6 +103,7 @@ type worked struct {
 	of     int64
 	effect *requests.Effect
 	thread []requests.Event
+	have   *requests.Having
 	err    error
 }
 
@@ -129,7 +131,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 		}
 		if r := v.selected(); r != nil && r.ID == msg.of {
-			v.of, v.effect, v.thread = msg.of, msg.effect, msg.thread
+			v.of, v.effect, v.thread, v.have = msg.of, msg.effect, msg.thread, msg.have
 		}
 	}
 	return nil
@@ -197,7 +199,7 @@ func (v *View) look(now bool) tea.Cmd {
 // workOut works out what a yes to the selected request would do.
 func (v *View) workOut() tea.Cmd {
 	r := v.selected()
-	if v.app == nil || r == nil || v.of == r.ID && r.Waits == "" {
+	if v.app == nil || r == nil || v.of == r.ID && r.Waits == "" && r.Run == 0 {
 		return nil
 	}
 	x := *r
@@ -207,6 +209,9 @@ func (v *View) workOut() tea.Cmd {
 		defer cancel()
 		if out.thread, out.err = v.app.Thread(ctx, x.ID); out.err == nil && x.Waits != "" {
 			out.effect, out.err = v.app.EffectOf(ctx, x.Request)
+		}
+		if out.err == nil && x.Run != 0 {
+			out.have, out.err = v.app.Have(ctx, x.ID, time.Now())
 		}
 		return out
 	}
@@ -223,7 +228,7 @@ func (v *View) selected() *requests.View {
 func (v *View) move(dy int) tea.Cmd {
 	v.at = max(min(v.at+dy, len(v.all)-1), 0)
 	if r := v.selected(); r != nil && r.ID != v.of {
-		v.effect, v.thread = nil, nil
+		v.effect, v.thread, v.have = nil, nil, nil
 	}
 	return v.workOut()
 }

@@ -17,8 +17,11 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/money"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/quota"
+	"andamio/internal/core/run"
 	"andamio/internal/service/accounts"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/offers"
 	"andamio/internal/service/quotas"
 	"andamio/internal/service/requests"
@@ -259,4 +262,32 @@ func TestTheAccountIsBelowTheRequests(t *testing.T) {
 	assert.Contains(t, drawn(v, 160, 47), "the rates are of another unit")
 	v.Update(accounted{n: v.book.n + 1, of: paid(v, 2)})
 	assert.Contains(t, drawn(v, 160, 47), "the rates are of another unit", "what was not asked for now is not shown")
+}
+
+// TestWhatOneHasIsBesideIt selects a request that serves: how it is, what it costs and has cost, and what whoever asked may do to it.
+func TestWhatOneHasIsBesideIt(t *testing.T) {
+	v := some(t)
+	for v.selected().Name != "served" {
+		view.Press(v.Keys(), "down")
+	}
+	v.selected().Run = 7
+	v.Update(worked{of: v.selected().ID, have: &requests.Having{Status: run.Standing, Word: "serving", PerHour: money.Of(0.056), Cost: money.Of(4.2), Currency: "cr", Turns: []requests.Turn{requests.Stop, requests.GiveBack}}})
+	text := drawn(v, 160, 47)
+	for _, want := range []string{`how it is +■ serving`, `costs +0\.056 cr/h`, `so far +4\.20 cr`, `a  you may +stop, give back`} {
+		assert.Regexp(t, want, text)
+	}
+	var names []string
+	for _, a := range v.Actions() {
+		names = append(names, a.Name)
+	}
+	assert.Equal(t, []string{"stop", "give back", "say something of request 1"}, names)
+	v.selected().Off = true
+	assert.Contains(t, drawn(v, 160, 47), "switched off")
+	v.have.Hidden = true
+	assert.NotContains(t, drawn(v, 160, 47), "so far")
+	assert.Equal(t, "2 steps, about 1m; what is on vol goes (20 GiB)", turned(deployments.Order{Plan: &plan.Plan{Seconds: 60,
+		Resources: []plan.Resource{{ID: "vol", Kind: "volume", Spec: plan.VolumeSpec{DiskGiB: 20}, Change: plan.Retire}},
+		Steps:     []plan.Step{{ID: "vol/remove", Resource: "vol", Op: "remove"}, {ID: "x/halt", Resource: "vol", Op: "halt"}}}}))
+	view.Press(v.Keys(), "up")
+	assert.NotContains(t, drawn(v, 160, 47), "you may", "that is of another")
 }

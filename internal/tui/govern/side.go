@@ -3,6 +3,7 @@ package govern
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"andamio/internal/core/elevation"
@@ -43,6 +44,10 @@ func orNobody(s string) string {
 // effectPanel draws what a yes to the selected request would do.
 func (v *View) effectPanel(p *panel) {
 	x := v.selected()
+	if v.of == x.ID && v.have != nil {
+		v.havePanel(p)
+		return
+	}
 	if v.of != x.ID || v.effect == nil {
 		p.pair("costs", fmt.Sprintf("%.3f %s/h", x.PerHour, x.Currency), part.Text)
 		p.y++
@@ -81,6 +86,25 @@ func (v *View) effectPanel(p *panel) {
 		}
 		p.y++
 	}
+}
+
+// havePanel draws what somebody has of the selected request.
+func (v *View) havePanel(p *panel) {
+	h := v.have
+	p.head("what is there")
+	p.pair("how it is", p.c.Look.Mark(h.Status)+" "+h.Word, part.InkOf(h.Status))
+	if !h.Hidden {
+		p.pair("costs", fmt.Sprintf("%.3f %s/h", h.PerHour, h.Currency), part.Text)
+		p.pair("so far", fmt.Sprintf("%.2f %s", h.Cost, h.Currency), part.Text)
+	}
+	if len(h.Turns) > 0 {
+		var words []string
+		for _, t := range h.Turns {
+			words = append(words, string(t))
+		}
+		p.pair("a  you may", strings.Join(words, ", "), part.Ochre)
+	}
+	p.y++
 }
 
 // state is what a yes would build, as a state that can be drawn.
