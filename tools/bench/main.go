@@ -3,7 +3,7 @@
 //
 // Figures on a shared machine vary; ratios vary less. With the argument place only placements are measured,
 // with compile only compilations, with keys only keys, with run only runs, with inventory only reconciliations, with move only moves,
-// with account only accounts.
+// with account only accounts, with request only requests.
 package main
 
 import (
@@ -50,6 +50,11 @@ func bench() error {
 	if len(os.Args) > 1 && os.Args[1] == "move" {
 		went, err := moved(dir)
 		table(went)
+		return err
+	}
+	if len(os.Args) > 1 && os.Args[1] == "request" {
+		asked, err := requested(dir)
+		table(asked)
 		return err
 	}
 	if len(os.Args) > 1 && os.Args[1] == "account" {
@@ -103,7 +108,11 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted)
+	asked, err := requested(dir)
+	if err != nil {
+		return err
+	}
+	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked)
 	table(results)
 	return nil
 }

@@ -306,7 +306,7 @@ func (d *page) request(i, x0, step int) {
 		d.c.Rune(d.r.X, d.y+1, part.In(part.Ochre).Strong(), d.c.Look.Glyphs.PickLeft)
 	}
 	w := d.nameWidth()
-	d.c.Cut(d.r.X+2, d.y, w-1, part.In(part.Text).Strong(), r.Name)
+	d.c.Cut(d.r.X+2, d.y, w-1, part.In(part.Text).Strong(), middled(r.Name, w-1))
 	d.c.Cut(d.r.X+2+w, d.y, 9, part.In(part.Dim), r.Person)
 	d.c.Cut(d.r.X+2, d.y+1, w+8, part.In(part.Dim), r.Title)
 	x, status := d.stages(r, x0, step, i == d.v.at)
@@ -330,6 +330,16 @@ func (d *page) request(i, x0, step int) {
 	d.c.Cut(x, d.y, d.r.X+d.r.W-x-1, part.In(part.InkOf(status)), text)
 	d.c.Cut(x0, d.y+1, d.r.X+d.r.W-x0-1, part.In(part.Dim), d.below(r))
 	d.y += 2
+}
+
+// middled is a name without its middle where it is too long: names of one offer differ in their ends.
+func middled(name string, w int) string {
+	r := []rune(name)
+	if len(r) <= w || w < 5 {
+		return name
+	}
+	tail := w / 2
+	return string(r[:w-tail-1]) + "…" + string(r[len(r)-tail:])
 }
 
 func waitsSince(r *requests.View) time.Time {

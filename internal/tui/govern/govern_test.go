@@ -111,6 +111,10 @@ func TestNothingIsClaimedBeforeItIsKnown(t *testing.T) {
 }
 
 // TestKeysAreThoseThatHelp goes through the requests: only what can be done to the selected one is offered.
+func TestLongNamesKeepTheirEnds(t *testing.T) {
+	assert.Equal(t, []string{"map-1", "public…-map-17", "abcd"}, []string{middled("map-1", 14), middled("public-map-map-17", 14), middled("abcd", 3)})
+}
+
 func TestKeysAreThoseThatHelp(t *testing.T) {
 	v := some(t)
 	words := func() string {
