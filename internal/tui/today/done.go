@@ -11,7 +11,9 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
+	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
+	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -22,12 +24,14 @@ const mostDone = 48
 // lookWithin is how long a look into the workspace may take.
 const lookWithin = 10 * time.Second
 
-// done are the last entries of the trail of what was done, the newest first, what was proposed, and what is due.
+// done are the last entries of the trail of what was done, the newest first, what was proposed and asked for, what hooks told, and what is due.
 type done struct {
-	last      []app.Entry
-	proposals []runs.Proposal
-	clock     app.Clock
-	err       error
+	last       []app.Entry
+	proposals  []runs.Proposal
+	clock      app.Clock
+	requests   []requests.View
+	deliveries []store.Delivery
+	err        error
 }
 
 // lookAtDone looks what was done last, what was proposed, and what is due.
@@ -38,7 +42,9 @@ func (v *View) lookAtDone() tea.Cmd {
 		last, err := v.app.LastOfTrail(ctx, mostDone)
 		open, openErr := v.app.OpenProposals(ctx)
 		clock, clockErr := v.app.Clock(ctx, time.Now(), mostDone)
-		return done{last, open, clock, errors.Join(err, openErr, clockErr)}
+		asked, askedErr := v.app.Requests(ctx)
+		told, toldErr := v.app.Deliveries(ctx, mostDone)
+		return done{last, open, clock, asked, told, errors.Join(err, openErr, clockErr, askedErr, toldErr)}
 	}
 }
 

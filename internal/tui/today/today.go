@@ -19,8 +19,10 @@ import (
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/reconcile"
+	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
+	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -41,6 +43,9 @@ type View struct {
 	done []app.Entry
 	// proposals are the plans that wait for somebody to confirm them.
 	proposals []runs.Proposal
+	// requests are those that the user may see, deliveries what hooks told last.
+	requests   []requests.View
+	deliveries []store.Delivery
 	// clock is what is due, and who sees to it.
 	clock app.Clock
 	at    int
@@ -86,6 +91,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
+		v.requests, v.deliveries = msg.requests, msg.deliveries
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
@@ -108,7 +114,9 @@ const (
 	rankMistakes
 	rankNoPlace
 	rankMove
+	rankRequest
 	rankProposal
+	rankHook
 	rankFindings
 	rankReady
 )
@@ -146,7 +154,9 @@ func (v *View) items(now time.Time) []item {
 	out = append(out, v.unwell(now)...)
 	out = append(out, v.inventoryItems(now)...)
 	out = append(out, v.moveItems(now)...)
+	out = append(out, v.requestItems(now)...)
 	out = append(out, v.proposalItems(now)...)
+	out = append(out, v.hookItems(now)...)
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
 		for j := i; j > 0 && out[j].rank < out[j-1].rank; j-- {
 			out[j], out[j-1] = out[j-1], out[j]

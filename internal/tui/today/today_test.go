@@ -13,9 +13,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/decide"
+	"andamio/internal/core/hook"
 	"andamio/internal/core/money"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
 	"andamio/internal/store"
@@ -190,4 +193,30 @@ func TestWhatWasProposedWaitsForSomebody(t *testing.T) {
 	assert.Contains(t, v.Why().Lines[1].Text, "kept it for another to confirm")
 	v.Update(done{})
 	assert.Contains(t, drawn(v, 160), "nothing needs you")
+}
+
+// TestWhatIsAskedOfMeIsInTheQueue has requests that wait for whoever looks, one of them longer than usual, and one for another; and events
+// that a hook could not tell.
+func TestWhatIsAskedOfMeIsInTheQueue(t *testing.T) {
+	v, _ := seen(t, 140)
+	ask := func(id int64, mine bool, next time.Time) requests.View {
+		r := requests.View{Request: requests.Request{ID: id, Person: "teo", Created: ago(2 * time.Hour)}, Mine: mine, Next: next, Waits: "lia"}
+		r.Title, r.Name, r.Decision = "Forecast workers", "workers-1", decide.Decision{Say: "Lia decides what a storm is."}
+		return r
+	}
+	told := func(id int64, state store.DeliveryState, age time.Duration) store.Delivery {
+		return store.Delivery{ID: id, Hook: "channel", State: state, At: ago(age), Note: "it says 403 Forbidden", Event: hook.Event{Type: hook.RunStands, Name: "basin"}}
+	}
+	v.Update(done{requests: []requests.View{ask(7, true, time.Time{}), ask(8, false, time.Time{}), ask(9, true, ago(time.Hour))},
+		deliveries: []store.Delivery{told(5, store.DeliveryFailed, time.Hour), told(4, store.DeliverySent, time.Hour), told(3, store.DeliveryUnsure, 2*time.Hour), told(2, store.DeliveryFailed, 30*24*time.Hour)}})
+	text := drawn(v, 160)
+	assert.Equal(t, "3", v.Badge(now))
+	assert.Equal(t, 2, strings.Count(text, "teo asks for Forecast workers"), "what waits for another is another's")
+	assert.Less(t, strings.Index(text, "request 9"), strings.Index(text, "request 7"), "the late one first")
+	assert.Contains(t, text, "later than usual: Lia decides")
+	assert.Contains(t, text, "the hook channel did not tell 2 events")
+	assert.Contains(t, text, "andamio hook again 5")
+	cmd, _ := view.Press(v.Keys(), "enter")
+	require.NotNil(t, cmd)
+	assert.Equal(t, view.Goto{Digit: "8"}, cmd())
 }
