@@ -147,8 +147,40 @@ func (p *Portal) admit(next ssh.Handler) ssh.Handler {
 			wish.Fatalln(s, err.Error())
 			return
 		}
+		stop := p.heed(s, who)
+		defer stop()
 		next(s)
 	}
+}
+
+// heedEvery is how often it is looked whether whoever is there may be there still.
+const heedEvery = time.Second
+
+// heed ends a session as soon as the directory knows the key no more, or whoever has it may see more or less than when they came: the screens
+// that they have are of then.
+func (p *Portal) heed(s ssh.Session, who string) (stop func()) {
+	saw := p.as(who).MayRead()
+	ctx, stop := context.WithCancel(s.Context())
+	go func() {
+		tick := time.NewTicker(heedEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+			}
+			if p.person(s.PublicKey()) == who && p.as(who).MayRead() == saw {
+				continue
+			}
+			if conn, is := s.Context().Value(ssh.ContextKeyConn).(*gossh.ServerConn); is {
+				_ = conn.Close()
+			}
+			_ = s.Close()
+			return
+		}
+	}()
+	return stop
 }
 
 func (p *Portal) enter(who string) bool {

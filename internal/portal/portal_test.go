@@ -95,6 +95,8 @@ type terminal struct {
 	screen *vt.SafeEmulator
 	mu     sync.Mutex
 	sent   bytes.Buffer
+	// over is closed when nothing comes any more.
+	over chan struct{}
 }
 
 func (h *house) come(t *testing.T, who string) *terminal {
@@ -103,10 +105,9 @@ func (h *house) come(t *testing.T, who string) *terminal {
 	cmd.Env = append(os.Environ(), "TERM=xterm-256color")
 	f, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: 160, Rows: 47})
 	require.NoError(t, err)
-	x := &terminal{t: t, file: f, screen: vt.NewSafeEmulator(160, 47)}
-	var group sync.WaitGroup
-	group.Go(func() { _, _ = io.Copy(f, x.screen) }) // what a terminal answers when it is asked what it is
-	group.Go(func() {
+	x := &terminal{t: t, file: f, screen: vt.NewSafeEmulator(160, 47), over: make(chan struct{})}
+	go func() { _, _ = io.Copy(f, x.screen) }() // what a terminal answers when it is asked what it is; closing one while it is read is a race of its own
+	go func() {
 		buffer := make([]byte, 64<<10)
 		for {
 			n, err := f.Read(buffer)
@@ -115,16 +116,16 @@ func (h *house) come(t *testing.T, who string) *terminal {
 			x.sent.Write(buffer[:n])
 			x.mu.Unlock()
 			if err != nil {
+				close(x.over)
 				return
 			}
 		}
-	})
+	}()
 	t.Cleanup(func() {
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 		_ = f.Close()
-		_ = x.screen.Close()
-		group.Wait()
+		<-x.over
 	})
 	return x
 }
@@ -147,6 +148,16 @@ func (x *terminal) await(what string) {
 		}
 	}
 	require.Failf(x.t, "never seen", "%s\n%s", what, x.text())
+}
+
+// ended waits until the other side has ended the session.
+func (x *terminal) ended(why string) {
+	x.t.Helper()
+	select {
+	case <-x.over:
+	case <-time.After(30 * time.Second):
+		require.Fail(x.t, why, x.text())
+	}
 }
 
 func (x *terminal) press(keys string) {
@@ -244,6 +255,7 @@ func TestWhoIsNoLongerKnownIsOut(t *testing.T) {
 	second.await("too many sessions are open")
 	_, err := h.app.SetDirectory(t.Context(), fmt.Appendf(nil, "version: andamio.teams/1\npeople: { ana: { user: %q } }\ngrants: [ { to: ana, role: engineer } ]", acting.Whoami()))
 	require.NoError(t, err)
+	x.ended("who was there is out, too")
 	out, err := h.ssh(t.Context(), "teo", "-tt", "127.0.0.1").CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "Permission denied")

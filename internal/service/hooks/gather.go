@@ -77,7 +77,7 @@ func (svc *Service) warn(e *hook.Event, err error) {
 func (m *Memory) first(key string) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if m.seen == nil {
+	if m.seen == nil || len(m.seen) >= mostRemembered {
 		m.seen = map[string]bool{}
 	}
 	was := m.seen[key]
@@ -140,13 +140,36 @@ func (svc *Service) happened(ctx context.Context, since time.Time) ([]hook.Event
 		if !r.Changed.After(since) {
 			continue
 		}
-		thread, err := svc.store.RequestThread(ctx, r.ID)
+		events, err := svc.thread(ctx, r)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, ofThread(r, thread)...)
+		out = append(out, events...)
 	}
 	return out, nil
+}
+
+// thread is what happened with a request; its thread is read when it was changed since.
+func (svc *Service) thread(ctx context.Context, r *store.Request) ([]hook.Event, error) {
+	m := svc.memory
+	m.mu.Lock()
+	known, is := m.threads[r.ID]
+	m.mu.Unlock()
+	if is && known.changed.Equal(r.Changed) {
+		return known.events, nil
+	}
+	thread, err := svc.store.RequestThread(ctx, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	known = remembered{r.Changed, ofThread(r, thread)}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.threads == nil || len(m.threads) >= mostRemembered {
+		m.threads = map[int64]remembered{}
+	}
+	m.threads[r.ID] = known
+	return known.events, nil
 }
 
 // endings are what a run's end is to hooks.

@@ -40,11 +40,21 @@ type Service struct {
 	memory    *Memory
 }
 
-// Memory is what was enlisted already, so that it is not tried again and again.
+// Memory is what was enlisted already, so that it is not tried again and again, and what became of requests as long as they are as they were.
 type Memory struct {
-	mu   sync.Mutex
-	seen map[string]bool
+	mu      sync.Mutex
+	seen    map[string]bool
+	threads map[int64]remembered
 }
+
+// remembered is what happened with a request until it was changed last.
+type remembered struct {
+	changed time.Time
+	events  []hook.Event
+}
+
+// mostRemembered bounds the memory: beyond it all is forgotten, and looked up anew.
+const mostRemembered = 20_000
 
 // New returns the service for whoever is at the desk.
 func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, memory *Memory) *Service {
