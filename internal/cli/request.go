@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strconv"
@@ -15,6 +16,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/decide"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/service/requests"
 )
@@ -61,16 +63,21 @@ func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(s.out, "%s %s: %s, about %s\n", t, printable.Clean(v.Name), printable.Count(len(order.Plan.Steps), "step"), time.Duration(order.Plan.Seconds*float64(time.Second)).Round(time.Second))
-			for _, l := range order.Plan.Losses() {
-				fmt.Fprintln(s.out, printable.Clean(l.String()))
+			if s.json && o.confirm == "" {
+				return errors.Join(errNo, s.printJSON(map[string]any{"would": order.Plan, "losses": order.Plan.Losses()}))
+			}
+			if !s.json {
+				s.printTurn(t, v.Name, order.Plan)
 			}
 			if err := s.confirmed(v.Name, &o); err != nil {
 				return err
 			}
 			run, err := a.TurnIt(ctx, id, t)
-			if err != nil {
+			switch {
+			case err != nil:
 				return err
+			case s.json:
+				return s.printJSON(map[string]any{"run": run})
 			}
 			fmt.Fprintf(s.out, "run %d began\n", run)
 			if o.detach {
@@ -82,6 +89,14 @@ func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.
 	cmd.Flags().BoolVar(&o.detach, "detach", false, "return at once with the run's number")
 	cmd.Flags().StringVar(&o.confirm, "confirm", "", "what it is called, which says that what is shown is to be done")
 	return cmd
+}
+
+// printTurn says what is done to what one has, and what of it goes.
+func (s *shared) printTurn(t requests.Turn, name string, p *plan.Plan) {
+	fmt.Fprintf(s.out, "%s %s: %s, about %s\n", t, printable.Clean(name), printable.Count(len(p.Steps), "step"), time.Duration(p.Seconds*float64(time.Second)).Round(time.Second))
+	for _, l := range p.Losses() {
+		fmt.Fprintln(s.out, printable.Clean(l.String()))
+	}
 }
 
 func (s *shared) listRequests(ctx context.Context, a *app.App) error {

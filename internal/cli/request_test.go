@@ -59,6 +59,7 @@ func TestRequestsFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(4, "request", "stop", "1", "--confirm", "public-map-map-1"), "it is so already")
 	run(0, "request", "start", "1", "--confirm", "public-map-map-1")
 	assert.Contains(t, run(1, "request", "give-back", "1"), "give back public-map-map-1: ")
+	assert.Contains(t, run(1, "request", "give-back", "1", "--json"), `"would": {`)
 	assert.Contains(t, run(3, "request", "ask", "worker-pool", "--yes"), "nothing called worker-pool is offered to you")
 	assert.Contains(t, run(5, "request", "ask", "trial-map", "-a", "fronts=3", "--yes"), "the quota trials/ibo has 4 instances, of which 2 instances are taken: 3 instances more are too many")
 	assert.Regexp(t, `(?m)^2 +ibo +public-map .* refused `, run(0, "request"))
