@@ -20,6 +20,15 @@ import (
 	"andamio/internal/web"
 )
 
+// Delivery is an event that a hook tells.
+type Delivery = store.Delivery
+
+// The states of a delivery that need somebody: it was given up, or nobody knows whether it arrived.
+const (
+	Failed = store.DeliveryFailed
+	Unsure = store.DeliveryUnsure
+)
+
 // Store is what the service keeps, and reads.
 type Store interface {
 	store.HooksStore

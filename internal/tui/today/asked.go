@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"andamio/internal/core/run"
+	"andamio/internal/service/hooks"
 	"andamio/internal/service/requests"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -43,11 +43,11 @@ func asked(r *requests.View) time.Time {
 // hookItems are the hooks that could not tell something lately, which nobody tries any more.
 func (v *View) hookItems(now time.Time) []item {
 	untold := map[string]int{}
-	last := map[string]*store.Delivery{}
+	last := map[string]*hooks.Delivery{}
 	var names []string
 	for i := range v.deliveries { // the newest first
 		d := &v.deliveries[i]
-		if d.State != store.DeliveryFailed && d.State != store.DeliveryUnsure || now.Sub(d.At) > untoldFor {
+		if d.State != hooks.Failed && d.State != hooks.Unsure || now.Sub(d.At) > untoldFor {
 			continue
 		}
 		if untold[d.Hook] == 0 {

@@ -11,9 +11,9 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
+	"andamio/internal/service/hooks"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -30,7 +30,7 @@ type done struct {
 	proposals  []runs.Proposal
 	clock      app.Clock
 	requests   []requests.View
-	deliveries []store.Delivery
+	deliveries []hooks.Delivery
 	err        error
 }
 

@@ -17,12 +17,12 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/hooks"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
-	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -45,7 +45,7 @@ type View struct {
 	proposals []runs.Proposal
 	// requests are those that the user may see, deliveries what hooks told last.
 	requests   []requests.View
-	deliveries []store.Delivery
+	deliveries []hooks.Delivery
 	// clock is what is due, and who sees to it.
 	clock app.Clock
 	at    int
