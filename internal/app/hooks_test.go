@@ -252,7 +252,7 @@ func TestARunBeginsWhenItMay(t *testing.T) {
 	a, _ := aWorkspace(t, 0.003)
 	c := newChannel(t)
 	require.NoError(t, a.SetSecrets(ctx, map[string]string{"board": "s3cret"}))
-	_, err := a.SetHooks(ctx, fmt.Appendf(nil, "version: andamio.hooks/1\nhooks: [ { hook: board, on: [run.may-begin], when: 'size(event.sites) > 1', call: \"%s\", secret: board } ]", c.url))
+	_, err := a.SetHooks(ctx, fmt.Appendf(nil, "version: andamio.hooks/1\nhooks:\n- { hook: board, on: [run.may-begin], when: 'size(event.sites) > 1', call: \"%s\", secret: board }\n- { hook: begun, on: [run.began, run.failed], call: \"%s\", secret: board }", c.url, c.url))
 	require.NoError(t, err)
 	c.says = "not before the storm is over"
 	id, err := a.NewRun(ctx, deployments.Order{Plan: draft(t, a, nil).Plan, For: guard.Owner{Team: "gauging"}})
@@ -272,9 +272,16 @@ func TestARunBeginsWhenItMay(t *testing.T) {
 	assert.True(t, d.Stand.Empty())
 
 	c.mu.Lock()
-	c.says, c.down = "", 1 // it is asked again
+	c.says = ""
+	c.mu.Unlock()
+	told(t, a, time.Now())
+	assert.Equal(t, "run.failed", c.types(), "what was not let begin did not begin")
+	c.mu.Lock()
+	c.down, c.heard = 1, nil // it is asked again
 	c.mu.Unlock()
 	require.NoError(t, a.Resume(ctx, id))
 	require.Eventually(t, func() bool { r, err := a.Run(ctx, id); return err == nil && r.State == run.Standing }, 60*time.Second, 50*time.Millisecond)
 	assert.Equal(t, "run.may-begin", c.types())
+	told(t, a, time.Now())
+	assert.Equal(t, "run.may-begin run.began", c.types())
 }

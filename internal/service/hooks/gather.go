@@ -3,6 +3,7 @@ package hooks
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"andamio/internal/core/guard"
@@ -90,12 +91,27 @@ func (svc *Service) enlist(ctx context.Context, h *hook.Hook, e *hook.Event, now
 	if !svc.memory.first(key) {
 		return nil
 	}
+	if e.Type == hook.RunBegan {
+		if began, err := svc.began(ctx, e.Run); err != nil || !began {
+			svc.memory.forget(key)
+			return err
+		}
+	}
 	if _, err := svc.store.Enlist(ctx, store.Delivery{Hook: h.Name, Event: *e, At: now}); err != nil {
 		svc.memory.forget(key)
 		return err
 	}
 	return nil
 }
+
+// began reports that something of a run was done: one that was not let begin ended without.
+func (svc *Service) began(ctx context.Context, id int64) (bool, error) {
+	first, err := svc.store.Events(ctx, id, 0, mostRefusals)
+	return slices.ContainsFunc(first, func(e run.Event) bool { return e.Kind == run.RunStarted }), err
+}
+
+// mostRefusals is how often a run may not have been let begin before it did; each is an event.
+const mostRefusals = 100
 
 func (m *Memory) forget(key string) {
 	m.mu.Lock()

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
@@ -33,6 +34,7 @@ const (
 type Store interface {
 	store.HooksStore
 	Runs(ctx context.Context) ([]store.Run, error)
+	Events(ctx context.Context, runID, after int64, limit int) ([]run.Event, error)
 	Plan(ctx context.Context, id int64) (*plan.Plan, error)
 	Deployments(ctx context.Context) ([]store.Deployment, error)
 	Deployment(ctx context.Context, id int64) (store.Deployment, error)
