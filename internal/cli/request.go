@@ -426,23 +426,23 @@ func (s *shared) decideAll(ctx context.Context, a *app.App, args []string, yes b
 func (s *shared) decideRules() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "rules",
-		Short: "List the rules that decide requests",
+		Short: "List the rules that decide requests, with what each decided lately",
 		Args:  cobra.NoArgs,
-		RunE: s.with(func(_ context.Context, a *app.App, _ []string) error {
-			f, err := a.Approvals()
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			all, err := a.Rulings(ctx, time.Now())
 			if err != nil {
 				return err
 			}
 			if s.json {
-				return s.printJSON(f)
+				return s.printJSON(all)
 			}
-			if len(f.Rules) == 0 {
+			if len(all) == 0 {
 				fmt.Fprintln(s.out, "there are no rules: every request waits for somebody who may approve")
 				return nil
 			}
 			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
-			for _, r := range f.Rules {
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", printable.Clean(r.Name), r.Then, orDash(strings.Join(r.Ask, ", ")), printable.Clean(r.Say))
+			for _, r := range all {
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\n", printable.Clean(r.Name), r.Then, orDash(strings.Join(r.Ask, ", ")), printable.Clean(r.Say), r.Decided())
 			}
 			return w.Flush()
 		}),

@@ -64,6 +64,8 @@ func TestRequestsFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(5, "request", "ask", "trial-map", "-a", "fronts=3", "--yes"), "the quota trials/ibo has 4 instances, of which 2 instances are taken: 3 instances more are too many")
 	assert.Regexp(t, `(?m)^2 +ibo +public-map .* refused `, run(0, "request"))
 
+	be("ana")
+	assert.Regexp(t, `small-trials +approve .* approved [12] in 30 days`, run(0, "decide", "rules"))
 	be("teo")
 	assert.NotContains(t, run(0, "request"), "ibo")
 	run(3, "request", "show", "1")

@@ -115,6 +115,8 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		f.show(msg.Digit)
 	case view.Notice:
 		f.told, f.toldAt = msg, time.Now()
+	case view.Tell:
+		f.over = &note{msg.Note, 0}
 	case view.Confirm:
 		f.over = ask(msg.Act)
 	case view.Prompt:

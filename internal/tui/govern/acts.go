@@ -1,6 +1,7 @@
 package govern
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -22,7 +23,40 @@ func (v *View) Keys() []view.Key {
 	if v.pane == atAccount {
 		return append(v.accountKeys(), tab)
 	}
-	return append(v.requestKeys(), tab)
+	keys := append(v.requestKeys(), tab)
+	if !v.mine {
+		keys = append(keys, view.On("r", "r", "rules", "lists the rules that decide requests, with what each decided lately", view.Run(v.rules)))
+	}
+	return keys
+}
+
+// rules shows the rules that decide requests.
+func (v *View) rules() tea.Cmd {
+	if v.app == nil {
+		return nil
+	}
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(v.ctx, mostWait)
+		defer cancel()
+		all, err := v.app.Rulings(ctx, time.Now())
+		if err != nil {
+			return view.Notice{Text: err.Error(), Bad: true}
+		}
+		return view.Tell{Note: ruled(all)}
+	}
+}
+
+// ruled are rules as a note.
+func ruled(all []requests.RuleUse) view.Note {
+	n := view.Note{Title: "the rules that decide requests, the first that fits"}
+	if len(all) == 0 {
+		n.Lines = []view.Line{view.Say("There are none: every request waits for somebody who may approve. andamio decide rules set FILE keeps some (docs/requests.md).")}
+	}
+	for i := range all {
+		r := &all[i]
+		n.Lines = append(n.Lines, view.Head(r.Name+"  "+r.Does()), view.Say("  "+r.Say), view.Say("  "+cmp.Or(r.When, "every request that is left")), view.Say("  "+r.Decided()), view.Say(""))
+	}
+	return n
 }
 
 // requestKeys are what keys mean while the requests are looked at.

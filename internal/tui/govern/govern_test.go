@@ -105,7 +105,7 @@ func TestNothingIsClaimedBeforeItIsKnown(t *testing.T) {
 	assert.Nil(t, v.Actions())
 	assert.Contains(t, v.Why().Lines[0].Text, "andamio offer publish")
 	assert.False(t, v.Find("x"))
-	assert.Len(t, v.Keys(), 2)
+	assert.Len(t, v.Keys(), 3)
 	cmd := v.Update(looked{err: errors.New("the file is broken")})
 	assert.Equal(t, view.Notice{Text: "the file is broken", Bad: true}, cmd())
 }
@@ -131,7 +131,7 @@ func TestKeysAreThoseThatHelp(t *testing.T) {
 		}
 		return strings.Join(out, ", ")
 	}
-	assert.Equal(t, "request, approve, refuse, say, account", words())
+	assert.Equal(t, "request, approve, refuse, say, account, rules", words())
 	assert.Equal(t, "approve request 4, mine, refuse request 4, mine, withdraw, say something of request 4", acts())
 	cmd, _ := view.Press(v.Keys(), "y")
 	assert.Equal(t, "it is built at once", cmd().(view.Confirm).Act.Effect)
@@ -140,10 +140,10 @@ func TestKeysAreThoseThatHelp(t *testing.T) {
 	assert.Equal(t, "say something", asked.Wrong("  "))
 	assert.Empty(t, asked.Wrong("no storm"))
 	view.Press(v.Keys(), "down")
-	assert.Equal(t, "request, say, account", words())
+	assert.Equal(t, "request, say, account, rules", words())
 	v.all[2].Run = 9
 	view.Press(v.Keys(), "down")
-	assert.Equal(t, "request, its run, say, account", words())
+	assert.Equal(t, "request, its run, say, account, rules", words())
 	cmd, _ = view.Press(v.Keys(), "enter")
 	batch := cmd().(tea.BatchMsg)
 	assert.Equal(t, []tea.Msg{view.OpenRun{ID: 9}, view.Goto{Digit: "4"}}, []tea.Msg{batch[0](), batch[1]()})
@@ -294,4 +294,15 @@ func TestWhatOneHasIsBesideIt(t *testing.T) {
 		Steps:     []plan.Step{{ID: "vol/remove", Resource: "vol", Op: "remove"}, {ID: "x/halt", Resource: "vol", Op: "halt"}}}}))
 	view.Press(v.Keys(), "up")
 	assert.NotContains(t, drawn(v, 160, 47), "you may", "that is of another")
+}
+
+// TestRulesAreToldWithWhatTheyDecided lists rules as a note.
+func TestRulesAreToldWithWhatTheyDecided(t *testing.T) {
+	n := ruled([]requests.RuleUse{{Rule: decide.Rule{Name: "small", When: "price.per_hour < 0.3", Then: decide.Approve, Say: "It is small."}, Approved: 4}, {Rule: decide.Rule{Name: "storm", Then: decide.Ask, Ask: []string{"lia"}, Say: "Lia decides."}}})
+	var lines []string
+	for _, l := range n.Lines {
+		lines = append(lines, l.Text)
+	}
+	assert.Equal(t, []string{"small  approves", "  It is small.", "  price.per_hour < 0.3", "  approved 4 in 30 days", "", "storm  asks lia", "  Lia decides.", "  every request that is left", "  decided nothing in 30 days", ""}, lines)
+	assert.Contains(t, ruled(nil).Lines[0].Text, "There are none")
 }

@@ -116,6 +116,9 @@ type Notice struct {
 	Bad  bool
 }
 
+// Tell asks the frame to show a note.
+type Tell struct{ Note Note }
+
 // Confirm asks the frame to ask before an act.
 type Confirm struct{ Act Action }
 
