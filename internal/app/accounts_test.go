@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/offer"
 	"andamio/internal/service/accounts"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/requests"
 	"andamio/internal/store"
 )
 
@@ -167,4 +168,20 @@ func TestPricesAndRatesDecideWhatItCosts(t *testing.T) {
 	assert.Equal(t, fault.Invalid, fault.CodeOf(err), "nothing was yet")
 	_, err = a.As(Actor{Name: "mia", Way: ByCommand}).SetRates(ctx, []byte("version: x"))
 	require.Error(t, err)
+}
+
+// TestAPriceThatIsNotShownIsNotInTheAccount asks for something whose offer shows no price: whoever asked learns it nowhere.
+func TestAPriceThatIsNotShownIsNotInTheAccount(t *testing.T) {
+	t.Parallel()
+	a, as := asking(t)
+	_, _, err := a.Publish(ctx, append(offerFile(t, "trial-map"), []byte("\nprice: { hidden: true }\n")...), offersDir)
+	require.NoError(t, err)
+	r, err := as("ibo").AskFor(ctx, requests.Asked{Offer: "trial-map"})
+	require.NoError(t, err)
+	nowServing(t, a, r)
+	h, err := as("ibo").Have(ctx, r.ID, time.Now().Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, []any{true, money.Amount(0), money.Amount(0)}, []any{h.Hidden, h.Cost, h.PerHour})
+	assert.Empty(t, accountOf(t, a, "ibo", today("deployment"), time.Minute).Lines)
+	assert.Equal(t, "public-map-map-1", keys(accountOf(t, a, "ana", today("deployment"), time.Minute)))
 }

@@ -159,6 +159,10 @@ func (svc *Service) gather(ctx context.Context, b *basis) error {
 	if err != nil {
 		return err
 	}
+	hidden, err := svc.hidden(ctx)
+	if err != nil {
+		return err
+	}
 	books, err := svc.books(ctx)
 	if err != nil {
 		return err
@@ -172,7 +176,7 @@ func (svc *Service) gather(ctx context.Context, b *basis) error {
 			b.unit = units[d.ID]
 		}
 		of := ledger.Deployed{Name: d.Name, Application: d.Name, Owners: owners[d.ID]}
-		entries := slices.DeleteFunc(of.Entries(b.prices.Priced(book.Closed())), func(e ledger.Entry) bool { return !may(thing(d, &e)) })
+		entries := slices.DeleteFunc(of.Entries(b.prices.Priced(book.Closed())), func(e ledger.Entry) bool { return !may(thing(d, &e), hidden[d.ID]) })
 		if len(entries) > 0 && units[d.ID] != b.unit {
 			b.leftOut = append(b.leftOut, d.Name)
 			continue

@@ -23,7 +23,7 @@ type Store interface {
 	RunsOf(ctx context.Context, deployment int64) ([]store.Run, error)
 	Plan(ctx context.Context, id int64) (*plan.Plan, error)
 	Events(ctx context.Context, runID, after int64, limit int) ([]run.Event, error)
-	Facts(ctx context.Context) (map[string][]byte, error)
+	Requests(ctx context.Context) ([]store.Request, error)
 }
 
 // Folding says what runs left standing, one after another.
@@ -46,26 +46,39 @@ type Cache struct {
 	books map[int64]kept
 }
 
+// hidden are the deployments whose price was not shown when they were asked for.
+func (svc *Service) hidden(ctx context.Context) (map[int64]bool, error) {
+	all, err := svc.store.Requests(ctx)
+	out := map[int64]bool{}
+	for i := range all {
+		if r := &all[i]; r.Hidden && r.Deployment != 0 {
+			out[r.Deployment] = true
+		}
+	}
+	return out, err
+}
+
 // New returns the service for whoever is at the desk.
 func New(desk *acting.Desk, ws *workspace.Workspace, s Store, cache *Cache, of Folding) *Service {
 	return &Service{desk: desk, workspace: ws, store: s, deployments: of, cache: cache}
 }
 
-// may says whether the actor may see what something costs: whoever may read it or its account, and whose it is.
-func (svc *Service) may() (func(guard.Thing) bool, error) {
+// may says whether the actor may see what something costs: whoever may read it or its account, and whose it is, unless its price was not shown
+// when it was asked for.
+func (svc *Service) may() (func(on guard.Thing, hidden bool) bool, error) {
 	d, err := svc.workspace.Directory()
 	if err != nil {
 		return nil, err
 	}
 	me := svc.desk.Actor.Name
 	if d == nil || d.Unbounded(me, guard.Account) || d.Unbounded(me, guard.Read) {
-		return func(guard.Thing) bool { return true }, nil
+		return func(guard.Thing, bool) bool { return true }, nil
 	}
 	mine := map[string]bool{}
 	for _, t := range d.TeamsOf(me) {
 		mine[t] = true
 	}
-	return func(on guard.Thing) bool {
-		return me != "" && on.Person == me || mine[on.Team] || d.May(me, guard.Account, on).Yes || d.May(me, guard.Read, on).Yes
+	return func(on guard.Thing, hidden bool) bool {
+		return !hidden && (me != "" && on.Person == me || mine[on.Team]) || d.May(me, guard.Account, on).Yes || d.May(me, guard.Read, on).Yes
 	}, nil
 }
