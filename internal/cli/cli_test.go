@@ -176,7 +176,7 @@ func TestHeadlessDemoReports(t *testing.T) {
 // standIns starts a sandbox process for a workspace.
 func standIns(t *testing.T, pace string) (ws string) {
 	t.Helper()
-	ws = t.TempDir()
+	ws = testprogram.Workspace(t)
 	cmd := exec.Command(binary, "sandbox", "--workspace", ws, "--pace", pace)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)

@@ -17,6 +17,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
 	"andamio/internal/service/workspace"
+	"andamio/internal/testprogram"
 )
 
 // deployedFrom is a workspace with the scenario deployed on stand-ins of its own.
@@ -107,7 +108,7 @@ func TestSitesAreConnectedFromTheCommandLine(t *testing.T) {
 	from := standIns(t, "0.01")
 	c, err := workspace.New(from).Connection("tramonta")
 	require.NoError(t, err)
-	ws := t.TempDir()
+	ws := testprogram.Workspace(t)
 	token := filepath.Join(t.TempDir(), "token")
 	require.NoError(t, os.WriteFile(token, []byte(c.Credential()+"\n"), 0o600))
 	run := func(code int, args ...string) string {

@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
+	"andamio/internal/testprogram"
 )
 
 // print is the digest of each file of a folder, by name.
@@ -85,7 +86,7 @@ func killable(t *testing.T, ws string) *exec.Cmd {
 
 // TestADemoGoesOnWhereItWas kills the stand-ins under a deployment that stands, and under a run that is under way.
 func TestADemoGoesOnWhereItWas(t *testing.T) {
-	ws := filepath.Join(t.TempDir(), "demo")
+	ws := filepath.Join(testprogram.Workspace(t), "demo")
 	box := killable(t, ws)
 	run := func(args ...string) string {
 		t.Helper()
@@ -142,7 +143,7 @@ func TestADemoGoesOnWhereItWas(t *testing.T) {
 func TestAWorkspaceIsItsOwnersAlone(t *testing.T) {
 	was := syscall.Umask(0)
 	defer syscall.Umask(was)
-	ws := filepath.Join(t.TempDir(), "ws")
+	ws := filepath.Join(testprogram.Workspace(t), "ws")
 	code, _, errOut := call("credentials", "secret", "k", "--file", "/etc/hostname", "--workspace", ws)
 	require.Zero(t, code, errOut)
 	assert.NotContains(t, errOut, "others could", "nothing is made loose, whatever the umask")

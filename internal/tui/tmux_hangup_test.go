@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"andamio/internal/testprogram"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -18,7 +20,7 @@ import (
 func TestTheTerminalIsLeftAsItWas(t *testing.T) {
 	for _, sig := range []syscall.Signal{syscall.SIGHUP, syscall.SIGTERM, syscall.SIGINT} {
 		t.Run(sig.String(), func(t *testing.T) {
-			dir := t.TempDir()
+			dir := testprogram.Workspace(t)
 			file := func(name string) string { return filepath.Join(dir, name) }
 			script := fmt.Sprintf("stty -a > %s\nsh -c 'echo $$ > %s; exec %s --workspace %s'\nstty -a > %s\necho ENDED\nsleep 60\n",
 				file("before"), file("pid"), binary, file("ws"), file("after"))

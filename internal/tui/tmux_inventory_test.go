@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"andamio/internal/testprogram"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -23,7 +25,7 @@ type standIn struct {
 // sandboxed starts stand-ins for a workspace, in a process that ends with the test.
 func sandboxed(t *testing.T) (ws string, sites map[string]standIn) {
 	t.Helper()
-	ws = t.TempDir()
+	ws = testprogram.Workspace(t)
 	cmd := exec.Command(binary, "sandbox", "--workspace", ws, "--pace", "0.02", "--json")
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
@@ -66,7 +68,7 @@ func (x *terminal) paste(text string) {
 // TestASiteIsConnectedOnScreen goes the whole guided path, with mistakes on the way.
 func TestASiteIsConnectedOnScreen(t *testing.T) {
 	_, sites := sandboxed(t)
-	ws := t.TempDir()
+	ws := testprogram.Workspace(t)
 	x := open(t, 160, 47, nil, "--workspace", ws)
 	x.waitFor("1 Sites")
 	x.press("1")

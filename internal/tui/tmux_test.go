@@ -131,7 +131,7 @@ func (x *terminal) waitUntil(what string, is func(screen string) bool) string {
 
 // demoWorkspace is a workspace whose stand-ins end with the test.
 func demoWorkspace(t *testing.T) string {
-	dir := t.TempDir()
+	dir := testprogram.Workspace(t)
 	t.Cleanup(func() {
 		_ = exec.Command(binary, "demo", "--stop", "--workspace", dir).Run()
 	})
