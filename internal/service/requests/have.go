@@ -47,14 +47,14 @@ const (
 // done says that a turn was done.
 var done = map[Turn]string{Stop: "stopped it", Begin: "started it", GiveBack: "gave it back"}
 
-// Have is what somebody has of a request; nil where nothing was built of it, or it is gone.
+// Have is what somebody has of a request; nil where nothing was built of it, or it is gone, or another's by now.
 func (svc *Service) Have(ctx context.Context, id int64, now time.Time) (*Having, error) {
 	v, err := svc.Request(ctx, id)
 	if err != nil || v.Deployment == 0 || v.Stage == StageGone {
 		return nil, err
 	}
 	d, err := svc.deployments.Deployment(ctx, v.Deployment)
-	if err != nil || d.Stand.Empty() {
+	if err != nil || d.Stand.Empty() || !still(&v.Request, d.Owner) {
 		return nil, err
 	}
 	h := d.Health()
@@ -77,6 +77,11 @@ func (svc *Service) Have(ctx context.Context, id int64, now time.Time) (*Having,
 		}
 	}
 	return out, nil
+}
+
+// still reports that what was built of a request is whose it was asked for: it may have been given away since.
+func still(r *Request, now guard.Owner) bool {
+	return now.Team == r.Owner.Team && now.Person == r.Owner.Person
 }
 
 // allOff reports that a deployment has instances, and none of them is on.
@@ -111,6 +116,13 @@ func (svc *Service) Turning(ctx context.Context, id int64, t Turn) (deployments.
 	}
 	if r.State != store.RequestBuilt {
 		return deployments.Order{}, fault.Conflictf("request %d is %s: nothing was built of it", r.ID, r.State)
+	}
+	d, err := svc.deployments.Deployment(ctx, r.Deployment)
+	if err != nil {
+		return deployments.Order{}, err
+	}
+	if !still(&r, d.Owner) {
+		return deployments.Order{}, fault.As(fault.NotAllowed, fmt.Errorf("what was built of request %d was given to somebody else", r.ID))
 	}
 	o, err := svc.turning(ctx, &r, t)
 	if err == nil && len(o.Plan.Steps) == 0 {
