@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"os"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -231,7 +230,7 @@ func (s *shared) accountRates() *cobra.Command {
 		Short: "Say what is wrong with a file of rates",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			r, _, err := readRates(args[0])
+			r, _, err := readFile(args[0], ledger.ReadRates)
 			if err != nil {
 				return err
 			}
@@ -243,7 +242,7 @@ func (s *shared) accountRates() *cobra.Command {
 		Short: "Keep what the unit is worth; accounts are in that currency from then on",
 		Args:  cobra.ExactArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readRates(args[0])
+			_, text, err := readFile(args[0], ledger.ReadRates)
 			if err != nil {
 				return err
 			}
@@ -270,16 +269,4 @@ func (s *shared) printRates(r *ledger.Rates) error {
 		fmt.Fprintf(s.out, "from %s one %s is %g %s\n", x.From, printable.Clean(r.Unit), x.Value, r.Currency)
 	}
 	return nil
-}
-
-func readRates(file string) (*ledger.Rates, []byte, error) {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, nil, err
-	}
-	r, err := ledger.ReadRates(text)
-	if err != nil {
-		err = fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
-	}
-	return r, text, err
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -70,25 +69,13 @@ func (s *shared) printHooks(ctx context.Context, a *app.App) error {
 	return w.Flush()
 }
 
-func readHooks(file string) (*hook.File, []byte, error) {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, nil, err
-	}
-	f, err := hook.Read(text)
-	if err != nil {
-		err = fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
-	}
-	return f, text, err
-}
-
 func (s *shared) hookCheck() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check FILE",
 		Short: "Say what is wrong with a file of hooks",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, err := readHooks(args[0])
+			f, _, err := readFile(args[0], hook.Read)
 			if err != nil {
 				return err
 			}
@@ -104,7 +91,7 @@ func (s *shared) hookSet() *cobra.Command {
 		Short: "Keep hooks; what happens from then on sets them off",
 		Args:  cobra.ExactArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readHooks(args[0])
+			_, text, err := readFile(args[0], hook.Read)
 			if err != nil {
 				return err
 			}

@@ -3,14 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
-	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/quota"
 )
@@ -64,25 +62,13 @@ func plain(m quota.Measure, amount int64) string {
 	return fmt.Sprintf("%g", v)
 }
 
-func readQuotas(file string) (*quota.File, []byte, error) {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, nil, err
-	}
-	f, err := quota.Read(text)
-	if err != nil {
-		err = fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
-	}
-	return f, text, err
-}
-
 func (s *shared) quotaCheck() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check FILE",
 		Short: "Say what is wrong with a file of quotas",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, err := readQuotas(args[0])
+			f, _, err := readFile(args[0], quota.Read)
 			if err != nil {
 				return err
 			}
@@ -98,7 +84,7 @@ func (s *shared) quotaSet() *cobra.Command {
 		Short: "Keep quotas; what is taken stays taken, though it be more",
 		Args:  cobra.ExactArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readQuotas(args[0])
+			_, text, err := readFile(args[0], quota.Read)
 			if err != nil {
 				return err
 			}

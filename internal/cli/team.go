@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"text/tabwriter"
@@ -81,7 +80,7 @@ func (s *shared) teamCheck() *cobra.Command {
 		Short: "Say what is wrong with a directory of teams",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			d, _, err := readDirectory(args[0])
+			d, _, err := readFile(args[0], guard.ReadDirectory)
 			if err != nil {
 				return err
 			}
@@ -99,25 +98,13 @@ func people(n int) string {
 	return fmt.Sprintf("%d people", n)
 }
 
-func readDirectory(file string) (*guard.Directory, []byte, error) {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return nil, nil, err
-	}
-	d, err := guard.ReadDirectory(text)
-	if err != nil {
-		err = fault.Default(fault.Invalid, fmt.Errorf("%s: %w", file, err))
-	}
-	return d, text, err
-}
-
 func (s *shared) teamSet() *cobra.Command {
 	return &cobra.Command{
 		Use:   "set FILE",
 		Short: "Keep a directory of teams, if nothing is wrong with it and you could set it again",
 		Args:  cobra.ExactArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readDirectory(args[0])
+			_, text, err := readFile(args[0], guard.ReadDirectory)
 			if err != nil {
 				return err
 			}

@@ -142,7 +142,9 @@ func (x *terminal) ever() string {
 
 func (x *terminal) await(what string) {
 	x.t.Helper()
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	look := time.NewTicker(20 * time.Millisecond)
+	defer look.Stop()
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
 		if strings.Contains(x.text(), what) {
 			return
 		}

@@ -8,12 +8,8 @@ import (
 	"sync"
 	"time"
 
-	"andamio/internal/core/decide"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
-	"andamio/internal/core/hook"
-	"andamio/internal/core/ledger"
-	"andamio/internal/core/quota"
 	"andamio/internal/durable"
 )
 
@@ -58,93 +54,3 @@ func (w *Workspace) Directory() (*guard.Directory, error) {
 func (w *Workspace) SetDirectory(text []byte) error {
 	return durable.Write(w.Path(FileTeams), text)
 }
-
-// FileQuotas is how much whom may have.
-const FileQuotas = "quotas.yaml"
-
-// Quotas are the workspace's quotas; none if there is no file.
-func (w *Workspace) Quotas() (*quota.File, error) {
-	data, err := os.ReadFile(w.Path(FileQuotas))
-	if errors.Is(err, fs.ErrNotExist) {
-		return &quota.File{Version: quota.Version}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	f, err := quota.Read(data)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileQuotas), err))
-	}
-	return f, nil
-}
-
-// SetQuotas keeps quotas, as the text that they were read from.
-func (w *Workspace) SetQuotas(text []byte) error { return durable.Write(w.Path(FileQuotas), text) }
-
-// FileApprovals is what is approved and refused by rule, and whom to ask.
-const FileApprovals = "approvals.yaml"
-
-// Approvals are the workspace's rules of approval; none if there is no file.
-func (w *Workspace) Approvals() (*decide.File, error) {
-	data, err := os.ReadFile(w.Path(FileApprovals))
-	if errors.Is(err, fs.ErrNotExist) {
-		return &decide.File{Version: decide.Version}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	f, err := decide.Read(data)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileApprovals), err))
-	}
-	return f, nil
-}
-
-// SetApprovals keeps rules of approval, as the text that they were read from.
-func (w *Workspace) SetApprovals(text []byte) error {
-	return durable.Write(w.Path(FileApprovals), text)
-}
-
-// FileRates is what the unit of the sites' prices is worth in a currency.
-const FileRates = "rates.yaml"
-
-// Rates are the workspace's rates; nil if there is no file, and accounts are in the unit.
-func (w *Workspace) Rates() (*ledger.Rates, error) {
-	data, err := os.ReadFile(w.Path(FileRates))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	r, err := ledger.ReadRates(data)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileRates), err))
-	}
-	return r, nil
-}
-
-// SetRates keeps rates, as the text that they were read from.
-func (w *Workspace) SetRates(text []byte) error { return durable.Write(w.Path(FileRates), text) }
-
-// FileHooks is what changes set off.
-const FileHooks = "hooks.yaml"
-
-// Hooks are the workspace's hooks; none if there is no file.
-func (w *Workspace) Hooks() (*hook.File, error) {
-	data, err := os.ReadFile(w.Path(FileHooks))
-	if errors.Is(err, fs.ErrNotExist) {
-		return &hook.File{Version: hook.Version}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	f, err := hook.Read(data)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileHooks), err))
-	}
-	return f, nil
-}
-
-// SetHooks keeps hooks, as the text that they were read from.
-func (w *Workspace) SetHooks(text []byte) error { return durable.Write(w.Path(FileHooks), text) }

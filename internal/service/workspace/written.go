@@ -1,0 +1,74 @@
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"andamio/internal/core/decide"
+	"andamio/internal/core/fault"
+	"andamio/internal/core/hook"
+	"andamio/internal/core/ledger"
+	"andamio/internal/core/quota"
+	"andamio/internal/durable"
+)
+
+// Files that an administrator writes: how much whom may have, what is approved and refused by rule and whom to ask, what the unit of the
+// sites' prices is worth in a currency, and what changes set off.
+const (
+	FileQuotas    = "quotas.yaml"
+	FileApprovals = "approvals.yaml"
+	FileRates     = "rates.yaml"
+	FileHooks     = "hooks.yaml"
+)
+
+// written is what is in a file that an administrator writes; none where there is no file.
+func written[T any](w *Workspace, name string, read func([]byte) (*T, error), none *T) (*T, error) {
+	data, err := os.ReadFile(w.Path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return none, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	out, err := read(data)
+	if err != nil {
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(name), err))
+	}
+	return out, nil
+}
+
+// Quotas are the workspace's quotas; none if there is no file.
+func (w *Workspace) Quotas() (*quota.File, error) {
+	return written(w, FileQuotas, quota.Read, &quota.File{Version: quota.Version})
+}
+
+// SetQuotas keeps quotas, as the text that they were read from.
+func (w *Workspace) SetQuotas(text []byte) error { return durable.Write(w.Path(FileQuotas), text) }
+
+// Approvals are the workspace's rules of approval; none if there is no file.
+func (w *Workspace) Approvals() (*decide.File, error) {
+	return written(w, FileApprovals, decide.Read, &decide.File{Version: decide.Version})
+}
+
+// SetApprovals keeps rules of approval, as the text that they were read from.
+func (w *Workspace) SetApprovals(text []byte) error {
+	return durable.Write(w.Path(FileApprovals), text)
+}
+
+// Rates are the workspace's rates; nil if there is no file, and accounts are in the unit.
+func (w *Workspace) Rates() (*ledger.Rates, error) {
+	return written(w, FileRates, ledger.ReadRates, nil)
+}
+
+// SetRates keeps rates, as the text that they were read from.
+func (w *Workspace) SetRates(text []byte) error { return durable.Write(w.Path(FileRates), text) }
+
+// Hooks are the workspace's hooks; none if there is no file.
+func (w *Workspace) Hooks() (*hook.File, error) {
+	return written(w, FileHooks, hook.Read, &hook.File{Version: hook.Version})
+}
+
+// SetHooks keeps hooks, as the text that they were read from.
+func (w *Workspace) SetHooks(text []byte) error { return durable.Write(w.Path(FileHooks), text) }
