@@ -174,3 +174,26 @@ func TestAQuoteComparesSites(t *testing.T) {
 	assert.True(t, q.Hidden)
 	assert.Zero(t, q.PerHour)
 }
+
+// TestWhereSitesAreReachedIsNotToldWhoAsks has all sites be away: whoever asks learns that nothing can be priced, and no address; the engineer
+// learns which does not answer where.
+func TestWhereSitesAreReachedIsNotToldWhoAsks(t *testing.T) {
+	t.Parallel()
+	a, box := aWorkspace(t, 0.003)
+	text, err := os.ReadFile("../../examples/flood-watch/teams.yaml")
+	require.NoError(t, err)
+	_, err = a.SetDirectory(ctx, []byte(strings.Replace(string(text), "user: ana", `user: "`+a.Actor().Name+`"`, 1)))
+	require.NoError(t, err)
+	a = another(t, a)
+	_, _, err = a.Publish(ctx, offerFile(t, "trial-map"), offersDir)
+	require.NoError(t, err)
+	o, err := a.Offer(ctx, "trial-map", 0)
+	require.NoError(t, err)
+	box.Close()
+	for who, told := range map[string]bool{"ana": true, "ibo": false} {
+		_, err := a.As(Actor{Name: who, Way: ByScreen}).Quote(ctx, o, nil, "x", false)
+		require.ErrorContains(t, err, "no site answers")
+		assert.Equal(t, fault.Unavailable, fault.CodeOf(err))
+		assert.Equal(t, told, strings.Contains(err.Error(), "127."), who)
+	}
+}

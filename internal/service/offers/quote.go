@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/offer"
@@ -87,9 +88,18 @@ func (svc *Service) Quote(ctx context.Context, o Offer, given offer.Answers, nam
 func (svc *Service) estate(ctx context.Context, o *Offer) (*estate.Estate, error) {
 	e, offline := svc.sites.Estate(ctx)
 	if e == nil || len(e.Sites) == 0 {
-		return nil, errors.Join(fault.Unavailablef("no site answers, so nothing can be priced"), offline)
+		return nil, svc.withheld(fault.Unavailablef("no site answers, so nothing can be priced"), offline)
 	}
 	return only(e, o.At), nil
+}
+
+// withheld is an error with what it comes from, which whoever may not read all is not told: where sites are reached is in it.
+func (svc *Service) withheld(err, from error) error {
+	d, wrong := svc.directory()
+	if wrong == nil && (d == nil || d.Unbounded(svc.desk.Actor.Name, guard.Read)) {
+		return errors.Join(err, from)
+	}
+	return err
 }
 
 // only is an estate with some of its sites.
