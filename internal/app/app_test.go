@@ -94,7 +94,7 @@ func draft(t *testing.T, a *App, change map[string]string) *templates.Draft {
 	require.Eventually(t, func() bool { // one that is impatient may find a loaded machine slow
 		e, err = a.Estate(ctx)
 		return err == nil
-	}, 20*time.Second, 50*time.Millisecond, "the sites do not say what they offer")
+	}, 2*time.Minute, 50*time.Millisecond, "the sites do not say what they offer")
 	d := templates.NewDraft(tmpl, templates.DraftRequest{Preset: "drill"}, e)
 	require.Zero(t, d.Diagnostics.Errors(), d.Diagnostics.Error())
 	require.NoError(t, d.Err)
@@ -271,7 +271,7 @@ func TestACancelledRunCanBeRead(t *testing.T) {
 	require.Eventually(t, func() bool {
 		s, err := a.Replay(ctx, id)
 		return err == nil && s.Done > 3
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 2*time.Minute, 20*time.Millisecond)
 	require.NoError(t, a.Cancel(ctx, id))
 	for b := range a.Watch(ctx, id, 0) {
 		require.NoError(t, b.Err)

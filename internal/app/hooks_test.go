@@ -280,7 +280,7 @@ func TestARunBeginsWhenItMay(t *testing.T) {
 	c.down, c.heard = 1, nil // it is asked again
 	c.mu.Unlock()
 	require.NoError(t, a.Resume(ctx, id))
-	require.Eventually(t, func() bool { r, err := a.Run(ctx, id); return err == nil && r.State == run.Standing }, 60*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { r, err := a.Run(ctx, id); return err == nil && r.State == run.Standing }, 2*time.Minute, 50*time.Millisecond)
 	assert.Equal(t, "run.may-begin", c.types())
 	told(t, a, time.Now())
 	assert.Equal(t, "run.may-begin run.began", c.types())

@@ -237,14 +237,19 @@ func brokenOffAfter(t *testing.T, a *App, box *sandbox.Sandbox, dep int64, at st
 	t.Helper()
 	id, runID := moving(t, a, dep, "tramonta", mode)
 	t.Log(step)
+	s, err := a.Replay(ctx, runID)
+	require.NoError(t, err)
+	st := s.Step(step)
+	require.NotNil(t, st, step)
 	require.Eventually(t, func() bool {
-		s, err := a.Replay(ctx, runID)
+		events, err := a.store.Events(ctx, runID, s.LastSeq, deployments.MaxBatch)
 		require.NoError(t, err)
+		for _, e := range events {
+			s.Apply(e)
+		}
 		require.Zero(t, s.Failures, explainRun(s))
-		st := s.Step(step)
-		require.NotNil(t, st, step)
 		return st.Status == run.Standing || st.Status == run.Passed
-	}, 30*time.Second, time.Millisecond)
+	}, 2*time.Minute, time.Millisecond)
 	back, err := a.GoBack(ctx, id, 0)
 	require.NoError(t, err, step)
 	ended(t, a, back)
@@ -343,7 +348,7 @@ func TestALiveMoveIsHardlyNoticed(t *testing.T) {
 	_, runID := moving(t, a, dep, "alisio-sur", change.Live)
 	ended(t, a, runID)
 	before := asked.Load()
-	require.Eventually(t, func() bool { return asked.Load() > before+20 }, 10*time.Second, time.Millisecond, "it goes on asking where it is now")
+	require.Eventually(t, func() bool { return asked.Load() > before+20 }, 2*time.Minute, time.Millisecond, "it goes on asking where it is now")
 	stop()
 	client.Wait()
 	t.Logf("%d asked, %d missed", asked.Load(), missed)
@@ -378,13 +383,13 @@ func TestCopyingKeepsToWhatItIsTold(t *testing.T) {
 		return run.Disk{}, migrate.PhaseOf(s, "log-host-1")
 	}
 	require.Never(t, func() bool { x, _ := disk(); return x.Bytes > 0 }, time.Until(opens.Add(-100*time.Millisecond)), 50*time.Millisecond, "before the window opens")
-	require.Eventually(t, func() bool { x, _ := disk(); return x.Bytes > 0 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { x, _ := disk(); return x.Bytes > 0 }, 2*time.Minute, 10*time.Millisecond)
 	require.NoError(t, a.Steer(ctx, move, run.Pause))
-	require.Eventually(t, func() bool { return ordersSince(t, a, runID, run.Pause) >= 0 }, 20*time.Second, 10*time.Millisecond, "it is heard")
+	require.Eventually(t, func() bool { return ordersSince(t, a, runID, run.Pause) >= 0 }, 2*time.Minute, 10*time.Millisecond, "it is heard")
 	require.Never(t, func() bool { return ordersSince(t, a, runID, run.Pause) > 1 }, 4*time.Second, 50*time.Millisecond,
 		"an order that is on its way ends, which takes a second or so, and no other begins")
 	require.NoError(t, a.Steer(ctx, move, run.GoOn))
-	require.Eventually(t, func() bool { _, phase := disk(); return phase == migrate.Ready }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, phase := disk(); return phase == migrate.Ready }, 2*time.Minute, 10*time.Millisecond)
 	x, _ := disk()
 	first := x.Past[0]
 	assert.Greater(t, first.At.Sub(first.Began).Seconds(), float64(x.Whole)/limit, "no faster than it may, and longer by the rest")
@@ -503,7 +508,7 @@ func TestTheScenariosRegisterIsMovedWhenSaid(t *testing.T) {
 		require.Zero(t, s.Failures, explainRun(s))
 		return s
 	}
-	require.Eventually(t, func() bool { return migrate.PhaseOf(state(), "contacts-host-1") == migrate.Ready }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return migrate.PhaseOf(state(), "contacts-host-1") == migrate.Ready }, 2*time.Minute, 10*time.Millisecond)
 	waits, err := a.Waiting(ctx, time.Now())
 	require.NoError(t, err)
 	require.Len(t, waits, 1)

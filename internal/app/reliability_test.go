@@ -189,7 +189,7 @@ func settled(t *testing.T, a *App, id int64, m misfortune) string {
 	require.Eventually(t, func() bool {
 		r, err := a.Run(ctx, id)
 		return err == nil && r.State == run.Standing
-	}, 20*time.Second, 20*time.Millisecond)
+	}, 2*time.Minute, 20*time.Millisecond)
 	return "held"
 }
 
@@ -237,7 +237,7 @@ func siteCrashes(t *testing.T) string {
 	require.NoError(t, err)
 	var group sync.WaitGroup
 	group.Go(func() { _ = a.Work(ctx, id) })
-	require.Eventually(t, func() bool { return box.Disconnect("contacts-host-1") > 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return box.Disconnect("contacts-host-1") > 0 }, 2*time.Minute, 10*time.Millisecond)
 	require.NoError(t, box.Crash(at))
 	group.Wait()
 	s, err := a.Replay(ctx, id)
@@ -256,7 +256,7 @@ func connectionBreaks(t *testing.T, m misfortune) string {
 	require.NoError(t, err)
 	var group sync.WaitGroup
 	group.Go(func() { _ = a.Work(ctx, id) })
-	require.Eventually(t, func() bool { return box.Disconnect("contacts-host-1") > 0 }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return box.Disconnect("contacts-host-1") > 0 }, 2*time.Minute, 10*time.Millisecond)
 	group.Wait()
 	s, err := a.Replay(ctx, id)
 	require.NoError(t, err)

@@ -310,7 +310,7 @@ func stands(t *testing.T, s site.Site, r site.Resource) {
 	require.Eventually(t, func() bool {
 		now, err := s.Read(ctx, kinds.Instance, r.ID)
 		return err == nil && now.State == site.Active
-	}, 10*time.Second, 5*time.Millisecond)
+	}, 2*time.Minute, 5*time.Millisecond)
 }
 
 // TestAMoveByHandIsRecognised takes an adopted thing away and builds its like at another site, as somebody does who moves

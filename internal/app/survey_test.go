@@ -161,7 +161,7 @@ func TestABurstOfEventsIsAppliedOnceAndForgeriesAreRefused(t *testing.T) {
 	require.Eventually(t, func() bool {
 		inv, err := a.Reconcile(ctx)
 		return err == nil && len(inv.Findings) >= countAt(changed, "vega", "alisio-norte", "alisio-sur")
-	}, 5*time.Second, 50*time.Millisecond, "what changed is known without a survey")
+	}, 2*time.Minute, 50*time.Millisecond, "what changed is known without a survey")
 }
 
 func countAt(all []sandbox.Drifted, sites ...string) int {

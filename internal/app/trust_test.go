@@ -213,6 +213,6 @@ func TestNoticesComeOverTLS(t *testing.T) {
 	require.NoError(t, err)
 	_, err = sites["vega"].Create(ctx, site.Request{Kind: kinds.Volume, Name: "told", DiskGiB: 1})
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return l.Taken.Load() > 0 }, 10*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { return l.Taken.Load() > 0 }, 2*time.Minute, 5*time.Millisecond)
 	require.NoError(t, l.Close(ctx))
 }

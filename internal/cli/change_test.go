@@ -105,11 +105,11 @@ func TestAKilledRunIsResumed(t *testing.T) {
 	require.Eventually(t, func() bool {
 		s, err := a.Replay(t.Context(), 1)
 		return err == nil && s.Done > 12
-	}, 30*time.Second, 20*time.Millisecond)
+	}, 2*time.Minute, 20*time.Millisecond)
 	r, err := a.Run(t.Context(), 1)
 	require.NoError(t, err)
 	require.NoError(t, syscall.Kill(processOn(t, r), syscall.SIGKILL))
-	require.Eventually(t, func() bool { return syscall.Kill(processOn(t, r), 0) != nil }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return syscall.Kill(processOn(t, r), 0) != nil }, 2*time.Minute, 10*time.Millisecond)
 	code, out = program(t, "resume", "--workspace", ws)
 	assert.Equal(t, 0, code, out)
 	assert.Contains(t, out, "everything stands")

@@ -261,7 +261,7 @@ func goesOn(t *testing.T, ws string, id int64) {
 	require.Eventually(t, func() bool {
 		s, err := a.Replay(t.Context(), id)
 		return err == nil && s.Done > 0
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 2*time.Minute, 10*time.Millisecond)
 }
 
 // processOf finds the process that was started with these last arguments.

@@ -58,7 +58,7 @@ func TestHooksFromTheCommandLine(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, out := program(t, "hook", "--workspace", ws)
 		return strings.Contains(out, "failed  it says 403 Forbidden not now, thank you")
-	}, 20*time.Second, 100*time.Millisecond)
+	}, 2*time.Minute, 100*time.Millisecond)
 	assert.Contains(t, run(0, "hook", "again", "1"), "1 event told")
 	assert.Regexp(t, `1 +channel +run.stands +flood-watch +sent`, run(0, "hook"))
 	assert.Equal(t, "application/cloudevents+json", <-calls)

@@ -168,7 +168,7 @@ func TestServeHearsAndEnds(t *testing.T) {
 	require.Eventually(t, func() bool { // each is surveyed at once, since none ever was
 		_, text, _ := call("clock", "--workspace", ws)
 		return strings.Count(text, ": done, ") == 5
-	}, 20*time.Second, 50*time.Millisecond)
+	}, 2*time.Minute, 50*time.Millisecond)
 	code, text, _ := call("clock", "--workspace", ws)
 	assert.Zero(t, code)
 	assert.Regexp(t, `served by \S+/\d+ since`, text)
@@ -205,7 +205,7 @@ func TestASurveyKilledLeavesWhatWasSeen(t *testing.T) {
 			}
 			now, err := a.Surveys(t.Context(), 1000)
 			return err == nil && len(now) > len(had)
-		}, 10*time.Second, time.Millisecond)
+		}, 2*time.Minute, time.Millisecond)
 		_ = cmd.Process.Kill()
 		<-ended
 	}
@@ -218,6 +218,6 @@ func TestASurveyKilledLeavesWhatWasSeen(t *testing.T) {
 	require.Eventually(t, func() bool { // until it is believed dead
 		code, out, errOut = call("survey", "--workspace", ws)
 		return code == 0
-	}, 30*time.Second, 200*time.Millisecond)
+	}, 2*time.Minute, 200*time.Millisecond)
 	assert.Contains(t, out, "findings")
 }

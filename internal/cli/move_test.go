@@ -82,7 +82,7 @@ func TestWorkloadsAreMovedFromTheCommandLine(t *testing.T) {
 	require.Eventually(t, func() bool {
 		_, out := program(t, "move", "status", "1", "--json", "--workspace", ws)
 		return json.Unmarshal([]byte(out), &status) == nil && status.Workloads[0].Phase == migrate.Ready
-	}, 30*time.Second, 100*time.Millisecond)
+	}, 2*time.Minute, 100*time.Millisecond)
 	assert.Equal(t, []string{"moving"}, status.Waves)
 	assert.Len(t, status.Workloads[0].Disks, 2)
 	require.NotNil(t, status.Workloads[0].Ready)

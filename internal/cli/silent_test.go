@@ -55,7 +55,7 @@ func connected(t *testing.T, cmd *exec.Cmd) {
 			}
 		}
 		return false
-	}, 20*time.Second, 10*time.Millisecond, "%v", cmd.Args[1:])
+	}, 2*time.Minute, 10*time.Millisecond, "%v", cmd.Args[1:])
 }
 
 // TestNothingWaitsForASilentMachine has a machine fall silent, with every connection to it open, under a script of a run, a
@@ -82,7 +82,7 @@ func TestNothingWaitsForASilentMachine(t *testing.T) {
 		}
 		st := state.Step("level-1/configure")
 		return st != nil && len(st.Log) > 0 && strings.Contains(st.Log[len(st.Log)-1].Text, "begun")
-	}, 30*time.Second, 20*time.Millisecond)
+	}, 2*time.Minute, 20*time.Millisecond)
 	command := exec.Command(binary, "shell", "host-1", "--workspace", ws, "--", "sleep 3000")
 	in, err := command.StdinPipe() // which nobody writes to
 	require.NoError(t, err)

@@ -80,7 +80,7 @@ func killable(t *testing.T, ws string) *exec.Cmd {
 	cmd := exec.Command(binary, "sandbox", "--workspace", ws, "--pace", "0.02", "--quiet")
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	require.Eventually(t, func() bool { return sites.StandInsRun(ws) }, 20*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return sites.StandInsRun(ws) }, 2*time.Minute, 10*time.Millisecond)
 	return cmd
 }
 
@@ -124,7 +124,7 @@ func TestADemoGoesOnWhereItWas(t *testing.T) {
 	require.Eventually(t, func() bool { // in its middle
 		s, err := a.Replay(t.Context(), 2)
 		return err == nil && s.LastSeq > 60
-	}, 20*time.Second, 10*time.Millisecond)
+	}, 2*time.Minute, 10*time.Millisecond)
 	require.NoError(t, box.Process.Signal(syscall.SIGKILL))
 	_ = box.Wait()
 	box = killable(t, ws)

@@ -353,7 +353,7 @@ func machineOf(t testing.TB, d *occi.Driver, signer ssh.Signer) (volume string, 
 		require.Eventually(t, func() bool {
 			got, err = d.Read(t.Context(), r.Kind, got.ID)
 			return err == nil && got.State == site.Active
-		}, 10*time.Second, 2*time.Millisecond)
+		}, 2*time.Minute, 2*time.Millisecond)
 		return got
 	}
 	network := built(site.Request{Kind: kinds.Network, Name: "lan", CIDR: "10.0.0.0/24"})

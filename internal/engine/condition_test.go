@@ -223,7 +223,7 @@ func TestAScriptThatStillRunsIsWaitedFor(t *testing.T) {
 			log, _ := printedAt(t, home, name, newOutputs(nil, key, name), script)
 			results <- log
 		}()
-		require.Eventually(t, func() bool { _, err := os.Stat(home + "/runs"); return err == nil }, 10*time.Second, 10*time.Millisecond)
+		require.Eventually(t, func() bool { _, err := os.Stat(home + "/runs"); return err == nil }, 2*time.Minute, 10*time.Millisecond)
 	}
 	require.NoError(t, os.WriteFile(home+"/go", nil, 0o600))
 	assert.Contains(t, <-results, "over")

@@ -79,7 +79,7 @@ zone "ribera.test" { type primary; file "zone"; allow-update { key "andamio-upda
 			}
 		}
 		return true
-	}, 10*time.Second, 50*time.Millisecond)
+	}, 2*time.Minute, 50*time.Millisecond)
 	return z
 }
 
@@ -126,7 +126,7 @@ func waitAgreed(t *testing.T, z names.Zone, want names.Target) (left []names.Dis
 	assert.Eventually(t, func() bool {
 		left = z.Disagree(t.Context(), "contacts", want)
 		return len(left) == 0
-	}, 5*time.Second, 50*time.Millisecond)
+	}, 2*time.Minute, 50*time.Millisecond)
 	return left
 }
 

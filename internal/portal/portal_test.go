@@ -144,7 +144,7 @@ func (x *terminal) await(what string) {
 	x.t.Helper()
 	look := time.NewTicker(20 * time.Millisecond)
 	defer look.Stop()
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); <-look.C {
 		if strings.Contains(x.text(), what) {
 			return
 		}
@@ -157,7 +157,7 @@ func (x *terminal) ended(why string) {
 	x.t.Helper()
 	select {
 	case <-x.over:
-	case <-time.After(30 * time.Second):
+	case <-time.After(2 * time.Minute):
 		require.Fail(x.t, why, x.text())
 	}
 }
@@ -191,7 +191,7 @@ func TestARequesterAsksOverSSH(t *testing.T) {
 		}
 		r = all[0]
 		return r.Stage == requests.StageServing
-	}, 60*time.Second, 50*time.Millisecond)
+	}, 2*time.Minute, 50*time.Millisecond)
 	assert.Equal(t, []any{"ibo", "the open day", "public-map"}, []any{r.Person, r.Why, r.Owner.Team})
 	assert.Equal(t, "2", r.Answers["fronts"])
 	x.await("serving for")
@@ -236,7 +236,7 @@ func TestNothingElseIsBehindThePortal(t *testing.T) {
 		if c.who == "mia" {
 			h.key(t, "mia")
 		}
-		ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
+		ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
 		out, err := h.ssh(ctx, c.who, c.args...).CombinedOutput()
 		assert.NoError(t, ctx.Err(), "%s: it is refused at once: %s", name, out)
 		stop()

@@ -198,7 +198,7 @@ func TestWhatIsDoneEndsPolitelyOrIsHungUp(t *testing.T) {
 	ctx, cancel = context.WithCancel(t.Context())
 	stop = stubborn.Within(ctx, func() {})
 	cancel()
-	require.Eventually(t, func() bool { return !stubborn.Answers(t.Context()) }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return !stubborn.Answers(t.Context()) }, 2*time.Minute, 10*time.Millisecond)
 	stop()
 	over := p.dial(t, patience)
 	ctx, cancel = context.WithCancel(t.Context())

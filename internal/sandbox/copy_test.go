@@ -165,7 +165,7 @@ func TestADiskIsReadWhileItIsWritten(t *testing.T) {
 	require.Eventually(t, func() bool {
 		now, err := d[0].Read(ctx, kinds.Instance, r.ID)
 		return err == nil && now.State == site.Active
-	}, 5*time.Second, 5*time.Millisecond)
+	}, 2*time.Minute, 5*time.Millisecond)
 	_, err = d[0].Changes(ctx, r.ID, "", 0)
 	require.NoError(t, err)
 	dsk := box.diskAt(0, r.ID)

@@ -134,7 +134,7 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 	require.Eventually(t, func() bool {
 		got, err := d.Read(ctx, kinds.Instance, instance.ID)
 		return err == nil && got.State == site.Active
-	}, 5*time.Second, 2*time.Millisecond)
+	}, 2*time.Minute, 2*time.Millisecond)
 	assert.Equal(t, "water\n", script(t, shell(t, nic, signer), "cat /srv/level"))
 	made, err := d.Create(ctx, site.Request{Kind: kinds.Volume, Name: "unfinished", DiskGiB: 1})
 	require.NoError(t, err)
@@ -143,7 +143,7 @@ func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 	require.Eventually(t, func() bool {
 		got, err := d.Read(ctx, kinds.Volume, made.ID)
 		return err == nil && got.State == site.Active
-	}, 5*time.Second, 2*time.Millisecond, "what was being built is built on")
+	}, 2*time.Minute, 2*time.Millisecond, "what was being built is built on")
 }
 
 func TestCredentialsPairsAndNamesComeBack(t *testing.T) {

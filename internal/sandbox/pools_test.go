@@ -32,7 +32,7 @@ func TestPoolsAreHeldByWhatIsThere(t *testing.T) {
 	require.Eventually(t, func() bool {
 		r, err := d.Read(ctx, kinds.Instance, vm.ID)
 		return err == nil && r.State == site.Active
-	}, 5*time.Second, 5*time.Millisecond)
+	}, 2*time.Minute, 5*time.Millisecond)
 	link := site.Request{Kind: kinds.Interface, Name: "if", Source: vm.ID, Target: net.ID, Address: "10.0.0.5"}
 	first, err := d.Create(ctx, link)
 	require.NoError(t, err)

@@ -52,7 +52,7 @@ func built(t *testing.T, d *occi.Driver, r site.Request) site.Resource {
 	require.Eventually(t, func() bool {
 		got, err = d.Read(ctx, r.Kind, got.ID)
 		return err != nil || got.State != site.Accepted && got.State != site.Building
-	}, 5*time.Second, 2*time.Millisecond, r.Name)
+	}, 2*time.Minute, 2*time.Millisecond, r.Name)
 	require.NoError(t, err)
 	return got
 }
@@ -189,7 +189,7 @@ func TestStopAndStartKeepTheDisk(t *testing.T) {
 	require.Eventually(t, func() bool {
 		got, err := d.Read(ctx, kinds.Instance, instance.ID)
 		return err == nil && got.State == site.Active
-	}, 5*time.Second, 5*time.Millisecond)
+	}, 2*time.Minute, 5*time.Millisecond)
 	assert.Equal(t, "kept\n", script(t, shell(t, nic, signer), "cat /srv/f"))
 }
 

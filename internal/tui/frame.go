@@ -81,7 +81,7 @@ func (f *frame) lookUpRuns() tea.Cmd {
 	return func() tea.Msg {
 		runs, err := f.app.Runs(f.ctx)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.Runs{Runs: runs}
 	}

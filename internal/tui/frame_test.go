@@ -240,7 +240,7 @@ func TestARunIsFollowedAsItIsJournalled(t *testing.T) {
 			return len(b.Events) == 5
 		}
 		return false
-	}, 5*time.Second, 20*time.Millisecond)
+	}, 2*time.Minute, 20*time.Millisecond)
 	send(f, view.OpenRun{ID: id})
 	assert.Contains(t, text(f), "1 of 82 steps")
 	recorded(t, "run-wide", text(f))

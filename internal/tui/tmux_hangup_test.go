@@ -44,7 +44,7 @@ func TestTheTerminalIsLeftAsItWas(t *testing.T) {
 			require.Eventually(t, func() bool {
 				after, err := os.ReadFile(file("after"))
 				return err == nil && string(after) == string(before)
-			}, 5*time.Second, 20*time.Millisecond)
+			}, 2*time.Minute, 20*time.Millisecond)
 		})
 	}
 }

@@ -197,7 +197,7 @@ func TestFindingsAreSettledInBulkAndUndone(t *testing.T) {
 	x.waitFor(`run 2 ■ standing`)
 	x.press("s")
 	x.waitFor("5 sites surveyed")
-	require.Eventually(t, func() bool { return !regexp.MustCompile(`unmanaged`).MatchString(x.screen()) }, 20*time.Second, 200*time.Millisecond, "they are gone from the sites")
+	require.Eventually(t, func() bool { return !regexp.MustCompile(`unmanaged`).MatchString(x.screen()) }, 2*time.Minute, 200*time.Millisecond, "they are gone from the sites")
 
 	// The map, and what the loss of a host takes down.
 	x.press("m")

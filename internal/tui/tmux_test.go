@@ -120,7 +120,7 @@ func (x *terminal) waitUntil(what string, is func(screen string) bool) string {
 	var last string
 	look := time.NewTicker(lookAt)
 	defer look.Stop()
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); <-look.C {
+	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); <-look.C {
 		if last = x.screen(); is(last) {
 			return last
 		}

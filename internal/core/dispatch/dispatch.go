@@ -7,7 +7,6 @@
 package dispatch
 
 import (
-	"maps"
 	"math/bits"
 
 	"andamio/internal/core/kinds"
@@ -39,9 +38,18 @@ func classOf(p *plan.Plan, s *plan.Step) class {
 	return class{s.Site, p.Resource(s.Resource).Kind, s.Op.Waits()}
 }
 
+// bound is what holds for a class: at which of the dispatcher's sites it is counted, and how many may be under way there
+// and of the class; 0 is no bound.
+type bound struct {
+	patient          bool
+	site             int32
+	mostSite, mostOf int
+}
+
 // step is what the dispatcher knows of a step.
 type step struct {
-	class
+	// class is a place among the dispatcher's bounds: rehearsals ask for it millions of times.
+	class int32
 	// remaining is the least expected time from the step's beginning to the end of the plan, in seconds.
 	remaining float64
 	waits     int
@@ -52,27 +60,28 @@ type step struct {
 
 // Dispatcher holds the steps of one run.
 type Dispatcher struct {
-	plan    *plan.Plan
-	limits  Limits
-	steps   []step
-	ready   map[class]*queue
-	order   []class
-	atSite  map[string]int
-	atClass map[class]int
+	plan   *plan.Plan
+	limits Limits
+	steps  []step
+	// bounds, ready and ofClass are by class, atSite is by site.
+	bounds  []bound
+	ready   []queue
+	ofClass []int
+	atSite  []int
 	// running is how many steps are under way that count, patient how many that do not.
 	running, patient int
 }
 
 // New prepares a plan. Steps that were done before are not begun, nor are those that failed before.
 func New(p *plan.Plan, l Limits, done, failed func(i int) bool) *Dispatcher {
-	d := &Dispatcher{plan: p, limits: l, steps: make([]step, len(p.Steps)), ready: map[class]*queue{}, atSite: map[string]int{}, atClass: map[class]int{}}
+	d := &Dispatcher{plan: p, limits: l, steps: make([]step, len(p.Steps))}
+	d.classify()
 	at := make(map[string]int32, len(p.Steps))
 	for i := range p.Steps {
 		at[p.Steps[i].ID] = int32(i)
 	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
-		d.steps[i].class = classOf(p, s)
 		for _, a := range s.After {
 			if b := at[a]; !done(int(b)) {
 				d.steps[i].waits++
@@ -98,6 +107,44 @@ func New(p *plan.Plan, l Limits, done, failed func(i int) bool) *Dispatcher {
 		}
 	}
 	return d
+}
+
+// classify gives each step its class, and each class its bound.
+func (d *Dispatcher) classify() {
+	classes, sites := map[class]int32{}, map[string]int32{}
+	for i := range d.plan.Steps {
+		c := classOf(d.plan, &d.plan.Steps[i])
+		at, known := classes[c]
+		if !known {
+			site, known := sites[c.site]
+			if !known {
+				site = int32(len(sites))
+				sites[c.site] = site
+			}
+			at = int32(len(classes))
+			classes[c] = at
+			d.bounds = append(d.bounds, bound{c.patient, site, d.limits.at(c.site), d.limits.Kinds[c.kind]})
+		}
+		d.steps[i].class = at
+	}
+	d.queues()
+	d.ofClass, d.atSite = make([]int, len(classes)), make([]int, len(sites))
+}
+
+// queues makes an empty queue for each class.
+func (d *Dispatcher) queues() {
+	d.ready = make([]queue, len(d.bounds))
+	for c := range d.ready {
+		d.ready[c].Before = d.before
+	}
+}
+
+// at is how many steps may be under way at a site.
+func (l Limits) at(site string) int {
+	if most, named := l.Sites[site]; named {
+		return most
+	}
+	return l.PerSite
 }
 
 // remain works out for each step how long it takes from its beginning to the end of the plan at least: the longest path
@@ -150,24 +197,15 @@ func (d *Dispatcher) workOver() []float64 {
 	return out
 }
 
-func (d *Dispatcher) push(i int32) {
-	s := &d.steps[i]
-	q := d.ready[s.class]
-	if q == nil {
-		q = &queue{Heap[int32]{Before: d.before}}
-		d.ready[s.class] = q
-		d.order = append(d.order, s.class)
-	}
-	q.Push(i)
-}
+func (d *Dispatcher) push(i int32) { d.ready[d.steps[i].class].Push(i) }
 
 // Next is the place in the plan of a step to begin now; false if none may.
 func (d *Dispatcher) Next() (int, bool) {
 	full := d.limits.Steps > 0 && d.running >= d.limits.Steps
 	var best *queue
-	for _, c := range d.order {
-		q := d.ready[c]
-		if q.Len() == 0 || !c.patient && (full || !d.room(c)) {
+	for c := range d.ready {
+		q := &d.ready[c]
+		if q.Len() == 0 || !d.bounds[c].patient && (full || !d.room(c)) {
 			continue
 		}
 		if best == nil || d.before(q.Items[0], best.Items[0]) {
@@ -185,26 +223,19 @@ func (d *Dispatcher) Next() (int, bool) {
 // count counts a step that begins, or with -1 ends.
 func (d *Dispatcher) count(i, by int) {
 	c := d.steps[i].class
-	if c.patient {
+	if d.bounds[c].patient {
 		d.patient += by
 		return
 	}
 	d.running += by
-	d.atSite[c.site] += by
-	d.atClass[c] += by
+	d.atSite[d.bounds[c].site] += by
+	d.ofClass[c] += by
 }
 
 // room reports that the limits of a class and its site are not met.
-func (d *Dispatcher) room(c class) bool {
-	most, named := d.limits.Sites[c.site]
-	if !named {
-		most = d.limits.PerSite
-	}
-	if most > 0 && d.atSite[c.site] >= most {
-		return false
-	}
-	kinds := d.limits.Kinds[c.kind]
-	return kinds == 0 || d.atClass[c] < kinds
+func (d *Dispatcher) room(c int) bool {
+	b := &d.bounds[c]
+	return (b.mostSite <= 0 || d.atSite[b.site] < b.mostSite) && (b.mostOf == 0 || d.ofClass[c] < b.mostOf)
 }
 
 // before orders steps: the longer remaining path first, then as the plan has them.
@@ -282,25 +313,14 @@ type queue struct{ Heap[int32] }
 // has of memory is used again: a rehearsal forks hundreds of times.
 func (d *Dispatcher) Fork(into *Dispatcher) *Dispatcher {
 	if into == nil {
-		into = &Dispatcher{plan: d.plan, limits: d.limits, ready: map[class]*queue{}, atSite: map[string]int{}, atClass: map[class]int{}}
+		into = &Dispatcher{plan: d.plan, limits: d.limits, bounds: d.bounds}
+		into.queues()
 	}
-	into.steps, into.order = append(into.steps[:0], d.steps...), append(into.order[:0], d.order...)
-	clear(into.atSite)
-	clear(into.atClass)
-	maps.Copy(into.atSite, d.atSite)
-	maps.Copy(into.atClass, d.atClass)
-	into.running = d.running
-	for c, q := range into.ready {
-		q.Items = q.Items[:0]
-		if d.ready[c] == nil { // it is not in the order, and made anew when it is needed
-			delete(into.ready, c)
-		}
-	}
-	for c, q := range d.ready {
-		if into.ready[c] == nil {
-			into.ready[c] = &queue{Heap[int32]{Before: into.before}}
-		}
-		into.ready[c].Items = append(into.ready[c].Items, q.Items...)
+	into.steps = append(into.steps[:0], d.steps...)
+	into.atSite, into.ofClass = append(into.atSite[:0], d.atSite...), append(into.ofClass[:0], d.ofClass...)
+	into.running, into.patient = d.running, d.patient
+	for c := range d.ready {
+		into.ready[c].Items = append(into.ready[c].Items[:0], d.ready[c].Items...)
 	}
 	return into
 }

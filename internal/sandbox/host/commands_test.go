@@ -155,7 +155,7 @@ func TestASwitchedOffHostIsSilent(t *testing.T) {
 	done := make(chan int, 1)
 	h.Pace = 1
 	go func() { _, code := on(h, "echo > /srv/begun; sleep 60"); done <- code }()
-	require.Eventually(t, func() bool { _, code := on(h, "cat /srv/begun"); return code == 0 }, 5*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { _, code := on(h, "cat /srv/begun"); return code == 0 }, 2*time.Minute, time.Millisecond)
 	h.Close()
 	select {
 	case code := <-done:

@@ -48,7 +48,7 @@ func TestAHostThatIsSwitchedOffReportsNothing(t *testing.T) {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		return len(h.busy) > 0
-	}, 10*time.Second, time.Millisecond)
+	}, 2*time.Minute, time.Millisecond)
 	h.Close()
 	select {
 	case err := <-ended:

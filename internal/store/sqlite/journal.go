@@ -37,7 +37,7 @@ type entry struct {
 
 // Journal opens the journal of a run for appending, for the worker that claimed it at that epoch.
 func (s *Store) Journal(ctx context.Context, runID, epoch int64) (store.Journal, error) {
-	j := &Journal{run: runID, epoch: epoch, db: s.db, name: s.name}
+	j := &Journal{run: runID, epoch: epoch, db: s.db.DB, name: s.name}
 	err := s.db.QueryRowContext(ctx, `SELECT coalesce(max(seq), 0) FROM events WHERE run = ?`, runID).Scan(&j.last)
 	if err != nil {
 		return nil, err

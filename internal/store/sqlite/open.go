@@ -54,7 +54,7 @@ func openFile(ctx context.Context, path string, patience time.Duration) (*Store,
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, name: path}
+	s := &Store{db: parsedOnce(db), name: path}
 	if err := s.upToDate(ctx, path); err != nil {
 		db.Close()
 		return nil, err
@@ -115,7 +115,7 @@ func (s *Store) upToDate(ctx context.Context, path string) error {
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, s.db, files, goose.WithLogger(goose.NopLogger()))
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.db.DB, files, goose.WithLogger(goose.NopLogger()))
 	if err != nil {
 		return err
 	}

@@ -27,7 +27,7 @@ var migrations embed.FS
 
 // Store is an open database.
 type Store struct {
-	db     *sql.DB
+	db     *database
 	schema int64
 	name   string
 	// Copied is the copy that was made before the schema was brought up to date; "" if it was not.

@@ -142,7 +142,7 @@ func sourcesMatch(ctx context.Context, db *sql.DB) error {
 
 // trailWhole says what is wrong with the trail of what was done.
 func trailWhole(ctx context.Context, db *sql.DB) error {
-	v, err := (&Store{db: db}).VerifyTrail(ctx, "")
+	v, err := (&Store{db: parsedOnce(db)}).VerifyTrail(ctx, "")
 	if err != nil {
 		return err
 	}

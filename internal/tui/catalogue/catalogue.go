@@ -82,7 +82,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.look()
 	case listed:
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 		first := !v.known
 		v.offers, v.known = msg.all, true
@@ -326,7 +326,7 @@ func (v *View) ordering() view.Action {
 		return func() tea.Msg {
 			r, err := v.app.AskFor(v.ctx, asked)
 			if err != nil {
-				return view.Notice{Text: err.Error(), Bad: true}
+				return view.Failed(err)
 			}
 			return tea.BatchMsg{view.Cmd(view.Notice{Text: r.Title + " is asked for: request " + number(r.ID)}), view.Cmd(view.Goto{Digit: "2"})}
 		}

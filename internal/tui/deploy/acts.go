@@ -148,7 +148,7 @@ func (v *View) decide(verb string) tea.Cmd {
 func (v *View) doing(text string, do func() error) tea.Cmd {
 	return func() tea.Msg {
 		if err := do(); err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.Notice{Text: text}
 	}
@@ -173,7 +173,7 @@ func (v *View) compile(make func() (deployments.Order, error)) tea.Cmd {
 	return func() tea.Msg {
 		o, err := make()
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		if len(o.Plan.Steps) == 0 {
 			return view.Notice{Text: "it stands as it is wanted: nothing is to be done"}

@@ -140,7 +140,7 @@ func (v *View) ordered(d *templates.Draft) tea.Cmd {
 		o, err := v.app.OrderOf(v.ctx, d)
 		switch {
 		case err != nil:
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		case len(o.Plan.Steps) == 0:
 			return view.Notice{Text: d.Plan.Name + " stands as it is wanted: nothing is to be done"}
 		}
@@ -226,7 +226,7 @@ func (v *View) attach(msg opened) tea.Cmd {
 		return nil
 	}
 	if msg.err != nil {
-		return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+		return view.Cmd(view.Failed(msg.err))
 	}
 	v.order, v.follow = nil, true
 	v.show(msg.state)
@@ -264,7 +264,7 @@ func (v *View) hear(msg heard) tea.Cmd {
 		v.followUp()
 	}
 	if msg.batch.Err != nil {
-		return view.Cmd(view.Notice{Text: msg.batch.Err.Error(), Bad: true})
+		return view.Cmd(view.Failed(msg.batch.Err))
 	}
 	if msg.batch.Last {
 		v.silent = !v.state.Over()
@@ -303,7 +303,7 @@ func (v *View) rehearse() tea.Cmd {
 			a, err = v.app.RehearseRest(v.ctx, snap, now)
 		}
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return rehearsed{state, a, time.Since(now)}
 	}
@@ -352,7 +352,7 @@ func (v *View) otherRun(key string) tea.Cmd {
 func (v *View) begin() tea.Cmd {
 	missing, err := v.missing()
 	if err != nil {
-		return view.Cmd(view.Notice{Text: err.Error(), Bad: true})
+		return view.Cmd(view.Failed(err))
 	}
 	if len(missing) > 0 {
 		return v.askSecret(missing[0])
@@ -364,7 +364,7 @@ func (v *View) begin() tea.Cmd {
 			return func() tea.Msg {
 				id, err := v.carryOut(o, p)
 				if err != nil {
-					return view.Notice{Text: err.Error(), Bad: true}
+					return view.Failed(err)
 				}
 				return begun{id}
 			}
@@ -386,7 +386,7 @@ func (v *View) propose() tea.Cmd {
 	return func() tea.Msg {
 		p, err := v.app.Propose(v.ctx, o, runs.ProposalHolds)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.Notice{Text: fmt.Sprintf("proposal %d holds until %s; it waits in Today for somebody to confirm it", p.ID, p.Until.Local().Format("Monday 15:04"))}
 	}
@@ -412,7 +412,7 @@ func (v *View) askSecret(name string) tea.Cmd {
 		Effect: "It is kept encrypted with the credentials, and given to the scripts that ask for it; it is in no plan and no log.",
 		Answer: func(text string) tea.Cmd {
 			if err := v.app.SetSecrets(v.ctx, map[string]string{name: text}); err != nil {
-				return view.Cmd(view.Notice{Text: err.Error(), Bad: true})
+				return view.Cmd(view.Failed(err))
 			}
 			return v.begin()
 		}}})
@@ -453,7 +453,7 @@ func (v *View) cancel() tea.Cmd {
 	id := v.runID
 	return func() tea.Msg {
 		if err := v.app.Cancel(v.ctx, id); err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.Notice{Text: fmt.Sprintf("run %d is asked to stop", id)}
 	}
@@ -468,7 +468,7 @@ func (v *View) Export() tea.Cmd {
 	return func() tea.Msg {
 		files, err := deployments.ExportPictures(s, by, time.Now(), ".")
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.Notice{Text: "written: " + strings.Join(files, ", ")}
 	}

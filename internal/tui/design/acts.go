@@ -55,7 +55,7 @@ func (v *View) savePreset(name string) tea.Cmd {
 	return func() tea.Msg {
 		file, err := templates.SavePreset(t, name, inputs)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return saved{name, "written: " + file}
 	}
@@ -67,7 +67,7 @@ func (v *View) copyTemplate(name string) tea.Cmd {
 	return func() tea.Msg {
 		dir, err := v.app.CopyTemplate(t, name)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return copied{dir}
 	}
@@ -88,7 +88,7 @@ func (v *View) Export() tea.Cmd {
 	return func() tea.Msg {
 		files, err := deployments.ExportPictures(s, by, time.Now(), ".")
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.Notice{Text: "written: " + strings.Join(files, ", ")}
 	}

@@ -40,7 +40,7 @@ func (v *View) rules() tea.Cmd {
 		defer cancel()
 		all, err := v.app.Rulings(ctx, time.Now())
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.Tell{Note: ruled(all)}
 	}
@@ -125,7 +125,7 @@ func (v *View) turn(r *requests.View, t requests.Turn) tea.Cmd {
 		defer cancel()
 		o, err := v.app.Turning(ctx, id, t)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		act := view.Action{Name: string(t) + " " + name, Effect: turned(o), Do: v.does(func(ctx context.Context) error {
 			_, err := v.app.TurnIt(ctx, id, t)
@@ -194,7 +194,7 @@ func (v *View) does(what func(context.Context) error, said string) func() tea.Cm
 	return func() tea.Cmd {
 		return func() tea.Msg {
 			if err := what(v.ctx); err != nil {
-				return view.Notice{Text: err.Error(), Bad: true}
+				return view.Failed(err)
 			}
 			return tea.BatchMsg{view.Cmd(view.Notice{Text: said}), view.Cmd(acted{})}
 		}

@@ -122,13 +122,13 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.look(true)
 	case looked:
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 		v.take(msg)
 		return v.workOut()
 	case worked:
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 		if r := v.selected(); r != nil && r.ID == msg.of {
 			v.of, v.effect, v.thread, v.have = msg.of, msg.effect, msg.thread, msg.have

@@ -158,7 +158,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case startWave:
 		v.drafting = false
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 		v.draft = msg.draft
 		return v.start(map[string]string{})
@@ -173,7 +173,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case done:
 		v.seen = ""
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 		if msg.show {
 			v.draft, v.at = nil, 0
@@ -209,7 +209,7 @@ func (v *View) gather(msg view.Runs) tea.Cmd {
 
 func (v *View) take(msg gathered) tea.Cmd {
 	if msg.err != nil {
-		return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+		return view.Cmd(view.Failed(msg.err))
 	}
 	first := v.moves == nil && len(msg.moves) > 0 && msg.moves[0].Open()
 	v.moves, v.deployments, v.estate, v.pairs = msg.moves, msg.deployments, msg.estate, msg.pairs

@@ -19,7 +19,7 @@ func (v *View) compile(make func() (deployments.Order, error)) tea.Cmd {
 	return func() tea.Msg {
 		o, err := make()
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		if len(o.Plan.Steps) == 0 {
 			return view.Notice{Text: "it stands as it is wanted: nothing is to be done"}
@@ -116,7 +116,7 @@ func (v *View) shellHere() tea.Cmd {
 	return func() tea.Msg { // how it is reached is looked up anew: a run may have just built it
 		h, err := v.app.FindHost(v.ctx, fmt.Sprintf("%d/%s", id, on))
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.OpenShell{Host: h}
 	}

@@ -157,7 +157,7 @@ func tick() tea.Cmd { return tea.Tick(lookEvery, func(time.Time) tea.Msg { retur
 
 func (v *View) take(msg gathered) tea.Cmd {
 	if msg.err != nil {
-		return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+		return view.Cmd(view.Failed(msg.err))
 	}
 	selected := v.selected()
 	id, tier := int64(0), ""

@@ -94,7 +94,7 @@ func (p *shellPanes) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case shellOpened:
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 		p.open = append(p.open, msg.s)
 		p.at, p.focus = len(p.open)-1, true

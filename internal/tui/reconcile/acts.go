@@ -30,7 +30,7 @@ func (v *View) settle() tea.Cmd {
 		return v.mark()
 	}
 	if v.effectErr != nil {
-		return view.Cmd(view.Notice{Text: v.effectErr.Error(), Bad: true})
+		return view.Cmd(view.Failed(v.effectErr))
 	}
 	if v.effect == nil {
 		return view.Cmd(view.Notice{Text: "what it would do is being worked out"})
@@ -85,7 +85,7 @@ func (v *View) do(s *reconcile.Settling) tea.Cmd {
 
 func (v *View) done(msg settled) tea.Cmd {
 	if msg.err != nil {
-		return tea.Batch(v.compare(), view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true}))
+		return tea.Batch(v.compare(), view.Cmd(view.Failed(msg.err)))
 	}
 	cmds := []tea.Cmd{v.compare(), view.Cmd(view.Notice{Text: msg.text})}
 	switch len(msg.orders) {
@@ -164,7 +164,7 @@ func (v *View) undo() tea.Cmd {
 	return func() tea.Msg {
 		acts, err := v.app.Settlements(v.ctx, 20)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		for _, a := range acts {
 			if a.Undone {

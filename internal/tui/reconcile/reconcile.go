@@ -330,7 +330,7 @@ func (v *View) recall() tea.Cmd {
 	return func() tea.Msg {
 		h, err := v.app.RecordHistory(v.ctx, id)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return recalled{id, h}
 	}

@@ -388,7 +388,7 @@ func (v *View) surveyAs(name string, deep bool) tea.Cmd {
 func (v *View) surveyDone(msg surveyed) tea.Cmd {
 	text := fmt.Sprintf("%s is surveyed: %s; 7 Reconcile says what they are", msg.s.Site, printable.Count(msg.s.Found(), "thing"))
 	if msg.err != nil {
-		return tea.Batch(v.lookUp(), view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true}))
+		return tea.Batch(v.lookUp(), view.Cmd(view.Failed(msg.err)))
 	}
 	if msg.s.State != app.SurveyDone {
 		text = fmt.Sprintf("%s was not surveyed whole; the strip says what failed", msg.s.Site)

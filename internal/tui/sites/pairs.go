@@ -88,7 +88,7 @@ func (v *View) pairActs(name string) []view.Action {
 			return func() tea.Msg {
 				p, err := v.app.MakePair(v.ctx, name, other, start)
 				if err != nil {
-					return view.Notice{Text: err.Error(), Bad: true}
+					return view.Failed(err)
 				}
 				if why := p.Trouble(); why != "" {
 					return view.Notice{Text: "they are paired, and " + why, Bad: true}
@@ -106,7 +106,7 @@ func (v *View) pairActs(name string) []view.Action {
 		out = append(out, view.Action{Name: "try all pairs again", Effect: "asks both sides for the other: reach, clock, what gets through", Do: func() tea.Cmd {
 			return func() tea.Msg {
 				if _, err := v.app.CheckPairs(v.ctx); err != nil {
-					return view.Notice{Text: err.Error(), Bad: true}
+					return view.Failed(err)
 				}
 				return view.Notice{Text: "all pairs were tried"}
 			}

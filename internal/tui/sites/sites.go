@@ -75,7 +75,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case triedPairs:
 		v.trying = false
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 	case lookedUp:
 		v.connections, v.surveys, v.coverage, v.pairs = msg.connections, msg.surveys, msg.coverage, msg.pairs

@@ -29,7 +29,7 @@ func (v *View) lookUp() tea.Cmd {
 		out := lookedUp{surveys: map[string]app.Survey{}, coverage: map[string][]app.Covered{}}
 		var err error
 		if out.connections, err = v.app.Connections(); err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		for _, c := range out.connections {
 			if s, err := v.app.LastSurvey(v.ctx, c.Site); err == nil {
@@ -37,11 +37,11 @@ func (v *View) lookUp() tea.Cmd {
 			}
 		}
 		if out.pairs, err = v.app.Pairs(v.ctx); err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		all, err := v.app.Coverage(v.ctx)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		for _, c := range all {
 			out.coverage[c.Site] = append(out.coverage[c.Site], c)
@@ -84,11 +84,11 @@ func (v *View) test(name string) tea.Cmd {
 	return func() tea.Msg {
 		c, err := v.app.Connection(name)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		t, err := v.app.Test(v.ctx, c)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		text := fmt.Sprintf("%s answers in %d ms; %s may %s", name, t.Took.Milliseconds(), t.Access.Account, strings.Join(t.Access.May, ", "))
 		if len(t.Access.MayNot) > 0 {
@@ -160,7 +160,7 @@ func (v *View) Actions() []view.Action {
 func (v *View) rotate(name string) tea.Cmd {
 	return func() tea.Msg {
 		if err := v.app.Rotate(v.ctx, name, ""); err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return view.Notice{Text: name + " has a new credential"}
 	}
@@ -169,7 +169,7 @@ func (v *View) rotate(name string) tea.Cmd {
 func (v *View) remove(name string) tea.Cmd {
 	return func() tea.Msg {
 		if err := v.app.Disconnect(v.ctx, name); err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		return tea.BatchMsg{view.Cmd(view.SitesChanged{}), v.lookUp(), view.Cmd(view.Notice{Text: name + " is removed"})}
 	}

@@ -119,7 +119,7 @@ func (v *View) openProposal(id int64) tea.Cmd {
 		defer cancel()
 		p, o, err := v.app.Proposed(ctx, id)
 		if err != nil {
-			return view.Notice{Text: err.Error(), Bad: true}
+			return view.Failed(err)
 		}
 		if p.Settles() {
 			text := fmt.Sprintf("andamio confirm %d shows what it would settle, and settles it; andamio withdraw %d takes it back", id, id)

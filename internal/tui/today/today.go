@@ -83,12 +83,12 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.lookAtMoves()
 	case waiting:
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 		v.moves = msg.all
 	case done:
 		if msg.err != nil {
-			return view.Cmd(view.Notice{Text: msg.err.Error(), Bad: true})
+			return view.Cmd(view.Failed(msg.err))
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
 		v.requests, v.deliveries = msg.requests, msg.deliveries

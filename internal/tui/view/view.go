@@ -2,6 +2,8 @@
 package view
 
 import (
+	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -170,10 +172,34 @@ type SitesChanged struct{}
 // Cmd makes a command of a message.
 func Cmd(msg tea.Msg) tea.Cmd { return func() tea.Msg { return msg } }
 
+// Failed says what kept something from being done: each of several causes once, and a wait that was given up in words.
+func Failed(err error) Notice {
+	var said []string
+	for _, cause := range causes(err) {
+		text := strings.ReplaceAll(cause.Error(), context.DeadlineExceeded.Error(), tooLong)
+		if !slices.Contains(said, text) {
+			said = append(said, text)
+		}
+	}
+	return Notice{Text: strings.Join(said, "; "), Bad: true}
+}
+
+// tooLong is said of what had its time: what is on the screen is from before.
+const tooLong = "no answer came in time (is the disk or the network very busy?), so what is shown is from before"
+
+// causes are the errors that were joined, or the error.
+func causes(err error) []error {
+	joined, many := err.(interface{ Unwrap() []error })
+	if !many || strings.Count(err.Error(), "\n") == 0 {
+		return []error{err}
+	}
+	return joined.Unwrap()
+}
+
 // Written says which files a picture was written to, or what kept it from being written.
 func Written(files []string, err error) Notice {
 	if err != nil {
-		return Notice{Text: err.Error(), Bad: true}
+		return Failed(err)
 	}
 	return Notice{Text: "written: " + strings.Join(files, ", ")}
 }
