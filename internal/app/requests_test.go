@@ -258,7 +258,7 @@ func TestWhatBrokeOffIsTakenUp(t *testing.T) {
 		require.NoError(t, err)
 		q, err := a.Quote(ctx, o, nil, "x", false)
 		require.NoError(t, err)
-		_, err = a.Reserve(ctx, request, guard.Owner{Team: "public-map", Person: "ibo", Stage: "trial"}, q.Draft().Plan, time.Now())
+		err = a.Reserve(ctx, request, guard.Owner{Team: "public-map", Person: "ibo", Stage: "trial"}, q.Draft().Plan, time.Now())
 		require.NoError(t, err)
 		if deployment != 0 {
 			require.NoError(t, a.Built(ctx, request, deployment, time.Now()))

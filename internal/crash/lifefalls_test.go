@@ -8,16 +8,12 @@ import (
 	"time"
 
 	"andamio/internal/core/run"
-	"andamio/internal/sandbox"
 )
 
 // fall ends the stand-ins without a word, as a site's own crash does, and has them come back from what they kept.
 func (l *life) fall() error {
 	l.out.Falls++
-	if err := l.box.Close(); err != nil {
-		return err
-	}
-	box, err := sandbox.Start(l.cfg)
+	box, err := l.box.Restart(l.cfg)
 	if err != nil {
 		return fmt.Errorf("the stand-ins do not come back: %w", err)
 	}
@@ -29,8 +25,8 @@ func (l *life) fall() error {
 const mostCalls = 60
 
 // falling has the sites fall in the middle of a run now and then; the function that it returns waits until they are back,
-// and says whether they fell.
-func (l *life) falling() func() (bool, error) {
+// and says whether they fell. Where they do not come back the run is ended.
+func (l *life) falling(end context.CancelFunc) func() (bool, error) {
 	if l.r.IntN(4) > 0 {
 		return func() (bool, error) { return false, nil }
 	}
@@ -49,7 +45,9 @@ func (l *life) falling() func() (bool, error) {
 			case <-look.C:
 			}
 		}
-		fell, err = true, l.fall()
+		if fell, err = true, l.fall(); err != nil {
+			end()
+		}
 	})
 	return func() (bool, error) {
 		close(over)
@@ -63,7 +61,9 @@ func (l *life) falling() func() (bool, error) {
 
 // work carries a run out in this process. One that met the fall of its sites and failed goes on afterwards.
 func (l *life) work(ctx context.Context, id int64) error {
-	back := l.falling()
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	back := l.falling(end)
 	err := l.a.Work(ctx, id)
 	fell, fallErr := back()
 	if fallErr != nil {
@@ -84,8 +84,10 @@ func (l *life) work(ctx context.Context, id int64) error {
 
 // toTheEnd has processes carry a run out, some of which are killed, while its sites may fall.
 func (l *life) toTheEnd(ctx context.Context, id int64) error {
-	back := l.falling()
-	err := l.t.toTheEnd(ctx, l.a, l.r, id, &l.out)
+	falls, end := context.WithCancel(ctx)
+	defer end()
+	back := l.falling(end)
+	err := l.t.toTheEnd(falls, l.a, l.r, id, &l.out)
 	fell, fallErr := back()
 	if err = errors.Join(err, fallErr); err != nil || !fell {
 		return err

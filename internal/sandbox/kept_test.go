@@ -45,11 +45,10 @@ func kept(t *testing.T, oneAddress bool) *falling {
 func (f *falling) fall() {
 	f.t.Helper()
 	was := f.Endpoints
-	require.NoError(f.t, f.Close())
-	var err error
 	f.cfg.Estate = &estate.Estate{} // what is kept goes before it
-	f.Sandbox, err = Start(f.cfg)
+	box, err := f.Restart(f.cfg)
 	require.NoError(f.t, err)
+	f.Sandbox = box
 	require.Equal(f.t, was, f.Endpoints)
 }
 

@@ -7,6 +7,7 @@
 package sandbox
 
 import (
+	"cmp"
 	"context"
 	crypto "crypto/rand"
 	"encoding/hex"
@@ -49,6 +50,9 @@ type Config struct {
 	// Folder is where they keep what they hold, and come back from; "" holds everything in memory. What is kept there goes
 	// before Estate, OneAddress and Zone.
 	Folder string
+
+	// block is had already, by those who come back.
+	block *block
 }
 
 // Endpoint is how a site is reached.
@@ -110,7 +114,7 @@ func Start(cfg Config) (*Sandbox, error) {
 		cfg.Pace = 1
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Sandbox{cancel: cancel, block: &block{}, folder: cfg.Folder, unlock: func() {},
+	s := &Sandbox{cancel: cancel, block: cmp.Or(cfg.block, &block{}), folder: cfg.Folder, unlock: func() {},
 		faults: &faults{rules: cfg.Faults, rand: rand.New(rand.NewPCG(cfg.Seed, 7))}}
 	if err := s.start(ctx, cfg); err != nil {
 		return nil, errors.Join(err, s.Close())
@@ -126,8 +130,10 @@ func (s *Sandbox) start(ctx context.Context, cfg Config) error {
 	if err != nil {
 		return err
 	}
-	if s.block, err = claim(cfg.OneAddress, k.Octet); err != nil {
-		return err
+	if cfg.block == nil {
+		if s.block, err = claim(cfg.OneAddress, k.Octet); err != nil {
+			return err
+		}
 	}
 	s.OneAddress = s.block.octet == 0
 	for i, site := range cfg.Estate.Sites {
@@ -303,6 +309,23 @@ func (s *Sandbox) Holds() []Held {
 
 // Close stops everything.
 func (s *Sandbox) Close() error {
+	err := s.end()
+	s.block.release()
+	return err
+}
+
+// Restart ends the stand-ins without a word, as a site's own crash does, and has them come back from what they kept in their folder, at the
+// addresses that they had, which nobody else is given in between. Those that it returns are to be closed.
+func (s *Sandbox) Restart(cfg Config) (*Sandbox, error) {
+	if err := s.end(); err != nil {
+		return nil, err
+	}
+	cfg.block, s.block = s.block, &block{}
+	return Start(cfg)
+}
+
+// end ends the stand-ins, but for their addresses.
+func (s *Sandbox) end() error {
 	s.cancel()
 	if s.Names != nil {
 		s.Names.Close()
@@ -319,7 +342,6 @@ func (s *Sandbox) Close() error {
 	for _, c := range s.clouds() {
 		errs = append(errs, c.close())
 	}
-	s.block.release()
 	s.unlock()
 	return errors.Join(errs...)
 }

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -69,8 +70,32 @@ func settle(f *frame, cmd tea.Cmd, depth int) {
 		}
 		_, next := f.Update(m)
 		settle(f, next, depth-1)
-	case <-time.After(120 * time.Millisecond): // a timer, or a watcher that waits
+	case <-time.After(120 * time.Millisecond): // a timer, a watcher that waits, or what takes long
+		late.Lock()
+		late.of[f] = append(late.of[f], got)
+		late.Unlock()
 	}
+}
+
+// late is what commands have not answered yet, by frame.
+var late = struct {
+	sync.Mutex
+	of map[*frame][]chan tea.Msg
+}{of: map[*frame][]chan tea.Msg{}}
+
+// arrived waits until the screen shows what is worked out beside it.
+func arrived(t *testing.T, f *frame, what string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		late.Lock()
+		waiting := late.of[f]
+		delete(late.of, f)
+		late.Unlock()
+		for _, got := range waiting {
+			settle(f, func() tea.Msg { return <-got }, 6)
+		}
+		return strings.Contains(text(f), what)
+	}, 2*time.Minute, time.Millisecond, what)
 }
 
 func keys(names ...string) []tea.Msg {
@@ -125,6 +150,7 @@ func TestScreensAreAsRecorded(t *testing.T) {
 	}{{"wide", 160, 47}, {"small", 80, 24}} {
 		f, _ := framed(t, size.w, size.h)
 		send(f, view.OpenDraft{Draft: draftOf(t, "drill")}, view.Goto{Digit: "4"})
+		arrived(t, f, "about 1m12s") // rehearsed, not only added up
 		send(f, keys("/", "r", "e", "a", "d", "i", "n", "g", "s", "-", "h", "enter")...)
 		recorded(t, "plan-"+size.name, text(f))
 		send(f, keys("w")...)

@@ -9,6 +9,7 @@ import (
 	"math"
 	"regexp"
 	"slices"
+	"strings"
 
 	"go.yaml.in/yaml/v4"
 )
@@ -38,6 +39,9 @@ func Decode(data []byte, v any) error {
 	dec.DisallowUnknownFields()
 	return dec.Decode(v)
 }
+
+// Day is a day that [Decode] read (RFC 3339, full-date), whether it was written with quotes or without, which YAML takes for its midnight.
+func Day(text string) string { return strings.TrimSuffix(text, "T00:00:00Z") }
 
 // Write renders the estate as JSON.
 func (e *Estate) Write() ([]byte, error) {

@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"andamio/internal/core/estate"
 )
@@ -23,8 +24,11 @@ type Directory struct {
 	People  map[string]Person `json:"people"`
 	Teams   map[string]Team   `json:"teams,omitempty"`
 	// Roles are rights under a name, beside those of [Roles] and before them.
-	Roles  map[string][]Right `json:"roles,omitempty"`
-	Grants []Grant            `json:"grants"`
+	Roles    map[string][]Right `json:"roles,omitempty"`
+	Grants   []Grant            `json:"grants"`
+	Deputies []Deputy           `json:"deputies,omitempty"`
+
+	at time.Time
 }
 
 // Person is somebody, and how they are known.
@@ -127,6 +131,10 @@ func ReadDirectory(data []byte) (*Directory, error) {
 	if d.Version != Version {
 		return nil, fmt.Errorf("version: %q is not read; Andamio reads %q", d.Version, Version)
 	}
+	for i := range d.Deputies {
+		x := &d.Deputies[i]
+		x.From, x.Until = estate.Day(x.From), estate.Day(x.Until)
+	}
 	return &d, d.Check()
 }
 
@@ -148,6 +156,9 @@ func (d *Directory) Check() error {
 	}
 	for i := range d.Grants {
 		d.checkGrant(wrong, i)
+	}
+	for i := range d.Deputies {
+		d.checkDeputy(wrong, i)
 	}
 	if errs == nil && d.Keepers() == nil {
 		wrong("grants", "nobody may keep the workspace: somebody needs the right %q, such as the role engineer, without bounds", Keep)

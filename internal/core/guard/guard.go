@@ -113,6 +113,7 @@ const (
 	ResendEvent  Act = "resend-event"
 	AskFor       Act = "ask-for"
 	SayOf        Act = "say-of-request"
+	Reanswer     Act = "reanswer-request"
 	TakeBack     Act = "withdraw-request"
 	TurnOwn      Act = "turn-own"
 	AcceptPrice  Act = "accept-price"
@@ -175,6 +176,7 @@ var Acts = []Row{
 	{ResendEvent, Keep, "had told again"},
 	{AskFor, Ask, "asked for"},
 	{SayOf, Ask, "said something of"},
+	{Reanswer, Ask, "gave other answers to"},
 	{TakeBack, Ask, "withdrew"},
 	{TurnOwn, Ask, "stopped, started or gave back"},
 	{AcceptPrice, Ask, "accepted the price of"},

@@ -17,6 +17,17 @@ type Answer struct {
 // May says whether a person has a right to something, and why: by which grant, or what is missing. The answer names no team but the
 // person's own to whom may not read.
 func (d *Directory) May(person string, r Right, on Thing) Answer {
+	a := d.may(person, r, on)
+	if a.Yes || r != Approve {
+		return a
+	}
+	if instead, yes := d.mayFor(person, on); yes {
+		return instead
+	}
+	return a
+}
+
+func (d *Directory) may(person string, r Right, on Thing) Answer {
 	if _, known := d.People[person]; !known {
 		return Answer{Why: "it is not known who that is: nobody of that name is in the directory of teams"}
 	}
@@ -51,6 +62,10 @@ func (d *Directory) Unbounded(person string, r Right) bool {
 
 // Has reports that a person has a right to anything at all.
 func (d *Directory) Has(person string, r Right) bool {
+	return r == Approve && slices.ContainsFunc(d.InPlaceOf(person), func(who string) bool { return d.has(who, r) }) || d.has(person, r)
+}
+
+func (d *Directory) has(person string, r Right) bool {
 	return slices.ContainsFunc(d.Grants, func(g Grant) bool { return d.Is(person, g.To) && slices.Contains(d.rightsOf(g.Role), r) })
 }
 
@@ -61,6 +76,9 @@ func (d *Directory) RolesOf(person string) []string {
 		if g := &d.Grants[i]; d.Is(person, g.To) {
 			out = append(out, g.Role+bound(&g.Scope))
 		}
+	}
+	for _, who := range d.InPlaceOf(person) {
+		out = append(out, "approves in the place of "+who)
 	}
 	return out
 }

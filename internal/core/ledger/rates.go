@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"regexp"
-	"strings"
 	"time"
 
 	"andamio/internal/core/estate"
@@ -60,7 +59,7 @@ func ReadRates(data []byte) (*Rates, error) {
 	for i := range r.Rates {
 		x := &r.Rates[i]
 		var err error
-		x.From = strings.TrimSuffix(x.From, "T00:00:00Z") // a day without quotes, as YAML reads it
+		x.From = estate.Day(x.From)
 		if x.at, err = time.Parse(time.DateOnly, x.From); err != nil {
 			errs = append(errs, fmt.Errorf("rates[%d].from: %q is no day, such as 2026-01-31", i, x.From))
 		}

@@ -65,14 +65,24 @@ func larger(a, b []quota.Part) []quota.Part {
 	return out
 }
 
-// Reserve takes what a plan would need for somebody's request, before anything is built. *[quota.Overrun] says what there is not enough of.
-func (svc *Service) Reserve(ctx context.Context, request int64, of guard.Owner, p *plan.Plan, now time.Time) (int64, error) {
+// Reserve takes what a plan would need for somebody's request, before anything is built, in the place of what is held for it.
+// *[quota.Overrun] says what there is not enough of; what was held is held then.
+func (svc *Service) Reserve(ctx context.Context, request int64, of guard.Owner, p *plan.Plan, now time.Time) error {
 	h := store.Hold{Request: request, Owner: of, Parts: PartsOf(p), State: quota.Held, At: now}
 	takes, err := svc.takes(&h, now)
 	if err != nil {
-		return 0, err
+		return err
 	}
-	return svc.store.HoldQuota(ctx, h, takes)
+	held, err := svc.store.HoldOf(ctx, request, 0)
+	switch {
+	case err != nil:
+		return err
+	case held != nil:
+		h.ID = held.ID
+		return svc.store.ChangeHold(ctx, h, takes, false)
+	}
+	_, err = svc.store.HoldQuota(ctx, h, takes)
+	return err
 }
 
 // takes are what a hold that is new takes.

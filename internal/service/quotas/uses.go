@@ -140,14 +140,19 @@ func (svc *Service) retakeAll(ctx context.Context, now time.Time) error {
 
 // Left is how much is left of every quota that a plan of somebody would be taken from.
 func (svc *Service) Left(ctx context.Context, of guard.Owner, p *plan.Plan, now time.Time) ([]quota.Use, error) {
-	h := store.Hold{Owner: of, Parts: PartsOf(p)}
-	takes, err := svc.takes(&h, now)
+	left, _, err := svc.left(ctx, of, p, now)
+	return left, err
+}
+
+// left is how much is left of every quota that a plan would be taken from, and what would be taken of each.
+func (svc *Service) left(ctx context.Context, of guard.Owner, p *plan.Plan, now time.Time) ([]quota.Use, []quota.Take, error) {
+	takes, err := svc.takes(&store.Hold{Owner: of, Parts: PartsOf(p)}, now)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	taken, err := svc.store.Takes(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	all := quota.Uses(taken, now)
 	var out []quota.Use
@@ -160,25 +165,42 @@ func (svc *Service) Left(ctx context.Context, of guard.Owner, p *plan.Plan, now 
 		}
 		out = append(out, u)
 	}
-	return out, nil
+	return out, takes, nil
 }
 
-// LeftAfter is how much is left of every quota once a plan of somebody is taken from it, and which one does not have that much.
-func (svc *Service) LeftAfter(ctx context.Context, of guard.Owner, p *plan.Plan, now time.Time) (left []quota.Use, over string, err error) {
-	if left, err = svc.Left(ctx, of, p, now); err != nil {
+// LeftAfter is how much is left of every quota once a plan of somebody is taken from it, in the place of what is held for a request, and
+// which one does not have that much. A request of 0 is none.
+func (svc *Service) LeftAfter(ctx context.Context, request int64, of guard.Owner, p *plan.Plan, now time.Time) (left []quota.Use, over string, err error) {
+	left, takes, err := svc.left(ctx, of, p, now)
+	if err != nil {
 		return nil, "", err
 	}
-	takes, err := svc.takes(&store.Hold{Owner: of, Parts: PartsOf(p)}, now)
+	had, err := svc.heldOf(ctx, request)
 	if err != nil {
 		return nil, "", err
 	}
 	for i, t := range takes {
+		if k := slices.IndexFunc(had, same(t)); k >= 0 {
+			left[i].Held -= had[k].Amount
+		}
 		if left[i].Free() < t.Amount && over == "" {
 			over = (&quota.Overrun{Take: t, Taken: left[i].Most - left[i].Free()}).Error()
 		}
 		left[i].Held += t.Amount
 	}
 	return left, over, nil
+}
+
+// heldOf is what is held for a request of which nothing is built.
+func (svc *Service) heldOf(ctx context.Context, request int64) ([]quota.Take, error) {
+	if request == 0 {
+		return nil, nil
+	}
+	h, err := svc.store.HoldOf(ctx, request, 0)
+	if err != nil || h == nil {
+		return nil, err
+	}
+	return svc.store.TakesOf(ctx, h.ID)
 }
 
 // concern leaves the accounts that somebody is to see: all for whoever may read, else those that something of theirs would be taken from.

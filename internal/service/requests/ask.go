@@ -31,6 +31,8 @@ type Asked struct {
 	Name string `json:"name,omitempty"`
 	// Why is for whoever decides.
 	Why string `json:"why,omitempty"`
+	// Instead is the request whose answers these would be in the place of; 0 for a request of its own.
+	Instead int64 `json:"instead,omitempty"`
 }
 
 // The states that a request can be changed in.
@@ -87,20 +89,8 @@ const mostAtOnce = 50
 
 // drafted is a request before it is kept, with its price and place as they are now.
 func (svc *Service) drafted(ctx context.Context, a Asked) (Request, error) {
-	o, err := svc.offers.Offer(ctx, a.Offer, 0)
+	r, o, err := svc.begun(ctx, a)
 	if err != nil {
-		return Request{}, err
-	}
-	if o.State != store.OfferPublished {
-		return Request{}, fault.Conflictf("%s is %s: nobody asks for it any more", o.Name, o.State)
-	}
-	team, err := svc.teamFor(a.Team)
-	if err != nil {
-		return Request{}, err
-	}
-	r := Request{Offer: o.Name, Person: svc.me(), Owner: guard.Owner{Team: team, Person: svc.me(), Service: o.Service, Stage: o.Stage}, State: store.RequestWaiting}
-	r.Number, r.Title, r.Answers, r.Why = o.Number, o.Title, a.Answers, strings.TrimSpace(a.Why)
-	if r.Name, err = svc.freeName(ctx, &o, team, a.Name); err != nil {
 		return Request{}, err
 	}
 	q, err := svc.offers.Quote(ctx, o, a.Answers, r.Name, false)
@@ -108,6 +98,25 @@ func (svc *Service) drafted(ctx context.Context, a Asked) (Request, error) {
 		return Request{}, err
 	}
 	return r, agreed(&r, q)
+}
+
+// begun is a request before its price and place are known, and what it is of.
+func (svc *Service) begun(ctx context.Context, a Asked) (Request, offers.Offer, error) {
+	o, err := svc.offers.Offer(ctx, a.Offer, 0)
+	if err != nil {
+		return Request{}, o, err
+	}
+	if o.State != store.OfferPublished {
+		return Request{}, o, fault.Conflictf("%s is %s: nobody asks for it any more", o.Name, o.State)
+	}
+	team, err := svc.teamFor(a.Team)
+	if err != nil {
+		return Request{}, o, err
+	}
+	r := Request{Offer: o.Name, Person: svc.me(), Owner: guard.Owner{Team: team, Person: svc.me(), Service: o.Service, Stage: o.Stage}, State: store.RequestWaiting}
+	r.Number, r.Title, r.Answers, r.Why = o.Number, o.Title, a.Answers, strings.TrimSpace(a.Why)
+	r.Name, err = svc.freeName(ctx, &o, team, a.Name)
+	return r, o, err
 }
 
 // agreed takes a quote for what is agreed; what cannot be had is an error.
@@ -250,10 +259,7 @@ func (svc *Service) check(ctx context.Context, r Request) (Request, error) {
 	if q.Cannot != "" {
 		return svc.refuse(ctx, r, byRule("capacity", StageRefused, "It cannot be had: "+q.Cannot))
 	}
-	held, err := svc.store.HoldOf(ctx, r.ID, 0)
-	if err == nil && held == nil {
-		_, err = svc.quotas.Reserve(ctx, r.ID, r.Owner, q.Draft().Plan, time.Now())
-	}
+	err = svc.quotas.Reserve(ctx, r.ID, r.Owner, q.Draft().Plan, time.Now())
 	var over *quota.Overrun
 	if errors.As(err, &over) {
 		refused, err := svc.refuse(ctx, r, byRule("quota "+over.Account, StageRefused, over.Error()))
@@ -364,17 +370,12 @@ type Foreseen struct {
 // Foresee says what would become of what somebody asks for, without asking for it: its price and place, what is left of quotas then, and who
 // or which rule decides.
 func (svc *Service) Foresee(ctx context.Context, a Asked) (*Foreseen, error) {
-	o, err := svc.offers.Offer(ctx, a.Offer, 0)
-	if err != nil {
-		return nil, err
+	of := svc.begun
+	if a.Instead != 0 {
+		of = svc.otherwise
 	}
-	team, err := svc.teamFor(a.Team)
+	r, o, err := of(ctx, a)
 	if err != nil {
-		return nil, err
-	}
-	r := Request{Offer: o.Name, Person: svc.me(), Owner: guard.Owner{Team: team, Person: svc.me(), Service: o.Service, Stage: o.Stage}}
-	r.Number, r.Title, r.Answers = o.Number, o.Title, a.Answers
-	if r.Name, err = svc.freeName(ctx, &o, team, a.Name); err != nil {
 		return nil, err
 	}
 	out := &Foreseen{Name: r.Name}
@@ -384,7 +385,7 @@ func (svc *Service) Foresee(ctx context.Context, a Asked) (*Foreseen, error) {
 	if err := agreed(&r, out.Quote); err != nil {
 		return nil, err
 	}
-	if out.Left, out.Over, err = svc.quotas.LeftAfter(ctx, r.Owner, out.Quote.Draft().Plan, time.Now()); err != nil {
+	if out.Left, out.Over, err = svc.quotas.LeftAfter(ctx, r.ID, r.Owner, out.Quote.Draft().Plan, time.Now()); err != nil {
 		return nil, err
 	}
 	rules, err := svc.workspace.Approvals()

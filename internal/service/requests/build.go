@@ -116,12 +116,26 @@ func (svc *Service) Mend(ctx context.Context, now time.Time) error {
 		}
 	}
 	for _, r := range slices.Backward(stuck) { // who asked first comes first
-		if r.State != store.RequestWaiting && r.State != store.RequestApproved {
-			continue
-		}
-		if _, err := svc.proceed(ctx, r); err != nil {
+		if err := svc.takeUp(ctx, r); err != nil {
 			svc.log.Warn("a request is not taken up", "request", r.ID, "err", err)
 		}
+	}
+	return nil
+}
+
+// takeUp goes on with a request that broke off. One that waits for somebody holds what it needs: what was held for answers that were never kept
+// is held after it was changed last.
+func (svc *Service) takeUp(ctx context.Context, r Request) error {
+	switch {
+	case r.State == store.RequestApproved, r.State == store.RequestWaiting && r.Decision.Then == "":
+		_, err := svc.proceed(ctx, r)
+		return err
+	case r.State == store.RequestWaiting, r.State == store.RequestPriced:
+		held, err := svc.store.HoldOf(ctx, r.ID, 0)
+		if err != nil || held == nil || !held.At.After(r.Changed) {
+			return err
+		}
+		return svc.holdAnew(ctx, r.ID)
 	}
 	return nil
 }

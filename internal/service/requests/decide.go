@@ -57,7 +57,7 @@ func (svc *Service) mayDecide(r *Request, now time.Time) error {
 	if r.Decision.Wait > 0 && now.Sub(r.Asked) >= r.Decision.Wait {
 		asked = append(asked, r.Decision.Next...)
 	}
-	if slices.ContainsFunc(asked, func(who string) bool { return d.Is(svc.me(), who) }) {
+	if d.Asked(svc.me(), r.Person, asked) {
 		return nil
 	}
 	return fault.As(fault.NotAllowed, fmt.Errorf("the rule %s asks %s", r.Decision.Rule, strings.Join(asked, ", ")))

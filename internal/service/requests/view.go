@@ -173,12 +173,12 @@ func (svc *Service) await(v *View) {
 		d := v.Decision
 		v.Waits = "to be checked"
 		if d.Then == decide.Ask {
-			v.Waits = who(d.Ask, "somebody who may approve")
+			v.Waits = svc.asked(d.Ask, "somebody who may approve")
 			if d.Need > 1 {
 				v.Waits += fmt.Sprintf(", %d of %d have said yes", len(v.Yes), d.Need)
 			}
 			if d.Wait > 0 && time.Since(v.Asked) >= d.Wait {
-				v.Waits += "; asked too: " + who(d.Next, "")
+				v.Waits += "; asked too: " + svc.asked(d.Next, "")
 			}
 		}
 		v.Mine = svc.mayDecide(&v.Request, time.Now()) == nil && svc.may(guard.DecideOn, thing(&v.Request))
@@ -189,6 +189,21 @@ func (svc *Service) await(v *View) {
 func (svc *Service) may(act guard.Act, on guard.Thing) bool {
 	d, err := svc.workspace.Directory()
 	return err == nil && guard.Allow(d, svc.desk.Actor, act, on) == nil
+}
+
+// asked names who is asked, with those who decide in their place.
+func (svc *Service) asked(names []string, otherwise string) string {
+	d, err := svc.workspace.Directory()
+	if err != nil || d == nil {
+		return who(names, otherwise)
+	}
+	with := slices.Clone(names)
+	for i, name := range with {
+		if deputies := d.DeputiesOf(name); deputies != nil {
+			with[i] += " (in their place " + who(deputies, "") + ")"
+		}
+	}
+	return who(with, otherwise)
 }
 
 func who(names []string, otherwise string) string {

@@ -36,7 +36,7 @@ func (w *Workspace) Directory() (*guard.Directory, error) {
 	w.teams.mu.Lock()
 	defer w.teams.mu.Unlock()
 	if t := &w.teams; t.read != nil && t.changed.Equal(info.ModTime()) && t.size == info.Size() {
-		return t.read, nil
+		return t.read.On(time.Now()), nil
 	}
 	data, err := os.ReadFile(w.Path(FileTeams))
 	if err != nil {
@@ -47,7 +47,7 @@ func (w *Workspace) Directory() (*guard.Directory, error) {
 		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileTeams), err))
 	}
 	w.teams.changed, w.teams.size, w.teams.read = info.ModTime(), info.Size(), d
-	return d, nil
+	return d.On(time.Now()), nil
 }
 
 // SetDirectory keeps a directory, as the text that it was read from.

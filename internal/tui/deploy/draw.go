@@ -101,16 +101,20 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 			state = " proposed by " + v.proposal.By.Name
 		}
 		x = c.Text(x, r.Y, part.In(part.Steel), c.Look.Mark(run.Planned)+state) + 3
-		x = c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%s   about %s", v.extent(), v.expected())) + 2
-		x = c.Cut(x, r.Y, r.W-x, part.In(part.Dim), v.band()) + 3
-		c.Cut(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%.3f %s/h", p.CostPerHour, p.Currency))
+		x = c.Whole(x, r.Y, r.W-x, part.In(part.Text), v.extent(r.W < wideTitle)+"   ")
+		x = c.Whole(x, r.Y, r.W-x, part.In(part.Text), "about "+v.expected()) + 2
+		x = c.Whole(x, r.Y, r.W-x, part.In(part.Dim), v.band()) + 3
+		c.Whole(x, r.Y, r.W-x, part.In(part.Text), fmt.Sprintf("%.3f %s/h", p.CostPerHour, p.Currency))
 		return
 	}
 	what := fmt.Sprintf("run %d", v.runID)
 	if p.Purpose != "" {
 		what += " · " + p.Purpose
 	}
-	x = c.Cut(x, r.Y, 44, part.In(part.Dim), words(p.Preset, what)) + 3
+	if r.W >= wideTitle {
+		what = words(p.Preset, what)
+	}
+	x = c.Cut(x, r.Y, 44, part.In(part.Dim), what) + 3
 	status := s.Status
 	word := string(status)
 	if status == run.Standing && s.Retiring() {
@@ -122,9 +126,9 @@ func (v *View) drawTitle(c *part.Canvas, r part.Rect) {
 	x = c.Text(x, r.Y, part.In(part.InkOf(status)), c.Look.Mark(status)+" "+word) + 3
 	x = c.Text(x, r.Y, part.In(part.Text), fmt.Sprintf("%d of %d steps", s.Done, len(s.Steps))) + 3
 	x = c.Cut(x, r.Y, r.W-x, part.In(part.Text), v.timeText()) + 2
-	x = c.Cut(x, r.Y, r.W-x, part.In(part.Dim), v.band())
+	x = c.Whole(x, r.Y, r.W-x, part.In(part.Dim), v.band())
 	if others := v.others(); others != "" {
-		c.Cut(x+2, r.Y, r.W-x-2, part.In(part.Sky), others)
+		c.Whole(x+2, r.Y, r.W-x-2, part.In(part.Sky), others)
 	}
 }
 
@@ -142,11 +146,17 @@ func (v *View) others() string {
 	return fmt.Sprintf("and %d more under way [ ]", n)
 }
 
+// wideTitle is from which width on the title has all that there is to say, of which when it is done is the last.
+const wideTitle = 100
+
 // extent is how much an order does.
-func (v *View) extent() string {
+func (v *View) extent(narrow bool) string {
 	p := v.order.Plan
 	if p.Purpose != "" {
 		return fmt.Sprintf("%s: %s", printable.Count(len(p.Steps), "step"), counted(p))
+	}
+	if narrow {
+		return printable.Count(len(p.Steps), "step")
 	}
 	return fmt.Sprintf("%s on %s", printable.Count(len(p.Steps), "step"), printable.Count(len(p.Resources), "resource"))
 }
@@ -249,6 +259,9 @@ func (v *View) drawTimeline(c *part.Canvas, r part.Rect) {
 		legend = legend[:len(legend)-1]
 	}
 	for _, l := range legend {
+		if x+2+part.Width(l.text) > r.X+r.W {
+			break
+		}
 		g := c.Look.Glyphs.Bar
 		if l.ink == part.Dim {
 			g = c.Look.Glyphs.Forecast

@@ -102,6 +102,14 @@ func (c *Canvas) Cut(x, y, w int, s Style, text string) int {
 	return c.Text(x, y, s, Shorten(text, w))
 }
 
+// Whole draws text if all of it fits into w columns, and nothing else: half a number is a wrong one.
+func (c *Canvas) Whole(x, y, w int, s Style, text string) int {
+	if Width(text) > w {
+		return x
+	}
+	return c.Text(x, y, s, text)
+}
+
 // Right draws text that ends before column x.
 func (c *Canvas) Right(x, y int, s Style, text string) {
 	c.Text(x-ansi.StringWidth(text), y, s, text)
