@@ -3,7 +3,8 @@ package examples
 
 import "embed"
 
-// Files holds the folders of the scenario, flood-watch, and of a workload that is moved about, level-log.
+// Files holds the folders of the scenario, flood-watch, of a workload that is moved about, level-log, and of what is
+// offered there, offers.
 //
-//go:embed flood-watch level-log
+//go:embed flood-watch level-log offers
 var Files embed.FS

@@ -87,15 +87,16 @@ var layers = []struct {
 	{"andamio/internal/letter", nil},
 	{"andamio/internal/service/hooks", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/letter", "andamio/internal/web"}},
 	{"andamio/internal/service/quotas", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store"}},
-	{"andamio/internal/service/offers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/templates", "andamio/internal/source", "andamio/internal/store"}},
+	{"andamio/internal/scenario", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/requests", "andamio/internal/durable", "andamio/examples"}},
+	{"andamio/internal/service/offers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/templates", "andamio/internal/source", "andamio/internal/store", "andamio/internal/durable"}},
 	{"andamio/internal/service/reconcile", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/site", "andamio/internal/store", "andamio/internal/draw"}},
 	{"andamio/internal/app", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/source", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web", "andamio/internal/remote",
 		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/examples"}},
 	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/tui"}},
 	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app"}},
 	{"andamio/internal/portal", []string{"andamio/internal/core/guard", "andamio/internal/app", "andamio/internal/tui"}},
-	{"andamio/internal/cli", []string{"andamio/internal/portal", "andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/sandbox", "andamio/internal/tui"}},
-	{"andamio/cmd/andamio", []string{"andamio/internal/cli"}},
+	{"andamio/internal/cli", []string{"andamio/internal/scenario", "andamio/internal/portal", "andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/sandbox", "andamio/internal/tui"}},
+	{"andamio/cmd/andamio", []string{"andamio/internal/scenario", "andamio/internal/cli"}},
 }
 
 // tests are packages that are of use to tests alone, with layers of their own.

@@ -54,7 +54,7 @@ var methods = map[string]any{
 	"Directory": reads, "SetDirectory": guard.SetTeams, "May": reads, "Give": guard.GiveAway,
 	"Offers": reads, "Offer": reads, "Publish": guard.MakeOffer, "WithdrawOffer": guard.MakeOffer, "CheckOffer": worksOut, "Quote": worksOut,
 	"Quotas": reads, "Uses": reads, "SetQuotas": guard.SetQuotas, "Reserve": within, "Before": within, "Given": within, "After": within, "GiveBack": within, "Built": within,
-	"Left": reads, "LeftAfter": reads, "Foresee": worksOut, "MayRead": reads, "PortalKey": itself, "Entered": guard.EnterPortal, "Version": within, "At": within, "Mend": within, "AskFor": guard.AskFor, "Answer": guard.DecideOn, "AcceptPrice": guard.AcceptPrice, "TakeBack": guard.TakeBack, "Reanswer": guard.Reanswer, "Again": reads, "Saved": reads, "SayOf": guard.SayOf,
+	"Left": reads, "LeftAfter": reads, "Foresee": worksOut, "MayRead": reads, "PortalKey": itself, "Entered": guard.EnterPortal, "Version": within, "At": within, "Mend": within, "AskFor": guard.AskFor, "Answer": guard.DecideOn, "AcceptPrice": guard.AcceptPrice, "TakeBack": guard.TakeBack, "Reanswer": guard.Reanswer, "Again": reads, "OfferThis": guard.MakeOffer, "OfferFile": reads, "Saved": reads, "SayOf": guard.SayOf,
 	"Rulings": reads, "Have": reads, "Turning": worksOut, "TurnIt": guard.TurnOwn, "Hooks": reads, "SetHooks": guard.SetHooks, "Deliveries": reads, "Resend": guard.ResendEvent, "CostOf": within, "Gather": within, "Deliver": within, "MayBegin": within,
 	"Account": reads, "Savings": worksOut, "ExportAccount": reads, "DrawAccount": reads, "Rates": reads, "SetRates": guard.SetRates, "RefreshPrices": guard.SurveySite,
 	"Requests": reads, "Request": reads, "Thread": reads, "EffectOf": worksOut, "Approvals": reads, "SetApprovals": guard.SetApprovals,

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,6 +17,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/scenario"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
@@ -134,7 +136,7 @@ const demoDrift = 2 * time.Minute
 
 func (s *shared) demo() *cobra.Command {
 	var o sandboxOptions
-	var headless, stop, anew bool
+	var headless, stop, anew, alone bool
 	var preset string
 	cmd := &cobra.Command{
 		Use:   "demo",
@@ -142,8 +144,8 @@ func (s *shared) demo() *cobra.Command {
 		Long: `Starts stand-ins for five sites on loopback, loads the scenario Ribera Flood Watch and opens the screens. The demo has a
 workspace of its own; its stand-ins go on for half an hour after they were last used, or until andamio demo --stop, and
 come back as they were when the demo is started again, whatever ended them. --anew begins a new one: the one before is
-given another name, and nothing of it is lost. With --headless the whole scenario runs without a screen and a report is
-printed.`,
+given another name, and nothing of it is lost. Whoever starts it is its engineer; others of the scenario ask for services
+meanwhile, unless --alone. With --headless the whole scenario runs without a screen and a report is printed.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if headless {
@@ -170,7 +172,12 @@ printed.`,
 				return fmt.Errorf("%w. andamio demo --anew begins a new demo and keeps the one before", err)
 			}
 			options := screenOptions(cmd)
-			options.demo = true
+			options.demo, options.alone = true, alone
+			if !alone {
+				if err := s.prepare(cmd.Context()); err != nil {
+					return err
+				}
+			}
 			return s.screens(cmd.Context(), options)
 		},
 	}
@@ -178,9 +185,32 @@ printed.`,
 	cmd.Flags().BoolVar(&headless, "headless", false, "run the scenario without a screen and print a report")
 	cmd.Flags().BoolVar(&stop, "stop", false, "end the demo's stand-ins, which keep what they hold")
 	cmd.Flags().BoolVar(&anew, "anew", false, "begin a new demo; the one before is given another name")
+	cmd.Flags().BoolVar(&alone, "alone", false, "begin without the scenario's people, who ask for services")
 	oneOf(cmd.Flags(), &preset, "preset", "drill", "preset of the scenario for --headless: drill or storm-season", "drill", "storm-season")
 	addScreenFlags(cmd)
 	return cmd
+}
+
+// prepare writes who is at the scenario, and who of them is at the keyboard.
+func (s *shared) prepare(ctx context.Context) error {
+	a, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	_, err = scenario.Prepare(ctx, a)
+	return err
+}
+
+// people has the scenario's people ask for what they need, beside the screens.
+func (s *shared) people(ctx context.Context, a *app.App) {
+	err := scenario.Offers(ctx, a, filepath.Join(s.workspace, "offers"))
+	if err == nil {
+		err = scenario.Requests(ctx, a)
+	}
+	if err != nil && ctx.Err() == nil {
+		a.Log.Warn("the people of the demo have not asked for everything", "err", err)
+	}
 }
 
 func (s *shared) demoWorkspace() (err error) {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"strconv"
 	"strings"
@@ -16,6 +17,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/decide"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/offer"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/service/requests"
@@ -30,7 +32,7 @@ docs/requests.md). Each sees their own and their team's; whoever decides, what t
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error { return s.listRequests(ctx, a) }),
 	}
-	cmd.AddCommand(s.requestAsk(), s.requestShow(), s.requestSay(),
+	cmd.AddCommand(s.requestAsk(), s.requestAgain(), s.requestChange(), s.requestShow(), s.requestSay(),
 		s.requestAct("withdraw", "Withdraw a request of which nothing was built", func(ctx context.Context, a *app.App, id int64, words string) (requests.Request, error) {
 			return a.TakeBack(ctx, id, words)
 		}),
@@ -135,10 +137,94 @@ func ago(now, at time.Time) string {
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
+// asking are the options of whoever asks.
+type asking struct {
+	answers   []string
+	why       string
+	yes, wait bool
+}
+
+func (o *asking) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringArrayVarP(&o.answers, "answer", "a", nil, "an answer, INPUT=VALUE; what is not answered is as usual, and INPUT= is not answered")
+	f.StringVar(&o.why, "why", "", "words for whoever decides")
+	f.BoolVar(&o.yes, "yes", false, "ask without showing it first")
+	f.BoolVar(&o.wait, "wait", false, "wait until it serves, has failed or is refused")
+}
+
+// over are answers with others in their place; an empty one is none.
+func (o *asking) over(answers offer.Answers) (offer.Answers, error) {
+	given, err := answersOf(o.answers)
+	if err != nil {
+		return nil, err
+	}
+	out := maps.Clone(answers)
+	if out == nil {
+		out = offer.Answers{}
+	}
+	for input, value := range given {
+		if out[input] = value; value == "" {
+			delete(out, input)
+		}
+	}
+	return out, nil
+}
+
+func (s *shared) requestAgain() *cobra.Command {
+	var o asking
+	cmd := &cobra.Command{
+		Use:   "again REQUEST",
+		Short: "Ask once more for what a request asked for, with its answers and others",
+		Args:  cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := requestID(args[0])
+			if err != nil {
+				return err
+			}
+			asked, err := a.Again(ctx, id)
+			if err != nil {
+				return err
+			}
+			asked.Why = o.why
+			if asked.Answers, err = o.over(asked.Answers); err != nil {
+				return err
+			}
+			return s.ask(ctx, a, asked, &o)
+		}),
+	}
+	o.flags(cmd)
+	return cmd
+}
+
+func (s *shared) requestChange() *cobra.Command {
+	var o asking
+	cmd := &cobra.Command{
+		Use:   "change REQUEST",
+		Short: "Give a request that nobody has decided yet other answers: it keeps its place, and is decided anew",
+		Args:  cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := requestID(args[0])
+			if err != nil {
+				return err
+			}
+			v, err := a.Request(ctx, id)
+			if err != nil {
+				return err
+			}
+			asked := requests.Asked{Offer: v.Offer, Why: o.why, Instead: id}
+			if asked.Answers, err = o.over(v.Answers); err != nil {
+				return err
+			}
+			return s.ask(ctx, a, asked, &o)
+		}),
+	}
+	o.flags(cmd)
+	return cmd
+}
+
 func (s *shared) requestAsk() *cobra.Command {
 	var asked requests.Asked
-	var answers []string
-	var yes, wait bool
+	var o asking
 	cmd := &cobra.Command{
 		Use:   "ask OFFER",
 		Short: "Ask for an offer: its price and place are shown before",
@@ -146,45 +232,58 @@ func (s *shared) requestAsk() *cobra.Command {
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			asked.Offer = args[0]
 			var err error
-			if asked.Answers, err = answersOf(answers); err != nil {
+			if asked.Answers, err = o.over(nil); err != nil {
 				return err
 			}
-			return s.ask(ctx, a, asked, yes, wait)
+			asked.Why = o.why
+			return s.ask(ctx, a, asked, &o)
 		}),
 	}
+	o.flags(cmd)
 	f := cmd.Flags()
-	f.StringArrayVarP(&answers, "answer", "a", nil, "an answer, INPUT=VALUE; what is not answered is as usual")
 	f.StringVar(&asked.Team, "team", "", "the team that it is for, of whoever is in several")
 	f.StringVar(&asked.Name, "name", "", "what it is to be called, instead of as the offer says")
-	f.StringVar(&asked.Why, "why", "", "words for whoever decides")
-	f.BoolVar(&yes, "yes", false, "ask without showing it first")
-	f.BoolVar(&wait, "wait", false, "wait until it serves, has failed or is refused")
 	return cmd
 }
 
-func (s *shared) ask(ctx context.Context, a *app.App, asked requests.Asked, yes, wait bool) error {
-	o, err := a.Offer(ctx, asked.Offer, 0)
-	if err != nil {
-		return err
-	}
-	q, err := a.Quote(ctx, o, asked.Answers, "", !yes)
-	if err != nil {
-		return err
-	}
-	if !yes {
-		s.writeQuote(q)
-	}
-	if len(q.Wrong) == 0 && q.Cannot == "" && !yes {
-		fmt.Fprint(s.out, "\nask for it? type yes: ")
-		if line, _ := bufio.NewReader(s.in).ReadString('\n'); strings.TrimSpace(line) != "yes" {
-			return unconfirmed("nothing was asked for; --yes asks without showing it first")
+// ask shows what answers come to, and asks for it once that is meant: with a request of its own, or in the place of another's answers.
+func (s *shared) ask(ctx context.Context, a *app.App, asked requests.Asked, o *asking) error {
+	if !o.yes {
+		f, err := a.Foresee(ctx, asked)
+		if err != nil {
+			return err
+		}
+		s.writeQuote(f.Quote)
+		if len(f.Quote.Wrong) == 0 && f.Quote.Cannot == "" {
+			s.writeOutlook(f)
+			fmt.Fprint(s.out, "\nask for it? type yes: ")
+			if line, _ := bufio.NewReader(s.in).ReadString('\n'); strings.TrimSpace(line) != "yes" {
+				return unconfirmed("nothing was asked for; --yes asks without showing it first")
+			}
 		}
 	}
-	r, err := a.AskFor(ctx, asked)
+	var r requests.Request
+	var err error
+	if asked.Instead != 0 {
+		r, err = a.Reanswer(ctx, asked.Instead, asked.Answers, asked.Why)
+	} else {
+		r, err = a.AskFor(ctx, asked)
+	}
 	if err != nil {
 		return err
 	}
-	return s.followRequest(ctx, a, r.ID, wait)
+	return s.followRequest(ctx, a, r.ID, o.wait)
+}
+
+// writeOutlook says what becomes of something that is asked for, and what is left of quotas then.
+func (s *shared) writeOutlook(f *requests.Foreseen) {
+	fmt.Fprintf(s.out, "it is called %s. %s\n", printable.Clean(f.Name), printable.Clean(f.Decision.Say))
+	for _, u := range f.Left {
+		fmt.Fprintf(s.out, "  of the quota %s, %s are left after it\n", printable.Clean(u.Account), printable.Clean(u.Measure.Says(u.Free(), f.Quote.Currency)))
+	}
+	if f.Over != "" {
+		fmt.Fprintln(s.out, printable.Clean(f.Over))
+	}
 }
 
 // followRequest says how far a request is; with wait, until it goes no further by itself.

@@ -13,8 +13,8 @@ import (
 )
 
 type screenOpts struct {
-	ascii, light, demo bool
-	template           string
+	ascii, light, demo, alone bool
+	template                  string
 }
 
 func addScreenFlags(cmd *cobra.Command) {
@@ -53,6 +53,9 @@ func (s *shared) screens(ctx context.Context, o screenOpts) error {
 	if o.demo {
 		ctx, stop := context.WithCancel(ctx)
 		defer stop()
+		if !o.alone {
+			go s.people(ctx, a)
+		}
 		go func() {
 			for sites.StandInsRun(s.workspace) {
 				_, _ = a.Estate(ctx)

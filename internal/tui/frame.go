@@ -15,6 +15,7 @@ import (
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
+	"andamio/internal/tui/catalogue"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -33,7 +34,9 @@ type frame struct {
 	w, h    int
 	views   []view.View
 	current int
-	runs    []app.Run
+	// guest lies in the place of the current view until it is left.
+	guest view.View
+	runs  []app.Run
 	// inv and template are what was compared and drafted last: their findings and nodes can be found.
 	inv      *reconcile.Inventory
 	health   []health.Deployment
@@ -115,6 +118,10 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		f.show(msg.Digit)
 	case view.Notice:
 		f.told, f.toldAt = msg, time.Now()
+	case view.Preview:
+		guest, cmd := catalogue.Preview(f.ctx, f.app.As(app.Actor{Name: msg.Who, Way: app.ByScreen}), msg.Offer)
+		f.guest, f.over = guest, nil
+		return f, cmd
 	case view.Tell:
 		f.over = &note{msg.Note, 0}
 	case view.Confirm:
@@ -138,6 +145,9 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	for _, v := range f.views {
 		cmds = append(cmds, v.Update(msg))
 	}
+	if f.guest != nil {
+		cmds = append(cmds, f.guest.Update(msg))
+	}
 	return f, tea.Batch(cmds...)
 }
 
@@ -147,12 +157,17 @@ var digitOf = map[reconcile.ThingKind]string{reconcile.ASite: "1", reconcile.ATe
 // dress makes the theme for what is known of the terminal.
 func (f *frame) dress() { f.look = part.NewLook(f.light, f.options.ASCII, f.profile) }
 
-func (f *frame) view() view.View { return f.views[f.current] }
+func (f *frame) view() view.View {
+	if f.guest != nil {
+		return f.guest
+	}
+	return f.views[f.current]
+}
 
 func (f *frame) show(digit string) bool {
 	for i, v := range f.views {
 		if v.Digit() == digit {
-			f.current, f.over = i, nil
+			f.current, f.over, f.guest = i, nil, nil
 			return true
 		}
 	}
@@ -175,6 +190,10 @@ func (f *frame) hear(msg tea.Msg) tea.Cmd {
 		next, cmd := f.over.hear(msg)
 		f.over = next
 		return cmd
+	}
+	if f.guest != nil && name == "esc" {
+		f.guest = nil
+		return nil
 	}
 	if cmd, used := view.Press(f.view().Keys(), name); used {
 		return cmd

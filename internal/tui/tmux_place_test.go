@@ -13,7 +13,7 @@ import (
 // into the plan.
 func TestPlacingInARealTerminal(t *testing.T) {
 	ws := demoWorkspace(t)
-	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.05")
+	x := open(t, 160, 47, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.05")
 	x.waitFor(`ready to build`)
 	x.press("1")
 	x.waitFor(`5 sites   508 of 1168 cores`)

@@ -17,7 +17,7 @@ func TestWhatFailedIsRetriedAndTheRunRolledBack(t *testing.T) {
 	old, err := os.ReadFile(filepath.Join(dir, "scripts/dispatch-configure.sh"))
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "scripts/dispatch-configure.sh"), append([]byte(broken), old...), 0o755))
-	boot := open(t, 100, 30, nil, "demo", "--workspace", ws, "--pace", "0.05") // brings the stand-ins up
+	boot := open(t, 100, 30, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.05") // brings the stand-ins up
 	boot.waitFor(`ready to build`)
 	boot.press("q")
 
@@ -64,14 +64,14 @@ func TestWhatFailedIsRetriedAndTheRunRolledBack(t *testing.T) {
 // TestARunGoesOnWithoutTheScreens leaves in the middle of a run, and finds it again further on.
 func TestARunGoesOnWithoutTheScreens(t *testing.T) {
 	ws := demoWorkspace(t)
-	x := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.15")
+	x := open(t, 120, 40, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.15")
 	x.waitFor(`ready to build`)
 	x.press("Enter")
 	x.waitFor(`not begun`)
 	x.press("r", "Enter")
 	x.waitFor(`[1-9]\d* of 96 steps`)
 	x.press("q")
-	y := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.15")
+	y := open(t, 120, 40, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.15")
 	y.press("4")
 	y.waitFor(`■ standing   96 of 96 steps   took`)
 	y.waitFor(`rehearsed: half under`)
@@ -80,7 +80,7 @@ func TestARunGoesOnWithoutTheScreens(t *testing.T) {
 // TestADifferenceIsShownAndRun scales a tier from the Operate view.
 func TestADifferenceIsShownAndRun(t *testing.T) {
 	ws := demoWorkspace(t)
-	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.05")
+	x := open(t, 160, 47, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.05")
 	x.waitFor(`ready to build`)
 	x.press("Enter")
 	x.waitFor(`not begun`)

@@ -142,7 +142,7 @@ var stepsDone = regexp.MustCompile(`(\d+) of 96 steps`)
 
 func TestDemoFromPlanToServing(t *testing.T) {
 	ws := demoWorkspace(t)
-	demo := []string{"demo", "--workspace", ws, "--pace", "0.3"}
+	demo := []string{"demo", "--alone", "--workspace", ws, "--pace", "0.3"}
 	x := open(t, 160, 47, nil, demo...)
 
 	x.waitFor(`flood-watch is ready to build`)
@@ -201,7 +201,7 @@ func TestFailureIsShownWithItsReason(t *testing.T) {
 	dir := copyExample(t)
 	broken := "#!/bin/sh\nprintf 'cannot read \\033[31mthe register\\033[0m with %s\\n' \"$KEY\"\nexit 4\n"
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "scripts/dispatch-configure.sh"), []byte(broken), 0o755))
-	boot := open(t, 100, 30, nil, "demo", "--workspace", ws, "--pace", "0.05") // brings the stand-ins up
+	boot := open(t, 100, 30, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.05") // brings the stand-ins up
 	boot.waitFor(`ready to build`)
 	boot.press("q")
 
@@ -230,7 +230,7 @@ func copyExample(t *testing.T) string {
 
 func TestCancelAsksForTheName(t *testing.T) {
 	ws := demoWorkspace(t)
-	x := open(t, 120, 40, nil, "demo", "--workspace", ws, "--pace", "0.6")
+	x := open(t, 120, 40, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.6")
 	x.waitFor(`ready to build`)
 	x.press("Enter")
 	x.waitFor(`not begun`)
@@ -272,7 +272,7 @@ func TestMistakesStandAtTheirLine(t *testing.T) {
 
 func TestInputsAreEditedAndChecked(t *testing.T) {
 	ws := demoWorkspace(t)
-	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
+	x := open(t, 160, 47, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)
 	x.press("2", "Tab", "Enter", "BSpace", "9", "Enter")
 	x.waitFor(`65 resources`)
@@ -285,7 +285,7 @@ func TestInputsAreEditedAndChecked(t *testing.T) {
 
 func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
 	ws := demoWorkspace(t)
-	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
+	x := open(t, 160, 47, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)
 	x.press("2", "Tab", "Enter", "BSpace", "6", "Enter")
 	x.waitFor(`the last change: \d+ build`)
@@ -310,7 +310,7 @@ func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
 
 func TestPlainTerminals(t *testing.T) {
 	ws := demoWorkspace(t)
-	x := open(t, 80, 24, []string{"NO_COLOR=1"}, "demo", "--workspace", ws, "--ascii", "--pace", "0.05")
+	x := open(t, 80, 24, []string{"NO_COLOR=1"}, "demo", "--alone", "--workspace", ws, "--ascii", "--pace", "0.05")
 	x.waitFor(`ready to build`)
 	x.press("Enter")
 	x.waitFor(`not begun`)
@@ -325,7 +325,7 @@ func TestPlainTerminals(t *testing.T) {
 
 func TestMouseSelectsAndKeysAreListed(t *testing.T) {
 	ws := demoWorkspace(t)
-	x := open(t, 160, 47, nil, "demo", "--workspace", ws, "--pace", "0.1")
+	x := open(t, 160, 47, nil, "demo", "--alone", "--workspace", ws, "--pace", "0.1")
 	x.waitFor(`ready to build`)
 	x.press("?")
 	x.waitFor(`all keys`)

@@ -51,7 +51,7 @@ press() { for k in "$@"; do tmux -L shots send-keys "$k"; sleep 0.3; done; }
 await() { for _ in $(seq 600); do tmux -L shots capture-pane -p | grep -qE "$1" && return; sleep 0.1; done; echo "never seen: $1" >&2; exit 1; }
 shot() { sleep 0.4; import -window root "$out/$1.png"; echo "$out/$1.png"; }
 
-demo="demo --workspace $work/ws --pace 0.6"
+demo="demo --alone --workspace $work/ws --pace 0.6"
 open 160 47 "$demo"
 await 'ready to build'
 press 1 Down

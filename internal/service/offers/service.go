@@ -27,6 +27,16 @@ type Cache struct {
 	read map[string]*templates.Template
 }
 
+// keep has a template that nothing was published of yet.
+func (c *Cache) keep(t *templates.Template) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.read == nil {
+		c.read = map[string]*templates.Template{}
+	}
+	c.read[t.Digest()] = t
+}
+
 // Service is the service of offers for one actor.
 type Service struct {
 	desk        *acting.Desk

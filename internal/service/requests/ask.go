@@ -33,6 +33,8 @@ type Asked struct {
 	Why string `json:"why,omitempty"`
 	// Instead is the request whose answers these would be in the place of; 0 for a request of its own.
 	Instead int64 `json:"instead,omitempty"`
+	// Before is an offer that is not published yet, to be looked at as somebody would see it. It is not asked for.
+	Before *offers.Offer `json:"-"`
 }
 
 // The states that a request can be changed in.
@@ -65,6 +67,9 @@ func title(r *Request) string {
 // AskFor asks for an offer. What is no answer, cannot be had or does not fit into a quota is an error before anybody is asked; else it is decided by
 // rule at once, or waits for whom the rules name.
 func (svc *Service) AskFor(ctx context.Context, a Asked) (out Request, err error) {
+	if a.Before != nil {
+		return Request{}, fault.Conflictf("%s is not published yet", a.Before.Name)
+	}
 	r, err := svc.drafted(ctx, a)
 	if err != nil {
 		return Request{}, err
@@ -100,9 +105,19 @@ func (svc *Service) drafted(ctx context.Context, a Asked) (Request, error) {
 	return r, agreed(&r, q)
 }
 
+// wanted is the offer that somebody asks for.
+func (svc *Service) wanted(ctx context.Context, a Asked) (offers.Offer, error) {
+	if a.Before == nil {
+		return svc.offers.Offer(ctx, a.Offer, 0)
+	}
+	o := *a.Before
+	o.State = store.OfferPublished
+	return o, nil
+}
+
 // begun is a request before its price and place are known, and what it is of.
 func (svc *Service) begun(ctx context.Context, a Asked) (Request, offers.Offer, error) {
-	o, err := svc.offers.Offer(ctx, a.Offer, 0)
+	o, err := svc.wanted(ctx, a)
 	if err != nil {
 		return Request{}, o, err
 	}
@@ -272,7 +287,11 @@ func (svc *Service) check(ctx context.Context, r Request) (Request, error) {
 	if err != nil {
 		return r, err
 	}
-	facts, err := svc.facts(ctx, &r, q)
+	o, err := svc.offers.Version(ctx, r.Offer, r.Number)
+	if err != nil {
+		return r, err
+	}
+	facts, err := svc.facts(ctx, &r, &o, q)
 	if err != nil {
 		return r, err
 	}
@@ -306,11 +325,7 @@ func (svc *Service) refuse(ctx context.Context, r Request, e store.RequestEvent)
 }
 
 // facts are what the rules' conditions are about.
-func (svc *Service) facts(ctx context.Context, r *Request, q *offers.Quote) (*decide.Facts, error) {
-	o, err := svc.offers.Version(ctx, r.Offer, r.Number)
-	if err != nil {
-		return nil, err
-	}
+func (svc *Service) facts(ctx context.Context, r *Request, o *offers.Offer, q *offers.Quote) (*decide.Facts, error) {
 	d, err := svc.workspace.Directory()
 	if err != nil {
 		return nil, err
@@ -392,7 +407,7 @@ func (svc *Service) Foresee(ctx context.Context, a Asked) (*Foreseen, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts, err := svc.facts(ctx, &r, out.Quote)
+	facts, err := svc.facts(ctx, &r, &o, out.Quote)
 	if err != nil {
 		return nil, err
 	}

@@ -217,8 +217,11 @@ func who(names []string, otherwise string) string {
 	return out
 }
 
-// mostUsual is from how many of the last requests it is learned how long a decision takes.
-const mostUsual = 200
+// mostUsual is from how many of the last requests it is learned how long a decision takes, leastUsual how many make it usual.
+const (
+	mostUsual  = 200
+	leastUsual = 3
+)
 
 // usual is how long decisions took by which rule: the middle one of those of late.
 func (svc *Service) usual(ctx context.Context, all []Request) (map[string]time.Duration, error) {
@@ -241,8 +244,9 @@ func (svc *Service) usual(ctx context.Context, all []Request) (map[string]time.D
 	}
 	out := map[string]time.Duration{}
 	for rule, list := range took {
-		slices.Sort(list)
-		out[rule] = list[len(list)/2]
+		if slices.Sort(list); len(list) >= leastUsual {
+			out[rule] = list[len(list)/2]
+		}
 	}
 	return out, nil
 }

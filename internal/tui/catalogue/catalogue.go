@@ -4,6 +4,7 @@ package catalogue
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
@@ -30,8 +31,12 @@ type View struct {
 	pane pane
 	ask  int
 	more bool
-	// answers are those given so far, by offer.
+	// answers are those given so far, by offer; instead is the request whose they would be, 0 for a request of its own.
 	answers map[string]offer.Answers
+	instead int64
+	// saved are the answers that were given before, by offer, before which of them was taken last.
+	saved  map[string][]offer.Answers
+	before int
 	// foreseen is what they come to, as it was worked out last; asked is for which of all the times that they changed, wrong why it is not known.
 	foreseen *requests.Foreseen
 	asked    int
@@ -39,6 +44,8 @@ type View struct {
 	wrong    string
 	rows     map[int]int
 	asks     map[int]int
+	// preview is whose view of an offer that is not published yet this is; "" for one's own of what is.
+	preview string
 }
 
 type pane int
@@ -50,7 +57,26 @@ const (
 
 // New makes the view; what it asks for ends with the context.
 func New(ctx context.Context, a *app.App) *View {
-	return &View{ctx: ctx, app: a, answers: map[string]offer.Answers{}}
+	return &View{ctx: ctx, app: a, answers: map[string]offer.Answers{}, saved: map[string][]offer.Answers{}}
+}
+
+// Preview makes the view of an offer that is not published yet as somebody would see it, who is the actor of the workspace. Nothing is asked for.
+func Preview(ctx context.Context, a *app.App, o offers.Offer) (*View, tea.Cmd) {
+	v := New(ctx, a)
+	v.offers, v.known, v.pane, v.preview = []offers.Offer{o}, true, atQuestions, a.Actor().Name
+	return v, v.work()
+}
+
+// seen says whether whoever is looked for would see the offer at all.
+func (v *View) seen() string {
+	d, err := v.app.Directory()
+	switch {
+	case err != nil:
+		return err.Error()
+	case d != nil && !v.offers[0].For(v.preview, d):
+		return v.preview + " is not in its audience, and would not see it"
+	}
+	return "as " + v.preview + " would see it"
 }
 
 // Name, Digit and Badge describe the tab.
@@ -72,6 +98,7 @@ type listed struct {
 type came struct {
 	n        int
 	foreseen *requests.Foreseen
+	saved    []offer.Answers
 	err      error
 }
 
@@ -90,11 +117,14 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		if first {
 			return v.work()
 		}
+	case view.AskLike:
+		return v.like(msg.Asked)
 	case came:
 		if msg.n != v.asked {
 			return nil // it was answered otherwise since
 		}
 		v.done, v.foreseen, v.wrong = msg.n, msg.foreseen, ""
+		v.saved[v.selected().Name] = msg.saved
 		if msg.err != nil {
 			v.foreseen, v.wrong = nil, msg.err.Error()
 		}
@@ -103,7 +133,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 }
 
 func (v *View) look() tea.Cmd {
-	if v.app == nil || time.Since(v.looked) < every {
+	if v.app == nil || v.preview != "" || time.Since(v.looked) < every {
 		return nil
 	}
 	v.looked = time.Now()
@@ -146,12 +176,52 @@ func (v *View) work() tea.Cmd {
 		ctx, cancel := context.WithTimeout(v.ctx, mostWait)
 		defer cancel()
 		f, err := v.app.Foresee(ctx, asked)
-		return came{n, f, err}
+		if asked.Before != nil {
+			return came{n, f, nil, err}
+		}
+		saved, savedErr := v.app.Saved(ctx, asked.Offer)
+		return came{n, f, saved, errors.Join(err, savedErr)}
 	}
 }
 
 func (v *View) asking() requests.Asked {
-	return requests.Asked{Offer: v.selected().Name, Answers: maps.Clone(v.given())}
+	asked := requests.Asked{Offer: v.selected().Name, Answers: maps.Clone(v.given()), Instead: v.instead}
+	if v.preview != "" {
+		asked.Before = v.selected()
+	}
+	return asked
+}
+
+// like takes the answers of a request, to be asked for again or in their place.
+func (v *View) like(a requests.Asked) tea.Cmd {
+	i := slices.IndexFunc(v.offers, func(o offers.Offer) bool { return o.Name == a.Offer })
+	if i < 0 {
+		return view.Cmd(view.Notice{Text: a.Offer + " is not offered any more", Bad: true})
+	}
+	v.at, v.pane, v.ask, v.instead, v.foreseen, v.wrong = i, atQuestions, 0, a.Instead, nil, ""
+	v.answers[a.Offer] = maps.Clone(a.Answers)
+	v.more = slices.ContainsFunc(v.offers[i].Questions, func(q offer.Question) bool { _, is := a.Answers[q.Input]; return q.More && is })
+	return v.work()
+}
+
+// asBefore takes the answers that were given to the offer before, one set after another.
+func (v *View) asBefore() tea.Cmd {
+	o := v.selected()
+	all := v.saved[o.Name]
+	if len(all) == 0 {
+		return nil
+	}
+	v.before %= len(all)
+	v.answers[o.Name] = maps.Clone(all[v.before])
+	v.before++
+	return v.work()
+}
+
+// leave gives up answering a request otherwise.
+func (v *View) leave() tea.Cmd {
+	v.instead = 0
+	delete(v.answers, v.selected().Name)
+	return v.work()
 }
 
 // questions are those that are shown: all of them once more is asked for.
@@ -228,7 +298,7 @@ func (v *View) move(dy int) tea.Cmd {
 	if v.at == was {
 		return nil
 	}
-	v.ask, v.more, v.foreseen, v.wrong = 0, false, nil, ""
+	v.ask, v.more, v.foreseen, v.wrong, v.instead, v.before = 0, false, nil, "", 0, 0
 	return v.work()
 }
 
@@ -289,6 +359,16 @@ func (v *View) Keys() []view.Key {
 	if o := v.selected(); slices.ContainsFunc(o.Questions, func(q offer.Question) bool { return q.More }) {
 		keys = append(keys, view.On("m", "m", "more", "shows the questions that need not be answered, and hides them", view.Then(func() { v.more = !v.more })))
 	}
+	if len(v.saved[v.selected().Name]) > 0 {
+		keys = append(keys, view.On("b", "b", "as before", "takes the answers that you gave before, one set after another", view.Run(v.asBefore)))
+	}
+	if v.instead != 0 {
+		return append(keys, view.On("enter", "enter", "change it", "gives the request these answers", view.Run(v.order)),
+			view.On("esc", "esc", "leave it", "leaves the request as it is", view.Run(v.leave)))
+	}
+	if v.preview != "" {
+		return keys
+	}
 	return append(keys, view.On("enter", "enter", "ask for it", "asks for it, with these answers", view.Run(v.order)))
 }
 
@@ -321,21 +401,36 @@ func (v *View) trouble() string {
 
 func (v *View) ordering() view.Action {
 	asked := v.asking()
-	return view.Action{Name: "ask for " + v.selected().Title, Effect: v.outlook(), Ask: "what is it for?", Answer: func(text string) tea.Cmd {
-		asked.Why = text
+	if asked.Instead != 0 {
+		return view.Action{Name: "answer request " + number(asked.Instead) + " otherwise", Effect: v.outlook(), Ask: "why?", Answer: v.does(func(ctx context.Context, why string) (requests.Request, error) {
+			return v.app.Reanswer(ctx, asked.Instead, asked.Answers, why)
+		}, "has other answers")}
+	}
+	return view.Action{Name: "ask for " + v.selected().Title, Effect: v.outlook(), Ask: "what is it for?", Answer: v.does(func(ctx context.Context, why string) (requests.Request, error) {
+		asked.Why = why
+		return v.app.AskFor(ctx, asked)
+	}, "is asked for")}
+}
+
+// does asks for something with words, says so, and goes to the requests.
+func (v *View) does(what func(ctx context.Context, words string) (requests.Request, error), said string) func(string) tea.Cmd {
+	return func(words string) tea.Cmd {
+		v.instead = 0
 		return func() tea.Msg {
-			r, err := v.app.AskFor(v.ctx, asked)
+			ctx, cancel := context.WithTimeout(v.ctx, mostWait)
+			defer cancel()
+			r, err := what(ctx, words)
 			if err != nil {
 				return view.Failed(err)
 			}
-			return tea.BatchMsg{view.Cmd(view.Notice{Text: r.Title + " is asked for: request " + number(r.ID)}), view.Cmd(view.Goto{Digit: "2"})}
+			return tea.BatchMsg{view.Cmd(view.Notice{Text: r.Title + " " + said + ": request " + number(r.ID)}), view.Cmd(view.Goto{Digit: "2"})}
 		}
-	}}
+	}
 }
 
 // Actions are what can be done.
 func (v *View) Actions() []view.Action {
-	if v.selected() == nil || v.foreseen == nil || v.trouble() != "" {
+	if v.selected() == nil || v.preview != "" || v.foreseen == nil || v.trouble() != "" {
 		return nil
 	}
 	return []view.Action{v.ordering()}

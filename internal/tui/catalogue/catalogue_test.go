@@ -176,3 +176,51 @@ func TestWhatIsLeftOfAQuotaIsOneParagraph(t *testing.T) {
 	assert.Contains(t, text, "left of map: 2 cores, 5 instances")
 	assert.Contains(t, text, "2 cores too many for ribera")
 }
+
+// TestAnswersAreTakenAsBefore goes through the answers that were given before, and back to the first.
+func TestAnswersAreTakenAsBefore(t *testing.T) {
+	v := some(t)
+	says := func() string {
+		var all []string
+		for _, k := range v.Keys() {
+			all = append(all, k.Help().Desc)
+		}
+		return strings.Join(all, " ")
+	}
+	assert.NotContains(t, says(), "as before")
+	saved := []offer.Answers{{"fronts": "3"}, {"fronts": "1", "memory": "4 GiB"}}
+	v.Update(came{n: v.asked, foreseen: &requests.Foreseen{Quote: &offers.Quote{}}, saved: saved})
+	assert.Contains(t, says(), "as before")
+	for _, want := range []int{0, 1, 0} {
+		press(v, "b")
+		assert.Equal(t, saved[want], v.given())
+	}
+	press(v, "tab", "left")
+	assert.Equal(t, offer.Answers{"fronts": "2"}, v.given())
+	assert.Equal(t, offer.Answers{"fronts": "3"}, saved[0], "what was given before stays what it was")
+	press(v, "tab", "down")
+	assert.NotContains(t, says(), "as before", "nothing was asked of that offer")
+}
+
+// TestARequestIsAnsweredOtherwise takes the answers of a request that waits, and gives it others or leaves it.
+func TestARequestIsAnsweredOtherwise(t *testing.T) {
+	v := some(t)
+	notice := v.Update(view.AskLike{Asked: requests.Asked{Offer: "gone"}})().(view.Notice)
+	assert.Equal(t, view.Notice{Text: "gone is not offered any more", Bad: true}, notice)
+	v.at = 1
+	v.Update(view.AskLike{Asked: requests.Asked{Offer: "map", Answers: offer.Answers{"fronts": "2", "first": "level 3 m"}, Instead: 7}})
+	assert.Equal(t, []any{"map", atQuestions, true}, []any{v.selected().Name, v.pane, v.more}, "what stands behind more is shown where it was answered")
+	assert.Contains(t, drawn(v, 160, 47), "other answers for request 7: enter gives it these, esc leaves it")
+	press(v, "right")
+	assert.Equal(t, requests.Asked{Offer: "map", Answers: offer.Answers{"fronts": "3", "first": "level 3 m"}, Instead: 7}, v.asking())
+	comesTo(v, func(f *requests.Foreseen) { f.Quote = &offers.Quote{} })
+	cmd, _ := view.Press(v.Keys(), "enter")
+	assert.Equal(t, "answer request 7 otherwise", cmd().(view.Prompt).Act.Name)
+	press(v, "esc")
+	assert.Equal(t, requests.Asked{Offer: "map", Answers: offer.Answers{}}, v.asking())
+	_, used := view.Press(v.Keys(), "esc")
+	assert.False(t, used, "there is nothing to leave")
+	v.Update(view.AskLike{Asked: requests.Asked{Offer: "map", Answers: offer.Answers{"fronts": "2"}, Instead: 7}})
+	press(v, "tab", "down")
+	assert.Zero(t, v.asking().Instead, "another offer is asked for on its own")
+}

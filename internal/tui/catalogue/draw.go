@@ -30,7 +30,11 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
 		c.Text(r.X+21, r.Y, part.In(part.Dim), "nothing is offered to you")
 		return
 	}
-	c.Text(r.X+21, r.Y, part.In(part.Dim), offered(len(v.offers)))
+	if v.preview != "" {
+		c.Cut(r.X+21, r.Y, r.W-22, part.In(part.Ochre), v.seen()+"; esc goes back")
+	} else {
+		v.title(c, r)
+	}
 	list := part.Rect{X: r.X, Y: r.Y + 2, W: listWidth, H: r.H - 2}
 	if r.W < 100 {
 		list.W = 26
@@ -42,6 +46,14 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
 	p.comes()
 	p.sites()
 	p.happens()
+}
+
+// title says how much is offered, and whose answers these are.
+func (v *View) title(c *part.Canvas, r part.Rect) {
+	x := c.Text(r.X+21, r.Y, part.In(part.Dim), offered(len(v.offers)))
+	if v.instead != 0 {
+		c.Cut(x+3, r.Y, r.X+r.W-x-3, part.In(part.Ochre), "other answers for request "+number(v.instead)+": enter gives it these, esc leaves it")
+	}
 }
 
 func offered(n int) string {
@@ -91,7 +103,7 @@ func (p *page) head(text string) {
 func (p *page) questions() {
 	o := p.v.selected()
 	x := p.c.Text(p.x, p.y, part.In(part.Text).Strong(), o.Title)
-	p.c.Cut(x+3, p.y, p.x+p.w-x-3, part.In(part.Dim), fmt.Sprintf("version %d, %s", o.Number, o.Published.Local().Format("2 January")))
+	p.c.Cut(x+3, p.y, p.x+p.w-x-3, part.In(part.Dim), version(o))
 	p.y += 2
 	at := min(34, p.w/2)
 	for i, q := range p.v.questions() {
@@ -240,7 +252,10 @@ func (p *page) sites() {
 			part.Bar(p.c, p.x+at, p.y, bar, s.PerHour.Units(), most.Units(), fill)
 		}
 		text := atSite(&s, f.Quote)[len(s.Site):]
-		if here[s.Site] {
+		switch {
+		case here[s.Site] && s.Cannot != "":
+			text = "a part of it; not all: " + strings.TrimSpace(text)
+		case here[s.Site]:
 			text += "  here"
 		}
 		p.c.Cut(p.x+at+bar+1, p.y, p.w-at-bar-1, part.In(ink), strings.TrimSpace(text))
@@ -308,4 +323,12 @@ func who(names []string) string {
 		return "somebody who may approve"
 	}
 	return strings.Join(names, ", ")
+}
+
+// version says which of its versions an offer is.
+func version(o *offers.Offer) string {
+	if o.Number == 0 {
+		return "not published yet"
+	}
+	return fmt.Sprintf("version %d, %s", o.Number, o.Published.Local().Format("2 January"))
 }

@@ -17,7 +17,7 @@ func (v *View) Actions() []view.Action {
 	if v.template == nil {
 		return nil
 	}
-	return []view.Action{
+	return append([]view.Action{
 		{Name: "to the plan", Effect: "shows what would be built, in which order, for how long and at what cost; builds nothing", Do: v.toPlan},
 		{Name: "next preset", Effect: "takes the next saved set of inputs", Do: v.nextPreset},
 		{Name: "inputs as the preset has them", Effect: "forgets what was changed by hand here", Do: func() tea.Cmd {
@@ -29,7 +29,7 @@ func (v *View) Actions() []view.Action {
 		{Name: "copy the template under a new name", Effect: "writes all its files to a new folder of that name and opens the copy here",
 			Ask: "name of the copy", Wrong: templates.NameWrong, Answer: v.copyTemplate},
 		v.naming(),
-	}
+	}, v.offering()...)
 }
 
 // naming has the design be raised under a name of its own, beside what stands of it.

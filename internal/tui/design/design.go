@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/offers"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui/part"
@@ -48,6 +49,8 @@ type View struct {
 	runs    string
 	preset  int
 	changed tosca.Inputs
+	// offer is the file of an offer that was made or checked last.
+	offer *offers.File
 	// name is what the deployment is to be called, "" as the template.
 	name string
 	// choices are those accepted in the Place view.
@@ -153,6 +156,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case saved:
 		v.wanted, v.changed = msg.name, tosca.Inputs{}
 		return tea.Batch(v.load(), view.Cmd(view.Notice{Text: msg.text}))
+	case offered:
+		return v.hearOffered(msg)
 	case copied:
 		return v.openCopy(msg.dir)
 	case view.Accepted:

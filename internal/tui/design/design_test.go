@@ -198,7 +198,7 @@ func TestClicksMoveTheFocus(t *testing.T) {
 	v.Wheel(1)
 	assert.Positive(t, v.line)
 	assert.NotEmpty(t, v.Keys())
-	assert.Len(t, v.Actions(), 6)
+	assert.Len(t, v.Actions(), 7)
 	var cmd tea.Cmd
 	cmd, used := view.Press(v.Keys(), "z")
 	assert.True(t, used)

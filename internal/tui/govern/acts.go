@@ -99,6 +99,9 @@ func (v *View) Actions() []view.Action {
 			return err
 		}, "accepted")})
 	}
+	if v.mine && v.app != nil && r.Person == v.app.Actor().Name {
+		out = append(out, v.again(r)...)
+	}
 	if r.State == requests.Waiting || r.State == requests.Priced {
 		out = append(out, view.Action{Name: "withdraw", Effect: "what is held for it is given back", Do: v.does(func(ctx context.Context) error {
 			_, err := v.app.TakeBack(ctx, r.ID, "")
@@ -111,6 +114,34 @@ func (v *View) Actions() []view.Action {
 		}
 	}
 	return append(out, v.saying(r))
+}
+
+// again asks once more for what a request asked for, or answers it otherwise while nobody has decided it.
+func (v *View) again(r *requests.View) []view.Action {
+	id := r.ID
+	out := []view.Action{{Name: "ask for it again", Effect: "with the same answers, which can be changed before", Do: func() tea.Cmd {
+		return v.like(func(ctx context.Context) (requests.Asked, error) { return v.app.Again(ctx, id) })
+	}}}
+	if r.State == requests.Waiting || r.State == requests.Priced {
+		asked := requests.Asked{Offer: r.Offer, Answers: r.Answers, Instead: id}
+		out = append(out, view.Action{Name: "answer it otherwise", Effect: "it keeps its place and its name, and is decided anew", Do: func() tea.Cmd {
+			return v.like(func(context.Context) (requests.Asked, error) { return asked, nil })
+		}})
+	}
+	return out
+}
+
+// like has the Ask view ask for something.
+func (v *View) like(what func(context.Context) (requests.Asked, error)) tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(v.ctx, mostWait)
+		defer cancel()
+		a, err := what(ctx)
+		if err != nil {
+			return view.Failed(err)
+		}
+		return tea.BatchMsg{view.Cmd(view.Goto{Digit: "1"}), view.Cmd(view.AskLike{Asked: a})}
+	}
 }
 
 // turns say what is done to what somebody has.
@@ -193,7 +224,9 @@ func noWords(text string) string {
 func (v *View) does(what func(context.Context) error, said string) func() tea.Cmd {
 	return func() tea.Cmd {
 		return func() tea.Msg {
-			if err := what(v.ctx); err != nil {
+			ctx, cancel := context.WithTimeout(v.ctx, mostWait)
+			defer cancel()
+			if err := what(ctx); err != nil {
 				return view.Failed(err)
 			}
 			return tea.BatchMsg{view.Cmd(view.Notice{Text: said}), view.Cmd(acted{})}

@@ -12,7 +12,9 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/offers"
 	"andamio/internal/service/reconcile"
+	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/shells"
 	"andamio/internal/service/templates"
@@ -149,6 +151,15 @@ type OpenOrder struct {
 
 // PlanMove asks the Move view to plan a move of instances, by their names.
 type PlanMove struct{ Instances []string }
+
+// Preview asks the frame to show an offer that is not published yet as somebody would see it.
+type Preview struct {
+	Who   string
+	Offer offers.Offer
+}
+
+// AskLike asks the Ask view for an offer with answers: for another request, or in the place of those of one that waits.
+type AskLike struct{ Asked requests.Asked }
 
 // OpenShell asks the Operate view for a shell on an instance of a deployment.
 type OpenShell struct{ Host shells.Host }
