@@ -185,7 +185,7 @@ func (l *life) startMove(ctx context.Context, d *moves.Draft) (move, runID int64
 // carryOut settles findings: at once, or as one proposes and another confirms.
 func (l *life) carryOut(ctx context.Context, s *reconcile.Settling) ([]int64, error) {
 	if l.r.IntN(3) > 0 {
-		runs, err := l.carryOut(ctx, s)
+		_, runs, err := l.a.Settle(ctx, s)
 		return runs, err
 	}
 	p, err := l.a.As(app.Actor{Name: "ana", Way: app.ByScreen}).ProposeSettling(ctx, s, time.Hour)
@@ -276,7 +276,7 @@ func (l *life) act(ctx context.Context) error {
 		name string
 		do   func(context.Context, int64) error
 	}{{"change", l.change}, {"scale", l.scale}, {"power", l.power}, {"move", l.move}, {"lose", l.lose}, {"alter", l.alter}, {"roll back", l.rollBack},
-		{"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"fall", func(context.Context, int64) error { return l.fall() }}, {"survey", func(context.Context, int64) error { return nil }}}
+		{"ask", l.ask}, {"ask", l.ask}, {"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"fall", func(context.Context, int64) error { return l.fall() }}, {"survey", func(context.Context, int64) error { return nil }}}
 	a := acts[l.r.IntN(len(acts))]
 	l.done = append(l.done, fmt.Sprintf("%s %d", a.name, id))
 	if err := a.do(ctx, id); err != nil {

@@ -42,6 +42,9 @@ func (l *life) holds(ctx context.Context) error {
 			return fmt.Errorf("%s: %w", d.Name, err)
 		}
 	}
+	if err := l.quotasHold(ctx); err != nil {
+		return err
+	}
 	if err := l.named(ctx, standing); err != nil {
 		return err
 	}
