@@ -71,7 +71,7 @@ func (e *Engine) steps(ctx context.Context) error {
 func (l *loop) hear(ctx context.Context) error {
 	select {
 	case r := <-l.results:
-		return l.finish(ctx, r)
+		return l.finish(ctx, l.ended(r))
 	case d := <-l.e.Decisions:
 		return l.decide(d)
 	}
@@ -123,8 +123,42 @@ func (e *Engine) begin(ctx context.Context, s *plan.Step) error {
 	return e.record(run.Event{Kind: run.Learned, Resource: s.Resource, Attributes: s.Sets})
 }
 
-// finish journals how a step ended and frees those that waited for it.
-func (l *loop) finish(ctx context.Context, r result) error {
+// mostEnded bounds how many ends are journalled at once.
+const mostEnded = 256
+
+// ended are a result and those that came while the ones before were journalled: one write keeps them all.
+func (l *loop) ended(first result) []result {
+	out := []result{first}
+	for len(out) < mostEnded {
+		select {
+		case r := <-l.results:
+			out = append(out, r)
+		default:
+			return out
+		}
+	}
+	return out
+}
+
+// finish journals how steps ended and frees those that waited for them.
+func (l *loop) finish(ctx context.Context, ended []result) error {
+	events := make([]run.Event, len(ended))
+	for i, r := range ended {
+		events[i] = l.endOf(ctx, r)
+	}
+	err := l.e.record(events...) // before anything that stands on them may begin
+	for i, r := range ended {
+		if err == nil && (events[i].Kind == run.StepDone || events[i].Kind == run.StepPassed) {
+			l.d.Done(r.at)
+		} else {
+			l.d.Failed(r.at)
+		}
+	}
+	return err
+}
+
+// endOf is how a step ended, as the journal has it.
+func (l *loop) endOf(ctx context.Context, r result) run.Event {
 	s := &l.e.Plan.Steps[r.at]
 	ev := run.Event{Kind: run.StepDone, Step: s.ID, Resource: s.Resource}
 	var passed errPassed
@@ -136,16 +170,7 @@ func (l *loop) finish(ctx context.Context, r result) error {
 	case r.err != nil:
 		ev.Kind, ev.Text = run.StepFailed, r.err.Error()
 	}
-	if err := l.e.record(ev); err != nil { // journalled before anything that stands on it may begin
-		l.d.Failed(r.at)
-		return err
-	}
-	if ev.Kind == run.StepDone || ev.Kind == run.StepPassed {
-		l.d.Done(r.at)
-	} else {
-		l.d.Failed(r.at)
-	}
-	return nil
+	return ev
 }
 
 // decide takes a person's decision on a step into account. One to retry a step that is under
