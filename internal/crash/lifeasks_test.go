@@ -116,4 +116,3 @@ func (l *life) quotasHold(ctx context.Context) error {
 	}
 	return errors.Join(wrong...)
 }
-
