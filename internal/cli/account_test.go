@@ -18,12 +18,7 @@ import (
 func TestTheAccountFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	ws := standIns(t, "0.01")
-	run := func(code int, args ...string) string {
-		t.Helper()
-		got, out := program(t, append(args, "--workspace", ws)...)
-		require.Equal(t, code, got, "%v: %s", args, out)
-		return out
-	}
+	run := commands(t, ws)
 	assert.Contains(t, run(0, "account"), "nothing stood that you may see")
 	run(0, "run", planFile(t, ws))
 	assert.Regexp(t, `(?s)in cr\n +APPLICATION +COST +SHARE +HOURS +OFF +PER HOUR NOW\s+flood-watch +0\.\d\d +\d+ % .*all +0\.\d\d`, run(0, "account"))

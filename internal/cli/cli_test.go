@@ -173,6 +173,16 @@ func TestHeadlessDemoReports(t *testing.T) {
 	}
 }
 
+// commands gives commands on a workspace, each with the status that it is to end with; it returns what they print.
+func commands(t *testing.T, ws string) func(code int, args ...string) string {
+	return func(code int, args ...string) string {
+		t.Helper()
+		got, out := program(t, append(args, "--workspace", ws)...)
+		require.Equal(t, code, got, "%v: %s", args, out)
+		return out
+	}
+}
+
 // standIns starts a sandbox process for a workspace.
 func standIns(t *testing.T, pace string) (ws string) {
 	t.Helper()

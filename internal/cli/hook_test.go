@@ -22,12 +22,7 @@ import (
 func TestHooksFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	ws := standIns(t, "0.01")
-	run := func(code int, args ...string) string {
-		t.Helper()
-		got, out := program(t, append(args, "--workspace", ws)...)
-		require.Equal(t, code, got, "%v: %s", args, out)
-		return out
-	}
+	run := commands(t, ws)
 	assert.Contains(t, run(0, "hook"), "there are no hooks")
 	scenario := "../../examples/flood-watch/hooks.yaml"
 	assert.Contains(t, run(0, "hook", "check", scenario), "3 hooks: nothing is wrong")

@@ -18,12 +18,7 @@ import (
 func TestTheLogSaysWhoDidWhatAndWhetherThatIsTrue(t *testing.T) {
 	t.Parallel()
 	ws := t.TempDir()
-	run := func(code int, args ...string) string {
-		t.Helper()
-		got, out := program(t, append(args, "--workspace", ws)...)
-		require.Equal(t, code, got, "%v: %s", args, out)
-		return out
-	}
+	run := commands(t, ws)
 	assert.Contains(t, run(0, "log", "--verify"), "no entries")
 	assert.Empty(t, run(0, "log"))
 	run(0, "credentials", "key", "ana-laptop")

@@ -17,12 +17,7 @@ import (
 func TestOffersFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	ws := standIns(t, "0.01")
-	run := func(code int, args ...string) string {
-		t.Helper()
-		got, out := program(t, append(args, "--workspace", ws)...)
-		require.Equal(t, code, got, "%v: %s", args, out)
-		return out
-	}
+	run := commands(t, ws)
 	dir := "../../examples/offers"
 	assert.Contains(t, run(0, "offer"), "nothing is offered")
 	said := run(0, "offer", "check", filepath.Join(dir, "worker-pool.yaml"))

@@ -12,12 +12,7 @@ import (
 func TestWhatIsProposedIsConfirmedByAnother(t *testing.T) {
 	t.Parallel()
 	ws := levels(t)
-	run := func(code int, args ...string) string {
-		t.Helper()
-		got, out := program(t, append(args, "--workspace", ws)...)
-		require.Equal(t, code, got, "%v: %s", args, out)
-		return out
-	}
+	run := commands(t, ws)
 	assert.Contains(t, run(0, "proposals"), "nothing waits to be confirmed")
 	out := run(0, "retire", "level-log", "--propose")
 	assert.Regexp(t, `(?s)retire +vega +log-host-1.*proposal 1 holds until .*; andamio confirm 1 begins it`, out)

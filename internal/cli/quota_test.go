@@ -17,12 +17,7 @@ import (
 func TestQuotasFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	ws := t.TempDir()
-	run := func(code int, args ...string) string {
-		t.Helper()
-		got, out := program(t, append(args, "--workspace", ws)...)
-		require.Equal(t, code, got, "%v: %s", args, out)
-		return out
-	}
+	run := commands(t, ws)
 	scenario := "../../examples/flood-watch/quotas.yaml"
 	assert.Contains(t, run(0, "quota"), "there are no quotas")
 	assert.Contains(t, run(0, "quota", "check", scenario), "5 quotas: nothing is wrong")

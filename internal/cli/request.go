@@ -45,10 +45,9 @@ docs/requests.md). Each sees their own and their team's; whoever decides, what t
 	return cmd
 }
 
-// requestTurn is a command that does something to what one has: its plan is shown first.
-func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.Command {
-	var o running
-	cmd := &cobra.Command{
+// ofRequest is a command about one request.
+func (s *shared) ofRequest(name, short string, do func(ctx context.Context, a *app.App, id int64) error) *cobra.Command {
+	return &cobra.Command{
 		Use:   name + " REQUEST",
 		Short: short,
 		Args:  cobra.ExactArgs(1),
@@ -57,37 +56,45 @@ func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.
 			if err != nil {
 				return err
 			}
-			v, err := a.Request(ctx, id)
-			if err != nil {
-				return err
-			}
-			order, err := a.Turning(ctx, id, t)
-			if err != nil {
-				return err
-			}
-			if s.json && o.confirm == "" {
-				return errors.Join(errNo, s.printJSON(map[string]any{"would": order.Plan, "losses": order.Plan.Losses()}))
-			}
-			if !s.json {
-				s.printTurn(t, v.Name, order.Plan)
-			}
-			if err := s.confirmed(v.Name, &o); err != nil {
-				return err
-			}
-			run, err := a.TurnIt(ctx, id, t)
-			switch {
-			case err != nil:
-				return err
-			case s.json:
-				return s.printJSON(map[string]any{"run": run})
-			}
-			fmt.Fprintf(s.out, "run %d began\n", run)
-			if o.detach {
-				return nil
-			}
-			return s.follow(ctx, a, run, false)
+			return do(ctx, a, id)
 		}),
 	}
+}
+
+// requestTurn is a command that does something to what one has: its plan is shown first.
+func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.Command {
+	var o running
+	cmd := s.ofRequest(name, short, func(ctx context.Context, a *app.App, id int64) error {
+		v, err := a.Request(ctx, id)
+		if err != nil {
+			return err
+		}
+		order, err := a.Turning(ctx, id, t)
+		if err != nil {
+			return err
+		}
+		if s.json && o.confirm == "" {
+			return errors.Join(errNo, s.printJSON(map[string]any{"would": order.Plan, "losses": order.Plan.Losses()}))
+		}
+		if !s.json {
+			s.printTurn(t, v.Name, order.Plan)
+		}
+		if err := s.confirmed(v.Name, &o); err != nil {
+			return err
+		}
+		run, err := a.TurnIt(ctx, id, t)
+		switch {
+		case err != nil:
+			return err
+		case s.json:
+			return s.printJSON(map[string]any{"run": run})
+		}
+		fmt.Fprintf(s.out, "run %d began\n", run)
+		if o.detach {
+			return nil
+		}
+		return s.follow(ctx, a, run, false)
+	})
 	cmd.Flags().BoolVar(&o.detach, "detach", false, "return at once with the run's number")
 	cmd.Flags().StringVar(&o.confirm, "confirm", "", "what it is called, which says that what is shown is to be done")
 	return cmd
@@ -172,52 +179,34 @@ func (o *asking) over(answers offer.Answers) (offer.Answers, error) {
 
 func (s *shared) requestAgain() *cobra.Command {
 	var o asking
-	cmd := &cobra.Command{
-		Use:   "again REQUEST",
-		Short: "Ask once more for what a request asked for, with its answers and others",
-		Args:  cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			id, err := requestID(args[0])
-			if err != nil {
-				return err
-			}
-			asked, err := a.Again(ctx, id)
-			if err != nil {
-				return err
-			}
-			asked.Why = o.why
-			if asked.Answers, err = o.over(asked.Answers); err != nil {
-				return err
-			}
-			return s.ask(ctx, a, asked, &o)
-		}),
-	}
+	cmd := s.ofRequest("again", "Ask once more for what a request asked for, with its answers and others", func(ctx context.Context, a *app.App, id int64) error {
+		asked, err := a.Again(ctx, id)
+		if err != nil {
+			return err
+		}
+		asked.Why = o.why
+		if asked.Answers, err = o.over(asked.Answers); err != nil {
+			return err
+		}
+		return s.ask(ctx, a, asked, &o)
+	})
 	o.flags(cmd)
 	return cmd
 }
 
 func (s *shared) requestChange() *cobra.Command {
 	var o asking
-	cmd := &cobra.Command{
-		Use:   "change REQUEST",
-		Short: "Give a request that nobody has decided yet other answers: it keeps its place, and is decided anew",
-		Args:  cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			id, err := requestID(args[0])
-			if err != nil {
-				return err
-			}
-			v, err := a.Request(ctx, id)
-			if err != nil {
-				return err
-			}
-			asked := requests.Asked{Offer: v.Offer, Why: o.why, Instead: id}
-			if asked.Answers, err = o.over(v.Answers); err != nil {
-				return err
-			}
-			return s.ask(ctx, a, asked, &o)
-		}),
-	}
+	cmd := s.ofRequest("change", "Give a request that nobody has decided yet other answers: it keeps its place, and is decided anew", func(ctx context.Context, a *app.App, id int64) error {
+		v, err := a.Request(ctx, id)
+		if err != nil {
+			return err
+		}
+		asked := requests.Asked{Offer: v.Offer, Why: o.why, Instead: id}
+		if asked.Answers, err = o.over(v.Answers); err != nil {
+			return err
+		}
+		return s.ask(ctx, a, asked, &o)
+	})
 	o.flags(cmd)
 	return cmd
 }
@@ -340,47 +329,38 @@ func requestID(text string) (int64, error) {
 }
 
 func (s *shared) requestShow() *cobra.Command {
-	return &cobra.Command{
-		Use:   "show REQUEST",
-		Short: "Show a request: what it would do, and what was done and said about it",
-		Args:  cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			id, err := requestID(args[0])
-			if err != nil {
-				return err
+	return s.ofRequest("show", "Show a request: what it would do, and what was done and said about it", func(ctx context.Context, a *app.App, id int64) error {
+		v, err := a.Request(ctx, id)
+		if err != nil {
+			return err
+		}
+		thread, err := a.Thread(ctx, id)
+		if err != nil {
+			return err
+		}
+		have, err := a.Have(ctx, id, time.Now())
+		if err != nil {
+			return err
+		}
+		if s.json {
+			return s.printJSON(map[string]any{"request": v, "thread": thread, "have": have})
+		}
+		_ = s.printRequest(v)
+		if have != nil && !have.Hidden {
+			fmt.Fprintf(s.out, "it is %s, costs %.3f %s/h now, and has cost %.2f %s\n", have.Word, have.PerHour, printable.Clean(have.Currency), have.Cost, printable.Clean(have.Currency))
+		}
+		for _, e := range thread {
+			who := e.By.Name
+			if e.Rule != "" {
+				who = "rule " + e.Rule
 			}
-			v, err := a.Request(ctx, id)
-			if err != nil {
-				return err
-			}
-			thread, err := a.Thread(ctx, id)
-			if err != nil {
-				return err
-			}
-			have, err := a.Have(ctx, id, time.Now())
-			if err != nil {
-				return err
-			}
-			if s.json {
-				return s.printJSON(map[string]any{"request": v, "thread": thread, "have": have})
-			}
-			_ = s.printRequest(v)
-			if have != nil && !have.Hidden {
-				fmt.Fprintf(s.out, "it is %s, costs %.3f %s/h now, and has cost %.2f %s\n", have.Word, have.PerHour, printable.Clean(have.Currency), have.Cost, printable.Clean(have.Currency))
-			}
-			for _, e := range thread {
-				who := e.By.Name
-				if e.Rule != "" {
-					who = "rule " + e.Rule
-				}
-				fmt.Fprintf(s.out, "  %s  %-16s %-12s %s\n", e.At.Local().Format("2006-01-02 15:04:05"), orDash(printable.Clean(who)), e.Stage, printable.Clean(e.Text))
-			}
-			if v.Waits == "" || !v.Mine {
-				return nil
-			}
-			return s.printEffect(ctx, a, v.Request)
-		}),
-	}
+			fmt.Fprintf(s.out, "  %s  %-16s %-12s %s\n", e.At.Local().Format("2006-01-02 15:04:05"), orDash(printable.Clean(who)), e.Stage, printable.Clean(e.Text))
+		}
+		if v.Waits == "" || !v.Mine {
+			return nil
+		}
+		return s.printEffect(ctx, a, v.Request)
+	})
 }
 
 // printEffect says what a yes would do.
@@ -417,21 +397,12 @@ func (s *shared) requestSay() *cobra.Command {
 
 func (s *shared) requestAct(name, short string, do func(ctx context.Context, a *app.App, id int64, words string) (requests.Request, error)) *cobra.Command {
 	var words string
-	cmd := &cobra.Command{
-		Use:   name + " REQUEST",
-		Short: short,
-		Args:  cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			id, err := requestID(args[0])
-			if err != nil {
-				return err
-			}
-			if _, err := do(ctx, a, id, words); err != nil {
-				return err
-			}
-			return s.followRequest(ctx, a, id, false)
-		}),
-	}
+	cmd := s.ofRequest(name, short, func(ctx context.Context, a *app.App, id int64) error {
+		if _, err := do(ctx, a, id, words); err != nil {
+			return err
+		}
+		return s.followRequest(ctx, a, id, false)
+	})
 	cmd.Flags().StringVar(&words, "say", "", "words for the thread")
 	return cmd
 }

@@ -20,12 +20,7 @@ import (
 func TestRequestsFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	ws := standIns(t, "0.01")
-	run := func(code int, args ...string) string {
-		t.Helper()
-		got, out := program(t, append(args, "--workspace", ws)...)
-		require.Equal(t, code, got, "%v: %s", args, out)
-		return out
-	}
+	run := commands(t, ws)
 	scenario := "../../examples/flood-watch/"
 	text, err := os.ReadFile(scenario + "teams.yaml")
 	require.NoError(t, err)

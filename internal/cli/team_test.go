@@ -18,12 +18,7 @@ import (
 func TestTeamsFromTheCommandLine(t *testing.T) {
 	t.Parallel()
 	ws := t.TempDir()
-	run := func(code int, args ...string) string {
-		t.Helper()
-		got, out := program(t, append(args, "--workspace", ws)...)
-		require.Equal(t, code, got, "%v: %s", args, out)
-		return out
-	}
+	run := commands(t, ws)
 	assert.Contains(t, run(3, "team"), "there is no directory of teams")
 	scenario := "../../examples/flood-watch/teams.yaml"
 	assert.Contains(t, run(0, "team", "check", scenario), "5 people in 4 teams with 5 grants: nothing is wrong; the workspace is kept by ana")
