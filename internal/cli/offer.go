@@ -27,7 +27,7 @@ the offer with its template as it is then.`,
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error { return s.listOffers(ctx, a) }),
 	}
-	cmd.AddCommand(s.offerCheck(), s.offerPublish(), s.offerShow(), s.offerQuote(), s.offerWithdraw())
+	cmd.AddCommand(s.offerMake(), s.offerCheck(), s.offerPublish(), s.offerShow(), s.offerQuote(), s.offerWithdraw())
 	return cmd
 }
 
@@ -77,6 +77,47 @@ The status is 1 if some of them cannot be had.`,
 			return s.printTried(r)
 		}),
 	}
+}
+
+func (s *shared) offerMake() *cobra.Command {
+	var o planOptions
+	cmd := &cobra.Command{
+		Use:   "make OFFER TEMPLATE",
+		Short: "Make an offer of a template that works, as a beginning, and check it",
+		Long: `Writes an offer's file beside the template, or into the workspace where that is no folder: the inputs that are given are fixed, what the template
+bounds is asked for, and it is for whoever makes it alone. The file is to be changed then; publishing it takes andamio offer publish.`,
+		Args: cobra.ExactArgs(2),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			t, err := o.place.open(ctx, args[1:])
+			if err != nil {
+				return err
+			}
+			inputs, diags, err := o.readInputs()
+			if err != nil {
+				return err
+			}
+			if diags.Errors() > 0 {
+				s.printDiagnostics(t, diags)
+				return errNo
+			}
+			if err := noSecrets(t, o.set); err != nil {
+				return err
+			}
+			f, err := a.OfferThis(ctx, args[0], t, o.preset, inputs, a.Opened().Dir)
+			if err != nil {
+				return err
+			}
+			if !s.json {
+				fmt.Fprintln(s.out, "written:", f.Path)
+			}
+			return s.printTried(f.Report)
+		}),
+	}
+	cmd.Flags().StringVar(&o.preset, "preset", "", "inputs of this preset of the template")
+	cmd.Flags().StringVar(&o.inputs, "inputs", "", "YAML file with inputs that are fixed")
+	cmd.Flags().StringArrayVar(&o.set, "input", nil, "one input that is fixed, NAME=VALUE; may be repeated")
+	o.place.flags(cmd)
+	return cmd
 }
 
 // named is an error with the file that it is about.

@@ -57,6 +57,9 @@ func Prepare(ctx context.Context, a *app.App) (bool, error) {
 		{"approvals", func(text []byte) error { _, err := a.SetApprovals(ctx, text); return err }},
 		{"rates", func(text []byte) error { _, err := a.SetRates(ctx, text); return err }},
 	} {
+		if _, err := os.Stat(filepath.Join(a.Opened().Dir, set.file+".yaml")); err == nil {
+			continue // somebody wrote their own
+		}
 		text, err := read("flood-watch/" + set.file + ".yaml")
 		if err != nil {
 			return false, err

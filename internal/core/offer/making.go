@@ -33,12 +33,13 @@ type Making struct {
 func Make(m Making) *Offer {
 	o := &Offer{Version: Version, Name: m.Name, Title: words(m.Name), Note: m.Template.Description, Template: m.Place, Preset: m.Preset, Audience: m.For, Naming: usualNaming}
 	for _, name := range slices.Sorted(maps.Keys(m.Changed)) {
-		if in := m.Template.Input(name); in != nil && !in.Secret {
-			if o.Inputs == nil {
-				o.Inputs = map[string]any{}
-			}
-			o.Inputs[name] = m.Changed[name].Plain()
+		if in := m.Template.Input(name); in != nil && in.Secret {
+			continue // it is kept in the workspace
 		}
+		if o.Inputs == nil {
+			o.Inputs = map[string]any{}
+		}
+		o.Inputs[name] = m.Changed[name].Plain() // what the template does not have is said when the offer is checked
 	}
 	for _, in := range m.Template.Inputs {
 		if _, fixed := o.Inputs[in.Name]; fixed || in.Secret {

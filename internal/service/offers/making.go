@@ -2,6 +2,7 @@ package offers
 
 import (
 	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"time"
@@ -55,11 +56,13 @@ func (svc *Service) offerThis(ctx context.Context, name string, t *templates.Tem
 	if d, err := svc.directory(); err == nil && d != nil {
 		m.For = []string{svc.desk.Actor.Name}
 	}
-	text, err := offer.Make(m).File()
+	made := offer.Make(m)
+	text, err := made.File()
 	if err != nil {
 		return nil, err
 	}
-	if _, err := offer.Read(text); err != nil {
+	_, err = offer.Read(text)
+	if err := errors.Join(err, made.CheckAgainst(t.Template)); err != nil { // before anything is written
 		return nil, fault.Default(fault.Invalid, err)
 	}
 	path := filepath.Join(dir, name+".yaml")
