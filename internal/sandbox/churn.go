@@ -27,36 +27,76 @@ func (s *Sandbox) Busy(title string, rate, set int64) {
 }
 
 func (c *Cloud) busy(title string, rate, set int64) {
-	rng := rand.New(rand.NewPCG(c.seed, 17))
-	page := make([]byte, disk.Page)
+	w := &writer{rng: rand.New(rand.NewPCG(c.seed, 17)), page: make([]byte, disk.Page), set: set}
 	owed := 0.0
 	last := time.Now()
 	for c.wait(churnEvery) {
-		owed += time.Since(last).Seconds() * float64(rate)
-		last = time.Now()
+		now := time.Now()
+		owed += min(now.Sub(last), mostBehind).Seconds() * float64(rate)
+		last = now
 		n := int(owed / disk.Page)
 		owed -= float64(n * disk.Page)
-		c.mu.Lock() // a machine that is being switched off or suspended writes nothing more
-		for _, d := range c.writing(title) {
-			for range n {
-				for i := range page[:64] {
-					page[i] = byte(rng.Uint32())
-				}
-				at := systemAt(d) + rng.Int64N(set/disk.Page)*disk.Page
-				_, _ = d.WriteAt(page, at)
-			}
+		all := c.writing(title)
+		if title == "" {
+			n = share(n, len(all))
 		}
-		c.mu.Unlock()
+		for _, t := range all {
+			c.write(t, n, w)
+		}
 	}
 }
 
-// writing are the disks of machines that are on and whose disks are looked at; title "" is any. The lock
-// is held.
-func (c *Cloud) writing(title string) []*disk.Disk {
-	var out []*disk.Disk
+// What machines write takes a site's processor and its disk, and must not take all of them: who is late does not make up for more than a little,
+// and where there are many they write less each.
+const (
+	mostBehind = 2 * churnEvery
+	mostPages  = 1024
+)
+
+// share is how many pages each of some machines writes, of as many as it would.
+func share(pages, machines int) int {
+	if machines == 0 {
+		return 0
+	}
+	return min(pages, max(mostPages/machines, 1))
+}
+
+// writer makes what is written.
+type writer struct {
+	rng  *rand.Rand
+	page []byte
+	set  int64
+}
+
+// write writes pages to a machine's disk, unless it does not run any more: one that is being switched off or suspended writes nothing. Others of
+// the site go on between two machines.
+func (c *Cloud) write(t *thing, pages int, w *writer) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !t.writes() {
+		return
+	}
+	for range pages {
+		for i := range w.page[:64] {
+			w.page[i] = byte(w.rng.Uint32())
+		}
+		_, _ = t.disk.WriteAt(w.page, systemAt(t.disk)+w.rng.Int64N(w.set/disk.Page)*disk.Page)
+	}
+}
+
+// writes reports that a machine is on, and its disk looked at. The lock is held.
+func (t *thing) writes() bool {
+	return t.term == "compute" && t.disk != nil && t.disk.Live() && t.Attributes[wire.ComputeState] == "active"
+}
+
+// writing are the machines of that title that write; title "" is any.
+func (c *Cloud) writing(title string) []*thing {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var out []*thing
 	for _, t := range c.things {
-		if t.term == "compute" && (title == "" || t.Title == title) && t.disk != nil && t.disk.Live() && t.Attributes[wire.ComputeState] == "active" {
-			out = append(out, t.disk)
+		if (title == "" || t.Title == title) && t.writes() {
+			out = append(out, t)
 		}
 	}
 	return out

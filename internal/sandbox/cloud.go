@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"andamio/internal/core/estate"
@@ -31,7 +32,12 @@ type Cloud struct {
 	ctx   context.Context
 	mux   *http.ServeMux
 
+	// keeps counts how often what the stand-in holds was kept.
+	keeps atomic.Int64
+
 	mu sync.Mutex
+	// unkept is why it was not the last time.
+	unkept error
 	// things are all resources by id, in the order of their making in ids.
 	things map[string]*thing
 	ids    []string

@@ -111,7 +111,12 @@ func (c *Cloud) keep() error {
 	for name, p := range c.pairs {
 		k.Pairs[name] = &p.Pair
 	}
-	if err := durable.WriteJSON(c.file(), k); err != nil {
+	c.keeps.Add(1)
+	text, err := json.Marshal(k)
+	if err == nil {
+		err = durable.Write(c.file(), text)
+	}
+	if c.unkept = err; err != nil {
 		return err
 	}
 	for _, d := range c.gone {
@@ -167,7 +172,7 @@ func (t *thing) kept() *keptThing {
 	return k
 }
 
-// serve answers what was asked for only once what came of it is kept.
+// serve answers what was asked for only once what came of it is kept: by itself, or with what others asked for at the same time.
 func (c *Cloud) serve(w http.ResponseWriter, r *http.Request) {
 	if c.folder == "" || r.Method == http.MethodGet {
 		c.mux.ServeHTTP(w, r)
@@ -175,8 +180,12 @@ func (c *Cloud) serve(w http.ResponseWriter, r *http.Request) {
 	}
 	late := &lateAnswer{header: w.Header()}
 	c.mux.ServeHTTP(late, r)
+	before := c.keeps.Load()
 	c.mu.Lock()
-	err, ended := c.keep(), c.ended
+	err, ended := c.unkept, c.ended
+	if c.keeps.Load() == before || err != nil { // else all was kept after this was done
+		err = c.keep()
+	}
 	c.mu.Unlock()
 	switch {
 	case ended: // it was never acknowledged
