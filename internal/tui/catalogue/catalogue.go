@@ -95,6 +95,9 @@ type listed struct {
 	err error
 }
 
+// went says that something was asked for, or answered otherwise.
+type went struct{ text string }
+
 type came struct {
 	n        int
 	foreseen *requests.Foreseen
@@ -119,12 +122,17 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	case view.AskLike:
 		return v.like(msg.Asked)
+	case went:
+		v.instead = 0
+		return tea.Batch(view.Cmd(view.Notice{Text: msg.text}), view.Cmd(view.Goto{Digit: "2"}))
 	case came:
 		if msg.n != v.asked {
 			return nil // it was answered otherwise since
 		}
 		v.done, v.foreseen, v.wrong = msg.n, msg.foreseen, ""
-		v.saved[v.selected().Name] = msg.saved
+		if o := v.selected(); o != nil { // it may be offered no more by now
+			v.saved[o.Name] = msg.saved
+		}
 		if msg.err != nil {
 			v.foreseen, v.wrong = nil, msg.err.Error()
 		}
@@ -415,7 +423,6 @@ func (v *View) ordering() view.Action {
 // does asks for something with words, says so, and goes to the requests.
 func (v *View) does(what func(ctx context.Context, words string) (requests.Request, error), said string) func(string) tea.Cmd {
 	return func(words string) tea.Cmd {
-		v.instead = 0
 		return func() tea.Msg {
 			ctx, cancel := context.WithTimeout(v.ctx, mostWait)
 			defer cancel()
@@ -423,7 +430,7 @@ func (v *View) does(what func(ctx context.Context, words string) (requests.Reque
 			if err != nil {
 				return view.Failed(err)
 			}
-			return tea.BatchMsg{view.Cmd(view.Notice{Text: r.Title + " " + said + ": request " + number(r.ID)}), view.Cmd(view.Goto{Digit: "2"})}
+			return went{r.Title + " " + said + ": request " + number(r.ID)}
 		}
 	}
 }

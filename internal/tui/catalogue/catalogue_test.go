@@ -200,6 +200,9 @@ func TestAnswersAreTakenAsBefore(t *testing.T) {
 	assert.Equal(t, offer.Answers{"fronts": "3"}, saved[0], "what was given before stays what it was")
 	press(v, "tab", "down")
 	assert.NotContains(t, says(), "as before", "nothing was asked of that offer")
+	v.Update(listed{})
+	v.Update(came{n: v.asked, foreseen: &requests.Foreseen{Quote: &offers.Quote{}}, saved: saved})
+	assert.Empty(t, v.Keys(), "nothing is offered any more")
 }
 
 // TestARequestIsAnsweredOtherwise takes the answers of a request that waits, and gives it others or leaves it.
@@ -216,10 +219,14 @@ func TestARequestIsAnsweredOtherwise(t *testing.T) {
 	comesTo(v, func(f *requests.Foreseen) { f.Quote = &offers.Quote{} })
 	cmd, _ := view.Press(v.Keys(), "enter")
 	assert.Equal(t, "answer request 7 otherwise", cmd().(view.Prompt).Act.Name)
+	assert.Equal(t, int64(7), v.asking().Instead, "until it went well: what was refused can be changed")
 	press(v, "esc")
 	assert.Equal(t, requests.Asked{Offer: "map", Answers: offer.Answers{}}, v.asking())
 	_, used := view.Press(v.Keys(), "esc")
 	assert.False(t, used, "there is nothing to leave")
+	v.Update(view.AskLike{Asked: requests.Asked{Offer: "map", Answers: offer.Answers{"fronts": "2"}, Instead: 7}})
+	require.NotNil(t, v.Update(went{"A map has other answers: request 7"}))
+	assert.Zero(t, v.asking().Instead)
 	v.Update(view.AskLike{Asked: requests.Asked{Offer: "map", Answers: offer.Answers{"fronts": "2"}, Instead: 7}})
 	press(v, "tab", "down")
 	assert.Zero(t, v.asking().Instead, "another offer is asked for on its own")
