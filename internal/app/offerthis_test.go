@@ -38,6 +38,11 @@ func TestATemplateIsOffered(t *testing.T) {
 	f, err := a.OfferThis(ctx, "small-map", tmpl, "", changed, t.TempDir())
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(dir, "offers", "small-map.yaml"), f.Path, "it is beside its template")
+	for path, want := range map[string]os.FileMode{f.Path: 0o644, filepath.Dir(f.Path): 0o755} {
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		assert.Equal(t, want, info.Mode().Perm(), "whoever reads the template reads its offers")
+	}
 	assert.Equal(t, map[string]any{"memory": "2 GiB", "cores": 2.0}, f.Offer.Inputs)
 	assert.Equal(t, []any{"ana", 8, true, 0}, []any{f.Offer.Audience[0], f.Report.Tried, f.Report.Whole, len(f.Report.Failed)})
 	_, err = a.OfferThis(ctx, "small-map", tmpl, "", nil, t.TempDir())

@@ -251,13 +251,7 @@ func (s *shared) ask(ctx context.Context, a *app.App, asked requests.Asked, o *a
 			}
 		}
 	}
-	var r requests.Request
-	var err error
-	if asked.Instead != 0 {
-		r, err = a.Reanswer(ctx, asked.Instead, asked.Answers, asked.Why)
-	} else {
-		r, err = a.AskFor(ctx, asked)
-	}
+	r, err := a.AskFor(ctx, asked)
 	if err != nil {
 		return err
 	}

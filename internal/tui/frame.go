@@ -122,6 +122,8 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		guest, cmd := catalogue.Preview(f.ctx, f.app.As(app.Actor{Name: msg.Who, Way: app.ByScreen}), msg.Offer)
 		f.guest, f.over = guest, nil
 		return f, cmd
+	case view.Leave:
+		f.guest = nil
 	case view.Tell:
 		f.over = &note{msg.Note, 0}
 	case view.Confirm:
@@ -190,10 +192,6 @@ func (f *frame) hear(msg tea.Msg) tea.Cmd {
 		next, cmd := f.over.hear(msg)
 		f.over = next
 		return cmd
-	}
-	if f.guest != nil && name == "esc" {
-		f.guest = nil
-		return nil
 	}
 	if cmd, used := view.Press(f.view().Keys(), name); used {
 		return cmd

@@ -31,7 +31,7 @@ func TestAnOfferIsMadeAndARequestDecidedOnScreen(t *testing.T) {
 	}
 	x.typed("teo")
 	x.press("Enter")
-	seen := x.waitFor(`teo is not in its audience, and would not see it; esc goes back[\s\S]*where it would stand`)
+	seen := x.waitFor(`teo would not see it: it is not for them[\s\S]*where it would stand`)
 	assert.NotContains(t, seen, "ask for it")
 	x.press(escape)
 	x.waitFor(`what it would build`)

@@ -3,6 +3,8 @@ package offers
 import (
 	"context"
 	"errors"
+	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"time"
@@ -43,14 +45,11 @@ func (svc *Service) offerThis(ctx context.Context, name string, t *templates.Tem
 		return nil, err
 	}
 	given := tosca.Inputs{}
-	for _, inputs := range []tosca.Inputs{p.Inputs, changed} {
-		for input, v := range inputs {
-			given[input] = v
-		}
-	}
-	dir, place := filepath.Join(home, folder), t.Dir
+	maps.Copy(given, p.Inputs)
+	maps.Copy(given, changed)
+	dir, place, modes := filepath.Join(home, folder), t.Dir, private
 	if t.Folder != "" {
-		dir, place = filepath.Join(t.Folder, folder), filepath.Join("..", t.Root)
+		dir, place, modes = filepath.Join(t.Folder, folder), filepath.Join("..", t.Root), shared
 	}
 	m := offer.Making{Name: name, Template: t.Template, Place: place, Preset: preset, Given: given, Changed: changed}
 	if d, err := svc.directory(); err == nil && d != nil {
@@ -66,16 +65,35 @@ func (svc *Service) offerThis(ctx context.Context, name string, t *templates.Tem
 		return nil, fault.Default(fault.Invalid, err)
 	}
 	path := filepath.Join(dir, name+".yaml")
-	if _, err := os.Stat(path); err == nil {
-		return nil, fault.Conflictf("%s is there already: another name, or change that file", path)
-	}
-	if err := durable.Folder(dir); err != nil {
-		return nil, err
-	}
-	if err := durable.Write(path, text); err != nil {
+	if err := modes.write(path, text); err != nil {
 		return nil, err
 	}
 	return svc.OfferFile(ctx, path)
+}
+
+// modes are those of a folder and of the files in it.
+type modes struct{ folder, file fs.FileMode }
+
+// What is beside a template is read by whoever reads the template, what is in a workspace by its owner alone.
+var (
+	shared  = modes{0o755, 0o644}
+	private = modes{durable.FolderMode, durable.FileMode}
+)
+
+// write writes a file where there is none of its name. A folder that is there stays as it is.
+func (m modes) write(path string, text []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), m.folder); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, m.file)
+	if errors.Is(err, fs.ErrExist) {
+		return fault.Conflictf("%s is there already: another name, or change that file", path)
+	}
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	return errors.Join(err, f.Close())
 }
 
 // OfferFile reads an offer's file and checks it. The offer can be worked out then as if it were published.

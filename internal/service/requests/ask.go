@@ -64,11 +64,14 @@ func title(r *Request) string {
 	return fmt.Sprintf("request %d, %s", r.ID, r.Title)
 }
 
-// AskFor asks for an offer. What is no answer, cannot be had or does not fit into a quota is an error before anybody is asked; else it is decided by
+// AskFor asks for an offer, or gives a request that waits these answers in the place of its own. What is no answer, cannot be had or does not fit into a quota is an error before anybody is asked; else it is decided by
 // rule at once, or waits for whom the rules name.
 func (svc *Service) AskFor(ctx context.Context, a Asked) (out Request, err error) {
 	if a.Before != nil {
 		return Request{}, fault.Conflictf("%s is not published yet", a.Before.Name)
+	}
+	if a.Instead != 0 {
+		return svc.Reanswer(ctx, a.Instead, a.Answers, a.Why)
 	}
 	r, err := svc.drafted(ctx, a)
 	if err != nil {

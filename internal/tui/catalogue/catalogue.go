@@ -44,7 +44,7 @@ type View struct {
 	wrong    string
 	rows     map[int]int
 	asks     map[int]int
-	// preview is whose view of an offer that is not published yet this is; "" for one's own of what is.
+	// preview says whose view of an offer that is not published yet this is; "" for one's own of what is.
 	preview string
 }
 
@@ -63,20 +63,21 @@ func New(ctx context.Context, a *app.App) *View {
 // Preview makes the view of an offer that is not published yet as somebody would see it, who is the actor of the workspace. Nothing is asked for.
 func Preview(ctx context.Context, a *app.App, o offers.Offer) (*View, tea.Cmd) {
 	v := New(ctx, a)
-	v.offers, v.known, v.pane, v.preview = []offers.Offer{o}, true, atQuestions, a.Actor().Name
+	v.offers, v.known, v.pane, v.preview = []offers.Offer{o}, true, atQuestions, seen(a, &o)
 	return v, v.work()
 }
 
-// seen says whether whoever is looked for would see the offer at all.
-func (v *View) seen() string {
-	d, err := v.app.Directory()
+// seen says whether whoever is looked for would see an offer at all.
+func seen(a *app.App, o *offers.Offer) string {
+	who := a.Actor().Name
+	d, err := a.Directory()
 	switch {
 	case err != nil:
 		return err.Error()
-	case d != nil && !v.offers[0].For(v.preview, d):
-		return v.preview + " is not in its audience, and would not see it"
+	case d != nil && !o.For(who, d):
+		return who + " would not see it: it is not for them"
 	}
-	return "as " + v.preview + " would see it"
+	return "as " + who + " would see it"
 }
 
 // Name, Digit and Badge describe the tab.
@@ -124,13 +125,14 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.like(msg.Asked)
 	case went:
 		v.instead = 0
+		clear(v.saved) // what was answered now is answered as before the next time
 		return tea.Batch(view.Cmd(view.Notice{Text: msg.text}), view.Cmd(view.Goto{Digit: "2"}))
 	case came:
 		if msg.n != v.asked {
 			return nil // it was answered otherwise since
 		}
 		v.done, v.foreseen, v.wrong = msg.n, msg.foreseen, ""
-		if o := v.selected(); o != nil { // it may be offered no more by now
+		if o := v.selected(); o != nil && msg.saved != nil { // it may be offered no more by now
 			v.saved[o.Name] = msg.saved
 		}
 		if msg.err != nil {
@@ -180,15 +182,16 @@ func (v *View) work() tea.Cmd {
 	}
 	v.asked++
 	n, asked := v.asked, v.asking()
+	_, known := v.saved[o.Name]
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(v.ctx, mostWait)
 		defer cancel()
 		f, err := v.app.Foresee(ctx, asked)
-		if asked.Before != nil {
+		if known || asked.Before != nil {
 			return came{n, f, nil, err}
 		}
 		saved, savedErr := v.app.Saved(ctx, asked.Offer)
-		return came{n, f, saved, errors.Join(err, savedErr)}
+		return came{n, f, append([]offer.Answers{}, saved...), errors.Join(err, savedErr)} // none is known, too
 	}
 }
 
@@ -370,14 +373,19 @@ func (v *View) Keys() []view.Key {
 	if len(v.saved[v.selected().Name]) > 0 {
 		keys = append(keys, view.On("b", "b", "as before", "takes the answers that you gave before, one set after another", view.Run(v.asBefore)))
 	}
-	if v.instead != 0 {
-		return append(keys, view.On("enter", "enter", "change it", "gives the request these answers", view.Run(v.order)),
-			view.On("esc", "esc", "leave it", "leaves the request as it is", view.Run(v.leave)))
+	return slices.Insert(keys, 1, v.endings()...) // a narrow screen has room for few
+}
+
+// endings are the keys that end answering.
+func (v *View) endings() []view.Key {
+	switch {
+	case v.instead != 0:
+		return []view.Key{view.On("enter", "enter", "change it", "gives the request these answers", view.Run(v.order)),
+			view.On("esc", "esc", "leave it", "leaves the request as it is", view.Run(v.leave))}
+	case v.preview != "":
+		return []view.Key{view.On("esc", "esc", "back", "goes back to the template", view.Run(func() tea.Cmd { return view.Cmd(view.Leave{}) }))}
 	}
-	if v.preview != "" {
-		return keys
-	}
-	return append(keys, view.On("enter", "enter", "ask for it", "asks for it, with these answers", view.Run(v.order)))
+	return []view.Key{view.On("enter", "enter", "ask for it", "asks for it, with these answers", view.Run(v.order))}
 }
 
 // order asks for what is selected.
@@ -409,24 +417,21 @@ func (v *View) trouble() string {
 
 func (v *View) ordering() view.Action {
 	asked := v.asking()
+	act := view.Action{Name: "ask for " + v.selected().Title, Effect: v.outlook(), Ask: "what is it for?", Answer: v.does(asked, "is asked for")}
 	if asked.Instead != 0 {
-		return view.Action{Name: "answer request " + number(asked.Instead) + " otherwise", Effect: v.outlook(), Ask: "why?", Answer: v.does(func(ctx context.Context, why string) (requests.Request, error) {
-			return v.app.Reanswer(ctx, asked.Instead, asked.Answers, why)
-		}, "has other answers")}
+		act.Name, act.Ask, act.Answer = "answer request "+number(asked.Instead)+" otherwise", "why?", v.does(asked, "has other answers")
 	}
-	return view.Action{Name: "ask for " + v.selected().Title, Effect: v.outlook(), Ask: "what is it for?", Answer: v.does(func(ctx context.Context, why string) (requests.Request, error) {
-		asked.Why = why
-		return v.app.AskFor(ctx, asked)
-	}, "is asked for")}
+	return act
 }
 
 // does asks for something with words, says so, and goes to the requests.
-func (v *View) does(what func(ctx context.Context, words string) (requests.Request, error), said string) func(string) tea.Cmd {
+func (v *View) does(asked requests.Asked, said string) func(string) tea.Cmd {
 	return func(words string) tea.Cmd {
+		asked.Why = words
 		return func() tea.Msg {
 			ctx, cancel := context.WithTimeout(v.ctx, mostWait)
 			defer cancel()
-			r, err := what(ctx, words)
+			r, err := v.app.AskFor(ctx, asked)
 			if err != nil {
 				return view.Failed(err)
 			}

@@ -213,7 +213,7 @@ func TestARequestIsAnsweredOtherwise(t *testing.T) {
 	v.at = 1
 	v.Update(view.AskLike{Asked: requests.Asked{Offer: "map", Answers: offer.Answers{"fronts": "2", "first": "level 3 m"}, Instead: 7}})
 	assert.Equal(t, []any{"map", atQuestions, true}, []any{v.selected().Name, v.pane, v.more}, "what stands behind more is shown where it was answered")
-	assert.Contains(t, drawn(v, 160, 47), "other answers for request 7: enter gives it these, esc leaves it")
+	assert.Contains(t, drawn(v, 160, 47), "other answers for request 7")
 	press(v, "right")
 	assert.Equal(t, requests.Asked{Offer: "map", Answers: offer.Answers{"fronts": "3", "first": "level 3 m"}, Instead: 7}, v.asking())
 	comesTo(v, func(f *requests.Foreseen) { f.Quote = &offers.Quote{} })

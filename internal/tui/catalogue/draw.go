@@ -31,7 +31,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
 		return
 	}
 	if v.preview != "" {
-		c.Cut(r.X+21, r.Y, r.W-22, part.In(part.Ochre), v.seen()+"; esc goes back")
+		c.Cut(r.X+21, r.Y, r.W-22, part.In(part.Ochre), v.preview)
 	} else {
 		v.title(c, r)
 	}
@@ -52,7 +52,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
 func (v *View) title(c *part.Canvas, r part.Rect) {
 	x := c.Text(r.X+21, r.Y, part.In(part.Dim), offered(len(v.offers)))
 	if v.instead != 0 {
-		c.Cut(x+3, r.Y, r.X+r.W-x-3, part.In(part.Ochre), "other answers for request "+number(v.instead)+": enter gives it these, esc leaves it")
+		c.Cut(x+3, r.Y, r.X+r.W-x-3, part.In(part.Ochre), "other answers for request "+number(v.instead))
 	}
 }
 

@@ -158,6 +158,9 @@ type Preview struct {
 	Offer offers.Offer
 }
 
+// Leave asks the frame to take away what it shows in the place of a view.
+type Leave struct{}
+
 // AskLike asks the Ask view for an offer with answers: for another request, or in the place of those of one that waits.
 type AskLike struct{ Asked requests.Asked }
 
