@@ -69,7 +69,7 @@ func TestNobodyDoesNothing(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.003)
 	nobody := a.As(Actor{Way: ByScreen})
-	d := draft(t, nobody, nil)
+	d := draft(t, a, nil)
 	_, err := nobody.NewRun(ctx, deployments.Order{Plan: d.Plan})
 	var refused *guard.Refused
 	require.ErrorAs(t, err, &refused)

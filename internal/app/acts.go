@@ -8,13 +8,14 @@ import (
 
 	"andamio/internal/core/guard"
 	"andamio/internal/core/trail"
+	"andamio/internal/service/acting"
 	"andamio/internal/service/workspace"
 )
 
 // As is the workspace for an actor: what is done through it is done by them.
 func (a *App) As(actor Actor) *App {
 	b := *a
-	b.wire(actor)
+	b.wire(acting.At(actor, a.office))
 	return &b
 }
 
@@ -26,11 +27,17 @@ func (a *App) Actor() Actor { return a.desk.Actor }
 
 // EachOfTrail goes through all entries, the oldest first.
 func (a *App) EachOfTrail(ctx context.Context, do func(*Entry) error) error {
+	if err := a.desk.Read("the trail"); err != nil {
+		return err
+	}
 	return a.store.EachOfTrail(ctx, do)
 }
 
 // LastOfTrail returns the last entries, the newest first.
 func (a *App) LastOfTrail(ctx context.Context, limit int) ([]Entry, error) {
+	if err := a.desk.Read("the trail"); err != nil {
+		return nil, err
+	}
 	return a.store.LastOfTrail(ctx, limit)
 }
 
@@ -44,6 +51,9 @@ type Verified struct {
 // VerifyTrail looks whether any entry was changed, left out or put in, and whether one with an expected digest is there, if one is
 // given.
 func (a *App) VerifyTrail(ctx context.Context, expect string) (*Verified, error) {
+	if err := a.desk.Read("the trail"); err != nil {
+		return nil, err
+	}
 	v, err := a.store.VerifyTrail(ctx, expect)
 	if err != nil {
 		return nil, err

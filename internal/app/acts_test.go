@@ -20,8 +20,10 @@ import (
 const (
 	reads    = "reads"
 	worksOut = "works out"
-	itself   = "of the program itself"
-	through  = "through others"
+	// theirs is what reads or works out what is the actor's own or offered to them, and leaves out all else by itself.
+	theirs  = "reads what is theirs"
+	itself  = "of the program itself"
+	through = "through others"
 	// within is what other services ask; it does what was let before.
 	within = "of the services themselves"
 )
@@ -30,7 +32,7 @@ const (
 var methods = map[string]any{
 	"Settlements": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
 	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,
-	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
+	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Doing": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
 	"ConnectNames": guard.ConnectNames, "ConnectSandbox": itself, "Copy": guard.CopyFiles, "CopyTemplate": worksOut, "CutOver": through,
 	"Decide": guard.DecideStep, "Deployment": reads, "Deployments": reads, "Disconnect": guard.RemoveSite, "DraftBack": worksOut, "DraftCommit": worksOut,
 	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads,
@@ -43,8 +45,8 @@ var methods = map[string]any{
 	"RehearseRest": worksOut, "Release": guard.GiveBack, "Replay": reads, "Resume": guard.ResumeRun, "Retiring": worksOut, "RollingBack": worksOut,
 	"Rotate": guard.Rotate, "Scaling": worksOut, "ServiceMap": reads, "SetHearing": guard.TellNotices, "SetSecrets": guard.KeepSecret, "Settle": guard.SettleFound,
 	"SettleByRules": through, "Settling": worksOut, "Sites": reads, "Standing": reads, "StartMove": guard.StartMove, "Steer": guard.SteerMove, "Survey": guard.SurveySite,
-	"SurveyAll": through, "Serve": guard.Serve, "ServedBy": reads, "KeepServed": through, "StopServing": itself, "Clock": reads, "Taken": reads, "TemplateOf": reads, "Test": reads, "Things": reads, "Timed": reads, "Undo": guard.UndoSettled, "Unpair": guard.PartSites,
-	"Opened": reads, "Runs": reads, "Run": reads, "PlanOf": reads, "Events": reads, "Reservations": reads, "Connections": reads, "Connection": reads,
+	"SurveyAll": through, "Serve": guard.Serve, "ServedBy": itself, "KeepServed": through, "StopServing": itself, "Clock": reads, "Taken": reads, "TemplateOf": reads, "Test": reads, "Things": reads, "Timed": reads, "Undo": guard.UndoSettled, "Unpair": guard.PartSites,
+	"Opened": itself, "Runs": reads, "Run": reads, "PlanOf": reads, "Events": reads, "Reservations": reads, "Connections": reads, "Connection": reads,
 	"CheckSiteName": reads, "Surveys": reads, "LastSurvey": reads, "Coverage": reads, "InventoryStamp": reads, "RecordHistory": reads, "Keys": reads, "Zone": reads,
 	"Hearing": reads, "Rules": reads, "MissingSecrets": reads,
 	"NothingAt": within, "NoneBetween": within, "NoMove": within, "SettledBut": within, "Quiet": within, "Wanted": within, "DesignOf": within, "Whole": within,
@@ -52,12 +54,12 @@ var methods = map[string]any{
 	"BeginProposed": within, "SettleProposed": within, "Begins": within, "GroundOf": within, "KeepOrder": within, "KeepProposal": within, "Start": within,
 	"Inside": within, "Ask": within,
 	"Directory": reads, "SetDirectory": guard.SetTeams, "May": reads, "Give": guard.GiveAway,
-	"Offers": reads, "Offer": reads, "Publish": guard.MakeOffer, "WithdrawOffer": guard.MakeOffer, "CheckOffer": worksOut, "Quote": worksOut,
-	"Quotas": reads, "Uses": reads, "SetQuotas": guard.SetQuotas, "Reserve": within, "Before": within, "Given": within, "After": within, "GiveBack": within, "Built": within,
-	"Left": reads, "LeftAfter": reads, "Foresee": worksOut, "MayRead": reads, "PortalKey": itself, "Entered": guard.EnterPortal, "Version": within, "At": within, "Mend": within, "AskFor": guard.AskFor, "Answer": guard.DecideOn, "AcceptPrice": guard.AcceptPrice, "TakeBack": guard.TakeBack, "Reanswer": guard.Reanswer, "Again": reads, "OfferThis": guard.MakeOffer, "OfferFile": reads, "Saved": reads, "SayOf": guard.SayOf,
-	"Rulings": reads, "Have": reads, "Turning": worksOut, "TurnIt": guard.TurnOwn, "Hooks": reads, "SetHooks": guard.SetHooks, "Deliveries": reads, "Resend": guard.ResendEvent, "CostOf": within, "Gather": within, "Deliver": within, "MayBegin": within,
-	"Account": reads, "Savings": worksOut, "ExportAccount": reads, "DrawAccount": reads, "Rates": reads, "SetRates": guard.SetRates, "RefreshPrices": guard.SurveySite,
-	"Requests": reads, "Request": reads, "Thread": reads, "EffectOf": worksOut, "Approvals": reads, "SetApprovals": guard.SetApprovals,
+	"Offers": theirs, "Offer": theirs, "Publish": guard.MakeOffer, "WithdrawOffer": guard.MakeOffer, "CheckOffer": worksOut, "Quote": theirs,
+	"Quotas": reads, "Uses": theirs, "SetQuotas": guard.SetQuotas, "Reserve": within, "Before": within, "Given": within, "After": within, "GiveBack": within, "Built": within,
+	"Left": theirs, "LeftAfter": theirs, "Foresee": theirs, "MayRead": theirs, "IsFor": theirs, "Turned": theirs, "WhoHas": itself, "PortalKey": itself, "Entered": guard.EnterPortal, "Version": within, "At": within, "Mend": within, "AskFor": guard.AskFor, "Answer": guard.DecideOn, "AcceptPrice": guard.AcceptPrice, "TakeBack": guard.TakeBack, "Reanswer": guard.Reanswer, "Again": theirs, "OfferThis": guard.MakeOffer, "OfferFile": reads, "Saved": theirs, "SayOf": guard.SayOf,
+	"Rulings": reads, "Have": theirs, "Turning": theirs, "TurnIt": guard.TurnOwn, "Hooks": reads, "SetHooks": guard.SetHooks, "Deliveries": reads, "Resend": guard.ResendEvent, "CostOf": within, "Gather": within, "Deliver": within, "MayBegin": within,
+	"Account": theirs, "Savings": theirs, "ExportAccount": theirs, "DrawAccount": theirs, "Rates": theirs, "SetRates": guard.SetRates, "RefreshPrices": guard.SurveySite,
+	"Requests": theirs, "Request": theirs, "Thread": theirs, "EffectOf": theirs, "Approvals": reads, "SetApprovals": guard.SetApprovals,
 	"Updating": worksOut, "VerifyTrail": reads, "Waiting": reads,
 }
 

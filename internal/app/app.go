@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"andamio/internal/core/guard"
 	"andamio/internal/service/accounts"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
@@ -73,11 +72,12 @@ type App struct {
 	log    io.WriteCloser
 }
 
-// wire makes the services for an actor. Each is given those below it, and is told by an interface of its own what it asks of those above.
-func (a *App) wire(actor guard.Actor) {
-	a.desk = acting.At(actor, a.office)
+// wire makes the services for whoever is at a desk. Each is given those below it, and is told by an interface of its own what it asks of
+// those above. What services ask of each other is looked at by nobody, so they sit inside; what App has is asked by whoever is at the desk.
+func (a *App) wire(outside *acting.Desk) {
+	a.desk = outside.Inside()
 	a.siteService = sites.New(a.desk, a.workspace, a.store, a.Log)
-	a.deploymentService = deployments.New(a.workspace, a.store, a.cache, a.siteService)
+	a.deploymentService = deployments.New(a.desk, a.workspace, a.store, a.cache, a.siteService)
 	before := a.runService
 	a.runService = runs.New(a.desk, a.workspace, a.store, a.Log, a.workers, a.siteService, a.deploymentService)
 	if before != nil {
@@ -94,9 +94,26 @@ func (a *App) wire(actor guard.Actor) {
 	a.siteService.Ask(a.deploymentService, a.moveService)
 	a.deploymentService.Ask(a.moveService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
+	a.hookService.Ask(a.deploymentService, a.runService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService)
 	a.Begins(store.ProposalMove, a.moveService.BeginProposed)
 	a.Begins(store.ProposalSettle, a.inventoryService.SettleProposed)
+	a.seat(outside)
+}
+
+// seat sets the services that App has to the desk of whoever asks them.
+func (a *App) seat(d *acting.Desk) {
+	a.desk = d
+	a.siteService, a.deploymentService, a.runService, a.moveService = a.siteService.At(d), a.deploymentService.At(d), a.runService.At(d), a.moveService.At(d)
+	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
+	a.requestService, a.accountService, a.hookService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d)
+}
+
+// inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.
+func (a *App) inside() *App {
+	b := *a
+	b.wire(a.desk.Inside())
+	return &b
 }
 
 // Option changes how a workspace is opened.
@@ -140,7 +157,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 		o(a)
 	}
 	a.office = &acting.Office{Trail: s, Directory: ws.Directory, Find: a.find}
-	a.wire(a.atKeyboard())
+	a.wire(acting.At(a.atKeyboard(), a.office))
 	for _, name := range ws.Loose {
 		a.Log.Warn("others could read it, and cannot any more", "file", name)
 	}

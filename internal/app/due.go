@@ -339,6 +339,9 @@ type Upcoming struct {
 
 // Clock says who sees to what is due, what that is, the soonest first, and what became of the last.
 func (a *App) Clock(ctx context.Context, now time.Time, last int) (Clock, error) {
+	if err := a.desk.Read("what is due"); err != nil {
+		return Clock{}, err
+	}
 	var out Clock
 	var err error
 	if out.By, err = a.ServedBy(ctx); err != nil {

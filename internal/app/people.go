@@ -99,8 +99,22 @@ func (a *App) MayRead() bool {
 	return err == nil && (d == nil || d.Unbounded(a.desk.Actor.Name, guard.Read))
 }
 
+// WhoHas is the person with a public key, as a line of an authorized_keys file; "" if nobody has it, or there are no teams.
+func (a *App) WhoHas(key string) string {
+	d, err := a.workspace.Directory()
+	if err != nil || d == nil {
+		return ""
+	}
+	return d.ByKey(key)
+}
+
 // Directory is who there is, in which teams, and what each may do; nil where nobody wrote it down.
-func (a *App) Directory() (*guard.Directory, error) { return a.workspace.Directory() }
+func (a *App) Directory() (*guard.Directory, error) {
+	if err := a.desk.Read("the directory of teams"); err != nil {
+		return nil, err
+	}
+	return a.workspace.Directory()
+}
 
 // SetDirectory keeps who may do what, from the text of its file, if it is right and whoever sets it may set it again.
 func (a *App) SetDirectory(ctx context.Context, text []byte) (*guard.Directory, error) {
@@ -120,6 +134,9 @@ func (a *App) SetDirectory(ctx context.Context, text []byte) (*guard.Directory, 
 
 // May says whether a person may do something to something, and why.
 func (a *App) May(ctx context.Context, person string, r guard.Right, on guard.Thing) (guard.Answer, error) {
+	if err := a.desk.Read("the directory of teams"); err != nil {
+		return guard.Answer{}, err
+	}
 	d, err := a.workspace.Directory()
 	if err != nil {
 		return guard.Answer{}, err

@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 
+	"andamio/internal/background"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/service/runs"
@@ -64,7 +64,7 @@ const (
 // was due; it may be nil.
 func (a *App) Serve(ctx context.Context, where Listening, told func(Firing)) (out *Serving, err error) {
 	err = a.desk.Do(ctx, guard.Serve, guard.Named(a.workspace.Dir), func() (err error) {
-		out, err = a.serve(ctx, where, told)
+		out, err = a.inside().serve(ctx, where, told) // what is due is seen to whoever may look at it
 		return err
 	})
 	return out, err
@@ -241,13 +241,11 @@ func (a *App) hooked() bool {
 
 // spawnServing starts the lasting process, in a session of its own.
 func (a *App) spawnServing() error {
-	self, err := os.Executable()
+	cmd, err := background.Command("serve", "--workspace", a.workspace.Dir)
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(self, "serve", "--workspace", a.workspace.Dir)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if err := cmd.Start(); err != nil {
+	if err := background.Start(cmd); err != nil {
 		return fault.Unavailablef("what is due is seen to by nobody: %w", err)
 	}
 	go func() { _ = cmd.Wait() }()

@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/offer"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/run"
 	"andamio/internal/service/requests"
 )
 
@@ -82,22 +83,44 @@ func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.
 		if err := s.confirmed(v.Name, &o); err != nil {
 			return err
 		}
-		run, err := a.TurnIt(ctx, id, t)
+		began, err := a.TurnIt(ctx, id, t)
 		switch {
 		case err != nil:
 			return err
 		case s.json:
-			return s.printJSON(map[string]any{"run": run})
+			return s.printJSON(map[string]any{"run": began})
 		}
-		fmt.Fprintf(s.out, "run %d began\n", run)
+		fmt.Fprintf(s.out, "run %d began\n", began)
 		if o.detach {
 			return nil
 		}
-		return s.follow(ctx, a, run, false)
+		return s.followTurn(ctx, a, id, began)
 	})
 	cmd.Flags().BoolVar(&o.detach, "detach", false, "return at once with the run's number")
 	cmd.Flags().StringVar(&o.confirm, "confirm", "", "what it is called, which says that what is shown is to be done")
 	return cmd
+}
+
+// followTurn waits until a run of what somebody has is over: they may see no more of it than that.
+func (s *shared) followTurn(ctx context.Context, a *app.App, request, id int64) error {
+	for {
+		now, err := a.Turned(ctx, request, id)
+		if err != nil {
+			return err
+		}
+		if now != run.Planned && now != run.UnderWay {
+			fmt.Fprintf(s.out, "run %d: %s\n", id, now)
+			if now != run.Standing && now != run.Retired {
+				return errNo
+			}
+			return nil
+		}
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 
 // printTurn says what is done to what one has, and what of it goes.

@@ -113,11 +113,10 @@ func (p *Portal) forget(now time.Time) {
 
 // person is who has a key, by the directory of teams; "" if nobody has.
 func (p *Portal) person(key ssh.PublicKey) string {
-	d, err := p.app.Directory()
-	if err != nil || d == nil || key == nil {
+	if key == nil {
 		return ""
 	}
-	return d.ByKey(strings.TrimSpace(string(gossh.MarshalAuthorizedKey(key))))
+	return p.app.WhoHas(strings.TrimSpace(string(gossh.MarshalAuthorizedKey(key))))
 }
 
 // knows lets those in who are known by their key.

@@ -119,6 +119,7 @@ const (
 	AcceptPrice  Act = "accept-price"
 	DecideOn     Act = "decide-request"
 	EnterPortal  Act = "enter-portal"
+	Look         Act = "look"
 )
 
 // Row says what an act is.
@@ -182,6 +183,7 @@ var Acts = []Row{
 	{AcceptPrice, Ask, "accepted the price of"},
 	{DecideOn, Approve, "decided"},
 	{EnterPortal, Ask, "came in by"},
+	{Look, Read, "looked at"},
 }
 
 // Of is the row of an act; nil if there is none.

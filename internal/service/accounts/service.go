@@ -63,6 +63,13 @@ func New(desk *acting.Desk, ws *workspace.Workspace, s Store, cache *Cache, of F
 	return &Service{desk: desk, workspace: ws, store: s, deployments: of, cache: cache}
 }
 
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
 // may says whether the actor may see what something costs: whoever may read it or its account, and whose it is, unless its price was not shown
 // when it was asked for.
 func (svc *Service) may() (func(on guard.Thing, hidden bool) bool, error) {

@@ -8,6 +8,7 @@ import (
 	"os/user"
 	"time"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/trail"
 )
@@ -34,13 +35,86 @@ type Desk struct {
 	office *Office
 	// let says that what is done at it was let before.
 	let bool
+	// inside says that another service sits at it, which looks at what it needs for what its own caller may.
+	inside bool
 }
 
 // At is the desk of an actor.
 func At(actor guard.Actor, o *Office) *Desk { return &Desk{Actor: actor, office: o} }
 
 // OnBehalf is the desk of somebody for whom a rule, or somebody else, let something be done: it asks no more, and notes as ever.
-func (d *Desk) OnBehalf(of guard.Actor) *Desk { return &Desk{of, d.office, true} }
+func (d *Desk) OnBehalf(of guard.Actor) *Desk { return &Desk{Actor: of, office: d.office, let: true} }
+
+// Inside is the desk of the same actor for what services ask of each other: what they do asks as ever, what they look at for it does not.
+func (d *Desk) Inside() *Desk {
+	in := *d
+	in.inside = true
+	return &in
+}
+
+// See says why the actor may not look at something; nil if they may. It is not noted.
+func (d *Desk) See(ctx context.Context, on guard.Thing) error {
+	if d.inside || d.let {
+		return nil
+	}
+	if sees, err := d.sees(); sees != some {
+		return err
+	}
+	return d.Allow(ctx, guard.Look, on)
+}
+
+// How much somebody may look at.
+const (
+	nothing = iota
+	some
+	everything
+)
+
+// sees is how much the actor may look at, with the reason if that is nothing: whoever may see nothing is not told what there is not, either.
+func (d *Desk) sees() (int, error) {
+	all, err := d.office.Directory()
+	if err != nil {
+		return nothing, err
+	}
+	if all != nil && all.Has(d.Actor.Name, guard.Read) && !all.Unbounded(d.Actor.Name, guard.Read) {
+		return some, nil
+	}
+	if err := guard.Allow(all, d.Actor, guard.Look, guard.Named("what there is")); err != nil {
+		return nothing, err
+	}
+	return everything, nil
+}
+
+// Read is [Desk.See] of what is the whole workspace's: whoever may read only what is of some team or site does not see it.
+func (d *Desk) Read(what string) error {
+	return d.See(context.Background(), guard.Named(what)) // of a name alone nothing has to be found out
+}
+
+// Seen are those of some things that the actor may look at, by what each is as a thing. Whoever may look at nothing at all is told so.
+func Seen[T any](ctx context.Context, d *Desk, all []T, thing func(T) guard.Thing) ([]T, error) {
+	if d.inside || d.let {
+		return all, nil
+	}
+	switch sees, err := d.sees(); sees {
+	case nothing:
+		return nil, err
+	case everything:
+		return all, nil
+	}
+	var out []T
+	for _, x := range all {
+		err := d.See(ctx, thing(x))
+		switch fault.CodeOf(err) {
+		case fault.NotAllowed, fault.NotFound: // not theirs, or gone meanwhile
+		default:
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, x)
+		}
+	}
+	return out, nil
+}
 
 // Detail says more in an entry of the trail.
 type Detail func(*trail.Entry)

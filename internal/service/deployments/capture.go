@@ -8,6 +8,7 @@ import (
 
 	"andamio/internal/core/capture"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
 	"andamio/internal/service/templates"
 )
 
@@ -32,7 +33,7 @@ func (svc *Service) captured(ctx context.Context, d *Deployment) (capture.Files,
 
 // atItsPlace is the template of a deployment as it is now where it was opened.
 func (svc *Service) atItsPlace(ctx context.Context, d *Deployment) (*templates.Template, error) {
-	return svc.TemplateOf(ctx, d, "")
+	return svc.inside().TemplateOf(ctx, d, "")
 }
 
 // FilledIn are the files of a template with values as the defaults of its inputs.
@@ -47,7 +48,10 @@ func FilledIn(t *templates.Template, inputs map[string]any) (capture.Files, erro
 
 // Capture writes a template of what stands of a deployment into a new or empty folder, and returns the names of its files.
 func (svc *Service) Capture(ctx context.Context, deployment int64, dir string) ([]string, error) {
-	d, err := svc.Deployment(ctx, deployment)
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return nil, err
+	}
+	d, err := svc.inside().Deployment(ctx, deployment)
 	if err != nil {
 		return nil, err
 	}

@@ -8,14 +8,19 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/service/acting"
 )
 
 // Changed compiles the order that leads a deployment to a design. An order without steps says that nothing is to be done.
 func (svc *Service) Changed(ctx context.Context, deployment int64, to *plan.Plan, purpose string) (Order, error) {
-	d, err := svc.Deployment(ctx, deployment)
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return Order{}, err
+	}
+	d, err := svc.inside().Deployment(ctx, deployment)
 	if err != nil {
 		return Order{}, err
 	}
@@ -51,7 +56,7 @@ func (svc *Service) order(ctx context.Context, d *Deployment, to, wanted *plan.P
 	if err != nil {
 		return Order{}, fault.Default(fault.Refused, err)
 	}
-	if err := svc.Timed(ctx, p); err != nil {
+	if err := svc.inside().Timed(ctx, p); err != nil {
 		return Order{}, err
 	}
 	return Order{Plan: p, Deployment: d.ID, Wanted: wanted, Template: d.Template}, nil
@@ -59,7 +64,10 @@ func (svc *Service) order(ctx context.Context, d *Deployment, to, wanted *plan.P
 
 // Retiring compiles the order that takes everything of a deployment away.
 func (svc *Service) Retiring(ctx context.Context, deployment int64) (Order, error) {
-	d, err := svc.Deployment(ctx, deployment)
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return Order{}, err
+	}
+	d, err := svc.inside().Deployment(ctx, deployment)
 	if err != nil {
 		return Order{}, err
 	}
@@ -74,6 +82,9 @@ func (svc *Service) Retiring(ctx context.Context, deployment int64) (Order, erro
 
 // RollingBack compiles the inverse of a run: the order that leads back to what stood before it.
 func (svc *Service) RollingBack(ctx context.Context, runID int64) (Order, error) {
+	if err := svc.desk.See(ctx, acting.Run(runID)); err != nil {
+		return Order{}, err
+	}
 	r, err := svc.Latest(ctx, runID)
 	if err != nil {
 		return Order{}, err
@@ -81,7 +92,7 @@ func (svc *Service) RollingBack(ctx context.Context, runID int64) (Order, error)
 	if err := svc.moving.NoMove(ctx, r); err != nil {
 		return Order{}, err
 	}
-	d, err := svc.Deployment(ctx, r.Deployment)
+	d, err := svc.inside().Deployment(ctx, r.Deployment)
 	if err != nil {
 		return Order{}, err
 	}
@@ -107,6 +118,9 @@ func (svc *Service) RollingBack(ctx context.Context, runID int64) (Order, error)
 // Powering compiles the order that switches the instances of a tier off, or on again: those of a service, of a node, or
 // one alone by its name; "" is all.
 func (svc *Service) Powering(ctx context.Context, deployment int64, tier string, on bool) (Order, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return Order{}, err
+	}
 	d, wanted, err := svc.DesignOf(ctx, deployment)
 	if err != nil {
 		return Order{}, err

@@ -6,6 +6,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -15,6 +16,9 @@ import (
 // Cloning compiles the order that raises another deployment like one, under a name of its own: placed anew, as near as
 // can be to how the first was, with addresses of its own.
 func (svc *Service) Cloning(ctx context.Context, deployment int64, name string) (Order, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return Order{}, err
+	}
 	d, wanted, err := svc.DesignOf(ctx, deployment)
 	if err != nil {
 		return Order{}, err
@@ -45,7 +49,7 @@ func (svc *Service) Cloning(ctx context.Context, deployment int64, name string) 
 			return Order{}, fault.Default(fault.Refused, err)
 		}
 	}
-	return o, svc.Timed(ctx, o.Plan)
+	return o, svc.inside().Timed(ctx, o.Plan)
 }
 
 // filled reports that something of a plan begins with disks that are filled from a package.
@@ -61,7 +65,7 @@ func filled(p *plan.Plan) bool {
 // redrawn is the design of a deployment worked out anew from its template, for a deployment of another name; nil where
 // the template is not there any more, or gives something else by now.
 func (svc *Service) redrawn(ctx context.Context, d *Deployment, wanted *plan.Plan, name string, e *estate.Estate) *plan.Plan {
-	t, err := svc.TemplateOf(ctx, d, "")
+	t, err := svc.inside().TemplateOf(ctx, d, "")
 	if err != nil {
 		return nil
 	}

@@ -6,10 +6,12 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/health"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/service/acting"
 	"andamio/internal/store"
 )
 
@@ -30,6 +32,9 @@ func (svc *Service) Deployments(ctx context.Context) ([]Deployment, error) {
 	if err != nil {
 		return nil, err
 	}
+	if all, err = acting.Seen(ctx, svc.desk, all, func(d store.Deployment) guard.Thing { return guard.Thing{Name: d.Name, Deployment: d.ID} }); err != nil {
+		return nil, err
+	}
 	var out []Deployment
 	for _, d := range all {
 		x, err := svc.Whole(ctx, d)
@@ -45,7 +50,7 @@ func (svc *Service) Deployments(ctx context.Context) ([]Deployment, error) {
 
 // NothingAt checks that nothing of any deployment stands at a site.
 func (svc *Service) NothingAt(ctx context.Context, site string) error {
-	all, err := svc.Deployments(ctx)
+	all, err := svc.inside().Deployments(ctx)
 	if err != nil {
 		return err
 	}
@@ -62,6 +67,9 @@ func (svc *Service) NothingAt(ctx context.Context, site string) error {
 
 // Deployment returns one with what stands of it.
 func (svc *Service) Deployment(ctx context.Context, id int64) (*Deployment, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: id}); err != nil {
+		return nil, err
+	}
 	d, err := svc.store.Deployment(ctx, id)
 	if err != nil {
 		return nil, err
@@ -96,7 +104,7 @@ func (svc *Service) Wanted(ctx context.Context, runs []store.Run) (*plan.Plan, e
 
 // DesignOf is a deployment with the whole design that it was led to last. One of which nothing is wanted is an error.
 func (svc *Service) DesignOf(ctx context.Context, deployment int64) (*Deployment, *plan.Plan, error) {
-	d, err := svc.Deployment(ctx, deployment)
+	d, err := svc.inside().Deployment(ctx, deployment)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -12,6 +12,9 @@ const learnedRuns = 200
 
 // History is what is known of how long steps take.
 func (svc *Service) History(ctx context.Context) (*history.History, error) {
+	if err := svc.desk.Read("how long steps take"); err != nil {
+		return nil, err
+	}
 	samples, err := svc.store.Durations(ctx, learnedRuns)
 	if err != nil {
 		return nil, err
@@ -21,7 +24,10 @@ func (svc *Service) History(ctx context.Context) (*history.History, error) {
 
 // Timed puts learned durations in the place of a plan's expectations.
 func (svc *Service) Timed(ctx context.Context, p *plan.Plan) error {
-	h, err := svc.History(ctx)
+	if err := svc.desk.Read("how long steps take"); err != nil {
+		return err
+	}
+	h, err := svc.inside().History(ctx)
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"andamio/internal/core/change"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -79,6 +80,9 @@ func ownCopy(s change.Standing) change.Standing {
 
 // Standing is what stands of a deployment, by the journals of its runs.
 func (svc *Service) Standing(ctx context.Context, deployment int64) (change.Standing, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return change.Standing{}, err
+	}
 	runs, err := svc.store.RunsOf(ctx, deployment)
 	if err != nil {
 		return change.Standing{}, err
@@ -106,7 +110,7 @@ func (svc *Service) foldOn(ctx context.Context, out change.Standing, runs []stor
 		if r.Void {
 			continue
 		}
-		s, err := svc.Replay(ctx, r.ID)
+		s, err := svc.inside().Replay(ctx, r.ID)
 		if err != nil {
 			return out, err
 		}

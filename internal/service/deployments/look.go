@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -16,15 +17,18 @@ import (
 // Picture is what stands of a deployment as a state that can be drawn, with the outputs of its last run and what each
 // step printed when it was done. While a run of it goes on it is that run's.
 func (svc *Service) Picture(ctx context.Context, d *Deployment) (*run.State, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: d.ID}); err != nil {
+		return nil, err
+	}
 	if last := d.Last(); d.State() == run.UnderWay { // how it rises is told by the run that goes on
-		return svc.Replay(ctx, last.ID)
+		return svc.inside().Replay(ctx, last.ID)
 	}
 	if err := d.Stand.Plan.Arrange(); err != nil {
 		return nil, err
 	}
 	s := run.Stood(d.Stand.Plan, d.Stand.Unsure)
 	for _, r := range d.Runs {
-		past, err := svc.Replay(ctx, r.ID)
+		past, err := svc.inside().Replay(ctx, r.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -58,6 +62,9 @@ type Readings struct {
 
 // Look asks the sites of a deployment what they hold, and its endpoints, all at once.
 func (svc *Service) Look(ctx context.Context, s *run.State) (Readings, error) {
+	if err := svc.desk.Read("what sites hold"); err != nil {
+		return Readings{}, err
+	}
 	out := Readings{At: time.Now(), Sites: map[string]run.Reading{}, Answers: map[string]run.Reading{}, Failed: map[string]string{}}
 	sites, err := svc.sites.Sites()
 	if err != nil {

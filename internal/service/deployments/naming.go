@@ -23,6 +23,9 @@ func CheckName(name string) error {
 
 // Taken is the deployment that stands, or is about to, under a name; nil if there is none.
 func (svc *Service) Taken(ctx context.Context, name string) (*Deployment, error) {
+	if err := svc.desk.Read("the deployments"); err != nil {
+		return nil, err
+	}
 	all, err := svc.store.Deployments(ctx)
 	if err != nil {
 		return nil, err
@@ -47,7 +50,7 @@ func (svc *Service) NameFree(ctx context.Context, name string) error {
 	if err := CheckName(name); err != nil {
 		return err
 	}
-	d, err := svc.Taken(ctx, name)
+	d, err := svc.inside().Taken(ctx, name)
 	if err != nil || d == nil {
 		return err
 	}

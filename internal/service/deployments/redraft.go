@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
 	"andamio/internal/service/sites"
@@ -14,7 +15,10 @@ import (
 // what stands breaks moves nothing: it is noted. Only what has no room any more where it stands is placed anew, and the
 // difference says what that costs.
 func (svc *Service) Redraft(ctx context.Context, deployment int64, t *templates.Template, w templates.DraftRequest) (*templates.Draft, error) {
-	d, err := svc.Deployment(ctx, deployment)
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return nil, err
+	}
+	d, err := svc.inside().Deployment(ctx, deployment)
 	if err != nil {
 		return nil, err
 	}
@@ -45,16 +49,19 @@ func (svc *Service) Redraft(ctx context.Context, deployment int64, t *templates.
 // Drafting works a template out for the connected sites. Where a deployment of its name stands it is worked out for
 // that: raising what stands means changing it.
 func (svc *Service) Drafting(ctx context.Context, t *templates.Template, w templates.DraftRequest) (*templates.Draft, error) {
+	if err := svc.desk.Read("what may be raised"); err != nil {
+		return nil, err
+	}
 	name := w.Name
 	if name == "" && t.Template != nil {
 		name = t.Name
 	}
-	d, err := svc.Taken(ctx, name)
+	d, err := svc.inside().Taken(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	if d != nil {
-		return svc.Redraft(ctx, d.ID, t, w)
+		return svc.inside().Redraft(ctx, d.ID, t, w)
 	}
 	if w, err = svc.Ruled(w); err != nil {
 		return nil, err
@@ -77,6 +84,9 @@ func (svc *Service) draw(t *templates.Template, w templates.DraftRequest, e *est
 
 // CopyTemplate writes a template's files into a new folder under a new name: beside its own folder, or in the workspace where it has none.
 func (svc *Service) CopyTemplate(t *templates.Template, name string) (string, error) {
+	if err := svc.desk.Read("the templates"); err != nil {
+		return "", err
+	}
 	return t.Copy(name, svc.workspace.Path("templates"))
 }
 
@@ -91,10 +101,13 @@ func (svc *Service) Ruled(w templates.DraftRequest) (templates.DraftRequest, err
 
 // OrderOf is the order that carries a draft out: it raises the design, or leads what stands of it there.
 func (svc *Service) OrderOf(ctx context.Context, d *templates.Draft) (Order, error) {
+	if err := svc.desk.Read("what may be raised"); err != nil {
+		return Order{}, err
+	}
 	if d.Deployment == 0 {
 		return Order{Plan: d.Plan, Template: d.Template.Origin()}, nil
 	}
-	return svc.Changed(ctx, d.Deployment, d.Plan, "change "+d.Plan.Name)
+	return svc.inside().Changed(ctx, d.Deployment, d.Plan, "change "+d.Plan.Name)
 }
 
 // EstateFor is the estate as a deployment may use it: what the deployment has itself counts as free.

@@ -5,6 +5,7 @@ import (
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/run"
+	"andamio/internal/service/acting"
 	"andamio/internal/store"
 )
 
@@ -38,6 +39,9 @@ const MaxBatch = 4000
 
 // Replay is a run's state from its whole journal.
 func (svc *Service) Replay(ctx context.Context, runID int64) (*run.State, error) {
+	if err := svc.desk.See(ctx, acting.Run(runID)); err != nil {
+		return nil, err
+	}
 	r, err := svc.store.Run(ctx, runID)
 	if err != nil {
 		return nil, err

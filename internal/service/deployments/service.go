@@ -9,6 +9,7 @@ import (
 	"andamio/internal/core/history"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/service/acting"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
@@ -44,6 +45,7 @@ type Cache struct {
 
 // Service is the service of deployments.
 type Service struct {
+	desk      *acting.Desk
 	workspace *workspace.Workspace
 	store     Store
 	cache     *Cache
@@ -51,10 +53,20 @@ type Service struct {
 	moving    Moving
 }
 
-// New returns the service over that of the sites.
-func New(ws *workspace.Workspace, s Store, cache *Cache, at *sites.Service) *Service {
-	return &Service{workspace: ws, store: s, cache: cache, sites: at}
+// New returns the service for whoever is at the desk, over that of the sites.
+func New(desk *acting.Desk, ws *workspace.Workspace, s Store, cache *Cache, at *sites.Service) *Service {
+	return &Service{desk: desk, workspace: ws, store: s, cache: cache, sites: at}
 }
+
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
+// inside is the same service as others ask it: who asks was asked before what they may look at.
+func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }
 
 // Ask sets whom the service asks before it changes a deployment.
 func (svc *Service) Ask(moving Moving) { svc.moving = moving }

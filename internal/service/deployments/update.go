@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/tosca"
 	"andamio/internal/service/templates"
 	"andamio/internal/source"
@@ -13,6 +14,9 @@ import (
 
 // TemplateOf opens the template of a deployment: the one at a place, "" for where it was opened before.
 func (svc *Service) TemplateOf(ctx context.Context, d *Deployment, place string) (*templates.Template, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: d.ID}); err != nil {
+		return nil, err
+	}
 	if place == "" {
 		place = d.Template
 	}
@@ -28,11 +32,14 @@ func (svc *Service) TemplateOf(ctx context.Context, d *Deployment, place string)
 // Updating works a deployment's template out with its last inputs and those of the wish, and compiles the order that
 // leads there.
 func (svc *Service) Updating(ctx context.Context, deployment int64, place string, w templates.DraftRequest) (*templates.Draft, Order, error) {
-	d, err := svc.Deployment(ctx, deployment)
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return nil, Order{}, err
+	}
+	d, err := svc.inside().Deployment(ctx, deployment)
 	if err != nil {
 		return nil, Order{}, err
 	}
-	t, err := svc.TemplateOf(ctx, d, place)
+	t, err := svc.inside().TemplateOf(ctx, d, place)
 	if err != nil {
 		return nil, Order{}, err
 	}
@@ -51,22 +58,25 @@ func (svc *Service) updating(ctx context.Context, d *Deployment, t *templates.Te
 			w.Preset = wanted.Preset
 		}
 	}
-	draft, err := svc.Redraft(ctx, d.ID, t, w)
+	draft, err := svc.inside().Redraft(ctx, d.ID, t, w)
 	if err != nil || draft.Plan == nil {
 		return draft, Order{}, err
 	}
-	o, err := svc.Changed(ctx, d.ID, draft.Plan, "change "+d.Name)
+	o, err := svc.inside().Changed(ctx, d.ID, draft.Plan, "change "+d.Name)
 	return draft, o, err
 }
 
 // ChangingInput compiles the order that leads a deployment to its design with another value of one input, NAME=VALUE.
 func (svc *Service) ChangingInput(ctx context.Context, deployment int64, pair string) (Order, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return Order{}, err
+	}
 	name, text, _ := strings.Cut(pair, "=")
 	v, diags := tosca.ParseInput(strings.TrimSpace(name), strings.TrimSpace(text))
 	if diags.Errors() > 0 {
 		return Order{}, fault.Invalidf("%s", diags.Error())
 	}
-	draft, o, err := svc.Updating(ctx, deployment, "", templates.DraftRequest{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
+	draft, o, err := svc.inside().Updating(ctx, deployment, "", templates.DraftRequest{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
 	switch {
 	case err != nil:
 		return Order{}, err
@@ -78,11 +88,14 @@ func (svc *Service) ChangingInput(ctx context.Context, deployment int64, pair st
 
 // Scaling compiles the order that gives a tier so many instances, by the input that says how many it has.
 func (svc *Service) Scaling(ctx context.Context, deployment int64, node string, count int) (Order, error) {
-	d, err := svc.Deployment(ctx, deployment)
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return Order{}, err
+	}
+	d, err := svc.inside().Deployment(ctx, deployment)
 	if err != nil {
 		return Order{}, err
 	}
-	t, err := svc.TemplateOf(ctx, d, "")
+	t, err := svc.inside().TemplateOf(ctx, d, "")
 	if err != nil {
 		return Order{}, err
 	}
@@ -90,7 +103,7 @@ func (svc *Service) Scaling(ctx context.Context, deployment int64, node string, 
 	if input == "" {
 		return Order{}, fault.Refusedf("no input says how many instances %s has, so it cannot be scaled", node)
 	}
-	o, err := svc.ChangingInput(ctx, deployment, fmt.Sprintf("%s=%d", input, count))
+	o, err := svc.inside().ChangingInput(ctx, deployment, fmt.Sprintf("%s=%d", input, count))
 	if err == nil {
 		o.Plan.Purpose = fmt.Sprintf("scale %s to %d", node, count)
 	}

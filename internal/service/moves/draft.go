@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/rehearse"
+	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
@@ -63,6 +64,9 @@ func (d *Draft) Diverges() string {
 // DraftMove works a move out: where each workload goes and what it is like there, in which waves, and the plan of the
 // first. Nothing is done; what is measured is read from the sites.
 func (svc *Service) DraftMove(ctx context.Context, deployment int64, w Request) (*Draft, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return nil, err
+	}
 	if w.Mode == "" {
 		w.Mode = change.Warm
 	}
@@ -410,7 +414,10 @@ func moveSecrets(names []string, given map[string]string) (map[string]string, er
 
 // DraftWave works out a wave of a move that is kept already.
 func (svc *Service) DraftWave(ctx context.Context, id int64, wave int) (*Draft, error) {
-	m, err := svc.Move(ctx, id)
+	if err := svc.desk.See(ctx, acting.Move(id)); err != nil {
+		return nil, err
+	}
+	m, err := svc.inside().Move(ctx, id)
 	if err != nil {
 		return nil, err
 	}

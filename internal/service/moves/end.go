@@ -22,7 +22,10 @@ import (
 
 // DraftBack works out how to go back from a wave that is not committed. A run that moves it is stopped by [Service.GoBack].
 func (svc *Service) DraftBack(ctx context.Context, id int64, wave int) (deployments.Order, error) {
-	m, err := svc.Move(ctx, id)
+	if err := svc.desk.See(ctx, acting.Move(id)); err != nil {
+		return deployments.Order{}, err
+	}
+	m, err := svc.inside().Move(ctx, id)
 	if err != nil {
 		return deployments.Order{}, err
 	}
@@ -110,7 +113,7 @@ func (svc *Service) GoBack(ctx context.Context, id int64, wave int) (out int64, 
 }
 
 func (svc *Service) goBack(ctx context.Context, id int64, wave int) (int64, error) {
-	m, err := svc.Move(ctx, id)
+	m, err := svc.inside().Move(ctx, id)
 	if err != nil {
 		return 0, err
 	}
@@ -130,7 +133,7 @@ func (svc *Service) goBack(ctx context.Context, id int64, wave int) (int64, erro
 	if begun, err := svc.begun(ctx, last); err != nil || !begun {
 		return last, errors.Join(err, svc.neverBegan(ctx, last))
 	}
-	o, err := svc.DraftBack(ctx, id, wave)
+	o, err := svc.inside().DraftBack(ctx, id, wave)
 	if err != nil {
 		return 0, err
 	}
@@ -176,7 +179,10 @@ func (svc *Service) stopRun(ctx context.Context, id int64) error {
 
 // DraftCommit works out what committing a wave takes away: all that was kept of it.
 func (svc *Service) DraftCommit(ctx context.Context, id int64, wave int) (deployments.Order, error) {
-	m, err := svc.Move(ctx, id)
+	if err := svc.desk.See(ctx, acting.Move(id)); err != nil {
+		return deployments.Order{}, err
+	}
+	m, err := svc.inside().Move(ctx, id)
 	if err != nil {
 		return deployments.Order{}, err
 	}
@@ -223,14 +229,14 @@ func (svc *Service) Commit(ctx context.Context, id int64, wave int) (out int64, 
 }
 
 func (svc *Service) commit(ctx context.Context, id int64, wave int) (int64, error) {
-	m, err := svc.Move(ctx, id)
+	m, err := svc.inside().Move(ctx, id)
 	if err != nil {
 		return 0, err
 	}
 	if last, kind := m.Run(wave); kind == store.MoveCommit && m.States[wave] == WaveBroken {
 		return last, svc.runs.Resume(ctx, last)
 	}
-	o, err := svc.DraftCommit(ctx, id, wave)
+	o, err := svc.inside().DraftCommit(ctx, id, wave)
 	if err != nil {
 		return 0, err
 	}

@@ -7,8 +7,10 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/guard"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/run"
+	"andamio/internal/service/acting"
 	"andamio/internal/service/runs"
 	"andamio/internal/store"
 )
@@ -103,6 +105,9 @@ func (svc *Service) Moves(ctx context.Context) ([]*Move, error) {
 	if err != nil {
 		return nil, err
 	}
+	if all, err = acting.Seen(ctx, svc.desk, all, func(m store.Move) guard.Thing { return acting.Move(m.ID) }); err != nil {
+		return nil, err
+	}
 	var out []*Move
 	for _, x := range all {
 		m, err := svc.readMove(ctx, x)
@@ -116,6 +121,9 @@ func (svc *Service) Moves(ctx context.Context) ([]*Move, error) {
 
 // Move is one of them.
 func (svc *Service) Move(ctx context.Context, id int64) (*Move, error) {
+	if err := svc.desk.See(ctx, acting.Move(id)); err != nil {
+		return nil, err
+	}
 	x, err := svc.store.Move(ctx, id)
 	if err != nil {
 		return nil, err

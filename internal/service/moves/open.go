@@ -35,7 +35,7 @@ func (svc *Service) SettledBut(ctx context.Context, deployment, move int64) erro
 
 // NoneBetween checks that no move goes on between two sites.
 func (svc *Service) NoneBetween(ctx context.Context, x, y string) error {
-	all, err := svc.Moves(ctx)
+	all, err := svc.inside().Moves(ctx)
 	if err != nil {
 		return err
 	}

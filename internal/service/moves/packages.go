@@ -189,6 +189,9 @@ type ImportRequest struct {
 // ImportPackage checks a package against its manifest, finds it a size and a room at a site, and compiles the plan that
 // builds it there as a deployment of its own.
 func (svc *Service) ImportPackage(ctx context.Context, w ImportRequest) (deployments.Order, *ovf.Archive, error) {
+	if err := svc.desk.Read("what may be raised"); err != nil {
+		return deployments.Order{}, nil, err
+	}
 	file, err := filepath.Abs(w.File)
 	if err != nil {
 		return deployments.Order{}, nil, err
@@ -279,6 +282,9 @@ func (svc *Service) Lifting(ctx context.Context, deployment int64, instance stri
 
 // Dropping compiles the plan that takes away what of a deployment is kept in object storage.
 func (svc *Service) Dropping(ctx context.Context, deployment int64) (deployments.Order, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return deployments.Order{}, err
+	}
 	d, wanted, err := svc.deployments.DesignOf(ctx, deployment)
 	if err != nil {
 		return deployments.Order{}, err

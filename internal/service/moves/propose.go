@@ -66,7 +66,7 @@ func (svc *Service) BeginProposed(ctx context.Context, p *runs.Proposal, o deplo
 	d.Wave, d.Secrets = body.Wave, body.Secrets
 	d.Move.Deployment = p.Deployment
 	if body.ID != 0 {
-		now, err := svc.Move(ctx, body.ID)
+		now, err := svc.inside().Move(ctx, body.ID)
 		if err != nil {
 			return runs.Confirmed{}, err
 		}

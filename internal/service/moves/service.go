@@ -44,3 +44,13 @@ type Service struct {
 func New(desk *acting.Desk, ws *workspace.Workspace, s Store, at *sites.Service, of *deployments.Service, by *runs.Service) *Service {
 	return &Service{desk: desk, workspace: ws, store: s, sites: at, deployments: of, runs: by}
 }
+
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
+// inside is the same service as others ask it: who asks was asked before what they may look at.
+func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }

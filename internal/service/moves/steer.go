@@ -72,7 +72,7 @@ func (svc *Service) Steer(ctx context.Context, id int64, verb string) error {
 }
 
 func (svc *Service) steer(ctx context.Context, id int64, verb string) error {
-	m, err := svc.Move(ctx, id)
+	m, err := svc.inside().Move(ctx, id)
 	if err != nil {
 		return err
 	}

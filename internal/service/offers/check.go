@@ -50,6 +50,9 @@ const mostTrials = 64
 // CheckOffer says whether an offer can be published: what is wrong with it is the error, and answers that cannot be had are in the report.
 // Where its template is no whole path, it is looked for from a folder.
 func (svc *Service) CheckOffer(ctx context.Context, text []byte, dir string) (*Report, error) {
+	if err := svc.desk.Read("the templates"); err != nil {
+		return nil, err
+	}
 	o, err := offer.Read(text)
 	if err != nil {
 		return nil, fault.Default(fault.Invalid, err)

@@ -68,7 +68,7 @@ func (svc *Service) offerThis(ctx context.Context, name string, t *templates.Tem
 	if err := modes.write(path, text); err != nil {
 		return nil, err
 	}
-	return svc.OfferFile(ctx, path)
+	return svc.inside().OfferFile(ctx, path)
 }
 
 // modes are those of a folder and of the files in it.
@@ -98,11 +98,14 @@ func (m modes) write(path string, text []byte) error {
 
 // OfferFile reads an offer's file and checks it. The offer can be worked out then as if it were published.
 func (svc *Service) OfferFile(ctx context.Context, path string) (*File, error) {
+	if err := svc.desk.Read("the templates"); err != nil {
+		return nil, err
+	}
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	report, err := svc.CheckOffer(ctx, text, filepath.Dir(path))
+	report, err := svc.inside().CheckOffer(ctx, text, filepath.Dir(path))
 	if err != nil {
 		return &File{Path: path}, err
 	}

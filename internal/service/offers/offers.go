@@ -93,7 +93,7 @@ func nameIn(text []byte) string {
 }
 
 func (svc *Service) publish(ctx context.Context, text []byte, dir string) (Offer, *Report, error) {
-	report, err := svc.CheckOffer(ctx, text, dir)
+	report, err := svc.inside().CheckOffer(ctx, text, dir)
 	if err != nil {
 		return Offer{}, report, err
 	}
@@ -222,4 +222,10 @@ func Said(a offer.Answers) string {
 	}
 	slices.Sort(out)
 	return strings.Join(out, ", ")
+}
+
+// IsFor reports that an offer, published or not, is for the actor.
+func (svc *Service) IsFor(o *Offer) (bool, error) {
+	d, err := svc.directory()
+	return err == nil && (d == nil || o.For(svc.desk.Actor.Name, d)), err
 }

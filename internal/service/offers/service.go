@@ -51,3 +51,13 @@ type Service struct {
 func New(desk *acting.Desk, s Store, cache *Cache, directory func() (*guard.Directory, error), at *sites.Service, of *deployments.Service) *Service {
 	return &Service{desk: desk, store: s, cache: cache, directory: directory, sites: at, deployments: of}
 }
+
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
+// inside is the same service as others ask it: who asks was asked before what they may look at.
+func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }

@@ -36,6 +36,13 @@ func New(desk *acting.Desk, ws *workspace.Workspace, s Store, spending Spending)
 	return &Service{desk: desk, workspace: ws, store: s, spending: spending}
 }
 
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
 // around are a team and those that it is within; the team alone where there is no directory.
 func (svc *Service) around(team string) ([]string, error) {
 	d, err := svc.workspace.Directory()

@@ -97,7 +97,12 @@ func withUntouched(uses []quota.Use, f *quota.File, now time.Time) []quota.Use {
 }
 
 // Quotas are the workspace's quotas.
-func (svc *Service) Quotas() (*quota.File, error) { return svc.workspace.Quotas() }
+func (svc *Service) Quotas() (*quota.File, error) {
+	if err := svc.desk.Read("all quotas"); err != nil {
+		return nil, err
+	}
+	return svc.workspace.Quotas()
+}
 
 // SetQuotas keeps how much whom may have, from the text of its file. What is taken stays taken, though it be more.
 func (svc *Service) SetQuotas(ctx context.Context, text []byte) (*quota.File, error) {

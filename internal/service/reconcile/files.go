@@ -25,6 +25,9 @@ const filesMemory = 1200 << 20
 // ReconcileFiles compares sources that are files: tables (CSV) or JSON Lines; what is declared may also be a plan. A name
 // that is "" is a source that says nothing. Everything there is counts as seen.
 func (svc *Service) ReconcileFiles(declared, recorded, observed string) (*inventory.Report, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	debug.SetMemoryLimit(filesMemory)
 	var in inventory.Input
 	for _, f := range []struct {
@@ -95,6 +98,9 @@ type Imported struct {
 // ImportRecords works out what bringing in the records of a file would do to the inventory. Records that the file does
 // not have stay.
 func (svc *Service) ImportRecords(ctx context.Context, name string) (*Imported, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	data, err := os.ReadFile(name)
 	if err != nil {
 		return nil, err
@@ -155,6 +161,9 @@ func (svc *Service) bringIn(ctx context.Context, i *Imported) (int64, error) {
 
 // Fragment is the part of a template that would declare a record.
 func (svc *Service) Fragment(ctx context.Context, id string) (string, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return "", err
+	}
 	records, err := svc.store.Records(ctx)
 	if err != nil {
 		return "", err

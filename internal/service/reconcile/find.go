@@ -52,6 +52,9 @@ func (t *Thing) words() []string {
 // Things are all that can be found now: sites, deployments with all that stands of them, runs, the findings and records of
 // an inventory, and the nodes of a template; both may be nil.
 func (svc *Service) Things(ctx context.Context, inv *Inventory, t *templates.Template) ([]Thing, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	connections, err := svc.workspace.Connections()
 	if err != nil {
 		return nil, err

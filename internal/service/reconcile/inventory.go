@@ -38,6 +38,9 @@ const trendOf = 30 * 24 * time.Hour
 // Reconcile compares what deployments declare, what the inventory records and what surveys observed last. Records take
 // over what nobody need be asked about.
 func (svc *Service) Reconcile(ctx context.Context) (*Inventory, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	inv, in, err := svc.gather(ctx)
 	if err != nil {
 		return nil, err

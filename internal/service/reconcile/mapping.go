@@ -42,6 +42,9 @@ type MappingClass struct {
 // PreviewMapping reads a mapping, that of the workspace if none is named, and says what it makes of what surveys saw.
 // Nothing is changed.
 func (svc *Service) PreviewMapping(ctx context.Context, name string) (*MappingPreview, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	m, err := svc.workspace.Mapping()
 	if name != "" {
 		var data []byte

@@ -72,6 +72,9 @@ func mainPlan(s *Settling, purpose string) *plan.Plan {
 
 // ProposedSettling is what a proposal would settle, worked out of what is so now; the error says why it cannot any more.
 func (svc *Service) ProposedSettling(ctx context.Context, id int64) (*Settling, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	p, _, err := svc.runs.Proposed(ctx, id)
 	if err != nil {
 		return nil, err
@@ -84,7 +87,7 @@ func (svc *Service) proposedSettling(ctx context.Context, p *runs.Proposal) (*Se
 	if err := json.Unmarshal([]byte(p.Body), &body); err != nil {
 		return nil, fmt.Errorf("what proposal %d is to settle cannot be read: %w", p.ID, err)
 	}
-	inv, err := svc.Reconcile(ctx)
+	inv, err := svc.inside().Reconcile(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +99,7 @@ func (svc *Service) proposedSettling(ctx context.Context, p *runs.Proposal) (*Se
 		}
 		choices = append(choices, Choice{inv.Findings[i], c.Way})
 	}
-	s, err := svc.Settling(ctx, inv, choices, body.Reason, body.Until)
+	s, err := svc.inside().Settling(ctx, inv, choices, body.Reason, body.Until)
 	if err != nil {
 		return nil, err
 	}

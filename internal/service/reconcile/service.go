@@ -62,3 +62,13 @@ type Service struct {
 func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, over Over) *Service {
 	return &Service{desk, ws, s, log, over.Sites, over.Deployments, over.Runs, over.Moves, over.Shells}
 }
+
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
+// inside is the same service as others ask it: who asks was asked before what they may look at.
+func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }

@@ -13,6 +13,9 @@ import (
 
 // ServiceMap is the map of what is recorded, declared and was seen to talk.
 func (svc *Service) ServiceMap(ctx context.Context, inv *Inventory) (*servicemap.Map, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	all, err := svc.deployments.Deployments(ctx)
 	if err != nil {
 		return nil, err
@@ -46,6 +49,9 @@ func talks(records inventory.Records) [][2]string {
 // ExportMap writes the service map in every format into a folder, and returns the files' names. The selected node, if it
 // is not "", is drawn with what it needs and what needs it.
 func (svc *Service) ExportMap(m *servicemap.Map, selected, dir string) ([]string, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	var files []string
 	for _, format := range draw.Formats {
 		file := filepath.Join(dir, "service-map."+format)

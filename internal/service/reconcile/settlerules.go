@@ -16,7 +16,7 @@ func (svc *Service) SettleByRules(ctx context.Context) (map[string]int, error) {
 	if err != nil || len(rules.Rules) == 0 {
 		return nil, err
 	}
-	inv, err := svc.Reconcile(ctx)
+	inv, err := svc.inside().Reconcile(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -33,7 +33,7 @@ func (svc *Service) SettleByRules(ctx context.Context) (map[string]int, error) {
 		if len(choices) == 0 {
 			continue
 		}
-		s, err := svc.Settling(ctx, inv, choices, fmt.Sprintf("%s (rule %s)", r.Reason, r.Rule), r.Until(time.Now()))
+		s, err := svc.inside().Settling(ctx, inv, choices, fmt.Sprintf("%s (rule %s)", r.Reason, r.Rule), r.Until(time.Now()))
 		if err != nil {
 			return done, err
 		}

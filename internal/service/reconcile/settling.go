@@ -105,6 +105,9 @@ func (s *Settling) MustType() string {
 
 // Settling works out what choices would do. Until and reason are those of findings that are ignored.
 func (svc *Service) Settling(ctx context.Context, inv *Inventory, choices []Choice, reason string, until time.Time) (*Settling, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	s := &Settling{who: svc.desk.Actor.Name, reason: reason, until: until, deviations: map[int64][]change.Deviation{}}
 	for i := range choices {
 		c := &choices[i]

@@ -23,6 +23,9 @@ type Settlement struct {
 
 // Settlements lists what was done, the newest first.
 func (svc *Service) Settlements(ctx context.Context, limit int) ([]Settlement, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
 	all, err := svc.store.Settlements(ctx, limit)
 	if err != nil {
 		return nil, err

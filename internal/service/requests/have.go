@@ -154,3 +154,16 @@ func (svc *Service) TurnIt(ctx context.Context, id int64, t Turn) (runID int64, 
 	})
 	return runID, err
 }
+
+// Turned is how the run stands that somebody began with [Service.TurnIt] of what they have.
+func (svc *Service) Turned(ctx context.Context, id, runID int64) (run.Status, error) {
+	r, err := svc.mine(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	x, err := svc.store.Run(ctx, runID)
+	if err != nil || x.Deployment != r.Deployment {
+		return "", fault.NotFoundf("run %d is none of request %d", runID, id)
+	}
+	return deployments.EndOf(x), nil
+}

@@ -50,6 +50,9 @@ func (u *RuleUse) Decided() string {
 
 // Rulings are the rules of approval in their order, each with what it decided lately.
 func (svc *Service) Rulings(ctx context.Context, now time.Time) ([]RuleUse, error) {
+	if err := svc.desk.Read("what rules decided"); err != nil {
+		return nil, err
+	}
 	f, err := svc.workspace.Approvals()
 	if err != nil {
 		return nil, err

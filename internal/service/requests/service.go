@@ -52,6 +52,13 @@ func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, 
 	return &Service{desk, ws, s, log, over.Offers, over.Quotas, over.Deployments, over.Runs, over.Spending}
 }
 
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
 // me is who asks.
 func (svc *Service) me() string { return svc.desk.Actor.Name }
 

@@ -252,7 +252,12 @@ func (svc *Service) usual(ctx context.Context, all []Request) (map[string]time.D
 }
 
 // Approvals are the workspace's rules of approval.
-func (svc *Service) Approvals() (*decide.File, error) { return svc.workspace.Approvals() }
+func (svc *Service) Approvals() (*decide.File, error) {
+	if err := svc.desk.Read("what is approved by rule"); err != nil {
+		return nil, err
+	}
+	return svc.workspace.Approvals()
+}
 
 // SetApprovals keeps rules of approval, from the text of their file.
 func (svc *Service) SetApprovals(ctx context.Context, text []byte) (*decide.File, error) {

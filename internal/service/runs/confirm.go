@@ -40,7 +40,7 @@ func (svc *Service) Confirm(ctx context.Context, id int64) (out Confirmed, err e
 }
 
 func (svc *Service) confirm(ctx context.Context, id int64) (Confirmed, error) {
-	p, o, err := svc.Proposed(ctx, id)
+	p, o, err := svc.inside().Proposed(ctx, id)
 	if err != nil {
 		return Confirmed{}, err
 	}

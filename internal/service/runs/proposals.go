@@ -120,12 +120,16 @@ func (svc *Service) KeepProposal(ctx context.Context, p Proposal, from any, hold
 
 // Proposals lists all proposals, the newest first.
 func (svc *Service) Proposals(ctx context.Context) ([]Proposal, error) {
-	return svc.store.Proposals(ctx)
+	all, err := svc.store.Proposals(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return acting.Seen(ctx, svc.desk, all, func(p Proposal) guard.Thing { return guard.Thing{Proposal: p.ID} })
 }
 
 // OpenProposals are those that can be confirmed, the newest first; whether what one is to settle is there still, confirming it finds out.
 func (svc *Service) OpenProposals(ctx context.Context) ([]Proposal, error) {
-	all, err := svc.store.Proposals(ctx)
+	all, err := svc.Proposals(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -140,6 +144,9 @@ func (svc *Service) OpenProposals(ctx context.Context) ([]Proposal, error) {
 
 // Proposed is what a proposal is to do, if that can still be done; the error says why it cannot.
 func (svc *Service) Proposed(ctx context.Context, id int64) (*Proposal, deployments.Order, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Proposal: id}); err != nil {
+		return nil, deployments.Order{}, err
+	}
 	p, err := svc.store.Proposal(ctx, id)
 	if err != nil {
 		return nil, deployments.Order{}, err

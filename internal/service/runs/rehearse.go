@@ -14,6 +14,9 @@ import (
 
 // Rehearse imagines runs of a plan.
 func (svc *Service) Rehearse(ctx context.Context, p *plan.Plan, l dispatch.Limits) (rehearse.Answer, error) {
+	if err := svc.desk.Read("how long steps take"); err != nil {
+		return rehearse.Answer{}, err
+	}
 	h, err := svc.deployments.History(ctx)
 	if err != nil {
 		return rehearse.Answer{}, err
@@ -23,6 +26,9 @@ func (svc *Service) Rehearse(ctx context.Context, p *plan.Plan, l dispatch.Limit
 
 // RehearseRest imagines how a run that is under way goes on.
 func (svc *Service) RehearseRest(ctx context.Context, s *run.State, now time.Time) (rehearse.Answer, error) {
+	if err := svc.desk.Read("how long steps take"); err != nil {
+		return rehearse.Answer{}, err
+	}
 	h, err := svc.deployments.History(ctx)
 	if err != nil {
 		return rehearse.Answer{}, err

@@ -98,6 +98,9 @@ func (svc *Service) At(desk *acting.Desk) *Service {
 	return &b
 }
 
+// inside is the same service as others ask it: who asks was asked before what they may look at.
+func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }
+
 // Ask sets whom the service asks before a run is made, and before it begins.
 func (svc *Service) Ask(moving Moving, quotas Quotas, hooks Hooks) {
 	svc.moving, svc.quotas, svc.hooks = moving, quotas, hooks

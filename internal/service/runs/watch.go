@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"andamio/internal/core/run"
+	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
 	"andamio/internal/store"
 )
@@ -26,6 +27,13 @@ func (svc *Service) Watch(ctx context.Context, runID, after int64) <-chan Batch 
 	out := make(chan Batch)
 	go func() {
 		defer close(out)
+		if err := svc.desk.See(ctx, acting.Run(runID)); err != nil {
+			select {
+			case out <- Batch{Err: err, Last: true}:
+			case <-ctx.Done():
+			}
+			return
+		}
 		var s silentWorker
 		for {
 			b := svc.batch(ctx, runID, &after, &s)

@@ -97,7 +97,7 @@ func (svc *Service) work(ctx context.Context, runID, epoch int64) error {
 		if err := svc.mayBegin(ctx, runID, journal); err != nil {
 			return errors.Join(err, svc.giveBack(keep, runID), svc.store.Finish(keep, runID, epoch, run.Failed))
 		}
-		answer, err := svc.Rehearse(ctx, e.Plan, e.Limits)
+		answer, err := svc.inside().Rehearse(ctx, e.Plan, e.Limits)
 		if err != nil {
 			return errors.Join(err, svc.store.Finish(keep, runID, epoch, run.Failed))
 		}

@@ -3,11 +3,11 @@ package runs
 import (
 	"errors"
 	"os"
-	"os/exec"
 	"strconv"
 	"syscall"
 	"time"
 
+	"andamio/internal/background"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
@@ -60,13 +60,11 @@ func (svc *Service) Start(id int64) error {
 
 // spawnProcess begins the worker as a process in a session of its own, so that closing the terminal does not end it.
 func (svc *Service) spawnProcess(runID int64) error {
-	self, err := os.Executable()
+	cmd, err := background.Command("work", strconv.FormatInt(runID, 10), "--workspace", svc.workspace.Dir)
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(self, "work", strconv.FormatInt(runID, 10), "--workspace", svc.workspace.Dir)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if err := cmd.Start(); err != nil {
+	if err := background.Start(cmd); err != nil {
 		return fault.Unavailablef("the run's worker cannot be started: %w", err)
 	}
 	go func() { _ = cmd.Wait() }()

@@ -18,3 +18,13 @@ type Service struct {
 func New(desk *acting.Desk, ws *workspace.Workspace, of *deployments.Service) *Service {
 	return &Service{desk: desk, workspace: ws, deployments: of}
 }
+
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
+// inside is the same service as others ask it: who asks was asked before what they may look at.
+func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }

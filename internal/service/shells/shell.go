@@ -59,7 +59,7 @@ func HostsOf(d *deployments.Deployment) []Host {
 // FindHost finds an instance by name among what stands: [DEPLOYMENT/]INSTANCE, where the deployment goes by number or
 // name. What could be several is refused.
 func (svc *Service) FindHost(ctx context.Context, name string) (Host, error) {
-	all, err := svc.deployments.Deployments(ctx)
+	all, err := svc.deployments.At(svc.desk).Deployments(ctx) // no name is told of what they may not see
 	if err != nil {
 		return Host{}, err
 	}

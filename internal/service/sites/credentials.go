@@ -47,7 +47,7 @@ func (svc *Service) changeCredential(ctx context.Context, name, token string) er
 	if token == "" {
 		return svc.rotate(ctx, c)
 	}
-	if _, err := svc.Test(ctx, c.With(token)); err != nil {
+	if _, err := svc.inside().Test(ctx, c.With(token)); err != nil {
 		return err
 	}
 	return svc.workspace.ConfirmCredential(ctx, name, token)
@@ -139,7 +139,7 @@ func (svc *Service) connectSite(ctx context.Context, c workspace.Connection) (*T
 	if err := svc.workspace.CheckSiteName(c.Site); err != nil {
 		return nil, fmt.Errorf("%q cannot be a site's name: %w", c.Site, err)
 	}
-	tested, err := svc.Test(ctx, c)
+	tested, err := svc.inside().Test(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +159,7 @@ func (svc *Service) connectSite(ctx context.Context, c workspace.Connection) (*T
 	if c, err = svc.workspace.Connection(c.Site); err != nil {
 		return nil, err
 	}
-	if tested, err = svc.Test(ctx, c); err != nil { // the credential is good all the same, and nobody else has it
+	if tested, err = svc.inside().Test(ctx, c); err != nil { // the credential is good all the same, and nobody else has it
 		return nil, errors.Join(fmt.Errorf("%s has a new credential, which is kept: %w", c.Site, err), svc.rename(ctx, c, err))
 	}
 	return tested, svc.workspace.NoteConnection(ctx, c.Site, func(x *workspace.Connection) { x.Account = tested.Access.Account })

@@ -72,7 +72,7 @@ func (p Pair) Other(name string) string {
 
 // pairers are two connected sites that can be paired.
 func (svc *Service) pairers(x, y string) (one, other site.Pairer, err error) {
-	sites, err := svc.Sites()
+	sites, err := svc.sites()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -176,6 +176,14 @@ func (svc *Service) PairOf(ctx context.Context, x, y string) (Pair, error) {
 
 // Pairs lists all pairs as they were found last.
 func (svc *Service) Pairs(ctx context.Context) ([]Pair, error) {
+	all, err := svc.pairs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return acting.Seen(ctx, svc.desk, all, func(p Pair) guard.Thing { return guard.At(p.A, p.B) })
+}
+
+func (svc *Service) pairs(ctx context.Context) ([]Pair, error) {
 	all, err := svc.store.Pairs(ctx)
 	if err != nil {
 		return nil, err
@@ -208,6 +216,9 @@ func (svc *Service) CheckPairs(ctx context.Context) ([]Pair, error) {
 
 // CheckPair tries the links of one pair again.
 func (svc *Service) CheckPair(ctx context.Context, x, y string) (Pair, error) {
+	if err := svc.desk.See(ctx, guard.At(x, y)); err != nil {
+		return Pair{}, err
+	}
 	p, err := svc.PairOf(ctx, x, y)
 	if err != nil {
 		return p, err
@@ -230,7 +241,7 @@ func (svc *Service) checkPair(ctx context.Context, p Pair) (Pair, error) {
 	}
 	p.AtoB, p.BtoA = try(other, p.A), try(one, p.B)
 	p.Free = map[string]string{}
-	e, _ := svc.Estate(ctx)
+	e, _ := svc.estate(ctx)
 	for _, name := range []string{p.A, p.B} {
 		if s := e.Site(name); s != nil {
 			p.Free[name] = s.Free().String()

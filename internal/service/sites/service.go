@@ -48,6 +48,16 @@ func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger) 
 	return &Service{desk: desk, workspace: ws, store: s, log: log}
 }
 
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
+}
+
+// inside is the same service as others ask it: who asks was asked before what they may look at.
+func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }
+
 // Ask sets whom the service asks before it removes a site or parts a pair.
 func (svc *Service) Ask(standing Standing, moving Moving) {
 	svc.standing, svc.moving = standing, moving

@@ -9,29 +9,68 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
+	"andamio/internal/service/acting"
+	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 )
 
+// seen are the connections of the sites that the actor may look at.
+func (svc *Service) seen() ([]workspace.Connection, error) {
+	all, err := svc.workspace.Connections()
+	if err != nil {
+		return nil, err
+	}
+	return acting.Seen(context.Background(), svc.desk, all, func(c workspace.Connection) guard.Thing { return guard.At(c.Site) })
+}
+
 // Sites are the drivers of all connected sites, by name.
 func (svc *Service) Sites() (map[string]site.Site, error) {
+	connections, err := svc.seen()
+	if err != nil {
+		return nil, err
+	}
+	return drivers(connections), nil
+}
+
+// sites are the drivers whoever asks.
+func (svc *Service) sites() (map[string]site.Site, error) {
 	connections, err := svc.workspace.Connections()
 	if err != nil {
 		return nil, err
 	}
+	return drivers(connections), nil
+}
+
+func drivers(connections []workspace.Connection) map[string]site.Site {
 	out := map[string]site.Site{}
 	for _, c := range connections {
 		out[c.Site] = c.Open()
 	}
-	return out, nil
+	return out
 }
 
 // Estate asks every connected site what it offers, all at once, in the order of the connections. Sites that do not
 // answer are left out and reported in the error; the estate of the others is valid.
 func (svc *Service) Estate(ctx context.Context) (*estate.Estate, error) {
+	connections, err := svc.seen()
+	if err != nil {
+		return nil, err
+	}
+	return svc.ask(ctx, connections)
+}
+
+// estate is that of all sites, whoever asks.
+func (svc *Service) estate(ctx context.Context) (*estate.Estate, error) {
 	connections, err := svc.workspace.Connections()
 	if err != nil {
 		return nil, err
 	}
+	return svc.ask(ctx, connections)
+}
+
+// ask asks the sites of some connections what they offer.
+func (svc *Service) ask(ctx context.Context, connections []workspace.Connection) (*estate.Estate, error) {
 	found := make([]*estate.Site, len(connections))
 	errs := make([]error, len(connections))
 	var group sync.WaitGroup

@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strconv"
 	"syscall"
 	"time"
 
+	"andamio/internal/background"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/durable"
@@ -82,17 +82,15 @@ func StandIns(ctx context.Context, dir string, args ...string) error {
 	if StandInsRun(dir) {
 		return nil
 	}
-	self, err := os.Executable()
+	cmd, err := background.Command(append([]string{"sandbox", "--workspace", dir, "--quiet"}, args...)...)
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(self, append([]string{"sandbox", "--workspace", dir, "--quiet"}, args...)...)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	said, err := cmd.StderrPipe()
 	if err != nil {
 		return err
 	}
-	if err := cmd.Start(); err != nil {
+	if err := background.Start(cmd); err != nil {
 		return fault.Unavailablef("the stand-ins cannot be started: %w", err)
 	}
 	ended := make(chan error, 1)

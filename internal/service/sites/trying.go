@@ -40,6 +40,9 @@ var lacks = map[string]string{
 
 // Test tries a connection: that the site answers, that it knows the credential, and what that may do. Nothing is kept.
 func (svc *Service) Test(ctx context.Context, c workspace.Connection) (*Tested, error) {
+	if err := svc.desk.Read("sites that are not connected yet"); err != nil {
+		return nil, err
+	}
 	if err := c.Check(); err != nil {
 		return nil, err
 	}

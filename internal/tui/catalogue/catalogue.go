@@ -70,11 +70,11 @@ func Preview(ctx context.Context, a *app.App, o offers.Offer) (*View, tea.Cmd) {
 // seen says whether whoever is looked for would see an offer at all.
 func seen(a *app.App, o *offers.Offer) string {
 	who := a.Actor().Name
-	d, err := a.Directory()
+	theirs, err := a.IsFor(o)
 	switch {
 	case err != nil:
 		return err.Error()
-	case d != nil && !o.For(who, d):
+	case !theirs:
 		return who + " would not see it: it is not for them"
 	}
 	return "as " + who + " would see it"
