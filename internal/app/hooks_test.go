@@ -285,3 +285,55 @@ func TestARunBeginsWhenItMay(t *testing.T) {
 	told(t, a, time.Now())
 	assert.Equal(t, "run.may-begin run.began", c.types())
 }
+
+// TestAHookRunsAScript has a hook run a script on what stands: once for each event, on the tiers that it names, whoever ends meanwhile; what
+// the script set off sets it off no more.
+func TestAHookRunsAScript(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	_, err := a.SetHooks(ctx, []byte("version: andamio.hooks/1\nhooks:\n- { hook: watch, on: [run.stands], at: [contacts*], script: 'echo \"watched $EVENT_NAME\" > /srv/watched' }"))
+	require.NoError(t, err)
+	require.NoError(t, a.Gather(ctx, time.Now()))
+	first := worked(t, a, draft(t, a, nil))
+	r, err := a.Run(ctx, first)
+	require.NoError(t, err)
+	assert.Equal(t, 1, told(t, a, time.Now()))
+	runs, err := a.Runs(ctx)
+	require.NoError(t, err)
+	require.Len(t, runs, 2)
+	assert.Equal(t, r.Deployment, runs[0].Deployment)
+	assert.Contains(t, runs[0].Purpose, "hook watch: run-")
+	require.Eventually(t, func() bool {
+		r, err := a.Run(ctx, runs[0].ID)
+		return err == nil && r.State != run.Planned && r.State != run.UnderWay
+	}, 2*time.Minute, 10*time.Millisecond)
+	s, err := a.Replay(ctx, runs[0].ID)
+	require.NoError(t, err)
+	assert.Equal(t, run.Standing, s.Status, explainRun(s))
+	d, err := a.Deployment(ctx, r.Deployment)
+	require.NoError(t, err)
+	for i := range s.Steps {
+		assert.Contains(t, s.Steps[i].Resource, "contacts", "on the tiers that it names")
+		h, err := a.FindHost(ctx, s.Steps[i].Resource)
+		require.NoError(t, err)
+		var out strings.Builder
+		_, err = a.Command(ctx, h, "cat /srv/watched", nil, &out, io.Discard)
+		require.NoError(t, err)
+		assert.Equal(t, "watched "+d.Name+"\n", out.String())
+	}
+	require.NotEmpty(t, s.Steps)
+	assert.Equal(t, 0, told(t, a, time.Now().Add(time.Hour)), "what it set off sets off nothing")
+	o, err := a.Powering(ctx, r.Deployment, "contacts-host", false)
+	require.NoError(t, err)
+	id, err := a.NewRun(ctx, o)
+	require.NoError(t, err)
+	require.NoError(t, a.Work(ctx, id))
+	told(t, a, time.Now().Add(2*time.Hour))
+	last, err := a.Deliveries(ctx, 1)
+	require.NoError(t, err)
+	assert.Equal(t, store.DeliveryFailed, last[0].State, "nothing is on that is meant")
+	assert.Contains(t, last[0].Note, "no instance of")
+	all, err := a.Runs(ctx)
+	require.NoError(t, err)
+	assert.Len(t, all, 3)
+}

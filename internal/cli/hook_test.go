@@ -25,7 +25,7 @@ func TestHooksFromTheCommandLine(t *testing.T) {
 	run := commands(t, ws)
 	assert.Contains(t, run(0, "hook"), "there are no hooks")
 	scenario := "../../examples/flood-watch/hooks.yaml"
-	assert.Contains(t, run(0, "hook", "check", scenario), "3 hooks: nothing is wrong")
+	assert.Contains(t, run(0, "hook", "check", scenario), "4 hooks: nothing is wrong")
 
 	calls := make(chan string, 10)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -56,6 +56,12 @@ func TestHooksFromTheCommandLine(t *testing.T) {
 	}, 2*time.Minute, 100*time.Millisecond)
 	assert.Contains(t, run(0, "hook", "again", "1"), "1 event told")
 	assert.Regexp(t, `1 +channel +run.stands +flood-watch +sent`, run(0, "hook"))
+	scripted := filepath.Join(t.TempDir(), "scripted.yaml")
+	require.NoError(t, os.WriteFile(scripted, []byte("version: andamio.hooks/1\nhooks: [ { hook: log, on: [run.stands], script: 'true' }, { hook: few, on: [run.failed], at: [store*], script: 'true' } ]"), 0o600))
+	run(0, "hook", "set", scripted)
+	assert.Regexp(t, `log +run.stands +runs a script on every instance`, run(0, "hook"))
+	assert.Regexp(t, `few +run.failed +runs a script on store\*`, run(0, "hook"))
+	run(0, "hook", "set", file)
 	assert.Equal(t, "application/cloudevents+json", <-calls)
 	assert.Contains(t, run(2, "hook", "again", "x"), `"x" is no number`)
 

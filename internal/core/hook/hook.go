@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -115,6 +116,10 @@ type Hook struct {
 	// Tell are who is written to: owner, people, team:NAME, or addresses. Say is what the letter says before the facts.
 	Tell []string `json:"tell,omitempty"`
 	Say  string   `json:"say,omitempty"`
+	// Script is the text of one that is run on what the event is of: on the instances that At names, by patterns of their names, their tiers or
+	// the nodes they were made of; none means all.
+	Script string   `json:"script,omitempty"`
+	At     []string `json:"at,omitempty"`
 
 	condition condition.Condition
 }
@@ -195,9 +200,20 @@ func (h *Hook) check(mailed bool, wrong func(string, ...any)) {
 			wrong("on: there is no %q; there are %v", t, Types)
 		}
 	}
+	what := 0
+	for _, said := range []bool{h.Call != "", len(h.Tell) > 0, h.Script != ""} {
+		if said {
+			what++
+		}
+	}
+	if h.Script == "" && len(h.At) > 0 {
+		wrong("at: only a script is run somewhere")
+	}
 	switch {
-	case (h.Call == "") == (len(h.Tell) == 0):
-		wrong("it either calls a service or tells people: say call or tell")
+	case what != 1:
+		wrong("it calls a service, tells people or runs a script: say one of call, tell and script")
+	case h.Script != "":
+		h.checkScript(wrong)
 	case h.Call != "":
 		switch u := called.FindStringSubmatch(h.Call); {
 		case strings.Contains(h.Call, "@"):
@@ -214,6 +230,50 @@ func (h *Hook) check(mailed bool, wrong func(string, ...any)) {
 	default:
 		h.checkTell(mailed, wrong)
 	}
+}
+
+// mostScript bounds the text of a script, which every plan that runs it carries.
+const mostScript = 64 << 10
+
+func (h *Hook) checkScript(wrong func(string, ...any)) {
+	if h.Secret != "" || h.Say != "" {
+		wrong("a script is signed by nobody and says nothing: leave secret and say out")
+	}
+	if len(h.Script) > mostScript || strings.ContainsRune(h.Script, 0) {
+		wrong("script: it is longer than %d KiB, or no text", mostScript>>10)
+	}
+	for _, t := range h.On {
+		if !ofWhatStands[t] {
+			wrong("on: at %s nothing stands for sure that a script could be run on; it can be run on %s, %s and %s", t, RunStands, RunFailed, RequestServing)
+		}
+	}
+	for _, pattern := range h.At {
+		if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
+			wrong("at: %q is no pattern", pattern)
+		}
+	}
+}
+
+// ofWhatStands are the events after which something may stand on which a script is run.
+var ofWhatStands = map[Type]bool{RunStands: true, RunFailed: true, RequestServing: true}
+
+// purposePrefix begins what the runs are for that hooks set off.
+const purposePrefix = "hook "
+
+// Purpose is what the run is for that a hook sets off: the same for the same event, so that there is one of it.
+func (h *Hook) Purpose(e *Event) string { return purposePrefix + h.Name + ": " + e.ID }
+
+// Meant reports that a script is to be run on an instance, by any of its names.
+func (h *Hook) Meant(names ...string) bool {
+	return len(h.At) == 0 || slices.ContainsFunc(h.At, func(pattern string) bool {
+		return slices.ContainsFunc(names, func(name string) bool { ok, _ := path.Match(pattern, name); return ok && name != "" })
+	})
+}
+
+// Inputs are the variables that a script is given of an event.
+func (e *Event) Inputs() map[string]string {
+	return map[string]string{"EVENT_ID": e.ID, "EVENT_TYPE": string(e.Type), "EVENT_NAME": e.Name, "EVENT_PURPOSE": e.Purpose, "EVENT_BY": e.By,
+		"EVENT_TEAM": e.Team, "EVENT_PERSON": e.Person, "EVENT_SERVICE": e.Service, "EVENT_STAGE": e.Stage}
 }
 
 func loopback(host string) bool {
@@ -262,6 +322,9 @@ func (f *File) Set(e *Event) ([]*Hook, error) {
 		h := &f.Hooks[i]
 		if !slices.Contains(h.On, e.Type) {
 			continue
+		}
+		if h.Script != "" && (e.Deployment == 0 || strings.HasPrefix(e.Purpose, purposePrefix)) {
+			continue // what a script set off sets off no script: it would never end
 		}
 		yes, err := h.condition.Holds(vars)
 		if err != nil {

@@ -84,8 +84,8 @@ func TestWhatIsNoHookIsRefused(t *testing.T) {
 		"hooks: [{hook: A b, on: [run.began], call: 'https://x.test', secret: x}]":                                                              `hook: "A b" is no name`,
 		"hooks: [{hook: a, on: [], call: 'https://x.test', secret: x}]":                                                                         "nothing sets it off",
 		"hooks: [{hook: a, on: [run.flew], call: 'https://x.test', secret: x}]":                                                                 `there is no "run.flew"`,
-		"hooks: [{hook: a, on: [run.began]}]":                                                                                                   "say call or tell",
-		"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, tell: [owner]}]":                                                 "say call or tell",
+		"hooks: [{hook: a, on: [run.began]}]":                                                                                                   "say one of call, tell and script",
+		"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, tell: [owner]}]":                                                 "say one of call, tell and script",
 		"hooks: [{hook: a, on: [run.began], call: 'http://x.test', secret: x}]":                                                                 "http is for this machine alone",
 		"hooks: [{hook: a, on: [run.began], call: 'ftp://x.test', secret: x}]":                                                                  "is no https address",
 		"hooks: [{hook: a, on: [run.began], call: 'https://a:b@x.test', secret: x}]":                                                            "it is kept as a secret",
@@ -99,6 +99,11 @@ func TestWhatIsNoHookIsRefused(t *testing.T) {
 		"mail: {server: 'x:25', from: a@b.test}\nhooks: [{hook: a, on: [run.began], tell: ['a@b@c'], secret: x}]":                               `"a@b@c" is no address` + "\nonly what is called has one",
 		"hooks: [{hook: a, on: [run.began], when: '1 +', call: 'https://x.test', secret: x}]":                                                   "when: ERROR",
 		"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x}, {hook: a, on: [run.began], call: 'https://x.test', secret: x}]": "another is called a",
+		"hooks: [{hook: a, on: [run.began], script: 'true'}]":                                                                                   "nothing stands for sure",
+		"hooks: [{hook: a, on: [run.stands], script: 'true', secret: x}]":                                                                       "is signed by nobody",
+		"hooks: [{hook: a, on: [run.stands], script: 'true', at: ['[']}]":                                                                       "is no pattern",
+		"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, at: [x]}]":                                                       "only a script is run somewhere",
+		"hooks: [{hook: a, on: [run.stands], script: 'true', tell: [owner]}]":                                                                   "say one of call, tell and script",
 		"hooks: [{hook: a, colour: red}]":                                                                                                       "colour",
 	} {
 		_, err := hook.Read([]byte("version: " + hook.Version + "\n" + text))
@@ -130,4 +135,30 @@ func ExampleFile_Set() {
 	subject, _ := set[0].Letter(&hook.Event{Type: hook.RequestRefused, Title: "a map to try things on"})
 	fmt.Println(set[0].Name, "-", subject)
 	// Output: letters - a map to try things on is refused
+}
+
+// TestScriptsSetOffNoScripts has scripts be set off by what stands, and by nothing that a script set off.
+func TestScriptsSetOffNoScripts(t *testing.T) {
+	f := read(t, "version: andamio.hooks/1\nhooks:\n- { hook: watched, on: [run.stands, request.serving], at: [web-*, store], script: 'echo $EVENT_NAME' }")
+	h := f.Hook("watched")
+	e := hook.Event{ID: "run-7-standing-1", Type: hook.RunStands, Name: "map", Deployment: 3, Run: 7, Purpose: "start"}
+	set, err := f.Set(&e)
+	require.NoError(t, err)
+	require.Len(t, set, 1)
+	assert.Equal(t, "hook watched: run-7-standing-1", h.Purpose(&e), "it is the same whoever tells it")
+	assert.Equal(t, "map", e.Inputs()["EVENT_NAME"])
+	own := e
+	own.Purpose = h.Purpose(&e)
+	set, err = f.Set(&own)
+	require.NoError(t, err)
+	assert.Empty(t, set, "it would never end")
+	nowhere := e
+	nowhere.Deployment = 0
+	set, err = f.Set(&nowhere)
+	require.NoError(t, err)
+	assert.Empty(t, set, "of nothing there is nothing to run it on")
+	assert.True(t, h.Meant("web-1", "front", ""))
+	assert.True(t, h.Meant("x", "store"))
+	assert.False(t, h.Meant("x", "front", ""))
+	assert.True(t, (&hook.Hook{}).Meant("anything"))
 }

@@ -70,6 +70,8 @@ func (svc *Service) tell(ctx context.Context, f *hook.File, d store.Delivery) er
 	case h == nil:
 		d.State, d.Note = store.DeliveryFailed, "there is no such hook any more"
 		return svc.store.SettleDelivery(ctx, d)
+	case h.Script != "":
+		d.Note, err = svc.begin(ctx, h, &d.Event)
 	case h.Call != "":
 		d.Note, err = "", svc.call(ctx, h, &d.Event)
 	case d.Note == brokeOff:

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/service/acting"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 	"andamio/internal/web"
@@ -38,6 +39,7 @@ type Store interface {
 	Plan(ctx context.Context, id int64) (*plan.Plan, error)
 	Deployments(ctx context.Context) ([]store.Deployment, error)
 	Deployment(ctx context.Context, id int64) (store.Deployment, error)
+	RunsOf(ctx context.Context, deployment int64) ([]store.Run, error)
 	Requests(ctx context.Context) ([]store.Request, error)
 	RequestThread(ctx context.Context, id int64) ([]store.RequestEvent, error)
 }
@@ -49,6 +51,18 @@ type Service struct {
 	store     Store
 	log       *slog.Logger
 	memory    *Memory
+	doing     Doing
+	runs      Beginning
+}
+
+// Doing is what runs scripts on what stands; none of it is done twice for the same purpose.
+type Doing interface {
+	Doing(ctx context.Context, deployment int64, s deployments.Script, purpose string) (deployments.Order, error)
+}
+
+// Beginning begins runs.
+type Beginning interface {
+	Begin(ctx context.Context, o deployments.Order) (int64, error)
 }
 
 // Memory is what was enlisted already, so that it is not tried again and again, and what became of requests as long as they are as they were.
@@ -69,14 +83,29 @@ const mostRemembered = 20_000
 
 // New returns the service for whoever is at the desk.
 func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, memory *Memory) *Service {
-	return &Service{desk, ws, s, log, memory}
+	return &Service{desk: desk, workspace: ws, store: s, log: log, memory: memory}
+}
+
+// Ask sets who works out and begins the runs that hooks set off.
+func (svc *Service) Ask(doing Doing, runs Beginning) { svc.doing, svc.runs = doing, runs }
+
+// At is the same service for whoever is at another desk.
+func (svc *Service) At(desk *acting.Desk) *Service {
+	b := *svc
+	b.desk = desk
+	return &b
 }
 
 // client calls services; it follows no redirect.
 var client = sync.OnceValue(func() *http.Client { return web.Client(callPatience, nil) })
 
 // Hooks are the workspace's hooks.
-func (svc *Service) Hooks() (*hook.File, error) { return svc.workspace.Hooks() }
+func (svc *Service) Hooks() (*hook.File, error) {
+	if err := svc.desk.Read("what changes set off"); err != nil {
+		return nil, err
+	}
+	return svc.workspace.Hooks()
+}
 
 // SetHooks keeps hooks, from the text of their file. What happened before one is there sets it off no more.
 func (svc *Service) SetHooks(ctx context.Context, text []byte) (*hook.File, error) {
@@ -111,6 +140,9 @@ func names(f *hook.File) []string {
 
 // Deliveries are the last events that hooks told, the newest first.
 func (svc *Service) Deliveries(ctx context.Context, limit int) ([]store.Delivery, error) {
+	if err := svc.desk.Read("who was told"); err != nil {
+		return nil, err
+	}
 	return svc.store.Deliveries(ctx, limit)
 }
 
