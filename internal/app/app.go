@@ -23,6 +23,7 @@ import (
 	"andamio/internal/service/runs"
 	"andamio/internal/service/shells"
 	"andamio/internal/service/sites"
+	"andamio/internal/service/snapshots"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 	"andamio/internal/store/sqlite"
@@ -41,6 +42,7 @@ type (
 	requestService    = requests.Service
 	accountService    = accounts.Service
 	hookService       = hooks.Service
+	snapshotService   = snapshots.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -56,6 +58,7 @@ type App struct {
 	*requestService
 	*accountService
 	*hookService
+	*snapshotService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -93,6 +96,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.requestService = requests.New(a.desk, a.workspace, a.store, a.Log, requests.Over{Offers: a.offerService, Quotas: a.quotaService, Deployments: a.deploymentService, Runs: a.runService, Spending: a.accountService})
 	a.siteService.Ask(a.deploymentService, a.moveService)
 	a.deploymentService.Ask(a.moveService)
+	a.snapshotService = snapshots.New(a.desk, a.siteService, a.deploymentService, a.moveService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
 	a.hookService.Ask(a.deploymentService, a.runService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService)
@@ -106,7 +110,7 @@ func (a *App) seat(d *acting.Desk) {
 	a.desk = d
 	a.siteService, a.deploymentService, a.runService, a.moveService = a.siteService.At(d), a.deploymentService.At(d), a.runService.At(d), a.moveService.At(d)
 	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
-	a.requestService, a.accountService, a.hookService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d)
+	a.requestService, a.accountService, a.hookService, a.snapshotService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d), a.snapshotService.At(d)
 }
 
 // inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.

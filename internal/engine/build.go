@@ -273,6 +273,12 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 		req.Kind, req.Hostname, req.Size, req.Image = kinds.Instance, sp.Hostname, sp.Size, sp.Image
 		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
 		req.PublicKey, req.Asleep, req.Class = publicKey(e.Key), sp.Asleep, sp.Class
+	case r.Kind == kinds.Snapshot:
+		req.Kind = kinds.Snapshot
+		known := false
+		if req.Source, known = e.Attribute(r.AsSnapshot().Of, "site.id"); !known {
+			err = fmt.Errorf("the site's id of %s is not known", r.AsSnapshot().Of)
+		}
 	case r.Kind == kinds.Object:
 		req.Kind, req.Bytes, req.SHA256 = kinds.Object, s.Filling.Bytes, s.Filling.SHA256
 	default:

@@ -17,7 +17,7 @@ type handler func(e *Engine, ctx context.Context, s *plan.Step, r *plan.Resource
 // handlers has one for every operation, each in a file of its own.
 var handlers = map[op.Op]handler{
 	op.Create: (*Engine).create, op.Attach: (*Engine).build, op.Plug: (*Engine).build,
-	op.Configure: (*Engine).script, op.Start: (*Engine).script, op.Connect: (*Engine).script, op.Call: (*Engine).script,
+	op.Configure: (*Engine).script, op.Start: (*Engine).script, op.Connect: (*Engine).script, op.Call: (*Engine).script, op.Do: (*Engine).script,
 	op.Stop: (*Engine).script, op.Delete: (*Engine).script, op.Disconnect: (*Engine).script,
 	op.Check: (*Engine).probe, op.Answer: (*Engine).probe,
 	op.Require: (*Engine).require, op.Act: (*Engine).act,
@@ -25,6 +25,7 @@ var handlers = map[op.Op]handler{
 	op.Halt: (*Engine).power, op.Boot: (*Engine).power, op.Alter: (*Engine).alter,
 	op.Accept: (*Engine).accept, op.Lose: (*Engine).lose, op.Mend: (*Engine).mend,
 	op.Replicate: (*Engine).replicate, op.Follow: (*Engine).follow, op.Finish: (*Engine).finish, op.Hold: (*Engine).hold,
+	op.Restore:     (*Engine).restore,
 	op.Consolidate: (*Engine).consolidate, op.Fill: (*Engine).fill,
 	op.Suspend: (*Engine).suspend, op.Release: (*Engine).release, op.Reclaim: (*Engine).reclaim,
 	op.Name: (*Engine).name, op.Unname: (*Engine).name,

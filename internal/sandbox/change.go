@@ -32,7 +32,7 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if action := r.URL.Query().Get("action"); action != "" {
-		if why := c.act(t, strings.TrimPrefix(body.Action, wire.ComputeAction), word(body.Attributes[wire.OwnLead])); why != nil {
+		if why := c.act(t, strings.TrimPrefix(body.Action, wire.ComputeAction), cmp.Or(word(body.Attributes[wire.OwnLead]), word(body.Attributes[wire.RestoreTo]))); why != nil {
 			refuse(w, why.code, "%s", why.text)
 			return
 		}
@@ -135,10 +135,13 @@ func withSize(mixins []string, size string) []string {
 	return append(out, size)
 }
 
-// act starts, stops or suspends an instance, or releases an interface.
-func (c *Cloud) act(t *thing, action, lead string) *refusal {
-	if t.term == "networkinterface" {
-		return c.actOnInterface(t, action, lead)
+// act starts, stops or suspends an instance, releases an interface and leads what comes there elsewhere, or restores a snapshot to a disk.
+func (c *Cloud) act(t *thing, action, to string) *refusal {
+	switch t.term {
+	case "networkinterface":
+		return c.actOnInterface(t, action, to)
+	case "snapshot":
+		return c.restore(t, action, to)
 	}
 	if t.term != "compute" {
 		return no(http.StatusBadRequest, "only instances are started and stopped")

@@ -168,6 +168,7 @@ var terms = map[string]struct {
 }{
 	"compute": {wire.Compute, false}, "storage": {wire.Storage, false}, "network": {wire.Network, false},
 	"networkinterface": {wire.NetworkInterface, true}, "storagelink": {wire.StorageLink, true}, "object": {wire.Object, false},
+	"snapshot": {wire.Snapshot, false},
 }
 
 func (c *Cloud) routes() {
@@ -251,7 +252,9 @@ func (c *Cloud) query(w http.ResponseWriter, _ *http.Request) {
 		}
 		q.Kinds = append(q.Kinds, wire.Category{Term: term, Scheme: wire.Infrastructure, Parent: parent, Location: "/" + term + "/"})
 	}
-	q.Kinds = append(q.Kinds, wire.Category{Term: "object", Scheme: wire.Own + "storage#", Parent: "http://schemas.ogf.org/occi/core#resource", Location: wire.PathObject})
+	for _, term := range []string{"object", "snapshot"} {
+		q.Kinds = append(q.Kinds, wire.Category{Term: term, Scheme: wire.Own + "storage#", Parent: "http://schemas.ogf.org/occi/core#resource", Location: "/" + term + "/"})
+	}
 	q.Kinds = append(q.Kinds, wire.Category{Term: "site", Scheme: wire.Own + "estate#", Location: "/site/"})
 	for _, s := range c.site.Sizes {
 		q.Mixins = append(q.Mixins, wire.Category{Term: s.Name, Scheme: wire.OwnSizes, Depends: []string{wire.ResourceTpl},

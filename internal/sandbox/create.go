@@ -88,6 +88,8 @@ func init() {
 			func(t estate.Timings) float64 { return t.Interface }, (*Cloud).plug},
 		"storagelink": {wire.StoreState, wire.StoreWord, "active", "inactive",
 			func(t estate.Timings) float64 { return t.Attachment }, (*Cloud).mount},
+		"snapshot": {wire.SnapshotState, wire.SnapshotWord, "active", "inactive",
+			func(t estate.Timings) float64 { return t.Volume }, nil},
 		"object": {wire.ObjectState, wire.ObjectWord, "active", "inactive", nil, nil},
 	}
 }
@@ -109,6 +111,8 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 		why = c.ends(t)
 	case term == "object":
 		why = c.expect(t)
+	case term == "snapshot":
+		why = c.snap(t)
 	}
 	if why != nil {
 		return nil, why

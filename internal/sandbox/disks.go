@@ -86,7 +86,7 @@ func (c *Cloud) diskOf(w http.ResponseWriter, r *http.Request, write bool) *disk
 	c.mu.Lock()
 	t := c.things[r.PathValue("id")]
 	var d *disk.Disk
-	if t != nil && t.term != "object" {
+	if t != nil && t.term != "object" && !(write && t.term == "snapshot") {
 		d = t.disk
 	}
 	if d == nil {

@@ -280,7 +280,7 @@ func TestTheProtocolAsItIsSpoken(t *testing.T) {
 	assert.Equal(t, 200, code)
 	var q wire.Query
 	require.NoError(t, json.Unmarshal([]byte(body), &q))
-	assert.Len(t, q.Kinds, 7)
+	assert.Len(t, q.Kinds, 8)
 	assert.Contains(t, body, `"c2-4"`, "sizes are mixins")
 	for _, c := range []struct {
 		method, path, body string

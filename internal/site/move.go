@@ -100,6 +100,13 @@ type Copier interface {
 	Consolidate(ctx context.Context, disk string) (int64, error)
 }
 
+// Snapshotter is a site that keeps what disks hold at a moment, as things of the kind [kinds.Snapshot], which are made, listed and removed like all
+// others: [Request.Source] is the disk.
+type Snapshotter interface {
+	// Restore has a disk, whose machine is off, hold what a snapshot keeps, and nothing else.
+	Restore(ctx context.Context, snapshot, disk string) error
+}
+
 // Releaser is a site that keeps an interface's address for it while nothing answers there.
 type Releaser interface {
 	// Release gives up an interface's address, which stays its own; connections to a suspended machine are led elsewhere,

@@ -42,7 +42,7 @@ type Request struct {
 	MemoryGiB, DiskGiB                           float64
 	// Networks.
 	CIDR, VLAN string
-	// Links lead from an instance to a network or volume, by the site's ids.
+	// Links lead from an instance to a network or volume, by the site's ids; a snapshot is of Source, a volume or instance.
 	Source, Target string
 	// Address is the address inside its network that an interface is to have; "" leaves it to the site.
 	Address string
@@ -75,6 +75,9 @@ const (
 	AttrMAC     = "mac"
 	// AttrReceived is how many bytes of an object are there.
 	AttrReceived = "received"
+	// AttrTaken is when a snapshot was taken (RFC 3339), AttrHeld how many bytes of it hold something.
+	AttrTaken = "taken"
+	AttrHeld  = "held"
 )
 
 // Resource is what a site says about one thing it holds.
@@ -170,7 +173,7 @@ type Pusher interface {
 type Sink struct{ URL, Secret, Authorities string }
 
 // Kinds are all kinds, in the order in which they can be removed: what links before what it links.
-var Kinds = []kinds.Kind{kinds.Attachment, kinds.Interface, kinds.Instance, kinds.Volume, kinds.Network, kinds.Object}
+var Kinds = []kinds.Kind{kinds.Snapshot, kinds.Attachment, kinds.Interface, kinds.Instance, kinds.Volume, kinds.Network, kinds.Object}
 
 // Class says what a caller may do about an error.
 type Class string

@@ -45,6 +45,7 @@ func (s Standing) Empty() bool { return len(s.Plan.Resources) == 0 }
 func Compile(from Standing, to *plan.Plan, purpose string) (*plan.Plan, error) {
 	c := newCompiler(from, to)
 	c.judge()
+	c.goOn()
 	c.spread()
 	c.redoActions()
 	c.resources()
@@ -96,6 +97,7 @@ type compiler struct {
 }
 
 func newCompiler(from Standing, to *plan.Plan) *compiler {
+	to = withSnapshots(from, to)
 	c := &compiler{from: from, old: from.Plan, to: to, verdicts: map[string]plan.Change{}, reasons: map[string][]string{},
 		redo: map[string]bool{}, undo: map[string]bool{}, halt: map[string]bool{}, boot: map[string]bool{}, alter: map[string]bool{},
 		later: map[string][]string{}, starts: map[string][]*plan.Step{}, stepsOf: byResource(to), oldSteps: byResource(from.Plan), links: map[string][]string{},

@@ -36,6 +36,15 @@ func (c *compiler) judge() {
 	}
 }
 
+// goOn has what is suspended go on where it was when it is switched on, instead of being started.
+func (c *compiler) goOn() {
+	for i := range c.old.Resources {
+		if r := &c.old.Resources[i]; r.Suspended && !c.halt[r.ID] {
+			delete(c.boot, r.ID)
+		}
+	}
+}
+
 // redoActions has every action done anew, if anything changes at all.
 func (c *compiler) redoActions() {
 	work := len(c.redo)+len(c.undo)+len(c.halt)+len(c.boot)+len(c.alter) > 0
@@ -168,6 +177,8 @@ func specDifferences(a, b *plan.Resource) []specDifference {
 		say(false, "instance", x.Instance, y.Instance)
 		say(false, "address", x.Address, y.Address)
 		say(false, "ports", fmt.Sprint(x.Ports), fmt.Sprint(y.Ports))
+	case kinds.Snapshot:
+		say(false, "disk", a.AsSnapshot().Of, b.AsSnapshot().Of)
 	case kinds.Software:
 		say(false, "instance", a.On, b.On)
 	}

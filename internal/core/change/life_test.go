@@ -2,6 +2,7 @@ package change_test
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"testing"
 
@@ -24,6 +25,8 @@ type life struct {
 	// whole says that everything wanted stands; before is how it was before the last change that ended well.
 	whole  bool
 	before *life
+	// n counts sets of snapshots.
+	n int
 }
 
 // TestAWholeLife draws what may be done to a deployment, one after another, over generated designs, with steps that take
@@ -38,12 +41,12 @@ func TestAWholeLife(t *testing.T) {
 		for range rapid.IntRange(1, 8).Draw(t, "acts") {
 			acts := []func(){l.changed, l.broken}
 			if l.whole {
-				acts = append(acts, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled)
+				acts = append(acts, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored)
 			}
 			acts[rapid.IntRange(0, len(acts)-1).Draw(t, "act")]()
 		}
 		l.to(change.Nothing(l.wanted).Plan, "retire")
-		if w := l.w; !l.stand.Empty() || len(w.machines)+len(w.volumes)+len(w.nets)+len(w.ports) > 0 {
+		if w := l.w; !l.stand.Empty() || len(w.snaps)+len(w.machines)+len(w.volumes)+len(w.nets)+len(w.ports) > 0 {
 			t.Fatalf("%v: retired, and there is\n%s", l.w.acts, w.picture())
 		}
 	})
@@ -177,6 +180,119 @@ func (l *life) powered() {
 		l.is.off[i] = l.is.off[i] != rapid.Bool().Draw(l.t, fmt.Sprintf("switch %d", i))
 	}
 	l.to(design(l.is), fmt.Sprintf("power %v", l.is.off))
+}
+
+// snapped takes snapshots of what stands, all the way or not; a set that is not whole is gone with the next change.
+func (l *life) snapped() {
+	s := change.Snapping{Set: fmt.Sprintf("s%d", l.n), Barrier: rapid.Bool().Draw(l.t, "barrier")}
+	l.n++
+	for i := range l.stand.Plan.Resources {
+		if r := &l.stand.Plan.Resources[i]; (r.Kind == kinds.Instance || r.Kind == kinds.Volume) && rapid.Bool().Draw(l.t, "of "+r.ID) {
+			s.Disks = append(s.Disks, r.ID)
+		}
+	}
+	if s.Disks == nil {
+		return
+	}
+	l.w.acts = append(l.w.acts, fmt.Sprintf("snapshot %s %v", s.Set, s.Disks))
+	p, err := change.Snapshot(l.stand, s, "snapshot")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	l.checked(p)
+	var bad trouble
+	if rapid.IntRange(0, 3).Draw(l.t, "snapshot breaks off") == 0 {
+		bad = func(id string) bool { return rapid.IntRange(0, 2).Draw(l.t, id+" fails") == 0 }
+	}
+	l.did(l.w.run(l.t, p, bad))
+	if bad == nil && !change.Whole(l.stand, s.Set) {
+		l.t.Fatalf("%v: %s is not whole", l.w.acts, s.Set)
+	}
+	if bad != nil { // what stands still goes on
+		l.to(l.wanted, "heal")
+	}
+	l.before = nil // rolling back drops no snapshot
+	l.holds()
+}
+
+func (l *life) checked(p *plan.Plan) {
+	if err := p.Check(); err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+}
+
+// restored has disks hold what they held once, or drops what is kept of them.
+func (l *life) restored() {
+	var sets []string
+	for i := range l.stand.Plan.Resources {
+		if r := &l.stand.Plan.Resources[i]; r.Kind == kinds.Snapshot {
+			sets = append(sets, r.AsSnapshot().Set)
+		}
+	}
+	if sets == nil {
+		return
+	}
+	set := rapid.SampledFrom(sets).Draw(l.t, "set")
+	if rapid.IntRange(0, 3).Draw(l.t, "drop") == 0 {
+		l.w.acts = append(l.w.acts, "drop "+set)
+		p, err := change.Dropped(l.stand, set, "drop")
+		if err != nil {
+			l.t.Fatalf("%v: %v", l.w.acts, err)
+		}
+		l.checked(p)
+		l.did(l.w.run(l.t, p, nil))
+		l.before = nil
+		l.holds()
+		return
+	}
+	r := change.Restoring{Set: set}
+	if rapid.Bool().Draw(l.t, "keep before") {
+		r.Before = &change.Snapping{Set: fmt.Sprintf("s%d", l.n)}
+		l.n++
+	}
+	p, err := change.Restored(l.stand, l.wanted, r, "restore "+set)
+	if err != nil {
+		return // what it is of is elsewhere, smaller or gone by now
+	}
+	l.w.acts = append(l.w.acts, "restore "+set)
+	l.checked(p)
+	var bad trouble
+	if rapid.IntRange(0, 3).Draw(l.t, "restore breaks off") == 0 {
+		bad = func(id string) bool { return rapid.IntRange(0, 4).Draw(l.t, id+" fails") == 0 }
+	}
+	l.did(l.w.run(l.t, p, bad))
+	if bad != nil {
+		l.to(l.wanted, "heal")
+	}
+	l.before = nil
+	l.holds()
+}
+
+// ranScript runs a script on what is on; nothing stands of it, whether it came to its end or not.
+func (l *life) ranScript() {
+	do := change.Doing{Name: "look", Path: "hooks/look.sh", Text: "true\n"}
+	for _, id := range slices.Sorted(maps.Keys(l.w.machines)) {
+		if l.w.machines[id].on {
+			do.Instances = append(do.Instances, id)
+		}
+	}
+	if do.Instances == nil {
+		return
+	}
+	l.w.acts = append(l.w.acts, "run a script")
+	p, err := change.Do(l.stand, do, "look")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	if err := p.Check(); err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	before := fmt.Sprint(ids(l.stand.Plan))
+	l.did(l.w.run(l.t, p, func(string) bool { return rapid.IntRange(0, 3).Draw(l.t, "script fails") == 0 }))
+	if now := fmt.Sprint(ids(l.stand.Plan)); now != before {
+		l.t.Fatalf("%v: %s stood, and %s stands", l.w.acts, before, now)
+	}
+	l.holds()
 }
 
 // scaled has the last instances be no more, and nothing else be touched.

@@ -1,6 +1,7 @@
 package change_test
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -24,6 +25,8 @@ type lifeWorld struct {
 	nets     map[string]string // what they are
 	ports    map[string]*lifePort
 	count    int
+	// clock counts steps that ended, in all plans.
+	clock int
 	// truth is what was written last to each disk, by its workload, wherever it was.
 	truth map[string]int
 	// unsure are steps of which it is not known whether they were done.
@@ -32,8 +35,17 @@ type lifeWorld struct {
 	acts []string
 	// cut are machines that nobody is sure to reach when a plan begins, or that may be off: nothing on them can be stopped.
 	cut map[string]bool
+	// snaps are the snapshots.
+	snaps map[string]*lifeSnap
 	// uses are the things that each step under way needs, takes those that it takes away.
 	uses, takes map[string][]string
+}
+
+// lifeSnap is what a disk held.
+type lifeSnap struct {
+	site  string
+	wrote int
+	soft  map[string]lifeSoft
 }
 
 // lifeDisk is a volume.
@@ -67,7 +79,7 @@ type lifeSoft struct {
 
 func newLifeWorld() *lifeWorld {
 	return &lifeWorld{machines: map[string]*lifeMachine{}, volumes: map[string]*lifeDisk{}, nets: map[string]string{}, ports: map[string]*lifePort{},
-		truth: map[string]int{}, uses: map[string][]string{}, takes: map[string][]string{}}
+		truth: map[string]int{}, snaps: map[string]*lifeSnap{}, uses: map[string][]string{}, takes: map[string][]string{}}
 }
 
 // rename gives things the ids that a plan knows them by.
@@ -127,7 +139,7 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 			if err := w.begin(p, st.Step); err != nil {
 				fail(st.ID+" begins", err)
 			}
-			st.Status, st.Started = run.UnderWay, at.Add(time.Duration(ended)*time.Second)
+			st.Status, st.Started = run.UnderWay, at.Add(time.Duration(w.clock)*time.Second)
 			continue
 		}
 		st := &s.Steps[going[n-len(ready)]]
@@ -143,7 +155,8 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 		delete(w.uses, st.ID)
 		delete(w.takes, st.ID)
 		ended++
-		st.Ended = at.Add(time.Duration(ended) * time.Second)
+		w.clock++
+		st.Ended = at.Add(time.Duration(w.clock) * time.Second)
 		if err := w.lawful(); err != nil {
 			fail(st.ID, err)
 		}
@@ -372,6 +385,8 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 		}
 		w.count++
 		w.ports[r.ID] = &lifePort{machine: r.AsInterface().Instance, net: r.AsInterface().Network, number: w.count}
+	case op.Restore:
+		return w.restore(s)
 	case op.Detach:
 		v := w.volumes[s.Volume]
 		if (v == nil || v.at != r.ID) && !lenient {
@@ -450,6 +465,8 @@ func (w *lifeWorld) create(r *plan.Resource) error {
 			return fmt.Errorf("it is there already")
 		}
 		w.volumes[r.ID] = &lifeDisk{spec: lifeSpec(r), site: r.Site}
+	case kinds.Snapshot:
+		return w.snap(r)
 	case kinds.Instance:
 		if w.machines[r.ID] != nil {
 			return fmt.Errorf("it is there already")
@@ -462,7 +479,59 @@ func (w *lifeWorld) create(r *plan.Resource) error {
 	return nil
 }
 
+// snap keeps what a disk holds.
+func (w *lifeWorld) snap(r *plan.Resource) error {
+	of := r.AsSnapshot().Of
+	s := &lifeSnap{site: r.Site}
+	machine := of
+	v, m := w.volumes[of], w.machines[of]
+	switch {
+	case w.snaps[r.ID] != nil:
+		return fmt.Errorf("it is there already")
+	case v != nil && v.site == r.Site:
+		s.wrote, machine = v.wrote, v.at
+	case m != nil && m.site == r.Site:
+		s.wrote, s.soft = m.wrote, maps.Clone(m.soft)
+	default:
+		return fmt.Errorf("there is no %s at %s", of, r.Site)
+	}
+	if on := w.machines[machine]; on != nil && on.on && r.AsSnapshot().Barrier {
+		return fmt.Errorf("%s is on, and was to stand still", machine)
+	}
+	w.snaps[r.ID] = s
+	return nil
+}
+
+// restore has a disk hold what a snapshot keeps; its machine must be off.
+func (w *lifeWorld) restore(s *plan.Step) error {
+	from := w.snaps[s.Restoring.Snapshot]
+	v, m := w.volumes[s.Resource], w.machines[s.Resource]
+	switch {
+	case from == nil:
+		return fmt.Errorf("there is no snapshot %s", s.Restoring.Snapshot)
+	case v != nil:
+		if on := w.machines[v.at]; on != nil && (on.on || on.suspended) {
+			return fmt.Errorf("%s is on while %s is restored", v.at, s.Resource)
+		}
+		v.wrote = from.wrote
+	case m == nil || m.on || m.suspended:
+		return fmt.Errorf("%s is not off while it is restored", s.Resource)
+	default:
+		m.wrote, m.soft = from.wrote, maps.Clone(from.soft)
+		m.still()
+	}
+	w.truth[workload(s.Resource)] = from.wrote
+	return nil
+}
+
 func (w *lifeWorld) remove(r *plan.Resource, lenient bool) error {
+	if r.Kind == kinds.Snapshot {
+		if w.snaps[r.ID] == nil && !lenient {
+			return fmt.Errorf("it is not there")
+		}
+		delete(w.snaps, r.ID)
+		return nil
+	}
 	there := w.nets[r.ID] != "" || w.volumes[r.ID] != nil || w.machines[r.ID] != nil
 	switch {
 	case !there && !lenient:
@@ -532,16 +601,16 @@ func (w *lifeWorld) copy(s *plan.Step) error {
 
 // script runs a script on the machine that the step names, which must be on and plugged in.
 func (w *lifeWorld) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
-	host := r.On
-	if s.On != "" {
-		host = s.On
-	}
+	host := cmp.Or(s.On, r.On, r.ID)
 	m := w.machines[host]
 	if m == nil || !m.on {
 		return fmt.Errorf("%s is not on", host)
 	}
 	if !slices.ContainsFunc(slices.Collect(maps.Values(w.ports)), func(x *lifePort) bool { return x.machine == host && !x.given }) {
 		return fmt.Errorf("%s cannot be reached", host)
+	}
+	if s.Op == op.Do {
+		return nil
 	}
 	x := m.soft[r.ID]
 	switch s.Op {

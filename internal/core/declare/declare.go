@@ -87,6 +87,9 @@ func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
 		out.Class = kinds.Volume
 		set(inventory.AttrDisk, inventory.Number(r.DiskGiB()))
 		set(inventory.AttrAttached, b.known(b.volumeOn[r.ID], "site.id"))
+	case kinds.Snapshot:
+		out.Class = kinds.Snapshot
+		set(inventory.AttrDisk, inventory.Number(r.DiskGiB()))
 	case kinds.Network:
 		out.Class, out.Name = kinds.Network, r.AsNetwork().Label
 		set("cidr", r.AsNetwork().CIDR)

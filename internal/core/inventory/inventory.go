@@ -22,7 +22,7 @@ import (
 )
 
 // Classes are the classes that ship, in the order in which people look for them.
-var Classes = []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Network, kinds.Interface, kinds.Address, kinds.Balancer, kinds.Image, kinds.Host, kinds.Hardware, kinds.Software, kinds.Service}
+var Classes = []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Network, kinds.Interface, kinds.Snapshot, kinds.Address, kinds.Balancer, kinds.Image, kinds.Host, kinds.Hardware, kinds.Software, kinds.Service}
 
 // Attributes that the computation itself reads; every other one is only compared.
 const (

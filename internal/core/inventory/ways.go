@@ -15,6 +15,8 @@ func ways(f *Finding) []Way {
 		return []Way{Same, Apart, Ignore}
 	case f.Type == Unmanaged:
 		return []Way{Adopt, Retire, Ignore}
+	case f.Type == Missing && declared && f.Class == kinds.Snapshot: // what it kept is gone
+		return []Way{Retire, Ignore}
 	case f.Type == Missing && declared:
 		return []Way{CorrectSite, Retire, Ignore}
 	case f.Type == Stale && declared: // whether it is there must be known before it is given up

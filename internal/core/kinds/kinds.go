@@ -18,6 +18,8 @@ const (
 	Attachment Kind = "attachment"
 	// Object is a file that a site keeps, such as a package.
 	Object Kind = "object"
+	// Snapshot is what a disk held at a moment.
+	Snapshot Kind = "snapshot"
 
 	// Software runs on an instance; an endpoint is where users reach a service: it is not created but must answer.
 	Software Kind = "software"
@@ -38,4 +40,4 @@ const (
 func (k Kind) BuiltAlone() bool { return k == Network || k == Volume || k == Instance }
 
 // Seen reports that deployments have things of the kind at their sites that a survey sees.
-func (k Kind) Seen() bool { return k.BuiltAlone() || k == Interface }
+func (k Kind) Seen() bool { return k.BuiltAlone() || k == Interface || k == Snapshot }

@@ -166,7 +166,7 @@ func (b *Book) end(i int, at time.Time) {
 // charge is what a resource is as it stands; false if nothing is charged for it.
 func (r *Reader) charge(id string) (Charge, bool) {
 	x, stands := r.stand.Resource(id)
-	if !stands || r.book.Never[id] || x.Kind != kinds.Instance && x.Kind != kinds.Volume && x.Costs() == 0 {
+	if !stands || r.book.Never[id] || x.Kind != kinds.Instance && x.Kind != kinds.Volume && x.Kind != kinds.Snapshot && x.Costs() == 0 {
 		return Charge{}, false
 	}
 	i := x.AsInstance()

@@ -131,7 +131,7 @@ func focusRow(e *Entry, from, to time.Time, p Prices, rates *Rates) (map[string]
 var focusSorts = map[kinds.Kind]struct{ category, service, resource string }{
 	kinds.Instance: {"Compute", "Instances", "Instance"}, kinds.Volume: {"Storage", "Volumes", "Volume"},
 	kinds.Network: {"Networking", "Networks", "Network"}, kinds.Interface: {"Networking", "Addresses", "Interface"},
-	kinds.Object: {"Storage", "Objects", "Object"},
+	kinds.Object: {"Storage", "Objects", "Object"}, kinds.Snapshot: {"Storage", "Snapshots", "Snapshot"},
 }
 
 // describe is what a charge is of, in words.

@@ -42,7 +42,7 @@ func (p Prices) Last(site string) *estate.Site {
 // asked is what a site asks an hour for what a charge is of, without what passes between it and others.
 func asked(s *estate.Site, c *Charge) money.Amount {
 	switch c.Kind {
-	case kinds.Volume:
+	case kinds.Volume, kinds.Snapshot:
 		return s.VolumeCosts(c.DiskGiB, c.Class)
 	case kinds.Instance:
 		on, off := s.Costs(c.Size, c.Class, estate.Capacity{Cores: c.Cores, MemoryGiB: c.MemoryGiB, DiskGiB: c.DiskGiB})

@@ -10,9 +10,9 @@ import (
 	"andamio/internal/core/printable"
 )
 
-// Loss is a disk that a plan takes away with what was written to it.
+// Loss is a disk that a plan takes away with what was written to it, or a snapshot.
 type Loss struct {
-	// Resource is the volume, or the instance whose own disk it is.
+	// Resource is the volume, the instance whose own disk it is, or the snapshot.
 	Resource string `json:"resource"`
 	// Name is what people call it.
 	Name string `json:"name"`
@@ -20,6 +20,10 @@ type Loss struct {
 	GiB float64 `json:"gib"`
 	// Rebuilt says that another takes its place, which is empty.
 	Rebuilt bool `json:"rebuilt,omitempty"`
+	// Since is the snapshot to which the disk is restored: what was written after it goes.
+	Since string `json:"since,omitempty"`
+	// Snapshot says that it is one.
+	Snapshot bool `json:"snapshot,omitempty"`
 	// Users are the instances that have the volume, or the software that runs on the instance.
 	Users []string `json:"users,omitempty"`
 }
@@ -34,6 +38,12 @@ func (l Loss) String() string {
 		about = append(about, "of "+strings.Join(l.Users, ", "))
 	}
 	text := "what is on " + l.Name + " goes"
+	switch {
+	case l.Since != "":
+		text = "what was written to " + l.Name + " since " + l.Since + " goes"
+	case l.Snapshot:
+		text = l.Name + " goes"
+	}
 	if len(about) > 0 {
 		text += " (" + strings.Join(about, ", ") + ")"
 	}
@@ -49,7 +59,16 @@ func (p *Plan) Losses() []Loss {
 	var out []Loss
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if r.Kind != kinds.Volume && r.Kind != kinds.Instance || p.Step(op.Remove.On(r.ID)) == nil {
+		if since := p.since(r); since != "" {
+			out = append(out, Loss{Resource: r.ID, Name: nameOf(r), GiB: r.DiskGiB(), Since: since, Users: p.usersOf(r)})
+		}
+		if p.Step(op.Remove.On(r.ID)) == nil {
+			continue
+		}
+		if r.Kind == kinds.Snapshot {
+			out = append(out, Loss{Resource: r.ID, Name: r.Title, GiB: r.DiskGiB(), Snapshot: true})
+		}
+		if r.Kind != kinds.Volume && r.Kind != kinds.Instance {
 			continue
 		}
 		if elsewhere, kept := strings.CutSuffix(r.ID, "@"+r.Site); kept {
@@ -60,6 +79,20 @@ func (p *Plan) Losses() []Loss {
 		out = append(out, Loss{Resource: r.ID, Name: nameOf(r), GiB: r.DiskGiB(), Rebuilt: r.Change != Retire, Users: p.usersOf(r)})
 	}
 	return out
+}
+
+// since is the set to which a disk is restored that stood before, with nothing kept of what it holds; "" if it is not.
+func (p *Plan) since(r *Resource) string {
+	s := p.Step(op.Restore.On(r.ID))
+	if s == nil || r.Change == Build || r.Change == "" { // what is built anew held nothing
+		return ""
+	}
+	for i := range p.Resources {
+		if x := &p.Resources[i]; x.Kind == kinds.Snapshot && x.Change == Build && x.AsSnapshot().Of == r.ID {
+			return ""
+		}
+	}
+	return s.Restoring.Set
 }
 
 // mostLost bounds how many disks are named that a plan takes away with what is on them.

@@ -18,6 +18,8 @@ var payloads = map[op.Payload]func(*Plan, *Step) error{
 	op.Terms:   (*Plan).checkTerms,
 	op.Naming:  (*Plan).checkNaming,
 	op.Filling: (*Plan).checkFilling,
+
+	op.Restoring: (*Plan).checkRestoring,
 }
 
 // checkPayload says what a step lacks that its operation takes. Building an object takes what is lifted to it.
@@ -70,6 +72,22 @@ func (p *Plan) checkCopying(s *Step) error {
 func (p *Plan) checkNaming(s *Step) error {
 	if s.Naming == nil || s.Naming.Name == "" {
 		return fmt.Errorf("step %s names nothing", s.ID)
+	}
+	return nil
+}
+
+func (p *Plan) checkRestoring(s *Step) error {
+	if s.Restoring == nil || s.Restoring.Snapshot == "" {
+		return fmt.Errorf("step %s restores nothing", s.ID)
+	}
+	if s.Restoring.Provider != "" {
+		return nil
+	}
+	switch of := p.resources[s.Restoring.Snapshot]; {
+	case of == nil || of.Kind != kinds.Snapshot:
+		return fmt.Errorf("step %s restores %q, which is no snapshot of the plan", s.ID, s.Restoring.Snapshot)
+	case of.Site != s.Site:
+		return fmt.Errorf("step %s is at %s and restores a snapshot at %s", s.ID, s.Site, of.Site)
 	}
 	return nil
 }

@@ -207,6 +207,17 @@ type Step struct {
 	Naming *Naming `json:"naming,omitempty"`
 	// Filling is what a step of kind fill writes.
 	Filling *Filling `json:"filling,omitempty"`
+	// Restoring is what a step of kind restore has its disk hold.
+	Restoring *Restoring `json:"restoring,omitempty"`
+}
+
+// Restoring is a snapshot that a disk is to hold.
+type Restoring struct {
+	// Snapshot is the resource; of one that belongs to another deployment, Provider is the site's id of it.
+	Snapshot string `json:"snapshot"`
+	Provider string `json:"provider,omitempty"`
+	// Set names those that were taken together with it.
+	Set string `json:"set"`
 }
 
 // Filling is a package whose disks are written, in its order, to those of some resources; or one that is lifted to a

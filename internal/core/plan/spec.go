@@ -70,6 +70,21 @@ type EndpointSpec struct {
 	EndpointOf string `json:"endpoint_of,omitempty"`
 }
 
+// SnapshotSpec is what a snapshot keeps.
+type SnapshotSpec struct {
+	// Set names those that were taken together, of which there are so many Parts; Barrier says that all machines stood still meanwhile.
+	Set     string `json:"set"`
+	Parts   int    `json:"parts"`
+	Barrier bool   `json:"barrier,omitempty"`
+	// Of is the volume, or the instance whose own disk it is; DiskGiB the size of that.
+	Of      string  `json:"of"`
+	DiskGiB float64 `json:"disk_gib,omitempty"`
+	// Parent is the set that the disk held before it was written on: the one that was taken of it, or that it was restored to, last.
+	Parent string `json:"parent,omitempty"`
+	// Holds says of an instance's own disk which software was on it, and as what: a digest of its scripts with what they were given.
+	Holds map[string]string `json:"holds,omitempty"`
+}
+
 // NoSpec is that of a resource of which nothing is asked of a site, such as software.
 type NoSpec struct{}
 
@@ -78,6 +93,7 @@ func (VolumeSpec) of() kinds.Kind    { return kinds.Volume }
 func (NetworkSpec) of() kinds.Kind   { return kinds.Network }
 func (InterfaceSpec) of() kinds.Kind { return kinds.Interface }
 func (EndpointSpec) of() kinds.Kind  { return kinds.Endpoint }
+func (SnapshotSpec) of() kinds.Kind  { return kinds.Snapshot }
 func (NoSpec) of() kinds.Kind        { return "" }
 
 // AsInstance is the specification of an instance; nothing of anything else. So are the ones that follow.
@@ -95,17 +111,22 @@ func (r *Resource) AsInterface() InterfaceSpec { return as[InterfaceSpec](r) }
 // AsEndpoint is the specification of an endpoint.
 func (r *Resource) AsEndpoint() EndpointSpec { return as[EndpointSpec](r) }
 
+// AsSnapshot is the specification of a snapshot.
+func (r *Resource) AsSnapshot() SnapshotSpec { return as[SnapshotSpec](r) }
+
 func as[S Spec](r *Resource) S {
 	s, _ := r.Spec.(S)
 	return s
 }
 
-// DiskGiB is the size of a volume, or of an instance's own disk; 0 of anything else.
+// DiskGiB is the size of a volume, of an instance's own disk, or of the one that a snapshot keeps; 0 of anything else.
 func (r *Resource) DiskGiB() float64 {
 	switch s := r.Spec.(type) {
 	case InstanceSpec:
 		return s.DiskGiB
 	case VolumeSpec:
+		return s.DiskGiB
+	case SnapshotSpec:
 		return s.DiskGiB
 	}
 	return 0
@@ -147,7 +168,7 @@ func (r *Resource) Dangle(gone func(id string) bool) {
 // specs read the specification of every kind that has one.
 var specs = map[kinds.Kind]func([]byte) (Spec, error){
 	kinds.Instance: readSpec[InstanceSpec], kinds.Volume: readSpec[VolumeSpec], kinds.Network: readSpec[NetworkSpec],
-	kinds.Interface: readSpec[InterfaceSpec], kinds.Endpoint: readSpec[EndpointSpec],
+	kinds.Interface: readSpec[InterfaceSpec], kinds.Endpoint: readSpec[EndpointSpec], kinds.Snapshot: readSpec[SnapshotSpec],
 }
 
 // Sized is the specification of a thing of which the size of its disk is known alone.

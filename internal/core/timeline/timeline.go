@@ -55,7 +55,7 @@ func New(s *run.State, now time.Time, most int) *Timeline {
 
 // plurals name the lanes of what sites build.
 var plurals = map[kinds.Kind]string{kinds.Network: "networks", kinds.Volume: "volumes", kinds.Instance: "instances",
-	kinds.Interface: "interfaces", kinds.Endpoint: "endpoints", kinds.Object: "packages"}
+	kinds.Interface: "interfaces", kinds.Endpoint: "endpoints", kinds.Object: "packages", kinds.Snapshot: "snapshots"}
 
 func byNode(s *run.State, st *run.Step) string {
 	r := s.Resource(st.Resource)

@@ -283,3 +283,15 @@ func Suspended(d *disk.Disk) bool {
 	there, _ := afero.Exists(files, suspended)
 	return there
 }
+
+// Wake has a disk be that of a machine that was switched off, if it is that of one that was suspended: what was in its memory is dropped.
+func Wake(d *disk.Disk) error {
+	if !Suspended(d) {
+		return nil
+	}
+	files := newFilesystem()
+	if err := files.add("/", d); err != nil {
+		return err
+	}
+	return files.Remove(suspended)
+}

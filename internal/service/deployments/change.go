@@ -96,6 +96,9 @@ func (svc *Service) RollingBack(ctx context.Context, runID int64) (Order, error)
 	if err != nil {
 		return Order{}, err
 	}
+	if o, err, is := svc.unrestored(ctx, d, r); is {
+		return o, err
+	}
 	earlier := d.Runs[:len(d.Runs)-1]
 	before, err := svc.Fold(ctx, earlier)
 	if err != nil {

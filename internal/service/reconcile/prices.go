@@ -83,7 +83,7 @@ func (p prices) of(r *inventory.Record) money.Amount {
 		return 0
 	}
 	switch r.Class {
-	case kinds.Volume:
+	case kinds.Volume, kinds.Snapshot:
 		return s.VolumeCosts(r.Number(inventory.AttrDisk), "")
 	case kinds.Instance:
 		on, off := s.Costs(r.Attributes[inventory.AttrSize], "", estate.Capacity{Cores: int(r.Number(inventory.AttrCores)), MemoryGiB: r.Number(inventory.AttrMemory), DiskGiB: r.Number(inventory.AttrDisk)})

@@ -36,7 +36,7 @@ const (
 )
 
 // surveyed are the kinds that surveys list, the links last: they say where what they link belongs.
-var surveyed = []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Network, kinds.Interface, kinds.Attachment}
+var surveyed = []kinds.Kind{kinds.Instance, kinds.Volume, kinds.Network, kinds.Interface, kinds.Snapshot, kinds.Attachment}
 
 // SurveyRequest says how a site is surveyed.
 type SurveyRequest struct {

@@ -22,6 +22,8 @@ var (
 	_ site.Target   = (*Driver)(nil)
 	_ site.Releaser = (*Driver)(nil)
 	_ site.Packager = (*Driver)(nil)
+
+	_ site.Snapshotter = (*Driver)(nil)
 )
 
 // copyTimeout bounds one order to copy, which may be slow on purpose.
@@ -131,6 +133,12 @@ func (d *Driver) Release(ctx context.Context, iface string, lead map[string]stri
 	slices.Sort(pairs)
 	return d.do(ctx, "release "+iface, http.MethodPost, d.location(kinds.Interface, iface)+"?action="+wire.ActionRelease, nil,
 		wire.Action{Action: wire.ComputeAction + wire.ActionRelease, Attributes: map[string]any{wire.OwnLead: strings.Join(pairs, ",")}}, nil)
+}
+
+// Restore has a disk hold what a snapshot keeps.
+func (d *Driver) Restore(ctx context.Context, snapshot, disk string) error {
+	return d.do(ctx, "restore "+snapshot, http.MethodPost, d.location(kinds.Snapshot, snapshot)+"?action="+wire.ActionRestore, nil,
+		wire.Action{Action: wire.ComputeAction + wire.ActionRestore, Attributes: map[string]any{wire.RestoreTo: disk}}, nil)
 }
 
 // Upload writes the next bytes of an object.

@@ -58,7 +58,7 @@ func Kit() *driver.Driver {
 				Fields: []driver.Field{{Name: fieldToken, Needed: true, Secret: true, About: "credential of the site"}}},
 		},
 		Check: checkTrust, Exposed: exposed, Guards: guards, Open: open,
-		Kinds: []kinds.Kind{kinds.Network, kinds.Volume, kinds.Instance, kinds.Interface, kinds.Attachment, kinds.Object}, Mapping: shippedMapping,
+		Kinds: []kinds.Kind{kinds.Network, kinds.Volume, kinds.Instance, kinds.Interface, kinds.Attachment, kinds.Object, kinds.Snapshot}, Mapping: shippedMapping,
 	}
 }
 

@@ -106,6 +106,7 @@ func (d *Driver) Name() string { return d.name }
 var collections = map[kinds.Kind]string{
 	kinds.Network: "network", kinds.Volume: "storage", kinds.Instance: "compute",
 	kinds.Interface: "networkinterface", kinds.Attachment: "storagelink", kinds.Object: "object",
+	kinds.Snapshot: "snapshot",
 }
 
 // Describe reads the site's facts.

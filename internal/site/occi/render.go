@@ -40,6 +40,9 @@ func render(r site.Request) wire.Resource {
 	case kinds.Object:
 		w.Kind = wire.Object
 		a[wire.ObjectBytes], a[wire.ObjectDigest] = r.Bytes, r.SHA256
+	case kinds.Snapshot:
+		w.Kind = wire.Snapshot
+		a[wire.SnapshotOf] = r.Source
 	case kinds.Instance:
 		w.Kind = wire.Compute
 		renderInstance(r, &w, set)
@@ -128,6 +131,7 @@ var stateNames = map[kinds.Kind][2]string{
 	kinds.Network: {wire.NetworkState, wire.NetworkWord}, kinds.Volume: {wire.StorageState, wire.StorageWord},
 	kinds.Instance: {wire.ComputeState, wire.ComputeWord}, kinds.Interface: {wire.LinkState, wire.LinkWord},
 	kinds.Attachment: {wire.StoreState, wire.StoreWord}, kinds.Object: {wire.ObjectState, wire.ObjectWord},
+	kinds.Snapshot: {wire.SnapshotState, wire.SnapshotWord},
 }
 
 // parse reads a rendering.
@@ -140,7 +144,8 @@ func parse(kind kinds.Kind, w wire.Resource) site.Resource {
 		r.Word = text(w.Attributes[names[0]])
 	}
 	for from, to := range map[string]string{wire.Address: site.AttrAddress, wire.OwnSSHUser: site.AttrSSHUser,
-		wire.OwnHostKey: site.AttrHostKey, wire.Device: site.AttrDevice, wire.LinkMAC: site.AttrMAC, wire.ObjectReceived: site.AttrReceived} {
+		wire.OwnHostKey: site.AttrHostKey, wire.Device: site.AttrDevice, wire.LinkMAC: site.AttrMAC, wire.ObjectReceived: site.AttrReceived,
+		wire.SnapshotAt: site.AttrTaken, wire.SnapshotBytes: site.AttrHeld} {
 		if v := text(w.Attributes[from]); v != "" {
 			r.Attributes[to] = v
 		}

@@ -1,7 +1,7 @@
 // Package op is what a step of a plan can do, as data: a row for each operation says what a step of it carries, what it does to what
 // stands, what takes it back, how a run that broke off may do it again, and what it is called.
 //
-// Whoever treats operations alike reads the rows; only the engine's handlers (engine/ops) and what compiles plans know single
+// Whoever treats operations alike reads the rows; only the engine's handlers and what compiles plans know single
 // operations by name. See docs/architecture.md for what a new operation takes.
 package op
 
@@ -20,6 +20,7 @@ const (
 	Answer      Op = "answer"
 	Barrier     Op = "settle"
 	Call        Op = "call"
+	Do          Op = "do"
 	Take        Op = "take"
 	Require     Op = "require"
 	Remove      Op = "remove"
@@ -47,6 +48,7 @@ const (
 	Reclaim     Op = "reclaim"
 	Carry       Op = "carry"
 	Fill        Op = "fill"
+	Restore     Op = "restore"
 	Name        Op = "name"
 	Unname      Op = "unname"
 )
@@ -106,6 +108,8 @@ const (
 	Naming
 	// Filling is a package.
 	Filling
+	// Restoring is a snapshot.
+	Restoring
 )
 
 // Repeat is why doing an operation once more does no harm, where a run broke off and nobody knows whether it was done.

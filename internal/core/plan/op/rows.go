@@ -25,6 +25,8 @@ var table = []Row{
 		Means: "has nothing to do: others wait for what it comes after"},
 	{Op: Call, Effect: Stays, Payload: Script, Undo: Disconnect, Repeat: Traced,
 		Means: "runs an operation that is no part of the lifecycle"},
+	{Op: Do, Effect: Turns, Payload: Script, Final: "nobody knows what the script changed", Repeat: Traced, Verb: "run a script on",
+		Means: "runs a script once, of which nothing stands"},
 	{Op: Take, Effect: Stays, Final: "what stood before goes on standing", Repeat: Nothing,
 		Means: "takes over what stands already"},
 	{Op: Require, Effect: Stays, Payload: Clause, Final: "it only looks", Repeat: Nothing,
@@ -42,6 +44,9 @@ var table = []Row{
 		Means: "switches an instance on"},
 	{Op: Alter, Effect: Turns, Fold: Altered, Final: "wanting it as it was alters it again", Repeat: Same,
 		Means: "changes in place what a site holds"},
+
+	{Op: Restore, Effect: Turns, Payload: Restoring, Final: "what was there before is in the snapshot that is taken first", Repeat: Same,
+		Means: "has a disk hold what a snapshot keeps"},
 
 	{Op: Stop, Effect: Takes, Payload: Script, Final: "it takes back", Repeat: Traced,
 		Means: "runs the script that stops software"},
@@ -105,7 +110,7 @@ func (e Effect) String() string {
 
 // String says of a payload what a step carries.
 func (p Payload) String() string {
-	return [...]string{"", "script", "clause", "action", "copying", "copying", "naming", "filling"}[p]
+	return [...]string{"", "script", "clause", "action", "copying", "copying", "naming", "filling", "restoring"}[p]
 }
 
 // String says why doing it again does no harm.

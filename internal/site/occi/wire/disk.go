@@ -10,6 +10,8 @@ import (
 const (
 	FeatureDisks   = "disk-transfer"
 	FeatureObjects = "object-storage"
+	// FeatureSnapshots says that disks can be kept as they are at a moment.
+	FeatureSnapshots = "snapshots"
 
 	PathDisk  = "/disk/"   // GET, PUT with ranges (RFC 9110, section 14) of a volume or an instance's own disk
 	PathPairs = "/pair/"   // the sites that this one is paired with
@@ -54,6 +56,20 @@ const (
 	PathObject     = "/object/"
 
 	ActionUnpack = "unpack" // of a disk: it is written from a package among the objects
+)
+
+// A snapshot is what a disk held when it was asked for: that of a volume, or an instance's own. It is a thing by itself, and stays when its
+// disk goes. An action has a disk hold what it keeps; the disk's machine must be off.
+const (
+	Snapshot      = Own + "storage#snapshot"
+	SnapshotState = "andamio.snapshot.state"
+	SnapshotWord  = "andamio.snapshot.state.message"
+	SnapshotOf    = "andamio.snapshot.of"    // the disk, by the id of its volume or instance
+	SnapshotSize  = "andamio.snapshot.size"  // of the disk, in bytes
+	SnapshotBytes = "andamio.snapshot.bytes" // so many of them hold something
+	SnapshotAt    = "andamio.snapshot.at"    // the moment (RFC 3339)
+	ActionRestore = "restore"
+	RestoreTo     = "andamio.snapshot.to" // the disk that is to hold what the snapshot keeps
 )
 
 // Unpack has a disk written from one of the images of a package among the site's objects.

@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/printable"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/snapshots"
+)
+
+// snapshot lists the snapshots of a deployment, takes and drops them.
+func (s *shared) snapshot() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "snapshot DEPLOYMENT", Short: "List what is kept of a deployment's disks; take, restore and drop snapshots", Args: cobra.ExactArgs(1),
+		Long: `Lists the snapshots of a deployment: what was taken together, when, what it came of, how much it holds, and what keeping it
+costs. The one that the disks were taken at or restored to last is marked with *.`,
+		RunE: s.withDeployment(s.listSnapshots),
+	}
+	cmd.AddCommand(s.snapshotTake(), s.snapshotRestore(), s.snapshotDrop())
+	return cmd
+}
+
+func (s *shared) listSnapshots(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) error {
+	all, err := a.Snapshots(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.printJSON(map[string]any{"deployment": d.ID, "snapshots": all})
+	}
+	if len(all) == 0 {
+		fmt.Fprintf(s.out, "there is no snapshot of %s; andamio snapshot take %s takes one\n", printable.Clean(d.Name), printable.Clean(d.Name))
+		return nil
+	}
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "SNAPSHOT\tTAKEN\tCAME OF\tDISKS\tHOLDS\tCOSTS\t")
+	for i := range all {
+		x := &all[i]
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s %s/h\t%s\n", x.Name+map[bool]string{true: " *"}[x.Head], takenAt(x), orDash(x.Parent), disksOf(x),
+			printable.Bytes(x.Held), x.PerHour, printable.Clean(d.Stand.Plan.Currency), whole(x))
+	}
+	return w.Flush()
+}
+
+func takenAt(x *snapshots.Set) string {
+	if x.Taken.IsZero() {
+		return "-"
+	}
+	return x.Taken.Local().Format("2006-01-02 15:04:05")
+}
+
+// mostNamed is how many disks are named where there are no more.
+const mostNamed = 3
+
+func disksOf(x *snapshots.Set) string {
+	if len(x.Disks) > mostNamed {
+		return printable.Count(len(x.Disks), "disk")
+	}
+	var out []string
+	for _, d := range x.Disks {
+		name := d.Of
+		if d.Gone {
+			name += " (gone)"
+		}
+		out = append(out, name)
+	}
+	return strings.Join(out, ", ")
+}
+
+// whole says what is to be known of how a set was taken.
+func whole(x *snapshots.Set) string {
+	switch {
+	case !x.Whole:
+		return "not all of it was taken: the next change takes it away"
+	case x.Barrier:
+		return "at one moment"
+	}
+	return ""
+}
+
+func (s *shared) snapshotTake() *cobra.Command {
+	var w snapshots.TakeRequest
+	cmd := s.ordering("take DEPLOYMENT", "Keep what the disks of a deployment hold now",
+		`Takes snapshots of all disks of a deployment, or of those of some tiers, instances or volumes. The machines run on, and what stands
+on something else is taken before it, so that nothing is kept that what it depends on does not have. With --barrier all machines
+stand still meanwhile, so that all is of one moment.`, cobra.ExactArgs(1),
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) (deployments.Order, error) {
+			return a.Taking(ctx, d.ID, w, time.Now())
+		})
+	cmd.Flags().StringVar(&w.Name, "name", "", "what it is called (default: the time)")
+	cmd.Flags().StringSliceVar(&w.Of, "of", nil, "tier, instance or volume; may be given again (default: all)")
+	cmd.Flags().BoolVar(&w.Barrier, "barrier", false, "have all machines stand still until the last is taken")
+	return cmd
+}
+
+func (s *shared) snapshotDrop() *cobra.Command {
+	return s.ordering("drop DEPLOYMENT SNAPSHOT", "Take a snapshot away", `What it keeps is gone then.`, cobra.ExactArgs(2),
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
+			return a.DroppingSnapshot(ctx, d.ID, rest[0])
+		})
+}
+
+// snapshotRestore has disks hold again what they held, in place or in a deployment beside.
+func (s *shared) snapshotRestore() *cobra.Command {
+	var w snapshots.RestoreRequest
+	var beside string
+	cmd := s.ordering("restore DEPLOYMENT SNAPSHOT", "Have disks hold again what a snapshot keeps, in place or beside",
+		`What runs on the machines of these disks is stopped before, from the top down, and started after. What they hold now is kept as a
+snapshot first, to which andamio rollback leads back, unless it is to be discarded. With --beside nothing of the deployment is touched:
+another is raised under that name, with networks and addresses of its own, whose volumes hold what the snapshot keeps.`, cobra.ExactArgs(2),
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
+			w.Set = rest[0]
+			if beside != "" {
+				return a.Beside(ctx, d.ID, w.Set, beside)
+			}
+			return a.Restoring(ctx, d.ID, w, time.Now())
+		})
+	cmd.Flags().StringSliceVar(&w.Of, "of", nil, "tier, instance or volume; may be given again (default: all that it keeps)")
+	cmd.Flags().BoolVar(&w.Discard, "discard", false, "keep nothing of what the disks hold now")
+	cmd.Flags().StringVar(&beside, "beside", "", "name of another deployment that is raised with it")
+	cmd.MarkFlagsMutuallyExclusive("beside", "of")
+	cmd.MarkFlagsMutuallyExclusive("beside", "discard")
+	return cmd
+}
