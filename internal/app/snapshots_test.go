@@ -114,7 +114,7 @@ func TestWhatDisksHeldIsRestored(t *testing.T) {
 	assert.Equal(t, "first", on(t, a, id, host, "cat "+mark))
 	drop, err := a.DroppingSnapshot(ctx, id, "one")
 	require.NoError(t, err)
-	assert.Contains(t, plan.Losing(drop.Plan), "Snapshot one of")
+	assert.Contains(t, plan.Losing(drop.Plan), "The snapshot one of contacts-")
 	carried(t, a, drop, err)
 	_, err = a.Restoring(ctx, id, snapshots.RestoreRequest{Set: "one"}, time.Now())
 	require.ErrorContains(t, err, `no snapshot "one"`)

@@ -71,6 +71,8 @@ type life struct {
 	off   map[int64]map[string]bool
 	word  map[int64]string
 	names int
+	// kept says of each deployment what its store had when each set of snapshots was taken; "" where its disk is not among them.
+	kept map[int64]map[string]string
 }
 
 func (t Trial) beginLife(ctx context.Context) (*life, error) {
@@ -81,7 +83,7 @@ func (t Trial) beginLife(ctx context.Context) (*life, error) {
 	for _, s := range e.Sites {
 		s.Bandwidth = nil
 	}
-	l := &life{t: t, r: rand.New(rand.NewPCG(t.Seed, 15)), off: map[int64]map[string]bool{}, word: map[int64]string{}}
+	l := &life{t: t, r: rand.New(rand.NewPCG(t.Seed, 15)), off: map[int64]map[string]bool{}, word: map[int64]string{}, kept: map[int64]map[string]string{}}
 	l.design = drawDesign(l.r)
 	l.place = filepath.Join(t.Dir, fmt.Sprintf("template-%d", t.Seed))
 	if err := l.design.write(l.place); err != nil {
@@ -276,7 +278,7 @@ func (l *life) act(ctx context.Context) error {
 		name string
 		do   func(context.Context, int64) error
 	}{{"change", l.change}, {"scale", l.scale}, {"power", l.power}, {"move", l.move}, {"lose", l.lose}, {"alter", l.alter}, {"roll back", l.rollBack},
-		{"ask", l.ask}, {"ask", l.ask}, {"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"fall", func(context.Context, int64) error { return l.fall() }}, {"survey", func(context.Context, int64) error { return nil }}}
+		{"ask", l.ask}, {"ask", l.ask}, {"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"keep", l.keep}, {"keep", l.keep}, {"restore", l.restore}, {"restore", l.restore}, {"drop", l.drop}, {"fall", func(context.Context, int64) error { return l.fall() }}, {"survey", func(context.Context, int64) error { return nil }}}
 	a := acts[l.r.IntN(len(acts))]
 	l.done = append(l.done, fmt.Sprintf("%s %d", a.name, id))
 	if err := a.do(ctx, id); err != nil {
@@ -509,12 +511,14 @@ func (l *life) rollBack(ctx context.Context, id int64) error {
 	}
 	o, err := l.a.RollingBack(ctx, d.Last().ID)
 	if err != nil {
-		if strings.Contains(err.Error(), "nothing to roll back") || strings.Contains(err.Error(), "move") {
-			return nil
+		for _, why := range []string{"nothing to roll back", "move", "andamio snapshot drop", "there is no way back", "does not stand any more", "was changed", "is not any more"} {
+			if strings.Contains(err.Error(), why) {
+				return nil
+			}
 		}
 		return err
 	}
-	if err := l.carry(ctx, o); err != nil {
+	if err := l.carryBack(ctx, id, o); err != nil {
 		return err
 	}
 	l.losses(id, o.Plan, wordOf(o.Plan))
@@ -594,7 +598,8 @@ func alike(a, b *plan.Plan) error {
 		for i := range p.Resources {
 			out[p.Resources[i].Kind]++
 		}
-		delete(out, kinds.Network) // one a site: they follow the placement
+		delete(out, kinds.Network)  // one a site: they follow the placement
+		delete(out, kinds.Snapshot) // what was kept of the one is not raised again
 		return out
 	}
 	if x, y := count(a), count(b); !maps.Equal(x, y) {

@@ -86,7 +86,7 @@ func (n *node) endpoint() string {
 
 func (c *capturer) resource(r *plan.Resource) {
 	switch r.Kind {
-	case kinds.Action:
+	case kinds.Action, kinds.Snapshot:
 		return
 	case kinds.Endpoint:
 		if n := c.nodes[r.Node]; n != nil && n.public == nil {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/estate"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
@@ -83,8 +84,8 @@ func (s *Snapping) take(from Standing, p *plan.Plan, disks []disk, before []stri
 			above, level, last = slices.Concat(before, level), nil, d.rank
 		}
 		of := from.Plan.Resource(d.id)
-		r := plan.Resource{ID: SnapshotID(d.id, s.Set), Node: of.Node, Title: "snapshot " + s.Set + " of " + of.Title, Kind: kinds.Snapshot, Service: of.Service, Site: of.Site,
-			Zone: of.Zone, Detail: of.Detail, Change: plan.Build, Reasons: []string{"it is taken"},
+		r := plan.Resource{ID: SnapshotID(d.id, s.Set), Node: of.Node + ".snapshot", Title: of.Title + ", snapshot " + s.Set, Kind: kinds.Snapshot, Service: of.Service, Site: of.Site,
+			Zone: of.Zone, Detail: estate.GiB(of.DiskGiB()), Change: plan.Build, Reasons: []string{"it is taken"},
 			Spec: plan.SnapshotSpec{Set: s.Set, Of: d.id, DiskGiB: of.DiskGiB(), Parts: len(disks), Barrier: s.Barrier, Parent: Head(from, d.id), Holds: holds(from, d.id)}}
 		if s.Cost != nil {
 			r.CostPerHour = s.Cost(of.Site, of.DiskGiB())

@@ -90,7 +90,7 @@ func New(s *run.State, by By, group bool) *Picture {
 	groups := map[groupKey]int{}
 	for i := range s.Resources {
 		r := &s.Resources[i]
-		if r.PartOf != "" || kept(r) {
+		if r.PartOf != "" || r.Kept() {
 			continue
 		}
 		bay, ok := at[bayOf(r.Resource, by)]
@@ -159,11 +159,6 @@ type groupKey struct {
 	level, bay int
 	node       string
 	kind       kinds.Kind
-}
-
-// kept reports a snapshot that is neither taken nor dropped: what a deployment once held is no part of how it stands.
-func kept(r *run.Resource) bool {
-	return r.Kind == kinds.Snapshot && r.Change != plan.Build && r.Change != plan.Retire
 }
 
 // partsOf are the resources drawn on another's plank, by that other.

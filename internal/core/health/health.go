@@ -114,6 +114,9 @@ func (t *Tally) Status() run.Status {
 
 func (t *Tally) count(r *run.Resource, c Condition) {
 	t.Cost += r.Costs()
+	if r.Kept() { // whether it is there still, the inventory says
+		return
+	}
 	t.read(r)
 	if r.Kind == kinds.Interface {
 		return

@@ -66,7 +66,7 @@ func (p *Plan) Losses() []Loss {
 			continue
 		}
 		if r.Kind == kinds.Snapshot {
-			out = append(out, Loss{Resource: r.ID, Name: r.Title, GiB: r.DiskGiB(), Snapshot: true})
+			out = append(out, Loss{Resource: r.ID, Name: "the snapshot " + r.AsSnapshot().Set + " of " + r.AsSnapshot().Of, GiB: r.DiskGiB(), Snapshot: true})
 		}
 		if r.Kind != kinds.Volume && r.Kind != kinds.Instance {
 			continue

@@ -151,6 +151,11 @@ func (r *Resource) Costs() money.Amount {
 	return r.CostPerHour
 }
 
+// Kept reports a snapshot that is neither taken nor dropped: what a deployment once held is no part of how it stands.
+func (r *Resource) Kept() bool {
+	return r.Kind == kinds.Snapshot && r.Change != Build && r.Change != Retire
+}
+
 // Need is how much a template asks for.
 type Need struct {
 	Cores     int     `json:"cores,omitempty"`

@@ -145,6 +145,55 @@ func (u *suite) disks(t *testing.T) {
 	assert.Equal(t, site.NotFound, classOf(err))
 }
 
+// snapshots holds that what a disk held is kept as it was, whatever is written after and even when the disk goes, and that a disk is restored to
+// that and nothing else, but not while its machine is on.
+func (u *suite) snapshots(t *testing.T) {
+	keeps, can := u.d.(site.Snapshotter)
+	d, reads := u.d.(site.Disks)
+	if !can || !reads {
+		u.without("it keeps no snapshots, or its disks cannot be looked into")
+		return
+	}
+	ctx := u.ctx(t)
+	part := func(disk string, at int64) string {
+		got, err := d.ReadDisk(ctx, disk, site.Extent{Offset: at, Length: 6})
+		require.NoError(t, err)
+		return string(got)
+	}
+	volume := u.made(t, u.named(u.Volume, kinds.Volume))
+	require.NoError(t, d.WriteDisk(ctx, volume.ID, 0, []byte("before")))
+	ask := u.named(site.Request{Source: volume.ID}, kinds.Snapshot)
+	kept := u.made(t, ask)
+	assert.Equal(t, site.Active, kept.State)
+	assert.NotEmpty(t, kept.Attributes[site.AttrTaken])
+	assert.Equal(t, ask.Mark, u.marked(t, kinds.Snapshot, ask.Mark)[0].Mark, "it is found by its mark")
+	again, err := u.d.Create(ctx, ask)
+	require.NoError(t, err)
+	assert.Equal(t, kept.ID, again.ID, "asked for twice with a key it is one")
+	require.NoError(t, d.WriteDisk(ctx, volume.ID, 0, []byte("after!")))
+	require.NoError(t, d.WriteDisk(ctx, volume.ID, 1<<20, []byte("beyond")))
+	assert.Equal(t, "before", part(kept.ID, 0), "it stays as it was")
+	assert.Error(t, d.WriteDisk(ctx, kept.ID, 0, []byte("forged")), "and nobody writes to it")
+	require.NoError(t, keeps.Restore(ctx, kept.ID, volume.ID))
+	assert.Equal(t, "before", part(volume.ID, 0))
+	assert.Equal(t, string(make([]byte, 6)), part(volume.ID, 1<<20), "what came after is gone")
+	require.NoError(t, keeps.Restore(ctx, kept.ID, volume.ID), "doing it again does no harm")
+
+	machine := u.made(t, u.named(u.Instance, kinds.Instance))
+	own := u.made(t, u.named(site.Request{Source: machine.ID}, kinds.Snapshot))
+	assert.Equal(t, site.Conflict, classOf(keeps.Restore(ctx, own.ID, machine.ID)), "its machine is on")
+	_, err = u.d.Invoke(ctx, kinds.Instance, machine.ID, "stop")
+	require.NoError(t, err)
+	u.becomes(t, machine.ID, site.Stopped)
+	require.NoError(t, keeps.Restore(ctx, own.ID, machine.ID))
+	assert.Equal(t, site.NotFound, classOf(keeps.Restore(ctx, "no-such-snapshot", volume.ID)))
+	assert.Error(t, keeps.Restore(ctx, kept.ID, "no-such-disk"))
+	_, err = u.d.Create(ctx, u.named(site.Request{Source: "no-such-disk"}, kinds.Snapshot))
+	assert.Equal(t, site.Refused, classOf(err))
+	u.gone(t, u.d, kinds.Volume, volume.ID)
+	assert.Equal(t, "before", part(kept.ID, 0), "it stays when its disk goes")
+}
+
 func covers(list []site.Extent, offset, length int64) bool {
 	for _, x := range list {
 		if x.Offset <= offset && x.Offset+x.Length >= offset+length {

@@ -70,6 +70,7 @@ func (v *View) Actions() []view.Action {
 				return ""
 			}})
 	}
+	acts = append(acts, v.keeping(d, tier, first)...)
 	return append(acts,
 		view.Action{Name: "clone " + d.Name, Effect: "another deployment like it, with addresses of its own; shows the plan first", Ask: "its name",
 			Answer: func(text string) tea.Cmd {

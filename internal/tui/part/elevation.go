@@ -560,13 +560,13 @@ func (e *Elevation) vertical(pic *elevation.Picture, l, b, i, dy int) {
 func First(s *run.State) string {
 	for _, want := range []run.Status{run.Failed, run.UnderWay} {
 		for i := range s.Resources {
-			if r := &s.Resources[i]; r.Status == want && r.PartOf == "" {
+			if r := &s.Resources[i]; r.Status == want && r.PartOf == "" && !r.Kept() {
 				return r.ID
 			}
 		}
 	}
 	for i := range s.Resources {
-		if s.Resources[i].PartOf == "" {
+		if s.Resources[i].PartOf == "" && !s.Resources[i].Kept() {
 			return s.Resources[i].ID
 		}
 	}
