@@ -159,9 +159,9 @@ func heights(p *plan.Plan) map[string]int {
 
 // SetName is a name for a set that is taken at a time, with words before it, that no other of what stands has.
 func SetName(s Standing, words string, at time.Time) string {
-	name := words + at.UTC().Format("20060102-150405")
+	name := words + at.UTC().Format("20060102-1504")
 	for n := 2; slices.ContainsFunc(s.Plan.Resources, func(r plan.Resource) bool { return r.AsSnapshot().Set == name }); n++ {
-		name = fmt.Sprintf("%s%s-%d", words, at.UTC().Format("20060102-150405"), n)
+		name = fmt.Sprintf("%s%s-%d", words, at.UTC().Format("20060102-1504"), n)
 	}
 	return name
 }

@@ -45,7 +45,7 @@ func (v *View) drawKept(c *part.Canvas, r part.Rect, d *deployments.Deployment) 
 			status, age = run.Failed, "not whole"
 		}
 		at := c.Text(r.X, y, part.In(part.InkOf(status)), c.Look.Mark(status))
-		tail := printable.Bytes(x.Held) + "  " + age
+		tail := printable.Bytes(x.Held) + "  " + strings.TrimSuffix(age, " ago")
 		name := part.In(part.Text)
 		if x.Head {
 			name = name.Strong()
