@@ -32,7 +32,7 @@ const (
 var methods = map[string]any{
 	"Settlements": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
 	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,
-	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Doing": worksOut, "Snapshots": reads, "Taking": worksOut, "Restoring": worksOut, "DroppingSnapshot": worksOut, "Beside": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
+	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Doing": worksOut, "Promises": reads, "PromisesOf": reads, "SetPromise": guard.SetPromise, "DropPromise": guard.DropPromise, "ExtendLease": guard.ExtendLease, "Due": within, "Snapshots": reads, "Taking": worksOut, "Restoring": worksOut, "DroppingSnapshot": worksOut, "Beside": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
 	"ConnectNames": guard.ConnectNames, "ConnectSandbox": itself, "Copy": guard.CopyFiles, "CopyTemplate": worksOut, "CutOver": through,
 	"Decide": guard.DecideStep, "Deployment": reads, "Deployments": reads, "Disconnect": guard.RemoveSite, "DraftBack": worksOut, "DraftCommit": worksOut,
 	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads,
@@ -87,7 +87,7 @@ func TestNoMethodIsForgotten(t *testing.T) {
 
 // services are where methods that screens and commands call are: of App, and of the services that it has.
 var services = map[string]string{".": "App", "../service/sites": "Service", "../service/deployments": "Service", "../service/runs": "Service", "../service/accounts": "Service", "../service/hooks": "Service",
-	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service"}
+	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/promises": "Service"}
 
 // exported are the exported methods of App and its services, with which functions and constants they mention; of those that NewRun calls
 // too.

@@ -17,6 +17,7 @@ import (
 	"andamio/internal/service/hooks"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/offers"
+	"andamio/internal/service/promises"
 	"andamio/internal/service/quotas"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/requests"
@@ -43,6 +44,7 @@ type (
 	accountService    = accounts.Service
 	hookService       = hooks.Service
 	snapshotService   = snapshots.Service
+	promiseService    = promises.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -59,6 +61,7 @@ type App struct {
 	*accountService
 	*hookService
 	*snapshotService
+	*promiseService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -97,6 +100,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.siteService.Ask(a.deploymentService, a.moveService)
 	a.deploymentService.Ask(a.moveService)
 	a.snapshotService = snapshots.New(a.desk, a.siteService, a.deploymentService, a.moveService)
+	a.promiseService = promises.New(a.desk, a.store, a.Log, a.deploymentService, a.snapshotService, a.runService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
 	a.hookService.Ask(a.deploymentService, a.runService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService)
@@ -111,6 +115,7 @@ func (a *App) seat(d *acting.Desk) {
 	a.siteService, a.deploymentService, a.runService, a.moveService = a.siteService.At(d), a.deploymentService.At(d), a.runService.At(d), a.moveService.At(d)
 	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
 	a.requestService, a.accountService, a.hookService, a.snapshotService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d), a.snapshotService.At(d)
+	a.promiseService = a.promiseService.At(d)
 }
 
 // inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.

@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/clock"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/promise"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/workspace"
@@ -39,6 +40,24 @@ var dueKinds = map[string]dueKind{
 	dueSurvey:     {words: "survey of", late: clock.CatchUp, again: true, do: surveyAsDue},
 	duePrices:     {words: "prices of", late: clock.CatchUp, again: true, do: pricesAsDue},
 	runs.DueLapse: {words: "end of proposal", late: clock.CatchUp, do: lapse},
+
+	promise.DueSave:   {words: "snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
+	promise.DueOff:    {words: "off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOff)},
+	promise.DueOn:     {words: "end of off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOn)},
+	promise.DueNotice: {words: "notice of the end of deployment", late: clock.CatchUp, do: promised(promise.DueNotice)},
+	promise.DueEnd:    {words: "end of the lease of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueEnd)},
+	promise.DueGone:   {words: "end of the grace of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueGone)},
+}
+
+// promised does what is due for a promise.
+func promised(kind string) func(ctx context.Context, a *App, subject string) (string, error) {
+	return func(ctx context.Context, a *App, subject string) (string, error) {
+		id, err := promise.DeploymentOf(subject)
+		if err != nil {
+			return "", err
+		}
+		return a.Due(ctx, kind, id, time.Now())
+	}
 }
 
 // dueSurvey is a survey of a site, by the rule of its connection.

@@ -32,6 +32,7 @@ type Store interface {
 	RequestsStore
 	LedgerStore
 	HooksStore
+	PromisesStore
 	// Close frees what the store holds.
 	Close() error
 }

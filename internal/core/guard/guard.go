@@ -120,6 +120,9 @@ const (
 	DecideOn     Act = "decide-request"
 	EnterPortal  Act = "enter-portal"
 	Look         Act = "look"
+	SetPromise   Act = "set-promise"
+	DropPromise  Act = "drop-promise"
+	ExtendLease  Act = "extend-lease"
 )
 
 // Row says what an act is.
@@ -184,6 +187,9 @@ var Acts = []Row{
 	{DecideOn, Approve, "decided"},
 	{EnterPortal, Ask, "came in by"},
 	{Look, Read, "looked at"},
+	{SetPromise, Operate, "promised of"},
+	{DropPromise, Operate, "promised no more of"},
+	{ExtendLease, Ask, "extended the lease of"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -155,3 +155,16 @@ func Tiers(p *plan.Plan) []string {
 	slices.Sort(out)
 	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return s == "" })
 }
+
+// Rising is the plan that switches all of a deployment on from all being off: how long starting it takes.
+func Rising(d *Deployment, wanted *plan.Plan) (*plan.Plan, error) {
+	off, err := change.Compile(d.Stand, change.Rest(wanted, func(*plan.Resource) bool { return true }), "stop")
+	if err != nil {
+		return nil, err
+	}
+	rested, err := change.Done(d.Stand, off)
+	if err != nil {
+		return nil, err
+	}
+	return change.Compile(rested, change.Rest(wanted, func(*plan.Resource) bool { return false }), "start")
+}

@@ -62,6 +62,12 @@ type Set struct {
 	Head bool `json:"head,omitempty"`
 }
 
+// ByRule reports that the set was taken by a rule, which drops it in its time.
+func (s *Set) ByRule() bool { return strings.HasPrefix(s.Name, RulePrefix) }
+
+// RulePrefix begins the names of sets that are taken by rule.
+const RulePrefix = "auto-"
+
 // Disk is what is kept of one disk.
 type Disk struct {
 	Snapshot string `json:"snapshot"`
@@ -126,6 +132,8 @@ var name = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`)
 type TakeRequest struct {
 	// Name is what the set is called; "" is called by the time.
 	Name string `json:"name,omitempty"`
+	// Prefix begins a name that is the time.
+	Prefix string `json:"prefix,omitempty"`
 	// Of are tiers, nodes, instances or volumes; none is all.
 	Of []string `json:"of,omitempty"`
 	// Barrier has all machines stand still meanwhile.
@@ -139,7 +147,7 @@ func (svc *Service) Taking(ctx context.Context, deployment int64, w TakeRequest,
 		return deployments.Order{}, err
 	}
 	if w.Name == "" {
-		w.Name = change.SetName(d.Stand, "", now)
+		w.Name = change.SetName(d.Stand, w.Prefix, now)
 	}
 	if !name.MatchString(w.Name) {
 		return deployments.Order{}, fault.Invalidf("%q is no name of a snapshot: it has small letters, digits and -, at most 40", w.Name)

@@ -149,7 +149,12 @@ func (s *Store) EndFiring(ctx context.Context, f store.Firing) error {
 
 // Firings are the last, the newest first.
 func (s *Store) Firings(ctx context.Context, limit int) ([]store.Firing, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT due, at, kind, subject, state, missed, tries, began, ended, again, note FROM firings ORDER BY began DESC, at DESC LIMIT ?`, limit)
+	return s.firings(ctx, `ORDER BY began DESC, at DESC LIMIT ?`, limit)
+}
+
+// firings are those of a condition, in an order.
+func (s *Store) firings(ctx context.Context, which string, args ...any) ([]store.Firing, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT due, at, kind, subject, state, missed, tries, began, ended, again, note FROM firings `+which, args...)
 	if err != nil {
 		return nil, err
 	}

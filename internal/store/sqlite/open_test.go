@@ -82,7 +82,7 @@ func TestACopyIsMadeBeforeTheSchemaChanges(t *testing.T) {
 	assert.Empty(t, s.copied, "there was nothing to copy")
 	aRun(t, s)
 	ours := s.schema
-	_, err = s.db.Exec(`DROP INDEX one_open_request_of_a_name; ALTER TABLE requests DROP COLUMN name`)
+	_, err = s.db.Exec(`DROP INDEX firings_of; DROP TABLE promises`)
 	require.NoError(t, err)
 	_, err = s.db.Exec(`DELETE FROM goose_db_version WHERE version_id = ?`, ours)
 	require.NoError(t, err)

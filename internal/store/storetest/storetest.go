@@ -42,6 +42,7 @@ var tests = []struct {
 	{"ADeploymentIsSomebodys", aDeploymentIsSomebodys},
 	{"WhatDecidesAnAccountIsKept", whatDecidesAnAccountIsKept},
 	{"AnEventIsToldOnceByEachHook", anEventIsToldOnceByEachHook},
+	{"APromiseIsKeptWithWhatIsDueForIt", aPromiseIsKeptWithWhatIsDueForIt},
 	{"ARunThatNeverBeganIsForgottenWithItsDeployment", aRunThatNeverBeganIsForgottenWithItsDeployment},
 	{"WhatAForgottenRunHadIsTheOneBeforesAgain", whatAForgottenRunHadIsTheOneBeforesAgain},
 	{"WhatWasWrittenComesBackWhole", whatWasWrittenComesBackWhole},

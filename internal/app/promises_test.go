@@ -1,0 +1,206 @@
+package app
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
+	"andamio/internal/core/promise"
+	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/store"
+)
+
+// ofScenario is a deployment of the scenario that stands.
+func ofScenario(t *testing.T, a *App) int64 {
+	t.Helper()
+	r, err := a.Run(ctx, worked(t, a, draft(t, a, nil)))
+	require.NoError(t, err)
+	return r.Deployment
+}
+
+func powerOf(t *testing.T, a *App, id int64) (run.Status, int) {
+	t.Helper()
+	d, err := a.Deployment(ctx, id)
+	require.NoError(t, err)
+	return d.State(), len(deployments.OffIn(d.Stand))
+}
+
+// TestWhatIsSavedByRuleIsThinned saves a deployment again and again, and looks that the newest are kept, and what people took too.
+func TestWhatIsSavedByRuleIsThinned(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	now := time.Now()
+	when := promise.When{Rule: "FREQ=DAILY", Zone: "Europe/Madrid", Start: now.Truncate(time.Minute)}
+	_, err := a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{When: when, Keep: 2, Of: []string{"register"}}}, now)
+	require.NoError(t, err)
+	_, err = a.SetPromise(ctx, promise.Promise{Deployment: 99, Kind: promise.Saved}, now)
+	assert.Equal(t, fault.NotFound, fault.CodeOf(err))
+	_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved}, now)
+	assert.Equal(t, fault.Invalid, fault.CodeOf(err))
+	for n := range 4 {
+		note, err := a.Due(ctx, promise.DueSave, id, now.AddDate(0, 0, n))
+		require.NoError(t, err)
+		assert.Contains(t, note, "run ")
+	}
+	sets, err := a.Snapshots(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, sets, 2)
+	assert.Equal(t, "auto-"+now.AddDate(0, 0, 2).UTC().Format("20060102-1504"), sets[0].Name)
+	for _, s := range sets {
+		assert.Len(t, s.Disks, 2, "of the register alone")
+	}
+	kept, err := a.PromisesOf(ctx, id, now)
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.Equal(t, promise.DueSave, kept[0].Does)
+	assert.True(t, kept[0].Next.After(now))
+	assert.True(t, kept[0].Proof.Unproven(), "the clock did nothing yet")
+	o, err := a.Retiring(ctx, id)
+	carriedTo(t, a, o, err, run.Retired)
+	note, err := a.Due(ctx, promise.DueSave, id, now.AddDate(0, 0, 9))
+	require.NoError(t, err)
+	assert.Contains(t, note, "nothing stands of it any more")
+	kept, err = a.Promises(ctx, now)
+	require.NoError(t, err)
+	assert.Empty(t, kept)
+}
+
+// carriedTo makes a run of an order and works on it to its end, which must be as said.
+func carriedTo(t *testing.T, a *App, o deployments.Order, err error, want run.Status) {
+	t.Helper()
+	require.NoError(t, err)
+	id, err := a.NewRun(ctx, o)
+	require.NoError(t, err)
+	require.NoError(t, a.Work(ctx, id))
+	r, err := a.Run(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, want, deployments.EndOf(r))
+}
+
+// TestALeaseEnds has a lease be said, extended within its bounds by whoever it is of and nobody else, end, and be taken away after its grace.
+func TestALeaseEnds(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	_, err := a.SetDirectory(ctx, []byte(teams()+"- { to: everybody, role: requester, teams: [ own ] }\n"))
+	require.NoError(t, err)
+	a = a.As(Actor{Name: "ana", Way: ByCommand})
+	id := ofScenario(t, a)
+	require.NoError(t, a.Give(ctx, id, guard.Owner{Team: "map"}))
+	now := time.Now()
+	until := now.Add(30 * 24 * time.Hour)
+	p := promise.Promise{Deployment: id, Kind: promise.Lease, Lease: &promise.LeaseTerms{Until: until, Grace: 7 * 24 * time.Hour, Notice: []time.Duration{24 * time.Hour}, By: 24 * time.Hour, Times: 1}}
+	eva, ibo := a.As(Actor{Name: "eva", Way: ByScreen}), a.As(Actor{Name: "ibo", Way: ByScreen})
+	_, err = ibo.SetPromise(ctx, p, now)
+	assert.Equal(t, fault.NotAllowed, fault.CodeOf(err), "its end is not for whoever asked to set")
+	_, err = a.SetPromise(ctx, p, now)
+	require.NoError(t, err)
+	note, err := a.Due(ctx, promise.DueNotice, id, until.Add(-24*time.Hour))
+	require.NoError(t, err)
+	assert.Contains(t, note, until.UTC().Format("2006-01-02"))
+	_, err = eva.ExtendLease(ctx, id, now)
+	assert.Equal(t, fault.NotAllowed, fault.CodeOf(err), "it is another team's")
+	later, err := ibo.ExtendLease(ctx, id, now)
+	require.NoError(t, err)
+	assert.WithinDuration(t, until.Add(24*time.Hour), later.Lease.Until, time.Second)
+	_, err = ibo.ExtendLease(ctx, id, now)
+	require.ErrorContains(t, err, "extended 1 times of 1")
+	end := later.Lease.Until
+	_, err = a.Due(ctx, promise.DueEnd, id, end)
+	require.NoError(t, err)
+	word, off := powerOf(t, a, id)
+	assert.Equal(t, []any{run.Standing, 10}, []any{word, off}, "all machines are off, with what is on them")
+	note, err = a.Due(ctx, promise.DueEnd, id, end)
+	require.NoError(t, err)
+	assert.Equal(t, "it was so already", note)
+	note, err = a.Due(ctx, promise.DueEnd, id, end.Add(8*24*time.Hour))
+	require.NoError(t, err)
+	assert.Contains(t, note, "its grace is over too")
+	_, err = a.Due(ctx, promise.DueGone, id, end.Add(8*24*time.Hour))
+	require.NoError(t, err)
+	word, _ = powerOf(t, a, id)
+	assert.Equal(t, run.Retired, word)
+	dues, err := a.store.Dues(ctx)
+	require.NoError(t, err)
+	for _, d := range dues {
+		assert.NotContains(t, []string{promise.DueEnd, promise.DueGone, promise.DueNotice}, d.Kind)
+	}
+}
+
+// TestOffHours has machines go off and come back, where both were due while nobody looked the later counts, and what has ended stays off.
+func TestOffHours(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	morning := time.Date(2027, 3, 1, 7, 0, 0, 0, time.UTC) // a Monday
+	on := promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: morning}
+	off := promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: morning.Add(12 * time.Hour)}
+	p, err := a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Hours, Hours: &promise.HoursTerms{Off: off, On: on}}, morning.Add(time.Hour))
+	require.NoError(t, err)
+	assert.GreaterOrEqual(t, p.Hours.Lead, time.Minute)
+	evening := morning.Add(12 * time.Hour)
+	_, err = a.Due(ctx, promise.DueOff, id, evening)
+	require.NoError(t, err)
+	_, n := powerOf(t, a, id)
+	assert.Equal(t, 10, n)
+	note, err := a.Due(ctx, promise.DueOff, id, evening.Add(13*time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, "it is on again by now", note, "nobody looked all night")
+	note, err = a.Due(ctx, promise.DueOn, id, evening.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, "it is off again by now", note)
+	dawn := morning.AddDate(0, 0, 1).Add(-p.Hours.Lead)
+	_, err = a.Due(ctx, promise.DueOn, id, dawn)
+	require.NoError(t, err)
+	_, n = powerOf(t, a, id)
+	assert.Zero(t, n)
+	_, err = a.Due(ctx, promise.DueOff, id, evening.AddDate(0, 0, 1))
+	require.NoError(t, err)
+	_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Lease, Lease: &promise.LeaseTerms{Until: evening.AddDate(0, 0, 1), Grace: 72 * time.Hour}}, morning)
+	require.NoError(t, err)
+	note, err = a.Due(ctx, promise.DueOn, id, dawn.AddDate(0, 0, 1))
+	require.NoError(t, err)
+	assert.Equal(t, "its lease is over", note)
+	require.NoError(t, a.DropPromise(ctx, id, promise.Lease))
+	require.NoError(t, a.DropPromise(ctx, id, promise.Hours))
+	assert.Equal(t, fault.NotFound, fault.CodeOf(a.DropPromise(ctx, id, promise.Hours)))
+}
+
+// TestTheClockKeepsPromises serves a workspace, and looks that what is due is done once, and that this is the proof.
+func TestTheClockKeepsPromises(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	began := time.Now()
+	_, err := a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{Keep: 3, Of: []string{"register"},
+		When: promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: began.Add(-24 * time.Hour).Add(2 * time.Second)}}}, began)
+	require.NoError(t, err)
+	serving, end := context.WithCancel(ctx)
+	s, err := a.Serve(serving, Listening{}, nil)
+	require.NoError(t, err)
+	done := make(chan error, 1)
+	go func() { done <- s.Run(serving) }()
+	require.Eventually(t, func() bool {
+		kept, err := a.PromisesOf(ctx, id, time.Now())
+		return err == nil && len(kept) == 1 && kept[0].Proof.Kept == 1
+	}, 2*time.Minute, 50*time.Millisecond)
+	end()
+	require.NoError(t, <-done)
+	sets, err := a.Snapshots(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, sets, 1)
+	fired, err := a.store.PromiseFirings(ctx, id, promise.Saved, 10)
+	require.NoError(t, err)
+	require.Len(t, fired, 1)
+	assert.Equal(t, store.FiringDone, fired[0].State, fired[0].Note)
+	kept, err := a.PromisesOf(ctx, id, time.Now())
+	require.NoError(t, err)
+	assert.False(t, kept[0].Proof.Unproven())
+	assert.WithinDuration(t, began.Add(24*time.Hour), kept[0].Next, 10*time.Second)
+}

@@ -1,0 +1,283 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/calendar"
+	"andamio/internal/core/printable"
+	"andamio/internal/core/promise"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/promises"
+)
+
+// promises lists what is promised of deployments, with how it was kept.
+func (s *shared) promises() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "promises [DEPLOYMENT]", Short: "List what is promised of deployments, and how it was kept", Args: cobra.MaximumNArgs(1),
+		Long: `Lists what is kept up for deployments: that they are saved (andamio snapshot every), that they are off at hours (andamio hours), that
+they end (andamio lease). For each how often it was kept, was late or was broken, when it was kept last, which is the proof, and when
+what is due next.`,
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			if len(args) == 0 {
+				all, err := a.Promises(ctx, time.Now())
+				return s.printPromises(all, err)
+			}
+			id, err := deploymentID(ctx, a, args[0])
+			if err != nil {
+				return err
+			}
+			all, err := a.PromisesOf(ctx, id, time.Now())
+			return s.printPromises(all, err)
+		}),
+	}
+	return cmd
+}
+
+func (s *shared) printPromises(all []promises.Kept, err error) error {
+	switch {
+	case err != nil:
+		return err
+	case s.json:
+		return s.printJSON(all)
+	case len(all) == 0:
+		fmt.Fprintln(s.out, "nothing is promised; andamio snapshot every, andamio hours and andamio lease promise something")
+		return nil
+	}
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "DEPLOYMENT\tPROMISED\tKEPT\tLATE\tBROKEN\tLAST PROOF\tNEXT\t")
+	for i := range all {
+		k := &all[i]
+		fmt.Fprintf(w, "%d %s\t%s\t%d\t%d\t%d\t%s\t%s\t\n", k.Deployment, printable.Clean(k.Name), printable.Clean(k.Words), k.Proof.Kept, k.Proof.Late, k.Proof.Broken,
+			lastProof(k), nextOf(k))
+	}
+	return w.Flush()
+}
+
+// lastProof says when a promise was kept last. That of a lease needs no proof.
+func lastProof(k *promises.Kept) string {
+	switch {
+	case !k.Proof.Unproven():
+		return k.Proof.Last.Local().Format("2006-01-02 15:04")
+	case k.Kind == promise.Lease:
+		return "–"
+	}
+	return "unproven"
+}
+
+func nextOf(k *promises.Kept) string {
+	if k.Next.IsZero() {
+		return "nothing is due any more"
+	}
+	return k.Next.Local().Format("2006-01-02 15:04") + " " + k.Does
+}
+
+// promising makes a command that has something be promised of a deployment.
+func (s *shared) promising(use, short, long string, terms func(now time.Time, p *promise.Promise) error) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Long: long, Args: cobra.ExactArgs(1),
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) error {
+			now := time.Now()
+			p := promise.Promise{Deployment: d.ID}
+			if err := terms(now, &p); err != nil {
+				return usageError{err}
+			}
+			p, err := a.SetPromise(ctx, p, now)
+			if err != nil {
+				return err
+			}
+			return s.promisedNow(ctx, a, p)
+		})}
+}
+
+// promisedNow says what is promised, and when it is due.
+func (s *shared) promisedNow(ctx context.Context, a *app.App, p promise.Promise) error {
+	all, err := a.PromisesOf(ctx, p.Deployment, time.Now())
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		if all[i].Kind != p.Kind {
+			continue
+		}
+		if s.json {
+			return s.printJSON(all[i])
+		}
+		fmt.Fprintf(s.out, "%s: %s; next %s\n", printable.Clean(all[i].Name), all[i].Words, nextOf(&all[i]))
+	}
+	if by, err := a.ServedBy(ctx); err == nil && by.Name == "" && !s.json {
+		fmt.Fprintln(s.out, "nobody serves the workspace now: what is due is seen to by andamio serve, which the screens start")
+	}
+	return nil
+}
+
+// dropping makes a command that has nothing be promised any more.
+func (s *shared) dropping(use, short string, kind promise.Kind) *cobra.Command {
+	return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1),
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) error {
+			if err := a.DropPromise(ctx, d.ID, kind); err != nil {
+				return err
+			}
+			fmt.Fprintf(s.out, "%s: nothing of that kind is promised any more\n", printable.Clean(d.Name))
+			return nil
+		})}
+}
+
+// when is a recurrence that begins today at a time of day.
+func when(now time.Time, rule, at, zone string) (promise.When, error) {
+	place, err := calendar.Zone(zone)
+	if err != nil {
+		return promise.When{}, err
+	}
+	clock, err := time.Parse("15:04", at)
+	if err != nil {
+		return promise.When{}, fmt.Errorf("%q is no time of day, such as 02:00", at)
+	}
+	today := now.In(place)
+	return promise.When{Rule: rule, Zone: zone, Start: time.Date(today.Year(), today.Month(), today.Day(), clock.Hour(), clock.Minute(), 0, 0, place).UTC()}, nil
+}
+
+// onDays is the recurrence of some days of the week.
+func onDays(days []string) string {
+	if len(days) == 0 {
+		return "FREQ=DAILY"
+	}
+	return "FREQ=WEEKLY;BYDAY=" + strings.ToUpper(strings.Join(days, ","))
+}
+
+func (s *shared) snapshotEvery() *cobra.Command {
+	var terms promise.SavedTerms
+	var rule, at, zone string
+	cmd := s.promising("every DEPLOYMENT", "Have snapshots be taken by a rule, and so many be kept",
+		`Promises that snapshots of the deployment are taken again and again, and that the newest are kept; those that people took are not
+counted and not dropped. Whoever promises it is whose right it is done by.`,
+		func(now time.Time, p *promise.Promise) (err error) {
+			p.Kind, p.Saved = promise.Saved, &terms
+			terms.When, err = when(now, rule, at, zone)
+			return err
+		})
+	cmd.Flags().StringVar(&rule, "rule", "FREQ=DAILY", "recurrence rule (RFC 5545), counted from today at --at")
+	cmd.Flags().StringVar(&at, "at", "02:00", "time of day")
+	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
+	cmd.Flags().IntVar(&terms.Keep, "keep", 7, "how many are kept")
+	cmd.Flags().StringSliceVar(&terms.Of, "of", nil, "tier, instance or volume; may be given again (default: all)")
+	cmd.Flags().BoolVar(&terms.Barrier, "barrier", false, "have all machines stand still until the last is taken")
+	return cmd
+}
+
+// hours has a deployment be off at hours.
+func (s *shared) hours() *cobra.Command {
+	var off, on, zone string
+	var days []string
+	cmd := s.promising("hours DEPLOYMENT", "Have a deployment be off at hours",
+		`Promises that the deployment goes off at a time and serves again at another: it is started before that by as long as starting took
+so far. On days that are not named it stays as it is. What is off costs its disks and addresses alone.`,
+		func(now time.Time, p *promise.Promise) (err error) {
+			p.Kind, p.Hours = promise.Hours, &promise.HoursTerms{}
+			if p.Hours.Off, err = when(now, onDays(days), off, zone); err != nil {
+				return err
+			}
+			p.Hours.On, err = when(now, onDays(days), on, zone)
+			return err
+		})
+	cmd.Flags().StringVar(&off, "off", "19:00", "time of day at which it goes off")
+	cmd.Flags().StringVar(&on, "on", "07:00", "time of day at which it serves again")
+	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
+	cmd.Flags().StringSliceVar(&days, "days", nil, "days of the week, as MO,TU,WE,TH,FR,SA,SU (default: every day)")
+	cmd.AddCommand(s.dropping("drop DEPLOYMENT", "Have it go off no more", promise.Hours))
+	return cmd
+}
+
+// lease has a deployment end.
+func (s *shared) lease() *cobra.Command {
+	var until, long, grace, by string
+	var notice []string
+	var times int
+	cmd := s.promising("lease DEPLOYMENT", "Have a deployment end",
+		`Promises that the deployment ends: it is switched off then, kept for a grace with all that is on it, and taken away after. Whoever it is
+of may have it end later (andamio lease extend) as often as is said here. The notices before the end are in the log of what was due, and
+Today has what ends within a week.`,
+		func(now time.Time, p *promise.Promise) error {
+			p.Kind, p.Lease = promise.Lease, &promise.LeaseTerms{Times: times}
+			return leaseTerms(now, p.Lease, until, long, grace, by, notice)
+		})
+	cmd.Flags().StringVar(&until, "until", "", "when it ends (RFC 3339, or a day)")
+	cmd.Flags().StringVar(&long, "for", "", "or how long from now, such as 30d")
+	cmd.Flags().StringVar(&grace, "grace", "7d", "how long after that it is kept, switched off")
+	cmd.Flags().StringSliceVar(&notice, "notice", []string{"7d", "1d"}, "how long before the end it is said; may be given again")
+	cmd.Flags().StringVar(&by, "extend-by", "", "by how much whoever it is of may have it end later")
+	cmd.Flags().IntVar(&times, "extend-times", 0, "how often they may")
+	cmd.MarkFlagsMutuallyExclusive("until", "for")
+	cmd.MarkFlagsOneRequired("until", "for")
+	cmd.AddCommand(s.leaseExtend(), s.dropping("drop DEPLOYMENT", "Have it end no more", promise.Lease))
+	return cmd
+}
+
+func leaseTerms(now time.Time, t *promise.LeaseTerms, until, long, grace, by string, notice []string) (err error) {
+	if long != "" {
+		d, err := promise.ParseSpan(long)
+		if err != nil {
+			return err
+		}
+		t.Until = now.Add(d).UTC().Truncate(time.Second)
+	} else if t.Until, err = time.Parse(time.RFC3339, until); err != nil {
+		if t.Until, err = time.Parse(time.DateOnly, until); err != nil {
+			return fmt.Errorf("%q is no time, such as 2027-03-01 or 2027-03-01T18:00:00+01:00", until)
+		}
+	}
+	if t.Grace, err = promise.ParseSpan(grace); err != nil {
+		return err
+	}
+	if by != "" {
+		if t.By, err = promise.ParseSpan(by); err != nil {
+			return err
+		}
+	}
+	for _, text := range notice {
+		n, err := promise.ParseSpan(text)
+		if err != nil {
+			return err
+		}
+		if t.Until.Add(-n).After(now) {
+			t.Notice = append(t.Notice, n)
+		}
+	}
+	return nil
+}
+
+func (s *shared) leaseExtend() *cobra.Command {
+	return &cobra.Command{Use: "extend DEPLOYMENT", Short: "Have it end later, as its lease allows", Args: cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			id, err := deploymentID(ctx, a, args[0])
+			if err != nil {
+				return err
+			}
+			p, err := a.ExtendLease(ctx, id, time.Now())
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(p)
+			}
+			fmt.Fprintf(s.out, "%s; it was extended %s of %d\n", p.Words(), printable.Count(p.Lease.Extended, "time"), p.Lease.Times)
+			return nil
+		})}
+}
+
+// deploymentID is the number of a deployment that is named, or numbered: who may not see it may number it.
+func deploymentID(ctx context.Context, a *app.App, name string) (int64, error) {
+	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
+		return id, nil
+	}
+	d, err := findDeployment(ctx, a, name)
+	if err != nil {
+		return 0, err
+	}
+	return d.ID, nil
+}

@@ -1,0 +1,110 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"andamio/internal/core/promise"
+	"andamio/internal/store"
+)
+
+// SetPromise keeps a promise with what is due for it.
+func (s *Store) SetPromise(ctx context.Context, p promise.Promise, was *promise.Promise) error {
+	if err := s.current(ctx); err != nil {
+		return err
+	}
+	body, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return s.within(ctx, func(tx *sql.Tx) error {
+		if was != nil {
+			var now string
+			before, err := json.Marshal(was)
+			if err != nil {
+				return err
+			}
+			err = tx.QueryRowContext(ctx, `SELECT body FROM promises WHERE deployment = ? AND kind = ?`, p.Deployment, string(p.Kind)).Scan(&now)
+			if err != nil || now != string(before) {
+				return fmt.Errorf("what is promised was changed meanwhile: %w", store.ErrTaken)
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO promises (deployment, kind, body, changed) VALUES (?, ?, ?, ?)`, p.Deployment, string(p.Kind), string(body), nano(p.Since)); err != nil {
+			return err
+		}
+		if err := undue(ctx, tx, p.Deployment, p.Kind); err != nil {
+			return err
+		}
+		for _, d := range p.Dues(p.Since) {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO dues (kind, subject, rule, zone, start, who, way, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+				d.Kind, d.Subject, d.Rule, d.Zone, nano(d.Start), d.By.Name, string(d.By.Way), nano(d.Seen)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// of is the condition of what is due, or was, for a promise, with its values.
+func of(deployment int64, kind promise.Kind) (string, []any) {
+	kinds := promise.DueKindsOf(kind)
+	args := []any{fmt.Sprint(deployment), fmt.Sprintf("%d %%", deployment)}
+	for _, k := range kinds {
+		args = append(args, k)
+	}
+	return `(subject = ? OR subject LIKE ?) AND kind IN (` + strings.TrimSuffix(strings.Repeat("?,", len(kinds)), ",") + `)`, args
+}
+
+func undue(ctx context.Context, tx *sql.Tx, deployment int64, kind promise.Kind) error {
+	where, args := of(deployment, kind)
+	_, err := tx.ExecContext(ctx, `DELETE FROM dues WHERE `+where, args...)
+	return err
+}
+
+// DropPromise has nothing be promised of a kind any more.
+func (s *Store) DropPromise(ctx context.Context, deployment int64, kind promise.Kind) error {
+	if err := s.current(ctx); err != nil {
+		return err
+	}
+	return s.within(ctx, func(tx *sql.Tx) error {
+		gone, err := tx.ExecContext(ctx, `DELETE FROM promises WHERE deployment = ? AND kind = ?`, deployment, string(kind))
+		if err != nil {
+			return err
+		}
+		if n, err := gone.RowsAffected(); err != nil || n == 0 {
+			return fmt.Errorf("nothing is promised of it: %w", store.ErrNotFound)
+		}
+		return undue(ctx, tx, deployment, kind)
+	})
+}
+
+// Promises are all, by deployment and kind.
+func (s *Store) Promises(ctx context.Context) ([]promise.Promise, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT body FROM promises ORDER BY deployment, kind`)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []promise.Promise
+	for rows.Next() {
+		var body string
+		var p promise.Promise
+		if err := rows.Scan(&body); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(body), &p); err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	return out, rows.Err()
+}
+
+// PromiseFirings are the last times at which something was due for a promise.
+func (s *Store) PromiseFirings(ctx context.Context, deployment int64, kind promise.Kind, limit int) ([]store.Firing, error) {
+	where, args := of(deployment, kind)
+	return s.firings(ctx, `WHERE `+where+` ORDER BY at DESC LIMIT ?`, append(args, limit)...)
+}
