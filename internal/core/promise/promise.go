@@ -265,7 +265,7 @@ func (p *Promise) Words() string {
 
 // frequencies are rules that people have a word for.
 var frequencies = map[string]string{"FREQ=DAILY": "every day", "FREQ=HOURLY": "every hour", "FREQ=WEEKLY": "every week", "FREQ=MONTHLY": "every month",
-	"FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR": "on weekdays", "FREQ=WEEKLY;BYDAY=SA,SU": "on weekends"}
+	"FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR": "weekdays", "FREQ=WEEKLY;BYDAY=SA,SU": "weekends", "FREQ=MINUTELY": "every minute"}
 
 func (w *When) words() string {
 	often, known := frequencies[w.Rule]

@@ -25,6 +25,3 @@ func (svc *Service) At(desk *acting.Desk) *Service {
 	b.desk = desk
 	return &b
 }
-
-// inside is the same service as others ask it: who asks was asked before what they may look at.
-func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }

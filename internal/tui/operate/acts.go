@@ -71,6 +71,7 @@ func (v *View) Actions() []view.Action {
 			}})
 	}
 	acts = append(acts, v.keeping(d, tier, first)...)
+	acts = append(acts, v.extending(d)...)
 	return append(acts,
 		view.Action{Name: "clone " + d.Name, Effect: "another deployment like it, with addresses of its own; shows the plan first", Ask: "its name",
 			Answer: func(text string) tea.Cmd {

@@ -217,7 +217,8 @@ func (v *View) drawSide(c *part.Canvas, r part.Rect) {
 		y = v.drawResource(c, r, s, res)
 	}
 	y = v.drawEndpoints(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.H}, s)
-	y = v.drawKept(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.Y + r.H - y - 1}, d)
+	y = v.drawPromised(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.Y + r.H - y - 1}, d)
+	y = v.drawKept(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	y = v.drawHistory(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	looked := v.looked[d.ID]
 	for _, site := range slices.Sorted(maps.Keys(looked.Failed)) {

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/promises"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -28,6 +29,8 @@ type View struct {
 
 	all    []deployments.Deployment
 	states map[int64]*run.State
+	// promised is what is promised of all of them.
+	promised []promises.Kept
 	// read are the readings, by deployment.
 	read   map[int64]read
 	looked map[int64]deployments.Readings
@@ -104,6 +107,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.take(msg)
 	case lookTick:
 		return v.look()
+	case recalled:
+		v.promised = msg.all
 	case looked:
 		if msg.err == nil {
 			v.looked[msg.id] = msg.now
@@ -175,7 +180,7 @@ func (v *View) take(msg gathered) tea.Cmd {
 	for id := range v.looked {
 		v.apply(id)
 	}
-	return tea.Batch(v.askNow(), v.tell())
+	return tea.Batch(v.askNow(), v.tell(), v.recall())
 }
 
 // list makes the rows: deployments that stand with their tiers, then those that are retired.

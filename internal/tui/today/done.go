@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
 	"andamio/internal/service/hooks"
+	"andamio/internal/service/promises"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/tui/part"
@@ -31,6 +32,7 @@ type done struct {
 	clock      app.Clock
 	requests   []requests.View
 	deliveries []hooks.Delivery
+	promised   []promises.Kept
 	err        error
 }
 
@@ -44,7 +46,8 @@ func (v *View) lookAtDone() tea.Cmd {
 		clock, clockErr := v.app.Clock(ctx, time.Now(), mostDone)
 		asked, askedErr := v.app.Requests(ctx)
 		told, toldErr := v.app.Deliveries(ctx, mostDone)
-		return done{last, open, clock, asked, told, errors.Join(err, openErr, clockErr, askedErr, toldErr)}
+		promised, promisedErr := v.app.Promises(ctx, time.Now())
+		return done{last, open, clock, asked, told, promised, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr)}
 	}
 }
 

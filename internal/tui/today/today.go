@@ -19,6 +19,7 @@ import (
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/hooks"
 	"andamio/internal/service/moves"
+	"andamio/internal/service/promises"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
@@ -46,6 +47,8 @@ type View struct {
 	// requests are those that the user may see, deliveries what hooks told last.
 	requests   []requests.View
 	deliveries []hooks.Delivery
+	// promised is what is promised of deployments, with how it was kept.
+	promised []promises.Kept
 	// clock is what is due, and who sees to it.
 	clock app.Clock
 	at    int
@@ -91,7 +94,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Failed(msg.err))
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
-		v.requests, v.deliveries = msg.requests, msg.deliveries
+		v.requests, v.deliveries, v.promised = msg.requests, msg.deliveries, msg.promised
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
@@ -110,10 +113,12 @@ const (
 	rankSilent = iota
 	rankFailed
 	rankEndangered
+	rankBroken
 	rankSurvey
 	rankMistakes
 	rankNoPlace
 	rankMove
+	rankEnding
 	rankRequest
 	rankProposal
 	rankHook
@@ -157,6 +162,7 @@ func (v *View) items(now time.Time) []item {
 	out = append(out, v.requestItems(now)...)
 	out = append(out, v.proposalItems(now)...)
 	out = append(out, v.hookItems(now)...)
+	out = append(out, v.promiseItems(now)...)
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
 		for j := i; j > 0 && out[j].rank < out[j-1].rank; j-- {
 			out[j], out[j-1] = out[j-1], out[j]

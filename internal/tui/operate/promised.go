@@ -1,0 +1,140 @@
+package operate
+
+import (
+	"context"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/core/promise"
+	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/promises"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// promisedTo are the promises of a deployment.
+func (v *View) promisedTo(d *deployments.Deployment) []promises.Kept {
+	var out []promises.Kept
+	for i := range v.promised {
+		if v.promised[i].Deployment == d.ID {
+			out = append(out, v.promised[i])
+		}
+	}
+	return out
+}
+
+// drawPromised shows what is promised of the deployment, how it was kept time by time, and when what is due next.
+func (v *View) drawPromised(c *part.Canvas, r part.Rect, d *deployments.Deployment) int {
+	all := v.promisedTo(d)
+	if len(all) == 0 {
+		return r.Y
+	}
+	y := r.Y
+	c.Text(r.X, y, part.In(part.Steel).Strong(), "promised")
+	for i := range all {
+		y = v.drawPromise(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: 2}, &all[i])
+	}
+	return y + 2
+}
+
+func (v *View) drawPromise(c *part.Canvas, r part.Rect, k *promises.Kept) int {
+	status, word := how(k, v.now)
+	at := c.Text(r.X, r.Y, part.In(part.InkOf(status)), c.Look.Mark(status))
+	c.Cut(at+1, r.Y, r.W-part.Width(word)-4, part.In(part.Text), k.Words)
+	c.Right(r.X+r.W, r.Y, part.In(part.InkOf(status)), word)
+	if k.Kind == promise.Lease {
+		return r.Y
+	}
+	next := ""
+	if !k.Next.IsZero() {
+		next = "next in " + part.Clock(k.Next.Sub(v.now))
+	}
+	c.Right(r.X+r.W, r.Y+1, part.In(part.Dim), next)
+	marks := k.Proof.Marks
+	if room := r.W - part.Width(next) - 4; len(marks) > room {
+		marks = marks[len(marks)-max(room, 0):]
+	}
+	x := r.X + 2
+	for _, m := range marks {
+		s, ink := markOf(m.State)
+		x = c.Text(x, r.Y+1, part.In(ink), c.Look.Mark(s))
+	}
+	return r.Y + 1
+}
+
+// markOf is how one time at which something was due is shown.
+func markOf(s promise.State) (run.Status, part.Ink) {
+	switch s {
+	case promise.Kept:
+		return run.Standing, part.Teal
+	case promise.Late:
+		return run.UnderWay, part.Ochre
+	case promise.Broken:
+		return run.Failed, part.Coral
+	}
+	return run.UnderWay, part.Sky
+}
+
+// how says how a promise stands: kept and when last, unproven, or broken; of a lease, how long it has.
+func how(k *promises.Kept, now time.Time) (run.Status, string) {
+	if k.Kind == promise.Lease {
+		switch left := k.Lease.Until.Sub(now); {
+		case left <= 0:
+			return run.Stopped, "over, kept " + promise.Span(max(k.Lease.Until.Add(k.Lease.Grace).Sub(now), 0).Round(time.Hour)) + " more"
+		case left < soon:
+			return run.Held, promise.Span(left.Round(time.Hour)) + " left"
+		default:
+			return run.Standing, promise.Span(left.Round(24*time.Hour)) + " left"
+		}
+	}
+	if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Broken {
+		return run.Failed, "broken"
+	}
+	if k.Proof.Unproven() {
+		return run.Planned, "unproven"
+	}
+	return run.Standing, part.Age(k.Proof.Last, now)
+}
+
+// soon is how long before its end a lease is spoken of.
+const soon = 7 * 24 * time.Hour
+
+// extending is the act that has a lease end later, where it may.
+func (v *View) extending(d *deployments.Deployment) []view.Action {
+	for _, k := range v.promisedTo(d) {
+		if k.Kind != promise.Lease || k.Lease.Extended >= k.Lease.Times {
+			continue
+		}
+		return []view.Action{{Name: "extend the lease of " + d.Name, Effect: "by " + promise.Span(k.Lease.By) + "; what ended is started by itself no more", Do: func() tea.Cmd {
+			return func() tea.Msg {
+				p, err := v.app.ExtendLease(v.ctx, d.ID, time.Now())
+				if err != nil {
+					return view.Failed(err)
+				}
+				return tea.BatchMsg{view.Cmd(view.Notice{Text: d.Name + " " + p.Words()}), v.recall()}
+			}
+		}}}
+	}
+	return nil
+}
+
+// recalled are the promises as they are now.
+type recalled struct{ all []promises.Kept }
+
+// recallWithin bounds how long it is looked for them.
+const recallWithin = 10 * time.Second
+
+// recall looks what is promised.
+func (v *View) recall() tea.Cmd {
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(v.ctx, recallWithin)
+		defer cancel()
+		all, err := v.app.Promises(ctx, time.Now())
+		if err != nil {
+			return view.Failed(err)
+		}
+		return recalled{all}
+	}
+}

@@ -1,0 +1,62 @@
+package today
+
+import (
+	"fmt"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/core/promise"
+	"andamio/internal/core/run"
+	"andamio/internal/service/promises"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// endsSoon is how long before the end of a lease somebody is told.
+const endsSoon = 7 * 24 * time.Hour
+
+// promiseItems are promises that were broken when they were due last, and leases that end soon or are over.
+func (v *View) promiseItems(now time.Time) []item {
+	var out []item
+	for i := range v.promised {
+		k := &v.promised[i]
+		look := view.Cmd(view.Show{Thing: reconcile.Thing{Kind: reconcile.ADeployment, ID: fmt.Sprint(k.Deployment), Deployment: k.Deployment}})
+		if k.Kind == promise.Lease {
+			if it, needs := leaseItem(k, look, now); needs {
+				out = append(out, it)
+			}
+			continue
+		}
+		if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Broken {
+			m := k.Proof.Marks[n-1]
+			last := "it was never kept"
+			if !k.Proof.Unproven() {
+				last = "kept last " + part.Age(k.Proof.Last, now)
+			}
+			out = append(out, item{rankBroken, run.Failed, k.Name + ": a promise is broken", k.Words + " · " + last, firstLine(m.Note), "look at it, and mend what was in the way", look,
+				[]string{"It was due " + part.Age(m.At, now) + ", and was not done: " + m.Note, fmt.Sprintf("It was kept %d times, was late %d and broken %d.", k.Proof.Kept, k.Proof.Late, k.Proof.Broken)}})
+		}
+	}
+	return out
+}
+
+// leaseItem is a lease that ends soon, or is over.
+func leaseItem(k *promises.Kept, look tea.Cmd, now time.Time) (item, bool) {
+	left := k.Lease.Until.Sub(now)
+	if left >= endsSoon {
+		return item{}, false
+	}
+	gone := k.Lease.Until.Add(k.Lease.Grace).Local().Format("Mon 2 Jan 15:04")
+	act := "set another end with andamio lease"
+	if more := k.Lease.Times - k.Lease.Extended; more > 0 {
+		act = fmt.Sprintf("extend it by %s, an act in Operate", promise.Span(k.Lease.By))
+	}
+	title := fmt.Sprintf("%s ends in %s", k.Name, promise.Span(max(left, time.Minute).Round(time.Minute)))
+	if left <= 0 {
+		title = k.Name + " has ended"
+	}
+	return item{rankEnding, run.Held, title, k.Words, "it is switched off then, and taken away with all that is on it on " + gone, act, look,
+		[]string{"Its lease says so. It is kept, switched off, until " + gone + "."}}, true
+}
