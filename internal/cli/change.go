@@ -331,12 +331,13 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 	return cmd
 }
 
-func (s *shared) clone() *cobra.Command {
+// raising makes a command that raises another deployment after one: nothing of that is touched, so it is begun at once.
+func (s *shared) raising(use, short, long string, args cobra.PositionalArgs,
+	compile func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error)) *cobra.Command {
 	var o running
-	cmd := &cobra.Command{
-		Use: "clone DEPLOYMENT NAME", Short: "Raise another deployment like one, with addresses of its own", Args: cobra.ExactArgs(2),
+	cmd := &cobra.Command{Use: use, Short: short, Long: long, Args: args,
 		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error {
-			order, err := a.Cloning(ctx, d.ID, rest[0])
+			order, err := compile(ctx, a, d, rest)
 			if err != nil {
 				return err
 			}
@@ -349,6 +350,13 @@ func (s *shared) clone() *cobra.Command {
 	o.flags(cmd)
 	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file instead of running it")
 	return cmd
+}
+
+func (s *shared) clone() *cobra.Command {
+	return s.raising("clone DEPLOYMENT NAME", "Raise another deployment like one, with addresses of its own", "", cobra.ExactArgs(2),
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
+			return a.Cloning(ctx, d.ID, rest[0])
+		})
 }
 
 func (s *shared) capture() *cobra.Command {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -213,13 +214,14 @@ Today has what ends within a week.`,
 	cmd.Flags().StringSliceVar(&notice, "notice", []string{"7d", "1d"}, "how long before the end it is said; may be given again")
 	cmd.Flags().StringVar(&by, "extend-by", "", "by how much whoever it is of may have it end later")
 	cmd.Flags().IntVar(&times, "extend-times", 0, "how often they may")
-	cmd.MarkFlagsMutuallyExclusive("until", "for")
-	cmd.MarkFlagsOneRequired("until", "for")
 	cmd.AddCommand(s.leaseExtend(), s.dropping("drop DEPLOYMENT", "Have it end no more", promise.Lease))
 	return cmd
 }
 
 func leaseTerms(now time.Time, t *promise.LeaseTerms, until, long, grace, by string, notice []string) (err error) {
+	if (until == "") == (long == "") {
+		return errors.New("say when it ends, with --until or with --for")
+	}
 	if long != "" {
 		d, err := promise.ParseSpan(long)
 		if err != nil {

@@ -23,7 +23,7 @@ func (s *shared) snapshot() *cobra.Command {
 costs. The one that the disks were taken at or restored to last is marked with *.`,
 		RunE: s.withDeployment(s.listSnapshots),
 	}
-	cmd.AddCommand(s.snapshotTake(), s.snapshotEvery(), s.snapshotRestore(), s.snapshotDrop())
+	cmd.AddCommand(s.snapshotTake(), s.snapshotEvery(), s.snapshotRestore(), s.snapshotBeside(), s.snapshotDrop())
 	return cmd
 }
 
@@ -107,25 +107,27 @@ func (s *shared) snapshotDrop() *cobra.Command {
 		})
 }
 
-// snapshotRestore has disks hold again what they held, in place or in a deployment beside.
+// snapshotRestore has disks hold again what they held.
 func (s *shared) snapshotRestore() *cobra.Command {
 	var w snapshots.RestoreRequest
-	var beside string
-	cmd := s.ordering("restore DEPLOYMENT SNAPSHOT", "Have disks hold again what a snapshot keeps, in place or beside",
+	cmd := s.ordering("restore DEPLOYMENT SNAPSHOT", "Have disks hold again what a snapshot keeps",
 		`What runs on the machines of these disks is stopped before, from the top down, and started after. What they hold now is kept as a
-snapshot first, to which andamio rollback leads back, unless it is to be discarded. With --beside nothing of the deployment is touched:
-another is raised under that name, with networks and addresses of its own, whose volumes hold what the snapshot keeps.`, cobra.ExactArgs(2),
+snapshot first, to which andamio rollback leads back, unless it is to be discarded.`, cobra.ExactArgs(2),
 		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
 			w.Set = rest[0]
-			if beside != "" {
-				return a.Beside(ctx, d.ID, w.Set, beside)
-			}
 			return a.Restoring(ctx, d.ID, w, time.Now())
 		})
 	cmd.Flags().StringSliceVar(&w.Of, "of", nil, "tier, instance or volume; may be given again (default: all that it keeps)")
 	cmd.Flags().BoolVar(&w.Discard, "discard", false, "keep nothing of what the disks hold now")
-	cmd.Flags().StringVar(&beside, "beside", "", "name of another deployment that is raised with it")
-	cmd.MarkFlagsMutuallyExclusive("beside", "of")
-	cmd.MarkFlagsMutuallyExclusive("beside", "discard")
 	return cmd
+}
+
+// snapshotBeside raises another deployment with what a snapshot keeps.
+func (s *shared) snapshotBeside() *cobra.Command {
+	return s.raising("beside DEPLOYMENT SNAPSHOT NAME", "Raise another deployment like one, whose volumes hold what a snapshot keeps",
+		`Nothing of the deployment is touched: another is raised under a name, with networks and addresses of its own, whose volumes hold what
+the snapshot keeps. Its machines begin from their images, and their scripts are run.`, cobra.ExactArgs(3),
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
+			return a.Beside(ctx, d.ID, rest[0], rest[1])
+		})
 }

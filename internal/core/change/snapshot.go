@@ -429,8 +429,10 @@ func joined(down *plan.Plan, between []plan.Step, up *plan.Plan) (*plan.Plan, er
 			r.Change, r.Reasons = plan.Amend, []string{"it is restored"}
 		case r.Change == plan.Keep && first.Change != plan.Keep:
 			r.Change, r.Reasons = first.Change, first.Reasons
-		case r.Change == plan.Amend && r.Kind == kinds.Instance && first.Change == plan.Amend:
+		case r.Change == plan.Amend && first.Change == plan.Amend && r.Kind == kinds.Instance:
 			r.Reasons = []string{"it is off while its disks are restored"}
+		case r.Change == plan.Amend && first.Change == plan.Amend:
+			r.Reasons = []string{"it is stopped while a disk is restored"}
 		}
 	}
 	for _, r := range down.Resources {

@@ -15,8 +15,10 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/promises"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -159,4 +161,57 @@ func TestWhatRisesIsUnderWay(t *testing.T) {
 	assert.Empty(t, v.Badge(noon), "what a site has not yet is no fault while it is built")
 	s.Apply(run.Event{Seq: 4, Kind: run.StepFailed, Step: "app-lan@vega/create", Resource: "app-lan@vega", Text: "refused", At: noon})
 	assert.Equal(t, "1", v.Badge(noon), "a failure is one at once")
+}
+
+// TestWhatIsKeptAndPromisedIsShown has snapshots of a deployment, one of them not whole, and promises: kept, broken, and an end that is near.
+func TestWhatIsKeptAndPromisedIsShown(t *testing.T) {
+	v := standing(t)
+	d := &v.all[0]
+	for set, parts := range map[string]int{"old": 1, "half": 2} {
+		p, err := change.Snapshot(d.Stand, change.Snapping{Set: set, Disks: []string{"contacts-vol-1"}}, "snapshot")
+		require.NoError(t, err)
+		plan.Respec(p.Resource("contacts-vol-1."+set), func(s *plan.SnapshotSpec) { s.Parts = parts })
+		d.Stand, err = change.Done(d.Stand, p)
+		require.NoError(t, err)
+		d.Stand.Plan.Known["contacts-vol-1."+set] = map[string]string{change.AttrTaken: noon.Add(-time.Hour).Format(time.RFC3339), change.AttrHeld: "3145728"}
+	}
+	require.NoError(t, d.Stand.Plan.Arrange())
+	at := func(h int, s promise.State) promise.Mark {
+		return promise.Mark{At: noon.Add(time.Duration(h) * time.Hour), State: s}
+	}
+	lease := promise.Promise{Deployment: 1, Kind: promise.Lease, Lease: &promise.LeaseTerms{Until: noon.Add(72 * time.Hour), By: 24 * time.Hour, Times: 1}}
+	saved := promise.Promise{Deployment: 1, Kind: promise.Saved}
+	v.Update(recalled{[]promises.Kept{
+		{Promise: lease, Words: lease.Words()},
+		{Promise: saved, Words: "saved every day 02:00, 7 kept", Next: noon.Add(2 * time.Hour), Proof: promise.Proof{Last: noon.Add(-time.Hour), Marks: []promise.Mark{at(-3, promise.Kept), at(-2, promise.Late), at(-1, promise.Broken)}}},
+		{Promise: promise.Promise{Deployment: 9, Kind: promise.Saved}, Words: "of another"},
+	}})
+	text := draw(v, 160, 60)
+	assert.Regexp(t, `■ old +3 MiB +1h00m`, text)
+	assert.Regexp(t, `✕ half +3 MiB +not whole`, text)
+	assert.Regexp(t, `‖ ends 26 Nov 2026 12:00 +3d left`, text)
+	assert.Regexp(t, `✕ saved every day 02:00, 7 kept +broken`, text)
+	assert.Regexp(t, `■◩✕ +next in 2h00m`, text)
+	assert.NotContains(t, text, "of another")
+	assert.NotContains(t, text, ", snapshot old", "what was kept is no plank")
+	var names []string
+	for _, a := range v.Actions() {
+		names = append(names, a.Name)
+		switch a.Name {
+		case "drop a snapshot":
+			assert.Contains(t, a.Wrong("x"), "there are half, old")
+			assert.Empty(t, a.Wrong("old "))
+		case "restore beside":
+			assert.Contains(t, a.Wrong("x y"), "no such snapshot")
+			assert.Contains(t, a.Wrong("old"), "then the name")
+			assert.Empty(t, a.Wrong("old copy"))
+		}
+	}
+	assert.Subset(t, names, []string{"restore another snapshot", "restore beside", "drop a snapshot", "extend the lease of flood-watch"})
+	assert.NotContains(t, names, "restore half", "what is not whole is not restored")
+	for left, says := range map[time.Duration]string{-time.Hour: "over, kept 23h more", 3 * time.Hour: "3h left", 20 * 24 * time.Hour: "20d left"} {
+		k := promises.Kept{Promise: promise.Promise{Kind: promise.Lease, Lease: &promise.LeaseTerms{Until: noon.Add(left), Grace: 24 * time.Hour}}}
+		_, word := how(&k, noon)
+		assert.Equal(t, says, word)
+	}
 }

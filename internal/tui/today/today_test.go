@@ -16,8 +16,10 @@ import (
 	"andamio/internal/core/decide"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/money"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/promises"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
@@ -219,4 +221,29 @@ func TestWhatIsAskedOfMeIsInTheQueue(t *testing.T) {
 	cmd, _ := view.Press(v.Keys(), "enter")
 	require.NotNil(t, cmd)
 	assert.Equal(t, view.Goto{Digit: "8"}, cmd())
+}
+
+// TestBrokenPromisesAndEndsAreInTheQueue has a promise that was broken when it was due last, one that was kept, an end that is near and one that is far.
+func TestBrokenPromisesAndEndsAreInTheQueue(t *testing.T) {
+	v := New(nil)
+	v.Update(view.Runs{})
+	kept := func(last promise.State) promises.Kept {
+		return promises.Kept{Name: "flood-watch", Words: "saved every day 02:00, 7 kept", Promise: promise.Promise{Deployment: 1, Kind: promise.Saved},
+			Proof: promise.Proof{Kept: 3, Broken: 1, Last: ago(26 * time.Hour), Marks: []promise.Mark{{At: ago(2 * time.Hour), State: last, Note: "vega: no room"}}}}
+	}
+	ends := func(in time.Duration, times int) promises.Kept {
+		p := promise.Promise{Deployment: 2, Kind: promise.Lease, Lease: &promise.LeaseTerms{Until: now.Add(in), Grace: 48 * time.Hour, By: 24 * time.Hour, Times: times}}
+		return promises.Kept{Name: "trial", Words: p.Words(), Promise: p}
+	}
+	v.Update(done{promised: []promises.Kept{kept(promise.Broken), kept(promise.Kept), ends(26*time.Hour, 1), ends(-time.Hour, 0), ends(30*24*time.Hour, 1)}})
+	text := drawn(v, 160)
+	assert.Contains(t, text, "3 things wait for you")
+	assert.Regexp(t, `flood-watch: a promise is broken +vega: no room`, text)
+	assert.Contains(t, text, "kept last")
+	assert.Regexp(t, `trial ends in 1d2h`, text)
+	assert.Contains(t, text, "extend it by 1d")
+	assert.Contains(t, text, "trial has ended")
+	assert.Contains(t, text, "set another end")
+	v.Update(done{})
+	assert.Contains(t, drawn(v, 160), "nothing needs you")
 }
