@@ -32,7 +32,7 @@ const (
 var methods = map[string]any{
 	"Settlements": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
 	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,
-	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Doing": worksOut, "Promises": reads, "PromisesOf": reads, "SetPromise": guard.SetPromise, "DropPromise": guard.DropPromise, "ExtendLease": guard.ExtendLease, "Due": within, "Snapshots": reads, "Taking": worksOut, "Restoring": worksOut, "DroppingSnapshot": worksOut, "Beside": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
+	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Doing": worksOut, "Promises": reads, "PromisesOf": reads, "SetPromise": guard.SetPromise, "DropPromise": guard.DropPromise, "ExtendLease": guard.ExtendLease, "Due": within, "Promise": within, "LeaseOf": within, "Snapshots": reads, "Taking": worksOut, "Restoring": worksOut, "DroppingSnapshot": worksOut, "Beside": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
 	"ConnectNames": guard.ConnectNames, "ConnectSandbox": itself, "Copy": guard.CopyFiles, "CopyTemplate": worksOut, "CutOver": through,
 	"Decide": guard.DecideStep, "Deployment": reads, "Deployments": reads, "Disconnect": guard.RemoveSite, "DraftBack": worksOut, "DraftCommit": worksOut,
 	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads,

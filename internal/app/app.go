@@ -102,6 +102,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.snapshotService = snapshots.New(a.desk, a.siteService, a.deploymentService, a.moveService)
 	a.promiseService = promises.New(a.desk, a.store, a.Log, a.deploymentService, a.snapshotService, a.runService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
+	a.requestService.Ask(a.promiseService)
 	a.hookService.Ask(a.deploymentService, a.runService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService)
 	a.Begins(store.ProposalMove, a.moveService.BeginProposed)

@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/requests"
 	"andamio/internal/store"
 )
 
@@ -203,4 +204,43 @@ func TestTheClockKeepsPromises(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, kept[0].Proof.Unproven())
 	assert.WithinDuration(t, began.Add(24*time.Hour), kept[0].Next, 10*time.Second)
+}
+
+// TestWhatIsOfferedEnds asks for what ends by its offer: whoever asked sees when, has it end later as often as is said, and what ends is switched off in the
+// name of whoever offers it.
+func TestWhatIsOfferedEnds(t *testing.T) {
+	t.Parallel()
+	a, as := asking(t)
+	ibo := as("ibo")
+	r, err := ibo.AskFor(ctx, requests.Asked{Offer: "trial-map", Why: "for the open day"})
+	require.NoError(t, err)
+	nowServing(t, a, r)
+	have, err := ibo.Have(ctx, r.ID, time.Now())
+	require.NoError(t, err)
+	require.NotNil(t, have.Ends)
+	assert.WithinDuration(t, time.Now().Add(30*24*time.Hour), *have.Ends, time.Minute)
+	assert.Equal(t, 2, have.Extensions)
+	for left := 1; left >= 0; left-- {
+		_, err := ibo.ExtendLease(ctx, r.Deployment, time.Now())
+		require.NoError(t, err)
+		have, err = ibo.Have(ctx, r.ID, time.Now())
+		require.NoError(t, err)
+		assert.Equal(t, left, have.Extensions)
+	}
+	_, err = ibo.ExtendLease(ctx, r.Deployment, time.Now())
+	assert.Equal(t, fault.Refused, fault.CodeOf(err))
+	assert.Equal(t, fault.NotAllowed, fault.CodeOf(ibo.DropPromise(ctx, r.Deployment, promise.Lease)))
+	kept, err := a.PromisesOf(ctx, r.Deployment, time.Now())
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.NotEqual(t, "ibo", kept[0].By.Name, "it is done in the name of whoever offers it")
+	var ends []string
+	dues, err := a.store.Dues(ctx)
+	require.NoError(t, err)
+	for _, d := range dues {
+		if id, err := promise.DeploymentOf(d.Subject); err == nil && id == r.Deployment {
+			ends = append(ends, d.Kind)
+		}
+	}
+	assert.ElementsMatch(t, []string{promise.DueNotice, promise.DueNotice, promise.DueEnd, promise.DueGone}, ends)
 }

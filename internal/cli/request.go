@@ -363,6 +363,9 @@ func (s *shared) requestShow() *cobra.Command {
 			return s.printJSON(map[string]any{"request": v, "thread": thread, "have": have})
 		}
 		_ = s.printRequest(v)
+		if have != nil && have.Ends != nil {
+			fmt.Fprintf(s.out, "it ends %s; andamio lease extend %d has it end later, %s\n", have.Ends.Local().Format("2006-01-02 15:04"), v.Deployment, printable.Count(have.Extensions, "more time"))
+		}
 		if have != nil && !have.Hidden {
 			fmt.Fprintf(s.out, "it is %s, costs %.3f %s/h now, and has cost %.2f %s\n", have.Word, have.PerHour, printable.Clean(have.Currency), have.Cost, printable.Clean(have.Currency))
 		}

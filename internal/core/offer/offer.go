@@ -11,10 +11,12 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/money"
+	"andamio/internal/core/promise"
 )
 
 // Version is the format of offers that [Read] accepts.
@@ -49,6 +51,40 @@ type Offer struct {
 	// Naming makes names of deployments, of ${offer}, ${team}, ${person} and ${number}, the lowest that is free.
 	Naming string `json:"name,omitempty"`
 	Price  Price  `json:"price,omitzero"`
+	// Lease says when what is made of it ends; nil is never.
+	Lease *Lease `json:"lease,omitempty"`
+}
+
+// Lease is for how long what is made of an offer is there, in spans such as 30d: it is switched off then, kept for a grace, and taken away. Whoever it is of
+// may have it end later, so often by so much.
+type Lease struct {
+	For         string `json:"for"`
+	Grace       string `json:"grace,omitempty"`
+	ExtendBy    string `json:"extend_by,omitempty"`
+	ExtendTimes int    `json:"extend_times,omitempty"`
+}
+
+// Terms are those of a lease that begins at a time, with notice a week and a day before its end where it is as long.
+func (l *Lease) Terms(now time.Time) (*promise.LeaseTerms, error) {
+	spans := map[string]time.Duration{}
+	for name, text := range map[string]string{"for": l.For, "grace": l.Grace, "extend_by": l.ExtendBy} {
+		if text == "" && name != "for" {
+			continue
+		}
+		d, err := promise.ParseSpan(text)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		spans[name] = d
+	}
+	out := &promise.LeaseTerms{Until: now.Add(spans["for"]).UTC(), Grace: spans["grace"], By: spans["extend_by"], Times: l.ExtendTimes}
+	for _, notice := range []time.Duration{7 * 24 * time.Hour, 24 * time.Hour} {
+		if notice < spans["for"] {
+			out.Notice = append(out.Notice, notice)
+		}
+	}
+	p := promise.Promise{Kind: promise.Lease, Lease: out}
+	return out, p.Check(now)
 }
 
 // Price says what of the price is shown: what the sites take, unless it is fixed or hidden.
@@ -121,6 +157,11 @@ func collected(find func(wronged)) error {
 
 func (o *Offer) check() error {
 	return collected(func(wrong wronged) {
+		if o.Lease != nil {
+			if _, err := o.Lease.Terms(time.Time{}); err != nil {
+				wrong("lease", "%v", err)
+			}
+		}
 		if !name.MatchString(o.Name) {
 			wrong("offer", "%q is no name: it is made of small letters, digits and hyphens, at most 40", o.Name)
 		}

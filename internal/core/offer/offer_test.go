@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -12,6 +13,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/money"
 	"andamio/internal/core/offer"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/tosca"
 )
 
@@ -249,4 +251,27 @@ func FuzzRead(f *testing.F) {
 		}
 		o.InputsOf(tmpl, given, nil)
 	})
+}
+
+// TestAnOfferSaysWhenItEnds reads leases of offers, right ones and wrong ones.
+func TestAnOfferSaysWhenItEnds(t *testing.T) {
+	now := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	day := 24 * time.Hour
+	l := offer.Lease{For: "30d", Grace: "1w", ExtendBy: "2w", ExtendTimes: 2}
+	terms, err := l.Terms(now)
+	require.NoError(t, err)
+	assert.Equal(t, &promise.LeaseTerms{Until: now.Add(30 * day), Grace: 7 * day, By: 14 * day, Times: 2, Notice: []time.Duration{7 * day, day}}, terms)
+	short, err := (&offer.Lease{For: "2d"}).Terms(now)
+	require.NoError(t, err)
+	assert.Equal(t, []time.Duration{day}, short.Notice, "no notice is before its beginning")
+	for _, c := range []struct {
+		lease offer.Lease
+		says  string
+	}{{offer.Lease{}, "no span"}, {offer.Lease{For: "1y"}, "for: "}, {offer.Lease{For: "1d", Grace: "x"}, "grace: "}, {offer.Lease{For: "1d", ExtendBy: "1d"}, "both or neither"},
+		{offer.Lease{For: "1d", ExtendBy: "-"}, "extend_by: "}, {offer.Lease{For: "0d"}, "is over"}} {
+		_, err := c.lease.Terms(now)
+		assert.ErrorContains(t, err, c.says, "%+v", c.lease)
+	}
+	_, err = offer.Read([]byte("version: andamio.offer/1\noffer: x\ntitle: X\ntemplate: x\nlease: { for: soon }"))
+	assert.ErrorContains(t, err, "lease: for: ")
 }

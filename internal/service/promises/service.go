@@ -407,3 +407,18 @@ func (svc *Service) thin(ctx context.Context, deployment int64, keep int, note s
 	}
 	return note, nil
 }
+
+// Promise has something be promised of a deployment in somebody's name, who let that be done before.
+func (svc *Service) Promise(ctx context.Context, by guard.Actor, p promise.Promise, now time.Time) error {
+	_, err := svc.At(svc.desk.OnBehalf(guard.Actor{Name: by.Name, Way: guard.Rule})).SetPromise(ctx, p, now)
+	return err
+}
+
+// LeaseOf is the lease of a deployment; nil if it has none.
+func (svc *Service) LeaseOf(ctx context.Context, deployment int64) (*promise.LeaseTerms, error) {
+	p, err := svc.promised(ctx, deployment, promise.Lease)
+	if fault.CodeOf(err) == fault.NotFound {
+		return nil, nil
+	}
+	return p.Lease, err
+}

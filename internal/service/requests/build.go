@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"andamio/internal/core/guard"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/store"
@@ -83,7 +84,24 @@ func (svc *Service) built(ctx context.Context, r Request, made store.Run) (Reque
 	if made.State != run.Planned {
 		return out, nil
 	}
+	if err := svc.lease(ctx, &out); err != nil {
+		return out, err
+	}
 	return out, svc.runs.Start(made.ID)
+}
+
+// lease has what is built end as its offer says, in the name of whoever offers it: whoever asked may have no right to switch it off.
+func (svc *Service) lease(ctx context.Context, r *Request) error {
+	o, err := svc.offers.Version(ctx, r.Offer, r.Number)
+	if err != nil || o.Lease == nil {
+		return err
+	}
+	now := time.Now()
+	terms, err := o.Lease.Terms(now)
+	if err != nil {
+		return err
+	}
+	return svc.promising.Promise(ctx, o.By, promise.Promise{Deployment: r.Deployment, Kind: promise.Lease, Lease: terms}, now)
 }
 
 // gone reports that nothing stands of a request any more.

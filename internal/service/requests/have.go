@@ -30,6 +30,9 @@ type Having struct {
 	Cost     money.Amount `json:"cost"`
 	Currency string       `json:"currency,omitempty"`
 	Hidden   bool         `json:"hidden,omitempty"`
+	// Ends is when it ends by its lease; nil is never. Extensions are how often whoever it is of may have it end later.
+	Ends       *time.Time `json:"ends,omitempty"`
+	Extensions int        `json:"extensions,omitempty"`
 	// Turns are what whoever asks may do to it.
 	Turns []Turn `json:"turns,omitempty"`
 }
@@ -66,6 +69,13 @@ func (svc *Service) Have(ctx context.Context, id int64, now time.Time) (*Having,
 	}
 	for _, c := range costs {
 		out.Cost += c
+	}
+	lease, err := svc.promising.LeaseOf(ctx, v.Deployment)
+	if err != nil {
+		return nil, err
+	}
+	if lease != nil {
+		out.Ends, out.Extensions = &lease.Until, lease.Times-lease.Extended
 	}
 	if out.Hidden {
 		out.Cost, out.PerHour = 0, 0

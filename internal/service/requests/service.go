@@ -5,8 +5,10 @@ package requests
 import (
 	"context"
 	"log/slog"
+	"time"
 
 	"andamio/internal/core/guard"
+	"andamio/internal/core/promise"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/offers"
@@ -45,11 +47,21 @@ type Service struct {
 	deployments *deployments.Service
 	runs        *runs.Service
 	spending    Spending
+	promising   Promising
 }
+
+// Promising keeps up what is promised of what is built, in somebody's name, and says what is promised.
+type Promising interface {
+	Promise(ctx context.Context, by guard.Actor, p promise.Promise, now time.Time) error
+	LeaseOf(ctx context.Context, deployment int64) (*promise.LeaseTerms, error)
+}
+
+// Ask sets who keeps up what is promised.
+func (svc *Service) Ask(promising Promising) { svc.promising = promising }
 
 // New returns the service for whoever is at the desk.
 func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, over Over) *Service {
-	return &Service{desk, ws, s, log, over.Offers, over.Quotas, over.Deployments, over.Runs, over.Spending}
+	return &Service{desk: desk, workspace: ws, store: s, log: log, offers: over.Offers, quotas: over.Quotas, deployments: over.Deployments, runs: over.Runs, spending: over.Spending}
 }
 
 // At is the same service for whoever is at another desk.

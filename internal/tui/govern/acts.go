@@ -109,6 +109,13 @@ func (v *View) Actions() []view.Action {
 		}, "withdrawn")})
 	}
 	if v.have != nil && v.of == r.ID {
+		if v.have.Extensions > 0 {
+			out = append(out, view.Action{Name: "extend", Effect: fmt.Sprintf("it ends later than %s, %s", v.have.Ends.Local().Format("2 Jan 15:04"), printable.Count(v.have.Extensions, "more time")),
+				Do: v.does(func(ctx context.Context) error {
+					_, err := v.app.ExtendLease(ctx, r.Deployment, time.Now())
+					return err
+				}, "extended")})
+		}
 		for _, t := range v.have.Turns {
 			out = append(out, view.Action{Name: string(t), Effect: turns[t], Do: func() tea.Cmd { return v.turn(r, t) }})
 		}

@@ -97,8 +97,14 @@ func (v *View) havePanel(p *panel) {
 		p.pair("costs", fmt.Sprintf("%.3f %s/h", h.PerHour, h.Currency), part.Text)
 		p.pair("so far", fmt.Sprintf("%.2f %s", h.Cost, h.Currency), part.Text)
 	}
-	if len(h.Turns) > 0 {
+	if h.Ends != nil {
+		p.pair("ends", h.Ends.Local().Format("2 Jan 2006 15:04"), part.Violet)
+	}
+	if len(h.Turns) > 0 || h.Extensions > 0 {
 		var words []string
+		if h.Extensions > 0 {
+			words = append(words, "extend")
+		}
 		for _, t := range h.Turns {
 			words = append(words, string(t))
 		}
