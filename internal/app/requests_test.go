@@ -75,8 +75,10 @@ func TestATrialIsApprovedByRuleAndServes(t *testing.T) {
 	d, err := a.Deployment(ctx, r.Deployment)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"public-map", "ibo", "trial"}, []string{d.Owner.Team, d.Owner.Person, d.Owner.Stage})
-	last, err := a.LastOfTrail(ctx, 2)
+	last, err := a.LastOfTrail(ctx, 3)
 	require.NoError(t, err)
+	assert.Contains(t, last[0].Words(), "promised of public-map-map-1: ends ", "as the offer says")
+	last = last[1:]
 	assert.Equal(t, []string{"ibo by rule began run 1: raise public-map-map-1", "ibo by screen asked for A map to try things on"}, []string{last[0].Actor.String() + " " + last[0].Words(), last[1].Actor.String() + " " + last[1].Words()})
 	o, err := a.Retiring(ctx, r.Deployment)
 	require.NoError(t, err)
