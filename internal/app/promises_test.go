@@ -50,6 +50,10 @@ func TestWhatIsSavedByRuleIsThinned(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, note, "run ")
 	}
+	due := now.AddDate(0, 0, 0).Truncate(time.Minute) // the snapshots were taken after that, whatever time it was said to be
+	note, err := a.Due(ctx, promise.DueSave, id, due.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Contains(t, note, "was taken before", "who waited for it may have ended meanwhile")
 	sets, err := a.Snapshots(ctx, id)
 	require.NoError(t, err)
 	require.Len(t, sets, 2)
@@ -65,7 +69,7 @@ func TestWhatIsSavedByRuleIsThinned(t *testing.T) {
 	assert.True(t, kept[0].Proof.Unproven(), "the clock did nothing yet")
 	o, err := a.Retiring(ctx, id)
 	carriedTo(t, a, o, err, run.Retired)
-	note, err := a.Due(ctx, promise.DueSave, id, now.AddDate(0, 0, 9))
+	note, err = a.Due(ctx, promise.DueSave, id, now.AddDate(0, 0, 9))
 	require.NoError(t, err)
 	assert.Contains(t, note, "nothing stands of it any more")
 	kept, err = a.Promises(ctx, now)

@@ -117,6 +117,15 @@ func (w *When) rule() (*calendar.Rule, error) {
 	return calendar.Parse(w.Rule, zone, w.Start)
 }
 
+// Last is when it was due last at a time; zero if it never was.
+func (w *When) Last(now time.Time) (time.Time, error) {
+	r, err := w.rule()
+	if err != nil {
+		return time.Time{}, err
+	}
+	return r.Last(now), nil
+}
+
 func (t *SavedTerms) check() error {
 	if t.Keep < 1 || t.Keep > MostKept {
 		return fmt.Errorf("keep: between 1 and %d are kept, not %d", MostKept, t.Keep)

@@ -84,6 +84,9 @@ func (svc *Service) Promises(ctx context.Context, now time.Time) ([]Kept, error)
 	out := make([]Kept, 0, len(all))
 	for _, p := range all {
 		k, err := svc.kept(ctx, p, dues, now)
+		if fault.CodeOf(err) == fault.NotFound { // it was given up before it began
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -376,6 +379,12 @@ func (svc *Service) save(ctx context.Context, deployment int64, now time.Time) (
 	if err != nil {
 		return "", err
 	}
+	if taken, err := svc.taken(ctx, &p, now); err != nil || taken != "" {
+		if err != nil {
+			return "", err
+		}
+		return svc.thin(ctx, deployment, p.Saved.Keep, taken+" was taken before")
+	}
 	o, err := svc.snapshots.Taking(ctx, deployment, snapshots.TakeRequest{Prefix: snapshots.RulePrefix, Of: p.Saved.Of, Barrier: p.Saved.Barrier}, now)
 	if err != nil {
 		return "", err
@@ -385,6 +394,21 @@ func (svc *Service) save(ctx context.Context, deployment int64, now time.Time) (
 		return note, err
 	}
 	return svc.thin(ctx, deployment, p.Saved.Keep, note)
+}
+
+// taken is the set that was taken by rule since the promise was due last; "" if none was: who waited for it may have ended while it was taken.
+func (svc *Service) taken(ctx context.Context, p *promise.Promise, now time.Time) (string, error) {
+	due, err := p.Saved.Last(now)
+	if err != nil || due.IsZero() {
+		return "", err
+	}
+	sets, err := svc.snapshots.Snapshots(ctx, p.Deployment)
+	for i := range sets {
+		if s := &sets[i]; s.Whole && s.ByRule() && !s.Taken.Before(due) && !s.Taken.After(now) {
+			return s.Name, err
+		}
+	}
+	return "", err
 }
 
 // thin drops the oldest snapshots that were taken by rule, until so many are left.
