@@ -22,6 +22,7 @@ const (
 
 // Draw draws the view.
 func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
+	v.seen = v.seen || len(v.all) > 0
 	v.now, v.rows = now, map[int]int{}
 	d := &page{v: v, c: c, r: r, y: r.Y, now: now}
 	if r.W >= sideFrom {

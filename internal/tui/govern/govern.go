@@ -35,8 +35,10 @@ type View struct {
 	elev   part.Elevation
 	drawn  *run.State
 	at     int
-	rows   map[int]int
-	now    time.Time
+	// seen says that the view was on screen with something in it.
+	seen bool
+	rows map[int]int
+	now  time.Time
 	// pane is the requests, or the account.
 	pane pane
 	book book
@@ -137,10 +139,10 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// take keeps what was looked at; what is selected stays so.
+// take keeps what was looked at; what is selected stays so, once it was on screen: until then the first is.
 func (v *View) take(msg looked) {
 	var id int64
-	if r := v.selected(); r != nil {
+	if r := v.selected(); r != nil && v.seen {
 		id = r.ID
 	}
 	v.uses, v.all, v.known = msg.uses, ranked(msg.all), true
@@ -148,6 +150,9 @@ func (v *View) take(msg looked) {
 		v.at = i
 	}
 	v.at = max(min(v.at, len(v.all)-1), 0)
+	if !v.seen {
+		v.at = 0
+	}
 }
 
 // ranked are requests, those first that wait for whoever looks, then those that wait for others, then what is built, and what is over.
