@@ -114,7 +114,10 @@ func disksOf(from Standing, ids []string) ([]disk, error) {
 			attached[s.Volume] = s.Resource
 		}
 	}
-	heights := heights(from.Plan)
+	heights, err := heights(from.Plan)
+	if err != nil {
+		return nil, err
+	}
 	found := map[string]disk{}
 	for _, id := range ids {
 		r := from.Plan.Resource(id)
@@ -145,16 +148,22 @@ func disksOf(from Standing, ids []string) ([]disk, error) {
 	return out, nil
 }
 
-// heights say how high instances stand: as high as the highest of what runs on them.
-func heights(p *plan.Plan) map[string]int {
+// heights say how high instances stand: as high as the highest of what runs on them. The levels that steps have are those of the plans by which they were
+// done, of which each counts from its own ground, so they are worked out anew.
+func heights(p *plan.Plan) (map[string]int, error) {
+	whole := *p
+	whole.Steps, whole.Resources = slices.Clone(p.Steps), slices.Clone(p.Resources)
+	if err := plan.Reindexed(&whole).Arrange(); err != nil {
+		return nil, err
+	}
 	out := map[string]int{}
-	for i := range p.Steps { // what is started after something else was depends on it
-		s := &p.Steps[i]
-		if on := instanceOf(p, p.Resource(s.Resource)); on != "" && s.Op == op.Start {
+	for i := range whole.Steps { // what is started after something else was depends on it
+		s := &whole.Steps[i]
+		if on := instanceOf(&whole, whole.Resource(s.Resource)); on != "" && s.Op == op.Start {
 			out[on] = max(out[on], s.Level)
 		}
 	}
-	return out
+	return out, nil
 }
 
 // SetName is a name for a set that is taken at a time, with words before it, that no other of what stands has.
