@@ -77,8 +77,8 @@ func TestWhatIsSavedByRuleIsThinned(t *testing.T) {
 	assert.Empty(t, kept)
 }
 
-// carriedTo makes a run of an order and works on it to its end, which must be as said.
-func carriedTo(t *testing.T, a *App, o deployments.Order, err error, want run.Status) {
+// carriedTo makes a run of an order and works on it to its end, which must be as said, and returns its number.
+func carriedTo(t *testing.T, a *App, o deployments.Order, err error, want run.Status) int64 {
 	t.Helper()
 	require.NoError(t, err)
 	id, err := a.NewRun(ctx, o)
@@ -86,7 +86,10 @@ func carriedTo(t *testing.T, a *App, o deployments.Order, err error, want run.St
 	require.NoError(t, a.Work(ctx, id))
 	r, err := a.Run(ctx, id)
 	require.NoError(t, err)
-	require.Equal(t, want, deployments.EndOf(r))
+	s, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, want, deployments.EndOf(r), explainRun(s))
+	return id
 }
 
 // TestALeaseEnds has a lease be said, extended within its bounds by whoever it is of and nobody else, end, and be taken away after its grace.

@@ -28,13 +28,8 @@ import (
 // carried makes a run of an order and works on it to its end, which must be that all stands.
 func carried(t *testing.T, a *App, o deployments.Order, err error) *run.State {
 	t.Helper()
+	s, err := a.Replay(ctx, carriedTo(t, a, o, err, run.Standing))
 	require.NoError(t, err)
-	id, err := a.NewRun(ctx, o)
-	require.NoError(t, err)
-	require.NoError(t, a.Work(ctx, id))
-	s, err := a.Replay(ctx, id)
-	require.NoError(t, err)
-	require.Equal(t, run.Standing, s.Status, explainRun(s))
 	return s
 }
 
@@ -121,9 +116,7 @@ func TestWhatDisksHeldIsRestored(t *testing.T) {
 	retire, err := a.Retiring(ctx, id)
 	require.NoError(t, err)
 	assert.Contains(t, plan.Losing(retire.Plan), "before-", "what is kept goes too")
-	id2, err := a.NewRun(ctx, retire)
-	require.NoError(t, err)
-	require.NoError(t, a.Work(ctx, id2))
+	carriedTo(t, a, retire, err, run.Retired)
 	sites, err := a.Sites()
 	require.NoError(t, err)
 	for name, at := range sites {
@@ -150,6 +143,7 @@ func TestRestoredDisksHoldWhatWasKept(t *testing.T) {
 			continue
 		}
 		t.Run(e.Name(), func(t *testing.T) {
+			t.Parallel()
 			a, box := aWorkspace(t, pace)
 			at, err := a.Estate(ctx)
 			require.NoError(t, err)

@@ -72,8 +72,13 @@ press r Enter
 await '4[0-9] of 96 steps'
 shot deploy
 await 'standing   96 of 96'
+keep() { "$andamio" --workspace "$work/ws" "$@" >/dev/null; }
+keep snapshot take flood-watch --name before-storm --of register --confirm flood-watch
+keep snapshot every flood-watch --at 02:00 --zone Europe/Madrid --keep 7 --of register
+keep lease flood-watch --for 30d --extend-by 14d --extend-times 2
 press 5
 await '8 of 8 answer'
+await 'before-storm'
 press Down Down
 shot operate
 press 6
