@@ -280,3 +280,30 @@ func lastOfRuns(t *testing.T, a *App, id int64) int64 {
 	require.NoError(t, err)
 	return d.Last().ID
 }
+
+// TestWhatAnsweredStaysKnown looks what is known of endpoints after a run that touched nothing of them, and after one that switched their machines off.
+func TestWhatAnsweredStaysKnown(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	answers := func() (n int) {
+		d, err := a.Deployment(ctx, id)
+		require.NoError(t, err)
+		s, err := a.Picture(ctx, d)
+		require.NoError(t, err)
+		for i := range s.Resources {
+			if s.Resources[i].Answer.Text != "" {
+				n++
+			}
+		}
+		return n
+	}
+	before := answers()
+	require.Positive(t, before)
+	o, err := a.Taking(ctx, id, snapshots.TakeRequest{Of: []string{"register"}}, time.Now())
+	carried(t, a, o, err)
+	assert.Equal(t, before, answers(), "a run that asks nobody forgets nothing")
+	off, err := a.Powering(ctx, id, "", false)
+	carried(t, a, off, err)
+	assert.Zero(t, answers(), "what is off answers no more")
+}

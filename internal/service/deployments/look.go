@@ -43,9 +43,29 @@ func (svc *Service) Picture(ctx context.Context, d *Deployment) (*run.State, err
 			}
 		}
 		for i := range past.Resources {
-			if now := s.Resource(past.Resources[i].ID); now != nil {
-				now.SiteSaid, now.Answer = past.Resources[i].SiteSaid, past.Resources[i].Answer
+			then, now := &past.Resources[i], s.Resource(past.Resources[i].ID)
+			if now == nil {
+				continue
 			}
+			if then.SiteSaid.Text != "" { // a run that did nothing to it asked nobody about it
+				now.SiteSaid = then.SiteSaid
+			}
+			if then.Answer.Text != "" {
+				now.Answer = then.Answer
+			}
+		}
+	}
+	for i := range s.Resources { // what is off answers no more
+		r := &s.Resources[i]
+		on := r
+		if of := s.Resource(r.AsEndpoint().EndpointOf); of != nil {
+			on = of
+		}
+		if host := s.Resource(on.On); host != nil {
+			on = host
+		}
+		if on.Off {
+			r.Answer = run.Reading{}
 		}
 	}
 	return s, nil
