@@ -79,6 +79,7 @@ keep lease flood-watch --for 30d --extend-by 14d --extend-times 2
 press 5
 await '8 of 8 answer'
 await 'before-storm'
+await 'ends .* left'
 press Down Down
 shot operate
 press 6

@@ -106,6 +106,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case gathered:
 		return v.take(msg)
 	case lookTick:
+		if v.onScreen() && v.app != nil { // what is due changes by itself
+			return tea.Batch(v.look(), v.recall())
+		}
 		return v.look()
 	case recalled:
 		v.promised = msg.all
