@@ -245,7 +245,7 @@ func (a *App) spawnServing() error {
 	if err != nil {
 		return err
 	}
-	if err := background.Start(cmd); err != nil {
+	if err := cmd.Start(); err != nil {
 		return fault.Unavailablef("what is due is seen to by nobody: %w", err)
 	}
 	go func() { _ = cmd.Wait() }()

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"andamio/internal/app"
-	"andamio/internal/background"
 	"andamio/internal/core/run"
 	"andamio/internal/service/sites"
 )
@@ -61,8 +60,8 @@ func keys(dir string) ([]result, error) {
 		}
 	}
 	ws := filepath.Join(dir, "workspace")
-	standIns := background.Of(binary, "sandbox", "--workspace", ws, "--estate", filepath.Join(dir, "estate.json"), "--pace", pace, "--quiet")
-	if err := background.Start(standIns); err != nil {
+	standIns := exec.Command(binary, "sandbox", "--workspace", ws, "--estate", filepath.Join(dir, "estate.json"), "--pace", pace, "--quiet")
+	if err := standIns.Start(); err != nil {
 		return nil, err
 	}
 	defer func() { _ = standIns.Process.Kill(); _ = standIns.Wait() }()

@@ -64,7 +64,7 @@ func (svc *Service) spawnProcess(runID int64) error {
 	if err != nil {
 		return err
 	}
-	if err := background.Start(cmd); err != nil {
+	if err := cmd.Start(); err != nil {
 		return fault.Unavailablef("the run's worker cannot be started: %w", err)
 	}
 	go func() { _ = cmd.Wait() }()

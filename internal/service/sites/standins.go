@@ -90,7 +90,7 @@ func StandIns(ctx context.Context, dir string, args ...string) error {
 	if err != nil {
 		return err
 	}
-	if err := background.Start(cmd); err != nil {
+	if err := cmd.Start(); err != nil {
 		return fault.Unavailablef("the stand-ins cannot be started: %w", err)
 	}
 	ended := make(chan error, 1)
