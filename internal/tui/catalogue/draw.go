@@ -8,6 +8,7 @@ import (
 
 	"andamio/internal/core/decide"
 	"andamio/internal/core/offer"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/service/offers"
 	"andamio/internal/tui/part"
@@ -44,9 +45,21 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, _ time.Time) {
 	p := &page{v: v, c: c.Clip(part.Rect{X: list.X + list.W + 1, Y: r.Y, W: r.W - list.W - 1, H: r.H}), x: list.X + list.W + 2, y: r.Y + 2, w: r.W - list.W - 3, end: r.Y + r.H}
 	p.questions()
 	p.comes()
+	if p.tight() { // what is decided comes before what it would be elsewhere
+		p.happens()
+		p.y++
+		p.sites()
+		return
+	}
 	p.sites()
 	p.happens()
 }
+
+// tightBelow is how many rows the page must have for all that can be said.
+const tightBelow = 34
+
+// tight reports that there is no room for all of it: what matters less is said shorter, or last.
+func (p *page) tight() bool { return p.end < tightBelow }
 
 // title says how much is offered, and whose answers these are.
 func (v *View) title(c *part.Canvas, r part.Rect) {
@@ -214,6 +227,15 @@ func (p *page) left() {
 		left[name] = append(left[name], u.Measure.Says(u.Free(), currency))
 	}
 	for _, name := range names {
+		if p.tight() {
+			text := "left of " + name + ": " + left[name][0]
+			if more := len(names) - 1; more > 0 {
+				text += ", and of " + printable.Count(more, "more quota")
+			}
+			p.c.Cut(p.x, p.y, p.w, part.In(part.Dim), text)
+			p.y++
+			return
+		}
 		p.paragraph(part.Dim, "left of "+name+": "+strings.Join(left[name], ", "))
 	}
 }
