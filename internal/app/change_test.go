@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -319,7 +320,7 @@ func TestTwoWorkersAndTwoRuns(t *testing.T) {
 	require.NoError(t, err)
 	begun := make(chan error, 1)
 	go func() { begun <- a.Work(ctx, first) }()
-	require.Eventually(t, func() bool { r, err := a.Run(ctx, first); return err == nil && r.State == run.UnderWay }, 5e9, 1e6)
+	require.Eventually(t, func() bool { r, err := a.Run(ctx, first); return err == nil && r.State == run.UnderWay }, 2*time.Minute, time.Millisecond)
 	assert.ErrorContains(t, a.Work(ctx, second), "under way")
 	assert.ErrorContains(t, a.Work(ctx, first), "goes on as ")
 	_, err = a.Changed(ctx, id, d.Plan, "again")

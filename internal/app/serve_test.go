@@ -38,7 +38,7 @@ func serving(t *testing.T, a *App) (told chan Firing, end func() error) {
 // until waits for a firing.
 func until(t *testing.T, told chan Firing, is func(Firing) bool) Firing {
 	t.Helper()
-	late := time.After(20 * time.Second)
+	late := time.After(2 * time.Minute)
 	for {
 		select {
 		case f := <-told:

@@ -109,7 +109,7 @@ func TestNothingWaitsForASilentMachine(t *testing.T) {
 	kept, err := a.Run(t.Context(), 1)
 	require.NoError(t, err)
 	require.NoError(t, syscall.Kill(processOn(t, kept), syscall.SIGTERM))
-	require.Eventually(t, func() bool { return !runs.Alive(kept) || syscall.Kill(processOn(t, kept), 0) != nil }, 12*time.Second, 20*time.Millisecond, "the worker ends")
+	require.Eventually(t, func() bool { return !runs.Alive(kept) || syscall.Kill(processOn(t, kept), 0) != nil }, time.Minute, 20*time.Millisecond, "the worker ends")
 	state, err = a.Replay(t.Context(), 1)
 	require.NoError(t, err)
 	assert.Equal(t, run.Stopped, state.Step("level-1/configure").Status)

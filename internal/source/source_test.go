@@ -169,7 +169,7 @@ func TestPipesSocketsAndDevicesAreNoTemplates(t *testing.T) {
 		select {
 		case err := <-ended:
 			assert.Error(t, err, what)
-		case <-time.After(10 * time.Second):
+		case <-time.After(time.Minute):
 			t.Fatalf("%s is waited for", what)
 		}
 	}
