@@ -112,8 +112,9 @@ func TestALeaseEnds(t *testing.T) {
 	note, err := a.Due(ctx, promise.DueNotice, id, until.Add(-24*time.Hour))
 	require.NoError(t, err)
 	assert.Contains(t, note, until.UTC().Format("2006-01-02"))
-	_, err = eva.ExtendLease(ctx, id, now)
+	told, err := eva.ExtendLease(ctx, id, now)
 	assert.Equal(t, fault.NotAllowed, fault.CodeOf(err), "it is another team's")
+	assert.Equal(t, promise.Promise{}, told, "nor is it told when it ends")
 	later, err := ibo.ExtendLease(ctx, id, now)
 	require.NoError(t, err)
 	assert.WithinDuration(t, until.Add(24*time.Hour), later.Lease.Until, time.Second)
@@ -250,4 +251,25 @@ func TestWhatIsOfferedEnds(t *testing.T) {
 		}
 	}
 	assert.ElementsMatch(t, []string{promise.DueNotice, promise.DueNotice, promise.DueEnd, promise.DueGone}, ends)
+}
+
+// TestWhatFailsIsBrokenThoughItIsTriedAgain has what is due fail: it is not said to be under way because it will be tried again.
+func TestWhatFailsIsBrokenThoughItIsTriedAgain(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	now := time.Now()
+	_, err := a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{Keep: 3, Of: []string{"no-such-tier"},
+		When: promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: now.Add(-24 * time.Hour).Add(time.Second)}}}, now)
+	require.NoError(t, err)
+	told, end := serving(t, a)
+	f := until(t, told, func(f Firing) bool { return f.Kind == promise.DueSave })
+	require.Equal(t, FiringFailed, f.State)
+	require.False(t, f.Again.IsZero(), "it is tried again")
+	kept, err := a.PromisesOf(ctx, id, time.Now())
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.Equal(t, 1, kept[0].Proof.Broken)
+	assert.Contains(t, kept[0].Proof.Marks[0].Note, "no-such-tier")
+	require.NoError(t, end())
 }

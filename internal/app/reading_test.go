@@ -117,6 +117,18 @@ func TestWhoMayReadSomeSeesThat(t *testing.T) {
 	_, err = eva.Replay(ctx, raised[1])
 	require.ErrorContains(t, err, "this is another team's")
 	assert.Equal(t, fault.NotAllowed, fault.CodeOf(err))
+	others, err := a.Run(ctx, raised[1])
+	require.NoError(t, err)
+	forged := all[0]
+	forged.Plan = others.Plan
+	p, err := eva.PlanOf(ctx, forged)
+	require.NoError(t, err)
+	assert.Equal(t, "gauging", p.Name, "what a caller says of a run counts for nothing")
+	mine, err := eva.Deployment(ctx, all[0].Deployment)
+	require.NoError(t, err)
+	mine.Runs = append(mine.Runs, others)
+	_, err = eva.Picture(ctx, mine)
+	assert.Equal(t, fault.NotAllowed, fault.CodeOf(err), "nor what it says of a deployment")
 	_, err = eva.Retiring(ctx, all[0].Deployment)
 	require.NoError(t, err, "what they may see is worked out with all that it takes")
 	sites, err := eva.Sites()

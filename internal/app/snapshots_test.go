@@ -307,3 +307,35 @@ func TestWhatAnsweredStaysKnown(t *testing.T) {
 	carried(t, a, off, err)
 	assert.Zero(t, answers(), "what is off answers no more")
 }
+
+// TestARestoreThatNeverBeganIsTakenBack has keeping what is there now fail, so that nothing is restored: rolling the run back switches on what it switched off.
+func TestARestoreThatNeverBeganIsTakenBack(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	o, err := a.Taking(ctx, id, snapshots.TakeRequest{Name: "one", Of: []string{"register"}}, time.Now())
+	carried(t, a, o, err)
+	o, err = a.Restoring(ctx, id, snapshots.RestoreRequest{Set: "one"}, time.Now())
+	require.NoError(t, err)
+	for i := range o.Plan.Resources {
+		if r := &o.Plan.Resources[i]; r.Kind == kinds.Snapshot && r.Change == plan.Build {
+			plan.Respec(r, func(x *plan.SnapshotSpec) { x.Of = "no-such-disk" })
+		}
+	}
+	runID, err := a.NewRun(ctx, o)
+	require.NoError(t, err)
+	_ = a.Work(ctx, runID)
+	r, err := a.Run(ctx, runID)
+	require.NoError(t, err)
+	require.Equal(t, run.Failed, r.State)
+	_, off := powerOf(t, a, id)
+	require.Equal(t, 1, off)
+	back, err := a.RollingBack(ctx, runID)
+	carried(t, a, back, err)
+	_, off = powerOf(t, a, id)
+	assert.Zero(t, off)
+	sets, err := a.Snapshots(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, sets, 1, "the half of it that there was is gone")
+	assert.Equal(t, "one", sets[0].Name)
+}

@@ -358,7 +358,9 @@ const (
 // Firing is what was done when something was due.
 type Firing struct {
 	At, Began, Ended time.Time
-	// Done says that it was done, Failed that it was not and is not tried again, Missed how many times before it nobody saw to.
+	// Until is by when it had to be done; zero says that it counts when it was begun.
+	Until time.Time
+	// Done says that it was done, Failed that it could not be, though it may be tried again; Missed how many times before it nobody saw to.
 	Done, Failed bool
 	Missed       int
 	Note         string
@@ -380,7 +382,8 @@ type Proof struct {
 	Last time.Time `json:"last,omitzero"`
 }
 
-// ProofOf reads what was done, in any order. What began later than the clock allows, or was tried again until then, was late.
+// ProofOf reads what was done, in any order. What began later than the clock allows, was tried again until then, or was not
+// done by when it had to be, was late.
 func ProofOf(all []Firing) Proof {
 	all = slices.Clone(all)
 	slices.SortStableFunc(all, func(a, b Firing) int { return a.At.Compare(b.At) })
@@ -392,7 +395,7 @@ func ProofOf(all []Firing) Proof {
 		}
 		m := Mark{At: f.At, State: Going, Note: f.Note}
 		switch {
-		case f.Done && f.Began.Sub(f.At) <= clock.Grace:
+		case f.Done && f.Began.Sub(f.At) <= clock.Grace && (f.Until.IsZero() || !f.Ended.After(f.Until)):
 			m.State = Kept
 			out.Kept++
 		case f.Done:

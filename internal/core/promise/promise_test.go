@@ -139,6 +139,11 @@ func TestHowAPromiseWasKept(t *testing.T) {
 	assert.Equal(t, []int{1, 1, 3}, []int{p.Kept, p.Late, p.Broken})
 	assert.Equal(t, at(3).Add(time.Hour), p.Last)
 	assert.False(t, p.Unproven())
+	began := promise.Firing{At: at(1), Began: at(1), Ended: at(1).Add(time.Hour), Until: at(1).Add(time.Hour), Done: true}
+	slow := began
+	slow.Ended = slow.Until.Add(1)
+	p = promise.ProofOf([]promise.Firing{began, slow})
+	assert.Equal(t, []int{1, 1}, []int{p.Kept, p.Late}, "it was to be done by then, and not only begun")
 	none := promise.ProofOf([]promise.Firing{{At: at(1), Failed: true}})
 	assert.True(t, none.Unproven(), "what was never kept is not proven")
 }

@@ -21,14 +21,14 @@ func (svc *Service) Picture(ctx context.Context, d *Deployment) (*run.State, err
 		return nil, err
 	}
 	if last := d.Last(); d.State() == run.UnderWay { // how it rises is told by the run that goes on
-		return svc.inside().Replay(ctx, last.ID)
+		return svc.Replay(ctx, last.ID)
 	}
 	if err := d.Stand.Plan.Arrange(); err != nil {
 		return nil, err
 	}
 	s := run.Stood(d.Stand.Plan, d.Stand.Unsure)
 	for _, r := range d.Runs {
-		past, err := svc.inside().Replay(ctx, r.ID)
+		past, err := svc.Replay(ctx, r.ID) // which asks of each: the deployment is what its caller says it is
 		if err != nil {
 			return nil, err
 		}

@@ -24,6 +24,12 @@ func (svc *Service) unrestored(ctx context.Context, d *Deployment, r store.Run) 
 	for i := range p.Steps {
 		restored = restored || p.Steps[i].Op == op.Restore
 	}
+	if restored {
+		begun, err := svc.restoring(ctx, r.ID)
+		if err != nil || !begun { // what the disks hold is what they held: it is taken back as any other
+			return Order{}, err, err != nil
+		}
+	}
 	for i := range p.Resources {
 		if x := &p.Resources[i]; x.Kind == kinds.Snapshot && x.Change == plan.Build {
 			taken = x.AsSnapshot().Set
@@ -47,4 +53,18 @@ func (svc *Service) unrestored(ctx context.Context, d *Deployment, r store.Run) 
 		return Order{}, fault.Default(fault.Refused, err), true
 	}
 	return Order{Plan: back, Deployment: d.ID, Wanted: wanted, Template: d.Template}, svc.inside().Timed(ctx, back), true
+}
+
+// restoring reports that a run began to restore something.
+func (svc *Service) restoring(ctx context.Context, runID int64) (bool, error) {
+	s, err := svc.inside().Replay(ctx, runID)
+	if err != nil {
+		return false, err
+	}
+	for i := range s.Steps {
+		if s.Steps[i].Op == op.Restore && !s.Steps[i].Started.IsZero() {
+			return true, nil
+		}
+	}
+	return false, nil
 }

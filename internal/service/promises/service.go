@@ -113,7 +113,7 @@ func (svc *Service) kept(ctx context.Context, p promise.Promise, dues []clock.Du
 	if err != nil {
 		return nil, err
 	}
-	out := &Kept{Promise: p, Name: d.Name, Words: p.Words(), Proof: promise.ProofOf(firings(fired))}
+	out := &Kept{Promise: p, Name: d.Name, Words: p.Words(), Proof: promise.ProofOf(firings(fired, &p))}
 	kinds := promise.DueKindsOf(p.Kind)
 	for i := range dues {
 		due := &dues[i]
@@ -131,12 +131,15 @@ func (svc *Service) kept(ctx context.Context, p promise.Promise, dues []clock.Du
 	return out, nil
 }
 
-// firings are what the store has of them, as proofs read them.
-func firings(all []store.Firing) []promise.Firing {
+// firings are what the store has of them, as proofs read them. What failed is broken as long as it is not done, though it is tried again.
+func firings(all []store.Firing, p *promise.Promise) []promise.Firing {
 	out := make([]promise.Firing, len(all))
 	for i, f := range all {
 		out[i] = promise.Firing{At: f.At, Began: f.Began, Ended: f.Ended, Done: f.State == store.FiringDone, Missed: f.Missed, Note: f.Note,
-			Failed: f.State == store.FiringMissed || f.State == store.FiringFailed && f.Again.IsZero()}
+			Failed: f.State == store.FiringMissed || f.State == store.FiringFailed}
+		if f.Kind == promise.DueOn && p.Hours != nil { // what is promised is that it serves then
+			out[i].Until = f.At.Add(p.Hours.Lead)
+		}
 	}
 	return out
 }
@@ -152,6 +155,9 @@ func (svc *Service) SetPromise(ctx context.Context, p promise.Promise, now time.
 	on, err := svc.thing(ctx, p.Deployment)
 	if err != nil {
 		return p, err
+	}
+	if err := svc.desk.Allow(ctx, guard.SetPromise, on); err != nil { // before anything is worked out of it
+		return promise.Promise{}, err
 	}
 	p.By, p.Since = svc.desk.Actor, now.UTC()
 	if err := svc.lead(ctx, &p); err != nil {
@@ -218,6 +224,9 @@ func (svc *Service) promised(ctx context.Context, deployment int64, kind promise
 func (svc *Service) ExtendLease(ctx context.Context, deployment int64, now time.Time) (out promise.Promise, err error) {
 	on, err := svc.thing(ctx, deployment)
 	if err != nil {
+		return out, err
+	}
+	if err := svc.desk.Allow(ctx, guard.ExtendLease, on); err != nil {
 		return out, err
 	}
 	was, err := svc.promised(ctx, deployment, promise.Lease)

@@ -40,10 +40,7 @@ func (v *View) drawKept(c *part.Canvas, r part.Rect, d *deployments.Deployment) 
 	for i := range all[:min(len(all), keptShown)] {
 		y++
 		x := &all[i]
-		status, age := run.Standing, part.Age(x.Taken, v.now)
-		if !x.Whole {
-			status, age = run.Failed, "not whole"
-		}
+		status, age := kept(x, v.now)
 		at := c.Text(r.X, y, part.In(part.InkOf(status)), c.Look.Mark(status))
 		tail := printable.Bytes(x.Held) + "  " + strings.TrimSuffix(age, " ago")
 		name := part.In(part.Text)
@@ -54,6 +51,14 @@ func (v *View) drawKept(c *part.Canvas, r part.Rect, d *deployments.Deployment) 
 		c.Right(r.X+r.W, y, part.In(part.Dim), tail)
 	}
 	return y + 2
+}
+
+// kept says how a set is: how old, or that not all of it was taken.
+func kept(x *snapshots.Set, now time.Time) (run.Status, string) {
+	if !x.Whole {
+		return run.Failed, "not whole"
+	}
+	return run.Standing, part.Age(x.Taken, now)
 }
 
 // keeping are the acts on what disks hold: to keep it, to have it back here or beside, and to drop what is kept.

@@ -426,5 +426,5 @@ func (v *View) Why() view.Note {
 		lines = append(lines, view.Say("  "+w))
 	}
 	lines = append(lines, view.Say(""), view.Head("why it counts as "+string(v.condition(r).Word)), view.Say("  "+v.condition(r).Why))
-	return view.Note{Title: "why " + r.Title, Lines: lines}
+	return view.Note{Title: "why " + r.Title, Lines: append(lines, v.overTime()...)}
 }

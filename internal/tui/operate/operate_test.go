@@ -183,7 +183,7 @@ func TestWhatIsKeptAndPromisedIsShown(t *testing.T) {
 	saved := promise.Promise{Deployment: 1, Kind: promise.Saved}
 	v.Update(recalled{[]promises.Kept{
 		{Promise: lease, Words: lease.Words()},
-		{Promise: saved, Words: "saved every day 02:00, 7 kept", Next: noon.Add(2 * time.Hour), Proof: promise.Proof{Last: noon.Add(-time.Hour), Marks: []promise.Mark{at(-3, promise.Kept), at(-2, promise.Late), at(-1, promise.Broken)}}},
+		{Promise: saved, Words: "saved every day 02:00, 7 kept", Does: promise.DueSave, Next: noon.Add(2 * time.Hour), Proof: promise.Proof{Last: noon.Add(-time.Hour), Marks: []promise.Mark{at(-3, promise.Kept), at(-2, promise.Late), at(-1, promise.Broken)}}},
 		{Promise: promise.Promise{Deployment: 9, Kind: promise.Saved}, Words: "of another"},
 	}})
 	text := draw(v, 160, 60)
@@ -194,6 +194,11 @@ func TestWhatIsKeptAndPromisedIsShown(t *testing.T) {
 	assert.Regexp(t, `■◩✕ +next in 2h00m`, text)
 	assert.NotContains(t, text, "of another")
 	assert.NotContains(t, text, ", snapshot old", "what was kept is no plank")
+	var why []string
+	for _, l := range v.Why().Lines {
+		why = append(why, l.Text)
+	}
+	assert.Subset(t, why, []string{"  old: 3 MiB, 1h00m ago", "  half: 3 MiB, not whole", "  saved every day 02:00, 7 kept: broken, save in 2h00m"}, "w says it where there is no room beside")
 	var names []string
 	for _, a := range v.Actions() {
 		names = append(names, a.Name)

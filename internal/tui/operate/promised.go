@@ -6,6 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
@@ -79,6 +80,9 @@ func markOf(s promise.State) (run.Status, part.Ink) {
 
 // how says how a promise stands: kept and when last, unproven, or broken; of a lease, how long it has.
 func how(k *promises.Kept, now time.Time) (run.Status, string) {
+	if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Broken {
+		return run.Failed, "broken"
+	}
 	if k.Kind == promise.Lease {
 		switch left := k.Lease.Until.Sub(now); {
 		case left <= 0:
@@ -88,9 +92,6 @@ func how(k *promises.Kept, now time.Time) (run.Status, string) {
 		default:
 			return run.Standing, promise.Span(left.Round(24*time.Hour)) + " left"
 		}
-	}
-	if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Broken {
-		return run.Failed, "broken"
 	}
 	if k.Proof.Unproven() {
 		return run.Planned, "unproven"
@@ -137,4 +138,33 @@ func (v *View) recall() tea.Cmd {
 		}
 		return recalled{all}
 	}
+}
+
+// overTime says what is promised of the selected deployment and what is kept of its disks, for screens that have no room for it beside.
+func (v *View) overTime() []view.Line {
+	d := v.selected()
+	if d == nil {
+		return nil
+	}
+	var out []view.Line
+	section := func(title string) { out = append(out, view.Say(""), view.Head(title)) }
+	for i, k := range v.promisedTo(d) {
+		if i == 0 {
+			section("promised of " + d.Name)
+		}
+		_, word := how(&k, v.now)
+		text := "  " + k.Words + ": " + word
+		if !k.Next.IsZero() {
+			text += ", " + k.Does + " in " + part.Clock(k.Next.Sub(v.now))
+		}
+		out = append(out, view.Say(text))
+	}
+	for i, x := range newest(d) {
+		if i == 0 {
+			section("snapshots of " + d.Name)
+		}
+		_, word := kept(&x, v.now)
+		out = append(out, view.Say("  "+x.Name+": "+printable.Bytes(x.Held)+", "+word))
+	}
+	return out
 }

@@ -27,7 +27,6 @@ func (v *View) promiseItems(now time.Time) []item {
 			if it, needs := leaseItem(k, look, now); needs {
 				out = append(out, it)
 			}
-			continue
 		}
 		if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Broken {
 			m := k.Proof.Marks[n-1]

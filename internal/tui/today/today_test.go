@@ -244,6 +244,10 @@ func TestBrokenPromisesAndEndsAreInTheQueue(t *testing.T) {
 	assert.Contains(t, text, "extend it by 1d")
 	assert.Contains(t, text, "trial has ended")
 	assert.Contains(t, text, "set another end")
+	stuck := ends(-time.Hour, 0)
+	stuck.Proof.Marks = []promise.Mark{{At: ago(time.Hour), State: promise.Broken, Note: "ana may not do that"}}
+	v.Update(done{promised: []promises.Kept{stuck}})
+	assert.Regexp(t, `trial: a promise is broken +ana may not do that`, drawn(v, 160), "what has ended and cannot be switched off needs somebody")
 	v.Update(done{})
 	assert.Contains(t, drawn(v, 160), "nothing needs you")
 }
