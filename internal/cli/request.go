@@ -284,6 +284,9 @@ func (s *shared) ask(ctx context.Context, a *app.App, asked requests.Asked, o *a
 // writeOutlook says what becomes of something that is asked for, and what is left of quotas then.
 func (s *shared) writeOutlook(f *requests.Foreseen) {
 	fmt.Fprintf(s.out, "it is called %s. %s\n", printable.Clean(f.Name), printable.Clean(f.Decision.Say))
+	if f.Lease != nil {
+		fmt.Fprintln(s.out, f.Lease.Words())
+	}
 	for _, u := range f.Left {
 		fmt.Fprintf(s.out, "  of the quota %s, %s are left after it\n", printable.Clean(u.Account), printable.Clean(u.Measure.Says(u.Free(), f.Quote.Currency)))
 	}

@@ -87,6 +87,21 @@ func (l *Lease) Terms(now time.Time) (*promise.LeaseTerms, error) {
 	return out, p.Check(now)
 }
 
+// Short says when it ends.
+func (l *Lease) Short() string { return "It ends " + l.For + " after it is built" }
+
+// Words say what the lease means, for whoever asks.
+func (l *Lease) Words() string {
+	text := l.Short()
+	if l.Grace != "" {
+		text += ", and what is on it is kept " + l.Grace + " more"
+	}
+	if l.ExtendTimes > 0 {
+		text += fmt.Sprintf("; you may have it end %s later, %d times", l.ExtendBy, l.ExtendTimes)
+	}
+	return text + "."
+}
+
 // Price says what of the price is shown: what the sites take, unless it is fixed or hidden.
 type Price struct {
 	// PerHour is a fixed price, whatever the sites take.

@@ -261,6 +261,8 @@ func TestAnOfferSaysWhenItEnds(t *testing.T) {
 	terms, err := l.Terms(now)
 	require.NoError(t, err)
 	assert.Equal(t, &promise.LeaseTerms{Until: now.Add(30 * day), Grace: 7 * day, By: 14 * day, Times: 2, Notice: []time.Duration{7 * day, day}}, terms)
+	assert.Equal(t, "It ends 30d after it is built, and what is on it is kept 1w more; you may have it end 2w later, 2 times.", l.Words())
+	assert.Equal(t, "It ends 2d after it is built.", (&offer.Lease{For: "2d"}).Words())
 	short, err := (&offer.Lease{For: "2d"}).Terms(now)
 	require.NoError(t, err)
 	assert.Equal(t, []time.Duration{day}, short.Notice, "no notice is before its beginning")

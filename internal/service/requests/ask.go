@@ -383,6 +383,8 @@ type Foreseen struct {
 	Left []quota.Use `json:"left,omitempty"`
 	// Over says which quota it does not fit into; "" if it fits into all.
 	Over string `json:"over,omitempty"`
+	// Lease says when it ends; nil is never.
+	Lease *offer.Lease `json:"lease,omitempty"`
 }
 
 // Foresee says what would become of what somebody asks for, without asking for it: its price and place, what is left of quotas then, and who
@@ -396,7 +398,7 @@ func (svc *Service) Foresee(ctx context.Context, a Asked) (*Foreseen, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Foreseen{Name: r.Name}
+	out := &Foreseen{Name: r.Name, Lease: o.Lease}
 	if out.Quote, err = svc.offers.Quote(ctx, o, a.Answers, r.Name, true); err != nil || out.Quote.Draft() == nil {
 		return out, err
 	}

@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -202,12 +203,31 @@ func (p *page) comes() {
 		p.c.Text(p.x, p.y, part.In(part.Dim), "its price is not shown")
 	} else {
 		x := p.c.Text(p.x, p.y, part.In(part.Text).Strong(), fmt.Sprintf("%.3f %s/h", q.PerHour, q.Currency))
-		p.c.Text(x+3, p.y, part.In(part.Text), fmt.Sprintf("%.2f %s a month", q.PerMonth, q.Currency))
+		x = p.c.Text(x+3, p.y, part.In(part.Text), fmt.Sprintf("%.2f %s a month", q.PerMonth, q.Currency))
+		if p.tight() {
+			p.c.Cut(x+3, p.y, p.x+p.w-x-3, part.In(part.Text), "at "+strings.Join(placed(q), ", "))
+		}
 	}
 	p.y++
-	p.paragraph(part.Dim, q.Size.Says())
+	if p.tight() {
+		p.c.Cut(p.x, p.y, p.w, part.In(part.Dim), q.Size.Says())
+		p.y++
+	} else {
+		p.paragraph(part.Dim, q.Size.Says())
+	}
 	p.left()
 	p.y++
+}
+
+// placed are the sites at which it would stand, each once.
+func placed(q *offers.Quote) []string {
+	var out []string
+	for _, pl := range q.Places {
+		if !slices.Contains(out, pl.Site) {
+			out = append(out, pl.Site)
+		}
+	}
+	return out
 }
 
 // left is what is left of each quota after it, one paragraph a quota; what is too many has a row of its own.
@@ -334,10 +354,18 @@ func (p *page) happens() {
 	if f.Decision.Then != decide.Refuse {
 		p.c.Across(x+1, p.y, 3, part.In(part.Dim), p.c.Look.Glyphs.Thin)
 		x = p.c.Text(x+5, p.y, part.In(part.Dim), p.c.Look.Mark(run.Planned))
-		p.c.Text(x+1, p.y, part.In(part.Text), "serving, "+part.Clock(time.Duration(f.Quote.Seconds*float64(time.Second)))+" later")
+		x = p.c.Text(x+1, p.y, part.In(part.Text), "serving")
+		p.c.Whole(x, p.y, p.x+p.w-x, part.In(part.Text), ", "+part.Clock(time.Duration(f.Quote.Seconds*float64(time.Second)))+" later")
 	}
 	p.y++
 	p.paragraph(part.Dim, f.Decision.Say)
+	switch {
+	case f.Lease == nil:
+	case p.tight():
+		p.paragraph(part.Violet, f.Lease.Short()+".")
+	default:
+		p.paragraph(part.Violet, f.Lease.Words())
+	}
 }
 
 func who(names []string) string {
