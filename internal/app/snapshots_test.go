@@ -206,18 +206,24 @@ func TestNothingIsKeptThatWhatItNeedsHasNot(t *testing.T) {
 		require.NoError(t, err)
 		top, err := a.FindHost(ctx, high)
 		require.NoError(t, err)
+		write := func(n int) {
+			for _, h := range []shells.Host{low, top} {
+				_, err := a.Command(ctx, h, fmt.Sprintf("echo %d > %s", n, file), nil, io.Discard, io.Discard)
+				assert.NoError(t, err)
+			}
+		}
+		// Both begin with the same number, higher than any before: what the last try restored counts for nothing.
+		first := 1_000_000 * (try + 1)
+		write(first)
 		done := make(chan bool)
 		var group sync.WaitGroup
 		group.Go(func() {
-			for n := 1; ; n++ {
+			for n := first + 1; ; n++ {
 				select {
 				case <-done:
 					return
 				default:
-				}
-				for _, h := range []shells.Host{low, top} {
-					_, err := a.Command(ctx, h, fmt.Sprintf("echo %d > %s", n, file), nil, io.Discard, io.Discard)
-					assert.NoError(t, err)
+					write(n)
 				}
 			}
 		})
@@ -233,6 +239,7 @@ func TestNothingIsKeptThatWhatItNeedsHasNot(t *testing.T) {
 			return n
 		}
 		was, over := number(deep), number(high)
+		assert.GreaterOrEqual(t, over, first, "try %d: what was written in this try", try)
 		assert.LessOrEqual(t, over, was, "try %d, barrier %v", try, barrier)
 		if barrier {
 			assert.LessOrEqual(t, was-over, 1, "try %d: both are of one moment", try)
