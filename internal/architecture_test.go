@@ -86,7 +86,7 @@ var layers = []struct {
 	{"andamio/internal/service/accounts", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/draw", "andamio/internal/durable"}},
 	{"andamio/internal/letter", nil},
 	{"andamio/internal/service/hooks", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/letter", "andamio/internal/web", "andamio/internal/service/deployments"}},
-	{"andamio/internal/service/promises", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/snapshots", "andamio/internal/service/runs", "andamio/internal/store"}},
+	{"andamio/internal/service/promises", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/snapshots", "andamio/internal/service/runs", "andamio/internal/service/workspace", "andamio/internal/store"}},
 	{"andamio/internal/service/snapshots", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites", "andamio/internal/site"}},
 	{"andamio/internal/service/quotas", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store"}},
 	{"andamio/internal/scenario", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/requests", "andamio/internal/durable", "andamio/examples"}},

@@ -20,6 +20,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/ledger"
+	"andamio/internal/core/level"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/offer"
@@ -182,6 +183,7 @@ func TestQuotasAndApprovalsAreDescribed(t *testing.T) {
 	hooks := func(data []byte) error { _, err := hook.Read(data); return err }
 	rates := func(data []byte) error { _, err := ledger.ReadRates(data); return err }
 	rules := func(data []byte) error { _, err := decide.Read(data); return err }
+	levels := func(data []byte) error { _, err := level.Read(data); return err }
 	for _, x := range []struct {
 		name, version string
 		read          func([]byte) error
@@ -192,6 +194,8 @@ func TestQuotasAndApprovalsAreDescribed(t *testing.T) {
 			"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, tell: [owner]}]", "mail: {server: x, from: a@b.test}\nhooks: []", "mail: {server: 'x:25', from: a@b.test, user: a}\nhooks: []"}},
 		{"rates", ledger.RatesVersion, rates, []string{"unit: cr", "unit: cr\ncurrency: eur\nrates: [{from: 2026-01-01, value: 1}]", "unit: cr\ncurrency: EUR\nrates: []",
 			"unit: cr\ncurrency: EUR\nrates: [{from: today, value: 1}]", "unit: cr\ncurrency: EUR\nrates: [{from: 2026-01-01, value: 0}]"}},
+		{"levels", level.Version, levels, []string{"levels: [{level: a}]", "levels: [{level: A, save: {rule: FREQ=DAILY, at: '02:00', keep: 1}}]", "levels: [{level: a, save: {rule: FREQ=DAILY, at: '2', keep: 1}}]",
+			"levels: [{level: a, save: {rule: FREQ=DAILY, at: '02:00', keep: 0}}]", "levels: [{level: a, drill: {rule: FREQ=DAILY, at: '02:00'}}]", "levels: []\nrequire: [{rule: a, level: b}]"}},
 		{"quotas", quota.Version, quotas, []string{"quotas: [{quota: a}]", "quotas: [{quota: a b, most: {cores: 1}}]", "quotas: [{quota: a, most: {wings: 1}}]", "quotas: [{quota: a, each: site, most: {cores: 1}}]", "quotas: [{quota: a, most: {cores: -1}}]"}},
 		{"approvals", decide.Version, rules, []string{"rules: [{rule: a, then: shrug, say: b}]", "rules: [{rule: a, then: approve}]", "rules: [{rule: a, then: approve, say: b, ask: [c]}]", "rules: [{rule: a, then: ask, say: b, after: 1h}]"}},
 	} {

@@ -42,6 +42,7 @@ var dueKinds = map[string]dueKind{
 	runs.DueLapse: {words: "end of proposal", late: clock.CatchUp, do: lapse},
 
 	promise.DueSave:   {words: "snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
+	promise.DueDrill:  {words: "restore drill of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
 	promise.DueOff:    {words: "off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOff)},
 	promise.DueOn:     {words: "end of off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOn)},
 	promise.DueNotice: {words: "notice of the end of deployment", late: clock.CatchUp, do: promised(promise.DueNotice)},

@@ -34,6 +34,7 @@ func offering(t *testing.T) *App {
 	_, err = a.SetDirectory(ctx, []byte(strings.Replace(string(text), "user: ana", `user: "`+a.Actor().Name+`"`, 1)))
 	require.NoError(t, err)
 	a = another(t, a)
+	levels(t, a)
 	for _, name := range []string{"trial-map", "worker-pool", "gauge-node"} {
 		_, report, err := a.Publish(ctx, offerFile(t, name), offersDir)
 		require.NoError(t, err, name)

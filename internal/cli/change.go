@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -155,7 +156,7 @@ func changeReport(o deployments.Order) map[string]any {
 		losses = []plan.Loss{}
 	}
 	return map[string]any{"deployment": o.Deployment, "purpose": o.Plan.Purpose, "changes": changesOf(o.Plan), "losses": losses, "steps": steps,
-		"seconds": o.Plan.Seconds, "cost_per_hour": o.Plan.CostPerHour, "currency": o.Plan.Currency}
+		"seconds": o.Plan.Seconds, "cost_per_hour": o.Plan.CostPerHour, "currency": o.Plan.Currency, "promised": o.Plan.Promised}
 }
 
 func (s *shared) printChange(ctx context.Context, a *app.App, d *deployments.Deployment, o deployments.Order) {
@@ -180,7 +181,7 @@ func (s *shared) printChange(ctx context.Context, a *app.App, d *deployments.Dep
 	for _, l := range p.Losses() {
 		fmt.Fprintln(s.out, "data:", printable.Clean(l.String()))
 	}
-	for _, n := range p.Notes {
+	for _, n := range slices.Concat(p.Notes, p.Promised.Lines(p.Currency)) {
 		fmt.Fprintln(s.out, "note:", printable.Clean(n))
 	}
 	fmt.Fprintf(s.out, "costs %.3f %s/h now and %.3f %s/h then\n", d.CostPerHour(), p.Currency, p.CostPerHour, p.Currency)
@@ -238,7 +239,7 @@ What it changes is shown first; it is run when the deployment's name is typed, o
 			if err != nil {
 				return err
 			}
-			if len(order.Plan.Steps) == 0 {
+			if order.Plan.Nothing() {
 				return s.nothingToDo(d)
 			}
 			return s.show(ctx, a, o, order)
@@ -317,7 +318,7 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 			if draft.Err != nil {
 				return draft.Err
 			}
-			if len(order.Plan.Steps) == 0 {
+			if order.Plan.Nothing() {
 				return s.nothingToDo(d)
 			}
 			return s.show(ctx, a, o, order)

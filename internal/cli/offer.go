@@ -203,9 +203,8 @@ func (s *shared) offerShow() *cobra.Command {
 				fmt.Fprintln(s.out, printable.Clean(o.Note))
 			}
 			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
-			for i := range o.Questions {
-				q := &o.Questions[i]
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", q.Input, printable.Clean(q.Ask), printable.Clean(q.Says()), usually(q))
+			for _, q := range o.Asked() {
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", q.Input, printable.Clean(q.Ask), printable.Clean(q.Says()), usually(&q))
 			}
 			return w.Flush()
 		}),

@@ -12,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
-	"andamio/internal/core/calendar"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
 	"andamio/internal/service/deployments"
@@ -23,8 +22,8 @@ import (
 func (s *shared) promises() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "promises [DEPLOYMENT]", Short: "List what is promised of deployments, and how it was kept", Args: cobra.MaximumNArgs(1),
-		Long: `Lists what is kept up for deployments: that they are saved (andamio snapshot every), that they are off at hours (andamio hours), that
-they end (andamio lease). For each how often it was kept, was late or was broken, when it was kept last, which is the proof, and when
+		Long: `Lists what is kept up for deployments: that they are saved (andamio snapshot every), that restoring them is tried (andamio snapshot
+drill), that they are off at hours (andamio hours), that they end (andamio lease); or all that a service level consists of (andamio level). For each how often it was kept, was late or was broken, when it was kept last, which is the proof, and when
 what is due next.`,
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			if len(args) == 0 {
@@ -49,7 +48,7 @@ func (s *shared) printPromises(all []promises.Kept, err error) error {
 	case s.json:
 		return s.printJSON(all)
 	case len(all) == 0:
-		fmt.Fprintln(s.out, "nothing is promised; andamio snapshot every, andamio hours and andamio lease promise something")
+		fmt.Fprintln(s.out, "nothing is promised; andamio level give, andamio snapshot every, andamio hours and andamio lease promise something")
 		return nil
 	}
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
@@ -130,20 +129,6 @@ func (s *shared) dropping(use, short string, kind promise.Kind) *cobra.Command {
 		})}
 }
 
-// when is a recurrence that begins today at a time of day.
-func when(now time.Time, rule, at, zone string) (promise.When, error) {
-	place, err := calendar.Zone(zone)
-	if err != nil {
-		return promise.When{}, err
-	}
-	clock, err := time.Parse("15:04", at)
-	if err != nil {
-		return promise.When{}, fmt.Errorf("%q is no time of day, such as 02:00", at)
-	}
-	today := now.In(place)
-	return promise.When{Rule: rule, Zone: zone, Start: time.Date(today.Year(), today.Month(), today.Day(), clock.Hour(), clock.Minute(), 0, 0, place).UTC()}, nil
-}
-
 // onDays is the recurrence of some days of the week.
 func onDays(days []string) string {
 	if len(days) == 0 {
@@ -160,7 +145,7 @@ func (s *shared) snapshotEvery() *cobra.Command {
 counted and not dropped. Whoever promises it is whose right it is done by.`,
 		func(now time.Time, p *promise.Promise) (err error) {
 			p.Kind, p.Saved = promise.Saved, &terms
-			terms.When, err = when(now, rule, at, zone)
+			terms.When, err = promise.Daily(now, rule, at, zone)
 			return err
 		})
 	cmd.Flags().StringVar(&rule, "rule", "FREQ=DAILY", "recurrence rule (RFC 5545), counted from today at --at")
@@ -169,6 +154,26 @@ counted and not dropped. Whoever promises it is whose right it is done by.`,
 	cmd.Flags().IntVar(&terms.Keep, "keep", 7, "how many are kept")
 	cmd.Flags().StringSliceVar(&terms.Of, "of", nil, "tier, instance or volume; may be given again (default: all)")
 	cmd.Flags().BoolVar(&terms.Barrier, "barrier", false, "have all machines stand still until the last is taken")
+	cmd.AddCommand(s.dropping("drop DEPLOYMENT", "Have it be saved by rule no more; what was taken stays", promise.Saved))
+	return cmd
+}
+
+// snapshotDrill has restoring be tried again and again.
+func (s *shared) snapshotDrill() *cobra.Command {
+	var terms promise.DrilledTerms
+	var rule, at, zone string
+	cmd := s.promising("drill DEPLOYMENT", "Have be tried by a rule whether the newest snapshot can be restored",
+		`Promises that the newest snapshot is raised beside again and again, with networks and addresses of its own, until all of it serves, and is
+taken away then. A snapshot counts as proven when this was done; until then andamio promises says unproven.`,
+		func(now time.Time, p *promise.Promise) (err error) {
+			p.Kind, p.Drilled = promise.Drilled, &terms
+			terms.When, err = promise.Daily(now, rule, at, zone)
+			return err
+		})
+	cmd.Flags().StringVar(&rule, "rule", "FREQ=MONTHLY", "recurrence rule (RFC 5545), counted from today at --at")
+	cmd.Flags().StringVar(&at, "at", "04:00", "time of day")
+	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
+	cmd.AddCommand(s.dropping("drop DEPLOYMENT", "Have it be tried no more", promise.Drilled))
 	return cmd
 }
 
@@ -181,10 +186,10 @@ func (s *shared) hours() *cobra.Command {
 so far. On days that are not named it stays as it is. What is off costs its disks and addresses alone.`,
 		func(now time.Time, p *promise.Promise) (err error) {
 			p.Kind, p.Hours = promise.Hours, &promise.HoursTerms{}
-			if p.Hours.Off, err = when(now, onDays(days), off, zone); err != nil {
+			if p.Hours.Off, err = promise.Daily(now, onDays(days), off, zone); err != nil {
 				return err
 			}
-			p.Hours.On, err = when(now, onDays(days), on, zone)
+			p.Hours.On, err = promise.Daily(now, onDays(days), on, zone)
 			return err
 		})
 	cmd.Flags().StringVar(&off, "off", "19:00", "time of day at which it goes off")

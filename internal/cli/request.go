@@ -284,6 +284,9 @@ func (s *shared) ask(ctx context.Context, a *app.App, asked requests.Asked, o *a
 // writeOutlook says what becomes of something that is asked for, and what is left of quotas then.
 func (s *shared) writeOutlook(f *requests.Foreseen) {
 	fmt.Fprintf(s.out, "it is called %s. %s\n", printable.Clean(f.Name), printable.Clean(f.Decision.Say))
+	if k := f.Quote.Kept; k != nil {
+		fmt.Fprintln(s.out, printable.Clean(k.Says(f.Quote.Currency, f.Quote.Hidden)))
+	}
 	if f.Lease != nil {
 		fmt.Fprintln(s.out, f.Lease.Words())
 	}
@@ -366,6 +369,9 @@ func (s *shared) requestShow() *cobra.Command {
 			return s.printJSON(map[string]any{"request": v, "thread": thread, "have": have})
 		}
 		_ = s.printRequest(v)
+		if have != nil && have.Level != "" {
+			fmt.Fprintf(s.out, "it is kept at the service level %s\n", printable.Clean(have.Level))
+		}
 		if have != nil && have.Ends != nil {
 			fmt.Fprintf(s.out, "it ends %s; andamio lease extend %d has it end later, %s\n", have.Ends.Local().Format("2006-01-02 15:04"), v.Deployment, printable.Count(have.Extensions, "more time"))
 		}

@@ -23,7 +23,7 @@ func (s *shared) snapshot() *cobra.Command {
 costs. The one that the disks were taken at or restored to last is marked with *.`,
 		RunE: s.withDeployment(s.listSnapshots),
 	}
-	cmd.AddCommand(s.snapshotTake(), s.snapshotEvery(), s.snapshotRestore(), s.snapshotBeside(), s.snapshotDrop())
+	cmd.AddCommand(s.snapshotTake(), s.snapshotEvery(), s.snapshotDrill(), s.snapshotRestore(), s.snapshotBeside(), s.snapshotDrop())
 	return cmd
 }
 

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -63,4 +65,52 @@ func TestSnapshotsAndPromisesFromTheCommandLine(t *testing.T) {
 	run(0, "hours", "drop", "flood-watch")
 	assert.NotContains(t, run(0, "clock"), "end of the lease")
 	assert.Contains(t, run(0, "log"), "promised of flood-watch: saved every day 02:00, 7 kept")
+}
+
+// TestServiceLevelsFromTheCommandLine checks, keeps, gives, changes and takes service levels, with every mistake that is likely.
+func TestServiceLevelsFromTheCommandLine(t *testing.T) {
+	t.Parallel()
+	ws := standIns(t, "0.01")
+	run := commands(t, ws)
+	run(0, "run", planFile(t, ws))
+	file := "../../examples/flood-watch/levels.yaml"
+	assert.Contains(t, run(0, "level"), "there are no service levels")
+	assert.Contains(t, run(3, "level", "give", "flood-watch", "levee"), "andamio level set FILE keeps some")
+	assert.Contains(t, run(0, "level", "check", file), "3 service levels: nothing is wrong")
+	bad := filepath.Join(t.TempDir(), "bad.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("version: andamio.levels/1\nlevels: [{ level: a, save: { rule: FREQ=DAILY, at: noon, keep: 1 } }]"), 0o644))
+	assert.Regexp(t, `bad.yaml: levels\[0\]: save: "noon" is no time of day`, run(2, "level", "set", bad))
+	assert.Contains(t, run(0, "level", "set", file), "kept: sandbag, levee, dam")
+	said := run(0, "level")
+	assert.Regexp(t, `levee +saved every day 02:00, 7 kept; restoring tried every first Saturday of a month 04:00 +–`, said)
+	assert.Contains(t, said, "flood-watch has to have levee or better: A register of people to warn is kept every night.")
+	assert.Contains(t, run(5, "level", "give", "flood-watch", "sandbag"), "has to have levee or better, by the rule registers")
+	shown := run(1, "level", "give", "flood-watch", "levee")
+	assert.Contains(t, shown, "note: the service level is levee")
+	assert.Contains(t, shown, "note: promised: saved every day 02:00, 7 kept")
+	assert.Regexp(t, `note: keeping the copies costs at most \d\.\d+ cr/h, when there are as many`, shown)
+	assert.Contains(t, run(0, "promises"), "nothing is promised")
+	run(0, "level", "give", "flood-watch", "levee", "--confirm", "flood-watch")
+	assert.Regexp(t, `levee +saved .* flood-watch`, run(0, "level"))
+	assert.Regexp(t, `auto-\d{8}-\d{4} \*`, run(0, "snapshot", "flood-watch"))
+	assert.Contains(t, run(0, "level", "give", "flood-watch", "levee"), "nothing is to be done")
+	assert.Contains(t, run(4, "snapshot", "every", "flood-watch"), "it is part of the service level levee")
+	assert.Contains(t, run(4, "snapshot", "drill", "drop", "flood-watch"), "it is part of the service level levee")
+	better := run(0, "level", "give", "flood-watch", "dam", "--confirm", "flood-watch")
+	assert.Contains(t, better, "note: no more: saved every day 02:00, 7 kept")
+	assert.Regexp(t, `restoring tried every Saturday 04:00 +0 +0 +0 +unproven`, run(0, "promises"))
+	var all struct {
+		Deployments []promises.LevelState `json:"deployments"`
+	}
+	require.NoError(t, json.Unmarshal([]byte(run(0, "level", "--json")), &all))
+	require.Len(t, all.Deployments, 1)
+	assert.Equal(t, []string{"dam", "levee"}, []string{all.Deployments[0].Level, all.Deployments[0].Required})
+	assert.Contains(t, run(5, "level", "drop", "flood-watch"), "has to have levee")
+	assert.Contains(t, run(0, "log"), "set the service levels sandbag, levee, dam")
+	run(0, "clone", "flood-watch", "twin")
+	run(0, "snapshot", "drill", "twin", "--rule", "FREQ=WEEKLY")
+	run(0, "snapshot", "drill", "drop", "twin")
+	run(0, "snapshot", "every", "twin")
+	run(0, "snapshot", "every", "drop", "twin")
+	assert.Contains(t, run(3, "snapshot", "every", "drop", "twin"), "not")
 }

@@ -55,6 +55,7 @@ func Prepare(ctx context.Context, a *app.App) (bool, error) {
 	}{
 		{"quotas", func(text []byte) error { _, err := a.SetQuotas(ctx, text); return err }},
 		{"approvals", func(text []byte) error { _, err := a.SetApprovals(ctx, text); return err }},
+		{"levels", func(text []byte) error { _, err := a.SetLevels(ctx, text); return err }},
 		{"rates", func(text []byte) error { _, err := a.SetRates(ctx, text); return err }},
 	} {
 		if _, err := os.Stat(filepath.Join(a.Opened().Dir, set.file+".yaml")); err == nil {

@@ -32,10 +32,17 @@ func Do(from Standing, d Doing, purpose string) (*plan.Plan, error) {
 func kept(from Standing, purpose string) *plan.Plan {
 	p := *from.Plan
 	p.Purpose, p.Steps, p.Scripts, p.Files, p.Secrets, p.Notes = purpose, nil, nil, nil, nil, nil
+	p.Promised = nil
 	p.Order, p.Known = maps.Clone(from.Plan.Order), from.Plan.Known
 	p.Resources = slices.Clone(from.Plan.Resources)
 	for i := range p.Resources {
 		p.Resources[i].Change = plan.Keep
 	}
 	return plan.Reindexed(&p)
+}
+
+// Unchanged is the plan that changes nothing of what stands at its sites.
+func Unchanged(from Standing, purpose string) (*plan.Plan, error) {
+	p := kept(from, purpose)
+	return p, p.Arrange()
 }

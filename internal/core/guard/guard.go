@@ -123,6 +123,7 @@ const (
 	SetPromise   Act = "set-promise"
 	DropPromise  Act = "drop-promise"
 	ExtendLease  Act = "extend-lease"
+	SetLevels    Act = "set-levels"
 )
 
 // Row says what an act is.
@@ -190,6 +191,7 @@ var Acts = []Row{
 	{SetPromise, Operate, "promised of"},
 	{DropPromise, Operate, "promised no more of"},
 	{ExtendLease, Ask, "extended the lease of"},
+	{SetLevels, Keep, "set the service levels"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -261,10 +261,11 @@ func (o *Offer) InputsOf(t *tosca.Template, given Answers, at *Variant) (tosca.I
 		out[q.Input] = v
 	}
 	for _, name := range slices.Sorted(maps.Keys(given)) {
-		if o.question(name) == nil {
+		if name != LevelInput && o.question(name) == nil {
 			wrong = append(wrong, Wrong{name, "", "nobody asked that"})
 		}
 	}
+	wrong = append(wrong, o.wrongLevel(given)...)
 	if at != nil {
 		put(at.Inputs)
 	}

@@ -53,6 +53,8 @@ type Offer struct {
 	Price  Price  `json:"price,omitzero"`
 	// Lease says when what is made of it ends; nil is never.
 	Lease *Lease `json:"lease,omitempty"`
+	// Levels are the service levels that whoever asks may choose among; the first is that of who chooses none. None promises nothing.
+	Levels []string `json:"levels,omitempty"`
 }
 
 // Lease is for how long what is made of an offer is there, in spans such as 30d: it is switched off then, kept for a grace, and taken away. Whoever it is of
@@ -201,6 +203,11 @@ func (o *Offer) check() error {
 		}
 		for i := range o.Questions {
 			o.Questions[i].check(fmt.Sprintf("questions[%d]", i), wrong)
+		}
+		for i, l := range o.Levels {
+			if l == "" || slices.Contains(o.Levels[:i], l) {
+				wrong(fmt.Sprintf("levels[%d]", i), "%q is no service level, or is there twice", l)
+			}
 		}
 	})
 }

@@ -15,10 +15,11 @@ type Trials struct {
 // Trials are all sets of answers where there are at most so many, else so many of them that are drawn by a seed, with the smallest and the
 // largest of every question among them, two more for each where so many are too few for that. A question that only the template bounds is answered by its default.
 func (o *Offer) Trials(most int, seed uint64) Trials {
-	lists := make([][]string, len(o.Questions))
+	asked := o.Asked()
+	lists := make([][]string, len(asked))
 	all, bounded := 1, true
-	for i := range o.Questions {
-		lists[i] = o.Questions[i].Answers()
+	for i := range asked {
+		lists[i] = asked[i].Answers()
 		if lists[i] == nil {
 			bounded = false
 			lists[i] = []string{""}
@@ -32,23 +33,23 @@ func (o *Offer) Trials(most int, seed uint64) Trials {
 		out.All = 0
 	}
 	if all <= most {
-		out.Sets = o.every(lists)
+		out.Sets = every(asked, lists)
 		return out
 	}
 	out.All = count(lists)
 	rng := rand.New(rand.NewPCG(seed, 18))
-	out.Sets = append(out.Sets, o.set(lists, func([]string) int { return 0 }), o.set(lists, func(l []string) int { return len(l) - 1 }))
+	out.Sets = append(out.Sets, set(asked, lists, func([]string) int { return 0 }), set(asked, lists, func(l []string) int { return len(l) - 1 }))
 	for i := range lists { // each at its ends, with the others as they come
 		for _, end := range []int{0, len(lists[i]) - 1} {
-			s := o.set(lists, func(l []string) int { return rng.IntN(len(l)) })
+			s := set(asked, lists, func(l []string) int { return rng.IntN(len(l)) })
 			if a := lists[i][end]; a != "" {
-				s[o.Questions[i].Input] = a
+				s[asked[i].Input] = a
 			}
 			out.Sets = append(out.Sets, s)
 		}
 	}
 	for len(out.Sets) < most {
-		out.Sets = append(out.Sets, o.set(lists, func(l []string) int { return rng.IntN(len(l)) }))
+		out.Sets = append(out.Sets, set(asked, lists, func(l []string) int { return rng.IntN(len(l)) }))
 	}
 	return out
 }
@@ -88,23 +89,23 @@ func (q *Question) Answers() []string {
 // mostSteps bounds how much of a range is gone through.
 const mostSteps = 10_000
 
-func (o *Offer) set(lists [][]string, pick func([]string) int) Answers {
+func set(asked []Question, lists [][]string, pick func([]string) int) Answers {
 	out := Answers{}
 	for i, l := range lists {
 		if a := l[pick(l)]; a != "" {
-			out[o.Questions[i].Input] = a
+			out[asked[i].Input] = a
 		}
 	}
 	return out
 }
 
 // every are all sets of answers.
-func (o *Offer) every(lists [][]string) []Answers {
+func every(asked []Question, lists [][]string) []Answers {
 	at := make([]int, len(lists))
 	var out []Answers
 	for {
 		k := -1
-		out = append(out, o.set(lists, func([]string) int { k++; return at[k] }))
+		out = append(out, set(asked, lists, func([]string) int { k++; return at[k] }))
 		i := len(at) - 1
 		for ; i >= 0; i-- {
 			if at[i]++; at[i] < len(lists[i]) {

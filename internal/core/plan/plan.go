@@ -72,6 +72,8 @@ type Plan struct {
 	Scripts map[string]string `json:"scripts,omitempty"`
 	// Files are other files that operations need on an instance, by path.
 	Files map[string][]byte `json:"files,omitempty"`
+	// Promised is what is promised of the deployment from the plan's run on; nil changes nothing of that.
+	Promised *Promised `json:"promised,omitempty"`
 
 	resources map[string]*Resource
 	steps     map[string]*Step

@@ -1,4 +1,4 @@
-// Package promise is what is kept up for a deployment over time: that it is saved again and again, that it is off at hours, that it ends.
+// Package promise is what is kept up for a deployment over time: that it is saved again and again and can be restored, that it is off at hours, that it ends.
 //
 // In go what was promised and what was done when about it; out comes what is due when, and for each time whether it was kept, was late, or was
 // broken. It knows no clock: the time is an argument.
@@ -7,13 +7,9 @@ package promise
 import (
 	"errors"
 	"fmt"
-	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"andamio/internal/core/calendar"
-	"andamio/internal/core/clock"
 	"andamio/internal/core/guard"
 )
 
@@ -28,10 +24,12 @@ const (
 	Hours Kind = "hours"
 	// Lease is that it ends: it is stopped then, and taken away after a grace.
 	Lease Kind = "lease"
+	// Drilled is that restoring is tried by a rule: the newest snapshot is raised beside, looked at, and taken away.
+	Drilled Kind = "drilled"
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Saved, Hours, Lease}
+var Kinds = []Kind{Saved, Drilled, Hours, Lease}
 
 // Promise is one of a deployment.
 type Promise struct {
@@ -39,10 +37,40 @@ type Promise struct {
 	Kind       Kind        `json:"kind"`
 	By         guard.Actor `json:"by"`
 	Since      time.Time   `json:"since"`
+	// Level is the service level that it is part of; "" was promised by itself.
+	Level string `json:"level,omitempty"`
 
-	Saved *SavedTerms `json:"saved,omitempty"`
-	Hours *HoursTerms `json:"hours,omitempty"`
-	Lease *LeaseTerms `json:"lease,omitempty"`
+	Saved   *SavedTerms   `json:"saved,omitempty"`
+	Drilled *DrilledTerms `json:"drilled,omitempty"`
+	Hours   *HoursTerms   `json:"hours,omitempty"`
+	Lease   *LeaseTerms   `json:"lease,omitempty"`
+}
+
+// Zone is the time zone that a promise is kept in; "" is none, or UTC.
+func (p *Promise) Zone() string {
+	switch {
+	case p.Saved != nil:
+		return p.Saved.Zone
+	case p.Drilled != nil:
+		return p.Drilled.Zone
+	case p.Hours != nil:
+		return p.Hours.Off.Zone
+	}
+	return ""
+}
+
+// Daily is a recurrence that is counted from today at a time of day, as in 02:00.
+func Daily(now time.Time, rule, at, zone string) (When, error) {
+	place, err := calendar.Zone(zone)
+	if err != nil {
+		return When{}, err
+	}
+	clock, err := time.Parse("15:04", at)
+	if err != nil {
+		return When{}, fmt.Errorf("%q is no time of day, such as 02:00", at)
+	}
+	today := now.In(place)
+	return When{Rule: rule, Zone: zone, Start: time.Date(today.Year(), today.Month(), today.Day(), clock.Hour(), clock.Minute(), 0, 0, place).UTC()}, nil
 }
 
 // When is a recurrence (RFC 5545) counted from Start, which begins at a minute, in a time zone by its IANA name.
@@ -59,6 +87,14 @@ type SavedTerms struct {
 	Keep    int      `json:"keep"`
 	Of      []string `json:"of,omitempty"`
 	Barrier bool     `json:"barrier,omitempty"`
+}
+
+// DrilledTerms say when restoring is tried.
+type DrilledTerms struct {
+	When
+	// Raised is the set that was raised last, and At when it served.
+	Raised string    `json:"raised,omitempty"`
+	At     time.Time `json:"at,omitzero"`
 }
 
 // HoursTerms say when machines go off, and when they are to serve again.
@@ -91,7 +127,7 @@ const (
 // Check says what is wrong with a promise; nil if nothing is.
 func (p *Promise) Check(now time.Time) error {
 	terms := 0
-	for _, said := range []bool{p.Saved != nil, p.Hours != nil, p.Lease != nil} {
+	for _, said := range []bool{p.Saved != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil} {
 		if said {
 			terms++
 		}
@@ -101,6 +137,9 @@ func (p *Promise) Check(now time.Time) error {
 		return errors.New("a promise has the terms of its kind, and no others")
 	case p.Kind == Saved && p.Saved != nil:
 		return p.Saved.check()
+	case p.Kind == Drilled && p.Drilled != nil:
+		_, err := p.Drilled.rule()
+		return err
 	case p.Kind == Hours && p.Hours != nil:
 		return p.Hours.check(now)
 	case p.Kind == Lease && p.Lease != nil:
@@ -188,60 +227,6 @@ func (t *LeaseTerms) check(now time.Time) error {
 	return nil
 }
 
-// The kinds of what is due for promises (package clock).
-const (
-	DueSave   = "save"
-	DueOff    = "switch off"
-	DueOn     = "switch on"
-	DueNotice = "notice of end"
-	DueEnd    = "end of lease"
-	DueGone   = "end of grace"
-)
-
-// dueKinds are those of each kind of promise.
-var dueKinds = map[Kind][]string{Saved: {DueSave}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}}
-
-// DueKindsOf are the kinds of what is due for a promise of a kind.
-func DueKindsOf(k Kind) []string { return slices.Clone(dueKinds[k]) }
-
-// subject is that of what is due for a deployment; a part tells several of a kind apart.
-func (p *Promise) subject(part string) string {
-	if part == "" {
-		return strconv.FormatInt(p.Deployment, 10)
-	}
-	return fmt.Sprintf("%d %s", p.Deployment, part)
-}
-
-// DeploymentOf is the deployment that something due is for.
-func DeploymentOf(subject string) (int64, error) {
-	head, _, _ := strings.Cut(subject, " ")
-	return strconv.ParseInt(head, 10, 64)
-}
-
-// Dues are what is due for a promise, from a moment on.
-func (p *Promise) Dues(from time.Time) []clock.Due {
-	by := p.By.By(guard.Schedule)
-	again := func(kind string, w When, earlier time.Duration) clock.Due {
-		return clock.Due{Kind: kind, Subject: p.subject(""), Rule: w.Rule, Zone: w.Zone, Start: w.Start.Add(-earlier), By: by, Seen: from}
-	}
-	once := func(kind, part string, at time.Time) clock.Due {
-		return clock.Due{Kind: kind, Subject: p.subject(part), Start: at, By: by, Seen: from}
-	}
-	switch p.Kind {
-	case Saved:
-		return []clock.Due{again(DueSave, p.Saved.When, 0)}
-	case Hours:
-		return []clock.Due{again(DueOff, p.Hours.Off, 0), again(DueOn, p.Hours.On, p.Hours.Lead)}
-	case Lease:
-		out := []clock.Due{once(DueEnd, "", p.Lease.Until), once(DueGone, "", p.Lease.Until.Add(p.Lease.Grace))}
-		for _, n := range p.Lease.Notice {
-			out = append(out, once(DueNotice, Span(n), p.Lease.Until.Add(-n)))
-		}
-		return out
-	}
-	return nil
-}
-
 // Extend lets a lease end later, if it may be: by so much after it would have ended, or after now if that is over.
 func (t *LeaseTerms) Extend(now time.Time) error {
 	if t.Extended >= t.Times {
@@ -254,164 +239,3 @@ func (t *LeaseTerms) Extend(now time.Time) error {
 	t.Extended++
 	return nil
 }
-
-// Words say what is promised.
-func (p *Promise) Words() string {
-	switch p.Kind {
-	case Saved:
-		text := fmt.Sprintf("saved %s, %d kept", p.Saved.When.words(), p.Saved.Keep)
-		if len(p.Saved.Of) > 0 {
-			text += ", of " + strings.Join(p.Saved.Of, ", ")
-		}
-		return text
-	case Hours:
-		return fmt.Sprintf("off %s to %s", p.Hours.Off.words(), p.Hours.On.clock())
-	case Lease:
-		return "ends " + p.Lease.Until.Format("2 Jan 2006 15:04")
-	}
-	return string(p.Kind)
-}
-
-// frequencies are rules that people have a word for.
-var frequencies = map[string]string{"FREQ=DAILY": "every day", "FREQ=HOURLY": "every hour", "FREQ=WEEKLY": "every week", "FREQ=MONTHLY": "every month",
-	"FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR": "weekdays", "FREQ=WEEKLY;BYDAY=SA,SU": "weekends", "FREQ=MINUTELY": "every minute"}
-
-func (w *When) words() string {
-	often, known := frequencies[w.Rule]
-	if !known {
-		often = strings.ToLower(strings.TrimPrefix(w.Rule, "RRULE:"))
-	}
-	if w.Rule == "FREQ=HOURLY" {
-		return often
-	}
-	return often + " " + w.clock()
-}
-
-// clock is the time of day of a recurrence, in its own zone.
-func (w *When) clock() string {
-	zone, err := calendar.Zone(w.Zone)
-	if err != nil {
-		zone = time.UTC
-	}
-	return w.Start.In(zone).Format("15:04")
-}
-
-// Span is a duration as people say it: "30d", "12h", "1d12h".
-func Span(d time.Duration) string {
-	const day = 24 * time.Hour
-	if d < day || d%time.Hour != 0 {
-		text := d.String()
-		if strings.HasSuffix(text, "m0s") {
-			text = strings.TrimSuffix(text, "0s")
-		}
-		if strings.HasSuffix(text, "h0m") {
-			text = strings.TrimSuffix(text, "0m")
-		}
-		return text
-	}
-	text := fmt.Sprintf("%dd", d/day)
-	if d%day != 0 {
-		text += fmt.Sprintf("%dh", d%day/time.Hour)
-	}
-	return text
-}
-
-// ParseSpan reads what [Span] writes: weeks and days before hours, minutes and seconds.
-func ParseSpan(text string) (time.Duration, error) {
-	rest, out := text, time.Duration(0)
-	for _, unit := range []struct {
-		letter string
-		long   time.Duration
-	}{{"w", 7 * 24 * time.Hour}, {"d", 24 * time.Hour}} {
-		if head, tail, has := strings.Cut(rest, unit.letter); has {
-			n, err := strconv.Atoi(head)
-			if err != nil || n < 0 || n > mostUnits {
-				return 0, fmt.Errorf("%q is no span of time, such as 30d or 12h", text)
-			}
-			rest, out = tail, out+time.Duration(n)*unit.long
-		}
-	}
-	if rest == "" && text != "" {
-		return out, nil
-	}
-	d, err := time.ParseDuration(rest)
-	if err != nil || d < 0 {
-		return 0, fmt.Errorf("%q is no span of time, such as 30d or 12h", text)
-	}
-	return out + d, nil
-}
-
-// mostUnits bounds weeks and days, so that no span overflows.
-const mostUnits = 10_000
-
-// State is how a promise was kept at one time.
-type State string
-
-// The states.
-const (
-	Going  State = "going"
-	Kept   State = "kept"
-	Late   State = "late"
-	Broken State = "broken"
-)
-
-// Firing is what was done when something was due.
-type Firing struct {
-	At, Began, Ended time.Time
-	// Until is by when it had to be done; zero says that it counts when it was begun.
-	Until time.Time
-	// Done says that it was done, Failed that it could not be, though it may be tried again; Missed how many times before it nobody saw to.
-	Done, Failed bool
-	Missed       int
-	Note         string
-}
-
-// Mark is how a promise was kept at one time, or at several before it that nobody saw to.
-type Mark struct {
-	At    time.Time `json:"at"`
-	State State     `json:"state"`
-	Note  string    `json:"note,omitempty"`
-}
-
-// Proof is what shows that a promise was kept.
-type Proof struct {
-	// Marks are the last times at which something was due, the oldest first; Kept, Late and Broken count all that are known.
-	Marks              []Mark `json:"marks,omitempty"`
-	Kept, Late, Broken int
-	// Last is when it was kept last; zero says that it never was: it is unproven.
-	Last time.Time `json:"last,omitzero"`
-}
-
-// ProofOf reads what was done, in any order. What began later than the clock allows, was tried again until then, or was not
-// done by when it had to be, was late.
-func ProofOf(all []Firing) Proof {
-	all = slices.Clone(all)
-	slices.SortStableFunc(all, func(a, b Firing) int { return a.At.Compare(b.At) })
-	var out Proof
-	for _, f := range all {
-		if f.Missed > 0 {
-			out.Broken += f.Missed
-			out.Marks = append(out.Marks, Mark{At: f.At, State: Broken, Note: fmt.Sprintf("%d times before nobody saw to it", f.Missed)})
-		}
-		m := Mark{At: f.At, State: Going, Note: f.Note}
-		switch {
-		case f.Done && f.Began.Sub(f.At) <= clock.Grace && (f.Until.IsZero() || !f.Ended.After(f.Until)):
-			m.State = Kept
-			out.Kept++
-		case f.Done:
-			m.State = Late
-			out.Late++
-		case f.Failed:
-			m.State = Broken
-			out.Broken++
-		}
-		if f.Done && f.Ended.After(out.Last) {
-			out.Last = f.Ended
-		}
-		out.Marks = append(out.Marks, m)
-	}
-	return out
-}
-
-// Unproven reports that it was never kept.
-func (p *Proof) Unproven() bool { return p.Last.IsZero() }

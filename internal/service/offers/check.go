@@ -84,7 +84,7 @@ func open(ctx context.Context, place, dir string) (*templates.Template, error) {
 
 // checkAround checks what an offer says of its preset, the sites and the people.
 func (svc *Service) checkAround(ctx context.Context, o *offer.Offer, t *templates.Template, r *Report) error {
-	var errs []error
+	errs := svc.checkLevels(o)
 	p, err := t.Preset(o.Preset)
 	if err != nil {
 		errs = append(errs, fmt.Errorf("preset: %w", err))
@@ -121,6 +121,10 @@ func (svc *Service) try(ctx context.Context, r *Report) error {
 	if err != nil {
 		return err
 	}
+	at, err := svc.where(ctx, r.Offer, e)
+	if err != nil {
+		return err
+	}
 	r.Currency = e.Currency
 	trials := r.Offer.Trials(mostTrials, 1)
 	r.Tried, r.All, r.Whole = len(trials.Sets), trials.All, trials.Whole
@@ -128,7 +132,7 @@ func (svc *Service) try(ctx context.Context, r *Report) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		q, err := svc.quote(o, r.template, e, set, "", false)
+		q, err := svc.quote(o, r.template, at, set, "", false)
 		if err != nil {
 			return err
 		}

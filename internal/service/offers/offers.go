@@ -161,6 +161,7 @@ func Changes(was, now *Offer) []string {
 	say("preset", was.Preset, now.Preset)
 	say("stage", was.Stage, now.Stage)
 	say("sites", strings.Join(was.Sites, ", "), strings.Join(now.Sites, ", "))
+	say("service levels", strings.Join(was.Levels, ", "), strings.Join(now.Levels, ", "))
 	say("audience", strings.Join(was.Audience, ", "), strings.Join(now.Audience, ", "))
 	names := map[string]bool{}
 	for name := range was.Inputs {

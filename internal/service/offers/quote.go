@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 )
 
@@ -39,6 +40,8 @@ type Quote struct {
 	Seconds float64 `json:"seconds"`
 	// Sites is the same at every site that it may stand at, all of it there, the cheapest first; those that cannot have it say why.
 	Sites []AtSite `json:"sites,omitempty"`
+	// Kept is the service level that it would have; nil where nothing is promised.
+	Kept *Kept `json:"kept,omitempty"`
 
 	draft *templates.Draft
 }
@@ -81,7 +84,11 @@ func (svc *Service) Quote(ctx context.Context, o Offer, given offer.Answers, nam
 	if err != nil {
 		return nil, err
 	}
-	return svc.quote(o, t, e, given, name, compare)
+	at, err := svc.where(ctx, &o.Offer, e)
+	if err != nil {
+		return nil, err
+	}
+	return svc.quote(o, t, at, given, name, compare)
 }
 
 // estate is what of the connected sites an offer may use. Sites that do not answer are not used.
@@ -109,7 +116,22 @@ func only(e *estate.Estate, which func(string) bool) *estate.Estate {
 	return &out
 }
 
-func (svc *Service) quote(o Offer, t *templates.Template, e *estate.Estate, given offer.Answers, name string, compare bool) (*Quote, error) {
+// where is the estate that an offer is worked out for, with which of its sites keep snapshots.
+type where struct {
+	*estate.Estate
+	keeping []sites.Keeping
+}
+
+// where is an estate with what an offer's service levels have to know of its sites.
+func (svc *Service) where(ctx context.Context, o *offer.Offer, e *estate.Estate) (where, error) {
+	if len(o.Levels) == 0 {
+		return where{Estate: e}, nil
+	}
+	keeping, err := svc.sites.Keeping(ctx)
+	return where{e, keeping}, err
+}
+
+func (svc *Service) quote(o Offer, t *templates.Template, e where, given offer.Answers, name string, compare bool) (*Quote, error) {
 	out := &Quote{Offer: o.Name, Number: o.Number, Currency: e.Currency}
 	if _, out.Wrong = o.InputsOf(t.Template, given, nil); len(out.Wrong) > 0 {
 		return out, nil
@@ -118,13 +140,24 @@ func (svc *Service) quote(o Offer, t *templates.Template, e *estate.Estate, give
 	if err != nil {
 		return nil, err
 	}
-	best, err := cheapest(&o, t, e, given, w)
+	l, lacks, kept, err := svc.keeping(&o, e.keeping, given)
 	if err != nil {
 		return nil, err
 	}
+	able := only(e.Estate, func(s string) bool { return lacks[s] == "" })
+	best, err := cheapest(&o, t, able, given, w)
+	if err != nil {
+		return nil, err
+	}
+	if l != nil && best.draft != nil && l.Drill != nil && !hasVolume(best.draft.Plan) {
+		best = tried{why: fmt.Sprintf("it has no volumes, and only these can be raised beside: restoring it cannot be tried, as %s promises", l.Name)}
+	}
 	out.take(best, o.Price)
+	if out.Kept = kept; kept != nil && out.draft != nil {
+		kept.PerHour = keepingCosts(e.Estate, out.draft.Plan, l.Copies())
+	}
 	if compare {
-		out.Sites = eachSite(&o, t, e, given, w)
+		out.Sites = lacking(eachSite(&o, t, able, given, w), lacks, e.Sites)
 	}
 	return out, nil
 }

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"andamio/internal/core/guard"
+	"andamio/internal/core/level"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/sites"
@@ -45,11 +46,18 @@ type Service struct {
 	sites       *sites.Service
 	deployments *deployments.Service
 	directory   func() (*guard.Directory, error)
+	levels      func() (*level.File, error)
+}
+
+// Files are those of an administrator that offers speak of.
+type Files struct {
+	Directory func() (*guard.Directory, error)
+	Levels    func() (*level.File, error)
 }
 
 // New returns the service for whoever is at the desk, over those of sites and deployments.
-func New(desk *acting.Desk, s Store, cache *Cache, directory func() (*guard.Directory, error), at *sites.Service, of *deployments.Service) *Service {
-	return &Service{desk: desk, store: s, cache: cache, directory: directory, sites: at, deployments: of}
+func New(desk *acting.Desk, s Store, cache *Cache, files Files, at *sites.Service, of *deployments.Service) *Service {
+	return &Service{desk: desk, store: s, cache: cache, directory: files.Directory, levels: files.Levels, sites: at, deployments: of}
 }
 
 // At is the same service for whoever is at another desk.

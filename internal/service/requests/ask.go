@@ -366,7 +366,7 @@ func (svc *Service) facts(ctx context.Context, r *Request, o *offers.Offer, q *o
 		answers[name] = v
 	}
 	return &decide.Facts{
-		Request: map[string]any{"offer": r.Offer, "title": r.Title, "category": o.Category, "service": r.Owner.Service, "stage": r.Owner.Stage, "name": r.Name, "answers": answers},
+		Request: map[string]any{"offer": r.Offer, "title": r.Title, "category": o.Category, "service": r.Owner.Service, "stage": r.Owner.Stage, "name": r.Name, "level": o.LevelOf(r.Answers), "answers": answers},
 		Person:  map[string]any{"name": r.Person, "teams": teams}, Team: r.Owner.Team,
 		Price: map[string]any{"per_hour": cost.Units(), "per_month": (cost * offers.HoursPerMonth).Units()},
 		Size:  map[string]any{"instances": q.Size.Instances, "cores": q.Size.Cores, "memory_gib": q.Size.MemoryGiB, "disk_gib": q.Size.DiskGiB, "addresses": q.Size.Addresses},

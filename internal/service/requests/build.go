@@ -84,19 +84,28 @@ func (svc *Service) built(ctx context.Context, r Request, made store.Run) (Reque
 	if made.State != run.Planned {
 		return out, nil
 	}
-	if err := svc.lease(ctx, &out); err != nil {
+	if err := svc.promise(ctx, &out); err != nil {
 		return out, err
 	}
 	return out, svc.runs.Start(made.ID)
 }
 
-// lease has what is built end as its offer says, in the name of whoever offers it: whoever asked may have no right to switch it off.
-func (svc *Service) lease(ctx context.Context, r *Request) error {
+// promise has what is built end as its offer says, and be kept up as the answers say, in the name of whoever offers it: whoever asked may have no right to
+// do what is due for that.
+func (svc *Service) promise(ctx context.Context, r *Request) error {
 	o, err := svc.offers.Version(ctx, r.Offer, r.Number)
-	if err != nil || o.Lease == nil {
+	if err != nil {
 		return err
 	}
 	now := time.Now()
+	if level := o.LevelOf(r.Answers); level != "" {
+		if err := svc.promising.PromiseLevel(ctx, o.By, r.Deployment, level, now); err != nil {
+			return err
+		}
+	}
+	if o.Lease == nil {
+		return nil
+	}
 	terms, err := o.Lease.Terms(now)
 	if err != nil {
 		return err

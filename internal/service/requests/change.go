@@ -123,9 +123,9 @@ func (svc *Service) Again(ctx context.Context, id int64) (Asked, error) {
 // stillAsked are the answers to questions that an offer has.
 func stillAsked(o *offers.Offer, answers offer.Answers) offer.Answers {
 	out := offer.Answers{}
-	for i := range o.Questions {
-		if a, is := answers[o.Questions[i].Input]; is {
-			out[o.Questions[i].Input] = a
+	for _, q := range o.Asked() {
+		if a, is := answers[q.Input]; is {
+			out[q.Input] = a
 		}
 	}
 	return out

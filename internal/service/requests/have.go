@@ -33,6 +33,8 @@ type Having struct {
 	// Ends is when it ends by its lease; nil is never. Extensions are how often whoever it is of may have it end later.
 	Ends       *time.Time `json:"ends,omitempty"`
 	Extensions int        `json:"extensions,omitempty"`
+	// Level is its service level; "" is none.
+	Level string `json:"level,omitempty"`
 	// Turns are what whoever asks may do to it.
 	Turns []Turn `json:"turns,omitempty"`
 }
@@ -76,6 +78,9 @@ func (svc *Service) Have(ctx context.Context, id int64, now time.Time) (*Having,
 	}
 	if lease != nil {
 		out.Ends, out.Extensions = &lease.Until, lease.Times-lease.Extended
+	}
+	if out.Level, err = svc.promising.LevelOf(ctx, v.Deployment); err != nil {
+		return nil, err
 	}
 	if out.Hidden {
 		out.Cost, out.PerHour = 0, 0

@@ -53,7 +53,9 @@ type Service struct {
 // Promising keeps up what is promised of what is built, in somebody's name, and says what is promised.
 type Promising interface {
 	Promise(ctx context.Context, by guard.Actor, p promise.Promise, now time.Time) error
+	PromiseLevel(ctx context.Context, by guard.Actor, deployment int64, level string, now time.Time) error
 	LeaseOf(ctx context.Context, deployment int64) (*promise.LeaseTerms, error)
+	LevelOf(ctx context.Context, deployment int64) (string, error)
 }
 
 // Ask sets who keeps up what is promised.

@@ -35,6 +35,11 @@ func (svc *Service) NewRun(ctx context.Context, o deployments.Order) (int64, err
 	if err := svc.desk.Allow(ctx, act, thing(o)); err != nil {
 		return 0, err
 	}
+	if o.Plan.Promised != nil {
+		if err := svc.desk.Allow(ctx, guard.SetPromise, thing(o)); err != nil {
+			return 0, err
+		}
+	}
 	if err := svc.ready(ctx, o); err != nil {
 		return 0, err
 	}
@@ -74,6 +79,12 @@ func (svc *Service) NewRun(ctx context.Context, o deployments.Order) (int64, err
 		return 0, errors.Join(err, svc.store.Forget(ctx, id), svc.settleQuota(context.WithoutCancel(ctx), r.Deployment))
 	}
 	if err := svc.noteRun(ctx, act, id, r, o); err != nil {
+		return 0, errors.Join(err, svc.store.Forget(ctx, id), svc.settleQuota(context.WithoutCancel(ctx), r.Deployment))
+	}
+	if o.Plan.Promised == nil {
+		return id, nil
+	}
+	if err := svc.promises.KeepPromised(ctx, r.Deployment, o.Plan.Promised, svc.desk.Actor, time.Now()); err != nil {
 		return 0, errors.Join(err, svc.store.Forget(ctx, id), svc.settleQuota(context.WithoutCancel(ctx), r.Deployment))
 	}
 	return id, nil

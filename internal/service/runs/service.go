@@ -60,6 +60,11 @@ type Hooks interface {
 	MayBegin(ctx context.Context, r store.Run) error
 }
 
+// Promises are told what a plan has be promised.
+type Promises interface {
+	KeepPromised(ctx context.Context, deployment int64, p *plan.Promised, by guard.Actor, now time.Time) error
+}
+
 // Workers are how runs get somebody who works on them.
 type Workers struct {
 	// Spawn begins the worker of a run; nil is a process of its own.
@@ -83,6 +88,7 @@ type Service struct {
 	moving      Moving
 	quotas      Quotas
 	hooks       Hooks
+	promises    Promises
 	begin       map[store.ProposalKind]Begin
 }
 
@@ -102,6 +108,6 @@ func (svc *Service) At(desk *acting.Desk) *Service {
 func (svc *Service) inside() *Service { return svc.At(svc.desk.Inside()) }
 
 // Ask sets whom the service asks before a run is made, and before it begins.
-func (svc *Service) Ask(moving Moving, quotas Quotas, hooks Hooks) {
-	svc.moving, svc.quotas, svc.hooks = moving, quotas, hooks
+func (svc *Service) Ask(moving Moving, quotas Quotas, hooks Hooks, promises Promises) {
+	svc.moving, svc.quotas, svc.hooks, svc.promises = moving, quotas, hooks, promises
 }

@@ -237,6 +237,24 @@ func (svc *Service) cost(ctx context.Context, p *plan.Plan, disks []string) (fun
 	return func(at string, gib float64) money.Amount { return found[at].VolumeCosts(gib, "") }, nil
 }
 
+// KeepingCosts is what keeping so many copies of all disks of a deployment costs an hour at their sites.
+func (svc *Service) KeepingCosts(ctx context.Context, d *deployments.Deployment, copies int) (money.Amount, error) {
+	disks, err := meant(d, nil)
+	if err != nil || copies == 0 {
+		return 0, err
+	}
+	cost, err := svc.cost(ctx, d.Stand.Plan, disks)
+	if err != nil {
+		return 0, err
+	}
+	var out money.Amount
+	for _, id := range disks {
+		r := d.Stand.Plan.Resource(id)
+		out += cost(r.Site, r.DiskGiB()) * money.Amount(copies)
+	}
+	return out, nil
+}
+
 // DroppingSnapshot works out the order that takes a set of snapshots away.
 func (svc *Service) DroppingSnapshot(ctx context.Context, deployment int64, set string) (deployments.Order, error) {
 	d, wanted, err := svc.standing(ctx, deployment)

@@ -10,17 +10,19 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/ledger"
+	"andamio/internal/core/level"
 	"andamio/internal/core/quota"
 	"andamio/internal/durable"
 )
 
 // Files that an administrator writes: how much whom may have, what is approved and refused by rule and whom to ask, what the unit of the
-// sites' prices is worth in a currency, and what changes set off.
+// sites' prices is worth in a currency, what changes set off, and which service levels there are.
 const (
 	FileQuotas    = "quotas.yaml"
 	FileApprovals = "approvals.yaml"
 	FileRates     = "rates.yaml"
 	FileHooks     = "hooks.yaml"
+	FileLevels    = "levels.yaml"
 )
 
 // written is what is in a file that an administrator writes; none where there is no file.
@@ -72,3 +74,11 @@ func (w *Workspace) Hooks() (*hook.File, error) {
 
 // SetHooks keeps hooks, as the text that they were read from.
 func (w *Workspace) SetHooks(text []byte) error { return durable.Write(w.Path(FileHooks), text) }
+
+// Levels are the workspace's service levels; none if there is no file.
+func (w *Workspace) Levels() (*level.File, error) {
+	return written(w, FileLevels, level.Read, &level.File{Version: level.Version})
+}
+
+// SetLevels keeps service levels, as the text that they were read from.
+func (w *Workspace) SetLevels(text []byte) error { return durable.Write(w.Path(FileLevels), text) }

@@ -242,9 +242,9 @@ func (v *View) questions() []*offer.Question {
 		return nil
 	}
 	var out []*offer.Question
-	for i := range o.Questions {
-		if q := &o.Questions[i]; !q.More || v.more {
-			out = append(out, q)
+	for _, q := range o.Asked() {
+		if !q.More || v.more {
+			out = append(out, &q)
 		}
 	}
 	return out

@@ -133,7 +133,7 @@ func (p *page) questions() {
 		p.y++
 		p.help(q, at+1, on == part.OnSelected)
 	}
-	if hidden := len(o.Questions) - len(p.v.questions()); hidden > 0 {
+	if hidden := len(o.Asked()) - len(p.v.questions()); hidden > 0 {
 		p.c.Text(p.x, p.y, part.In(part.Ochre), "m")
 		p.c.Text(p.x+3, p.y, part.In(part.Dim), fmt.Sprintf("more: %d that need not be answered", hidden))
 		p.y++
@@ -359,6 +359,14 @@ func (p *page) happens() {
 	}
 	p.y++
 	p.paragraph(part.Dim, f.Decision.Say)
+	switch kept := f.Quote.Kept; {
+	case kept == nil:
+	case p.tight():
+		p.c.Cut(p.x, p.y, p.w, part.In(part.Teal), kept.Short())
+		p.y++
+	default:
+		p.paragraph(part.Teal, kept.Says(f.Quote.Currency, f.Quote.Hidden))
+	}
 	switch {
 	case f.Lease == nil:
 	case p.tight():

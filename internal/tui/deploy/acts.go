@@ -27,8 +27,16 @@ func (v *View) effect() string {
 		return fmt.Sprintf("builds %s at %s in %s, expected to take %s; costs %.3f %s/h from then on",
 			printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site"), printable.Count(len(p.Steps), "step"), took, p.CostPerHour, p.Currency)
 	}
-	return fmt.Sprintf("%s: %s, in %s, expected to take %s; costs %.3f %s/h from then on%s", p.Purpose, counted(p), printable.Count(len(p.Steps), "step"), took,
-		p.CostPerHour, p.Currency, losing(p))
+	return fmt.Sprintf("%s: %s, in %s, expected to take %s; costs %.3f %s/h from then on%s%s", p.Purpose, counted(p), printable.Count(len(p.Steps), "step"), took,
+		p.CostPerHour, p.Currency, promising(p), losing(p))
+}
+
+// promising says what a plan has be promised, after what was said before.
+func promising(p *plan.Plan) string {
+	if lines := p.Promised.Lines(p.Currency); lines != nil {
+		return ". From then on " + strings.Join(lines, "; ")
+	}
+	return ""
 }
 
 // losing says whose data a plan takes away, after what was said before.

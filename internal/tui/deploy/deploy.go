@@ -156,7 +156,7 @@ func (v *View) consider(msg view.OpenOrder) tea.Cmd {
 	v.show(run.New(o.Plan))
 	v.follow = false
 	cmd := v.rehearse()
-	if notes := o.Plan.Notes; len(notes) > 0 {
+	if notes := slices.Concat(o.Plan.Notes, o.Plan.Promised.Lines(o.Plan.Currency)); len(notes) > 0 {
 		return tea.Batch(cmd, view.Cmd(view.Notice{Text: "note: " + strings.Join(notes, "; ")}))
 	}
 	return cmd

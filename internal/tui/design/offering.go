@@ -146,8 +146,7 @@ func checked(f *offers.File, err error) view.Note {
 		n.Lines = append(n.Lines, view.Listed("against what is published", r.Changes)...)
 	}
 	n.Lines = append(n.Lines, view.Head("asks"))
-	for i := range f.Offer.Questions {
-		q := &f.Offer.Questions[i]
+	for _, q := range f.Offer.Asked() {
 		say(fmt.Sprintf("  %s  %s, usually %s", q.Ask, q.Says(), cmp.Or(fmt.Sprint(q.Default), "nothing")))
 	}
 	for _, input := range slices.Sorted(maps.Keys(f.Offer.Inputs)) {

@@ -97,6 +97,9 @@ func (v *View) havePanel(p *panel) {
 		p.pair("costs", fmt.Sprintf("%.3f %s/h", h.PerHour, h.Currency), part.Text)
 		p.pair("so far", fmt.Sprintf("%.2f %s", h.Cost, h.Currency), part.Text)
 	}
+	if h.Level != "" {
+		p.pair("kept at", h.Level, part.Teal)
+	}
 	if h.Ends != nil {
 		p.pair("ends", h.Ends.Local().Format("2 Jan 2006 15:04"), part.Violet)
 	}

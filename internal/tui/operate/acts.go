@@ -21,7 +21,7 @@ func (v *View) compile(make func() (deployments.Order, error)) tea.Cmd {
 		if err != nil {
 			return view.Failed(err)
 		}
-		if len(o.Plan.Steps) == 0 {
+		if o.Plan.Nothing() {
 			return view.Notice{Text: "it stands as it is wanted: nothing is to be done"}
 		}
 		return tea.BatchMsg{view.Cmd(view.OpenOrder{Order: o}), view.Cmd(view.Goto{Digit: "4"})}
@@ -71,6 +71,7 @@ func (v *View) Actions() []view.Action {
 			}})
 	}
 	acts = append(acts, v.keeping(d, tier, first)...)
+	acts = append(acts, v.levelling(d, first)...)
 	acts = append(acts, v.extending(d)...)
 	return append(acts,
 		view.Action{Name: "clone " + d.Name, Effect: "another deployment like it, with addresses of its own; shows the plan first", Ask: "its name",

@@ -31,6 +31,7 @@ type View struct {
 	states map[int64]*run.State
 	// promised is what is promised of all of them.
 	promised []promises.Kept
+	levels   levels
 	// read are the readings, by deployment.
 	read   map[int64]read
 	looked map[int64]deployments.Readings
@@ -111,7 +112,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 		return v.look()
 	case recalled:
-		v.promised = msg.all
+		v.promised, v.levels = msg.all, msg.levels
 	case looked:
 		if msg.err == nil {
 			v.looked[msg.id] = msg.now

@@ -2,6 +2,7 @@ package operate
 
 import (
 	"context"
+	"slices"
 	"testing"
 	"time"
 
@@ -181,7 +182,7 @@ func TestWhatIsKeptAndPromisedIsShown(t *testing.T) {
 	}
 	lease := promise.Promise{Deployment: 1, Kind: promise.Lease, Lease: &promise.LeaseTerms{Until: noon.Add(72 * time.Hour), By: 24 * time.Hour, Times: 1}}
 	saved := promise.Promise{Deployment: 1, Kind: promise.Saved}
-	v.Update(recalled{[]promises.Kept{
+	v.Update(recalled{all: []promises.Kept{
 		{Promise: lease, Words: lease.Words()},
 		{Promise: saved, Words: "saved every day 02:00, 7 kept", Does: promise.DueSave, Next: noon.Add(2 * time.Hour), Proof: promise.Proof{Last: noon.Add(-time.Hour), Marks: []promise.Mark{at(-3, promise.Kept), at(-2, promise.Late), at(-1, promise.Broken)}}},
 		{Promise: promise.Promise{Deployment: 9, Kind: promise.Saved}, Words: "of another"},
@@ -214,6 +215,23 @@ func TestWhatIsKeptAndPromisedIsShown(t *testing.T) {
 	}
 	assert.Subset(t, names, []string{"restore another snapshot", "restore beside", "drop a snapshot", "extend the lease of flood-watch"})
 	assert.NotContains(t, names, "restore half", "what is not whole is not restored")
+	for says, of := range map[string]promises.LevelState{"has to be levee": {Level: "sandbag", Required: "levee", Rule: "registers", Below: true}, "dam, changed since": {Level: "dam", Outdated: true}, "dam": {Level: "dam"}} {
+		of.Deployment = 1
+		v.Update(recalled{levels: levels{names: []string{"sandbag", "levee", "dam"}, states: []promises.LevelState{of}}, all: []promises.Kept{{Promise: saved, Words: "saved"}}})
+		assert.Regexp(t, `promised +`+says, draw(v, 160, 60))
+		var acts []string
+		for _, a := range v.Actions() {
+			acts = append(acts, a.Name)
+			if a.Name == "give it a service level" {
+				assert.Contains(t, a.Wrong("moat"), "there are sandbag, levee, dam")
+				assert.Empty(t, a.Wrong(" dam"))
+			}
+		}
+		assert.Contains(t, acts, "give it a service level")
+		assert.Contains(t, acts, "take its service level away")
+		assert.Equal(t, of.Below, slices.Contains(acts, "give it the service level levee"))
+		assert.Equal(t, of.Outdated, slices.Contains(acts, "give it the service level dam again"))
+	}
 	for left, says := range map[time.Duration]string{-time.Hour: "over, kept 23h more", 3 * time.Hour: "3h left", 20 * 24 * time.Hour: "20d left"} {
 		k := promises.Kept{Promise: promise.Promise{Kind: promise.Lease, Lease: &promise.LeaseTerms{Until: noon.Add(left), Grace: 24 * time.Hour}}}
 		_, word := how(&k, noon)

@@ -2,6 +2,8 @@ package operate
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -28,12 +30,21 @@ func (v *View) promisedTo(d *deployments.Deployment) []promises.Kept {
 
 // drawPromised shows what is promised of the deployment, how it was kept time by time, and when what is due next.
 func (v *View) drawPromised(c *part.Canvas, r part.Rect, d *deployments.Deployment) int {
-	all := v.promisedTo(d)
-	if len(all) == 0 {
+	all, level := v.promisedTo(d), v.levelOf(d)
+	if len(all) == 0 && (level == nil || !level.Below) {
 		return r.Y
 	}
 	y := r.Y
 	c.Text(r.X, y, part.In(part.Steel).Strong(), "promised")
+	switch {
+	case level == nil:
+	case level.Below:
+		c.Right(r.X+r.W, y, part.In(part.Coral), "has to be "+level.Required)
+	case level.Outdated:
+		c.Right(r.X+r.W, y, part.In(part.Ochre), level.Level+", changed since")
+	default:
+		c.Right(r.X+r.W, y, part.In(part.Teal), level.Level)
+	}
 	for i := range all {
 		y = v.drawPromise(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: 2}, &all[i])
 	}
@@ -121,8 +132,57 @@ func (v *View) extending(d *deployments.Deployment) []view.Action {
 	return nil
 }
 
+// levelling are the acts that give the deployment a service level: what a rule asks of it, any that there is, and none.
+func (v *View) levelling(d *deployments.Deployment, first func(name, effect string, make func() (deployments.Order, error)) view.Action) []view.Action {
+	give := func(name string) func() (deployments.Order, error) {
+		return func() (deployments.Order, error) { return v.app.Levelling(v.ctx, d.ID, name, time.Now()) }
+	}
+	s := v.levelOf(d)
+	if s == nil || len(v.levels.names) == 0 {
+		return nil
+	}
+	var out []view.Action
+	switch {
+	case s.Below:
+		out = append(out, first("give it the service level "+s.Required, "the rule "+s.Rule+" asks for it", give(s.Required)))
+	case s.Outdated:
+		out = append(out, first("give it the service level "+s.Level+" again", "it says something else by now", give(s.Level)))
+	}
+	out = append(out, view.Action{Name: "give it a service level", Effect: "has be kept up what it promises; shows the plan first", Ask: strings.Join(v.levels.names, ", "),
+		Answer: func(text string) tea.Cmd { return v.compile(give(strings.TrimSpace(text))) },
+		Wrong: func(text string) string {
+			if !slices.Contains(v.levels.names, strings.TrimSpace(text)) {
+				return "there are " + strings.Join(v.levels.names, ", ")
+			}
+			return ""
+		}})
+	if s.Level != "" {
+		out = append(out, first("take its service level away", "what "+s.Level+" promises is kept up no more; what was kept stays", give("")))
+	}
+	return out
+}
+
+// levelOf is the service level of a deployment and what is required; nil where that is not known yet.
+func (v *View) levelOf(d *deployments.Deployment) *promises.LevelState {
+	for i := range v.levels.states {
+		if v.levels.states[i].Deployment == d.ID {
+			return &v.levels.states[i]
+		}
+	}
+	return nil
+}
+
+// levels are the service levels that there are, and which of them deployments have.
+type levels struct {
+	names  []string
+	states []promises.LevelState
+}
+
 // recalled are the promises as they are now.
-type recalled struct{ all []promises.Kept }
+type recalled struct {
+	all    []promises.Kept
+	levels levels
+}
 
 // recallWithin bounds how long it is looked for them.
 const recallWithin = 10 * time.Second
@@ -136,7 +196,15 @@ func (v *View) recall() tea.Cmd {
 		if err != nil {
 			return view.Failed(err)
 		}
-		return recalled{all}
+		names, err := v.app.LevelNames(ctx)
+		if err != nil {
+			return view.Failed(err)
+		}
+		states, err := v.app.LevelStates(ctx, time.Now())
+		if err != nil {
+			return view.Failed(err)
+		}
+		return recalled{all, levels{names, states}}
 	}
 }
 

@@ -33,6 +33,7 @@ type done struct {
 	requests   []requests.View
 	deliveries []hooks.Delivery
 	promised   []promises.Kept
+	levels     []promises.LevelState
 	err        error
 }
 
@@ -47,7 +48,8 @@ func (v *View) lookAtDone() tea.Cmd {
 		asked, askedErr := v.app.Requests(ctx)
 		told, toldErr := v.app.Deliveries(ctx, mostDone)
 		promised, promisedErr := v.app.Promises(ctx, time.Now())
-		return done{last, open, clock, asked, told, promised, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr)}
+		levels, levelsErr := v.app.LevelStates(ctx, time.Now())
+		return done{last, open, clock, asked, told, promised, levels, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, levelsErr)}
 	}
 }
 

@@ -1,6 +1,7 @@
 package today
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
@@ -36,6 +37,24 @@ func (v *View) promiseItems(now time.Time) []item {
 			}
 			out = append(out, item{rankBroken, run.Failed, k.Name + ": a promise is broken", k.Words + " · " + last, firstLine(m.Note), "look at it, and mend what was in the way", look,
 				[]string{"It was due " + part.Age(m.At, now) + ", and was not done: " + m.Note, fmt.Sprintf("It was kept %d times, was late %d and broken %d.", k.Proof.Kept, k.Proof.Late, k.Proof.Broken)}})
+		}
+	}
+	return out
+}
+
+// levelItems are deployments with a lower service level than a rule asks for, and those whose level says something else by now.
+func (v *View) levelItems() []item {
+	var out []item
+	for i := range v.levels {
+		s := &v.levels[i]
+		look := view.Cmd(view.Show{Thing: reconcile.Thing{Kind: reconcile.ADeployment, ID: fmt.Sprint(s.Deployment), Deployment: s.Deployment}})
+		switch has := cmp.Or(s.Level, "none"); {
+		case s.Below:
+			out = append(out, item{rankBroken, run.Failed, s.Name + ": less than " + s.Required, "its service level: " + has, s.Say, "give it " + s.Required + ", an act in Operate", look,
+				[]string{"The rule " + s.Rule + " asks for " + s.Required + " or better: " + s.Say}})
+		case s.Outdated:
+			out = append(out, item{rankEnding, run.Held, s.Name + ": " + s.Level + " was changed", "its service level is as it was given", "what it was given goes on being kept",
+				"give it " + s.Level + " again, an act in Operate", look, []string{"The file of service levels was changed since it was given. Giving it again shows what becomes of what is promised."}})
 		}
 	}
 	return out

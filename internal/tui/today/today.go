@@ -49,6 +49,8 @@ type View struct {
 	deliveries []hooks.Delivery
 	// promised is what is promised of deployments, with how it was kept.
 	promised []promises.Kept
+	// levels are the service levels of deployments, with those that they have to have.
+	levels []promises.LevelState
 	// clock is what is due, and who sees to it.
 	clock app.Clock
 	at    int
@@ -94,7 +96,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Failed(msg.err))
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
-		v.requests, v.deliveries, v.promised = msg.requests, msg.deliveries, msg.promised
+		v.requests, v.deliveries, v.promised, v.levels = msg.requests, msg.deliveries, msg.promised, msg.levels
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
@@ -163,6 +165,7 @@ func (v *View) items(now time.Time) []item {
 	out = append(out, v.proposalItems(now)...)
 	out = append(out, v.hookItems(now)...)
 	out = append(out, v.promiseItems(now)...)
+	out = append(out, v.levelItems()...)
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
 		for j := i; j > 0 && out[j].rank < out[j-1].rank; j-- {
 			out[j], out[j-1] = out[j-1], out[j]

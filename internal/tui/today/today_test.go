@@ -248,6 +248,12 @@ func TestBrokenPromisesAndEndsAreInTheQueue(t *testing.T) {
 	stuck.Proof.Marks = []promise.Mark{{At: ago(time.Hour), State: promise.Broken, Note: "ana may not do that"}}
 	v.Update(done{promised: []promises.Kept{stuck}})
 	assert.Regexp(t, `trial: a promise is broken +ana may not do that`, drawn(v, 160), "what has ended and cannot be switched off needs somebody")
+	v.Update(done{levels: []promises.LevelState{{Name: "register", Level: "sandbag", Required: "levee", Rule: "registers", Say: "A register is kept every night.", Below: true}, {Name: "map", Level: "dam", Outdated: true}, {Name: "well", Level: "dam"}}})
+	text = drawn(v, 160)
+	assert.Contains(t, text, "2 things wait for you")
+	assert.Regexp(t, `register: less than levee +A register is kept every night.`, text)
+	assert.Contains(t, text, "map: dam was changed")
+	assert.NotContains(t, text, "well")
 	v.Update(done{})
 	assert.Contains(t, drawn(v, 160), "nothing needs you")
 }

@@ -1,0 +1,119 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/level"
+	"andamio/internal/core/printable"
+	"andamio/internal/service/deployments"
+)
+
+// level lists the service levels, and gives and takes them.
+func (s *shared) level() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "level", Short: "List the service levels, and who has which; give a deployment one", Args: cobra.NoArgs,
+		Long: `Service levels are promises under a name: how often what the disks hold is kept, for how long, and how often it is tried whether it can be
+restored (docs/promises.md). They are listed from the one that promises least, with the deployments that have them, and those that have
+to have another by a rule.`,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error { return s.listLevels(ctx, a) }),
+	}
+	cmd.AddCommand(s.levelGive(), s.levelDrop(), s.levelCheck(), s.levelSet())
+	return cmd
+}
+
+func (s *shared) listLevels(ctx context.Context, a *app.App) error {
+	now := time.Now()
+	all, err := a.Levels(ctx, now)
+	if err != nil {
+		return err
+	}
+	states, err := a.LevelStates(ctx, now)
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.printJSON(map[string]any{"levels": all, "deployments": states})
+	}
+	if len(all) == 0 {
+		fmt.Fprintln(s.out, "there are no service levels; docs/promises.md says how they are written, and andamio level set FILE keeps them")
+		return nil
+	}
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "LEVEL\tPROMISES\tHAVE IT\t")
+	for i := range all {
+		l := &all[i]
+		fmt.Fprintf(w, "%s\t%s\t%s\t\n", l.Name, printable.Clean(strings.Join(l.Words, "; ")), orDash(printable.Clean(strings.Join(l.Deployments, ", "))))
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	for i := range all {
+		for _, why := range all[i].Lacking {
+			fmt.Fprintln(s.out, "not everywhere:", printable.Clean(why))
+		}
+	}
+	for _, d := range states {
+		switch {
+		case d.Below:
+			fmt.Fprintf(s.out, "%s has to have %s or better: %s\n", printable.Clean(d.Name), d.Required, printable.Clean(d.Say))
+		case d.Outdated:
+			fmt.Fprintf(s.out, "%s has %s as it was before it was changed: andamio level give %s %s gives it as it is now\n", printable.Clean(d.Name), d.Level, printable.Clean(d.Name), d.Level)
+		}
+	}
+	return nil
+}
+
+func (s *shared) levelGive() *cobra.Command {
+	return s.ordering("give DEPLOYMENT LEVEL", "Give a deployment a service level, in the place of the one that it has",
+		`What is promised then, what no more, and what keeping it costs is shown first. Where nothing was kept by rule yet, the first snapshot is taken.`, cobra.ExactArgs(2),
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
+			return a.Levelling(ctx, d.ID, rest[0], time.Now())
+		})
+}
+
+func (s *shared) levelDrop() *cobra.Command {
+	return s.ordering("drop DEPLOYMENT", "Take the service level of a deployment away",
+		`What it promises is kept up no more. Snapshots that were taken stay.`, cobra.ExactArgs(1),
+		func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) (deployments.Order, error) {
+			return a.Levelling(ctx, d.ID, "", time.Now())
+		})
+}
+
+func (s *shared) levelCheck() *cobra.Command {
+	return &cobra.Command{
+		Use: "check FILE", Short: "Say what is wrong with a file of service levels", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, _, err := readFile(args[0], level.Read)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(s.out, "%s: nothing is wrong\n", printable.Count(len(f.Levels), "service level"))
+			return nil
+		},
+	}
+}
+
+func (s *shared) levelSet() *cobra.Command {
+	return &cobra.Command{
+		Use: "set FILE", Short: "Keep service levels; what has one keeps it as it was given", Args: cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			_, text, err := readFile(args[0], level.Read)
+			if err != nil {
+				return err
+			}
+			f, err := a.SetLevels(ctx, text)
+			if err != nil {
+				return named(args[0], err)
+			}
+			fmt.Fprintf(s.out, "kept: %s\n", strings.Join(f.Names(), ", "))
+			return nil
+		}),
+	}
+}

@@ -1,0 +1,283 @@
+// Package level is service levels: named promises of what is kept up for a deployment, and rules that say who has to have which.
+//
+// In go a file of levels (YAML or JSON, schemas/levels.schema.json), and what a deployment is; out come the promises that a level consists of, which
+// level a deployment has to have, and what a site lacks to keep one.
+package level
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+
+	"andamio/internal/core/condition"
+	"andamio/internal/core/estate"
+	"andamio/internal/core/promise"
+)
+
+// Version is the format that [Read] accepts.
+const Version = "andamio.levels/1"
+
+// File is the service levels of a workspace, from the one that promises least to the one that promises most.
+type File struct {
+	Version string `json:"version"`
+	// Zone is the time zone of times of day, by its IANA name; "" is UTC.
+	Zone   string  `json:"zone,omitempty"`
+	Levels []Level `json:"levels"`
+	// Require are rules of who has to have which.
+	Require []Requirement `json:"require,omitempty"`
+}
+
+// Level is one of them.
+type Level struct {
+	Name string `json:"level"`
+	// Note says in plain words what one gets, and what not.
+	Note string `json:"note,omitempty"`
+	// Save has snapshots be taken of all disks, Drill has the newest be raised beside and taken away again.
+	Save  *Saving   `json:"save,omitempty"`
+	Drill *Drilling `json:"drill,omitempty"`
+	// Storage is the class of storage that volumes have to be of; "" is any.
+	Storage string `json:"storage,omitempty"`
+}
+
+// Saving is when snapshots are taken and how many are kept.
+type Saving struct {
+	// Rule is a recurrence (RFC 5545, section 3.3.10), At the time of day as in 02:00.
+	Rule string `json:"rule"`
+	At   string `json:"at"`
+	Keep int    `json:"keep"`
+	// Barrier has all machines stand still until the last is taken.
+	Barrier bool `json:"barrier,omitempty"`
+}
+
+// Drilling is when restoring is tried.
+type Drilling struct {
+	Rule string `json:"rule"`
+	At   string `json:"at"`
+}
+
+// Requirement has deployments that a condition fits have a level, or a better one.
+type Requirement struct {
+	Name string `json:"rule"`
+	// When is an expression (CEL) over deployment: its name, services, team, person, stage and tags; "" fits all.
+	When  string `json:"when,omitempty"`
+	Level string `json:"level"`
+	// Say is the sentence that is shown.
+	Say string `json:"say"`
+
+	condition condition.Condition
+}
+
+var levelName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`)
+
+// Read reads a file of levels and checks it: every mistake is in the error.
+func Read(data []byte) (*File, error) {
+	var f File
+	if err := estate.Decode(data, &f); err != nil {
+		return nil, fmt.Errorf("these are no service levels: %w", err)
+	}
+	if f.Version != Version {
+		return nil, fmt.Errorf("version: %q is not read; Andamio reads %q", f.Version, Version)
+	}
+	var errs []error
+	seen := map[string]bool{}
+	for i := range f.Levels {
+		l := &f.Levels[i]
+		for _, err := range l.check(f.Zone) {
+			errs = append(errs, fmt.Errorf("levels[%d]: %w", i, err))
+		}
+		if seen[l.Name] {
+			errs = append(errs, fmt.Errorf("levels[%d]: another is called %s", i, l.Name))
+		}
+		seen[l.Name] = true
+	}
+	return &f, errors.Join(append(errs, f.checkRequired()...)...)
+}
+
+// anyDay is one on which rules are tried.
+var anyDay = time.Date(2000, 1, 1, 12, 0, 0, 0, time.UTC)
+
+func (l *Level) check(zone string) []error {
+	var errs []error
+	if !levelName.MatchString(l.Name) {
+		errs = append(errs, fmt.Errorf("level: %q is no name: it has small letters, digits and -, at most 40", l.Name))
+	}
+	if l.Save == nil {
+		errs = append(errs, errors.New("save: nothing is kept, so that nothing could be raised and it promises nothing"))
+	}
+	all, err := l.Promises(0, zone, anyDay)
+	if err != nil {
+		return append(errs, err)
+	}
+	for i := range all {
+		if err := all[i].Check(anyDay); err != nil {
+			errs = append(errs, fmt.Errorf("%s: %w", all[i].Kind, err))
+		}
+	}
+	return errs
+}
+
+func (f *File) checkRequired() []error {
+	var errs []error
+	env, err := cel.NewEnv(cel.Variable("deployment", cel.MapType(cel.StringType, cel.DynType)))
+	if err != nil {
+		return []error{err}
+	}
+	for i := range f.Require {
+		r := &f.Require[i]
+		wrong := func(format string, args ...any) {
+			errs = append(errs, fmt.Errorf("require[%d]: %s", i, fmt.Sprintf(format, args...)))
+		}
+		if r.Name == "" {
+			wrong("it has no name")
+		}
+		if r.Say == "" {
+			wrong("say: whoever is refused is to read why")
+		}
+		if f.Level(r.Level) == nil {
+			wrong("level: there is no %q; there are %s", r.Level, strings.Join(f.Names(), ", "))
+		}
+		if r.condition, err = condition.New(env, r.When); err != nil {
+			wrong("when: %v", err)
+		}
+	}
+	return errs
+}
+
+// Names are those of all levels, in their order.
+func (f *File) Names() []string {
+	var out []string
+	for i := range f.Levels {
+		out = append(out, f.Levels[i].Name)
+	}
+	return out
+}
+
+// Level is the one of that name; nil if there is none.
+func (f *File) Level(name string) *Level {
+	if i := f.rank(name); i >= 0 {
+		return &f.Levels[i]
+	}
+	return nil
+}
+
+// rank counts from the one that promises least; -1 is none.
+func (f *File) rank(name string) int {
+	return slices.IndexFunc(f.Levels, func(l Level) bool { return l.Name == name })
+}
+
+// Below reports that a level promises less than another: it comes before it in the file, or there is none.
+func (f *File) Below(has, needs string) bool { return f.rank(has) < f.rank(needs) }
+
+// Subject is what requirements are about.
+type Subject struct {
+	Name     string
+	Services []string
+	Team     string
+	Person   string
+	Stage    string
+	Tags     map[string]string
+}
+
+func (s *Subject) facts() map[string]any {
+	services, tags := s.Services, s.Tags
+	if services == nil {
+		services = []string{}
+	}
+	if tags == nil {
+		tags = map[string]string{}
+	}
+	return map[string]any{"deployment": map[string]any{"name": s.Name, "services": services, "team": s.Team, "person": s.Person, "stage": s.Stage, "tags": tags}}
+}
+
+// Required is the requirement that asks most of something; nil if none asks anything. One that cannot be worked out is an error, and asks for
+// nothing.
+func (f *File) Required(s *Subject) (*Requirement, error) {
+	var out *Requirement
+	var errs []error
+	for i := range f.Require {
+		r := &f.Require[i]
+		fits, err := r.condition.Holds(s.facts())
+		if err != nil {
+			errs = append(errs, fmt.Errorf("the rule %s cannot be worked out: %w", r.Name, err))
+		}
+		if fits && (out == nil || f.Below(out.Level, r.Level)) {
+			out = r
+		}
+	}
+	return out, errors.Join(errs...)
+}
+
+// Promises are what a level promises of a deployment, counted from today on, in a time zone.
+func (l *Level) Promises(deployment int64, zone string, now time.Time) ([]promise.Promise, error) {
+	var out []promise.Promise
+	if l.Save != nil {
+		when, err := promise.Daily(now, l.Save.Rule, l.Save.At, zone)
+		if err != nil {
+			return nil, fmt.Errorf("save: %w", err)
+		}
+		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Saved, Level: l.Name,
+			Saved: &promise.SavedTerms{When: when, Keep: l.Save.Keep, Barrier: l.Save.Barrier}})
+	}
+	if l.Drill != nil {
+		when, err := promise.Daily(now, l.Drill.Rule, l.Drill.At, zone)
+		if err != nil {
+			return nil, fmt.Errorf("drill: %w", err)
+		}
+		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Drilled, Level: l.Name, Drilled: &promise.DrilledTerms{When: when}})
+	}
+	return out, nil
+}
+
+// Words say what it promises, each in a line.
+func (l *Level) Words(zone string) []string {
+	var out []string
+	all, _ := l.Promises(0, zone, anyDay) // which was checked when it was read
+	for i := range all {
+		out = append(out, all[i].Words())
+	}
+	if l.Storage != "" {
+		out = append(out, "volumes on storage "+l.Storage)
+	}
+	return out
+}
+
+// Lacks says what a site lacks to keep the level; "" if nothing. Keeps says that it keeps snapshots.
+func (l *Level) Lacks(s *estate.Site, keeps bool) string {
+	if l.Save != nil && !keeps {
+		return fmt.Sprintf("%s keeps no snapshots, which %s takes", s.Name, l.Name)
+	}
+	if _, has := s.DiskPrice(l.Storage); !has {
+		return fmt.Sprintf("%s has no storage %s, which %s takes", s.Name, l.Storage, l.Name)
+	}
+	return ""
+}
+
+// Copies is how many copies of all disks are kept at most.
+func (l *Level) Copies() int {
+	if l.Save == nil {
+		return 0
+	}
+	return l.Save.Keep
+}
+
+// Same reports that promises are those that the level consists of, whenever they began to count.
+func (l *Level) Same(all []promise.Promise, zone string) bool {
+	mine, err := l.Promises(0, zone, anyDay)
+	if err != nil || len(mine) != len(all) {
+		return false
+	}
+	for i := range mine {
+		k := slices.IndexFunc(all, func(p promise.Promise) bool { return p.Kind == mine[i].Kind })
+		if k < 0 || all[k].Words() != mine[i].Words() || all[k].Zone() != mine[i].Zone() || barrier(&all[k]) != barrier(&mine[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+func barrier(p *promise.Promise) bool { return p.Saved != nil && p.Saved.Barrier }

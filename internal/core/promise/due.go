@@ -1,0 +1,69 @@
+package promise
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"andamio/internal/core/clock"
+	"andamio/internal/core/guard"
+)
+
+// The kinds of what is due for promises (package clock).
+const (
+	DueSave   = "save"
+	DueDrill  = "restore drill"
+	DueOff    = "switch off"
+	DueOn     = "switch on"
+	DueNotice = "notice of end"
+	DueEnd    = "end of lease"
+	DueGone   = "end of grace"
+)
+
+// dueKinds are those of each kind of promise.
+var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}}
+
+// DueKindsOf are the kinds of what is due for a promise of a kind.
+func DueKindsOf(k Kind) []string { return slices.Clone(dueKinds[k]) }
+
+// subject is that of what is due for a deployment; a part tells several of a kind apart.
+func (p *Promise) subject(part string) string {
+	if part == "" {
+		return strconv.FormatInt(p.Deployment, 10)
+	}
+	return fmt.Sprintf("%d %s", p.Deployment, part)
+}
+
+// DeploymentOf is the deployment that something due is for.
+func DeploymentOf(subject string) (int64, error) {
+	head, _, _ := strings.Cut(subject, " ")
+	return strconv.ParseInt(head, 10, 64)
+}
+
+// Dues are what is due for a promise, from a moment on.
+func (p *Promise) Dues(from time.Time) []clock.Due {
+	by := p.By.By(guard.Schedule)
+	again := func(kind string, w When, earlier time.Duration) clock.Due {
+		return clock.Due{Kind: kind, Subject: p.subject(""), Rule: w.Rule, Zone: w.Zone, Start: w.Start.Add(-earlier), By: by, Seen: from}
+	}
+	once := func(kind, part string, at time.Time) clock.Due {
+		return clock.Due{Kind: kind, Subject: p.subject(part), Start: at, By: by, Seen: from}
+	}
+	switch p.Kind {
+	case Saved:
+		return []clock.Due{again(DueSave, p.Saved.When, 0)}
+	case Drilled:
+		return []clock.Due{again(DueDrill, p.Drilled.When, 0)}
+	case Hours:
+		return []clock.Due{again(DueOff, p.Hours.Off, 0), again(DueOn, p.Hours.On, p.Hours.Lead)}
+	case Lease:
+		out := []clock.Due{once(DueEnd, "", p.Lease.Until), once(DueGone, "", p.Lease.Until.Add(p.Lease.Grace))}
+		for _, n := range p.Lease.Notice {
+			out = append(out, once(DueNotice, Span(n), p.Lease.Until.Add(-n)))
+		}
+		return out
+	}
+	return nil
+}

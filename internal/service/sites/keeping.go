@@ -1,0 +1,32 @@
+package sites
+
+import (
+	"context"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/site"
+)
+
+// Keeping is a site, and whether it keeps snapshots.
+type Keeping struct {
+	Site  *estate.Site
+	Keeps bool
+}
+
+// Keeping says of the connected sites which of them keep snapshots. Sites that do not answer are left out.
+func (svc *Service) Keeping(ctx context.Context) ([]Keeping, error) {
+	e, err := svc.Estate(ctx)
+	if e == nil {
+		return nil, err
+	}
+	drivers, err := svc.Sites()
+	if err != nil {
+		return nil, err
+	}
+	var out []Keeping
+	for _, s := range e.Sites {
+		_, keeps := drivers[s.Name].(site.Snapshotter)
+		out = append(out, Keeping{s, keeps})
+	}
+	return out, nil
+}
