@@ -65,7 +65,7 @@ func TestALevelIsGivenChangedAndTaken(t *testing.T) {
 
 	o, err := a.Levelling(ctx, id, "levee", now)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"the service level is levee", "promised: saved every day 02:00, 7 kept", "promised: restoring tried every first Saturday of a month 04:00",
+	assert.Equal(t, []string{"the service level is levee", "promised: saved every day 02:00, 7 kept", "promised: drilled every first Saturday 04:00",
 		fmt.Sprintf("keeping the copies costs at most %.3f EUR/h, when there are as many", o.Plan.Promised.CostPerHour)}, o.Plan.Promised.Lines("EUR"))
 	assert.Positive(t, o.Plan.Promised.CostPerHour)
 	p, err := a.Propose(ctx, o, time.Hour) // one proposes, another confirms

@@ -69,7 +69,7 @@ func lastProof(k *promises.Kept) string {
 	case k.Kind == promise.Lease:
 		return "–"
 	}
-	return "unproven"
+	return k.Unproven()
 }
 
 func nextOf(k *promises.Kept) string {

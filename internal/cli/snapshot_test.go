@@ -51,7 +51,7 @@ func TestSnapshotsAndPromisesFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(0, "lease", "extend", "flood-watch"), "it was extended 1 time of 1")
 	assert.Contains(t, run(5, "lease", "extend", "flood-watch"), "extended 1 times of 1")
 	assert.Contains(t, run(3, "lease", "extend", "twin"), "has no promise of the kind lease")
-	assert.Regexp(t, `1 flood-watch +saved every day 02:00, 7 kept +0 +0 +0 +unproven`, run(0, "promises", "flood-watch"))
+	assert.Regexp(t, `1 flood-watch +saved every day 02:00, 7 kept +0 +0 +0 +not due yet`, run(0, "promises", "flood-watch"))
 	var all []promises.Kept
 	require.NoError(t, json.Unmarshal([]byte(run(0, "promises", "--json")), &all))
 	require.Len(t, all, 3)
@@ -82,7 +82,7 @@ func TestServiceLevelsFromTheCommandLine(t *testing.T) {
 	assert.Regexp(t, `bad.yaml: levels\[0\]: save: "noon" is no time of day`, run(2, "level", "set", bad))
 	assert.Contains(t, run(0, "level", "set", file), "kept: sandbag, levee, dam")
 	said := run(0, "level")
-	assert.Regexp(t, `levee +saved every day 02:00, 7 kept; restoring tried every first Saturday of a month 04:00 +–`, said)
+	assert.Regexp(t, `levee +saved every day 02:00, 7 kept; drilled every first Saturday 04:00 +–`, said)
 	assert.Contains(t, said, "flood-watch has to have levee or better: A register of people to warn is kept every night.")
 	assert.Contains(t, run(5, "level", "give", "flood-watch", "sandbag"), "has to have levee or better, by the rule registers")
 	shown := run(1, "level", "give", "flood-watch", "levee")
@@ -98,7 +98,7 @@ func TestServiceLevelsFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(4, "snapshot", "drill", "drop", "flood-watch"), "it is part of the service level levee")
 	better := run(0, "level", "give", "flood-watch", "dam", "--confirm", "flood-watch")
 	assert.Contains(t, better, "note: no more: saved every day 02:00, 7 kept")
-	assert.Regexp(t, `restoring tried every Saturday 04:00 +0 +0 +0 +unproven`, run(0, "promises"))
+	assert.Regexp(t, `drilled every Saturday 04:00 +0 +0 +0 +unproven`, run(0, "promises"))
 	var all struct {
 		Deployments []promises.LevelState `json:"deployments"`
 	}

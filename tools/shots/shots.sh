@@ -74,7 +74,8 @@ shot deploy
 await 'standing   96 of 96'
 keep() { "$andamio" --workspace "$work/ws" "$@" >/dev/null; }
 keep snapshot take flood-watch --name before-storm --of register --confirm flood-watch
-keep snapshot every flood-watch --at 02:00 --zone Europe/Madrid --keep 7 --of register
+keep level set "$PWD/examples/flood-watch/levels.yaml"
+keep level give flood-watch levee --confirm flood-watch
 keep lease flood-watch --for 30d --extend-by 14d --extend-times 2
 press 5
 await '8 of 8 answer'

@@ -51,8 +51,8 @@ func TestWhatALevelPromises(t *testing.T) {
 		require.NoError(t, p.Check(noon))
 	}
 	assert.Equal(t, []promise.Kind{promise.Saved, promise.Drilled}, []promise.Kind{all[0].Kind, all[1].Kind})
-	assert.Equal(t, []string{"saved every day 02:00, 7 kept", "restoring tried every month 04:30"}, levee.Words(f.Zone))
-	assert.Equal(t, []string{"saved every hour, 48 kept", "restoring tried every week 04:30", "volumes on storage mirrored"}, f.Level("dam").Words(f.Zone))
+	assert.Equal(t, []string{"saved every day 02:00, 7 kept", "drilled every month 04:30"}, levee.Words(f.Zone))
+	assert.Equal(t, []string{"saved every hour, 48 kept", "drilled every week 04:30", "volumes on storage mirrored"}, f.Level("dam").Words(f.Zone))
 	assert.Equal(t, []int{2, 7, 48}, []int{f.Level("sandbag").Copies(), levee.Copies(), f.Level("dam").Copies()})
 	assert.Nil(t, f.Level("moat"))
 }
@@ -169,5 +169,5 @@ func ExampleFile_Required() {
 	fmt.Println(strings.Join(f.Level(r.Level).Words(f.Zone), "; "))
 	// Output:
 	// levee - A register of people is saved every night.
-	// saved every day 02:00, 7 kept; restoring tried every month 04:30
+	// saved every day 02:00, 7 kept; drilled every month 04:30
 }

@@ -170,12 +170,12 @@ func TestSpans(t *testing.T) {
 func TestHowOftenInWords(t *testing.T) {
 	for rule, want := range map[string]string{
 		"FREQ=DAILY": "every day 02:00", "FREQ=WEEKLY;BYDAY=SU": "every Sunday 02:00", "FREQ=WEEKLY;BYDAY=MO,WE,FR": "every Monday, Wednesday and Friday 02:00",
-		"FREQ=MONTHLY;BYDAY=1SA": "every first Saturday of a month 02:00", "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR": "weekdays 02:00", "FREQ=HOURLY": "every hour",
+		"FREQ=MONTHLY;BYDAY=1SA": "every first Saturday 02:00", "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR": "weekdays 02:00", "FREQ=HOURLY": "every hour",
 		"FREQ=MONTHLY;BYDAY=-1SA": "freq=monthly;byday=-1sa 02:00", "FREQ=WEEKLY;BYDAY=1SU": "freq=weekly;byday=1su 02:00", "FREQ=MONTHLY;BYDAY=9SA": "freq=monthly;byday=9sa 02:00",
 		"RRULE:FREQ=DAILY": "every day 02:00",
 	} {
 		p := promise.Promise{Kind: promise.Drilled, Drilled: &promise.DrilledTerms{When: promise.When{Rule: rule, Zone: "Europe/Madrid", Start: two}}}
-		assert.Equal(t, "restoring tried "+want, p.Words())
+		assert.Equal(t, "drilled "+want, p.Words())
 		assert.Equal(t, "Europe/Madrid", p.Zone())
 		dues := p.Dues(noon)
 		require.Len(t, dues, 1)

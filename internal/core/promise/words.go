@@ -18,7 +18,7 @@ func (p *Promise) Words() string {
 		}
 		return text
 	case Drilled:
-		return "restoring tried " + p.Drilled.When.words()
+		return "drilled " + p.Drilled.When.words()
 	case Hours:
 		return fmt.Sprintf("off %s to %s", p.Hours.Off.words(), p.Hours.On.clock())
 	case Lease:
@@ -52,7 +52,7 @@ func often(rule string) string {
 	}
 	if day, monthly := strings.CutPrefix(rule, "FREQ=MONTHLY;BYDAY="); monthly && len(day) == 3 {
 		if name, which := days[day[1:]], ordinals[day[:1]]; name != "" && which != "" {
-			return "every " + which + " " + name + " of a month"
+			return "every " + which + " " + name
 		}
 	}
 	return strings.ToLower(rule)

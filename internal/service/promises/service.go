@@ -4,6 +4,7 @@
 package promises
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"slices"
@@ -66,6 +67,15 @@ type Kept struct {
 	Does string    `json:"does,omitempty"`
 }
 
+// Unproven says of a promise that was never kept whether that means anything: a copy is unproven as long as it was never raised, and what was never due
+// is no less for that.
+func (k *Kept) Unproven() string {
+	if k.Kind == promise.Drilled || len(k.Proof.Marks) > 0 {
+		return "unproven"
+	}
+	return "not due yet"
+}
+
 // mostShown is how many times are looked at of each promise.
 const mostShown = 60
 
@@ -94,6 +104,9 @@ func (svc *Service) Promises(ctx context.Context, now time.Time) ([]Kept, error)
 		}
 		out = append(out, *k)
 	}
+	slices.SortStableFunc(out, func(a, b Kept) int {
+		return cmp.Or(cmp.Compare(a.Deployment, b.Deployment), slices.Index(promise.Kinds, a.Kind)-slices.Index(promise.Kinds, b.Kind))
+	})
 	return out, nil
 }
 

@@ -191,8 +191,8 @@ func TestWhatIsKeptAndPromisedIsShown(t *testing.T) {
 	assert.Regexp(t, `■ old +3 MiB +1h00m`, text)
 	assert.Regexp(t, `✕ half +3 MiB +not whole`, text)
 	assert.Regexp(t, `‖ ends 26 Nov 2026 12:00 +3d left`, text)
-	assert.Regexp(t, `✕ saved every day 02:00, 7 kept +broken`, text)
-	assert.Regexp(t, `■◩✕ +next in 2h00m`, text)
+	assert.Regexp(t, `✕ saved every day 02:00, 7 kept`, text)
+	assert.Regexp(t, `■◩✕ +broken  next in 2h00m`, text)
 	assert.NotContains(t, text, "of another")
 	assert.NotContains(t, text, ", snapshot old", "what was kept is no plank")
 	var why []string

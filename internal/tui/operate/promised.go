@@ -54,18 +54,20 @@ func (v *View) drawPromised(c *part.Canvas, r part.Rect, d *deployments.Deployme
 func (v *View) drawPromise(c *part.Canvas, r part.Rect, k *promises.Kept) int {
 	status, word := how(k, v.now)
 	at := c.Text(r.X, r.Y, part.In(part.InkOf(status)), c.Look.Mark(status))
-	c.Cut(at+1, r.Y, r.W-part.Width(word)-4, part.In(part.Text), k.Words)
-	c.Right(r.X+r.W, r.Y, part.In(part.InkOf(status)), word)
 	if k.Kind == promise.Lease {
+		c.Cut(at+1, r.Y, r.W-part.Width(word)-4, part.In(part.Text), k.Words)
+		c.Right(r.X+r.W, r.Y, part.In(part.InkOf(status)), word)
 		return r.Y
 	}
+	c.Cut(at+1, r.Y, r.W-3, part.In(part.Text), k.Words)
 	next := ""
 	if !k.Next.IsZero() {
-		next = "next in " + part.Clock(k.Next.Sub(v.now))
+		next = "  next in " + ahead(k.Next.Sub(v.now))
 	}
 	c.Right(r.X+r.W, r.Y+1, part.In(part.Dim), next)
+	c.Right(r.X+r.W-part.Width(next), r.Y+1, part.In(part.InkOf(status)), word)
 	marks := k.Proof.Marks
-	if room := r.W - part.Width(next) - 4; len(marks) > room {
+	if room := r.W - part.Width(next) - part.Width(word) - 4; len(marks) > room {
 		marks = marks[len(marks)-max(room, 0):]
 	}
 	x := r.X + 2
@@ -74,6 +76,14 @@ func (v *View) drawPromise(c *part.Canvas, r part.Rect, k *promises.Kept) int {
 		x = c.Text(x, r.Y+1, part.In(ink), c.Look.Mark(s))
 	}
 	return r.Y + 1
+}
+
+// ahead is how long it is until something that may be days away.
+func ahead(d time.Duration) string {
+	if d < 48*time.Hour {
+		return part.Clock(d)
+	}
+	return promise.Span(d.Round(time.Hour))
 }
 
 // markOf is how one time at which something was due is shown.
@@ -105,7 +115,7 @@ func how(k *promises.Kept, now time.Time) (run.Status, string) {
 		}
 	}
 	if k.Proof.Unproven() {
-		return run.Planned, "unproven"
+		return run.Planned, k.Unproven()
 	}
 	return run.Standing, part.Age(k.Proof.Last, now)
 }
@@ -223,7 +233,7 @@ func (v *View) overTime() []view.Line {
 		_, word := how(&k, v.now)
 		text := "  " + k.Words + ": " + word
 		if !k.Next.IsZero() {
-			text += ", " + k.Does + " in " + part.Clock(k.Next.Sub(v.now))
+			text += ", " + k.Does + " in " + ahead(k.Next.Sub(v.now))
 		}
 		out = append(out, view.Say(text))
 	}
