@@ -20,6 +20,7 @@ import (
 	"andamio/internal/service/promises"
 	"andamio/internal/service/quotas"
 	"andamio/internal/service/reconcile"
+	"andamio/internal/service/replicas"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/shells"
@@ -45,6 +46,7 @@ type (
 	hookService       = hooks.Service
 	snapshotService   = snapshots.Service
 	promiseService    = promises.Service
+	replicaService    = replicas.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -62,6 +64,7 @@ type App struct {
 	*hookService
 	*snapshotService
 	*promiseService
+	*replicaService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -100,6 +103,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.siteService.Ask(a.deploymentService, a.moveService)
 	a.deploymentService.Ask(a.moveService)
 	a.snapshotService = snapshots.New(a.desk, a.siteService, a.deploymentService, a.moveService)
+	a.replicaService = replicas.New(a.desk, a.siteService, a.deploymentService, a.moveService)
 	a.promiseService = promises.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.snapshotService, a.runService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
 	a.requestService.Ask(a.promiseService)
@@ -116,7 +120,7 @@ func (a *App) seat(d *acting.Desk) {
 	a.siteService, a.deploymentService, a.runService, a.moveService = a.siteService.At(d), a.deploymentService.At(d), a.runService.At(d), a.moveService.At(d)
 	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
 	a.requestService, a.accountService, a.hookService, a.snapshotService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d), a.snapshotService.At(d)
-	a.promiseService = a.promiseService.At(d)
+	a.promiseService, a.replicaService = a.promiseService.At(d), a.replicaService.At(d)
 }
 
 // inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.

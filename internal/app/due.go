@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
+	"andamio/internal/service/moves"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/workspace"
@@ -37,9 +38,10 @@ type dueKind struct {
 
 // dueKinds are the kinds, by name. A new one is a row here and a call of register where it is set up.
 var dueKinds = map[string]dueKind{
-	dueSurvey:     {words: "survey of", late: clock.CatchUp, again: true, do: surveyAsDue},
-	duePrices:     {words: "prices of", late: clock.CatchUp, again: true, do: pricesAsDue},
-	runs.DueLapse: {words: "end of proposal", late: clock.CatchUp, do: lapse},
+	dueSurvey:      {words: "survey of", late: clock.CatchUp, again: true, do: surveyAsDue},
+	duePrices:      {words: "prices of", late: clock.CatchUp, again: true, do: pricesAsDue},
+	runs.DueLapse:  {words: "end of proposal", late: clock.CatchUp, do: lapse},
+	moves.DueFence: {words: "what is left on of move", late: clock.CatchUp, do: fence},
 
 	promise.DueSave:   {words: "snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
 	promise.DueDrill:  {words: "restore drill of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
@@ -125,6 +127,15 @@ func surveyAsDue(ctx context.Context, a *App, site string) (string, error) {
 		note += fmt.Sprintf(", %d settled by rules", len(done))
 	}
 	return note, nil
+}
+
+// fence switches off what was failed over where it was.
+func fence(ctx context.Context, a *App, subject string) (string, error) {
+	id, err := strconv.ParseInt(subject, 10, 64)
+	if err != nil {
+		return "", err
+	}
+	return a.Fence(ctx, id)
 }
 
 // lapse closes a proposal whose time is over.

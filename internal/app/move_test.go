@@ -36,12 +36,18 @@ import (
 // paired is a workspace whose stand-ins keep names and are all paired with each other.
 func paired(t *testing.T, pace float64) (*App, *sandbox.Sandbox) {
 	t.Helper()
+	return pairedWith(t, pace, 64<<10)
+}
+
+// pairedWith is one whose machines write so many bytes a second.
+func pairedWith(t *testing.T, pace float64, churn int64) (*App, *sandbox.Sandbox) {
+	t.Helper()
 	e, err := templates.DemoEstate()
 	require.NoError(t, err)
 	for _, s := range e.Sites {
 		s.Bandwidth = nil
 	}
-	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: pace, Seed: 1, Zone: "ribera.test", System: 2 << 20, Churn: 64 << 10, Record: true})
+	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: pace, Seed: 1, Zone: "ribera.test", System: 2 << 20, Churn: churn, Record: true})
 	require.NoError(t, err)
 	t.Cleanup(func() { box.Close() })
 	a, err := Open(ctx, t.TempDir(), InProcess(ctx))

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
 )
@@ -147,7 +148,7 @@ func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
 			done = total - site.Bytes(list.Written)
 		}
 	}
-	whole := list.Whole && (len(k.Past) > 0 || number > 1 || k.Running && k.Epoch != list.Epoch)
+	whole := list.Whole && (len(k.Past) > 0 || number > 1 || k.Running && k.Epoch != list.Epoch || c.holds())
 	if whole { // what was noted at the source is lost: the disks are compared, block by block
 		if list.Written, list.Zero, err = c.unequal(ctx, from, to, list); err != nil {
 			return 0, err
@@ -175,6 +176,9 @@ func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
 	}
 	return total, c.e.record(run.Event{Kind: run.RoundDone, Step: c.s.ID, Resource: d.To, Attributes: map[string]string{"disk": d.To, "wire": strconv.FormatInt(wire, 10)}})
 }
+
+// holds reports that what is copied to may hold something that nothing is known of: another disk as it was once, or what a run left that broke off.
+func (c *copier) holds() bool { return c.terms.Back || c.s.Op == op.Renew }
 
 // consolidate makes the layers of a disk one.
 func (c *copier) consolidate(ctx context.Context, at site.Copier, disk string) error {

@@ -28,7 +28,7 @@ func (c *copier) finish(ctx context.Context) error {
 	}
 	for _, d := range c.terms.Disks {
 		if c.terms.Back {
-			if err := c.baseline(d); err != nil {
+			if err := c.baseline(d, d.From, attrEpoch, attrUpTo); err != nil {
 				return err
 			}
 		}
@@ -63,13 +63,13 @@ const (
 	attrLayers = "disk.layers"
 )
 
-// baseline begins a copy of which nothing is known in this run with what was noted when the disks were alike.
-func (c *copier) baseline(d plan.DiskCopy) error {
+// baseline begins a copy of which nothing is known in this run with what was noted, of a resource by two attributes, when the disks were alike.
+func (c *copier) baseline(d plan.DiskCopy, of, epochAttr, upToAttr string) error {
 	if k := c.known(d); len(k.Past) > 0 || k.Running {
 		return nil
 	}
-	epoch, known := c.e.Attribute(d.From, attrEpoch)
-	upto, _ := c.e.Attribute(d.From, attrUpTo)
+	epoch, known := c.e.Attribute(of, epochAttr)
+	upto, _ := c.e.Attribute(of, upToAttr)
 	if !known {
 		return nil
 	}

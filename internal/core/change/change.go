@@ -97,7 +97,7 @@ type compiler struct {
 }
 
 func newCompiler(from Standing, to *plan.Plan) *compiler {
-	to = withSnapshots(from, to)
+	to = withKeepsakes(from, to)
 	c := &compiler{from: from, old: from.Plan, to: to, verdicts: map[string]plan.Change{}, reasons: map[string][]string{},
 		redo: map[string]bool{}, undo: map[string]bool{}, halt: map[string]bool{}, boot: map[string]bool{}, alter: map[string]bool{},
 		later: map[string][]string{}, starts: map[string][]*plan.Step{}, stepsOf: byResource(to), oldSteps: byResource(from.Plan), links: map[string][]string{},

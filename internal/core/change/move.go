@@ -20,6 +20,9 @@ const (
 	Cold Mode = "cold"
 	Warm Mode = "warm"
 	Live Mode = "live"
+	// FromCopy workloads begin with what a copy holds that was kept where they go: nothing is copied any more, and what was written since is lost. See
+	// [Replicate].
+	FromCopy Mode = "copy"
 )
 
 // Moving says which workloads are moved, and how.
@@ -31,6 +34,10 @@ type Moving struct {
 	Copying plan.Copying
 	// Off are instances that are switched off and stay so.
 	Off []string
+	// Set is the one of snapshots of copies that is begun with, of mode [FromCopy]; Gone are sites that do not answer, at which nothing is done: what is left
+	// behind there is to be switched off when they do ([Fence]).
+	Set  string
+	Gone []string
 	// Secrets are names of those that are set anew where the workloads go; scripts that are given them are run again.
 	Secrets []string
 }
@@ -61,6 +68,11 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 		}
 	}
 	kept := carried(Renamed(from, names), to, m.Instances)
+	if m.Mode == FromCopy {
+		if err := m.begins(from, &kept); err != nil {
+			return nil, nil, err
+		}
+	}
 	whole := withKept(to, kept.Plan, names)
 	c := newCompiler(kept, m.rested(whole))
 	for _, id := range m.Instances {
@@ -86,6 +98,7 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 	p := c.plan
 	p.Purpose, p.Renames = purpose, names
 	v.label(p)
+	m.withoutGone(from, p)
 	if err := p.Arrange(); err != nil {
 		return nil, nil, fmt.Errorf("the move cannot be put in order: %w", err)
 	}
@@ -219,7 +232,9 @@ func (v *mover) steps() {
 	v.index()
 	var follows []string
 	for _, id := range v.m.Instances {
-		follows = append(follows, v.copy(id)...)
+		if v.m.Mode != FromCopy {
+			follows = append(follows, v.copy(id)...)
+		}
 	}
 	for _, id := range v.m.Instances {
 		v.cutover(id, follows)
@@ -367,6 +382,13 @@ func (v *mover) cutover(id string, follows []string) {
 	v.wait(stop, v.built(id)...)
 	if v.m.Mode != Live {
 		v.wait(stop, v.quiesce(id, follows)...)
+	}
+	if v.m.Mode == FromCopy {
+		last := v.restored(id, stop)
+		boot := v.add(plan.Step{Resource: id, Op: op.Boot, Site: to.Site, Title: "switch on", After: last, Seconds: v.seconds(id) * 0.5})
+		v.interfaces(id, site, stop, boot)
+		v.after(id, boot)
+		return
 	}
 	terms := v.copying(id)
 	terms.Await, terms.Windows = false, nil

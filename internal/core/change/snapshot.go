@@ -40,6 +40,14 @@ func Snapshot(from Standing, s Snapping, purpose string) (*plan.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
+	if _, err := s.together(from, p, disks); err != nil {
+		return nil, err
+	}
+	return p, plan.Reindexed(p).Arrange()
+}
+
+// together adds the steps that take snapshots of disks together, and returns those after which all are taken.
+func (s *Snapping) together(from Standing, p *plan.Plan, disks []disk) ([]string, error) {
 	for _, d := range disks {
 		if id := SnapshotID(d.id, s.Set); p.Resource(id) != nil {
 			return nil, fmt.Errorf("there is a snapshot %s of %s already", s.Set, d.id)
@@ -65,7 +73,7 @@ func Snapshot(from Standing, s Snapping, purpose string) (*plan.Plan, error) {
 		on.After = taken
 		p.Steps = append(p.Steps, on)
 	}
-	return p, plan.Reindexed(p).Arrange()
+	return taken, nil
 }
 
 // still is the step that has a machine stand still.
@@ -122,7 +130,7 @@ func disksOf(from Standing, ids []string) ([]disk, error) {
 	for _, id := range ids {
 		r := from.Plan.Resource(id)
 		switch {
-		case r == nil || r.Kind != kinds.Instance && r.Kind != kinds.Volume:
+		case r == nil || r.Kind != kinds.Instance && r.Kind != kinds.Volume || r.IsCopy():
 			return nil, fmt.Errorf("%q is no instance and no volume that stands", id)
 		case from.Unsure[op.Create.On(id)]:
 			return nil, fmt.Errorf("whether %s is whole is not known: mend its deployment first", id)
@@ -168,11 +176,22 @@ func heights(p *plan.Plan) (map[string]int, error) {
 
 // SetName is a name for a set that is taken at a time, with words before it, that no other of what stands has.
 func SetName(s Standing, words string, at time.Time) string {
-	name := words + at.UTC().Format("20060102-1504")
-	for n := 2; slices.ContainsFunc(s.Plan.Resources, func(r plan.Resource) bool { return r.AsSnapshot().Set == name }); n++ {
-		name = fmt.Sprintf("%s%s-%d", words, at.UTC().Format("20060102-1504"), n)
+	return words + free(s, at, func(moment string) []string { return []string{words + moment} })
+}
+
+// Moment names a time, so that neither of the sets that replicating takes then has a name of what stands.
+func Moment(s Standing, at time.Time) string {
+	return free(s, at, func(moment string) []string { return []string{ShippedPrefix + moment, CopiedPrefix + moment} })
+}
+
+// free is a time in words, with a number after it where a set of what stands has one of the names that are made of it.
+func free(s Standing, at time.Time, names func(moment string) []string) string {
+	base := at.UTC().Format("20060102-1504")
+	moment := base
+	for n := 2; slices.ContainsFunc(s.Plan.Resources, func(r plan.Resource) bool { return slices.Contains(names(moment), r.AsSnapshot().Set) }); n++ {
+		moment = fmt.Sprintf("%s-%d", base, n)
 	}
-	return name
+	return moment
 }
 
 // Head is the set that a disk held last: the one that was taken of it, or that it was restored to, whichever was later; "" if there is none.
@@ -223,18 +242,18 @@ func Dropped(from Standing, set, purpose string) (*plan.Plan, error) {
 	return p, plan.Reindexed(p).Arrange()
 }
 
-// withSnapshots is a design with the snapshots that stand, and no others: no change of what they are of takes them away, and none that is gone can
-// be taken again. Those of a set that is not whole are left out, since the rest of it was never taken: the next change takes them away.
-func withSnapshots(from Standing, to *plan.Plan) *plan.Plan {
-	snapshot := func(r plan.Resource) bool { return r.Kind == kinds.Snapshot }
-	if !slices.ContainsFunc(from.Plan.Resources, snapshot) && !slices.ContainsFunc(to.Resources, snapshot) {
+// withKeepsakes is a design with the snapshots and copies that stand, and no others: no change of what they are of takes them away, and no snapshot that is
+// gone can be taken again. Those of a set that is not whole are left out, since the rest of it was never taken: the next change takes them away.
+func withKeepsakes(from Standing, to *plan.Plan) *plan.Plan {
+	keepsake := func(r plan.Resource) bool { return r.Kind == kinds.Snapshot || r.IsCopy() }
+	if !slices.ContainsFunc(from.Plan.Resources, keepsake) && !slices.ContainsFunc(to.Resources, keepsake) {
 		return to
 	}
 	out := *to
-	out.Resources = slices.DeleteFunc(slices.Clone(to.Resources), snapshot)
-	out.Steps = slices.DeleteFunc(slices.Clone(to.Steps), func(s plan.Step) bool { return snapshot(*to.Resource(s.Resource)) })
+	out.Resources = slices.DeleteFunc(slices.Clone(to.Resources), keepsake)
+	out.Steps = slices.DeleteFunc(slices.Clone(to.Steps), func(s plan.Step) bool { return keepsake(*to.Resource(s.Resource)) })
 	for i := range to.Resources {
-		if snapshot(to.Resources[i]) {
+		if keepsake(to.Resources[i]) {
 			out.CostPerHour -= to.Resources[i].CostPerHour
 		}
 	}
@@ -242,12 +261,13 @@ func withSnapshots(from Standing, to *plan.Plan) *plan.Plan {
 		return plan.Reindexed(&out) // all is taken away, they too
 	}
 	for _, r := range from.Plan.Resources {
-		if !snapshot(r) || !Whole(from, r.AsSnapshot().Set) {
+		created := from.Plan.Step(op.Create.On(r.ID))
+		if !keepsake(r) || created == nil || r.Kind == kinds.Snapshot && !Whole(from, r.AsSnapshot().Set) {
 			continue
 		}
 		out.Resources = append(out.Resources, r)
 		out.CostPerHour += r.CostPerHour
-		out.Steps = append(out.Steps, *from.Plan.Step(op.Create.On(r.ID)))
+		out.Steps = append(out.Steps, *created)
 	}
 	return plan.Reindexed(&out)
 }
@@ -339,12 +359,17 @@ func holds(s Standing, instance string) map[string]string {
 // forgetOther has the software on the disks of instances that are restored be done again where it was another then, or was given something else:
 // what stands says how it is now.
 func forgetOther(from Standing, rested *Standing, list []disk, set string) error {
+	return forgetOtherBy(from, rested, list, func(id string) *plan.Resource { return from.Plan.Resource(SnapshotID(id, set)) })
+}
+
+// forgetOtherBy does so by the snapshots that a function finds of the disks.
+func forgetOtherBy(from Standing, rested *Standing, list []disk, of func(disk string) *plan.Resource) error {
 	undone := map[string]bool{}
 	for _, d := range list {
 		if d.id != d.on {
 			continue
 		}
-		then, now := from.Plan.Resource(SnapshotID(d.id, set)).AsSnapshot().Holds, holds(from, d.id)
+		then, now := of(d.id).AsSnapshot().Holds, holds(from, d.id)
 		for id := range then {
 			if _, still := now[id]; !still {
 				return fmt.Errorf("%s was on %s then and is not any more: restore its volumes alone, or beside", id, d.id)

@@ -65,7 +65,7 @@ func (p *Plan) Losses() []Loss {
 		if p.Step(op.Remove.On(r.ID)) == nil {
 			continue
 		}
-		if r.Kind == kinds.Snapshot {
+		if r.Kind == kinds.Snapshot && !p.superseded(r) {
 			out = append(out, Loss{Resource: r.ID, Name: "the snapshot " + r.AsSnapshot().Set + " of " + r.AsSnapshot().Of, GiB: r.DiskGiB(), Snapshot: true})
 		}
 		if r.Kind != kinds.Volume && r.Kind != kinds.Instance {
@@ -79,6 +79,13 @@ func (p *Plan) Losses() []Loss {
 		out = append(out, Loss{Resource: r.ID, Name: nameOf(r), GiB: r.DiskGiB(), Rebuilt: r.Change != Retire, Users: p.usersOf(r)})
 	}
 	return out
+}
+
+// superseded reports that a snapshot goes because another of its disk is taken.
+func (p *Plan) superseded(r *Resource) bool {
+	return slices.ContainsFunc(p.Resources, func(x Resource) bool {
+		return x.Kind == kinds.Snapshot && x.Change == Build && x.AsSnapshot().Of == r.AsSnapshot().Of
+	})
 }
 
 // since is the set to which a disk is restored that stood before, with nothing kept of what it holds; "" if it is not.

@@ -153,10 +153,13 @@ func (r *Resource) Costs() money.Amount {
 	return r.CostPerHour
 }
 
-// Kept reports a snapshot that is neither taken nor dropped: what a deployment once held is no part of how it stands.
+// Kept reports a snapshot or a copy that is neither made nor dropped: what a deployment once held is no part of how it stands.
 func (r *Resource) Kept() bool {
-	return r.Kind == kinds.Snapshot && r.Change != Build && r.Change != Retire
+	return (r.Kind == kinds.Snapshot || r.IsCopy()) && r.Change != Build && r.Change != Retire
 }
+
+// IsCopy reports a volume that is a copy of a disk at another site.
+func (r *Resource) IsCopy() bool { return r.AsVolume().CopyOf != "" }
 
 // Need is how much a template asks for.
 type Need struct {

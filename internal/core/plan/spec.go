@@ -36,6 +36,8 @@ type VolumeSpec struct {
 	Label   string  `json:"label,omitempty"`
 	// Class is the class of storage.
 	Class string `json:"class,omitempty"`
+	// CopyOf is the volume, or the instance whose own disk, at another site that this is a copy of; "" is a volume of its own.
+	CopyOf string `json:"copy_of,omitempty"`
 }
 
 // NetworkSpec is what a network is to be like.

@@ -51,6 +51,8 @@ type Disk struct {
 	chunks map[int64]*[chunkPages]atomic.Uint32
 	grow   sync.Mutex
 	closed bool
+	// still says that nobody writes to it: no generation begins.
+	still  bool
 	layers layers
 	// one writes at a time to a disk of several layers.
 	one sync.Mutex
@@ -285,7 +287,9 @@ func (d *Disk) Changes(since uint32) (written, zero []Extent, upTo uint32) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	upTo = d.gen
-	d.gen++
+	if !d.still {
+		d.gen++
+	}
 	for first := int64(0); first*Page < d.size; first += chunkPages {
 		c := d.chunks[first/chunkPages]
 		if c == nil {

@@ -3,7 +3,8 @@ package disk
 import "fmt"
 
 // Take has a disk that was never written hold what another holds at this moment, and returns how many bytes hold something. Nobody writes to
-// the other meanwhile.
+// the other meanwhile. What was written when is taken too, so that [Disk.Changes] says of it what it would have said of the other then; a new generation
+// begins there.
 func (d *Disk) Take(from *Disk) (int64, error) {
 	from.mu.Lock()
 	defer from.mu.Unlock()
@@ -13,7 +14,24 @@ func (d *Disk) Take(from *Disk) (int64, error) {
 		_, err := d.WriteAt(data, off)
 		return err
 	})
+	if err == nil {
+		d.inherit(from)
+	}
 	return total, err
+}
+
+// inherit takes what another disk notes of its pages. The other's lock is held.
+func (d *Disk) inherit(from *Disk) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.Epoch, d.gen, d.still = from.Epoch, from.gen, true
+	for at := range from.chunks {
+		mine, theirs := d.chunk(at*chunkPages, true), from.chunks[at]
+		for i := range theirs {
+			mine[i].Store(theirs[i].Load())
+		}
+	}
+	from.gen++
 }
 
 // Become has a disk hold what another holds, which nobody writes to, and nothing else. Where it breaks off, doing it again does all of it.

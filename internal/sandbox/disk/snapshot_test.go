@@ -99,3 +99,63 @@ func TestADiskDoesNotBecomeALargerOne(t *testing.T) {
 	_, err = New(Page, "c").Take(small)
 	assert.NoError(t, err, "of what is gone nothing is held")
 }
+
+// TestChangesOfWhatWasTakenAreThoseOfTheDisk writes at random, and copies from what was taken alone, each time what was written since the one before:
+// what is copied is what was taken, whatever was written to the disk meanwhile.
+func TestChangesOfWhatWasTakenAreThoseOfTheDisk(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		const size = 24 * Page
+		d, copied := New(size, "a"), New(size, "c")
+		defer d.Close()
+		defer copied.Close()
+		scribble := func() {
+			for range rapid.IntRange(0, 4).Draw(t, "writes") {
+				page := int64(rapid.IntRange(0, 23).Draw(t, "page"))
+				if rapid.Bool().Draw(t, "zero") {
+					if err := d.Zero(page*Page, Page); err != nil {
+						t.Fatal(err)
+					}
+				} else if _, err := d.WriteAt([]byte{byte(rapid.IntRange(1, 255).Draw(t, "byte"))}, page*Page); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		base := uint32(0)
+		for range rapid.IntRange(1, 5).Draw(t, "rounds") {
+			scribble()
+			taken := New(size, "b")
+			if _, err := taken.Take(d); err != nil {
+				t.Fatal(err)
+			}
+			scribble()
+			if taken.Epoch != "a" {
+				t.Fatalf("its generations are those of %q", taken.Epoch)
+			}
+			written, zero, upTo := taken.Changes(base)
+			if again, gone, same := taken.Changes(base); len(again) != len(written) || len(gone) != len(zero) || same != upTo {
+				t.Fatal("asked twice it says something else")
+			}
+			base = upTo
+			for _, x := range append(written, zero...) {
+				data := make([]byte, x.Length)
+				if _, err := taken.ReadAt(data, x.Offset); err != nil {
+					t.Fatal(err)
+				}
+				if _, err := copied.WriteAt(data, x.Offset); err != nil {
+					t.Fatal(err)
+				}
+			}
+			a, b := make([]byte, size), make([]byte, size)
+			if _, err := taken.ReadAt(a, 0); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := copied.ReadAt(b, 0); err != nil {
+				t.Fatal(err)
+			}
+			if string(a) != string(b) {
+				t.Fatal("who copies what was written since the one before has something else")
+			}
+			taken.Close()
+		}
+	})
+}

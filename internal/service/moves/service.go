@@ -5,6 +5,7 @@ import (
 	"context"
 	"time"
 
+	"andamio/internal/core/clock"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/service/acting"
@@ -28,6 +29,8 @@ type Store interface {
 	Finish(ctx context.Context, id, epoch int64, state run.Status) error
 	Forget(ctx context.Context, id int64) error
 	Void(ctx context.Context, id int64) error
+	Register(ctx context.Context, d clock.Due) (int64, error)
+	Unregister(ctx context.Context, kind, subject string) error
 }
 
 // Service is the service of moves for one actor.

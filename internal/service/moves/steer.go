@@ -50,6 +50,9 @@ func (svc *Service) startMove(ctx context.Context, d *Draft, secrets map[string]
 	if err != nil {
 		return 0, 0, err
 	}
+	if err := svc.fenced(ctx, d, time.Now()); err != nil {
+		return 0, 0, err
+	}
 	runID, err = svc.beginFor(ctx, d.Move.ID, d.Wave, store.MoveThere, d.Order)
 	return d.Move.ID, runID, err
 }

@@ -95,10 +95,10 @@ func SetsOf(s change.Standing) []Set {
 	var out []Set
 	for i := range s.Plan.Resources {
 		r := &s.Plan.Resources[i]
-		if r.Kind != kinds.Snapshot {
+		of := r.AsSnapshot()
+		if r.Kind != kinds.Snapshot || replicates(of.Set) {
 			continue
 		}
-		of := r.AsSnapshot()
 		k := slices.IndexFunc(out, func(x Set) bool { return x.Name == of.Set })
 		if k < 0 {
 			k = len(out)
@@ -123,6 +123,11 @@ func SetsOf(s change.Standing) []Set {
 		return a.Taken.Compare(b.Taken)
 	})
 	return out
+}
+
+// replicates reports sets that belong to copies at another site, and are taken and dropped with these.
+func replicates(set string) bool {
+	return strings.HasPrefix(set, change.ShippedPrefix) || strings.HasPrefix(set, change.CopiedPrefix)
 }
 
 // name is what a set may be called: it ends the name of each of its snapshots.
@@ -152,10 +157,13 @@ func (svc *Service) Taking(ctx context.Context, deployment int64, w TakeRequest,
 	if !name.MatchString(w.Name) {
 		return deployments.Order{}, fault.Invalidf("%q is no name of a snapshot: it has small letters, digits and -, at most 40", w.Name)
 	}
+	if replicates(w.Name) {
+		return deployments.Order{}, fault.Invalidf("%q is how sets begin that are copied to other sites: give this one another name", w.Name)
+	}
 	if slices.ContainsFunc(SetsOf(d.Stand), func(s Set) bool { return s.Name == w.Name }) {
 		return deployments.Order{}, fault.Conflictf("%s has a snapshot %s already: give this one another name", d.Name, w.Name)
 	}
-	disks, err := meant(d, w.Of)
+	disks, err := deployments.DisksOf(d, w.Of)
 	if err != nil {
 		return deployments.Order{}, err
 	}
@@ -186,34 +194,6 @@ func (svc *Service) order(ctx context.Context, d *deployments.Deployment, p, wan
 	return deployments.Order{Plan: p, Deployment: d.ID, Wanted: wanted, Template: d.Template}, svc.deployments.Timed(ctx, p)
 }
 
-// meant are the instances and volumes of what stands that some words name: themselves, their node, or their tier; no words mean all.
-func meant(d *deployments.Deployment, words []string) ([]string, error) {
-	found := make([]bool, len(words))
-	var out []string
-	for i := range d.Stand.Plan.Resources {
-		r := &d.Stand.Plan.Resources[i]
-		if r.Kind != kinds.Instance && r.Kind != kinds.Volume {
-			continue
-		}
-		is := len(words) == 0
-		for k, word := range words {
-			if word == r.ID || word == r.Node || word == r.Service {
-				is, found[k] = true, true
-			}
-		}
-		if is {
-			out = append(out, r.ID)
-		}
-	}
-	if k := slices.Index(found, false); k >= 0 {
-		return nil, fault.NotFoundf("%s has no instance, volume or tier %q; there are %s", d.Name, words[k], strings.Join(deployments.Tiers(d.Stand.Plan), ", "))
-	}
-	if out == nil {
-		return nil, fault.NotFoundf("nothing stands of %s that has a disk", d.Name)
-	}
-	return out, nil
-}
-
 // cost says what keeping disks costs, and refuses sites that keep none.
 func (svc *Service) cost(ctx context.Context, p *plan.Plan, disks []string) (func(string, float64) money.Amount, error) {
 	at := map[string]bool{}
@@ -239,7 +219,7 @@ func (svc *Service) cost(ctx context.Context, p *plan.Plan, disks []string) (fun
 
 // KeepingCosts is what keeping so many copies of all disks of a deployment costs an hour at their sites.
 func (svc *Service) KeepingCosts(ctx context.Context, d *deployments.Deployment, copies int) (money.Amount, error) {
-	disks, err := meant(d, nil)
+	disks, err := deployments.DisksOf(d, nil)
 	if err != nil || copies == 0 {
 		return 0, err
 	}
@@ -304,7 +284,7 @@ func (svc *Service) Restoring(ctx context.Context, deployment int64, w RestoreRe
 	r := change.Restoring{Set: w.Set}
 	if len(w.Of) > 0 {
 		kept := disksIn(d.Stand.Plan, w.Set)
-		all, err := meant(d, w.Of)
+		all, err := deployments.DisksOf(d, w.Of)
 		if err != nil {
 			return deployments.Order{}, err
 		}

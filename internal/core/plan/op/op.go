@@ -49,6 +49,7 @@ const (
 	Carry       Op = "carry"
 	Fill        Op = "fill"
 	Restore     Op = "restore"
+	Renew       Op = "renew"
 	Name        Op = "name"
 	Unname      Op = "unname"
 )

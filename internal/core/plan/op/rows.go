@@ -48,6 +48,9 @@ var table = []Row{
 	{Op: Restore, Effect: Turns, Payload: Restoring, Final: "what was there before is in the snapshot that is taken first", Repeat: Same,
 		Means: "has a disk hold what a snapshot keeps"},
 
+	{Op: Renew, Effect: Moves, Payload: Copying, Final: "what it held before is in the snapshot that was taken of it then", Repeat: Journalled,
+		Means: "has a copy at another site hold what a snapshot of a disk keeps, by what was written since the one before"},
+
 	{Op: Stop, Effect: Takes, Payload: Script, Final: "it takes back", Repeat: Traced,
 		Means: "runs the script that stops software"},
 	{Op: Disconnect, Effect: Takes, Payload: Script, Final: "it takes back", Repeat: Traced, Verb: "take back",
