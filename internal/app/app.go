@@ -104,7 +104,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.deploymentService.Ask(a.moveService)
 	a.snapshotService = snapshots.New(a.desk, a.siteService, a.deploymentService, a.moveService)
 	a.replicaService = replicas.New(a.desk, a.siteService, a.deploymentService, a.moveService)
-	a.promiseService = promises.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.snapshotService, a.runService)
+	a.promiseService = promises.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.snapshotService, a.replicaService, a.runService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
 	a.requestService.Ask(a.promiseService)
 	a.hookService.Ask(a.deploymentService, a.runService)

@@ -44,6 +44,7 @@ var dueKinds = map[string]dueKind{
 	moves.DueFence: {words: "what is left on of move", late: clock.CatchUp, do: fence},
 
 	promise.DueSave:   {words: "snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
+	promise.DueCopy:   {words: "copies of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueCopy)},
 	promise.DueDrill:  {words: "restore drill of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
 	promise.DueOff:    {words: "off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOff)},
 	promise.DueOn:     {words: "end of off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOn)},

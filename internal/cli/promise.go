@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -51,12 +52,13 @@ func (s *shared) printPromises(all []promises.Kept, err error) error {
 		fmt.Fprintln(s.out, "nothing is promised; andamio level give, andamio snapshot every, andamio hours and andamio lease promise something")
 		return nil
 	}
+	now := time.Now()
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "DEPLOYMENT\tPROMISED\tKEPT\tLATE\tBROKEN\tLAST PROOF\tNEXT\t")
 	for i := range all {
 		k := &all[i]
-		fmt.Fprintf(w, "%d %s\t%s\t%d\t%d\t%d\t%s\t%s\t\n", k.Deployment, printable.Clean(k.Name), printable.Clean(k.Words), k.Proof.Kept, k.Proof.Late, k.Proof.Broken,
-			lastProof(k), nextOf(k))
+		fmt.Fprintf(w, "%d %s\t%s\t%d\t%d\t%d\t%s\t%s\t%s\n", k.Deployment, printable.Clean(k.Name), printable.Clean(k.Words), k.Proof.Kept, k.Proof.Late, k.Proof.Broken,
+			lastProof(k), nextOf(k), staleness(k, now))
 	}
 	return w.Flush()
 }
@@ -70,6 +72,14 @@ func lastProof(k *promises.Kept) string {
 		return "–"
 	}
 	return k.Unproven()
+}
+
+// staleness says of which moment copies are, and that they are too old.
+func staleness(k *promises.Kept, now time.Time) string {
+	if k.Stale {
+		return cmp.Or(k.Age(now), "nothing was copied yet") + ": more would be lost than may be"
+	}
+	return k.Age(now)
 }
 
 func nextOf(k *promises.Kept) string {

@@ -96,7 +96,12 @@ func TestServiceLevelsFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(0, "level", "give", "flood-watch", "levee"), "nothing is to be done")
 	assert.Contains(t, run(4, "snapshot", "every", "flood-watch"), "it is part of the service level levee")
 	assert.Contains(t, run(4, "snapshot", "drill", "drop", "flood-watch"), "it is part of the service level levee")
+	assert.Contains(t, run(3, "level", "give", "flood-watch", "dam"), "paired")
+	for _, site := range []string{"presa", "vega", "alisio-norte", "alisio-sur"} {
+		run(0, "pair", site, "tramonta")
+	}
 	better := run(0, "level", "give", "flood-watch", "dam", "--confirm", "flood-watch")
+	assert.Contains(t, better, "note: promised: copied to tramonta every hour, 4h lost at most")
 	assert.Contains(t, better, "note: no more: saved every day 02:00, 7 kept")
 	assert.Regexp(t, `drilled every Saturday 04:00 +0 +0 +0 +unproven`, run(0, "promises"))
 	var all struct {
@@ -113,4 +118,44 @@ func TestServiceLevelsFromTheCommandLine(t *testing.T) {
 	run(0, "snapshot", "every", "twin")
 	run(0, "snapshot", "every", "drop", "twin")
 	assert.Contains(t, run(3, "snapshot", "every", "drop", "twin"), "not")
+}
+
+// TestReplicasFromTheCommandLine keeps copies of a register at another site, fails over to them, goes back, and drops them.
+func TestReplicasFromTheCommandLine(t *testing.T) {
+	t.Parallel()
+	ws := standIns(t, "0.01")
+	run := commands(t, ws)
+	run(0, "run", planFile(t, ws))
+	assert.Contains(t, run(0, "replica", "flood-watch"), "no copies of flood-watch are kept elsewhere; andamio replica renew flood-watch SITE makes some")
+	assert.Contains(t, run(3, "replica", "renew", "flood-watch", "tramonta", "--of", "register"), "paired")
+	run(0, "pair", "vega", "tramonta")
+	assert.Contains(t, run(5, "replica", "renew", "flood-watch", "vega", "--of", "register"), "all of it is at vega already")
+	shown := run(1, "replica", "renew", "flood-watch", "tramonta", "--of", "register")
+	assert.Regexp(t, `build +tramonta +contacts-vol-1~tramonta +a copy of contacts-vol-1`, shown)
+	run(0, "replica", "renew", "flood-watch", "tramonta", "--of", "register", "--confirm", "flood-watch")
+	assert.Regexp(t, `tramonta +\d{4}-\d\d-\d\d .* contacts-host-1, contacts-vol-1 +\d+(\.\d)? [KM]iB +\d\.\d+ cr/h`, run(0, "replica", "flood-watch"))
+	again := run(0, "replica", "renew", "flood-watch", "tramonta", "--of", "register", "--confirm", "flood-watch")
+	assert.Regexp(t, `it is made like contacts-vol-1`, again)
+	assert.NotContains(t, again, "data:", "what is kept anew is no loss")
+	assert.Contains(t, run(0, "snapshot", "flood-watch"), "there is no snapshot of flood-watch", "those of copies are not listed")
+	assert.Contains(t, run(2, "snapshot", "take", "flood-watch", "--name", "copy-one"), "give this one another name")
+	assert.Contains(t, run(2, "replica", "every", "flood-watch"), "site: say where copies are kept")
+	assert.Contains(t, run(2, "replica", "every", "flood-watch", "--to", "tramonta", "--lose", "much"), `"much" is no span`)
+	assert.Contains(t, run(0, "replica", "every", "flood-watch", "--to", "tramonta", "--of", "register", "--lose", "4h"), "copied to tramonta every hour, 4h lost at most; next")
+	assert.Regexp(t, `copied to tramonta .* as of \S+ ago`, run(0, "promises"))
+	assert.Contains(t, run(5, "replica", "failover", "flood-watch", "presa"), "no whole copy of flood-watch is kept at")
+	assert.Contains(t, run(5, "replica", "failover", "flood-watch", "tramonta"), "the rules forbid it")
+	lift := "sensitive-data-stays-home"
+	draft := run(1, "replica", "failover", "flood-watch", "tramonta", "--lift", lift)
+	assert.Contains(t, draft, "fail over contacts-host-1 to tramonta, copy")
+	assert.Contains(t, draft, "nothing was done; --confirm flood-watch runs it")
+	assert.Contains(t, run(0, "replica", "failover", "flood-watch", "tramonta", "--lift", lift, "--confirm", "flood-watch"), "move 1 has begun")
+	assert.Contains(t, run(0, "move", "status"), "moved, not committed")
+	assert.Contains(t, run(0, "clock"), "what is left on of move 1")
+	assert.Contains(t, run(4, "replica", "renew", "flood-watch", "tramonta"), "is not over")
+	run(0, "move", "back", "1", "--confirm", "flood-watch")
+	assert.Contains(t, run(4, "move", "start", "--move", "1", "--wave", "1"), "andamio replica failover does so anew")
+	run(0, "replica", "every", "drop", "flood-watch")
+	run(0, "replica", "drop", "flood-watch", "tramonta", "--confirm", "flood-watch")
+	assert.Contains(t, run(0, "replica", "flood-watch"), "no copies of flood-watch")
 }

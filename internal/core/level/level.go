@@ -40,6 +40,8 @@ type Level struct {
 	// Save has snapshots be taken of all disks, Drill has the newest be raised beside and taken away again.
 	Save  *Saving   `json:"save,omitempty"`
 	Drill *Drilling `json:"drill,omitempty"`
+	// Replicate has copies be kept at another site.
+	Replicate *Replicating `json:"replicate,omitempty"`
 	// Storage is the class of storage that volumes have to be of; "" is any.
 	Storage string `json:"storage,omitempty"`
 }
@@ -58,6 +60,16 @@ type Saving struct {
 type Drilling struct {
 	Rule string `json:"rule"`
 	At   string `json:"at"`
+}
+
+// Replicating is where copies are kept, when they are made like their disks, and how old they may be.
+type Replicating struct {
+	Site string `json:"site"`
+	Rule string `json:"rule"`
+	At   string `json:"at"`
+	// Lose is how much may be lost, as in 4h; "" says nothing of that.
+	Lose    string `json:"lose,omitempty"`
+	Barrier bool   `json:"barrier,omitempty"`
 }
 
 // Requirement has deployments that a condition fits have a level, or a better one.
@@ -223,6 +235,13 @@ func (l *Level) Promises(deployment int64, zone string, now time.Time) ([]promis
 		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Saved, Level: l.Name,
 			Saved: &promise.SavedTerms{When: when, Keep: l.Save.Keep, Barrier: l.Save.Barrier}})
 	}
+	if l.Replicate != nil {
+		p, err := l.Replicate.promise(deployment, zone, l.Name, now)
+		if err != nil {
+			return nil, fmt.Errorf("replicate: %w", err)
+		}
+		out = append(out, p)
+	}
 	if l.Drill != nil {
 		when, err := promise.Daily(now, l.Drill.Rule, l.Drill.At, zone)
 		if err != nil {
@@ -231,6 +250,18 @@ func (l *Level) Promises(deployment int64, zone string, now time.Time) ([]promis
 		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Drilled, Level: l.Name, Drilled: &promise.DrilledTerms{When: when}})
 	}
 	return out, nil
+}
+
+func (r *Replicating) promise(deployment int64, zone, level string, now time.Time) (promise.Promise, error) {
+	terms := &promise.ReplicatedTerms{Site: r.Site, Barrier: r.Barrier}
+	var err error
+	if r.Lose != "" {
+		if terms.Lose, err = promise.ParseSpan(r.Lose); err != nil {
+			return promise.Promise{}, fmt.Errorf("lose: %w", err)
+		}
+	}
+	terms.When, err = promise.Daily(now, r.Rule, r.At, zone)
+	return promise.Promise{Deployment: deployment, Kind: promise.Replicated, Level: level, Replicated: terms}, err
 }
 
 // Words say what it promises, each in a line.
@@ -280,4 +311,6 @@ func (l *Level) Same(all []promise.Promise, zone string) bool {
 	return true
 }
 
-func barrier(p *promise.Promise) bool { return p.Saved != nil && p.Saved.Barrier }
+func barrier(p *promise.Promise) bool {
+	return p.Saved != nil && p.Saved.Barrier || p.Replicated != nil && p.Replicated.Barrier
+}

@@ -23,7 +23,7 @@ zone: Europe/Madrid
 levels:
 - { level: sandbag, note: For trials., save: { rule: FREQ=WEEKLY, at: "03:00", keep: 2 } }
 - { level: levee, save: { rule: FREQ=DAILY, at: "02:00", keep: 7 }, drill: { rule: FREQ=MONTHLY, at: "04:30" } }
-- { level: dam, storage: mirrored, save: { rule: FREQ=HOURLY, at: "00:10", keep: 48, barrier: true }, drill: { rule: FREQ=WEEKLY, at: "04:30" } }
+- { level: dam, storage: mirrored, save: { rule: FREQ=HOURLY, at: "00:10", keep: 48, barrier: true }, replicate: { site: tramonta, rule: FREQ=HOURLY, at: "00:30", lose: 4h }, drill: { rule: FREQ=WEEKLY, at: "04:30" } }
 require:
 - { rule: registers, when: '"contacts" in deployment.services', level: levee, say: A register of people is saved every night. }
 - { rule: live, when: 'deployment.stage == "live"', level: sandbag, say: What is live is saved. }
@@ -52,7 +52,7 @@ func TestWhatALevelPromises(t *testing.T) {
 	}
 	assert.Equal(t, []promise.Kind{promise.Saved, promise.Drilled}, []promise.Kind{all[0].Kind, all[1].Kind})
 	assert.Equal(t, []string{"saved every day 02:00, 7 kept", "drilled every month 04:30"}, levee.Words(f.Zone))
-	assert.Equal(t, []string{"saved every hour, 48 kept", "drilled every week 04:30", "volumes on storage mirrored"}, f.Level("dam").Words(f.Zone))
+	assert.Equal(t, []string{"saved every hour, 48 kept", "copied to tramonta every hour, 4h lost at most", "drilled every week 04:30", "volumes on storage mirrored"}, f.Level("dam").Words(f.Zone))
 	assert.Equal(t, []int{2, 7, 48}, []int{f.Level("sandbag").Copies(), levee.Copies(), f.Level("dam").Copies()})
 	assert.Nil(t, f.Level("moat"))
 }
@@ -70,9 +70,12 @@ func TestWhetherPromisesAreThoseOfALevel(t *testing.T) {
 	for name, change := range map[string]func(all []promise.Promise) []promise.Promise{
 		"fewer kept": func(all []promise.Promise) []promise.Promise { all[0].Saved.Keep = 47; return all },
 		"no barrier": func(all []promise.Promise) []promise.Promise { all[0].Saved.Barrier = false; return all },
-		"seldom":     func(all []promise.Promise) []promise.Promise { all[1].Drilled.Rule = "FREQ=MONTHLY"; return all },
-		"no drill":   func(all []promise.Promise) []promise.Promise { return all[:1] },
-		"elsewhere":  func(all []promise.Promise) []promise.Promise { all[1].Drilled.Zone = "UTC"; return all },
+		"seldom":     func(all []promise.Promise) []promise.Promise { all[2].Drilled.Rule = "FREQ=MONTHLY"; return all },
+		"no drill":   func(all []promise.Promise) []promise.Promise { return all[:2] },
+		"elsewhere":  func(all []promise.Promise) []promise.Promise { all[2].Drilled.Zone = "UTC"; return all },
+		"lost more":  func(all []promise.Promise) []promise.Promise { all[1].Replicated.Lose *= 2; return all },
+		"there":      func(all []promise.Promise) []promise.Promise { all[1].Replicated.Site = "vega"; return all },
+		"moments":    func(all []promise.Promise) []promise.Promise { all[1].Replicated.Barrier = true; return all },
 		"another":    func(all []promise.Promise) []promise.Promise { all[1] = all[0]; return all },
 	} {
 		assert.False(t, dam.Same(change(mine()), f.Zone), name)
@@ -134,6 +137,9 @@ func TestWrongLevelsAreRefused(t *testing.T) {
 		`require[0]: it has no name`:         {"rule: registers", `rule: ""`},
 		`levels[1]: save: nothing is kept`:   {`save: { rule: FREQ=DAILY, at: "02:00", keep: 7 }, `, ""},
 		`levels[0]: save: nothing is kept`:   {`, save: { rule: FREQ=WEEKLY, at: "03:00", keep: 2 }`, ""},
+		`replicate: lose: "4x" is no span`:   {"lose: 4h", "lose: 4x"},
+		`replicated: site: say where`:        {"site: tramonta", `site: ""`},
+		`replicate: "00:70" is no time`:      {"00:30", "00:70"},
 		`"kept"`:                             {"keep: 7", "kept: 7"},
 	} {
 		text := strings.Replace(ribera, change[0], change[1], 1)

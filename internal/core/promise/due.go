@@ -15,6 +15,7 @@ import (
 const (
 	DueSave   = "save"
 	DueDrill  = "restore drill"
+	DueCopy   = "replicate"
 	DueOff    = "switch off"
 	DueOn     = "switch on"
 	DueNotice = "notice of end"
@@ -23,7 +24,7 @@ const (
 )
 
 // dueKinds are those of each kind of promise.
-var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}}
+var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}}
 
 // DueKindsOf are the kinds of what is due for a promise of a kind.
 func DueKindsOf(k Kind) []string { return slices.Clone(dueKinds[k]) }
@@ -54,6 +55,8 @@ func (p *Promise) Dues(from time.Time) []clock.Due {
 	switch p.Kind {
 	case Saved:
 		return []clock.Due{again(DueSave, p.Saved.When, 0)}
+	case Replicated:
+		return []clock.Due{again(DueCopy, p.Replicated.When, 0)}
 	case Drilled:
 		return []clock.Due{again(DueDrill, p.Drilled.When, 0)}
 	case Hours:

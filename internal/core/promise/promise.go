@@ -26,10 +26,12 @@ const (
 	Lease Kind = "lease"
 	// Drilled is that restoring is tried by a rule: the newest snapshot is raised beside, looked at, and taken away.
 	Drilled Kind = "drilled"
+	// Replicated is that copies are kept at another site, by a rule.
+	Replicated Kind = "replicated"
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Saved, Drilled, Hours, Lease}
+var Kinds = []Kind{Saved, Replicated, Drilled, Hours, Lease}
 
 // Promise is one of a deployment.
 type Promise struct {
@@ -40,10 +42,11 @@ type Promise struct {
 	// Level is the service level that it is part of; "" was promised by itself.
 	Level string `json:"level,omitempty"`
 
-	Saved   *SavedTerms   `json:"saved,omitempty"`
-	Drilled *DrilledTerms `json:"drilled,omitempty"`
-	Hours   *HoursTerms   `json:"hours,omitempty"`
-	Lease   *LeaseTerms   `json:"lease,omitempty"`
+	Saved      *SavedTerms      `json:"saved,omitempty"`
+	Replicated *ReplicatedTerms `json:"replicated,omitempty"`
+	Drilled    *DrilledTerms    `json:"drilled,omitempty"`
+	Hours      *HoursTerms      `json:"hours,omitempty"`
+	Lease      *LeaseTerms      `json:"lease,omitempty"`
 }
 
 // Zone is the time zone that a promise is kept in; "" is none, or UTC.
@@ -51,6 +54,8 @@ func (p *Promise) Zone() string {
 	switch {
 	case p.Saved != nil:
 		return p.Saved.Zone
+	case p.Replicated != nil:
+		return p.Replicated.Zone
 	case p.Drilled != nil:
 		return p.Drilled.Zone
 	case p.Hours != nil:
@@ -87,6 +92,16 @@ type SavedTerms struct {
 	Keep    int      `json:"keep"`
 	Of      []string `json:"of,omitempty"`
 	Barrier bool     `json:"barrier,omitempty"`
+}
+
+// ReplicatedTerms say when copies are made like their disks, where, and how much may be lost.
+type ReplicatedTerms struct {
+	When
+	Site    string   `json:"site"`
+	Of      []string `json:"of,omitempty"`
+	Barrier bool     `json:"barrier,omitempty"`
+	// Lose is how old a copy may be at most: what was written since is lost when it is failed over to. 0 says nothing of that.
+	Lose time.Duration `json:"lose,omitempty"`
 }
 
 // DrilledTerms say when restoring is tried.
@@ -127,7 +142,7 @@ const (
 // Check says what is wrong with a promise; nil if nothing is.
 func (p *Promise) Check(now time.Time) error {
 	terms := 0
-	for _, said := range []bool{p.Saved != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil} {
+	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil} {
 		if said {
 			terms++
 		}
@@ -137,6 +152,8 @@ func (p *Promise) Check(now time.Time) error {
 		return errors.New("a promise has the terms of its kind, and no others")
 	case p.Kind == Saved && p.Saved != nil:
 		return p.Saved.check()
+	case p.Kind == Replicated && p.Replicated != nil:
+		return p.Replicated.check()
 	case p.Kind == Drilled && p.Drilled != nil:
 		_, err := p.Drilled.rule()
 		return err
@@ -168,6 +185,17 @@ func (w *When) Last(now time.Time) (time.Time, error) {
 func (t *SavedTerms) check() error {
 	if t.Keep < 1 || t.Keep > MostKept {
 		return fmt.Errorf("keep: between 1 and %d are kept, not %d", MostKept, t.Keep)
+	}
+	_, err := t.rule()
+	return err
+}
+
+func (t *ReplicatedTerms) check() error {
+	switch {
+	case t.Site == "":
+		return errors.New("site: say where copies are kept")
+	case t.Lose < 0:
+		return errors.New("lose: a copy is not younger than now")
 	}
 	_, err := t.rule()
 	return err

@@ -17,6 +17,12 @@ func (p *Promise) Words() string {
 			text += ", of " + strings.Join(p.Saved.Of, ", ")
 		}
 		return text
+	case Replicated:
+		text := "copied to " + p.Replicated.Site + " " + p.Replicated.When.words()
+		if p.Replicated.Lose > 0 {
+			text += ", " + Span(p.Replicated.Lose) + " lost at most"
+		}
+		return text
 	case Drilled:
 		return "drilled " + p.Drilled.When.words()
 	case Hours:

@@ -226,6 +226,9 @@ func (svc *Service) arrangeWaves(ctx context.Context, d *deployments.Deployment,
 
 // draftWave works out the plan of one wave from what stands now.
 func (svc *Service) draftWave(ctx context.Context, m *Move, wave int) (*Draft, error) {
+	if m.Request.Mode == change.FromCopy {
+		return nil, fault.Conflictf("move %d failed over to copies that are older by now: andamio replica failover does so anew", m.ID)
+	}
 	d, wanted, err := svc.deployments.DesignOf(ctx, m.Deployment)
 	if err != nil {
 		return nil, err

@@ -91,16 +91,27 @@ func (svc *Service) keeping(o *Offer, at []sites.Keeping, given offer.Answers) (
 			lacks[k.Site.Name] = why
 		}
 	}
+	if r := l.Replicate; r != nil && !slices.ContainsFunc(at, func(k sites.Keeping) bool { return k.Site.Name == r.Site && k.Keeps }) {
+		for _, k := range at {
+			lacks[k.Site.Name] = fmt.Sprintf("%s keeps copies at %s, which does not answer or keeps none", l.Name, r.Site)
+		}
+	}
 	return l, lacks, &Kept{Level: name, Note: l.Note, Words: l.Words(f.Zone)}, nil
 }
 
-// keepingCosts is what keeping so many copies of all disks of a plan costs an hour.
-func keepingCosts(e *estate.Estate, p *plan.Plan, copies int) money.Amount {
+// keepingCosts is what keeping so much of all disks of a plan costs an hour as a level promises.
+func keepingCosts(e *estate.Estate, p *plan.Plan, l *level.Level) money.Amount {
 	var out money.Amount
 	for i := range p.Resources {
 		r := &p.Resources[i]
 		if at := e.Site(r.Site); at != nil && (r.Kind == kinds.Volume || r.Kind == kinds.Instance) {
-			out += at.VolumeCosts(r.DiskGiB(), "") * money.Amount(copies)
+			own := at.VolumeCosts(r.DiskGiB(), "")
+			out += own * money.Amount(l.Copies())
+			if l.Replicate != nil && l.Replicate.Site != r.Site {
+				if there := e.Site(l.Replicate.Site); there != nil {
+					out += own + 2*there.VolumeCosts(r.DiskGiB(), "")
+				}
+			}
 		}
 	}
 	return out

@@ -154,7 +154,7 @@ func (svc *Service) quote(o Offer, t *templates.Template, e where, given offer.A
 	}
 	out.take(best, o.Price)
 	if out.Kept = kept; kept != nil && out.draft != nil {
-		kept.PerHour = keepingCosts(e.Estate, out.draft.Plan, l.Copies())
+		kept.PerHour = keepingCosts(e.Estate, out.draft.Plan, l)
 	}
 	if compare {
 		out.Sites = lacking(eachSite(&o, t, able, given, w), lacks, e.Sites)

@@ -68,6 +68,8 @@ func (svc *Service) Due(ctx context.Context, kind string, deployment int64, now 
 	switch kind {
 	case promise.DueSave:
 		return svc.save(ctx, deployment, now)
+	case promise.DueCopy:
+		return svc.replicate(ctx, deployment, now)
 	case promise.DueDrill:
 		return svc.drill(ctx, deployment)
 	case promise.DueOff, promise.DueOn:

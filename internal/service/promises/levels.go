@@ -13,11 +13,13 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/level"
+	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/snapshots"
 	"andamio/internal/store"
 )
@@ -241,7 +243,7 @@ func (svc *Service) change(ctx context.Context, f *level.File, l *level.Level, d
 		if err := svc.able(ctx, l, d); err != nil {
 			return nil, err
 		}
-		if out.CostPerHour, err = svc.snapshots.KeepingCosts(ctx, d, l.Copies()); err != nil {
+		if out.CostPerHour, err = svc.costs(ctx, l, d); err != nil {
 			return nil, err
 		}
 	}
@@ -273,6 +275,16 @@ func (svc *Service) change(ctx context.Context, f *level.File, l *level.Level, d
 	return out, nil
 }
 
+// costs is what all that a level keeps costs an hour at most.
+func (svc *Service) costs(ctx context.Context, l *level.Level, d *deployments.Deployment) (money.Amount, error) {
+	out, err := svc.snapshots.KeepingCosts(ctx, d, l.Copies())
+	if err != nil || l.Replicate == nil {
+		return out, err
+	}
+	more, err := svc.replicas.Costs(ctx, d, l.Replicate.Site)
+	return out + more, err
+}
+
 // alike reports that two promises say the same.
 func alike(a, b *promise.Promise) bool { return a.Words() == b.Words() && a.Zone() == b.Zone() }
 
@@ -297,6 +309,9 @@ func (svc *Service) able(ctx context.Context, l *level.Level, d *deployments.Dep
 		if why := l.Lacks(at.Site, at.Keeps); why != "" && hasDisks(d.Stand, at.Site.Name) {
 			errs = append(errs, errors.New(why))
 		}
+	}
+	if r := l.Replicate; r != nil && !slices.ContainsFunc(found, func(k sites.Keeping) bool { return k.Site.Name == r.Site && k.Keeps }) {
+		errs = append(errs, fmt.Errorf("%s is not connected, does not answer, or keeps no snapshots, and %s keeps copies there", r.Site, l.Name))
 	}
 	if l.Drill != nil && volumes == 0 {
 		errs = append(errs, fmt.Errorf("%s has no volumes, and only these can be raised beside: restoring it cannot be tried, as %s promises", d.Name, l.Name))

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/promise"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/replicas"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/snapshots"
@@ -41,12 +42,13 @@ type Service struct {
 	sites       *sites.Service
 	deployments *deployments.Service
 	snapshots   *snapshots.Service
+	replicas    *replicas.Service
 	runs        *runs.Service
 }
 
-// New returns the service for whoever is at the desk, over those of sites, deployments, snapshots and runs.
-func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, at *sites.Service, of *deployments.Service, kept *snapshots.Service, r *runs.Service) *Service {
-	return &Service{desk: desk, workspace: ws, store: s, log: log, sites: at, deployments: of, snapshots: kept, runs: r}
+// New returns the service for whoever is at the desk, over those of sites, deployments, snapshots, replicas and runs.
+func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, at *sites.Service, of *deployments.Service, kept *snapshots.Service, copies *replicas.Service, r *runs.Service) *Service {
+	return &Service{desk: desk, workspace: ws, store: s, log: log, sites: at, deployments: of, snapshots: kept, replicas: copies, runs: r}
 }
 
 // At is the same service for whoever is at another desk.
@@ -65,6 +67,9 @@ type Kept struct {
 	// Next is when something is due for it next, and Does what; zero if nothing is any more.
 	Next time.Time `json:"next,omitzero"`
 	Does string    `json:"does,omitempty"`
+	// As is the moment of which the copies are that are kept at another site; Stale says that this is longer ago than may be lost.
+	As    time.Time `json:"as,omitzero"`
+	Stale bool      `json:"stale,omitempty"`
 }
 
 // Unproven says of a promise that was never kept whether that means anything: a copy is unproven as long as it was never raised, and what was never due
@@ -129,6 +134,11 @@ func (svc *Service) kept(ctx context.Context, p promise.Promise, dues []clock.Du
 		return nil, err
 	}
 	out := &Kept{Promise: p, Name: d.Name, Words: p.Words(), Proof: promise.ProofOf(firings(fired, &p))}
+	if p.Replicated != nil {
+		if err := svc.aged(ctx, out, now); err != nil {
+			return nil, err
+		}
+	}
 	kinds := promise.DueKindsOf(p.Kind)
 	for i := range dues {
 		due := &dues[i]

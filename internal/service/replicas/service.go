@@ -225,6 +225,30 @@ func (svc *Service) cost(ctx context.Context, p *plan.Plan, disks []string, to s
 	return func(site string, gib float64) money.Amount { return at[site].VolumeCosts(gib, "") }, nil
 }
 
+// Costs is what copies of all disks of a deployment at a site cost an hour: the copies, what is kept of them, and the snapshots that they are copied from. That there
+// can be none is an error.
+func (svc *Service) Costs(ctx context.Context, d *deployments.Deployment, to string) (money.Amount, error) {
+	disks, err := deployments.DisksOf(d, nil)
+	if err != nil {
+		return 0, err
+	}
+	p := d.Stand.Plan
+	disks = slices.DeleteFunc(disks, func(id string) bool { return p.Resource(id).Site == to })
+	if _, err := svc.ways(ctx, p, disks, to); err != nil {
+		return 0, err
+	}
+	cost, err := svc.cost(ctx, p, disks, to)
+	if err != nil {
+		return 0, err
+	}
+	var out money.Amount
+	for _, id := range disks {
+		r := p.Resource(id)
+		out += 2*cost(to, r.DiskGiB()) + cost(r.Site, r.DiskGiB())
+	}
+	return out, nil
+}
+
 // DroppingReplica works out the order that takes the copies at a site away.
 func (svc *Service) DroppingReplica(ctx context.Context, deployment int64, site string) (deployments.Order, error) {
 	d, wanted, err := svc.standing(ctx, deployment)

@@ -151,6 +151,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.seen = ""
 	case view.PlanMove:
 		v.mark(msg.Instances)
+	case view.FailOver:
+		v.at, v.drafting, v.draft, v.problem, v.broken = -1, false, msg.Draft, "", nil
 	case gathered:
 		return v.take(msg)
 	case heard:

@@ -71,6 +71,7 @@ func (v *View) Actions() []view.Action {
 			}})
 	}
 	acts = append(acts, v.keeping(d, tier, first)...)
+	acts = append(acts, v.copying(d, first)...)
 	acts = append(acts, v.levelling(d, first)...)
 	acts = append(acts, v.extending(d)...)
 	return append(acts,

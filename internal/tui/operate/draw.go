@@ -218,6 +218,7 @@ func (v *View) drawSide(c *part.Canvas, r part.Rect) {
 	}
 	y = v.drawEndpoints(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.H}, s)
 	y = v.drawPromised(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.Y + r.H - y - 1}, d)
+	y = v.drawCopies(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	y = v.drawKept(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	y = v.drawHistory(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	looked := v.looked[d.ID]

@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/promises"
+	"andamio/internal/service/replicas"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -113,6 +114,9 @@ func how(k *promises.Kept, now time.Time) (run.Status, string) {
 		default:
 			return run.Standing, promise.Span(left.Round(24*time.Hour)) + " left"
 		}
+	}
+	if k.Stale {
+		return run.Failed, "too old"
 	}
 	if k.Proof.Unproven() {
 		return run.Planned, k.Unproven()
@@ -236,6 +240,13 @@ func (v *View) overTime() []view.Line {
 			text += ", " + k.Does + " in " + ahead(k.Next.Sub(v.now))
 		}
 		out = append(out, view.Say(text))
+	}
+	for i, x := range replicas.Of(d.Stand) {
+		if i == 0 {
+			section("copies of " + d.Name + " elsewhere")
+		}
+		_, word := copied(&x, v.now)
+		out = append(out, view.Say("  "+x.Site+": "+printable.Bytes(x.Held)+", "+word))
 	}
 	for i, x := range newest(d) {
 		if i == 0 {

@@ -29,6 +29,10 @@ func (v *View) promiseItems(now time.Time) []item {
 				out = append(out, it)
 			}
 		}
+		if k.Stale {
+			out = append(out, item{rankBroken, run.Failed, k.Name + ": its copies are too old", k.Words, cmp.Or(k.Age(now), "nothing was copied yet"), "look at it, and mend what was in the way", look,
+				[]string{"If its site were lost now, more would be lost than " + promise.Span(k.Replicated.Lose) + "."}})
+		}
 		if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Broken {
 			m := k.Proof.Marks[n-1]
 			last := "it was never kept"

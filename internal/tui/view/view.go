@@ -12,6 +12,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
 	"andamio/internal/service/offers"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/requests"
@@ -151,6 +152,9 @@ type OpenOrder struct {
 
 // PlanMove asks the Move view to plan a move of instances, by their names.
 type PlanMove struct{ Instances []string }
+
+// FailOver asks the Move view to show what failing over would do, before it is begun.
+type FailOver struct{ Draft *moves.Draft }
 
 // Preview asks the frame to show an offer that is not published yet as somebody would see it.
 type Preview struct {
