@@ -184,9 +184,21 @@ func Moment(s Standing, at time.Time) string {
 	return free(s, at, func(moment string) []string { return []string{ShippedPrefix + moment, CopiedPrefix + moment} })
 }
 
+// MomentOf is the time that a set of snapshots is named by, to the minute (UTC); zero if it is named otherwise.
+func MomentOf(set string) time.Time {
+	for _, prefix := range []string{ShippedPrefix, CopiedPrefix} {
+		set = strings.TrimPrefix(set, prefix)
+	}
+	t, _ := time.Parse(momentFormat, set[:min(len(momentFormat), len(set))])
+	return t
+}
+
+// momentFormat is how times are written in names of sets.
+const momentFormat = "20060102-1504"
+
 // free is a time in words, with a number after it where a set of what stands has one of the names that are made of it.
 func free(s Standing, at time.Time, names func(moment string) []string) string {
-	base := at.UTC().Format("20060102-1504")
+	base := at.UTC().Format(momentFormat)
 	moment := base
 	for n := 2; slices.ContainsFunc(s.Plan.Resources, func(r plan.Resource) bool { return slices.Contains(names(moment), r.AsSnapshot().Set) }); n++ {
 		moment = fmt.Sprintf("%s-%d", base, n)

@@ -64,13 +64,22 @@ func (b *book) from() string {
 			return c.From
 		}
 	}
+	if _, from, moved := strings.Cut(b.p.Renames[b.id], "@"); moved {
+		return from
+	}
 	return "?"
 }
 
 // mine are the resources of a workload: itself, its parts here and there, what runs on it, and where that is reached.
 func mine(p *plan.Plan, instance string) map[string]bool {
 	out := map[string]bool{instance: true}
+	if kept, moved := p.Renames[instance]; moved {
+		out[kept] = true
+	}
 	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Op == op.Restore && p.Step(op.Attach.For(instance, s.Resource)) != nil {
+			out[s.Resource] = true
+		}
 		if c := p.Steps[i].Copying; c != nil && p.Steps[i].Resource == instance {
 			for _, d := range c.Disks {
 				out[d.From], out[d.To] = true, true
@@ -203,7 +212,17 @@ func (b *book) keep() {
 func (b *book) sayWhen() {
 	st := b.p.Step(op.Follow.On(b.id))
 	if st == nil {
-		b.out = append(b.out, Entry{Title: "stop, copy, start there", Status: run.Planned})
+		title := "stop, copy, start there"
+		if b.p.Step(op.Restore.On(b.id)) != nil {
+			title = "stop where it answers, begin with the copy, start there"
+		}
+		e := Entry{Title: title, Status: run.Planned}
+		for _, last := range []op.Op{op.Finish, op.Restore} {
+			if now := b.state(last.On(b.id)); now != nil && now.Status == run.Standing {
+				e.Status = run.Standing
+			}
+		}
+		b.out = append(b.out, e)
 		return
 	}
 	e := Entry{Title: "cut over", Status: run.Planned, Waits: st.Copying.Await, Note: "as soon as it can be"}

@@ -53,6 +53,9 @@ type Draft struct {
 // Diverges says which workload changes faster than gets through, so that no round leaves less than the one before; "" if
 // none does.
 func (d *Draft) Diverges() string {
+	if d.Move.Request.Mode == change.FromCopy { // nothing is copied any more
+		return ""
+	}
 	for _, id := range d.Move.Waves[d.Wave].Instances {
 		if f, l := d.Forecasts[id], d.Loads[id]; !f.Converges {
 			return fmt.Sprintf("%s does not converge: %s a second change, %s get through", id, migrate.Bytes(l.Rate), migrate.Bytes(l.Bandwidth))

@@ -83,8 +83,11 @@ func (p *page) ends(r part.Rect, y int) {
 	}
 	if p.v.shown() == nil {
 		effect := "copying; nothing stops before it is cut over"
-		if p.v.draft.Move.Request.Mode == change.Cold {
+		switch p.v.draft.Move.Request.Mode {
+		case change.Cold:
 			effect = "it stops, is copied, and starts there"
+		case change.FromCopy:
+			effect = "it stops where it answers, and goes on with what the copies hold"
 		}
 		say("r", "begin", effect)
 		if s := p.v.draft.Secrets; len(s) > 0 && y < r.Y+r.H {

@@ -295,10 +295,10 @@ func (p *page) lanesOf() []lane {
 	for _, id := range p.v.workloads() {
 		r := pl.Resource(id)
 		st := pl.Step(op.Finish.On(id))
-		if r == nil || st == nil {
+		if r == nil || st == nil && pl.Step(op.Restore.On(id)) == nil {
 			continue
 		}
-		l := lane{id: id, from: st.Copying.From, to: r.Site, there: strings.TrimSpace(r.AsInstance().Size), thMark: run.Planned, thWord: "not yet", hereMark: run.Standing, hereWord: "running"}
+		l := lane{id: id, from: p.v.origin(id), to: r.Site, there: strings.TrimSpace(r.AsInstance().Size), thMark: run.Planned, thWord: "not yet", hereMark: run.Standing, hereWord: "running"}
 		if l.there == "" {
 			l.there = r.Detail
 		}
@@ -308,10 +308,45 @@ func (p *page) lanesOf() []lane {
 		if s := p.v.state; s != nil && p.v.shown() != nil {
 			p.states(&l, s)
 		}
-		for _, d := range st.Copying.Disks {
-			l.disks = append(l.disks, p.disk(d, st))
+		if st == nil {
+			l.disks = p.begun(pl, id)
+		} else {
+			for _, d := range st.Copying.Disks {
+				l.disks = append(l.disks, p.disk(d, st))
+			}
 		}
 		out = append(out, l)
+	}
+	return out
+}
+
+// origin is where a workload was.
+func (v *View) origin(id string) string {
+	if m := v.shown(); m != nil {
+		return m.From[id]
+	}
+	return v.draft.Move.From[id]
+}
+
+// begun are the disks of a workload that begin with what copies hold.
+func (p *page) begun(pl *plan.Plan, id string) []disk {
+	var out []disk
+	for i := range pl.Steps {
+		s := &pl.Steps[i]
+		if s.Op != op.Restore || s.Resource != id && pl.Step(op.Attach.For(id, s.Resource)) == nil {
+			continue
+		}
+		title := s.Resource
+		if s.Resource == id {
+			title = "system"
+		}
+		d := disk{title: title, size: estate.GiB(pl.Resource(s.Resource).DiskGiB()), note: "from its copy"}
+		if p.v.shown() != nil && p.v.state != nil {
+			if st := p.v.state.Step(s.ID); st != nil && st.Status == run.Standing {
+				d.note, d.share, d.known = "as the copy was", 1, true
+			}
+		}
+		out = append(out, d)
 	}
 	return out
 }

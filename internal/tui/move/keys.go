@@ -87,6 +87,13 @@ func (v *View) turnFocus(key string) tea.Cmd {
 }
 
 func (v *View) keysDraft() []view.Key {
+	if v.draft.Move.Request.Mode == change.FromCopy {
+		return slices.DeleteFunc(v.keysAny(), func(k view.Key) bool { return k.Help().Key == "m" })
+	}
+	return v.keysAny()
+}
+
+func (v *View) keysAny() []view.Key {
 	return []view.Key{
 		view.On("r", "r", "begin", "begins the move; until it is committed it can go back", view.Run(func() tea.Cmd { return v.start(map[string]string{}) })),
 		view.On("m", "m", "mode", "works it out in the next of warm, live and cold", view.Run(func() tea.Cmd { v.nextMode(); return v.work() })),

@@ -5,12 +5,62 @@ import (
 	"math"
 	"time"
 
+	"andamio/internal/core/change"
 	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan/op"
+	"andamio/internal/service/moves"
 	"andamio/internal/tui/part"
 )
 
+// either is the move that is shown, or the one that is drafted.
+func (v *View) either() *moves.Move {
+	if m := v.shown(); m != nil {
+		return m
+	}
+	if v.draft != nil {
+		return v.draft.Move
+	}
+	return nil
+}
+
+// fromCopies says what a workload begins with that fails over to its copies, and what is lost.
+func (p *page) fromCopies(r part.Rect, m *moves.Move) {
+	p.c.Text(r.X, r.Y, p.ink(part.Dim).Strong(), "nothing is copied any more")
+	y := r.Y + 2
+	say := func(ink part.Ink, text string) {
+		for _, row := range part.Wrap(text, r.W-2) {
+			if y < r.Y+r.H {
+				p.c.Text(r.X, y, p.ink(ink), row)
+				y++
+			}
+		}
+		y++
+	}
+	pl := p.v.planOf()
+	if pl == nil {
+		return
+	}
+	if s := pl.Step(op.Restore.On(p.v.selected())); s != nil {
+		if at := change.MomentOf(s.Restoring.Set); !at.IsZero() {
+			say(part.Text, "It begins with what its copies held "+part.Age(at, p.now)+", "+at.Local().Format("Mon 2 Jan 15:04")+".")
+		}
+	}
+	say(part.Coral, "What was written since then is lost where it goes on. It stays where it was, until that is committed.")
+	for id, from := range m.From {
+		if pl.Step(op.Halt.On(id+"@"+from)) == nil && pl.Resource(id+"@"+from) != nil {
+			say(part.Violet, from+" does not answer: what runs there is switched off as soon as it does, while andamio serve goes on.")
+			break
+		}
+	}
+	say(part.Dim, "Going back copies what is otherwise by then.")
+}
+
 // chart draws what is left to copy of the selected workload, round by round, with what is expected to the right of now.
 func (p *page) chart(r part.Rect) {
+	if m := p.v.either(); m != nil && m.Request.Mode == change.FromCopy {
+		p.fromCopies(r, m)
+		return
+	}
 	id := p.v.selected()
 	state := p.v.state
 	if p.v.shown() == nil {

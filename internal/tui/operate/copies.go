@@ -9,7 +9,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/core/printable"
-	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
@@ -43,7 +42,7 @@ func copied(x *replicas.Replica, now time.Time) (run.Status, string) {
 	if x.Set == "" {
 		return run.Failed, "not whole"
 	}
-	return run.Standing, "as of " + promise.Span(max(now.Sub(x.As), 0).Round(time.Minute)) + " ago"
+	return run.Standing, "as of " + part.Age(x.As, now)
 }
 
 // copying are the acts on copies at other sites: to make them like the disks now, to fail over to them, and to drop them.
@@ -62,7 +61,7 @@ func (v *View) copying(d *deployments.Deployment, first func(name, effect string
 	for _, x := range replicas.Of(d.Stand) {
 		_, word := copied(&x, v.now)
 		if x.Set != "" {
-			out = append(out, view.Action{Name: "fail over to " + x.Site, Effect: "goes on there " + strings.TrimSuffix(word, " ago") + " ago; what was written since is lost, and what is here is kept, off; shows all of it first",
+			out = append(out, view.Action{Name: "fail over to " + x.Site, Effect: "goes on there " + word + "; what was written since is lost, and what is here is kept, off; shows all of it first",
 				Do: func() tea.Cmd { return v.failOver(d.ID, x.Site) }})
 		}
 		out = append(out, first("drop the copies at "+x.Site, "nothing can be failed over to there then", func() (deployments.Order, error) { return v.app.DroppingReplica(v.ctx, d.ID, x.Site) }))

@@ -96,7 +96,7 @@ func TestActsFitWhatIsSelected(t *testing.T) {
 		names = append(names, a.Name)
 	}
 	assert.Equal(t, []string{"open a shell", "stop flood-watch", "start flood-watch", "change an input", "update from the template",
-		"take a snapshot of flood-watch", "take one of a single moment", "clone flood-watch", "make a template of flood-watch", "retire flood-watch"}, names)
+		"take a snapshot of flood-watch", "take one of a single moment", "keep a copy at another site", "clone flood-watch", "make a template of flood-watch", "retire flood-watch"}, names)
 	view.Press(v.Keys(), "down")
 	view.Press(v.Keys(), "down")
 	assert.Equal(t, "stop forecasting", v.Actions()[1].Name)

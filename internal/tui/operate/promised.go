@@ -60,7 +60,12 @@ func (v *View) drawPromise(c *part.Canvas, r part.Rect, k *promises.Kept) int {
 		c.Right(r.X+r.W, r.Y, part.In(part.InkOf(status)), word)
 		return r.Y
 	}
-	c.Cut(at+1, r.Y, r.W-3, part.In(part.Text), k.Words)
+	for i, row := range part.Wrap(k.Words, r.W-2) {
+		if i > 0 {
+			r.Y++
+		}
+		c.Text(at+1, r.Y, part.In(part.Text), row)
+	}
 	next := ""
 	if !k.Next.IsZero() {
 		next = "  next in " + ahead(k.Next.Sub(v.now))

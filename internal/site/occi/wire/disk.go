@@ -10,8 +10,6 @@ import (
 const (
 	FeatureDisks   = "disk-transfer"
 	FeatureObjects = "object-storage"
-	// FeatureSnapshots says that disks can be kept as they are at a moment.
-	FeatureSnapshots = "snapshots"
 
 	PathDisk  = "/disk/"   // GET, PUT with ranges (RFC 9110, section 14) of a volume or an instance's own disk
 	PathPairs = "/pair/"   // the sites that this one is paired with
