@@ -31,6 +31,9 @@ func (m *Moving) begins(from Standing, kept *Standing) error {
 			if x == nil {
 				return fmt.Errorf("%s keeps no copy of %s", there.Site, part)
 			}
+			if x.DiskGiB() > there.DiskGiB() {
+				return fmt.Errorf("%s is smaller by now than what was kept of it", part)
+			}
 			if r.Kind == kinds.Instance {
 				own = append(own, disk{id: part, on: part})
 			}

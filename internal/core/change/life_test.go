@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"testing"
 
 	"pgregory.net/rapid"
@@ -41,7 +42,7 @@ func TestAWholeLife(t *testing.T) {
 		for range rapid.IntRange(1, 8).Draw(t, "acts") {
 			acts := []func(){l.changed, l.broken}
 			if l.whole {
-				acts = append(acts, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored)
+				acts = append(acts, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored, l.replicated, l.failedOver)
 			}
 			acts[rapid.IntRange(0, len(acts)-1).Draw(t, "act")]()
 		}
@@ -187,7 +188,7 @@ func (l *life) snapped() {
 	s := change.Snapping{Set: fmt.Sprintf("s%d", l.n), Barrier: rapid.Bool().Draw(l.t, "barrier")}
 	l.n++
 	for i := range l.stand.Plan.Resources {
-		if r := &l.stand.Plan.Resources[i]; (r.Kind == kinds.Instance || r.Kind == kinds.Volume) && rapid.Bool().Draw(l.t, "of "+r.ID) {
+		if r := &l.stand.Plan.Resources[i]; (r.Kind == kinds.Instance || r.Kind == kinds.Volume) && !r.IsCopy() && rapid.Bool().Draw(l.t, "of "+r.ID) {
 			s.Disks = append(s.Disks, r.ID)
 		}
 	}
@@ -225,7 +226,11 @@ func (l *life) checked(p *plan.Plan) {
 func (l *life) restored() {
 	var sets []string
 	for i := range l.stand.Plan.Resources {
-		if r := &l.stand.Plan.Resources[i]; r.Kind == kinds.Snapshot {
+		r := &l.stand.Plan.Resources[i]
+		if of := l.stand.Plan.Resource(r.AsSnapshot().Of); of != nil && of.IsCopy() {
+			continue // it goes with the copy
+		}
+		if r.Kind == kinds.Snapshot {
 			sets = append(sets, r.AsSnapshot().Set)
 		}
 	}
@@ -352,6 +357,117 @@ func (l *life) moved() {
 	l.holds()
 }
 
+// replicated keeps copies of what stands at the other site, all the way or not, or drops them.
+func (l *life) replicated() {
+	to := rapid.SampledFrom([]string{"vega", "presa"}).Draw(l.t, "copies at")
+	if change.NewestCopy(l.stand, to) != "" && rapid.IntRange(0, 3).Draw(l.t, "drop copies") == 0 {
+		l.w.acts = append(l.w.acts, "drop copies at "+to)
+		p, err := change.Unreplicated(l.stand, to, "drop")
+		if err != nil {
+			l.t.Fatalf("%v: %v", l.w.acts, err)
+		}
+		l.checked(p)
+		l.did(l.w.run(l.t, p, nil))
+		l.before = nil
+		l.holds()
+		return
+	}
+	r := change.Replicating{At: fmt.Sprintf("t%d", l.n), Site: to, Barrier: rapid.Bool().Draw(l.t, "barrier")}
+	l.n++
+	for i := range l.stand.Plan.Resources {
+		if x := &l.stand.Plan.Resources[i]; (x.Kind == kinds.Instance || x.Kind == kinds.Volume) && !x.IsCopy() {
+			r.Disks = append(r.Disks, x.ID)
+		}
+	}
+	p, err := change.Replicate(l.stand, r, "replicate")
+	if err != nil {
+		return // all of it is there
+	}
+	l.w.acts = append(l.w.acts, "replicate to "+to)
+	l.checked(p)
+	var bad trouble
+	if rapid.IntRange(0, 3).Draw(l.t, "replicating breaks off") == 0 {
+		bad = func(id string) bool { return rapid.IntRange(0, 3).Draw(l.t, id+" fails") == 0 }
+	}
+	was := change.NewestCopy(l.stand, to)
+	l.did(l.w.run(l.t, p, bad))
+	if now := change.NewestCopy(l.stand, to); bad == nil && now != change.CopiedPrefix+r.At || now == "" && was != "" {
+		l.t.Fatalf("%v: what can be failed over to was %q and is %q", l.w.acts, was, now)
+	}
+	if bad != nil {
+		l.to(l.wanted, "heal")
+	}
+	l.before = nil
+	l.holds()
+}
+
+// failedOver goes on where copies are, with the site gone where it was or not, all the way or not, has what was left on be switched off, and commits or goes
+// back.
+func (l *life) failedOver() {
+	to := rapid.SampledFrom([]string{"vega", "presa"}).Draw(l.t, "fail over to")
+	m := change.Moving{Mode: change.FromCopy, Set: change.NewestCopy(l.stand, to)}
+	b := l.is
+	b.site = slices.Clone(b.site)
+	for i := range b.hosts {
+		if id := fmt.Sprintf("host-%d", i); !b.off[i] && b.site[i] != to && l.stand.Plan.Resource(change.SnapshotID(change.CopyID(id, to), m.Set)) != nil {
+			b.site[i] = to
+			m.Instances = append(m.Instances, id)
+		}
+	}
+	if len(m.Instances) == 0 {
+		return
+	}
+	from := map[string]string{"vega": "presa", "presa": "vega"}[to]
+	if rapid.Bool().Draw(l.t, "it is gone") {
+		m.Gone = []string{from}
+	}
+	move, whole, err := change.Move(l.stand, design(b), m, "fail over")
+	if err != nil {
+		return // a disk came after the copies, or is smaller by now
+	}
+	l.w.acts = append(l.w.acts, fmt.Sprintf("fail over %v to %s, gone %v", m.Instances, to, m.Gone))
+	l.checked(move)
+	var bad trouble
+	if m.Gone == nil && rapid.IntRange(0, 3).Draw(l.t, "failing over breaks off") == 0 {
+		bad = func(id string) bool { return rapid.IntRange(0, 5).Draw(l.t, id+" fails") == 0 }
+	}
+	if m.Gone != nil {
+		l.w.gone = from
+	}
+	s := l.w.run(l.t, move, bad)
+	l.did(s)
+	l.before = nil
+	if m.Gone != nil { // it answers again
+		p, err := change.Fence(l.stand, from, "fence")
+		if err != nil {
+			l.t.Fatalf("%v: %v", l.w.acts, err)
+		}
+		l.checked(p)
+		l.w.acts = append(l.w.acts, "fence")
+		l.did(l.w.run(l.t, p, nil))
+		l.w.gone = ""
+		if err := l.w.lawful(); err != nil {
+			l.t.Fatalf("%v: %v", l.w.acts, err)
+		}
+	}
+	if count(s.Steps) == len(s.Steps) && rapid.Bool().Draw(l.t, "commit") {
+		l.is = b
+		l.to(migrate.WithoutKept(whole, move.Renames), "commit")
+		return
+	}
+	if !slices.ContainsFunc(s.Steps, func(x run.Step) bool { return x.Status != run.Planned || !x.Started.IsZero() }) {
+		return
+	}
+	l.w.acts = append(l.w.acts, "go back")
+	back, err := change.Back(l.stand, l.wanted, move, m, "back")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	l.w.unsure = change.Renamed(l.stand, back.Renames).Unsure
+	l.did(l.w.run(l.t, back, nil))
+	l.holds()
+}
+
 // lost has something vanish from its site, which is built again.
 func (l *life) lost() {
 	var all []string
@@ -359,7 +475,9 @@ func (l *life) lost() {
 		all = append(all, id)
 	}
 	for id := range l.w.volumes {
-		all = append(all, id)
+		if !strings.Contains(id, "~") {
+			all = append(all, id)
+		}
 	}
 	if len(all) == 0 {
 		return

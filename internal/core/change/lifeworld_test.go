@@ -39,6 +39,8 @@ type lifeWorld struct {
 	snaps map[string]*lifeSnap
 	// uses are the things that each step under way needs, takes those that it takes away.
 	uses, takes map[string][]string
+	// gone are sites that do not answer: what is on there goes on.
+	gone string
 }
 
 // lifeSnap is what a disk held.
@@ -53,6 +55,8 @@ type lifeDisk struct {
 	spec, site string
 	wrote      int
 	at         string // the machine it is attached to
+	// soft is what is on a copy of a machine's own disk.
+	soft map[string]lifeSoft
 }
 
 // lifeMachine is an instance with its own disk.
@@ -333,6 +337,9 @@ func (w *lifeWorld) forgets(p *plan.Plan, s *plan.Step) error {
 func (w *lifeWorld) lawful() error {
 	on := map[string]string{}
 	for id, m := range w.machines {
+		if m.site == w.gone {
+			continue
+		}
 		if other := on[workload(id)]; m.on && other != "" {
 			return fmt.Errorf("%s and %s are on", other, id)
 		}
@@ -346,13 +353,13 @@ func (w *lifeWorld) lawful() error {
 // write has everything that is on write something to all its disks.
 func (w *lifeWorld) write() {
 	for id, m := range w.machines {
-		if m.on {
+		if m.on && m.site != w.gone { // what is written there is lost
 			w.truth[workload(id)]++
 			m.wrote = w.truth[workload(id)]
 		}
 	}
 	for id, v := range w.volumes {
-		if m := w.machines[v.at]; m != nil && m.on {
+		if m := w.machines[v.at]; m != nil && m.on && m.site != w.gone {
 			w.truth[workload(id)]++
 			v.wrote = w.truth[workload(id)]
 		}
@@ -489,7 +496,7 @@ func (w *lifeWorld) snap(r *plan.Resource) error {
 	case w.snaps[r.ID] != nil:
 		return fmt.Errorf("it is there already")
 	case v != nil && v.site == r.Site:
-		s.wrote, machine = v.wrote, v.at
+		s.wrote, machine, s.soft = v.wrote, v.at, maps.Clone(v.soft)
 	case m != nil && m.site == r.Site:
 		s.wrote, s.soft = m.wrote, maps.Clone(m.soft)
 	default:
@@ -575,6 +582,14 @@ func (w *lifeWorld) boot(id string) error {
 // copy copies disks: what is copied from goes on while rounds are made, and stands still for the last.
 func (w *lifeWorld) copy(s *plan.Step) error {
 	for _, d := range s.Copying.Disks {
+		if s.Op == op.Renew {
+			from, to := w.snaps[d.From], w.volumes[d.To]
+			if from == nil || to == nil {
+				return fmt.Errorf("%s cannot be made like %s", d.To, d.From)
+			}
+			to.wrote, to.soft = from.wrote, maps.Clone(from.soft)
+			continue
+		}
 		if from, to := w.volumes[d.From], w.volumes[d.To]; from != nil && to != nil {
 			if m := w.machines[from.at]; s.Op == op.Finish && m != nil && m.on {
 				return fmt.Errorf("%s is copied for the last time while it is written to", d.From)
@@ -663,6 +678,9 @@ func (w *lifeWorld) picture() string {
 		out = append(out, text)
 	}
 	for id, v := range w.volumes {
+		if strings.Contains(id, "~") {
+			continue // what is kept elsewhere is no part of a design
+		}
 		out = append(out, fmt.Sprintf("%s at %s %s of %s", id, v.site, v.spec, v.at))
 	}
 	for id, n := range w.nets {
