@@ -87,7 +87,7 @@ func TestNoMethodIsForgotten(t *testing.T) {
 
 // services are where methods that screens and commands call are: of App, and of the services that it has.
 var services = map[string]string{".": "App", "../service/sites": "Service", "../service/deployments": "Service", "../service/runs": "Service", "../service/accounts": "Service", "../service/hooks": "Service",
-	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/promises": "Service"}
+	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
 
 // exported are the exported methods of App and its services, with which functions and constants they mention; of those that NewRun calls
 // too.

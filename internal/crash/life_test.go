@@ -73,6 +73,8 @@ type life struct {
 	names int
 	// kept says of each deployment what its store had when each set of snapshots was taken; "" where its disk is not among them.
 	kept map[int64]map[string]string
+	// copies says what its store had when copies of it were made at a site, by deployment and site.
+	copies map[string]string
 }
 
 func (t Trial) beginLife(ctx context.Context) (*life, error) {
@@ -83,7 +85,7 @@ func (t Trial) beginLife(ctx context.Context) (*life, error) {
 	for _, s := range e.Sites {
 		s.Bandwidth = nil
 	}
-	l := &life{t: t, r: rand.New(rand.NewPCG(t.Seed, 15)), off: map[int64]map[string]bool{}, word: map[int64]string{}, kept: map[int64]map[string]string{}}
+	l := &life{t: t, r: rand.New(rand.NewPCG(t.Seed, 15)), off: map[int64]map[string]bool{}, word: map[int64]string{}, kept: map[int64]map[string]string{}, copies: map[string]string{}}
 	l.design = drawDesign(l.r)
 	l.place = filepath.Join(t.Dir, fmt.Sprintf("template-%d", t.Seed))
 	if err := l.design.write(l.place); err != nil {
@@ -278,7 +280,7 @@ func (l *life) act(ctx context.Context) error {
 		name string
 		do   func(context.Context, int64) error
 	}{{"change", l.change}, {"scale", l.scale}, {"power", l.power}, {"move", l.move}, {"lose", l.lose}, {"alter", l.alter}, {"roll back", l.rollBack},
-		{"ask", l.ask}, {"ask", l.ask}, {"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"keep", l.keep}, {"keep", l.keep}, {"restore", l.restore}, {"restore", l.restore}, {"drop", l.drop}, {"fall", func(context.Context, int64) error { return l.fall() }}, {"survey", func(context.Context, int64) error { return nil }}}
+		{"ask", l.ask}, {"ask", l.ask}, {"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"keep", l.keep}, {"keep", l.keep}, {"restore", l.restore}, {"restore", l.restore}, {"drop", l.drop}, {"replicate", l.replicate}, {"replicate", l.replicate}, {"fail over", l.failOver}, {"fail over", l.failOver}, {"drop copies", l.dropCopies}, {"fall", func(context.Context, int64) error { return l.fall() }}, {"survey", func(context.Context, int64) error { return nil }}}
 	a := acts[l.r.IntN(len(acts))]
 	l.done = append(l.done, fmt.Sprintf("%s %d", a.name, id))
 	if err := a.do(ctx, id); err != nil {
@@ -596,7 +598,9 @@ func alike(a, b *plan.Plan) error {
 	count := func(p *plan.Plan) map[kinds.Kind]int {
 		out := map[kinds.Kind]int{}
 		for i := range p.Resources {
-			out[p.Resources[i].Kind]++
+			if !p.Resources[i].IsCopy() { // nor what was kept of it elsewhere
+				out[p.Resources[i].Kind]++
+			}
 		}
 		delete(out, kinds.Network)  // one a site: they follow the placement
 		delete(out, kinds.Snapshot) // what was kept of the one is not raised again

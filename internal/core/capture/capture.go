@@ -85,6 +85,9 @@ func (n *node) endpoint() string {
 }
 
 func (c *capturer) resource(r *plan.Resource) {
+	if r.IsCopy() { // what is kept of it elsewhere
+		return
+	}
 	switch r.Kind {
 	case kinds.Action, kinds.Snapshot:
 		return

@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -444,6 +445,9 @@ func (l *life) failedOver() {
 		}
 		l.checked(p)
 		l.w.acts = append(l.w.acts, "fence")
+		for _, id := range m.Instances { // what runs there ends as by a power cut: it serves elsewhere
+			l.w.machines[change.KeptID(id, from)].still()
+		}
 		l.did(l.w.run(l.t, p, nil))
 		l.w.gone = ""
 		if err := l.w.lawful(); err != nil {
@@ -462,6 +466,11 @@ func (l *life) failedOver() {
 	back, err := change.Back(l.stand, l.wanted, move, m, "back")
 	if err != nil {
 		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	for _, id := range m.Instances {
+		if back.Step(op.Finish.On(id)) == nil { // whether it was begun with at all is not known: what it was counts
+			l.w.counts(change.KeptID(id, from), id)
+		}
 	}
 	l.w.unsure = change.Renamed(l.stand, back.Renames).Unsure
 	l.did(l.w.run(l.t, back, nil))

@@ -57,6 +57,8 @@ type lifeDisk struct {
 	at         string // the machine it is attached to
 	// soft is what is on a copy of a machine's own disk.
 	soft map[string]lifeSoft
+	// begins says that it holds what a copy elsewhere had: that is what counts once its machine is on.
+	begins bool
 }
 
 // lifeMachine is an instance with its own disk.
@@ -64,6 +66,9 @@ type lifeMachine struct {
 	spec, site    string
 	on, suspended bool
 	wrote         int
+	begins        bool
+	// void says that what it writes counts for nothing.
+	void bool
 	soft          map[string]lifeSoft
 }
 
@@ -353,13 +358,13 @@ func (w *lifeWorld) lawful() error {
 // write has everything that is on write something to all its disks.
 func (w *lifeWorld) write() {
 	for id, m := range w.machines {
-		if m.on && m.site != w.gone { // what is written there is lost
+		if m.on && m.site != w.gone && !m.void { // what is written there is lost
 			w.truth[workload(id)]++
 			m.wrote = w.truth[workload(id)]
 		}
 	}
 	for id, v := range w.volumes {
-		if m := w.machines[v.at]; m != nil && m.on && m.site != w.gone {
+		if m := w.machines[v.at]; m != nil && m.on && m.site != w.gone && !m.void {
 			w.truth[workload(id)]++
 			v.wrote = w.truth[workload(id)]
 		}
@@ -511,7 +516,7 @@ func (w *lifeWorld) snap(r *plan.Resource) error {
 
 // restore has a disk hold what a snapshot keeps; its machine must be off.
 func (w *lifeWorld) restore(s *plan.Step) error {
-	from := w.snaps[s.Restoring.Snapshot]
+	from, ofCopy := w.snaps[s.Restoring.Snapshot], strings.Contains(s.Restoring.Snapshot, "~")
 	v, m := w.volumes[s.Resource], w.machines[s.Resource]
 	switch {
 	case from == nil:
@@ -520,14 +525,16 @@ func (w *lifeWorld) restore(s *plan.Step) error {
 		if on := w.machines[v.at]; on != nil && (on.on || on.suspended) {
 			return fmt.Errorf("%s is on while %s is restored", v.at, s.Resource)
 		}
-		v.wrote = from.wrote
+		v.wrote, v.begins = from.wrote, ofCopy
 	case m == nil || m.on || m.suspended:
 		return fmt.Errorf("%s is not off while it is restored", s.Resource)
 	default:
-		m.wrote, m.soft = from.wrote, maps.Clone(from.soft)
+		m.wrote, m.soft, m.begins = from.wrote, maps.Clone(from.soft), ofCopy
 		m.still()
 	}
-	w.truth[workload(s.Resource)] = from.wrote
+	if !ofCopy {
+		w.truth[workload(s.Resource)] = from.wrote
+	}
 	return nil
 }
 
@@ -567,6 +574,14 @@ func (w *lifeWorld) boot(id string) error {
 	if m == nil {
 		return fmt.Errorf("it is not there")
 	}
+	if m.begins { // what was written since the copy is lost
+		m.begins, w.truth[workload(id)] = false, m.wrote
+	}
+	for name, v := range w.volumes {
+		if v.at == id && v.begins {
+			v.begins, w.truth[workload(name)] = false, v.wrote
+		}
+	}
 	if m.wrote != w.truth[workload(id)] {
 		return fmt.Errorf("it begins with write %d of %d", m.wrote, w.truth[workload(id)])
 	}
@@ -577,6 +592,21 @@ func (w *lifeWorld) boot(id string) error {
 	}
 	m.on, m.suspended = true, false
 	return nil
+}
+
+// counts has what the disks of a machine hold be what was written last, whatever another writes that may be on in its place.
+func (w *lifeWorld) counts(machine, other string) {
+	if m := w.machines[other]; m != nil {
+		m.void = true
+	}
+	if m := w.machines[machine]; m != nil {
+		w.truth[workload(machine)] = m.wrote
+	}
+	for id, v := range w.volumes {
+		if v.at == machine {
+			w.truth[workload(id)] = v.wrote
+		}
+	}
 }
 
 // copy copies disks: what is copied from goes on while rounds are made, and stands still for the last.

@@ -553,6 +553,9 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 	for _, id := range m.Instances {
 		there := from.Plan.Resource(id)
 		started[id] = there != nil && !there.Off
+		if m.Mode == FromCopy && from.Unsure[haltOf(id)] { // what it was is newer than a copy that may never have been begun with
+			started[id] = false
+		}
 	}
 	back = carried(back, before, m.Instances)
 	c := newCompiler(back, m.rested(before))

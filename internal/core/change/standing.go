@@ -1,6 +1,7 @@
 package change
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -203,6 +204,8 @@ func (f *fold) doubt(s *plan.Step) {
 		f.unsure[haltOf(s.Resource)] = true
 	case op.Altered: // it may be as it was or as it was to be
 		f.unsure[alterOf(s.Resource)] = true
+	case op.Reset:
+		f.reset(s.Resource)
 	}
 	if s.Op.Takes() { // it may have been taken back: nothing may count on its being there
 		for _, d := range s.Drops {
@@ -252,6 +255,18 @@ func (f *fold) turn(s *plan.Step) {
 		f.resources[s.Resource] = *f.of.Resource(s.Resource)
 	case op.Carried:
 		f.carry(s.Resource)
+	case op.Reset:
+		f.reset(s.Resource)
+	}
+}
+
+// reset notes of what the plan does again on an instance, whose disk was another once, that it is not as it was until it is done.
+func (f *fold) reset(instance string) {
+	for i := range f.of.Steps {
+		s := &f.of.Steps[i]
+		if _, stands := f.steps[s.ID]; stands && s.Script != nil && cmp.Or(s.On, instanceOf(f.of, f.of.Resource(s.Resource))) == instance {
+			f.unsure[s.ID] = true
+		}
 	}
 }
 

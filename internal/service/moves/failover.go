@@ -176,6 +176,9 @@ func (svc *Service) Fence(ctx context.Context, id int64) (string, error) {
 	if m.States[0] != WaveMoved {
 		return "it is " + string(m.States[0]), nil
 	}
+	if err := svc.runs.Quiet(ctx, m.Deployment); err != nil {
+		return "a run of it goes on", nil
+	}
 	d, wanted, err := svc.deployments.DesignOf(ctx, m.Deployment)
 	if err != nil {
 		return "", err

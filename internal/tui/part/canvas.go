@@ -49,6 +49,7 @@ func (c *Canvas) Clip(r Rect) *Canvas {
 // Rune draws one character.
 func (c *Canvas) Rune(x, y int, s Style, r rune) {
 	if c.clip.Inside(x, y) {
+		c.tear(x, y)
 		c.cells[y*c.W+x] = cell{text: string(r), style: s}
 	}
 }
@@ -68,6 +69,7 @@ func (c *Canvas) Text(x, y int, s Style, text string) int {
 		default:
 			c.keepGround(x, y, s, string(r))
 			if c.clip.Inside(x+1, y) {
+				c.tear(x+1, y)
 				c.cells[y*c.W+x+1] = cell{style: s, shadow: true}
 			} else if c.clip.Inside(x, y) {
 				c.cells[y*c.W+x].text = " " // half a wide character cannot be shown
@@ -94,7 +96,19 @@ func (c *Canvas) keepGround(x, y int, s Style, text string) {
 	if s.Bg == None {
 		s.Bg = at.style.Bg
 	}
+	c.tear(x, y)
 	*at = cell{text: text, style: s}
+}
+
+// tear blanks the other half of a wide character of which a half is drawn over.
+func (c *Canvas) tear(x, y int) {
+	i := y*c.W + x
+	if c.cells[i].shadow && x > 0 {
+		c.cells[i-1].text = " "
+	}
+	if x+1 < c.W && c.cells[i+1].shadow {
+		c.cells[i+1] = cell{text: " ", style: c.cells[i+1].style}
+	}
 }
 
 // Cut draws text in at most w columns, ending in "…" where it does not fit, and returns the column after it.
@@ -133,7 +147,12 @@ func Width(text string) int { return ansi.StringWidth(text) }
 // Fill sets the background of a part.
 func (c *Canvas) Fill(r Rect, bg Ink) {
 	for y := max(r.Y, c.clip.Y); y < min(r.Y+r.H, c.clip.Y+c.clip.H); y++ {
-		for x := max(r.X, c.clip.X); x < min(r.X+r.W, c.clip.X+c.clip.W); x++ {
+		first, end := max(r.X, c.clip.X), min(r.X+r.W, c.clip.X+c.clip.W)
+		if first < end {
+			c.tear(first, y)
+			c.tear(end-1, y)
+		}
+		for x := first; x < end; x++ {
 			c.cells[y*c.W+x] = cell{style: Style{Bg: bg}}
 		}
 	}

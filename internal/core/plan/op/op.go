@@ -87,6 +87,8 @@ const (
 	Ruined
 	// Carried is where the plan has it, with everything on it.
 	Carried
+	// Reset is an instance whose disk holds what it once held: what the plan does again on it is to be done again.
+	Reset
 )
 
 // Payload is what a step carries beside what every step has.

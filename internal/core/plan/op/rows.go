@@ -45,7 +45,7 @@ var table = []Row{
 	{Op: Alter, Effect: Turns, Fold: Altered, Final: "wanting it as it was alters it again", Repeat: Same,
 		Means: "changes in place what a site holds"},
 
-	{Op: Restore, Effect: Turns, Payload: Restoring, Final: "what was there before is in the snapshot that is taken first", Repeat: Same,
+	{Op: Restore, Effect: Turns, Payload: Restoring, Fold: Reset, Final: "what was there before is in the snapshot that is taken first", Repeat: Same,
 		Means: "has a disk hold what a snapshot keeps"},
 
 	{Op: Renew, Effect: Moves, Payload: Copying, Final: "what it held before is in the snapshot that was taken of it then", Repeat: Journalled,
