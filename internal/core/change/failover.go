@@ -11,8 +11,8 @@ import (
 )
 
 // begins looks that there is a whole copy of every disk of what is moved where it goes, and has software be put there again that stood otherwise when the copy
-// was taken.
-func (m *Moving) begins(from Standing, kept *Standing) error {
+// was taken. What was on it and is wanted no more stays: that is no reason not to go on.
+func (m *Moving) begins(from Standing, to *plan.Plan, kept *Standing) error {
 	if !Whole(from, m.Set) {
 		return fmt.Errorf("there is no whole copy %q", m.Set)
 	}
@@ -23,7 +23,7 @@ func (m *Moving) begins(from Standing, kept *Standing) error {
 			if r.Kind != kinds.Instance && r.Kind != kinds.Volume {
 				continue
 			}
-			there := kept.Plan.Resource(part)
+			there := to.Resource(part)
 			if there == nil { // it is not in the design that it leads to
 				continue
 			}
@@ -39,9 +39,10 @@ func (m *Moving) begins(from Standing, kept *Standing) error {
 			}
 		}
 	}
-	return forgetOtherBy(from, kept, own, func(id string) *plan.Resource {
-		return from.Plan.Resource(SnapshotID(CopyID(id, kept.Plan.Resource(id).Site), m.Set))
+	forgetOtherBy(from, kept, own, func(id string) *plan.Resource {
+		return from.Plan.Resource(SnapshotID(CopyID(id, to.Resource(id).Site), m.Set))
 	})
+	return nil
 }
 
 // restored has the disks of a workload hold what was kept of their copies, once they are there and nothing runs any more where it was, and returns these steps.

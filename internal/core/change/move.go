@@ -68,8 +68,9 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 		}
 	}
 	kept := carried(Renamed(from, names), to, m.Instances)
+	ran := kept.Plan
 	if m.Mode == FromCopy {
-		if err := m.begins(from, &kept); err != nil {
+		if err := m.begins(from, to, &kept); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -93,7 +94,7 @@ func Move(from Standing, to *plan.Plan, m Moving, purpose string) (move, wanted 
 	c.takeBack()
 	c.build()
 	c.order()
-	v := &mover{c: c, m: m, names: names}
+	v := &mover{c: c, m: m, names: names, ran: ran}
 	v.steps()
 	p := c.plan
 	p.Purpose, p.Renames = purpose, names
@@ -226,6 +227,8 @@ type mover struct {
 	m     Moving
 	names map[string]string
 	at    map[string]int
+	// ran is what stands where it was; nil is what is compared with the design.
+	ran *plan.Plan
 }
 
 func (v *mover) steps() {
@@ -420,8 +423,12 @@ func (v *mover) seconds(id string) float64 {
 // quiesce stops what runs on a workload by the scripts that its software has for that.
 func (v *mover) quiesce(id string, after []string) []string {
 	var out []string
-	for i := range v.c.old.Steps {
-		s := &v.c.old.Steps[i]
+	ran := v.ran
+	if ran == nil {
+		ran = v.c.old
+	}
+	for i := range ran.Steps {
+		s := &ran.Steps[i]
 		r := v.c.old.Resource(s.Resource)
 		if s.Op != op.Start || s.Undo == nil || instanceOf(v.c.old, r) != id || v.asksMoved(s.Undo) {
 			continue

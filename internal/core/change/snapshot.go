@@ -371,23 +371,31 @@ func holds(s Standing, instance string) map[string]string {
 // forgetOther has the software on the disks of instances that are restored be done again where it was another then, or was given something else:
 // what stands says how it is now.
 func forgetOther(from Standing, rested *Standing, list []disk, set string) error {
-	return forgetOtherBy(from, rested, list, func(id string) *plan.Resource { return from.Plan.Resource(SnapshotID(id, set)) })
+	of := func(id string) *plan.Resource { return from.Plan.Resource(SnapshotID(id, set)) }
+	for _, d := range list {
+		if d.id != d.on {
+			continue
+		}
+		now := holds(from, d.id)
+		for id := range of(d.id).AsSnapshot().Holds {
+			if _, still := now[id]; !still {
+				return fmt.Errorf("%s was on %s then and is not any more: restore its volumes alone, or beside", id, d.id)
+			}
+		}
+	}
+	forgetOtherBy(from, rested, list, of)
+	return nil
 }
 
-// forgetOtherBy does so by the snapshots that a function finds of the disks.
-func forgetOtherBy(from Standing, rested *Standing, list []disk, of func(disk string) *plan.Resource) error {
+// forgetOtherBy does so by the snapshots that a function finds of the disks. What was on them and is wanted no more stays.
+func forgetOtherBy(from Standing, rested *Standing, list []disk, of func(disk string) *plan.Resource) {
 	undone := map[string]bool{}
 	for _, d := range list {
 		if d.id != d.on {
 			continue
 		}
-		then, now := of(d.id).AsSnapshot().Holds, holds(from, d.id)
-		for id := range then {
-			if _, still := now[id]; !still {
-				return fmt.Errorf("%s was on %s then and is not any more: restore its volumes alone, or beside", id, d.id)
-			}
-		}
-		for id, as := range now {
+		then := of(d.id).AsSnapshot().Holds
+		for id, as := range holds(from, d.id) {
 			undone[id+" on "+d.id] = then[id] != as
 		}
 	}
@@ -396,7 +404,6 @@ func forgetOtherBy(from Standing, rested *Standing, list []disk, of func(disk st
 		return s.Script != nil && undone[s.Resource+" on "+cmp.Or(s.On, p.Resource(s.Resource).On)]
 	})
 	rested.Plan = plan.Reindexed(&p)
-	return nil
 }
 
 // disks are those that are restored, each with the machine that it is of.
