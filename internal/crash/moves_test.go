@@ -39,9 +39,18 @@ func (t Trial) Moves(ctx context.Context) (Result, error) {
 		return out, err
 	}
 	defer m.close()
-	for round := 0; out.Kills < t.Kills; round++ {
-		if err := m.round(ctx, r, &out); err != nil {
-			return out, fmt.Errorf("move %d of seed %d, after %d kills: %w", round, t.Seed, out.Kills, err)
+	return t.rounds(ctx, m, r, begun)
+}
+
+// rounds has it be moved, or fail over, until so many workers were killed.
+func (t Trial) rounds(ctx context.Context, m *mover, r *rand.Rand, begun time.Time) (out Result, err error) {
+	round := m.round
+	if m.copies {
+		round = m.failOver
+	}
+	for n := 0; out.Kills < t.Kills; n++ {
+		if err := round(ctx, r, &out); err != nil {
+			return out, fmt.Errorf("move %d of seed %d, after %d kills: %w", n, t.Seed, out.Kills, err)
 		}
 	}
 	out.Seconds = time.Since(begun).Seconds()
@@ -57,6 +66,8 @@ type mover struct {
 	at         string
 	sites      []string
 	watch      *watch
+	// copies says that it fails over to copies instead of being moved.
+	copies bool
 }
 
 const (
@@ -254,6 +265,11 @@ func (m *mover) end(ctx context.Context, r *rand.Rand, id int64, to string, comm
 	m.at = at
 	if err := errors.Join(m.watch.err(), m.serves(ctx, at)); err != nil {
 		return err
+	}
+	if m.copies {
+		if err := m.drop(ctx, r, to, out); err != nil {
+			return err
+		}
 	}
 	for _, h := range m.box.Holds() {
 		if h.Site == left {
