@@ -69,7 +69,7 @@ type lifeMachine struct {
 	begins        bool
 	// void says that what it writes counts for nothing.
 	void bool
-	soft          map[string]lifeSoft
+	soft map[string]lifeSoft
 }
 
 type lifePort struct {
