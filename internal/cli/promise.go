@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/calendar"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
 	"andamio/internal/service/deployments"
@@ -39,7 +40,82 @@ what is due next.`,
 			return s.printPromises(all, err)
 		}),
 	}
+	cmd.AddCommand(s.promiseReport())
 	return cmd
+}
+
+// promiseReport says how promises were kept within a period.
+func (s *shared) promiseReport() *cobra.Command {
+	var from, to, out string
+	cmd := &cobra.Command{
+		Use: "report", Short: "Say how promises were kept within a period; write it as pictures and as a table", Args: cobra.NoArgs,
+		Long: `Says of everything that is promised how often it was kept, was late or was broken from one day until before another. With --output it is
+written into a folder: promises.svg and promises.pdf with every time where it was, promises.csv with a row for each.`,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			begin, end, err := period(time.Now(), from, to)
+			if err != nil {
+				return usageError{err}
+			}
+			r, err := a.Report(ctx, begin, end)
+			if err != nil {
+				return err
+			}
+			if out != "" {
+				files, err := a.WriteReport(ctx, begin, end, out)
+				if err != nil {
+					return err
+				}
+				if s.json {
+					return s.printJSON(map[string]any{"report": r, "files": files})
+				}
+				fmt.Fprintln(s.out, "written:", strings.Join(files, ", "))
+			}
+			return s.printKept(r)
+		}),
+	}
+	cmd.Flags().StringVar(&from, "from", "", "first day (default: 30 days before --to)")
+	cmd.Flags().StringVar(&to, "to", "", "the day after the last (default: tomorrow)")
+	cmd.Flags().StringVarP(&out, "output", "o", "", "folder that it is written into")
+	return cmd
+}
+
+// period is from the beginning of one day to that of another, here.
+func period(now time.Time, from, to string) (begin, end time.Time, err error) {
+	end = calendar.Midnight(now, time.Local).AddDate(0, 0, 1)
+	if to != "" {
+		if end, err = time.ParseInLocation(time.DateOnly, to, time.Local); err != nil {
+			return begin, end, fmt.Errorf("%q is no day, such as 2027-03-01", to)
+		}
+	}
+	begin = end.AddDate(0, 0, -30)
+	if from != "" {
+		if begin, err = time.ParseInLocation(time.DateOnly, from, time.Local); err != nil {
+			return begin, end, fmt.Errorf("%q is no day, such as 2027-03-01", from)
+		}
+	}
+	return begin, end, nil
+}
+
+func (s *shared) printKept(r *promise.Report) error {
+	if s.json {
+		return s.printJSON(r)
+	}
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(w, "DEPLOYMENT\tPROMISED\tLEVEL\tKEPT\tLATE\tBROKEN\t")
+	for i := range r.Lines {
+		l := &r.Lines[i]
+		word := ""
+		if l.Unproven {
+			word = "unproven"
+		}
+		fmt.Fprintf(w, "%d %s\t%s\t%s\t%d\t%d\t%d\t%s\n", l.Deployment, printable.Clean(l.Name), printable.Clean(l.Words), orDash(printable.Clean(l.Level)), l.Kept, l.Late, l.Broken, word)
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	due, kept, late, broken := r.Sum()
+	_, err := fmt.Fprintf(s.out, "%s to %s: %s due, %d kept, %d late, %d broken\n", r.From.Format(time.DateOnly), r.To.Format(time.DateOnly), printable.Count(due, "time"), kept, late, broken)
+	return err
 }
 
 func (s *shared) printPromises(all []promises.Kept, err error) error {

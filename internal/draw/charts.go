@@ -20,6 +20,8 @@ var (
 	sky  = color.NRGBA{0x5a, 0xa9, 0xe6, 0xff}
 	free = color.NRGBA{0xe9, 0xed, 0xf1, 0xff}
 	teal = color.NRGBA{0x3f, 0xb6, 0xa8, 0xff}
+	// coral is what failed.
+	coral = color.NRGBA{0xe5, 0x67, 0x4f, 0xff}
 )
 
 // Capacity draws how full every site is, before and after a plan: cores, memory and disk.

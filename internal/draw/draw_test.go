@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 )
 
@@ -104,4 +105,26 @@ func TestAnAccountIsDrawn(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestAReportOfPromisesIsDrawn draws promises that were kept, late and broken, none, and more than there is room for.
+func TestAReportOfPromisesIsDrawn(t *testing.T) {
+	from := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
+	r := &promise.Report{From: from, To: from.AddDate(0, 0, 30)}
+	look := func() string {
+		assert.True(t, strings.HasPrefix(write(t, Promises(r), "pdf"), "%PDF-"))
+		return wellFormed(t, write(t, Promises(r), "svg"))
+	}
+	assert.Contains(t, look(), "nothing was due")
+	var marks []promise.Mark
+	for n := range 30 {
+		marks = append(marks, promise.Mark{At: from.AddDate(0, 0, n), State: []promise.State{promise.Kept, promise.Kept, promise.Late, promise.Broken, promise.Going}[n%5]})
+	}
+	for range mostPromises + 2 {
+		r.Lines = append(r.Lines, promise.Line{Name: "flood-watch\x1b[31m", Level: "levee", Words: "saved every day 02:00, 7 kept", Marks: marks, Kept: 12, Late: 6, Broken: 6})
+	}
+	text := look()
+	assert.Contains(t, text, "saved every day 02:00, 7 kept (levee)")
+	assert.Contains(t, text, "and 2 more promises")
+	assert.NotContains(t, text, "\x1b")
 }
