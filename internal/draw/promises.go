@@ -3,6 +3,7 @@ package draw
 import (
 	"fmt"
 	"image/color"
+	"time"
 
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
@@ -17,12 +18,12 @@ func Promises(r *promise.Report) *Picture {
 	lines := r.Lines
 	more := max(len(lines)-mostPromises, 0)
 	lines = lines[:len(lines)-more]
-	h := top + row*float64(max(len(lines), 1)) + 40
+	h := top + row*float64(max(len(lines), 1)) + 48
 	whole := r.To.Sub(r.From).Seconds()
 	width := chartW - left - right - counts
 	return &Picture{W: chartW, H: h, paint: func(p *painter) {
 		p.rect(0, 0, chartW, h, paper)
-		p.text(left, 30, chartW-48, 15, true, ink, fmt.Sprintf("promises, %s to %s", r.From.Format("2 January 2006"), r.To.Format("2 January 2006")))
+		p.text(left, 30, chartW-48, 15, true, ink, fmt.Sprintf("promises, %s to %s", r.From.Format("2 January 2006"), r.To.Add(-1).Format("2 January 2006")))
 		p.text(left, 50, chartW-48, 10, false, dim, kept(r))
 		x := left
 		for _, s := range []promise.State{promise.Kept, promise.Late, promise.Broken, promise.Going} {
@@ -41,11 +42,18 @@ func Promises(r *promise.Report) *Picture {
 			}
 			p.text(left, y+11, width, 9, false, ink, name)
 			p.line(left, y+22, left+width, y+22, 0.5, free)
-			for _, m := range l.Marks {
-				at := left + width*m.At.Sub(r.From).Seconds()/whole
-				p.rect(at, y+16, 3, 12, stateFill(m.State))
+			for _, s := range []promise.State{promise.Kept, promise.Going, promise.Late, promise.Broken} { // the worst on top, where they lie close
+				for _, m := range l.Marks {
+					if m.State == s {
+						p.rect(left+width*m.At.Sub(r.From).Seconds()/whole, y+16, 3, 12, stateFill(s))
+					}
+				}
 			}
 			p.textRight(chartW-right, y+25, counts-12, 9, dim, counted(l))
+		}
+		for k := range 5 {
+			at := r.From.Add(time.Duration(k) * r.To.Sub(r.From) / 4)
+			p.text(min(left+width*float64(k)/4, left+width-40), h-30, 60, 8, false, dim, at.Format("2 Jan 15:04"))
 		}
 		if more > 0 {
 			p.text(left, h-16, width, 9, false, dim, fmt.Sprintf("and %s", printable.Count(more, "more promise")))
@@ -59,7 +67,7 @@ func kept(r *promise.Report) string {
 	if due == 0 {
 		return "nothing was due"
 	}
-	return fmt.Sprintf("%s was due: %d kept, %d late, %d broken; %.1f %% on time", printable.Count(due, "time"), kept, late, broken, 100*float64(kept)/float64(due))
+	return fmt.Sprintf("due %s: %d kept, %d late, %d broken; %.1f %% on time", printable.Count(due, "time"), kept, late, broken, 100*float64(kept)/float64(due))
 }
 
 func counted(l *promise.Line) string {
