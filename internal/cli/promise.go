@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strconv"
 	"strings"
 	"text/tabwriter"
@@ -265,25 +266,68 @@ taken away then. A snapshot counts as proven when this was done; until then anda
 
 // hours has a deployment be off at hours.
 func (s *shared) hours() *cobra.Command {
-	var off, on, zone string
-	var days []string
+	var off, on, zone, holidays string
+	var days, stayOff, stayOn []string
 	cmd := s.promising("hours DEPLOYMENT", "Have a deployment be off at hours",
 		`Promises that the deployment goes off at a time and serves again at another: it is started before that by as long as starting took
-so far. On days that are not named it stays as it is. What is off costs its disks and addresses alone.`,
+so far. On days that are not named it stays as it is. What is off costs its disks and addresses alone. On the days of --holidays, an
+iCalendar file, and of --stay-off it is not started; on those of --stay-on it does not go off.`,
 		func(now time.Time, p *promise.Promise) (err error) {
 			p.Kind, p.Hours = promise.Hours, &promise.HoursTerms{}
 			if p.Hours.Off, err = promise.Daily(now, onDays(days), off, zone); err != nil {
 				return err
 			}
-			p.Hours.On, err = promise.Daily(now, onDays(days), on, zone)
-			return err
+			if p.Hours.On, err = promise.Daily(now, onDays(days), on, zone); err != nil {
+				return err
+			}
+			free, err := holidaysIn(holidays, now)
+			if err != nil {
+				return err
+			}
+			return errors.Join(excepted(&p.Hours.On, stayOff, free), excepted(&p.Hours.Off, stayOn, nil))
 		})
 	cmd.Flags().StringVar(&off, "off", "19:00", "time of day at which it goes off")
 	cmd.Flags().StringVar(&on, "on", "07:00", "time of day at which it serves again")
 	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
 	cmd.Flags().StringSliceVar(&days, "days", nil, "days of the week, as MO,TU,WE,TH,FR,SA,SU (default: every day)")
+	cmd.Flags().StringVar(&holidays, "holidays", "", "iCalendar file (RFC 5545) with days on which it stays off, of the next two years")
+	cmd.Flags().StringSliceVar(&stayOff, "stay-off", nil, "day on which it stays off, as 2026-12-24; may be given again")
+	cmd.Flags().StringSliceVar(&stayOn, "stay-on", nil, "day on which it does not go off; may be given again")
 	cmd.AddCommand(s.dropping("drop DEPLOYMENT", "Have it go off no more", promise.Hours))
 	return cmd
+}
+
+// holidaysIn are the days of an iCalendar file, of the next two years; none of no file.
+func holidaysIn(file string, now time.Time) ([]time.Time, error) {
+	if file == "" {
+		return nil, nil
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	all, err := calendar.Days(f, now, now.AddDate(2, 0, 0))
+	if err != nil {
+		return nil, named(file, err)
+	}
+	var out []time.Time
+	for _, d := range all {
+		out = append(out, d.Date)
+	}
+	return out, nil
+}
+
+// excepted leaves days out of a recurrence: some by hand, and others.
+func excepted(w *promise.When, byHand []string, others []time.Time) error {
+	for _, text := range byHand {
+		day, err := time.Parse(time.DateOnly, text)
+		if err != nil {
+			return fmt.Errorf("%q is no day, such as 2026-12-24", text)
+		}
+		others = append(others, day)
+	}
+	return w.But(others)
 }
 
 // lease has a deployment end.

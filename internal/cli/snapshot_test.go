@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -44,6 +45,17 @@ func TestSnapshotsAndPromisesFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(2, "snapshot", "every", "flood-watch", "--keep", "0"), "between 1 and 366 are kept")
 	assert.Contains(t, run(0, "hours", "flood-watch", "--days", "mo,tu,we,th,fr", "--zone", "Europe/Madrid"), "off weekdays 19:00 to 07:00")
 	assert.Contains(t, run(2, "hours", "flood-watch", "--off", "noon"), `"noon" is no time of day`)
+	free := filepath.Join(t.TempDir(), "holidays.ics")
+	require.NoError(t, os.WriteFile(free, []byte("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:a\r\nDTSTAMP:20260101T000000Z\r\nDTSTART;VALUE=DATE:20200601\r\nRRULE:FREQ=YEARLY\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"), 0o644))
+	assert.Contains(t, run(0, "hours", "flood-watch", "--holidays", free, "--stay-off", "2026-12-24", "--stay-on", "2026-12-31"), "off every day 19:00 to 07:00, and all of 3 days, on through 1 night")
+	assert.Contains(t, run(2, "hours", "flood-watch", "--stay-off", "christmas"), `"christmas" is no day`)
+	require.NoError(t, os.WriteFile(free, []byte("tea"), 0o644))
+	assert.Contains(t, run(2, "hours", "flood-watch", "--holidays", free), "holidays.ics: this is no iCalendar file")
+	written := run(0, "calendar", "flood-watch", "--days", "3")
+	assert.Equal(t, 3, strings.Count(written, "SUMMARY:flood-watch: switch off"), written)
+	assert.Contains(t, run(0, "calendar", "--output", free), "events written to "+free)
+	assert.Contains(t, run(2, "calendar", "--days", "0"), "between 1 and 3660 days")
+	assert.Contains(t, run(3, "calendar", "twin"), "nothing to be written")
 	assert.Contains(t, run(2, "lease", "flood-watch"), "with --until or with --for")
 	assert.Contains(t, run(2, "lease", "flood-watch", "--until", "1999-01-01"), "is over")
 	assert.Contains(t, run(2, "lease", "flood-watch", "--for", "30d", "--extend-by", "1d"), "say both or neither")

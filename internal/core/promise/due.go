@@ -47,7 +47,7 @@ func DeploymentOf(subject string) (int64, error) {
 func (p *Promise) Dues(from time.Time) []clock.Due {
 	by := p.By.By(guard.Schedule)
 	again := func(kind string, w When, earlier time.Duration) clock.Due {
-		return clock.Due{Kind: kind, Subject: p.subject(""), Rule: w.Rule, Zone: w.Zone, Start: w.Start.Add(-earlier), By: by, Seen: from}
+		return clock.Due{Kind: kind, Subject: p.subject(""), Rule: w.text(earlier), Zone: w.Zone, Start: w.Start.Add(-earlier), By: by, Seen: from}
 	}
 	once := func(kind, part string, at time.Time) clock.Due {
 		return clock.Due{Kind: kind, Subject: p.subject(part), Start: at, By: by, Seen: from}

@@ -7,6 +7,7 @@ package promise
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"andamio/internal/core/calendar"
@@ -83,6 +84,39 @@ type When struct {
 	Rule  string    `json:"rule"`
 	Zone  string    `json:"zone"`
 	Start time.Time `json:"start"`
+	// Except are occurrences that are none.
+	Except []time.Time `json:"except,omitempty"`
+}
+
+// But leaves out the occurrences at its time of day on some days, of which the dates count.
+func (w *When) But(days []time.Time) error {
+	zone, err := calendar.Zone(w.Zone)
+	if err != nil {
+		return err
+	}
+	if len(w.Except)+len(days) > mostExcepted {
+		return fmt.Errorf("at most %d days are excepted", mostExcepted)
+	}
+	at := w.Start.In(zone)
+	for _, d := range days {
+		w.Except = append(w.Except, time.Date(d.Year(), d.Month(), d.Day(), at.Hour(), at.Minute(), 0, 0, zone).UTC())
+	}
+	return nil
+}
+
+// mostExcepted bounds how many occurrences are left out.
+const mostExcepted = 1000
+
+// text is the recurrence with what is left out of it, all of it earlier by so much.
+func (w *When) text(earlier time.Duration) string {
+	if len(w.Except) == 0 {
+		return w.Rule
+	}
+	lines := []string{"RRULE:" + strings.TrimPrefix(w.Rule, "RRULE:")}
+	for _, x := range w.Except {
+		lines = append(lines, "EXDATE:"+x.Add(-earlier).UTC().Format("20060102T150405Z"))
+	}
+	return strings.Join(lines, "\n")
 }
 
 // SavedTerms say when snapshots are taken, of what, and how many are kept.
@@ -170,7 +204,7 @@ func (w *When) rule() (*calendar.Rule, error) {
 	if err != nil {
 		return nil, err
 	}
-	return calendar.Parse(w.Rule, zone, w.Start)
+	return calendar.Parse(w.text(0), zone, w.Start)
 }
 
 // Last is when it was due last at a time; zero if it never was.

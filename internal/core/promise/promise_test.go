@@ -192,3 +192,46 @@ func TestDailyCountsFromToday(t *testing.T) {
 	_, err = promise.Daily(noon, "FREQ=DAILY", "02:00", "Mars/Base")
 	require.ErrorContains(t, err, "is no time zone")
 }
+
+// TestDaysAreExcepted has it stay off on a holiday and on through a night, also where it is switched on earlier so that it serves in time, over the night in which the
+// clocks go back.
+func TestDaysAreExcepted(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Madrid")
+	require.NoError(t, err)
+	day := func(d int) time.Time { return time.Date(2026, 10, d, 0, 0, 0, 0, time.UTC) }
+	at := func(d, h, m int) time.Time { return time.Date(2026, 10, d, h, m, 0, 0, zone) }
+	h := promise.HoursTerms{Lead: 10 * time.Minute}
+	h.Off, err = promise.Daily(at(20, 0, 0), "FREQ=DAILY", "19:00", "Europe/Madrid")
+	require.NoError(t, err)
+	h.On, err = promise.Daily(at(20, 0, 0), "FREQ=DAILY", "07:00", "Europe/Madrid")
+	require.NoError(t, err)
+	require.NoError(t, h.On.But([]time.Time{day(22), day(25)}))
+	require.NoError(t, h.Off.But([]time.Time{day(23)}))
+	p := promise.Promise{Deployment: 1, Kind: promise.Hours, By: ana, Hours: &h}
+	require.NoError(t, p.Check(at(20, 12, 0)))
+	assert.Equal(t, "off every day 19:00 to 07:00, and all of 2 days, on through 1 night", p.Words())
+	for when, off := range map[time.Time]bool{at(21, 12, 0): false, at(22, 12, 0): true, at(23, 6, 49): true, at(23, 6, 51): false, at(23, 23, 0): false, at(24, 23, 0): true, at(25, 12, 0): true, at(26, 12, 0): false} {
+		got, err := h.IsOff(when)
+		require.NoError(t, err)
+		assert.Equal(t, off, got, "%s", when)
+	}
+	var ons, offs []string
+	for _, d := range p.Dues(at(20, 12, 0)) {
+		for next := at(20, 12, 0); ; {
+			next, err = d.Next(next)
+			require.NoError(t, err)
+			if !next.Before(at(27, 0, 0)) {
+				break
+			}
+			text := next.In(zone).Format("2 15:04")
+			if d.Kind == promise.DueOn {
+				ons = append(ons, text)
+			} else {
+				offs = append(offs, text)
+			}
+		}
+	}
+	assert.Equal(t, []string{"21 06:50", "23 06:50", "24 06:50", "26 06:50"}, ons)
+	assert.Equal(t, []string{"20 19:00", "21 19:00", "22 19:00", "24 19:00", "25 19:00", "26 19:00"}, offs)
+	assert.ErrorContains(t, h.On.But(make([]time.Time, 1000)), "at most 1000 days")
+}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"andamio/internal/core/calendar"
+	"andamio/internal/core/printable"
 )
 
 // Words say what is promised.
@@ -26,7 +27,14 @@ func (p *Promise) Words() string {
 	case Drilled:
 		return "drilled " + p.Drilled.When.words()
 	case Hours:
-		return fmt.Sprintf("off %s to %s", p.Hours.Off.words(), p.Hours.On.clock())
+		text := fmt.Sprintf("off %s to %s", p.Hours.Off.words(), p.Hours.On.clock())
+		if n := len(p.Hours.On.Except); n > 0 {
+			text += fmt.Sprintf(", and all of %s", printable.Count(n, "day"))
+		}
+		if n := len(p.Hours.Off.Except); n > 0 {
+			text += fmt.Sprintf(", on through %s", printable.Count(n, "night"))
+		}
+		return text
 	case Lease:
 		return "ends " + p.Lease.Until.Format("2 Jan 2006 15:04")
 	}
