@@ -386,6 +386,11 @@ func (l *life) move(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
+	return l.endMove(ctx, moveID, runID)
+}
+
+// endMove has a move come to its end, and commits it or goes back.
+func (l *life) endMove(ctx context.Context, moveID, runID int64) error {
 	if err := l.finish(ctx, runID); err != nil {
 		return err
 	}
@@ -397,7 +402,8 @@ func (l *life) move(ctx context.Context, id int64) error {
 		act = l.a.GoBack
 		l.done = append(l.done, "go back")
 	}
-	if runID, err = act(ctx, moveID, 0); err != nil {
+	runID, err := act(ctx, moveID, 0)
+	if err != nil {
 		return err
 	}
 	return l.finish(ctx, runID)

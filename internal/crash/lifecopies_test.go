@@ -67,21 +67,7 @@ func (l *life) failOver(ctx context.Context, id int64) error {
 	if slices.Contains(draft.Move.Waves[0].Instances, "store-host-1") {
 		l.word[id] = l.copies[fmt.Sprint(id, to)]
 	}
-	if err := l.finish(ctx, runID); err != nil {
-		return err
-	}
-	if err := l.holds(ctx); err != nil {
-		return fmt.Errorf("after failing over: %w", err)
-	}
-	act := l.a.Commit
-	if l.r.IntN(2) == 0 {
-		act = l.a.GoBack
-		l.done = append(l.done, "go back")
-	}
-	if runID, err = act(ctx, moveID, 0); err != nil {
-		return err
-	}
-	return l.finish(ctx, runID)
+	return l.endMove(ctx, moveID, runID)
 }
 
 // dropCopies takes the copies at a site away.

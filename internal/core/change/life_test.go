@@ -338,9 +338,13 @@ func (l *life) moved() {
 	}
 	s := l.w.run(l.t, move, bad)
 	l.did(s)
-	complete := count(s.Steps) == len(s.Steps)
 	l.before = nil
-	if complete && rapid.Bool().Draw(l.t, "commit") {
+	l.ended(s, b, m, move, whole, func(*plan.Plan) {})
+}
+
+// ended commits a move whose run is over, which leads to other parts, or goes back; before is called with the plan of that.
+func (l *life) ended(s *run.State, b parts, m change.Moving, move, whole *plan.Plan, before func(back *plan.Plan)) {
+	if count(s.Steps) == len(s.Steps) && rapid.Bool().Draw(l.t, "commit") {
 		l.is = b
 		l.to(migrate.WithoutKept(whole, move.Renames), "commit")
 		return
@@ -353,6 +357,7 @@ func (l *life) moved() {
 	if err != nil {
 		l.t.Fatalf("%v: %v", l.w.acts, err)
 	}
+	before(back)
 	l.w.unsure = change.Renamed(l.stand, back.Renames).Unsure
 	l.did(l.w.run(l.t, back, nil))
 	l.holds()
@@ -454,27 +459,13 @@ func (l *life) failedOver() {
 			l.t.Fatalf("%v: %v", l.w.acts, err)
 		}
 	}
-	if count(s.Steps) == len(s.Steps) && rapid.Bool().Draw(l.t, "commit") {
-		l.is = b
-		l.to(migrate.WithoutKept(whole, move.Renames), "commit")
-		return
-	}
-	if !slices.ContainsFunc(s.Steps, func(x run.Step) bool { return x.Status != run.Planned || !x.Started.IsZero() }) {
-		return
-	}
-	l.w.acts = append(l.w.acts, "go back")
-	back, err := change.Back(l.stand, l.wanted, move, m, "back")
-	if err != nil {
-		l.t.Fatalf("%v: %v", l.w.acts, err)
-	}
-	for _, id := range m.Instances {
-		if back.Step(op.Finish.On(id)) == nil { // whether it was begun with at all is not known: what it was counts
-			l.w.counts(change.KeptID(id, from), id)
+	l.ended(s, b, m, move, whole, func(back *plan.Plan) {
+		for _, id := range m.Instances {
+			if back.Step(op.Finish.On(id)) == nil { // whether it was begun with at all is not known: what it was counts
+				l.w.counts(change.KeptID(id, from), id)
+			}
 		}
-	}
-	l.w.unsure = change.Renamed(l.stand, back.Renames).Unsure
-	l.did(l.w.run(l.t, back, nil))
-	l.holds()
+	})
 }
 
 // lost has something vanish from its site, which is built again.
