@@ -183,18 +183,20 @@ func (svc *Service) Fence(ctx context.Context, id int64) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for _, at := range leftOn(d.Stand) {
-		if !svc.answers(ctx, d.Stand, at) {
-			return at + " does not answer yet", nil
-		}
-		p, err := change.Fence(d.Stand, at, "switch off what was failed over from "+at)
-		if err != nil {
-			return "", err
-		}
-		id, err := svc.runs.Begin(ctx, deployments.Order{Plan: p, Deployment: m.Deployment, Wanted: wanted, Template: d.Template, Move: id})
-		return fmt.Sprintf("run %d switches off what is left at %s", id, at), err
+	sites := leftOn(d.Stand)
+	if len(sites) == 0 {
+		return "all that was left is off", svc.store.Unregister(ctx, DueFence, fmt.Sprint(id))
 	}
-	return "all that was left is off", svc.store.Unregister(ctx, DueFence, fmt.Sprint(id))
+	at := sites[0] // the next is seen to when this one is off
+	if !svc.answers(ctx, d.Stand, at) {
+		return at + " does not answer yet", nil
+	}
+	p, err := change.Fence(d.Stand, at, "switch off what was failed over from "+at)
+	if err != nil {
+		return "", err
+	}
+	runID, err := svc.runs.Begin(ctx, deployments.Order{Plan: p, Deployment: m.Deployment, Wanted: wanted, Template: d.Template, Move: id})
+	return fmt.Sprintf("run %d switches off what is left at %s", runID, at), err
 }
 
 // leftOn are the sites at which something that was left behind is on.
