@@ -162,6 +162,14 @@ func TestFailingOverByChoice(t *testing.T) {
 	to := elsewhere(at)
 	on(t, a, dep, logHost, "echo one > "+written)
 	replicated(t, a, dep, to)
+	replicated(t, a, dep, "alisio-sur")
+	all, err := a.Replicas(ctx, dep)
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	for _, x := range all {
+		assert.NotEmpty(t, x.Set, "%s: those at another site are left as they are", x.Site)
+		assert.WithinDuration(t, time.Now(), x.As, 2*time.Minute, x.Site)
+	}
 	d, err := a.DraftFailOver(ctx, dep, moves.FailOver{To: to, What: []string{"log-host"}})
 	require.NoError(t, err)
 	p := d.Order.Plan

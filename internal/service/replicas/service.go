@@ -116,6 +116,9 @@ func asOf(s change.Standing, set string) time.Time {
 			out = at
 		}
 	}
+	if out.IsZero() { // they were dropped when copies at another site were renewed: the name of the set says it to the minute
+		return change.MomentOf(set)
+	}
 	return out
 }
 
