@@ -190,6 +190,7 @@ sleep 2
 be() { sed "s/user: $1\b/user: $(id -un)/" examples/flood-watch/teams.yaml > "$gov/teams.yaml"; chmod 600 "$gov/teams.yaml"; }
 as() { be "$1"; shift; ANDAMIO_SERVE=off "$andamio" "$@" --workspace "$gov" >/dev/null; }
 as ana quota set examples/flood-watch/quotas.yaml
+as ana level set examples/flood-watch/levels.yaml
 as ana decide rules set examples/flood-watch/approvals.yaml
 for o in trial-map worker-pool gauge-node; do as ana offer publish "examples/offers/$o.yaml"; done
 as ibo request ask trial-map -a fronts=2 --yes --wait --why 'for the open day of the museum'
