@@ -43,6 +43,12 @@ func TestWhatCannotBePromisedIsRefused(t *testing.T) {
 		{promise.Promise{Kind: promise.Hours, Hours: &promise.HoursTerms{Off: off, On: promise.When{Rule: "FREQ=DAILY;UNTIL=20260301T000000Z", Zone: "UTC", Start: on.Start}}}, "never go off and come back"},
 		{promise.Promise{Kind: promise.Hours, Hours: &promise.HoursTerms{Off: off, On: on, Lead: 12 * time.Hour}}, "takes 12h0m0s to start"},
 		{promise.Promise{Kind: promise.Hours, Hours: &promise.HoursTerms{Off: promise.When{}, On: on}}, "off: "},
+		{promise.Promise{Kind: promise.Hours, Hours: &promise.HoursTerms{Off: off, On: promise.When{Rule: "FREQ=NOW", Zone: "UTC", Start: noon}}}, "on: "},
+		{promise.Promise{Kind: promise.Replicated, Replicated: &promise.ReplicatedTerms{When: every}}, "site: say where"},
+		{promise.Promise{Kind: promise.Replicated, Replicated: &promise.ReplicatedTerms{When: every, Site: "vega", Lose: -1}}, "not younger than now"},
+		{promise.Promise{Kind: promise.Replicated, Replicated: &promise.ReplicatedTerms{When: promise.When{Rule: "FREQ=NOW", Zone: "UTC"}, Site: "vega"}}, "FREQ"},
+		{promise.Promise{Kind: promise.Replicated, Drilled: &promise.DrilledTerms{When: every}}, "is nothing that is promised"},
+		{promise.Promise{Kind: promise.Drilled, Drilled: &promise.DrilledTerms{When: promise.When{Rule: "FREQ=NOW", Zone: "UTC"}}}, "FREQ"},
 	} {
 		assert.ErrorContains(t, c.p.Check(noon), c.says, "%+v", c.p)
 	}
@@ -234,4 +240,30 @@ func TestDaysAreExcepted(t *testing.T) {
 	assert.Equal(t, []string{"21 06:50", "23 06:50", "24 06:50", "26 06:50"}, ons)
 	assert.Equal(t, []string{"20 19:00", "21 19:00", "22 19:00", "24 19:00", "25 19:00", "26 19:00"}, offs)
 	assert.ErrorContains(t, h.On.But(make([]time.Time, 1000)), "at most 1000 days")
+}
+
+// TestWhatCannotBeWorkedOutIsSaid asks of hours with rules and zones that there are not whether it is off, and for days to be excepted from them.
+func TestWhatCannotBeWorkedOutIsSaid(t *testing.T) {
+	bad := promise.When{Rule: "FREQ=NOW", Zone: "UTC", Start: noon}
+	for _, h := range []promise.HoursTerms{{Off: bad, On: every}, {Off: every, On: bad}} {
+		off, err := h.IsOff(noon)
+		require.ErrorContains(t, err, "FREQ")
+		assert.False(t, off)
+	}
+	nowhere := promise.When{Rule: "FREQ=DAILY", Zone: "Mars/Base", Start: noon}
+	require.ErrorContains(t, nowhere.But([]time.Time{noon}), "is no time zone")
+	assert.Empty(t, nowhere.Except)
+	_, err := nowhere.Last(noon)
+	require.ErrorContains(t, err, "is no time zone")
+	p := promise.Promise{Kind: promise.Drilled, Drilled: &promise.DrilledTerms{When: nowhere}}
+	assert.Equal(t, "drilled every day 12:00", p.Words(), "in UTC, where nobody knows the zone")
+}
+
+func TestSpansAreWrittenShort(t *testing.T) {
+	for d, want := range map[time.Duration]string{90 * time.Minute: "1h30m", 12 * time.Hour: "12h", 5 * time.Minute: "5m", 90 * time.Second: "1m30s", 30 * day: "30d", 25 * time.Hour: "1d1h", 0: "0s"} {
+		assert.Equal(t, want, promise.Span(d))
+	}
+	d, err := promise.ParseSpan("0d1h")
+	require.NoError(t, err)
+	assert.Equal(t, time.Hour, d)
 }
