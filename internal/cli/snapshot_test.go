@@ -126,7 +126,7 @@ func TestServiceLevelsFromTheCommandLine(t *testing.T) {
 	report := t.TempDir()
 	said = run(0, "promises", "report", "--output", report)
 	assert.Contains(t, said, "promises.csv")
-	assert.Regexp(t, `1 flood-watch +saved every hour, 48 kept +dam +0 +0 +0 +unproven`, said)
+	assert.Regexp(t, `1 flood-watch +saved every hour, 48 kept, of one moment +dam +0 +0 +0 +unproven`, said)
 	assert.Contains(t, said, "0 times due")
 	table, err := os.ReadFile(filepath.Join(report, "promises.csv"))
 	require.NoError(t, err)

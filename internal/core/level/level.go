@@ -304,13 +304,9 @@ func (l *Level) Same(all []promise.Promise, zone string) bool {
 	}
 	for i := range mine {
 		k := slices.IndexFunc(all, func(p promise.Promise) bool { return p.Kind == mine[i].Kind })
-		if k < 0 || all[k].Words() != mine[i].Words() || all[k].Zone() != mine[i].Zone() || barrier(&all[k]) != barrier(&mine[i]) {
+		if k < 0 || all[k].Words() != mine[i].Words() || all[k].Zone() != mine[i].Zone() {
 			return false
 		}
 	}
 	return true
-}
-
-func barrier(p *promise.Promise) bool {
-	return p.Saved != nil && p.Saved.Barrier || p.Replicated != nil && p.Replicated.Barrier
 }

@@ -52,7 +52,7 @@ func TestWhatALevelPromises(t *testing.T) {
 	}
 	assert.Equal(t, []promise.Kind{promise.Saved, promise.Drilled}, []promise.Kind{all[0].Kind, all[1].Kind})
 	assert.Equal(t, []string{"saved every day 02:00, 7 kept", "drilled every month 04:30"}, levee.Words(f.Zone))
-	assert.Equal(t, []string{"saved every hour, 48 kept", "copied to tramonta every hour, 4h lost at most", "drilled every week 04:30", "volumes on storage mirrored"}, f.Level("dam").Words(f.Zone))
+	assert.Equal(t, []string{"saved every hour, 48 kept, of one moment", "copied to tramonta every hour, 4h lost at most", "drilled every week 04:30", "volumes on storage mirrored"}, f.Level("dam").Words(f.Zone))
 	assert.Equal(t, []int{2, 7, 48}, []int{f.Level("sandbag").Copies(), levee.Copies(), f.Level("dam").Copies()})
 	assert.Nil(t, f.Level("moat"))
 }

@@ -17,13 +17,13 @@ func (p *Promise) Words() string {
 		if len(p.Saved.Of) > 0 {
 			text += ", of " + strings.Join(p.Saved.Of, ", ")
 		}
-		return text
+		return text + atOnce(p.Saved.Barrier)
 	case Replicated:
 		text := "copied to " + p.Replicated.Site + " " + p.Replicated.When.words()
 		if p.Replicated.Lose > 0 {
 			text += ", " + Span(p.Replicated.Lose) + " lost at most"
 		}
-		return text
+		return text + atOnce(p.Replicated.Barrier)
 	case Drilled:
 		return "drilled " + p.Drilled.When.words()
 	case Hours:
@@ -39,6 +39,14 @@ func (p *Promise) Words() string {
 		return "ends " + p.Lease.Until.Format("2 Jan 2006 15:04")
 	}
 	return string(p.Kind)
+}
+
+// atOnce says that all machines stand still, so that what is kept of them is of one moment.
+func atOnce(barrier bool) string {
+	if barrier {
+		return ", of one moment"
+	}
+	return ""
 }
 
 // frequencies are rules that people have a word for.

@@ -256,10 +256,11 @@ func (svc *Service) change(ctx context.Context, f *level.File, l *level.Level, d
 	for i := range was {
 		p := &was[i]
 		out.Was = max(out.Was, p.Level)
-		switch then := becomes(p.Kind); {
-		case then == nil && p.Level != "", then != nil && !alike(p, then):
+		then := becomes(p.Kind)
+		if then == nil && p.Level != "" || then != nil && !alike(p, then) {
 			out.Ends = append(out.Ends, p.Words())
-		case then != nil && p.Kind == promise.Drilled: // what was proven stays so
+		}
+		if then != nil && p.Drilled != nil { // what was proven stays so
 			then.Drilled.Raised, then.Drilled.At = p.Drilled.Raised, p.Drilled.At
 		}
 	}
