@@ -216,6 +216,20 @@ func (s *shared) dropping(use, short string, kind promise.Kind) *cobra.Command {
 		})}
 }
 
+// recurring is what a command is told of when something is due again and again.
+type recurring struct{ rule, at, zone string }
+
+// flags adds the flags, with what is usual.
+func (r *recurring) flags(cmd *cobra.Command, rule, at string) {
+	cmd.Flags().StringVar(&r.rule, "rule", rule, "recurrence rule (RFC 5545), counted from today at --at")
+	cmd.Flags().StringVar(&r.at, "at", at, "time of day")
+	cmd.Flags().StringVar(&r.zone, "zone", "UTC", "time zone, by its IANA name")
+}
+
+func (r *recurring) when(now time.Time) (promise.When, error) {
+	return promise.Daily(now, r.rule, r.at, r.zone)
+}
+
 // onDays is the recurrence of some days of the week.
 func onDays(days []string) string {
 	if len(days) == 0 {
@@ -226,18 +240,16 @@ func onDays(days []string) string {
 
 func (s *shared) snapshotEvery() *cobra.Command {
 	var terms promise.SavedTerms
-	var rule, at, zone string
+	var often recurring
 	cmd := s.promising("every DEPLOYMENT", "Have snapshots be taken by a rule, and so many be kept",
 		`Promises that snapshots of the deployment are taken again and again, and that the newest are kept; those that people took are not
 counted and not dropped. Whoever promises it is whose right it is done by.`,
 		func(now time.Time, p *promise.Promise) (err error) {
 			p.Kind, p.Saved = promise.Saved, &terms
-			terms.When, err = promise.Daily(now, rule, at, zone)
+			terms.When, err = often.when(now)
 			return err
 		})
-	cmd.Flags().StringVar(&rule, "rule", "FREQ=DAILY", "recurrence rule (RFC 5545), counted from today at --at")
-	cmd.Flags().StringVar(&at, "at", "02:00", "time of day")
-	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
+	often.flags(cmd, "FREQ=DAILY", "02:00")
 	cmd.Flags().IntVar(&terms.Keep, "keep", 7, "how many are kept")
 	cmd.Flags().StringSliceVar(&terms.Of, "of", nil, "tier, instance or volume; may be given again (default: all)")
 	cmd.Flags().BoolVar(&terms.Barrier, "barrier", false, "have all machines stand still until the last is taken")
@@ -248,18 +260,16 @@ counted and not dropped. Whoever promises it is whose right it is done by.`,
 // snapshotDrill has restoring be tried again and again.
 func (s *shared) snapshotDrill() *cobra.Command {
 	var terms promise.DrilledTerms
-	var rule, at, zone string
+	var often recurring
 	cmd := s.promising("drill DEPLOYMENT", "Have be tried by a rule whether the newest snapshot can be restored",
 		`Promises that the newest snapshot is raised beside again and again, with networks and addresses of its own, until all of it serves, and is
 taken away then. A snapshot counts as proven when this was done; until then andamio promises says unproven.`,
 		func(now time.Time, p *promise.Promise) (err error) {
 			p.Kind, p.Drilled = promise.Drilled, &terms
-			terms.When, err = promise.Daily(now, rule, at, zone)
+			terms.When, err = often.when(now)
 			return err
 		})
-	cmd.Flags().StringVar(&rule, "rule", "FREQ=MONTHLY", "recurrence rule (RFC 5545), counted from today at --at")
-	cmd.Flags().StringVar(&at, "at", "04:00", "time of day")
-	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
+	often.flags(cmd, "FREQ=MONTHLY", "04:00")
 	cmd.AddCommand(s.dropping("drop DEPLOYMENT", "Have it be tried no more", promise.Drilled))
 	return cmd
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strings"
 	"text/tabwriter"
 	"time"
 
@@ -49,11 +48,7 @@ func (s *shared) listReplicas(ctx context.Context, a *app.App, d *deployments.De
 		if !x.As.IsZero() {
 			as = x.As.Local().Format("2006-01-02 15:04:05")
 		}
-		disks := strings.Join(x.Disks, ", ")
-		if len(x.Disks) > mostNamed {
-			disks = printable.Count(len(x.Disks), "disk")
-		}
-		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s %s/h\t\n", x.Site, as, disks, printable.Bytes(x.Held), x.PerHour, printable.Clean(d.Stand.Plan.Currency))
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s %s/h\t\n", x.Site, as, disksNamed(x.Disks), printable.Bytes(x.Held), x.PerHour, printable.Clean(d.Stand.Plan.Currency))
 	}
 	return w.Flush()
 }
@@ -76,7 +71,8 @@ of it. What can be failed over to is as it was before until all copies are whole
 
 func (s *shared) replicaEvery() *cobra.Command {
 	var terms promise.ReplicatedTerms
-	var rule, at, zone, lose string
+	var often recurring
+	var lose string
 	cmd := s.promising("every DEPLOYMENT", "Have copies at a site be renewed by a rule",
 		`Promises that copies of the deployment's disks are kept at another site, and that no more is lost than is said when they are failed over to.`,
 		func(now time.Time, p *promise.Promise) (err error) {
@@ -86,13 +82,11 @@ func (s *shared) replicaEvery() *cobra.Command {
 					return err
 				}
 			}
-			terms.When, err = promise.Daily(now, rule, at, zone)
+			terms.When, err = often.when(now)
 			return err
 		})
 	cmd.Flags().StringVar(&terms.Site, "to", "", "the site")
-	cmd.Flags().StringVar(&rule, "rule", "FREQ=HOURLY", "recurrence rule (RFC 5545), counted from today at --at")
-	cmd.Flags().StringVar(&at, "at", "00:30", "time of day")
-	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
+	often.flags(cmd, "FREQ=HOURLY", "00:30")
 	cmd.Flags().StringVar(&lose, "lose", "", "how old a copy may be at most, as in 4h")
 	cmd.Flags().StringSliceVar(&terms.Of, "of", nil, "tier, instance or volume; may be given again (default: all)")
 	cmd.Flags().BoolVar(&terms.Barrier, "barrier", false, "have all machines stand still while snapshots are taken")

@@ -60,9 +60,6 @@ func takenAt(x *snapshots.Set) string {
 const mostNamed = 3
 
 func disksOf(x *snapshots.Set) string {
-	if len(x.Disks) > mostNamed {
-		return printable.Count(len(x.Disks), "disk")
-	}
 	var out []string
 	for _, d := range x.Disks {
 		name := d.Of
@@ -71,7 +68,15 @@ func disksOf(x *snapshots.Set) string {
 		}
 		out = append(out, name)
 	}
-	return strings.Join(out, ", ")
+	return disksNamed(out)
+}
+
+// disksNamed names disks, or says how many there are.
+func disksNamed(names []string) string {
+	if len(names) > mostNamed {
+		return printable.Count(len(names), "disk")
+	}
+	return strings.Join(names, ", ")
 }
 
 // whole says what is to be known of how a set was taken.
