@@ -184,7 +184,54 @@ func TestFailingOverByChoice(t *testing.T) {
 	require.NoError(t, err)
 	ended(t, a, commit)
 	serves(t, a)
+	off, err := a.Powering(ctx, dep, "log-host", false)
+	carriedTo(t, a, off, err, run.Standing)
+	_, err = a.DraftFailOver(ctx, dep, moves.FailOver{To: "alisio-sur", What: []string{"log-host"}})
+	require.ErrorContains(t, err, logHost+" is off")
+	_, err = a.DraftFailOver(ctx, dep, moves.FailOver{To: "alisio-sur"})
+	require.ErrorContains(t, err, "a machine that is on")
 	r, err := a.Retiring(ctx, dep)
 	carriedTo(t, a, r, err, run.Retired)
 	assert.Empty(t, box.Holds())
+}
+
+// TestAFailingOverThatBrokeOffSaysThatBothSidesAreOn fails over with the site gone and names that may not be changed: what is on twice is said until it went on or was gone back
+// from.
+func TestAFailingOverThatBrokeOffSaysThatBothSidesAreOn(t *testing.T) {
+	t.Parallel()
+	a, box := pairedWith(t, 0.01, 0)
+	dep, at := theLog(t, a)
+	to := elsewhere(at)
+	replicated(t, a, dep, to)
+	z, err := a.workspace.Zone()
+	require.NoError(t, err)
+	deaf := *z
+	deaf.Secret = "bm90IGl0cyBrZXk="
+	require.NoError(t, a.workspace.SetZone(deaf))
+	box.Misbehave(sandbox.Rule{Fault: sandbox.Unavailable, Site: at})
+	d, err := a.DraftFailOver(ctx, dep, moves.FailOver{To: to})
+	require.NoError(t, err)
+	id, runID, err := a.StartMove(ctx, d, nil)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		r, err := a.Run(ctx, runID)
+		return err == nil && r.State == run.Failed
+	}, time.Minute, 5*time.Millisecond)
+	all, err := a.Waiting(ctx, time.Now())
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, moves.WaveBroken, all[0].State)
+	assert.Equal(t, []string{logHost}, all[0].Both)
+	assert.ElementsMatch(t, []string{at, to}, active(box, logHost))
+
+	box.Misbehave()
+	require.NoError(t, a.workspace.SetZone(*z))
+	back, err := a.GoBack(ctx, id, 0)
+	require.NoError(t, err)
+	ended(t, a, back)
+	assert.Equal(t, []string{at}, active(box, logHost))
+	all, err = a.Waiting(ctx, time.Now())
+	require.NoError(t, err)
+	assert.Empty(t, all)
+	serves(t, a)
 }

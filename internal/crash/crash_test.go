@@ -42,6 +42,9 @@ func TestWholeLivesOnStandIns(t *testing.T) {
 		lives, acts = n, 10
 	}
 	first := uint64(time.Now().UnixNano() % 1e6)
+	if n, err := strconv.ParseUint(os.Getenv("ANDAMIO_SEED"), 10, 64); err == nil {
+		first = n
+	}
 	for n := range lives {
 		t.Run(strconv.FormatUint(first+uint64(n), 10), func(t *testing.T) {
 			t.Parallel()

@@ -54,7 +54,7 @@ func (l *life) failOver(ctx context.Context, id int64) error {
 	to := all[l.r.IntN(len(all))].Site
 	draft, err := l.a.DraftFailOver(ctx, id, moves.FailOver{To: to})
 	if err != nil {
-		if mayNot(err, "no whole copy", "no copy of", "keeps no copy", "smaller by now", "no room", "no size") {
+		if mayNot(err, "no whole copy", "no copy of", "that is on is kept", "keeps no copy", "smaller by now", "no room", "no size") {
 			return nil
 		}
 		return err

@@ -97,23 +97,41 @@ func (m *Moving) withoutGone(from Standing, p *plan.Plan) {
 
 // Fence is the plan that switches off what a move left behind on at a site that did not answer then: it must not serve beside what was failed over to.
 func Fence(from Standing, site, purpose string) (*plan.Plan, error) {
+	return halts(from, func(r *plan.Resource) bool { return r.Site == site && isKept(r) }, "it serves elsewhere by now", purpose)
+}
+
+// halts is the plan that switches off those instances that are on of which a function says so.
+func halts(from Standing, which func(*plan.Resource) bool, why, purpose string) (*plan.Plan, error) {
 	p := kept(from, purpose)
 	for i := range p.Resources {
 		r := &p.Resources[i]
-		if left := r.Kind == kinds.Instance && r.Site == site && isKept(r); !left || r.Off && !r.Suspended {
+		if r.Kind != kinds.Instance || r.Off && !r.Suspended || !which(r) {
 			continue
 		}
-		r.Change, r.Reasons, r.Off = plan.Amend, []string{"it serves elsewhere by now"}, true
+		r.Change, r.Reasons, r.Off = plan.Amend, []string{why}, true
 		s := stepOf(op.Halt, r, "switch off", 1)
-		for k := range from.Plan.Steps { // what runs on it ends with it
-			x := &from.Plan.Steps[k]
-			if instanceOf(from.Plan, from.Plan.Resource(x.Resource)) == r.ID && runs(x.Op) {
-				s.Drops = append(s.Drops, x.ID)
-			}
-		}
+		s.Drops = runningIn(from.Plan, func(x *plan.Resource) bool { return instanceOf(from.Plan, x) == r.ID }) // it ends with it
 		p.Steps = append(p.Steps, s)
 	}
 	return p, plan.Reindexed(p).Arrange()
+}
+
+// halted is what stands once instances are switched off that went over to a copy while they were on where they were, and the steps of that by instance: it is gone
+// back from as if that had been done first.
+func (m *Moving) halted(back Standing, started map[string]bool) (Standing, map[string]plan.Step, error) {
+	if m.Mode != FromCopy {
+		return back, nil, nil
+	}
+	p, err := halts(back, func(r *plan.Resource) bool { return started[r.ID] }, "it is had back from where it went", "")
+	if err != nil {
+		return back, nil, err
+	}
+	off := map[string]plan.Step{}
+	for _, s := range p.Steps {
+		off[s.Resource] = s
+	}
+	back, err = Done(back, p)
+	return back, off, err
 }
 
 // isKept reports what a move left behind.

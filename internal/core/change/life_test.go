@@ -434,7 +434,7 @@ func (l *life) failedOver() {
 	l.w.acts = append(l.w.acts, fmt.Sprintf("fail over %v to %s, gone %v", m.Instances, to, m.Gone))
 	l.checked(move)
 	var bad trouble
-	if m.Gone == nil && rapid.IntRange(0, 3).Draw(l.t, "failing over breaks off") == 0 {
+	if rapid.IntRange(0, 3).Draw(l.t, "failing over breaks off") == 0 {
 		bad = func(id string) bool { return rapid.IntRange(0, 5).Draw(l.t, id+" fails") == 0 }
 	}
 	if m.Gone != nil {
@@ -443,18 +443,20 @@ func (l *life) failedOver() {
 	s := l.w.run(l.t, move, bad)
 	l.did(s)
 	l.before = nil
-	if m.Gone != nil { // it answers again
+	l.w.gone = ""
+	for _, id := range m.Instances {
+		if there, was := l.w.machines[id], l.w.machines[change.KeptID(id, from)]; there != nil && was != nil {
+			was.aside = there.on && was.on
+		}
+	}
+	if m.Gone != nil && count(s.Steps) == len(s.Steps) { // it answers again; with both sides on, going back switches off what is left there
 		p, err := change.Fence(l.stand, from, "fence")
 		if err != nil {
 			l.t.Fatalf("%v: %v", l.w.acts, err)
 		}
 		l.checked(p)
 		l.w.acts = append(l.w.acts, "fence")
-		for _, id := range m.Instances { // what runs there ends as by a power cut: it serves elsewhere
-			l.w.machines[change.KeptID(id, from)].still()
-		}
 		l.did(l.w.run(l.t, p, nil))
-		l.w.gone = ""
 		if err := l.w.lawful(); err != nil {
 			l.t.Fatalf("%v: %v", l.w.acts, err)
 		}

@@ -13,13 +13,13 @@ import (
 // write has everything that is on write something to all its disks.
 func (w *lifeWorld) write() {
 	for id, m := range w.machines {
-		if m.on && m.site != w.gone && !m.void { // what is written there is lost
+		if m.on && m.site != w.gone && !m.void && !m.aside { // what is written there is lost
 			w.truth[workload(id)]++
 			m.wrote = w.truth[workload(id)]
 		}
 	}
 	for id, v := range w.volumes {
-		if m := w.machines[v.at]; m != nil && m.on && m.site != w.gone && !m.void {
+		if m := w.machines[v.at]; m != nil && m.on && m.site != w.gone && !m.void && !m.aside {
 			w.truth[workload(id)]++
 			v.wrote = w.truth[workload(id)]
 		}
@@ -109,6 +109,7 @@ func (w *lifeWorld) counts(machine, other string) {
 		m.void = true
 	}
 	if m := w.machines[machine]; m != nil {
+		m.aside = false
 		w.truth[workload(machine)] = m.wrote
 	}
 	for id, v := range w.volumes {

@@ -69,6 +69,8 @@ type lifeMachine struct {
 	begins        bool
 	// void says that what it writes counts for nothing.
 	void bool
+	// aside says that it is on where nobody reached it while another went on in its place: what it writes is lost.
+	aside bool
 	soft map[string]lifeSoft
 }
 
@@ -296,7 +298,7 @@ func (w *lifeWorld) runsOn(s *plan.Step, takes []string) error {
 		return nil
 	}
 	for id, m := range w.machines {
-		if !m.on || w.cut[id] || common(w.around(id), takes) == "" {
+		if !m.on || w.cut[id] || m.aside || common(w.around(id), takes) == "" {
 			continue
 		}
 		for name, x := range m.soft {
@@ -312,7 +314,7 @@ func (w *lifeWorld) runsOn(s *plan.Step, takes []string) error {
 func (w *lifeWorld) lawful() error {
 	on := map[string]string{}
 	for id, m := range w.machines {
-		if m.site == w.gone {
+		if m.site == w.gone || m.aside || m.void {
 			continue
 		}
 		if other := on[workload(id)]; m.on && other != "" {
@@ -375,7 +377,7 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 		if m == nil {
 			return fmt.Errorf("it is not there")
 		}
-		m.on, m.suspended = false, s.Op == op.Suspend
+		m.on, m.suspended, m.aside = false, s.Op == op.Suspend, false
 		if s.Op == op.Halt {
 			m.still()
 		}

@@ -229,6 +229,8 @@ type mover struct {
 	at    map[string]int
 	// ran is what stands where it was; nil is what is compared with the design.
 	ran *plan.Plan
+	// halting are the steps by which instances are switched off, before they are had back, that are on where they were.
+	halting map[string]plan.Step
 }
 
 func (v *mover) steps() {
@@ -383,6 +385,9 @@ func (v *mover) cutover(id string, follows []string) {
 	}
 	v.wait(stop, follows...)
 	v.wait(stop, v.built(id)...)
+	if s := v.step(stop); s != nil && v.m.Mode == FromCopy { // what is begun with is otherwise than what runs: this ends all the same
+		s.Drops = runningIn(v.stood(), func(r *plan.Resource) bool { return instanceOf(v.c.old, v.c.old.Resource(r.ID)) == id })
+	}
 	if v.m.Mode != Live {
 		v.wait(stop, v.quiesce(id, follows)...)
 	}
@@ -423,12 +428,8 @@ func (v *mover) seconds(id string) float64 {
 // quiesce stops what runs on a workload by the scripts that its software has for that.
 func (v *mover) quiesce(id string, after []string) []string {
 	var out []string
-	ran := v.ran
-	if ran == nil {
-		ran = v.c.old
-	}
-	for i := range ran.Steps {
-		s := &ran.Steps[i]
+	for i := range v.stood().Steps {
+		s := &v.stood().Steps[i]
 		r := v.c.old.Resource(s.Resource)
 		if s.Op != op.Start || s.Undo == nil || instanceOf(v.c.old, r) != id || v.asksMoved(s.Undo) {
 			continue
@@ -441,15 +442,17 @@ func (v *mover) quiesce(id string, after []string) []string {
 	return out
 }
 
+// stood is what stands before it moves: what is begun with may be otherwise.
+func (v *mover) stood() *plan.Plan {
+	if v.ran != nil {
+		return v.ran
+	}
+	return v.c.old
+}
+
 // runningOf are the standing steps of some software whose work ends when it is stopped.
 func (v *mover) runningOf(software string) []string {
-	var out []string
-	for _, s := range v.c.oldSteps[software] {
-		if runs(s.Op) {
-			out = append(out, s.ID)
-		}
-	}
-	return out
+	return runningIn(v.stood(), func(r *plan.Resource) bool { return r.ID == software })
 }
 
 // asksMoved reports that a script is given what is known of something that moves: where it stood, that is another thing.
@@ -564,6 +567,10 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 			started[id] = false
 		}
 	}
+	back, halting, err := m.halted(back, started)
+	if err != nil {
+		return nil, err
+	}
 	back = carried(back, before, m.Instances)
 	c := newCompiler(back, m.rested(before))
 	for _, id := range m.Instances {
@@ -591,7 +598,7 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 	c.takeBack()
 	c.build()
 	c.order()
-	v := &mover{c: c, m: m, names: names}
+	v := &mover{c: c, m: m, names: names, halting: halting}
 	v.index()
 	for _, id := range m.Instances {
 		v.back(id, started[id])
@@ -665,7 +672,9 @@ func (v *mover) haveBack(id, there string, gone []string) []string {
 	}
 	out := []string{off}
 	// The disk that is written to is that of a machine that is off, not one that would go on where it was.
-	if r := v.c.old.Resource(id); r.Suspended || !r.Off {
+	if s, on := v.halting[id]; on {
+		out = append(out, v.add(s))
+	} else if r := v.c.old.Resource(id); r.Suspended || !r.Off {
 		out = append(out, v.add(plan.Step{Resource: id, Op: op.Halt, Site: site, Title: "switch off", Seconds: 1}))
 	}
 	take := v.add(plan.Step{Resource: id, Op: op.Finish, Site: site, Title: "have back what was written there", Copying: &terms, After: slices.Clone(out), Seconds: 5})

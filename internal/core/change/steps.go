@@ -265,10 +265,14 @@ func runs(does op.Op) bool { return does == op.Start || does == op.Check || does
 
 // running are the standing steps whose work ends when an instance is switched off.
 func (c *compiler) running(instance string) []string {
+	return runningIn(c.old, func(r *plan.Resource) bool { return instanceOf(c.old, r) == instance })
+}
+
+// runningIn are the steps of a plan whose work goes on while something runs, of the resources that a function says so of.
+func runningIn(p *plan.Plan, of func(*plan.Resource) bool) []string {
 	var out []string
-	for i := range c.old.Steps {
-		s := &c.old.Steps[i]
-		if runs(s.Op) && instanceOf(c.old, c.old.Resource(s.Resource)) == instance {
+	for i := range p.Steps {
+		if s := &p.Steps[i]; runs(s.Op) && of(p.Resource(s.Resource)) {
 			out = append(out, s.ID)
 		}
 	}

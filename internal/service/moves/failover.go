@@ -67,10 +67,15 @@ func (svc *Service) DraftFailOver(ctx context.Context, deployment int64, w FailO
 	return svc.draftFailOver(ctx, m, d, wanted, e, set)
 }
 
-// copied are the instances that are failed over: those that are meant, each with a copy of its own disk where they go.
+// copied are the instances that are failed over: those that are meant, each with a copy of its own disk where they go. What is off serves nothing that
+// could go on: it stays.
 func copied(d *deployments.Deployment, wanted *plan.Plan, set string, w FailOver) ([]string, error) {
 	has := func(id string) bool {
 		return d.Stand.Plan.Resource(change.SnapshotID(change.CopyID(id, w.To), set)) != nil
+	}
+	off := func(id string) bool {
+		r := d.Stand.Plan.Resource(id)
+		return r == nil || r.Off
 	}
 	var out []string
 	if len(w.What) > 0 {
@@ -82,16 +87,19 @@ func copied(d *deployments.Deployment, wanted *plan.Plan, set string, w FailOver
 			if !has(id) {
 				return nil, fault.Refusedf("no copy of %s is kept at %s", id, w.To)
 			}
+			if off(id) {
+				return nil, fault.Refusedf("%s is off: there is nothing of it that could go on at %s; fail over what runs", id, w.To)
+			}
 		}
 		return all, nil
 	}
 	for i := range wanted.Resources {
-		if r := &wanted.Resources[i]; r.Kind == kinds.Instance && !r.Off && r.Site != w.To && has(r.ID) {
+		if r := &wanted.Resources[i]; r.Kind == kinds.Instance && !off(r.ID) && r.Site != w.To && has(r.ID) {
 			out = append(out, r.ID)
 		}
 	}
 	if len(out) == 0 {
-		return nil, fault.Refusedf("no copy of a machine's own disk is kept at %s", w.To)
+		return nil, fault.Refusedf("no copy of the own disk of a machine that is on is kept at %s", w.To)
 	}
 	slices.Sort(out)
 	return out, nil

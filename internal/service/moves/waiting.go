@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"andamio/internal/core/change"
 	"andamio/internal/core/migrate"
 )
 
@@ -17,6 +18,9 @@ type Waiting struct {
 	Down  float64 `json:"down"`
 	// Failures is how many steps of it have failed.
 	Failures int `json:"failures"`
+	// Both are instances of a failing over that broke off which are on where it went, and were on where they were when last heard of: going on, and going
+	// back, ends that.
+	Both []string `json:"both,omitempty"`
 	// Opens is when the window of a planned wave opens next; zero if it has none.
 	Opens time.Time `json:"opens,omitzero"`
 }
@@ -36,7 +40,11 @@ func (svc *Service) Waiting(ctx context.Context, now time.Time) ([]Waiting, erro
 		for wave, state := range m.States {
 			w := Waiting{Move: m, Wave: wave, State: state}
 			switch state {
-			case WaveMoved, WaveBroken:
+			case WaveMoved:
+			case WaveBroken:
+				if w.Both, err = svc.both(ctx, m, wave); err != nil {
+					return nil, err
+				}
 			case WaveMoving:
 				if err := svc.look(ctx, &w); err != nil {
 					return nil, err
@@ -70,4 +78,26 @@ func (svc *Service) look(ctx context.Context, w *Waiting) error {
 		w.Ready = w.Ready && migrate.PhaseOf(s, id) == migrate.Ready
 	}
 	return nil
+}
+
+// both are the instances of a wave that are on where it went and where they were: at a site that did not answer nothing was switched off.
+func (svc *Service) both(ctx context.Context, m *Move, wave int) ([]string, error) {
+	if m.Request.Mode != change.FromCopy {
+		return nil, nil
+	}
+	s, err := svc.deployments.Standing(ctx, m.Deployment)
+	if err != nil {
+		return nil, err
+	}
+	on := func(id string) bool {
+		r := s.Plan.Resource(id)
+		return r != nil && (!r.Off || r.Suspended)
+	}
+	var out []string
+	for _, id := range m.Waves[wave].Instances {
+		if on(id) && on(change.KeptID(id, m.From[id])) {
+			out = append(out, id)
+		}
+	}
+	return out, nil
 }

@@ -50,6 +50,9 @@ func (v *View) moveItems(now time.Time) []item {
 		case w.Failures > 0:
 			out = append(out, item{rankFailed, run.Failed, name + " has a step that failed", below, "rounds go on, and nothing is cut over until it is mended", "look at it", open,
 				[]string{"What failed holds what comes after it. Nothing has stopped where it was; the copy goes on."}})
+		case len(w.Both) > 0:
+			out = append(out, item{rankFailed, run.Failed, name + " broke off with both sides on", strings.Join(w.Both, ", "), "both may be written to", "go on, or go back, at once", open,
+				[]string{"The site it was at did not answer, so that nothing could be switched off there. Going on has that be switched off as soon as the site answers; going back switches off what was begun from the copy."}})
 		case w.State == moves.WaveBroken:
 			out = append(out, item{rankFailed, run.Stopped, name + " broke off", below, "one side serves, and nothing goes on by itself", "go on, or go back", open,
 				[]string{"Nobody works on it any more. It can go on where it was, or be gone back from; either leaves one side serving."}})

@@ -26,18 +26,19 @@ func TestMovesThatWaitAreInTheQueue(t *testing.T) {
 		{Move: m(3), State: moves.WaveBroken},
 		{Move: m(4), State: moves.WavePlanned, Opens: now.Add(20 * time.Minute)},
 		{Move: m(5), State: moves.WaveMoving, Failures: 1},
+		{Move: m(6), State: moves.WaveBroken, Both: []string{"log-host-1"}},
 	}})
 	text := drawn(v, 160)
-	for _, want := range []string{"can be cut over", "would not serve for about 14 s", "is moved, not committed", "broke off", "waits for its window", "opens in 20m", "has a step that failed"} {
+	for _, want := range []string{"can be cut over", "would not serve for about 14 s", "is moved, not committed", "broke off", "waits for its window", "opens in 20m", "has a step that failed", "broke off with both sides on"} {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "was cancelled", "the run that broke off is spoken of as its move")
 	items := v.items(now)
-	require.Len(t, items, 5)
+	require.Len(t, items, 6)
 	assert.Contains(t, items[0].title, "move 3", "what failed comes first")
-	v.at = 4
+	v.at = 5
 	cmd, used := view.Press(v.Keys(), "enter")
 	require.True(t, used)
 	assert.Equal(t, view.Goto{Digit: "6"}, cmd())
-	assert.Equal(t, "5", v.Badge(now))
+	assert.Equal(t, "6", v.Badge(now))
 }
