@@ -14,7 +14,13 @@ import (
 )
 
 // Rule is a recurrence.
-type Rule struct{ set *rrule.Set }
+type Rule struct {
+	// set says when by the clock on the wall, which it takes for UTC: what that is of the zone is worked out in wall.go.
+	set  *rrule.Set
+	zone *time.Location
+	// except are moments, in seconds, that are excepted.
+	except map[int64]bool
+}
 
 // Zone is a time zone by its name in the IANA database; "" is UTC.
 func Zone(name string) (*time.Location, error) {
@@ -60,13 +66,20 @@ func Parse(text string, zone *time.Location, start time.Time) (*Rule, error) {
 		parts = append([]string{"DTSTART;TZID=" + zone.String() + ":" + start.In(zone).Format("20060102T150405")}, parts...)
 	}
 	set, err := rrule.StrSliceToRRuleSetInLoc(parts, zone)
-	if err == nil && set.GetRRule() != nil && !occurs(set.GetRRule().OrigOptions, set.GetDTStart()) {
-		return nil, fault.Invalidf("%q never occurs", text)
-	}
 	if err != nil {
 		return nil, fault.Invalidf("%q is no recurrence rule as in FREQ=HOURLY or FREQ=DAILY;BYHOUR=2;BYMINUTE=30 (RFC 5545): %w", text, err)
 	}
-	return &Rule{set}, nil
+	r := &Rule{zone: set.GetDTStart().Location(), except: map[int64]bool{}}
+	for _, at := range set.GetExDate() {
+		r.except[at.Unix()] = true
+	}
+	if r.set, err = onTheWall(set, r.zone); err != nil {
+		return nil, fault.Invalidf("%q is no recurrence rule: %w", text, err)
+	}
+	if rule := r.set.GetRRule(); rule != nil && !occurs(rule.OrigOptions, r.set.GetDTStart()) {
+		return nil, fault.Invalidf("%q never occurs", text)
+	}
+	return r, nil
 }
 
 // cut takes the name of a property from its value: what is before the first colon, if that looks like a name.
@@ -106,39 +119,6 @@ func check(value string) error {
 		return fault.Invalidf("%q has a COUNT of 0: it is 1 or more", value)
 	}
 	return nil
-}
-
-// Next is the first occurrence after a moment; zero if there is none any more.
-func (r *Rule) Next(after time.Time) time.Time { return r.set.After(after, false) }
-
-// Last is the last occurrence at or before a moment; zero if there is none.
-func (r *Rule) Last(at time.Time) time.Time { return r.set.Before(at, true) }
-
-// After are the first occurrences after a moment, at most so many.
-func (r *Rule) After(moment time.Time, most int) []time.Time {
-	var out []time.Time
-	next := r.set.Iterator()
-	for len(out) < most {
-		at, more := next()
-		if !more {
-			break
-		}
-		if at.After(moment) {
-			out = append(out, at)
-		}
-	}
-	return out
-}
-
-// Between are how many occurrences lie after one moment and at or before another.
-func (r *Rule) Between(after, until time.Time) int {
-	n := 0
-	for _, at := range r.set.Between(after, until, true) {
-		if at.After(after) {
-			n++
-		}
-	}
-	return n
 }
 
 // Midnight is the beginning of a moment's day in a zone: what rules count from that say nothing else.

@@ -71,7 +71,7 @@ type lifeMachine struct {
 	void bool
 	// aside says that it is on where nobody reached it while another went on in its place: what it writes is lost.
 	aside bool
-	soft map[string]lifeSoft
+	soft  map[string]lifeSoft
 }
 
 type lifePort struct {

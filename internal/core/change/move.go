@@ -567,6 +567,7 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 			started[id] = false
 		}
 	}
+	ran := carried(back, before, m.Instances).Plan
 	back, halting, err := m.halted(back, started)
 	if err != nil {
 		return nil, err
@@ -598,7 +599,7 @@ func Back(from Standing, before *plan.Plan, move *plan.Plan, m Moving, purpose s
 	c.takeBack()
 	c.build()
 	c.order()
-	v := &mover{c: c, m: m, names: names, halting: halting}
+	v := &mover{c: c, m: m, names: names, ran: ran, halting: halting}
 	v.index()
 	for _, id := range m.Instances {
 		v.back(id, started[id])

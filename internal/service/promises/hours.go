@@ -4,16 +4,13 @@ import (
 	"context"
 	"time"
 
-	"andamio/internal/core/plan"
 	"andamio/internal/core/promise"
+	"andamio/internal/core/rehearse"
 	"andamio/internal/service/deployments"
 )
 
-// leadShare is how much longer than expected starting may take, and leadLeast how long it is given at least: what is promised is that it serves then.
-const (
-	leadShare = 1.5
-	leadLeast = time.Minute
-)
+// leadLeast is how long before machines are to serve they are switched on at least: what is promised is that it serves then.
+const leadLeast = time.Minute
 
 // lead works out of off hours how long before their end machines are switched on: by what starting them took so far.
 func (svc *Service) lead(ctx context.Context, p *promise.Promise) error {
@@ -24,18 +21,13 @@ func (svc *Service) lead(ctx context.Context, p *promise.Promise) error {
 	if err != nil {
 		return err
 	}
-	expected, err := svc.starting(ctx, d, wanted)
-	p.Hours.Lead = max(time.Duration(float64(expected)*leadShare).Round(time.Second), leadLeast)
-	return err
-}
-
-// starting is how long starting all of a deployment is expected to take.
-func (svc *Service) starting(ctx context.Context, d *deployments.Deployment, wanted *plan.Plan) (time.Duration, error) {
-	p, err := deployments.Rising(d, wanted)
+	start, err := deployments.Rising(d, wanted)
 	if err != nil {
-		return 0, err
+		return err
 	}
-	return time.Duration(p.Seconds * float64(time.Second)), svc.deployments.Timed(ctx, p)
+	h, err := svc.deployments.History(ctx)
+	p.Hours.Lead = max(rehearse.Ahead(start, h).Round(time.Second), leadLeast)
+	return err
 }
 
 // hours switches all of a deployment off or on, as it is to be now: where both were due while nobody looked, the later one counts. What has ended is
