@@ -374,6 +374,7 @@ func (c *compiler) order() {
 					s.After = append(s.After, after(x)...)
 				}
 			}
+			s.After = append(s.After, c.runOn(s, scripts, after)...)
 		case s.Op == op.Alter || s.Op == op.Boot:
 			if r := c.old.Resource(s.Resource); r == nil || !r.Suspended { // one that is suspended has its room
 				s.After = append(s.After, gone[s.Site+" "+string(kinds.Instance)]...)
@@ -396,6 +397,24 @@ func (c *compiler) order() {
 		slices.Sort(s.After)
 		s.After = slices.DeleteFunc(slices.Compact(s.After), func(a string) bool { return a == s.ID })
 	}
+}
+
+// runOn are the scripts that take back what is on an instance, before a disk or an interface of it goes: they need it, though it came there after what they take back
+// was put there.
+func (c *compiler) runOn(s *plan.Step, scripts map[string][]string, after func(string) []string) []string {
+	on := s.Resource
+	switch s.Op {
+	case op.Detach:
+	case op.Unplug:
+		on = c.old.Resource(s.Resource).AsInterface().Instance
+	default:
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(scripts[on]), func(id string) bool {
+		return slices.Contains(s.After, id) || slices.ContainsFunc(c.plan.Steps, func(x plan.Step) bool {
+			return x.ID == id && slices.ContainsFunc(x.Drops, func(d string) bool { return slices.Contains(after(d), s.ID) })
+		})
+	})
 }
 
 // doneOn are the wanted steps that need an instance to be on.
