@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/usage"
 )
 
 func (s *shared) estate() *cobra.Command {
@@ -35,9 +37,40 @@ func (s *shared) estateShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return s.printEstate(e)
+			if err := s.printEstate(e); err != nil || s.json || len(args) > 0 {
+				return err
+			}
+			return s.printSleepers(cmd.Context(), e)
 		},
 	}
+}
+
+// printSleepers says of each site what is used, paused, held and free, and whose what sleeps is.
+func (s *shared) printSleepers(ctx context.Context, e *estate.Estate) error {
+	a, err := s.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer a.Close()
+	claims, err := a.Claims(ctx)
+	if err != nil || len(claims) == 0 {
+		return err
+	}
+	loads := usage.Of(e, nil, nil)
+	usage.Claimed(loads, claims)
+	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(w, "\ncores\tused\tpaused\theld\tfree\t")
+	for _, l := range loads {
+		fmt.Fprintf(w, "%s\t%.0f\t%.0f\t%.0f\t%.0f\t\n", printable.Clean(l.Site.Name), l.Cores.Used, l.Cores.Paused, l.Cores.Held, l.Cores.Free())
+	}
+	w.Flush()
+	for _, l := range loads {
+		for _, x := range l.Sleepers() {
+			fmt.Fprintf(s.out, "%s: %s sleeps: %s, %s, %s\n", printable.Clean(l.Site.Name), printable.Clean(cmp.Or(x.Of, "another team's")), printable.Count(x.Instances, "machine"),
+				estate.Cores(x.Takes.Cores), estate.GiB(x.Takes.MemoryGiB))
+		}
+	}
+	return nil
 }
 
 func (s *shared) estateImport() *cobra.Command {

@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/core/usage"
 	"andamio/internal/names"
 	"andamio/internal/service/deployments"
 )
@@ -45,6 +46,9 @@ func (l *life) holds(ctx context.Context) error {
 	if err := l.quotasHold(ctx); err != nil {
 		return err
 	}
+	if err := l.roomsHold(ctx, standing); err != nil {
+		return err
+	}
 	if err := l.named(ctx, standing); err != nil {
 		return err
 	}
@@ -54,6 +58,43 @@ func (l *life) holds(ctx context.Context) error {
 	}
 	for _, f := range inv.Findings {
 		return fmt.Errorf("nobody did anything by hand, and %s %s is found %s: %v\nD %+v\nR %+v\nO %+v", f.Class, f.Name, f.Type, f.Why, f.Declared, f.Recorded, f.Observed)
+	}
+	return nil
+}
+
+// roomsHold looks that at every site what is used, paused, held and free is all there is: paused what is switched off, held nothing while no run goes on, and used what
+// was used before anything was built, and what is on.
+func (l *life) roomsHold(ctx context.Context, standing []*deployments.Deployment) error {
+	e, err := l.a.Estate(ctx)
+	if err != nil {
+		return err
+	}
+	claims, err := l.a.Claims(ctx)
+	if err != nil {
+		return err
+	}
+	loads := usage.Of(e, nil, nil)
+	usage.Claimed(loads, claims)
+	on, off := map[string]float64{}, map[string]float64{}
+	for _, d := range standing {
+		for i := range d.Stand.Plan.Resources {
+			if r := &d.Stand.Plan.Resources[i]; r.Kind == kinds.Instance && r.Off {
+				off[r.Site] += float64(r.AsInstance().Cores)
+			} else if r.Kind == kinds.Instance {
+				on[r.Site] += float64(r.AsInstance().Cores)
+			}
+		}
+	}
+	before := map[string]float64{}
+	for _, s := range usage.Of(l.cfg.Estate, nil, nil) {
+		before[s.Site.Name] = s.Cores.Used
+	}
+	for _, s := range loads {
+		c, name := s.Cores, s.Site.Name
+		if c.Used+c.Paused+c.Held+c.Free() != c.Total || c.Held != 0 || c.Paused != off[name] || c.Used != before[name]+on[name] {
+			return fmt.Errorf("of %.0f cores of %s %.0f are used, %.0f paused, %.0f held and %.0f free; %.0f were used before, %.0f are of what is on, %.0f of what is off",
+				c.Total, name, c.Used, c.Paused, c.Held, c.Free(), before[name], on[name], off[name])
+		}
 	}
 	return nil
 }

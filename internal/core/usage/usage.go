@@ -10,13 +10,16 @@ import (
 	"andamio/internal/core/placement"
 )
 
-// Load is how full something is in one dimension. Where the whole was not said, what is free counts as the whole.
-type Load struct{ Total, Used, Plan float64 }
+// Load is how full something is in one dimension. Where the whole was not said, what is free counts as the whole. Paused is what is switched off has, Held what runs
+// are about to build ([Claimed]), Plan what a placement would add.
+type Load struct{ Total, Used, Plan, Paused, Held float64 }
 
 // Free is what is left when the plan stands.
-func (l Load) Free() float64 { return l.Total - l.Used - l.Plan }
+func (l Load) Free() float64 { return l.Total - l.Used - l.Paused - l.Held - l.Plan }
 
-func (l Load) plus(o Load) Load { return Load{l.Total + o.Total, l.Used + o.Used, l.Plan + o.Plan} }
+func (l Load) plus(o Load) Load {
+	return Load{l.Total + o.Total, l.Used + o.Used, l.Plan + o.Plan, l.Paused + o.Paused, l.Held + o.Held}
+}
 
 // Room is a room's load.
 type Room struct {
@@ -32,6 +35,8 @@ type Site struct {
 	Rooms               []Room
 	Cores, Memory, Disk Load
 	Instances           int
+	// Claims are what deployments have there that is not used.
+	Claims []Claim
 	// CostPerHour is what the plan costs there.
 	CostPerHour money.Amount
 }
@@ -49,9 +54,9 @@ func Of(e *estate.Estate, placed, stands *placement.Placement) []Site {
 				total = r.Free
 			}
 			used := r.Used()
-			room.Cores = Load{float64(total.Cores), float64(used.Cores), 0}
-			room.Memory = Load{total.MemoryGiB, used.MemoryGiB, 0}
-			room.Disk = Load{total.DiskGiB, used.DiskGiB, 0}
+			room.Cores = Load{Total: float64(total.Cores), Used: float64(used.Cores)}
+			room.Memory = Load{Total: total.MemoryGiB, Used: used.MemoryGiB}
+			room.Disk = Load{Total: total.DiskGiB, Used: used.DiskGiB}
 			site.Rooms = append(site.Rooms, room)
 		}
 		out = append(out, site)

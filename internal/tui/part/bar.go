@@ -6,7 +6,7 @@ import (
 	"andamio/internal/core/usage"
 )
 
-// LoadBar draws how full something is: used, this plan, free; w cells wide. What is more than there is ends in coral.
+// LoadBar draws how full something is: used, paused, held, this plan, free; w cells wide. What is more than there is ends in coral.
 func LoadBar(c *Canvas, x, y, w int, l usage.Load) {
 	cells := func(amount float64) int {
 		if l.Total <= 0 {
@@ -14,17 +14,24 @@ func LoadBar(c *Canvas, x, y, w int, l usage.Load) {
 		}
 		return int(math.Round(float64(w) * amount / l.Total))
 	}
-	used, both := min(cells(l.Used), w), min(cells(l.Used+l.Plan), w)
-	if l.Plan > 0 && both == used && used < w { // what is planned is seen, however little
-		both++
-	}
 	c.Across(x, y, w, In(Dim), c.Look.Glyphs.Forecast)
-	c.Across(x, y, used, In(Steel), c.Look.Glyphs.Bar)
-	ink := Sky
-	if l.Used+l.Plan > l.Total+1e-6 {
-		ink = Coral
+	sum, at := 0.0, 0
+	for _, part := range []struct {
+		amount float64
+		ink    Ink
+		thin   bool // it is seen, however little it is
+	}{{l.Used, Steel, false}, {l.Paused, Violet, true}, {l.Held, Teal, true}, {l.Plan, Sky, true}} {
+		sum += part.amount
+		to := min(cells(sum), w)
+		if part.thin && part.amount > 0 && to == at && at < w {
+			to++
+		}
+		if sum > l.Total+1e-6 && part.amount > 0 && part.ink != Steel {
+			part.ink = Coral
+		}
+		c.Across(x+at, y, to-at, In(part.ink), c.Look.Glyphs.Bar)
+		at = max(at, to)
 	}
-	c.Across(x+used, y, both-used, In(ink), c.Look.Glyphs.Bar)
 }
 
 // Bar draws an amount as a part of the most there is, w cells wide at most.

@@ -39,6 +39,12 @@ func (v *View) drawTotals(c *part.Canvas, r part.Rect) {
 	end := r.X + r.W
 	x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Text), fmt.Sprintf("%.0f of %.0f cores · %s of %s memory · %s of %s disk used", sum.Cores.Used, sum.Cores.Total,
 		estate.GiB(sum.Memory.Used), estate.GiB(sum.Memory.Total), estate.GiB(sum.Disk.Used), estate.GiB(sum.Disk.Total)))
+	if sum.Cores.Paused > 0 {
+		x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Violet), fmt.Sprintf("%.0f cores paused", sum.Cores.Paused))
+	}
+	if sum.Cores.Held > 0 {
+		x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Teal), fmt.Sprintf("%.0f cores held", sum.Cores.Held))
+	}
 	if sum.Instances > 0 {
 		x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Sky), fmt.Sprintf("this plan %.0f cores, %s memory", sum.Cores.Plan, estate.GiB(sum.Memory.Plan)))
 		c.Cut(x+3, r.Y, end-x-3, part.In(part.Text).Strong(), fmt.Sprintf("%.3f %s/h", sum.CostPerHour, v.estate().Currency))
@@ -94,6 +100,8 @@ func (p *page) scroll() {
 func (p *page) legend() {
 	x := p.bar()
 	x = p.c.Text(x, p.y, part.In(part.Steel), " used ")
+	x = p.c.Text(x, p.y, part.In(part.Violet), " paused ")
+	x = p.c.Text(x, p.y, part.In(part.Teal), " held ")
 	x = p.c.Text(x, p.y, part.In(part.Sky), " this plan ")
 	x = p.c.Text(x, p.y, part.In(part.Dim), " free ")
 	p.c.Text(x, p.y, part.In(part.Ochre), " "+dims[p.v.dim].word+" ←→ ")
@@ -206,7 +214,7 @@ func (p *page) room(r usage.Room, y int) {
 	if l.Free() < 1 {
 		ink = part.Coral
 	}
-	p.c.Cut(p.bar()+w+1, y, 20, part.In(ink), fmt.Sprintf("%.0f of %.0f", l.Used+l.Plan, l.Total))
+	p.c.Cut(p.bar()+w+1, y, 20, part.In(ink), fmt.Sprintf("%.0f of %.0f", l.Total-l.Free(), l.Total))
 	if l.Plan > 0 {
 		p.c.Right(p.bar()+w+17, y, part.In(part.Sky), fmt.Sprintf("+%.0f", l.Plan))
 	}
@@ -267,6 +275,34 @@ func offers(s *estate.Site) string {
 	return printable.Count(len(s.Sizes), "size") + " · " + printable.Count(len(s.Images), "image")
 }
 
+// mostSleepers is of how many deployments it is said that they sleep.
+const mostSleepers = 4
+
+// asleep says whose capacity is paused, and when it is to serve again, and returns the row after that.
+func (p *page) asleep(s *usage.Site, y int) int {
+	all := s.Sleepers()
+	for i, x := range all {
+		if y >= p.r.Y+p.r.H {
+			break
+		}
+		if i == mostSleepers {
+			p.c.Text(p.r.X+2, y, part.In(part.Dim), fmt.Sprintf("and %s more", printable.Count(len(all)-i, "deployment")))
+			return y + 1
+		}
+		of := x.Of
+		if of == "" {
+			of = "another team's"
+		}
+		until := ""
+		if at := p.v.wakes[x.Deployment]; !at.IsZero() {
+			until = " until " + at.In(p.now.Location()).Format("Mon 15:04")
+		}
+		p.c.Cut(p.r.X+2, y, p.rooms()-p.r.X-4, part.In(part.Violet), fmt.Sprintf("%s sleeps%s: %d cores, %s", of, until, x.Takes.Cores, estate.GiB(x.Takes.MemoryGiB)))
+		y++
+	}
+	return y
+}
+
 // detail is the selected site: all that is left of it in every dimension, and how far it is from the others.
 func (p *page) detail() {
 	s := p.v.loads[p.v.at]
@@ -279,11 +315,12 @@ func (p *page) detail() {
 		part.LoadBar(p.c, p.r.X+14, y+1+i, 28, l)
 		p.c.Text(p.r.X+44, y+1+i, part.In(part.Dim), fmt.Sprintf("%.0f free", l.Free()))
 	}
-	p.connected(s.Site.Name, y+2+len(dims))
+	row := p.asleep(&s, y+1+len(dims))
+	p.connected(s.Site.Name, row+1)
 	x = p.rooms()
 	p.c.Text(x, y, part.In(part.Steel).Strong(), "to the others, and a GiB there")
 	p.c.Text(x+35, y, part.In(part.Steel).Strong(), "paired for moves")
-	row := y + 1
+	row = y + 1
 	for _, o := range p.v.estate().Sites {
 		if o.Name == s.Site.Name || row >= p.r.Y+p.r.H {
 			continue

@@ -41,7 +41,10 @@ type View struct {
 	coverage    map[string][]app.Covered
 	pairs       []sites.Pair
 	trying      bool // pairs are being tried
-	drawn       time.Time
+	// claims are what sleeps and what runs are about to build, wakes when deployments are switched on next.
+	claims []usage.Claim
+	wakes  map[int64]time.Time
+	drawn  time.Time
 	// dim is what the bars show: cores, memory or disk.
 	dim int
 }
@@ -61,10 +64,8 @@ func (v *View) Badge(time.Time) string { return "" }
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case view.Drafted:
-		v.draft, v.loads = msg.Draft, nil
-		if e := v.estate(); e != nil {
-			v.loads = usage.Of(e, msg.Draft.Placement, msg.Draft.Stands)
-		}
+		v.draft = msg.Draft
+		v.load()
 		v.at = min(v.at, max(v.count()-1, 0))
 	case view.Show:
 		v.show(msg.Thing)
@@ -79,6 +80,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	case lookedUp:
 		v.connections, v.surveys, v.coverage, v.pairs = msg.connections, msg.surveys, msg.coverage, msg.pairs
+		v.claims, v.wakes = msg.claims, msg.wakes
+		v.load()
 	case triedPath:
 		return v.tried(msg)
 	case keptPath:
@@ -91,6 +94,15 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	}
 	return nil
+}
+
+// load works out how full the sites are.
+func (v *View) load() {
+	v.loads = nil
+	if e := v.estate(); e != nil {
+		v.loads = usage.Of(e, v.draft.Placement, v.draft.Stands)
+		usage.Claimed(v.loads, v.claims)
+	}
 }
 
 func (v *View) estate() *estate.Estate {

@@ -2,6 +2,7 @@ package sites
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -15,6 +16,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/usage"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
@@ -253,4 +255,24 @@ func TestWhatIsAskedDependsOnWhatTheSiteSpeaks(t *testing.T) {
 	assert.Equal(t, workspace.Values{"flag": "red-and-white"}, c.Secrets)
 	assert.Equal(t, "7", v.answered(index(v.path, "driver.mast")))
 	assert.True(t, v.path.tries(), "after what is secret the connection is tried")
+}
+
+func TestWhatSleepsIsSaidToBeWhose(t *testing.T) {
+	v := shown(t)
+	room := v.loads[1].Rooms[0]
+	takes := estate.Capacity{Cores: 3, MemoryGiB: 6}
+	var claims []usage.Claim
+	for i, of := range []string{"flood-watch", "flood-watch", "night-run", "", "five", "six"} {
+		claims = append(claims, usage.Claim{Site: "vega", Zone: room.Zone, Host: room.Host, Deployment: int64(len(of)), Of: of, Thing: fmt.Sprint(i), Takes: takes})
+	}
+	claims = append(claims, usage.Claim{Site: "vega", Zone: room.Zone, Host: room.Host, Of: "new", Takes: estate.Capacity{Cores: 2}, Held: true})
+	v.Update(lookedUp{claims: claims, wakes: map[int64]time.Time{11: now.Add(19 * time.Hour)}})
+	require.True(t, v.Find("vega"))
+	text := drawn(v, 160, 47)
+	assert.Contains(t, text, "18 cores paused   2 cores held")
+	assert.Contains(t, text, "flood-watch sleeps until Tue 07:00: 6 cores, 12 GiB")
+	assert.Contains(t, text, "another team's sleeps: 3 cores, 6 GiB")
+	assert.Contains(t, text, "and 1 deployment more")
+	v.Update(lookedUp{})
+	assert.NotContains(t, drawn(v, 160, 47), "cores paused")
 }

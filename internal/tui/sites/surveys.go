@@ -9,6 +9,8 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/promise"
+	"andamio/internal/core/usage"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
@@ -21,6 +23,8 @@ type lookedUp struct {
 	surveys     map[string]app.Survey
 	coverage    map[string][]app.Covered
 	pairs       []sites.Pair
+	claims      []usage.Claim
+	wakes       map[int64]time.Time
 }
 
 // lookUp looks the connections and surveys up.
@@ -46,8 +50,29 @@ func (v *View) lookUp() tea.Cmd {
 		for _, c := range all {
 			out.coverage[c.Site] = append(out.coverage[c.Site], c)
 		}
+		if out.claims, err = v.app.Claims(v.ctx); err != nil {
+			return view.Failed(err)
+		}
+		if out.wakes, err = v.waking(); err != nil {
+			return view.Failed(err)
+		}
 		return out
 	}
+}
+
+// waking is when deployments that have off hours are switched on next.
+func (v *View) waking() (map[int64]time.Time, error) {
+	c, err := v.app.Clock(v.ctx, time.Now(), 0)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]time.Time{}
+	for _, x := range c.Next {
+		if id, err := promise.DeploymentOf(x.Subject); x.Kind == promise.DueOn && err == nil {
+			out[id] = x.At
+		}
+	}
+	return out, nil
 }
 
 // count is how many sites are listed: those of the estate, else those that are connected.
