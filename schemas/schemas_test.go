@@ -28,6 +28,7 @@ import (
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/quota"
 	"andamio/internal/core/settling"
+	"andamio/internal/core/window"
 	"andamio/internal/site/drivers"
 )
 
@@ -184,11 +185,14 @@ func TestQuotasAndApprovalsAreDescribed(t *testing.T) {
 	rates := func(data []byte) error { _, err := ledger.ReadRates(data); return err }
 	rules := func(data []byte) error { _, err := decide.Read(data); return err }
 	levels := func(data []byte) error { _, err := level.Read(data); return err }
+	windows := func(data []byte) error { _, err := window.Read(data); return err }
 	for _, x := range []struct {
 		name, version string
 		read          func([]byte) error
 		bad           []string
 	}{
+		{"windows", window.Version, windows, []string{"blackouts: [{name: a}]", "blackouts: [{name: A, from: '2027-01-01', until: '2027-01-02'}]", "blackouts: [{name: a, from: '2027-01-01'}]",
+			"blackouts: [{name: a, from: soon, until: '2027-01-02'}]", "maintenance: [{name: a, rule: FREQ=DAILY, at: '2', for: 1h}]", "maintenance: [{name: a, rule: FREQ=DAILY, at: '02:00', for: 1h, from: '2027-01-01'}]"}},
 		{"hooks", hook.Version, hooks, []string{"hooks: [{hook: a}]", "hooks: [{hook: A, on: [run.began], call: 'https://x.test', secret: x}]", "hooks: [{hook: a, on: [], call: 'https://x.test', secret: x}]",
 			"hooks: [{hook: a, on: [run.flew], call: 'https://x.test', secret: x}]", "hooks: [{hook: a, on: [run.began], call: 'https://x.test'}]", "hooks: [{hook: a, on: [run.began], call: 'ftp://x.test', secret: x}]",
 			"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, tell: [owner]}]", "mail: {server: x, from: a@b.test}\nhooks: []", "mail: {server: 'x:25', from: a@b.test, user: a}\nhooks: []"}},

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
+	"andamio/internal/core/window"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/runs"
@@ -260,8 +261,12 @@ func (s *Serving) retry(ctx context.Context, dues []Due, now time.Time) {
 	if err != nil {
 		return
 	}
+	changed := s.a.workspace.Changed(workspace.FileWindows)
+	lifted := !changed.Equal(s.windows)
+	s.windows = changed
 	for _, f := range all {
-		if f.State != FiringFailed || f.Again.IsZero() || f.Again.After(now) {
+		held := f.State == FiringHeld
+		if f.State != FiringFailed && !held || f.Again.IsZero() || f.Again.After(now) && !(held && lifted) {
 			continue
 		}
 		i := slices.IndexFunc(dues, func(d Due) bool { return d.ID == f.Due })
@@ -320,7 +325,11 @@ const (
 func (s *Serving) end(ctx context.Context, f Firing, do func() (string, error)) {
 	note, err := do()
 	f.Ended, f.Note, f.State = time.Now(), note, FiringDone
-	if err != nil {
+	var held *window.Held
+	switch {
+	case errors.As(err, &held):
+		f.State, f.Note, f.Again = FiringHeld, oneLine(err), sooner(held.Until, f.Ended.Add(mostAgain))
+	case err != nil:
 		f.State, f.Note = FiringFailed, oneLine(err)
 		if dueKinds[f.Kind].again {
 			f.Again = f.Ended.Add(min(firstAgain<<min(f.Tries-1, 8), mostAgain))
@@ -333,6 +342,14 @@ func (s *Serving) end(ctx context.Context, f Firing, do func() (string, error)) 
 		s.a.Log.Warn("what came of what was due could not be noted", "kind", f.Kind, "subject", f.Subject, "err", wrong)
 	}
 	s.told(f)
+}
+
+// sooner is the earlier of two times: what is held is tried again now and then, so that it stays among the last that are looked at.
+func sooner(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
 }
 
 // oneLine is an error in one line.
@@ -356,9 +373,11 @@ func (s *Serving) brokeOff(ctx context.Context) error {
 
 // Clock is what is due next, and what became of what was.
 type Clock struct {
-	By   Served     `json:"served_by"`
-	Next []Upcoming `json:"next"`
-	Last []Firing   `json:"last"`
+	By Served `json:"served_by"`
+	// Blackouts are those that go on.
+	Blackouts []window.Held `json:"blackouts,omitempty"`
+	Next      []Upcoming    `json:"next"`
+	Last      []Firing      `json:"last"`
 }
 
 // Upcoming is something that is due, and when next; zero if it is not again.
@@ -379,6 +398,11 @@ func (a *App) Clock(ctx context.Context, now time.Time, last int) (Clock, error)
 	if out.By, err = a.ServedBy(ctx); err != nil {
 		return out, err
 	}
+	windows, err := a.workspace.Windows()
+	if err != nil {
+		return out, err
+	}
+	out.Blackouts = windows.Going(now)
 	a.register(ctx, now)
 	dues, err := a.store.Dues(ctx)
 	if err != nil {

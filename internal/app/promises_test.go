@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
+	"andamio/internal/core/window"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/requests"
 	"andamio/internal/store"
@@ -272,4 +273,78 @@ func TestWhatFailsIsBrokenThoughItIsTriedAgain(t *testing.T) {
 	assert.Equal(t, 1, kept[0].Proof.Broken)
 	assert.Contains(t, kept[0].Proof.Marks[0].Note, "no-such-tier")
 	require.NoError(t, end())
+}
+
+// TestABlackoutHoldsWhatIsDoneByItself has a snapshot that is due be held by a blackout, and be done, late, when that is lifted; what takes service away waits for a window, and
+// people, and what was promised for its time, do not.
+func TestABlackoutHoldsWhatIsDoneByItself(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	blackout := "version: andamio.windows/1\nblackouts:\n- { name: season, from: \"2020-01-01\", until: \"2100-01-01\", when: 'deployment.name == \"flood-watch\"', say: Wait. }\n"
+	_, err := a.SetWindows(ctx, []byte(blackout))
+	require.NoError(t, err)
+	began := time.Now()
+	_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{Keep: 3, Of: []string{"register"},
+		When: promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: began.Add(-24 * time.Hour).Add(2 * time.Second)}}}, began)
+	require.NoError(t, err)
+	serving, end := context.WithCancel(ctx)
+	s, err := a.Serve(serving, Listening{}, nil)
+	require.NoError(t, err)
+	done := make(chan error, 1)
+	go func() { done <- s.Run(serving) }()
+	state := func() (promise.State, string) {
+		kept, err := a.PromisesOf(ctx, id, time.Now())
+		if err != nil || len(kept[0].Proof.Marks) == 0 {
+			return "", ""
+		}
+		m := kept[0].Proof.Marks[len(kept[0].Proof.Marks)-1]
+		return m.State, m.Note
+	}
+	require.Eventually(t, func() bool { s, _ := state(); return s == promise.Held }, time.Minute, 20*time.Millisecond)
+	_, note := state()
+	assert.Contains(t, note, "held by the blackout season until 1 Jan 00:00 UTC: Wait.")
+	c, err := a.Clock(ctx, time.Now(), 10)
+	require.NoError(t, err)
+	require.Len(t, c.Blackouts, 1)
+	_, err = a.SetWindows(ctx, []byte("version: andamio.windows/1\n"))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { s, _ := state(); return s == promise.Kept || s == promise.Late }, time.Minute, 20*time.Millisecond)
+	end()
+	require.NoError(t, <-done)
+
+	closed := "version: andamio.windows/1\nmaintenance:\n- { name: new year, rule: FREQ=YEARLY;BYMONTH=1;BYMONTHDAY=1, at: \"00:00\", for: 1m }\n"
+	_, err = a.SetWindows(ctx, []byte(closed))
+	require.NoError(t, err)
+	_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{Keep: 3, Of: []string{"register"}, Barrier: true,
+		When: promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: time.Now().Add(2 * time.Second)}}}, began)
+	require.NoError(t, err)
+	clock := a.As(guard.Actor{Name: "ana", Way: guard.Schedule})
+	_, err = clock.Due(ctx, promise.DueSave, id, time.Now().Add(time.Minute))
+	var held *window.Held
+	require.ErrorAs(t, err, &held)
+	assert.Equal(t, "new year", held.Span)
+	_, err = a.Due(ctx, promise.DueSave, id, time.Now().Add(time.Minute))
+	require.NoError(t, err, "a person may")
+	require.NoError(t, a.DropPromise(ctx, id, promise.Saved))
+
+	_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Lease, Lease: &promise.LeaseTerms{Until: began.Add(time.Hour), Grace: time.Hour}}, began)
+	require.NoError(t, err)
+	_, err = clock.Due(ctx, promise.DueEnd, id, began.Add(time.Hour))
+	require.NoError(t, err, "the time was promised")
+	_, off := powerOf(t, a, id)
+	assert.Equal(t, 10, off)
+	_, err = a.SetWindows(ctx, []byte(blackout))
+	require.NoError(t, err)
+	_, err = clock.Due(ctx, promise.DueGone, id, began.Add(3*time.Hour))
+	require.ErrorAs(t, err, &held)
+	assert.True(t, held.Blackout)
+	_, err = a.SetWindows(ctx, []byte("version: andamio.windows/1\n"))
+	require.NoError(t, err)
+	_, err = clock.Due(ctx, promise.DueGone, id, began.Add(3*time.Hour))
+	require.NoError(t, err)
+	status, _ := powerOf(t, a, id)
+	assert.Equal(t, run.Retired, status)
+	_, err = a.SetWindows(ctx, []byte("version: andamio.windows/2\n"))
+	assert.Equal(t, fault.Invalid, fault.CodeOf(err))
 }

@@ -45,6 +45,9 @@ type Serving struct {
 	// telling says that what hooks are to tell is told at this moment.
 	telling atomic.Bool
 
+	// windows is when the file of blackouts and windows was written that was looked at last.
+	windows time.Time
+
 	mu    sync.Mutex
 	going map[int64]bool
 }
@@ -58,6 +61,7 @@ const (
 	FiringDone   = store.FiringDone
 	FiringFailed = store.FiringFailed
 	FiringMissed = store.FiringMissed
+	FiringHeld   = store.FiringHeld
 )
 
 // Serve makes this process the one that serves the workspace; the error is a conflict if another does. Told hears what became of what

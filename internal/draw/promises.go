@@ -26,7 +26,7 @@ func Promises(r *promise.Report) *Picture {
 		p.text(left, 30, chartW-48, 15, true, ink, fmt.Sprintf("promises, %s to %s", r.From.Format("2 January 2006"), r.To.Add(-1).Format("2 January 2006")))
 		p.text(left, 50, chartW-48, 10, false, dim, kept(r))
 		x := left
-		for _, s := range []promise.State{promise.Kept, promise.Late, promise.Broken, promise.Going} {
+		for _, s := range []promise.State{promise.Kept, promise.Late, promise.Broken, promise.Held, promise.Going} {
 			p.rect(x, 64, 10, 10, stateFill(s))
 			x = p.text(x+14, 73, 100, 9, false, dim, string(s)) + 14
 		}
@@ -42,7 +42,7 @@ func Promises(r *promise.Report) *Picture {
 			}
 			p.text(left, y+11, width, 9, false, ink, name)
 			p.line(left, y+22, left+width, y+22, 0.5, free)
-			for _, s := range []promise.State{promise.Kept, promise.Going, promise.Late, promise.Broken} { // the worst on top, where they lie close
+			for _, s := range []promise.State{promise.Kept, promise.Going, promise.Held, promise.Late, promise.Broken} { // the worst on top, where they lie close
 				for _, m := range l.Marks {
 					if m.State == s {
 						p.rect(left+width*m.At.Sub(r.From).Seconds()/whole, y+16, 3, 12, stateFill(s))
@@ -89,6 +89,8 @@ func stateFill(s promise.State) color.Color {
 		return ochre
 	case promise.Broken:
 		return coral
+	case promise.Held:
+		return violet
 	}
 	return sky
 }

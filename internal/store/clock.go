@@ -28,6 +28,8 @@ const (
 	FiringDone   FiringState = "done"
 	FiringFailed FiringState = "failed"
 	FiringMissed FiringState = "missed"
+	// FiringHeld is held by a blackout, or until a maintenance window opens.
+	FiringHeld FiringState = "held"
 )
 
 // Firing is one time at which something was due, and what became of it.
@@ -38,7 +40,7 @@ type Firing struct {
 	State         FiringState
 	// Missed is how many times before it were not seen to.
 	Missed int
-	// Tries is how often it was tried; Again is when it is tried next, zero if never.
+	// Tries is how often it was tried; Again is when it is tried next, zero if never. Began is when it was tried last.
 	Tries               int
 	Began, Ended, Again time.Time
 	Note                string

@@ -124,6 +124,7 @@ const (
 	DropPromise  Act = "drop-promise"
 	ExtendLease  Act = "extend-lease"
 	SetLevels    Act = "set-levels"
+	SetWindows   Act = "set-windows"
 )
 
 // Row says what an act is.
@@ -192,6 +193,7 @@ var Acts = []Row{
 	{DropPromise, Operate, "promised no more of"},
 	{ExtendLease, Ask, "extended the lease of"},
 	{SetLevels, Keep, "set the service levels"},
+	{SetWindows, Keep, "set the blackouts and windows"},
 }
 
 // Of is the row of an act; nil if there is none.

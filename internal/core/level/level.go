@@ -12,8 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"cel.dev/cel-go/cel"
-
 	"andamio/internal/core/condition"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/promise"
@@ -135,7 +133,7 @@ func (l *Level) check(zone string) []error {
 
 func (f *File) checkRequired() []error {
 	var errs []error
-	env, err := cel.NewEnv(cel.Variable("deployment", cel.MapType(cel.StringType, cel.DynType)))
+	env, err := condition.OfDeployments()
 	if err != nil {
 		return []error{err}
 	}
@@ -185,35 +183,14 @@ func (f *File) rank(name string) int {
 // Below reports that a level promises less than another: it comes before it in the file, or there is none.
 func (f *File) Below(has, needs string) bool { return f.rank(has) < f.rank(needs) }
 
-// Subject is what requirements are about.
-type Subject struct {
-	Name     string
-	Services []string
-	Team     string
-	Person   string
-	Stage    string
-	Tags     map[string]string
-}
-
-func (s *Subject) facts() map[string]any {
-	services, tags := s.Services, s.Tags
-	if services == nil {
-		services = []string{}
-	}
-	if tags == nil {
-		tags = map[string]string{}
-	}
-	return map[string]any{"deployment": map[string]any{"name": s.Name, "services": services, "team": s.Team, "person": s.Person, "stage": s.Stage, "tags": tags}}
-}
-
 // Required is the requirement that asks most of something; nil if none asks anything. One that cannot be worked out is an error, and asks for
 // nothing.
-func (f *File) Required(s *Subject) (*Requirement, error) {
+func (f *File) Required(s *condition.Subject) (*Requirement, error) {
 	var out *Requirement
 	var errs []error
 	for i := range f.Require {
 		r := &f.Require[i]
-		fits, err := r.condition.Holds(s.facts())
+		fits, err := r.condition.Holds(s.Facts())
 		if err != nil {
 			errs = append(errs, fmt.Errorf("the rule %s cannot be worked out: %w", r.Name, err))
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"andamio/internal/core/condition"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/level"
 	"andamio/internal/core/promise"
@@ -85,14 +86,14 @@ func TestWhetherPromisesAreThoseOfALevel(t *testing.T) {
 func TestWhoHasToHaveWhich(t *testing.T) {
 	f := read(t)
 	for name, c := range map[string]struct {
-		of    level.Subject
+		of    condition.Subject
 		level string
 	}{
-		"a register":           {level.Subject{Services: []string{"contacts", "map"}}, "levee"},
-		"a live register":      {level.Subject{Services: []string{"contacts"}, Stage: "live"}, "levee"},
-		"what is live":         {level.Subject{Stage: "live"}, "sandbag"},
-		"a dear live register": {level.Subject{Services: []string{"contacts"}, Stage: "live", Tags: map[string]string{"dear": "yes"}}, "dam"},
-		"nothing":              {level.Subject{}, ""},
+		"a register":           {condition.Subject{Services: []string{"contacts", "map"}}, "levee"},
+		"a live register":      {condition.Subject{Services: []string{"contacts"}, Stage: "live"}, "levee"},
+		"what is live":         {condition.Subject{Stage: "live"}, "sandbag"},
+		"a dear live register": {condition.Subject{Services: []string{"contacts"}, Stage: "live", Tags: map[string]string{"dear": "yes"}}, "dam"},
+		"nothing":              {condition.Subject{}, ""},
 	} {
 		r, err := f.Required(&c.of)
 		require.NoError(t, err, name)
@@ -108,7 +109,7 @@ func TestWhoHasToHaveWhich(t *testing.T) {
 	assert.True(t, f.Below("moat", "sandbag"), "what there is no more counts for none")
 	broken, err := level.Read([]byte(strings.Replace(ribera, `has(deployment.tags.dear) && `, "", 1)))
 	require.NoError(t, err)
-	r, err := broken.Required(&level.Subject{Stage: "live"})
+	r, err := broken.Required(&condition.Subject{Stage: "live"})
 	require.ErrorContains(t, err, "the rule dear cannot be worked out")
 	assert.Equal(t, "sandbag", r.Level, "the others hold")
 }
@@ -170,7 +171,7 @@ func TestMoreIsNeverLess(t *testing.T) {
 
 func ExampleFile_Required() {
 	f, _ := level.Read([]byte(ribera))
-	r, _ := f.Required(&level.Subject{Name: "register", Services: []string{"contacts"}})
+	r, _ := f.Required(&condition.Subject{Name: "register", Services: []string{"contacts"}})
 	fmt.Println(r.Level, "-", r.Say)
 	fmt.Println(strings.Join(f.Level(r.Level).Words(f.Zone), "; "))
 	// Output:

@@ -136,12 +136,13 @@ func TestHowAPromiseWasKept(t *testing.T) {
 		{At: at(1), Began: at(1).Add(clock.Grace), Ended: at(1).Add(time.Hour), Done: true},
 		{At: at(4), Began: at(4), Failed: true, Note: "no room"},
 		{At: at(7), Began: at(7), Missed: 2},
+		{At: at(8), Began: at(8), Held: true, Note: "the season"},
 	})
 	var states []promise.State
 	for _, m := range p.Marks {
 		states = append(states, m.State)
 	}
-	assert.Equal(t, []promise.State{promise.Kept, promise.Late, promise.Broken, promise.Broken, promise.Going}, states)
+	assert.Equal(t, []promise.State{promise.Kept, promise.Late, promise.Broken, promise.Broken, promise.Going, promise.Held}, states)
 	assert.Equal(t, []int{1, 1, 3}, []int{p.Kept, p.Late, p.Broken})
 	assert.Equal(t, at(3).Add(time.Hour), p.Last)
 	assert.False(t, p.Unproven())

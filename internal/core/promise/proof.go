@@ -17,6 +17,8 @@ const (
 	Kept   State = "kept"
 	Late   State = "late"
 	Broken State = "broken"
+	// Held is what a blackout held, or what waits for a maintenance window.
+	Held State = "held"
 )
 
 // Firing is what was done when something was due.
@@ -26,8 +28,10 @@ type Firing struct {
 	Until time.Time
 	// Done says that it was done, Failed that it could not be, though it may be tried again; Missed how many times before it nobody saw to.
 	Done, Failed bool
-	Missed       int
-	Note         string
+	// Held says that it may not be done yet.
+	Held   bool
+	Missed int
+	Note   string
 }
 
 // Mark is how a promise was kept at one time, or at several before it that nobody saw to.
@@ -65,6 +69,8 @@ func ProofOf(all []Firing) Proof {
 		case f.Done:
 			m.State = Late
 			out.Late++
+		case f.Held:
+			m.State = Held
 		case f.Failed:
 			m.State = Broken
 			out.Broken++

@@ -54,15 +54,15 @@ var frequencies = map[string]string{"FREQ=DAILY": "every day", "FREQ=HOURLY": "e
 	"FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR": "weekdays", "FREQ=WEEKLY;BYDAY=SA,SU": "weekends", "FREQ=MINUTELY": "every minute"}
 
 func (w *When) words() string {
-	often := often(w.Rule)
+	often := Often(w.Rule)
 	if w.Rule == "FREQ=HOURLY" {
 		return often
 	}
 	return often + " " + w.clock()
 }
 
-// often says how often a rule has something happen; one that people have no words for is as it is written.
-func often(rule string) string {
+// Often says how often a rule has something happen; one that people have no words for is as it is written.
+func Often(rule string) string {
 	rule = strings.TrimPrefix(rule, "RRULE:")
 	if text, known := frequencies[rule]; known {
 		return text

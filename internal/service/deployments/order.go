@@ -22,7 +22,22 @@ type Order struct {
 	Limits dispatch.Limits `json:"limits"`
 	// Move is the move that it belongs to, 0 if to none.
 	Move int64 `json:"move"`
+	// Bound is what bounds when it may begin that is done by itself.
+	Bound Bound `json:"bound,omitempty"`
 }
+
+// Bound is what bounds when something may begin that is done by itself, and not by a person.
+type Bound string
+
+// The bounds.
+const (
+	// BoundByAll are blackouts, and maintenance windows of what takes service away.
+	BoundByAll Bound = ""
+	// BoundByBlackouts are these alone: the time at which it is done is what was promised.
+	BoundByBlackouts Bound = "blackouts"
+	// BoundByNothing is for what ends a danger, or what would stay behind.
+	BoundByNothing Bound = "nothing"
+)
 
 // CheckFresh checks that a plan raises a design from nothing. One that changes what stood when it was made fits nothing else,
 // and is no design that something could be led to.

@@ -203,7 +203,7 @@ func (svc *Service) Fence(ctx context.Context, id int64) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	runID, err := svc.runs.Begin(ctx, deployments.Order{Plan: p, Deployment: m.Deployment, Wanted: wanted, Template: d.Template, Move: id})
+	runID, err := svc.runs.Begin(ctx, deployments.Order{Plan: p, Deployment: m.Deployment, Wanted: wanted, Template: d.Template, Move: id, Bound: deployments.BoundByNothing})
 	return fmt.Sprintf("run %d switches off what is left at %s", runID, at), err
 }
 

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/condition"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
@@ -49,7 +50,7 @@ func (svc *Service) checkLevels(o *offer.Offer) []error {
 			errs = append(errs, fmt.Errorf("levels[%d]: there is no service level %q; there are %s", i, name, orNone(strings.Join(f.Names(), ", "))))
 		}
 	}
-	of := &level.Subject{Stage: o.Stage}
+	of := &condition.Subject{Stage: o.Stage}
 	if o.Service != "" {
 		of.Services = []string{o.Service}
 	}

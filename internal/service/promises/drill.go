@@ -8,6 +8,7 @@ import (
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/promise"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/snapshots"
 )
 
@@ -82,6 +83,7 @@ func (svc *Service) clear(ctx context.Context, deployment int64) error {
 	if err != nil {
 		return err
 	}
+	o.Bound = deployments.BoundByNothing
 	_, err = svc.done(ctx, o)
 	return err
 }

@@ -91,6 +91,7 @@ func (svc *Service) Due(ctx context.Context, kind string, deployment int64, now 
 		if err != nil {
 			return "", err
 		}
+		o.Bound = deployments.BoundByBlackouts
 		note, err := svc.done(ctx, o)
 		if err == nil {
 			_, err = svc.over(ctx, deployment)

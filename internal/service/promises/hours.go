@@ -63,6 +63,10 @@ func (svc *Service) power(ctx context.Context, deployment int64, on bool) (strin
 	if len(o.Plan.Steps) == 0 {
 		return "it was so already", nil
 	}
+	o.Bound = deployments.BoundByBlackouts
+	if on { // nobody is served by what stays off
+		o.Bound = deployments.BoundByNothing
+	}
 	return svc.done(ctx, o)
 }
 

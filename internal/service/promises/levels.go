@@ -154,26 +154,12 @@ func stateOf(f *level.File, d *deployments.Deployment, promised []promise.Promis
 		l := f.Level(out.Level)
 		out.Outdated = l == nil || !l.Same(mine, f.Zone)
 	}
-	r, err := f.Required(subject(d))
+	r, err := f.Required(d.Subject())
 	if r != nil {
 		out.Required, out.Rule, out.Say = r.Level, r.Name, r.Say
 		out.Below = f.Below(out.Level, r.Level)
 	}
 	return out, err
-}
-
-// subject is a deployment as what requirements are about.
-func subject(d *deployments.Deployment) *level.Subject {
-	s := &level.Subject{Name: d.Name, Team: d.Owner.Team, Person: d.Owner.Person, Stage: d.Owner.Stage, Tags: d.Owner.Tags}
-	if d.Owner.Service != "" {
-		s.Services = append(s.Services, d.Owner.Service)
-	}
-	for _, x := range d.Stand.Plan.Services {
-		if !slices.Contains(s.Services, x.Name) {
-			s.Services = append(s.Services, x.Name)
-		}
-	}
-	return s
 }
 
 // Levelling works out the order that gives a deployment a service level, or takes it away for "": what is promised then and what no more, what keeping it costs,
@@ -195,7 +181,7 @@ func (svc *Service) Levelling(ctx context.Context, deployment int64, name string
 	if l == nil && name != "" {
 		return deployments.Order{}, fault.NotFoundf("there is no service level %q; there are %s", name, orNone(f.Names()))
 	}
-	if r, err := f.Required(subject(d)); err != nil {
+	if r, err := f.Required(d.Subject()); err != nil {
 		return deployments.Order{}, fault.Default(fault.Invalid, err)
 	} else if r != nil && f.Below(name, r.Level) {
 		return deployments.Order{}, fault.Refusedf("%s has to have %s or better, by the rule %s: %s", d.Name, r.Level, r.Name, r.Say)

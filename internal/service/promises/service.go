@@ -161,7 +161,7 @@ func firings(all []store.Firing, p *promise.Promise) []promise.Firing {
 	out := make([]promise.Firing, len(all))
 	for i, f := range all {
 		out[i] = promise.Firing{At: f.At, Began: f.Began, Ended: f.Ended, Done: f.State == store.FiringDone, Missed: f.Missed, Note: f.Note,
-			Failed: f.State == store.FiringMissed || f.State == store.FiringFailed}
+			Failed: f.State == store.FiringMissed || f.State == store.FiringFailed, Held: f.State == store.FiringHeld}
 		if f.Kind == promise.DueOn && p.Hours != nil { // what is promised is that it serves then
 			out[i].Until = f.At.Add(p.Hours.Lead)
 		}

@@ -40,6 +40,9 @@ func (svc *Service) NewRun(ctx context.Context, o deployments.Order) (int64, err
 			return 0, err
 		}
 	}
+	if err := svc.bounded(ctx, o, time.Now()); err != nil {
+		return 0, err
+	}
 	if err := svc.ready(ctx, o); err != nil {
 		return 0, err
 	}

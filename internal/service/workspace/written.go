@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"time"
 
 	"andamio/internal/core/decide"
 	"andamio/internal/core/fault"
@@ -12,17 +13,19 @@ import (
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/level"
 	"andamio/internal/core/quota"
+	"andamio/internal/core/window"
 	"andamio/internal/durable"
 )
 
 // Files that an administrator writes: how much whom may have, what is approved and refused by rule and whom to ask, what the unit of the
-// sites' prices is worth in a currency, what changes set off, and which service levels there are.
+// sites' prices is worth in a currency, what changes set off, which service levels there are, and when what is done by itself may change anything.
 const (
 	FileQuotas    = "quotas.yaml"
 	FileApprovals = "approvals.yaml"
 	FileRates     = "rates.yaml"
 	FileHooks     = "hooks.yaml"
 	FileLevels    = "levels.yaml"
+	FileWindows   = "windows.yaml"
 )
 
 // written is what is in a file that an administrator writes; none where there is no file.
@@ -82,3 +85,20 @@ func (w *Workspace) Levels() (*level.File, error) {
 
 // SetLevels keeps service levels, as the text that they were read from.
 func (w *Workspace) SetLevels(text []byte) error { return durable.Write(w.Path(FileLevels), text) }
+
+// Changed is when a file was written last; zero if there is none.
+func (w *Workspace) Changed(file string) time.Time {
+	info, err := os.Stat(w.Path(file))
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
+}
+
+// Windows are the workspace's blackouts and maintenance windows; none if there is no file.
+func (w *Workspace) Windows() (*window.File, error) {
+	return written(w, FileWindows, window.Read, &window.File{Version: window.Version})
+}
+
+// SetWindows keeps blackouts and maintenance windows, as the text that they were read from.
+func (w *Workspace) SetWindows(text []byte) error { return durable.Write(w.Path(FileWindows), text) }

@@ -123,10 +123,10 @@ func (s *Store) Fire(ctx context.Context, lease string, epoch int64, f store.Fir
 		if holds == 0 {
 			return store.ErrTaken
 		}
-		// Only one that failed and is to be tried again is begun once more.
+		// Only one that failed or was held and is to be tried again is begun once more.
 		r, err := tx.ExecContext(ctx, `INSERT INTO firings (due, at, kind, subject, state, missed, tries, began) VALUES (?1, ?2, ?3, ?4, ?5, ?6, 1, ?7)
-			ON CONFLICT (due, at) DO UPDATE SET state = ?5, tries = tries + 1, again = 0 WHERE state = ?8 AND again <> 0`,
-			f.Due, nano(f.At), f.Kind, f.Subject, string(f.State), f.Missed, nano(f.Began), string(store.FiringFailed))
+			ON CONFLICT (due, at) DO UPDATE SET state = ?5, tries = tries + 1, again = 0, began = ?7 WHERE state IN (?8, ?9) AND again <> 0`,
+			f.Due, nano(f.At), f.Kind, f.Subject, string(f.State), f.Missed, nano(f.Began), string(store.FiringFailed), string(store.FiringHeld))
 		if err != nil {
 			return err
 		}

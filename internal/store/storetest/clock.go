@@ -114,10 +114,17 @@ func whatIsDueIsDoneAtMostOnce(t *testing.T, open Opener) {
 	assert.Equal(t, f.At, all[0].Seen)
 	f.State, f.Ended, f.Again, f.Note = store.FiringFailed, noon.Add(62*time.Minute), noon.Add(63*time.Minute), "silent"
 	require.NoError(t, s.EndFiring(ctx, f))
-	got, err := s.Fire(ctx, "serve", epoch, store.Firing{Due: id, At: f.At, State: store.FiringGoing})
+	f.Began = noon.Add(63 * time.Minute)
+	got, err := s.Fire(ctx, "serve", epoch, store.Firing{Due: id, At: f.At, State: store.FiringGoing, Began: f.Began})
 	require.NoError(t, err)
 	assert.True(t, got, "what is to be tried again is")
-	f.State, f.Again, f.Note, f.Tries = store.FiringDone, time.Time{}, "12 things", 2
+	f.State, f.Note, f.Tries = store.FiringHeld, "the season", 2
+	require.NoError(t, s.EndFiring(ctx, f))
+	f.Began = noon.Add(70 * time.Minute)
+	got, err = s.Fire(ctx, "serve", epoch, store.Firing{Due: id, At: f.At, State: store.FiringGoing, Began: f.Began})
+	require.NoError(t, err)
+	assert.True(t, got, "and what is held is")
+	f.State, f.Again, f.Note, f.Tries = store.FiringDone, time.Time{}, "12 things", 3
 	require.NoError(t, s.EndFiring(ctx, f))
 	got, err = s.Fire(ctx, "serve", epoch, f)
 	require.NoError(t, err)

@@ -101,6 +101,8 @@ func markOf(s promise.State) (run.Status, part.Ink) {
 		return run.UnderWay, part.Ochre
 	case promise.Broken:
 		return run.Failed, part.Coral
+	case promise.Held:
+		return run.Held, part.Violet
 	}
 	return run.UnderWay, part.Sky
 }
@@ -109,6 +111,9 @@ func markOf(s promise.State) (run.Status, part.Ink) {
 func how(k *promises.Kept, now time.Time) (run.Status, string) {
 	if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Broken {
 		return run.Failed, "broken"
+	}
+	if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Held {
+		return run.Held, "held"
 	}
 	if k.Kind == promise.Lease {
 		switch left := k.Lease.Until.Sub(now); {

@@ -19,7 +19,7 @@ type dueLine struct {
 	overdue  bool
 	kind     string
 	subjects []string
-	// failed says why it failed the last time, if it did.
+	// failed says why it failed the last time, or what holds it.
 	failed string
 }
 
@@ -28,7 +28,10 @@ func dueLines(c app.Clock) []dueLine {
 	failed := map[int64]string{}
 	for i := len(c.Last) - 1; i >= 0; i-- { // the newest counts
 		failed[c.Last[i].Due] = ""
-		if f := c.Last[i]; f.State == app.FiringFailed {
+		switch f := c.Last[i]; f.State {
+		case app.FiringFailed:
+			failed[f.Due] = "failed the last time: " + f.Note
+		case app.FiringHeld:
 			failed[f.Due] = f.Note
 		}
 	}
@@ -58,6 +61,9 @@ func (d *page) due() {
 	if by := d.v.clock.By; by.Name != "" {
 		text, ink = "seen to by "+by.Name+" since "+by.Since.Local().Format("15:04"), part.Dim
 	}
+	if b := d.v.clock.Blackouts; len(b) > 0 {
+		text, ink = "blackout "+b[0].Span+" until "+b[0].Until.Local().Format("Mon 2 Jan 15:04")+": nothing changes by itself", part.Violet
+	}
 	d.c.Cut(atWhy, d.y-2, d.r.X+d.r.W-atWhy-1, part.In(ink), text)
 	for _, l := range lines[:min(len(lines), mostDue)] {
 		when := "in " + part.Clock(l.at.Sub(d.now).Round(time.Second))
@@ -67,7 +73,7 @@ func (d *page) due() {
 		d.c.Cut(d.r.X+2, d.y, atWhy-d.r.X-4, part.In(part.Text), fmt.Sprintf("%-9s %s", l.at.Local().Format("15:04"), when))
 		what := app.DueWords(l.kind, strings.Join(l.subjects, ", "))
 		if l.failed != "" {
-			what += " · failed the last time: " + l.failed
+			what += " · " + l.failed
 		}
 		d.c.Cut(atWhy, d.y, d.r.X+d.r.W-atWhy-1, part.In(part.Text), what)
 		d.y++

@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"andamio/internal/app"
+	"andamio/internal/core/printable"
+	"andamio/internal/core/window"
+)
+
+// calendarWindows lists when what is done by itself may change anything.
+func (s *shared) calendarWindows() *cobra.Command {
+	return &cobra.Command{
+		Use: "windows", Short: "List blackouts and maintenance windows", Args: cobra.NoArgs,
+		Long: `In a blackout nothing is changed by itself: no snapshot by rule, no drill, no off hours, no end of a lease. What takes service away by itself, as a
+snapshot for which machines stand still, is done only within a maintenance window, where one is meant for the deployment. What is held is
+done when it may be. People are not bound, nor is switching on what is to serve.`,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			f, err := a.Windows(ctx)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(f)
+			}
+			if len(f.Blackouts)+len(f.Maintenance) == 0 {
+				fmt.Fprintln(s.out, "there are no blackouts and no maintenance windows; docs/promises.md says how they are written, and andamio calendar set FILE keeps them")
+				return nil
+			}
+			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
+			fmt.Fprintln(w, "KIND\tNAME\tWHEN\tFOR\tNOW\t")
+			now := time.Now()
+			printSpans(w, "blackout", f.Blackouts, now)
+			printSpans(w, "maintenance", f.Maintenance, now)
+			return w.Flush()
+		}),
+	}
+}
+
+func printSpans(w *tabwriter.Writer, kind string, all []window.Span, now time.Time) {
+	for i := range all {
+		x := &all[i]
+		state := "–"
+		if end := x.End(now); !end.IsZero() {
+			state = "until " + end.Format("2 Jan 15:04 MST")
+		} else if at := x.Next(now); !at.IsZero() {
+			state = "next " + at.Format("2 Jan 15:04 MST")
+		}
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t\n", kind, printable.Clean(x.Name), printable.Clean(x.Words()), printable.Clean(cmp.Or(x.When, "all")), state)
+	}
+}
+
+func (s *shared) calendarCheck() *cobra.Command {
+	return &cobra.Command{
+		Use: "check FILE", Short: "Say what is wrong with a file of blackouts and maintenance windows", Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, _, err := readFile(args[0], window.Read)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(s.out, "%s, %s: nothing is wrong\n", printable.Count(len(f.Blackouts), "blackout"), printable.Count(len(f.Maintenance), "maintenance window"))
+			return nil
+		},
+	}
+}
+
+func (s *shared) calendarSet() *cobra.Command {
+	return &cobra.Command{
+		Use: "set FILE", Short: "Keep blackouts and maintenance windows", Args: cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			_, text, err := readFile(args[0], window.Read)
+			if err != nil {
+				return err
+			}
+			f, err := a.SetWindows(ctx, text)
+			if err != nil {
+				return named(args[0], err)
+			}
+			fmt.Fprintf(s.out, "%s, %s kept\n", printable.Count(len(f.Blackouts), "blackout"), printable.Count(len(f.Maintenance), "maintenance window"))
+			return nil
+		}),
+	}
+}
