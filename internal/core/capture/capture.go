@@ -162,6 +162,9 @@ func (c *capturer) step(s *plan.Step) {
 	if s.Undo != nil && undo != "" {
 		n.operations[undo] = c.operation(node, s.Undo)
 	}
+	if s.Quiesce != nil {
+		c.left = append(c.left, "how "+node+" is quiesced for snapshots")
+	}
 }
 
 func (c *capturer) operation(node string, s *plan.Script) map[string]any {

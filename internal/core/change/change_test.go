@@ -148,6 +148,7 @@ func (b *builder) software(p parts, i int) {
 	start := plan.Step{Check: exit, Script: b.script("start", "s")}
 	if p.stop[i] {
 		start.Undo = b.script("stop", "x")
+		start.Quiesce, start.Resume = b.script("quiesce", "q"), b.script("resume", "r")
 	}
 	b.step(id, op.Start, start, b.last[id])
 	address, number := attribute(port, "address"), plan.Expr{Literal: "80"}

@@ -65,6 +65,7 @@ func Replicate(from Standing, r Replicating, purpose string) (*plan.Plan, error)
 	for _, d := range disks {
 		done = append(done, r.keep(from, p, d, renewed, len(disks)))
 	}
+	p.Secrets = p.SecretsAsked()
 	r.dropOlder(from, p, done)
 	for i := range p.Sites {
 		if p.Sites[i].Name == r.Site {

@@ -123,6 +123,13 @@ func (l *life) holds() {
 		l.t.Fatalf("%v: %v", l.w.acts, err)
 	}
 	want.run(l.t, raise, nil)
+	for id, m := range l.w.machines {
+		for name, x := range m.soft {
+			if x.quiet {
+				l.t.Fatalf("%v: %s on %s was never resumed", l.w.acts, name, id)
+			}
+		}
+	}
 	if got, want := l.w.picture(), want.picture(); got != want {
 		l.t.Fatalf("%v: there is\n%s\nand wanted is\n%s", l.w.acts, got, want)
 	}

@@ -75,6 +75,13 @@ func (w *lifeWorld) snap(r *plan.Resource) error {
 	if on := w.machines[machine]; on != nil && on.on && r.AsSnapshot().Barrier {
 		return fmt.Errorf("%s is on, and was to stand still", machine)
 	}
+	if on := w.machines[machine]; on != nil && on.on && !w.broke {
+		for id, x := range on.soft {
+			if x.runs && x.quiesces && !x.quiet && !w.unsure[id+"/start"] && !w.unsure[machine+"/halt"] {
+				return fmt.Errorf("%s on %s is not quiet", id, machine)
+			}
+		}
+	}
 	w.snaps[r.ID] = s
 	return nil
 }

@@ -36,6 +36,8 @@ type lifeWorld struct {
 	// cut are machines that nobody is sure to reach when a plan begins, or that may be off: nothing on them can be stopped.
 	cut map[string]bool
 	// snaps are the snapshots.
+	// broke says that a step of the run that goes on failed: what was kept still may go on then.
+	broke bool
 	snaps map[string]*lifeSnap
 	// uses are the things that each step under way needs, takes those that it takes away.
 	uses, takes map[string][]string
@@ -86,6 +88,8 @@ type lifeSoft struct {
 	created, configured, port string
 	number                    int
 	runs, stops               bool
+	// quiesces says that it has a script by which it keeps still, quiet that it does.
+	quiesces, quiet bool
 }
 
 func newLifeWorld() *lifeWorld {
@@ -125,7 +129,7 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 	s := run.New(p)
 	s.Apply(run.Event{Seq: 1, Kind: run.RunStarted, At: at})
 	w.rename(p.Renames)
-	w.cut = map[string]bool{}
+	w.cut, w.broke = map[string]bool{}, false
 	for id := range w.machines {
 		w.cut[id] = true
 	}
@@ -157,6 +161,7 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 		st.Status = run.Standing
 		if bad != nil && bad(st.ID) {
 			st.Status = rapid.SampledFrom([]run.Status{run.Failed, run.Stopped}).Draw(t, "ends badly")
+			w.broke = true
 		}
 		if st.Status == run.Standing || rapid.Bool().Draw(t, "done all the same") {
 			if err := w.do(p, st.Step); err != nil {
@@ -172,6 +177,12 @@ func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
 			fail(st.ID, err)
 		}
 		w.write()
+	}
+	for i := range s.Steps {
+		if st := &s.Steps[i]; len(st.AfterFailure) > 0 && st.Status == run.Planned && !slices.ContainsFunc(s.Steps, func(x run.Step) bool { return x.Status == run.Failed }) {
+			st.Status = run.Passed
+			ended++
+		}
 	}
 	if bad == nil && ended != len(s.Steps) {
 		t.Fatalf("%d of %d steps could be done of %v", ended, len(s.Steps), ids(p))
@@ -195,6 +206,9 @@ func (w *lifeWorld) choices(s *run.State) (ready, going []int) {
 	for i := range s.Steps {
 		switch s.Steps[i].Status {
 		case run.Planned:
+			if f := s.Steps[i].AfterFailure; len(f) > 0 && !slices.ContainsFunc(f, func(a string) bool { return s.Step(a).Status == run.Failed }) {
+				continue
+			}
 			if !slices.ContainsFunc(s.Steps[i].After, func(a string) bool { return s.Step(a).Status != run.Standing }) {
 				ready = append(ready, i)
 			}
@@ -416,7 +430,7 @@ func lifeSpec(r *plan.Resource) string {
 // still ends what runs on a machine.
 func (m *lifeMachine) still() {
 	for id, x := range m.soft {
-		x.runs = false
+		x.runs, x.quiet = false, false
 		m.soft[id] = x
 	}
 }
@@ -513,10 +527,14 @@ func (w *lifeWorld) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 	if !slices.ContainsFunc(slices.Collect(maps.Values(w.ports)), func(x *lifePort) bool { return x.machine == host && !x.given }) {
 		return fmt.Errorf("%s cannot be reached", host)
 	}
+	x := m.soft[r.ID]
 	if s.Op == op.Do {
+		if _, there := m.soft[r.ID]; there { // it is a script of software, and of no machine
+			x.quiet = op.ParseID(s.ID).Part == "quiesce"
+			m.soft[r.ID] = x
+		}
 		return nil
 	}
-	x := m.soft[r.ID]
 	switch s.Op {
 	case op.Create:
 		x.created = p.Scripts[s.Script.Path]
@@ -539,9 +557,9 @@ func (w *lifeWorld) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 		if x.configured == "" {
 			return fmt.Errorf("it is not configured")
 		}
-		x.runs, x.stops = true, s.Undo != nil
+		x.runs, x.stops, x.quiesces, x.quiet = true, s.Undo != nil, s.Quiesce != nil, false
 	case op.Stop:
-		x.runs = false
+		x.runs, x.quiet = false, false
 	case op.Delete:
 		if x.runs && x.stops && !w.unsure[r.ID+"/start"] {
 			return fmt.Errorf("it is deleted while it runs")

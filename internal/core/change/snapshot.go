@@ -43,6 +43,7 @@ func Snapshot(from Standing, s Snapping, purpose string) (*plan.Plan, error) {
 	if _, err := s.together(from, p, disks); err != nil {
 		return nil, err
 	}
+	p.Secrets = p.SecretsAsked()
 	return p, plan.Reindexed(p).Arrange()
 }
 
@@ -53,26 +54,36 @@ func (s *Snapping) together(from Standing, p *plan.Plan, disks []disk) ([]string
 			return nil, fmt.Errorf("there is a snapshot %s of %s already", s.Set, d.id)
 		}
 	}
+	quiet := quieted(from, p, disks)
 	before := map[string]bool{}
 	if s.Barrier {
 		for _, d := range disks {
 			if m := from.Plan.Resource(d.on); d.on != "" && !before[still(d.on)] && !m.Off {
 				before[still(d.on)] = true
-				p.Steps = append(p.Steps, stepOf(op.Suspend, m, "let it stand still", 1))
+				stand := stepOf(op.Suspend, m, "let it stand still", 1)
+				stand.After = quiet.steps
+				p.Steps = append(p.Steps, stand)
 			}
 		}
 	}
-	s.take(from, p, disks, slices.Sorted(maps.Keys(before)))
+	s.take(from, p, disks, slices.Concat(quiet.steps, slices.Sorted(maps.Keys(before))))
 	var taken []string
 	for _, d := range disks {
 		taken = append(taken, op.Create.On(SnapshotID(d.id, s.Set)))
 	}
+	after := slices.Clone(taken)
 	for _, id := range slices.Sorted(maps.Keys(before)) {
 		m := p.Resource(op.ResourceOf(id))
 		on := stepOf(op.Boot, m, "let it go on", 1)
 		on.After = taken
 		p.Steps = append(p.Steps, on)
+		after = append(after, on.ID)
 	}
+	may := quiet.steps
+	if !s.Barrier { // else its machine stands still then
+		may = slices.Concat(may, taken)
+	}
+	quiet.resume(p, after, may)
 	return taken, nil
 }
 

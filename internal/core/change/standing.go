@@ -28,6 +28,7 @@ func After(before Standing, s *run.State) (Standing, error) {
 		f.step(&s.Steps[i])
 		f.touched(&s.Steps[i])
 	}
+	f.quiesced(s)
 	f.attributes(s)
 	return f.standing(), nil
 }

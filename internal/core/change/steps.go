@@ -295,6 +295,8 @@ func (c *compiler) build() {
 		}
 		c.carry(c.to, s.Script)
 		c.carry(c.to, s.Undo)
+		c.carry(c.to, s.Quiesce)
+		c.carry(c.to, s.Resume)
 		c.plan.Steps = append(c.plan.Steps, s)
 	}
 }

@@ -30,6 +30,9 @@ func (p *Plan) checkPayload(s *Step) error {
 	if row := s.Op.Row(); s.Undo != nil && row.Undo == "" {
 		return fmt.Errorf("step %s is to be taken back by a script, which a step that is to %s cannot be", s.ID, s.Op)
 	}
+	if (s.Quiesce == nil) != (s.Resume == nil) {
+		return fmt.Errorf("what step %s leaves running is quiesced and never resumed, or the other way", s.ID)
+	}
 	return payloads[s.Op.Row().Payload](p, s)
 }
 

@@ -201,6 +201,9 @@ type Step struct {
 	Mends map[string]string `json:"mends,omitempty"`
 	// Undo is the script that takes back what the step's script did.
 	Undo *Script `json:"undo,omitempty"`
+	// Quiesce is the script that has what the step left running keep still while a snapshot is taken of it, Resume the one that lets it go on.
+	Quiesce *Script `json:"quiesce,omitempty"`
+	Resume  *Script `json:"resume,omitempty"`
 	// Drops are steps of earlier plans whose work is gone when this one is done.
 	Drops []string `json:"drops,omitempty"`
 	// Whole are the steps it comes after in the whole of what is wanted, where After has only those of this plan.
@@ -525,7 +528,7 @@ func (p *Plan) checkStep(s *Step) error {
 	if err := p.checkPayload(s); err != nil {
 		return err
 	}
-	for _, script := range [2]*Script{s.Script, s.Undo} {
+	for _, script := range [4]*Script{s.Script, s.Undo, s.Quiesce, s.Resume} {
 		if err := p.checkScript(s.ID, script); err != nil {
 			return err
 		}

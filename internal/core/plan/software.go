@@ -199,8 +199,34 @@ func (w *weave) own(does op.Op) {
 		part = "script" // create is what the site does
 	}
 	undo := map[op.Op]string{op.Create: "delete", op.Start: "stop"}[does]
-	w.run(Step{Op: does, Title: string(does), Undo: w.undo(w.node.Operations.Own(undo), at(w.i), "Standard."+undo)}, part, o,
+	s := Step{Op: does, Title: string(does), Undo: w.undo(w.node.Operations.Own(undo), at(w.i), "Standard."+undo)}
+	if does == w.lastOwn() {
+		s.Quiesce, s.Resume = w.around("quiesce"), w.around("resume")
+		if (s.Quiesce == nil) != (s.Resume == nil) && w.err == nil {
+			w.err = fmt.Errorf("%s: %s needs a script for quiesce and one for resume: what is quiesced and never resumed serves nobody", w.node.Name, snapshotInterface)
+		}
+	}
+	w.run(s, part, o,
 		"Standard."+string(does), at(w.i), w.c.scriptSeconds(w.node.Name, does))
+}
+
+// snapshotInterface is what software has whose state is made whole while a snapshot is taken.
+const snapshotInterface = "andamio.interfaces.Snapshot"
+
+// around is the script of an operation that is run before or after a snapshot; nil if there is none.
+func (w *weave) around(operation string) *Script {
+	name := snapshotInterface + "." + operation
+	return w.undo(w.node.Operations.Called(name), at(w.i), name)
+}
+
+// lastOwn is the operation of the node's lifecycle after which it runs.
+func (w *weave) lastOwn() op.Op {
+	for _, does := range []op.Op{op.Start, op.Configure} {
+		if w.node.Operations.Own(string(does)) != nil {
+			return does
+		}
+	}
+	return op.Create
 }
 
 // undo is the script of the operation that takes another back; nil if there is none.
