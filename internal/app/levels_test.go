@@ -3,6 +3,7 @@ package app
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -19,6 +20,8 @@ import (
 	"andamio/internal/service/promises"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/snapshots"
+	"andamio/internal/service/templates"
+	"andamio/internal/source"
 )
 
 func levels(t *testing.T, a *App) {
@@ -285,4 +288,68 @@ func TestAnOfferHasServiceLevels(t *testing.T) {
 	require.NoError(t, err)
 	require.NotEmpty(t, r.Failed)
 	assert.Contains(t, r.Failed[0].Why, "restoring it cannot be tried, as levee promises")
+}
+
+// TestALevelIsChosenBeforeAnythingIsBuilt places a log by service level: sites that cannot keep it are ruled out with the reason, and what is raised has it.
+func TestALevelIsChosenBeforeAnythingIsBuilt(t *testing.T) {
+	t.Parallel()
+	a, box := aWorkspace(t, 0.003)
+	_, err := a.SetLevels(ctx, []byte(`version: andamio.levels/1
+zone: Europe/Madrid
+levels: [
+		{ level: plain, save: { rule: FREQ=DAILY, at: '02:00', keep: 2 } },
+		{ level: rock, storage: fast, save: { rule: FREQ=DAILY, at: '02:00', keep: 7 }, drill: { rule: FREQ=WEEKLY, at: '04:00' } } ]
+`))
+	require.NoError(t, err)
+	drafted := func(level string, change func(string) string) *templates.Draft {
+		dir := t.TempDir()
+		require.NoError(t, os.CopyFS(dir, os.DirFS("../../examples/level-log")))
+		text, err := os.ReadFile(filepath.Join(dir, "template.yaml"))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(change(string(text))), 0o600))
+		tmpl, err := templates.OpenTemplate(ctx, source.Place{Path: dir})
+		require.NoError(t, err)
+		d, err := a.Drafting(ctx, tmpl, templates.DraftRequest{Choices: templates.Choices{Level: level, Forbids: map[string][]string{"log-host-1": {"vega"}}}})
+		require.NoError(t, err)
+		return d
+	}
+	same := func(text string) string { return text }
+	d := drafted("", same)
+	require.NotNil(t, d.Plan)
+	assert.Nil(t, d.Plan.Promised)
+	assert.Len(t, d.Levels(), 2)
+	d = drafted("rock", same)
+	require.Error(t, d.Err)
+	assert.ErrorContains(t, d.Err, "rock", "only vega has such storage, which is forbidden")
+	assert.Nil(t, d.Plan)
+	sited := drafted("", same).Sited(templates.Choices{Level: "rock"}, nil, templates.Whole, nil)
+	require.NoError(t, sited.Err)
+	assert.Equal(t, "vega", sited.Placement.Choices[0].Site)
+	why := ""
+	for _, v := range sited.Placement.Choices[0].Verdicts {
+		if v.Site == "presa" {
+			why = v.Reason
+		}
+	}
+	assert.Contains(t, why, "presa has no storage fast, which rock takes")
+	assert.Error(t, drafted("moat", same).Err)
+
+	d = drafted("plain", same)
+	require.NotNil(t, d.Plan, "%v", d.Err)
+	assert.Equal(t, []string{"saved every day 02:00, 2 kept"}, d.Plan.Promised.Adds)
+	o, err := a.OrderOf(ctx, d)
+	runID := carriedTo(t, a, o, err, run.Standing)
+	r, err := a.Run(ctx, runID)
+	require.NoError(t, err)
+	level, _, _, outdated := stateOfLevel(t, a, r.Deployment)
+	assert.Equal(t, "plain", level)
+	assert.False(t, outdated)
+	again, err := a.Drafting(ctx, d.Template, templates.DraftRequest{Choices: templates.Choices{Level: "rock"}})
+	require.NoError(t, err)
+	require.NotNil(t, again.Plan, "what stands is given a level by itself: %v", again.Err)
+	assert.Nil(t, again.Plan.Promised)
+	assert.Empty(t, again.Levels())
+	o, err = a.Retiring(ctx, r.Deployment)
+	carriedTo(t, a, o, err, run.Retired)
+	assert.Empty(t, box.Holds())
 }

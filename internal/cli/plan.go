@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -23,9 +24,10 @@ import (
 )
 
 type planOptions struct {
-	preset, inputs, estate, out, workflow, name string
-	set                                         []string
-	place                                       place
+	preset, inputs, estate, out, workflow, name, level string
+
+	set   []string
+	place place
 }
 
 func (s *shared) plan() *cobra.Command {
@@ -45,6 +47,7 @@ With --json, or -o, the plan itself is written; equal input gives the same bytes
 	cmd.Flags().StringVar(&o.estate, "estate", "", "JSON file that describes the sites")
 	cmd.Flags().StringVar(&o.name, "name", "", "what the deployment is to be called (default: the template's name)")
 	cmd.Flags().StringVar(&o.workflow, "workflow", "", "imperative workflow to follow (default: the template's deploy, else the declarative one)")
+	cmd.Flags().StringVar(&o.level, "level", "", "service level that it is to have: connected sites that cannot keep it are ruled out")
 	o.place.flags(cmd)
 	cmd.Flags().StringVarP(&o.out, "output", "o", "", "write the plan to this file")
 	return cmd
@@ -80,17 +83,44 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 	if d.Err != nil {
 		return usageError{d.Err}
 	}
-	e, err := s.findEstate(ctx, t, o.estate)
-	if err != nil {
+	if d, err = s.placed(ctx, t, wish, o); err != nil {
 		return err
 	}
-	if d = templates.NewDraft(t, wish, e); d.Err != nil {
+	if d.Err != nil {
 		return d.Err
 	}
 	if d.Diagnostics.Errors() > 0 {
 		return s.mistakes(t, d.Diagnostics)
 	}
 	return s.writePlan(d.Plan, o.out)
+}
+
+// placed works a template out for an estate: of a file, or for the connected sites where it is to have a service level, which these keep or cannot.
+func (s *shared) placed(ctx context.Context, t *templates.Template, wish templates.DraftRequest, o planOptions) (*templates.Draft, error) {
+	if o.level == "" {
+		e, err := s.findEstate(ctx, t, o.estate)
+		if err != nil {
+			return nil, err
+		}
+		return templates.NewDraft(t, wish, e), nil
+	}
+	if o.estate != "" {
+		return nil, usageError{errors.New("--level is of the connected sites: leave --estate out")}
+	}
+	a, err := s.open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer a.Close()
+	wish.Choices.Level = o.level
+	d, err := a.Drafting(ctx, t, wish)
+	if err == nil && d.Deployment != 0 {
+		err = fault.Conflictf("%s stands: andamio level give %s %s gives it one", d.Plan.Name, d.Plan.Name, o.level)
+	}
+	if err == nil && d.Plan == nil && d.Err == nil && d.Diagnostics.Errors() == 0 {
+		err = fault.NotFoundf("there are no sites to plan for: start stand-ins with andamio sandbox")
+	}
+	return d, err
 }
 
 // mistakes prints diagnostics that keep a template from being used; the answer is no.
@@ -224,7 +254,7 @@ func (s *shared) printPlan(p *plan.Plan) {
 		}
 	}
 	w.Flush()
-	for _, n := range p.Notes {
+	for _, n := range slices.Concat(p.Notes, p.Promised.Lines(p.Currency)) {
 		fmt.Fprintln(s.out, "note:", printable.Clean(n))
 	}
 	fmt.Fprintf(s.out, "\n%s: %s on %s at %s, %s\n", p.Name, printable.Count(len(p.Steps), "step"), printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site"), printable.Count(p.Levels, "level"))

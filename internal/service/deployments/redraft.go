@@ -2,6 +2,7 @@ package deployments
 
 import (
 	"context"
+	"time"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
@@ -33,6 +34,7 @@ func (svc *Service) Redraft(ctx context.Context, deployment int64, t *templates.
 	if w, err = svc.Ruled(w); err != nil {
 		return nil, err
 	}
+	w.Choices.Level = "" // what stands is given one by itself
 	w.Name, w.Stand, w.Like = d.Name, d.Stand.Plan, templates.PlacementOf(d.Stand.Plan)
 	if wanted != nil && d.State() == run.UnderWay { // what is not there yet will be where its run puts it
 		w.Like = templates.Over(w.Like, templates.PlacementOf(wanted))
@@ -66,11 +68,18 @@ func (svc *Service) Drafting(ctx context.Context, t *templates.Template, w templ
 	if w, err = svc.Ruled(w); err != nil {
 		return nil, err
 	}
+	if w, err = svc.levelled(ctx, w); err != nil {
+		return nil, err
+	}
 	e, offline := svc.sites.Estate(ctx)
 	if e != nil && len(e.Sites) == 0 {
 		e = nil
 	}
-	return svc.draw(t, w, e), offline
+	draft := svc.draw(t, w, e)
+	if err := svc.promise(draft, time.Now()); err != nil {
+		draft.Plan, draft.Err = nil, err
+	}
+	return draft, offline
 }
 
 // draw works a template out, and remembers it for when something is raised from it.

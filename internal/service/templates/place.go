@@ -23,6 +23,8 @@ type Choices struct {
 	// Weights replace the usual ones; nil keeps them.
 	Weights *placement.Weights `json:"weights,omitempty"`
 	Payment estate.Payment     `json:"payment"`
+	// Level is the service level that it is to have; "" is none.
+	Level string `json:"level,omitempty"`
 }
 
 // Count is how many choices there are.
@@ -38,6 +40,9 @@ func (c Choices) Count() int {
 		n++
 	}
 	if c.Payment != "" && c.Payment != estate.Hourly {
+		n++
+	}
+	if c.Level != "" {
 		n++
 	}
 	return n
@@ -120,6 +125,9 @@ func ProblemOf(d *topology.Design, e *estate.Estate, w DraftRequest) (*placement
 			wl.Answers = orNew(wl.Answers)
 			maps.Copy(wl.Answers, given)
 		}
+	}
+	if err := w.keeping(&p); err != nil {
+		return nil, err
 	}
 	file := w.Rules
 	if file == nil {

@@ -69,6 +69,8 @@ type DraftRequest struct {
 	// Lifted are the rules that do not hold for a workload, Heed those of them that hold again.
 	Lifted map[string][]string `json:"lifted,omitempty"`
 	Heed   []string            `json:"heed,omitempty"`
+	// Levels are the service levels that may be chosen, from the one that promises least.
+	Levels []LevelChoice `json:"-"`
 }
 
 // NewDraft works a template out for an estate; without one, as far as the design.

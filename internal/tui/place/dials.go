@@ -1,6 +1,7 @@
 package place
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -22,6 +23,7 @@ type dial struct {
 	weight      *float64
 	usual       float64
 	unit        bool
+	level       bool
 }
 
 // dials are those of the selected row; weights is a copy to read from, and to change.
@@ -49,7 +51,11 @@ func (v *View) dials() ([]dial, *placement.Weights) {
 	if pay == "" {
 		pay = estate.Hourly
 	}
-	return append(out, dial{word: "paid", value: string(pay)}, dial{word: "is the currency shown", value: v.unit(), unit: true}), &weights
+	out = append(out, dial{word: "paid", value: string(pay)})
+	if len(v.draft.Levels()) > 0 {
+		out = append(out, dial{word: "service level", value: cmp.Or(v.now.Choices.Level, "none"), yes: v.now.Choices.Level != "", level: true})
+	}
+	return append(out, dial{word: "is the currency shown", value: v.unit(), unit: true}), &weights
 }
 
 // unit is the currency that costs are shown in.
@@ -119,6 +125,8 @@ func (v *View) turnDial(key string) tea.Cmd {
 	case d.unit:
 		v.turnUnit(by)
 		return nil
+	case d.level:
+		return v.turnLevel(by)
 	}
 	return v.pay(by)
 }
@@ -154,6 +162,18 @@ func (v *View) turn(d dial, weights *placement.Weights, by int) tea.Cmd {
 	if c.Weights = weights; *weights == placement.Usual {
 		c.Weights = nil
 	}
+	return v.choose(c)
+}
+
+// turnLevel chooses the next service level; the first is none.
+func (v *View) turnLevel(by int) tea.Cmd {
+	names := []string{""}
+	for _, l := range v.draft.Levels() {
+		names = append(names, l.Name)
+	}
+	c := v.now.Choices
+	at := max(slices.Index(names, c.Level), 0)
+	c.Level = names[(at+by+len(names))%len(names)]
 	return v.choose(c)
 }
 
