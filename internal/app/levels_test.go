@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/fault"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/offer"
 	"andamio/internal/core/promise"
@@ -189,10 +190,15 @@ func TestALevelThatCannotBeKeptIsRefused(t *testing.T) {
 func TestADrillProvesACopy(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.003)
-	id := ofScenario(t, a)
+	dear, err := a.Drafting(ctx, draft(t, a, nil).Template, templates.DraftRequest{Preset: "drill", Choices: templates.Choices{Forbids: map[string][]string{"forecast-host-1": {"alisio-norte"}}}})
+	require.NoError(t, err)
+	require.NotNil(t, dear.Plan, "%v", dear.Err)
+	r, err := a.Run(ctx, worked(t, a, dear))
+	require.NoError(t, err)
+	id := r.Deployment
 	now := time.Now()
 	when := promise.When{Rule: "FREQ=MONTHLY", Zone: "UTC", Start: now.Truncate(time.Minute)}
-	_, err := a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Drilled, Drilled: &promise.DrilledTerms{When: when}}, now)
+	_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Drilled, Drilled: &promise.DrilledTerms{When: when}}, now)
 	require.NoError(t, err)
 	_, err = a.Due(ctx, promise.DueDrill, id, now)
 	require.ErrorContains(t, err, "no snapshot that could be raised")
@@ -207,6 +213,16 @@ func TestADrillProvesACopy(t *testing.T) {
 	kept, err := a.PromisesOf(ctx, id, now)
 	require.NoError(t, err)
 	assert.Equal(t, "night", kept[0].Drilled.Raised)
+	like, err := a.Beside(ctx, id, "night", "as-it-is")
+	require.NoError(t, err)
+	cheap, err := a.Trying(ctx, id, "night", "as-cheap-as-can-be")
+	require.NoError(t, err)
+	assert.Less(t, cheap.Plan.CostPerHour, like.Plan.CostPerHour)
+	for i := range cheap.Plan.Resources {
+		if r := &cheap.Plan.Resources[i]; r.Kind == kinds.Volume {
+			assert.Equal(t, like.Plan.Resource(r.ID).Site, r.Site, "disks are where what was kept of them is")
+		}
+	}
 	o, err = a.Beside(ctx, id, "night", "drill-1")
 	carriedTo(t, a, o, err, run.Standing)
 	_, err = a.Due(ctx, promise.DueDrill, id, now)

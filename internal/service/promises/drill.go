@@ -64,7 +64,7 @@ func (svc *Service) raise(ctx context.Context, deployment int64, set string) err
 	if err != nil {
 		return err
 	}
-	o, err := svc.snapshots.Beside(ctx, deployment, set, drillName(deployment))
+	o, err := svc.snapshots.Trying(ctx, deployment, set, drillName(deployment))
 	if err != nil {
 		return err
 	}

@@ -320,6 +320,32 @@ func standing(p *plan.Plan, ids []string) []string {
 // Beside works out the order that raises another deployment like one, under a name and with networks and addresses of its own, whose volumes hold what
 // a set of snapshots keeps. Its machines begin from their images, and their scripts are run.
 func (svc *Service) Beside(ctx context.Context, deployment int64, set, name string) (deployments.Order, error) {
+	return svc.beside(ctx, deployment, set, name, false)
+}
+
+// Trying works out the same where it costs least, since it is taken away again: what has disks is where its snapshots are.
+func (svc *Service) Trying(ctx context.Context, deployment int64, set, name string) (deployments.Order, error) {
+	return svc.beside(ctx, deployment, set, name, true)
+}
+
+// kept are the sites at which a set keeps volumes of instances, by these.
+func kept(p *plan.Plan, set string) map[string]string {
+	out := map[string]string{}
+	for i := range p.Resources {
+		r := &p.Resources[i]
+		if r.Kind != kinds.Snapshot || r.AsSnapshot().Set != set {
+			continue
+		}
+		for k := range p.Steps {
+			if s := &p.Steps[k]; s.Op == op.Attach && s.Volume == r.AsSnapshot().Of {
+				out[s.Resource] = r.Site
+			}
+		}
+	}
+	return out
+}
+
+func (svc *Service) beside(ctx context.Context, deployment int64, set, name string, cheaply bool) (deployments.Order, error) {
 	d, _, err := svc.standing(ctx, deployment)
 	if err != nil {
 		return deployments.Order{}, err
@@ -330,7 +356,8 @@ func (svc *Service) Beside(ctx context.Context, deployment int64, set, name stri
 	if !change.Whole(d.Stand, set) {
 		return deployments.Order{}, fault.Refusedf("not all of the snapshot %s was taken", set)
 	}
-	o, err := svc.deployments.Cloning(ctx, deployment, name)
+	at := deployments.Raised{Sites: kept(d.Stand.Plan, set), Cheaply: cheaply}
+	o, err := svc.deployments.Raising(ctx, deployment, name, at)
 	if err != nil {
 		return o, err
 	}
