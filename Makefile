@@ -3,7 +3,7 @@
 GO ?= go
 BIN := bin/andamio
 
-.PHONY: build demo test lint bench soak screenshots tools
+.PHONY: build demo test lint bench mutants soak screenshots tools
 
 build:
 	@mkdir -p bin
@@ -18,7 +18,7 @@ tools:
 	@missing=""; \
 	command -v tmux >/dev/null || missing="$$missing tmux"; \
 	command -v pgrep >/dev/null || missing="$$missing procps"; \
-	python3 -c 'import dateutil.rrule' 2>/dev/null || missing="$$missing python3-dateutil"; \
+	python3 -c 'import dateutil.rrule' 2>/dev/null || /usr/bin/python3 -c 'import dateutil.rrule' 2>/dev/null || missing="$$missing python3-dateutil"; \
 	command -v ssh-keygen >/dev/null || missing="$$missing openssh-client"; \
 	command -v named >/dev/null || missing="$$missing bind9"; \
 	command -v qemu-img >/dev/null || missing="$$missing qemu-utils"; \
@@ -37,6 +37,11 @@ lint:
 
 bench: build
 	$(GO) run ./tools/bench
+
+# What of what was changed since a commit (SINCE, or all of PACKAGES) could be otherwise without a test noticing it.
+SINCE ?= HEAD
+mutants:
+	$(GO) run ./tools/mutants --since $(SINCE) $(PACKAGES)
 
 # Workers are killed at random instants, 500 times or as often as KILLS says, while the stand-ins misbehave.
 soak:
