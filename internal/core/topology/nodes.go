@@ -18,8 +18,8 @@ func (b *builder) addNodes(f *frame) {
 	b.each(func(w *builder, p place) { w.evaluate(p, b.placed[p]) })
 }
 
-// fewNodes is up to how many nodes are not worth sharing out over cores.
-const fewNodes = 512
+// fewNodes is up to how many nodes are not worth sharing out over cores; it is changed by tests alone.
+var fewNodes = 512
 
 // each does something for every node, on all cores where nodes do not depend on each other's being done. Every worker is
 // a builder of its own that shares what is only read.
