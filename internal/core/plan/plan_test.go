@@ -2,17 +2,22 @@ package plan_test
 
 import (
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/rules"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
@@ -244,4 +249,35 @@ func TestExprRoundTrip(t *testing.T) {
 	twice, err := again.Write()
 	require.NoError(t, err)
 	assert.Equal(t, string(data), string(twice))
+}
+
+// TestWhatAStepWaitsForComesBeforeIt has lists be in the order of levels, whatever kinds there are: what reads a plan from its beginning counts on it.
+func TestWhatAStepWaitsForComesBeforeIt(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		p := &plan.Plan{Version: plan.Version, Name: "any", Sites: []plan.Site{{Name: "vega"}}}
+		for i := range rapid.IntRange(1, 12).Draw(t, "steps") {
+			id := fmt.Sprint("r", i)
+			s := plan.Step{ID: id + "/alter", Resource: id, Op: op.Alter, Site: "vega", Seconds: 1}
+			for j := range i {
+				if rapid.IntRange(0, 3).Draw(t, "edge") == 0 {
+					s.After = append(s.After, p.Steps[j].ID)
+				}
+			}
+			kind := rapid.SampledFrom([]kinds.Kind{kinds.Network, kinds.Volume, kinds.Instance, kinds.Snapshot, kinds.Object, kinds.Software, kinds.Balancer, kinds.Address}).Draw(t, "kind")
+			p.Resources = append(p.Resources, plan.Resource{ID: id, Kind: kind, Site: "vega"})
+			p.Steps = append(p.Steps, s)
+		}
+		slices.Reverse(p.Steps)
+		slices.Reverse(p.Resources)
+		if err := p.Arrange(); err != nil {
+			t.Skip(err)
+		}
+		for i := range p.Steps {
+			for _, a := range p.Steps[i].After {
+				if at := slices.IndexFunc(p.Steps, func(s plan.Step) bool { return s.ID == a }); at >= i {
+					t.Fatalf("%s comes after %s, and is listed before it", p.Steps[i].ID, a)
+				}
+			}
+		}
+	})
 }

@@ -135,15 +135,22 @@ func (p *Plan) levelResources(at map[string]int) {
 	}
 }
 
-// kindOrder is the standard's order of what is built: network, storage, compute, then what they carry.
-var kindOrder = []kinds.Kind{kinds.Network, kinds.Volume, kinds.Instance, kinds.Interface, kinds.Software, kinds.Endpoint, kinds.Action}
+// kindOrder is the standard's order of what is built: network, storage, compute, then what they carry. Any other kind comes last.
+var kindOrder = []kinds.Kind{kinds.Network, kinds.Volume, kinds.Object, kinds.Instance, kinds.Interface, kinds.Snapshot, kinds.Software, kinds.Endpoint, kinds.Action}
+
+func rankOf(kind kinds.Kind) int64 {
+	if at := slices.Index(kindOrder, kind); at >= 0 {
+		return int64(at)
+	}
+	return int64(len(kindOrder))
+}
 
 // order sorts resources and steps by level, then kind, then as the template has them. at finds resources as they are; the
 // result says where each step was.
 func (p *Plan) order(at map[string]int) []int32 {
 	rank := make([]int64, len(p.Resources))
 	for i := range p.Resources {
-		rank[i] = int64(slices.Index(kindOrder, p.Resources[i].Kind))
+		rank[i] = rankOf(p.Resources[i].Kind)
 	}
 	moved := arrange(p.Steps, func(s *Step) int64 { return int64(s.Level)<<8 | rank[at[s.Resource]] })
 	arrange(p.Resources, func(r *Resource) int64 { return int64(r.Level)<<8 | rank[at[r.ID]] })
