@@ -22,14 +22,17 @@ func (s *Store) CreateDeployment(ctx context.Context, name, template string, of 
 		return 0, err
 	}
 	var id int64
-	err = s.db.QueryRowContext(ctx, `INSERT INTO deployments (name, mark, template, owner, created) VALUES (?, '', ?, ?, ?) RETURNING id`, name, template, owner, now.UnixNano()).Scan(&id)
-	if err != nil {
-		return 0, err
-	}
-	if _, err = s.db.ExecContext(ctx, `UPDATE deployments SET mark = ? WHERE id = ?`, fmt.Sprintf("d%d-%d", id, now.UnixNano()/1e6), id); err != nil {
-		return 0, err
-	}
-	_, err = s.db.ExecContext(ctx, owned, id, now.UnixNano(), owner)
+	err = s.within(ctx, func(tx *sql.Tx) error { // one without its mark would be nobody's at the sites
+		err := tx.QueryRowContext(ctx, `INSERT INTO deployments (name, mark, template, owner, created) VALUES (?, '', ?, ?, ?) RETURNING id`, name, template, owner, now.UnixNano()).Scan(&id)
+		if err != nil {
+			return err
+		}
+		if _, err = tx.ExecContext(ctx, `UPDATE deployments SET mark = ? WHERE id = ?`, fmt.Sprintf("d%d-%d", id, now.UnixNano()/1e6), id); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, owned, id, now.UnixNano(), owner)
+		return err
+	})
 	return id, err
 }
 

@@ -97,11 +97,13 @@ func (s *Store) EndRegion(ctx context.Context, survey int64, site, region string
 
 // EndSurvey ends a survey. What is staged of one that was stopped stays, so that it can go on.
 func (s *Store) EndSurvey(ctx context.Context, id int64, state store.SurveyState, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE surveys SET state = ?, ended = ? WHERE id = ?`, state, now.UnixNano(), id)
-	if err == nil && state != store.SurveyStopped {
-		_, err = s.db.ExecContext(ctx, `DELETE FROM staged WHERE survey = ?`, id)
-	}
-	return err
+	return s.within(ctx, func(tx *sql.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE surveys SET state = ?, ended = ? WHERE id = ?`, state, now.UnixNano(), id)
+		if err == nil && state != store.SurveyStopped {
+			_, err = tx.ExecContext(ctx, `DELETE FROM staged WHERE survey = ?`, id)
+		}
+		return err
+	})
 }
 
 // Surveys lists the last surveys, the newest first.
