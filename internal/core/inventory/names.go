@@ -14,7 +14,7 @@ func nameLikeness(a, b string) float64 {
 		return 0.85
 	case digits(x) != digits(y):
 		return 0
-	case len(x) >= 6 && near(x, y):
+	case min(len(x), len(y)) >= 6 && near(x, y): // whichever is asked for first
 		return 0.6
 	}
 	return 0
