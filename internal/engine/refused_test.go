@@ -1,0 +1,337 @@
+package engine
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
+)
+
+// room is where two sites keep what they have, which do all that a site can do, and refuse one call in a run: the one that a test names.
+type room struct {
+	mu     sync.Mutex
+	at     int // which call is refused; 0 is none
+	calls  int
+	things map[string]*kept
+	made   int
+}
+
+// kept is a thing that is kept.
+type kept struct {
+	kind  kinds.Kind
+	state site.State
+	disk  []byte
+}
+
+const refusal = "that is not to be"
+
+// call counts a call, and refuses it if it is that one.
+func (r *room) call(doing string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.calls++; r.calls == r.at {
+		return &site.Error{Site: "vega", Doing: doing, Class: site.Refused, Detail: refusal}
+	}
+	return nil
+}
+
+// roomy is one of its sites.
+type roomy struct {
+	name string
+	*room
+}
+
+func (s *roomy) find(doing, id string) (*kept, error) {
+	if err := s.call(doing); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if x := s.things[id]; x != nil {
+		return x, nil
+	}
+	return nil, &site.Error{Site: s.name, Doing: doing, Class: site.NotFound}
+}
+
+func (s *roomy) resource(id string, x *kept) site.Resource {
+	return site.Resource{Kind: x.kind, ID: id, State: x.state, Word: string(x.state), Attributes: map[string]string{"address": "127.0.0.1"}}
+}
+
+func (s *roomy) Name() string                                   { return s.name }
+func (s *roomy) Describe(context.Context) (*estate.Site, error) { return nil, nil }
+
+func (s *roomy) Create(_ context.Context, r site.Request) (site.Resource, error) {
+	if err := s.call("create"); err != nil {
+		return site.Resource{}, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.made++
+	x := &kept{kind: r.Kind, state: site.Active, disk: make([]byte, 256<<10)}
+	id := fmt.Sprintf("%s-%d", r.Kind, s.made)
+	s.things[id] = x
+	return s.resource(id, x), nil
+}
+
+func (s *roomy) Read(_ context.Context, _ kinds.Kind, id string) (site.Resource, error) {
+	x, err := s.find("read", id)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	return s.resource(id, x), nil
+}
+
+func (s *roomy) List(_ context.Context, kind kinds.Kind) ([]site.Resource, error) {
+	if err := s.call("list"); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []site.Resource
+	for _, id := range slices.Sorted(maps.Keys(s.things)) {
+		if x := s.things[id]; x.kind == kind {
+			r := s.resource(id, x)
+			r.Mark = "d1"
+			out = append(out, r)
+		}
+	}
+	return out, nil
+}
+
+func (s *roomy) Invoke(_ context.Context, _ kinds.Kind, id, action string) (site.Resource, error) {
+	x, err := s.find(action, id)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if to, turns := map[string]site.State{"start": site.Active, "stop": site.Stopped, site.ActSuspend: site.Suspended}[action]; turns {
+		x.state = to
+	}
+	return s.resource(id, x), nil
+}
+
+func (s *roomy) Change(_ context.Context, _ kinds.Kind, id string, _ site.Request) (site.Resource, error) {
+	x, err := s.find("change", id)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	return s.resource(id, x), nil
+}
+
+func (s *roomy) Delete(_ context.Context, _ kinds.Kind, id string) error {
+	if _, err := s.find("delete", id); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.things, id)
+	return nil
+}
+
+func (s *roomy) Restore(_ context.Context, snapshot, disk string) error {
+	from, err := s.find("restore", snapshot)
+	if err != nil {
+		return err
+	}
+	to, err := s.find("restore to", disk)
+	if err == nil {
+		copy(to.disk, from.disk)
+	}
+	return err
+}
+
+func (s *roomy) Release(_ context.Context, iface string, _ map[string]string) error {
+	_, err := s.find("release", iface)
+	return err
+}
+
+func (s *roomy) Changes(_ context.Context, disk, _ string, _ uint32) (site.Changes, error) {
+	x, err := s.find("list what changed", disk)
+	if err != nil {
+		return site.Changes{}, err
+	}
+	out := site.Changes{Size: int64(len(x.disk)), Epoch: "e", UpTo: 1, Whole: true, Layers: 1}
+	for off := int64(0); off < out.Size; off += hashBlock {
+		if slices.ContainsFunc(x.disk[off:off+hashBlock], func(b byte) bool { return b != 0 }) {
+			out.Written = append(out.Written, site.Extent{Offset: off, Length: hashBlock})
+		}
+	}
+	return out, nil
+}
+
+func (s *roomy) Hashes(_ context.Context, disk string, e site.Extent, block int64) ([]byte, error) {
+	x, err := s.find("digest", disk)
+	if err != nil {
+		return nil, err
+	}
+	var out []byte
+	for off := e.Offset; off < e.Offset+e.Length; off += block {
+		d := sha256.Sum256(x.disk[off:min(off+block, e.Offset+e.Length)])
+		out = append(out, d[:]...)
+	}
+	return out, nil
+}
+
+func (s *roomy) ReadDisk(_ context.Context, disk string, e site.Extent) ([]byte, error) {
+	x, err := s.find("read a disk", disk)
+	if err != nil {
+		return nil, err
+	}
+	return slices.Clone(x.disk[e.Offset : e.Offset+e.Length]), nil
+}
+
+func (s *roomy) WriteDisk(_ context.Context, disk string, offset int64, data []byte) error {
+	x, err := s.find("write a disk", disk)
+	if err == nil {
+		copy(x.disk[offset:], data)
+	}
+	return err
+}
+
+func (s *roomy) Copy(_ context.Context, disk string, o site.CopyRequest) (site.Copied, error) {
+	to, err := s.find("copy to", disk)
+	if err != nil {
+		return site.Copied{}, err
+	}
+	from := s.things[o.Disk]
+	out := site.Copied{Took: time.Millisecond}
+	for _, e := range o.Written {
+		copy(to.disk[e.Offset:e.Offset+e.Length], from.disk[e.Offset:])
+		out.Bytes, out.Wire, out.Verified = out.Bytes+e.Length, out.Wire+e.Length, out.Verified+e.Length
+	}
+	for _, e := range o.Zero {
+		clear(to.disk[e.Offset : e.Offset+e.Length])
+		out.Holes += e.Length
+	}
+	return out, nil
+}
+
+func (s *roomy) Consolidate(_ context.Context, disk string) (int64, error) {
+	_, err := s.find("consolidate", disk)
+	return 1, err
+}
+
+func (s *roomy) Self(context.Context) (site.Peer, error) {
+	return site.Peer{Site: s.name}, s.call("self")
+}
+func (s *roomy) Pair(context.Context, site.Peer) error { return s.call("pair") }
+func (s *roomy) Part(context.Context, string) error    { return s.call("part") }
+func (s *roomy) Grant(_ context.Context, _, disk string) error {
+	_, err := s.find("grant", disk)
+	return err
+}
+func (s *roomy) Try(context.Context, string) (site.Trial, error) {
+	return site.Trial{Reachable: true, BytesPerSecond: 1e9}, s.call("try")
+}
+
+// furnished is a room with a machine, its disk and interface at one site, others like them at the other, and a snapshot.
+func furnished(at int) *room {
+	r := &room{at: at, things: map[string]*kept{}}
+	for id, kind := range map[string]kinds.Kind{"net": kinds.Network, "host": kinds.Instance, "vol": kinds.Volume, "port": kinds.Interface, "link": kinds.Attachment, "snap": kinds.Snapshot, "host2": kinds.Instance, "vol2": kinds.Volume, "port2": kinds.Interface} {
+		x := &kept{kind: kind, state: site.Active, disk: make([]byte, 256<<10)}
+		if strings.HasPrefix(id, "vol") || id == "snap" {
+			copy(x.disk[hashBlock:], "what is on "+id)
+		}
+		r.things[id] = x
+	}
+	return r
+}
+
+// asked is a plan of one step at such sites, which know what stands there.
+func asked(s plan.Step) *plan.Plan {
+	at := func(id, name string, kind kinds.Kind, spec plan.Spec) plan.Resource {
+		return plan.Resource{ID: id, Kind: kind, Site: name, Level: 1, Spec: spec}
+	}
+	p := &plan.Plan{Version: plan.Version, Name: "one", Levels: 1, Sites: []plan.Site{{Name: "vega"}, {Name: "presa"}}, Known: map[string]map[string]string{}}
+	p.Resources = []plan.Resource{at("net", "vega", kinds.Network, plan.NetworkSpec{Label: "net"}), at("host", "vega", kinds.Instance, plan.InstanceSpec{Cores: 1, MemoryGiB: 1, DiskGiB: 1}),
+		at("vol", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}), at("port", "vega", kinds.Interface, plan.InterfaceSpec{Instance: "host", Network: "net"}),
+		at("snap", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "vol", Set: "one"}), at("host2", "presa", kinds.Instance, plan.InstanceSpec{Cores: 1}), at("vol2", "presa", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}),
+		at("port2", "presa", kinds.Interface, plan.InterfaceSpec{Instance: "host2"}), at("new", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1})}
+	for _, id := range []string{"net", "host", "vol", "port", "snap", "host2", "vol2", "port2"} {
+		p.Known[id] = map[string]string{"site.id": id, "address": "127.0.0.1"}
+	}
+	p.Known["host"]["site.id.vol"] = "link"
+	s.Level, s.Seconds, s.Check = 1, 0.01, plan.Condition{Kind: plan.CheckSite}
+	s.ID = s.Op.For(s.Resource, s.Volume)
+	s.Site = p.Resources[slices.IndexFunc(p.Resources, func(r plan.Resource) bool { return r.ID == s.Resource })].Site
+	p.Steps = []plan.Step{s}
+	return plan.Reindexed(p)
+}
+
+// TestARefusalIsAFailure has a site refuse one call after another of what each operation asks it: the step fails and says why, and none is said to be done that was not.
+func TestARefusalIsAFailure(t *testing.T) {
+	disks := func(back bool) *plan.Copying {
+		return &plan.Copying{From: "presa", Grant: true, Back: back, Disks: []plan.DiskCopy{{From: "vol2", To: "vol", Title: "vol", GiB: 1}}}
+	}
+	off := func(r *room) { r.things["host"].state = site.Stopped }
+	for name, c := range map[string]struct {
+		step   plan.Step
+		before func(*room)
+		least  int // how many calls it makes at least
+	}{
+		"build":           {plan.Step{Resource: "new", Op: op.Create}, nil, 1},
+		"attach":          {plan.Step{Resource: "host", Op: op.Attach, Volume: "vol"}, nil, 1},
+		"plug":            {plan.Step{Resource: "port", Op: op.Plug}, nil, 1},
+		"switch off":      {plan.Step{Resource: "host", Op: op.Halt}, nil, 1},
+		"switch on":       {plan.Step{Resource: "host", Op: op.Boot}, off, 2},
+		"change in place": {plan.Step{Resource: "host", Op: op.Alter}, off, 1},
+		"restore":         {plan.Step{Resource: "vol", Op: op.Restore, Restoring: &plan.Restoring{Snapshot: "snap", Set: "one"}}, off, 2},
+		"renew":           {plan.Step{Resource: "vol", Op: op.Renew, Copying: disks(false)}, nil, 3},
+		"unplug":          {plan.Step{Resource: "port", Op: op.Unplug}, nil, 2},
+		"detach":          {plan.Step{Resource: "host", Op: op.Detach, Volume: "vol"}, nil, 2},
+		"remove":          {plan.Step{Resource: "vol", Op: op.Remove}, nil, 2},
+		"sweep":           {plan.Step{Resource: "net", Op: op.Sweep}, nil, len(site.Kinds)},
+		"accept":          {plan.Step{Resource: "host", Op: op.Accept}, nil, 1},
+		"mend":            {plan.Step{Resource: "host", Op: op.Mend, Mends: map[string]string{"tag.tier": "front"}}, nil, 1},
+		"first copy":      {plan.Step{Resource: "host", Op: op.Replicate, Copying: disks(false)}, off, 3},
+		"last round":      {plan.Step{Resource: "host", Op: op.Finish, Copying: disks(false)}, off, 4},
+		"have it back":    {plan.Step{Resource: "host", Op: op.Finish, Copying: disks(true)}, off, 3},
+		"suspend":         {plan.Step{Resource: "host", Op: op.Suspend}, nil, 1},
+		"release":         {plan.Step{Resource: "port", Op: op.Release}, nil, 1},
+		"reclaim":         {plan.Step{Resource: "port", Op: op.Reclaim}, nil, 1},
+		"consolidate":     {plan.Step{Resource: "host", Op: op.Consolidate, Copying: disks(false)}, nil, 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			for at := 1; ; at++ {
+				require.Less(t, at, 60, "it asks without end")
+				r := furnished(at)
+				if c.before != nil {
+					c.before(r)
+				}
+				p := asked(c.step)
+				m := &memory{}
+				e := &Engine{Run: "r1", Mark: "d1", Plan: p, Sites: map[string]site.Site{"vega": &roomy{"vega", r}, "presa": &roomy{"presa", r}}, Journal: m, Key: signer(t), Patience: Patience{Wait: time.Second}}
+				ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+				err := e.Execute(ctx)
+				cancel()
+				s := state(p, m)
+				if r.calls < at { // all were made, and none was refused
+					require.NoError(t, err, "%v", s.Steps[0].Error)
+					require.Equal(t, run.Standing, s.Status)
+					assert.GreaterOrEqual(t, at-1, c.least, "it asks for more")
+					return
+				}
+				require.Equal(t, run.Failed, s.Steps[0].Status, "call %d was refused, and it is %s", at, s.Steps[0].Status)
+				require.Contains(t, s.Steps[0].Error, refusal)
+				require.NotEqual(t, run.Standing, s.Status)
+			}
+		})
+	}
+}
