@@ -11,7 +11,9 @@ import (
 // TestHowEachFindingIsSettled has a row for every sort of finding: what is suggested first never takes away what only was not seen, and whatever is open is among what is known.
 func TestHowEachFindingIsSettled(t *testing.T) {
 	declared := &Record{ID: "d"}
-	differs := func(attribute, says, is string) []Difference { return []Difference{{Attribute: attribute, Declared: says, Observed: is}} }
+	differs := func(attribute, says, is string) []Difference {
+		return []Difference{{Attribute: attribute, Declared: says, Observed: is}}
+	}
 	for name, c := range map[string]struct {
 		f    Finding
 		want []Way
