@@ -2,7 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -24,7 +27,7 @@ restored (docs/promises.md). They are listed from the one that promises least, w
 to have another by a rule.`,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error { return s.listLevels(ctx, a) }),
 	}
-	cmd.AddCommand(s.levelGive(), s.levelDrop(), s.levelCheck(), s.levelSet())
+	cmd.AddCommand(s.levelGive(), s.levelDrop(), s.levelSettle(), s.levelCheck(), s.levelSet())
 	return cmd
 }
 
@@ -84,6 +87,85 @@ func (s *shared) levelDrop() *cobra.Command {
 		func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) (deployments.Order, error) {
 			return a.Levelling(ctx, d.ID, "", time.Now())
 		})
+}
+
+// levelSettle gives many at once what they are to have.
+func (s *shared) levelSettle() *cobra.Command {
+	var o running
+	cmd := &cobra.Command{
+		Use: "settle", Short: "Give every deployment what a rule asks of it, and anew what was changed since it was given", Args: cobra.NoArgs,
+		Long: `Works out for each deployment that has less than a rule requires, or a level as it was before it was changed, the plan that settles it. All are shown
+first; they are run when the word all is typed, or given with --confirm. What cannot be settled is said with its reason, and hinders none of the others.`,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error { return s.settleLevels(ctx, a, o) }),
+	}
+	o.flags(cmd)
+	cmd.Flags().StringVar(&o.confirm, "confirm", "", "the word all, which says that the plans shown are to be run")
+	return cmd
+}
+
+func (s *shared) settleLevels(ctx context.Context, a *app.App, o running) error {
+	states, err := a.LevelStates(ctx, time.Now())
+	if err != nil {
+		return err
+	}
+	var orders []deployments.Order
+	refused := map[string]string{}
+	for _, d := range states {
+		level := d.Level
+		switch {
+		case d.Below:
+			level = d.Required
+		case !d.Outdated:
+			continue
+		}
+		order, err := a.Levelling(ctx, d.Deployment, level, time.Now())
+		if err != nil {
+			refused[d.Name] = err.Error()
+			continue
+		}
+		orders = append(orders, order)
+	}
+	return s.levelsShown(ctx, a, o, orders, refused)
+}
+
+// levelsShown shows orders, and begins them once that is confirmed.
+func (s *shared) levelsShown(ctx context.Context, a *app.App, o running, orders []deployments.Order, refused map[string]string) error {
+	if !s.json {
+		for _, name := range slices.Sorted(maps.Keys(refused)) {
+			fmt.Fprintf(s.out, "%s cannot be settled: %s\n", printable.Clean(name), printable.Clean(refused[name]))
+		}
+		for i := range orders {
+			p := orders[i].Plan
+			fmt.Fprintf(s.out, "%s: %s\n", printable.Clean(p.Purpose), printable.Count(len(p.Steps), "step"))
+			for _, line := range p.Promised.Lines(p.Currency) {
+				fmt.Fprintln(s.out, " ", printable.Clean(line))
+			}
+		}
+	}
+	if len(orders) == 0 {
+		if s.json {
+			return s.printJSON(map[string]any{"orders": []any{}, "refused": refused})
+		}
+		fmt.Fprintln(s.out, "nothing is to be settled")
+		return nil
+	}
+	if s.json && o.confirm == "" {
+		var all []any
+		for i := range orders {
+			all = append(all, changeReport(orders[i]))
+		}
+		return errors.Join(errNo, s.printJSON(map[string]any{"orders": all, "refused": refused}))
+	}
+	if err := s.confirmed("all", &o); err != nil {
+		return err
+	}
+	o.detach = true
+	for i := range orders {
+		if err := s.begin(ctx, a, o, orders[i]); err != nil {
+			return fmt.Errorf("%s: %w", orders[i].Plan.Purpose, err)
+		}
+	}
+	return nil
 }
 
 func (s *shared) levelCheck() *cobra.Command {

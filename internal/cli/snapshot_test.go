@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -134,12 +135,32 @@ func TestServiceLevelsFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(2, "promises", "report", "--from", "2027-01-02", "--to", "2027-01-01"), "ends after it begins")
 	assert.Contains(t, run(2, "promises", "report", "--from", "monday"), `"monday" is no day`)
 	assert.Contains(t, run(0, "log"), "set the service levels sandbag, levee, dam")
+	assert.Contains(t, run(0, "level", "settle"), "nothing is to be settled")
 	run(0, "clone", "flood-watch", "twin")
 	run(0, "snapshot", "drill", "twin", "--rule", "FREQ=WEEKLY")
 	run(0, "snapshot", "drill", "drop", "twin")
 	run(0, "snapshot", "every", "twin")
 	run(0, "snapshot", "every", "drop", "twin")
 	assert.Contains(t, run(3, "snapshot", "every", "drop", "twin"), "not")
+	shown = run(1, "level", "settle")
+	assert.Contains(t, shown, "give twin the service level levee")
+	assert.Contains(t, shown, "promised: saved every day 02:00, 7 kept")
+	assert.Contains(t, run(1, "level", "settle", "--confirm", "twin"), `"twin" is not`)
+	assert.Contains(t, run(1, "level", "settle", "--json"), `"purpose": "give twin the service level levee"`)
+	began := regexp.MustCompile(`run (\d+) goes on`).FindStringSubmatch(run(0, "level", "settle", "--confirm", "all"))
+	require.Len(t, began, 2)
+	run(0, "watch", began[1])
+	assert.Contains(t, run(0, "level", "settle"), "nothing is to be settled")
+	windows := "../../examples/flood-watch/windows.yaml"
+	assert.Contains(t, run(0, "calendar", "windows"), "there are no blackouts and no maintenance windows")
+	assert.Contains(t, run(0, "calendar", "check", windows), "2 blackouts, 1 maintenance window: nothing is wrong")
+	require.NoError(t, os.WriteFile(bad, []byte("version: andamio.windows/1\nblackouts: [{ name: a, from: soon, until: later }]"), 0o644))
+	assert.Regexp(t, `bad.yaml: blackouts\[0\]: from: "soon" is no day`, run(2, "calendar", "set", bad))
+	assert.Contains(t, run(0, "calendar", "set", windows), "2 blackouts, 1 maintenance window kept")
+	said = run(0, "calendar", "windows")
+	assert.Regexp(t, `blackout +autumn floods +2027-09-15 to 2027-11-01 +deployment.services`, said)
+	assert.Regexp(t, `maintenance +small hours +every day at 01:00 for 4h`, said)
+	assert.Contains(t, run(0, "calendar", "windows", "--json"), `"name": "briefing"`)
 }
 
 // TestReplicasFromTheCommandLine keeps copies of a register at another site, fails over to them, goes back, and drops them.
