@@ -341,6 +341,8 @@ func TestWhatOneHasIsOnesOwnToStopAndGiveBack(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, h, "nothing is there yet")
 	nowServing(t, a, r)
+	_, err = a.SetWindows(ctx, []byte("version: andamio.windows/1\nblackouts:\n- { name: season, from: \"2020-01-01\", until: \"2100-01-01\" }\n"))
+	require.NoError(t, err, "which bounds nobody who does something themselves")
 	turn := func(who string, what requests.Turn) error {
 		id, err := as(who).TurnIt(ctx, r.ID, what)
 		if err == nil {

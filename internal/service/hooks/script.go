@@ -24,6 +24,7 @@ func (svc *Service) begin(ctx context.Context, h *hook.Hook, e *hook.Event) (str
 	if err != nil {
 		return "", err
 	}
+	o.Bound = deployments.BoundByNothing // it belongs to what was done, which was bound itself
 	id, err := svc.runs.Begin(ctx, o)
 	return fmt.Sprintf("run %d", id), err
 }

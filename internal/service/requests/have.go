@@ -158,6 +158,7 @@ func (svc *Service) TurnIt(ctx context.Context, id int64, t Turn) (runID int64, 
 		return 0, err
 	}
 	err = svc.desk.Do(ctx, guard.TurnOwn, thing(&r), func() error {
+		o.Bound = deployments.BoundByNothing // somebody does it, though by a right that a rule gives
 		by := svc.runs.At(svc.desk.OnBehalf(guard.Actor{Name: svc.me(), Way: guard.Rule}))
 		if runID, err = by.NewRun(ctx, o); err != nil {
 			return err
