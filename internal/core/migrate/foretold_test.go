@@ -18,8 +18,8 @@ import (
 
 // drawnLoad is any load.
 func drawnLoad(t *rapid.T) Load {
-	return Load{Used: rapid.Int64Range(1e6, 1e10).Draw(t, "used"), Size: 2e10, Rate: rapid.Float64Range(0, 2e8).Draw(t, "rate"), Set: rapid.SampledFrom([]int64{0, 1e6, 1e9}).Draw(t, "set"),
-		Bandwidth: rapid.Float64Range(1e6, 1e9).Draw(t, "bandwidth"), Squeeze: rapid.SampledFrom([]float64{0, 0.4, 0.95, 1}).Draw(t, "squeeze"), Mode: rapid.SampledFrom([]change.Mode{change.Cold, change.Warm, change.Live}).Draw(t, "mode"),
+	return Load{Used: rapid.SampledFrom([]int64{1e6, 3e8, 1e10}).Draw(t, "used"), Size: 2e10, Rate: rapid.SampledFrom([]float64{0, 1e4, 1e6, 2e7, 2e8}).Draw(t, "rate"), Set: rapid.SampledFrom([]int64{0, 1e6, 1e9}).Draw(t, "set"),
+		Bandwidth: rapid.SampledFrom([]float64{1e6, 5e7, 1e9}).Draw(t, "bandwidth"), Squeeze: rapid.SampledFrom([]float64{0, 0.4, 0.95, 1}).Draw(t, "squeeze"), Mode: rapid.SampledFrom([]change.Mode{change.Cold, change.Warm, change.Live}).Draw(t, "mode"),
 		Pause: rapid.SampledFrom([]float64{0, 0.5, 30}).Draw(t, "pause"), Stop: 3, Start: 5, Consolidate: rapid.Bool().Draw(t, "consolidate"), Merge: rapid.SampledFrom([]float64{0, 5e8}).Draw(t, "merge")}
 }
 
