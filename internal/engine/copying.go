@@ -43,7 +43,6 @@ type copier struct {
 	// changing is how many bytes a second change on each disk, bandwidth how many get through.
 	changing  map[string]float64
 	bandwidth float64
-	listed    map[string]time.Time
 }
 
 // rate is how many bytes a second change on all disks together.
@@ -57,7 +56,7 @@ func (c *copier) rate() float64 {
 
 // newCopier is what copies by a step's terms.
 func (e *Engine) newCopier(s *plan.Step) *copier {
-	return &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, changing: map[string]float64{}, listed: map[string]time.Time{}, compress: s.Copying.Compress == "on"}
+	return &copier{e: e, s: s, terms: *s.Copying, order: firstOrder, changing: map[string]float64{}, compress: s.Copying.Compress == "on"}
 }
 
 // copierBetween is what copies between the sites of a step, once the target may read the disks.
@@ -155,7 +154,9 @@ func (c *copier) round(ctx context.Context, d plan.DiskCopy) (int64, error) {
 		}
 		total = site.Bytes(list.Written)
 	}
-	c.learnRate(d, list, whole || number == 1)
+	if !whole && number > 1 {
+		c.learnRate(d, list)
+	}
 	begun := map[string]string{"disk": d.To, "round": strconv.Itoa(number), "epoch": list.Epoch, "upto": strconv.FormatUint(uint64(upto), 10),
 		"total": strconv.FormatInt(total, 10), "done": strconv.FormatInt(done, 10), "at": strconv.FormatInt(at, 10)}
 	if err := c.e.record(run.Event{Kind: run.RoundBegun, Step: c.s.ID, Resource: d.To, Attributes: begun}); err != nil {
@@ -198,18 +199,16 @@ func (c *copier) list(ctx context.Context, from string, k run.Disk) (site.Change
 	return out, err
 }
 
-// learnRate works out how fast a disk changes, by what was written since it was listed last; for the first round of a step
-// since the round before it began.
-func (c *copier) learnRate(d plan.DiskCopy, list site.Changes, first bool) {
-	now := time.Now()
-	last, known := c.listed[d.To]
-	if past := c.known(d).Past; !known && len(past) > 0 && !past[len(past)-1].Began.IsZero() {
-		last, known = past[len(past)-1].Began, true
+// learnRate works out how fast a disk changes, by what was written since the round before began: that is as of when it was
+// listed, however often this one broke off since.
+func (c *copier) learnRate(d plan.DiskCopy, list site.Changes) {
+	past := c.known(d).Past
+	if len(past) == 0 {
+		return
 	}
-	if s := now.Sub(last).Seconds(); known && !first && s > 0 {
+	if s := time.Since(past[len(past)-1].Began).Seconds(); s > 0 {
 		c.changing[d.To] = float64(site.Bytes(list.Written)) / s
 	}
-	c.listed[d.To] = now
 }
 
 // callAt is call at another site than the step's.

@@ -242,6 +242,30 @@ func TestAFirstCopyGoesOnWhereItWas(t *testing.T) {
 	}
 }
 
+// TestHowFastItChangesIsCountedSinceTheCopyBegan: a worker died a hundred seconds ago, and the disk went on changing.
+func TestHowFastItChangesIsCountedSinceTheCopyBegan(t *testing.T) {
+	c := copyingFor(t, []op.Op{op.Replicate, op.Follow}, plan.Copying{})
+	for i := range int64(10) {
+		c.put(t, i*1<<20, byte(i+1))
+	}
+	_, _, upTo := c.from.disks["here"].Changes(0)
+	began := time.Now().Add(-100 * time.Second)
+	s := run.New(c.e.Plan)
+	for i, e := range []run.Event{{Kind: run.RunStarted}, {Kind: run.StepStarted, Step: "host/replicate"},
+		{Kind: run.RoundBegun, Step: "host/replicate", Resource: "host", Attributes: map[string]string{"disk": "host", "round": "1", "epoch": "e1", "upto": fmt.Sprint(upTo), "total": fmt.Sprint(10 * disk.Page)}},
+		{Kind: run.Copied, Step: "host/replicate", Resource: "host", Attributes: map[string]string{"disk": "host", "bytes": fmt.Sprint(5 * disk.Page), "done": fmt.Sprint(5 * disk.Page), "at": fmt.Sprint(5 << 20), "took": "1"}}} {
+		e.Seq, e.At = int64(i+1), began
+		s.Apply(e)
+	}
+	c.put(t, 0, 77)
+	c.e.State = s
+	require.NoError(t, c.e.Execute(ctx))
+	judged := state(c.e.Plan, c.m).Judged["host"]
+	require.NotEmpty(t, judged)
+	assert.Positive(t, judged[0].Bytes)
+	assert.LessOrEqual(t, judged[0].Changing, float64(judged[0].Bytes)/100+1, "not since it was gone on with")
+}
+
 // TestWhatASiteForgotIsFoundByDigests follows a disk whose site has lost its notes: both sides are compared, and only
 // what differs is copied.
 func TestWhatASiteForgotIsFoundByDigests(t *testing.T) {

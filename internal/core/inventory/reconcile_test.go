@@ -208,3 +208,47 @@ func TestATableGivesTheFindingsOfItsRecords(t *testing.T) {
 	}
 	assert.Equal(t, memory.Agreeing, files.Agreeing)
 }
+
+// TestWhatAFindingSaysOfIt: the words by which one decides.
+func TestWhatAFindingSaysOfIt(t *testing.T) {
+	r := at("vega", "i-1")
+	stands := with(r, func(r *inventory.Record) {
+		r.Origin = inventory.Origin{Deployment: "flood-watch", When: noon.Add(-time.Hour)}
+	})
+	unnamed := with(stands, func(r *inventory.Record) { r.Origin.Deployment = "" })
+	seen := func(hours float64) inventory.Record {
+		return with(r, func(r *inventory.Record) { r.Seen = noon.Add(-time.Duration(hours * float64(time.Hour))) })
+	}
+	never := with(r, func(r *inventory.Record) { r.Seen = time.Time{} })
+	marked := with(r, func(r *inventory.Record) { r.Mark = "old" })
+	here := "the survey of vega, region a listed everything there, and it is not among that"
+	reached := inventory.Coverage{{Site: "vega", Region: "a"}: noon}
+	elsewhere := inventory.Coverage{{Site: "vega", Region: "b"}: noon}
+	stale := func(since string) string {
+		return "it was seen last " + since + " ago, and no survey of vega, region a has reached it since: whether it is there is not known"
+	}
+	for name, c := range map[string]struct {
+		d, r, o  inventory.Records
+		coverage inventory.Coverage
+		why      []string
+	}{
+		"gone":                        {nil, inventory.Records{r}, nil, reached, []string{here, "it was seen last at 2026-11-23 11:00 UTC"}},
+		"gone, never seen":            {nil, inventory.Records{never}, nil, reached, []string{here}},
+		"gone, of a deployment":       {inventory.Records{stands}, inventory.Records{r}, nil, reached, []string{here, "flood-watch says that it stands", "it was seen last at 2026-11-23 11:00 UTC"}},
+		"gone, of one without a name": {inventory.Records{unnamed}, nil, nil, reached, []string{here, "a deployment says that it stands"}},
+		"not seen for minutes":        {nil, inventory.Records{seen(1.5)}, nil, elsewhere, []string{stale("1h30m0s")}},
+		"not seen for hours":          {nil, inventory.Records{seen(47)}, nil, elsewhere, []string{stale("47 hours")}},
+		"not seen for two days":       {nil, inventory.Records{seen(48)}, nil, elsewhere, []string{stale("2 days")}},
+		"not seen for days":           {nil, inventory.Records{seen(100)}, nil, elsewhere, []string{stale("4 days")}},
+		"nobody's":                    {nil, nil, inventory.Records{r}, nil, []string{"no deployment declares it and no record knows it"}},
+		"nobody's, with a mark":       {nil, nil, inventory.Records{marked}, nil, []string{"no deployment declares it and no record knows it", `it bears the mark "old", which no deployment of this workspace has now`}},
+	} {
+		report := inventory.Reconcile(inventory.Input{Declared: c.d, Recorded: c.r, Observed: c.o, Now: noon, Coverage: c.coverage, StaleAfter: time.Hour})
+		require.Len(t, report.Findings, 1, name)
+		assert.Equal(t, c.why, report.Findings[0].Why, name)
+	}
+	fresh := inventory.Reconcile(inventory.Input{Recorded: inventory.Records{r}, Now: noon, Coverage: elsewhere, StaleAfter: 2 * time.Hour})
+	assert.Empty(t, fresh.Findings, "seen a moment ago")
+	unseen := inventory.Reconcile(inventory.Input{Recorded: inventory.Records{never}, Now: noon, Coverage: elsewhere, StaleAfter: 2 * time.Hour})
+	assert.Empty(t, unseen.Findings, "never seen")
+}

@@ -142,7 +142,7 @@ func copyLeft(s *run.State, instance string, load Load, now time.Time) (time.Dur
 		rest += running - f.Rounds[0].Seconds
 	}
 	if !m.follows { // the next round has what changed during all of the first copy, not only while the rest of it is copied
-		rest += load.Rate * m.took / m.bandwidth
+		rest += load.Rate * m.since / m.bandwidth
 	}
 	return time.Duration(max(rest, 0) * float64(time.Second)), true
 }
@@ -151,36 +151,36 @@ func copyLeft(s *run.State, instance string, load Load, now time.Time) (time.Dur
 type measure struct {
 	// left are the bytes of the round that goes on, and of first copies that were not begun.
 	left int64
-	// bandwidth is how many bytes a second get through, rate how many change; took is for how long the first copy has gone on,
-	// in seconds.
-	bandwidth, rate, took float64
+	// bandwidth is how many bytes a second get through, rate how many change; since is how long ago the first copy began, in
+	// seconds.
+	bandwidth, rate, since float64
 	// follows says that the first copy is over, judged that rounds told the rate.
 	follows, judged bool
 }
 
 func measured(s *run.State, instance string) measure {
 	var m measure
-	done := int64(0)
+	done, took := int64(0), 0.0
 	for _, d := range disksOf(s, instance) {
-		if !d.ChangedAt.IsZero() {
-			m.rate += float64(d.Changed) / d.ChangedAt.Sub(d.Began).Seconds()
-		}
+		m.rate += d.Changing()
 		switch {
 		case d.Round <= 1 && d.Running:
-			done, m.took, m.left = done+d.Done, m.took+d.Seen.Sub(d.Began).Seconds(), m.left+d.Total-d.Done
+			done, took, m.left = done+d.Done, took+d.Took(), m.left+d.Total-d.Done
+			m.since += d.Seen.Sub(d.Began).Seconds()
 		case d.Round == 0:
 			m.left += d.Whole
 		case len(d.Past) > 0:
 			first := d.Past[0]
-			done, m.took = done+first.Bytes, m.took+first.At.Sub(first.Began).Seconds()
+			done, took = done+first.Bytes, took+first.Took()
+			m.since += first.At.Sub(first.Began).Seconds()
 			if d.Running {
 				m.follows = true
 				m.left += d.Total - d.Done
 			}
 		}
 	}
-	if m.took > 0 {
-		m.bandwidth = float64(done) / m.took
+	if took > 0 {
+		m.bandwidth = float64(done) / took
 	}
 	for _, d := range disksOf(s, instance) {
 		if d.Running && d.Round <= 1 && d.Speed > 0 {

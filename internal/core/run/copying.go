@@ -33,10 +33,13 @@ type Disk struct {
 	Round           int
 	Done, Total, At int64
 	Running         bool
-	Began, Seen     time.Time
+	// Began is when the round began, and as of when it is looked for what changed in it: a round that broke off and goes on
+	// where it was began when it did. Idle is for how long of that it was not copied, Seen when it was last heard of.
+	Began, Seen time.Time
+	Idle        time.Duration
 	// Whole is how many bytes the first copy has, 0 while that is not known.
 	Whole int64
-	// Changed is how many bytes had changed at ChangedAt since the first copy began.
+	// Changed is how many bytes had changed at ChangedAt since the round began.
 	Changed   int64
 	ChangedAt time.Time
 	// Epoch and Base say up to when all that was written has been copied; Upto will be that when this round is done.
@@ -56,7 +59,7 @@ const (
 )
 
 // quicken takes into account that so many bytes got through in some seconds.
-func (d *Disk) quicken(bytes int64, took float64, at time.Time) {
+func (d *Disk) quicken(bytes int64, took float64) {
 	if took <= 0 || bytes <= 0 {
 		return
 	}
@@ -65,7 +68,7 @@ func (d *Disk) quicken(bytes int64, took float64, at time.Time) {
 		d.Speed = now
 		return
 	}
-	weight := 1 - math.Exp(-took/max(lately.Seconds(), shareLately*at.Sub(d.Began).Seconds()))
+	weight := 1 - math.Exp(-took/max(lately.Seconds(), shareLately*d.Took()))
 	d.Speed += weight * (now - d.Speed)
 }
 
@@ -74,17 +77,32 @@ type Round struct {
 	Round       int
 	Began, At   time.Time
 	Bytes, Wire int64
+	Idle        time.Duration
+}
+
+// Took is for how many seconds a round was copied, without what it stood still for after it broke off.
+func (r *Round) Took() float64 { return (r.At.Sub(r.Began) - r.Idle).Seconds() }
+
+// Took is for how many seconds this round has been copied.
+func (d *Disk) Took() float64 { return (d.Seen.Sub(d.Began) - d.Idle).Seconds() }
+
+// Changing is how many bytes a second have changed since the round began, 0 if that is not known yet.
+func (d *Disk) Changing() float64 {
+	if s := d.ChangedAt.Sub(d.Began).Seconds(); !d.ChangedAt.IsZero() && s > 0 {
+		return float64(d.Changed) / s
+	}
+	return 0
 }
 
 // Rate is how many bytes a second this round copies, 0 if that is not known yet.
 func (d *Disk) Rate() float64 {
-	began, seen, done := d.Began, d.Seen, d.Done
+	took, done := d.Took(), d.Done
 	if !d.Running && len(d.Past) > 0 {
 		last := d.Past[len(d.Past)-1]
-		began, seen, done = last.Began, last.At, last.Bytes
+		took, done = last.Took(), last.Bytes
 	}
-	if s := seen.Sub(began).Seconds(); s > 0 {
-		return float64(done) / s
+	if took > 0 {
+		return float64(done) / took
 	}
 	return 0
 }
@@ -144,6 +162,7 @@ func (s *State) copying(e Event) {
 		d = &Disk{}
 		s.Disks[e.Attributes["disk"]] = d
 	}
+	before := d.Seen
 	d.Seen = e.At
 	switch e.Kind {
 	case Sized:
@@ -151,16 +170,36 @@ func (s *State) copying(e Event) {
 	case Changed:
 		d.Changed, d.ChangedAt = num("bytes"), e.At
 	case RoundBegun:
-		d.Round, d.Total, d.Done, d.At, d.Running, d.Began = int(num("round")), num("total"), num("done"), num("at"), true, e.At
-		d.Epoch, d.Upto = e.Attributes["epoch"], uint32(num("upto"))
+		d.begin(int(num("round")), e.Attributes["epoch"], uint32(num("upto")), e.At)
+		d.Total, d.Done, d.At = num("total"), num("done"), num("at")
+		d.stoodStill(before, e.At)
 	case Copied:
 		took, _ := strconv.ParseFloat(e.Attributes["took"], 64)
-		d.quicken(num("bytes"), took, e.At)
+		d.quicken(num("bytes"), took)
 		d.Bytes += num("bytes")
 		d.Wire += num("wire")
 		d.Done, d.At = num("done"), num("at")
 	case RoundDone:
-		d.Past = append(d.Past, Round{d.Round, d.Began, e.At, d.Done, num("wire")})
+		d.Past = append(d.Past, Round{d.Round, d.Began, e.At, d.Done, num("wire"), d.Idle})
 		d.Base, d.Running = d.Upto, false
+	}
+}
+
+// begin begins a round, or goes on with one that broke off: that copies what was written up to the same mark.
+func (d *Disk) begin(round int, epoch string, upto uint32, at time.Time) {
+	if !d.Running || round != d.Round || epoch != d.Epoch || upto != d.Upto || upto == 0 {
+		d.Began, d.Idle = at, 0
+		d.Changed, d.ChangedAt = 0, time.Time{}
+	}
+	d.Round, d.Epoch, d.Upto, d.Running = round, epoch, upto, true
+}
+
+// stoodStill takes into account that nothing was copied since it was heard of last, or all the time where nothing of it is
+// left.
+func (d *Disk) stoodStill(heard, now time.Time) {
+	if d.Done == 0 {
+		d.Idle = now.Sub(d.Began)
+	} else if heard.After(d.Began) {
+		d.Idle += now.Sub(heard)
 	}
 }

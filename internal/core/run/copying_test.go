@@ -268,3 +268,61 @@ func TestWhatStandsUnsureStandsFailed(t *testing.T) {
 	assert.Equal(t, run.Standing, s.Step("r0/create").Status)
 	assert.Equal(t, run.Standing, s.Status)
 }
+
+// TestARoundThatBrokeOffGoesOnWhereItWas: what changed is counted since it began, and what it stood still is no time that it
+// was copied.
+func TestARoundThatBrokeOffGoesOnWhereItWas(t *testing.T) {
+	x := copies()
+	begun := func(seconds float64, done int, upto any) {
+		x.told(run.RoundBegun, seconds, "round", 1, "total", 1000, "done", done, "at", done, "epoch", "e1", "upto", upto)
+	}
+	begun(0, 0, 4)
+	d := x.s.Disks["log-host-1"]
+	x.told(run.Copied, 10, "bytes", 400, "done", 400, "at", 400, "took", 10)
+	x.told(run.Changed, 10, "bytes", 50)
+	assert.InDelta(t, 5, d.Changing(), 1e-9)
+	begun(110, 400, 4)
+	assert.Equal(t, at(0), d.Began)
+	assert.InDelta(t, 40, d.Rate(), 1e-9, "as fast as before")
+	assert.InDelta(t, 5, d.Changing(), 1e-9)
+	x.told(run.Copied, 120, "bytes", 400, "done", 800, "at", 800, "took", 10)
+	assert.InDelta(t, 40, d.Rate(), 1e-9)
+	x.told(run.Changed, 120, "bytes", 600)
+	assert.InDelta(t, 5, d.Changing(), 1e-9, "it went on changing while it was not copied")
+	begun(220, 800, 4)
+	x.told(run.Copied, 225, "bytes", 200, "done", 1000, "at", 1000, "took", 5)
+	x.told(run.RoundDone, 225)
+	assert.Equal(t, run.Round{Round: 1, Began: at(0), At: at(225), Bytes: 1000, Idle: 200 * time.Second}, d.Past[0])
+	assert.InDelta(t, 40, d.Rate(), 1e-9)
+
+	x.told(run.RoundBegun, 230, "round", 2, "total", 90, "epoch", "e1", "upto", 5)
+	assert.Equal(t, at(230), d.Began)
+	assert.Zero(t, d.Changing(), "of the next round nothing is known")
+	assert.Zero(t, d.Idle)
+	x.told(run.Changed, 230, "bytes", 9)
+	assert.Zero(t, d.Changing(), "nor is it in no time")
+}
+
+// TestWhatBeginsAnewIsAnotherRound: another mark, another epoch, or a mark that is none.
+func TestWhatBeginsAnewIsAnotherRound(t *testing.T) {
+	for name, c := range map[string]struct {
+		epoch             string
+		first, then, done int
+		anew              bool
+		idle              time.Duration
+	}{
+		"the same":           {"e1", 4, 4, 300, false, 10 * time.Second},
+		"from the beginning": {"e1", 4, 4, 0, false, 20 * time.Second},
+		"another mark":       {"e1", 4, 5, 0, true, 0},
+		"another epoch":      {"e2", 4, 4, 0, true, 0},
+		"nothing is noted":   {"e1", 0, 0, 300, true, 0},
+	} {
+		x := copies()
+		x.told(run.RoundBegun, 0, "round", 1, "total", 1000, "epoch", "e1", "upto", c.first)
+		x.told(run.Copied, 10, "bytes", 300, "done", 300, "at", 300, "took", 10)
+		x.told(run.RoundBegun, 20, "round", 1, "total", 1000, "done", c.done, "at", c.done, "epoch", c.epoch, "upto", c.then)
+		d := x.s.Disks["log-host-1"]
+		assert.Equal(t, c.anew, d.Began.Equal(at(20)), name)
+		assert.Equal(t, c.idle, d.Idle, name)
+	}
+}
