@@ -326,3 +326,19 @@ func TestWhatBeginsAnewIsAnotherRound(t *testing.T) {
 		assert.Equal(t, c.idle, d.Idle, name)
 	}
 }
+
+// TestWhatIsToldTwiceCountsOnce: whoever follows a journal may be given again what was read before.
+func TestWhatIsToldTwiceCountsOnce(t *testing.T) {
+	x := copies()
+	x.told(run.RoundBegun, 0, "round", 1, "total", 1000, "epoch", "e1", "upto", 4)
+	copied := run.Event{Seq: x.seq + 1, At: at(5), Kind: run.Copied, Resource: "log-host-1", Attributes: map[string]string{"disk": "log-host-1", "bytes": "400", "wire": "100"}}
+	decided := run.Event{Seq: x.seq + 2, At: at(6), Kind: run.Decided, Step: "log-host-1/follow", Text: run.Pause}
+	earlier := run.Event{Seq: x.seq, At: at(9), Kind: run.Copied, Resource: "log-host-1", Attributes: map[string]string{"disk": "log-host-1", "bytes": "1"}}
+	for _, e := range []run.Event{copied, decided, copied, decided, earlier} {
+		x.s.Apply(e)
+	}
+	d, follow := x.s.Disks["log-host-1"], x.s.Step("log-host-1/follow")
+	assert.EqualValues(t, []int64{400, 100}, []int64{d.Bytes, d.Wire})
+	assert.Equal(t, []run.Line{{At: at(6), Text: "decided: " + run.Pause}}, follow.Log)
+	assert.Equal(t, at(6), x.s.LastAt)
+}
