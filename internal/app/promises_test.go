@@ -1,7 +1,6 @@
 package app
 
 import (
-	"context"
 	"testing"
 	"time"
 
@@ -182,26 +181,27 @@ func TestOffHours(t *testing.T) {
 	assert.Equal(t, fault.NotFound, fault.CodeOf(a.DropPromise(ctx, id, promise.Hours)))
 }
 
+// savedDaily promises snapshots of a disk every day, the next in a moment.
+func savedDaily(t *testing.T, a *App, id int64, now time.Time) {
+	t.Helper()
+	_, err := a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{Keep: 3, Of: []string{"register"},
+		When: promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: now.Add(-24 * time.Hour).Add(2 * time.Second)}}}, now)
+	require.NoError(t, err)
+}
+
 // TestTheClockKeepsPromises serves a workspace, and looks that what is due is done once, and that this is the proof.
 func TestTheClockKeepsPromises(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.003)
 	id := ofScenario(t, a)
 	began := time.Now()
-	_, err := a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{Keep: 3, Of: []string{"register"},
-		When: promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: began.Add(-24 * time.Hour).Add(2 * time.Second)}}}, began)
-	require.NoError(t, err)
-	serving, end := context.WithCancel(ctx)
-	s, err := a.Serve(serving, Listening{}, nil)
-	require.NoError(t, err)
-	done := make(chan error, 1)
-	go func() { done <- s.Run(serving) }()
+	savedDaily(t, a, id, began)
+	_, end := serving(t, a)
 	require.Eventually(t, func() bool {
 		kept, err := a.PromisesOf(ctx, id, time.Now())
 		return err == nil && len(kept) == 1 && kept[0].Proof.Kept == 1
 	}, 2*time.Minute, 50*time.Millisecond)
-	end()
-	require.NoError(t, <-done)
+	require.NoError(t, end())
 	sets, err := a.Snapshots(ctx, id)
 	require.NoError(t, err)
 	require.Len(t, sets, 1)
@@ -285,14 +285,8 @@ func TestABlackoutHoldsWhatIsDoneByItself(t *testing.T) {
 	_, err := a.SetWindows(ctx, []byte(blackout))
 	require.NoError(t, err)
 	began := time.Now()
-	_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{Keep: 3, Of: []string{"register"},
-		When: promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: began.Add(-24 * time.Hour).Add(2 * time.Second)}}}, began)
-	require.NoError(t, err)
-	serving, end := context.WithCancel(ctx)
-	s, err := a.Serve(serving, Listening{}, nil)
-	require.NoError(t, err)
-	done := make(chan error, 1)
-	go func() { done <- s.Run(serving) }()
+	savedDaily(t, a, id, began)
+	_, end := serving(t, a)
 	state := func() (promise.State, string) {
 		kept, err := a.PromisesOf(ctx, id, time.Now())
 		if err != nil || len(kept[0].Proof.Marks) == 0 {
@@ -310,8 +304,7 @@ func TestABlackoutHoldsWhatIsDoneByItself(t *testing.T) {
 	_, err = a.SetWindows(ctx, []byte("version: andamio.windows/1\n"))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { s, _ := state(); return s == promise.Kept || s == promise.Late }, time.Minute, 20*time.Millisecond)
-	end()
-	require.NoError(t, <-done)
+	require.NoError(t, end())
 
 	closed := "version: andamio.windows/1\nmaintenance:\n- { name: new year, rule: FREQ=YEARLY;BYMONTH=1;BYMONTHDAY=1, at: \"00:00\", for: 1m }\n"
 	_, err = a.SetWindows(ctx, []byte(closed))

@@ -47,11 +47,11 @@ func main() {
 func measure(ctx context.Context, o options, packages []string) error {
 	var only map[string][]span
 	if len(packages) == 0 {
-		diff, err := exec.CommandContext(ctx, "git", "diff", "--unified=0", o.since, "--", "*.go").Output()
+		diff, err := diffSince(ctx, o.since)
 		if err != nil {
-			return fmt.Errorf("git diff %s: %w", o.since, err)
+			return err
 		}
-		only = changed(string(diff))
+		only = changed(diff)
 		packages = foldersOf(only)
 		if len(packages) == 0 {
 			fmt.Printf("nothing was changed since %s that could be asked\n", o.since)
@@ -68,6 +68,17 @@ func measure(ctx context.Context, o options, packages []string) error {
 	}
 	fmt.Printf("in all: %d changes, %d noticed, %d %%\n", made, held, 100*held/max(made, 1))
 	return nil
+}
+
+// diffSince is what was changed since a commit, without the lines around it.
+func diffSince(ctx context.Context, ref string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, "git", "diff", "--unified=0", ref, "--", "*.go").Output()
+	if err != nil {
+		return "", fmt.Errorf("git diff %s: %w", ref, err)
+	}
+	return string(out), nil
 }
 
 // of makes changes in one package, and returns how many, and how many were noticed.

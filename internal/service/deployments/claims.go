@@ -27,7 +27,7 @@ func (svc *Service) Claims(ctx context.Context) ([]usage.Claim, error) {
 	for i := range all {
 		d := &all[i]
 		of := asleep(d.Stand.Plan)
-		if last := d.Runs[len(d.Runs)-1]; !last.Void && (last.State == run.UnderWay || last.State == run.Planned) {
+		if last := d.Last(); !last.Void && (last.State == run.UnderWay || last.State == run.Planned) {
 			held, err := svc.held(ctx, last)
 			if err != nil {
 				return nil, err
