@@ -61,7 +61,10 @@ func (p *page) head() {
 		say(p.ink(part.Dim), waveWord(wave, len(m.Waves), m.Request.Mode))
 		say(p.ink(inkOf(state)), p.c.Look.Mark(markOf(state))+" "+p.word(state))
 		below()
-		if state == moves.WaveMoving {
+		switch {
+		case v.silent:
+			say(p.ink(part.Coral), "its worker is silent: what follows is the last that is known")
+		case state == moves.WaveMoving:
 			say(p.ink(part.Text), p.restWord())
 		}
 		p.window(x, y, nil)

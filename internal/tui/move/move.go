@@ -62,11 +62,14 @@ type View struct {
 	state *run.State
 	watch <-chan runs.Batch
 	stop  context.CancelFunc
-	pick  int
-	calm  bool
-	seen  string
-	drawn time.Time
-	spots []spot
+	// silent says that the run's worker has fallen silent; epoch is that of who worked on it when it was begun to be watched.
+	silent bool
+	epoch  int64
+	pick   int
+	calm   bool
+	seen   string
+	drawn  time.Time
+	spots  []spot
 }
 
 // focus is a part of the screen on which a move is planned.
@@ -146,7 +149,7 @@ type done struct {
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case view.Runs:
-		return v.gather(msg)
+		return tea.Batch(v.gather(msg), v.revive(msg.Runs))
 	case view.SitesChanged:
 		v.seen = ""
 	case view.PlanMove:
@@ -278,7 +281,7 @@ func (v *View) follow() tea.Cmd {
 	if v.stop != nil {
 		v.stop()
 	}
-	v.runID, v.state, v.watch, v.pick = id, nil, nil, 0
+	v.runID, v.state, v.watch, v.silent, v.pick = id, nil, nil, false, 0
 	if id == 0 {
 		return nil
 	}
@@ -290,11 +293,26 @@ func (v *View) follow() tea.Cmd {
 	if err != nil {
 		return nil
 	}
-	v.state = run.New(p)
+	v.state, v.epoch = run.New(p), r.Epoch
+	return v.listenFrom(0)
+}
+
+// listenFrom watches the run from what follows an event on.
+func (v *View) listenFrom(seq int64) tea.Cmd {
 	ctx, stop := context.WithCancel(v.ctx)
-	v.stop = stop
-	v.watch = v.app.Watch(ctx, id, 0)
+	v.stop, v.silent = stop, false
+	v.watch = v.app.Watch(ctx, v.runID, seq)
 	return v.listen()
+}
+
+// revive goes on watching when another worker has gone on with the run, whose worker had fallen silent: its epoch tells.
+func (v *View) revive(all []app.Run) tea.Cmd {
+	i := slices.IndexFunc(all, func(r app.Run) bool { return r.ID == v.runID })
+	if !v.silent || v.state == nil || i < 0 || all[i].Epoch == v.epoch {
+		return nil
+	}
+	v.epoch = all[i].Epoch
+	return v.listenFrom(v.state.LastSeq)
 }
 
 func (v *View) listen() tea.Cmd {
@@ -313,6 +331,7 @@ func (v *View) hear(msg heard) tea.Cmd {
 		v.state.Apply(e)
 	}
 	if msg.batch.Last || msg.batch.Err != nil {
+		v.silent = msg.batch.Err == nil && !v.state.Over()
 		return nil
 	}
 	return v.listen()

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/app"
 	"andamio/internal/core/change"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/placement"
@@ -24,6 +25,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
+	"andamio/internal/service/runs"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/site"
@@ -319,6 +321,33 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	assert.Empty(t, v.Badge(now))
 	press(t, v, "n")
 	assert.Contains(t, drawn(v, 160, 43), "a new move")
+}
+
+// TestAMoveThatGoesOnIsFollowedAgain: its worker fell silent, which is said, and another has gone on with it.
+func TestAMoveThatGoesOnIsFollowedAgain(t *testing.T) {
+	v, say := going(t)
+	a, err := app.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = a.Close() })
+	v.app, v.epoch = a, 1
+	say(run.RunStarted, "")
+	const silent = "its worker is silent"
+	v.Update(heard{9, runs.Batch{Last: true}, true})
+	assert.Contains(t, drawn(v, 160, 43), silent)
+	assert.Contains(t, drawn(v, 80, 20), silent)
+	v.Update(view.Runs{Runs: []app.Run{{ID: 9, Epoch: 1}}})
+	assert.Contains(t, drawn(v, 160, 43), silent, "nobody has gone on with it")
+	v.Update(view.Runs{Runs: []app.Run{{ID: 8, Epoch: 2}}})
+	assert.True(t, v.silent, "that is another")
+	v.Update(view.Runs{Runs: []app.Run{{ID: 9, Epoch: 2}}})
+	assert.NotContains(t, drawn(v, 160, 43), silent)
+	assert.NotNil(t, v.watch)
+	assert.NotNil(t, v.state, "what is known of it stays")
+	v.stop()
+
+	say(run.RunEnded, "")
+	v.Update(heard{9, runs.Batch{Last: true}, true})
+	assert.False(t, v.silent, "it is over")
 }
 
 func TestNothingToMoveIsSaid(t *testing.T) {
