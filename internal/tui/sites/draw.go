@@ -97,14 +97,26 @@ func (p *page) scroll() {
 	}
 }
 
+// legend says what the inks of the bars are; where there is little room only of what there is.
 func (p *page) legend() {
+	l := dims[p.v.dim].sum(usage.Sum(p.v.loads))
+	unit, narrow := " "+dims[p.v.dim].word+" ←→ ", p.r.W < wideFrom
 	x := p.bar()
-	x = p.c.Text(x, p.y, part.In(part.Steel), " used ")
-	x = p.c.Text(x, p.y, part.In(part.Violet), " paused ")
-	x = p.c.Text(x, p.y, part.In(part.Teal), " held ")
-	x = p.c.Text(x, p.y, part.In(part.Sky), " this plan ")
-	x = p.c.Text(x, p.y, part.In(part.Dim), " free ")
-	p.c.Text(x, p.y, part.In(part.Ochre), " "+dims[p.v.dim].word+" ←→ ")
+	if narrow {
+		x = p.c.Text(x, p.y, part.In(part.Ochre), unit)
+	}
+	for _, k := range []struct {
+		ink   part.Ink
+		word  string
+		there bool
+	}{{part.Steel, " used ", true}, {part.Violet, " paused ", l.Paused > 0}, {part.Teal, " held ", l.Held > 0}, {part.Sky, " this plan ", l.Plan > 0}, {part.Dim, " free ", true}} {
+		if k.there || !narrow {
+			x = p.c.Cut(x, p.y, p.r.X+p.r.W-x, part.In(k.ink), k.word)
+		}
+	}
+	if !narrow {
+		p.c.Text(x, p.y, part.In(part.Ochre), unit)
+	}
 }
 
 // Columns: the rooms' names, their bars, and what stands beside those.

@@ -76,6 +76,9 @@ func TestTheSelectedSiteIsToldInFull(t *testing.T) {
 	v := shown(t)
 	require.True(t, v.Find("tramonta"))
 	text := drawn(v, 80, 22)
+	for _, word := range []string{" used ", " free ", " cores ←→ "} {
+		assert.Contains(t, text, word, "what the bars say is not cut")
+	}
 	assert.Contains(t, text, "▐ tramonta", "the selected one is scrolled to")
 	text = drawn(v, 160, 43)
 	assert.Regexp(t, `alisio-norte +27\.0 ms +0\.012`, text)
