@@ -92,6 +92,14 @@ const (
 	lookAt  = 20 * time.Millisecond
 )
 
+// runPlan runs the plan that is shown. The question is waited for before it is answered: what else comes to the screen meanwhile is not it.
+func (x *terminal) runPlan() {
+	x.t.Helper()
+	x.press("r")
+	x.waitFor(`(?s)run this plan.*enter do it`)
+	x.press("Enter")
+}
+
 // waitOther waits until the screen is another than it was, and stays for a moment as it is: what a key asked for is there.
 // It need not be another: a key may show nothing.
 func (x *terminal) waitOther(before string) {
@@ -228,7 +236,7 @@ func TestFailureIsShownWithItsReason(t *testing.T) {
 	x.waitFor(`ready to build`)
 	x.press("Enter")
 	x.waitFor(`not begun`)
-	x.press("r", "Enter")
+	x.runPlan()
 	x.waitFor(`✕ failed`)
 	screen := x.waitFor(`waits for you: 1 of 2`)
 	assert.Contains(t, screen, "dispatch-configure.sh")
@@ -253,7 +261,7 @@ func TestCancelAsksForTheName(t *testing.T) {
 	x.waitFor(`ready to build`)
 	x.press("Enter")
 	x.waitFor(`not begun`)
-	x.press("r", "Enter")
+	x.runPlan()
 	x.waitFor(`[1-9]\d* of 96 steps`)
 	x.press("a")
 	x.waitFor(`cancel run 1`)
@@ -308,7 +316,9 @@ func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
 	x.waitFor(`ready to build`)
 	x.press("2", "Tab", "Enter", "BSpace", "6", "Enter")
 	x.waitFor(`the last change: \d+ build`)
-	x.press("a", "4", "d", "a", "m", "Enter")
+	x.press("a", "4")
+	x.waitFor(`name of the preset`)
+	x.press("d", "a", "m", "Enter")
 	x.waitFor(`copy the template under a new name first`)
 	x.press("a", "5")
 	x.waitFor(`name of the copy`)
@@ -317,7 +327,9 @@ func TestATemplateIsCopiedAndAPresetSaved(t *testing.T) {
 	x.press("BSpace", "m", "i", "n", "e", "Enter")
 	x.waitFor(`this is the copy now`)
 	x.waitFor(`template_name: mine`)
-	x.press("a", "4", "d", "a", "m", "Enter")
+	x.press("a", "4")
+	x.waitFor(`name of the preset`)
+	x.press("d", "a", "m", "Enter")
 	x.waitFor(`preset dam`)
 	saved, err := os.ReadFile(filepath.Join(ws, "templates", "mine", "presets", "dam.yaml"))
 	require.NoError(t, err)
@@ -333,7 +345,7 @@ func TestPlainTerminals(t *testing.T) {
 	x.waitFor(`ready to build`)
 	x.press("Enter")
 	x.waitFor(`not begun`)
-	x.press("r", "Enter")
+	x.runPlan()
 	screen := x.waitFor(`# standing`)
 	for _, r := range screen {
 		require.Less(t, r, rune(128), "ASCII only:\n%s", screen)
