@@ -309,7 +309,8 @@ func (s *shared) draftDemo(ctx context.Context, a *app.App, preset string) (*tem
 func (s *shared) workAndReport(ctx context.Context, a *app.App, id int64, box *sandbox.Sandbox) error {
 	worked := make(chan error, 1)
 	go func() { worked <- a.Work(ctx, id) }()
-	watching := context.WithoutCancel(ctx)
+	watching, enough := context.WithCancel(context.WithoutCancel(ctx))
+	defer enough()
 	state, err := a.Replay(watching, id)
 	if err != nil {
 		return err
@@ -321,9 +322,15 @@ func (s *shared) workAndReport(ctx context.Context, a *app.App, id int64, box *s
 			show.event(e)
 		}
 		show.line()
+		if b.Silent {
+			break // it has ended without saying so, or says more: it is in this process, and waited for
+		}
 	}
 	show.end()
 	workErr := <-worked
+	if state, err = a.Replay(watching, id); err != nil {
+		return errors.Join(workErr, err)
+	}
 	r := report(watching, id, state)
 	r.Calls = box.Calls()
 	if s.json {

@@ -147,6 +147,8 @@ func (s *shared) follow(ctx context.Context, a *app.App, id int64, cancel bool) 
 		stop := context.AfterFunc(ctx, func() { _ = a.Cancel(watching, id) })
 		defer stop()
 	}
+	watching, enough := context.WithCancel(watching)
+	defer enough()
 	state := run.New(p)
 	show := s.progress(id, state)
 	for b := range a.Watch(watching, id, 0) {
@@ -158,6 +160,9 @@ func (s *shared) follow(ctx context.Context, a *app.App, id int64, cancel bool) 
 			show.event(e)
 		}
 		show.line()
+		if b.Silent {
+			break // whoever waits for it is told
+		}
 	}
 	show.end()
 	return s.verdict(watching, a, id, state)

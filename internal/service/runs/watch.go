@@ -17,47 +17,58 @@ const pollEvery = 50 * time.Millisecond
 type Batch struct {
 	Events []run.Event `json:"events,omitempty"`
 	Err    error       `json:"-"`
-	// Last says that the run is over, or its worker silent, and nothing follows.
+	// Silent says that the run's worker shows no sign of life. It may again, or another goes on: what follows is heard all the same.
+	Silent bool `json:"silent,omitempty"`
+	// Last says that the run is over, and nothing follows.
 	Last bool `json:"last"`
 }
 
 // Watch sends a run's events after a number, those of the past first, then as they happen, in this process or
-// another. The channel is closed after the last batch or when the context ends.
+// another; and when its worker falls silent, or is heard of again. The channel is closed after the last batch or when the context ends.
 func (svc *Service) Watch(ctx context.Context, runID, after int64) <-chan Batch {
 	out := make(chan Batch)
 	go func() {
 		defer close(out)
 		if err := svc.desk.See(ctx, acting.Run(runID)); err != nil {
-			select {
-			case out <- Batch{Err: err, Last: true}:
-			case <-ctx.Done():
-			}
+			say(ctx, out, Batch{Err: err, Last: true})
 			return
 		}
-		var s silentWorker
-		for {
-			b := svc.batch(ctx, runID, &after, &s)
-			if len(b.Events) > 0 || b.Last || b.Err != nil {
-				select {
-				case out <- b:
-				case <-ctx.Done():
-					return
-				}
-			}
-			if b.Last || b.Err != nil {
-				return
-			}
-			if len(b.Events) == deployments.MaxBatch {
-				continue
-			}
-			select {
-			case <-time.After(pollEvery):
-			case <-ctx.Done():
+		svc.watch(ctx, runID, after, out)
+	}()
+	return out
+}
+
+// watch says what happens to a run until it is over.
+func (svc *Service) watch(ctx context.Context, runID, after int64, out chan<- Batch) {
+	var s silentWorker
+	silent := false
+	for {
+		b := svc.batch(ctx, runID, &after, &s)
+		if len(b.Events) > 0 || b.Last || b.Err != nil || b.Silent != silent {
+			silent = b.Silent
+			if !say(ctx, out, b) || b.Last || b.Err != nil {
 				return
 			}
 		}
-	}()
-	return out
+		if len(b.Events) == deployments.MaxBatch {
+			continue
+		}
+		select {
+		case <-time.After(pollEvery):
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// say tells a watcher something; false is that it listens no longer.
+func say(ctx context.Context, out chan<- Batch, b Batch) bool {
+	select {
+	case out <- b:
+		return true
+	case <-ctx.Done():
+		return false
+	}
 }
 
 func (svc *Service) batch(ctx context.Context, runID int64, after *int64, s *silentWorker) Batch {
@@ -72,8 +83,7 @@ func (svc *Service) batch(ctx context.Context, runID int64, after *int64, s *sil
 	if len(events) > 0 {
 		*after = events[len(events)-1].Seq
 	}
-	over := !r.Ended.IsZero() || s.lost(ctx, svc.store, r, time.Now())
-	return Batch{Events: events, Last: over && len(events) < deployments.MaxBatch}
+	return Batch{Events: events, Silent: s.lost(ctx, svc.store, r, time.Now()), Last: !r.Ended.IsZero() && len(events) < deployments.MaxBatch}
 }
 
 // silentWorker is for how long a run's worker has shown no sign of life though it could have.

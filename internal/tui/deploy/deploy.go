@@ -189,7 +189,7 @@ func (v *View) revive() tea.Cmd {
 	}
 	first := v.epoch < 0
 	v.epoch = r.Epoch
-	if first || v.stop != nil && !v.silent && !v.state.Over() {
+	if first || v.stop != nil && !v.state.Over() {
 		return nil // it is followed as it goes
 	}
 	return v.open(v.runID)
@@ -266,8 +266,7 @@ func (v *View) hear(msg heard) tea.Cmd {
 	if msg.batch.Err != nil {
 		return view.Cmd(view.Failed(msg.batch.Err))
 	}
-	if msg.batch.Last {
-		v.silent = !v.state.Over()
+	if v.silent = msg.batch.Silent; msg.batch.Last {
 		return nil
 	}
 	return tea.Batch(v.listen(), v.rehearse(), v.arrange())

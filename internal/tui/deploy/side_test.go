@@ -228,10 +228,15 @@ func TestActsFitTheState(t *testing.T) {
 
 func TestASilentWorkerIsNotShownAsWorking(t *testing.T) {
 	x := taped(t)
-	x.silent = true
+	x.watch = make(chan runs.Batch)
+	hear := func(b runs.Batch) tea.Cmd { return x.Update(heard{x.runID, b, true}) }
+	assert.NotNil(t, hear(runs.Batch{Silent: true}), "it is listened to all the same")
 	text := x.panel("app-lan@vega", 4)
 	assert.Contains(t, text, "its worker is silent")
 	assert.NotContains(t, text, "to go")
+	assert.NotNil(t, hear(runs.Batch{}))
+	assert.NotContains(t, x.panel("app-lan@vega", 4), "its worker is silent", "it was heard of again")
+	assert.Nil(t, hear(runs.Batch{Last: true}))
 }
 
 func TestOtherRunsAreOpened(t *testing.T) {

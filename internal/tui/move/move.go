@@ -62,9 +62,10 @@ type View struct {
 	state *run.State
 	watch <-chan runs.Batch
 	stop  context.CancelFunc
-	// silent says that the run's worker has fallen silent; epoch is that of who worked on it when it was begun to be watched.
-	silent bool
-	epoch  int64
+	// silent says that the run's worker has fallen silent, heardOut that it ended while it was watched; epoch is that of who worked on it
+	// when it was begun to be watched.
+	silent, heardOut bool
+	epoch            int64
 	pick   int
 	calm   bool
 	seen   string
@@ -300,15 +301,15 @@ func (v *View) follow() tea.Cmd {
 // listenFrom watches the run from what follows an event on.
 func (v *View) listenFrom(seq int64) tea.Cmd {
 	ctx, stop := context.WithCancel(v.ctx)
-	v.stop, v.silent = stop, false
+	v.stop, v.silent, v.heardOut = stop, false, false
 	v.watch = v.app.Watch(ctx, v.runID, seq)
 	return v.listen()
 }
 
-// revive goes on watching when another worker has gone on with the run, whose worker had fallen silent: its epoch tells.
+// revive goes on watching when somebody has gone on with the run, which had ended: the epoch tells.
 func (v *View) revive(all []app.Run) tea.Cmd {
 	i := slices.IndexFunc(all, func(r app.Run) bool { return r.ID == v.runID })
-	if !v.silent || v.state == nil || i < 0 || all[i].Epoch == v.epoch {
+	if !v.heardOut || v.state == nil || i < 0 || all[i].Epoch == v.epoch {
 		return nil
 	}
 	v.epoch = all[i].Epoch
@@ -330,8 +331,8 @@ func (v *View) hear(msg heard) tea.Cmd {
 	for _, e := range msg.batch.Events {
 		v.state.Apply(e)
 	}
-	if msg.batch.Last || msg.batch.Err != nil {
-		v.silent = msg.batch.Err == nil && !v.state.Over()
+	if v.silent = msg.batch.Silent; msg.batch.Last || msg.batch.Err != nil {
+		v.heardOut = true
 		return nil
 	}
 	return v.listen()

@@ -323,7 +323,7 @@ func TestAMoveIsFollowedToItsEnd(t *testing.T) {
 	assert.Contains(t, drawn(v, 160, 43), "a new move")
 }
 
-// TestAMoveThatGoesOnIsFollowedAgain: its worker fell silent, which is said, and another has gone on with it.
+// TestAMoveThatGoesOnIsFollowedAgain: its worker fell silent, which is said until it is heard of again; it ended, and another goes on.
 func TestAMoveThatGoesOnIsFollowedAgain(t *testing.T) {
 	v, say := going(t)
 	a, err := app.Open(t.Context(), t.TempDir())
@@ -332,15 +332,19 @@ func TestAMoveThatGoesOnIsFollowedAgain(t *testing.T) {
 	v.app, v.epoch = a, 1
 	say(run.RunStarted, "")
 	const silent = "its worker is silent"
-	v.Update(heard{9, runs.Batch{Last: true}, true})
+	assert.NotNil(t, v.Update(heard{9, runs.Batch{Silent: true}, true}), "it is listened to all the same")
 	assert.Contains(t, drawn(v, 160, 43), silent)
 	assert.Contains(t, drawn(v, 80, 20), silent)
+	assert.NotNil(t, v.Update(heard{9, runs.Batch{}, true}))
+	assert.NotContains(t, drawn(v, 160, 43), silent, "it was heard of again")
+
+	assert.Nil(t, v.Update(heard{9, runs.Batch{Last: true}, true}))
 	v.Update(view.Runs{Runs: []app.Run{{ID: 9, Epoch: 1}}})
-	assert.Contains(t, drawn(v, 160, 43), silent, "nobody has gone on with it")
+	assert.True(t, v.heardOut, "nobody has gone on with it")
 	v.Update(view.Runs{Runs: []app.Run{{ID: 8, Epoch: 2}}})
-	assert.True(t, v.silent, "that is another")
+	assert.True(t, v.heardOut, "that is another")
 	v.Update(view.Runs{Runs: []app.Run{{ID: 9, Epoch: 2}}})
-	assert.NotContains(t, drawn(v, 160, 43), silent)
+	assert.False(t, v.heardOut)
 	assert.NotNil(t, v.watch)
 	assert.NotNil(t, v.state, "what is known of it stays")
 	v.stop()
