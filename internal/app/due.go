@@ -44,14 +44,15 @@ var dueKinds = map[string]dueKind{
 	runs.DueLapse:  {words: "end of proposal", late: clock.CatchUp, do: lapse},
 	moves.DueFence: {words: "what is left on of move", late: clock.CatchUp, do: fence},
 
-	promise.DueSave:   {words: "snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
-	promise.DueCopy:   {words: "copies of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueCopy)},
-	promise.DueDrill:  {words: "restore drill of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
-	promise.DueOff:    {words: "off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOff)},
-	promise.DueOn:     {words: "end of off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOn)},
-	promise.DueNotice: {words: "notice of the end of deployment", late: clock.CatchUp, do: promised(promise.DueNotice)},
-	promise.DueEnd:    {words: "end of the lease of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueEnd)},
-	promise.DueGone:   {words: "end of the grace of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueGone)},
+	promise.DueSave:      {words: "snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
+	promise.DueCopy:      {words: "copies of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueCopy)},
+	promise.DueDrill:     {words: "restore drill of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
+	promise.DueOff:       {words: "off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOff)},
+	promise.DueOn:        {words: "end of off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOn)},
+	promise.DueAnnounced: {words: "announced maintenance of deployment", late: clock.CatchUp, do: promised(promise.DueAnnounced)},
+	promise.DueNotice:    {words: "notice of the end of deployment", late: clock.CatchUp, do: promised(promise.DueNotice)},
+	promise.DueEnd:       {words: "end of the lease of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueEnd)},
+	promise.DueGone:      {words: "end of the grace of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueGone)},
 }
 
 // promised does what is due for a promise.

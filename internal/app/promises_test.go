@@ -1,6 +1,7 @@
 package app
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -340,4 +341,67 @@ func TestABlackoutHoldsWhatIsDoneByItself(t *testing.T) {
 	assert.Equal(t, run.Retired, status)
 	_, err = a.SetWindows(ctx, []byte("version: andamio.windows/2\n"))
 	assert.Equal(t, fault.Invalid, fault.CodeOf(err))
+}
+
+// TestServiceIsTakenAwayByItselfOnlyWhenItMay has a schedule switch machines off within guarded hours, then without having said so, and then when it was said
+// long enough before; people, and what was promised for its time, are not held.
+func TestServiceIsTakenAwayByItselfOnlyWhenItMay(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	began := time.Now()
+	rule := a.As(guard.Actor{Name: "ana", Way: guard.Rule})
+	turning := func(on bool) deployments.Order {
+		o, err := a.Powering(ctx, id, "", on)
+		require.NoError(t, err)
+		return o
+	}
+	guarding := func(g *promise.GuardedTerms, err error) {
+		require.NoError(t, err)
+		_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Guarded, Guarded: g}, time.Now())
+		require.NoError(t, err)
+	}
+	from := began.Add(-time.Hour).UTC()
+	guarding(promise.Guarding(began, "FREQ=DAILY", from.Format("15:04"), "3h", "", "UTC"))
+	_, err := rule.Begin(ctx, turning(false))
+	var held *window.Held
+	require.ErrorAs(t, err, &held)
+	assert.True(t, held.Guarded)
+	assert.Equal(t, from.Truncate(time.Minute).Add(3*time.Hour), held.Until.UTC())
+	assert.ErrorContains(t, err, "flood-watch is guarded until")
+	assert.Equal(t, fault.Refused, fault.CodeOf(err))
+	done := func(by *App, o deployments.Order) {
+		run, err := by.Begin(ctx, o)
+		require.NoError(t, err)
+		ended(t, a, run)
+	}
+	promised := turning(false)
+	promised.Bound = deployments.BoundByWindows
+	done(rule, promised)
+	done(rule, turning(true))
+	done(a, turning(false)) // a person may
+	done(a, turning(true))
+	notice := 400 * time.Millisecond
+	guarding(&promise.GuardedTerms{Notice: notice}, nil)
+	_, err = rule.Begin(ctx, turning(false))
+	require.ErrorAs(t, err, &held)
+	assert.True(t, held.Announced)
+	said := held.Until
+	assert.WithinRange(t, said, began.Add(notice), time.Now().Add(notice))
+	_, err = rule.Begin(ctx, turning(false))
+	require.ErrorAs(t, err, &held)
+	assert.Equal(t, said, held.Until, "it is said once")
+	c, err := a.Clock(ctx, began, 10)
+	require.NoError(t, err)
+	is := func(u Upcoming) bool { return u.Kind == promise.DueAnnounced && u.At.Equal(said) }
+	assert.True(t, slices.ContainsFunc(c.Next, is), "Today has it")
+	require.Eventually(t, func() bool { _, err := rule.Begin(ctx, turning(false)); return err == nil }, time.Minute, 20*time.Millisecond)
+	assert.False(t, time.Now().Before(said))
+	note, err := a.Due(ctx, promise.DueAnnounced, id, said)
+	require.NoError(t, err)
+	assert.Contains(t, note, "may be done for 1d")
+	require.NoError(t, a.DropPromise(ctx, id, promise.Guarded))
+	c, err = a.Clock(ctx, began, 10)
+	require.NoError(t, err)
+	assert.False(t, slices.ContainsFunc(c.Next, is))
 }

@@ -56,7 +56,7 @@ each event has the same UID whenever it is written, so that a calendar that take
 			return nil
 		}),
 	}
-	cmd.AddCommand(s.calendarWindows(), s.calendarCheck(), s.calendarSet())
+	cmd.AddCommand(s.calendarWindows(), s.calendarCheck(), s.calendarSet(), s.calendarGuard())
 	cmd.Flags().IntVar(&days, "days", 90, "how many days from now on")
 	cmd.Flags().StringVarP(&out, "output", "o", "", "file that it is written to (default: the output)")
 	return cmd

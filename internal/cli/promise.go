@@ -26,7 +26,8 @@ func (s *shared) promises() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "promises [DEPLOYMENT]", Short: "List what is promised of deployments, and how it was kept", Args: cobra.MaximumNArgs(1),
 		Long: `Lists what is kept up for deployments: that they are saved (andamio snapshot every), that restoring them is tried (andamio snapshot
-drill), that they are off at hours (andamio hours), that they end (andamio lease); or all that a service level consists of (andamio level). For each how often it was kept, was late or was broken, when it was kept last, which is the proof, and when
+drill), that nothing takes their service away by itself at hours (andamio calendar guard), that they are off at hours (andamio hours), that they end
+(andamio lease); or all that a service level consists of (andamio level). For each how often it was kept, was late or was broken, when it was kept last, which is the proof, and when
 what is due next.`,
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			if len(args) == 0 {
@@ -160,7 +161,10 @@ func staleness(k *promises.Kept, now time.Time) string {
 }
 
 func nextOf(k *promises.Kept) string {
-	if k.Next.IsZero() {
+	switch {
+	case k.Next.IsZero() && k.Kind == promise.Guarded:
+		return "–"
+	case k.Next.IsZero():
 		return "nothing is due any more"
 	}
 	return k.Next.Local().Format("2006-01-02 15:04") + " " + k.Does
@@ -196,7 +200,11 @@ func (s *shared) promisedNow(ctx context.Context, a *app.App, p promise.Promise)
 		if s.json {
 			return s.printJSON(all[i])
 		}
-		fmt.Fprintf(s.out, "%s: %s; next %s\n", printable.Clean(all[i].Name), all[i].Words, nextOf(&all[i]))
+		next := "; next " + nextOf(&all[i])
+		if p.Kind == promise.Guarded && all[i].Next.IsZero() {
+			next = ""
+		}
+		fmt.Fprintf(s.out, "%s: %s%s\n", printable.Clean(all[i].Name), all[i].Words, next)
 	}
 	if by, err := a.ServedBy(ctx); err == nil && by.Name == "" && !s.json {
 		fmt.Fprintln(s.out, "nobody serves the workspace now: what is due is seen to by andamio serve, which the screens start")

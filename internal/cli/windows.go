@@ -11,6 +11,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/window"
 )
 
@@ -86,4 +87,28 @@ func (s *shared) calendarSet() *cobra.Command {
 			return nil
 		}),
 	}
+}
+
+// calendarGuard has nothing take service away by itself from a deployment at hours, or only after it was said.
+func (s *shared) calendarGuard() *cobra.Command {
+	var rule, at, zone, lasts, notice string
+	cmd := s.promising("guard DEPLOYMENT", "Have nothing take service away by itself at hours, or only after that was said",
+		`Promises that nothing takes service away from the deployment by itself within hours that begin by --rule at --at and last --for; and with --notice
+that where something does otherwise it is said so long before: Today has it, and it is done within the day that follows. What is promised of
+the deployment for a time of its own, as snapshots or off hours, keeps that time. People are not bound.`,
+		func(now time.Time, p *promise.Promise) (err error) {
+			p.Kind = promise.Guarded
+			if lasts == "" {
+				rule, at = "", ""
+			}
+			p.Guarded, err = promise.Guarding(now, rule, at, lasts, notice, zone)
+			return err
+		})
+	cmd.Flags().StringVar(&rule, "rule", "FREQ=DAILY", "recurrence rule of guarded hours (RFC 5545), counted from today at --at")
+	cmd.Flags().StringVar(&at, "at", "06:00", "time of day at which they begin")
+	cmd.Flags().StringVar(&lasts, "for", "", "how long they last, such as 16h (default: there are none)")
+	cmd.Flags().StringVar(&notice, "notice", "", "how long before it is said, such as 24h")
+	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
+	cmd.AddCommand(s.dropping("drop DEPLOYMENT", "Have it be guarded no more", promise.Guarded))
+	return cmd
 }

@@ -40,6 +40,8 @@ type Level struct {
 	Drill *Drilling `json:"drill,omitempty"`
 	// Replicate has copies be kept at another site.
 	Replicate *Replicating `json:"replicate,omitempty"`
+	// Guard is when nothing takes service away by itself, and how long before it is said otherwise.
+	Guard *Guarding `json:"guard,omitempty"`
 	// Storage is the class of storage that volumes have to be of; "" is any.
 	Storage string `json:"storage,omitempty"`
 }
@@ -68,6 +70,16 @@ type Replicating struct {
 	// Lose is how much may be lost, as in 4h; "" says nothing of that.
 	Lose    string `json:"lose,omitempty"`
 	Barrier bool   `json:"barrier,omitempty"`
+}
+
+// Guarding is guarded hours, notice before service is taken away by itself, or both.
+type Guarding struct {
+	// Rule, At and For say when guarded hours begin and how long they last, as in 16h.
+	Rule string `json:"rule,omitempty"`
+	At   string `json:"at,omitempty"`
+	For  string `json:"for,omitempty"`
+	// Notice is how long before it is said, as in 24h.
+	Notice string `json:"notice,omitempty"`
 }
 
 // Requirement has deployments that a condition fits have a level, or a better one.
@@ -225,6 +237,13 @@ func (l *Level) Promises(deployment int64, zone string, now time.Time) ([]promis
 			return nil, fmt.Errorf("drill: %w", err)
 		}
 		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Drilled, Level: l.Name, Drilled: &promise.DrilledTerms{When: when}})
+	}
+	if l.Guard != nil {
+		terms, err := promise.Guarding(now, l.Guard.Rule, l.Guard.At, l.Guard.For, l.Guard.Notice, zone)
+		if err != nil {
+			return nil, fmt.Errorf("guard: %w", err)
+		}
+		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Guarded, Level: l.Name, Guarded: terms})
 	}
 	return out, nil
 }

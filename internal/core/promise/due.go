@@ -21,10 +21,12 @@ const (
 	DueNotice = "notice of end"
 	DueEnd    = "end of lease"
 	DueGone   = "end of grace"
+	// DueAnnounced is what was said that takes service away by itself.
+	DueAnnounced = "announced"
 )
 
 // dueKinds are those of each kind of promise.
-var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}}
+var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}, Guarded: {DueAnnounced}}
 
 // DueKindsOf are the kinds of what is due for a promise of a kind.
 func DueKindsOf(k Kind) []string { return slices.Clone(dueKinds[k]) }
@@ -61,6 +63,11 @@ func (p *Promise) Dues(from time.Time) []clock.Due {
 		return []clock.Due{again(DueDrill, p.Drilled.When, 0)}
 	case Hours:
 		return []clock.Due{again(DueOff, p.Hours.Off, 0), again(DueOn, p.Hours.On, p.Hours.Lead)}
+	case Guarded:
+		if p.Guarded.Announced.IsZero() {
+			return nil
+		}
+		return []clock.Due{once(DueAnnounced, "", p.Guarded.Announced)}
 	case Lease:
 		out := []clock.Due{once(DueEnd, "", p.Lease.Until), once(DueGone, "", p.Lease.Until.Add(p.Lease.Grace))}
 		for _, n := range p.Lease.Notice {

@@ -29,10 +29,12 @@ const (
 	Drilled Kind = "drilled"
 	// Replicated is that copies are kept at another site, by a rule.
 	Replicated Kind = "replicated"
+	// Guarded is that nothing takes service away by itself at hours, and that it is said before where something does otherwise.
+	Guarded Kind = "guarded"
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Saved, Replicated, Drilled, Hours, Lease}
+var Kinds = []Kind{Saved, Replicated, Drilled, Guarded, Hours, Lease}
 
 // Promise is one of a deployment.
 type Promise struct {
@@ -48,6 +50,7 @@ type Promise struct {
 	Drilled    *DrilledTerms    `json:"drilled,omitempty"`
 	Hours      *HoursTerms      `json:"hours,omitempty"`
 	Lease      *LeaseTerms      `json:"lease,omitempty"`
+	Guarded    *GuardedTerms    `json:"guarded,omitempty"`
 }
 
 // Zone is the time zone that a promise is kept in; "" is none, or UTC.
@@ -61,6 +64,8 @@ func (p *Promise) Zone() string {
 		return p.Drilled.Zone
 	case p.Hours != nil:
 		return p.Hours.Off.Zone
+	case p.Guarded != nil:
+		return p.Guarded.Zone
 	}
 	return ""
 }
@@ -176,7 +181,7 @@ const (
 // Check says what is wrong with a promise; nil if nothing is.
 func (p *Promise) Check(now time.Time) error {
 	terms := 0
-	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil} {
+	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil, p.Guarded != nil} {
 		if said {
 			terms++
 		}
@@ -191,6 +196,8 @@ func (p *Promise) Check(now time.Time) error {
 	case p.Kind == Drilled && p.Drilled != nil:
 		_, err := p.Drilled.rule()
 		return err
+	case p.Kind == Guarded && p.Guarded != nil:
+		return p.Guarded.check()
 	case p.Kind == Hours && p.Hours != nil:
 		return p.Hours.check(now)
 	case p.Kind == Lease && p.Lease != nil:

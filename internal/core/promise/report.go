@@ -39,7 +39,7 @@ func Within(p *Promise, name string, all []Firing, from, to time.Time) Line {
 		}
 	}
 	proof := ProofOf(due)
-	return Line{Deployment: p.Deployment, Name: name, Level: p.Level, Kind: p.Kind, Words: p.Words(), Marks: proof.Marks, Kept: proof.Kept, Late: proof.Late, Broken: proof.Broken, Unproven: proof.Unproven()}
+	return Line{Deployment: p.Deployment, Name: name, Level: p.Level, Kind: p.Kind, Words: p.Words(), Marks: proof.Marks, Kept: proof.Kept, Late: proof.Late, Broken: proof.Broken, Unproven: proof.Unproven() && p.Kind != Guarded}
 }
 
 // Sum is how often something was due in all, and how often it was kept, late and broken.

@@ -35,6 +35,8 @@ func (p *Promise) Words() string {
 			text += fmt.Sprintf(", on through %s", printable.Count(n, "night"))
 		}
 		return text
+	case Guarded:
+		return p.Guarded.words()
 	case Lease:
 		return "ends " + p.Lease.Until.Format("2 Jan 2006 15:04")
 	}

@@ -54,17 +54,25 @@ type Span struct {
 
 // Held says what holds an act, and until when.
 type Held struct {
-	Span     string    `json:"span"`
-	Blackout bool      `json:"blackout,omitempty"`
-	Say      string    `json:"say,omitempty"`
-	Until    time.Time `json:"until"`
+	Span     string `json:"span"`
+	Blackout bool   `json:"blackout,omitempty"`
+	// Guarded says that the guarded hours of a deployment hold it, Announced that it was said and waits for as long as it is said before.
+	Guarded   bool      `json:"guarded,omitempty"`
+	Announced bool      `json:"announced,omitempty"`
+	Say       string    `json:"say,omitempty"`
+	Until     time.Time `json:"until"`
 }
 
 // Error says so in words; errors.As finds until when.
 func (h *Held) Error() string {
 	text := "it waits for the maintenance window " + h.Span + ", which opens " + h.Until.Format("2 Jan 15:04 MST")
-	if h.Blackout {
-		text = "it is held by the blackout " + h.Span + " until " + h.Until.Format("2 Jan 15:04 MST")
+	switch until := h.Until.Format("2 Jan 15:04 MST"); {
+	case h.Blackout:
+		text = "it is held by the blackout " + h.Span + " until " + until
+	case h.Guarded:
+		text = "it takes service away, and " + h.Span + " is guarded until " + until
+	case h.Announced:
+		text = "it takes service away from " + h.Span + ", which is said before: it is done from " + until + " on"
 	}
 	if h.Say != "" {
 		text += ": " + h.Say

@@ -31,8 +31,10 @@ type Bound string
 
 // The bounds.
 const (
-	// BoundByAll are blackouts, and maintenance windows of what takes service away.
+	// BoundByAll are blackouts, and of what takes service away maintenance windows, guarded hours, and that it is said before.
 	BoundByAll Bound = ""
+	// BoundByWindows are blackouts and maintenance windows: that it is done was promised.
+	BoundByWindows Bound = "windows"
 	// BoundByBlackouts are these alone: the time at which it is done is what was promised.
 	BoundByBlackouts Bound = "blackouts"
 	// BoundByNothing is for what ends a danger, or what would stay behind.

@@ -68,7 +68,7 @@ func (svc *Service) raise(ctx context.Context, deployment int64, set string) err
 	if err != nil {
 		return err
 	}
-	o.For = d.Owner
+	o.For, o.Bound = d.Owner, deployments.BoundByWindows
 	_, err = svc.done(ctx, o)
 	return err
 }

@@ -249,6 +249,9 @@ func (svc *Service) change(ctx context.Context, f *level.File, l *level.Level, d
 		if then != nil && p.Drilled != nil { // what was proven stays so
 			then.Drilled.Raised, then.Drilled.At = p.Drilled.Raised, p.Drilled.At
 		}
+		if then != nil && p.Guarded != nil {
+			then.Guarded.Announced = p.Guarded.Announced
+		}
 	}
 	for i := range out.Promises {
 		p := &out.Promises[i]

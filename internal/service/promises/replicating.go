@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"andamio/internal/core/promise"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/replicas"
 )
 
@@ -20,6 +21,7 @@ func (svc *Service) replicate(ctx context.Context, deployment int64, now time.Ti
 	if err != nil {
 		return "", err
 	}
+	o.Bound = deployments.BoundByWindows
 	return svc.done(ctx, o)
 }
 

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"andamio/internal/core/promise"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/snapshots"
 )
 
@@ -27,6 +28,7 @@ func (svc *Service) save(ctx context.Context, deployment int64, now time.Time) (
 	if err != nil {
 		return "", err
 	}
+	o.Bound = deployments.BoundByWindows
 	note, err := svc.done(ctx, o)
 	if err != nil {
 		return note, err
@@ -61,6 +63,7 @@ func (svc *Service) thin(ctx context.Context, deployment int64, keep int, note s
 		if err != nil {
 			return note, err
 		}
+		o.Bound = deployments.BoundByWindows
 		last, err := svc.done(ctx, o)
 		if err != nil {
 			return note, err

@@ -27,7 +27,10 @@ func (svc *Service) bounded(ctx context.Context, o deployments.Order, now time.T
 	if err != nil {
 		return err
 	}
-	held, err := f.Holds(of, o.Bound == deployments.BoundByAll && disturbs(o.Plan), now)
+	held, err := f.Holds(of, o.Bound != deployments.BoundByBlackouts && disturbs(o.Plan), now)
+	if err == nil && held == nil && o.Bound == deployments.BoundByAll && o.Deployment != 0 && disturbs(o.Plan) {
+		held, err = svc.promises.Guards(ctx, o.Deployment, now)
+	}
 	if err != nil || held == nil {
 		return err
 	}
