@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
 	"andamio/internal/core/offer"
@@ -213,6 +214,12 @@ func TestADrillProvesACopy(t *testing.T) {
 	kept, err := a.PromisesOf(ctx, id, now)
 	require.NoError(t, err)
 	assert.Equal(t, "night", kept[0].Drilled.Raised)
+	d, err := a.Deployment(ctx, id)
+	require.NoError(t, err)
+	_, err = a.SetWindows(ctx, []byte(fmt.Sprintf("version: andamio.windows/1\nblackouts: [ { name: season, from: '2020-01-01', until: '2100-01-01', when: 'deployment.name == %q' } ]", d.Name)))
+	require.NoError(t, err)
+	_, err = a.As(guard.Actor{Name: "ana", Way: guard.Schedule}).Due(ctx, promise.DueDrill, id, now)
+	require.ErrorContains(t, err, "held by the blackout season", "it is bound as what it is done for")
 	like, err := a.Beside(ctx, id, "night", "as-it-is")
 	require.NoError(t, err)
 	cheap, err := a.Trying(ctx, id, "night", "as-cheap-as-can-be")
@@ -314,6 +321,7 @@ func TestALevelIsChosenBeforeAnythingIsBuilt(t *testing.T) {
 zone: Europe/Madrid
 levels: [
 		{ level: plain, save: { rule: FREQ=DAILY, at: '02:00', keep: 2 } },
+		{ level: afar, save: { rule: FREQ=DAILY, at: '02:00', keep: 2 }, replicate: { site: atlantis, rule: FREQ=DAILY, at: '03:00' } },
 		{ level: rock, storage: fast, save: { rule: FREQ=DAILY, at: '02:00', keep: 7 }, drill: { rule: FREQ=WEEKLY, at: '04:00' } } ]
 `))
 	require.NoError(t, err)
@@ -333,7 +341,13 @@ levels: [
 	d := drafted("", same)
 	require.NotNil(t, d.Plan)
 	assert.Nil(t, d.Plan.Promised)
-	assert.Len(t, d.Levels(), 2)
+	assert.Len(t, d.Levels(), 3)
+	d = drafted("afar", same)
+	require.ErrorContains(t, d.Err, "atlantis is not connected, does not answer, or keeps no snapshots, and afar keeps copies there")
+	assert.Equal(t, fault.Refused, fault.CodeOf(d.Err))
+	all, err := a.Levels(ctx, time.Now())
+	require.NoError(t, err)
+	assert.Contains(t, all[1].Lacking, "atlantis is not connected, does not answer, or keeps no snapshots, and afar keeps copies there")
 	d = drafted("rock", same)
 	require.Error(t, d.Err)
 	assert.ErrorContains(t, d.Err, "rock", "only vega has such storage, which is forbidden")

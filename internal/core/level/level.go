@@ -284,6 +284,14 @@ func (l *Level) Lacks(s *estate.Site, keeps bool) string {
 	return ""
 }
 
+// LacksCopies says why copies cannot be kept where the level keeps them; "" if they can. Keeps says of the sites that are known whether each keeps snapshots.
+func (l *Level) LacksCopies(keeps map[string]bool) string {
+	if l.Replicate == nil || keeps[l.Replicate.Site] {
+		return ""
+	}
+	return fmt.Sprintf("%s is not connected, does not answer, or keeps no snapshots, and %s keeps copies there", l.Replicate.Site, l.Name)
+}
+
 // Copies is how many copies of all disks are kept at most.
 func (l *Level) Copies() int {
 	if l.Save == nil {

@@ -8,6 +8,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/level"
 	"andamio/internal/core/plan"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 )
 
@@ -24,7 +25,7 @@ func (svc *Service) levelled(ctx context.Context, w templates.DraftRequest) (tem
 	w.Levels = nil
 	for i := range f.Levels {
 		l := &f.Levels[i]
-		c := templates.LevelChoice{Name: l.Name, Words: l.Words(f.Zone), Lacking: map[string]string{}}
+		c := templates.LevelChoice{Name: l.Name, Words: l.Words(f.Zone), Lacking: map[string]string{}, Nowhere: l.LacksCopies(sites.Keepers(found))}
 		for _, at := range found {
 			if why := l.Lacks(at.Site, at.Keeps); why != "" {
 				c.Lacking[at.Site.Name] = why

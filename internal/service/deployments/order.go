@@ -24,6 +24,8 @@ type Order struct {
 	Move int64 `json:"move"`
 	// Bound is what bounds when it may begin that is done by itself.
 	Bound Bound `json:"bound,omitempty"`
+	// BoundAs is the deployment as which it is bound that it is done for, where that is another; 0 is its own.
+	BoundAs int64 `json:"bound_as,omitempty"`
 }
 
 // Bound is what bounds when something may begin that is done by itself, and not by a person.

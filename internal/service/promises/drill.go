@@ -68,7 +68,7 @@ func (svc *Service) raise(ctx context.Context, deployment int64, set string) err
 	if err != nil {
 		return err
 	}
-	o.For, o.Bound = d.Owner, deployments.BoundByWindows
+	o.For, o.Bound, o.BoundAs = d.Owner, deployments.BoundByWindows, deployment
 	_, err = svc.done(ctx, o)
 	return err
 }

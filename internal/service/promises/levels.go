@@ -65,6 +65,9 @@ func (svc *Service) Levels(ctx context.Context, now time.Time) ([]LevelUse, erro
 				out[i].Lacking = append(out[i].Lacking, why)
 			}
 		}
+		if why := l.LacksCopies(sites.Keepers(found)); why != "" {
+			out[i].Lacking = append(out[i].Lacking, why)
+		}
 	}
 	return out, nil
 }
@@ -300,8 +303,8 @@ func (svc *Service) able(ctx context.Context, l *level.Level, d *deployments.Dep
 			errs = append(errs, errors.New(why))
 		}
 	}
-	if r := l.Replicate; r != nil && !slices.ContainsFunc(found, func(k sites.Keeping) bool { return k.Site.Name == r.Site && k.Keeps }) {
-		errs = append(errs, fmt.Errorf("%s is not connected, does not answer, or keeps no snapshots, and %s keeps copies there", r.Site, l.Name))
+	if why := l.LacksCopies(sites.Keepers(found)); why != "" {
+		errs = append(errs, errors.New(why))
 	}
 	if l.Drill != nil && volumes == 0 {
 		errs = append(errs, fmt.Errorf("%s has no volumes, and only these can be raised beside: restoring it cannot be tried, as %s promises", d.Name, l.Name))

@@ -1,6 +1,7 @@
 package runs
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"time"
@@ -38,10 +39,11 @@ func (svc *Service) bounded(ctx context.Context, o deployments.Order, now time.T
 }
 
 func (svc *Service) subject(ctx context.Context, o *deployments.Order) (*condition.Subject, error) {
-	if o.Deployment == 0 {
+	of := cmp.Or(o.BoundAs, o.Deployment)
+	if of == 0 {
 		return o.Subject(), nil
 	}
-	d, err := svc.inside().deployments.Deployment(ctx, o.Deployment)
+	d, err := svc.inside().deployments.Deployment(ctx, of)
 	if err != nil {
 		return nil, err
 	}

@@ -30,3 +30,12 @@ func (svc *Service) Keeping(ctx context.Context) ([]Keeping, error) {
 	}
 	return out, nil
 }
+
+// Keepers says of each by its name whether it keeps snapshots.
+func Keepers(all []Keeping) map[string]bool {
+	out := map[string]bool{}
+	for _, k := range all {
+		out[k.Site.Name] = k.Keeps
+	}
+	return out
+}

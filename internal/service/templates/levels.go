@@ -14,6 +14,8 @@ type LevelChoice struct {
 	// Words say what it promises, Lacking why sites cannot keep it, by their names.
 	Words   []string
 	Lacking map[string]string
+	// Nowhere says why it can be kept at no site at all; "" if it can.
+	Nowhere string
 }
 
 // Levels are the service levels that may be chosen for the draft; none for what stands, which is given one by itself.
@@ -34,6 +36,9 @@ func (w DraftRequest) keeping(p *placement.Problem) error {
 		return fault.NotFoundf("there is no service level %q", w.Choices.Level)
 	}
 	l := &w.Levels[i]
+	if l.Nowhere != "" {
+		return fault.Refusedf("%s", l.Nowhere)
+	}
 	for _, site := range slices.Sorted(maps.Keys(l.Lacking)) { // a rule for each, so that each says its own
 		rule := placement.Rule{Name: l.Name + " at " + site, Short: l.Name, Listed: true, Because: l.Lacking[site]}
 		for _, s := range p.Estate.Sites {
