@@ -41,7 +41,7 @@ var methods = map[string]any{
 	"Leave": guard.LeaveRun, "Lifting": through, "Listen": guard.Hear, "Lock": guard.LockVault, "Look": reads, "MakeKey": guard.KeepKey, "BringKey": guard.KeepKey,
 	"MakePair": guard.PairSites, "Move": reads, "Moves": reads, "NewRun": guard.BeginRun, "OpenShell": guard.EnterHost, "OrderOf": worksOut, "Pairs": reads,
 	"Propose": guard.Propose, "ProposeMove": guard.Propose, "ProposeSettling": guard.Propose, "ProposedSettling": worksOut, "Proposals": reads, "OpenProposals": reads, "Proposed": worksOut, "Confirm": guard.Confirm, "Withdraw": guard.Withdraw,
-	"Picture": reads, "Powering": worksOut, "PreviewMapping": reads, "Reconcile": reads, "ReconcileFiles": reads, "Redraft": worksOut, "Rehearse": worksOut,
+	"Picture": reads, "Powering": worksOut, "PoweringWhich": worksOut, "PreviewMapping": reads, "Reconcile": reads, "ReconcileFiles": reads, "Redraft": worksOut, "Rehearse": worksOut,
 	"RehearseRest": worksOut, "Release": guard.GiveBack, "Replay": reads, "Resume": guard.ResumeRun, "Retiring": worksOut, "RollingBack": worksOut,
 	"Rotate": guard.Rotate, "Scaling": worksOut, "ServiceMap": reads, "SetHearing": guard.TellNotices, "SetSecrets": guard.KeepSecret, "Settle": guard.SettleFound,
 	"SettleByRules": through, "Settling": worksOut, "Sites": reads, "Standing": reads, "StartMove": guard.StartMove, "Steer": guard.SteerMove, "Survey": guard.SurveySite,

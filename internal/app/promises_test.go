@@ -405,3 +405,64 @@ func TestServiceIsTakenAwayByItselfOnlyWhenItMay(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, slices.ContainsFunc(c.Next, is))
 }
+
+// TestOffHoursFollowTheSun has machines go off and come back by the clocks of their sites, of which one is far to the west.
+func TestOffHoursFollowTheSun(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	all, err := a.workspace.Connections()
+	require.NoError(t, err)
+	for i := range all {
+		if all[i].TimeZone = "Europe/Madrid"; all[i].Site == "tramonta" {
+			all[i].TimeZone = "America/Santiago"
+		}
+	}
+	require.NoError(t, a.workspace.SetConnections(all))
+	id := ofScenario(t, a)
+	off := func() map[string]int {
+		d, err := a.Deployment(ctx, id)
+		require.NoError(t, err)
+		out := map[string]int{}
+		for i := range d.Stand.Plan.Resources {
+			if r := &d.Stand.Plan.Resources[i]; r.Off {
+				out[r.Site]++
+			}
+		}
+		return out
+	}
+	day := time.Date(2027, 6, 1, 12, 0, 0, 0, time.UTC)
+	terms := promise.HoursTerms{Local: true}
+	terms.Off, err = promise.Daily(day, "FREQ=DAILY", "19:00", "UTC")
+	require.NoError(t, err)
+	terms.On, err = promise.Daily(day, "FREQ=DAILY", "07:00", "UTC")
+	require.NoError(t, err)
+	p, err := a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Hours, Hours: &terms}, day)
+	require.NoError(t, err)
+	assert.Equal(t, "America/Santiago", p.Hours.Zones["tramonta"])
+	assert.Equal(t, "Europe/Madrid", p.Hours.Zones["vega"])
+	at := func(kind, when string) string {
+		moment, err := time.Parse(time.RFC3339, when)
+		require.NoError(t, err)
+		note, err := a.Due(ctx, kind, id, moment)
+		require.NoError(t, err)
+		return note
+	}
+	at(promise.DueOff, "2027-06-01T17:00:00Z") // seven in the evening in Madrid, one in the afternoon in Santiago
+	slept := off()
+	assert.NotEmpty(t, slept["vega"])
+	assert.Zero(t, slept["tramonta"])
+	at(promise.DueOff, "2027-06-01T23:00:00Z")
+	night := off()
+	assert.NotZero(t, night["tramonta"])
+	assert.Equal(t, slept["vega"], night["vega"])
+	at(promise.DueOn, "2027-06-02T05:00:00Z")
+	assert.Equal(t, map[string]int{"tramonta": night["tramonta"]}, off(), "it is day in Madrid alone")
+	at(promise.DueOn, "2027-06-02T11:00:00Z")
+	assert.Empty(t, off())
+	assert.Equal(t, "it is on again by now", at(promise.DueOff, "2027-06-02T12:00:00Z"))
+	assert.Equal(t, "it was so already", at(promise.DueOn, "2027-06-02T12:00:00Z"))
+
+	events, err := a.Calendar(ctx, id, day, day.AddDate(0, 0, 1))
+	require.NoError(t, err)
+	assert.Len(t, events, 4, "each site's evening and morning")
+}

@@ -286,12 +286,14 @@ taken away then. A snapshot counts as proven when this was done; until then anda
 func (s *shared) hours() *cobra.Command {
 	var off, on, zone, holidays string
 	var days, stayOff, stayOn []string
+	var local bool
 	cmd := s.promising("hours DEPLOYMENT", "Have a deployment be off at hours",
 		`Promises that the deployment goes off at a time and serves again at another: it is started before that by as long as starting took
 so far. On days that are not named it stays as it is. What is off costs its disks and addresses alone. On the days of --holidays, an
-iCalendar file, and of --stay-off it is not started; on those of --stay-on it does not go off.`,
+iCalendar file, and of --stay-off it is not started; on those of --stay-on it does not go off. With --local the machines at each site go by the
+clock on the wall there (the time zone of its connection): what stands around the world follows the sun.`,
 		func(now time.Time, p *promise.Promise) (err error) {
-			p.Kind, p.Hours = promise.Hours, &promise.HoursTerms{}
+			p.Kind, p.Hours = promise.Hours, &promise.HoursTerms{Local: local}
 			if p.Hours.Off, err = promise.Daily(now, onDays(days), off, zone); err != nil {
 				return err
 			}
@@ -307,6 +309,7 @@ iCalendar file, and of --stay-off it is not started; on those of --stay-on it do
 	cmd.Flags().StringVar(&off, "off", "19:00", "time of day at which it goes off")
 	cmd.Flags().StringVar(&on, "on", "07:00", "time of day at which it serves again")
 	cmd.Flags().StringVar(&zone, "zone", "UTC", "time zone, by its IANA name")
+	cmd.Flags().BoolVar(&local, "local", false, "by the clock of the site where each machine is; --zone is that of sites which have none")
 	cmd.Flags().StringSliceVar(&days, "days", nil, "days of the week, as MO,TU,WE,TH,FR,SA,SU (default: every day)")
 	cmd.Flags().StringVar(&holidays, "holidays", "", "iCalendar file (RFC 5545) with days on which it stays off, of the next two years")
 	cmd.Flags().StringSliceVar(&stayOff, "stay-off", nil, "day on which it stays off, as 2026-12-24; may be given again")

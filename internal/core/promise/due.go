@@ -48,21 +48,21 @@ func DeploymentOf(subject string) (int64, error) {
 // Dues are what is due for a promise, from a moment on.
 func (p *Promise) Dues(from time.Time) []clock.Due {
 	by := p.By.By(guard.Schedule)
-	again := func(kind string, w When, earlier time.Duration) clock.Due {
-		return clock.Due{Kind: kind, Subject: p.subject(""), Rule: w.text(earlier), Zone: w.Zone, Start: w.Start.Add(-earlier), By: by, Seen: from}
+	again := func(kind, part string, w When, earlier time.Duration) clock.Due {
+		return clock.Due{Kind: kind, Subject: p.subject(part), Rule: w.text(earlier), Zone: w.Zone, Start: w.Start.Add(-earlier), By: by, Seen: from}
 	}
 	once := func(kind, part string, at time.Time) clock.Due {
 		return clock.Due{Kind: kind, Subject: p.subject(part), Start: at, By: by, Seen: from}
 	}
 	switch p.Kind {
 	case Saved:
-		return []clock.Due{again(DueSave, p.Saved.When, 0)}
+		return []clock.Due{again(DueSave, "", p.Saved.When, 0)}
 	case Replicated:
-		return []clock.Due{again(DueCopy, p.Replicated.When, 0)}
+		return []clock.Due{again(DueCopy, "", p.Replicated.When, 0)}
 	case Drilled:
-		return []clock.Due{again(DueDrill, p.Drilled.When, 0)}
+		return []clock.Due{again(DueDrill, "", p.Drilled.When, 0)}
 	case Hours:
-		return []clock.Due{again(DueOff, p.Hours.Off, 0), again(DueOn, p.Hours.On, p.Hours.Lead)}
+		return p.Hours.dues(again)
 	case Guarded:
 		if p.Guarded.Announced.IsZero() {
 			return nil

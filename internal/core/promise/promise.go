@@ -151,14 +151,6 @@ type DrilledTerms struct {
 	At     time.Time `json:"at,omitzero"`
 }
 
-// HoursTerms say when machines go off, and when they are to serve again.
-type HoursTerms struct {
-	Off When `json:"off"`
-	On  When `json:"on"`
-	// Lead is how long before On they are switched on, so that they serve then.
-	Lead time.Duration `json:"lead"`
-}
-
 // LeaseTerms say until when something is there.
 type LeaseTerms struct {
 	Until time.Time `json:"until"`
@@ -240,40 +232,6 @@ func (t *ReplicatedTerms) check() error {
 	}
 	_, err := t.rule()
 	return err
-}
-
-func (t *HoursTerms) check(now time.Time) error {
-	off, err := t.Off.rule()
-	if err != nil {
-		return fmt.Errorf("off: %w", err)
-	}
-	on, err := t.On.rule()
-	if err != nil {
-		return fmt.Errorf("on: %w", err)
-	}
-	switch first, back := off.Next(now), on.Next(now); {
-	case first.IsZero() || back.IsZero():
-		return errors.New("it would never go off and come back")
-	case on.Next(first).IsZero():
-		return errors.New("it would go off and never come back")
-	case on.Next(first).Sub(first) <= t.Lead:
-		return fmt.Errorf("it would be off for %s, and takes %s to start", on.Next(first).Sub(first), t.Lead)
-	}
-	return nil
-}
-
-// IsOff reports that it is to be off at a time: that it went off last after it was switched on last.
-func (t *HoursTerms) IsOff(now time.Time) (bool, error) {
-	off, err := t.Off.rule()
-	if err != nil {
-		return false, err
-	}
-	on, err := t.On.rule()
-	if err != nil {
-		return false, err
-	}
-	last, back := off.Last(now), on.Last(now.Add(t.Lead))
-	return !last.IsZero() && last.After(back.Add(-t.Lead)), nil
 }
 
 // Over reports that a lease is over at a time, and Gone that its grace is.

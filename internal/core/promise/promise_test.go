@@ -117,11 +117,11 @@ func TestWhetherItIsOffNow(t *testing.T) {
 		for at := begin.Add(20 * time.Hour); at.Before(begin.AddDate(2, 0, 0)); at = at.Add(13 * time.Hour) {
 			local := at.In(zone)
 			weekday := local.Weekday() != time.Saturday && local.Weekday() != time.Sunday
-			got, err := h.IsOff(at)
+			got, err := h.IsOffAt("", at)
 			require.NoError(t, err)
 			require.Equal(t, !weekday || local.Hour() < 7 || local.Hour() >= 19, got, "%s", local)
 		}
-		soon, err := h.IsOff(begin.Add(7*time.Hour - 5*time.Minute))
+		soon, err := h.IsOffAt("", begin.Add(7*time.Hour - 5*time.Minute))
 		require.NoError(t, err)
 		assert.False(t, soon, "it is switched on before it is to serve")
 	}
@@ -218,7 +218,7 @@ func TestDaysAreExcepted(t *testing.T) {
 	require.NoError(t, p.Check(at(20, 12, 0)))
 	assert.Equal(t, "off every day 19:00 to 07:00, and all of 2 days, on through 1 night", p.Words())
 	for when, off := range map[time.Time]bool{at(21, 12, 0): false, at(22, 12, 0): true, at(23, 6, 49): true, at(23, 6, 51): false, at(23, 23, 0): false, at(24, 23, 0): true, at(25, 12, 0): true, at(26, 12, 0): false} {
-		got, err := h.IsOff(when)
+		got, err := h.IsOffAt("", when)
 		require.NoError(t, err)
 		assert.Equal(t, off, got, "%s", when)
 	}
@@ -247,7 +247,7 @@ func TestDaysAreExcepted(t *testing.T) {
 func TestWhatCannotBeWorkedOutIsSaid(t *testing.T) {
 	bad := promise.When{Rule: "FREQ=NOW", Zone: "UTC", Start: noon}
 	for _, h := range []promise.HoursTerms{{Off: bad, On: every}, {Off: every, On: bad}} {
-		off, err := h.IsOff(noon)
+		off, err := h.IsOffAt("", noon)
 		require.ErrorContains(t, err, "FREQ")
 		assert.False(t, off)
 	}

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"andamio/internal/core/calendar"
-	"andamio/internal/core/printable"
 )
 
 // Words say what is promised.
@@ -27,14 +26,7 @@ func (p *Promise) Words() string {
 	case Drilled:
 		return "drilled " + p.Drilled.When.words()
 	case Hours:
-		text := fmt.Sprintf("off %s to %s", p.Hours.Off.words(), p.Hours.On.clock())
-		if n := len(p.Hours.On.Except); n > 0 {
-			text += fmt.Sprintf(", and all of %s", printable.Count(n, "day"))
-		}
-		if n := len(p.Hours.Off.Except); n > 0 {
-			text += fmt.Sprintf(", on through %s", printable.Count(n, "night"))
-		}
-		return text
+		return p.Hours.words()
 	case Guarded:
 		return p.Guarded.words()
 	case Lease:

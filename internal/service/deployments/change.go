@@ -124,24 +124,42 @@ func (svc *Service) Powering(ctx context.Context, deployment int64, tier string,
 	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
 		return Order{}, err
 	}
+	_, wanted, err := svc.DesignOf(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	of := func(r *plan.Resource) bool { return tier == "" || r.Service == tier || r.Node == tier || r.ID == tier }
+	if !slices.ContainsFunc(wanted.Resources, func(r plan.Resource) bool { return r.Kind == kinds.Instance && of(&r) }) {
+		return Order{}, fault.NotFoundf("deployment %d has no instance of a tier %q; there are %s", deployment, tier, strings.Join(Tiers(wanted), ", "))
+	}
+	return svc.powering(ctx, deployment, on, of, tier)
+}
+
+// PoweringWhich compiles the order that switches some instances off, or on again; all others stay as they are.
+func (svc *Service) PoweringWhich(ctx context.Context, deployment int64, on bool, which func(*plan.Resource) bool) (Order, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return Order{}, err
+	}
+	return svc.powering(ctx, deployment, on, which, "")
+}
+
+func (svc *Service) powering(ctx context.Context, deployment int64, on bool, which func(*plan.Resource) bool, words string) (Order, error) {
 	d, wanted, err := svc.DesignOf(ctx, deployment)
 	if err != nil {
 		return Order{}, err
 	}
-	found := false
 	to := change.Rest(wanted, func(r *plan.Resource) bool {
-		if tier == "" || r.Service == tier || r.Node == tier || r.ID == tier {
-			found = true
+		now := d.Stand.Plan.Resource(r.ID)
+		if now == nil {
+			now = r
+		}
+		if which(now) { // where it stands counts
 			return !on
 		}
-		now := d.Stand.Plan.Resource(r.ID)
-		return now != nil && now.Off
+		return now.Off
 	})
-	if !found {
-		return Order{}, fault.NotFoundf("deployment %d has no instance of a tier %q; there are %s", deployment, tier, strings.Join(Tiers(wanted), ", "))
-	}
 	verb := map[bool]string{true: "start", false: "stop"}[on]
-	return svc.order(ctx, d, to, wanted, strings.TrimSpace(verb+" "+tier))
+	return svc.order(ctx, d, to, wanted, strings.TrimSpace(verb+" "+words))
 }
 
 // Tiers are the services and nodes of a plan's instances.

@@ -87,7 +87,7 @@ func (svc *Service) Due(ctx context.Context, kind string, deployment int64, now 
 		if err != nil || p.Lease.Gone(now) {
 			return "its grace is over too: it is taken away", err
 		}
-		return svc.power(ctx, deployment, false)
+		return svc.power(ctx, deployment, false, all)
 	case promise.DueGone:
 		o, err := svc.deployments.Retiring(ctx, deployment)
 		if err != nil {
