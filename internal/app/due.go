@@ -49,6 +49,7 @@ var dueKinds = map[string]dueKind{
 	promise.DueDrill:     {words: "restore drill of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
 	promise.DueOff:       {words: "off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOff)},
 	promise.DueOn:        {words: "end of off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOn)},
+	promise.DueDrop:      {words: "end of the snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrop)},
 	promise.DueAnnounced: {words: "announced maintenance of deployment", late: clock.CatchUp, do: promised(promise.DueAnnounced)},
 	promise.DueNotice:    {words: "notice of the end of deployment", late: clock.CatchUp, do: promised(promise.DueNotice)},
 	promise.DueEnd:       {words: "end of the lease of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueEnd)},

@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
 	"andamio/internal/service/deployments"
@@ -345,4 +346,68 @@ func TestARestoreThatNeverBeganIsTakenBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, sets, 1, "the half of it that there was is gone")
 	assert.Equal(t, "one", sets[0].Name)
+}
+
+// TestASnapshotEnds has snapshots be dropped in their time, and not before; one that somebody dropped ends no more.
+func TestASnapshotEnds(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	id := ofScenario(t, a)
+	now := time.Now()
+	take := func(name string) {
+		o, err := a.Taking(ctx, id, snapshots.TakeRequest{Name: name, Of: []string{"register"}}, now)
+		carried(t, a, o, err)
+	}
+	names := func() (out []string) {
+		all, err := a.Snapshots(ctx, id)
+		require.NoError(t, err)
+		for _, s := range all {
+			out = append(out, s.Name)
+		}
+		return out
+	}
+	take("before-the-flood")
+	take("after")
+	take("later")
+	end := func(set string, in time.Duration) error {
+		_, err := a.EndSnapshot(ctx, id, set, now.Add(in), now)
+		return err
+	}
+	assert.Equal(t, fault.NotFound, fault.CodeOf(end("never", time.Hour)))
+	assert.Equal(t, fault.Invalid, fault.CodeOf(end("after", -time.Hour)))
+	require.NoError(t, end("before-the-flood", 2*time.Hour))
+	require.NoError(t, end("after", time.Hour))
+	require.NoError(t, end("later", time.Hour))
+	terms, err := a.EndSnapshot(ctx, id, "later", time.Time{}, now)
+	require.NoError(t, err)
+	assert.Len(t, terms.Sets, 2)
+
+	_, err = a.Due(ctx, promise.DueDrop, id, now.Add(30*time.Minute))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"before-the-flood", "after", "later"}, names(), "their time is not over")
+	note, err := a.Due(ctx, promise.DueDrop, id, now.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Contains(t, note, "dropped after")
+	assert.Equal(t, []string{"before-the-flood", "later"}, names())
+	kept, err := a.PromisesOf(ctx, id, now)
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	assert.WithinDuration(t, now.Add(2*time.Hour), kept[0].Next, time.Second)
+
+	o, err := a.DroppingSnapshot(ctx, id, "before-the-flood")
+	carried(t, a, o, err)
+	note, err = a.Due(ctx, promise.DueDrop, id, now.Add(2*time.Hour))
+	require.NoError(t, err)
+	assert.Equal(t, "it was dropped before", note)
+	kept, err = a.PromisesOf(ctx, id, now)
+	require.NoError(t, err)
+	assert.Empty(t, kept, "nothing has an end any more")
+	note, err = a.Due(ctx, promise.DueDrop, id, now.Add(3*time.Hour))
+	require.NoError(t, err)
+	assert.Contains(t, note, "nothing has an end")
+	savedDaily(t, a, id, now)
+	_, err = a.Due(ctx, promise.DueSave, id, now.Add(time.Minute))
+	require.NoError(t, err)
+	all := names()
+	assert.ErrorContains(t, end(all[len(all)-1], time.Hour), "taken by rule")
 }

@@ -375,19 +375,8 @@ Today has what ends within a week.`,
 }
 
 func leaseTerms(now time.Time, t *promise.LeaseTerms, until, long, grace, by string, notice []string) (err error) {
-	if (until == "") == (long == "") {
-		return errors.New("say when it ends, with --until or with --for")
-	}
-	if long != "" {
-		d, err := promise.ParseSpan(long)
-		if err != nil {
-			return err
-		}
-		t.Until = now.Add(d).UTC().Truncate(time.Second)
-	} else if t.Until, err = time.Parse(time.RFC3339, until); err != nil {
-		if t.Until, err = time.Parse(time.DateOnly, until); err != nil {
-			return fmt.Errorf("%q is no time, such as 2027-03-01 or 2027-03-01T18:00:00+01:00", until)
-		}
+	if t.Until, err = whenEnds(now, until, long); err != nil {
+		return err
 	}
 	if t.Grace, err = promise.ParseSpan(grace); err != nil {
 		return err
@@ -407,6 +396,26 @@ func leaseTerms(now time.Time, t *promise.LeaseTerms, until, long, grace, by str
 		}
 	}
 	return nil
+}
+
+// whenEnds is when something ends: at a time, or so long from now.
+func whenEnds(now time.Time, until, long string) (time.Time, error) {
+	if (until == "") == (long == "") {
+		return time.Time{}, errors.New("say when it ends, with --until or with --for")
+	}
+	if long != "" {
+		d, err := promise.ParseSpan(long)
+		if err != nil {
+			return time.Time{}, err
+		}
+		return now.Add(d).UTC().Truncate(time.Second), nil
+	}
+	for _, form := range []string{time.RFC3339, time.DateOnly} {
+		if at, err := time.Parse(form, until); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is no time, such as 2027-03-01 or 2027-03-01T18:00:00+01:00", until)
 }
 
 func (s *shared) leaseExtend() *cobra.Command {

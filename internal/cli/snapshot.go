@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"text/tabwriter"
@@ -11,6 +12,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/promise"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/snapshots"
 )
@@ -23,7 +25,7 @@ func (s *shared) snapshot() *cobra.Command {
 costs. The one that the disks were taken at or restored to last is marked with *.`,
 		RunE: s.withDeployment(s.listSnapshots),
 	}
-	cmd.AddCommand(s.snapshotTake(), s.snapshotEvery(), s.snapshotDrill(), s.snapshotRestore(), s.snapshotBeside(), s.snapshotDrop())
+	cmd.AddCommand(s.snapshotTake(), s.snapshotEvery(), s.snapshotDrill(), s.snapshotRestore(), s.snapshotBeside(), s.snapshotDrop(), s.snapshotUntil())
 	return cmd
 }
 
@@ -40,13 +42,78 @@ func (s *shared) listSnapshots(ctx context.Context, a *app.App, d *deployments.D
 		return nil
 	}
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(w, "SNAPSHOT\tTAKEN\tCAME OF\tDISKS\tHOLDS\tCOSTS\t")
+	ends, err := endsOf(ctx, a, d.ID)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintln(w, "SNAPSHOT\tTAKEN\tCAME OF\tDISKS\tHOLDS\tCOSTS\tUNTIL\t")
 	for i := range all {
 		x := &all[i]
-		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s %s/h\t%s\n", x.Name+map[bool]string{true: " *"}[x.Head], takenAt(x), orDash(x.Parent), disksOf(x),
-			printable.Bytes(x.Held), x.PerHour, printable.Clean(d.Stand.Plan.Currency), whole(x))
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s %s/h\t%s\t%s\n", x.Name+map[bool]string{true: " *"}[x.Head], takenAt(x), orDash(x.Parent), disksOf(x),
+			printable.Bytes(x.Held), x.PerHour, printable.Clean(d.Stand.Plan.Currency), untilOf(ends, x), whole(x))
 	}
 	return w.Flush()
+}
+
+// endsOf is until when snapshots of a deployment are kept.
+func endsOf(ctx context.Context, a *app.App, deployment int64) (promise.EndsTerms, error) {
+	all, err := a.PromisesOf(ctx, deployment, time.Now())
+	for i := range all {
+		if all[i].Ends != nil {
+			return *all[i].Ends, err
+		}
+	}
+	return promise.EndsTerms{}, err
+}
+
+// untilOf says until when a set is kept; those that are taken by rule go in their time.
+func untilOf(ends promise.EndsTerms, x *snapshots.Set) string {
+	switch until := ends.Until(x.Name); {
+	case !until.IsZero():
+		return until.Local().Format("2006-01-02 15:04")
+	case x.ByRule():
+		return "its rule"
+	}
+	return "-"
+}
+
+// snapshotUntil has a snapshot be dropped at a time.
+func (s *shared) snapshotUntil() *cobra.Command {
+	var until, long string
+	var forEver bool
+	cmd := &cobra.Command{Use: "until DEPLOYMENT SNAPSHOT", Short: "Have a snapshot be dropped at a time", Args: cobra.ExactArgs(2),
+		Long: `Keeps a snapshot until a time, when it is dropped by itself; what it keeps is gone then. Those that are taken by rule are dropped by it, in their
+time. With --for-ever it is kept for as long as nobody drops it, as it was before.`,
+		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) error {
+			now := time.Now()
+			if forEver == (until != "" || long != "") {
+				return usageError{errors.New("say until when, with --until, with --for, or with --for-ever")}
+			}
+			var end time.Time
+			if !forEver {
+				var err error
+				if end, err = whenEnds(now, until, long); err != nil {
+					return usageError{err}
+				}
+			}
+			terms, err := a.EndSnapshot(ctx, d.ID, rest[0], end, now)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return s.printJSON(terms)
+			}
+			text := "for as long as nobody drops it"
+			if !end.IsZero() {
+				text = "until " + end.Local().Format("2006-01-02 15:04")
+			}
+			fmt.Fprintf(s.out, "%s of %s is kept %s\n", printable.Clean(rest[0]), printable.Clean(d.Name), text)
+			return nil
+		})}
+	cmd.Flags().StringVar(&until, "until", "", "when it is dropped (RFC 3339, or a day)")
+	cmd.Flags().StringVar(&long, "for", "", "or how long from now, such as 30d")
+	cmd.Flags().BoolVar(&forEver, "for-ever", false, "keep it for as long as nobody drops it")
+	return cmd
 }
 
 func takenAt(x *snapshots.Set) string {

@@ -21,12 +21,13 @@ const (
 	DueNotice = "notice of end"
 	DueEnd    = "end of lease"
 	DueGone   = "end of grace"
+	DueDrop   = "end of snapshot"
 	// DueAnnounced is what was said that takes service away by itself.
 	DueAnnounced = "announced"
 )
 
 // dueKinds are those of each kind of promise.
-var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}, Guarded: {DueAnnounced}}
+var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}, Guarded: {DueAnnounced}, Ends: {DueDrop}}
 
 // DueKindsOf are the kinds of what is due for a promise of a kind.
 func DueKindsOf(k Kind) []string { return slices.Clone(dueKinds[k]) }
@@ -63,6 +64,8 @@ func (p *Promise) Dues(from time.Time) []clock.Due {
 		return []clock.Due{again(DueDrill, "", p.Drilled.When, 0)}
 	case Hours:
 		return p.Hours.dues(again)
+	case Ends:
+		return p.Ends.dues(once)
 	case Guarded:
 		if p.Guarded.Announced.IsZero() {
 			return nil

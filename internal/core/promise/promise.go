@@ -31,10 +31,12 @@ const (
 	Replicated Kind = "replicated"
 	// Guarded is that nothing takes service away by itself at hours, and that it is said before where something does otherwise.
 	Guarded Kind = "guarded"
+	// Ends is that snapshots which somebody took are dropped in their time.
+	Ends Kind = "ends"
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Saved, Replicated, Drilled, Guarded, Hours, Lease}
+var Kinds = []Kind{Saved, Replicated, Drilled, Guarded, Hours, Ends, Lease}
 
 // Promise is one of a deployment.
 type Promise struct {
@@ -51,6 +53,7 @@ type Promise struct {
 	Hours      *HoursTerms      `json:"hours,omitempty"`
 	Lease      *LeaseTerms      `json:"lease,omitempty"`
 	Guarded    *GuardedTerms    `json:"guarded,omitempty"`
+	Ends       *EndsTerms       `json:"ends,omitempty"`
 }
 
 // Zone is the time zone that a promise is kept in; "" is none, or UTC.
@@ -173,7 +176,7 @@ const (
 // Check says what is wrong with a promise; nil if nothing is.
 func (p *Promise) Check(now time.Time) error {
 	terms := 0
-	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil, p.Guarded != nil} {
+	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil, p.Guarded != nil, p.Ends != nil} {
 		if said {
 			terms++
 		}
@@ -190,6 +193,8 @@ func (p *Promise) Check(now time.Time) error {
 		return err
 	case p.Kind == Guarded && p.Guarded != nil:
 		return p.Guarded.check()
+	case p.Kind == Ends && p.Ends != nil:
+		return p.Ends.check()
 	case p.Kind == Hours && p.Hours != nil:
 		return p.Hours.check(now)
 	case p.Kind == Lease && p.Lease != nil:

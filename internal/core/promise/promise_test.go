@@ -121,7 +121,7 @@ func TestWhetherItIsOffNow(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, !weekday || local.Hour() < 7 || local.Hour() >= 19, got, "%s", local)
 		}
-		soon, err := h.IsOffAt("", begin.Add(7*time.Hour - 5*time.Minute))
+		soon, err := h.IsOffAt("", begin.Add(7*time.Hour-5*time.Minute))
 		require.NoError(t, err)
 		assert.False(t, soon, "it is switched on before it is to serve")
 	}

@@ -27,6 +27,8 @@ func (p *Promise) Words() string {
 		return "drilled " + p.Drilled.When.words()
 	case Hours:
 		return p.Hours.words()
+	case Ends:
+		return p.Ends.words()
 	case Guarded:
 		return p.Guarded.words()
 	case Lease:

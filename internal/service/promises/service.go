@@ -76,7 +76,7 @@ type Kept struct {
 // is no less for that.
 func (k *Kept) Unproven() string {
 	if k.Kind == promise.Guarded { // nothing is due for it
-		return "kept whenever something would be done"
+		return "in force"
 	}
 	if k.Kind == promise.Drilled || len(k.Proof.Marks) > 0 {
 		return "unproven"

@@ -66,11 +66,11 @@ type View struct {
 	// when it was begun to be watched.
 	silent, heardOut bool
 	epoch            int64
-	pick   int
-	calm   bool
-	seen   string
-	drawn  time.Time
-	spots  []spot
+	pick             int
+	calm             bool
+	seen             string
+	drawn            time.Time
+	spots            []spot
 }
 
 // focus is a part of the screen on which a move is planned.

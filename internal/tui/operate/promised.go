@@ -125,8 +125,11 @@ func how(k *promises.Kept, now time.Time) (run.Status, string) {
 			return run.Standing, promise.Span(left.Round(24*time.Hour)) + " left"
 		}
 	}
-	if k.Stale {
+	switch {
+	case k.Stale:
 		return run.Failed, "too old"
+	case k.Kind == promise.Guarded && k.Proof.Unproven():
+		return run.Standing, k.Unproven()
 	}
 	if k.Proof.Unproven() {
 		return run.Planned, k.Unproven()
