@@ -1,6 +1,7 @@
 package migrate
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -114,12 +115,11 @@ func (d *differing) reach() {
 			d.say("hardware address", known["mac"], mac, "", "")
 		}
 		for _, port := range f.AsInterface().Ports {
-			here := fmt.Sprintf("%s:%s", "port", known[fmt.Sprintf("port.%d", port)])
-			switch {
-			case d.there.Network == estate.Ports:
-				d.say(fmt.Sprintf("port %d", port), here, "another one", "worse", "the network there maps ports: whoever knows the number must be told; the name's service record says it")
-			case known[fmt.Sprintf("port.%d", port)] != fmt.Sprint(port):
-				d.say(fmt.Sprintf("port %d", port), here, fmt.Sprintf("port:%d", port), "better", "")
+			what, here := fmt.Sprintf("port %d", port), cmp.Or(known[fmt.Sprintf("port.%d", port)], fmt.Sprint(port))
+			if d.there.Network == estate.Ports {
+				d.say(what, here, "another one", "worse", "the network there maps ports: whoever knows the number must be told; the name's service record says it")
+			} else {
+				d.say(what, here, port, "better", "it is reached by its own number")
 			}
 		}
 	}

@@ -283,19 +283,23 @@ func CurveOf(s *run.State, instance string, load Load, now time.Time) Curve {
 		c.past(d, began, now)
 	}
 	c.Now = now.Sub(began)
+	m := measured(s, instance)
+	slowest := load.Bandwidth * leastOfBefore
+	load = m.told(load)
+	changed := load.Rate * m.since // during the first copy, of which nothing was copied since
 	if j := s.Judged[instance]; len(j) > 0 {
 		last := j[len(j)-1]
 		c.Pause = last.Pause
-		load.Rate, load.Bandwidth = last.Changing, max(last.Bandwidth, load.Bandwidth*0.1)
-		load.Used = max(last.Bytes, 1)
+		load.Bandwidth = max(load.Bandwidth, slowest) // little is copied slowly, for what comes with each call
+		changed = float64(last.Bytes)
+	}
+	if load.Used == 0 {
+		load.Used = max(int64(changed), 1)
 	}
 	if st := s.Step(op.Finish.On(instance)); st != nil && st.Status == run.Standing {
 		c.Now = st.Ended.Sub(began)
 		c.Whole = c.Now
 		return c
-	}
-	if running := left(disks); running > 0 {
-		load.Used = running
 	}
 	c.forecast(Predict(load), c.Now)
 	return c
@@ -323,16 +327,6 @@ func Bytes(n float64) string {
 		}
 	}
 	return strconv.FormatFloat(n, 'f', 0, 64)
-}
-
-func left(disks []*run.Disk) int64 {
-	n := int64(0)
-	for _, d := range disks {
-		if d.Running {
-			n += d.Total - d.Done
-		}
-	}
-	return n
 }
 
 func disksOf(s *run.State, instance string) []*run.Disk {
@@ -374,6 +368,9 @@ func (c *Curve) add(s Stretch) {
 	c.Stretches = append(c.Stretches, s)
 	c.Most, c.Whole = max(c.Most, s.Left), max(c.Whole, s.To)
 }
+
+// leastOfBefore is the part of the bandwidth measured before the move below which rounds do not count as telling it.
+const leastOfBefore = 0.1
 
 // leastShown is the least that is drawn as left: one page of a disk.
 const leastShown = 4096

@@ -126,16 +126,11 @@ func copyLeft(s *run.State, instance string, load Load, now time.Time) (time.Dur
 	if m.bandwidth <= 0 {
 		return 0, false
 	}
-	if m.judged {
-		load.Rate = m.rate
-	} else if m.rate > 0 {
-		load.Rate = m.rate
-	}
+	load = m.told(load)
 	running := float64(m.left) / m.bandwidth
 	if since := now.Sub(s.LastAt).Seconds(); since > 0 && since < running { // what got through since was not told yet
 		running -= since
 	}
-	load.Bandwidth, load.Squeeze, load.Used = m.bandwidth, 0, m.left
 	f := Predict(load)
 	rest := f.Copy
 	if len(f.Rounds) > 0 {
@@ -156,6 +151,18 @@ type measure struct {
 	bandwidth, rate, since float64
 	// follows says that the first copy is over, judged that rounds told the rate.
 	follows, judged bool
+}
+
+// told is a load with what the move tells in the place of what was measured before it began.
+func (m *measure) told(load Load) Load {
+	if m.judged || m.rate > 0 {
+		load.Rate = m.rate
+	}
+	if m.bandwidth > 0 {
+		load.Bandwidth, load.Squeeze = m.bandwidth, 0
+	}
+	load.Used = m.left
+	return load
 }
 
 func measured(s *run.State, instance string) measure {

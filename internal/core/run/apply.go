@@ -122,7 +122,7 @@ func (s *State) step(e Event) {
 	}
 	switch e.Kind {
 	case StepStarted:
-		st.Started = e.At
+		st.Started, st.Ended = e.At, time.Time{}
 		s.set(st, UnderWay)
 	case StepAsked:
 		s.learn(Event{Kind: Learned, Resource: st.Resource, Attributes: e.Attributes})
