@@ -169,3 +169,21 @@ func TestWhatIsWrittenOfAPlanIsReadBack(t *testing.T) {
 		assert.Equal(t, s.When, got.When, s.ID)
 	}
 }
+
+// TestEveryTemplateThatCannotBeBuiltIsRefused compiles templates that are sound by themselves and cannot be built: the error says what, and where.
+func TestEveryTemplateThatCannotBeBuiltIsRefused(t *testing.T) {
+	const lan = "    lan: { type: tosca.nodes.network.Network }\n    h: { type: Compute }\n    p: { type: tosca.nodes.network.Port, requirements: [ binding: h, link: lan ] }\n"
+	const part = "    a: { type: own.Part, requirements: [ host: h ] }\n"
+	flow := func(steps string) string {
+		return "  node_templates:\n" + lan + part + "  workflows: { deploy: { steps: { " + steps + " } } }\n"
+	}
+	const built = "net: { target: lan, activities: [ delegate: deploy ], on_success: [ host ] }, host: { target: h, activities: [ delegate: deploy ], on_success: [ port ] }, port: { target: p, activities: [ delegate: deploy ] }"
+	for says, text := range map[string]string{
+		`segmentation_id "many" is no VLAN number`:  "  node_templates:\n    lan: { type: tosca.nodes.network.Network, properties: { network_type: vlan, segmentation_id: many } }\n    h: { type: Compute }\n    p: { type: tosca.nodes.network.Port, requirements: [ binding: h, link: lan ] }\n",
+		"v has no place: it is attached to nothing": "  node_templates:\n    v: { type: tosca.nodes.Storage.BlockStorage, properties: { size: 1 GiB } }\n    h: { type: Compute }\n",
+		"is done twice": flow(built + ", again: { target: lan, activities: [ delegate: deploy ] }"),
+	} {
+		_, err := tryCompile(t, text)
+		assert.ErrorContains(t, err, says)
+	}
+}
