@@ -265,7 +265,10 @@ func (d *diagnosis) possible(q Problem) bool   { yes, _ := d.judge(q); return ye
 func (d *diagnosis) explain(m *model) error {
 	all := d.causes(m)
 	d.tests = testsAPart
-	few := d.workloads(all)
+	few := d.homeless(m)
+	if few == nil {
+		few = d.workloads(all)
+	}
 	d.tests = testsAPart
 	causes := d.fewest(few, all)
 	d.tests = testsAPart
@@ -318,6 +321,17 @@ func (s *state) tooLarge(w, site int32) Verdict {
 		}
 	}
 	return Verdict{Reason: fmt.Sprintf("full: at most %s in one place, needs %s", most, m.p.Workloads[w].Need), Short: "full"}
+}
+
+// homeless is the first workload that no site could take though there were no others; none is nil. What is wrong with it alone is said before what is wrong with
+// several together.
+func (d *diagnosis) homeless(m *model) []Workload {
+	for w := range d.p.Workloads {
+		if c := m.classes[m.class[w]]; c.lo[0] == c.lo[len(m.sites)] {
+			return d.p.Workloads[w : w+1]
+		}
+	}
+	return nil
 }
 
 // workloads takes away as many workloads as can be, in ever smaller parts, so that what is left is still impossible.

@@ -1,6 +1,7 @@
 package placement
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -41,6 +42,9 @@ func (r Rule) binds(w *Workload) bool {
 // ofSites reports whether the rule is one of what sites must satisfy.
 func (r Rule) ofSites() bool { return r.Apart == "" && r.Together == "" }
 
+// under is the jurisdiction of a site in words.
+func under(site *estate.Site) string { return cmp.Or(site.Jurisdiction, "no jurisdiction") }
+
 // lack says which demand of the rule the site does not meet, "" if it meets all.
 func (r Rule) lack(site *estate.Site) string {
 	if (r.Listed || len(r.Sites) > 0) && !slices.Contains(r.Sites, site.Name) {
@@ -53,7 +57,7 @@ func (r Rule) lack(site *estate.Site) string {
 		return fmt.Sprintf("%s, not %s", site.Kind, list(r.Kinds))
 	}
 	if len(r.Jurisdictions) > 0 && !slices.Contains(r.Jurisdictions, site.Jurisdiction) {
-		return fmt.Sprintf("under %s, not %s", site.Jurisdiction, list(r.Jurisdictions))
+		return fmt.Sprintf("under %s, not %s", under(site), list(r.Jurisdictions))
 	}
 	for _, f := range r.Features {
 		if !site.Has(f) {
@@ -82,7 +86,7 @@ func (r Rule) short(site *estate.Site) string {
 	case len(r.Kinds) > 0 && !slices.Contains(r.Kinds, string(site.Kind)):
 		return "not " + r.Kinds[0]
 	case len(r.Jurisdictions) > 0 && !slices.Contains(r.Jurisdictions, site.Jurisdiction):
-		return "under " + site.Jurisdiction
+		return "under " + under(site)
 	}
 	return r.lack(site)
 }
