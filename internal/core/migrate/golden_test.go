@@ -46,7 +46,14 @@ func TestDifferencesOfEveryWay(t *testing.T) {
 				fmt.Fprintf(&out, "  %v\n", err)
 				continue
 			}
-			for _, d := range Differences(stand, to, e, []string{host}, change.Warm) {
+			to.Zone = stand.Plan.Zone
+			for _, name := range []string{"contacts", "dispatch", "gauge"} {
+				to.Steps = append(to.Steps, plan.Step{Op: op.Name, Naming: &plan.Naming{Name: name, Interface: name + "-port-1"}})
+			}
+			if r := to.Resource(host); i == 2 {
+				plan.Respec(r, func(s *plan.InstanceSpec) { s.Class, s.Hostname = "mirrored", "elsewhere" })
+			}
+			for _, d := range Differences(stand, to, e, []string{"nobody", host}, change.Warm) {
 				fmt.Fprintf(&out, "  %s: %s → %s", d.What, d.Here, d.There)
 				if d.Weight != "" {
 					fmt.Fprintf(&out, " (%s)", d.Weight)
@@ -75,7 +82,11 @@ type played struct {
 
 func (x *played) say(kind run.EventKind, step string, seconds int, attributes map[string]string) {
 	x.now, x.seq = x.now.Add(time.Duration(seconds)*time.Second), x.seq+1
-	x.s.Apply(run.Event{Seq: x.seq, At: x.now, Kind: kind, Step: step, Resource: resourceOf(x.p, step), Attributes: attributes})
+	e := run.Event{Seq: x.seq, At: x.now, Kind: kind, Step: step, Resource: resourceOf(x.p, step), Attributes: attributes}
+	if kind == run.StepFailed {
+		e.Text = "the disk is full"
+	}
+	x.s.Apply(e)
 	x.look(fmt.Sprintf("%s %s", kind, step))
 }
 

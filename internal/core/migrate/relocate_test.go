@@ -78,6 +78,11 @@ func TestWhereAWorkloadCannotGo(t *testing.T) {
 		require.ErrorContains(t, err, want)
 		assert.ErrorContains(t, err, c.Instance)
 	}
+	p := plantest.Plan(t, "drill")
+	plan.Respec(p.Resource("contacts-lan@vega"), func(s *plan.NetworkSpec) { s.Existing = "net-7" })
+	_, err := Relocate(p, scenario(t), []Choice{{Instance: "contacts-host-1", Site: "alisio-sur"}}, nil)
+	assert.ErrorContains(t, err, "stands at vega alone; name another one there")
+	assert.ErrorContains(t, err, "contacts-host-1")
 }
 
 // TestAnyRelocationIsADesign moves any workloads anywhere: what comes out is a plan in order, whose parts are where the
