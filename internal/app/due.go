@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/window"
+	"andamio/internal/service/acting"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/runs"
@@ -30,7 +32,9 @@ type Due = clock.Due
 type dueKind struct {
 	// words say what is done, before the subject.
 	words string
-	late  clock.Late
+	// deployment says that the subject is a deployment, by its number, and a part after it where several are due for one.
+	deployment bool
+	late       clock.Late
 	// again has what failed be tried again before it is due the next time, ever more seldom.
 	again bool
 	// do does it, as whoever set it up, by schedule, and says in a few words what came of it.
@@ -44,16 +48,16 @@ var dueKinds = map[string]dueKind{
 	runs.DueLapse:  {words: "end of proposal", late: clock.CatchUp, do: lapse},
 	moves.DueFence: {words: "what is left on of move", late: clock.CatchUp, do: fence},
 
-	promise.DueSave:      {words: "snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
-	promise.DueCopy:      {words: "copies of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueCopy)},
-	promise.DueDrill:     {words: "restore drill of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
-	promise.DueOff:       {words: "off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOff)},
-	promise.DueOn:        {words: "end of off hours of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueOn)},
-	promise.DueDrop:      {words: "end of the snapshot of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueDrop)},
-	promise.DueAnnounced: {words: "announced maintenance of deployment", late: clock.CatchUp, do: promised(promise.DueAnnounced)},
-	promise.DueNotice:    {words: "notice of the end of deployment", late: clock.CatchUp, do: promised(promise.DueNotice)},
-	promise.DueEnd:       {words: "end of the lease of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueEnd)},
-	promise.DueGone:      {words: "end of the grace of deployment", late: clock.CatchUp, again: true, do: promised(promise.DueGone)},
+	promise.DueSave:      {words: "snapshot of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
+	promise.DueCopy:      {words: "copies of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueCopy)},
+	promise.DueDrill:     {words: "restore drill of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
+	promise.DueOff:       {words: "off hours of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueOff)},
+	promise.DueOn:        {words: "end of off hours of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueOn)},
+	promise.DueDrop:      {words: "end of the snapshot of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueDrop)},
+	promise.DueAnnounced: {words: "announced maintenance of", deployment: true, late: clock.CatchUp, do: promised(promise.DueAnnounced)},
+	promise.DueNotice:    {words: "notice of the end of", deployment: true, late: clock.CatchUp, do: promised(promise.DueNotice)},
+	promise.DueEnd:       {words: "end of the lease of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueEnd)},
+	promise.DueGone:      {words: "end of the grace of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueGone)},
 }
 
 // promised does what is due for a promise.
@@ -108,12 +112,26 @@ func (a *App) SettleByRules(ctx context.Context) (map[string]int, error) {
 	return a.By(ByRule).inventoryService.SettleByRules(ctx)
 }
 
-// DueWords say what is done when something is due.
-func DueWords(kind, subject string) string {
-	if k, known := dueKinds[kind]; known {
-		return k.words + " " + subject
+// DueWords say what is done when something is due. Names are those of deployments, which are numbered where none is known.
+func DueWords(kind, subject string, names map[int64]string) string {
+	k, known := dueKinds[kind]
+	if !known {
+		return kind + " of " + subject
 	}
-	return kind + " of " + subject
+	return k.words + " " + k.named(subject, names)
+}
+
+// named is a subject as people call it.
+func (k *dueKind) named(subject string, names map[int64]string) string {
+	id, err := promise.DeploymentOf(subject)
+	if !k.deployment || err != nil {
+		return subject
+	}
+	name := cmp.Or(names[id], fmt.Sprintf("deployment %d", id))
+	if _, part, has := strings.Cut(subject, " "); has {
+		name += ", " + part
+	}
+	return name
 }
 
 // surveyAsDue surveys a site, and settles what standing rules settle.
@@ -380,6 +398,17 @@ type Clock struct {
 	Blackouts []window.Held `json:"blackouts,omitempty"`
 	Next      []Upcoming    `json:"next"`
 	Last      []Firing      `json:"last"`
+	// Names are those of the deployments for which something is due, by their numbers.
+	Names map[int64]string `json:"names,omitempty"`
+}
+
+// Words say what is done when something is due, or what was.
+func (c *Clock) Words(kind, subject string) string { return DueWords(kind, subject, c.Names) }
+
+// Named is what it is done to, as people call it.
+func (c *Clock) Named(kind, subject string) string {
+	k := dueKinds[kind]
+	return k.named(subject, c.Names)
 }
 
 // Upcoming is something that is due, and when next; zero if it is not again.
@@ -421,6 +450,23 @@ func (a *App) Clock(ctx context.Context, now time.Time, last int) (Clock, error)
 		out.Next = append(out.Next, u)
 	}
 	slices.SortStableFunc(out.Next, func(x, y Upcoming) int { return x.At.Compare(y.At) })
-	out.Last, err = a.store.Firings(ctx, last)
+	if out.Last, err = a.store.Firings(ctx, last); err != nil {
+		return out, err
+	}
+	out.Names, err = a.namesOf(ctx)
+	return out, err
+}
+
+// namesOf are the names of all deployments that the actor may see, by their numbers.
+func (a *App) namesOf(ctx context.Context) (map[int64]string, error) {
+	all, err := a.store.Deployments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all, err = acting.Seen(ctx, a.desk, all, func(d store.Deployment) guard.Thing { return guard.Thing{Deployment: d.ID} })
+	out := make(map[int64]string, len(all))
+	for _, d := range all {
+		out[d.ID] = d.Name
+	}
 	return out, err
 }

@@ -54,7 +54,7 @@ With --ssh the screens are served over SSH too, to people who are known by the k
 func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening, ssh string) error {
 	told := func(f app.Firing) {
 		if !s.json {
-			fmt.Fprintf(s.out, "%s  %s\n", clockTime(time.Now()), printable.Clean(firingLine(f)))
+			fmt.Fprintf(s.out, "%s  %s\n", clockTime(time.Now()), printable.Clean(firingLine(app.DueWords(f.Kind, f.Subject, nil), f)))
 		}
 	}
 	v, err := s.beginServing(ctx, a, where, told)
@@ -168,17 +168,17 @@ func printClock(out io.Writer, c app.Clock) {
 		case !u.At.IsZero():
 			at = clockTime(u.At)
 		}
-		fmt.Fprintf(w, "%s\t%s\t%s\n", printable.Clean(app.DueWords(u.Kind, u.Subject)), at, printable.Clean(strings.ReplaceAll(u.Rule, "\n", " ")))
+		fmt.Fprintf(w, "%s\t%s\t%s\n", printable.Clean(c.Words(u.Kind, u.Subject)), at, printable.Clean(strings.ReplaceAll(u.Rule, "\n", " ")))
 	}
 	w.Flush()
 	for _, f := range c.Last {
-		fmt.Fprintf(out, "%s  %s\n", clockTime(f.At), printable.Clean(firingLine(f)))
+		fmt.Fprintf(out, "%s  %s\n", clockTime(f.At), printable.Clean(firingLine(c.Words(f.Kind, f.Subject), f)))
 	}
 }
 
-// firingLine says what was due and what became of it.
-func firingLine(f app.Firing) string {
-	text := app.DueWords(f.Kind, f.Subject) + ": " + string(f.State)
+// firingLine says what became of what was due.
+func firingLine(what string, f app.Firing) string {
+	text := what + ": " + string(f.State)
 	if f.Note != "" {
 		text += ", " + f.Note
 	}

@@ -86,7 +86,7 @@ func TestSnapshotsAndPromisesFromTheCommandLine(t *testing.T) {
 			assert.WithinDuration(t, time.Now().Add(37*24*time.Hour), k.Lease.Until, time.Hour)
 		}
 	}
-	assert.Contains(t, run(0, "clock"), "end of the lease of deployment 1")
+	assert.Contains(t, run(0, "clock"), "end of the lease of flood-watch")
 	run(0, "lease", "drop", "flood-watch")
 	run(0, "hours", "drop", "flood-watch")
 	assert.NotContains(t, run(0, "clock"), "end of the lease")

@@ -65,7 +65,7 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 		failed := func(text string) { program.Send(view.Notice{Text: text, Bad: true}) }
 		err := a.KeepServed(m.ctx, func(f app.Firing) {
 			if f.State == app.FiringFailed {
-				failed(app.DueWords(f.Kind, f.Subject) + ": " + f.Note)
+				failed(app.DueWords(f.Kind, f.Subject, nil) + ": " + f.Note)
 			}
 		})
 		if err != nil && m.ctx.Err() == nil {

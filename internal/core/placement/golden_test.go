@@ -133,14 +133,80 @@ func TestEveryPlacementIsExplained(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			p := talking()
 			c.change(&p)
-			file := "testdata/" + strings.NewReplacer(" ", "-", ",", "").Replace(c.name) + ".txt"
-			got := explained(p)
-			if *update {
-				require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
-			}
-			want, err := os.ReadFile(file)
-			require.NoError(t, err)
-			assert.Equal(t, string(want), got)
+			recorded(t, c.name, explained(p))
 		})
+	}
+}
+
+// recorded compares a text with its golden file.
+func recorded(t *testing.T, name, got string) {
+	t.Helper()
+	file := "testdata/" + strings.NewReplacer(" ", "-", ",", "").Replace(name) + ".txt"
+	if *update {
+		require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
+	}
+	want, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, string(want), got)
+}
+
+// TestTheModelForSolversIsAsRecorded writes the model of a problem that has one of each sort of constraint.
+func TestTheModelForSolversIsAsRecorded(t *testing.T) {
+	p := sample.Problem(21, sample.Shape{Workloads: 5, Sites: 3, Sizes: 2})
+	last := p.Workloads[4].Node
+	p.Estate.Sites[0].Zones = p.Estate.Sites[0].Zones[:1]
+	p.Estate.Sites[1].Quotas = map[string]estate.Quota{estate.QuotaCores: {Limit: 12, Used: 2}}
+	p.Traffic[0].MaxMs = 40
+	p.Workloads[0].Now = &placement.Spot{Site: "site-2"}
+	p.Budget = 4
+	p.Rules = []placement.Rule{{Name: "apart", Nodes: []string{last}, Apart: "zone"}, {Name: "close", Nodes: []string{p.Workloads[0].Node}, Together: "site"},
+		{Name: "spread", Nodes: []string{p.Workloads[0].Node}, Apart: "provider", Weight: 0.01}, {Name: "rather", Kinds: []string{"private"}, Weight: 0.02}}
+	var out strings.Builder
+	require.NoError(t, placement.WriteLP(&out, p))
+	recorded(t, "model.lp", out.String())
+}
+
+// TestProblemsThatAreNoneAreRefused: what is wrong with them is named, by all that read them.
+func TestProblemsThatAreNoneAreRefused(t *testing.T) {
+	for says, change := range map[string]func(p *placement.Problem){
+		`workload "s1-t1-1" is there twice`:       func(p *placement.Problem) { p.Workloads = append(p.Workloads, p.Workloads[0]) },
+		`workload "" is there twice, or has no n`: func(p *placement.Problem) { p.Workloads[0].Name = "" },
+		`traffic from "nobody" to`:                func(p *placement.Problem) { p.Traffic[0].From = "nobody" },
+		`to "nobody": these are not two workload`: func(p *placement.Problem) { p.Traffic[0].To = "nobody" },
+		`traffic from "s1-t1-1" to "s1-t1-1"`:     func(p *placement.Problem) { p.Traffic[0].To, p.Traffic[0].From = "s1-t1-1", "s1-t1-1" },
+		"rule close: workloads are kept together": func(p *placement.Problem) { p.Rules = []placement.Rule{{Name: "close", Together: "planet"}} },
+		"rule loose: workloads are kept together": func(p *placement.Problem) {
+			p.Rules = []placement.Rule{{Name: "loose", Together: "site", Weight: 1}}
+		},
+	} {
+		p := talking()
+		change(&p)
+		got, err := placement.Solve(p, placement.Options{})
+		require.ErrorContains(t, err, says)
+		assert.Nil(t, got)
+		var out strings.Builder
+		require.ErrorContains(t, placement.WriteLP(&out, p), says)
+		assert.Empty(t, out.String())
+	}
+}
+
+// TestWhereANodeIsAllowed: by rules alone, each site that is left out with the first that keeps it out.
+func TestWhereANodeIsAllowed(t *testing.T) {
+	e := talking().Estate
+	sites := func(rules ...placement.Rule) (out []string, why []string) {
+		all, why := placement.Allowed(e, rules, "store")
+		for _, s := range all {
+			out = append(out, s.Name)
+		}
+		return out, why
+	}
+	own := placement.Rule{Name: "own", Kinds: []string{"private"}}
+	got, why := sites(own, placement.Rule{Name: "second", Sites: []string{"site-1"}})
+	assert.Equal(t, []string{"site-1"}, got)
+	assert.Equal(t, []string{"site-2: rule own, public, not private", "site-3: rule own, public, not private", "site-4: rule own, public, not private"}, why)
+	for name, r := range map[string]placement.Rule{"of others": {Name: "x", Kinds: []string{"private"}, Nodes: []string{"page"}}, "a preference": {Name: "x", Kinds: []string{"private"}, Weight: 1}, "apart": {Name: "x", Apart: "site"}} {
+		got, why = sites(r)
+		assert.Len(t, got, 4, name)
+		assert.Empty(t, why, name)
 	}
 }

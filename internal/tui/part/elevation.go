@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/elevation"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
 )
 
@@ -556,7 +557,7 @@ func (e *Elevation) vertical(pic *elevation.Picture, l, b, i, dy int) {
 	}
 }
 
-// First is the resource that a fresh elevation selects: the first under way or failed, else the first of all.
+// First is the resource that a fresh elevation selects: the first under way or failed, else the first of all that is no copy of another.
 func First(s *run.State) string {
 	for _, want := range []run.Status{run.Failed, run.UnderWay} {
 		for i := range s.Resources {
@@ -565,9 +566,11 @@ func First(s *run.State) string {
 			}
 		}
 	}
-	for i := range s.Resources {
-		if s.Resources[i].PartOf == "" && !s.Resources[i].Kept() {
-			return s.Resources[i].ID
+	for _, copies := range []bool{false, true} {
+		for i := range s.Resources {
+			if r := &s.Resources[i]; r.PartOf == "" && !r.Kept() && (r.Kind == kinds.Snapshot || r.IsCopy()) == copies {
+				return r.ID
+			}
 		}
 	}
 	return ""

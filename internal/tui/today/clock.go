@@ -2,7 +2,6 @@ package today
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"andamio/internal/app"
@@ -71,7 +70,10 @@ func (d *page) due() {
 			when = "now"
 		}
 		d.c.Cut(d.r.X+2, d.y, atWhy-d.r.X-4, part.In(part.Text), fmt.Sprintf("%-9s %s", l.at.Local().Format("15:04"), when))
-		what := app.DueWords(l.kind, strings.Join(l.subjects, ", "))
+		what := d.v.clock.Words(l.kind, l.subjects[0])
+		for _, more := range l.subjects[1:] {
+			what += ", " + d.v.clock.Named(l.kind, more)
+		}
 		if l.failed != "" {
 			what += " · " + l.failed
 		}
