@@ -2,6 +2,7 @@ package topology
 
 import (
 	"errors"
+	"os"
 	"strings"
 	"testing"
 
@@ -41,7 +42,9 @@ func boxes(t *testing.T, root string) (*Design, tosca.Diagnostics) {
     properties: { port: { type: PortDef, default: 80 }, size: { type: integer, default: 1 }, tag: { type: string, default: outer }, label: { type: string, required: false } }
     attributes: { where: { type: string } }
     capabilities: { api: { type: tosca.capabilities.Endpoint } }
-    requirements: [ feed: { capability: tosca.capabilities.Endpoint, relationship: tosca.relationships.ConnectsTo, occurrences: [ 0, 2 ] } ]
+    requirements:
+      - drain: { capability: tosca.capabilities.Endpoint, relationship: tosca.relationships.ConnectsTo, occurrences: [ 0, 1 ] }
+      - feed: { capability: tosca.capabilities.Endpoint, relationship: tosca.relationships.ConnectsTo, occurrences: [ 0, 2 ] }
   own.App:
     derived_from: tosca.nodes.SoftwareComponent
     properties: { port: { type: PortDef, default: 80 }, level: { type: integer, default: 0 } }
@@ -124,6 +127,40 @@ func TestTemplatesAreChosenAndMapped(t *testing.T) {
 	assert.Equal(t, []any{"gauge", "small.app", "large.app", "page"}, out["boxes"])
 	assert.Equal(t, "boxes", large.Service)
 	assert.Equal(t, []string{"large.h", "large.app", "large.second"}, d.Rules[0].Targets, "a policy over the node covers its parts")
+}
+
+// TestManyNeedsOfWhatATemplateStandsFor writes down a design in which boxes need several things, of which some are led to their parts and some order all of these.
+func TestManyNeedsOfWhatATemplateStandsFor(t *testing.T) {
+	d, diags := boxes(t, `  node_templates:
+    host: { type: Compute }
+    gauge: { type: own.App, requirements: [ host: host ] }
+    other: { type: own.App, requirements: [ host: host ] }
+    first: { type: own.Box, directives: [ substitute ], requirements: [ dependency: host, feed: gauge, dependency: gauge, feed: other ] }
+    second: { type: own.Box, directives: [ substitute ], properties: { size: 7 }, requirements: [ dependency: first, feed: first, feed: other, dependency: other ] }
+    page: { type: own.App, requirements: [ dependency: second, host: host, feed: second, feed: first ] }
+    last: { type: own.App, requirements: [ host: host, dependency: first ] }
+  workflows:
+    one: { steps: { a: { target: page, activities: [ delegate: deploy ] } } }
+    two: { steps: { a: { target: gauge, activities: [ delegate: deploy ], on_success: [ b ] }, b: { target: last, activities: [ set_state: error ] } } }
+  policies:
+    - keep: { type: andamio.policies.Allow, targets: [ gauge, page ], properties: { sites: [ vega ] } }
+`)
+	require.NotNil(t, d, diags.Error())
+	text := diags.Error() + "\n" + written(d)
+	if *update {
+		require.NoError(t, os.WriteFile("testdata/many-needs.txt", []byte(text), 0o644))
+	}
+	want, err := os.ReadFile("testdata/many-needs.txt")
+	require.NoError(t, err)
+	assert.Equal(t, string(want), text)
+	assert.True(t, d.Rules[0].Covers("page"))
+	assert.True(t, d.Rules[0].Covers("gauge"))
+	assert.False(t, d.Rules[0].Covers("host"))
+
+	d, diags = boxes(t, "  node_templates:\n    host: { type: Compute }\n    gauge: { type: own.App, requirements: [ host: host ] }\n    small: { type: own.Box, directives: [ substitute ], requirements: [ dependency: host, feed: gauge, drain: gauge ] }\n")
+	assert.Nil(t, d)
+	require.Equal(t, 1, diags.Errors(), "once, though it has two parts: %s", diags.Error())
+	assert.Contains(t, diags.Error(), `maps the requirement "drain" to none of its nodes`)
 }
 
 func TestSubstitutionRefuses(t *testing.T) {
