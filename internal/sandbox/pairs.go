@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"andamio/internal/sandbox/disk"
@@ -189,8 +190,8 @@ func (c *Cloud) tryLink(ctx context.Context, p *pair) wire.Trial {
 }
 
 // diskSpeed is how many bytes of layers a second are brought together here, as a small disk shows; 0 if it cannot be
-// tried.
-func diskSpeed() float64 {
+// tried. All stand-ins of a process have the disks of one machine, so that it is tried once.
+var diskSpeed = sync.OnceValue(func() float64 {
 	const n = 8 << 20
 	d := disk.New(n, "trial")
 	defer d.Close()
@@ -206,7 +207,7 @@ func diskSpeed() float64 {
 		return 0
 	}
 	return n / time.Since(start).Seconds()
-}
+})
 
 func (c *Cloud) askTrial(ctx context.Context, p *pair, n int64) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, p.URL+wire.PathTrial+"?"+wire.ParamLength+"="+strconv.FormatInt(n, 10), nil)

@@ -74,11 +74,23 @@ type relocation struct {
 	known map[string]map[string]string
 }
 
+// book is what addresses and VLANs of a site are handed out by. What the design has there keeps its own, whether the site knows of it yet or not.
 func (r *relocation) book(s *estate.Site) *address.Book {
-	if r.books[s.Name] == nil {
-		r.books[s.Name] = address.NewBook(s)
+	if b := r.books[s.Name]; b != nil {
+		return b
 	}
-	return r.books[s.Name]
+	b := address.NewBook(s)
+	for i := range r.p.Resources {
+		switch x := &r.p.Resources[i]; {
+		case x.Site != s.Name:
+		case x.Kind == kinds.Network:
+			b.HoldVLAN(x.Node, x.AsNetwork().VLAN)
+		case x.Kind == kinds.Interface:
+			b.Hold(x.ID, x.AsInterface().Address)
+		}
+	}
+	r.books[s.Name] = b
+	return b
 }
 
 func (r *relocation) move(c Choice) error {

@@ -83,6 +83,51 @@ func TestWhereAWorkloadCannotGo(t *testing.T) {
 	_, err := Relocate(p, scenario(t), []Choice{{Instance: "contacts-host-1", Site: "alisio-sur"}}, nil)
 	assert.ErrorContains(t, err, "stands at vega alone; name another one there")
 	assert.ErrorContains(t, err, "contacts-host-1")
+
+	for want, change := range map[string]func(vega *estate.Site){
+		"there is no image of its system, linux": func(vega *estate.Site) { vega.Images = nil },
+		"VLAN": func(vega *estate.Site) {
+			for i := range vega.Networks {
+				if v := vega.Networks[i].VLANs; v != nil {
+					for n := v.From; n <= v.To; n++ {
+						v.Taken = append(v.Taken, n)
+					}
+				}
+			}
+		},
+	} {
+		e := scenario(t)
+		change(e.Site("vega"))
+		before := plantest.Plan(t, "drill")
+		got, err := Relocate(before, e, []Choice{{Instance: "forecast-host-1", Site: "vega"}}, nil)
+		require.ErrorContains(t, err, want)
+		assert.ErrorContains(t, err, "forecast-host-1")
+		assert.Nil(t, got)
+		assert.Equal(t, plantest.Plan(t, "drill"), before, "nothing is changed")
+	}
+}
+
+// TestWhatIsLinkedIsLinkedThere: the network that is built there has a VLAN of its own where such are handed out, and what is plugged waits for that one alone.
+func TestWhatIsLinkedIsLinkedThere(t *testing.T) {
+	p, err := Relocate(plantest.Plan(t, "drill"), scenario(t), []Choice{{Instance: "forecast-host-1", Site: "vega"}, {Instance: "forecast-host-2", Site: "vega"}}, nil)
+	require.NoError(t, err)
+	lan := p.Resource("model-net@vega")
+	require.NotNil(t, lan)
+	vlan := lan.AsNetwork().VLAN
+	assert.NotEmpty(t, vlan)
+	for i := range p.Resources {
+		if r := &p.Resources[i]; r.Kind == kinds.Network && r.Site == "vega" && r.ID != lan.ID {
+			assert.NotEqual(t, vlan, r.AsNetwork().VLAN, r.ID)
+		}
+	}
+	for _, id := range []string{"forecast-port-1/plug", "forecast-port-2/plug"} {
+		after := p.Step(id).After
+		assert.Contains(t, after, "model-net@vega/create", id)
+		assert.NotContains(t, after, "model-net@alisio-norte/create", id)
+		assert.Equal(t, "plug into model-net", p.Step(id).Title)
+	}
+	assert.Contains(t, p.Step("forecast-port-3/plug").After, "model-net@alisio-norte/create", "the third stays")
+	assert.NotNil(t, p.Resource("model-net@alisio-norte"))
 }
 
 // TestAnyRelocationIsADesign moves any workloads anywhere: what comes out is a plan in order, whose parts are where the
