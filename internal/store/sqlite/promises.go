@@ -5,8 +5,10 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
+	"andamio/internal/core/clock"
 	"andamio/internal/core/promise"
 	"andamio/internal/store"
 )
@@ -35,10 +37,15 @@ func (s *Store) SetPromise(ctx context.Context, p promise.Promise, was *promise.
 		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO promises (deployment, kind, body, changed) VALUES (?, ?, ?, ?)`, p.Deployment, string(p.Kind), string(body), nano(p.Since)); err != nil {
 			return err
 		}
-		if err := undue(ctx, tx, p.Deployment, p.Kind); err != nil {
+		dues := p.Dues(p.Since)
+		if was != nil {
+			if dues, err = goOn(ctx, tx, was.Dues(was.Since), dues); err != nil {
+				return err
+			}
+		} else if err := undue(ctx, tx, p.Deployment, p.Kind); err != nil {
 			return err
 		}
-		for _, d := range p.Dues(p.Since) {
+		for _, d := range dues {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO dues (kind, subject, rule, zone, start, who, way, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
 				d.Kind, d.Subject, d.Rule, d.Zone, nano(d.Start), d.By.Name, string(d.By.Way), nano(d.Seen)); err != nil {
 				return err
@@ -56,6 +63,31 @@ func of(deployment int64, kind promise.Kind) (string, []any) {
 		args = append(args, k)
 	}
 	return `(subject = ? OR subject LIKE ?) AND kind IN (` + strings.TrimSuffix(strings.Repeat("?,", len(kinds)), ",") + `)`, args
+}
+
+// goOn has what is due as it was before be due as it was, up to when it was seen to, and nothing else of that; it returns what is due anew.
+func goOn(ctx context.Context, tx *sql.Tx, was, now []clock.Due) ([]clock.Due, error) {
+	for _, d := range was {
+		i := slices.IndexFunc(now, func(n clock.Due) bool {
+			return n.Kind == d.Kind && n.Subject == d.Subject && n.Rule == d.Rule && n.Zone == d.Zone && n.Start.Equal(d.Start)
+		})
+		if i < 0 {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM dues WHERE kind = ? AND subject = ?`, d.Kind, d.Subject); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		changed, err := tx.ExecContext(ctx, `UPDATE dues SET who = ?, way = ? WHERE kind = ? AND subject = ?`, now[i].By.Name, string(now[i].By.Way), d.Kind, d.Subject)
+		if err != nil {
+			return nil, err
+		}
+		if n, err := changed.RowsAffected(); err != nil {
+			return nil, err
+		} else if n > 0 {
+			now = slices.Delete(now, i, i+1)
+		}
+	}
+	return now, nil
 }
 
 func undue(ctx context.Context, tx *sql.Tx, deployment int64, kind promise.Kind) error {

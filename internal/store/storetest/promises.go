@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/clock"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/promise"
 	"andamio/internal/store"
@@ -50,6 +51,33 @@ func aPromiseIsKeptWithWhatIsDueForIt(t *testing.T, open Opener) {
 	assert.Len(t, now, 2+1+4, "nothing is due of what was before")
 	assert.Equal(t, noon.AddDate(0, 0, 60), now["end of lease 1"])
 	assert.Equal(t, noon.AddDate(0, 0, 61), now["end of grace 1"])
+
+	ends := promise.Promise{Deployment: 4, Kind: promise.Ends, By: ana, Since: noon, Ends: &promise.EndsTerms{Sets: []promise.SetEnd{{Set: "a", Until: noon.Add(time.Hour)}, {Set: "b", Until: noon.Add(9 * time.Hour)}}}}
+	require.NoError(t, s.SetPromise(ctx, ends, nil))
+	seen := func() map[string]clock.Due {
+		dues, err := s.Dues(ctx)
+		require.NoError(t, err)
+		out := map[string]clock.Due{}
+		for _, d := range dues {
+			if d.Kind == promise.DueDrop {
+				out[d.Subject] = d
+			}
+		}
+		return out
+	}
+	before := seen()
+	more := ends
+	set := ends.Ends.With("c", noon.Add(8*time.Hour))
+	set = set.With("b", noon.Add(7*time.Hour))
+	more.Ends, more.Since = &set, noon.Add(3*time.Hour)
+	require.NoError(t, s.SetPromise(ctx, more, &ends))
+	after := seen()
+	require.Len(t, after, 3)
+	assert.Equal(t, before["4 a"], after["4 a"], "what was due when nobody looked is due still")
+	assert.Equal(t, noon.Add(7*time.Hour), after["4 b"].Start.UTC())
+	assert.Equal(t, noon.Add(3*time.Hour), after["4 b"].Seen.UTC())
+	assert.Equal(t, noon.Add(3*time.Hour), after["4 c"].Seen.UTC())
+	require.NoError(t, s.DropPromise(ctx, 4, promise.Ends))
 
 	epoch, err := s.TakeLease(ctx, "serve", "a/1", "", noon, noon.Add(-time.Minute), holderLives)
 	require.NoError(t, err)
