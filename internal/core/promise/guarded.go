@@ -26,7 +26,7 @@ func Guarding(now time.Time, rule, at, lasts, notice, zone string) (*GuardedTerm
 	if rule != "" || at != "" || lasts != "" {
 		// From yesterday on: those of last night may go on.
 		if out.When, err = Daily(now.AddDate(0, 0, -1), rule, at, zone); err != nil {
-			return nil, fmt.Errorf("at: %w", err)
+			return nil, err
 		}
 		if out.For, err = ParseSpan(lasts); err != nil {
 			return nil, fmt.Errorf("for: %w", err)

@@ -17,7 +17,7 @@ func TestWhatGuardsNothingIsRefused(t *testing.T) {
 		{"FREQ=DAILY", "06:00", "", "24h", "for: "},
 		{"FREQ=DAILY", "06:00", "0s", "24h", "both or neither"},
 		{"", "06:00", "3h", "", "both or neither"},
-		{"FREQ=DAILY", "six", "3h", "", "at: "},
+		{"FREQ=DAILY", "six", "3h", "", `"six" is no time of day`},
 		{"FREQ=NOW", "06:00", "3h", "", "FREQ"},
 		{"FREQ=DAILY", "06:00", "24h", "", "begin anew before they end"},
 		{"", "", "", "soon", "notice: "},
