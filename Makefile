@@ -25,10 +25,10 @@ tools:
 	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; }
 
 # Heaps are small beside what machines have: collecting them less often spares a sixth of the time. Tests wait for machines more than they
-# reckon, so four packages and four tests of each go on at once on whatever machine; a package is given longer than is usual, for where
+# reckon, so four packages and three tests of each go on at once on whatever machine; a package is given longer than is usual, for where
 # others take those.
 test: tools lint build
-	GOGC=400 tools/scratch.sh $(GO) test -p 4 -parallel 4 -timeout 25m ./...
+	GOGC=400 tools/scratch.sh $(GO) test -p 4 -parallel 3 -timeout 25m ./...
 
 lint:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }

@@ -90,6 +90,7 @@ func TestGoingBackOnScreen(t *testing.T) {
 	x.waitFor(`copied back`)
 	x.press("Enter")
 	x.waitFor(`gone back`)
+	program(t, "survey", "--workspace", ws) // the last one may be of when it went on
 	assert.Contains(t, program(t, "reconcile", "--workspace", ws), "disagree")
 }
 
