@@ -70,7 +70,7 @@ func TestALevelIsGivenChangedAndTaken(t *testing.T) {
 
 	o, err := a.Levelling(ctx, id, "levee", now)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"the service level is levee", "promised: saved every day 02:00, 7 kept", "promised: drilled every first Saturday 04:00",
+	assert.Equal(t, []string{"the service level is levee", "promised: saved every day 02:00, 7 kept", "promised: drilled every first Saturday 04:00", "promised: guarded every day 06:00 for 16h",
 		fmt.Sprintf("keeping the copies costs at most %.3f EUR/h, when there are as many", o.Plan.Promised.CostPerHour)}, o.Plan.Promised.Lines("EUR"))
 	assert.Positive(t, o.Plan.Promised.CostPerHour)
 	p, err := a.Propose(ctx, o, time.Hour) // one proposes, another confirms
@@ -83,10 +83,10 @@ func TestALevelIsGivenChangedAndTaken(t *testing.T) {
 	ended(t, a, begun.Run)
 	kept, err := a.PromisesOf(ctx, id, now)
 	require.NoError(t, err)
-	require.Len(t, kept, 2)
+	require.Len(t, kept, 3)
 	for _, k := range kept {
 		assert.Equal(t, "levee", k.Level)
-		assert.False(t, k.Next.IsZero())
+		assert.Equal(t, k.Kind == promise.Guarded, k.Next.IsZero(), "%s: nothing is due of guarded hours", k.Kind)
 	}
 	sets, err := a.Snapshots(ctx, id)
 	require.NoError(t, err)

@@ -375,14 +375,30 @@ func TestServiceIsTakenAwayByItselfOnlyWhenItMay(t *testing.T) {
 		require.NoError(t, err)
 		ended(t, a, run)
 	}
+	_, err = a.SetPromise(ctx, promise.Promise{Deployment: id, Kind: promise.Saved, Saved: &promise.SavedTerms{Keep: 3, Of: []string{"register"}, Barrier: true,
+		When: promise.When{Rule: "FREQ=DAILY", Zone: "UTC", Start: began.Add(time.Second)}}}, began)
+	require.NoError(t, err)
+	clock := a.As(guard.Actor{Name: "ana", Way: guard.Schedule})
+	_, err = clock.Due(ctx, promise.DueSave, id, began.Add(time.Minute))
+	require.ErrorAs(t, err, &held, "machines would stand still for it")
+	assert.True(t, held.Guarded)
+	require.NoError(t, a.DropPromise(ctx, id, promise.Saved))
+	savedDaily(t, a, id, began)
+	_, err = clock.Due(ctx, promise.DueSave, id, began.Add(time.Minute))
+	require.NoError(t, err, "nothing stands still for that")
+	require.NoError(t, a.DropPromise(ctx, id, promise.Saved))
 	promised := turning(false)
-	promised.Bound = deployments.BoundByWindows
-	done(rule, promised)
+	promised.Bound = deployments.BoundByBlackouts
+	done(rule, promised) // its time is what was promised
 	done(rule, turning(true))
 	done(a, turning(false)) // a person may
 	done(a, turning(true))
 	notice := 400 * time.Millisecond
 	guarding(&promise.GuardedTerms{Notice: notice}, nil)
+	timed := turning(false)
+	timed.Bound = deployments.BoundByWindows
+	done(rule, timed) // that it is done was promised, and so said
+	done(rule, turning(true))
 	_, err = rule.Begin(ctx, turning(false))
 	require.ErrorAs(t, err, &held)
 	assert.True(t, held.Announced)

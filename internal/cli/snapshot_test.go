@@ -108,7 +108,7 @@ func TestServiceLevelsFromTheCommandLine(t *testing.T) {
 	assert.Regexp(t, `bad.yaml: levels\[0\]: save: "noon" is no time of day`, run(2, "level", "set", bad))
 	assert.Contains(t, run(0, "level", "set", file), "kept: sandbag, levee, dam")
 	said := run(0, "level")
-	assert.Regexp(t, `levee +saved every day 02:00, 7 kept; drilled every first Saturday 04:00 +–`, said)
+	assert.Regexp(t, `levee +saved every day 02:00, 7 kept; drilled every first Saturday 04:00; guarded every day 06:00 for 16h +–`, said)
 	assert.Contains(t, said, "flood-watch has to have levee or better: A register of people to warn is kept every night.")
 	assert.Contains(t, run(5, "level", "give", "flood-watch", "sandbag"), "has to have levee or better, by the rule registers")
 	shown := run(1, "level", "give", "flood-watch", "levee")

@@ -94,8 +94,8 @@ func (s *shared) calendarGuard() *cobra.Command {
 	var rule, at, zone, lasts, notice string
 	cmd := s.promising("guard DEPLOYMENT", "Have nothing take service away by itself at hours, or only after that was said",
 		`Promises that nothing takes service away from the deployment by itself within hours that begin by --rule at --at and last --for; and with --notice
-that where something does otherwise it is said so long before: Today has it, and it is done within the day that follows. What is promised of
-the deployment for a time of its own, as snapshots or off hours, keeps that time. People are not bound.`,
+that where something does otherwise that was not promised it is said so long before: Today has it, and it is done within the day that follows. Snapshots
+and copies for which machines stand still wait until guarded hours are over; off hours and the end of a lease keep their times. People are not bound.`,
 		func(now time.Time, p *promise.Promise) (err error) {
 			p.Kind = promise.Guarded
 			if lasts == "" {

@@ -140,6 +140,30 @@ func (l *Level) check(zone string) []error {
 			errs = append(errs, fmt.Errorf("%s: %w", all[i].Kind, err))
 		}
 	}
+	if errs == nil {
+		errs = contradictions(all)
+	}
+	return errs
+}
+
+// contradictions are times at which machines are to stand still by a rule within guarded hours: what waits until these are over would not be kept.
+func contradictions(all []promise.Promise) []error {
+	i := slices.IndexFunc(all, func(p promise.Promise) bool { return p.Guarded != nil })
+	if i < 0 {
+		return nil
+	}
+	var errs []error
+	for k := range all {
+		p := &all[k]
+		if p.Saved != nil && !p.Saved.Barrier || p.Replicated != nil && !p.Replicated.Barrier || p.Saved == nil && p.Replicated == nil {
+			continue
+		}
+		for _, d := range p.Dues(anyDay) {
+			if at := all[i].Guarded.Meets(&d, anyDay); !at.IsZero() {
+				errs = append(errs, fmt.Errorf("%s: machines would stand still at %s, which is guarded: leave the barrier out, or guard other hours", p.Kind, at.Format("15:04 MST")))
+			}
+		}
+	}
 	return errs
 }
 

@@ -178,3 +178,22 @@ func ExampleFile_Required() {
 	// levee - A register of people is saved every night.
 	// saved every day 02:00, 7 kept; drilled every month 04:30
 }
+
+// TestGuardedHoursAndRulesOfALevelDoNotContradict: machines do not stand still by its rules in its guarded hours.
+func TestGuardedHoursAndRulesOfALevelDoNotContradict(t *testing.T) {
+	const guarded = `guard: { rule: FREQ=DAILY, at: "06:00", for: 16h }`
+	for terms, says := range map[string]string{
+		`save: { rule: FREQ=HOURLY, at: "00:10", keep: 4, barrier: true }`:                                                                                                     "saved: machines would stand still at 13:10 CET, which is guarded",
+		`save: { rule: FREQ=DAILY, at: "02:00", keep: 4 }, replicate: { site: vega, rule: FREQ=WEEKLY, at: "21:59", barrier: true }`:                                           "replicated: machines would stand still at 21:59 CET, which is guarded",
+		`save: { rule: FREQ=DAILY, at: "05:59", keep: 4, barrier: true }, replicate: { site: vega, rule: FREQ=HOURLY, at: "00:30" }, drill: { rule: FREQ=DAILY, at: "12:00" }`: "",
+		`save: { rule: FREQ=DAILY, at: "22:00", keep: 4, barrier: true }`:                                                                                                      "",
+	} {
+		f, err := level.Read([]byte("version: andamio.levels/1\nzone: Europe/Madrid\nlevels: [ { level: dike, " + terms + ", " + guarded + " } ]"))
+		if says == "" {
+			require.NoError(t, err, terms)
+			assert.Contains(t, f.Level("dike").Words(f.Zone), "guarded every day 06:00 for 16h")
+			continue
+		}
+		assert.ErrorContains(t, err, says)
+	}
+}

@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"andamio/internal/core/clock"
 )
 
-// GuardedTerms say when nothing takes service away by itself, and how long before it is said otherwise. What is promised of the deployment for a time of
-// its own, as that it is saved or goes off, keeps that time.
+// GuardedTerms say when nothing takes service away by itself, and how long before it is said otherwise. That the deployment goes off or ends is promised for
+// times of its own, which it keeps.
 type GuardedTerms struct {
 	// When guarded hours begin; no rule is never.
 	When
@@ -82,6 +84,24 @@ func (t *GuardedTerms) Until(now time.Time) (time.Time, error) {
 	}
 	return began.Add(t.For), nil
 }
+
+// Meets is the first time after a moment, of the next looked at, at which something is due within guarded hours; zero if none is.
+func (t *GuardedTerms) Meets(d *clock.Due, after time.Time) time.Time {
+	for range mostMet {
+		at, err := d.Next(after)
+		if err != nil || at.IsZero() {
+			return time.Time{}
+		}
+		if until, err := t.Until(at); err == nil && !until.IsZero() {
+			return at
+		}
+		after = at
+	}
+	return time.Time{}
+}
+
+// mostMet bounds how many times are looked at: those of every hour of two weeks.
+const mostMet = 24 * 14
 
 // Said reports that what takes service away at a moment was said before.
 func (t *GuardedTerms) Said(now time.Time) bool {

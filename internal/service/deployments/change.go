@@ -124,7 +124,7 @@ func (svc *Service) Powering(ctx context.Context, deployment int64, tier string,
 	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
 		return Order{}, err
 	}
-	_, wanted, err := svc.DesignOf(ctx, deployment)
+	d, wanted, err := svc.DesignOf(ctx, deployment)
 	if err != nil {
 		return Order{}, err
 	}
@@ -132,7 +132,7 @@ func (svc *Service) Powering(ctx context.Context, deployment int64, tier string,
 	if !slices.ContainsFunc(wanted.Resources, func(r plan.Resource) bool { return r.Kind == kinds.Instance && of(&r) }) {
 		return Order{}, fault.NotFoundf("deployment %d has no instance of a tier %q; there are %s", deployment, tier, strings.Join(Tiers(wanted), ", "))
 	}
-	return svc.powering(ctx, deployment, on, of, tier)
+	return svc.powering(ctx, d, wanted, on, of, tier)
 }
 
 // PoweringWhich compiles the order that switches some instances off, or on again; all others stay as they are.
@@ -140,14 +140,14 @@ func (svc *Service) PoweringWhich(ctx context.Context, deployment int64, on bool
 	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
 		return Order{}, err
 	}
-	return svc.powering(ctx, deployment, on, which, "")
-}
-
-func (svc *Service) powering(ctx context.Context, deployment int64, on bool, which func(*plan.Resource) bool, words string) (Order, error) {
 	d, wanted, err := svc.DesignOf(ctx, deployment)
 	if err != nil {
 		return Order{}, err
 	}
+	return svc.powering(ctx, d, wanted, on, which, "")
+}
+
+func (svc *Service) powering(ctx context.Context, d *Deployment, wanted *plan.Plan, on bool, which func(*plan.Resource) bool, words string) (Order, error) {
 	to := change.Rest(wanted, func(r *plan.Resource) bool {
 		now := d.Stand.Plan.Resource(r.ID)
 		if now == nil {

@@ -35,7 +35,7 @@ type Bound string
 const (
 	// BoundByAll are blackouts, and of what takes service away maintenance windows, guarded hours, and that it is said before.
 	BoundByAll Bound = ""
-	// BoundByWindows are blackouts and maintenance windows: that it is done was promised.
+	// BoundByWindows are blackouts, and of what takes service away maintenance windows and guarded hours: that it is done was promised, and so said before.
 	BoundByWindows Bound = "windows"
 	// BoundByBlackouts are these alone: the time at which it is done is what was promised.
 	BoundByBlackouts Bound = "blackouts"

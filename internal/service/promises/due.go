@@ -50,7 +50,7 @@ func (svc *Service) over(ctx context.Context, deployment int64) (bool, error) {
 		return false, err
 	}
 	for _, kind := range promise.Kinds {
-		if err := svc.store.DropPromise(ctx, deployment, kind); err != nil && fault.CodeOf(err) != fault.NotFound {
+		if err := svc.store.DropPromise(ctx, deployment, kind, nil); err != nil && fault.CodeOf(err) != fault.NotFound {
 			return true, err
 		}
 	}

@@ -2,7 +2,6 @@ package promises
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -13,7 +12,6 @@ import (
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/snapshots"
-	"andamio/internal/store"
 )
 
 // EndSnapshot has a set of snapshots be dropped at a time; zero has it be kept for as long as nobody drops it. It returns until when others have.
@@ -25,7 +23,7 @@ func (svc *Service) EndSnapshot(ctx context.Context, deployment int64, set strin
 	if err := svc.desk.Allow(ctx, guard.SetPromise, on); err != nil {
 		return out, err
 	}
-	sets, err := svc.At(svc.desk.Inside()).snapshots.Snapshots(ctx, deployment)
+	sets, err := svc.snapshots.Snapshots(ctx, deployment)
 	if err != nil {
 		return out, err
 	}
@@ -65,11 +63,13 @@ func (svc *Service) ends(ctx context.Context, deployment int64) (*promise.Promis
 // setEnds keeps until when sets are kept, unless that was changed meanwhile.
 func (svc *Service) setEnds(ctx context.Context, deployment int64, was *promise.Promise, terms promise.EndsTerms, by guard.Actor, now time.Time) error {
 	if len(terms.Sets) == 0 {
-		err := svc.store.DropPromise(ctx, deployment, promise.Ends)
-		if errors.Is(err, store.ErrNotFound) {
+		if was == nil {
 			return nil
 		}
-		return err
+		return svc.store.DropPromise(ctx, deployment, promise.Ends, was)
+	}
+	if was == nil {
+		was = &promise.Promise{} // there is none
 	}
 	p := promise.Promise{Deployment: deployment, Kind: promise.Ends, By: by, Since: now.UTC(), Ends: &terms}
 	if err := p.Check(now); err != nil {

@@ -12,8 +12,8 @@ import (
 )
 
 // Guards says what is promised of a deployment that holds what takes service away from it by itself: guarded hours, or that it is said before, which it is by
-// this, once.
-func (svc *Service) Guards(ctx context.Context, deployment int64, now time.Time) (*window.Held, error) {
+// this, once. What was promised for a time of its own was said then.
+func (svc *Service) Guards(ctx context.Context, deployment int64, timed bool, now time.Time) (*window.Held, error) {
 	was, err := svc.promised(ctx, deployment, promise.Guarded)
 	if fault.CodeOf(err) == fault.NotFound {
 		return nil, nil
@@ -29,7 +29,7 @@ func (svc *Service) Guards(ctx context.Context, deployment int64, now time.Time)
 	if err != nil || !until.IsZero() {
 		return &window.Held{Span: d.Name, Guarded: true, Until: until}, err
 	}
-	if was.Guarded.Said(now) {
+	if timed || was.Guarded.Said(now) {
 		return nil, nil
 	}
 	at := was.Guarded.Announced

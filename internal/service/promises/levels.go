@@ -354,7 +354,7 @@ func (svc *Service) KeepPromised(ctx context.Context, deployment int64, p *plan.
 		if x.Deployment != deployment || x.Level == "" || stays {
 			continue
 		}
-		if err := svc.store.DropPromise(ctx, deployment, x.Kind); err != nil && fault.CodeOf(err) != fault.NotFound {
+		if err := svc.store.DropPromise(ctx, deployment, x.Kind, nil); err != nil && fault.CodeOf(err) != fault.NotFound {
 			return err
 		}
 	}

@@ -213,7 +213,7 @@ func (svc *Service) DropPromise(ctx context.Context, deployment int64, kind prom
 	if err := svc.alone(ctx, deployment, kind); err != nil {
 		return err
 	}
-	return svc.desk.Do(ctx, guard.DropPromise, on, func() error { return svc.store.DropPromise(ctx, deployment, kind) }, acting.Saying("%s", kind))
+	return svc.desk.Do(ctx, guard.DropPromise, on, func() error { return svc.store.DropPromise(ctx, deployment, kind, nil) }, acting.Saying("%s", kind))
 }
 
 // promised is what is promised of a kind of a deployment.

@@ -29,8 +29,8 @@ func (svc *Service) bounded(ctx context.Context, o deployments.Order, now time.T
 		return err
 	}
 	held, err := f.Holds(of, o.Bound != deployments.BoundByBlackouts && disturbs(o.Plan), now)
-	if err == nil && held == nil && o.Bound == deployments.BoundByAll && o.Deployment != 0 && disturbs(o.Plan) {
-		held, err = svc.promises.Guards(ctx, o.Deployment, now)
+	if err == nil && held == nil && o.Bound != deployments.BoundByBlackouts && o.Deployment != 0 && disturbs(o.Plan) {
+		held, err = svc.promises.Guards(ctx, o.Deployment, o.Bound == deployments.BoundByWindows, now)
 	}
 	if err != nil || held == nil {
 		return err

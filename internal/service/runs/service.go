@@ -64,8 +64,8 @@ type Hooks interface {
 // Promises are told what a plan has be promised.
 type Promises interface {
 	KeepPromised(ctx context.Context, deployment int64, p *plan.Promised, by guard.Actor, now time.Time) error
-	// Guards says what is promised of a deployment that holds what takes service away from it by itself; nil is nothing.
-	Guards(ctx context.Context, deployment int64, now time.Time) (*window.Held, error)
+	// Guards says what is promised of a deployment that holds what takes service away from it by itself; nil is nothing. What has a time of its own was said before.
+	Guards(ctx context.Context, deployment int64, timed bool, now time.Time) (*window.Held, error)
 }
 
 // Workers are how runs get somebody who works on them.

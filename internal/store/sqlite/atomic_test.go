@@ -253,7 +253,7 @@ func peopled(t *testing.T, path string) func(s *Store) map[string]func(ctx conte
 				return err
 			},
 			"promise":      func(ctx context.Context) error { return s.SetPromise(ctx, later, &promised) },
-			"drop promise": func(ctx context.Context) error { return s.DropPromise(ctx, dep, promise.Lease) },
+			"drop promise": func(ctx context.Context) error { return s.DropPromise(ctx, dep, promise.Lease, nil) },
 			"lease": func(ctx context.Context) error {
 				_, err := s.TakeLease(ctx, "other", "h/2", "", midday, midday, func(store.Lease) bool { return false })
 				return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -23,16 +24,8 @@ func (s *Store) SetPromise(ctx context.Context, p promise.Promise, was *promise.
 		return err
 	}
 	return s.within(ctx, func(tx *sql.Tx) error {
-		if was != nil {
-			var now string
-			before, err := json.Marshal(was)
-			if err != nil {
-				return err
-			}
-			err = tx.QueryRowContext(ctx, `SELECT body FROM promises WHERE deployment = ? AND kind = ?`, p.Deployment, string(p.Kind)).Scan(&now)
-			if err != nil || now != string(before) {
-				return fmt.Errorf("what is promised was changed meanwhile: %w", store.ErrTaken)
-			}
+		if err := still(ctx, tx, p.Deployment, p.Kind, was); err != nil {
+			return err
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO promises (deployment, kind, body, changed) VALUES (?, ?, ?, ?)`, p.Deployment, string(p.Kind), string(body), nano(p.Since)); err != nil {
 			return err
@@ -63,6 +56,29 @@ func of(deployment int64, kind promise.Kind) (string, []any) {
 		args = append(args, k)
 	}
 	return `(subject = ? OR subject LIKE ?) AND kind IN (` + strings.TrimSuffix(strings.Repeat("?,", len(kinds)), ",") + `)`, args
+}
+
+// still says that what is kept is not any more what it was thought to be; a was of no kind is nothing, and nil thinks nothing.
+func still(ctx context.Context, tx *sql.Tx, deployment int64, kind promise.Kind, was *promise.Promise) error {
+	if was == nil {
+		return nil
+	}
+	var now, before string
+	if was.Kind != "" {
+		body, err := json.Marshal(was)
+		if err != nil {
+			return err
+		}
+		before = string(body)
+	}
+	err := tx.QueryRowContext(ctx, `SELECT body FROM promises WHERE deployment = ? AND kind = ?`, deployment, string(kind)).Scan(&now)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	if now != before {
+		return fmt.Errorf("what is promised was changed meanwhile: %w", store.ErrTaken)
+	}
+	return nil
 }
 
 // goOn has what is due as it was before be due as it was, up to when it was seen to, and nothing else of that; it returns what is due anew.
@@ -97,11 +113,14 @@ func undue(ctx context.Context, tx *sql.Tx, deployment int64, kind promise.Kind)
 }
 
 // DropPromise has nothing be promised of a kind any more.
-func (s *Store) DropPromise(ctx context.Context, deployment int64, kind promise.Kind) error {
+func (s *Store) DropPromise(ctx context.Context, deployment int64, kind promise.Kind, was *promise.Promise) error {
 	if err := s.current(ctx); err != nil {
 		return err
 	}
 	return s.within(ctx, func(tx *sql.Tx) error {
+		if err := still(ctx, tx, deployment, kind, was); err != nil {
+			return err
+		}
 		gone, err := tx.ExecContext(ctx, `DELETE FROM promises WHERE deployment = ? AND kind = ?`, deployment, string(kind))
 		if err != nil {
 			return err

@@ -296,7 +296,7 @@ func nothingIsDoneOnAClosedStore(t *testing.T, open Opener) {
 		"deliveries":   func() error { _, err := s.Deliveries(ctx, 1); return err },
 		"set hooks":    func() error { return s.SetHooks(ctx, []string{"a"}, noon) },
 		"set promise":  func() error { return s.SetPromise(ctx, promise.Promise{}, nil) },
-		"drop promise": func() error { return s.DropPromise(ctx, 1, promise.Lease) },
+		"drop promise": func() error { return s.DropPromise(ctx, 1, promise.Lease, nil) },
 		"promises":     func() error { _, err := s.Promises(ctx); return err },
 		"was kept":     func() error { _, err := s.PromiseFirings(ctx, 1, promise.Lease, 1); return err },
 		"hooks since":  func() error { _, err := s.HooksSince(ctx); return err },

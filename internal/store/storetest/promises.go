@@ -52,8 +52,12 @@ func aPromiseIsKeptWithWhatIsDueForIt(t *testing.T, open Opener) {
 	assert.Equal(t, noon.AddDate(0, 0, 60), now["end of lease 1"])
 	assert.Equal(t, noon.AddDate(0, 0, 61), now["end of grace 1"])
 
+	none := &promise.Promise{}
+	require.ErrorIs(t, s.SetPromise(ctx, later, none), store.ErrTaken, "there is one")
+	require.ErrorIs(t, s.DropPromise(ctx, 1, promise.Lease, &lease), store.ErrTaken, "it was changed")
+	require.ErrorIs(t, s.DropPromise(ctx, 3, promise.Lease, none), store.ErrNotFound)
 	ends := promise.Promise{Deployment: 4, Kind: promise.Ends, By: ana, Since: noon, Ends: &promise.EndsTerms{Sets: []promise.SetEnd{{Set: "a", Until: noon.Add(time.Hour)}, {Set: "b", Until: noon.Add(9 * time.Hour)}}}}
-	require.NoError(t, s.SetPromise(ctx, ends, nil))
+	require.NoError(t, s.SetPromise(ctx, ends, none))
 	seen := func() map[string]clock.Due {
 		dues, err := s.Dues(ctx)
 		require.NoError(t, err)
@@ -77,7 +81,7 @@ func aPromiseIsKeptWithWhatIsDueForIt(t *testing.T, open Opener) {
 	assert.Equal(t, noon.Add(7*time.Hour), after["4 b"].Start.UTC())
 	assert.Equal(t, noon.Add(3*time.Hour), after["4 b"].Seen.UTC())
 	assert.Equal(t, noon.Add(3*time.Hour), after["4 c"].Seen.UTC())
-	require.NoError(t, s.DropPromise(ctx, 4, promise.Ends))
+	require.NoError(t, s.DropPromise(ctx, 4, promise.Ends, &more))
 
 	epoch, err := s.TakeLease(ctx, "serve", "a/1", "", noon, noon.Add(-time.Minute), holderLives)
 	require.NoError(t, err)
@@ -98,8 +102,8 @@ func aPromiseIsKeptWithWhatIsDueForIt(t *testing.T, open Opener) {
 	fired, err = s.PromiseFirings(ctx, 1, promise.Lease, 100)
 	require.NoError(t, err)
 	assert.Len(t, fired, 6, "and none of another whose number begins alike")
-	require.NoError(t, s.DropPromise(ctx, 1, promise.Lease))
-	require.ErrorIs(t, s.DropPromise(ctx, 1, promise.Lease), store.ErrNotFound)
+	require.NoError(t, s.DropPromise(ctx, 1, promise.Lease, nil))
+	require.ErrorIs(t, s.DropPromise(ctx, 1, promise.Lease, nil), store.ErrNotFound)
 	assert.Len(t, due(), 1+4)
 	fired, err = s.PromiseFirings(ctx, 1, promise.Lease, 100)
 	require.NoError(t, err)
