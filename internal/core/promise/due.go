@@ -32,12 +32,12 @@ var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicat
 // DueKindsOf are the kinds of what is due for a promise of a kind.
 func DueKindsOf(k Kind) []string { return slices.Clone(dueKinds[k]) }
 
-// subject is that of what is due for a deployment; a part tells several of a kind apart.
-func (p *Promise) subject(part string) string {
+// Subject is that of what is due for a deployment; a part, such as the time zone of off hours that follow the sun, tells several of a kind apart.
+func Subject(deployment int64, part string) string {
 	if part == "" {
-		return strconv.FormatInt(p.Deployment, 10)
+		return strconv.FormatInt(deployment, 10)
 	}
-	return fmt.Sprintf("%d %s", p.Deployment, part)
+	return fmt.Sprintf("%d %s", deployment, part)
 }
 
 // DeploymentOf is the deployment that something due is for.
@@ -50,10 +50,10 @@ func DeploymentOf(subject string) (int64, error) {
 func (p *Promise) Dues(from time.Time) []clock.Due {
 	by := p.By.By(guard.Schedule)
 	again := func(kind, part string, w When, earlier time.Duration) clock.Due {
-		return clock.Due{Kind: kind, Subject: p.subject(part), Rule: w.text(earlier), Zone: w.Zone, Start: w.Start.Add(-earlier), By: by, Seen: from}
+		return clock.Due{Kind: kind, Subject: Subject(p.Deployment, part), Rule: w.text(earlier), Zone: w.Zone, Start: w.Start.Add(-earlier), By: by, Seen: from}
 	}
 	once := func(kind, part string, at time.Time) clock.Due {
-		return clock.Due{Kind: kind, Subject: p.subject(part), Start: at, By: by, Seen: from}
+		return clock.Due{Kind: kind, Subject: Subject(p.Deployment, part), Start: at, By: by, Seen: from}
 	}
 	switch p.Kind {
 	case Saved:

@@ -306,7 +306,7 @@ func (p *page) asleep(s *usage.Site, y int) int {
 			of = "another team's"
 		}
 		until := ""
-		if at := p.v.wakes[x.Deployment]; !at.IsZero() {
+		if at := p.v.wakesAt(x.Deployment, s.Site.Name); !at.IsZero() {
 			until = " until " + at.In(p.now.Location()).Format("Mon 15:04")
 		}
 		p.c.Cut(p.r.X+2, y, p.rooms()-p.r.X-4, part.In(part.Violet), fmt.Sprintf("%s sleeps%s: %d cores, %s", of, until, x.Takes.Cores, estate.GiB(x.Takes.MemoryGiB)))

@@ -43,7 +43,7 @@ type View struct {
 	trying      bool // pairs are being tried
 	// claims are what sleeps and what runs are about to build, wakes when deployments are switched on next.
 	claims []usage.Claim
-	wakes  map[int64]time.Time
+	wakes  map[string]time.Time
 	drawn  time.Time
 	// dim is what the bars show: cores, memory or disk.
 	dim int

@@ -269,11 +269,13 @@ func TestWhatSleepsIsSaidToBeWhose(t *testing.T) {
 		claims = append(claims, usage.Claim{Site: "vega", Zone: room.Zone, Host: room.Host, Deployment: int64(len(of)), Of: of, Thing: fmt.Sprint(i), Takes: takes})
 	}
 	claims = append(claims, usage.Claim{Site: "vega", Zone: room.Zone, Host: room.Host, Of: "new", Takes: estate.Capacity{Cores: 2}, Held: true})
-	v.Update(lookedUp{claims: claims, wakes: map[int64]time.Time{11: now.Add(19 * time.Hour)}})
+	wakes := map[string]time.Time{"11": now.Add(19 * time.Hour), "9 Asia/Tokyo": now.Add(9 * time.Hour), "9 Europe/Madrid": now.Add(17 * time.Hour)}
+	v.Update(lookedUp{claims: claims, wakes: wakes, connections: []workspace.Connection{{Site: "presa", TimeZone: "Asia/Tokyo"}, {Site: "vega", TimeZone: "Europe/Madrid"}}})
 	require.True(t, v.Find("vega"))
 	text := drawn(v, 160, 47)
 	assert.Contains(t, text, "18 cores paused   2 cores held")
 	assert.Contains(t, text, "flood-watch sleeps until Tue 07:00: 6 cores, 12 GiB")
+	assert.Contains(t, text, "night-run sleeps until Tue 05:00", "by the clock of the site, since it follows the sun")
 	assert.Contains(t, text, "another team's sleeps: 3 cores, 6 GiB")
 	assert.Contains(t, text, "and 1 deployment more")
 	v.Update(lookedUp{})

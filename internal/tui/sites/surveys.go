@@ -24,7 +24,7 @@ type lookedUp struct {
 	coverage    map[string][]app.Covered
 	pairs       []sites.Pair
 	claims      []usage.Claim
-	wakes       map[int64]time.Time
+	wakes       map[string]time.Time
 }
 
 // lookUp looks the connections and surveys up.
@@ -60,19 +60,32 @@ func (v *View) lookUp() tea.Cmd {
 	}
 }
 
-// waking is when deployments that have off hours are switched on next.
-func (v *View) waking() (map[int64]time.Time, error) {
+// waking is when deployments that have off hours are switched on next, by the subjects of that.
+func (v *View) waking() (map[string]time.Time, error) {
 	c, err := v.app.Clock(v.ctx, time.Now(), 0)
 	if err != nil {
 		return nil, err
 	}
-	out := map[int64]time.Time{}
+	out := map[string]time.Time{}
 	for _, x := range c.Next {
-		if id, err := promise.DeploymentOf(x.Subject); x.Kind == promise.DueOn && err == nil {
-			out[id] = x.At
+		if x.Kind == promise.DueOn {
+			out[x.Subject] = x.At
 		}
 	}
 	return out, nil
+}
+
+// wakesAt is when a deployment's machines at a site are switched on next, by the clock there where they follow the sun; zero if nobody knows.
+func (v *View) wakesAt(deployment int64, site string) time.Time {
+	if at, all := v.wakes[promise.Subject(deployment, "")]; all {
+		return at
+	}
+	for i := range v.connections {
+		if c := &v.connections[i]; c.Site == site {
+			return v.wakes[promise.Subject(deployment, c.TimeZone)]
+		}
+	}
+	return time.Time{}
 }
 
 // count is how many sites are listed: those of the estate, else those that are connected.
