@@ -2,7 +2,6 @@ package tui
 
 import (
 	"context"
-	"flag"
 	"os"
 	"path/filepath"
 	"strings"
@@ -21,6 +20,7 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
+	"andamio/internal/golden"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
@@ -29,8 +29,6 @@ import (
 	"andamio/internal/tui/tuitest"
 	"andamio/internal/tui/view"
 )
-
-var update = flag.Bool("update", false, "rewrite the golden screens")
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
@@ -121,14 +119,7 @@ func text(f *frame) string {
 // recorded compares a screen with its golden file.
 func recorded(t *testing.T, name, screen string) {
 	t.Helper()
-	golden := filepath.Join("testdata", name+".txt")
-	if *update {
-		require.NoError(t, os.MkdirAll("testdata", 0o755))
-		require.NoError(t, os.WriteFile(golden, []byte(screen), 0o644))
-	}
-	want, err := os.ReadFile(golden)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), screen, "%s: run with -update if the change is meant", name)
+	golden.Is(t, filepath.Join("testdata", name+".txt"), screen)
 }
 
 // draftOf is a draft whose plan is the recorded one.

@@ -1,34 +1,19 @@
 package migrate
 
 import (
-	"flag"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
+	"andamio/internal/golden"
 )
-
-var update = flag.Bool("update", false, "rewrite the golden files")
-
-// golden compares a text with its recorded file.
-func golden(t *testing.T, file, got string) {
-	t.Helper()
-	if *update {
-		require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), got)
-}
 
 // TestDifferencesOfEveryWay writes down all that will be otherwise for some workloads at each site that they can go to.
 func TestDifferencesOfEveryWay(t *testing.T) {
@@ -65,7 +50,7 @@ func TestDifferencesOfEveryWay(t *testing.T) {
 			}
 		}
 	}
-	golden(t, "testdata/differences.txt", out.String())
+	golden.Is(t, "testdata/differences.txt", out.String())
 }
 
 // played writes down the run-book and the curve of a move whenever something happens in it.
@@ -189,7 +174,7 @@ func TestBooksOfEveryMode(t *testing.T) {
 				x.say(run.StepDone, step.ID, 2, nil)
 			}
 			x.say(run.RunEnded, "", 1, nil)
-			golden(t, "testdata/book-"+name+".txt", x.out.String())
+			golden.Is(t, "testdata/book-"+name+".txt", x.out.String())
 		})
 	}
 }

@@ -2,9 +2,7 @@ package placement_test
 
 import (
 	"errors"
-	"flag"
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
@@ -14,9 +12,8 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/placement/sample"
+	"andamio/internal/golden"
 )
-
-var update = flag.Bool("update", false, "rewrite the golden files")
 
 // explained writes down all that a placement says.
 func explained(p placement.Problem) string {
@@ -141,13 +138,7 @@ func TestEveryPlacementIsExplained(t *testing.T) {
 // recorded compares a text with its golden file.
 func recorded(t *testing.T, name, got string) {
 	t.Helper()
-	file := "testdata/" + strings.NewReplacer(" ", "-", ",", "").Replace(name) + ".txt"
-	if *update {
-		require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), got)
+	golden.Is(t, "testdata/"+strings.NewReplacer(" ", "-", ",", "").Replace(name)+".txt", got)
 }
 
 // TestTheModelForSolversIsAsRecorded writes the model of a problem that has one of each sort of constraint.

@@ -1,7 +1,6 @@
 package plan_test
 
 import (
-	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -21,9 +20,8 @@ import (
 	"andamio/internal/core/rules"
 	"andamio/internal/core/topology"
 	"andamio/internal/core/tosca"
+	"andamio/internal/golden"
 )
-
-var update = flag.Bool("update", false, "rewrite the golden files")
 
 const example = "../../../examples/flood-watch"
 
@@ -74,23 +72,11 @@ func finish(t testing.TB, design *topology.Design, e *estate.Estate, preset stri
 	return p
 }
 
-// golden compares a text with its recorded file.
-func golden(t *testing.T, file, got string) {
-	t.Helper()
-	if *update {
-		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
-		require.NoError(t, os.WriteFile(file, []byte(got), 0o644))
-	}
-	want, err := os.ReadFile(file)
-	require.NoError(t, err)
-	assert.Equal(t, string(want), got, "%s: run with -update if the change is meant", file)
-}
-
 func TestExamplePlansAreAsRecorded(t *testing.T) {
 	for _, name := range []string{"gauge-chain", "relay-tiers", "by-hand", "borrowed", "words"} {
 		data, err := compile(t, "../../../examples/"+name, "").Write()
 		require.NoError(t, err)
-		golden(t, "testdata/"+name+".plan.json", string(data))
+		golden.Is(t, "testdata/"+name+".plan.json", string(data))
 		again, err := plan.Read(data)
 		require.NoError(t, err, "a plan is read as it is written")
 		back, err := again.Write()
@@ -129,7 +115,7 @@ func TestConstructsPlanAsRecorded(t *testing.T) {
 			all.WriteString("\n")
 		}
 	}
-	golden(t, "testdata/constructs.txt", all.String())
+	golden.Is(t, "testdata/constructs.txt", all.String())
 }
 
 func TestScenarioPlanIsAsRecorded(t *testing.T) {
@@ -137,13 +123,7 @@ func TestScenarioPlanIsAsRecorded(t *testing.T) {
 		p := compile(t, example, preset)
 		data, err := p.Write()
 		require.NoError(t, err)
-		golden := filepath.Join("plantest", preset+".plan.json")
-		if *update {
-			require.NoError(t, os.WriteFile(golden, data, 0o644))
-		}
-		want, err := os.ReadFile(golden)
-		require.NoError(t, err)
-		assert.Equal(t, string(want), string(data), "%s: run with -update if the change is meant", preset)
+		golden.Is(t, filepath.Join("plantest", preset+".plan.json"), string(data))
 	}
 }
 

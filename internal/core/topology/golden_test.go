@@ -1,7 +1,6 @@
 package topology
 
 import (
-	"flag"
 	"fmt"
 	"maps"
 	"os"
@@ -10,14 +9,12 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/tosca"
+	"andamio/internal/golden"
 )
-
-var update = flag.Bool("update", false, "rewrite the golden files")
 
 // said is a value as it is in a design, in the same order every time.
 func said(v any) string {
@@ -147,13 +144,7 @@ func TestDesignsOfAllExamplesAreAsRecorded(t *testing.T) {
 			if d != nil {
 				got += written(d)
 			}
-			golden := "testdata/" + name + ".txt"
-			if *update {
-				require.NoError(t, os.WriteFile(golden, []byte(got), 0o644))
-			}
-			want, err := os.ReadFile(golden)
-			require.NoError(t, err)
-			assert.Equal(t, string(want), got, name)
+			golden.Is(t, "testdata/"+name+".txt", got)
 		}
 	}
 }

@@ -2,7 +2,6 @@ package topology
 
 import (
 	"errors"
-	"os"
 	"strings"
 	"testing"
 
@@ -10,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/tosca"
+	"andamio/internal/golden"
 )
 
 // boxes are two templates that stand for a Box, one for large ones only, over a root template that uses it.
@@ -146,13 +146,7 @@ func TestManyNeedsOfWhatATemplateStandsFor(t *testing.T) {
     - keep: { type: andamio.policies.Allow, targets: [ gauge, page ], properties: { sites: [ vega ] } }
 `)
 	require.NotNil(t, d, diags.Error())
-	text := diags.Error() + "\n" + written(d)
-	if *update {
-		require.NoError(t, os.WriteFile("testdata/many-needs.txt", []byte(text), 0o644))
-	}
-	want, err := os.ReadFile("testdata/many-needs.txt")
-	require.NoError(t, err)
-	assert.Equal(t, string(want), text)
+	golden.Is(t, "testdata/many-needs.txt", diags.Error()+"\n"+written(d))
 	assert.True(t, d.Rules[0].Covers("page"))
 	assert.True(t, d.Rules[0].Covers("gauge"))
 	assert.False(t, d.Rules[0].Covers("host"))
