@@ -55,7 +55,7 @@ func (d *page) summary(items []item) {
 	}
 	x := d.c.Text(d.r.X+1, d.y, part.In(part.Text).Strong(), d.now.Format("Monday 2 January")) + 3
 	text := fmt.Sprintf("%s · %s%s", plural(needs, "thing waits for you", "things wait for you"), plural(going, "run under way", "runs under way"), d.costs())
-	d.c.Text(x, d.y, part.In(part.Dim), text)
+	d.c.Cut(x, d.y, d.r.X+d.r.W-x-1, part.In(part.Dim), text)
 	d.y += 2
 }
 
