@@ -325,5 +325,8 @@ func (s *shared) credential(a *app.App, name, file string) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	if d.Credential == "" {
+		return "", nil // the service says so
+	}
 	return s.fieldSecret(d.Field(d.Credential), file)
 }

@@ -73,6 +73,8 @@ type Engine struct {
 	ifaces map[string]string
 	// transfers is how many disks are being copied now.
 	transfers atomic.Int64
+	// mounted are the volumes that this run has mounted: see mount.go.
+	mounted map[string]bool
 }
 
 // Decision is a person's decision on a step that failed: [run.Retry] or [run.Skip]. Taken is called when it is in the
@@ -87,6 +89,8 @@ type Patience struct {
 	// Least is the shortest deadline of a step; Times is how many times the expected duration a step may take.
 	Least time.Duration
 	Times float64
+	// Shell is how long a machine may take until it lets anybody in, which no step's deadline counts: five times Least where it is 0.
+	Shell time.Duration
 	// Wait is the pause before a call is made again, doubled each time up to Most; Tries is how often.
 	Wait, Most time.Duration
 	Tries      int

@@ -16,11 +16,14 @@ func (e *Engine) remove(ctx context.Context, s *plan.Step, r *plan.Resource) err
 	kind := kindOf(s, r)
 	id, known := e.Attribute(r.ID, siteID(s))
 	if known && id != "" {
+		if err := e.unmount(ctx, s, r); err != nil {
+			return err
+		}
 		if err := e.erase(ctx, s, kind, id); err != nil {
 			return err
 		}
 		return e.record(run.Event{Kind: run.SiteSays, Resource: r.ID, Text: "gone"},
-			run.Event{Kind: run.Learned, Resource: r.ID, Attributes: map[string]string{siteID(s): ""}})
+			run.Event{Kind: run.Learned, Resource: r.ID, Attributes: forgotten(s)})
 	}
 	if len(s.Drops) == 0 {
 		return nil

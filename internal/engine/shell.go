@@ -46,6 +46,9 @@ func (e *Engine) script(ctx context.Context, s *plan.Step, r *plan.Resource) err
 	return e.call(ctx, s, func() error {
 		out := newOutputs(s.Script.Outputs, e.Key, name)
 		client, err := e.login(ctx, s, instance)
+		if err == nil {
+			err = e.mount(ctx, s, client, instance)
+		}
 		if err != nil {
 			return err
 		}

@@ -11,6 +11,9 @@ import (
 
 // do performs a step and returns when its condition holds, or it cannot.
 func (e *Engine) do(ctx context.Context, s *plan.Step) error {
+	if err := e.letIn(ctx, s); err != nil {
+		return err
+	}
 	d := e.deadline(s)
 	ctx, cancel := context.WithTimeoutCause(ctx, d, fmt.Errorf("not done after %s", d))
 	defer cancel()

@@ -72,6 +72,9 @@ const (
 	AttrSSHPort = "ssh.port"
 	AttrHostKey = "ssh.hostkey"
 	AttrDevice  = "device"
+	// AttrMount is where an attached volume is to be mounted by whoever logs in to its machine. Sites that reach into machines do it
+	// themselves, and do not tell this.
+	AttrMount = "mount"
 	AttrMAC     = "mac"
 	// AttrReceived is how many bytes of an object are there.
 	AttrReceived = "received"

@@ -1,3 +1,3 @@
 #!/bin/sh
 set -e
-nc -lk -p "$PORT" -e /opt/relay/answer
+nc -ll -p "$PORT" -e /opt/relay/answer </dev/null >/dev/null 2>&1 &

@@ -1,3 +1,3 @@
 #!/bin/sh
 set -e
-nc -lk -p 5440 -e /opt/store/answer
+nc -ll -p 5440 -e /opt/store/answer </dev/null >/dev/null 2>&1 &

@@ -29,8 +29,10 @@ func (svc *Service) Rotate(ctx context.Context, name, token string) error {
 }
 
 func (svc *Service) changeCredential(ctx context.Context, name, token string) error {
-	if _, err := svc.workspace.Connection(name); err != nil {
+	if c, err := svc.workspace.Connection(name); err != nil {
 		return err
+	} else if d, err := c.Kit(); err == nil && d.Credential == "" {
+		return fault.Refusedf("%s has no credential that could be changed: sites that speak %s are reached with keys; connect it again with another", name, d.Name)
 	}
 	unlock, err := svc.workspace.Alone(ctx, name)
 	if err != nil {

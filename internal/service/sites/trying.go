@@ -46,7 +46,7 @@ func (svc *Service) Test(ctx context.Context, c workspace.Connection) (*Tested, 
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
-	if c.Credential() == "" {
+	if c.LacksCredential() {
 		return nil, fault.Invalidf("there is no credential")
 	}
 	c.Renew = nil // what is tried is this credential and no other

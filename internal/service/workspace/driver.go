@@ -122,6 +122,12 @@ func (c *Connection) Credential() string {
 	return ""
 }
 
+// LacksCredential reports that the site asks for a credential, and that there is none.
+func (c *Connection) LacksCredential() bool {
+	d, err := c.Kit()
+	return err == nil && d.Credential != "" && c.Secrets[d.Credential] == ""
+}
+
 // With is the connection with another credential, and no way to a newer one.
 func (c Connection) With(credential string) Connection {
 	if d, err := c.Kit(); err == nil {

@@ -78,7 +78,7 @@ type Driver struct {
 	Name, About string
 	Questions   []Question
 	// Address and Credential are the names of the fields that say where the site is, and of the secret one that
-	// [site.Surveyor.Rotate] changes.
+	// [site.Surveyor.Rotate] changes; "" where there is none, since whoever reaches the site may do what it can.
 	Address, Credential string
 	// Check says what is wrong with values that are each right by themselves; nil finds nothing.
 	Check func(Values) error

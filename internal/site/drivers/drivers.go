@@ -7,12 +7,14 @@ import (
 	"strings"
 
 	"andamio/internal/site/driver"
+	"andamio/internal/site/libvirt"
 	"andamio/internal/site/occi"
 )
 
 // All are the drivers, the usual one first.
 var All = []*driver.Driver{
 	occi.Kit(),
+	libvirt.Kit(),
 }
 
 // Named is the driver of a name; "" is the usual one.

@@ -1,0 +1,49 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"andamio/internal/core/plan"
+	"andamio/internal/core/run"
+	"andamio/internal/site"
+)
+
+// shellTimes is how many times the least deadline of a step a machine may take until it lets anybody in.
+const shellTimes = 5
+
+// letIn waits until the instance that a step's script runs on lets us in. A site calls a machine active when its power is on; its system starts
+// after that, and takes as long as it takes: that is not the script's time.
+func (e *Engine) letIn(ctx context.Context, s *plan.Step) error {
+	r := e.Plan.Resource(s.Resource)
+	if s.Script == nil || r == nil {
+		return nil
+	}
+	instance := cmp.Or(s.On, r.On, r.ID)
+	most := cmp.Or(e.Patience.Shell, shellTimes*e.Patience.Least)
+	ctx, cancel := context.WithTimeoutCause(ctx, most, fmt.Errorf("%s let nobody in for %s", instance, most))
+	defer cancel()
+	wait, said := e.Patience.Wait, ""
+	for {
+		_, err := e.login(ctx, s, instance)
+		if err == nil || site.ClassOf(err) == site.Refused || strings.Contains(err.Error(), "host key mismatch") {
+			return nil // or what the step itself will say is wrong, and waiting does not mend
+		}
+		if ctx.Err() != nil {
+			return fmt.Errorf("%w: %w", context.Cause(ctx), err)
+		}
+		if text := err.Error(); text != said {
+			said = text
+			if err := e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: "not let in yet: " + text}); err != nil {
+				return err
+			}
+		}
+		if err := pause(ctx, wait); err != nil {
+			return fmt.Errorf("%w: %s", context.Cause(ctx), said)
+		}
+		wait = min(wait*2, max(e.Patience.Wait, time.Second))
+	}
+}
