@@ -3,7 +3,7 @@
 GO ?= go
 BIN := bin/andamio
 
-.PHONY: build demo test lint bench mutants soak screenshots tools
+.PHONY: build demo test lint bench mutants soak screenshots tools laboratory lab
 
 build:
 	@mkdir -p bin
@@ -24,11 +24,31 @@ tools:
 	command -v qemu-img >/dev/null || missing="$$missing qemu-utils"; \
 	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; }
 
+# What laboratories are run with: hosts with libvirt and QEMU. Where it cannot be had the rest is tested all the same.
+LABS := ./internal/laboratory ./internal/site/libvirt
+laboratory:
+	@missing=""; \
+	need() { command -v "$$1" >/dev/null || [ -e "$$1" ] || missing="$$missing $$2"; }; \
+	need libvirtd libvirt-daemon; need virsh libvirt-clients; need qemu-system-x86_64 qemu-system-x86; need qemu-img qemu-utils; need dnsmasq dnsmasq-base; \
+	need /usr/lib/x86_64-linux-gnu/libvirt/connection-driver/libvirt_driver_qemu.so libvirt-daemon-driver-qemu; \
+	need grub-mkimage grub-common; need /usr/lib/grub/i386-pc/boot.img grub-pc-bin; need mke2fs e2fsprogs; need cpio cpio; need depmod kmod; \
+	need ip iproute2; need iptables iptables; need unshare util-linux; \
+	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; } || \
+	echo "NO LABORATORY: these could not be installed:$$missing"
+
+# A host with libvirt of its own, for trying: make lab starts it, make lab DO=down switches it off.
+DO ?= up
+AT ?= $(HOME)/.andamio-lab
+lab: laboratory
+	$(GO) run ./tools/lab $(DO) $(AT)
+
 # Heaps are small beside what machines have: collecting them less often spares a sixth of the time. Tests wait for machines more than they
 # reckon, so four packages and three tests of each go on at once on whatever machine; a package is given longer than is usual, for where
-# others take those.
-test: tools lint build
-	GOGC=400 tools/scratch.sh $(GO) test -p 4 -parallel 3 -timeout 25m ./...
+# others take those. Laboratories take all the processors there are, and come after the others.
+test: tools laboratory lint build
+	GOGC=400 tools/scratch.sh $(GO) test -p 4 -parallel 3 -timeout 25m $$($(GO) list ./... | grep -vE '$(subst $() ,|,$(patsubst ./%,/%$$,$(LABS)))')
+	@$(GO) run ./tools/lab possible || true
+	tools/scratch.sh $(GO) test -p 1 -timeout 15m $(LABS)
 
 lint:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }

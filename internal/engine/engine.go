@@ -73,8 +73,9 @@ type Engine struct {
 	ifaces map[string]string
 	// transfers is how many disks are being copied now.
 	transfers atomic.Int64
-	// mounted are the volumes that this run has mounted: see mount.go.
+	// mounted says what this run has mounted and unmounted, one after another: see mount.go.
 	mounted map[string]bool
+	parts   sync.Mutex
 }
 
 // Decision is a person's decision on a step that failed: [run.Retry] or [run.Skip]. Taken is called when it is in the

@@ -284,7 +284,7 @@ func TestAskTellsWhatReallyCameBack(t *testing.T) {
 }
 
 func TestDeadlinesLeaveRoom(t *testing.T) {
-	e := &Engine{Patience: usual}
+	e := &Engine{Patience: usual, Plan: &plan.Plan{}}
 	assert.Equal(t, time.Minute, e.deadline(&plan.Step{Seconds: 1}))
 	assert.Equal(t, 450*time.Second, e.deadline(&plan.Step{Seconds: 30}))
 	assert.Equal(t, 7*time.Second, e.deadline(&plan.Step{Seconds: 30, Script: &plan.Script{Timeout: 7}}))

@@ -5,11 +5,13 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/remote"
@@ -69,21 +71,13 @@ exit 0
 func (e *Engine) mount(ctx context.Context, s *plan.Step, client *remote.Client, instance string) error {
 	for volume, at := range e.mounts(instance) {
 		done := instance + " " + volume + " " + at
-		e.mu.Lock()
-		known := e.mounted[done]
-		e.mu.Unlock()
-		if known {
+		if e.marked(done) {
 			continue
 		}
 		if err := quietly(ctx, s, client, at, mounting); err != nil {
 			return fmt.Errorf("%s could not be mounted on %s: %w", volume, instance, err)
 		}
-		e.mu.Lock()
-		if e.mounted == nil {
-			e.mounted = map[string]bool{}
-		}
-		e.mounted[done] = true
-		e.mu.Unlock()
+		e.markDone(done)
 	}
 	return nil
 }
@@ -106,24 +100,65 @@ func (e *Engine) mounts(instance string) map[string]string {
 }
 
 // parting is how long a machine has to let go of a file system.
-const parting = 20 * time.Second
+const parting = 15 * time.Second
 
-// unmount takes a volume that is to be detached out of the file systems of its machine. A machine that does not answer any more loses it as it is.
-func (e *Engine) unmount(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	at, is := e.Attribute(r.ID, mountOf(s.Volume))
-	if s.Op != op.Detach || !is || at == "" {
+// part takes the volumes that the plan detaches from an instance out of its file systems, before they or the interface by which it is
+// reached are taken away, whichever comes first. A machine that does not answer any more loses them as they are.
+func (e *Engine) part(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	instance := r.ID
+	switch {
+	case s.Op == op.Unplug && r.Kind == kinds.Interface:
+		instance = r.AsInterface().Instance
+	case s.Op != op.Detach:
 		return nil
 	}
-	e.mu.Lock()
-	maps.DeleteFunc(e.mounted, func(done string, _ bool) bool { return done == r.ID+" "+s.Volume+" "+at })
-	e.mu.Unlock()
+	e.parts.Lock()
+	defer e.parts.Unlock()
+	for volume, at := range e.mounts(instance) {
+		done := "away " + instance + " " + volume + " " + at
+		if !e.detaches(instance, volume) || e.marked(done) {
+			continue
+		}
+		if err := e.unmount(ctx, s, instance, at); err != nil {
+			return fmt.Errorf("%s could not be unmounted on %s: %w", volume, instance, err)
+		}
+		e.markDone(done)
+	}
+	return nil
+}
+
+// detaches reports that the plan takes a volume from an instance.
+func (e *Engine) detaches(instance, volume string) bool {
+	return slices.ContainsFunc(e.Plan.Steps, func(s plan.Step) bool { return s.Op == op.Detach && s.Resource == instance && s.Volume == volume })
+}
+
+func (e *Engine) unmount(ctx context.Context, s *plan.Step, instance, at string) error {
 	ctx, cancel := context.WithTimeout(ctx, parting)
 	defer cancel()
-	client, err := e.login(ctx, s, r.ID)
+	client, err := e.login(ctx, s, instance)
 	if err != nil {
 		return nil //nolint:nilerr // nobody is there who could let go of it
 	}
-	return quietly(ctx, s, client, at, unmounting)
+	if err = quietly(ctx, s, client, at, unmounting); site.ClassOf(err) == site.Transient {
+		return nil
+	}
+	return err
+}
+
+// marked reports that something of a machine was done in this run; markDone says so.
+func (e *Engine) marked(what string) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.mounted[what]
+}
+
+func (e *Engine) markDone(what string) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.mounted == nil {
+		e.mounted = map[string]bool{}
+	}
+	e.mounted[what] = true
 }
 
 // quietly runs a short script of ours with the device and the place of a volume.
@@ -138,7 +173,7 @@ func quietly(ctx context.Context, s *plan.Step, client *remote.Client, at, scrip
 		return &site.Error{Site: s.Site, Doing: "look after " + place, Class: site.Transient, Detail: "the connection broke off", Err: err}
 	}
 	if status != 0 {
-		return fmt.Errorf("it ended with %d: %s", status, strings.TrimSpace(said.String()))
+		return site.Final(fmt.Errorf("it ended with %d: %s", status, strings.TrimSpace(said.String())))
 	}
 	return nil
 }

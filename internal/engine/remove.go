@@ -16,7 +16,7 @@ func (e *Engine) remove(ctx context.Context, s *plan.Step, r *plan.Resource) err
 	kind := kindOf(s, r)
 	id, known := e.Attribute(r.ID, siteID(s))
 	if known && id != "" {
-		if err := e.unmount(ctx, s, r); err != nil {
+		if err := e.part(ctx, s, r); err != nil {
 			return err
 		}
 		if err := e.erase(ctx, s, kind, id); err != nil {

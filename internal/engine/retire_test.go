@@ -414,7 +414,8 @@ func TestWhatNobodyKnowsIsNotDone(t *testing.T) {
 }
 
 func TestADeadlineIsAsLongAsTheStepNeeds(t *testing.T) {
-	e := &Engine{Patience: Patience{Least: time.Minute, Times: 10}}
+	kept := plan.Resource{ID: "kept", Kind: kinds.Snapshot}
+	e := &Engine{Patience: Patience{Least: time.Minute, Times: 10}, Plan: &plan.Plan{Resources: []plan.Resource{kept}}}
 	for name, c := range map[string]struct {
 		step plan.Step
 		want time.Duration
@@ -424,6 +425,8 @@ func TestADeadlineIsAsLongAsTheStepNeeds(t *testing.T) {
 		"as its script says":          {plan.Step{Seconds: 30, Script: &plan.Script{Timeout: 2.5}}, 2500 * time.Millisecond},
 		"a script that says nothing":  {plan.Step{Seconds: 30, Script: &plan.Script{}}, 5 * time.Minute},
 		"copying has one of its own":  {plan.Step{Seconds: 1, Copying: &plan.Copying{}}, copyingDeadline},
+		"a snapshot may be a copy":    {plan.Step{Seconds: 1, Op: op.Create, Resource: "kept"}, copyingDeadline},
+		"taking one away is none":     {plan.Step{Seconds: 1, Op: op.Remove, Resource: "kept"}, time.Minute},
 		"and so has filling of disks": {plan.Step{Seconds: 1, Filling: &plan.Filling{}}, copyingDeadline},
 	} {
 		assert.Equal(t, c.want, e.deadline(&c.step), name)

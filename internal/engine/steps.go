@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"time"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 )
 
 // do performs a step and returns when its condition holds, or it cannot.
@@ -30,7 +32,8 @@ func (e *Engine) do(ctx context.Context, s *plan.Step) error {
 // deadline is how long a step may take: as its script says, or many times what is expected of it, and never less than
 // the least.
 func (e *Engine) deadline(s *plan.Step) time.Duration {
-	if s.Copying != nil || s.Filling != nil {
+	r := e.Plan.Resource(s.Resource)
+	if s.Copying != nil || s.Filling != nil || s.Op == op.Create && r != nil && r.Kind == kinds.Snapshot { // sites may copy whole disks for it
 		return copyingDeadline
 	}
 	if s.Script != nil && s.Script.Timeout > 0 {

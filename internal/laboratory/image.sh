@@ -10,12 +10,13 @@ root=$work/root
 mkdir -p "$root" "$work/debs" "$work/boot" "$work/early"
 
 kernel=$(apt-cache depends linux-image-cloud-amd64 | awk '/Depends: linux-image/ { print $2; exit }')
-[ -n "$kernel" ] || { echo "Debian's package lists name no kernel for clouds: apt-get update" >&2; exit 1; }
+[ -n "$kernel" ] || { apt-get update -qq && kernel=$(apt-cache depends linux-image-cloud-amd64 | awk '/Depends: linux-image/ { print $2; exit }'); }
+[ -n "$kernel" ] || { echo "Debian's package lists name no kernel for clouds" >&2; exit 1; }
 # What sshd is linked with, of these packages.
 libraries="libc6 libcrypt1 libwrap0 libaudit1 libcap-ng0 libpam0g libsystemd0 libselinux1 libpcre2-8-0 libgssapi-krb5-2 libkrb5-3 libk5crypto3
  libkrb5support0 libkeyutils1 libcom-err2 libssl3 zlib1g libnsl2 libtirpc3 libcap2 libgcrypt20 libgpg-error0 liblzma5 libzstd1 liblz4-1"
 # shellcheck disable=SC2086
-(cd "$work/debs" && apt-get -qq -o APT::Sandbox::User=root download "$kernel" busybox-static openssh-server openssh-sftp-server openssh-client e2fsprogs libext2fs2 libblkid1 libuuid1 libss2 $libraries)
+(cd "$work/debs" && apt-get -qq -o APT::Sandbox::User=root download "$kernel" busybox-static openssh-server openssh-sftp-server openssh-client e2fsprogs libext2fs2 libblkid1 libuuid1 libss2 psmisc $libraries)
 for deb in "$work"/debs/*.deb; do
 	case $deb in
 	*/linux-image*) dpkg -x "$deb" "$work/kernel" ;;

@@ -75,7 +75,7 @@ const (
 	// AttrMount is where an attached volume is to be mounted by whoever logs in to its machine. Sites that reach into machines do it
 	// themselves, and do not tell this.
 	AttrMount = "mount"
-	AttrMAC     = "mac"
+	AttrMAC   = "mac"
 	// AttrReceived is how many bytes of an object are there.
 	AttrReceived = "received"
 	// AttrTaken is when a snapshot was taken (RFC 3339), AttrHeld how many bytes of it hold something.

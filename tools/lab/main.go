@@ -1,5 +1,5 @@
 // Command lab runs a host with libvirt and QEMU of its own, for trying: lab up FOLDER starts it, or finds it running, and says how it is
-// connected; lab down FOLDER switches it off.
+// connected; lab down FOLDER switches it off; lab possible says what keeps one from being run here.
 package main
 
 import (
@@ -22,6 +22,12 @@ func main() {
 }
 
 func run(ctx context.Context, args []string) error {
+	if len(args) == 1 && args[0] == "possible" {
+		if err := laboratory.Missing(); err != nil {
+			return fmt.Errorf("NO LABORATORY, what needs one is left out: %w", err)
+		}
+		return nil
+	}
 	if len(args) != 2 || args[0] != "up" && args[0] != "down" {
 		return fmt.Errorf("say up FOLDER or down FOLDER")
 	}

@@ -3,6 +3,7 @@ package libvirt
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -17,7 +18,7 @@ import (
 // Describe says what the hosts offer: each is a zone, with the cores and memory it has, the room of the pool that disks are made in, and
 // the images that all of them have.
 func (d *Driver) Describe(ctx context.Context) (*estate.Site, error) {
-	s := &estate.Site{Name: d.name, Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true,
+	s := &estate.Site{Name: d.name, Title: counted(len(d.hosts), "host") + " with libvirt", Kind: estate.Private, Network: estate.Address, Pace: 1, FreeForm: true,
 		Timings: estate.Timings{Network: 1, Volume: 0.5, Instance: 5, Interface: 1, Attachment: 1}}
 	images, classes := map[string]int{}, map[string]int{}
 	for _, h := range d.hosts {
@@ -63,7 +64,7 @@ func (h *host) zone(l *libvirt.Libvirt, d *Driver) (estate.Zone, error) {
 	total := estate.Capacity{Cores: int(cpus) * d.overcommit, MemoryGiB: float64(memory) / (1 << 20), DiskGiB: float64(capacity) / gib}
 	free := total
 	free.DiskGiB = float64(available) / gib
-	all, err := domains(l)
+	all, err := h.domains(l)
 	for i := range all {
 		if def := &all[i].def; all[i].on() {
 			if def.VCPU != nil {
@@ -76,6 +77,13 @@ func (h *host) zone(l *libvirt.Libvirt, d *Driver) (estate.Zone, error) {
 	}
 	free.Cores, free.MemoryGiB = max(free.Cores, 0), max(free.MemoryGiB, 0)
 	return estate.Zone{Name: h.name, Free: free, Total: total}, err
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // offer is what a host has.

@@ -101,7 +101,7 @@ func (d *Driver) writable(ctx context.Context, l *libvirt.Libvirt, h *host, at f
 			return d.fail(site.Refused, "write "+id, "what a snapshot keeps stays as it is")
 		}
 	}
-	user, _, err := userOf(l, at.vol.Key)
+	user, _, err := h.userOf(l, at.vol.Key)
 	if err == nil && user != nil && user.on() {
 		err = d.fail(site.Conflict, "write "+id, "%s is on: only a disk whose machine is off is written", user.title())
 	}

@@ -95,7 +95,7 @@ var states = map[libvirt.DomainState]struct {
 }
 
 // domains are all machines of a host, with their states asked for at once.
-func domains(l *libvirt.Libvirt) ([]domain, error) {
+func (h *host) domains(l *libvirt.Libvirt) ([]domain, error) {
 	stats, err := l.ConnectGetAllDomainStats(nil, uint32(libvirt.DomainStatsState), 0)
 	if err != nil {
 		return nil, err
@@ -108,14 +108,51 @@ func domains(l *libvirt.Libvirt) ([]domain, error) {
 				m.state = libvirt.DomainState(n)
 			}
 		}
-		if err := m.describe(l); absent(err) {
+		text, err := l.DomainGetXMLDesc(m.Domain, 0)
+		if absent(err) {
 			continue // it went since it was listed
-		} else if err != nil {
+		}
+		if err == nil {
+			err = h.read(&m, text)
+		}
+		if err != nil {
 			return nil, err
 		}
 		out = append(out, m)
 	}
 	return out, nil
+}
+
+// described is what a definition was read as.
+type described struct {
+	text  string
+	def   libvirtxml.Domain
+	marks map[string]mark
+}
+
+// mostDescribed bounds how many are remembered.
+const mostDescribed = 10_000
+
+// read reads the definition of a machine, or remembers what the same text was read as: a survey asks for all machines several times, and
+// reading them takes longer than asking. What is remembered is never changed.
+func (h *host) read(m *domain, text string) error {
+	h.mu.Lock()
+	was := h.described[m.UUID]
+	h.mu.Unlock()
+	if was != nil && was.text == text {
+		m.def, m.marks = was.def, was.marks
+		return nil
+	}
+	if err := m.readAs(text); err != nil {
+		return err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.described == nil || len(h.described) >= mostDescribed {
+		h.described = map[libvirt.UUID]*described{}
+	}
+	h.described[m.UUID] = &described{text, m.def, m.marks}
+	return nil
 }
 
 // domainOf is one machine.
@@ -143,6 +180,10 @@ func (m *domain) describe(l *libvirt.Libvirt) error {
 	if err != nil {
 		return err
 	}
+	return m.readAs(text)
+}
+
+func (m *domain) readAs(text string) error {
 	if err := m.def.Unmarshal(text); err != nil {
 		return fmt.Errorf("%w: %w", errUnread, err)
 	}

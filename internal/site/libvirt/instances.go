@@ -8,7 +8,6 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/digitalocean/go-libvirt"
 	"libvirt.org/go/libvirtxml"
@@ -60,38 +59,64 @@ func (d *Driver) build(ctx context.Context, l *libvirt.Libvirt, h *host, id stri
 	if err != nil {
 		return err
 	}
-	if err := h.keepNote(ctx, l, pool, id, note{Kind: kinds.Instance, Name: r.Name, Mark: r.Mark, Begun: time.Now()}); err != nil {
+	err = h.make(ctx, l, pool, id, note{Kind: kinds.Instance, Name: r.Name, Mark: r.Mark}, func() error {
+		def, err := d.prepare(ctx, l, h, pool, image, id, r)
+		if err != nil {
+			return err
+		}
+		text, err := def.Marshal()
+		if err != nil {
+			return err
+		}
+		if _, err := l.DomainDefineXMLFlags(text, libvirt.DomainDefineValidate); err != nil {
+			return err
+		}
+		m, err := domainOf(l, id)
+		if err == nil && !r.Asleep {
+			_, err = l.DomainCreateWithFlags(m.Domain, 0)
+		}
+		if err != nil && m != nil {
+			_ = l.DomainUndefineFlags(m.Domain, 0)
+		}
 		return err
-	}
-	disk, err := d.diskFrom(l, pool, image, id, r.DiskGiB)
+	})
 	if err != nil {
 		return err
+	}
+	made, err := l.StorageVolLookupByName(pool, ours+id+noteEnd)
+	if err == nil {
+		err = l.StorageVolDelete(made, 0) // its definition says all by now
+	}
+	return gone(err)
+}
+
+// prepare makes the disk and the seed of a machine, and says what it is to be.
+func (d *Driver) prepare(ctx context.Context, l *libvirt.Libvirt, h *host, pool libvirt.StoragePool, image libvirt.StorageVol, id string, r site.Request) (*libvirtxml.Domain, error) {
+	disk, err := d.diskFrom(l, pool, image, id, r.DiskGiB)
+	if err != nil {
+		return nil, err
 	}
 	s, err := newSeed(id, r.Hostname, r.PublicKey)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	seed, err := h.fill(ctx, l, pool, ours+id+seedEnd, s)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	kvm, err := d.accelerated(l)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	def := machine(id, r, mark{Name: r.Name, Mark: r.Mark, HostKey: s.public, Image: r.Image, Hostname: r.Hostname, Asleep: r.Asleep}, disk, seed, kvm)
-	text, err := def.Marshal()
+	keptDisk, err := keptAt(l, disk)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if _, err := l.DomainDefineXMLFlags(text, libvirt.DomainDefineValidate); err != nil {
-		return err
-	}
-	m, err := domainOf(l, id)
+	keptSeed, err := keptAt(l, seed)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return d.finish(l, m, r.Asleep)
+	return machine(id, r, mark{Name: r.Name, Mark: r.Mark, HostKey: s.public, Image: r.Image, Hostname: r.Hostname, Asleep: r.Asleep}, keptDisk, keptSeed, kvm), nil
 }
 
 // finish switches a machine on that is in the making, and has it be no more so. One that is made already stays as it is.
@@ -148,7 +173,23 @@ func (d *Driver) diskFrom(l *libvirt.Libvirt, pool libvirt.StoragePool, image li
 	if err != nil {
 		return image, err
 	}
-	return l.StorageVolCreateXMLFrom(pool, raw(name, max(bytesOf(size), least)), image, 0)
+	disk, err := l.StorageVolCreateXMLFrom(pool, raw(name, least), image, 0)
+	if more := bytesOf(size); err == nil && more > least {
+		err = l.StorageVolResize(disk, more, 0) // a copy is never larger than what it is of
+	}
+	return disk, err
+}
+
+// kept is where a disk is, and whether that is a device.
+type kept struct {
+	path  string
+	block bool
+}
+
+// keptAt is where a volume is.
+func keptAt(l *libvirt.Libvirt, vol libvirt.StorageVol) (kept, error) {
+	kind, _, _, err := l.StorageVolGetInfo(vol)
+	return kept{path: vol.Key, block: libvirt.StorageVolType(kind) == libvirt.StorageVolBlock}, err
 }
 
 // fill writes a seed to a volume.
@@ -177,7 +218,7 @@ func (d *Driver) accelerated(l *libvirt.Libvirt) (bool, error) {
 }
 
 // machine is the definition of one.
-func machine(id string, r site.Request, own mark, disk, seed libvirt.StorageVol, kvm bool) *libvirtxml.Domain {
+func machine(id string, r site.Request, own mark, disk, seed kept, kvm bool) *libvirtxml.Domain {
 	port := uint(0)
 	by, cpu := "qemu", "maximum"
 	if kvm {
@@ -191,9 +232,9 @@ func machine(id string, r site.Request, own mark, disk, seed libvirt.StorageVol,
 		CPU:      &libvirtxml.DomainCPU{Mode: cpu}, Clock: &libvirtxml.DomainClock{Offset: "utc"},
 		OnPoweroff: "destroy", OnReboot: "restart", OnCrash: "destroy",
 		Devices: &libvirtxml.DomainDeviceList{
-			Disks: []libvirtxml.DomainDisk{*plainDisk(disk.Key, "vda", ""), *readOnly(plainDisk(seed.Key, "vdb", ""))},
+			Disks: []libvirtxml.DomainDisk{*plainDisk(disk, "vda", ""), *readOnly(plainDisk(seed, "vdb", ""))},
 			Serials: []libvirtxml.DomainSerial{{Source: &libvirtxml.DomainChardevSource{Pty: &libvirtxml.DomainChardevSourcePty{}},
-				Log: consoleLog(disk.Key, id), Target: &libvirtxml.DomainSerialTarget{Port: &port}}},
+				Log: consoleLog(disk, id), Target: &libvirtxml.DomainSerialTarget{Port: &port}}},
 			RNGs: []libvirtxml.DomainRNG{{Model: "virtio", Backend: &libvirtxml.DomainRNGBackend{Random: &libvirtxml.DomainRNGBackendRandom{Device: "/dev/urandom"}}}},
 		},
 	}
@@ -205,11 +246,11 @@ func kib(size float64) uint { return uint(math.Round(size * (1 << 20))) }
 func libvirtName(name, id string) string { return name + "-" + id[:8] }
 
 // plainDisk is a disk of plain bytes.
-func plainDisk(file, dev, serial string) *libvirtxml.DomainDisk {
+func plainDisk(of kept, dev, serial string) *libvirtxml.DomainDisk {
 	out := &libvirtxml.DomainDisk{Device: "disk", Driver: &libvirtxml.DomainDiskDriver{Name: "qemu", Type: "raw", Discard: "unmap"},
-		Source: &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: file}}, Target: &libvirtxml.DomainDiskTarget{Dev: dev, Bus: "virtio"}, Serial: serial}
-	if strings.HasPrefix(file, "/dev/") {
-		out.Source = &libvirtxml.DomainDiskSource{Block: &libvirtxml.DomainDiskSourceBlock{Dev: file}}
+		Source: &libvirtxml.DomainDiskSource{File: &libvirtxml.DomainDiskSourceFile{File: of.path}}, Target: &libvirtxml.DomainDiskTarget{Dev: dev, Bus: "virtio"}, Serial: serial}
+	if of.block {
+		out.Source = &libvirtxml.DomainDiskSource{Block: &libvirtxml.DomainDiskSourceBlock{Dev: of.path}}
 	}
 	return out
 }
@@ -220,11 +261,11 @@ func readOnly(disk *libvirtxml.DomainDisk) *libvirtxml.DomainDisk {
 }
 
 // consoleLog is where what a machine writes to its serial console is kept: beside its disk, where that is a file.
-func consoleLog(disk, id string) *libvirtxml.DomainChardevLog {
-	if strings.HasPrefix(disk, "/dev/") {
+func consoleLog(disk kept, id string) *libvirtxml.DomainChardevLog {
+	if disk.block {
 		return nil
 	}
-	return &libvirtxml.DomainChardevLog{File: path.Join(path.Dir(disk), ours+id+logEnd), Append: "on"}
+	return &libvirtxml.DomainChardevLog{File: path.Join(path.Dir(disk.path), ours+id+logEnd), Append: "on"}
 }
 
 // instance is a machine.
@@ -263,7 +304,7 @@ func (h *host) instances(ctx context.Context, d *Driver) ([]site.Resource, error
 		if err != nil {
 			return nil, err
 		}
-		all, err := domains(l)
+		all, err := h.domains(l)
 		if err != nil {
 			return nil, err
 		}
@@ -326,7 +367,7 @@ func (h *host) instanceAs(m *domain, id string, n *note) site.Resource {
 	}
 	if n != nil {
 		r.State, r.Word = site.Building, "being made"
-		if time.Since(n.Begun) > making && m != nil || time.Since(n.Begun) > copying {
+		if n.stale() {
 			r.State, r.Word = site.Failed, "half made: whoever asked for it broke off"
 		}
 	}

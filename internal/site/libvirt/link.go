@@ -30,6 +30,10 @@ type host struct {
 
 	mu  sync.Mutex
 	now *link
+	// jobs are the locks of machines whose disks are copied.
+	jobs map[string]*sync.Mutex
+	// described are the definitions of machines as they were read last.
+	described map[libvirt.UUID]*described
 
 	flows flows
 }

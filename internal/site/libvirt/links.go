@@ -197,7 +197,7 @@ func (d *Driver) createAttachment(ctx context.Context, r site.Request) (site.Res
 			} else if err != nil {
 				return err
 			}
-			user, _, err := userOf(l, at.vol.Key)
+			user, _, err := h.userOf(l, at.vol.Key)
 			if err != nil {
 				return err
 			}
@@ -208,7 +208,11 @@ func (d *Driver) createAttachment(ctx context.Context, r site.Request) (site.Res
 			if err := keep(l, m, linkSpace(id), &own); err != nil {
 				return err
 			}
-			return put(l, m, user != nil, plainDisk(at.vol.Key, m.freeDev(), shortSerial(r.Target)))
+			where, err := keptAt(l, at.vol)
+			if err != nil {
+				return err
+			}
+			return put(l, m, user != nil, plainDisk(where, m.freeDev(), shortSerial(r.Target)))
 		})
 		if err != nil {
 			return site.Resource{}, err
@@ -257,7 +261,7 @@ func (h *host) links(ctx context.Context, kind kinds.Kind) ([]site.Resource, err
 			return nil, err
 		}
 		var out []site.Resource
-		all, err := domains(l)
+		all, err := h.domains(l)
 		for i := range all {
 			out = append(out, h.linksOf(&all[i], kind, nets)...)
 		}
@@ -277,9 +281,12 @@ func namedNets(l *libvirt.Libvirt, kind kinds.Kind) (map[string]*subnet, error) 
 	}
 	for _, of := range all {
 		n := &subnet{Network: of}
-		if err := n.describe(l); err == nil {
+		err := n.describe(l)
+		if err == nil {
 			out[n.Name] = n
-		} else if !absent(err) {
+			err = n.lease(l)
+		}
+		if gone(err) != nil {
 			return nil, err
 		}
 	}
@@ -318,7 +325,7 @@ func (h *host) linksOf(m *domain, kind kinds.Kind, nets map[string]*subnet) []si
 		}
 		r := h.linkAs(m, kind, id, own)
 		r.State, r.Word = site.Building, "being put in"
-		if time.Since(time.Unix(own.Begun, 0)) > making {
+		if time.Since(time.Unix(own.Begun, 0)) > silence {
 			r.State, r.Word = site.Failed, "half made: whoever asked for it broke off"
 		}
 		out = append(out, r)
@@ -341,7 +348,7 @@ func volumeOf(disk *libvirtxml.DomainDisk) string {
 
 // linkAs is what the note of a link says.
 func (h *host) linkAs(m *domain, kind kinds.Kind, id string, own mark) site.Resource {
-	return site.Resource{Kind: kind, ID: id, Name: own.Name, Mark: own.Mark, State: site.Active, Word: "in the machine", Attributes: map[string]string{},
+	return site.Resource{Kind: kind, ID: id, Name: own.Name, Mark: own.Mark, State: site.Active, Word: "active", Attributes: map[string]string{},
 		Details: &site.Details{Region: h.name, Source: m.id(), Target: own.Target, Raw: map[string]string{}}}
 }
 
@@ -359,7 +366,7 @@ func (h *host) interfaceAs(m *domain, nic *libvirtxml.DomainInterface, nets map[
 	if nic.Source != nil && nic.Source.Network != nil {
 		if n := nets[nic.Source.Network.Network]; n != nil {
 			r.Details.Target = n.id()
-			address = classOr(n.reserved()[mac], address)
+			address = classOr(n.reserved()[mac], classOr(address, n.leases[mac]))
 		}
 	}
 	if address != "" {

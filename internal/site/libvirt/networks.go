@@ -120,6 +120,8 @@ type subnet struct {
 	def libvirtxml.Network
 	own mark
 	on  bool
+	// leases are the addresses that machines were given, by hardware address, where somebody asked for them.
+	leases map[string]string
 }
 
 // netOf is one network.
@@ -150,6 +152,21 @@ func (n *subnet) describe(l *libvirt.Libvirt) error {
 	on, err := l.NetworkIsActive(n.Network)
 	n.on = on == 1
 	return err
+}
+
+// lease asks which addresses were given to whom.
+func (n *subnet) lease(l *libvirt.Libvirt) error {
+	if !n.on {
+		return nil
+	}
+	all, _, err := l.NetworkGetDhcpLeases(n.Network, nil, 1, 0)
+	n.leases = map[string]string{}
+	for _, lease := range all {
+		for _, mac := range lease.Mac {
+			n.leases[strings.ToLower(mac)] = lease.Ipaddr
+		}
+	}
+	return gone(err)
 }
 
 func (n *subnet) id() string { return uuid.UUID(n.UUID).String() }
@@ -292,7 +309,7 @@ func (h *host) unused(l *libvirt.Libvirt, id string) error {
 	if err != nil {
 		return err
 	}
-	all, err := domains(l)
+	all, err := h.domains(l)
 	if err != nil {
 		return err
 	}

@@ -20,8 +20,8 @@ type note struct {
 	Name string            `json:"name"`
 	Mark string            `json:"mark,omitempty"`
 	Tags map[string]string `json:"tags,omitempty"`
-	// Begun is when it was asked for.
-	Begun time.Time `json:"begun"`
+	// Beat is when whoever makes it said last that it is at it; it is no more of use once the thing is made.
+	Beat time.Time `json:"beat"`
 	// Of is the disk that a snapshot is of, and Taken when it was whole.
 	Of    string    `json:"of,omitempty"`
 	Taken time.Time `json:"taken,omitzero"`
@@ -77,6 +77,55 @@ func (h *host) keepNote(ctx context.Context, l *libvirt.Libvirt, pool libvirt.St
 		return err
 	}
 	return h.upload(ctx, vol, 0, append(text, bytes.Repeat([]byte(" "), noteSize-len(text))...))
+}
+
+// Whoever makes something says every beat that it is at it; what nothing was heard of for as long as silence is half made.
+const (
+	beat    = 5 * time.Second
+	silence = 30 * time.Second
+)
+
+// stale reports that whoever made it broke off.
+func (n *note) stale() bool { return time.Since(n.Beat) > silence }
+
+// make has something made that a note stands for meanwhile. What fails, and not because the host fell silent, leaves nothing.
+func (h *host) make(ctx context.Context, l *libvirt.Libvirt, pool libvirt.StoragePool, id string, n note, do func() error) error {
+	n.Beat = time.Now()
+	if err := h.keepNote(ctx, l, pool, id, n); err != nil {
+		return err
+	}
+	over, beating := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(beating)
+		tick := time.NewTicker(beat)
+		defer tick.Stop()
+		for {
+			select {
+			case <-over:
+				return
+			case <-tick.C:
+				n := n
+				n.Beat = time.Now()
+				_ = h.keepNote(ctx, l, pool, id, n) // the next may be heard
+			}
+		}
+	}()
+	err := do()
+	close(over)
+	<-beating
+	if err != nil && ctx.Err() == nil {
+		unmake(l, pool, id)
+	}
+	return err
+}
+
+// unmake takes away what was made for an id, as far as that goes.
+func unmake(l *libvirt.Libvirt, pool libvirt.StoragePool, id string) {
+	for _, end := range []string{copyEnd, dataEnd, diskEnd, seedEnd, noteEnd} {
+		if vol, err := l.StorageVolLookupByName(pool, ours+id+end); err == nil {
+			_ = l.StorageVolDelete(vol, 0)
+		}
+	}
 }
 
 // readNote reads one; one that was broken off says nothing, and is there.

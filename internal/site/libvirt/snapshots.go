@@ -3,6 +3,8 @@ package libvirt
 import (
 	"context"
 	"encoding/xml"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/digitalocean/go-libvirt"
@@ -30,7 +32,7 @@ func (d *Driver) createSnapshot(ctx context.Context, r site.Request) (site.Resou
 			if err != nil {
 				return err
 			}
-			n := note{Kind: kinds.Snapshot, Name: r.Name, Mark: r.Mark, Of: r.Source, Begun: time.Now()}
+			n := note{Kind: kinds.Snapshot, Name: r.Name, Mark: r.Mark, Of: r.Source}
 			if was, err := l.StorageVolLookupByName(at.pool, ours+id+noteEnd); err == nil {
 				if kept, err := h.readNote(ctx, was); err != nil || !kept.Taken.IsZero() {
 					return err
@@ -38,10 +40,7 @@ func (d *Driver) createSnapshot(ctx context.Context, r site.Request) (site.Resou
 			} else if !absent(err) {
 				return err
 			}
-			if err := h.keepNote(ctx, l, at.pool, id, n); err != nil {
-				return err
-			}
-			if err := h.copyDisk(ctx, l, at, id); err != nil {
+			if err := h.make(ctx, l, at.pool, id, n, func() error { return h.copyDisk(ctx, l, at, id) }); err != nil {
 				return err
 			}
 			n.Taken = time.Now()
@@ -58,18 +57,23 @@ func (d *Driver) createSnapshot(ctx context.Context, r site.Request) (site.Resou
 	return out, err
 }
 
+// copyEnd is the ending of what a running machine copies to: qcow2, in which it need not write what is empty.
+const copyEnd = ".copy"
+
 // copyDisk copies a disk to the volume of an id. What was begun before is thrown away.
 func (h *host) copyDisk(ctx context.Context, l *libvirt.Libvirt, at found, id string) error {
-	if was, err := l.StorageVolLookupByName(at.pool, ours+id+dataEnd); err == nil {
-		if err := l.StorageVolDelete(was, 0); err != nil {
-			return err
+	for _, end := range []string{dataEnd, copyEnd} {
+		if was, err := l.StorageVolLookupByName(at.pool, ours+id+end); err == nil {
+			if err := l.StorageVolDelete(was, 0); err != nil {
+				return err
+			}
 		}
 	}
 	_, capacity, _, err := l.StorageVolGetInfo(at.vol)
 	if err != nil {
 		return err
 	}
-	user, disk, err := userOf(l, at.vol.Key)
+	user, disk, err := h.userOf(l, at.vol.Key)
 	if err != nil {
 		return err
 	}
@@ -77,11 +81,17 @@ func (h *host) copyDisk(ctx context.Context, l *libvirt.Libvirt, at found, id st
 		_, err = l.StorageVolCreateXMLFrom(at.pool, raw(ours+id+dataEnd, capacity), at.vol, 0)
 		return err
 	}
-	to, err := l.StorageVolCreateXML(at.pool, raw(ours+id+dataEnd, capacity), 0)
+	to, err := l.StorageVolCreateXML(at.pool, strings.Replace(raw(ours+id+copyEnd, capacity), "'raw'", "'qcow2'", 1), 0)
 	if err != nil {
 		return err
 	}
-	return h.backUp(ctx, l, user, disk.Target.Dev, to.Key)
+	if err := h.backUp(ctx, l, user, disk.Target.Dev, to.Key); err != nil {
+		return err
+	}
+	if _, err := l.StorageVolCreateXMLFrom(at.pool, raw(ours+id+dataEnd, capacity), to, 0); err != nil {
+		return err
+	}
+	return l.StorageVolDelete(to, 0)
 }
 
 // backup is what a machine is told to copy while it runs; see "Backup XML format" of libvirt.
@@ -114,7 +124,7 @@ func (h *host) backUp(ctx context.Context, l *libvirt.Libvirt, m *domain, dev, f
 	for _, disk := range m.def.Devices.Disks {
 		one := backupDisk{Name: disk.Target.Dev, Backup: "no"}
 		if one.Name == dev {
-			one.Backup, one.Type, one.Target, one.Driver = "yes", "file", &backupTarget{file}, &backupDriver{"raw"}
+			one.Backup, one.Type, one.Target, one.Driver = "yes", "file", &backupTarget{file}, &backupDriver{"qcow2"}
 		}
 		want.Disks = append(want.Disks, one)
 	}
@@ -122,6 +132,8 @@ func (h *host) backUp(ctx context.Context, l *libvirt.Libvirt, m *domain, dev, f
 	if err != nil {
 		return err
 	}
+	unlock := h.alone(m.id())
+	defer unlock()
 	for {
 		err := l.DomainBackupBegin(m.Domain, string(text), nil, libvirt.DomainBackupBeginReuseExternal)
 		if err == nil {
@@ -134,6 +146,22 @@ func (h *host) backUp(ctx context.Context, l *libvirt.Libvirt, m *domain, dev, f
 			return err
 		}
 	}
+}
+
+// alone keeps others of this process from copying disks of a machine meanwhile.
+func (h *host) alone(machine string) (unlock func()) {
+	h.mu.Lock()
+	if h.jobs == nil {
+		h.jobs = map[string]*sync.Mutex{}
+	}
+	one := h.jobs[machine]
+	if one == nil {
+		one = &sync.Mutex{}
+		h.jobs[machine] = one
+	}
+	h.mu.Unlock()
+	one.Lock()
+	return one.Unlock
 }
 
 // backedUp waits until the copy of a machine's disk is whole; one that is waited for no more is ended.
@@ -155,7 +183,7 @@ func (h *host) backedUp(ctx context.Context, l *libvirt.Libvirt, m *domain) erro
 
 // copied says what came of a machine's last copy.
 func (h *host) copied(l *libvirt.Libvirt, m *domain) error {
-	kind, _, err := l.DomainGetJobStats(m.Domain, libvirt.DomainJobStatsCompleted)
+	kind, _, err := l.DomainGetJobStats(m.Domain, libvirt.DomainJobStatsCompleted|libvirt.DomainJobStatsKeepCompleted)
 	if err == nil && libvirt.DomainJobType(kind) != libvirt.DomainJobCompleted {
 		err = &site.Error{Site: h.site, Doing: "copy a disk", Class: site.Transient, Detail: m.title() + " did not copy it to the end"}
 	}
@@ -188,7 +216,7 @@ func (d *Driver) Restore(ctx context.Context, snapshot, disk string) error {
 			} else if err != nil {
 				return err
 			}
-			user, _, err := userOf(l, to.vol.Key)
+			user, _, err := h.userOf(l, to.vol.Key)
 			if err != nil {
 				return err
 			}

@@ -75,14 +75,13 @@ func (d *Driver) createVolume(ctx context.Context, r site.Request) (site.Resourc
 		if err != nil {
 			return err
 		}
-		if err := h.keepNote(ctx, l, pool, id, note{Kind: kinds.Volume, Name: r.Name, Mark: r.Mark, Begun: time.Now()}); err != nil {
+		return h.make(ctx, l, pool, id, note{Kind: kinds.Volume, Name: r.Name, Mark: r.Mark}, func() error {
+			_, err := l.StorageVolCreateXML(pool, raw(ours+id+dataEnd, bytesOf(r.DiskGiB)), 0)
+			if is(err, libvirt.ErrStorageVolExist) {
+				return nil
+			}
 			return err
-		}
-		_, err = l.StorageVolCreateXML(pool, raw(ours+id+dataEnd, bytesOf(r.DiskGiB)), 0)
-		if is(err, libvirt.ErrStorageVolExist) {
-			err = nil
-		}
-		return err
+		})
 	})
 	if err != nil {
 		return site.Resource{}, err
@@ -136,9 +135,6 @@ func (h *host) volume(ctx context.Context, d *Driver, kind kinds.Kind, id string
 	})
 }
 
-// making is for how long something may be in the making before it counts as broken off: whoever makes it takes seconds.
-const making = time.Minute
-
 // volumeAs is a volume or snapshot as a site's resource.
 func (h *host) volumeAs(id, pool string, n note, of measure) site.Resource {
 	r := site.Resource{Kind: n.Kind, ID: id, Name: n.Name, Mark: n.Mark, State: site.Active, Word: "in pool " + pool, Attributes: map[string]string{},
@@ -154,7 +150,7 @@ func (h *host) volumeAs(id, pool string, n note, of measure) site.Resource {
 	}
 	if whole := of.there && (n.Kind != kinds.Snapshot || !n.Taken.IsZero()); !whole {
 		r.State, r.Word = site.Building, "being made"
-		if time.Since(n.Begun) > making && n.Kind != kinds.Snapshot || time.Since(n.Begun) > copying {
+		if n.stale() {
 			r.State, r.Word = site.Failed, "half made: whoever asked for it broke off"
 		}
 	}
@@ -294,7 +290,7 @@ func (h *host) grow(l *libvirt.Libvirt, pool libvirt.StoragePool, id string, byt
 	if capacity > bytes {
 		return &site.Error{Site: h.site, Doing: "change volume", Class: site.Refused, Detail: "a volume is not made smaller"}
 	}
-	user, disk, err := userOf(l, vol.Key)
+	user, disk, err := h.userOf(l, vol.Key)
 	if err != nil {
 		return err
 	}
@@ -305,8 +301,8 @@ func (h *host) grow(l *libvirt.Libvirt, pool libvirt.StoragePool, id string, byt
 }
 
 // userOf is the machine that has the disk of a path, and that disk of it; nil if none has.
-func userOf(l *libvirt.Libvirt, path string) (*domain, *libvirtxml.DomainDisk, error) {
-	all, err := domains(l)
+func (h *host) userOf(l *libvirt.Libvirt, path string) (*domain, *libvirtxml.DomainDisk, error) {
+	all, err := h.domains(l)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -328,12 +324,14 @@ func (h *host) deleteVolume(ctx context.Context, d *Driver, kind kinds.Kind, id 
 		if err != nil {
 			return err
 		}
-		vol, err := l.StorageVolLookupByName(at.pool, ours+id+dataEnd)
-		if err == nil {
-			err = h.deleteUnused(l, vol)
-		}
-		if err != nil && !absent(err) {
-			return err
+		for _, end := range []string{copyEnd, dataEnd} {
+			vol, err := l.StorageVolLookupByName(at.pool, ours+id+end)
+			if err == nil {
+				err = h.deleteUnused(l, vol)
+			}
+			if err != nil && !absent(err) {
+				return err
+			}
 		}
 		return gone(l.StorageVolDelete(at.vol, 0))
 	})
@@ -349,7 +347,7 @@ func (h *host) deleteForeign(l *libvirt.Libvirt, key string) error {
 }
 
 func (h *host) deleteUnused(l *libvirt.Libvirt, vol libvirt.StorageVol) error {
-	user, _, err := userOf(l, vol.Key)
+	user, _, err := h.userOf(l, vol.Key)
 	if err != nil {
 		return err
 	}

@@ -37,7 +37,7 @@ var shippedMapping []byte
 // Kit is the driver.
 func Kit() *driver.Driver {
 	return &driver.Driver{
-		Name: "occi", About: "sites that speak the Open Cloud Computing Interface over HTTP",
+		Name: "occi", About: "the Open Cloud Computing Interface over HTTP",
 		Address: fieldURL, Credential: fieldToken,
 		Questions: []driver.Question{
 			{Word: "address", Text: "where is it spoken to?",

@@ -1,6 +1,7 @@
 package sites
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -489,10 +490,8 @@ func (p *path) answeredDriver(x *step) string {
 	switch {
 	case x.asks.Secret():
 		return "kept back"
-	case f == nil:
-		if text := p.connection().Says(); text != "" {
-			return text
-		}
+	case f == nil && p.text(*x) != "":
+		return cmp.Or(p.connection().Says(), p.text(*x))
 	case p.texts[x.id] != "":
 		return strings.TrimPrefix(p.comesTo(x), "https://")
 	}
@@ -602,7 +601,7 @@ func (v *View) known(c *part.Canvas, r part.Rect) {
 	c.Text(r.X, r.Y, part.In(part.Steel).Strong(), "what the site says")
 	y := r.Y + 2
 	if t == nil {
-		for _, l := range part.Wrap("nothing yet: it is asked once the credential is there", r.W) {
+		for _, l := range part.Wrap("nothing yet: it is asked as soon as all of that is said", r.W) {
 			c.Text(r.X, y, part.In(part.Dim), l)
 			y++
 		}

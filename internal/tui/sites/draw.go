@@ -171,7 +171,7 @@ func (p *page) name(s usage.Site, y int) {
 	word, ink := health(s)
 	if p.r.W >= wideFrom {
 		p.c.Cut(x+3, y, p.rooms()-x-4, part.In(ink), word)
-		p.c.Cut(p.r.X+2, y+1, w, part.In(part.Steel), s.Site.Title+" · "+reach(s.Site)+" · under "+orDash(s.Site.Jurisdiction)+" · "+orDash(s.Site.Provider))
+		p.c.Cut(p.r.X+2, y+1, w, part.In(part.Steel), about(s.Site))
 		line, tone := p.v.surveyLine(s.Site.Name, p.now)
 		if p.v.app == nil {
 			line, tone = ageOf(s.Site, p.now)+" · "+orDash(strings.Join(s.Site.Features, ", ")), part.Dim
@@ -240,6 +240,21 @@ func (p *page) beside(s usage.Site, y int) {
 	for i, l := range lines {
 		p.c.Cut(x, y+i, w, part.In([]part.Ink{part.Text, part.Steel, part.Dim}[i]), l)
 	}
+}
+
+// about says what a site is, of what is known of it.
+func about(s *estate.Site) string {
+	words := []string{reach(s)}
+	if s.Title != "" {
+		words = append([]string{s.Title}, words...)
+	}
+	if s.Jurisdiction != "" {
+		words = append(words, "under "+s.Jurisdiction)
+	}
+	if s.Provider != "" {
+		words = append(words, s.Provider)
+	}
+	return strings.Join(words, " · ")
 }
 
 // pools says what is left of addresses, VLANs and quotas.

@@ -45,6 +45,9 @@ type View struct {
 	claims []usage.Claim
 	wakes  map[string]time.Time
 	drawn  time.Time
+	// own is what the sites offer where no template is designed with, as they said it at asked.
+	own   *estate.Estate
+	asked time.Time
 	// dim is what the bars show: cores, memory or disk.
 	dim int
 }
@@ -66,13 +69,15 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case view.Drafted:
 		v.draft = msg.Draft
 		v.load()
-		v.at = min(v.at, max(v.count()-1, 0))
 	case view.Show:
 		v.show(msg.Thing)
 	case view.Runs: // each second
 		if v.app != nil && (v.surveys == nil || time.Since(v.drawn) < 2*time.Second) {
-			return tea.Batch(v.lookUp(), v.tryPairs())
+			return tea.Batch(v.lookUp(), v.tryPairs(), v.askSites())
 		}
+	case offered:
+		v.own = msg.estate
+		v.load()
 	case triedPairs:
 		v.trying = false
 		if msg.err != nil {
@@ -100,14 +105,24 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 func (v *View) load() {
 	v.loads = nil
 	if e := v.estate(); e != nil {
-		v.loads = usage.Of(e, v.draft.Placement, v.draft.Stands)
+		placed, stands := v.placed()
+		v.loads = usage.Of(e, placed, stands)
 		usage.Claimed(v.loads, v.claims)
 	}
+	v.at = min(v.at, max(v.count()-1, 0))
+}
+
+// placed is where the draft's workloads go, and where those stand that it changes.
+func (v *View) placed() (goes, stands *placement.Placement) {
+	if v.draft == nil {
+		return nil, nil
+	}
+	return v.draft.Placement, v.draft.Stands
 }
 
 func (v *View) estate() *estate.Estate {
 	if v.draft == nil || v.draft.Problem == nil {
-		return nil
+		return v.own
 	}
 	return v.draft.Problem.Estate
 }
@@ -164,9 +179,9 @@ func (v *View) Why() view.Note {
 	}
 	l := v.loads[v.at]
 	note := view.Note{Title: l.Site.Name, Lines: []view.Line{view.Head("what this plan puts here")}}
-	if v.draft.Placement != nil {
-		for i := range v.draft.Placement.Choices {
-			if c := &v.draft.Placement.Choices[i]; c.Site == l.Site.Name {
+	if placed, _ := v.placed(); placed != nil {
+		for i := range placed.Choices {
+			if c := &placed.Choices[i]; c.Site == l.Site.Name {
 				note.Lines = append(note.Lines, view.Say(fmt.Sprintf("  %-20s %s%s", c.Workload, c.Takes, inRoom(c))))
 			}
 		}
@@ -232,7 +247,7 @@ func (v *View) offers(s *estate.Site) []view.Line {
 
 // Export writes the chart of the capacity.
 func (v *View) Export() tea.Cmd {
-	if v.estate() == nil {
+	if v.draft == nil || v.draft.Problem == nil {
 		return nil
 	}
 	problem, placed, stands, name := v.draft.Problem, v.draft.Placement, v.draft.Stands, v.draft.Template.Name

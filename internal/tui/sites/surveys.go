@@ -8,6 +8,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/usage"
@@ -25,6 +26,24 @@ type lookedUp struct {
 	pairs       []sites.Pair
 	claims      []usage.Claim
 	wakes       map[string]time.Time
+}
+
+// askAgain is after how long sites are asked again what is left of them, where no template is designed with.
+const askAgain = 10 * time.Second
+
+// offered is what the sites offer.
+type offered struct{ estate *estate.Estate }
+
+// askSites asks the sites what is left of them, where no template is designed with, now and again.
+func (v *View) askSites() tea.Cmd {
+	if v.draft != nil || time.Since(v.asked) < askAgain {
+		return nil
+	}
+	v.asked = time.Now()
+	return func() tea.Msg {
+		e, _ := v.app.Estate(v.ctx) // of those that answer; the others are told of by their surveys
+		return offered{e}
+	}
 }
 
 // lookUp looks the connections and surveys up.

@@ -1,0 +1,114 @@
+package laboratory_test
+
+import (
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/laboratory"
+	"andamio/internal/testprogram"
+)
+
+var binary string
+
+func TestMain(m *testing.M) { testprogram.Main(m, &binary) }
+
+// bench is a host with a workspace that knows it.
+type bench struct {
+	*testing.T
+	host *laboratory.Host
+	ws   string
+}
+
+func newBench(t *testing.T) *bench {
+	t.Helper()
+	if err := laboratory.Missing(); err != nil {
+		t.Skipf("NO LABORATORY: %v", err)
+	}
+	dir, err := os.MkdirTemp("", "lab-")
+	require.NoError(t, err)
+	h, err := laboratory.Start(t.Context(), dir)
+	require.NoError(t, err)
+	t.Cleanup(func() {
+		assert.NoError(t, h.Stop())
+		assert.NoError(t, os.RemoveAll(dir))
+	})
+	b := &bench{T: t, host: h, ws: testprogram.Workspace(t)}
+	b.do("site", "add", "forja", "--driver", "libvirt", "--kind", "private", "--hosts", "unix:"+h.Socket(), "--emulated")
+	return b
+}
+
+// do runs a command, which must come to its end well.
+func (b *bench) do(args ...string) string {
+	b.Helper()
+	out, err := exec.CommandContext(b.Context(), binary, append([]string{"--workspace", b.ws}, args...)...).CombinedOutput()
+	require.NoError(b, err, "%s: %s", strings.Join(args, " "), out)
+	return string(out)
+}
+
+// virsh asks the host from outside, with a program that is not ours.
+func (b *bench) virsh(args ...string) string {
+	b.Helper()
+	out, err := exec.CommandContext(b.Context(), "virsh", append([]string{"-q", "-c", "qemu+unix:///system?socket=" + b.host.Socket()}, args...)...).CombinedOutput()
+	require.NoError(b, err, "virsh %s: %s", strings.Join(args, " "), out)
+	return strings.TrimSpace(string(out))
+}
+
+var page = regexp.MustCompile(`http://[0-9.]+:8080/`)
+
+// pages are what the pages say that a command named, asked as their readers do.
+func (b *bench) pages(said string) []string {
+	b.Helper()
+	var out []string
+	client := http.Client{Timeout: 10 * time.Second}
+	for _, at := range page.FindAllString(said, -1) {
+		resp, err := client.Get(at)
+		require.NoError(b, err)
+		text, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		require.NoError(b, err)
+		out = append(out, strings.TrimSpace(string(text)))
+	}
+	return out
+}
+
+const tiers = "testdata/tiers"
+
+// TestAServiceLivesOnRealMachines has three tiers rise on machines that boot a kernel and run OpenSSH, be stopped, started, scaled, kept,
+// broken, restored and retired: each time their page says what it should, and the host what became of the machines.
+func TestAServiceLivesOnRealMachines(t *testing.T) {
+	b := newBench(t)
+	const first = "level 2.10 m at the dam"
+	plan := t.TempDir() + "/levels.json"
+	b.do("plan", tiers, "-o", plan)
+	assert.Equal(t, []string{first}, b.pages(b.do("run", plan, "--confirm", "levels")))
+	assert.Equal(t, 3, strings.Count(b.virsh("list", "--state-running"), "running"))
+
+	b.do("stop", "levels", "--confirm", "levels")
+	assert.Equal(t, 3, strings.Count(b.virsh("list", "--all"), "shut off"))
+	assert.Equal(t, []string{first}, b.pages(b.do("start", "levels", "--confirm", "levels")), "what was on the volume is there again")
+
+	b.do("snapshot", "take", "levels", "--confirm", "levels")
+	b.do("shell", "store-host", "--", "echo nothing is left >/srv/levels/now; sync")
+	name := strings.Fields(strings.Split(b.do("snapshot", "levels"), "\n")[1])[0]
+	require.NoError(t, b.host.Kill(), "the daemon falls")
+	require.NoError(t, b.host.Run(t.Context()), "and comes back; its machines went on")
+	b.do("snapshot", "restore", "levels", name, "--confirm", "levels")
+	assert.Equal(t, first, strings.TrimSpace(b.do("shell", "store-host", "--", "cat /srv/levels/now")))
+
+	assert.Equal(t, []string{first}, b.pages(b.do("scale", "levels", "page-host", "2", "--confirm", "levels")), "the second page")
+	assert.Equal(t, 4, strings.Count(b.virsh("list", "--state-running"), "running"))
+
+	b.do("retire", "levels", "--confirm", "levels")
+	assert.Empty(t, b.virsh("list", "--all"))
+	assert.Empty(t, b.virsh("net-list", "--all"))
+	assert.Empty(t, b.virsh("vol-list", "default"))
+}

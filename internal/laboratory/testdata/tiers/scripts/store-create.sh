@@ -1,0 +1,3 @@
+#!/bin/sh
+set -e
+mkdir -p /srv/levels /opt/store
