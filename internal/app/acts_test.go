@@ -39,7 +39,7 @@ var methods = map[string]any{
 	"ExportMap": reads, "ExportPackage": guard.ExportDisks, "ExportRecords": guard.ExportRecord, "FindHost": reads, "Fragment": reads, "GoBack": guard.EndMove,
 	"History": reads, "Import": guard.ImportRecord, "ImportPackage": worksOut, "ImportRecords": worksOut, "LastOfTrail": reads,
 	"Leave": guard.LeaveRun, "Lifting": through, "Listen": guard.Hear, "Lock": guard.LockVault, "Look": reads, "MakeKey": guard.KeepKey, "BringKey": guard.KeepKey,
-	"MakePair": guard.PairSites, "Move": reads, "Moves": reads, "NewRun": guard.BeginRun, "OpenShell": guard.EnterHost, "OrderOf": worksOut, "Pairs": reads,
+	"MakePair": guard.PairSites, "Move": reads, "Moves": reads, "NewRun": guard.BeginRun, "OpenShell": guard.EnterHost, "OpenConsole": guard.EnterHost, "OrderOf": worksOut, "Pairs": reads,
 	"Propose": guard.Propose, "ProposeMove": guard.Propose, "ProposeSettling": guard.Propose, "ProposedSettling": worksOut, "Proposals": reads, "OpenProposals": reads, "Proposed": worksOut, "Confirm": guard.Confirm, "Withdraw": guard.Withdraw,
 	"Picture": reads, "Powering": worksOut, "PoweringWhich": worksOut, "PreviewMapping": reads, "Reconcile": reads, "ReconcileFiles": reads, "Redraft": worksOut, "Rehearse": worksOut,
 	"RehearseRest": worksOut, "Release": guard.GiveBack, "Replay": reads, "Resume": guard.ResumeRun, "Retiring": worksOut, "RollingBack": worksOut,

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -43,6 +44,41 @@ the one that the site told. With a command, runs it and exits with its status.`,
 	}
 }
 
+// away is the key that leaves a serial console (ctrl+]): what is typed there goes on for ever otherwise.
+const away = 0x1d
+
+func (s *shared) console() *cobra.Command {
+	return &cobra.Command{
+		Use:   "console [DEPLOYMENT/]INSTANCE",
+		Short: "Open the serial console of an instance",
+		Long: `Opens the serial console of an instance that stands: the way in where its network is broken, or its system does not start.
+Sites that have none refuse. ctrl+] leaves it.`,
+		Args: cobra.ExactArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			h, err := a.FindHost(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			sh, err := a.OpenConsole(ctx, h)
+			if err != nil {
+				return err
+			}
+			return s.join(ctx, sh)
+		}),
+	}
+}
+
+// leaving ends what is typed at the key that leaves.
+type leaving struct{ from io.Reader }
+
+func (l leaving) Read(into []byte) (int, error) {
+	n, err := l.from.Read(into)
+	if at := bytes.IndexByte(into[:n], away); at >= 0 {
+		return at, io.EOF
+	}
+	return n, err
+}
+
 // command runs one command on an instance. What it prints goes out as it is: it may be a file.
 func (s *shared) command(ctx context.Context, a *app.App, h shells.Host, command string) error {
 	in := s.in
@@ -72,6 +108,12 @@ func (s *shared) interact(ctx context.Context, a *app.App, h shells.Host) error 
 	if err != nil {
 		return err
 	}
+	return s.join(ctx, sh)
+}
+
+// join joins the terminal to a shell or console that was opened.
+func (s *shared) join(ctx context.Context, sh *shells.Shell) error {
+	in, isFile := s.in.(*os.File)
 	defer sh.Close()
 	if isFile && term.IsTerminal(in.Fd()) {
 		old, err := term.MakeRaw(in.Fd())
@@ -94,7 +136,11 @@ func (s *shared) interact(ctx context.Context, a *app.App, h shells.Host) error 
 			}
 		}()
 	}
-	go func() { _, _ = io.Copy(sh.In, s.in); sh.In.Close() }()
+	from := s.in
+	if sh.Serial() {
+		from = leaving{s.in}
+	}
+	go func() { _, _ = io.Copy(sh.In, from); sh.In.Close() }()
 	_, _ = io.Copy(s.out, sh.Out)
 	return sh.Wait()
 }

@@ -1,6 +1,7 @@
 package laboratory_test
 
 import (
+	"context"
 	"io"
 	"net/http"
 	"os"
@@ -62,6 +63,32 @@ func (b *bench) virsh(args ...string) string {
 	return strings.TrimSpace(string(out))
 }
 
+// typed types a line on the serial console of an instance, and returns what is said there until some words come.
+func (b *bench) typed(instance, line, until string) string {
+	b.Helper()
+	ctx, cancel := context.WithTimeout(b.Context(), time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, "--workspace", b.ws, "console", instance)
+	in, err := cmd.StdinPipe()
+	require.NoError(b, err)
+	out, err := cmd.StdoutPipe()
+	require.NoError(b, err)
+	require.NoError(b, cmd.Start())
+	_, err = io.WriteString(in, "\n"+line+"\n")
+	require.NoError(b, err)
+	said, part := "", make([]byte, 4096)
+	for !strings.Contains(said, until) {
+		n, err := out.Read(part)
+		said += string(part[:n])
+		require.NoError(b, err, "until %s: %s", until, said)
+	}
+	_, err = in.Write([]byte{0x1d}) // leaves it
+	require.NoError(b, err)
+	_, _ = io.Copy(io.Discard, out)
+	require.NoError(b, cmd.Wait())
+	return said
+}
+
 var page = regexp.MustCompile(`http://[0-9.]+:8080/`)
 
 // pages are what the pages say that a command named, asked as their readers do.
@@ -91,6 +118,9 @@ func TestAServiceLivesOnRealMachines(t *testing.T) {
 	b.do("plan", tiers, "-o", plan)
 	assert.Equal(t, []string{first}, b.pages(b.do("run", plan, "--confirm", "levels")))
 	assert.Equal(t, 3, strings.Count(b.virsh("list", "--state-running"), "running"))
+
+	assert.Contains(t, b.typed("store-host", "ip link set eth0 down; echo $((40 + 2)) levels", "42 levels"), "/ #", "the console is the way in where the network is not")
+	b.typed("store-host", "ip link set eth0 up; echo $((40 + 3)) levels", "43 levels")
 
 	b.do("stop", "levels", "--confirm", "levels")
 	assert.Equal(t, 3, strings.Count(b.virsh("list", "--all"), "shut off"))

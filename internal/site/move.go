@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"io"
 	"time"
 )
 
@@ -105,6 +106,14 @@ type Copier interface {
 type Snapshotter interface {
 	// Restore has a disk, whose machine is off, hold what a snapshot keeps, and nothing else.
 	Restore(ctx context.Context, snapshot, disk string) error
+}
+
+// Consoler is a site that leads to the serial consoles of its instances: the only way in where a network is broken, or a system does not
+// start.
+type Consoler interface {
+	// Console is what an instance says on its serial console from now on, and what is typed there. It takes the place of whoever had it
+	// before, and has no end but that the instance is switched off or the console closed.
+	Console(ctx context.Context, instance string) (io.ReadWriteCloser, error)
 }
 
 // Releaser is a site that keeps an interface's address for it while nothing answers there.

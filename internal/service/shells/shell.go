@@ -34,6 +34,8 @@ type Host struct {
 	Off        bool   `json:"off,omitempty"`
 
 	attributes map[string]string
+	// id is the site's own.
+	id string
 }
 
 // HostsOf are the instances of a deployment that stand.
@@ -44,7 +46,7 @@ func HostsOf(d *deployments.Deployment) []Host {
 		if r.Kind != kinds.Instance {
 			continue
 		}
-		h := Host{Deployment: d.ID, Name: d.Name, ID: r.ID, Site: r.Site, Service: r.Service, Off: r.Off}
+		h := Host{Deployment: d.ID, Name: d.Name, ID: r.ID, Site: r.Site, Service: r.Service, Off: r.Off, id: d.Stand.Plan.Known[r.ID]["site.id"]}
 		for k := range d.Stand.Plan.Resources {
 			if x := &d.Stand.Plan.Resources[k]; x.Kind == kinds.Interface && x.AsInterface().Instance == r.ID {
 				h.attributes = d.Stand.Plan.Known[x.ID]
@@ -102,14 +104,20 @@ func (svc *Service) FindHost(ctx context.Context, name string) (Host, error) {
 	return Host{}, fault.NotFoundf("there is no instance %q; there are %s", name, strings.Join(slices.Compact(known), ", "))
 }
 
-// Shell is an open shell on an instance.
+// Shell is an open shell on an instance, or its serial console.
 type Shell struct {
-	Host    Host
+	Host Host
+	In   io.WriteCloser
+	Out  io.Reader
+
 	client  *remote.Client
 	session *ssh.Session
-	In      io.WriteCloser
-	Out     io.Reader
+	// console is the serial console; nil for a shell.
+	console io.ReadWriteCloser
 }
+
+// Serial reports that it is the serial console: it has no size and no end of its own.
+func (s *Shell) Serial() bool { return s.console != nil }
 
 // connect opens a connection to an instance.
 func (svc *Service) connect(ctx context.Context, h Host) (*remote.Client, error) {
@@ -160,10 +168,18 @@ func (svc *Service) openShell(ctx context.Context, h Host, term string, cols, ro
 }
 
 // Resize tells the shell the terminal's size.
-func (s *Shell) Resize(cols, rows int) error { return s.session.WindowChange(rows, cols) }
+func (s *Shell) Resize(cols, rows int) error {
+	if s.Serial() {
+		return nil
+	}
+	return s.session.WindowChange(rows, cols)
+}
 
 // Wait waits until the shell ends.
 func (s *Shell) Wait() error {
+	if s.Serial() {
+		return nil
+	}
 	err := s.session.Wait()
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {
@@ -173,7 +189,32 @@ func (s *Shell) Wait() error {
 }
 
 // Close ends the shell.
-func (s *Shell) Close() error { return s.client.Close() }
+func (s *Shell) Close() error {
+	if s.Serial() {
+		return s.console.Close()
+	}
+	return s.client.Close()
+}
+
+// OpenConsole opens the serial console of an instance: the only way in where its network is broken, or its system does not start.
+func (svc *Service) OpenConsole(ctx context.Context, h Host) (out *Shell, err error) {
+	err = svc.desk.Do(ctx, guard.EnterHost, h.thing(), func() error {
+		if h.Off {
+			return fault.Conflictf("%s is switched off", h.ID)
+		}
+		c, err := svc.workspace.Connection(h.Site)
+		if err != nil {
+			return err
+		}
+		serial, err := c.Console(ctx, h.id)
+		if err != nil {
+			return err
+		}
+		out = &Shell{Host: h, In: serial, Out: serial, console: serial}
+		return nil
+	}, acting.Saying("its serial console"))
+	return out, err
+}
 
 // Command runs one command on an instance and returns its exit status.
 func (svc *Service) Command(ctx context.Context, h Host, command string, in io.Reader, out, errOut io.Writer) (code int, err error) {

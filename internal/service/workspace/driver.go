@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"maps"
 	"slices"
 	"time"
@@ -177,6 +178,15 @@ func (c Connection) Surveyor() (site.Surveyor, error) {
 		return nil, fault.Refusedf("%s cannot be surveyed: its driver does not know how", c.Site)
 	}
 	return s, nil
+}
+
+// Console opens the serial console of an instance of the site, by the site's id of it.
+func (c Connection) Console(ctx context.Context, instance string) (io.ReadWriteCloser, error) {
+	s, ok := c.Open().(site.Consoler)
+	if !ok {
+		return nil, fault.Refusedf("%s has no serial consoles that could be opened from here; a shell may do", c.Site)
+	}
+	return s.Console(ctx, instance)
 }
 
 // Holds reports that sites of the connection's driver can hold things of a kind.

@@ -44,6 +44,7 @@ func (v *View) Actions() []view.Action {
 	}
 	acts := []view.Action{
 		{Name: "open a shell", Effect: "on the instance of the selected plank", Do: v.shellHere},
+		{Name: "open the serial console", Effect: "of that instance: the way in where its network is broken", Do: v.consoleHere},
 		first("stop "+what, "stops what runs there and switches its instances off", func() (deployments.Order, error) { return v.app.Powering(v.ctx, id, tier, false) }),
 		first("start "+what, "switches its instances on and starts what runs there", func() (deployments.Order, error) { return v.app.Powering(v.ctx, id, tier, true) }),
 		{Name: "change an input", Effect: "shows the plan that leads to the design with it", Ask: "NAME=VALUE",
@@ -96,8 +97,11 @@ func (v *View) scalable(d *deployments.Deployment, tier string) string {
 	return ""
 }
 
-// shellHere opens a shell on the instance of the selected plank.
-func (v *View) shellHere() tea.Cmd {
+// shellHere opens a shell on the instance of the selected plank, and consoleHere its serial console.
+func (v *View) shellHere() tea.Cmd   { return v.enterHere(false) }
+func (v *View) consoleHere() tea.Cmd { return v.enterHere(true) }
+
+func (v *View) enterHere(serial bool) tea.Cmd {
 	d, s := v.selected(), v.state()
 	if d == nil || s == nil {
 		return nil
@@ -122,6 +126,6 @@ func (v *View) shellHere() tea.Cmd {
 		if err != nil {
 			return view.Failed(err)
 		}
-		return view.OpenShell{Host: h}
+		return view.OpenShell{Host: h, Serial: serial}
 	}
 }

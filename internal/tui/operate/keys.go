@@ -14,6 +14,7 @@ func (v *View) Keys() []view.Key {
 			view.On(leave, leave, "leave the shell", "gives the keys back to the view; the shell stays open", nil),
 			view.On(next, next, "next shell", "goes to the next open shell", nil),
 			view.On("", "exit", "ends it", "typed in the shell, ends it", nil),
+			view.On(end, end, "end the console", "ends a serial console", nil),
 		}
 	}
 	arrows := view.On(view.UpDown+view.Pages, "↑↓", "tier", "selects a deployment or a tier of it", v.step)
@@ -27,6 +28,7 @@ func (v *View) Keys() []view.Key {
 	return append(keys,
 		view.On("tab", "tab", "elevation", "goes from the tiers to the picture, to the shells where some are open, and round", view.Then(v.nextPane)),
 		view.On("o", "o", "shell", "opens a shell on the selected instance", view.Run(v.shellHere)),
+		view.On("O", "O", "console", "opens the serial console of the selected instance, where its site has them", view.Run(v.consoleHere)),
 		view.On("enter", "enter", "last run", "shows the last run of the selected deployment in Deploy", view.Run(v.lastRun)),
 		view.On("L", "L", "log", "shows or hides what the selected plank printed", view.Then(func() { v.log = !v.log })),
 		view.On("z", "z", "zoom", "draws planks as names, as bricks or as densities", view.Then(func() { v.elevation.Zoom = v.elevation.Zoom.Next() })),

@@ -122,7 +122,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case view.Show:
 		v.show(msg.Thing)
 	case view.OpenShell:
-		return v.openShell(msg.Host)
+		return v.openShell(msg)
 	case shellOutput, shellOpened, shellEnded:
 		return v.shells.update(msg)
 	}

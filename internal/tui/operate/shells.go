@@ -13,10 +13,11 @@ import (
 	"andamio/internal/tui/view"
 )
 
-// The keys that a shell does not get: one leaves it, one goes to the next.
+// The keys that a shell does not get: one leaves it, one goes to the next, and one ends a serial console.
 const (
 	leave = "ctrl+]"
 	next  = "ctrl+o"
+	end   = "ctrl+^" // of a serial console, which nothing else ends
 )
 
 // shells are the open shells, side by side as tabs.
@@ -46,11 +47,17 @@ type (
 )
 
 // openShell opens a shell beside those that are open, and gives it the keys.
-func (v *View) openShell(h shells.Host) tea.Cmd {
+func (v *View) openShell(want view.OpenShell) tea.Cmd {
+	h := want.Host
 	w, height := max(v.shells.w, 40), max(v.shells.h, 8)
 	ctx, a := v.ctx, v.app
 	return func() tea.Msg {
-		conn, err := a.OpenShell(ctx, h, "xterm-256color", w, height)
+		conn, err := (*shells.Shell)(nil), error(nil)
+		if want.Serial {
+			conn, err = a.OpenConsole(ctx, h)
+		} else {
+			conn, err = a.OpenShell(ctx, h, "xterm-256color", w, height)
+		}
 		if err != nil {
 			return shellOpened{err: err}
 		}
@@ -98,7 +105,11 @@ func (p *shellPanes) update(msg tea.Msg) tea.Cmd {
 		}
 		p.open = append(p.open, msg.s)
 		p.at, p.focus = len(p.open)-1, true
-		return tea.Batch(msg.s.listen(), view.Cmd(view.Notice{Text: fmt.Sprintf("a shell on %s; %s leaves it, %s goes to the next, exit ends it", msg.s.host.ID, leave, next)}))
+		text := fmt.Sprintf("a shell on %s; %s leaves it, %s goes to the next, exit ends it", msg.s.host.ID, leave, next)
+		if msg.s.conn.Serial() {
+			text = fmt.Sprintf("the serial console of %s; %s leaves it, %s goes to the next, %s ends it", msg.s.host.ID, leave, next, end)
+		}
+		return tea.Batch(msg.s.listen(), view.Cmd(view.Notice{Text: text}))
 	case shellOutput:
 		return msg.s.listen()
 	case shellEnded:
@@ -131,6 +142,8 @@ func (p *shellPanes) give(msg tea.Msg) tea.Cmd {
 			p.focus = false
 		case msg.String() == next:
 			p.at = (p.at + 1) % len(p.open)
+		case msg.String() == end && s.conn.Serial():
+			p.drop(s)
 		case msg.Text != "":
 			s.term.SendText(msg.Text)
 		default:
@@ -138,6 +151,14 @@ func (p *shellPanes) give(msg tea.Msg) tea.Cmd {
 		}
 	}
 	return nil
+}
+
+// title is what a tab says.
+func (s *shell) title() string {
+	if s.conn.Serial() {
+		return s.host.ID + " at " + s.host.Site + ", serial console"
+	}
+	return s.host.ID + " at " + s.host.Site
 }
 
 // draw draws the tabs and the terminal of the one in front.
@@ -152,7 +173,7 @@ func (p *shellPanes) draw(c *part.Canvas, r part.Rect) {
 				style = part.In(part.Ochre).Strong()
 			}
 		}
-		x = c.Cut(x, r.Y, 40, style, fmt.Sprintf(" %s at %s ", s.host.ID, s.host.Site)) + 2
+		x = c.Cut(x, r.Y, 40, style, " "+s.title()+" ") + 2
 	}
 	p.resize(r.W-2, r.H-1)
 	s := p.open[p.at]

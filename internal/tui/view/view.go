@@ -169,7 +169,11 @@ type Leave struct{}
 type AskLike struct{ Asked requests.Asked }
 
 // OpenShell asks the Operate view for a shell on an instance of a deployment.
-type OpenShell struct{ Host shells.Host }
+type OpenShell struct {
+	Host shells.Host
+	// Serial asks for the serial console instead.
+	Serial bool
+}
 
 // Typist is a view that has a text field or a shell in it. While it says that it is typed into, it is given keys and pastes
 // as they come; false leaves a key to the frame.
