@@ -107,6 +107,26 @@ func (b *bench) pages(said string) []string {
 	return out
 }
 
+// changedByHand has somebody give a machine another core: a survey finds it, with the difference, and it is put right.
+func (b *bench) changedByHand() {
+	b.Helper()
+	var relay string
+	for _, name := range strings.Fields(b.virsh("list", "--all", "--name")) {
+		if strings.HasPrefix(name, "relay-host") {
+			relay = name
+		}
+	}
+	cores := func() string { return b.virsh("vcpucount", relay, "--config", "--maximum") }
+	b.virsh("setvcpus", relay, "2", "--config", "--maximum")
+	require.Equal(b, "2", cores())
+	b.do("survey", "forja")
+	out, err := exec.CommandContext(b.Context(), binary, "--workspace", b.ws, "reconcile", "--site", "forja").CombinedOutput()
+	require.Error(b, err, "there is a finding")
+	assert.Regexp(b, `changed +relay-host-1 .*cores`, string(out))
+	b.do("reconcile", "--site", "forja", "--type", "changed", "--settle", "correct-site", "--yes")
+	assert.Equal(b, "1", cores(), "as it was asked for")
+}
+
 const tiers = "testdata/tiers"
 
 // TestAServiceLivesOnRealMachines has three tiers rise on machines that boot a kernel and run OpenSSH, be stopped, started, scaled, kept,
@@ -124,6 +144,7 @@ func TestAServiceLivesOnRealMachines(t *testing.T) {
 
 	b.do("stop", "levels", "--confirm", "levels")
 	assert.Equal(t, 3, strings.Count(b.virsh("list", "--all"), "shut off"))
+	b.changedByHand()
 	assert.Equal(t, []string{first}, b.pages(b.do("start", "levels", "--confirm", "levels")), "what was on the volume is there again")
 
 	b.do("snapshot", "take", "levels", "--confirm", "levels")

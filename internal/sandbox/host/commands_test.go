@@ -135,7 +135,13 @@ func TestServicesStartStopAndCollide(t *testing.T) {
 	assert.Equal(t, "tcp     22  listen  sshd\n", out)
 	_, err = http.Get("http://" + l.at[8080] + "/")
 	assert.Error(t, err)
-	out, code = on(h, "httpd -p 999 -h /srv")
+	out, code = on(h, "printf '#!/bin/sh\\nread -r who\\necho \"for $who\"\\n' > /srv/answer; chmod 755 /srv/answer; nc -ll -p 8080 -e /srv/answer </dev/null >/dev/null 2>&1 &")
+	assert.Zero(t, code, out)
+	require.Eventually(t, func() bool { // what is left in the background goes on after its script
+		out, _ := on(h, "netstat")
+		return strings.Contains(out, "8080")
+	}, 5*time.Second, time.Millisecond)
+	out, code = on(h, "fuser -k 8080/tcp; httpd -p 999 -h /srv")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, out, "the network refuses port 999")
 }

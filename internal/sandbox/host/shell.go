@@ -17,10 +17,6 @@ import (
 
 // Run runs a shell script with the given environment and returns its exit status.
 func (h *Host) Run(ctx context.Context, script string, env []string, in io.Reader, out, errOut io.Writer) int {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	stop := context.AfterFunc(h.ctx, cancel)
-	defer stop()
 	file, err := syntax.NewParser(syntax.Variant(syntax.LangBash)).Parse(strings.NewReader(script), "script")
 	if err != nil {
 		fmt.Fprintln(errOut, err)
@@ -31,7 +27,26 @@ func (h *Host) Run(ctx context.Context, script string, env []string, in io.Reade
 		fmt.Fprintln(errOut, err)
 		return 126
 	}
-	return status(runner.Run(ctx, file))
+	until, cancel := context.WithCancel(ctx)
+	stop := context.AfterFunc(h.ctx, cancel)
+	if inBackground(file) { // what goes on after the script ends with the machine
+		until = h.ctx
+	}
+	defer cancel()
+	defer stop()
+	return status(runner.Run(until, file))
+}
+
+// inBackground reports that a script leaves something that goes on after it.
+func inBackground(file *syntax.File) bool {
+	found := false
+	syntax.Walk(file, func(n syntax.Node) bool {
+		if s, is := n.(*syntax.Stmt); is && s.Background {
+			found = true
+		}
+		return !found
+	})
+	return found
 }
 
 func status(err error) int {

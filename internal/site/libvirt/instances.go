@@ -484,6 +484,9 @@ func (h *host) deleteInstance(ctx context.Context, d *Driver, id string) error {
 				return err
 			}
 		}
+		if at, err := find(l, ours+id+diskEnd); err == nil {
+			_ = l.StoragePoolRefresh(at.pool, 0) // what QEMU wrote beside it is not known yet
+		}
 		was := 0
 		for _, end := range []string{diskEnd, seedEnd, logEnd} {
 			at, err := find(l, ours+id+end)

@@ -187,6 +187,7 @@ func (d *Driver) createAttachment(ctx context.Context, r site.Request) (site.Res
 	id := linkID(r.Source, r.Target)
 	return first(d, kinds.Instance, r.Source, func(h *host) (site.Resource, error) {
 		err := h.call(ctx, "attach "+r.Name, func(ctx context.Context, l *libvirt.Libvirt) error {
+			defer h.alone("devices of " + r.Source)() // two would be given one name
 			m, err := domainOf(l, r.Source)
 			if err != nil {
 				return err
