@@ -44,7 +44,6 @@ func (v *View) Actions() []view.Action {
 	}
 	acts := []view.Action{
 		{Name: "open a shell", Effect: "on the instance of the selected plank", Do: v.shellHere},
-		{Name: "open the serial console", Effect: "of that instance: the way in where its network is broken", Do: v.consoleHere},
 		first("stop "+what, "stops what runs there and switches its instances off", func() (deployments.Order, error) { return v.app.Powering(v.ctx, id, tier, false) }),
 		first("start "+what, "switches its instances on and starts what runs there", func() (deployments.Order, error) { return v.app.Powering(v.ctx, id, tier, true) }),
 		{Name: "change an input", Effect: "shows the plan that leads to the design with it", Ask: "NAME=VALUE",
@@ -84,7 +83,8 @@ func (v *View) Actions() []view.Action {
 			Answer: func(text string) tea.Cmd {
 				return func() tea.Msg { return view.Written(v.app.Capture(v.ctx, id, text)) }
 			}, Wrong: func(string) string { return "" }},
-		first("retire "+d.Name, "takes everything of it away", func() (deployments.Order, error) { return v.app.Retiring(v.ctx, id) }))
+		first("retire "+d.Name, "takes everything of it away", func() (deployments.Order, error) { return v.app.Retiring(v.ctx, id) }),
+		view.Action{Name: "open the serial console", Effect: "of the instance of the selected plank: the way in where its network is broken", Do: v.consoleHere})
 }
 
 // scalable is the node of a tier whose number of instances an input may say: that of its instances.
