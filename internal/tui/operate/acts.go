@@ -83,8 +83,7 @@ func (v *View) Actions() []view.Action {
 			Answer: func(text string) tea.Cmd {
 				return func() tea.Msg { return view.Written(v.app.Capture(v.ctx, id, text)) }
 			}, Wrong: func(string) string { return "" }},
-		first("retire "+d.Name, "takes everything of it away", func() (deployments.Order, error) { return v.app.Retiring(v.ctx, id) }),
-		view.Action{Name: "open the serial console", Effect: "of the instance of the selected plank: the way in where its network is broken", Do: v.consoleHere})
+		first("retire "+d.Name, "takes everything of it away", func() (deployments.Order, error) { return v.app.Retiring(v.ctx, id) }))
 }
 
 // scalable is the node of a tier whose number of instances an input may say: that of its instances.
