@@ -20,8 +20,15 @@ type block struct {
 	guard net.Listener
 }
 
-// claim takes the first free block, or 127.0.0.1 alone where other loopback addresses do not exist or are not wanted. One
-// that was had before is had again, or it is an error.
+// The blocks that sandboxes take.
+const (
+	firstBlock = 8
+	blocks     = 242
+)
+
+// claim takes a free block, or 127.0.0.1 alone where other loopback addresses do not exist or are not wanted. One that was had before is
+// had again, or it is an error. Processes begin to look at different ones: what one that fell had, and will want again, is not what the
+// next that starts takes.
 func claim(oneAddress bool, before int) (*block, error) {
 	if oneAddress {
 		return &block{}, nil
@@ -33,7 +40,8 @@ func claim(oneAddress bool, before int) (*block, error) {
 		}
 		return &block{before, l}, nil
 	}
-	for octet := 8; octet < 250; octet++ {
+	for i := range blocks {
+		octet := firstBlock + (os.Getpid()+i)%blocks
 		l, err := net.Listen("tcp", fmt.Sprintf("127.%d.0.1:%s", octet, guardPort))
 		if err == nil {
 			return &block{octet, l}, nil
