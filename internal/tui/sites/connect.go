@@ -118,21 +118,21 @@ func (p *path) ask() tea.Cmd {
 	typed := p.texts[p.step().id]
 	switch p.step().id {
 	case stepKind.id:
-		field = huh.NewSelect[estate.Kind]().Options(huh.NewOptions(kindChoices...)...).Height(len(kindChoices)+1).Value(&p.kind)
+		field = huh.NewSelect[estate.Kind]().Options(huh.NewOptions(kindChoices...)...).Height(len(kindChoices) + 1).Value(&p.kind)
 	case stepDriver.id:
 		var all []huh.Option[string]
 		for _, d := range workspace.Drivers() {
 			all = append(all, huh.NewOption(fmt.Sprintf("%-10s %s", d.Name, d.About), d.Name))
 		}
-		field = huh.NewSelect[string]().Options(all...).Height(len(all)+1).Value(&p.driver)
+		field = huh.NewSelect[string]().Options(all...).Height(len(all) + 1).Value(&p.driver)
 	case stepSchedule.id:
 		var all []huh.Option[string]
 		for _, s := range schedules {
 			all = append(all, huh.NewOption(fmt.Sprintf("%-30s %s", s.word, s.rule), s.rule))
 		}
-		field = huh.NewSelect[string]().Options(all...).Height(len(all)+1).Value(&p.schedule)
+		field = huh.NewSelect[string]().Options(all...).Height(len(all) + 1).Value(&p.schedule)
 	case stepRegions.id:
-		field = huh.NewMultiSelect[string]().Filterable(false).Options(huh.NewOptions(p.tested.Access.Regions...)...).Height(max(len(p.tested.Access.Regions), 1)).Value(&p.regions)
+		field = huh.NewMultiSelect[string]().Filterable(false).Options(huh.NewOptions(p.tested.Access.Regions...)...).Height(len(p.tested.Access.Regions) + 1).Value(&p.regions)
 	case stepSave.id:
 		p.form = nil
 		return nil
