@@ -55,17 +55,20 @@ func TestAMachineIsWaitedForUntilItLetsUsIn(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, l.Close(), "nobody listens")
 	p := &plan.Plan{Version: plan.Version, Name: "n", Levels: 1, Sites: []plan.Site{{Name: "vega"}}, Resources: []plan.Resource{{ID: "vm-1", Site: "vega", Level: 1, Kind: kinds.Instance, Spec: plan.InstanceSpec{}},
-		{ID: "vm-1.if", Site: "vega", Level: 1, Kind: kinds.Interface, Spec: plan.InterfaceSpec{Instance: "vm-1"}}}}
+		{ID: "vm-1.if", Site: "vega", Level: 1, Kind: kinds.Interface, Spec: plan.InterfaceSpec{Instance: "vm-1"}}},
+		Steps: []plan.Step{{ID: "vm-1/create", Site: "vega", Level: 1, Seconds: 0.01, Resource: "vm-1", Op: op.Create, Check: plan.Condition{Kind: plan.CheckSite}}}}
 	e, m := engineFor(t, p, &scripted{})
-	e.Patience = Patience{Least: time.Second, Times: 1, Most: time.Millisecond, Tries: 1, Wait: time.Millisecond, Shell: 80 * time.Millisecond}
+	e.Patience = Patience{Least: time.Second, Times: 1, Most: time.Millisecond, Tries: 1, Wait: time.Millisecond, Shell: time.Second}
 	require.NoError(t, e.ready())
 	defer e.pool.close()
 	s := &plan.Step{ID: "vm-1/configure", Site: "vega", Resource: "vm-1", Op: op.Configure, Script: &plan.Script{}}
 	require.NoError(t, e.letIn(t.Context(), s), "the step itself says that the site told nothing")
 	key := publicKey(signer(t))
 	require.NoError(t, e.record(run.Event{Kind: run.Learned, Resource: "vm-1.if", Attributes: map[string]string{site.AttrAddress: "127.0.0.1", site.AttrSSHPort: port, site.AttrSSHUser: "root", site.AttrHostKey: key}}))
+	require.NoError(t, e.letIn(t.Context(), s), "one that stands for long is not waited for")
+	require.NoError(t, e.record(run.Event{Kind: run.StepStarted, Step: "vm-1/create", Resource: "vm-1"}, run.Event{Kind: run.StepDone, Step: "vm-1/create", Resource: "vm-1"}))
 	err = e.letIn(t.Context(), s)
-	assert.ErrorContains(t, err, "vm-1 let nobody in for 80ms")
+	assert.ErrorContains(t, err, "vm-1 let nobody in for 1s")
 	assert.ErrorContains(t, err, "refused")
 	said := 0
 	for _, ev := range m.events {
