@@ -3,6 +3,8 @@ package libvirt
 import (
 	"context"
 	"io"
+	"sync"
+	"time"
 
 	"github.com/digitalocean/go-libvirt"
 
@@ -39,7 +41,7 @@ func (d *Driver) Console(ctx context.Context, instance string) (io.ReadWriteClos
 			f.conn.Close()
 			return nil, h.failed("open the console", err)
 		}
-		return &console{flow: f}, nil
+		return &console{flow: f, over: make(chan struct{})}, nil
 	})
 }
 
@@ -47,18 +49,25 @@ func (d *Driver) Console(ctx context.Context, instance string) (io.ReadWriteClos
 type console struct {
 	*flow
 	said []byte
+	// over is closed when nothing more is said.
+	over chan struct{}
+	once sync.Once
 }
+
+// parting is how long a daemon has to let go of a console. The next who opens it would be cut off by what is let go of late.
+const parting = 2 * time.Second
 
 // Read reads what the machine says; its end is that of the machine, or of the console.
 func (c *console) Read(into []byte) (int, error) {
 	for len(c.said) == 0 {
 		m, err := c.next()
 		if err != nil || m.kind == typeStream && m.status == statusOK {
+			c.once.Do(func() { close(c.over) })
 			return 0, io.EOF
 		}
 		if m.kind == typeStream {
 			if len(m.body) == 0 {
-				return 0, io.EOF
+				_ = c.send(typeStream, statusOK, nil) // it ended: so do we
 			}
 			c.said = m.body
 		}
@@ -82,4 +91,14 @@ func (c *console) Write(typed []byte) (int, error) {
 }
 
 // Close leaves the console; the machine goes on.
-func (c *console) Close() error { return c.conn.Close() }
+func (c *console) Close() error {
+	if c.send(typeStream, statusOK, nil) == nil {
+		t := time.NewTimer(parting)
+		defer t.Stop()
+		select {
+		case <-c.over:
+		case <-t.C:
+		}
+	}
+	return c.conn.Close()
+}
