@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
@@ -30,6 +31,23 @@ func (e *Engine) starting(instance string, within time.Duration) bool {
 	})
 }
 
+// past reports that a context has ended, or that its deadline has passed and only its timer has not fired yet: a connection with the same
+// deadline may say so first.
+func past(ctx context.Context) bool {
+	deadline, ok := ctx.Deadline()
+	return ctx.Err() != nil || ok && !time.Now().Before(deadline)
+}
+
+// without leaves a reason's numbers out: the port that a call came from is another each time, and no other reason.
+func without(text string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsDigit(r) {
+			return -1
+		}
+		return r
+	}, text)
+}
+
 // letIn waits until the instance that a step's script runs on lets us in. A site calls a machine active when its power is on; its system starts
 // after that, and takes as long as it takes: that is not the script's time.
 func (e *Engine) letIn(ctx context.Context, s *plan.Step) error {
@@ -42,7 +60,8 @@ func (e *Engine) letIn(ctx context.Context, s *plan.Step) error {
 	if !e.starting(instance, most) {
 		return nil // one that stands for long lets us in at once, or something is wrong with it
 	}
-	ctx, cancel := context.WithTimeoutCause(ctx, most, fmt.Errorf("%s let nobody in for %s", instance, most))
+	late := fmt.Errorf("%s let nobody in for %s", instance, most)
+	ctx, cancel := context.WithTimeoutCause(ctx, most, late)
 	defer cancel()
 	wait, said := e.Patience.Wait, ""
 	for {
@@ -50,10 +69,11 @@ func (e *Engine) letIn(ctx context.Context, s *plan.Step) error {
 		if err == nil || site.ClassOf(err) == site.Refused || strings.Contains(err.Error(), "host key mismatch") {
 			return nil // or what the step itself will say is wrong, and waiting does not mend
 		}
-		if ctx.Err() != nil {
-			return fmt.Errorf("%w: %w", context.Cause(ctx), err)
+		if past(ctx) {
+			// what cut the last try off is our own deadline: why nobody was let in is what was said before it
+			return fmt.Errorf("%w: %s", cmp.Or(context.Cause(ctx), late), cmp.Or(said, err.Error()))
 		}
-		if text := err.Error(); text != said {
+		if text := err.Error(); without(text) != without(said) {
 			said = text
 			if err := e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: "not let in yet: " + text}); err != nil {
 				return err
