@@ -20,6 +20,7 @@ func (s *shared) pair() *cobra.Command {
 		Short: "Pair two sites for moves, or show how all pairs are",
 		Long: `Has two connected sites exchange keys, so that disks are copied from one straight to the other, and tries the links
 between them: whether each reaches the other, how far their clocks are apart, how much gets through, and what is free.
+Sites that know no others, as hosts with libvirt, exchange nothing: what is copied goes by way of where the run is.
 --start says from whose side moves may be started: one of the two sites, or both. Without sites all pairs are tried
 again; the exit status is 1 if anything is the matter with one.`,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -95,8 +96,11 @@ func (s *shared) printPairs(all []sites.Pair) error {
 				fmt.Fprintf(w, "%s\t%s\tnot reached: %s\t\t\t\t%s\t%s\n", way.from, way.to, printable.Clean(way.t.Why), p.Start, p.Free[way.to])
 				continue
 			}
-			fmt.Fprintf(w, "%s\t%s\treached\t%.1f ms\t%+.1f s\t%.0f MB/s\t%s\t%s\n", way.from, way.to, float64(way.t.RoundTrip)/1e6, way.t.Ahead.Seconds(),
-				way.t.BytesPerSecond/1e6, p.Start, p.Free[way.to])
+			clock := fmt.Sprintf("%+.1f s", way.t.Ahead.Seconds())
+			if p.Relayed {
+				clock = "" // neither asks the other
+			}
+			fmt.Fprintf(w, "%s\t%s\treached\t%.1f ms\t%s\t%s\t%s\t%s\n", way.from, way.to, float64(way.t.RoundTrip)/1e6, clock, p.Through(way.to), p.Start, p.Free[way.to])
 		}
 	}
 	if err := w.Flush(); err != nil {

@@ -10,6 +10,7 @@ import (
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/site"
+	"andamio/internal/site/relay"
 )
 
 // copyingDeadline bounds a step that copies. Rounds go on until a person says so; what hangs is noticed call by call.
@@ -32,11 +33,13 @@ const (
 
 // copier copies the disks of one step.
 type copier struct {
-	e     *Engine
-	s     *plan.Step
-	from  site.Source
-	to    site.Target
-	terms plan.Copying
+	e    *Engine
+	s    *plan.Step
+	from site.Disks
+	to   site.Target
+	// direct copies go straight from one site to the other, relayed ones by way of us.
+	direct bool
+	terms  plan.Copying
 	// compress says that compressing pays.
 	compress bool
 	order    int64
@@ -62,12 +65,15 @@ func (e *Engine) newCopier(s *plan.Step) *copier {
 // copierBetween is what copies between the sites of a step, once the target may read the disks.
 func (e *Engine) copierBetween(ctx context.Context, s *plan.Step) (*copier, error) {
 	c := e.newCopier(s)
-	var okFrom, okTo bool
-	c.from, okFrom = e.Sites[s.Copying.From].(site.Source)
-	c.to, okTo = e.Sites[s.Site].(site.Target)
-	if !okFrom || !okTo {
-		return nil, site.Final(fmt.Errorf("between %s and %s no disks can be copied", s.Copying.From, s.Site))
+	from, to := e.Sites[s.Copying.From], e.Sites[s.Site]
+	if from == nil || to == nil {
+		return nil, site.Final(fmt.Errorf("%s and %s are not both connected", s.Copying.From, s.Site))
 	}
+	var err error
+	if c.from, c.to, err = relay.Way(from, to); err != nil {
+		return nil, site.Final(err)
+	}
+	c.direct = relay.Direct(from, to)
 	for _, d := range c.terms.Disks {
 		if err := c.grant(ctx, d); err != nil {
 			return nil, err
@@ -86,14 +92,15 @@ func (c *copier) id(resource string) (string, error) {
 
 // grant lets the target read a disk, where it may not start moves by itself.
 func (c *copier) grant(ctx context.Context, d plan.DiskCopy) error {
-	if !c.terms.Grant {
+	gives, pairs := c.from.(site.Pairer)
+	if !c.terms.Grant || !pairs || !c.direct {
 		return nil
 	}
 	id, err := c.id(d.From)
 	if err != nil {
 		return err
 	}
-	return c.e.call(ctx, c.s, func() error { return c.from.Grant(ctx, c.s.Site, id) })
+	return c.e.call(ctx, c.s, func() error { return gives.Grant(ctx, c.s.Site, id) })
 }
 
 // known is how copying of a disk stands by the journal.

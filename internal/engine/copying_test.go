@@ -369,3 +369,33 @@ func TestAnOrderIsNoLargerThanItsLimit(t *testing.T) {
 	c.learnSpeed(site.Copied{Bytes: 8 << 20, Wire: 8 << 20}, time.Second)
 	assert.False(t, c.compress, "and given up where nothing gets less")
 }
+
+// TestASourceThatFallsDuringTheLastRoundIsCopiedToTheEnd: a site that comes back puts what its machines had in memory on their disks anew, also of
+// those that stand still. What was listed before is not all then, and what a move begins with would be half of one and half of the other.
+func TestASourceThatFallsDuringTheLastRoundIsCopiedToTheEnd(t *testing.T) {
+	for _, falls := range []int{1, 3} {
+		c := copyingFor(t, []op.Op{op.Finish}, plan.Copying{}, firstDone("e1", "1")...)
+		c.from.disks["here"].Changes(0)
+		c.put(t, 0, 1)
+		n := 0
+		c.to.before = func() {
+			if n++; n <= falls {
+				c.from.disks["here"].Epoch = fmt.Sprintf("after fall %d", n)
+				c.put(t, int64(n)<<20, byte(n))
+			}
+		}
+		require.NoError(t, c.e.Execute(ctx))
+		c.alike(t)
+		assert.Equal(t, falls+1, n, "each time another round, and no more than that")
+	}
+	c := copyingFor(t, []op.Op{op.Finish}, plan.Copying{}, firstDone("e1", "1")...)
+	c.from.disks["here"].Changes(0)
+	c.put(t, 0, 1)
+	n := byte(0)
+	c.to.before = func() {
+		n++
+		c.put(t, 2<<20, n)
+	}
+	require.Error(t, c.e.Execute(ctx), "what never ends is not copied for ever")
+	assert.Contains(t, state(c.e.Plan, c.m).Step("host/finish").Error, "goes on being written")
+}

@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/service/acting"
 	"andamio/internal/site"
+	"andamio/internal/site/relay"
 )
 
 // Both sides of a pair may start moves.
@@ -24,6 +25,8 @@ type Pair struct {
 	B string `json:"b"`
 	// Start is the site from whose side moves may be started, or [Both].
 	Start string `json:"start"`
+	// Relayed pairs do not know each other: disks go by way of the machine where the run is, which both sites let in.
+	Relayed bool `json:"relayed,omitempty"`
 	// AtoB is the link as B finds it when it asks A, over which disks go from A to B; BtoA the other way.
 	AtoB site.Trial `json:"a_to_b"`
 	BtoA site.Trial `json:"b_to_a"`
@@ -45,6 +48,8 @@ func (p Pair) Trouble() string {
 		t        site.Trial
 	}{{p.B, p.A, p.AtoB}, {p.A, p.B, p.BtoA}} {
 		switch {
+		case !x.t.Reachable && p.Relayed:
+			return x.t.Why
 		case !x.t.Reachable:
 			return fmt.Sprintf("%s does not reach %s: %s", x.from, x.to, x.t.Why)
 		case x.t.Ahead > mostApart || x.t.Ahead < -mostApart:
@@ -62,6 +67,14 @@ func (p Pair) Into(name string) site.Trial {
 	return p.BtoA
 }
 
+// Through says how much gets through to a site, in words: of what is relayed that is known only once something is copied.
+func (p Pair) Through(to string) string {
+	if p.Relayed {
+		return "by way of here"
+	}
+	return fmt.Sprintf("%.0f MB/s", p.Into(to).BytesPerSecond/1e6)
+}
+
 // Other is the other site of a pair.
 func (p Pair) Other(name string) string {
 	if name == p.A {
@@ -70,8 +83,8 @@ func (p Pair) Other(name string) string {
 	return p.A
 }
 
-// pairers are two connected sites that can be paired.
-func (svc *Service) pairers(x, y string) (one, other site.Pairer, err error) {
+// ends are two connected sites that disks can be copied between.
+func (svc *Service) ends(x, y string) (one, other site.Site, err error) {
 	sites, err := svc.sites()
 	if err != nil {
 		return nil, nil, err
@@ -79,23 +92,23 @@ func (svc *Service) pairers(x, y string) (one, other site.Pairer, err error) {
 	if x == y {
 		return nil, nil, fault.Invalidf("a pair is of two sites, not of %s with itself", x)
 	}
-	var out [2]site.Pairer
-	for i, name := range []string{x, y} {
+	for _, name := range []string{x, y} {
 		if sites[name] == nil {
 			_, err := svc.workspace.Connection(name)
 			return nil, nil, err
 		}
-		m, ok := sites[name].(site.Pairer)
-		if !ok {
-			return nil, nil, fault.Refusedf("workloads cannot be moved from or to %s", name)
+		if _, ok := sites[name].(site.Disks); !ok {
+			return nil, nil, fault.Refusedf("workloads cannot be moved from or to %s: its disks cannot be read and written from outside", name)
 		}
-		out[i] = m
 	}
-	return out[0], out[1], nil
+	return sites[x], sites[y], nil
 }
 
+// direct reports that disks go both ways between two sites without being relayed.
+func direct(one, other site.Site) bool { return relay.Direct(one, other) && relay.Direct(other, one) }
+
 // MakePair has two sites exchange their keys, and tries the links between them. start says from whose side moves may be
-// started: one of the two, or [Both].
+// started: one of the two, or [Both]. Sites that know no others exchange nothing: what is copied between them is relayed.
 func (svc *Service) MakePair(ctx context.Context, x, y, start string) (out Pair, err error) {
 	err = svc.desk.Do(ctx, guard.PairSites, guard.At(x, y), func() (err error) {
 		out, err = svc.makePair(ctx, x, y, start)
@@ -108,28 +121,39 @@ func (svc *Service) makePair(ctx context.Context, x, y, start string) (Pair, err
 	if start != Both && start != x && start != y {
 		return Pair{}, fault.Invalidf("moves are started from %s, from %s or from %s, not from %q", x, y, Both, start)
 	}
-	one, other, err := svc.pairers(x, y)
+	one, other, err := svc.ends(x, y)
 	if err != nil {
 		return Pair{}, err
 	}
+	out := Pair{A: min(x, y), B: max(x, y), Start: start, Relayed: !direct(one, other)}
+	if !out.Relayed {
+		if err := exchange(ctx, one.(site.Pairer), other.(site.Pairer), x, y, start); err != nil {
+			return Pair{}, err
+		}
+	}
+	return svc.checkPair(ctx, out)
+}
+
+// exchange has two sites, x and y, know each other's keys.
+func exchange(ctx context.Context, one, other site.Pairer, x, y, start string) error {
 	keyX, err := one.Self(ctx)
 	if err != nil {
-		return Pair{}, err
+		return err
 	}
 	keyY, err := other.Self(ctx)
 	if err != nil {
-		return Pair{}, err
+		return err
 	}
 	keyX.Site, keyY.Site = x, y
 	// The side that may start moves may take from the other by itself; else what it takes is granted, disk by disk.
 	keyX.MayStart, keyY.MayStart = start == x || start == Both, start == y || start == Both
 	if err := one.Pair(ctx, keyY); err != nil {
-		return Pair{}, err
+		return err
 	}
 	if err := other.Pair(ctx, keyX); err != nil {
-		return Pair{}, errors.Join(err, one.Part(context.WithoutCancel(ctx), y))
+		return errors.Join(err, one.Part(context.WithoutCancel(ctx), y))
 	}
-	return svc.checkPair(ctx, Pair{A: min(x, y), B: max(x, y), Start: start})
+	return nil
 }
 
 // Unpair has two sites forget each other.
@@ -145,20 +169,26 @@ func (svc *Service) unpair(ctx context.Context, x, y string) error {
 	if err := svc.moving.NoneBetween(ctx, x, y); err != nil {
 		return err
 	}
-	one, other, err := svc.pairers(p.A, p.B)
+	one, other, err := svc.ends(p.A, p.B)
 	if err != nil {
 		return err
 	}
-	var errs []error
-	for _, e := range []error{one.Part(ctx, p.B), other.Part(ctx, p.A)} {
-		if site.ClassOf(e) != site.NotFound {
-			errs = append(errs, e)
-		}
-	}
-	if err := errors.Join(errs...); err != nil {
+	if err := errors.Join(part(ctx, one, p.B), part(ctx, other, p.A)); err != nil {
 		return err
 	}
 	return svc.store.SetPair(ctx, p.A, p.B, nil)
+}
+
+// part has a site forget another, if it knows it.
+func part(ctx context.Context, at site.Site, other string) error {
+	p, ok := at.(site.Pairer)
+	if !ok {
+		return nil
+	}
+	if err := p.Part(ctx, other); site.ClassOf(err) != site.NotFound {
+		return err
+	}
+	return nil
 }
 
 // PairOf is what is known of a pair.
@@ -228,18 +258,16 @@ func (svc *Service) CheckPair(ctx context.Context, x, y string) (Pair, error) {
 
 // checkPair asks both sides for the link and for what they have left, and keeps what they say.
 func (svc *Service) checkPair(ctx context.Context, p Pair) (Pair, error) {
-	one, other, err := svc.pairers(p.A, p.B)
+	one, other, err := svc.ends(p.A, p.B)
 	if err != nil {
 		return p, err
 	}
-	try := func(m site.Pairer, peer string) site.Trial {
-		t, err := m.Try(ctx, peer)
-		if err != nil {
-			return site.Trial{Why: err.Error()}
-		}
-		return t
+	if p.Relayed = !direct(one, other); p.Relayed {
+		p.AtoB = relay.Try(ctx, one, other)
+		p.BtoA = p.AtoB
+	} else {
+		p.AtoB, p.BtoA = try(ctx, other.(site.Pairer), p.A), try(ctx, one.(site.Pairer), p.B)
 	}
-	p.AtoB, p.BtoA = try(other, p.A), try(one, p.B)
 	p.Free = map[string]string{}
 	e, _ := svc.estate(ctx)
 	for _, name := range []string{p.A, p.B} {
@@ -255,6 +283,15 @@ func (svc *Service) checkPair(ctx context.Context, p Pair) (Pair, error) {
 	return p, svc.store.SetPair(ctx, p.A, p.B, body)
 }
 
+// try has a site ask another that it knows.
+func try(ctx context.Context, at site.Pairer, other string) site.Trial {
+	t, err := at.Try(ctx, other)
+	if err != nil {
+		return site.Trial{Why: err.Error()}
+	}
+	return t
+}
+
 // StartsFrom says from which side of a pair a move from one site to another is started, and whether the source has to
 // grant the target each disk.
 func (p Pair) StartsFrom(from, to, asked string) (side string, grant bool, err error) {
@@ -268,5 +305,5 @@ func (p Pair) StartsFrom(from, to, asked string) (side string, grant bool, err e
 	if !slices.Contains(may, asked) {
 		return "", false, fault.Refusedf("moves between %s and %s are started from %s alone", from, to, p.Start)
 	}
-	return asked, asked == from, nil
+	return asked, asked == from && !p.Relayed, nil
 }

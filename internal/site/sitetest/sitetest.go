@@ -245,6 +245,7 @@ func (u *suite) links(t *testing.T) {
 	}
 	u.gone(t, u.d, kinds.Attachment, attached.ID)
 	u.gone(t, u.d, kinds.Volume, volume.ID)
+	u.released(t, vm, plugged)
 }
 
 // power holds that instances stop and start.
@@ -256,6 +257,31 @@ func (u *suite) power(t *testing.T) {
 	u.becomes(t, vm.ID, site.Stopped)
 	_, err = u.d.Invoke(ctx, kinds.Instance, vm.ID, "stop")
 	assert.Equal(t, site.Conflict, classOf(err), "it is stopped already")
+	_, err = u.d.Invoke(ctx, kinds.Instance, vm.ID, "start")
+	require.NoError(t, err)
+	u.becomes(t, vm.ID, site.Active)
+}
+
+// released holds that an interface whose machine is off is given up and had back with the address that it had, and not while that is on.
+func (u *suite) released(t *testing.T, vm, nic site.Resource) {
+	d, can := u.d.(site.Releaser)
+	if !can {
+		u.without("keeping addresses")
+		return
+	}
+	ctx := u.ctx(t)
+	assert.Equal(t, site.Conflict, classOf(d.Release(ctx, nic.ID, nil)), "it is in use")
+	_, err := u.d.Invoke(ctx, kinds.Instance, vm.ID, "stop")
+	require.NoError(t, err)
+	u.becomes(t, vm.ID, site.Stopped)
+	require.NoError(t, d.Release(ctx, nic.ID, nil))
+	require.NoError(t, d.Release(ctx, nic.ID, nil), "and again")
+	_, err = u.d.Invoke(ctx, kinds.Interface, nic.ID, site.ActReclaim)
+	require.NoError(t, err)
+	got, err := u.d.Read(ctx, kinds.Interface, nic.ID)
+	require.NoError(t, err)
+	assert.Equal(t, nic.Attributes[site.AttrAddress], got.Attributes[site.AttrAddress])
+	assert.Equal(t, site.NotFound, classOf(d.Release(ctx, nic.ID+"0", nil)))
 	_, err = u.d.Invoke(ctx, kinds.Instance, vm.ID, "start")
 	require.NoError(t, err)
 	u.becomes(t, vm.ID, site.Active)

@@ -33,6 +33,9 @@ func (p *page) paired(here, there string, x, y int) {
 		p.c.Cut(x, y, 29, part.In(part.Coral), p.c.Look.Mark("failed")+" "+pair.Trouble())
 	default:
 		text := fmt.Sprintf("%s out %.0f, in %.0f MB/s", p.c.Look.Mark("standing"), pair.Into(there).BytesPerSecond/1e6, pair.Into(here).BytesPerSecond/1e6)
+		if pair.Relayed {
+			text = p.c.Look.Mark("standing") + " " + pair.Through(there)
+		}
 		if pair.Start != sites.Both {
 			text += " from " + pair.Start
 		}
@@ -75,6 +78,11 @@ func (v *View) pairLines(site string) []view.Line {
 			continue
 		}
 		there, here := p.Into(other), p.Into(site)
+		if p.Relayed {
+			out = append(out, view.Say(fmt.Sprintf("  %-14s %s · %.1f ms · free there: %s · started from %s · tried %s ago", other, p.Through(other),
+				float64(there.RoundTrip)/1e6, p.Free[other], p.Start, time.Since(p.Checked).Round(time.Second))))
+			continue
+		}
 		out = append(out, view.Say(fmt.Sprintf("  %-14s out %.0f MB/s, in %.0f MB/s · %.1f ms · clock %+.1f s · free there: %s · started from %s · tried %s ago", other,
 			there.BytesPerSecond/1e6, here.BytesPerSecond/1e6, float64(there.RoundTrip)/1e6, here.Ahead.Seconds(), p.Free[other], p.Start, time.Since(p.Checked).Round(time.Second))))
 	}

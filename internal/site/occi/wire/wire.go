@@ -79,6 +79,7 @@ const (
 	OwnZone      = "andamio.placed.zone"
 	OwnHost      = "andamio.placed.host"
 	OwnDisk      = "andamio.placed.disk"    // GiB of the instance's own disk
+	OwnMountAt   = "andamio.mount.at"       // where a volume is to be mounted by whoever logs in to its machine
 	OwnMarkText  = "andamio.mark.text"      // plan and step that asked
 	OwnPorts     = "andamio.reach.ports"    // requested ports: "22,8080"
 	OwnPortMap   = "andamio.reach.map"      // where they are reached: "22:20022,8080:20080"
