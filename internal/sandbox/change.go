@@ -148,7 +148,10 @@ func (c *Cloud) act(t *thing, action, to string) *refusal {
 	}
 	state, is := t.Attributes[wire.ComputeState], word(t.Attributes[wire.ComputeWord])
 	switch {
-	case action == "stop" && (state == "active" || is == "suspended"):
+	case action == "stop" && is == "active" && isReal(t):
+		t.Attributes[wire.ComputeWord] = "stopping"
+		go t.host.(real).Halt()
+	case action == "stop" && is != "stopping" && (state == "active" || is == "suspended"):
 		t.host.Close()
 		t.Attributes[wire.ComputeState], t.Attributes[wire.ComputeWord] = "inactive", "stopped"
 		c.changed(t)
@@ -249,23 +252,23 @@ func (c *Cloud) powerOn(t *thing) error {
 		if why := c.boot(t); why != nil {
 			return errors.New(why.text)
 		}
-	} else if c.reread(t) || t.host == nil {
+	} else if was, makes := t.host.(simulated); c.reread(t) || !makes {
 		if why := c.boot(t); why != nil {
 			return errors.New(why.text)
 		}
 	} else {
-		h, err := t.host.Reboot()
+		h, err := was.Reboot()
 		if err != nil {
 			return err
 		}
-		t.host = h
+		t.host = simulated{h}
 		c.watch(h)
 	}
 	for _, link := range c.things {
 		if link.source != t.ID || link.reach == nil {
 			continue
 		}
-		link.Attributes[wire.OwnHostKey] = t.host.HostKey()
+		link.Attributes[wire.OwnHostKey], link.Attributes[wire.OwnSSHUser] = t.host.HostKey(), t.host.User()
 		if word(link.Attributes[wire.LinkWord]) == "released" {
 			continue
 		}
@@ -341,7 +344,7 @@ func (c *Cloud) drop(id string) {
 	t.Attributes[lives[t.term].word] = "gone"
 	c.changed(t)
 	if machine := c.things[t.source]; t.term == "storagelink" && machine != nil && machine.host != nil && c.things[t.target] != nil {
-		_ = machine.host.Unmount(c.things[t.target].disk)
+		_ = machine.host.Detach(t.target, c.things[t.target].disk)
 	}
 	if t.disk != nil {
 		defer c.discard(t.disk)

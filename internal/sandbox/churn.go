@@ -86,7 +86,7 @@ func (c *Cloud) write(t *thing, pages int, w *writer) {
 
 // writes reports that a machine is on, and its disk looked at. The lock is held.
 func (t *thing) writes() bool {
-	return t.term == "compute" && t.disk != nil && t.disk.Live() && t.Attributes[wire.ComputeState] == "active"
+	return t.term == "compute" && !isReal(t) && t.disk != nil && t.disk.Live() && t.Attributes[wire.ComputeState] == "active"
 }
 
 // writing are the machines of that title that write; title "" is any.

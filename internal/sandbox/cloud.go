@@ -18,8 +18,8 @@ import (
 	"time"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/nocloud"
 	"andamio/internal/sandbox/disk"
-	"andamio/internal/sandbox/host"
 	"andamio/internal/site/occi/wire"
 )
 
@@ -74,13 +74,15 @@ type Cloud struct {
 type thing struct {
 	wire.Resource
 	term  string
-	host  *host.Host
+	host  machine
 	reach *reach
 	room  *room
 	take  estate.Capacity
 	// disk is a volume's or an instance's own; copied says that its bytes come from outside.
 	disk   *disk.Disk
 	copied bool
+	// seed is what the system of a real machine reads when it starts.
+	seed *nocloud.Seed
 	// filling is held while an object is written to.
 	filling sync.Mutex
 	// stale disks were written to from outside since their machine was off: what it has in memory of them is old.

@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/sandbox/disk"
 	"andamio/internal/sandbox/host"
+	"andamio/internal/sandbox/qemu"
 	"andamio/internal/site/occi/wire"
 )
 
@@ -325,11 +326,14 @@ func (c *Cloud) boot(t *thing) *refusal {
 	if name == "" {
 		name = t.ID
 	}
+	if qemu.Starts(t.disk) {
+		return c.bootReal(t, name)
+	}
 	h, err := host.New(name, c.pace, word(t.Attributes[wire.PublicKey]), t.disk, c.attached(t.ID))
 	if err != nil {
 		return no(0, "%v", err)
 	}
-	t.host = h
+	t.host = simulated{h}
 	c.watch(h)
 	return nil
 }
@@ -395,6 +399,9 @@ func (c *Cloud) plug(t *thing) *refusal {
 	}
 	t.Attributes[wire.OwnPortMap] = portMap(r.mapped())
 	t.Attributes[wire.OwnSSHUser] = host.User
+	if source.host != nil {
+		t.Attributes[wire.OwnSSHUser] = source.host.User()
+	}
 	return nil
 }
 
@@ -433,10 +440,14 @@ func (c *Cloud) mount(t *thing) *refusal {
 	}
 	t.Attributes[wire.Device] = fmt.Sprintf("/dev/vd%c", 'b'+c.links(t.source, "storagelink")%24)
 	volume := c.things[t.target]
-	if location := word(t.Attributes[wire.MountPoint]); location != "" && source.host != nil && volume != nil {
-		if err := source.host.Mount(location, volume.disk); err != nil {
-			return no(0, "%v", err)
-		}
+	if source.host == nil || volume == nil {
+		return nil
+	}
+	if isReal(source) {
+		t.mountedFromWithin()
+	}
+	if err := source.host.Attach(volume.ID, word(t.Attributes[wire.MountPoint]), volume.disk); err != nil {
+		return no(0, "%v", err)
 	}
 	return nil
 }

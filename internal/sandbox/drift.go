@@ -186,6 +186,9 @@ func (c *Cloud) resizeByHand(rng *rand.Rand, t *thing) (string, bool) {
 	if t.term == "storage" {
 		size := number(t.Attributes[wire.StorageSize]) + float64(5*(1+rng.IntN(4)))
 		t.Attributes[wire.StorageSize] = size
+		if t.disk != nil {
+			t.disk.Grow(int64(size * (1 << 30)))
+		}
 		return fmt.Sprintf("%g GiB", size), true
 	}
 	take := t.take
@@ -268,7 +271,7 @@ func (c *Cloud) createByHand(rng *rand.Rand) (Drifted, bool) {
 			c.drop(t.ID)
 			return Drifted{}, false
 		}
-		t.host, t.made = h, true
+		t.host, t.made = simulated{h}, true
 		c.watch(h)
 	}
 	t.Attributes[l.state], t.Attributes[l.word] = l.active, l.active

@@ -16,6 +16,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/durable"
+	"andamio/internal/nocloud"
 	"andamio/internal/sandbox/disk"
 	"andamio/internal/sandbox/host"
 	"andamio/internal/sandbox/nameserver"
@@ -90,6 +91,7 @@ type keptThing struct {
 	// Ports says where the thing's ports are mapped.
 	Ports    map[int]int    `json:"ports,omitempty"`
 	Programs []host.Program `json:"programs,omitempty"`
+	Seed     *nocloud.Seed  `json:"seed,omitempty"`
 }
 
 // keep writes what the stand-in holds. The lock is held.
@@ -156,7 +158,7 @@ func (c *Cloud) file() string { return filepath.Join(c.folder, "site.json") }
 
 func (t *thing) kept() *keptThing {
 	k := &keptThing{Resource: t.Resource, Term: t.term, Take: t.take, Copied: t.copied, Stale: t.stale, Standing: t.standing,
-		Broken: t.broken, Made: t.made, Source: t.source, Target: t.target, Lead: t.lead}
+		Broken: t.broken, Made: t.made, Source: t.source, Target: t.target, Lead: t.lead, Seed: t.seed}
 	if t.room != nil {
 		k.Zone, k.Host, k.Roomy = t.room.zone, t.room.host, true
 	}
@@ -273,7 +275,7 @@ func (c *Cloud) recallThings(all map[string]*keptThing) error {
 
 func (c *Cloud) recallThing(k *keptThing) (*thing, error) {
 	t := &thing{Resource: k.Resource, term: k.Term, take: k.Take, copied: k.Copied, stale: k.Stale, standing: k.Standing, broken: k.Broken,
-		made: k.Made, source: k.Source, target: k.Target, lead: k.Lead}
+		made: k.Made, source: k.Source, target: k.Target, lead: k.Lead, seed: k.Seed}
 	if t.Attributes == nil {
 		t.Attributes = map[string]any{}
 	}

@@ -67,7 +67,7 @@ func TestStandInsComeBackAsTheyWere(t *testing.T) {
 		t.Run(fmt.Sprintf("one address %v", oneAddress), func(t *testing.T) {
 			f := kept(t, oneAddress)
 			d, signer := f.driver("vega"), key(t)
-			instance, nic := machine(t, d, signer, 8080)
+			instance, nic := builtMachine(t, d, signer, 8080)
 			volume := built(t, d, site.Request{Kind: kinds.Volume, Name: "data", DiskGiB: 2})
 			built(t, d, site.Request{Kind: kinds.Attachment, Name: "a", Source: instance.ID, Target: volume.ID, Location: "/data"})
 			script(t, shell(t, nic, signer), "mkdir -p /data/w; echo water > /data/w/level; httpd -p 8080 -h /data/w; echo own > /srv/own; touch /tmp/x")
@@ -96,7 +96,7 @@ func TestStandInsComeBackAsTheyWere(t *testing.T) {
 func TestAStoppedASuspendedAndAnUnfinishedThingComeBack(t *testing.T) {
 	f := kept(t, false)
 	d, signer := f.driver("vega"), key(t)
-	instance, nic := machine(t, d, signer, 8080)
+	instance, nic := builtMachine(t, d, signer, 8080)
 	script(t, shell(t, nic, signer), "echo water > /srv/level; httpd -p 8080 -h /srv")
 	_, err := d.Invoke(ctx, kinds.Instance, instance.ID, wire.ActionSuspend)
 	require.NoError(t, err)

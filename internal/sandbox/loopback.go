@@ -3,8 +3,10 @@ package sandbox
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"os"
+	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -165,6 +167,9 @@ func (r *reach) Listen(port int) (net.Listener, error) {
 	r.maps[port] = l.Addr().(*net.TCPAddr).Port
 	return l, nil
 }
+
+// Ports are those of the instance that are reached.
+func (r *reach) Ports() []int { return slices.Sorted(maps.Keys(r.mapped())) }
 
 // mapped is where a port is reached.
 func (r *reach) mapped() map[int]int {

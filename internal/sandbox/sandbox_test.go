@@ -66,8 +66,8 @@ func key(t *testing.T) ssh.Signer {
 	return signer
 }
 
-// machine builds an instance with an interface for the ports, and returns what is known of both.
-func machine(t *testing.T, d *occi.Driver, signer ssh.Signer, ports ...int) (instance, nic site.Resource) {
+// builtMachine builds an instance with an interface for the ports, and returns what is known of both.
+func builtMachine(t *testing.T, d *occi.Driver, signer ssh.Signer, ports ...int) (instance, nic site.Resource) {
 	t.Helper()
 	network := built(t, d, site.Request{Kind: kinds.Network, Name: "lan", CIDR: "10.0.0.0/24"})
 	instance = built(t, d, site.Request{Kind: kinds.Instance, Name: "node", Hostname: "node", Cores: 1, MemoryGiB: 1,
@@ -111,7 +111,7 @@ func TestAnInstanceIsRealOnLoopback(t *testing.T) {
 		for _, name := range []string{"vega", "presa"} {
 			t.Run(fmt.Sprintf("%s, one address %v", name, oneAddress), func(t *testing.T) {
 				signer := key(t)
-				_, nic := machine(t, sites[name], signer, 8080)
+				_, nic := builtMachine(t, sites[name], signer, 8080)
 				address, port := nic.Attributes["address"], nic.Attributes["port.8080"]
 				assert.True(t, net.ParseIP(address).IsLoopback())
 				if oneAddress {
@@ -139,8 +139,8 @@ func TestAnInstanceIsRealOnLoopback(t *testing.T) {
 func TestInstancesReachEachOther(t *testing.T) {
 	_, sites := started(t, false)
 	signer := key(t)
-	_, store := machine(t, sites["presa"], signer, 5432)
-	_, reader := machine(t, sites["vega"], signer)
+	_, store := builtMachine(t, sites["presa"], signer, 5432)
+	_, reader := builtMachine(t, sites["vega"], signer)
 	assert.NotEqual(t, store.Attributes["mac"], reader.Attributes["mac"])
 	script(t, shell(t, store, signer), "echo 'read -r q; echo \"you asked $q\"' > /opt/answer; nc -lk -p 5432 -e /opt/answer")
 	out := script(t, shell(t, reader, signer), fmt.Sprintf("echo level | nc %s %s", store.Attributes["address"], store.Attributes["port.5432"]))
@@ -150,7 +150,7 @@ func TestInstancesReachEachOther(t *testing.T) {
 func TestOnlyTheKeyOpens(t *testing.T) {
 	_, sites := started(t, false)
 	signer := key(t)
-	_, nic := machine(t, sites["vega"], signer)
+	_, nic := builtMachine(t, sites["vega"], signer)
 	_, err := ssh.Dial("tcp", net.JoinHostPort(nic.Attributes["address"], nic.Attributes["ssh.port"]), &ssh.ClientConfig{
 		User: "operator", Auth: []ssh.AuthMethod{ssh.PublicKeys(key(t))}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
 	assert.ErrorContains(t, err, "unable to authenticate")
@@ -159,7 +159,7 @@ func TestOnlyTheKeyOpens(t *testing.T) {
 func TestAShellReadsLines(t *testing.T) {
 	_, sites := started(t, false)
 	signer := key(t)
-	_, nic := machine(t, sites["vega"], signer)
+	_, nic := builtMachine(t, sites["vega"], signer)
 	session, err := shell(t, nic, signer).NewSession()
 	require.NoError(t, err)
 	var out bytes.Buffer
@@ -175,7 +175,7 @@ func TestAShellReadsLines(t *testing.T) {
 func TestStopAndStartKeepTheDisk(t *testing.T) {
 	_, sites := started(t, false)
 	d, signer := sites["vega"], key(t)
-	instance, nic := machine(t, d, signer, 8080)
+	instance, nic := builtMachine(t, d, signer, 8080)
 	script(t, shell(t, nic, signer), "echo kept > /srv/f; httpd -p 8080 -h /srv")
 	stopped, err := d.Invoke(ctx, kinds.Instance, instance.ID, "stop")
 	require.NoError(t, err)
@@ -247,7 +247,7 @@ func TestARepeatGivesTheSameResource(t *testing.T) {
 func TestTargetsInUseStay(t *testing.T) {
 	_, sites := started(t, false)
 	d := sites["vega"]
-	instance, _ := machine(t, d, key(t))
+	instance, _ := builtMachine(t, d, key(t))
 	networks, err := d.List(ctx, kinds.Network)
 	require.NoError(t, err)
 	assert.Equal(t, site.Conflict, site.ClassOf(d.Delete(ctx, kinds.Network, networks[0].ID)))

@@ -47,3 +47,15 @@ func at(dir string) []int {
 	}
 	return out
 }
+
+// Workers are the processes that work on runs of the workspace in a folder.
+func Workers(dir string) []int {
+	var out []int
+	for _, pid := range at(dir) {
+		line, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "cmdline"))
+		if words := strings.Split(string(line), "\x00"); err == nil && len(words) > 1 && words[1] == "work" {
+			out = append(out, pid)
+		}
+	}
+	return out
+}
