@@ -63,7 +63,7 @@ func (h *host) zone(l *libvirt.Libvirt, d *Driver) (estate.Zone, error) {
 	}
 	total := estate.Capacity{Cores: int(cpus) * d.overcommit, MemoryGiB: float64(memory) / (1 << 20), DiskGiB: float64(capacity) / gib}
 	free := total
-	free.DiskGiB = float64(available) / gib
+	free.DiskGiB = float64(min(available, capacity)) / gib // daemons miscount what grew since it was made
 	all, err := h.domains(l)
 	for i := range all {
 		if def := &all[i].def; all[i].on() {

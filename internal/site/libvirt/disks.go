@@ -8,7 +8,6 @@ import (
 	"sync"
 
 	"github.com/digitalocean/go-libvirt"
-	"github.com/zeebo/blake3"
 
 	"andamio/internal/core/kinds"
 	"andamio/internal/site"
@@ -46,11 +45,26 @@ func (h *host) writeChanged(ctx context.Context, vol libvirt.StorageVol, at uint
 	return h.upload(ctx, vol, at, data)
 }
 
+// seeing is how a disk is looked at that is not kept as plain bytes.
+type seeing func(ctx context.Context, h *host, l *libvirt.Libvirt, at found) (found, error)
+
+// asItWas and asItIs look at its flat copy, as that was made last or made now; itself is the disk as it is kept.
+func asItWas(ctx context.Context, h *host, l *libvirt.Libvirt, at found) (found, error) {
+	return h.flat(ctx, l, at, false)
+}
+func asItIs(ctx context.Context, h *host, l *libvirt.Libvirt, at found) (found, error) {
+	return h.flat(ctx, l, at, true)
+}
+func itself(_ context.Context, _ *host, _ *libvirt.Libvirt, at found) (found, error) { return at, nil }
+
 // ofDisk is what something comes to that is asked of the disk of an id.
-func ofDisk[T any](ctx context.Context, d *Driver, doing, id string, ask func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) (T, error)) (T, error) {
+func ofDisk[T any](ctx context.Context, d *Driver, doing, id string, see seeing, ask func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) (T, error)) (T, error) {
 	return first(d, kinds.Volume, id, func(h *host) (T, error) {
 		return answer(ctx, h, copying, doing, func(ctx context.Context, l *libvirt.Libvirt) (T, error) {
 			at, err := diskOf(l, id)
+			if err == nil {
+				at, err = see(ctx, h, l, at)
+			}
 			if err != nil {
 				var none T
 				return none, err
@@ -62,7 +76,7 @@ func ofDisk[T any](ctx context.Context, d *Driver, doing, id string, ask func(ct
 
 // ReadDisk reads a part of a disk.
 func (d *Driver) ReadDisk(ctx context.Context, id string, x site.Extent) ([]byte, error) {
-	return ofDisk(ctx, d, "read "+id, id, func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) ([]byte, error) {
+	return ofDisk(ctx, d, "read "+id, id, asItWas, func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) ([]byte, error) {
 		if err := d.inside(l, at, id, x); err != nil {
 			return nil, err
 		}
@@ -81,10 +95,13 @@ func (d *Driver) inside(l *libvirt.Libvirt, at found, id string, x site.Extent) 
 
 // WriteDisk writes a part of a disk, whose machine is off.
 func (d *Driver) WriteDisk(ctx context.Context, id string, offset int64, data []byte) error {
-	_, err := ofDisk(ctx, d, "write "+id, id, func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) (struct{}, error) {
+	_, err := ofDisk(ctx, d, "write "+id, id, itself, func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) (struct{}, error) {
 		err := d.inside(l, at, id, site.Extent{Offset: offset, Length: int64(len(data))})
 		if err == nil {
 			err = d.writable(ctx, l, h, at, id)
+		}
+		if err == nil {
+			at, err = h.flatten(ctx, l, at)
 		}
 		if err == nil {
 			err = h.upload(ctx, at.vol, uint64(offset), data)
@@ -113,7 +130,7 @@ func (d *Driver) Hashes(ctx context.Context, id string, x site.Extent, size int6
 	if size <= 0 || size > part {
 		return nil, d.fail(site.Refused, "digest "+id, "blocks are of 1 to %d bytes", part)
 	}
-	return ofDisk(ctx, d, "digest "+id, id, func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) ([]byte, error) {
+	return ofDisk(ctx, d, "digest "+id, id, asItWas, func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) ([]byte, error) {
 		var out []byte
 		for from := x.Offset; from < x.Offset+x.Length; {
 			n := min(part/size*size, x.Offset+x.Length-from)
@@ -124,39 +141,11 @@ func (d *Driver) Hashes(ctx context.Context, id string, x site.Extent, size int6
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, digests(data, int(size))...)
+			out = append(out, site.Digests(data, int(size))...)
 			from += n
 		}
 		return out, nil
 	})
-}
-
-// digests are those of the blocks of some bytes, zeros where there is nothing.
-func digests(data []byte, size int) []byte {
-	var out []byte
-	for len(data) > 0 {
-		n := min(size, len(data))
-		sum := [32]byte{}
-		if !zeros(data[:n]) {
-			sum = blake3.Sum256(data[:n])
-		}
-		out = append(out, sum[:]...)
-		data = data[n:]
-	}
-	return out
-}
-
-var nothing [block]byte
-
-func zeros(data []byte) bool {
-	for len(data) > 0 {
-		n := min(len(data), len(nothing))
-		if !bytes.Equal(data[:n], nothing[:n]) {
-			return false
-		}
-		data = data[n:]
-	}
-	return true
 }
 
 // generations are what disks held when they were asked about: hosts do not tell what was written since, so that digests are compared. They are
@@ -180,12 +169,12 @@ func (d *Driver) Changes(ctx context.Context, id, epoch string, since uint32) (s
 		size uint64
 		sums []byte
 	}
-	now, err := ofDisk(ctx, d, "list what was written on "+id, id, func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) (out look, err error) {
+	now, err := ofDisk(ctx, d, "list what was written on "+id, id, asItIs, func(ctx context.Context, l *libvirt.Libvirt, h *host, at found) (out look, err error) {
 		if _, out.size, _, err = l.StorageVolGetInfo(at.vol); err != nil {
 			return out, err
 		}
 		err = h.eachPart(ctx, at.vol, out.size, func(_ uint64, data []byte) error {
-			out.sums = append(out.sums, digests(data, block)...)
+			out.sums = append(out.sums, site.Digests(data, block)...)
 			return nil
 		})
 		return out, err
@@ -213,7 +202,7 @@ func (g *generations) changes(id, epoch string, since uint32, size int64, sums [
 	out := site.Changes{Size: size, Epoch: g.epoch, UpTo: at.now, Layers: 1, Whole: epoch != g.epoch || since == 0 || since > at.now}
 	for i := range len(sums) / 32 {
 		x := site.Extent{Offset: int64(i) * block, Length: min(block, size-int64(i)*block)}
-		empty := bytes.Equal(sums[i*32:i*32+32], nothing[:32])
+		empty := bytes.Equal(sums[i*32:i*32+32], site.NoDigest[:])
 		switch {
 		case out.Whole && !empty, !out.Whole && at.changed[i] > since && !empty:
 			out.Written = appended(out.Written, x)

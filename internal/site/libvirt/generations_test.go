@@ -32,7 +32,7 @@ func TestWhatChangedSinceALookIsListed(t *testing.T) {
 				continue
 			}
 			l := lookers[rapid.IntRange(0, 1).Draw(t, "who")]
-			c := g.changes("disk", l.epoch, l.upTo, size, digests(disk, block))
+			c := g.changes("disk", l.epoch, l.upTo, size, site.Digests(disk, block))
 			if c.Whole {
 				l.knows = make([]byte, size)
 			}
@@ -46,7 +46,7 @@ func TestWhatChangedSinceALookIsListed(t *testing.T) {
 			if !bytes.Equal(disk, l.knows) {
 				t.Fatal("what was told is not all that was written")
 			}
-			again := g.changes("disk", l.epoch, l.upTo, size, digests(disk, block))
+			again := g.changes("disk", l.epoch, l.upTo, size, site.Digests(disk, block))
 			if len(again.Written)+len(again.Zero) > 0 || again.Whole {
 				t.Fatal("nothing was written since")
 			}
@@ -54,10 +54,10 @@ func TestWhatChangedSinceALookIsListed(t *testing.T) {
 		}
 	})
 	var g generations
-	first := g.changes("disk", "", 0, block, digests(make([]byte, block), block))
+	first := g.changes("disk", "", 0, block, site.Digests(make([]byte, block), block))
 	assert.True(t, first.Whole, "nobody looked before")
 	assert.Empty(t, first.Written, "and it holds nothing")
-	assert.True(t, g.changes("disk", "of another driver", 1, block, digests(make([]byte, block), block)).Whole)
-	assert.True(t, g.changes("disk", first.Epoch, 99, block, digests(make([]byte, block), block)).Whole, "a look that never was")
+	assert.True(t, g.changes("disk", "of another driver", 1, block, site.Digests(make([]byte, block), block)).Whole)
+	assert.True(t, g.changes("disk", first.Epoch, 99, block, site.Digests(make([]byte, block), block)).Whole, "a look that never was")
 	assert.Equal(t, []site.Extent{{Offset: 0, Length: 8}}, appended([]site.Extent{{Offset: 0, Length: 4}}, site.Extent{Offset: 4, Length: 4}), "what follows is one")
 }

@@ -13,6 +13,7 @@ import (
 	"libvirt.org/go/libvirtxml"
 
 	"andamio/internal/core/kinds"
+	"andamio/internal/nocloud"
 	"andamio/internal/site"
 )
 
@@ -96,7 +97,7 @@ func (d *Driver) prepare(ctx context.Context, l *libvirt.Libvirt, h *host, pool 
 	if err != nil {
 		return nil, err
 	}
-	s, err := newSeed(id, r.Hostname, r.PublicKey)
+	s, err := nocloud.New(id, r.Hostname, r.PublicKey)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +117,7 @@ func (d *Driver) prepare(ctx context.Context, l *libvirt.Libvirt, h *host, pool 
 	if err != nil {
 		return nil, err
 	}
-	return machine(id, r, mark{Name: r.Name, Mark: r.Mark, HostKey: s.public, Image: r.Image, Hostname: r.Hostname, Asleep: r.Asleep}, keptDisk, keptSeed, kvm), nil
+	return machine(id, r, mark{Name: r.Name, Mark: r.Mark, HostKey: s.Public, Image: r.Image, Hostname: r.Hostname, Asleep: r.Asleep}, keptDisk, keptSeed, kvm), nil
 }
 
 // finish switches a machine on that is in the making, and has it be no more so. One that is made already stays as it is.
@@ -193,8 +194,8 @@ func keptAt(l *libvirt.Libvirt, vol libvirt.StorageVol) (kept, error) {
 }
 
 // fill writes a seed to a volume.
-func (h *host) fill(ctx context.Context, l *libvirt.Libvirt, pool libvirt.StoragePool, name string, s *seed) (libvirt.StorageVol, error) {
-	data, err := s.image()
+func (h *host) fill(ctx context.Context, l *libvirt.Libvirt, pool libvirt.StoragePool, name string, s *nocloud.Seed) (libvirt.StorageVol, error) {
+	data, err := s.Image()
 	if err != nil {
 		return libvirt.StorageVol{}, err
 	}
@@ -279,7 +280,13 @@ func (h *host) instance(ctx context.Context, d *Driver, id string) (site.Resourc
 		if err != nil && (n == nil || !absent(err)) {
 			return site.Resource{}, err
 		}
-		return h.instanceAs(m, id, n), nil
+		r := h.instanceAs(m, id, n)
+		if m != nil {
+			if size := sizeOf(l, m); size != "" {
+				r.Details.Raw["disk"] = size
+			}
+		}
+		return r, nil
 	})
 }
 
@@ -481,6 +488,11 @@ func (h *host) deleteInstance(ctx context.Context, d *Driver, id string) error {
 		}
 		if err == nil {
 			if err := h.undo(l, m); err != nil {
+				return err
+			}
+		}
+		if err == nil {
+			if err := h.unflat(l, m); err != nil {
 				return err
 			}
 		}

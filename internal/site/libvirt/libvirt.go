@@ -141,6 +141,9 @@ func (d *Driver) listed(ctx context.Context, h *host, kind kinds.Kind) ([]site.R
 
 // Invoke starts, stops or suspends an instance.
 func (d *Driver) Invoke(ctx context.Context, kind kinds.Kind, id, action string) (site.Resource, error) {
+	if kind == kinds.Interface && action == site.ActReclaim {
+		return d.reclaim(ctx, id)
+	}
 	if kind != kinds.Instance {
 		return site.Resource{}, d.fail(site.Refused, action, "only instances are switched")
 	}

@@ -315,6 +315,9 @@ func (h *host) linksOf(m *domain, kind kinds.Kind, nets map[string]*subnet) []si
 		}
 		for i := range m.def.Devices.Disks {
 			disk := &m.def.Devices.Disks[i]
+			if sourceOf(disk) == m.othersDisk() {
+				continue // what it starts from is its own
+			}
 			if vol := volumeOf(disk); vol != "" {
 				add(h.attachmentAs(m, disk, vol))
 			}

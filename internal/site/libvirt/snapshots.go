@@ -19,6 +19,9 @@ func diskOf(l *libvirt.Libvirt, id string) (found, error) {
 	if absent(err) {
 		at, err = find(l, ours+id+diskEnd)
 	}
+	if absent(err) {
+		return othersDisk(l, id)
+	}
 	return at, err
 }
 
@@ -62,8 +65,13 @@ const copyEnd = ".copy"
 
 // copyDisk copies a disk to the volume of an id. What was begun before is thrown away.
 func (h *host) copyDisk(ctx context.Context, l *libvirt.Libvirt, at found, id string) error {
-	for _, end := range []string{dataEnd, copyEnd} {
-		if was, err := l.StorageVolLookupByName(at.pool, ours+id+end); err == nil {
+	return h.copyTo(ctx, l, at, ours+id+dataEnd, ours+id+copyEnd)
+}
+
+// copyTo copies a disk to a volume of plain bytes of a name, by way of one of another where it is that of a running machine.
+func (h *host) copyTo(ctx context.Context, l *libvirt.Libvirt, at found, name, way string) error {
+	for _, one := range []string{name, way} {
+		if was, err := l.StorageVolLookupByName(at.pool, one); err == nil {
 			if err := l.StorageVolDelete(was, 0); err != nil {
 				return err
 			}
@@ -78,20 +86,22 @@ func (h *host) copyDisk(ctx context.Context, l *libvirt.Libvirt, at found, id st
 		return err
 	}
 	if user == nil || !user.on() {
-		_, err = l.StorageVolCreateXMLFrom(at.pool, raw(ours+id+dataEnd, capacity), at.vol, 0)
+		_, err = l.StorageVolCreateXMLFrom(at.pool, raw(name, capacity), at.vol, 0)
 		return err
 	}
-	to, err := l.StorageVolCreateXML(at.pool, strings.Replace(raw(ours+id+copyEnd, capacity), "'raw'", "'qcow2'", 1), 0)
+	to, err := l.StorageVolCreateXML(at.pool, strings.Replace(raw(way, capacity), "'raw'", "'qcow2'", 1), 0)
 	if err != nil {
 		return err
 	}
 	if err := h.backUp(ctx, l, user, disk.Target.Dev, to.Key); err != nil {
 		return err
 	}
-	if _, err := l.StorageVolCreateXMLFrom(at.pool, raw(ours+id+dataEnd, capacity), to, 0); err != nil {
+	if _, err := l.StorageVolCreateXMLFrom(at.pool, raw(name, capacity), to, 0); err != nil {
 		return err
 	}
-	return l.StorageVolDelete(to, 0)
+	err = l.StorageVolDelete(to, 0)
+	_ = l.StoragePoolRefresh(at.pool, 0) // the daemon takes the copy off the pool's sum as large as it was when it was made
+	return err
 }
 
 // backup is what a machine is told to copy while it runs; see "Backup XML format" of libvirt.

@@ -44,6 +44,7 @@ const (
 	idleStreams      = 4 // connections that are kept for the next
 	streamOpens      = 10 * time.Second
 	mostErrorMessage = 64 << 10
+	mostEarly        = 64 << 20 // of what comes before the reply that it belongs to
 )
 
 // flow is a connection for one stream at a time.
@@ -52,6 +53,8 @@ type flow struct {
 	serial uint32
 	proc   uint32
 	mu     sync.Mutex // writes whole messages
+	// early are messages of a stream that came before the reply that opens it: daemons send with several hands.
+	early []message
 }
 
 // message is one that came.
@@ -108,8 +111,18 @@ func (f *flow) send(kind, status uint32, body []byte) error {
 	return err
 }
 
-// next reads the next message of the call that is on its way; others, such as signs of life, are passed over.
+// next is the next message of the call that is on its way.
 func (f *flow) next() (message, error) {
+	if len(f.early) > 0 {
+		m := f.early[0]
+		f.early = f.early[1:]
+		return m, nil
+	}
+	return f.read()
+}
+
+// read reads the next message of the call that is on its way; others, such as signs of life, are passed over.
+func (f *flow) read() (message, error) {
 	for {
 		head := make([]byte, headerSize)
 		if _, err := io.ReadFull(f.conn, head); err != nil {
@@ -152,15 +165,22 @@ func failure(body []byte) error {
 // ask makes a call, and returns what is in the reply.
 func (f *flow) ask(proc uint32, body []byte) ([]byte, error) {
 	f.serial++
-	f.proc = proc
+	f.proc, f.early = proc, nil
 	if err := f.send(typeCall, statusOK, body); err != nil {
 		return nil, broken{err}
 	}
-	m, err := f.next()
-	if err == nil && m.kind != typeReply {
-		err = broken{fmt.Errorf("%w: a message of kind %d instead of a reply to %d", errUnread, m.kind, proc)}
+	size := 0
+	for {
+		m, err := f.read()
+		switch {
+		case err != nil || m.kind == typeReply:
+			return m.body, err
+		case m.kind != typeStream && m.kind != typeHole || size > mostEarly:
+			return nil, broken{fmt.Errorf("%w: a message of kind %d instead of a reply to %d", errUnread, m.kind, proc)}
+		}
+		f.early = append(f.early, m)
+		size += headerSize + len(m.body)
 	}
-	return m.body, err
 }
 
 // open makes a connection on which streams can be opened.

@@ -3,8 +3,10 @@ package libvirt
 import (
 	"context"
 	"encoding/binary"
+	"fmt"
 	"io"
 	"net"
+	"slices"
 	"testing"
 	"time"
 
@@ -71,7 +73,8 @@ func TestADaemonThatIsNone(t *testing.T) {
 		"a message of no length":    func(c net.Conn, _ uint32) { _, _ = c.Write([]byte{0, 0, 0, 0}) },
 		"one shorter than its head": func(c net.Conn, _ uint32) { _, _ = c.Write([]byte{0, 0, 0, 27}) },
 		"one larger than any":       func(c net.Conn, _ uint32) { _, _ = c.Write([]byte{0xff, 0xff, 0xff, 0xff}) },
-		"a stream before the reply": func(c net.Conn, n uint32) { _, _ = c.Write(head(typeStream, n, statusContinue, nil)) },
+		"a stream without a reply":  func(c net.Conn, n uint32) { _, _ = c.Write(head(typeStream, n, statusContinue, nil)) },
+		"a call of its own":         func(c net.Conn, n uint32) { _, _ = c.Write(head(typeCall, n, statusContinue, nil)) },
 		"more than was asked for": func(c net.Conn, n uint32) {
 			_, _ = c.Write(head(typeReply, n, statusOK, nil))
 			_, _ = c.Write(head(typeStream, n, statusContinue, make([]byte, 5000)))
@@ -106,13 +109,20 @@ func TestAStreamThatIsSilentEnds(t *testing.T) {
 	assert.ErrorContains(t, err, "no answer came in time")
 }
 
-// TestHolesAndDataAreReadInOrder has a stream of both, and the handshake with which it ends, without which daemons keep it open.
+// TestHolesAndDataAreReadInOrder has a stream of both, and the handshake with which it ends, without which daemons keep it open. The reply by which it
+// is opened may come after any of its messages: a daemon's hands race.
 func TestHolesAndDataAreReadInOrder(t *testing.T) {
+	for at := range 5 {
+		t.Run(fmt.Sprintf("the reply is message %d", at), func(t *testing.T) { holesAndData(t, at) })
+	}
+}
+
+func holesAndData(t *testing.T, reply int) {
 	ended := make(chan bool, 1)
 	h := daemon{func(c net.Conn, n uint32) {
-		for _, m := range [][]byte{head(typeReply, n, statusOK, nil), head(typeStream, n, statusContinue, []byte("ab")),
+		for _, m := range slices.Insert([][]byte{head(typeStream, n, statusContinue, []byte("ab")),
 			head(typeHole, n, statusContinue, []byte{0, 0, 0, 0, 0, 0, 0, 3, 0, 0, 0, 0}), head(typeStream, n+7, statusContinue, []byte("of another call")),
-			head(typeStream, n, statusContinue, []byte("cd")), head(typeStream, n, statusContinue, nil)} {
+			head(typeStream, n, statusContinue, []byte("cd")), head(typeStream, n, statusContinue, nil)}, reply, head(typeReply, n, statusOK, nil)) {
 			if _, err := c.Write(m); err != nil {
 				return
 			}

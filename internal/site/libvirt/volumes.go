@@ -173,10 +173,14 @@ func (h *host) foreignAs(vol libvirt.StorageVol, capacity, allocation uint64) si
 			"allocation": strconv.FormatUint(allocation, 10)}}}
 }
 
-// volumes are all volumes or snapshots of a host. The disks of machines of ours are theirs, and images are none.
+// volumes are all volumes or snapshots of a host. The disks that machines start from are theirs, and images are none.
 func (h *host) volumes(ctx context.Context, d *Driver, kind kinds.Kind) ([]site.Resource, error) {
 	return answer(ctx, h, copying, fmt.Sprintf("list %s", kind), func(ctx context.Context, l *libvirt.Libvirt) ([]site.Resource, error) {
 		var out []site.Resource
+		theirs, err := h.othersDisks(l)
+		if err != nil {
+			return nil, err
+		}
 		pools, _, err := l.ConnectListAllStoragePools(1, libvirt.ConnectListStoragePoolsActive)
 		for _, pool := range pools {
 			if pool.Name == d.images {
@@ -186,7 +190,7 @@ func (h *host) volumes(ctx context.Context, d *Driver, kind kinds.Kind) ([]site.
 			if of, err = h.pooled(ctx, l, pool, kind); err != nil {
 				return nil, err
 			}
-			out = append(out, of...)
+			out = append(out, slices.DeleteFunc(of, func(r site.Resource) bool { return theirs[r.ID] })...)
 		}
 		return out, err
 	})
