@@ -23,6 +23,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/service/runs"
 )
 
@@ -50,8 +51,10 @@ type moveOptions struct {
 	groups  []string
 	keepMAC bool
 	secrets []string
-	wave    int
-	file    string
+	// take are machines that are taken over first.
+	take reconcile.TakeOverRequest
+	wave int
+	file string
 }
 
 func (o *moveOptions) flags(cmd *cobra.Command) {
@@ -126,15 +129,13 @@ func putting(text string, c migrate.Choice) (id string, _ migrate.Choice, err er
 func (s *shared) movePlan() *cobra.Command {
 	var o moveOptions
 	cmd := &cobra.Command{
-		Use:   "plan DEPLOYMENT",
+		Use:   "plan DEPLOYMENT | plan --record MACHINE",
 		Short: "Show what a move would do: what differs there, how long it takes, in which waves, every step",
-		Args:  cobra.ExactArgs(1),
-		RunE: s.withDeployment(func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) error {
-			w, err := o.wish()
-			if err != nil {
-				return err
-			}
-			draft, err := a.DraftMove(ctx, d.ID, w)
+		Long: `Works a move out and does nothing. With --record, machines are meant that a survey has seen and nobody deployed here, as SITE/ID or
+by name: what would be taken over of them is shown too.`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			draft, err := s.draftOf(ctx, a, args, 0, &o)
 			if err != nil {
 				return err
 			}
@@ -151,6 +152,7 @@ func (s *shared) movePlan() *cobra.Command {
 		}),
 	}
 	o.flags(cmd)
+	o.taken(cmd)
 	cmd.Flags().StringVarP(&o.file, "output", "o", "", "file to write the plan of the first wave to")
 	return cmd
 }
@@ -159,17 +161,19 @@ func (s *shared) moveStart() *cobra.Command {
 	var o moveOptions
 	var detach bool
 	cmd := &cobra.Command{
-		Use:   "start DEPLOYMENT | start --move NUMBER --wave N",
+		Use:   "start DEPLOYMENT | start --record MACHINE | start --move NUMBER --wave N",
 		Short: "Begin a move: the first copy, then rounds until it is told to cut over",
 		Long: `Begins a move as andamio move plan shows it, or a further wave of one. Secrets do not travel: those that the workloads
 need are given again, with --secret NAME which asks for each, or in the environment. The move goes on in a process of its
-own; andamio move status shows it.`,
+own; andamio move status shows it. With --record, machines that nobody deployed here are taken over first, as andamio manage does:
+they arrive as a deployment.`,
 		Args: cobra.MaximumNArgs(1),
 	}
 	var moveID int64
 	var propose bool
 	var holds time.Duration
 	o.flags(cmd)
+	o.taken(cmd)
 	cmd.Flags().StringSliceVar(&o.secrets, "secret", nil, "secret that is asked for; may be given again")
 	cmd.Flags().Int64Var(&moveID, "move", 0, "move of which another wave is begun")
 	cmd.Flags().IntVar(&o.wave, "wave", 0, "which wave, from 1")
@@ -177,6 +181,13 @@ own; andamio move status shows it.`,
 	cmd.Flags().BoolVar(&propose, "propose", false, "begin nothing: keep the move for somebody to confirm")
 	cmd.Flags().DurationVar(&holds, "holds", runs.ProposalHolds, "with --propose: for how long it can be confirmed")
 	cmd.RunE = s.with(func(ctx context.Context, a *app.App, args []string) error {
+		if len(o.take.Records) > 0 && (propose || moveID > 0) {
+			return usageError{errors.New("--record takes machines over at once, and begins a move of its own: with --propose or --move, have andamio manage take them over before, and name the deployment")}
+		}
+		args, err := s.takeFirst(ctx, a, args, &o)
+		if err != nil {
+			return err
+		}
 		draft, err := s.draftOf(ctx, a, args, moveID, &o)
 		if err != nil {
 			return err
@@ -220,8 +231,11 @@ func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID 
 		}
 		return draft, nil
 	}
+	if len(o.take.Records) > 0 {
+		return s.draftTaken(ctx, a, args, o)
+	}
 	if len(args) != 1 {
-		return nil, usageError{errors.New("name a deployment, or a move with --move and a wave with --wave")}
+		return nil, usageError{errors.New("name a deployment, machines with --record, or a move with --move and a wave with --wave")}
 	}
 	d, err := findDeployment(ctx, a, args[0])
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"time"
 
 	"andamio/internal/core/kinds"
@@ -36,6 +37,9 @@ func (e *Engine) create(ctx context.Context, s *plan.Step, r *plan.Resource) err
 // build has a site build a resource and waits until it says active. What turns out to be no good is removed, so that
 // nothing is left over, and asked for again.
 func (e *Engine) build(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	if s.Finds != "" {
+		return e.find(ctx, s, r)
+	}
 	for round := 1; ; round++ {
 		got, err := e.obtain(ctx, s, r)
 		if err != nil {
@@ -179,6 +183,16 @@ func (e *Engine) read(ctx context.Context, s *plan.Step, kind kinds.Kind, id str
 	return got, err
 }
 
+// built is what is learned of a thing that was built: what another was called that was found once is not its name.
+func (e *Engine) built(s *plan.Step, r *plan.Resource, known map[string]string) map[string]string {
+	if was, found := e.Attribute(r.ID, plan.AttrFound); !found || was == "" || s.Op == op.Attach {
+		return known
+	}
+	out := maps.Clone(known)
+	out[plan.AttrFound] = ""
+	return out
+}
+
 // maxMissing is how often a thing may not be found that the site has said it made, before it counts as not there: some
 // sites show what they made only after a while.
 const maxMissing = 3
@@ -201,7 +215,7 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 	for missing := 0; ; {
 		switch got.State {
 		case site.Active, atRest(r):
-			return e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: learned(s, got)})
+			return e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: e.built(s, r, learned(s, got))})
 		case site.Failed:
 			return unsound{why: fmt.Sprintf("%s says it failed: %s", s.Site, got.Word)}
 		}

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"fmt"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
@@ -14,19 +13,18 @@ func (e *Engine) consolidate(ctx context.Context, s *plan.Step, _ *plan.Resource
 	return e.newCopier(s).consolidateAll(ctx)
 }
 
-// consolidateAll makes the layers of all disks of a workload one, while it runs.
+// consolidateAll makes the layers of all disks of a workload one, while it runs. A site that keeps no layers has them in one already.
 func (c *copier) consolidateAll(ctx context.Context) error {
-	at, ok := c.e.Sites[c.s.Site].(site.Copier)
-	if !ok {
-		return site.Final(fmt.Errorf("%s keeps no disks in layers", c.s.Site))
-	}
+	at, layered := c.e.Sites[c.s.Site].(site.Copier)
 	for _, d := range c.terms.Disks {
 		id, err := c.id(d.To)
 		if err != nil {
 			return err
 		}
-		if err := c.consolidate(ctx, at, id); err != nil {
-			return err
+		if layered {
+			if err := c.consolidate(ctx, at, id); err != nil {
+				return err
+			}
 		}
 		if err := c.e.record(run.Event{Kind: run.Learned, Resource: d.To, Attributes: map[string]string{attrLayers: "1"}}); err != nil {
 			return err

@@ -10,7 +10,7 @@ import (
 
 // kindOf is the site's kind of what a step removes or changes.
 func kindOf(s *plan.Step, r *plan.Resource) kinds.Kind {
-	if s.Op == op.Detach {
+	if s.Op == op.Attach || s.Op == op.Detach {
 		return kinds.Attachment
 	}
 	return r.Kind

@@ -72,8 +72,11 @@ func (e *Engine) switched(ctx context.Context, s *plan.Step, id string) (site.Re
 	return got, err
 }
 
-// meet learns how an instance that was switched on is reached: a site may tell its key only when it is there.
+// meet learns how an instance that was switched on is reached, and how it finds its volumes: a site may tell only when it is there what it is.
 func (e *Engine) meet(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	if err := e.meetVolumes(ctx, s, r); err != nil {
+		return err
+	}
 	for i := range e.Plan.Resources {
 		f := &e.Plan.Resources[i]
 		id, known := e.Attribute(f.ID, "site.id")
@@ -85,6 +88,33 @@ func (e *Engine) meet(ctx context.Context, s *plan.Step, r *plan.Resource) error
 			return err
 		}
 		if err := e.record(run.Event{Kind: run.Learned, Resource: f.ID, Attributes: got.Attributes}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// meetVolumes learns how the system of an instance finds the volumes that were put into it while it was off.
+func (e *Engine) meetVolumes(ctx context.Context, s *plan.Step, r *plan.Resource) error {
+	for i := range e.Plan.Steps {
+		attach := &e.Plan.Steps[i]
+		if attach.Op != op.Attach || attach.Resource != r.ID {
+			continue
+		}
+		id, known := e.Attribute(r.ID, siteID(attach))
+		if !known || id == "" {
+			continue
+		}
+		got, err := e.read(ctx, s, kinds.Attachment, id)
+		if err != nil {
+			return err
+		}
+		at := mountOf(attach.Volume)
+		where := learned(attach, got)[at]
+		if before, _ := e.Attribute(r.ID, at); where == before {
+			continue
+		}
+		if err := e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: map[string]string{at: where}}); err != nil {
 			return err
 		}
 	}

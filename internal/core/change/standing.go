@@ -186,7 +186,7 @@ func (f *fold) step(s *run.Step) {
 	switch {
 	case s.Status == run.Standing, s.Status == run.Passed && !s.Skipped:
 		f.done(s.Step)
-	case begun(s):
+	case begun(s) && s.Finds == "": // what was not found stands no more than before
 		f.doubt(s.Step)
 	}
 }
@@ -312,11 +312,12 @@ func (f *fold) stand(s *plan.Step) {
 	}
 	if old, stands := f.resources[s.Resource]; !stands || now.Kind != kinds.Instance && now.Kind != kinds.Volume || s.Op == op.Create {
 		r := *now
-		r.Off = stands && s.Op != op.Create && old.Off // what is built is on
-		r.Off = r.Off || s.Op == op.Create && r.AsInstance().Asleep
+		r.Off = stands && s.Op != op.Create && old.Off                                            // what is built is on
+		r.Off = r.Off || s.Op == op.Create && (r.AsInstance().Asleep || s.Finds != "" && now.Off) // or was off when it was found
 		f.resources[s.Resource] = r
 	}
 	stands := *s
+	stands.Finds = ""
 	f.steps[s.ID] = stands
 }
 

@@ -7,6 +7,7 @@
 package declare
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -67,13 +68,13 @@ type builder struct {
 func (b *builder) known(resource, attribute string) string { return b.p.Known[resource][attribute] }
 
 func (b *builder) record(r *plan.Resource) (inventory.Record, bool) {
-	out := inventory.Record{ID: b.d.RecordID(r.ID), Name: r.ID, Site: r.Site, Region: r.Zone, Provider: b.known(r.ID, "site.id"),
+	out := inventory.Record{ID: b.d.RecordID(r.ID), Name: cmp.Or(b.known(r.ID, plan.AttrFound), r.ID), Site: r.Site, Region: r.Zone, Provider: b.known(r.ID, "site.id"),
 		Attributes: map[string]string{}, Origin: inventory.Origin{Deployment: b.d.Name, Template: b.d.Template, When: b.d.Since[r.ID]}}
 	if s := b.step[r.ID]; s != "" {
 		out.Mark = fmt.Sprintf("andamio %s %s", b.d.Mark, s)
 	}
 	if origin := b.p.Origins[r.ID]; origin != "" { // what a move keeps goes by the name and the mark that its site knows
-		out.Name = origin
+		out.Name = cmp.Or(b.known(r.ID, plan.AttrFound), origin)
 		if s := b.step[r.ID]; s != "" {
 			out.Mark = fmt.Sprintf("andamio %s %s%s", b.d.Mark, origin, strings.TrimPrefix(s, r.ID))
 		}

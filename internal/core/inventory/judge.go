@@ -120,6 +120,9 @@ func (c *reconciler) compare(e *entity) {
 	moved := o.Site != firstOf(r, d).Site
 	if moved && r != nil && d != nil && d.Site == o.Site && d.Provider == o.Provider { // we moved it: the record follows
 		moved = false
+		var left []Difference
+		differ, left = leftBehind(d, differ)
+		follow = append(follow, left...)
 		follow = append(follow, Difference{Attribute: columnSite, Authority: ByDeclared, Declared: d.Site, Recorded: r.Site, Observed: o.Site, Right: o.Site},
 			Difference{Attribute: columnProvider, Authority: ByObserved, Recorded: r.Provider, Observed: o.Provider, Right: o.Provider})
 	}
@@ -144,6 +147,20 @@ func (c *reconciler) compare(e *entity) {
 		f.Why = append([]string{fmt.Sprintf("it may be the same thing: %.0f %% by its evidence", f.Match.Score*100)}, f.Why...)
 	}
 	c.add(f)
+}
+
+// leftBehind parts what is otherwise of a thing that we moved: what nobody declares, and no person said of it, was so where it was alone, and the record
+// follows what is there now; so it does in what it is called there.
+func leftBehind(d *Record, differ []Difference) (differs, left []Difference) {
+	for _, x := range differ {
+		if _, says := d.Value(x.Attribute); x.Attribute == AttrName || !says && x.Authority == ByDeclared {
+			x.Right = x.Observed
+			left = append(left, x)
+			continue
+		}
+		differs = append(differs, x)
+	}
+	return differs, left
 }
 
 func firstOf(all ...*Record) *Record {

@@ -104,6 +104,36 @@ func TestEverySortOfFinding(t *testing.T) {
 	assert.Len(t, fresh.New, 1, "what is declared and there is recorded by itself")
 }
 
+// TestWhatWeMovedIsAsItIsThere: the record of what a deployment moved follows it to where it is, with what only the site that it was at had said of it;
+// what people said of it stays.
+func TestWhatWeMovedIsAsItIsThere(t *testing.T) {
+	r := at("vega", "i-1", "cores", "4", "zone", "b", "inside_address", "10.1.0.2", "tag.owner", "maps")
+	there := func(pairs ...string) inventory.Record {
+		x := with(at("presa", "p-1", pairs...), func(x *inventory.Record) { x.Mark = "mark one" })
+		x.ID = r.ID
+		return x
+	}
+	r.Mark = "mark one"
+	d := there("cores", "4", "tag.owner", "maps")
+	report := reconciled(inventory.Records{d}, inventory.Records{r}, inventory.Records{there("cores", "4", "zone", "dam", "tag.owner", "maps")})
+	assert.Empty(t, report.Findings)
+	require.Len(t, report.Follows, 1)
+	right := map[string]string{}
+	for _, x := range report.Follows[0].Changes {
+		right[x.Attribute] = x.Right
+	}
+	assert.Equal(t, map[string]string{"site": "presa", "provider_id": "p-1", "name": "p-1", "zone": "dam", "inside_address": ""}, right)
+
+	called := with(there("cores", "8", "zone", "dam", "tag.owner", "alerts"), func(x *inventory.Record) { x.Name = "as it was called there before" })
+	report = reconciled(inventory.Records{d}, inventory.Records{r}, inventory.Records{called})
+	require.Len(t, report.Findings, 1)
+	var differ []string
+	for _, x := range report.Findings[0].Differences {
+		differ = append(differ, x.Attribute)
+	}
+	assert.Equal(t, []string{"cores", "tag.owner"}, differ)
+}
+
 func TestNothingIsGoneThatWasNotLookedFor(t *testing.T) {
 	r := inventory.Records{at("vega", "i-1"), with(at("vega", "i-2"), func(r *inventory.Record) { r.Region = "b" }), with(at("vega", "i-3"), func(r *inventory.Record) { r.Region = "" })}
 	in := inventory.Input{Recorded: r, Observed: inventory.Records{}, Now: noon, Coverage: inventory.Coverage{{Site: "vega", Region: "a"}: noon},

@@ -336,13 +336,16 @@ func (r *relocation) network(id, chosen string, s *estate.Site) (string, error) 
 	if chosen != "" && node != was.Node {
 		return "", fmt.Errorf("the design has no network %s there", node)
 	}
-	if was.AsNetwork().Existing != "" {
+	if was.AsNetwork().Existing != "" && !was.AsNetwork().Others {
 		return "", fmt.Errorf("its network %s stands at %s alone; name another one there", was.Title, was.Site)
 	}
 	n := *was
 	n.ID, n.Site, n.Zone = there, s.Name, ""
+	if was.AsNetwork().Others {
+		n.Detail = was.AsNetwork().CIDR
+	}
 	spec := was.AsNetwork()
-	spec.VLAN = ""
+	spec.VLAN, spec.Existing, spec.Others = "", "", false
 	if b := r.book(s); b.HasVLANs() {
 		got, err := b.VLAN(n.Node, 0)
 		if err != nil {
@@ -380,6 +383,11 @@ func (r *relocation) swapStep(id, was, now, instance string) {
 	for i, a := range s.After {
 		if id := op.ParseID(a); id.Resource == was {
 			id.Resource = now
+			for _, as := range []op.Op{op.Create, op.Take} { // one of the two may be built, and the other taken
+				if r.p.Step(id.String()) == nil {
+					id.Op = as
+				}
+			}
 			s.After[i] = id.String()
 		}
 	}

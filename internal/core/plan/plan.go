@@ -197,6 +197,8 @@ type Step struct {
 	AfterFailure []string `json:"after_failure,omitempty"`
 	// Sets are attributes of the resource that the step leaves behind.
 	Sets map[string]string `json:"sets,omitempty"`
+	// Finds is the site's id of what is there already: the step takes note of it as it is, where it would build it else.
+	Finds string `json:"finds,omitempty"`
 	// Mends are attributes that a step of kind mend sets at the site; "" takes a tag away.
 	Mends map[string]string `json:"mends,omitempty"`
 	// Undo is the script that takes back what the step's script did.
@@ -223,6 +225,9 @@ type Step struct {
 	// Restoring is what a step of kind restore has its disk hold.
 	Restoring *Restoring `json:"restoring,omitempty"`
 }
+
+// AttrFound is what a thing is called at its site that was found there, and not built: an attribute that is known of its resource.
+const AttrFound = "found.name"
 
 // Restoring is a snapshot that a disk is to hold.
 type Restoring struct {

@@ -47,6 +47,8 @@ type NetworkSpec struct {
 	VLAN  string `json:"vlan,omitempty"`
 	// Existing is the site's id of one that is taken over instead of being built.
 	Existing string `json:"existing,omitempty"`
+	// Others is one that is taken over with the machines in it, and stays other people's: where those go, one like it is built.
+	Others bool `json:"others,omitempty"`
 }
 
 // InterfaceSpec is what an interface links, and how.

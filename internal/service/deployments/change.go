@@ -99,6 +99,12 @@ func (svc *Service) RollingBack(ctx context.Context, runID int64) (Order, error)
 	if o, err, is := svc.unrestored(ctx, d, r); is {
 		return o, err
 	}
+	if ran, err := svc.store.Plan(ctx, r.Plan); err != nil {
+		return Order{}, err
+	} else if change.Found(ran) {
+		p, err := change.LetGo(d.Stand, fmt.Sprintf("let go what run %d took note of", runID))
+		return Order{Plan: p, Deployment: d.ID, Template: d.Template}, err
+	}
 	earlier := d.Runs[:len(d.Runs)-1]
 	before, err := svc.Fold(ctx, earlier)
 	if err != nil {
@@ -116,6 +122,25 @@ func (svc *Service) RollingBack(ctx context.Context, runID int64) (Order, error)
 		err = fault.Conflictf("run %d changed nothing, so there is nothing to roll back", runID)
 	}
 	return o, err
+}
+
+// LettingGo compiles the order by which a deployment is forgotten: everything stays at the sites as it is.
+func (svc *Service) LettingGo(ctx context.Context, deployment int64) (Order, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return Order{}, err
+	}
+	d, err := svc.inside().Deployment(ctx, deployment)
+	if err != nil {
+		return Order{}, err
+	}
+	if d.Stand.Empty() {
+		return Order{}, fault.NotFoundf("nothing stands of deployment %d", deployment)
+	}
+	if err := svc.moving.SettledBut(ctx, d.ID, 0); err != nil {
+		return Order{}, err
+	}
+	p, err := change.LetGo(d.Stand, "let go of "+d.Name)
+	return Order{Plan: p, Deployment: d.ID, Template: d.Template}, err
 }
 
 // Powering compiles the order that switches the instances of a tier off, or on again: those of a service, of a node, or

@@ -1,6 +1,7 @@
 package deployments
 
 import (
+	"andamio/internal/core/change"
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
@@ -46,7 +47,7 @@ const (
 // CheckFresh checks that a plan raises a design from nothing. One that changes what stood when it was made fits nothing else,
 // and is no design that something could be led to.
 func CheckFresh(p *plan.Plan) error {
-	if p.Purpose == "" {
+	if p.Purpose == "" || change.Found(p) { // what is only taken note of stands as it did
 		return nil
 	}
 	return fault.Conflictf("this plan is to %s, and changes what stood when it was made: make it anew of what stands now, as with andamio diff", p.Purpose)

@@ -103,6 +103,9 @@ const liftedRule = "rule "
 // heed checks a move against the rules: what it newly breaks is an error, unless it is lifted; that is said as a
 // difference.
 func (svc *Service) heed(ctx context.Context, d *deployments.Deployment, wanted *plan.Plan, e *estate.Estate, m *Move) ([]migrate.Difference, error) {
+	if wanted.Template == "" && d.Template == "" {
+		return []migrate.Difference{{Instance: m.Choices[0].Instance, What: "rules", Here: "none", There: "none", Why: "no template says where it may be"}}, nil
+	}
 	problem, err := svc.rulesFor(ctx, d, wanted, e)
 	if err != nil {
 		return []migrate.Difference{{Instance: m.Choices[0].Instance, What: "rules", Here: "not known", There: "not checked", Weight: "worse",

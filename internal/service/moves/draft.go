@@ -70,6 +70,15 @@ func (svc *Service) DraftMove(ctx context.Context, deployment int64, w Request) 
 	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
 		return nil, err
 	}
+	d, wanted, err := svc.deployments.DesignOf(ctx, deployment)
+	if err != nil {
+		return nil, err
+	}
+	return svc.draftOf(ctx, &subject{d, wanted}, w)
+}
+
+// draftOf works out a move of what stands.
+func (svc *Service) draftOf(ctx context.Context, of *subject, w Request) (*Draft, error) {
 	if w.Mode == "" {
 		w.Mode = change.Warm
 	}
@@ -79,10 +88,7 @@ func (svc *Service) DraftMove(ctx context.Context, deployment int64, w Request) 
 	if w.Mode == change.Live && w.Pause == 0 {
 		w.Pause = 0.3
 	}
-	d, wanted, err := svc.deployments.DesignOf(ctx, deployment)
-	if err != nil {
-		return nil, err
-	}
+	d, wanted := of.deployment, of.wanted
 	instances, err := instancesOf(wanted, w.What)
 	if err != nil {
 		return nil, err
@@ -95,7 +101,9 @@ func (svc *Service) DraftMove(ctx context.Context, deployment int64, w Request) 
 		return nil, err
 	}
 	m.Name = moveName(w.What, m.Choices)
-	m.Move.Deployment = deployment
+	if m.Move.Deployment = d.ID; d.ID == 0 {
+		m.taken = of
+	}
 	m.Waves = []migrate.Wave{{Instances: instances}}
 	m.States = []WaveState{WavePlanned}
 	if w.Waves && len(instances) > 1 {
@@ -232,19 +240,20 @@ func (svc *Service) draftWave(ctx context.Context, m *Move, wave int) (*Draft, e
 	if m.Request.Mode == change.FromCopy {
 		return nil, fault.Conflictf("move %d failed over to copies that are older by now: andamio replica failover does so anew", m.ID)
 	}
-	d, wanted, err := svc.deployments.DesignOf(ctx, m.Deployment)
+	of, err := svc.subjectOf(ctx, m)
 	if err != nil {
 		return nil, err
 	}
-	if err := svc.SettledBut(ctx, d.ID, m.ID); err != nil {
-		return nil, err
-	}
+	d, wanted := of.deployment, of.wanted
 	e, err := svc.sites.Estate(ctx)
 	if err != nil {
 		return nil, err
 	}
 	out := &Draft{Move: m, Wave: wave, Stand: d.Stand, Loads: map[string]migrate.Load{}, Forecasts: map[string]migrate.Forecast{}}
 	if err := svc.pairsFor(ctx, m, wave, out); err != nil {
+		return nil, err
+	}
+	if err := svc.startsThere(ctx, d, m, wave, out.Pairs); err != nil {
 		return nil, err
 	}
 	lifted, err := svc.heed(ctx, d, wanted, e, m)
@@ -332,6 +341,9 @@ func (svc *Service) pairsFor(ctx context.Context, m *Move, wave int, out *Draft)
 		}
 		if why := p.Trouble(); why != "" {
 			return fault.Refusedf("%s and %s are paired, and %s", from, to, why)
+		}
+		if p.Relayed && m.Request.Mode == change.Live {
+			return fault.Refusedf("%s cannot go from %s to %s live: what it has in its memory stays behind between sites that know nothing of each other; move it warm", id, from, to)
 		}
 		out.Pairs = append(out.Pairs, p)
 	}

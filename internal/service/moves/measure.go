@@ -63,10 +63,15 @@ func (svc *Service) loadOf(ctx context.Context, d *deployments.Deployment, e *es
 		link := p.Into(c.Site)
 		out.Bandwidth, out.Merge = link.BytesPerSecond, link.DiskBytesPerSecond
 	}
+	disks := disksOf(d.Stand.Plan, c.Instance)
+	if out.Bandwidth == 0 {
+		if out.Bandwidth, err = readSpeed(ctx, source, disks); err != nil {
+			return out, err
+		}
+	}
 	if m.Request.Limit > 0 && (out.Bandwidth == 0 || float64(m.Request.Limit) < out.Bandwidth) {
 		out.Bandwidth = float64(m.Request.Limit)
 	}
-	disks := disksOf(d.Stand.Plan, c.Instance)
 	since := make([]site.Changes, len(disks))
 	look := func(use func(site.Changes)) error {
 		for i, disk := range disks {
@@ -94,6 +99,38 @@ func (svc *Service) loadOf(ctx context.Context, d *deployments.Deployment, e *es
 		return out, err
 	}
 	return out, look(func(now site.Changes) { out.Rate += float64(site.Bytes(now.Written)) / time.Since(start).Seconds() })
+}
+
+// readFor is for how long disks are read to find out how fast that is.
+const readFor = 500 * time.Millisecond
+
+// readSpeed is how many bytes a second are read of disks, where nobody knows what gets through: no more than that.
+func readSpeed(ctx context.Context, source site.Disks, disks []string) (float64, error) {
+	for _, id := range disks {
+		held, err := source.Changes(ctx, id, "", 0)
+		if err != nil {
+			return 0, err
+		}
+		if speed, err := readPart(ctx, source, id, held.Written); err != nil || speed > 0 {
+			return speed, err
+		}
+	}
+	return 0, nil
+}
+
+// readPart reads what a disk holds for a while, and returns how many bytes a second that were; 0 if it holds nothing.
+func readPart(ctx context.Context, source site.Disks, id string, held []site.Extent) (float64, error) {
+	start, n := time.Now(), int64(0)
+	for _, x := range held {
+		for at := x.Offset; at < x.Offset+x.Length && time.Since(start) < readFor; at += site.MaxPart {
+			data, err := source.ReadDisk(ctx, id, site.Extent{Offset: at, Length: min(site.MaxPart, x.Offset+x.Length-at)})
+			if err != nil {
+				return 0, err
+			}
+			n += int64(len(data))
+		}
+	}
+	return float64(n) / time.Since(start).Seconds(), nil
 }
 
 // after waits for a while, unless nobody waits any more.

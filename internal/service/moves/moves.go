@@ -30,6 +30,8 @@ type Move struct {
 	Differences []migrate.Difference `json:"differences,omitempty"`
 	// States are how the waves stand.
 	States []WaveState `json:"-"`
+	// taken is what it is of where that is to be taken over first.
+	taken *subject
 }
 
 // WaveState is how a wave stands.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"strings"
 	"time"
 
 	"andamio/internal/core/fault"
@@ -26,6 +27,9 @@ func (svc *Service) StartMove(ctx context.Context, d *Draft, secrets map[string]
 }
 
 func (svc *Service) startMove(ctx context.Context, d *Draft, secrets map[string]string) (move, runID int64, err error) {
+	if d.Move.Deployment == 0 {
+		return 0, 0, fault.Conflictf("%s is nobody's yet: it is taken over first", strings.Join(d.Move.Request.What, ", "))
+	}
 	values, err := moveSecrets(d.Secrets, secrets)
 	if err != nil {
 		return 0, 0, err

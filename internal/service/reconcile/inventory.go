@@ -61,22 +61,15 @@ func (svc *Service) Reconcile(ctx context.Context) (*Inventory, error) {
 // ours takes out what is no disagreement but our own doing: what a run is just building, and what a deployment retired.
 // The records of the latter go with it.
 func (svc *Service) ours(ctx context.Context, inv *Inventory) error {
-	all, err := svc.store.Deployments(ctx)
+	building, err := svc.building(ctx)
 	if err != nil {
 		return err
-	}
-	building := map[string]bool{}
-	for _, d := range all {
-		if err := svc.moving.SettledBut(ctx, d.ID, 0); err != nil {
-			building[d.Mark] = true
-		}
 	}
 	inv.retired = insideGone(inv)
 	inv.Findings = slices.DeleteFunc(inv.Findings, func(f inventory.Finding) bool {
 		switch {
 		case f.Type == inventory.Unmanaged:
-			words := strings.Fields(f.Observed.Mark)
-			return len(words) > 1 && words[0] == "andamio" && building[words[1]]
+			return markedBy(building, f.Observed.Mark)
 		case f.Type == inventory.Missing && f.Declared == nil && f.Recorded.Origin.Deployment != "" && f.Recorded.Mark != "":
 			inv.retired = append(inv.retired, *f.Recorded)
 			return true
@@ -88,6 +81,27 @@ func (svc *Service) ours(ctx context.Context, inv *Inventory) error {
 		return false
 	})
 	return nil
+}
+
+// building are the marks of deployments that a run is just changing, or a move.
+func (svc *Service) building(ctx context.Context) (map[string]bool, error) {
+	all, err := svc.store.Deployments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]bool{}
+	for _, d := range all {
+		if err := svc.moving.SettledBut(ctx, d.ID, 0); err != nil {
+			out[d.Mark] = true
+		}
+	}
+	return out, nil
+}
+
+// markedBy reports that a thing bears the mark of one of some deployments.
+func markedBy(deployments map[string]bool, mark string) bool {
+	words := strings.Fields(mark)
+	return len(words) > 1 && words[0] == "andamio" && deployments[words[1]]
 }
 
 // insideGone are records of what was seen in instances and is there no more, by a later look into them.

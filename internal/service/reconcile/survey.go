@@ -270,7 +270,31 @@ func (s *surveying) region(ctx context.Context, i int) error {
 	return errors.Join(err, end)
 }
 
+// stageEvery is how long what was listed may wait until it is staged with what comes after it: it is also a sign of life.
+const stageEvery = time.Second
+
+// staging gathers pages that hold little, so that they are staged in one.
+type staging struct {
+	part store.SurveyPart
+	seen []mapping.Observation
+	last time.Time
+}
+
+// flush stages what was gathered.
+func (g *staging) flush(ctx context.Context, s *surveying) error {
+	err := s.svc.store.Stage(ctx, s.survey.ID, g.part, g.seen)
+	g.seen, g.last = nil, time.Now()
+	return err
+}
+
+// list lists one region, and has what it saw staged: also where it breaks off.
 func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
+	g := &staging{part: p, last: time.Now()}
+	err := s.listInto(ctx, i, p, g)
+	return errors.Join(err, g.flush(context.WithoutCancel(ctx), s))
+}
+
+func (s *surveying) listInto(ctx context.Context, i int, p store.SurveyPart, g *staging) error {
 	from := max(slices.Index(surveyed, kinds.Kind(p.Kind)), 0)
 	for k, kind := range surveyed[from:] {
 		if !s.c.Holds(kind) {
@@ -286,9 +310,12 @@ func (s *surveying) list(ctx context.Context, i int, p store.SurveyPart) error {
 			if err != nil {
 				return err
 			}
-			p.Kind, p.Cursor = string(kind), page.Next
-			if err := s.svc.store.Stage(ctx, s.survey.ID, p, s.observations(page.Resources, kind)); err != nil {
-				return err
+			g.part.Kind, g.part.Cursor = string(kind), page.Next
+			g.seen = append(g.seen, s.observations(page.Resources, kind)...)
+			if page.Next != "" || len(g.seen) >= surveyPage || time.Since(g.last) > stageEvery {
+				if err := g.flush(ctx, s); err != nil {
+					return err
+				}
 			}
 			s.mu.Lock()
 			s.survey.Parts[i].Found += len(page.Resources)

@@ -74,6 +74,9 @@ func (p *page) head() {
 	x = p.c.Cut(x, y, p.r.W/5, p.ink(part.Text).Strong(), d.Move.Name) + 3
 	say(p.ink(part.Dim), waveWord(d.Wave, len(d.Move.Waves), d.Move.Request.Mode))
 	say(p.ink(part.Ochre), p.c.Look.Mark(run.Planned)+" not begun")
+	if p.v.takes != nil && d.Move.Deployment == 0 {
+		say(p.ink(part.Text), "taken over first")
+	}
 	below()
 	if text := d.Diverges(); text != "" {
 		say(p.ink(part.Coral), text)

@@ -203,6 +203,14 @@ func (v *View) work() tea.Cmd {
 	w.What, w.To, w.Waves = ids, v.target(), len(ids) > 1
 	w.Each = maps.Clone(w.Each)
 	v.drafting, v.problem, v.broken = true, "", nil
+	if v.takes = nil; d == 0 {
+		take := taking(&v.deployments[deployment], ids)
+		v.takes = &take
+		return func() tea.Msg {
+			draft, err := v.draftTaken(take, w)
+			return drafted{draft, err}
+		}
+	}
 	return func() tea.Msg {
 		draft, err := v.app.DraftMove(v.ctx, d, w)
 		return drafted{draft, err}
@@ -260,6 +268,9 @@ func (v *View) start(given map[string]string) tea.Cmd {
 			}}})
 	}
 	draft := v.draft
+	if v.takes != nil && draft.Move.Deployment == 0 {
+		return v.takeAndStart(*v.takes, draft.Move.Request, given)
+	}
 	return func() tea.Msg {
 		id, _, err := v.app.StartMove(v.ctx, draft, given)
 		return done{fmt.Sprintf("move %d has begun", id), err, true}

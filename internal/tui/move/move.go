@@ -18,9 +18,11 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
+	"andamio/internal/service/reconcile"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/sites"
 	"andamio/internal/tui/part"
@@ -49,12 +51,14 @@ type View struct {
 	wish moves.Request
 	// focus is where the arrows are, knob the setting that they are on; only says that what is chosen of the target is
 	// meant for the workload under the cursor alone.
-	focus    focus
-	knob     int
-	only     bool
-	draft    *moves.Draft
-	problem  string
-	broken   *moves.Breaking
+	focus   focus
+	knob    int
+	only    bool
+	draft   *moves.Draft
+	problem string
+	broken  *moves.Breaking
+	// takes are the machines of nobody's that what is worked out is of.
+	takes    *reconcile.TakeOverRequest
 	drafting bool
 
 	// What is moved: the run that is shown, and its state.
@@ -123,6 +127,7 @@ type gathered struct {
 	deployments []deployments.Deployment
 	estate      *estate.Estate
 	pairs       []sites.Pair
+	nobodys     *plan.Plan
 	err         error
 }
 
@@ -151,7 +156,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case view.Runs:
 		return tea.Batch(v.gather(msg), v.revive(msg.Runs))
-	case view.SitesChanged:
+	case view.SitesChanged, view.Compared: // what can be chosen may be otherwise
 		v.seen = ""
 	case view.PlanMove:
 		v.mark(msg.Instances)
@@ -191,7 +196,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 
 // gather works out moves and what stands, when runs have begun or ended since.
 func (v *View) gather(msg view.Runs) tea.Cmd {
-	seen := ""
+	seen := "runs " // also where there are none
 	for _, r := range msg.Runs {
 		seen += fmt.Sprintf("%d %s;", r.ID, r.State)
 	}
@@ -208,7 +213,10 @@ func (v *View) gather(msg view.Runs) tea.Cmd {
 			return out
 		}
 		out.estate, _ = v.app.Estate(v.ctx)
-		out.pairs, out.err = v.app.Pairs(v.ctx)
+		if out.pairs, out.err = v.app.Pairs(v.ctx); out.err != nil {
+			return out
+		}
+		out.nobodys, _ = v.app.Nobodys(v.ctx) // where that cannot be told there are none to choose from
 		return out
 	}
 }
@@ -219,6 +227,9 @@ func (v *View) take(msg gathered) tea.Cmd {
 	}
 	first := v.moves == nil && len(msg.moves) > 0 && msg.moves[0].Open()
 	v.moves, v.deployments, v.estate, v.pairs = msg.moves, msg.deployments, msg.estate, msg.pairs
+	if d, there := nobodys(msg.nobodys); there {
+		v.deployments = append(slices.Clone(v.deployments), d)
+	}
 	if first && v.draft == nil {
 		v.at = 0
 	}
@@ -232,7 +243,7 @@ func (v *View) list() {
 	v.rows, v.sites = nil, nil
 	for i := range v.deployments {
 		d := &v.deployments[i]
-		if d.State() == run.Retired {
+		if d.ID != 0 && d.State() == run.Retired {
 			continue
 		}
 		for k := range d.Stand.Plan.Resources {

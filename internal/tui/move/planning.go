@@ -77,7 +77,11 @@ func (p *page) sources(r part.Rect) {
 		d := &v.deployments[row.deployment]
 		if row.deployment != last {
 			last = row.deployment
-			p.c.Cut(r.X+2, y, r.W-4, on(part.Dim), fmt.Sprintf("%s  deployment %d", d.Name, d.ID))
+			title := fmt.Sprintf("%s  deployment %d", d.Name, d.ID)
+			if d.ID == 0 {
+				title = nobodysTitle(d)
+			}
+			p.c.Cut(r.X+2, y, r.W-4, on(part.Dim), title)
 			y++
 		}
 		res := d.Stand.Plan.Resource(row.id)
@@ -169,7 +173,7 @@ func (p *page) pairing(to string) (string, part.Ink) {
 			return pair.Trouble(), part.Coral
 		}
 		if t := pair.Into(to); text == "" {
-			text, ink = fmt.Sprintf("paired with %s: %.0f MB/s, %.0f ms", from, t.BytesPerSecond/1e6, float64(t.RoundTrip)/1e6), part.Teal
+			text, ink = fmt.Sprintf("paired with %s: %s, %.0f ms", from, pair.Through(to), float64(t.RoundTrip)/1e6), part.Teal
 		}
 	}
 	return text, ink

@@ -100,6 +100,20 @@ func (v *View) scalable(d *deployments.Deployment, tier string) string {
 func (v *View) shellHere() tea.Cmd   { return v.enterHere(false) }
 func (v *View) consoleHere() tea.Cmd { return v.enterHere(true) }
 
+// sole is the only instance of a deployment, which is meant whatever of it is selected; "" where there are more.
+func sole(s *run.State) string {
+	out := ""
+	for i := range s.Resources {
+		if r := &s.Resources[i]; r.Kind == kinds.Instance {
+			if out != "" {
+				return ""
+			}
+			out = r.ID
+		}
+	}
+	return out
+}
+
 func (v *View) enterHere(serial bool) tea.Cmd {
 	d, s := v.selected(), v.state()
 	if d == nil || s == nil {
@@ -117,6 +131,9 @@ func (v *View) enterHere(serial bool) tea.Cmd {
 		on = s.Resource(r.AsEndpoint().EndpointOf).On
 	}
 	if host := s.Resource(on); host == nil || host.Kind != kinds.Instance {
+		on = sole(s)
+	}
+	if on == "" {
 		return view.Cmd(view.Notice{Text: r.Title + " runs on no instance, so there is no shell to open"})
 	}
 	id := d.ID
