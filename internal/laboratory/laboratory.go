@@ -283,13 +283,21 @@ func (h *Host) signal(s syscall.Signal) error {
 	}
 }
 
+// isOff says that a machine was not on any more.
+func isOff(err error) bool {
+	var told libvirt.Error
+	return errors.As(err, &told) && libvirt.ErrorNumber(told.Code) == libvirt.ErrOperationInvalid
+}
+
 // Stop switches everything off, machines and networks, and ends the daemon. What is kept in the folder stays there.
 func (h *Host) Stop() error {
 	l, err := h.dial()
 	if err == nil {
 		machines, _, _ := l.ConnectListAllDomains(1, libvirt.ConnectListDomainsActive)
 		for _, m := range machines {
-			err = errors.Join(err, l.DomainDestroy(m))
+			if e := l.DomainDestroy(m); !libvirt.IsNotFound(e) && !isOff(e) {
+				err = errors.Join(err, e)
+			}
 		}
 		nets, _, _ := l.ConnectListAllNetworks(1, libvirt.ConnectListNetworksActive)
 		for _, n := range nets {

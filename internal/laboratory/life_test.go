@@ -26,10 +26,12 @@ func TestMain(m *testing.M) { testprogram.Main(m, &binary) }
 type bench struct {
 	*testing.T
 	host *laboratory.Host
+	dir  string // where it keeps everything
 	ws   string
 }
 
-func newBench(t *testing.T) *bench {
+// newBench is a host with a new workspace, in which something is done before it is told of the host.
+func newBench(t *testing.T, before func(b *bench)) *bench {
 	t.Helper()
 	if err := laboratory.Missing(); err != nil {
 		t.Skipf("NO LABORATORY: %v", err)
@@ -42,7 +44,8 @@ func newBench(t *testing.T) *bench {
 		assert.NoError(t, h.Stop())
 		assert.NoError(t, os.RemoveAll(dir))
 	})
-	b := &bench{T: t, host: h, ws: testprogram.Workspace(t)}
+	b := &bench{T: t, host: h, dir: dir, ws: testprogram.Workspace(t)}
+	before(b)
 	b.do("site", "add", "forja", "--driver", "libvirt", "--kind", "private", "--hosts", "unix:"+h.Socket(), "--emulated")
 	return b
 }
@@ -63,7 +66,7 @@ func (b *bench) virsh(args ...string) string {
 	return strings.TrimSpace(string(out))
 }
 
-// typed types a line on the serial console of an instance, and returns what is said there until some words come.
+// typed types a line on the serial console of an instance, again and again, and returns what is said there until some words come.
 func (b *bench) typed(instance, line, until string) string {
 	b.Helper()
 	ctx, cancel := context.WithTimeout(b.Context(), time.Minute)
@@ -74,20 +77,55 @@ func (b *bench) typed(instance, line, until string) string {
 	out, err := cmd.StdoutPipe()
 	require.NoError(b, err)
 	require.NoError(b, cmd.Start())
-	_, err = io.WriteString(in, "\n"+line+"\n")
-	require.NoError(b, err)
+	over := make(chan struct{})
+	go func() { // a system that has yet to start hears nothing
+		tick := time.NewTicker(5 * time.Second)
+		defer tick.Stop()
+		for {
+			if _, err := io.WriteString(in, "\n"+line+"\n"); err != nil {
+				return
+			}
+			select {
+			case <-tick.C:
+			case <-over:
+				return
+			}
+		}
+	}()
 	said, part := "", make([]byte, 4096)
 	for !strings.Contains(said, until) {
 		n, err := out.Read(part)
 		said += string(part[:n])
 		require.NoError(b, err, "until %s: %s", until, said)
 	}
+	close(over)
 	_, err = in.Write([]byte{0x1d}) // leaves it
 	require.NoError(b, err)
 	_, _ = io.Copy(io.Discard, out)
 	require.NoError(b, cmd.Wait())
 	return said
 }
+
+// tries runs a command, and says whether it came to its end well.
+func (b *bench) tries(args ...string) bool {
+	return exec.CommandContext(b.Context(), binary, append([]string{"--workspace", b.ws}, args...)...).Run() == nil
+}
+
+// findings are those of the inventory, of which there are some.
+func (b *bench) findings() string {
+	b.Helper()
+	out, err := exec.CommandContext(b.Context(), binary, "--workspace", b.ws, "reconcile").CombinedOutput()
+	require.Error(b, err, "there is a finding")
+	return string(out)
+}
+
+// How long a machine is waited for, and how often it is asked.
+const (
+	waiting = 2 * time.Minute
+	second  = time.Second
+)
+
+var addressed = regexp.MustCompile(`127\.[0-9]+\.[0-9]+\.[0-9]+`)
 
 var page = regexp.MustCompile(`http://[0-9.]+:8080/`)
 
@@ -120,9 +158,7 @@ func (b *bench) changedByHand() {
 	b.virsh("setvcpus", relay, "2", "--config", "--maximum")
 	require.Equal(b, "2", cores())
 	b.do("survey", "forja")
-	out, err := exec.CommandContext(b.Context(), binary, "--workspace", b.ws, "reconcile", "--site", "forja").CombinedOutput()
-	require.Error(b, err, "there is a finding")
-	assert.Regexp(b, `changed +relay-host-1 .*cores`, string(out))
+	assert.Regexp(b, `changed +relay-host-1 .*cores`, b.findings())
 	b.do("reconcile", "--site", "forja", "--type", "changed", "--settle", "correct-site", "--yes")
 	assert.Equal(b, "1", cores(), "as it was asked for")
 }
@@ -132,7 +168,8 @@ const tiers = "testdata/tiers"
 // TestAServiceLivesOnRealMachines has three tiers rise on machines that boot a kernel and run OpenSSH, be stopped, started, scaled, kept,
 // broken, restored and retired: each time their page says what it should, and the host what became of the machines.
 func TestAServiceLivesOnRealMachines(t *testing.T) {
-	b := newBench(t)
+	t.Parallel()
+	b := newBench(t, func(*bench) {})
 	const first = "level 2.10 m at the dam"
 	plan := t.TempDir() + "/levels.json"
 	b.do("plan", tiers, "-o", plan)
