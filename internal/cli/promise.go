@@ -162,7 +162,7 @@ func staleness(k *promises.Kept, now time.Time) string {
 
 func nextOf(k *promises.Kept) string {
 	switch {
-	case k.Next.IsZero() && k.Kind == promise.Guarded:
+	case k.Next.IsZero() && k.Kind.Conditional():
 		return "–"
 	case k.Next.IsZero():
 		return "nothing is due any more"
@@ -201,7 +201,7 @@ func (s *shared) promisedNow(ctx context.Context, a *app.App, p promise.Promise)
 			return s.printJSON(all[i])
 		}
 		next := "; next " + nextOf(&all[i])
-		if p.Kind == promise.Guarded && all[i].Next.IsZero() {
+		if p.Kind.Conditional() && all[i].Next.IsZero() {
 			next = ""
 		}
 		fmt.Fprintf(s.out, "%s: %s%s\n", printable.Clean(all[i].Name), all[i].Words, next)

@@ -22,12 +22,14 @@ const (
 	DueEnd    = "end of lease"
 	DueGone   = "end of grace"
 	DueDrop   = "end of snapshot"
+	// DueRecover is that machines were down for long enough.
+	DueRecover = "recover"
 	// DueAnnounced is what was said that takes service away by itself.
 	DueAnnounced = "announced"
 )
 
 // dueKinds are those of each kind of promise.
-var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}, Guarded: {DueAnnounced}, Ends: {DueDrop}}
+var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}, Guarded: {DueAnnounced}, Ends: {DueDrop}, Recovered: {DueRecover}}
 
 // DueKindsOf are the kinds of what is due for a promise of a kind.
 func DueKindsOf(k Kind) []string { return slices.Clone(dueKinds[k]) }
@@ -66,6 +68,11 @@ func (p *Promise) Dues(from time.Time) []clock.Due {
 		return p.Hours.dues(again)
 	case Ends:
 		return p.Ends.dues(once)
+	case Recovered:
+		if p.Recovered.At.IsZero() {
+			return nil
+		}
+		return []clock.Due{once(DueRecover, "", p.Recovered.At)}
 	case Guarded:
 		if p.Guarded.Announced.IsZero() {
 			return nil

@@ -31,12 +31,17 @@ const (
 	Replicated Kind = "replicated"
 	// Guarded is that nothing takes service away by itself at hours, and that it is said before where something does otherwise.
 	Guarded Kind = "guarded"
+	// Recovered is that machines which fell are raised again.
+	Recovered Kind = "recovered"
 	// Ends is that snapshots which somebody took are dropped in their time.
 	Ends Kind = "ends"
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Saved, Replicated, Drilled, Guarded, Hours, Ends, Lease}
+var Kinds = []Kind{Saved, Replicated, Drilled, Recovered, Guarded, Hours, Ends, Lease}
+
+// Conditional reports that nothing is due for promises of a kind until something happens: as long as nothing was, they are in force.
+func (k Kind) Conditional() bool { return k == Guarded || k == Recovered }
 
 // Promise is one of a deployment.
 type Promise struct {
@@ -54,6 +59,7 @@ type Promise struct {
 	Lease      *LeaseTerms      `json:"lease,omitempty"`
 	Guarded    *GuardedTerms    `json:"guarded,omitempty"`
 	Ends       *EndsTerms       `json:"ends,omitempty"`
+	Recovered  *RecoveredTerms  `json:"recovered,omitempty"`
 }
 
 // Zone is the time zone that a promise is kept in; "" is none, or UTC.
@@ -176,7 +182,7 @@ const (
 // Check says what is wrong with a promise; nil if nothing is.
 func (p *Promise) Check(now time.Time) error {
 	terms := 0
-	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil, p.Guarded != nil, p.Ends != nil} {
+	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil, p.Guarded != nil, p.Ends != nil, p.Recovered != nil} {
 		if said {
 			terms++
 		}
@@ -195,6 +201,8 @@ func (p *Promise) Check(now time.Time) error {
 		return p.Guarded.check()
 	case p.Kind == Ends && p.Ends != nil:
 		return p.Ends.check()
+	case p.Kind == Recovered && p.Recovered != nil:
+		return p.Recovered.check()
 	case p.Kind == Hours && p.Hours != nil:
 		return p.Hours.check(now)
 	case p.Kind == Lease && p.Lease != nil:

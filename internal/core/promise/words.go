@@ -31,6 +31,8 @@ func (p *Promise) Words() string {
 		return p.Ends.words()
 	case Guarded:
 		return p.Guarded.words()
+	case Recovered:
+		return p.Recovered.words()
 	case Lease:
 		return "ends " + p.Lease.Until.Format("2 Jan 2006 15:04")
 	}

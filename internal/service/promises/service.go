@@ -75,7 +75,7 @@ type Kept struct {
 // Unproven says of a promise that was never kept whether that means anything: a copy is unproven as long as it was never raised, and what was never due
 // is no less for that.
 func (k *Kept) Unproven() string {
-	if k.Kind == promise.Guarded { // nothing is due for it
+	if k.Kind.Conditional() {
 		return "in force"
 	}
 	if k.Kind == promise.Drilled || len(k.Proof.Marks) > 0 {

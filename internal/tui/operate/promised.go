@@ -128,7 +128,7 @@ func how(k *promises.Kept, now time.Time) (run.Status, string) {
 	switch {
 	case k.Stale:
 		return run.Failed, "too old"
-	case k.Kind == promise.Guarded && k.Proof.Unproven():
+	case k.Kind.Conditional() && k.Proof.Unproven():
 		return run.Standing, k.Unproven()
 	}
 	if k.Proof.Unproven() {
