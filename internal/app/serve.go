@@ -29,6 +29,8 @@ const (
 	serveSilent = 10 * time.Second
 	// serveLooks is how often schedules and rules are read anew.
 	serveLooks = 5 * time.Second
+	// serveWatches is how often machines that are raised again by themselves are looked at.
+	serveWatches = 10 * time.Second
 )
 
 // Serving is the one lasting process of a workspace: it hears notices and sees to what is due, until its context ends, or another
@@ -44,6 +46,8 @@ type Serving struct {
 	mending atomic.Bool
 	// telling says that what hooks are to tell is told at this moment.
 	telling atomic.Bool
+	// watching says that machines which are raised again by themselves are looked at.
+	watching atomic.Bool
 
 	// windows is when the file of blackouts and windows was written that was looked at last.
 	windows time.Time
@@ -100,7 +104,7 @@ func leaseLives(l store.Lease) bool { return !runs.WorkerGone(l.Holder) }
 // Run goes on until the context ends, another process has taken over, or the workspace is not there any more, and then ends what goes on.
 func (s *Serving) Run(ctx context.Context) error {
 	ctx, stop := context.WithCancel(ctx)
-	var looked, alone time.Time
+	var looked, watched, alone time.Time
 	err := func() error {
 		defer s.work.Wait()
 		defer stop()
@@ -119,6 +123,10 @@ func (s *Serving) Run(ctx context.Context) error {
 				if s.a.forsaken(&alone, now) {
 					return nil
 				}
+			}
+			if now.Sub(watched) >= serveWatches {
+				watched = now
+				s.watch(ctx, now)
 			}
 			s.due(ctx, now)
 			s.tellHooks(ctx, now)
@@ -141,6 +149,19 @@ func (s *Serving) mend(ctx context.Context, now time.Time) {
 		defer s.mending.Store(false)
 		if err := s.a.Mend(ctx, now); err != nil && ctx.Err() == nil {
 			s.a.Log.Warn("requests that broke off are not taken up", "err", err)
+		}
+	})
+}
+
+// watch looks at machines that are raised again by themselves, beside everything else: sites are waited for.
+func (s *Serving) watch(ctx context.Context, now time.Time) {
+	if !s.watching.CompareAndSwap(false, true) {
+		return
+	}
+	s.work.Go(func() {
+		defer s.watching.Store(false)
+		if err := s.a.WatchFallen(ctx, now); err != nil && ctx.Err() == nil {
+			s.a.Log.Warn("machines that are raised again by themselves could not be looked at", "err", err)
 		}
 	})
 }

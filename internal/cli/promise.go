@@ -282,6 +282,28 @@ taken away then. A snapshot counts as proven when this was done; until then anda
 	return cmd
 }
 
+// recovery has machines that fell be raised again by themselves.
+func (s *shared) recovery() *cobra.Command {
+	var after string
+	var tries int
+	var rebuild bool
+	cmd := s.promising("recovery DEPLOYMENT", "Have machines that fall be raised again by themselves",
+		`Promises that machines of the deployment which are down for as long as --after says are raised again by themselves: switched on where their site has
+them off and nobody asked for that, started again where they run and answer at nothing they are asked at, and with --rebuild built again where they are gone. A
+site that does not answer says nothing of its machines, and nothing is done about them. What answers nobody because of others waits for these. After --tries
+within a day that did not help Today calls a person. While a run or a move works on the deployment it is left to whoever sees to that.`,
+		func(_ time.Time, p *promise.Promise) (err error) {
+			p.Kind = promise.Recovered
+			p.Recovered, err = promise.Recovering(after, tries, rebuild)
+			return err
+		})
+	cmd.Flags().StringVar(&after, "after", "2m", "for how long a machine has to be down, such as 2m")
+	cmd.Flags().IntVar(&tries, "tries", 3, "how often a day machines are raised again")
+	cmd.Flags().BoolVar(&rebuild, "rebuild", false, "build again what is gone, with nothing of what only its own disk held")
+	cmd.AddCommand(s.dropping("drop DEPLOYMENT", "Have it be raised again no more by itself", promise.Recovered))
+	return cmd
+}
+
 // hours has a deployment be off at hours.
 func (s *shared) hours() *cobra.Command {
 	var off, on, zone, holidays string

@@ -542,8 +542,13 @@ func (l *life) byHand() {
 	}
 	i := rapid.SampledFrom(on).Draw(l.t, "changed by hand")
 	id := fmt.Sprintf("host-%d", i)
-	d := change.Deviation{Resource: id, Verb: rapid.SampledFrom([]change.Verb{change.Accept, change.Correct}).Draw(l.t, "verb")}
+	d := change.Deviation{Resource: id, Verb: rapid.SampledFrom([]change.Verb{change.Accept, change.Correct, change.Restart}).Draw(l.t, "verb")}
 	m := l.w.machines[id]
+	if d.Verb == change.Restart { // it hangs: nothing on it runs any more
+		m.still()
+		l.settle(d, "restart "+id)
+		return
+	}
 	if rapid.Bool().Draw(l.t, "switched off") {
 		m.on = false
 		m.still()

@@ -17,12 +17,13 @@ import (
 type Verb string
 
 // The verbs. Accept declares what the site has; Correct makes the site what is declared; Rebuild builds again what is
-// gone; GiveUp declares no more what is gone.
+// gone; GiveUp declares no more what is gone; Restart switches off and on again an instance that runs and does not answer.
 const (
 	Accept  Verb = "accept"
 	Correct Verb = "correct"
 	Rebuild Verb = "rebuild"
 	GiveUp  Verb = "give up"
+	Restart Verb = "restart"
 )
 
 // Deviation is a resource that is not as declared, what the site has of it, and what is to be done about that. Seen and
@@ -65,6 +66,8 @@ type settler struct {
 	mends []plan.Step
 	// gone is what was lost, given those that are not built again.
 	gone, given []string
+	// restarted are instances that are switched off before they are switched on again.
+	restarted []string
 	// offSeen and offWanted are instances that were seen switched off, and those that may stay so.
 	offSeen, offWanted map[string]bool
 }
@@ -92,6 +95,9 @@ func (s *settler) take(d *Deviation) {
 		s.patch(&s.want, d)
 	case Correct:
 		s.patch(&s.seen, d)
+	case Restart: // as though it had been off, once it is
+		s.off(false, r.ID, true)
+		s.restarted = append(s.restarted, r.ID)
 	case Rebuild, GiveUp:
 		s.note(r, op.Lose, "note that it is gone")
 		s.gone = append(s.gone, r.ID)
@@ -247,6 +253,15 @@ func (s *settler) complete(p *plan.Plan) {
 			}
 		}
 		p.Steps = append(p.Steps, m)
+	}
+	for _, id := range s.restarted {
+		off := stepOf(op.Halt, s.from.Plan.Resource(id), "switch off", 1)
+		off.After = slices.Clone(first)
+		off.Drops = runningIn(s.from.Plan, func(r *plan.Resource) bool { return instanceOf(s.from.Plan, r) == id }) // it ends with it
+		if on := p.Step(op.Boot.On(id)); on != nil {
+			on.After = append(on.After, off.ID)
+		}
+		p.Steps = append(p.Steps, off)
 	}
 	has := map[string]bool{}
 	for i := range p.Resources {

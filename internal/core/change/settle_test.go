@@ -115,6 +115,14 @@ func TestAnInstanceSeenOffIsStartedOrLeftSo(t *testing.T) {
 		assert.NotNil(t, started.Step(host+"/boot"))
 		assert.Equal(t, stepIDs(s), stepIDs(done(t, s, started)), "what ran on it is started again")
 
+		again, err := change.Settle(s, []change.Deviation{{Resource: host, Verb: change.Restart}}, "start again")
+		require.NoError(t, err)
+		require.NoError(t, again.Check())
+		require.NotNil(t, again.Step(host+"/halt"))
+		assert.Contains(t, again.Step(host+"/boot").After, host+"/halt", "it is switched off first")
+		assert.False(t, done(t, s, again).Plan.Resource(host).Off)
+		assert.Equal(t, stepIDs(s), stepIDs(done(t, s, again)), "what ran on it is started again")
+
 		left, err := change.Settle(s, []change.Deviation{{Resource: host, Verb: change.Accept, Seen: off}}, "leave")
 		require.NoError(t, err)
 		assert.True(t, change.Notes(left))

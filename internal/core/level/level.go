@@ -42,6 +42,8 @@ type Level struct {
 	Replicate *Replicating `json:"replicate,omitempty"`
 	// Guard is when nothing takes service away by itself, and how long before it is said otherwise.
 	Guard *Guarding `json:"guard,omitempty"`
+	// Recover has machines that fell be raised again by themselves.
+	Recover *Recovering `json:"recover,omitempty"`
 	// Storage is the class of storage that volumes have to be of; "" is any.
 	Storage string `json:"storage,omitempty"`
 }
@@ -80,6 +82,13 @@ type Guarding struct {
 	For  string `json:"for,omitempty"`
 	// Notice is how long before it is said, as in 24h.
 	Notice string `json:"notice,omitempty"`
+}
+
+// Recovering is for how long a machine has to be down, as in 5m, before it is raised again, how often a day, and whether what is gone is built again.
+type Recovering struct {
+	After   string `json:"after"`
+	Tries   int    `json:"tries"`
+	Rebuild bool   `json:"rebuild,omitempty"`
 }
 
 // Requirement has deployments that a condition fits have a level, or a better one.
@@ -261,6 +270,13 @@ func (l *Level) Promises(deployment int64, zone string, now time.Time) ([]promis
 			return nil, fmt.Errorf("drill: %w", err)
 		}
 		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Drilled, Level: l.Name, Drilled: &promise.DrilledTerms{When: when}})
+	}
+	if l.Recover != nil {
+		terms, err := promise.Recovering(l.Recover.After, l.Recover.Tries, l.Recover.Rebuild)
+		if err != nil {
+			return nil, fmt.Errorf("recover: %w", err)
+		}
+		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Recovered, Level: l.Name, Recovered: terms})
 	}
 	if l.Guard != nil {
 		terms, err := promise.Guarding(now, l.Guard.Rule, l.Guard.At, l.Guard.For, l.Guard.Notice, zone)

@@ -40,7 +40,8 @@ const (
 	FellGone How = "gone"
 )
 
-// Fall is a machine that is down, since when that is known without a look in between at which it was well, and how high it stands in its plan.
+// Fall is a machine that is down, since when that is known without a look in between at which it was well, and how high the lowest of what it is
+// asked at stands in its plan.
 type Fall struct {
 	Machine string    `json:"machine"`
 	How     How       `json:"how"`
@@ -60,7 +61,7 @@ func (f Fall) as(b Fall) bool {
 // Sight is what was seen of a machine at a moment: by its site, and by asking it.
 type Sight struct {
 	Machine string
-	// Level is how high it stands in its plan: what it stands on is lower.
+	// Level is how high the lowest of what it is asked at stands in its plan: what that depends on is lower.
 	Level int
 	// Asked says that its site answered, else nothing is known of what the site has; Has that the site has it; On that it runs there, and Off
 	// that it is switched off or failed. One that is neither is on the way from one to the other.

@@ -78,6 +78,8 @@ type Readings struct {
 	Sites   map[string]run.Reading `json:"sites,omitempty"`
 	Answers map[string]run.Reading `json:"answers,omitempty"`
 	Failed  map[string]string      `json:"failed,omitempty"`
+	// states are those of what sites have, as far as they answered.
+	states map[string]site.State
 }
 
 // Look asks the sites of a deployment what they hold, and its endpoints, all at once.
@@ -85,7 +87,7 @@ func (svc *Service) Look(ctx context.Context, s *run.State) (Readings, error) {
 	if err := svc.desk.Read("what sites hold"); err != nil {
 		return Readings{}, err
 	}
-	out := Readings{At: time.Now(), Sites: map[string]run.Reading{}, Answers: map[string]run.Reading{}, Failed: map[string]string{}}
+	out := Readings{At: time.Now(), Sites: map[string]run.Reading{}, Answers: map[string]run.Reading{}, Failed: map[string]string{}, states: map[string]site.State{}}
 	sites, err := svc.sites.Sites()
 	if err != nil {
 		return out, err
@@ -131,6 +133,7 @@ func lookAt(ctx context.Context, driver site.Site, s *run.State, out *Readings, 
 		for _, x := range all {
 			if id, mine := ids[x.ID]; mine {
 				out.Sites[id] = run.Reading{Text: x.Word, Good: x.State == site.Active, At: out.At}
+				out.states[id] = x.State
 				delete(ids, x.ID)
 			}
 		}

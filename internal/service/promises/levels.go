@@ -255,6 +255,9 @@ func (svc *Service) change(ctx context.Context, f *level.File, l *level.Level, d
 		if then != nil && p.Guarded != nil {
 			then.Guarded.Announced = p.Guarded.Announced
 		}
+		if then != nil && p.Recovered != nil { // what was tried today counts
+			then.Recovered.Tried = p.Recovered.Tried
+		}
 	}
 	for i := range out.Promises {
 		p := &out.Promises[i]
