@@ -50,7 +50,7 @@ func TestAMachineMadeByHandIsOperatedAndMoved(t *testing.T) {
 	assert.Equal(t, []string{"level 1.10 m at the well"}, b.pages("http://"+at+":8080/"), "it serves there")
 	b.do("move", "back", "1", "--confirm", "well")
 	assert.Contains(t, b.virsh("dumpxml", "well"), "type='raw'", "it goes on with plain bytes, and the disk that it had stays as it was")
-	assert.Contains(t, b.typed("well", "cat /srv/www/index.html", "level 1.10 m"), "at the well", "what was written there came along")
+	assert.Contains(t, b.typed("well", "cat /srv/www/index.html", "level 1.10 m at the well"), "at the well", "what was written there came along")
 	b.do("stop", "well", "--confirm", "well")
 	assert.Contains(t, b.virsh("domstate", "well"), "shut off")
 	b.do("start", "well", "--confirm", "well")
