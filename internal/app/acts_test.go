@@ -44,7 +44,7 @@ var methods = map[string]any{
 	"Picture": reads, "Powering": worksOut, "PoweringWhich": worksOut, "PreviewMapping": reads, "Reconcile": reads, "ReconcileFiles": reads, "Redraft": worksOut, "Rehearse": worksOut,
 	"RehearseRest": worksOut, "Release": guard.GiveBack, "Replay": reads, "Resume": guard.ResumeRun, "Retiring": worksOut, "RollingBack": worksOut,
 	"Rotate": guard.Rotate, "Scaling": worksOut, "ServiceMap": reads, "SetHearing": guard.TellNotices, "SetSecrets": guard.KeepSecret, "Settle": guard.SettleFound,
-	"SettleByRules": through, "WatchFallen": reads, "Sights": reads, "RaisingAgain": worksOut, "Settling": worksOut, "Sites": reads, "Standing": reads, "StartMove": guard.StartMove, "Steer": guard.SteerMove, "Survey": guard.SurveySite,
+	"SettleByRules": through, "WatchPromises": reads, "Sights": reads, "RaisingAgain": worksOut, "Settling": worksOut, "Sites": reads, "Standing": reads, "StartMove": guard.StartMove, "Steer": guard.SteerMove, "Survey": guard.SurveySite,
 	"SurveyAll": through, "Serve": guard.Serve, "ServedBy": itself, "KeepServed": through, "StopServing": itself, "Clock": reads, "Taken": reads, "TemplateOf": reads, "Test": reads, "Things": reads, "Timed": reads, "Undo": guard.UndoSettled, "Unpair": guard.PartSites,
 	"Opened": itself, "Runs": reads, "Run": reads, "PlanOf": reads, "Events": reads, "Reservations": reads, "Claims": reads, "Connections": reads, "Connection": reads,
 	"CheckSiteName": reads, "Surveys": reads, "LastSurvey": reads, "Coverage": reads, "InventoryStamp": reads, "RecordHistory": reads, "Keys": reads, "Zone": reads,

@@ -55,6 +55,7 @@ var dueKinds = map[string]dueKind{
 	promise.DueOn:        {words: "end of off hours of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueOn)},
 	promise.DueDrop:      {words: "end of the snapshot of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueDrop)},
 	promise.DueRecover:   {words: "what fell of", deployment: true, late: clock.CatchUp, do: promised(promise.DueRecover)},
+	promise.DueLimit:     {words: "bounds of the volumes of", deployment: true, late: clock.CatchUp, do: promised(promise.DueLimit)},
 	promise.DueAnnounced: {words: "announced maintenance of", deployment: true, late: clock.CatchUp, do: promised(promise.DueAnnounced)},
 	promise.DueNotice:    {words: "notice of the end of", deployment: true, late: clock.CatchUp, do: promised(promise.DueNotice)},
 	promise.DueEnd:       {words: "end of the lease of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueEnd)},

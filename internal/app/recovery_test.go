@@ -62,7 +62,7 @@ func (f *fallen) switched(machine, action string, want site.State) {
 func (f *fallen) watched(later time.Duration) *promise.RecoveredTerms {
 	f.t.Helper()
 	f.now = f.now.Add(later)
-	require.NoError(f.t, f.a.WatchFallen(ctx, f.now))
+	require.NoError(f.t, f.a.WatchPromises(ctx, f.now))
 	return f.terms()
 }
 

@@ -160,8 +160,8 @@ func (s *Serving) watch(ctx context.Context, now time.Time) {
 	}
 	s.work.Go(func() {
 		defer s.watching.Store(false)
-		if err := s.a.WatchFallen(ctx, now); err != nil && ctx.Err() == nil {
-			s.a.Log.Warn("machines that are raised again by themselves could not be looked at", "err", err)
+		if err := s.a.WatchPromises(ctx, now); err != nil && ctx.Err() == nil {
+			s.a.Log.Warn("what is promised could not be looked at", "err", err)
 		}
 	})
 }

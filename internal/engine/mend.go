@@ -15,6 +15,9 @@ func (e *Engine) mend(ctx context.Context, s *plan.Step, r *plan.Resource) error
 	if err != nil {
 		return err
 	}
+	if _, bounds := s.Mends[plan.MendIOPerSecond]; bounds {
+		return e.limit(ctx, s, r, id)
+	}
 	req := site.Request{Kind: kindOf(s, r), Name: r.ID, Tags: map[string]string{}}
 	for name, v := range s.Mends {
 		tag, isTag := strings.CutPrefix(name, "tag.")

@@ -67,6 +67,9 @@ func (c *Cloud) retouch(t *thing, want wire.Resource) *refusal {
 		}
 		t.Attributes[wire.OwnInside] = address
 	}
+	if why := c.limit(t, want.Attributes); why != nil {
+		return why
+	}
 	for k, v := range want.Attributes {
 		if !strings.HasPrefix(k, wire.OwnTag) {
 			continue
@@ -75,6 +78,25 @@ func (c *Cloud) retouch(t *thing, want wire.Resource) *refusal {
 			delete(t.Attributes, k)
 		} else {
 			t.Attributes[k] = word(v)
+		}
+	}
+	return nil
+}
+
+// limit bounds a volume; 0 does not.
+func (c *Cloud) limit(t *thing, want map[string]any) *refusal {
+	for _, name := range []string{wire.OwnIOPerSecond, wire.OwnIOMiB} {
+		v, said := want[name]
+		switch {
+		case !said:
+		case t.term != "storage":
+			return no(http.StatusBadRequest, "only volumes are bounded")
+		case number(v) < 0:
+			return no(http.StatusBadRequest, "%s: nothing is bounded by less than nothing", name)
+		case number(v) == 0:
+			delete(t.Attributes, name)
+		default:
+			t.Attributes[name] = number(v)
 		}
 	}
 	return nil

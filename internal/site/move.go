@@ -108,6 +108,19 @@ type Snapshotter interface {
 	Restore(ctx context.Context, snapshot, disk string) error
 }
 
+// IOLimit bounds what goes to and from a disk; 0 bounds nothing.
+type IOLimit struct {
+	// PerSecond is how often it is read or written a second at most, MiBPerSecond how many MiB go there and back.
+	PerSecond    int
+	MiBPerSecond float64
+}
+
+// Limiter is a site that bounds how much its volumes are read and written.
+type Limiter interface {
+	// Limit bounds a volume, in the place of what bounded it before: wherever it is attached, now and later.
+	Limit(ctx context.Context, volume string, l IOLimit) error
+}
+
 // Consoler is a site that leads to the serial consoles of its instances: the only way in where a network is broken, or a system does not
 // start.
 type Consoler interface {

@@ -81,6 +81,9 @@ const (
 	// AttrTaken is when a snapshot was taken (RFC 3339), AttrHeld how many bytes of it hold something.
 	AttrTaken = "taken"
 	AttrHeld  = "held"
+	// AttrIOPerSecond and AttrIOMiBPerSecond are what bounds a volume (see [Limiter]); what is not bounded has none.
+	AttrIOPerSecond    = "io.per_second"
+	AttrIOMiBPerSecond = "io.mib_per_second"
 )
 
 // Resource is what a site says about one thing it holds.

@@ -44,6 +44,8 @@ type Level struct {
 	Guard *Guarding `json:"guard,omitempty"`
 	// Recover has machines that fell be raised again by themselves.
 	Recover *Recovering `json:"recover,omitempty"`
+	// Limit bounds how much each volume is read and written.
+	Limit *Limiting `json:"limit,omitempty"`
 	// Storage is the class of storage that volumes have to be of; "" is any.
 	Storage string `json:"storage,omitempty"`
 }
@@ -89,6 +91,12 @@ type Recovering struct {
 	After   string `json:"after"`
 	Tries   int    `json:"tries"`
 	Rebuild bool   `json:"rebuild,omitempty"`
+}
+
+// Limiting is how often a second each volume is read and written at most, and how many MiB go there and back; 0 does not bound it.
+type Limiting struct {
+	PerSecond    int     `json:"per_second,omitempty"`
+	MiBPerSecond float64 `json:"mib_per_second,omitempty"`
 }
 
 // Requirement has deployments that a condition fits have a level, or a better one.
@@ -278,6 +286,10 @@ func (l *Level) Promises(deployment int64, zone string, now time.Time) ([]promis
 		}
 		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Recovered, Level: l.Name, Recovered: terms})
 	}
+	if l.Limit != nil {
+		out = append(out, promise.Promise{Deployment: deployment, Kind: promise.Limited, Level: l.Name,
+			Limited: &promise.LimitedTerms{PerSecond: l.Limit.PerSecond, MiBPerSecond: l.Limit.MiBPerSecond}})
+	}
 	if l.Guard != nil {
 		terms, err := promise.Guarding(now, l.Guard.Rule, l.Guard.At, l.Guard.For, l.Guard.Notice, zone)
 		if err != nil {
@@ -313,9 +325,15 @@ func (l *Level) Words(zone string) []string {
 	return out
 }
 
-// Lacks says what a site lacks to keep the level; "" if nothing. Keeps says that it keeps snapshots.
-func (l *Level) Lacks(s *estate.Site, keeps bool) string {
-	if l.Save != nil && !keeps {
+// Able is what a site can do beside what every site does: keep snapshots, and bound how much volumes are read and written.
+type Able struct{ Keeps, Limits bool }
+
+// Lacks says what a site lacks to keep the level; "" if nothing.
+func (l *Level) Lacks(s *estate.Site, can Able) string {
+	if l.Limit != nil && !can.Limits {
+		return fmt.Sprintf("%s does not bound how much volumes are read and written, as %s does", s.Name, l.Name)
+	}
+	if l.Save != nil && !can.Keeps {
 		return fmt.Sprintf("%s keeps no snapshots, which %s takes", s.Name, l.Name)
 	}
 	if _, has := s.DiskPrice(l.Storage); !has {

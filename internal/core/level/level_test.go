@@ -58,6 +58,23 @@ func TestWhatALevelPromises(t *testing.T) {
 	assert.Nil(t, f.Level("moat"))
 }
 
+// TestWhatALevelRaisesAndBounds reads the clauses of which nothing is due by a time.
+func TestWhatALevelRaisesAndBounds(t *testing.T) {
+	f, err := level.Read([]byte(strings.Replace(ribera, "level: dam, ", "level: dam, recover: { after: 2m, tries: 3, rebuild: true }, limit: { per_second: 500, mib_per_second: 12.5 }, ", 1)))
+	require.NoError(t, err)
+	words := f.Level("dam").Words(f.Zone)
+	assert.Contains(t, words, "raised again by itself after 2m down, 3 times a day at most, built again where it is gone")
+	assert.Contains(t, words, "each volume bounded to 500 reads and writes and 12.5 MiB a second")
+	all, err := f.Level("dam").Promises(7, f.Zone, noon)
+	require.NoError(t, err)
+	for i := range all {
+		if t := all[i].Recovered; t != nil {
+			t.Down, t.Tried = []promise.Fall{{Machine: "vm"}}, []time.Time{noon}
+		}
+	}
+	assert.True(t, f.Level("dam").Same(all, f.Zone), "what fell meanwhile is none of its words")
+}
+
 // TestWhetherPromisesAreThoseOfALevel changes each of the terms by itself.
 func TestWhetherPromisesAreThoseOfALevel(t *testing.T) {
 	f := read(t)
@@ -117,31 +134,38 @@ func TestWhoHasToHaveWhich(t *testing.T) {
 func TestWhatASiteLacks(t *testing.T) {
 	f := read(t)
 	with, without := &estate.Site{Name: "vega", Storage: []estate.StorageClass{{Name: "mirrored"}}}, &estate.Site{Name: "presa"}
-	assert.Empty(t, f.Level("dam").Lacks(with, true))
-	assert.Equal(t, "presa has no storage mirrored, which dam takes", f.Level("dam").Lacks(without, true))
-	assert.Equal(t, "vega keeps no snapshots, which dam takes", f.Level("dam").Lacks(with, false))
-	assert.Empty(t, f.Level("levee").Lacks(without, true))
+	all := level.Able{Keeps: true, Limits: true}
+	assert.Empty(t, f.Level("dam").Lacks(with, all))
+	assert.Equal(t, "presa has no storage mirrored, which dam takes", f.Level("dam").Lacks(without, all))
+	assert.Equal(t, "vega keeps no snapshots, which dam takes", f.Level("dam").Lacks(with, level.Able{Limits: true}))
+	assert.Empty(t, f.Level("levee").Lacks(without, level.Able{Keeps: true}), "it bounds nothing")
+	f.Level("levee").Limit = &level.Limiting{PerSecond: 500}
+	assert.Equal(t, "presa does not bound how much volumes are read and written, as levee does", f.Level("levee").Lacks(without, level.Able{Keeps: true}))
 }
 
 func TestWrongLevelsAreRefused(t *testing.T) {
 	for says, change := range map[string][2]string{
-		`version: "andamio.levels/2"`:        {"levels/1", "levels/2"},
-		`"Dam" is no name`:                   {"level: dam, storage", "level: Dam, storage"},
-		`levels[2]: another is called levee`: {"level: dam, storage", "level: levee, storage"},
-		`"02:60" is no time of day`:          {`"02:00"`, `"02:60"`},
-		`between 1 and 366 are kept`:         {"keep: 7", "keep: 0"},
-		`FREQ`:                               {"FREQ=DAILY", "FREQ=NOW"},
-		`is no time zone`:                    {"Europe/Madrid", "Europe/Ribera"},
-		`level: there is no "moat"`:          {"level: levee, say", "level: moat, say"},
-		`require[1]: when:`:                  {`deployment.stage ==`, `site.stage ==`},
-		`require[0]: say:`:                   {"say: A register of people is saved every night.", `say: ""`},
-		`require[0]: it has no name`:         {"rule: registers", `rule: ""`},
-		`levels[1]: save: nothing is kept`:   {`save: { rule: FREQ=DAILY, at: "02:00", keep: 7 }, `, ""},
-		`levels[0]: save: nothing is kept`:   {`, save: { rule: FREQ=WEEKLY, at: "03:00", keep: 2 }`, ""},
-		`replicate: lose: "4x" is no span`:   {"lose: 4h", "lose: 4x"},
-		`replicated: site: say where`:        {"site: tramonta", `site: ""`},
-		`replicate: "00:70" is no time`:      {"00:30", "00:70"},
-		`"kept"`:                             {"keep: 7", "kept: 7"},
+		`version: "andamio.levels/2"`:                   {"levels/1", "levels/2"},
+		"recover: after: machines are down for between": {"level: dam, storage", "level: dam, recover: { after: 1s, tries: 2 }, storage"},
+		"recover: tries: between 1 and 20":              {"level: dam, storage", "level: dam, recover: { after: 1m, tries: 0 }, storage"},
+		"limited: it bounds nothing":                    {"level: dam, storage", "level: dam, limit: {}, storage"},
+		"limited: nothing is bounded by less":           {"level: dam, storage", "level: dam, limit: { per_second: -1 }, storage"},
+		`"Dam" is no name`:                              {"level: dam, storage", "level: Dam, storage"},
+		`levels[2]: another is called levee`:            {"level: dam, storage", "level: levee, storage"},
+		`"02:60" is no time of day`:                     {`"02:00"`, `"02:60"`},
+		`between 1 and 366 are kept`:                    {"keep: 7", "keep: 0"},
+		`FREQ`:                                          {"FREQ=DAILY", "FREQ=NOW"},
+		`is no time zone`:                               {"Europe/Madrid", "Europe/Ribera"},
+		`level: there is no "moat"`:                     {"level: levee, say", "level: moat, say"},
+		`require[1]: when:`:                             {`deployment.stage ==`, `site.stage ==`},
+		`require[0]: say:`:                              {"say: A register of people is saved every night.", `say: ""`},
+		`require[0]: it has no name`:                    {"rule: registers", `rule: ""`},
+		`levels[1]: save: nothing is kept`:              {`save: { rule: FREQ=DAILY, at: "02:00", keep: 7 }, `, ""},
+		`levels[0]: save: nothing is kept`:              {`, save: { rule: FREQ=WEEKLY, at: "03:00", keep: 2 }`, ""},
+		`replicate: lose: "4x" is no span`:              {"lose: 4h", "lose: 4x"},
+		`replicated: site: say where`:                   {"site: tramonta", `site: ""`},
+		`replicate: "00:70" is no time`:                 {"00:30", "00:70"},
+		`"kept"`:                                        {"keep: 7", "kept: 7"},
 	} {
 		text := strings.Replace(ribera, change[0], change[1], 1)
 		require.NotEqual(t, ribera, text, says)

@@ -24,12 +24,14 @@ const (
 	DueDrop   = "end of snapshot"
 	// DueRecover is that machines were down for long enough.
 	DueRecover = "recover"
+	// DueLimit is that volumes are not bounded yet.
+	DueLimit = "limit"
 	// DueAnnounced is what was said that takes service away by itself.
 	DueAnnounced = "announced"
 )
 
 // dueKinds are those of each kind of promise.
-var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}, Guarded: {DueAnnounced}, Ends: {DueDrop}, Recovered: {DueRecover}}
+var dueKinds = map[Kind][]string{Saved: {DueSave}, Drilled: {DueDrill}, Replicated: {DueCopy}, Hours: {DueOff, DueOn}, Lease: {DueNotice, DueEnd, DueGone}, Guarded: {DueAnnounced}, Ends: {DueDrop}, Recovered: {DueRecover}, Limited: {DueLimit}}
 
 // DueKindsOf are the kinds of what is due for a promise of a kind.
 func DueKindsOf(k Kind) []string { return slices.Clone(dueKinds[k]) }
@@ -68,6 +70,11 @@ func (p *Promise) Dues(from time.Time) []clock.Due {
 		return p.Hours.dues(again)
 	case Ends:
 		return p.Ends.dues(once)
+	case Limited:
+		if p.Limited.At.IsZero() {
+			return nil
+		}
+		return []clock.Due{once(DueLimit, "", p.Limited.At)}
 	case Recovered:
 		if p.Recovered.At.IsZero() {
 			return nil

@@ -33,15 +33,17 @@ const (
 	Guarded Kind = "guarded"
 	// Recovered is that machines which fell are raised again.
 	Recovered Kind = "recovered"
+	// Limited is that volumes are bounded in how much they are read and written.
+	Limited Kind = "limited"
 	// Ends is that snapshots which somebody took are dropped in their time.
 	Ends Kind = "ends"
 )
 
 // Kinds are all of them.
-var Kinds = []Kind{Saved, Replicated, Drilled, Recovered, Guarded, Hours, Ends, Lease}
+var Kinds = []Kind{Saved, Replicated, Drilled, Recovered, Limited, Guarded, Hours, Ends, Lease}
 
 // Conditional reports that nothing is due for promises of a kind until something happens: as long as nothing was, they are in force.
-func (k Kind) Conditional() bool { return k == Guarded || k == Recovered }
+func (k Kind) Conditional() bool { return k == Guarded || k == Recovered || k == Limited }
 
 // Promise is one of a deployment.
 type Promise struct {
@@ -60,6 +62,7 @@ type Promise struct {
 	Guarded    *GuardedTerms    `json:"guarded,omitempty"`
 	Ends       *EndsTerms       `json:"ends,omitempty"`
 	Recovered  *RecoveredTerms  `json:"recovered,omitempty"`
+	Limited    *LimitedTerms    `json:"limited,omitempty"`
 }
 
 // Zone is the time zone that a promise is kept in; "" is none, or UTC.
@@ -182,7 +185,7 @@ const (
 // Check says what is wrong with a promise; nil if nothing is.
 func (p *Promise) Check(now time.Time) error {
 	terms := 0
-	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil, p.Guarded != nil, p.Ends != nil, p.Recovered != nil} {
+	for _, said := range []bool{p.Saved != nil, p.Replicated != nil, p.Drilled != nil, p.Hours != nil, p.Lease != nil, p.Guarded != nil, p.Ends != nil, p.Recovered != nil, p.Limited != nil} {
 		if said {
 			terms++
 		}
@@ -201,6 +204,8 @@ func (p *Promise) Check(now time.Time) error {
 		return p.Guarded.check()
 	case p.Kind == Ends && p.Ends != nil:
 		return p.Ends.check()
+	case p.Kind == Limited && p.Limited != nil:
+		return p.Limited.check()
 	case p.Kind == Recovered && p.Recovered != nil:
 		return p.Recovered.check()
 	case p.Kind == Hours && p.Hours != nil:

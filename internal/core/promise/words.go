@@ -31,6 +31,8 @@ func (p *Promise) Words() string {
 		return p.Ends.words()
 	case Guarded:
 		return p.Guarded.words()
+	case Limited:
+		return p.Limited.words()
 	case Recovered:
 		return p.Recovered.words()
 	case Lease:

@@ -27,7 +27,7 @@ func (svc *Service) levelled(ctx context.Context, w templates.DraftRequest) (tem
 		l := &f.Levels[i]
 		c := templates.LevelChoice{Name: l.Name, Words: l.Words(f.Zone), Lacking: map[string]string{}, Nowhere: l.LacksCopies(sites.Keepers(found))}
 		for _, at := range found {
-			if why := l.Lacks(at.Site, at.Keeps); why != "" {
+			if why := l.Lacks(at.Site, at.Able); why != "" {
 				c.Lacking[at.Site.Name] = why
 			}
 		}

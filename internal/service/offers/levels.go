@@ -88,7 +88,7 @@ func (svc *Service) keeping(o *Offer, at []sites.Keeping, given offer.Answers) (
 	}
 	lacks := map[string]string{}
 	for _, k := range at {
-		if why := l.Lacks(k.Site, k.Keeps); why != "" {
+		if why := l.Lacks(k.Site, k.Able); why != "" {
 			lacks[k.Site.Name] = why
 		}
 	}

@@ -80,6 +80,8 @@ func (svc *Service) Due(ctx context.Context, kind string, deployment int64, now 
 			return "", err
 		}
 		return "it ends " + p.Lease.Until.Format(time.RFC3339), nil
+	case promise.DueLimit:
+		return svc.limit(ctx, deployment)
 	case promise.DueRecover:
 		return svc.recover(ctx, deployment, now)
 	case promise.DueDrop:

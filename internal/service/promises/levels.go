@@ -61,7 +61,7 @@ func (svc *Service) Levels(ctx context.Context, now time.Time) ([]LevelUse, erro
 			}
 		}
 		for _, at := range found {
-			if why := l.Lacks(at.Site, at.Keeps); why != "" {
+			if why := l.Lacks(at.Site, at.Able); why != "" {
 				out[i].Lacking = append(out[i].Lacking, why)
 			}
 		}
@@ -197,6 +197,9 @@ func (svc *Service) Levelling(ctx context.Context, deployment int64, name string
 	if err != nil {
 		return o, err
 	}
+	if err := inside.bounds(ctx, d, o.Plan, promised); err != nil {
+		return o, err
+	}
 	if l == nil {
 		o.Plan.Purpose = "take the service level " + promised.Was + " from " + d.Name
 	} else {
@@ -302,7 +305,7 @@ func (svc *Service) able(ctx context.Context, l *level.Level, d *deployments.Dep
 		}
 	}
 	for _, at := range found {
-		if why := l.Lacks(at.Site, at.Keeps); why != "" && hasDisks(d.Stand, at.Site.Name) {
+		if why := l.Lacks(at.Site, at.Able); why != "" && hasDisks(d.Stand, at.Site.Name) {
 			errs = append(errs, errors.New(why))
 		}
 	}

@@ -14,8 +14,9 @@ import (
 	"andamio/internal/store"
 )
 
-// WatchFallen looks at the machines of all deployments that are raised again by themselves, and has be due what is to be done about those that are down.
-func (svc *Service) WatchFallen(ctx context.Context, now time.Time) error {
+// WatchPromises looks at what is promised without a time of its own: at machines that are raised again by themselves, and at volumes that are to be
+// bounded. What is to be done about that is due then.
+func (svc *Service) WatchPromises(ctx context.Context, now time.Time) error {
 	if err := svc.desk.Read("what is promised"); err != nil {
 		return err
 	}
@@ -25,8 +26,12 @@ func (svc *Service) WatchFallen(ctx context.Context, now time.Time) error {
 	}
 	var errs []error
 	for i := range all {
-		if all[i].Kind == promise.Recovered && ctx.Err() == nil {
-			errs = append(errs, svc.watch(ctx, &all[i], now))
+		switch p := &all[i]; {
+		case ctx.Err() != nil:
+		case p.Kind == promise.Recovered:
+			errs = append(errs, svc.watch(ctx, p, now))
+		case p.Kind == promise.Limited:
+			errs = append(errs, svc.watchLimits(ctx, p, now))
 		}
 	}
 	return errors.Join(errs...)

@@ -4,16 +4,17 @@ import (
 	"context"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/level"
 	"andamio/internal/site"
 )
 
-// Keeping is a site, and whether it keeps snapshots.
+// Keeping is a site, and what it can do of what service levels consist of.
 type Keeping struct {
-	Site  *estate.Site
-	Keeps bool
+	Site *estate.Site
+	level.Able
 }
 
-// Keeping says of the connected sites which of them keep snapshots. Sites that do not answer are left out.
+// Keeping says of the connected sites what each of them can do of what service levels consist of. Sites that do not answer are left out.
 func (svc *Service) Keeping(ctx context.Context) ([]Keeping, error) {
 	e, err := svc.Estate(ctx)
 	if e == nil {
@@ -26,7 +27,8 @@ func (svc *Service) Keeping(ctx context.Context) ([]Keeping, error) {
 	var out []Keeping
 	for _, s := range e.Sites {
 		_, keeps := drivers[s.Name].(site.Snapshotter)
-		out = append(out, Keeping{s, keeps})
+		_, limits := drivers[s.Name].(site.Limiter)
+		out = append(out, Keeping{s, level.Able{Keeps: keeps, Limits: limits}})
 	}
 	return out, nil
 }

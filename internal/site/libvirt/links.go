@@ -213,7 +213,11 @@ func (d *Driver) createAttachment(ctx context.Context, r site.Request) (site.Res
 			if err != nil {
 				return err
 			}
-			return put(l, m, user != nil, plainDisk(where, m.freeDev(), shortSerial(r.Target)))
+			n, err := h.noteOf(ctx, l, r.Target)
+			if err != nil {
+				return err
+			}
+			return put(l, m, user != nil, n.bounded(plainDisk(where, m.freeDev(), shortSerial(r.Target))))
 		})
 		if err != nil {
 			return site.Resource{}, err

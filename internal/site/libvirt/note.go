@@ -25,6 +25,9 @@ type note struct {
 	// Of is the disk that a snapshot is of, and Taken when it was whole.
 	Of    string    `json:"of,omitempty"`
 	Taken time.Time `json:"taken,omitzero"`
+	// IOPerSecond and IOMiBPerSecond bound a volume; 0 does not.
+	IOPerSecond    int     `json:"io_per_second,omitempty"`
+	IOMiBPerSecond float64 `json:"io_mib_per_second,omitempty"`
 }
 
 // noteSize is how large the volume of a note is, in bytes.

@@ -143,6 +143,7 @@ func (h *host) volumeAs(id, pool string, n note, of measure) site.Resource {
 	for name, v := range n.Tags {
 		r.Details.Raw["tag."+name] = v
 	}
+	n.limits(r.Attributes)
 	if n.Kind == kinds.Snapshot {
 		r.Details.Raw["of"] = n.Of
 		r.Details.Raw["taken"] = n.Taken.UTC().Format(time.RFC3339Nano)

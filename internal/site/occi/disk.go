@@ -24,6 +24,7 @@ var (
 	_ site.Packager = (*Driver)(nil)
 
 	_ site.Snapshotter = (*Driver)(nil)
+	_ site.Limiter     = (*Driver)(nil)
 )
 
 // copyTimeout bounds one order to copy, which may be slow on purpose.
@@ -139,6 +140,12 @@ func (d *Driver) Release(ctx context.Context, iface string, lead map[string]stri
 func (d *Driver) Restore(ctx context.Context, snapshot, disk string) error {
 	return d.do(ctx, "restore "+snapshot, http.MethodPost, d.location(kinds.Snapshot, snapshot)+"?action="+wire.ActionRestore, nil,
 		wire.Action{Action: wire.ComputeAction + wire.ActionRestore, Attributes: map[string]any{wire.RestoreTo: disk}}, nil)
+}
+
+// Limit bounds a volume.
+func (d *Driver) Limit(ctx context.Context, volume string, l site.IOLimit) error {
+	return d.do(ctx, "limit "+volume, http.MethodPost, d.location(kinds.Volume, volume), nil,
+		wire.Resource{Kind: wire.Storage, Attributes: map[string]any{wire.OwnIOPerSecond: l.PerSecond, wire.OwnIOMiB: l.MiBPerSecond}}, nil)
 }
 
 // Upload writes the next bytes of an object.

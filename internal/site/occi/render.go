@@ -145,7 +145,7 @@ func parse(kind kinds.Kind, w wire.Resource) site.Resource {
 	}
 	for from, to := range map[string]string{wire.Address: site.AttrAddress, wire.OwnSSHUser: site.AttrSSHUser,
 		wire.OwnHostKey: site.AttrHostKey, wire.Device: site.AttrDevice, wire.OwnMountAt: site.AttrMount, wire.LinkMAC: site.AttrMAC, wire.ObjectReceived: site.AttrReceived,
-		wire.SnapshotAt: site.AttrTaken, wire.SnapshotBytes: site.AttrHeld} {
+		wire.OwnIOPerSecond: site.AttrIOPerSecond, wire.OwnIOMiB: site.AttrIOMiBPerSecond, wire.SnapshotAt: site.AttrTaken, wire.SnapshotBytes: site.AttrHeld} {
 		if v := text(w.Attributes[from]); v != "" {
 			r.Attributes[to] = v
 		}

@@ -40,6 +40,10 @@ const (
 	OwnMAC    = "andamio.reach.mac"     // the hardware address that an interface is to have
 	OwnLead   = "andamio.reach.lead"    // where connections to a released interface are led: "8080:127.1.2.3:8080,…"
 	OwnClass  = "andamio.storage.class"
+
+	// What bounds a volume: how often a second it is read or written at most, and how many MiB. 0 does not.
+	OwnIOPerSecond = "andamio.storage.io"
+	OwnIOMiB       = "andamio.storage.io.mib"
 )
 
 // An object is a file that a site keeps: it is made with its size and digest, filled in order by ranges (RFC 9110,
