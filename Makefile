@@ -20,6 +20,7 @@ tools:
 	command -v pgrep >/dev/null || missing="$$missing procps"; \
 	python3 -c 'import dateutil.rrule' 2>/dev/null || /usr/bin/python3 -c 'import dateutil.rrule' 2>/dev/null || missing="$$missing python3-dateutil"; \
 	command -v ssh-keygen >/dev/null || missing="$$missing openssh-client"; \
+	[ -x /usr/sbin/sshd ] || missing="$$missing openssh-server"; \
 	command -v named >/dev/null || missing="$$missing bind9"; \
 	command -v qemu-img >/dev/null || missing="$$missing qemu-utils"; \
 	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; }

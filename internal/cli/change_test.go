@@ -52,7 +52,7 @@ func TestADeploymentIsOperatedFromTheCommandLine(t *testing.T) {
 		{[]string{"resume"}, 4, "everything stands: there is nothing to go on with"},
 		{[]string{"stop", "flood-watch", "map", "--confirm", "flood-watch"}, 0, "everything is as it is wanted, 2 instances switched off"},
 		{[]string{"stop", "flood-watch", "maps"}, 3, "no instance of a tier"},
-		{[]string{"shell", "contacts-host", "--", "echo", "it", "is", "here; exit 4"}, 1, "it is here"},
+		{[]string{"shell", "contacts-host", "--", "echo", "it", "is", "here; exit 4"}, 4, "it is here"},
 		{[]string{"shell", "map-host"}, 4, "map-host-1 is switched off"},
 		{[]string{"start", "flood-watch", "map", "--confirm", "flood-watch"}, 0, "everything stands"},
 		{[]string{"copy", file, "contacts-host:/srv/plan.json"}, 0, `1 file, \d+ bytes copied`},

@@ -81,6 +81,9 @@ func (s *shared) status(err error) int {
 	case errors.Is(err, errNo):
 		return exitNo
 	}
+	if e := exited(0); errors.As(err, &e) {
+		return int(e)
+	}
 	s.complain(err)
 	if u := (usageError{}); errors.As(err, &u) && !s.json {
 		fmt.Fprintln(s.err, "andamio --help lists the commands")

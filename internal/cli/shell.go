@@ -90,10 +90,15 @@ func (s *shared) command(ctx context.Context, a *app.App, h shells.Host, command
 		return err
 	}
 	if code != 0 {
-		return fmt.Errorf("the command exited with %d", code)
+		return exited(code)
 	}
 	return nil
 }
+
+// exited is the status of a command that was run elsewhere, which this one exits with too: it has said itself what was wrong.
+type exited int
+
+func (e exited) Error() string { return fmt.Sprintf("the command exited with %d", int(e)) }
 
 // interact joins the terminal to a shell.
 func (s *shared) interact(ctx context.Context, a *app.App, h shells.Host) error {
@@ -149,7 +154,9 @@ func (s *shared) copy() *cobra.Command {
 	return &cobra.Command{
 		Use:   "copy FROM TO",
 		Short: "Copy files to or from an instance",
-		Long:  `One of FROM and TO is INSTANCE:PATH, the other a path here; folders are copied whole, by SFTP.`,
+		Long: `One of FROM and TO is INSTANCE:PATH, the other a path here; folders are copied whole, by SFTP, with modes, times and links. Files that are
+there already, of the same size and time, are left as they are, and a copy that broke off goes on where it was when it is asked for again. What comes
+from an instance is written below TO alone, whatever links there are.`,
 		Args:  cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, err := s.open(cmd.Context())

@@ -158,8 +158,8 @@ func dial(ctx context.Context, d door, key ssh.Signer) (*remote.Client, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the host key that the site told cannot be read: %w", err)
 	}
-	config := &ssh.ClientConfig{User: d.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.FixedHostKey(hostKey)}
-	return remote.Usual.Dial(ctx, net.JoinHostPort(d.address, d.port), config)
+	config := ssh.ClientConfig{User: d.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}}
+	return remote.Usual.Dial(ctx, net.JoinHostPort(d.address, d.port), remote.KnownBy(hostKey, config))
 }
 
 // Dial opens a connection to an instance whose attributes are known.

@@ -51,6 +51,15 @@ func (p Patience) Dial(ctx context.Context, where string, config *ssh.ClientConf
 	return client, nil
 }
 
+// KnownBy has a configuration hold to the key that a machine is known by. It asks for that key: a machine has several, and would show another.
+func KnownBy(key ssh.PublicKey, config ssh.ClientConfig) *ssh.ClientConfig {
+	config.HostKeyCallback, config.HostKeyAlgorithms = ssh.FixedHostKey(key), []string{key.Type()}
+	if key.Type() == ssh.KeyAlgoRSA { // a key of RSA signs in several ways
+		config.HostKeyAlgorithms = []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	}
+	return &config
+}
+
 // cause is why a context ended, if it has; else the error.
 func cause(ctx context.Context, err error) error {
 	if why := context.Cause(ctx); why != nil {

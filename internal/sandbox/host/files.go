@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"sync"
+	"time"
 
 	"github.com/pkg/sftp"
 	"github.com/spf13/afero"
@@ -15,10 +16,16 @@ import (
 // serveFiles speaks SFTP on a channel, over the host's own files.
 func (h *Host) serveFiles(channel ssh.Channel) {
 	f := &files{h.fs}
-	server := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: f, FilePut: f, FileCmd: f, FileList: f})
+	server := sftp.NewRequestServer(open{channel}, sftp.Handlers{FileGet: f, FilePut: f, FileCmd: f, FileList: f})
 	_ = server.Serve()
 	_ = server.Close()
 }
+
+// open stays open when the server of files ends: the session still says how that ended.
+type open struct{ ssh.Channel }
+
+// Close leaves it to the session.
+func (open) Close() error { return nil }
 
 // files answers requests of SFTP from a file system.
 type files struct{ fs afero.Fs }
@@ -30,11 +37,15 @@ type inTurn struct {
 	afero.File
 }
 
-// ReadAt and WriteAt take their turn.
+// ReadAt and WriteAt take their turn. What ends before all that was asked for ends there, as io.ReaderAt says: files in memory say other things.
 func (f *inTurn) ReadAt(p []byte, off int64) (int, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.File.ReadAt(p, off)
+	n, err := f.File.ReadAt(p, off)
+	if n < len(p) && (err == nil || errors.Is(err, io.ErrUnexpectedEOF)) {
+		err = io.EOF
+	}
+	return n, err
 }
 
 func (f *inTurn) WriteAt(p []byte, off int64) (int, error) {
@@ -72,9 +83,33 @@ func (f *files) Filecmd(r *sftp.Request) error {
 	case "Rename", "PosixRename":
 		return f.fs.Rename(r.Filepath, r.Target)
 	case "Setstat":
-		return nil // there are no owners and modes here
+		return f.set(r)
 	}
 	return sftp.ErrSSHFxOpUnsupported
+}
+
+// set gives a file a mode, times and a size; there are no owners here.
+func (f *files) set(r *sftp.Request) error {
+	flags, want := r.AttrFlags(), r.Attributes()
+	var errs []error
+	if flags.Size {
+		errs = append(errs, f.resize(r.Filepath, int64(want.Size)))
+	}
+	if flags.Permissions {
+		errs = append(errs, f.fs.Chmod(r.Filepath, want.FileMode().Perm()))
+	}
+	if flags.Acmodtime {
+		errs = append(errs, f.fs.Chtimes(r.Filepath, time.Unix(int64(want.Atime), 0), time.Unix(int64(want.Mtime), 0)))
+	}
+	return errors.Join(errs...)
+}
+
+func (f *files) resize(name string, size int64) error {
+	file, err := f.fs.OpenFile(name, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	return errors.Join(file.Truncate(size), file.Close())
 }
 
 // Filelist lists a folder or one file.

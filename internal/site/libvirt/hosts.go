@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"andamio/internal/remote"
 	"andamio/internal/web"
 )
 
@@ -203,8 +204,7 @@ func (p place) overSSH(ctx context.Context, k keys) (net.Conn, error) {
 		return nil, err
 	}
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
-	conn, chans, reqs, err := ssh.NewClientConn(raw, p.address, &ssh.ClientConfig{User: p.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(k.signer)},
-		HostKeyCallback: ssh.FixedHostKey(k.hostKey), HostKeyAlgorithms: algorithms(k.hostKey), Timeout: reached})
+	conn, chans, reqs, err := ssh.NewClientConn(raw, p.address, remote.KnownBy(k.hostKey, ssh.ClientConfig{User: p.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(k.signer)}, Timeout: reached}))
 	if err != nil {
 		stop()
 		raw.Close()
@@ -220,14 +220,6 @@ func (p place) overSSH(ctx context.Context, k keys) (net.Conn, error) {
 		return nil, fmt.Errorf("the way through SSH to %s: %w", p.socket, err)
 	}
 	return &tunnelled{through, client}, nil
-}
-
-// algorithms are those with which the owner of a key can show that it is his: a key of RSA signs in several ways.
-func algorithms(key ssh.PublicKey) []string {
-	if key.Type() == ssh.KeyAlgoRSA {
-		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
-	}
-	return []string{key.Type()}
 }
 
 // tunnelled ends its tunnel when it ends.
