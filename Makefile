@@ -13,7 +13,7 @@ demo: build
 	./$(BIN) demo
 
 # The screens are tested in a real terminal, which tmux provides; names against a real name server; packages with the
-# tools that others read them with.
+# tools that others read them with, and pictures too.
 tools:
 	@missing=""; \
 	command -v tmux >/dev/null || missing="$$missing tmux"; \
@@ -23,6 +23,9 @@ tools:
 	[ -x /usr/sbin/sshd ] || missing="$$missing openssh-server"; \
 	command -v named >/dev/null || missing="$$missing bind9"; \
 	command -v qemu-img >/dev/null || missing="$$missing qemu-utils"; \
+	command -v qpdf >/dev/null || missing="$$missing qpdf"; \
+	command -v pdftotext >/dev/null || missing="$$missing poppler-utils"; \
+	command -v rsvg-convert >/dev/null || missing="$$missing librsvg2-bin"; \
 	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; }
 
 # What laboratories are run with: hosts with libvirt and QEMU. Where it cannot be had the rest is tested all the same.

@@ -17,7 +17,7 @@ var violet = color.NRGBA{0x9d, 0x7f, 0xe0, 0xff}
 func Account(a *ledger.Account) *Picture {
 	const h, top, ground, left = 360.0, 78.0, 316.0, 84.0
 	lines := a.Top(mostLines)
-	fills := []color.Color{sky, teal, ochre, violet, steel, free}
+	fills := []color.NRGBA{sky, teal, ochre, violet, steel, free}
 	most := 1e-9
 	for _, x := range a.Total.Each {
 		most = max(most, x.Units())

@@ -33,7 +33,7 @@ func Capacity(name string, sites []usage.Site) *Picture {
 		x := 24.0
 		for _, k := range []struct {
 			word string
-			fill color.Color
+			fill color.NRGBA
 		}{{"used", steel}, {"this plan", sky}, {"free", free}} {
 			p.rect(x, 42, 10, 10, k.fill)
 			x = p.text(x+14, 51, 100, 9, false, dim, k.word) + 14
@@ -76,7 +76,7 @@ func CostBySite(name, currency string, lines []cost.Line) *Picture {
 		p.text(24, 30, chartW-48, 15, true, ink, fmt.Sprintf("%s: %.3f %s an hour, by site", name, total, currency))
 		parts := []struct {
 			word string
-			fill color.Color
+			fill color.NRGBA
 			of   func(cost.Line) float64
 		}{{"instances", teal, func(l cost.Line) float64 { return l.Parts.Compute.Units() }}, {"volumes and disk", steel, func(l cost.Line) float64 { return l.Parts.Storage.Units() }},
 			{"addresses", sky, func(l cost.Line) float64 { return l.Parts.Address.Units() }}, {"traffic", ochre, func(l cost.Line) float64 { return l.Parts.Egress.Units() }}}

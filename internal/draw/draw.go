@@ -10,12 +10,12 @@ import (
 	"io"
 	"sync"
 
+	weight "golang.org/x/image/font"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/font/liberation"
 	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/vgpdf"
-	"gonum.org/v1/plot/vg/vgsvg"
 
+	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 )
 
@@ -30,28 +30,21 @@ var Formats = []string{"svg", "pdf"}
 
 // Write paints the picture in a format.
 func (pic *Picture) Write(w io.Writer, format string) error {
-	width, height := vg.Length(pic.W), vg.Length(pic.H)
+	var on canvas
 	switch format {
 	case "svg":
-		c := vgsvg.New(width, height)
-		pic.paint(&painter{c: c, h: pic.H})
-		_, err := c.WriteTo(w)
-		return err
+		on = newSVG(pic.W, pic.H)
 	case "pdf":
-		c := vgpdf.New(width, height)
-		c.EmbedFonts(true)
-		pic.paint(&painter{c: c, h: pic.H})
-		_, err := c.WriteTo(w)
-		return err
+		on = newPDF(pic.W, pic.H)
+	default:
+		return fmt.Errorf("pictures are written as svg or pdf, not %q", format)
 	}
-	return fmt.Errorf("pictures are written as svg or pdf, not %q", format)
+	pic.paint(&painter{c: on})
+	return on.write(w)
 }
 
-// painter draws from the top left, while the canvas below begins at the bottom left.
-type painter struct {
-	c vg.Canvas
-	h float64
-}
+// painter paints on a canvas.
+type painter struct{ c canvas }
 
 // Colours on paper.
 var (
@@ -72,24 +65,16 @@ var (
 	}
 )
 
-func (p *painter) rect(x, y, w, h float64, fill color.Color) {
+func (p *painter) rect(x, y, w, h float64, fill color.NRGBA) {
 	if w <= 0 || h <= 0 {
 		return
 	}
-	p.c.SetColor(fill)
-	p.c.Fill(vg.Rectangle{Min: p.at(x, y+h), Max: p.at(x+w, y)}.Path())
+	p.c.fill(x, y, w, h, fill)
 }
 
-func (p *painter) line(x0, y0, x1, y1, width float64, c color.Color) {
-	p.c.SetColor(c)
-	p.c.SetLineWidth(vg.Length(width))
-	var path vg.Path
-	path.Move(p.at(x0, y0))
-	path.Line(p.at(x1, y1))
-	p.c.Stroke(path)
+func (p *painter) line(x0, y0, x1, y1, width float64, c color.NRGBA) {
+	p.c.line(x0, y0, x1, y1, width, c)
 }
-
-func (p *painter) at(x, y float64) vg.Point { return vg.Point{X: vg.Length(x), Y: vg.Length(p.h - y)} }
 
 // fonts are read once, at the first picture: the program must start fast without them.
 var fonts = sync.OnceValue(func() *font.Cache { return font.NewCache(liberation.Collection()) })
@@ -97,26 +82,24 @@ var fonts = sync.OnceValue(func() *font.Cache { return font.NewCache(liberation.
 func face(size float64, bold bool) font.Face {
 	f := font.Font{Typeface: "Liberation", Variant: "Sans"}
 	if bold {
-		f.Weight = 2
+		f.Weight = weight.WeightBold
 	}
 	return fonts().Lookup(f, vg.Length(size))
 }
 
 // text draws text with its baseline at y, cut to w; it returns where it ends.
-func (p *painter) text(x, y, w, size float64, bold bool, c color.Color, text string) float64 {
+func (p *painter) text(x, y, w, size float64, bold bool, c color.NRGBA, text string) float64 {
 	f := face(size, bold)
-	text = fit(f, text, w)
-	p.c.SetColor(c)
-	p.c.FillString(f, p.at(x, y), text)
+	text = fit(f, printable.Clean(text), w)
+	p.c.text(x, y, size, bold, c, text)
 	return x + float64(f.Width(text))
 }
 
 // textRight draws text that ends at x.
-func (p *painter) textRight(x, y, w, size float64, c color.Color, text string) {
+func (p *painter) textRight(x, y, w, size float64, c color.NRGBA, text string) {
 	f := face(size, false)
-	text = fit(f, text, w)
-	p.c.SetColor(c)
-	p.c.FillString(f, p.at(x-float64(f.Width(text)), y), text)
+	text = fit(f, printable.Clean(text), w)
+	p.c.text(x-float64(f.Width(text)), y, size, false, c, text)
 }
 
 // fit cuts text to a width, ending in "…" where it does not fit.
@@ -162,10 +145,8 @@ func (p *painter) mark(x, y, size float64, s run.Status) {
 	}
 }
 
-func (p *painter) outline(x, y, size float64, c color.Color) {
-	p.c.SetColor(c)
-	p.c.SetLineWidth(0.9)
-	p.c.Stroke(vg.Rectangle{Min: p.at(x, y+size), Max: p.at(x+size, y)}.Path())
+func (p *painter) outline(x, y, size float64, c color.NRGBA) {
+	p.c.outline(x, y, size, size, 0.9, c)
 }
 
 // legend draws what the marks mean.

@@ -81,7 +81,7 @@ func counted(l *promise.Line) string {
 	return text
 }
 
-func stateFill(s promise.State) color.Color {
+func stateFill(s promise.State) color.NRGBA {
 	switch s {
 	case promise.Kept:
 		return teal
