@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/printable"
 	"andamio/internal/service/deployments"
@@ -69,7 +70,10 @@ before it is switched on. Packages that are damaged, cut off, lead outside thems
 				return err
 			}
 			if !s.json {
-				fmt.Fprintf(s.out, "%s: %d cores, %g GiB, %d disks, whole by its manifest\n", printable.Clean(arc.Name), arc.Cores, arc.MemoryGiB, len(arc.Disks))
+				fmt.Fprintf(s.out, "%s: %s, %s, %s\n", printable.Clean(arc.Name), estate.Cores(arc.Cores), estate.GiB(arc.MemoryGiB), printable.Count(len(arc.Disks), "disk"))
+				for _, d := range arc.Doubts {
+					fmt.Fprintln(s.out, "doubt:", printable.Clean(d))
+				}
 				if len(arc.Secrets) > 0 {
 					fmt.Fprintf(s.out, "secrets were left out of it; give it again: %s\n", printable.Clean(strings.Join(arc.Secrets, ", ")))
 				}

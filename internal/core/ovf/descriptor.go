@@ -22,7 +22,7 @@ func (p *Package) descriptor(sizes []int64) ([]byte, error) {
 		System    int
 		PortList  string
 		All       []disk
-	}{Package: p, MemoryMiB: int64(p.MemoryGiB * 1024), System: systems[p.OS]}
+	}{Package: p, MemoryMiB: int64(p.MemoryGiB * 1024), System: systemOf(p.OS)}
 	for i, d := range p.Disks {
 		v.All = append(v.All, disk{d, i + 1, sizes[i]})
 	}
@@ -36,6 +36,14 @@ func (p *Package) descriptor(sizes []int64) ([]byte, error) {
 		return nil, fmt.Errorf("the descriptor cannot be written: %w", err)
 	}
 	return b.Bytes(), nil
+}
+
+// systemOf is the number of a system (CIM_OperatingSystem.OsType); 0 is unknown.
+func systemOf(name string) int {
+	if of := families[name]; of != nil {
+		return of[0]
+	}
+	return 0
 }
 
 // escape makes any text part of a descriptor.

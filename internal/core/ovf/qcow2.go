@@ -2,10 +2,8 @@ package ovf
 
 import (
 	"encoding/binary"
-	"errors"
 	"fmt"
 	"io"
-	"slices"
 )
 
 // Extent is a run of bytes on a disk.
@@ -161,124 +159,4 @@ func (m *image) secondLevel() []byte {
 		binary.BigEndian.PutUint64(b[table*cluster+c%perL2*8:], uint64((m.dataAt+int64(i))*cluster)|copied)
 	}
 	return b
-}
-
-// Image is a disk image that can be read.
-type Image struct {
-	// Size is how many bytes the disk has.
-	Size int64
-	r    io.ReaderAt
-	// bits is the size of a cluster as a power of two, at where each guest cluster stands that holds something.
-	bits uint
-	at   map[int64]int64
-}
-
-// Bounds of images that are read.
-const (
-	mostDisk     = 1 << 46
-	mostClusters = 1 << 24
-)
-
-// ReadImage reads the tables of an image of so many bytes. Images with a backing file, that are encrypted or compressed,
-// or that lead outside themselves are refused.
-func ReadImage(r io.ReaderAt, length int64) (*Image, error) {
-	h := make([]byte, headerSize)
-	if _, err := r.ReadAt(h, 0); err != nil {
-		return nil, errors.New("the disk image is too short to be one")
-	}
-	be := binary.BigEndian
-	version := be.Uint32(h[4:])
-	m := &Image{r: r, bits: uint(be.Uint32(h[20:])), Size: int64(be.Uint64(h[24:])), at: map[int64]int64{}}
-	entries, l1 := int64(be.Uint32(h[36:])), int64(be.Uint64(h[40:]))
-	switch {
-	case be.Uint32(h) != magic || version != 2 && version != 3:
-		return nil, errors.New("the disk image is not of the format qcow2, version 2 or 3")
-	case be.Uint64(h[8:]) != 0:
-		return nil, errors.New("the disk image builds on another file, which may be anything: pack the whole disk")
-	case be.Uint32(h[32:]) != 0:
-		return nil, errors.New("the disk image is encrypted")
-	case version == 3 && be.Uint64(h[72:]) != 0:
-		return nil, errors.New("the disk image needs something that is not known here")
-	case m.bits < 9 || m.bits > 21 || m.Size <= 0 || m.Size > mostDisk:
-		return nil, errors.New("the disk image says of itself what cannot be")
-	}
-	per := int64(1) << (m.bits - 3)
-	if want := (m.Size + per<<m.bits - 1) / (per << m.bits); entries < want || entries > want+per || l1 < 0 || l1 > length-entries*8 {
-		return nil, errors.New("the disk image's tables lie outside it")
-	}
-	first := make([]byte, entries*8)
-	if _, err := r.ReadAt(first, l1); err != nil {
-		return nil, errors.New("the disk image ends before its tables do")
-	}
-	for i := range entries {
-		if err := m.second(int64(be.Uint64(first[i*8:])&^copied), i*per, per, length); err != nil {
-			return nil, err
-		}
-	}
-	return m, nil
-}
-
-// second reads one table of the second level.
-func (m *Image) second(at, from, per, length int64) error {
-	if at == 0 {
-		return nil
-	}
-	size := int64(1) << m.bits
-	if at%size != 0 || at > length-size {
-		return errors.New("the disk image's tables lie outside it")
-	}
-	table := make([]byte, size)
-	if _, err := m.r.ReadAt(table, at); err != nil {
-		return errors.New("the disk image ends before its tables do")
-	}
-	for i := range per {
-		entry := binary.BigEndian.Uint64(table[i*8:])
-		guest := from + i
-		where := int64(entry &^ (copied | 1<<62 | 1))
-		switch {
-		case entry == 0 || entry&1 != 0 && entry&(1<<62) == 0: // nothing, or zeros
-			continue
-		case entry&(1<<62) != 0:
-			return errors.New("the disk image is compressed; pack it without")
-		case where%size != 0 || where > length-size || guest<<m.bits >= m.Size:
-			return errors.New("the disk image leads outside itself")
-		case len(m.at) == mostClusters:
-			return errors.New("the disk image holds more than can be taken in")
-		}
-		m.at[guest] = where
-	}
-	return nil
-}
-
-// Held are the parts that hold something, in order, each a cluster.
-func (m *Image) Held() []Extent {
-	var out []Extent
-	for guest := range m.at {
-		off := guest << m.bits
-		out = append(out, Extent{off, min(1<<m.bits, m.Size-off)})
-	}
-	slices.SortFunc(out, func(a, b Extent) int { return int(min(max(a.Offset-b.Offset, -1), 1)) })
-	return out
-}
-
-// ReadAt reads bytes of the disk, as io.ReaderAt; parts that hold nothing are zero.
-func (m *Image) ReadAt(p []byte, off int64) (int, error) {
-	done := 0
-	for done < len(p) {
-		at := off + int64(done)
-		if at >= m.Size {
-			return done, io.EOF
-		}
-		within := at & (1<<m.bits - 1)
-		n := int(min(int64(len(p)-done), 1<<m.bits-within, m.Size-at))
-		if where, held := m.at[at>>m.bits]; held {
-			if _, err := m.r.ReadAt(p[done:done+n], where+within); err != nil {
-				return done, fmt.Errorf("the disk image cannot be read: %w", err)
-			}
-		} else {
-			clear(p[done : done+n])
-		}
-		done += n
-	}
-	return done, nil
 }
