@@ -122,7 +122,7 @@ type sourceLines struct {
 }
 
 func (l sourceLines) at(p tosca.Pos) (string, bool) {
-	data := l.t.Sources[p.File]
+	data := l.t.Text(p.File)
 	if data == nil {
 		return "", false
 	}
@@ -138,7 +138,7 @@ func (l sourceLines) at(p tosca.Pos) (string, bool) {
 
 // place is where a line is to be found on disk.
 func (l sourceLines) place(p tosca.Pos) tosca.Pos {
-	if l.t.Folder != "" && l.t.Sources[p.File] != nil {
+	if l.t.Folder != "" && l.t.Text(p.File) != nil {
 		p.File = filepath.Join(l.t.Folder, p.File)
 	}
 	return p

@@ -3,12 +3,13 @@ package ovf
 import (
 	"bytes"
 	"cmp"
+	"encoding/hex"
 	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -179,6 +180,17 @@ func (x *xmlSystem) all() []xmlItem { return slices.Concat(x.Items, x.Storage, x
 var units = map[string]int64{"": 1, "byte": 1, "bytes": 1, "kilobytes": 1 << 10, "megabytes": 1 << 20, "gigabytes": 1 << 30, "terabytes": 1 << 40,
 	"byte*2^10": 1 << 10, "byte*2^20": 1 << 20, "byte*2^30": 1 << 30, "byte*2^40": 1 << 40, "byte*10^3": 1e3, "byte*10^6": 1e6, "byte*10^9": 1e9}
 
+// percent is an octet of a URI that is written out (RFC 3986, section 2.1).
+var percent = regexp.MustCompile(`%[0-9A-Fa-f]{2}`)
+
+// unescaped is a reference as the file is called.
+func unescaped(href string) string {
+	return percent.ReplaceAllStringFunc(href, func(x string) string {
+		b, _ := hex.DecodeString(x[1:])
+		return string(b)
+	})
+}
+
 func unitOf(text string) (int64, bool) {
 	unit, known := units[strings.ToLower(strings.ReplaceAll(text, " ", ""))]
 	return unit, known
@@ -246,9 +258,7 @@ func (e *envelope) disks(p *Package, places map[string]string) ([]xmlFile, error
 			return nil, fmt.Errorf("the disk %q is in no file of the package", id)
 		}
 		file := e.References.Files[f]
-		if href, err := url.PathUnescape(file.Href); err == nil {
-			file.Href = href
-		}
+		file.Href = unescaped(file.Href)
 		if !named.MatchString(file.Href) {
 			return nil, fmt.Errorf("the disk %q is in no file of the package: %q leads elsewhere", id, file.Href)
 		}

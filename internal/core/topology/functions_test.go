@@ -49,7 +49,7 @@ topology_template:
       requirements:
         - host: rack
         - peer: { node: peer, relationship: { type: own.Feeds, properties: { tag: x }, interfaces: { Configure: { add_target: { implementation: ok.sh, inputs: { REL: ` + relative + ` } } } } } }
-      interfaces: { Standard: { start: { implementation: ok.sh, inputs: { OWN: ` + own + ` } } } }
+      interfaces: { Standard: { create: { implementation: ok.sh, outputs: { key: [ SELF, key ] } }, start: { implementation: ok.sh, inputs: { OWN: ` + own + ` } } } }
 `
 	tmpl, diags := tosca.Read("t.yaml", func(name string) ([]byte, error) {
 		switch name {

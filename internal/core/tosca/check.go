@@ -38,6 +38,7 @@ func (r *reader) check() {
 	}
 	r.checkWorkflows()
 	r.checkCycles()
+	r.checkSense()
 }
 
 // checkValues checks what a node's properties and attributes are given. It changes nothing but the node, so that nodes
@@ -374,7 +375,11 @@ func (r *reader) loadImplementation(at Pos, name string, self *Node) string {
 	if name == "" || r.files[name] != nil {
 		return name
 	}
-	file, _ := r.openBeside(at, name)
+	known := len(r.files)
+	file, data := r.openBeside(at, name)
+	if data != nil && len(r.files) > known { // each is looked at once
+		r.checkScript(at, name, file, data)
+	}
 	return orElse(file, name)
 }
 

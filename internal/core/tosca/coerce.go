@@ -4,6 +4,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -57,6 +58,10 @@ func coerce(ts *Types, v *Value, def *Property, diags *Diagnostics) (any, bool) 
 		if out, ok := check(v); ok {
 			return out, true
 		}
+		if low, high, is := v.ends(); def.Type == "range" && is {
+			diags.at(v.at, CodeValueType, "%s goes from %d to %d: a range does not end before it begins", def.Name, low, high)
+			return nil, false
+		}
 		mismatch(v, def, diags)
 		return nil, false
 	}
@@ -67,6 +72,16 @@ func coerce(ts *Types, v *Value, def *Property, diags *Diagnostics) (any, bool) 
 		return coerceMap(ts, v, def, diags)
 	}
 	return coerceData(ts, v, def, diags)
+}
+
+// ends are the two numbers of a list of two.
+func (v *Value) ends() (low, high int64, is bool) {
+	if v.Kind != List || len(v.Items) != 2 {
+		return 0, 0, false
+	}
+	low, isLow := v.Items[0].Literal.(int64)
+	high, isHigh := v.Items[1].Literal.(int64)
+	return low, high, isLow && isHigh
 }
 
 func mismatch(v *Value, def *Property, diags *Diagnostics) *Diagnostic {
@@ -195,13 +210,39 @@ func coerceMap(ts *Types, v *Value, def *Property, diags *Diagnostics) (any, boo
 	out, ok := make(map[string]any, len(v.Items)), true
 	for i, item := range v.Items {
 		if def.Key != nil {
-			_, fine := ts.Coerce(&Value{Literal: v.Keys[i], raw: v.Keys[i], at: item.at}, def.Key, diags)
+			_, fine := ts.Coerce(keyOf(v.Keys[i], def.Key, item.at), def.Key, diags)
 			ok = ok && fine
 		}
 		x, fine := ts.Coerce(item, def.entry(), diags)
 		out[v.Keys[i]], ok = x, ok && fine
 	}
 	return out, ok
+}
+
+// keyOf is a key of a map as a value of the type that its keys have: what is written as a number or boolean is one, unless texts are asked for.
+func keyOf(text string, def *Property, at place) *Value {
+	v := &Value{Literal: text, raw: text, at: at}
+	if def.Type != "string" {
+		v.Literal = (&tree{value: text, tag: tagOf(text)}).literal()
+	}
+	return v
+}
+
+// tagOf is how YAML resolves a plain scalar (YAML 1.2.2, section 10.3.2).
+func tagOf(text string) tag {
+	switch text {
+	case "", "~", "null", "Null", "NULL":
+		return tagNull
+	case "true", "True", "TRUE", "false", "False", "FALSE":
+		return tagBool
+	}
+	if _, err := strconv.ParseInt(text, 0, 64); err == nil {
+		return tagInt
+	}
+	if _, ok := finite(text); ok {
+		return tagFloat
+	}
+	return tagText
 }
 
 // coerceData checks a value against a data type: its properties if it has any, or the type it derives from.

@@ -127,13 +127,26 @@ func (c *Constraint) resolveBounds(ts *Types, def *Property, diags *Diagnostics)
 		want = &Property{Name: c.Op, Type: "integer"}
 	}
 	for _, a := range c.Args {
-		if text, ok := a.Text(); (ok && text == "UNBOUNDED") || c.Op == "pattern" {
+		if text, ok := a.Text(); (ok && text == unbounded) || c.Op == "pattern" {
 			c.bounds = append(c.bounds, text)
 			continue
 		}
 		b, _ := coerce(ts, a, want, diags)
 		c.bounds = append(c.bounds, b)
 	}
+	c.checkRange(diags)
+}
+
+// unbounded is the bound that is none (section 3.3.3).
+const unbounded = "UNBOUNDED"
+
+// checkRange refuses a range in which nothing lies.
+func (c *Constraint) checkRange(diags *Diagnostics) {
+	if c.Op != "in_range" || len(c.bounds) != 2 || slices.ContainsFunc(c.bounds, func(b any) bool { return b == nil || b == unbounded }) || compare(c.bounds[0], c.bounds[1]) <= 0 {
+		return
+	}
+	diags.at(place{c.Pos, len(c.Op)}, CodeConstraint, "nothing lies in this range: it goes from %s to %s", Show(c.bounds[0]), Show(c.bounds[1])).hint("the lower bound stands first")
+	c.bounds[0], c.bounds[1] = unbounded, unbounded // what it bounds would only repeat this
 }
 
 // NewConstraint makes a constraint of plain values, as a plan carries them.
@@ -210,8 +223,8 @@ func (c *Constraint) holds(v any) bool {
 	}
 }
 
-func atLeast(v, low any) bool { return low == "UNBOUNDED" || compare(v, low) >= 0 }
-func atMost(v, high any) bool { return high == "UNBOUNDED" || compare(v, high) <= 0 }
+func atLeast(v, low any) bool { return low == unbounded || compare(v, low) >= 0 }
+func atMost(v, high any) bool { return high == unbounded || compare(v, high) <= 0 }
 
 func length(v any) int64 {
 	switch v := v.(type) {

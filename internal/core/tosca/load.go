@@ -59,6 +59,12 @@ func (r *reader) load(file, space string, from Pos) *document {
 
 // parse reads a file to a tree fit to walk: a mapping, without duplicate keys, of bounded size.
 func (doc *document) parse(data []byte, diags *Diagnostics) bool {
+	data = withoutDirective(data)
+	if line, more := another(data); more {
+		diags.at(place{Pos{doc.file, line, 1}, 3}, CodeSyntax, "a second document begins here: a template is one").
+			hint("move it into a file of its own, and import that")
+		return false
+	}
 	root := &tree{}
 	doc.root = node{root, doc}
 	if p, ok := plantPieces(doc, data, root); ok {
@@ -68,7 +74,15 @@ func (doc *document) parse(data []byte, diags *Diagnostics) bool {
 	*root = tree{}
 	var y yaml.Node
 	if err := yaml.Unmarshal(data, &y); err != nil {
-		diags.at(syntaxPlace(doc.file, err), CodeSyntax, "this is not YAML: %s", syntaxText(err))
+		at := syntaxPlace(doc.file, err)
+		if line, col, width, why, hint, ok := wrong(data, at.Line, err.Error()); ok {
+			d := diags.at(place{Pos{doc.file, line, col}, width}, CodeSyntax, "%s", why)
+			if hint != "" {
+				d.hint("%s", hint)
+			}
+			return false
+		}
+		diags.at(at, CodeSyntax, "this is not YAML: %s", syntaxText(err))
 		return false
 	}
 	if len(y.Content) == 0 || y.Content[0].Kind != yaml.MappingNode {
@@ -144,6 +158,8 @@ func (r *reader) followImports(doc *document) {
 		name, space, base := item, doc.space, doc.file
 		if item.form == mapping && len(item.content) == 2 && item.content[1].form == mapping {
 			item = item.child(1) // older templates give every import a name of its own
+		} else if item.form == mapping && len(item.content) == 2 && item.content[1].form == scalar && item.content[0].value != "file" {
+			item, name = item.child(1), item.child(1) // and write its file in one line
 		}
 		if item.form == mapping {
 			r.keys(item, "an import", []string{"file"}, "file", "repository", "namespace_prefix", "namespace_uri")

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"regexp"
 	"strconv"
-	"strings"
 	"time"
 )
 
@@ -72,20 +71,27 @@ func (t Timestamp) String() string { return t.Text }
 // MarshalText writes the time stamp as it was written.
 func (t Timestamp) MarshalText() ([]byte, error) { return []byte(t.Text), nil }
 
-// timestampForms are the forms of YAML's timestamp type, as Go writes them.
-var timestampForms = []string{"2006-1-2", "2006-1-2T15:4:5.999999999Z07:00", "2006-1-2T15:4:5.999999999Z07",
-	"2006-1-2T15:4:5.999999999", "2006-1-2T15:4:5.999999999Z7"}
+// timestampForm is YAML's timestamp type (https://yaml.org/type/timestamp.html).
+var timestampForm = regexp.MustCompile(`^(\d{4})-(\d\d?)-(\d\d?)(?:(?:[Tt]|[ \t]+)(\d\d?):(\d\d?):(\d\d?)(?:\.(\d*))?(?:[ \t]*(?:([Zz])|([-+])(\d\d?)(?::?(\d\d))?))?)?$`)
 
 // ParseTimestamp reads a date, or a date and time with or without zone.
 func ParseTimestamp(text string) (Timestamp, bool) {
-	s := strings.Join(strings.Fields(text), " ")
-	s = strings.Replace(s, "t", "T", 1)
-	s = strings.Replace(s, " ", "T", 1)
-	s = strings.ReplaceAll(s, " ", "")
-	for _, form := range timestampForms {
-		if at, err := time.Parse(form, s); err == nil {
-			return Timestamp{text, at.UTC()}, true
-		}
+	m := timestampForm.FindStringSubmatch(text)
+	if m == nil {
+		return Timestamp{}, false
 	}
-	return Timestamp{}, false
+	n := make([]int, len(m))
+	for i := range m {
+		n[i], _ = strconv.Atoi(m[i])
+	}
+	part, _ := strconv.Atoi((m[7] + "000000000")[:9])
+	shift := time.Duration(n[10])*time.Hour + time.Duration(n[11])*time.Minute
+	if m[9] == "-" {
+		shift = -shift
+	}
+	at := time.Date(n[1], time.Month(n[2]), n[3], n[4], n[5], n[6], part, time.UTC)
+	if at.Day() != n[3] || int(at.Month()) != n[2] || n[4] > 23 || n[5] > 59 || n[6] > 59 || n[10] > 23 || n[11] > 59 {
+		return Timestamp{}, false // there is no such day, or no such time of day
+	}
+	return Timestamp{text, at.Add(-shift)}, true
 }

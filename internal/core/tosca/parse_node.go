@@ -95,7 +95,7 @@ func (r *reader) parseNode(key, body node) *Node {
 	n.Metadata = r.metadata(body)
 	n.Directives = r.directives(body)
 	n.Filter = r.nodeFilter(body)
-	n.Properties, n.Attributes = r.values(body, "properties"), r.values(body, "attributes")
+	n.Properties, n.Attributes = r.values(body, "properties"), r.attributes(body)
 	n.Interfaces = r.interfaces(body)
 	n.Artifacts = r.artifacts(body)
 	r.parseCapabilities(n, body)
@@ -134,7 +134,7 @@ func (r *reader) parseCapabilities(n *Node, body node) {
 			n.Capabilities = map[string]map[string]*Value{}
 		}
 		n.Capabilities[c.name] = r.values(c.value, "properties")
-		if attrs := r.values(c.value, "attributes"); attrs != nil {
+		if attrs := r.attributes(c.value); attrs != nil {
 			if n.CapabilityAttributes == nil {
 				n.CapabilityAttributes = map[string]map[string]*Value{}
 			}

@@ -75,6 +75,7 @@ func (r *reader) parseSubstitution(n node) {
 	}
 	if v, ok := n.get("substitution_filter"); ok {
 		s.Filter = r.filterOf(v)
+		r.checkFilter(s.Filter, s.NodeType)
 	}
 	for _, p := range r.mapping(n, "properties") {
 		s.Properties[p.name] = r.propertyMapping(p)
@@ -111,6 +112,10 @@ func (r *reader) propertyMapping(p pair) PropertyMapping {
 	m := PropertyMapping{Pos: p.key.pos()}
 	if v, ok := p.value.get("value"); ok {
 		m.Input, m.Value = p.name, r.value(v)
+		return m
+	}
+	if p.value.form == scalar && r.tmpl.Input(p.value.value) == nil { // the older form, of a value by itself (section 3.8.12)
+		m.Input, m.Value = p.name, r.value(p.value)
 		return m
 	}
 	if items := mappingItems(p.value); len(items) == 1 {

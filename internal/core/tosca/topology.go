@@ -204,6 +204,20 @@ func (r *reader) values(n node, key string) map[string]*Value {
 	return out
 }
 
+// attributes reads what attributes are given, which may be said with a description (section 3.6.13).
+func (r *reader) attributes(n node) map[string]*Value {
+	out := r.values(n, "attributes")
+	all, _ := n.get("attributes")
+	for name := range out {
+		given, _ := all.get(name)
+		value, has := given.get("value")
+		if _, described := given.get("description"); has && len(given.content) == 2*(1+map[bool]int{true: 1}[described]) {
+			out[name] = r.value(value)
+		}
+	}
+	return out
+}
+
 // valuePlace points at the value, or at the key where the value spans lines.
 func valuePlace(p pair) place {
 	if p.value.form == scalar && !p.value.isNull() {
@@ -234,7 +248,7 @@ func (r *reader) parseRelationship(p pair, topo node) {
 	if r.keys(p.value, "a relationship template", []string{"type"}, "type", "description", "metadata", "properties",
 		"attributes", "interfaces", "copy") {
 		rel.Type = r.typeAt(RelationshipTypes, p.value)
-		rel.Properties, rel.Attributes = r.values(p.value, "properties"), r.values(p.value, "attributes")
+		rel.Properties, rel.Attributes = r.values(p.value, "properties"), r.attributes(p.value)
 		rel.Interfaces = r.interfaces(p.value)
 	}
 }

@@ -112,6 +112,9 @@ func Read(root string, open Opener) (*Template, Diagnostics) {
 		r.types.resolve(&r.diags)
 		r.parseTopology(doc)
 		r.parseSubstitutes(doc)
+		for _, t := range append(slices.Clone(whole.Substitutes), whole) {
+			r.unread(t)
+		}
 		for _, d := range r.docs {
 			d.root = node{} // what is parsed needs the trees no longer, and they are large
 		}
@@ -140,11 +143,13 @@ type reader struct {
 	// tmpl is the template being parsed or checked, substitutes the others.
 	tmpl        *Template
 	substitutes []*Template
+	// unused are inputs that nothing reads.
+	unused map[*Input]bool
 }
 
 func newReader(open Opener, types *Types) *reader {
 	return &reader{open: open, types: types, seen: map[docKey]*document{}, spaced: map[string]bool{},
-		repositories: map[string]string{}, sources: map[string][]byte{}, files: map[string][]byte{}}
+		repositories: map[string]string{}, sources: map[string][]byte{}, files: map[string][]byte{}, unused: map[*Input]bool{}}
 }
 
 func (r *reader) newTemplate(root string) *Template {

@@ -22,6 +22,10 @@ const (
 
 var typeKinds = []TypeKind{DataTypes, ArtifactTypes, InterfaceTypes, CapabilityTypes, RelationshipTypes, NodeTypes, GroupTypes, PolicyTypes}
 
+// normativeNames are how names of the standard's types begin: what follows is short for them (section 5.1).
+var normativeNames = map[TypeKind]string{DataTypes: "tosca.datatypes.", ArtifactTypes: "tosca.artifacts.", InterfaceTypes: "tosca.interfaces.", CapabilityTypes: "tosca.capabilities.",
+	RelationshipTypes: "tosca.relationships.", NodeTypes: "tosca.nodes.", GroupTypes: "tosca.groups.", PolicyTypes: "tosca.policies."}
+
 // word is the kind in the singular, for messages.
 func (k TypeKind) word() string {
 	return strings.ReplaceAll(strings.TrimSuffix(string(k), "s"), "_", " ")
@@ -352,10 +356,19 @@ func (ts *Types) Derives(kind TypeKind, name, from string) bool {
 
 func (ts *Types) add(t *Type) {
 	ts.byKind[t.Kind][t.Name] = t
-	if short := t.Metadata["shorthand_name"]; short != "" {
-		ts.aliases[t.Kind][short] = t.Name
-		ts.aliases[t.Kind]["tosca:"+short] = t.Name
+	if short, normative := strings.CutPrefix(t.Name, normativeNames[t.Kind]); normative {
+		ts.alias(t, short)
+		ts.alias(t, strings.TrimPrefix(short, "network.")) // as section 8 has those of networks
 	}
+	if short := t.Metadata["shorthand_name"]; short != "" {
+		ts.alias(t, short)
+	}
+}
+
+// alias has a type be found by a short name too, and by that with the standard's prefix.
+func (ts *Types) alias(t *Type, short string) {
+	ts.aliases[t.Kind][short] = t.Name
+	ts.aliases[t.Kind]["tosca:"+short] = t.Name
 }
 
 // kindOf returns the kind under which a name is defined, for messages about a type of the wrong kind.

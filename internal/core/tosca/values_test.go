@@ -14,7 +14,7 @@ func property(t *testing.T, definition string) (any, Diagnostics) {
 	tmpl, diags := read(header + "data_types:\n" +
 		"  own.Gauge: { derived_from: tosca.datatypes.Root, properties: { name: { type: string }, reach: { type: integer, default: 3 }, note: { type: string, required: false } } }\n" +
 		"  own.Even: { derived_from: integer, constraints: [ valid_values: [ 2, 4, 6 ] ] }\n" +
-		"topology_template:\n  inputs:\n    x: { " + definition + " }\n")
+		"topology_template:\n  inputs:\n    x: { " + definition + " }\n  outputs: { used: { value: { get_input: x } } }\n")
 	in := tmpl.Input("x")
 	if in == nil || in.Default == nil || diags.Errors() > 0 {
 		return nil, diags
@@ -75,7 +75,7 @@ func TestValuesThatDoNotFit(t *testing.T) {
 		{"type: boolean, default:", CodeValueType, "this is empty"},
 		{"type: version, default: one", CodeValueType, "x is a version"},
 		{"type: timestamp, default: yesterday", CodeValueType, "x is a timestamp"},
-		{"type: range, default: [ 4, 1 ]", CodeValueType, "x is a range"},
+		{"type: range, default: [ 4, 1 ]", CodeValueType, "x goes from 4 to 1: a range does not end"},
 		{"type: range, default: [ 1 ]", CodeValueType, "x is a range"},
 		{"type: list, default: a", CodeValueType, "x is a list"},
 		{"type: list, entry_schema: integer, default: [ 1, two ]", CodeValueType, "an entry is an integer"},

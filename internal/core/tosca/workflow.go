@@ -135,7 +135,51 @@ func (r *reader) workflow(p pair) *Workflow {
 	for _, s := range r.mapping(p.value, "steps") {
 		w.Steps = append(w.Steps, r.workflowStep(s))
 	}
+	r.giveInputs(w)
 	return w
+}
+
+// giveInputs has what reads the workflow's own inputs have their defaults, before it is looked at as all else is: within a workflow these hide
+// inputs of the template that are called alike.
+func (r *reader) giveInputs(w *Workflow) {
+	own := map[string]*Property{}
+	for _, def := range w.Inputs {
+		own[def.Name] = def
+		if def.Default == nil && def.Required {
+			r.diags.at(place{def.Pos, len(def.Name)}, CodeMissingInput, "nothing gives the workflow's input %s a value", def.Name).hint("give it a default, or make it an input of the template")
+		}
+	}
+	if len(own) == 0 {
+		return
+	}
+	for _, s := range w.Steps {
+		for _, a := range s.Activities {
+			for _, in := range a.Inputs {
+				in.Value.give(own)
+			}
+		}
+	}
+}
+
+// give replaces calls of get_input that read one of some inputs by its default.
+func (v *Value) give(own map[string]*Property) {
+	if v == nil {
+		return
+	}
+	if v.Kind == Call && v.Func == "get_input" && len(v.Items) == 1 {
+		name, _ := v.Items[0].Text()
+		if def := own[name]; def != nil && def.Default != nil {
+			at := v.at
+			*v = *def.Default
+			v.at = at
+		} else if def != nil {
+			*v = Value{at: v.at} // it is optional, and has none
+		}
+		return
+	}
+	for _, item := range v.Items {
+		item.give(own)
+	}
 }
 
 func (r *reader) workflowStep(p pair) *WorkflowStep {

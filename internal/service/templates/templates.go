@@ -37,6 +37,8 @@ type Preset struct {
 	Name, File  string
 	Inputs      tosca.Inputs
 	Diagnostics tosca.Diagnostics
+
+	text []byte
 }
 
 // presetDir is the folder of a template's presets.
@@ -75,11 +77,24 @@ func ReadTemplate(files fs.FS, dir, file string) (*Template, error) {
 		if err != nil {
 			return nil, err
 		}
-		p := Preset{Name: strings.TrimSuffix(path.Base(name), ".yaml"), File: name}
+		p := Preset{Name: strings.TrimSuffix(path.Base(name), ".yaml"), File: name, text: data}
 		p.Inputs, p.Diagnostics = tosca.ReadInputs(name, data)
 		t.Presets = append(t.Presets, p)
 	}
 	return t, nil
+}
+
+// Text is a file of the template as it was read: a source, a preset or a script; nil if it has none of that name.
+func (t *Template) Text(file string) []byte {
+	if text := t.Sources[file]; text != nil {
+		return text
+	}
+	for i := range t.Presets {
+		if t.Presets[i].File == file {
+			return t.Presets[i].text
+		}
+	}
+	return t.Artifacts[file]
 }
 
 // Preset returns the preset of that name. An empty name is the template's defaults.
