@@ -22,6 +22,7 @@ tools:
 	command -v ssh-keygen >/dev/null || missing="$$missing openssh-client"; \
 	[ -x /usr/sbin/sshd ] || missing="$$missing openssh-server"; \
 	command -v named >/dev/null || missing="$$missing bind9"; \
+	command -v dig >/dev/null || missing="$$missing bind9-dnsutils"; \
 	command -v qemu-img >/dev/null || missing="$$missing qemu-utils"; \
 	command -v qpdf >/dev/null || missing="$$missing qpdf"; \
 	command -v pdftotext >/dev/null || missing="$$missing poppler-utils"; \

@@ -145,7 +145,6 @@ func drawTiers(t *rapid.T) capture.Files {
 			kind, ports[i] = "drawn.nodes.Tier"+fmt.Sprint(i), 8000+i
 			public := map[bool]string{true: ".Public", false: ""}[with("public")]
 			fmt.Fprintf(&types, "  %s:\n    derived_from: tosca.nodes.SoftwareComponent\n    attributes: { word: { type: string } }\n    capabilities:\n      page%d: { type: tosca.capabilities.Endpoint%s, properties: { port: { type: PortDef, default: %d }, protocol: { type: string, default: http }, url_path: { type: string, default: /p%d } } }\n    requirements:\n      - asks: { capability: tosca.capabilities.Endpoint, relationship: tosca.relationships.ConnectsTo, occurrences: [ 0, UNBOUNDED ] }\n", kind, i, public, ports[i], i)
-			outputs = fmt.Sprintf("  outputs:\n    word: { value: { get_attribute: [ %s, word ] } }\n", name)
 		}
 		var ops []string
 		script := func(op, text string) { files["scripts/"+name+"-"+op+".sh"] = []byte(text); ops = append(ops, op+": ") }
@@ -159,6 +158,7 @@ func drawTiers(t *rapid.T) capture.Files {
 			if op == "configure" && i > 0 && ports[i-1] > 0 && ports[i] > 0 {
 				more = ", inputs: { WHERE: { get_attribute: [ SELF, asks, ip_address ] }, KEY: { get_input: key } }, outputs: { WORD: [ SELF, word ] }"
 				needs = fmt.Sprintf("host: %s-host, asks: tier%d", name, i-1)
+				outputs = fmt.Sprintf("  outputs:\n    word: { value: { get_attribute: [ %s, word ] } }\n", name)
 			}
 			body += fmt.Sprintf("          %s: { implementation: scripts/%s-%s.sh%s }\n", op, name, op, more)
 		}

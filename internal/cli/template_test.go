@@ -18,6 +18,28 @@ import (
 	"andamio/internal/core/tosca"
 )
 
+func TestTypesAreListedAndExplained(t *testing.T) {
+	code, out, _ := call("types")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "NODE TYPES")
+	assert.Regexp(t, `tosca\.nodes\.network\.Network +Network`, out)
+	code, out, _ = call("types", "tosca:WebServer")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "derives from  tosca.nodes.SoftwareComponent, tosca.nodes.Root")
+	assert.Contains(t, out, "Standard.start")
+	code, out, _ = call("types", "Network", "--json")
+	assert.Zero(t, code)
+	var all []tosca.TypeExplained
+	require.NoError(t, json.Unmarshal([]byte(out), &all))
+	assert.Len(t, all, 2, "there is a capability of that name too")
+	code, out, _ = call("types", "--template", "../../examples/gauge-chain")
+	assert.Zero(t, code)
+	assert.Contains(t, out, "ribera.nodes")
+	code, _, errOut := call("types", "Compote")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, errOut, `did you mean "Compute"?`)
+}
+
 func TestExplain(t *testing.T) {
 	code, out, _ := call("explain", "unit-missing")
 	assert.Zero(t, code)

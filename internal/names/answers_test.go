@@ -133,7 +133,7 @@ func TestWhatAnUpdateAsksFor(t *testing.T) {
 		got = append(got, x)
 	}
 	puts := []string{
-		"contacts.ribera.test.\t0\tCLASS255\tA\t", "_http._tcp.contacts.ribera.test.\t0\tCLASS255\tSRV\t", "contacts.ribera.test.\t30\tIN\tA\t127.8.1.4",
+		"contacts.ribera.test.\t0\tCLASS255\tA\t", "contacts.ribera.test.\t0\tCLASS255\tAAAA\t", "_http._tcp.contacts.ribera.test.\t0\tCLASS255\tSRV\t", "contacts.ribera.test.\t30\tIN\tA\t127.8.1.4",
 		"_http._tcp.contacts.ribera.test.\t30\tIN\tSRV\t0 0 80 contacts.ribera.test.", "_andamio-owner.contacts.ribera.test.\t30\tIN\tTXT\t\"me\"",
 	}
 	mine := []string{"_andamio-owner.contacts.ribera.test.\t0\tIN\tTXT\t\"me\""}
@@ -143,13 +143,13 @@ func TestWhatAnUpdateAsksFor(t *testing.T) {
 		}
 		return list
 	}
-	assert.Len(t, got[0][0], 2, "neither a mark nor an address is there")
+	assert.Len(t, got[0][0], 3, "neither a mark nor an address of either sort is there")
 	assert.Equal(t, mine, trimmed(got[1][0]), "the mark is ours")
 	for i := range 2 {
 		assert.Len(t, got[i][1], len(puts), "the one time as the other")
 	}
 	assert.Equal(t, mine, got[2][0])
-	assert.Len(t, got[2][1], 4, "the address, both services and the mark")
+	assert.Len(t, got[2][1], 5, "addresses of both sorts, both services and the mark")
 }
 
 // TestWhatAQuestionIsAnsweredWith has what is no answer to it be none.
@@ -264,7 +264,7 @@ func TestWhoDisagrees(t *testing.T) {
 func TestWhatANameCannotStandFor(t *testing.T) {
 	asked := 0
 	z := answering(t, func(_ dns.ResponseWriter, r, m *dns.Msg) { asked++; signed(r, m) })
-	for _, address := range []string{"", "nowhere", "::1", "2001:db8::1", "127.8.1"} {
+	for _, address := range []string{"", "nowhere", ":::1", "2001:db8::1::", "127.8.1"} {
 		require.ErrorContains(t, z.Publish(t.Context(), "contacts", names.Target{Address: address}), "is no address that a name can stand for", address)
 	}
 	assert.Zero(t, asked)

@@ -86,16 +86,27 @@ func (z Zone) Check() error {
 // records are those of a name.
 func (z Zone) records(name string, t Target) ([]dns.RR, error) {
 	ip := net.ParseIP(t.Address)
-	if ip == nil || ip.To4() == nil {
-		return nil, fmt.Errorf("%q is no address that a name can stand for", t.Address)
-	}
 	full := z.FQDN(name)
-	out := []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: full, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: z.TTL}, A: ip.To4()}}
+	var out []dns.RR
+	switch {
+	case ip == nil:
+		return nil, fmt.Errorf("%q is no address that a name can stand for", t.Address)
+	case ip.To4() != nil:
+		out = append(out, &dns.A{Hdr: dns.RR_Header{Name: full, Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: z.TTL}, A: ip.To4()})
+	default:
+		out = append(out, &dns.AAAA{Hdr: dns.RR_Header{Name: full, Rrtype: dns.TypeAAAA, Class: dns.ClassINET, Ttl: z.TTL}, AAAA: ip})
+	}
 	for service, port := range t.Ports {
 		out = append(out, &dns.SRV{Hdr: dns.RR_Header{Name: label(service) + full, Rrtype: dns.TypeSRV, Class: dns.ClassINET, Ttl: z.TTL},
 			Target: full, Port: uint16(port)})
 	}
 	return out, nil
+}
+
+// addresses are all records of addresses that a name may have, by their types alone.
+func (z Zone) addresses(name string) []dns.RR {
+	return []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: z.FQDN(name), Rrtype: dns.TypeA, Class: dns.ClassINET}},
+		&dns.AAAA{Hdr: dns.RR_Header{Name: z.FQDN(name), Rrtype: dns.TypeAAAA, Class: dns.ClassINET}}}
 }
 
 // label begins the name at which a service's port is found.
@@ -112,7 +123,7 @@ func (z Zone) Publish(ctx context.Context, name string, t Target) error {
 		m := new(dns.Msg)
 		m.SetUpdate(dns.Fqdn(z.Name))
 		require(m)
-		m.RemoveRRset(rrs)
+		m.RemoveRRset(append(z.addresses(name), rrs[1:]...)) // it may have had an address of the other sort
 		m.Insert(rrs)
 		m.Insert(z.owned(name))
 		return z.update(ctx, m)
@@ -132,7 +143,7 @@ func (z Zone) Publish(ctx context.Context, name string, t Target) error {
 func (z Zone) Withdraw(ctx context.Context, name string, services []string) error {
 	m := new(dns.Msg)
 	m.SetUpdate(dns.Fqdn(z.Name))
-	gone := []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: z.FQDN(name), Rrtype: dns.TypeA, Class: dns.ClassINET}}}
+	gone := z.addresses(name)
 	for _, s := range services {
 		gone = append(gone, &dns.SRV{Hdr: dns.RR_Header{Name: label(s) + z.FQDN(name), Rrtype: dns.TypeSRV, Class: dns.ClassINET}})
 	}
@@ -176,13 +187,21 @@ func (z Zone) update(ctx context.Context, m *dns.Msg) error {
 // long the answer may still be kept.
 func (z Zone) Ask(ctx context.Context, server, name, service string) (address string, port int, left time.Duration, err error) {
 	full := z.FQDN(name)
-	a, err := ask(ctx, server, full, dns.TypeA)
-	if err != nil {
-		return "", 0, 0, err
-	}
-	for _, rr := range a {
-		if x, ok := rr.(*dns.A); ok {
-			address, left = x.A.String(), time.Duration(x.Hdr.Ttl)*time.Second
+	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
+		a, err := ask(ctx, server, full, kind)
+		if err != nil && !errors.Is(err, ErrUnanswered) {
+			return "", 0, 0, err
+		}
+		for _, rr := range a {
+			switch x := rr.(type) {
+			case *dns.A:
+				address, left = x.A.String(), time.Duration(x.Hdr.Ttl)*time.Second
+			case *dns.AAAA:
+				address, left = x.AAAA.String(), time.Duration(x.Hdr.Ttl)*time.Second
+			}
+		}
+		if address != "" {
+			break
 		}
 	}
 	if address == "" {

@@ -179,3 +179,23 @@ func TestWhatAZoneNeeds(t *testing.T) {
 		assert.ErrorContains(t, z.Check(), want)
 	}
 }
+
+// TestANameHasAnAddressOfEitherSort publishes a name for an address of each version in turn: the other goes with it.
+func TestANameHasAnAddressOfEitherSort(t *testing.T) {
+	servers(t, func(t *testing.T, z names.Zone) {
+		for _, address := range []string{"127.8.1.4", "fd00::7", "127.8.1.5"} {
+			require.NoError(t, z.Publish(t.Context(), "gauge", names.Target{Address: address, Ports: map[string]int{"http": 8081}}))
+			got, port, _, err := z.Ask(t.Context(), z.Server, "gauge", "http")
+			require.NoError(t, err)
+			assert.Equal(t, address, got)
+			assert.Equal(t, 8081, port)
+			_, taken, err := z.Taken(t.Context(), "gauge")
+			require.NoError(t, err)
+			assert.True(t, taken)
+		}
+		require.NoError(t, z.Publish(t.Context(), "gauge", names.Target{Address: "fd00::7", Ports: map[string]int{"http": 8081}}))
+		require.NoError(t, z.Withdraw(t.Context(), "gauge", []string{"http"}))
+		_, _, _, err := z.Ask(t.Context(), z.Server, "gauge", "")
+		assert.ErrorIs(t, err, names.ErrUnanswered)
+	})
+}

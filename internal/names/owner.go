@@ -25,10 +25,7 @@ func (z Zone) owned(name string) []dns.RR {
 
 // unowned is what must not be there of a name that nobody has.
 func (z Zone) unowned(name string) []dns.RR {
-	return []dns.RR{
-		&dns.TXT{Hdr: dns.RR_Header{Name: mark + z.FQDN(name), Rrtype: dns.TypeTXT, Class: dns.ClassINET}},
-		&dns.A{Hdr: dns.RR_Header{Name: z.FQDN(name), Rrtype: dns.TypeA, Class: dns.ClassINET}},
-	}
+	return append(z.addresses(name), &dns.TXT{Hdr: dns.RR_Header{Name: mark + z.FQDN(name), Rrtype: dns.TypeTXT, Class: dns.ClassINET}})
 }
 
 // Taken says whose a name is: "" and false if nobody has it, "" and true if it stands and bears no mark.
@@ -42,11 +39,16 @@ func (z Zone) Taken(ctx context.Context, name string) (owner string, taken bool,
 			return strings.Join(t.Txt, ""), true, nil
 		}
 	}
-	addresses, err := ask(ctx, z.Server, z.FQDN(name), dns.TypeA)
-	if err != nil && !errors.Is(err, ErrUnanswered) {
-		return "", false, err
+	for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
+		addresses, err := ask(ctx, z.Server, z.FQDN(name), kind)
+		if err != nil && !errors.Is(err, ErrUnanswered) {
+			return "", false, err
+		}
+		if len(addresses) > 0 {
+			return "", true, nil
+		}
 	}
-	return "", len(addresses) > 0, nil
+	return "", false, nil
 }
 
 // refusedBy is the error for a name that somebody else has.

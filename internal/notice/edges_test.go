@@ -67,6 +67,7 @@ func TestTheEdgesOfWhatIsHeard(t *testing.T) {
 	r := &Receiver{Secret: "sesame", Hear: func(event.Event) { heard++ }, Now: func() time.Time { return now }}
 	post := func(body string, at time.Time) int {
 		req := httptest.NewRequest(http.MethodPost, "/", strings.NewReader(body))
+		req.Header.Set("Content-Type", structured)
 		req.Header.Set(HeaderTime, strconv.FormatInt(at.Unix(), 10))
 		req.Header.Set(HeaderSignature, Sign("sesame", at, []byte(body)))
 		w := httptest.NewRecorder()

@@ -1,9 +1,9 @@
 // Package notice sends and receives signed notices over HTTP, so that a site can say that something of it has changed
 // instead of being asked.
 //
-// A notice is a CloudEvent 1.0 in the structured JSON mode of its HTTP binding. Two header fields go with it: the time
+// A notice is a CloudEvent 1.0: sent in the structured JSON mode of its HTTP binding, and heard in all three. Two header fields go with it: the time
 // at which it was signed, in seconds since 1970, and the signature, an HMAC-SHA256 over that time, a full stop and the
-// body. What is badly signed, old, oversized or heard before is refused. A notice is only a hint to look: what is so is
+// body, before which the attributes are in the binary mode (see [signed]). What is badly signed, old, oversized or heard before is refused. A notice is only a hint to look: what is so is
 // read from the site.
 package notice
 
@@ -15,6 +15,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -113,10 +114,15 @@ type Receiver struct {
 	swept time.Time
 }
 
-// ServeHTTP checks a notice and answers 204; 400 for what is no notice, 401 for a wrong signature or time, 409 for one
-// that was heard before, 413 for one too large.
+// ServeHTTP checks a notice, or several together, and answers 204; 400 for what is no notice, 401 for a wrong signature or time, 409 for one
+// that was heard before, 413 for one too large, 415 for what is in none of the modes of CloudEvents. OPTIONS asks whether notices may be posted.
 func (r *Receiver) ServeHTTP(w http.ResponseWriter, req *http.Request) {
+	if req.Method == http.MethodOptions {
+		allow(w, req.Header)
+		return
+	}
 	if req.Method != http.MethodPost {
+		w.Header().Set("Allow", "POST, OPTIONS")
 		http.Error(w, "notices are posted", http.StatusMethodNotAllowed)
 		return
 	}
@@ -129,20 +135,31 @@ func (r *Receiver) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 	if r.Now != nil {
 		now = r.Now()
 	}
-	if why := r.verify(req.Header, body, now); why != "" {
+	if why := r.verify(req.Header, signed(req.Header, body), now); why != "" {
 		http.Error(w, why, http.StatusUnauthorized)
 		return
 	}
-	var e event.Event
-	if err := json.Unmarshal(body, &e); err != nil || e.Validate() != nil {
-		http.Error(w, "the body is no CloudEvent 1.0", http.StatusBadRequest)
+	all, err := read(req.Header, body)
+	switch {
+	case errors.Is(err, errMedia):
+		http.Error(w, err.Error(), http.StatusUnsupportedMediaType)
+		return
+	case err != nil:
+		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	if !r.first(e.Source()+" "+e.ID(), now) {
+	again := 0
+	for _, e := range all {
+		if !r.first(e.Source()+" "+e.ID(), now) {
+			again++
+			continue
+		}
+		r.Hear(e)
+	}
+	if again > 0 && again == len(all) {
 		http.Error(w, "this notice was heard before", http.StatusConflict)
 		return
 	}
-	r.Hear(e)
 	w.WriteHeader(http.StatusNoContent)
 }
 

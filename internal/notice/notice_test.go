@@ -46,6 +46,7 @@ func TestWhatIsNotInOrderIsRefused(t *testing.T) {
 	post := func(body []byte, at, signature string) int {
 		req, err := http.NewRequest(http.MethodPost, s.URL, bytes.NewReader(body))
 		require.NoError(t, err)
+		req.Header.Set("Content-Type", structured)
 		req.Header.Set(HeaderTime, at)
 		req.Header.Set(HeaderSignature, signature)
 		resp, err := s.Client().Do(req)

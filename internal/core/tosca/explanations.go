@@ -131,7 +131,7 @@ var Explanations = []Explanation{
 		header+"topology_template:\n  node_templates:\n    web: {type: Compute}\n"+
 			"  outputs:\n    o: {value: {get_attribute: [web, colour]}}\n"),
 	explain(CodeMissingInput, "A required input is given no value when the template is planned.",
-		header+"topology_template:\n  inputs: {port: {type: integer}}\n").later(),
+		header+"topology_template:\n  inputs: {port: {type: integer}}\n  outputs: {at: {value: {get_input: port}}}\n").later(),
 	explain(CodeNotOffered, "No site that a node may use offers what it asks for: a size, an image, a feature.",
 		header+"topology_template:\n  node_templates:\n    big: {type: Compute, capabilities: {host: {properties: {num_cpus: 2, mem_size: 96 GiB}}}}\n").
 		with("estate.json", smallEstate).later(),

@@ -7,7 +7,9 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -133,12 +135,79 @@ func (s *Server) serve(w dns.ResponseWriter, r *dns.Msg) {
 		_ = w.WriteMsg(m)
 		return
 	}
-	s.answer(m, r)
+	signed := r.IsTsig()
+	if signed != nil && w.TsigStatus() != nil {
+		m.Rcode = dns.RcodeNotAuth
+		_ = w.WriteMsg(m)
+		return
+	}
+	switch {
+	case r.Opcode == dns.OpcodeNotify: // which a primary only acknowledges (RFC 1996, section 3.7)
+		m.Authoritative = true
+		if !strings.EqualFold(r.Question[0].Name, s.Zone) {
+			m.Rcode = dns.RcodeNotAuth
+		}
+	case r.Opcode != dns.OpcodeQuery:
+		m.Rcode = dns.RcodeNotImplemented
+	case r.Question[0].Qtype == dns.TypeAXFR || r.Question[0].Qtype == dns.TypeIXFR:
+		if s.transfer(w, m, r) {
+			return
+		}
+	default:
+		s.answer(m, r)
+	}
+	if signed != nil { // whoever signs a question is answered signed (RFC 8945, section 5.3)
+		m.SetTsig(signed.Hdr.Name, signed.Algorithm, 300, time.Now().Unix())
+	}
 	_ = w.WriteMsg(m)
 }
 
+// transfer sends the whole zone (RFC 5936) over TCP to who has the key, and reports that it did: others are refused.
+func (s *Server) transfer(w dns.ResponseWriter, m, r *dns.Msg) bool {
+	if _, udp := w.RemoteAddr().(*net.UDPAddr); udp || r.IsTsig() == nil || !strings.EqualFold(r.Question[0].Name, s.Zone) {
+		m.Rcode = dns.RcodeRefused
+		return false
+	}
+	s.mu.Lock()
+	all := append([]dns.RR{s.soa(), s.ns()}, s.nsAddress()...)
+	for _, k := range slices.Sorted(maps.Keys(s.rrs)) {
+		all = append(all, s.rrs[k]...)
+	}
+	all = append(all, s.soa())
+	s.mu.Unlock()
+	parts := make(chan *dns.Envelope, len(all)/transferPart+1)
+	for part := range slices.Chunk(all, transferPart) {
+		parts <- &dns.Envelope{RR: part}
+	}
+	close(parts)
+	_ = (&dns.Transfer{TsigSecret: map[string]string{s.Key: s.Secret}}).Out(w, r, parts)
+	return true
+}
+
+// transferPart is how many records go into one message of a transfer.
+const transferPart = 100
+
+// ns is the record of the zone's name server, nsAddress those of its address.
+func (s *Server) ns() dns.RR {
+	return &dns.NS{Hdr: dns.RR_Header{Name: s.Zone, Rrtype: dns.TypeNS, Class: dns.ClassINET, Ttl: 5}, Ns: s.nsName()}
+}
+
+func (s *Server) nsName() string { return "ns." + s.Zone }
+
+func (s *Server) nsAddress() []dns.RR {
+	host, _, err := net.SplitHostPort(s.Address)
+	ip := net.ParseIP(host)
+	switch {
+	case err != nil || ip == nil:
+		return nil
+	case ip.To4() != nil:
+		return []dns.RR{&dns.A{Hdr: dns.RR_Header{Name: s.nsName(), Rrtype: dns.TypeA, Class: dns.ClassINET, Ttl: 5}, A: ip.To4()}}
+	}
+	return []dns.RR{&dns.AAAA{Hdr: dns.RR_Header{Name: s.nsName(), Rrtype: dns.TypeAAAA, Class: dns.ClassINET, Ttl: 5}, AAAA: ip}}
+}
+
 func (s *Server) soa() dns.RR {
-	return &dns.SOA{Hdr: dns.RR_Header{Name: s.Zone, Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: 5}, Ns: "ns." + s.Zone,
+	return &dns.SOA{Hdr: dns.RR_Header{Name: s.Zone, Rrtype: dns.TypeSOA, Class: dns.ClassINET, Ttl: 5}, Ns: s.nsName(),
 		Mbox: "names." + s.Zone, Serial: s.serial, Refresh: 60, Retry: 10, Expire: 3600, Minttl: 1}
 }
 
@@ -156,13 +225,20 @@ func (s *Server) answer(m, r *dns.Msg) {
 		m.Answer = []dns.RR{s.soa()}
 		return
 	case q.Qtype == dns.TypeNS && name == s.Zone:
-		m.Answer = []dns.RR{&dns.NS{Hdr: dns.RR_Header{Name: s.Zone, Rrtype: dns.TypeNS, Class: dns.ClassINET, Ttl: 5}, Ns: "ns." + s.Zone}}
+		m.Answer, m.Extra = []dns.RR{s.ns()}, s.nsAddress()
 		return
 	}
 	m.Answer = s.rrs[key(name, q.Qtype)]
+	if name == s.nsName() {
+		for _, rr := range s.nsAddress() {
+			if rr.Header().Rrtype == q.Qtype {
+				m.Answer = append(slices.Clone(m.Answer), rr)
+			}
+		}
+	}
 	if len(m.Answer) == 0 {
 		m.Ns = []dns.RR{s.soa()}
-		if !s.exists(name) {
+		if !s.exists(name) && name != s.nsName() {
 			m.Rcode = dns.RcodeNameError
 		}
 	}
