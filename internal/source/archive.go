@@ -83,7 +83,7 @@ func ReadArchive(r io.ReaderAt, size int64) (*Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Tree{Files: files, Root: root}, nil
+	return &Tree{Files: files, Root: root}, checkMeta(files, root)
 }
 
 // An archive is taken for a bomb if it would unpack to more than mostRatio of what it is, unless that is little all the same.
@@ -136,21 +136,21 @@ func unpack(f *zip.File, limit int64) ([]byte, error) {
 
 // entryOf reads Entry-Definitions of a TOSCA.meta file.
 func entryOf(data []byte, files fs.FS) (string, error) {
-	for _, line := range strings.Split(string(data), "\n") {
-		key, value, ok := strings.Cut(line, ":")
-		if !ok || strings.TrimSpace(key) != "Entry-Definitions" {
-			continue
-		}
-		entry := path.Clean(strings.TrimSpace(value))
-		if !fs.ValidPath(entry) {
-			return "", fmt.Errorf("%s names %q, which leads out of the archive", metaFile, entry)
-		}
-		if _, err := fs.Stat(files, entry); err != nil {
-			return "", fmt.Errorf("%s names %q, which is not there", metaFile, entry)
-		}
-		return entry, nil
+	meta, err := readMeta(data)
+	if err != nil {
+		return "", err
 	}
-	return "", fmt.Errorf("%s has no line Entry-Definitions", metaFile)
+	if meta[keyEntry] == "" {
+		return "", fmt.Errorf("%s has no line %s", metaFile, keyEntry)
+	}
+	entry := path.Clean(meta[keyEntry])
+	if !fs.ValidPath(entry) {
+		return "", fmt.Errorf("%s names %q, which leads out of the archive", metaFile, entry)
+	}
+	if _, err := fs.Stat(files, entry); err != nil {
+		return "", fmt.Errorf("%s names %q, which is not there", metaFile, entry)
+	}
+	return entry, nil
 }
 
 // Pack writes files as a CSAR with a TOSCA.meta file. Equal files give equal bytes: entries are sorted, and have no
