@@ -1,12 +1,15 @@
 package editor
 
 import (
+	"context"
 	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"unicode/utf16"
+
+	"github.com/sourcegraph/jsonrpc2"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/tosca"
@@ -81,15 +84,14 @@ func templateOf(path string) (dir, root string) {
 
 // check checks the template that a file belongs to, and tells of all of its files. One that was wrong before and is not
 // any more is told of with nothing.
-func (s *server) check(path string) error {
-	dir, root := templateOf(path)
-	t, err := templates.ReadTemplate(s.files(dir), dir, root)
-	if err != nil {
-		return nil // no template yet: nothing to tell
+func (s *server) check(ctx context.Context, conn *jsonrpc2.Conn, path string) {
+	t, dir := s.template(path)
+	if t == nil {
+		return // no template yet: nothing to tell
 	}
 	diags, err := t.Check("", estateIn(s.files(dir)), nil)
 	if err != nil {
-		return nil
+		return
 	}
 	now := map[string][]diagnostic{}
 	for _, d := range diags {
@@ -108,20 +110,33 @@ func (s *server) check(path string) error {
 	for file, ds := range now {
 		s.told[dir][file] = true
 		s.found[file] = ds
-		err := s.send(map[string]any{"method": "textDocument/publishDiagnostics", "params": map[string]any{"uri": uriOf(file), "diagnostics": ds}})
-		if err != nil {
-			return err
+		told := map[string]any{"uri": uriOf(file), "diagnostics": ds}
+		if f, open := s.open[file]; open {
+			told["version"] = f.version
 		}
+		_ = conn.Notify(ctx, "textDocument/publishDiagnostics", told)
 	}
-	return nil
+}
+
+// template is the template that a file belongs to, with its folder; nil if there is none yet.
+func (s *server) template(path string) (*templates.Template, string) {
+	dir, root := templateOf(path)
+	t, err := templates.ReadTemplate(s.files(dir), dir, root)
+	if err != nil {
+		return nil, dir
+	}
+	if len(t.Nodes) > 0 {
+		s.good[dir] = t
+	}
+	return t, dir
 }
 
 // files are a folder's files, with what is open in the editor in place of what lies on disk.
 func (s *server) files(dir string) fs.FS {
 	over := map[string][]byte{}
-	for path, text := range s.open {
+	for path, f := range s.open {
 		if rel, err := filepath.Rel(dir, path); err == nil && fs.ValidPath(filepath.ToSlash(rel)) {
-			over[filepath.ToSlash(rel)] = []byte(text)
+			over[filepath.ToSlash(rel)] = []byte(f.text)
 		}
 	}
 	return templates.Overlaid(dir, over)
@@ -147,7 +162,7 @@ func (s *server) render(t *templates.Template, dir string, d tosca.Diagnostic) d
 	if d.Hint != "" {
 		out.Message += "\n" + d.Hint
 	}
-	if d.Related != nil && t.Sources[d.Related.File] != nil {
+	if d.Related != nil && t.Text(d.Related.File) != nil {
 		at := location{uriOf(filepath.Join(dir, d.Related.File)), spanOf(t, *d.Related, 1)}
 		out.Related = []related{{at, "see here"}}
 	}
@@ -157,7 +172,7 @@ func (s *server) render(t *templates.Template, dir string, d tosca.Diagnostic) d
 // spanOf turns a place in characters into one in UTF-16 units.
 func spanOf(t *templates.Template, at tosca.Pos, width int) span {
 	line := ""
-	if lines := strings.Split(string(t.Sources[at.File]), "\n"); at.Line <= len(lines) {
+	if lines := strings.Split(string(t.Text(at.File)), "\n"); at.Line <= len(lines) {
 		line = lines[at.Line-1]
 	}
 	units := func(chars int) int {
@@ -165,20 +180,4 @@ func spanOf(t *templates.Template, at tosca.Pos, width int) span {
 		return len(utf16.Encode(r[:min(max(chars, 0), len(r))]))
 	}
 	return span{position{at.Line - 1, units(at.Col - 1)}, position{at.Line - 1, max(units(at.Col-1+width), units(at.Col-1)+1)}}
-}
-
-// hover says what the code of a diagnostic at a place means; nil where there is none.
-func (s *server) hover(path string, at position) any {
-	for _, d := range s.found[path] {
-		if d.Range.Start.Line != at.Line || at.Character < d.Range.Start.Character || at.Character >= d.Range.End.Character {
-			continue
-		}
-		for _, e := range tosca.Explanations {
-			if string(e.Code) == d.Code {
-				return map[string]any{"contents": map[string]any{"kind": "plaintext",
-					"value": e.Meaning + "\n\nFor example:\n\n" + e.Example}, "range": d.Range}
-			}
-		}
-	}
-	return nil
 }

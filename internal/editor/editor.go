@@ -1,55 +1,80 @@
-// Package editor is a language server: it tells an editor, while a template is written, what andamio check would say.
+// Package editor is a language server: it tells an editor, while a template is written, what andamio check would say, and what may be written there.
 //
 // In go messages of the Language Server Protocol 3.17 (JSON-RPC 2.0 with Content-Length headers), out come diagnostics for
-// every file of the template that an open file belongs to, and on hover what the code of a diagnostic means. What is open
-// in the editor counts instead of what lies on disk.
+// every file of the template that an open file belongs to; what may stand at a place, what a name means and where it is defined; and the edits that
+// give a node another name. What is open in the editor counts instead of what lies on disk.
 package editor
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"strconv"
 	"strings"
+	"sync"
+
+	"github.com/sourcegraph/jsonrpc2"
+
+	"andamio/internal/service/templates"
 )
 
-// Serve answers messages until the editor ends the session or the input ends.
+// Serve answers messages until the editor ends the session or the input ends. It is an error if it ends without having been shut down.
 func Serve(in io.Reader, out io.Writer) error {
-	s := &server{out: out, open: map[string]string{}, told: map[string]map[string]bool{}, found: map[string][]diagnostic{}}
-	r := bufio.NewReader(in)
-	for {
-		m, err := receive(r)
-		switch {
-		case errors.Is(err, io.EOF):
-			return nil
-		case err != nil:
-			return err
-		case m.Method == "exit":
-			return nil
-		}
-		if err := s.handle(m); err != nil {
-			return err
-		}
+	s := &server{open: map[string]file{}, told: map[string]map[string]bool{}, found: map[string][]diagnostic{}, good: map[string]*templates.Template{}}
+	messages := &stream{in: bufio.NewReader(in), out: out}
+	conn := jsonrpc2.NewConn(context.Background(), messages, s, jsonrpc2.SetLogger(log.New(io.Discard, "", 0)))
+	<-conn.DisconnectNotify()
+	if s.exited && !s.ended {
+		return errors.New("the editor left without shutting the session down")
 	}
-}
-
-// message is a request (with an id) or a notification.
-type message struct {
-	ID     *json.RawMessage `json:"id"`
-	Method string           `json:"method"`
-	Params json.RawMessage  `json:"params"`
+	return messages.wrong
 }
 
 // maxMessage bounds what is read of one message.
 const maxMessage = 64 << 20
 
-// receive reads a message with its headers.
-func receive(r *bufio.Reader) (*message, error) {
+// stream reads and writes messages with their headers. A body that is no message is answered as such, and the next is read.
+type stream struct {
+	in  *bufio.Reader
+	mu  sync.Mutex
+	out io.Writer
+	// wrong is why no more messages can be read; nil at the end of the input.
+	wrong error
+}
+
+// ReadObject implements jsonrpc2.ObjectStream.
+func (s *stream) ReadObject(v any) error {
+	for {
+		body, err := s.body()
+		if err != nil {
+			if !errors.Is(err, io.EOF) {
+				s.wrong = err
+			}
+			return err
+		}
+		err = json.Unmarshal(body, v)
+		if err == nil {
+			return nil
+		}
+		wrong := &jsonrpc2.Error{Code: jsonrpc2.CodeParseError, Message: "this is no message: " + err.Error()}
+		if json.Valid(body) {
+			wrong.Code = jsonrpc2.CodeInvalidRequest
+		}
+		if err := s.WriteObject(map[string]any{"jsonrpc": "2.0", "id": nil, "error": wrong}); err != nil {
+			return err
+		}
+	}
+}
+
+// body reads the body of a message. Where its length is not known there is no way on.
+func (s *stream) body() ([]byte, error) {
 	length := -1
 	for {
-		line, err := r.ReadString('\n')
+		line, err := s.in.ReadString('\n')
 		if err != nil {
 			return nil, err
 		}
@@ -67,85 +92,134 @@ func receive(r *bufio.Reader) (*message, error) {
 		return nil, fmt.Errorf("a message of %d bytes is not read", length)
 	}
 	body := make([]byte, length)
-	if _, err := io.ReadFull(r, body); err != nil {
-		return nil, err
-	}
-	var m message
-	if err := json.Unmarshal(body, &m); err != nil {
-		return nil, fmt.Errorf("this is no message: %w", err)
-	}
-	return &m, nil
+	_, err := io.ReadFull(s.in, body)
+	return body, err
 }
 
-// server is one session.
-type server struct {
-	out io.Writer
-	// open are the texts of open files by path; told which files were told of, by folder; found the last diagnostics.
-	open  map[string]string
-	told  map[string]map[string]bool
-	found map[string][]diagnostic
-}
-
-func (s *server) send(v map[string]any) error {
-	v["jsonrpc"] = "2.0"
+// WriteObject implements jsonrpc2.ObjectStream.
+func (s *stream) WriteObject(v any) error {
 	body, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	_, err = fmt.Fprintf(s.out, "Content-Length: %d\r\n\r\n%s", len(body), body)
 	return err
 }
 
-func (s *server) reply(m *message, result any) error {
-	return s.send(map[string]any{"id": m.ID, "result": result})
+// Close implements jsonrpc2.ObjectStream.
+func (s *stream) Close() error { return nil }
+
+// file is an open file: its text and the editor's number of that.
+type file struct {
+	text    string
+	version int
+}
+
+// server is one session.
+type server struct {
+	// begun says that the session was initialized, ended that it was shut down, exited that the editor left.
+	begun, ended, exited bool
+	// open are open files by path; told which files were told of, by folder; found the last diagnostics.
+	open  map[string]file
+	told  map[string]map[string]bool
+	found map[string][]diagnostic
+	// good are templates as they were when they could be read last, by folder.
+	good map[string]*templates.Template
 }
 
 // params are what the messages that are heard may carry.
 type params struct {
 	TextDocument struct {
-		URI  string `json:"uri"`
-		Text string `json:"text"`
+		URI     string `json:"uri"`
+		Text    string `json:"text"`
+		Version int    `json:"version"`
 	} `json:"textDocument"`
 	ContentChanges []struct {
 		Text string `json:"text"`
 	} `json:"contentChanges"`
 	Position position `json:"position"`
+	NewName  string   `json:"newName"`
 }
 
-func (s *server) handle(m *message) error {
+// codeNotInitialized is that of a request before the session begins (LSP 3.17, error codes).
+const codeNotInitialized = -32002
+
+// Handle implements jsonrpc2.Handler: one message after another.
+func (s *server) Handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.Request) {
+	result, err := s.handle(ctx, conn, req)
+	if s.exited {
+		_ = conn.Close()
+		return
+	}
+	if req.Notif {
+		return
+	}
+	if err != nil {
+		_ = conn.ReplyWithError(ctx, req.ID, err)
+		return
+	}
+	_ = conn.Reply(ctx, req.ID, result)
+}
+
+// capabilities are what the server does.
+var capabilities = map[string]any{"textDocumentSync": 1, "hoverProvider": true, "definitionProvider": true, "renameProvider": true,
+	"completionProvider": map[string]any{"triggerCharacters": []string{":", " ", "[", "{"}}}
+
+func refused(code int64, format string, args ...any) *jsonrpc2.Error {
+	return &jsonrpc2.Error{Code: code, Message: fmt.Sprintf(format, args...)}
+}
+
+func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.Request) (any, *jsonrpc2.Error) {
+	switch {
+	case req.Method == "exit":
+		s.exited = true
+		return nil, nil
+	case s.ended:
+		return nil, refused(jsonrpc2.CodeInvalidRequest, "the session was shut down")
+	case req.Method == "initialize" && s.begun:
+		return nil, refused(jsonrpc2.CodeInvalidRequest, "the session has begun already")
+	case req.Method == "initialize":
+		s.begun = true
+		return map[string]any{"serverInfo": map[string]any{"name": "andamio"}, "capabilities": capabilities}, nil
+	case !s.begun:
+		return nil, refused(codeNotInitialized, "the session has not begun: initialize comes first")
+	case req.Method == "shutdown":
+		s.ended = true
+		return nil, nil
+	}
 	var p params
-	if len(m.Params) > 0 && m.Method != "initialize" {
-		if err := json.Unmarshal(m.Params, &p); err != nil && m.ID != nil {
-			return s.send(map[string]any{"id": m.ID, "error": map[string]any{"code": -32602, "message": err.Error()}})
+	if req.Params != nil {
+		if err := json.Unmarshal(*req.Params, &p); err != nil {
+			return nil, refused(jsonrpc2.CodeInvalidParams, "%v", err)
 		}
 	}
 	path, isFile := pathOf(p.TextDocument.URI)
-	switch m.Method {
-	case "initialize":
-		return s.reply(m, map[string]any{"serverInfo": map[string]any{"name": "andamio"},
-			"capabilities": map[string]any{"textDocumentSync": 1, "hoverProvider": true}})
-	case "shutdown":
-		return s.reply(m, nil)
+	switch req.Method {
 	case "textDocument/hover":
-		return s.reply(m, s.hover(path, p.Position))
+		return s.hover(path, p.Position), nil
+	case "textDocument/completion":
+		return s.complete(path, p.Position), nil
+	case "textDocument/definition":
+		return s.definition(path, p.Position), nil
+	case "textDocument/rename":
+		return s.rename(path, p.Position, p.NewName)
 	case "textDocument/didOpen":
-		s.open[path] = p.TextDocument.Text
+		s.open[path] = file{p.TextDocument.Text, p.TextDocument.Version}
 	case "textDocument/didChange":
 		if len(p.ContentChanges) == 0 {
-			return nil
+			return nil, nil
 		}
-		s.open[path] = p.ContentChanges[len(p.ContentChanges)-1].Text
+		s.open[path] = file{p.ContentChanges[len(p.ContentChanges)-1].Text, p.TextDocument.Version}
 	case "textDocument/didClose":
 		delete(s.open, path)
 	case "textDocument/didSave":
 	default:
-		if m.ID != nil {
-			return s.send(map[string]any{"id": m.ID, "error": map[string]any{"code": -32601, "message": "not offered: " + m.Method}})
-		}
-		return nil
+		return nil, refused(jsonrpc2.CodeMethodNotFound, "not offered: %s", req.Method)
 	}
-	if !isFile {
-		return nil
+	if isFile {
+		s.check(ctx, conn, path)
 	}
-	return s.check(path)
+	return nil, nil
 }

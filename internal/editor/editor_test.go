@@ -77,7 +77,7 @@ func TestAnEditorIsTold(t *testing.T) {
 		`{"jsonrpc":"2.0","id":3,"method":"textDocument/hover","params":{"textDocument":{"uri":"`+types+`"},"position":{"line":0,"character":0}}}`,
 		`{"jsonrpc":"2.0","method":"textDocument/didChange","params":{"textDocument":{"uri":"`+types+`","version":2},"contentChanges":[{"text":`+good+`}]}}`,
 		`{"jsonrpc":"2.0","method":"textDocument/didClose","params":{"textDocument":{"uri":"`+root+`"}}}`,
-		`{"jsonrpc":"2.0","id":4,"method":"textDocument/rename","params":{}}`,
+		`{"jsonrpc":"2.0","id":4,"method":"textDocument/formatting","params":{}}`,
 		`{"jsonrpc":"2.0","id":5,"method":"shutdown"}`,
 		`{"jsonrpc":"2.0","method":"exit"}`)
 	assert.Equal(t, true, got[0]["result"].(map[string]any)["capabilities"].(map[string]any)["hoverProvider"])
@@ -106,7 +106,7 @@ func TestAnEditorIsTold(t *testing.T) {
 }
 
 func TestWhatIsNoMessageEndsTheSession(t *testing.T) {
-	for _, in := range []string{"Content-Length: -3\r\n\r\n", "Content-Length: 99999999999\r\n\r\n", "Content-Length: x\r\n\r\n", "Content-Length: 3\r\n\r\n{{{"} {
+	for _, in := range []string{"Content-Length: -3\r\n\r\n", "Content-Length: 99999999999\r\n\r\n", "Content-Length: x\r\n\r\n", "Content-Length: 9\r\n\r\n{}"} {
 		assert.Error(t, Serve(strings.NewReader(in), io.Discard), in)
 	}
 	assert.NoError(t, Serve(strings.NewReader(""), io.Discard))

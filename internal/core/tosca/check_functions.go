@@ -50,6 +50,24 @@ func init() {
 	}
 }
 
+// functionSections are the sections of the standard that define functions.
+var functionSections = map[string]string{"concat": "4.3.1", "join": "4.3.2", "token": "4.3.3", "get_input": "4.4.1", "get_property": "4.4.2", "get_attribute": "4.5.1",
+	"get_operation_output": "4.6.1", "get_nodes_of_type": "4.7.1", "get_artifact": "4.8.1"}
+
+// Functions are the names of all functions that values may call.
+func Functions() []string { return sortedKeys(functions) }
+
+// FunctionUsage is an example of a function's use, and FunctionSection where the standard defines it; "" if there is no such function.
+func FunctionUsage(name string) string {
+	if f := functions[name]; f != nil {
+		return f.usage
+	}
+	return ""
+}
+
+// FunctionSection is where the standard defines a function.
+func FunctionSection(name string) string { return functionSections[name] }
+
 // checkFunctions checks every function called within a value: its arguments, and that what it names exists.
 func (r *reader) checkFunctions(v *Value, w whereabouts) {
 	if v == nil || v.Kind == Literal {

@@ -1,0 +1,245 @@
+package editor
+
+import (
+	"path/filepath"
+	"strings"
+
+	"github.com/sourcegraph/jsonrpc2"
+	"go.yaml.in/yaml/v4"
+
+	"andamio/internal/core/tosca"
+	"andamio/internal/service/templates"
+)
+
+// hover says what the code of a diagnostic at a place means, or else what a name there means; nil where there is nothing to say.
+func (s *server) hover(path string, at position) any {
+	for _, d := range s.found[path] {
+		if d.Range.Start.Line != at.Line || at.Character < d.Range.Start.Character || at.Character >= d.Range.End.Character {
+			continue
+		}
+		for _, e := range tosca.Explanations {
+			if string(e.Code) == d.Code {
+				return hovered(e.Meaning+"\n\nFor example:\n\n"+e.Example, d.Range)
+			}
+		}
+	}
+	t, _ := s.template(path)
+	if t == nil {
+		return nil
+	}
+	spot := spotAt(s.textOf(t, path), at)
+	where := span{position{at.Line, spot.from}, position{at.Line, spot.to}}
+	if text := meaning(t, spot.word); text != "" {
+		return hovered(text, where)
+	}
+	return nil
+}
+
+func hovered(text string, where span) any {
+	return map[string]any{"contents": map[string]any{"kind": "plaintext", "value": text}, "range": where}
+}
+
+// sections are those of the standard (TOSCA Simple Profile in YAML 1.3) that define types of a kind.
+var sections = map[tosca.TypeKind]string{tosca.DataTypes: "5.3", tosca.ArtifactTypes: "5.4", tosca.CapabilityTypes: "5.5", tosca.RelationshipTypes: "5.7", tosca.InterfaceTypes: "5.8",
+	tosca.NodeTypes: "5.9", tosca.GroupTypes: "5.10", tosca.PolicyTypes: "5.11"}
+
+// meaning is what a name means: a function, a node, an input or a type.
+func meaning(t *templates.Template, name string) string {
+	if name == "" {
+		return ""
+	}
+	if usage := tosca.FunctionUsage(name); usage != "" {
+		return name + " (TOSCA 1.3, section " + tosca.FunctionSection(name) + ")\n\n" + usage
+	}
+	if n := t.Node(name); n != nil && n.Type != nil {
+		return name + ": a node template of " + n.Type.Name + describedAs(n.Description)
+	}
+	if in := t.Input(name); in != nil {
+		return name + ": an input of the type " + in.Type + describedAs(in.Description)
+	}
+	for _, kind := range tosca.Kinds() {
+		x := t.Types.Find(kind, name)
+		if x == nil {
+			continue
+		}
+		e := t.Types.Explain(x)
+		out := e.Name + ": a " + e.Kind
+		if t.Sources[x.Pos.File] == nil {
+			out += " (TOSCA 1.3, section " + sections[kind] + ")"
+		}
+		out += describedAs(e.Description)
+		if len(e.DerivedFrom) > 0 {
+			out += "\n\nderives from " + strings.Join(e.DerivedFrom, ", ")
+		}
+		for _, f := range e.Properties {
+			out += "\n  " + f.Name + ": " + f.Type
+			if f.Required {
+				out += ", required"
+			}
+		}
+		return out
+	}
+	return ""
+}
+
+func describedAs(text string) string {
+	if text == "" {
+		return ""
+	}
+	return "\n\n" + strings.Join(strings.Fields(text), " ")
+}
+
+// definition is where what a name means is defined; nil where that is not in the template.
+func (s *server) definition(path string, at position) any {
+	t, dir := s.template(path)
+	if t == nil {
+		return nil
+	}
+	name := spotAt(s.textOf(t, path), at).word
+	var pos tosca.Pos
+	if n := t.Node(name); n != nil {
+		pos = n.Pos
+	} else if in := t.Input(name); in != nil {
+		pos = in.Property.Pos
+	} else {
+		for _, kind := range tosca.Kinds() {
+			if x := t.Types.Find(kind, name); x != nil && t.Sources[x.Pos.File] != nil {
+				pos = x.Pos
+			}
+		}
+	}
+	if pos.Line == 0 {
+		return nil
+	}
+	return location{uriOf(filepath.Join(dir, pos.File)), spanOf(t, pos, len([]rune(name)))}
+}
+
+// edit replaces a part of a file.
+type edit struct {
+	Range   span   `json:"range"`
+	NewText string `json:"newText"`
+}
+
+// rename are the edits that give the node at a place another name, wherever the template speaks of it.
+func (s *server) rename(path string, at position, to string) (any, *jsonrpc2.Error) {
+	t, dir := s.template(path)
+	if t == nil {
+		return nil, refused(jsonrpc2.CodeInvalidRequest, "this file belongs to no template")
+	}
+	name := spotAt(s.textOf(t, path), at).word
+	switch {
+	case t.Node(name) == nil:
+		return nil, refused(jsonrpc2.CodeInvalidRequest, "%q is no node template: these alone are given other names", name)
+	case t.Node(to) != nil:
+		return nil, refused(jsonrpc2.CodeInvalidRequest, "there is a node template %q already", to)
+	case strings.TrimSpace(to) == "" || strings.ContainsAny(to, " \t\n:{}[],#\"'"):
+		return nil, refused(jsonrpc2.CodeInvalidParams, "%q cannot be the name of a node template", to)
+	}
+	file := filepath.Join(dir, t.Root)
+	var doc yaml.Node
+	if err := yaml.Unmarshal([]byte(s.textOf(t, file)), &doc); err != nil || len(doc.Content) == 0 {
+		return nil, refused(jsonrpc2.CodeInvalidRequest, "%s cannot be read now: mend it first", t.Root)
+	}
+	r := &renaming{t: t, name: name, to: to}
+	if topology := valueOf(doc.Content[0], "topology_template"); topology != nil {
+		r.topology(topology)
+	}
+	return map[string]any{"changes": map[string][]edit{uriOf(file): r.edits}}, nil
+}
+
+// renaming finds where a template speaks of a node.
+type renaming struct {
+	t        *templates.Template
+	name, to string
+	edits    []edit
+}
+
+// is notes a scalar that is the name.
+func (r *renaming) is(n *yaml.Node) {
+	if n != nil && n.Kind == yaml.ScalarNode && n.Value == r.name {
+		width := len([]rune(r.name))
+		if n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
+			width += 2
+		}
+		r.edits = append(r.edits, edit{spanOf(r.t, tosca.Pos{File: r.t.Root, Line: n.Line, Col: n.Column}, width), r.to})
+	}
+}
+
+// topology goes through a topology template (section 3.9).
+func (r *renaming) topology(n *yaml.Node) {
+	each(valueOf(n, "node_templates"), func(key, node *yaml.Node) {
+		r.is(key)
+		r.is(valueOf(node, "copy"))
+		for _, item := range itemsOf(valueOf(node, "requirements")) {
+			each(item, func(_, to *yaml.Node) {
+				r.is(to)
+				r.is(valueOf(to, "node"))
+			})
+		}
+	})
+	each(valueOf(n, "groups"), func(_, x *yaml.Node) { r.all(valueOf(x, "members")) })
+	for _, p := range itemsOf(valueOf(n, "policies")) {
+		each(p, func(_, x *yaml.Node) { r.all(valueOf(x, "targets")) })
+	}
+	each(valueOf(n, "workflows"), func(_, w *yaml.Node) {
+		each(valueOf(w, "steps"), func(_, step *yaml.Node) { r.is(valueOf(step, "target")) })
+		for _, p := range itemsOf(valueOf(w, "preconditions")) {
+			r.is(valueOf(p, "target"))
+		}
+	})
+	for _, part := range []string{"capabilities", "requirements"} {
+		each(valueOf(valueOf(n, "substitution_mappings"), part), func(_, to *yaml.Node) {
+			if all := itemsOf(to); len(all) == 2 {
+				r.is(all[0])
+			}
+		})
+	}
+	r.calls(n)
+}
+
+// all notes the entries of a list that are the name.
+func (r *renaming) all(list *yaml.Node) {
+	for _, item := range itemsOf(list) {
+		r.is(item)
+	}
+}
+
+// calls goes through the functions that are called anywhere.
+func (r *renaming) calls(n *yaml.Node) {
+	if n.Kind == yaml.MappingNode && len(n.Content) == 2 && takesNode[n.Content[0].Value] {
+		if all := itemsOf(n.Content[1]); len(all) > 0 {
+			r.is(all[0])
+		}
+	}
+	for _, x := range n.Content {
+		r.calls(x)
+	}
+}
+
+func each(n *yaml.Node, do func(key, value *yaml.Node)) {
+	if n == nil || n.Kind != yaml.MappingNode {
+		return
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		do(n.Content[i], n.Content[i+1])
+	}
+}
+
+func itemsOf(n *yaml.Node) []*yaml.Node {
+	if n == nil || n.Kind != yaml.SequenceNode {
+		return nil
+	}
+	return n.Content
+}
+
+func valueOf(n *yaml.Node, key string) *yaml.Node {
+	if n == nil || n.Kind != yaml.MappingNode {
+		return nil
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return n.Content[i+1]
+		}
+	}
+	return nil
+}
