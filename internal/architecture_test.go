@@ -87,7 +87,7 @@ var layers = []struct {
 }{
 	{"andamio/internal/core/", []string{"andamio/internal/core/"}},
 	{"andamio/internal/draw", []string{"andamio/internal/core/"}},
-	{"andamio/internal/site/sitetest", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice"}},                                            // runs with tests alone
+	{"andamio/internal/site/sitetest", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice"}},                                                                       // runs with tests alone
 	{"andamio/internal/site", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/web", "andamio/internal/notice", "andamio/internal/nocloud", "andamio/internal/remote"}}, // a driver posts for sites that post nothing themselves
 	{"andamio/internal/notice", nil},
 	{"andamio/internal/nocloud", nil},

@@ -157,7 +157,7 @@ func (s *shared) copy() *cobra.Command {
 		Long: `One of FROM and TO is INSTANCE:PATH, the other a path here; folders are copied whole, by SFTP, with modes, times and links. Files that are
 there already, of the same size and time, are left as they are, and a copy that broke off goes on where it was when it is asked for again. What comes
 from an instance is written below TO alone, whatever links there are.`,
-		Args:  cobra.ExactArgs(2),
+		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, err := s.open(cmd.Context())
 			if err != nil {

@@ -216,8 +216,6 @@ func TestASessionBeginsAndEndsAsTheProtocolSays(t *testing.T) {
 	assert.ErrorContains(t, Serve(strings.NewReader("Content-Length: 33\r\n\r\n"+`{"jsonrpc":"2.0","method":"exit"}`), &strings.Builder{}), "without shutting")
 	dir := t.TempDir()
 	uri := uriOf(filepath.Join(dir, "template.yaml"))
-	got = session(t, `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{}}`,
-		`{"jsonrpc":"2.0","method":"textDocument/didOpen","params":{"textDocument":{"uri":"`+uri+`","version":7,"text":"a: b"}}}`)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(written), 0o600))
 	got = session(t, `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{}}`,
 		`{"jsonrpc":"2.0","method":"textDocument/didOpen","params":{"textDocument":{"uri":"`+uri+`","version":7,"text":"a: b"}}}`)

@@ -37,7 +37,9 @@ func TestPublicToolsReadAndChangeTheZone(t *testing.T) {
 	key := "hmac-sha256:" + strings.TrimSuffix(s.Key, ".") + ":" + s.Secret
 	tool(t, fmt.Sprintf("server %s %s\nzone ribera.test\nupdate add gauge.ribera.test 30 A 127.0.7.1\nupdate add gauge.ribera.test 30 AAAA fd00::7\nupdate add _gauge._tcp.gauge.ribera.test 30 SRV 0 0 8081 gauge.ribera.test\nsend\n", host, port),
 		"nsupdate", "-y", key)
-	dig := func(args ...string) string { return tool(t, "", "dig", append([]string{"@" + host, "-p", port}, args...)...) }
+	dig := func(args ...string) string {
+		return tool(t, "", "dig", append([]string{"@" + host, "-p", port}, args...)...)
+	}
 	assert.Equal(t, "127.0.7.1\n", dig("+short", "gauge.ribera.test", "A"))
 	assert.Equal(t, "fd00::7\n", dig("+short", "gauge.ribera.test", "AAAA"))
 	assert.Equal(t, "127.0.0.1\n", dig("+short", "ns.ribera.test", "A"), "the name server's own name has an address")
