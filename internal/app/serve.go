@@ -46,7 +46,7 @@ type Serving struct {
 	mending atomic.Bool
 	// telling says that what hooks are to tell is told at this moment.
 	telling atomic.Bool
-	// watching says that machines which are raised again by themselves are looked at.
+	// watching says that what is promised without a time of its own is looked at.
 	watching atomic.Bool
 
 	// windows is when the file of blackouts and windows was written that was looked at last.
@@ -140,46 +140,37 @@ func (s *Serving) Run(ctx context.Context) error {
 	return errors.Join(err, s.close(ctx))
 }
 
-// mend takes up requests that broke off, beside everything else: working one out takes a while.
+// beside does something beside everything else, unless it goes on still: others are waited for there.
+func (s *Serving) beside(ctx context.Context, going *atomic.Bool, failed string, do func() error) {
+	if !going.CompareAndSwap(false, true) {
+		return
+	}
+	s.work.Go(func() {
+		defer going.Store(false)
+		if err := do(); err != nil && ctx.Err() == nil {
+			s.a.Log.Warn(failed, "err", err)
+		}
+	})
+}
+
+// mend takes up requests that broke off.
 func (s *Serving) mend(ctx context.Context, now time.Time) {
-	if !s.mending.CompareAndSwap(false, true) {
-		return
-	}
-	s.work.Go(func() {
-		defer s.mending.Store(false)
-		if err := s.a.Mend(ctx, now); err != nil && ctx.Err() == nil {
-			s.a.Log.Warn("requests that broke off are not taken up", "err", err)
-		}
-	})
+	s.beside(ctx, &s.mending, "requests that broke off are not taken up", func() error { return s.a.Mend(ctx, now) })
 }
 
-// watch looks at machines that are raised again by themselves, beside everything else: sites are waited for.
+// watch looks at what is promised without a time of its own.
 func (s *Serving) watch(ctx context.Context, now time.Time) {
-	if !s.watching.CompareAndSwap(false, true) {
-		return
-	}
-	s.work.Go(func() {
-		defer s.watching.Store(false)
-		if err := s.a.WatchPromises(ctx, now); err != nil && ctx.Err() == nil {
-			s.a.Log.Warn("what is promised could not be looked at", "err", err)
-		}
-	})
+	s.beside(ctx, &s.watching, "what is promised could not be looked at", func() error { return s.a.WatchPromises(ctx, now) })
 }
 
-// tellHooks gathers what has happened and tells it, beside everything else: others are waited for.
+// tellHooks gathers what has happened and tells it.
 func (s *Serving) tellHooks(ctx context.Context, now time.Time) {
-	if !s.telling.CompareAndSwap(false, true) {
-		return
-	}
-	s.work.Go(func() {
-		defer s.telling.Store(false)
+	s.beside(ctx, &s.telling, "hooks are not set off", func() error {
 		err := s.a.Gather(ctx, now)
 		if err == nil {
 			_, err = s.a.Deliver(ctx, now)
 		}
-		if err != nil && ctx.Err() == nil {
-			s.a.Log.Warn("hooks are not set off", "err", err)
-		}
+		return err
 	})
 }
 

@@ -25,6 +25,10 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusBadRequest, "the body cannot be read: %v", err)
 		return
 	}
+	if m := unknown(body.Mixins); m != "" {
+		refuse(w, http.StatusBadRequest, "the mixin %q is not offered here", m)
+		return
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	t := c.find(w, r)

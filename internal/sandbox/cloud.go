@@ -223,7 +223,7 @@ func (c *Cloud) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, maxPiece+1<<20)
 	r.Header.Del(headerBroken)
 	if !c.misbehave(w, r) {
-		c.serve(w, r)
+		rendered(http.HandlerFunc(c.serve)).ServeHTTP(w, r)
 	}
 }
 
@@ -242,33 +242,6 @@ func (c *Cloud) jitter(name string) float64 {
 	h := fnv.New64a()
 	fmt.Fprint(h, c.site.Name, name)
 	return 0.85 + 0.4*mathrand.New(mathrand.NewPCG(c.seed, h.Sum64())).Float64()
-}
-
-// query answers the query interface (GFD.221, section 4.3): kinds, actions, and a mixin for each size and image.
-func (c *Cloud) query(w http.ResponseWriter, _ *http.Request) {
-	q := wire.Query{}
-	for _, term := range []string{"compute", "network", "networkinterface", "storage", "storagelink"} {
-		parent := "http://schemas.ogf.org/occi/core#resource"
-		if terms[term].link {
-			parent = "http://schemas.ogf.org/occi/core#link"
-		}
-		q.Kinds = append(q.Kinds, wire.Category{Term: term, Scheme: wire.Infrastructure, Parent: parent, Location: "/" + term + "/"})
-	}
-	for _, term := range []string{"object", "snapshot"} {
-		q.Kinds = append(q.Kinds, wire.Category{Term: term, Scheme: wire.Own + "storage#", Parent: "http://schemas.ogf.org/occi/core#resource", Location: "/" + term + "/"})
-	}
-	q.Kinds = append(q.Kinds, wire.Category{Term: "site", Scheme: wire.Own + "estate#", Location: "/site/"})
-	for _, s := range c.site.Sizes {
-		q.Mixins = append(q.Mixins, wire.Category{Term: s.Name, Scheme: wire.OwnSizes, Depends: []string{wire.ResourceTpl},
-			Attributes: map[string]any{wire.Cores: s.Cores, wire.Memory: s.MemoryGiB}})
-	}
-	for _, i := range c.site.Images {
-		q.Mixins = append(q.Mixins, wire.Category{Term: i.Name, Scheme: wire.OwnImages, Depends: []string{wire.OSTemplate}})
-	}
-	for _, a := range []string{"start", "stop", wire.ActionSuspend} {
-		q.Actions = append(q.Actions, wire.Category{Term: a, Scheme: wire.ComputeAction})
-	}
-	respond(w, http.StatusOK, q)
 }
 
 // facts answers what the site offers and what is free of it now.

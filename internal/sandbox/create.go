@@ -47,6 +47,10 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusBadRequest, "the kind %q does not belong into %s", want.Kind, term)
 		return
 	}
+	if m := unknown(want.Mixins); m != "" {
+		refuse(w, http.StatusBadRequest, "the mixin %q is not offered here", m)
+		return
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	key := r.Header.Get(wire.HeaderKey)
