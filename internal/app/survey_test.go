@@ -188,6 +188,7 @@ func TestBadNoticesAreRefused(t *testing.T) {
 	post := func(at time.Time, body []byte, key string) int {
 		req, err := http.NewRequest(http.MethodPost, "http://"+l.Address()+"/vega", bytes.NewReader(body))
 		require.NoError(t, err)
+		req.Header.Set("Content-Type", "application/cloudevents+json")
 		req.Header.Set(notice.HeaderTime, strconv.FormatInt(at.Unix(), 10))
 		req.Header.Set(notice.HeaderSignature, notice.Sign(key, at, body))
 		resp, err := http.DefaultClient.Do(req)

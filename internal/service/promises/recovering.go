@@ -46,7 +46,10 @@ func (svc *Service) watch(ctx context.Context, was *promise.Promise, now time.Ti
 	if terms == nil || err != nil {
 		return err
 	}
-	return svc.keepTerms(ctx, was, terms, now)
+	if err := svc.keepTerms(ctx, was, terms, now); fault.CodeOf(err) != fault.Conflict { // else theirs counts, and is looked at the next time
+		return err
+	}
+	return nil
 }
 
 // look is what is promised once the machines were looked at; nil if nothing is known, or all is as it was.
@@ -67,13 +70,13 @@ func (svc *Service) look(ctx context.Context, was *promise.Promise, now time.Tim
 	return &terms, nil
 }
 
-// keepTerms keeps what is known of machines that are down. Where somebody has changed what is promised meanwhile, theirs counts.
+// keepTerms keeps what is known of machines that are down; that somebody has changed what is promised meanwhile is a conflict.
 func (svc *Service) keepTerms(ctx context.Context, was *promise.Promise, terms *promise.RecoveredTerms, now time.Time) error {
 	then := *was
 	then.Recovered, then.Since = terms, now.UTC()
 	err := svc.store.SetPromise(ctx, then, was)
 	if errors.Is(err, store.ErrTaken) {
-		return nil
+		return fault.Conflictf("what is promised of it was changed meanwhile")
 	}
 	return err
 }
