@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"andamio/internal/core/estate"
@@ -29,12 +30,59 @@ func Offers(d *topology.Design, p placement.Problem) tosca.Diagnostics {
 			o.instance(n)
 		case n.Builds == kinds.Network:
 			o.options(n, e.Sites)
+			o.vlan(n)
 		case base != nil:
 			o.options(n, o.allowed(base))
 		}
 	}
+	o.named()
 	o.diags.Sort()
 	return o.diags
+}
+
+// named finds sites that policies name and that there are not. One that is nearly another's name is a mistake, and so is a policy of which no site is there;
+// any other may be of another estate that the template is for too.
+func (o *offers) named() {
+	var known []string
+	for _, s := range o.estate.Sites {
+		known = append(known, s.Name)
+	}
+	for _, r := range o.design.Rules {
+		all := texts(r.Properties["sites"])
+		missing := slices.DeleteFunc(slices.Clone(all), func(name string) bool { return slices.Contains(known, name) })
+		for _, name := range missing {
+			severity, hint := tosca.Doubt, "there are "+strings.Join(known, ", ")
+			if near := tosca.Nearest(name, known); near != "" {
+				severity, hint = tosca.Mistake, fmt.Sprintf("did you mean %q?", near)
+			} else if len(missing) == len(all) {
+				severity = tosca.Mistake
+			}
+			o.add(r.Pos, len(r.Name), severity, tosca.CodeNotOffered, fmt.Sprintf("policy %s names the site %q, which there is not", r.Name, name), hint)
+		}
+	}
+}
+
+// vlan finds a VLAN that is in no range of any site.
+func (o *offers) vlan(n *topology.Node) {
+	v := n.Source.Properties["segmentation_id"]
+	number, err := strconv.Atoi(fmt.Sprint(n.Properties["segmentation_id"]))
+	if v == nil || err != nil {
+		return
+	}
+	var ranges []string
+	for _, s := range o.estate.Sites {
+		for _, network := range s.Networks {
+			if r := network.VLANs; r != nil {
+				if number >= r.From && number <= r.To {
+					return
+				}
+				ranges = append(ranges, fmt.Sprintf("%s has %d to %d", s.Name, r.From, r.To))
+			}
+		}
+	}
+	if ranges != nil { // else no site says which it has
+		o.mistake(v.Pos(), v.Width(), fmt.Sprintf("no site has the VLAN %d, which %s asks for", number, n.Name), strings.Join(ranges, "; "))
+	}
 }
 
 type offers struct {

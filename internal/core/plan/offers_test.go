@@ -83,3 +83,42 @@ func TestOptionsNeedFeatures(t *testing.T) {
 	require.Len(t, diags, 1)
 	assert.Contains(t, diags[0].Message, "segmentation_id of lan needs a site with vlan, and it may use only vega, alisio")
 }
+
+// TestSitesAndVLANsThatThereAreNot names sites that are nearly there, are of elsewhere, and are there; and asks for VLANs within and outside of ranges.
+func TestSitesAndVLANsThatThereAreNot(t *testing.T) {
+	e := twoSites()
+	e.Sites[0].Networks = []estate.Network{{Name: "lan", VLANs: &estate.VLANRange{From: 200, To: 260}}}
+	allow := func(sites string) string {
+		return "    gauge: { type: Compute }\n  policies: [ here: { type: andamio.policies.Allow, properties: { sites: [ " + sites + " ] } } ]\n"
+	}
+	vlan := func(number string) string {
+		return "    lan: { type: tosca.nodes.network.Network, properties: { segmentation_id: \"" + number + "\" } }\n"
+	}
+	for name, c := range map[string]struct {
+		text, says, hint string
+		severity         tosca.Severity
+	}{
+		"both are there":       {text: allow("vega, alisio")},
+		"one is nearly there":  {allow("vega, alisoi"), `policy here names the site "alisoi", which there is not`, `did you mean "alisio"?`, tosca.Mistake},
+		"one is of elsewhere":  {allow("vega, tramonta"), `names the site "tramonta"`, "there are vega, alisio", tosca.Doubt},
+		"a VLAN that there is": {text: vlan("200")},
+		"the last":             {text: vlan("260")},
+		"one after it":         {vlan("261"), "no site has the VLAN 261, which lan asks for", "vega has 200 to 260", tosca.Mistake},
+		"one before the first": {vlan("199"), "no site has the VLAN 199", "vega has 200 to 260", tosca.Mistake},
+		"what is no number":    {text: vlan("green")},
+	} {
+		diags := offered(t, c.text, e)
+		if c.says == "" {
+			assert.Empty(t, diags, name)
+			continue
+		}
+		require.Len(t, diags, 1, "%s: %s", name, diags.Error())
+		assert.Contains(t, diags[0].Message, c.says, name)
+		assert.Contains(t, diags[0].Hint, c.hint, name)
+		assert.Equal(t, c.severity, diags[0].Severity, name)
+	}
+	diags := offered(t, allow("tramonta"), e)
+	require.NotEmpty(t, diags)
+	assert.Equal(t, tosca.Mistake, diags[len(diags)-1].Severity, "none of them is there")
+	assert.Empty(t, offered(t, vlan("4000"), twoSites()), "nobody says which there are")
+}
