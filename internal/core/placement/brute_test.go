@@ -5,6 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -300,6 +303,25 @@ func TestSizesThatAnotherBettersAreNotConsidered(t *testing.T) {
 		names = append(names, z.name)
 	}
 	assert.Equal(t, []string{"s", "odd"}, names)
+}
+
+// TestAModelOfNothingIsRead writes models in which there is nothing to choose, and has solvers read them.
+func TestAModelOfNothingIsRead(t *testing.T) {
+	for name, p := range map[string]Problem{"no workloads": {Estate: two(4, 4)}, "one that fits nowhere": {Estate: two(4, 4), Workloads: some(1, 400)}} {
+		var b bytes.Buffer
+		require.NoError(t, WriteLP(&b, p), name)
+		assert.Contains(t, b.String(), " 0 none", name)
+		file := filepath.Join(t.TempDir(), "model.lp")
+		require.NoError(t, os.WriteFile(file, b.Bytes(), 0o600))
+		for solver, args := range map[string][]string{"cbc": {file, "solve"}, "glpsol": {"--lp", file, "--check"}} {
+			if _, err := exec.LookPath(solver); err != nil {
+				continue
+			}
+			out, err := exec.Command(solver, args...).CombinedOutput()
+			require.NoError(t, err, "%s, %s: %s", name, solver, out)
+			assert.NotContains(t, strings.ToLower(string(out)), "error", "%s, %s", name, solver)
+		}
+	}
 }
 
 func TestTheModelIsWrittenAsLPText(t *testing.T) {

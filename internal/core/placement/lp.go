@@ -117,6 +117,9 @@ func (w *lp) objective() {
 			}
 		}
 	}
+	if n == 0 { // solvers read no objective of nothing
+		w.WriteString(" 0 none")
+	}
 	w.line("")
 }
 
@@ -144,6 +147,9 @@ func (w *lp) may(wl, site int32) bool {
 }
 
 func (w *lp) assignment() {
+	if len(w.m.p.Workloads) == 0 { // solvers read no model without a row
+		w.line(" nothing: none = 0")
+	}
 	for i := range w.m.p.Workloads {
 		fmt.Fprintf(w, " one_%d:", i)
 		n := 0
@@ -349,8 +355,13 @@ func (w *lp) kinds() {
 			w.line(" nowhere_%d <= 0", i)
 		}
 	}
-	w.line("Binaries")
+	n := 0
 	for i := range w.m.p.Workloads {
-		w.each(i, func(name string, _ *option, _ int32) { w.line(" %s", name) })
+		w.each(i, func(name string, _ *option, _ int32) {
+			if n++; n == 1 { // nor do they read a section of nothing
+				w.line("Binaries")
+			}
+			w.line(" %s", name)
+		})
 	}
 }
