@@ -31,8 +31,8 @@ const (
 )
 
 // statuses are those of errors, by their class.
-var statuses = map[fault.Code]int{answeredNo: exitNo, fault.Unexpected: exitNo, fault.Invalid: 2, fault.NotFound: 3, fault.Conflict: 4, fault.Refused: 5,
-	fault.NotAllowed: 6, fault.Unavailable: 7}
+var statuses = map[fault.Code]int{answeredNo: exitNo, fault.Invalid: 2, fault.NotFound: 3, fault.Conflict: 4, fault.Refused: 5,
+	fault.NotAllowed: 6, fault.Unavailable: 7, fault.Unexpected: 8}
 
 // answeredNo is the class of what is an answer rather than a failure.
 const answeredNo fault.Code = "no"
@@ -45,18 +45,14 @@ func unconfirmed(format string, args ...any) error {
 	return fault.As(answeredNo, fmt.Errorf(format, args...))
 }
 
-// usageError is a wrong use of a command.
-type usageError struct{ err error }
-
-func (u usageError) Error() string    { return u.err.Error() }
-func (u usageError) Code() fault.Code { return fault.Invalid }
-
 // shared are the options that every command has.
 type shared struct {
 	workspace string
 	json      bool
 	in        io.Reader
 	out, err  io.Writer
+	// notes are what programs are still to be told.
+	notes []string
 }
 
 // Main runs the command line and returns the exit status.
@@ -69,41 +65,35 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetIn(in)
 	root.SetOut(out)
 	root.SetErr(errOut)
-	err := root.ExecuteContext(ctx)
-	return s.status(err)
+	cmd, err := root.ExecuteContextC(ctx)
+	if errors.As(err, new(usageError)) { // what follows an option that is wrong has not been read
+		s.json = s.json || asksForJSON(args)
+	}
+	return s.status(err, cmd.CommandPath())
+}
+
+// asksForJSON reports whether --json is among the words of a command, rather than among those that it passes on.
+func asksForJSON(args []string) bool {
+	own, _, _ := strings.Cut("\x00"+strings.Join(args, "\x00")+"\x00", "\x00--\x00")
+	return strings.Contains(own+"\x00", "\x00--json\x00")
 }
 
 // status prints an error and turns it into the exit status.
-func (s *shared) status(err error) int {
+func (s *shared) status(err error, command string) int {
 	switch {
 	case err == nil:
+		s.reportNotes()
 		return exitDone
 	case errors.Is(err, errNo):
+		s.reportNotes()
 		return exitNo
 	}
 	if e := exited(0); errors.As(err, &e) {
 		return int(e)
 	}
-	s.complain(err)
-	if u := (usageError{}); errors.As(err, &u) && !s.json {
-		fmt.Fprintln(s.err, "andamio --help lists the commands")
-	}
-	return statuses[fault.CodeOf(err)]
-}
-
-// complain prints an error, line by line without control sequences: parts of it may come from outside.
-func (s *shared) complain(err error) {
-	if s.json {
-		text, _ := json.Marshal(map[string]any{"code": fault.CodeOf(err), "detail": err.Error()})
-		fmt.Fprintln(s.err, string(printable.JSON(text)))
-		return
-	}
-	for i, line := range strings.Split(err.Error(), "\n") {
-		if i == 0 {
-			line = "andamio: " + line
-		}
-		fmt.Fprintln(s.err, printable.Clean(line))
-	}
+	err = spoken(err)
+	s.report(err, command)
+	return statuses[classOf(err)]
 }
 
 func newRoot(s *shared) *cobra.Command {
@@ -113,7 +103,8 @@ func newRoot(s *shared) *cobra.Command {
 		Long: `Andamio reads a service template, works out where each part should run, compiles a plan in the order of its
 dependencies, runs it and shows it rise. Without a command it opens the screens.
 
-Exit status: 0 done, 1 the answer is no, 2 invalid, 3 not found, 4 conflict, 5 refused, 6 not allowed, 7 unavailable.`,
+Exit status: 0 done, 1 the answer is no, 2 invalid, 3 not found, 4 conflict, 5 refused, 6 not allowed, 7 unavailable,
+8 what should not happen.`,
 		Version:       version(),
 		SilenceErrors: true, SilenceUsage: true,
 		Args: cobra.NoArgs,
@@ -127,22 +118,8 @@ Exit status: 0 done, 1 the answer is no, 2 invalid, 3 not found, 4 conflict, 5 r
 		s.scale(), s.power("stop", false, "Switch the instances of a deployment off"), s.power("start", true, "Switch the instances of a deployment on again"),
 		s.clone(), s.capture(), s.snapshot(), s.replica(), s.promises(), s.calendar(), s.level(), s.hours(), s.recovery(), s.lease(), s.retire(), s.rehearse(), s.shell(), s.console(), s.copy(), s.export(), s.work(),
 		s.site(), s.credentials(), s.survey(), s.reconcile(), s.manage(), s.unmanage(), s.records(), s.mapping(), s.serve(), s.clock(), s.notices(), s.pair(), s.move(), s.names(), s.packages(), s.find(), s.proposals(), s.confirm(), s.withdraw(), s.team(), s.offer(), s.quota(), s.account(), s.hook(), s.request(), s.decide(), s.log(), s.backup(), s.restore())
-	for _, c := range root.Commands() {
-		args := c.Args
-		if args != nil {
-			c.Args = func(cmd *cobra.Command, a []string) error { return wrong(args(cmd, a)) }
-		}
-	}
-	args := root.Args
-	root.Args = func(cmd *cobra.Command, a []string) error { return wrong(args(cmd, a)) }
+	demand(root)
 	return root
-}
-
-func wrong(err error) error {
-	if err == nil {
-		return nil
-	}
-	return usageError{err}
 }
 
 // version is what the build knows of itself.
@@ -174,10 +151,10 @@ func (s *shared) open(ctx context.Context, options ...app.Option) (*app.App, err
 		return nil, err
 	}
 	if n := len(a.Opened().Loose); n > 0 {
-		fmt.Fprintf(s.err, "note: others could use %s of the workspace, %s first; now its owner alone can\n", printable.Count(n, "thing"), printable.Clean(a.Opened().Loose[0]))
+		s.note("others could use %s of the workspace, %s first; now its owner alone can", printable.Count(n, "thing"), a.Opened().Loose[0])
 	}
 	if a.Opened().Copied != "" {
-		fmt.Fprintf(s.err, "note: the workspace was brought up to date; as it was before it is in %s\n", printable.Clean(a.Opened().Copied))
+		s.note("the workspace was brought up to date; as it was before it is in %s", a.Opened().Copied)
 	}
 	return a, nil
 }

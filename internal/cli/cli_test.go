@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -63,9 +64,16 @@ func TestExitStatuses(t *testing.T) {
 		{[]string{"check", bad}, 1, `did you mean "node_types"?`},
 		{[]string{"check"}, 2, "name a template"},
 		{[]string{"check", "--nonsense", example}, 2, "unknown flag"},
-		{[]string{"check", "/nowhere"}, 1, "cannot be opened"},
+		{[]string{"check", "/nowhere"}, 3, "cannot be opened"},
 		{[]string{"check", "--preset", "gale", example}, 2, "there are: drill, storm-season"},
-		{[]string{"frobnicate"}, 2, "unknown command"},
+		{[]string{"frobnicate"}, 2, `there is no command "andamio frobnicate"`},
+		{[]string{"exprt"}, 2, "andamio export may have been meant"},
+		{[]string{"level", "giv", "basin"}, 2, "andamio level give may have been meant"},
+		{[]string{"team", "set"}, 2, "it is used as andamio team set FILE"},
+		{[]string{"pair", "vega"}, 2, "name two sites, or none"},
+		{[]string{"watch", "1", "2"}, 2, "it is used as andamio watch [RUN]"},
+		{[]string{"deployments", "x"}, 2, "it is used as andamio deployments"},
+		{[]string{"run", "/nowhere/plan.json"}, 3, `there is no file "/nowhere/plan.json"`},
 		{[]string{"plan", example, "--input", "forecast_workers"}, 2, "NAME=VALUE"},
 		{[]string{"plan", example, "--input", "forecast_workers=99"}, 1, "1 to 32"},
 		{[]string{"plan", example, "--estate", bad}, 2, "this is no estate"},
@@ -83,6 +91,56 @@ func TestExitStatuses(t *testing.T) {
 		assert.Equal(t, c.code, code, "%v: %s%s", c.args, out, errOut)
 		assert.Contains(t, out+errOut, c.says, "%v", c.args)
 	}
+}
+
+// TestMistakesAreOneValue has commands go wrong in each way, and reads what programs are told.
+func TestMistakesAreOneValue(t *testing.T) {
+	dir := t.TempDir()
+	inputs := filepath.Join(dir, "inputs.yaml")
+	require.NoError(t, os.WriteFile(inputs, []byte("a: [\n"), 0o644))
+	for _, c := range []struct {
+		args              []string
+		code, where, hint string
+		status            int
+	}{
+		{[]string{"plan", "--nosuch", "--json"}, "invalid", "andamio plan", "andamio plan --help says what it takes", 2},
+		{[]string{"--json", "frobnicate"}, "invalid", "andamio", "andamio --help says what it takes", 2},
+		{[]string{"level", "giv", "--json"}, "invalid", "andamio level", "andamio level give may have been meant", 2},
+		{[]string{"run", "/nowhere/plan.json", "--json"}, "not found", "andamio run", "", 3},
+		{[]string{"check", "/nowhere", "--json"}, "not found", "/nowhere", "", 3},
+		{[]string{"explain", "nothing", "--json"}, "invalid", "andamio explain", "andamio explain lists them all", 2},
+		{[]string{"watch", "--json", "--workspace", dir}, "not found", "andamio watch", "andamio run PLAN begins one", 3},
+	} {
+		status, out, errOut := call(c.args...)
+		assert.Equal(t, c.status, status, "%v", c.args)
+		assert.Empty(t, out, "%v", c.args)
+		var m mistake
+		require.NoError(t, json.Unmarshal([]byte(errOut), &m), "%v: %s", c.args, errOut)
+		assert.Equal(t, c.code, string(m.Code), "%v", c.args)
+		assert.Equal(t, c.where, m.Where, "%v", c.args)
+		assert.Equal(t, c.hint, m.Hint, "%v", c.args)
+		assert.NotEmpty(t, m.What, "%v", c.args)
+	}
+	_, out, errOut := call("shell", "a/b-1", "--nosuch", "--", "--json")
+	assert.Empty(t, out)
+	assert.Contains(t, errOut, "andamio: unknown flag", "what is passed on says nothing of us")
+}
+
+// TestWhatEveryCommandTakes gives every command too many words: it says how it is used, whatever it is.
+func TestWhatEveryCommandTakes(t *testing.T) {
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		for _, below := range c.Commands() {
+			walk(below)
+		}
+		words := strings.Fields("a b c d e f g")
+		if c.Args == nil || c.Args(c, words) == nil {
+			return
+		}
+		assert.ErrorAs(t, c.Args(c, words), new(usageError), c.CommandPath())
+		assert.NotContains(t, c.Args(c, words).Error(), "arg(s)", c.CommandPath())
+	}
+	walk(newRoot(&shared{}))
 }
 
 func TestDiagnosticsShowTheirLine(t *testing.T) {
