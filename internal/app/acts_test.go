@@ -38,7 +38,7 @@ var methods = map[string]any{
 	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads,
 	"ExportMap": reads, "ExportPackage": guard.ExportDisks, "ExportRecords": guard.ExportRecord, "FindHost": reads, "Fragment": reads, "GoBack": guard.EndMove,
 	"History": reads, "Import": guard.ImportRecord, "ImportPackage": worksOut, "ImportRecords": worksOut, "TakingOver": worksOut, "Nobodys": reads, "DraftTaken": reads, "LettingGo": worksOut, "LastOfTrail": reads,
-	"Leave": guard.LeaveRun, "Lifting": through, "Listen": guard.Hear, "Lock": guard.LockVault, "Look": reads, "MakeKey": guard.KeepKey, "BringKey": guard.KeepKey,
+	"Leave": guard.LeaveRun, "Lifting": through, "Listen": guard.Hear, "Lock": guard.LockVault, "Look": reads, "MakeKey": guard.KeepKey, "MakeSenderSecret": guard.KeepSecret, "BringKey": guard.KeepKey,
 	"MakePair": guard.PairSites, "Move": reads, "Moves": reads, "NewRun": guard.BeginRun, "OpenShell": guard.EnterHost, "OpenConsole": guard.EnterHost, "OrderOf": worksOut, "Pairs": reads,
 	"Propose": guard.Propose, "ProposeMove": guard.Propose, "ProposeSettling": guard.Propose, "ProposedSettling": worksOut, "Proposals": reads, "OpenProposals": reads, "Proposed": worksOut, "Confirm": guard.Confirm, "Withdraw": guard.Withdraw,
 	"Picture": reads, "Powering": worksOut, "PoweringWhich": worksOut, "PreviewMapping": reads, "Reconcile": reads, "ReconcileFiles": reads, "Redraft": worksOut, "Rehearse": worksOut,

@@ -73,12 +73,13 @@ func TestWhatSitesDoNotOfferIsFoundAtItsLine(t *testing.T) {
 	assert.Empty(t, check())
 	for _, c := range []struct{ from, to, says string }{
 		{"num_cpus: 2, mem_size: 4 GiB, disk_size: 16 GiB", "num_cpus: 2, mem_size: 6 GiB, disk_size: 16 GiB", "no site that gauge-node may use has a size with 2 cores and 6 GiB"},
-		{"network_name: gauge-lan, cidr: 10.4.1.0/24", "network_name: gauge-lan, segmentation_id: '7'", ""},
+		{"network_name: gauge-lan, cidr: 10.4.1.0/24", "network_name: gauge-lan, segmentation_id: '7'", "no site has the VLAN 7, which gauge-lan asks for"},
+		{"network_name: gauge-lan, cidr: 10.4.1.0/24", "network_name: gauge-lan, segmentation_id: '210'", ""},
 		{"        os: { properties: { type: linux } }\n      requirements:\n        - local_storage:\n            node: gauge-spool", "        os: { properties: { type: plan9 } }\n      requirements:\n        - local_storage:\n            node: gauge-spool", "has an image of plan9"},
 	} {
 		diags := check(c.from, c.to)
 		if c.says == "" {
-			assert.Empty(t, diags, "some site has VLANs")
+			assert.Empty(t, diags, "some site has it")
 			continue
 		}
 		require.Len(t, diags, 1, "%s: %s", c.to, diags.Error())

@@ -6,8 +6,10 @@ import (
 	"crypto/tls"
 	"encoding/pem"
 	"errors"
+	"maps"
 	"net"
 	"net/http"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -125,7 +127,7 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 			return nil, err
 		}
 		drivers[c.Site] = watched{c, c.Open()}
-		mux.Handle("/"+c.Site, &notice.Receiver{Secret: secret, Hear: func(e event.Event) { out.hear(c.Site, e) }})
+		mux.Handle("/"+c.Site, &notice.Receiver{Secret: secret, Also: (&sender{a: a, site: c.Site}).Secret, Hear: func(e event.Event) { out.hear(c.Site, e) }})
 	}
 	out.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
 	out.done.Go(func() { out.apply(ctx, drivers) })
@@ -162,7 +164,7 @@ func (l *Listener) InClear() bool {
 // hear waits until a notice is applied, so that a site that is told it was taken need not send it again.
 func (l *Listener) hear(at string, e event.Event) {
 	var c notice.Changed
-	if e.Type() != notice.TypeChanged || e.DataAs(&c) != nil {
+	if e.Type() != notice.TypeChanged || e.DataAs(&c) != nil || kindsByTerm[c.Kind] == kinds.None {
 		return
 	}
 	applied := make(chan error, 1)
@@ -242,7 +244,7 @@ func (l *Listener) applyAll(ctx context.Context, drivers map[string]watched, bat
 		group.Go(func() {
 			tokens <- struct{}{}
 			defer func() { <-tokens }()
-			sights[i].Observation, errs[i] = lookAgain(ctx, drivers[sights[i].Site], which[i], sights[i].ID)
+			sights[i].Observation, errs[i] = lookForAny(ctx, drivers[sights[i].Site], which[i], sights[i].ID)
 		})
 	}
 	group.Wait()
@@ -258,7 +260,23 @@ func (l *Listener) applyAll(ctx context.Context, drivers map[string]watched, bat
 	return errors.Join(append(errs, err)...)
 }
 
-// lookAgain reads one thing; nil says that it is gone.
+// lookForAny reads one thing, whatever it is: senders may take one kind for another, and what is there under any is not gone.
+func lookForAny(ctx context.Context, c watched, told kinds.Kind, id string) (*mapping.Observation, error) {
+	o, err := lookAgain(ctx, c, told, id)
+	if o != nil || err != nil {
+		return o, err
+	}
+	for _, term := range slices.Sorted(maps.Keys(kindsByTerm)) {
+		if kind := kindsByTerm[term]; kind != told {
+			if o, err = lookAgain(ctx, c, kind, id); o != nil || err != nil {
+				return o, err
+			}
+		}
+	}
+	return nil, nil
+}
+
+// lookAgain reads one thing as one kind; nil says that there is none.
 func lookAgain(ctx context.Context, c watched, kind kinds.Kind, id string) (*mapping.Observation, error) {
 	for try := 1; ; try++ {
 		r, err := c.driver.Read(ctx, kind, id)

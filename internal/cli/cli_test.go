@@ -106,7 +106,7 @@ func TestMistakesAreOneValue(t *testing.T) {
 		{[]string{"plan", "--nosuch", "--json"}, "invalid", "andamio plan", "andamio plan --help says what it takes", 2},
 		{[]string{"--json", "frobnicate"}, "invalid", "andamio", "andamio --help says what it takes", 2},
 		{[]string{"level", "giv", "--json"}, "invalid", "andamio level", "andamio level give may have been meant", 2},
-		{[]string{"run", "/nowhere/plan.json", "--json"}, "not found", "andamio run", "", 3},
+		{[]string{"run", "/nowhere/plan.json", "--json"}, "not found", "/nowhere/plan.json", "", 3},
 		{[]string{"check", "/nowhere", "--json"}, "not found", "/nowhere", "", 3},
 		{[]string{"explain", "nothing", "--json"}, "invalid", "andamio explain", "andamio explain lists them all", 2},
 		{[]string{"watch", "--json", "--workspace", dir}, "not found", "andamio watch", "andamio run PLAN begins one", 3},

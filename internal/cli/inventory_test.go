@@ -95,7 +95,7 @@ func TestTheInventoryIsKeptFromTheCommandLine(t *testing.T) {
 	assert.Regexp(t, `\d{4}-\d\d-\d\d .*(built by|seen at)`, run(0, "records", "show", id))
 	assert.Contains(t, run(3, "records", "show", "nothing"), "never was a record")
 	assert.Contains(t, run(1, "reconcile", "--recorded", file, "--observed", os.DevNull), "missing", "everything is gone")
-	assert.Contains(t, run(1, "reconcile", "--recorded", filepath.Join(ws, "none.csv")), "no such file")
+	assert.Contains(t, run(3, "reconcile", "--recorded", filepath.Join(ws, "none.csv")), "there is no file")
 	assert.Contains(t, run(0, "mapping"), "instance")
 	assert.Contains(t, run(0, "mapping", "--shipped"), "andamio.mapping/1")
 	bad := filepath.Join(t.TempDir(), "m.yaml")

@@ -95,12 +95,21 @@ func spoken(err error) error {
 	case !is:
 		return err
 	case errors.Is(err, fs.ErrNotExist):
-		return fault.NotFoundf("there is no file %q", file.Path)
+		return &ofFile{file, fmt.Sprintf("there is no file %q", file.Path)}
 	case errors.Is(err, fs.ErrPermission):
-		return fault.NotAllowedf("the file %q may not be read by you", file.Path)
+		return &ofFile{file, fmt.Sprintf("the file %q may not be read by you", file.Path)}
 	}
 	return err
 }
+
+// ofFile is what went wrong with a file, in our words.
+type ofFile struct {
+	*fs.PathError
+	text string
+}
+
+func (f *ofFile) Error() string { return f.text }
+func (f *ofFile) Unwrap() error { return f.PathError }
 
 // mistake is an error as programs read it.
 type mistake struct {

@@ -15,6 +15,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/calendar"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
 	"andamio/internal/service/deployments"
@@ -366,7 +367,7 @@ func excepted(w *promise.When, byHand []string, others []time.Time) error {
 	for _, text := range byHand {
 		day, err := time.Parse(time.DateOnly, text)
 		if err != nil {
-			return fmt.Errorf("%q is no day, such as 2026-12-24", text)
+			return fault.Invalidf("%q is no day, such as 2026-12-24", text)
 		}
 		others = append(others, day)
 	}

@@ -339,7 +339,7 @@ func (s *shared) agreed(p *reconcile.Settling, o *reconciling) error {
 	if s.json {
 		err = s.printJSON(map[string]any{"would": p.Items, "losses": lossesOf(p)})
 	}
-	return errors.Join(errors.New(text), err)
+	return errors.Join(unconfirmed("%s", text), err)
 }
 
 func lossesOf(p *reconcile.Settling) []plan.Loss {

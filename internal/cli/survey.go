@@ -134,19 +134,27 @@ const portNotices = "8788"
 
 func (s *shared) notices() *cobra.Command {
 	var h workspace.Hearing
+	var sender string
 	cmd := &cobra.Command{
 		Use:   "notices",
 		Short: "Say where sites on other machines send their notices",
 		Long: `Notices are heard on this machine alone, unless sites are on others: then --listen is the address of this machine at which
 they are heard, and --tell the name or address by which sites reach it, where that is another. It counts for serve and for
 runs, from the next on. Runs hear them in clear: signed, so that nobody makes them up, but anybody on the way reads them.
-Without options says how it is.`,
+Without options says how it is.
+
+--secret SITE makes the secret with which a program of yours signs notices about a site that sends none itself (see
+docs/inventory.md). It is shown once; the one before it counts no longer.`,
 		Args: cobra.NoArgs,
 	}
 	f := cmd.Flags()
+	f.StringVar(&sender, "secret", "", "make the secret with which notices about this SITE are signed, and show it once")
 	f.StringVar(&h.Listen, "listen", "", `address of this machine, 0.0.0.0 and :: for all; "" for 127.0.0.1`)
 	f.StringVar(&h.Tell, "tell", "", `name or address that sites are told; "" for the same`)
 	cmd.RunE = s.with(func(ctx context.Context, a *app.App, _ []string) error {
+		if f.Changed("secret") {
+			return s.printSenderSecret(ctx, a, sender)
+		}
 		now, err := a.Hearing()
 		if err != nil {
 			return err
@@ -169,6 +177,20 @@ Without options says how it is.`,
 		return nil
 	})
 	return cmd
+}
+
+// printSenderSecret makes the secret of whoever sends notices about a site, and shows it.
+func (s *shared) printSenderSecret(ctx context.Context, a *app.App, site string) error {
+	secret, err := a.MakeSenderSecret(ctx, site)
+	if err != nil {
+		return err
+	}
+	if s.json {
+		return s.printJSON(map[string]string{"site": site, "secret": secret})
+	}
+	fmt.Fprintf(s.err, "notices about %s that are signed with this are heard; it is not shown again:\n", printable.Clean(site))
+	fmt.Fprintln(s.out, secret)
+	return nil
 }
 
 func (s *shared) drift() *cobra.Command {

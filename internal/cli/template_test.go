@@ -75,7 +75,7 @@ func TestPackAndBack(t *testing.T) {
 	code, out, _ = call("check", copied)
 	assert.Zero(t, code, out)
 	code, _, errOut = call("unpack", file, "-o", copied)
-	assert.Equal(t, exitNo, code)
+	assert.Equal(t, statuses[fault.Conflict], code)
 	assert.Contains(t, errOut, "is not empty; nothing was written")
 	bad := filepath.Join(dir, "bad")
 	require.NoError(t, os.Mkdir(bad, 0o755))
@@ -124,10 +124,10 @@ func TestDiagnosticsForEditors(t *testing.T) {
 
 func TestWorkflowsAreChosen(t *testing.T) {
 	code, out, errOut := call("plan", "../../examples/by-hand", "--estate", "../../examples/flood-watch/estate.json", "--workflow", "sounding")
-	assert.Equal(t, exitNo, code, out)
+	assert.Equal(t, statuses[fault.Invalid], code, out)
 	assert.Contains(t, errOut, "does siren-1/call:Drill.whisper.1 without")
 	code, _, errOut = call("plan", "../../examples/words", "--estate", "../../examples/flood-watch/estate.json", "--workflow", "dance")
-	assert.Equal(t, exitNo, code)
+	assert.Equal(t, statuses[fault.NotFound], code)
 	assert.Contains(t, errOut, `no workflow "dance"`)
 }
 

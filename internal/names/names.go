@@ -67,18 +67,18 @@ var Algorithms = []string{"hmac-sha256", "hmac-sha384", "hmac-sha512"}
 // Check says what of a zone cannot be.
 func (z Zone) Check() error {
 	if _, ok := dns.IsDomainName(z.Name); !ok || z.Name == "" {
-		return fmt.Errorf("%q is no name of a zone", z.Name)
+		return fault.Invalidf("%q is no name of a zone", z.Name)
 	}
 	for _, s := range append([]string{z.Server}, z.Resolvers...) {
 		if _, port, err := net.SplitHostPort(s); err != nil || port == "" {
-			return fmt.Errorf("%q is no address and port of a name server, such as 192.0.2.53:53", s)
+			return fault.Invalidf("%q is no address and port of a name server, such as 192.0.2.53:53", s)
 		}
 	}
 	if !slices.Contains(Algorithms, z.Algorithm) {
-		return fmt.Errorf("the algorithm %q is none of %s", z.Algorithm, strings.Join(Algorithms, ", "))
+		return fault.Invalidf("the algorithm %q is none of %s", z.Algorithm, strings.Join(Algorithms, ", "))
 	}
 	if z.Key == "" || z.Secret == "" {
-		return errors.New("a zone is changed with a key and its secret")
+		return fault.Invalidf("a zone is changed with a key and its secret")
 	}
 	return nil
 }

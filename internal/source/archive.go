@@ -1,6 +1,7 @@
 package source
 
 import (
+	"andamio/internal/core/fault"
 	"archive/zip"
 	"bytes"
 	"errors"
@@ -215,7 +216,7 @@ func All(files fs.FS) (map[string][]byte, error) {
 // Unpack writes the files of a tree into a folder that is new or empty. The folder confines what is written.
 func Unpack(files fs.FS, dir string) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return fmt.Errorf("%s is not empty; nothing was written", dir)
+		return fault.Conflictf("%s is not empty; nothing was written", dir)
 	}
 	all, err := All(files)
 	if err != nil {

@@ -17,10 +17,12 @@ import (
 	"github.com/go-git/go-git/v5/plumbing"
 	"github.com/go-git/go-git/v5/plumbing/filemode"
 	"github.com/go-git/go-git/v5/plumbing/object"
+	"github.com/go-git/go-git/v5/plumbing/transport"
 	"github.com/go-git/go-git/v5/plumbing/transport/client"
 	githttp "github.com/go-git/go-git/v5/plumbing/transport/http"
 	"github.com/go-git/go-git/v5/storage/memory"
 
+	"andamio/internal/core/fault"
 	"andamio/internal/web"
 )
 
@@ -28,7 +30,11 @@ import (
 func openRepository(ctx context.Context, p Place) (*Tree, error) {
 	repo, err := repository(ctx, p.Repo)
 	if err != nil {
-		return nil, fmt.Errorf("the repository %s cannot be read: %w", withoutPassword(p.Repo), told(err, p.Repo))
+		said := fmt.Errorf("the repository %s cannot be read: %w", withoutPassword(p.Repo), told(err, p.Repo))
+		if errors.Is(err, transport.ErrRepositoryNotFound) || errors.Is(err, git.ErrRepositoryNotExists) {
+			return nil, fault.As(fault.NotFound, said)
+		}
+		return nil, fault.As(fault.Unavailable, said)
 	}
 	rev := p.Rev
 	if rev == "" {
@@ -36,7 +42,7 @@ func openRepository(ctx context.Context, p Place) (*Tree, error) {
 	}
 	hash, err := resolve(repo, rev)
 	if err != nil {
-		return nil, fmt.Errorf("the repository %s has no revision %q: name a branch, a tag or a commit", withoutPassword(p.Repo), rev)
+		return nil, fault.NotFoundf("the repository %s has no revision %q: name a branch, a tag or a commit", withoutPassword(p.Repo), rev)
 	}
 	commit, err := repo.CommitObject(*hash)
 	if err != nil {

@@ -7,6 +7,7 @@
 package source
 
 import (
+	"andamio/internal/core/fault"
 	"context"
 	"errors"
 	"fmt"
@@ -58,6 +59,22 @@ const rootName = "template.yaml"
 
 // Open finds the files of a template.
 func Open(ctx context.Context, p Place) (*Tree, error) {
+	t, err := find(ctx, p)
+	return t, classed(err)
+}
+
+// classed gives an error of a place its class: what is not there, what may not be read, and else what is to be mended.
+func classed(err error) error {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.Default(fault.NotFound, err)
+	case errors.Is(err, fs.ErrPermission):
+		return fault.Default(fault.NotAllowed, err)
+	}
+	return fault.Default(fault.Invalid, err)
+}
+
+func find(ctx context.Context, p Place) (*Tree, error) {
 	if p.Repo != "" {
 		return openRepository(ctx, p)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"andamio/internal/core/address"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan/op"
@@ -101,7 +102,7 @@ func Compile(d *topology.Design, placed *placement.Placement, e *estate.Estate, 
 			return nil, err
 		}
 	} else if o.Workflow != "" {
-		return nil, fmt.Errorf("the template has no workflow %q", o.Workflow)
+		return nil, fault.NotFoundf("the template has no workflow %q", o.Workflow)
 	}
 	if err := c.addActions(); err != nil {
 		return nil, err

@@ -59,7 +59,7 @@ func (svc *Service) CheckOffer(ctx context.Context, text []byte, dir string) (*R
 	}
 	t, err := open(ctx, o.Template, dir)
 	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("template: %w", err))
+		return nil, fault.As(fault.Invalid, fmt.Errorf("template: %w", err))
 	}
 	if t.Diagnostics.Errors() > 0 {
 		return nil, fault.Invalidf("template: %s has mistakes, so it cannot be offered: %s", o.Template, firstMistake(t.Diagnostics))

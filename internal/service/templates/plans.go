@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"andamio/internal/core/estate"
+	"andamio/internal/core/fault"
 	"andamio/internal/core/placement"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/rules"
@@ -145,6 +146,7 @@ func (d *Draft) place(w DraftRequest, e *estate.Estate, notes []string) {
 		return
 	}
 	d.Plan, d.Err = plan.Compile(d.Design, d.Placement, e, plan.Options{Preset: w.Preset, Workflow: w.Workflow, Like: w.Stand, Name: w.Name})
+	d.Err = fault.Default(fault.Invalid, d.Err) // it is the template, or what was asked of it, that does not go
 	if d.Err == nil {
 		d.Plan.Notes = slices.Concat(d.Plan.Notes, notes)
 		d.Plan.Template, d.Plan.Revision, d.Plan.Source = d.Template.Origin(), d.Template.Revision, d.Template.Digest()
