@@ -10,7 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/plan"
@@ -109,18 +108,9 @@ func (svc *Service) Hooks() (*hook.File, error) {
 
 // SetHooks keeps hooks, from the text of their file. What happened before one is there sets it off no more.
 func (svc *Service) SetHooks(ctx context.Context, text []byte) (*hook.File, error) {
-	f, err := hook.Read(text)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, err)
-	}
-	d, err := svc.workspace.Directory()
+	f, err := workspace.ReadNaming(svc.workspace, text, hook.Read)
 	if err != nil {
 		return nil, err
-	}
-	if d != nil {
-		if err := f.CheckAgainst(d); err != nil {
-			return nil, fault.Default(fault.Invalid, err)
-		}
 	}
 	return f, svc.desk.Do(ctx, guard.SetHooks, guard.Named(fmt.Sprintf("%d hooks", len(f.Hooks))), func() error {
 		if err := svc.workspace.SetHooks(text); err != nil {

@@ -7,10 +7,10 @@ import (
 	"strings"
 	"time"
 
-	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/quota"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
 
@@ -106,18 +106,9 @@ func (svc *Service) Quotas() (*quota.File, error) {
 
 // SetQuotas keeps how much whom may have, from the text of its file. What is taken stays taken, though it be more.
 func (svc *Service) SetQuotas(ctx context.Context, text []byte) (*quota.File, error) {
-	f, err := quota.Read(text)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, err)
-	}
-	d, err := svc.workspace.Directory()
+	f, err := workspace.ReadNaming(svc.workspace, text, quota.Read)
 	if err != nil {
 		return nil, err
-	}
-	if d != nil {
-		if err := f.CheckAgainst(d); err != nil {
-			return nil, fault.Default(fault.Invalid, err)
-		}
 	}
 	return f, svc.desk.Do(ctx, guard.SetQuotas, guard.Named(fmt.Sprintf("%d quotas", len(f.Quotas))), func() error {
 		if err := svc.workspace.SetQuotas(text); err != nil {

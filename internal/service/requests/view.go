@@ -7,11 +7,11 @@ import (
 	"time"
 
 	"andamio/internal/core/decide"
-	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/runs"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
 
@@ -261,18 +261,9 @@ func (svc *Service) Approvals() (*decide.File, error) {
 
 // SetApprovals keeps rules of approval, from the text of their file.
 func (svc *Service) SetApprovals(ctx context.Context, text []byte) (*decide.File, error) {
-	f, err := decide.Read(text)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, err)
-	}
-	d, err := svc.workspace.Directory()
+	f, err := workspace.ReadNaming(svc.workspace, text, decide.Read)
 	if err != nil {
 		return nil, err
-	}
-	if d != nil {
-		if err := f.CheckAgainst(d); err != nil {
-			return nil, fault.Default(fault.Invalid, err)
-		}
 	}
 	return f, svc.desk.Do(ctx, guard.SetApprovals, guard.Named(fmt.Sprintf("%d rules", len(f.Rules))), func() error { return svc.workspace.SetApprovals(text) })
 }
