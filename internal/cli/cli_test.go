@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,6 +24,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/plantest"
 	"andamio/internal/testprogram"
+	"andamio/schemas"
 )
 
 // binary is the program, built once: runs go on in processes of their own.
@@ -114,6 +117,7 @@ func TestMistakesAreOneValue(t *testing.T) {
 		status, out, errOut := call(c.args...)
 		assert.Equal(t, c.status, status, "%v", c.args)
 		assert.Empty(t, out, "%v", c.args)
+		valid(t, "error.schema.json", errOut)
 		var m mistake
 		require.NoError(t, json.Unmarshal([]byte(errOut), &m), "%v: %s", c.args, errOut)
 		assert.Equal(t, c.code, string(m.Code), "%v", c.args)
@@ -124,6 +128,50 @@ func TestMistakesAreOneValue(t *testing.T) {
 	_, out, errOut := call("shell", "a/b-1", "--nosuch", "--", "--json")
 	assert.Empty(t, out)
 	assert.Contains(t, errOut, "andamio: unknown flag", "what is passed on says nothing of us")
+}
+
+// valid holds a value that a command printed against its schema.
+func valid(t *testing.T, name, text string) {
+	t.Helper()
+	data, err := schemas.Files.ReadFile(name)
+	require.NoError(t, err)
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(data))
+	require.NoError(t, err)
+	c := jsonschema.NewCompiler()
+	require.NoError(t, c.AddResource(name, doc))
+	s, err := c.Compile(name)
+	require.NoError(t, err)
+	value, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+	require.NoError(t, err, text)
+	assert.NoError(t, s.Validate(value), text)
+}
+
+// TestValuesAreAsTheirSchemasSay holds what commands print against the schemas that docs/cli.md promises, and the classes against the table there.
+func TestValuesAreAsTheirSchemasSay(t *testing.T) {
+	bad := filepath.Join(t.TempDir(), "t.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("tosca_definitions_version: tosca_simple_yaml_1_3\ntopology_template:\n  inputs: { a: { type: string, default: x } }\n  node_templates:\n    web:\n      type: Compute\n      requirements: [ dependency: wbe ]\n"), 0o600))
+	estate := "../../examples/flood-watch/estate.json"
+	for _, c := range []struct {
+		schema string
+		args   []string
+	}{
+		{"check.schema.json", []string{"check", bad}},
+		{"check.schema.json", []string{"plan", bad}},
+		{"check.schema.json", []string{"check", example}},
+		{"plan.schema.json", []string{"plan", example, "--estate", estate}},
+		{"placement.schema.json", []string{"place", "--problem", "../../examples/placement/basin.yaml"}},
+		{"estate.schema.json", []string{"estate", "import", estate}},
+	} {
+		_, out, errOut := call(append(c.args, "--json")...)
+		assert.Empty(t, errOut, "%v", c.args)
+		valid(t, c.schema, out)
+	}
+	guide, err := os.ReadFile("../../docs/cli.md")
+	require.NoError(t, err)
+	for code, status := range statuses {
+		assert.Contains(t, string(guide), fmt.Sprintf("| %d | %s |", status, code))
+	}
+	assert.Len(t, statuses, len(fault.Codes)+1, "every class has a status")
 }
 
 // TestWhatEveryCommandTakes gives every command too many words: it says how it is used, whatever it is.
