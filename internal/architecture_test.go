@@ -99,7 +99,7 @@ var layers = []struct {
 	{"andamio/internal/engine", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice", "andamio/internal/names", "andamio/internal/remote"}},
 	{"andamio/internal/store", []string{"andamio/internal/core/", "andamio/internal/store", "andamio/internal/durable"}}, // with storetest, which runs with tests alone,
 	{"andamio/internal/sandbox", []string{"andamio/internal/core/", "andamio/internal/sandbox", "andamio/internal/site/occi/wire", "andamio/internal/nocloud", "andamio/internal/notice", "andamio/internal/durable", "andamio/internal/web"}},
-	{"andamio/internal/source", []string{"andamio/internal/web"}},
+	{"andamio/internal/source", []string{"andamio/internal/core/fault", "andamio/internal/web"}},
 	{"andamio/internal/service/workspace", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable"}},
 	{"andamio/internal/service/templates", []string{"andamio/internal/core/", "andamio/internal/source", "andamio/internal/store", "andamio/examples"}},
 	{"andamio/internal/service/acting", []string{"andamio/internal/core/"}},
