@@ -99,6 +99,9 @@ type lookTick struct{}
 // lookEvery is how often what stands is asked for, while it is on screen.
 const lookEvery = 4 * time.Second
 
+// noticeWithin is within what time it is noticed that the view came on screen, so that what was asked minutes ago is asked anew.
+const noticeWithin = time.Second
+
 // Update hears messages.
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
@@ -154,7 +157,7 @@ func (v *View) gather(msg view.Runs) tea.Cmd {
 		return out
 	}
 	if first {
-		return tea.Batch(work, tick())
+		return tea.Batch(work, v.tick())
 	}
 	return work
 }
@@ -162,7 +165,17 @@ func (v *View) gather(msg view.Runs) tea.Cmd {
 // onScreen reports that the view was drawn a moment ago.
 func (v *View) onScreen() bool { return time.Since(v.drawn) < lookEvery }
 
-func tick() tea.Cmd { return tea.Tick(lookEvery, func(time.Time) tea.Msg { return lookTick{} }) }
+// pause is how long until it is time to ask again, or to see whether the view is on screen.
+func (v *View) pause() time.Duration {
+	if v.onScreen() {
+		return lookEvery
+	}
+	return noticeWithin
+}
+
+func (v *View) tick() tea.Cmd {
+	return tea.Tick(v.pause(), func(time.Time) tea.Msg { return lookTick{} })
+}
 
 func (v *View) take(msg gathered) tea.Cmd {
 	if msg.err != nil {
@@ -229,9 +242,9 @@ func (v *View) show(t reconcile.Thing) {
 // look asks what is on screen, and again after a while.
 func (v *View) look() tea.Cmd {
 	if !v.onScreen() {
-		return tick()
+		return v.tick()
 	}
-	return tea.Batch(v.askNow(), v.askOther(), tick())
+	return tea.Batch(v.askNow(), v.askOther(), v.tick())
 }
 
 // askNow asks the selected deployment's sites and endpoints.

@@ -89,6 +89,15 @@ func TestWhatIsSaidShows(t *testing.T) {
 	assert.Equal(t, "half done", v.condition(v.states[1].Resource("readings-1")).Word)
 }
 
+func TestComingOnScreenIsNoticedSoon(t *testing.T) {
+	v := &View{}
+	assert.Equal(t, noticeWithin, v.pause(), "nobody sees it, and it asks nothing")
+	v.drawn = time.Now()
+	assert.Equal(t, lookEvery, v.pause(), "sites are not asked all the time")
+	v.drawn = time.Now().Add(-lookEvery)
+	assert.Equal(t, noticeWithin, v.pause(), "another view is there by now")
+}
+
 func TestActsFitWhatIsSelected(t *testing.T) {
 	v := standing(t)
 	var names []string
