@@ -13,7 +13,7 @@ import (
 
 // TestWhatFailedIsSaidOnceAndInWords gives errors as views get them.
 func TestWhatFailedIsSaidOnceAndInWords(t *testing.T) {
-	long := "no answer came in time (is the disk or the network very busy?), so what is shown is from before"
+	long := "no answer in time (disk or network busy?): what is shown is from before"
 	for _, c := range []struct {
 		err  error
 		want string

@@ -207,7 +207,7 @@ func Failed(err error) Notice {
 }
 
 // tooLong is said of what had its time: what is on the screen is from before.
-const tooLong = "no answer came in time (is the disk or the network very busy?), so what is shown is from before"
+const tooLong = "no answer in time (disk or network busy?): what is shown is from before"
 
 // causes are the errors that were joined, or the error.
 func causes(err error) []error {
