@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -172,6 +173,32 @@ func TestValuesAreAsTheirSchemasSay(t *testing.T) {
 		assert.Contains(t, string(guide), fmt.Sprintf("| %d | %s |", status, code))
 	}
 	assert.Len(t, statuses, len(fault.Codes)+1, "every class has a status")
+}
+
+// TestTheEditorsServerEndsWhenItIsTold has its input stay open, as that of an editor that hangs, and ends it by a signal.
+func TestTheEditorsServerEndsWhenItIsTold(t *testing.T) {
+	t.Parallel()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, "editor")
+	in, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	body := `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{}}`
+	_, err = fmt.Fprintf(in, "Content-Length: %d\r\n\r\n%s", len(body), body)
+	require.NoError(t, err)
+	_, err = out.Read(make([]byte, 1)) // it is there
+	require.NoError(t, err)
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	_ = cmd.Wait()
+	assert.NoError(t, ctx.Err(), "it went by itself")
+	assert.Equal(t, 1, cmd.ProcessState.ExitCode(), "it was not shut down")
+
+	exit := `{"jsonrpc":"2.0","method":"exit"}`
+	var o, e bytes.Buffer
+	assert.Equal(t, 1, Main([]string{"editor"}, strings.NewReader(fmt.Sprintf("Content-Length: %d\r\n\r\n%s", len(exit), exit)), &o, &e), "nor was this")
 }
 
 // TestWhatEveryCommandTakes gives every command too many words: it says how it is used, whatever it is.

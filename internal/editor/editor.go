@@ -22,12 +22,17 @@ import (
 	"andamio/internal/service/templates"
 )
 
-// Serve answers messages until the editor ends the session or the input ends. It is an error if it ends without having been shut down.
-func Serve(in io.Reader, out io.Writer) error {
+// Serve answers messages until the editor ends the session, the input ends, or the context does. It is an error if it ends without having been
+// shut down.
+func Serve(ctx context.Context, in io.Reader, out io.Writer) error {
 	s := &server{open: map[string]file{}, told: map[string]map[string]bool{}, found: map[string][]diagnostic{}, good: map[string]*templates.Template{}}
 	messages := &stream{in: bufio.NewReader(in), out: out}
-	conn := jsonrpc2.NewConn(context.Background(), messages, s, jsonrpc2.SetLogger(log.New(io.Discard, "", 0)))
-	<-conn.DisconnectNotify()
+	conn := jsonrpc2.NewConn(ctx, messages, s, jsonrpc2.SetLogger(log.New(io.Discard, "", 0)))
+	select {
+	case <-conn.DisconnectNotify():
+	case <-ctx.Done(): // whoever reads the input may wait for ever
+		return errors.Join(errors.New("the session was broken off"), conn.Close())
+	}
 	if s.exited && !s.ended {
 		return errors.New("the editor left without shutting the session down")
 	}

@@ -22,7 +22,7 @@ func session(t *testing.T, messages ...string) []map[string]any {
 	for _, m := range messages {
 		fmt.Fprintf(&in, "Content-Length: %d\r\n\r\n%s", len(m), m)
 	}
-	require.NoError(t, Serve(&in, &out))
+	require.NoError(t, Serve(t.Context(), &in, &out))
 	var got []map[string]any
 	r := bufio.NewReader(&out)
 	for {
@@ -107,9 +107,9 @@ func TestAnEditorIsTold(t *testing.T) {
 
 func TestWhatIsNoMessageEndsTheSession(t *testing.T) {
 	for _, in := range []string{"Content-Length: -3\r\n\r\n", "Content-Length: 99999999999\r\n\r\n", "Content-Length: x\r\n\r\n", "Content-Length: 9\r\n\r\n{}"} {
-		assert.Error(t, Serve(strings.NewReader(in), io.Discard), in)
+		assert.Error(t, Serve(t.Context(), strings.NewReader(in), io.Discard), in)
 	}
-	assert.NoError(t, Serve(strings.NewReader(""), io.Discard))
+	assert.NoError(t, Serve(t.Context(), strings.NewReader(""), io.Discard))
 }
 
 func TestOtherFilesAreLeftAlone(t *testing.T) {

@@ -213,7 +213,7 @@ func TestASessionBeginsAndEndsAsTheProtocolSays(t *testing.T) {
 	}
 	assert.Nil(t, got[1]["id"])
 	assert.Equal(t, "five", got[6]["id"])
-	assert.ErrorContains(t, Serve(strings.NewReader("Content-Length: 33\r\n\r\n"+`{"jsonrpc":"2.0","method":"exit"}`), &strings.Builder{}), "without shutting")
+	assert.ErrorContains(t, Serve(t.Context(), strings.NewReader("Content-Length: 33\r\n\r\n"+`{"jsonrpc":"2.0","method":"exit"}`), &strings.Builder{}), "without shutting")
 	dir := t.TempDir()
 	uri := uriOf(filepath.Join(dir, "template.yaml"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(written), 0o600))

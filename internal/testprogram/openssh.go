@@ -1,7 +1,6 @@
 package testprogram
 
 import (
-	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"fmt"
@@ -60,12 +59,11 @@ func StartOpenSSH(t *testing.T) *OpenSSH {
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "config"), []byte(config), 0o600))
 	require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // where it locks itself up before anybody is known
-	ctx, stop := context.WithCancel(context.Background())
-	cmd := exec.CommandContext(ctx, daemon, "-D", "-e", "-f", filepath.Join(dir, "config"))
+	cmd := exec.CommandContext(t.Context(), daemon, "-D", "-e", "-f", filepath.Join(dir, "config"))
 	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { stop(); _ = cmd.Wait() })
+	t.Cleanup(func() { _ = cmd.Wait() }) // it ends with the test's context
 	require.Eventually(t, func() bool {
-		c, err := net.Dial("tcp", net.JoinHostPort(out.Address, out.Port))
+		c, err := net.DialTimeout("tcp", net.JoinHostPort(out.Address, out.Port), time.Second)
 		if err == nil {
 			c.Close()
 		}
