@@ -117,11 +117,17 @@ func TestCredentialsAreChangedAndSitesRemovedSafely(t *testing.T) {
 	_, err = a.Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
 
+	_, err = a.MakeSenderSecret(ctx, "vega")
+	require.NoError(t, err)
+	_, err = a.secretOf("vega")
+	require.NoError(t, err)
 	require.NoError(t, a.Disconnect(ctx, "vega"))
 	assert.ErrorContains(t, a.Disconnect(ctx, "vega"), "none is connected")
-	token, err := a.workspace.Vault.Get(workspace.ShelfSites, "vega")
-	require.NoError(t, err)
-	assert.Empty(t, token)
+	for _, shelf := range []string{workspace.ShelfSites, workspace.ShelfNotices, workspace.ShelfSenders} {
+		left, err := a.workspace.Vault.Get(shelf, "vega")
+		require.NoError(t, err)
+		assert.Empty(t, left, "another site of the name has other secrets than %s", shelf)
+	}
 	seen, err := a.store.Observations(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, seen)

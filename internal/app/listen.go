@@ -29,9 +29,6 @@ import (
 	"andamio/internal/web"
 )
 
-// shelfNotices holds the secrets that sites sign their notices with.
-const shelfNotices = "notices"
-
 // Listener hears signed notices of sites and looks at what they are about, so that single observations are up to date
 // between surveys. A notice is only a hint: what is so is read from the site.
 type Listener struct {
@@ -58,12 +55,12 @@ type heardOf struct {
 
 // secretOf is what a site signs its notices with, made at first use.
 func (a *App) secretOf(site string) (string, error) {
-	secret, err := a.workspace.Vault.Get(shelfNotices, site)
+	secret, err := a.workspace.Vault.Get(workspace.ShelfNotices, site)
 	if err != nil || secret != "" {
 		return secret, err
 	}
 	secret = rand.Text()
-	return secret, a.workspace.Vault.Set(shelfNotices, map[string]string{site: secret})
+	return secret, a.workspace.Vault.Set(workspace.ShelfNotices, map[string]string{site: secret})
 }
 
 // Listening says where notices are heard: "" is any free port of where [Workspace.Hearing] says. Certificate and Key name files that say who we are (PEM); without them notices

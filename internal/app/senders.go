@@ -7,10 +7,8 @@ import (
 	"time"
 
 	"andamio/internal/core/guard"
+	"andamio/internal/service/workspace"
 )
-
-// shelfSenders holds the secrets of whoever sends notices about a site in its stead: a program beside a hypervisor, a script on a device.
-const shelfSenders = "senders"
 
 // sendersAnew is after how long the secret of a sender is read again. Reading it costs what opening the vault costs, and whoever sends
 // notices that are signed wrongly has us look.
@@ -24,7 +22,7 @@ func (a *App) MakeSenderSecret(ctx context.Context, site string) (secret string,
 			return err
 		}
 		secret = rand.Text()
-		return a.workspace.Vault.Set(shelfSenders, map[string]string{site: secret})
+		return a.workspace.Vault.Set(workspace.ShelfSenders, map[string]string{site: secret})
 	})
 	return secret, err
 }
@@ -44,7 +42,7 @@ func (s *sender) Secret() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if now := time.Now(); s.read.IsZero() || now.Sub(s.read) >= sendersAnew {
-		s.secret, _ = s.a.workspace.Vault.Get(shelfSenders, s.site)
+		s.secret, _ = s.a.workspace.Vault.Get(workspace.ShelfSenders, s.site)
 		s.read = now
 	}
 	return s.secret

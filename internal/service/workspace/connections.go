@@ -185,7 +185,7 @@ func (w *Workspace) KeepConnection(ctx context.Context, c Connection, isNew bool
 	})
 }
 
-// DropConnection forgets a connection and its secrets.
+// DropConnection forgets a connection and its secrets, those of notices too: what is connected under the name one day is another site.
 func (w *Workspace) DropConnection(ctx context.Context, c Connection) error {
 	err := w.changeConnections(ctx, func(all []Connection) ([]Connection, error) {
 		return slices.DeleteFunc(all, func(x Connection) bool { return x.Site == c.Site }), nil
@@ -195,7 +195,9 @@ func (w *Workspace) DropConnection(ctx context.Context, c Connection) error {
 		return errors.Join(err, noKit)
 	}
 	none := c.shelves(d, false)
-	none[ShelfCandidates] = map[string]string{c.Site: ""}
+	for _, shelf := range []string{ShelfCandidates, ShelfNotices, ShelfSenders} {
+		none[shelf] = map[string]string{c.Site: ""}
+	}
 	return errors.Join(err, w.Vault.SetAll(none))
 }
 

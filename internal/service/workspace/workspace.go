@@ -41,6 +41,10 @@ const (
 	ShelfSites   = "sites"
 	ShelfSecrets = "secrets"
 	ShelfKeys    = "keys"
+	// ShelfNotices holds the secrets that sites sign their notices with, ShelfSenders those of whoever sends notices about a site in its stead:
+	// a program beside a hypervisor, a script on a device.
+	ShelfNotices = "notices"
+	ShelfSenders = "senders"
 )
 
 // DefaultDir is the user's workspace, under $XDG_DATA_HOME (XDG Base Directory Specification).
