@@ -23,10 +23,12 @@ Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
 display=$!
 finish() {
   close
-  [ -z "${sites:-}" ] || kill "$sites" 2>/dev/null || true
+  [ -z "${sites:-}" ] || { kill "$sites" && wait "$sites"; } 2>/dev/null || true
   "$andamio" demo --stop --workspace "$work/ws" >/dev/null 2>&1 || true
   kill $display 2>/dev/null || true
-  sleep 0.5
+  # what goes on without a screen, as runs do, would write into a folder that is being removed
+  pkill -f -- "--workspace $work/" 2>/dev/null || true
+  for _ in $(seq 100); do pgrep -f -- "--workspace $work/" >/dev/null || break; sleep 0.1; done
   rm -rf "$work"
 }
 trap finish EXIT

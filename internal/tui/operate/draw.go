@@ -267,7 +267,7 @@ func (v *View) drawResource(c *part.Canvas, r part.Rect, s *run.State, res *run.
 	}
 	if iface := v.interfaceOf(s, on); iface != nil {
 		y++
-		c.Cut(r.X, y, r.W, part.In(part.Dim), "reached at "+iface.Attributes["address"]+"   o opens a shell")
+		c.Cut(r.X, y, r.W, part.In(part.Dim), "reached at "+iface.Attributes["address"]+"  o: a shell")
 		y++
 	}
 	return v.drawLog(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y}, s, res)
