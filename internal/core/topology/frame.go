@@ -65,14 +65,18 @@ func (b *builder) inner(f *frame, n *tosca.Node) *frame {
 func (b *builder) substitute(f *frame, n *tosca.Node) *tosca.Template {
 	all := b.tmpl.Candidates(n)
 	var fit []*tosca.Template
+	var misses []string
 	for _, t := range all {
-		if b.matches(place{f, n}, t.Substitution.Filter) {
+		miss := b.misses(place{f, n}, t.Substitution.Filter)
+		if miss == "" {
 			fit = append(fit, t)
+			continue
 		}
+		misses = append(misses, fmt.Sprintf("for %s %s", t.Name, miss))
 	}
 	if len(fit) == 0 {
-		b.mistake(n.Pos, n.Width(), tosca.CodeSubstitution, fmt.Sprintf("%s satisfies the substitution filter of no template", n.Name),
-			fmt.Sprintf("%d templates stand for a %s; change a property, or a filter", len(all), n.Type.Name))
+		b.mistake(n.Pos, n.Width(), tosca.CodeSubstitution, fmt.Sprintf("%s satisfies the substitution filter of no template that stands for a %s: %s", n.Name, n.Type.Name, someOf(misses)),
+			"change a property, or a filter")
 		return nil
 	}
 	if len(fit) > 1 {
@@ -81,41 +85,51 @@ func (b *builder) substitute(f *frame, n *tosca.Node) *tosca.Template {
 	return fit[0]
 }
 
-// matches holds a node's values against a filter.
-func (b *builder) matches(p place, f *tosca.Filter) bool {
-	if f == nil {
-		return true
+// someOf is the first of some reasons, and how many more there are.
+func someOf(reasons []string) string {
+	const shown = 3
+	if len(reasons) <= shown {
+		return strings.Join(reasons, "; ")
 	}
-	if !b.all(p, "", f.Properties) {
-		return false
+	return fmt.Sprintf("%s; and %d more", strings.Join(reasons[:shown], "; "), len(reasons)-shown)
+}
+
+// misses holds a node's values against a filter: "" where it satisfies it, else the first that does not.
+func (b *builder) misses(p place, f *tosca.Filter) string {
+	if f == nil {
+		return ""
+	}
+	if miss := b.missesOne(p, "", f.Properties); miss != "" {
+		return miss
 	}
 	for _, cf := range f.Capabilities {
 		c := p.f.tmpl.FilterCapability(p.n, cf.Name)
-		if c == nil || !b.all(p, c.Name, cf.Properties) {
-			return false
+		if c == nil {
+			return "there is no capability " + cf.Name
+		}
+		if miss := b.missesOne(p, c.Name, cf.Properties); miss != "" {
+			return miss
 		}
 	}
-	return true
+	return ""
 }
 
-func (b *builder) all(p place, capability string, cs []tosca.Condition) bool {
+func (b *builder) missesOne(p place, capability string, cs []tosca.Condition) string {
 	for _, c := range cs {
 		defs, given := b.declared(p.n, capability)
-		var def *tosca.Property
-		for _, d := range defs {
-			if d.Name == c.Name {
-				def = d
-			}
-		}
-		if def == nil || given[c.Name] == nil && def.Default == nil {
-			return false
+		i := slices.IndexFunc(defs, func(d *tosca.Property) bool { return d.Name == c.Name })
+		if i < 0 || given[c.Name] == nil && defs[i].Default == nil {
+			return c.Name + " has no value"
 		}
 		x, ok := b.property(nil, p, capability, c.Name)
-		if !ok || isDeferred(x) || !c.Match(b.tmpl.Types, x, def) {
-			return false
+		switch {
+		case !ok || isDeferred(x):
+			return c.Name + " is not known before the run"
+		case !c.Match(b.tmpl.Types, x, defs[i]):
+			return fmt.Sprintf("%s is %s, and must be: %s", c.Name, tosca.Show(x), c)
 		}
 	}
-	return true
+	return ""
 }
 
 // targets are the node templates of the frame that fulfil a requirement: the one named, or those found by search.
@@ -128,15 +142,20 @@ func (b *builder) targets(f *frame, from *tosca.Node, a *tosca.Assignment) []*to
 	}
 	f.chosen[a] = nil
 	var fit []*tosca.Node
+	var misses []string
 	for _, name := range a.Candidates {
-		if n := f.tmpl.Node(name); b.matches(place{f, n}, a.Filter) {
+		n := f.tmpl.Node(name)
+		miss := b.misses(place{f, n}, a.Filter)
+		if miss == "" {
 			fit = append(fit, n)
+			continue
 		}
+		misses = append(misses, fmt.Sprintf("of %s %s", name, miss))
 	}
 	if len(fit) < a.Count && !a.Outside {
 		at, width := a.TargetPos()
 		b.mistake(at, width, tosca.CodeUnfulfilled,
-			fmt.Sprintf("%q of %s needs %d nodes that satisfy its filter, and %d of %s do", a.Name, from.Name, a.Count, len(fit), strings.Join(a.Candidates, ", ")),
+			fmt.Sprintf("%q of %s needs %d nodes that satisfy its filter, and %d of %s do: %s", a.Name, from.Name, a.Count, len(fit), strings.Join(a.Candidates, ", "), someOf(misses)),
 			"change the filter, or the properties of one of them")
 		return nil
 	}

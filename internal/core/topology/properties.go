@@ -34,7 +34,8 @@ func (b *builder) relationshipProperty(v *tosca.Value, path []string, s scope) (
 		value = def.Default
 	}
 	if value == nil {
-		b.mistake(v.Pos(), v.Width(), tosca.CodeUnknownRef, fmt.Sprintf("the relationship has no value for the property %q", path[1]), "give it a value or a default")
+		word := argument(v, path[1])
+		b.mistake(word.Pos(), word.Width(), tosca.CodeUnknownRef, fmt.Sprintf("the relationship has no value for the property %q", path[1]), "give it a value or a default")
 		return nil, false
 	}
 	x, ok := b.typed(def, value, s)
@@ -108,7 +109,8 @@ func (b *builder) property(v *tosca.Value, p place, capability, name string) (an
 		return b.typed(def, value, scope{f: p.f, self: p.n})
 	}
 	if v != nil {
-		b.mistake(v.Pos(), v.Width(), tosca.CodeUnknownRef, fmt.Sprintf("%s has no value for the property %q", p.n.Name, name), "give it a value or a default")
+		word := argument(v, name)
+		b.mistake(word.Pos(), word.Width(), tosca.CodeUnknownRef, fmt.Sprintf("%s has no value for the property %q", p.n.Name, name), "give it a value or a default")
 	}
 	return nil, false
 }

@@ -62,7 +62,8 @@ func (b *builder) token(v *tosca.Value, args []any) (any, bool) {
 	i, _ := args[2].(int64)
 	part, ok := Token(tosca.Show(args[0]), tosca.Show(args[1]), int(i))
 	if !ok {
-		b.mistake(v.Pos(), v.Width(), tosca.CodeFunction, fmt.Sprintf("%q has no part %d between %q", tosca.Show(args[0]), i, tosca.Show(args[1])), "parts count from 0")
+		index := v.Items[len(v.Items)-1]
+		b.mistake(index.Pos(), index.Width(), tosca.CodeFunction, fmt.Sprintf("%q has no part %d between %q", tosca.Show(args[0]), i, tosca.Show(args[1])), "parts count from 0")
 	}
 	return part, ok
 }
@@ -108,11 +109,22 @@ func (b *builder) nested(v *tosca.Value, x any, path []string) (any, bool) {
 			return x, true
 		}
 		if x == nil {
-			b.mistake(v.Pos(), v.Width(), tosca.CodeUnknownRef, fmt.Sprintf("there is nothing at %q", key), "")
+			word := argument(v, key)
+			b.mistake(word.Pos(), word.Width(), tosca.CodeUnknownRef, fmt.Sprintf("there is nothing at %q", key), "")
 			return nil, false
 		}
 	}
 	return x, true
+}
+
+// argument is where a call says a word: the last of its arguments that is that, or else the call.
+func argument(v *tosca.Value, word string) *tosca.Value {
+	for _, item := range slices.Backward(v.Items) {
+		if item.Kind == tosca.Literal && tosca.Show(item.Plain()) == word {
+			return item
+		}
+	}
+	return v
 }
 
 func at(list []any, key string) any {

@@ -1,5 +1,7 @@
 package tosca
 
+import "path"
+
 // Artifact is a file that belongs to a node (section 3.6.7): an image, a script, data.
 type Artifact struct {
 	Name        string
@@ -19,7 +21,9 @@ type Artifact struct {
 
 	typeName string
 	typeAt   place
-	loaded   bool
+	// repositoryAt is where Repository is named.
+	repositoryAt place
+	loaded       bool
 }
 
 var artifactKeys = []string{"type", "file", "repository", "description", "deploy_path", "version", "checksum",
@@ -46,6 +50,9 @@ func (r *reader) artifacts(n node) []*Artifact {
 		if v, ok := p.value.get("file"); ok {
 			a.Pos = v.pos()
 		}
+		if v, ok := p.value.get("repository"); ok {
+			a.repositoryAt = v.place()
+		}
 		if v, ok := p.value.get("type"); ok {
 			a.typeName, a.typeAt = r.qualify(v.doc, v.value), v.place()
 		}
@@ -67,16 +74,6 @@ func (r *reader) resolveArtifacts(artifacts []*Artifact, self *Node) {
 		if a.Type != nil && a.Type.Metadata[MetaImage] == "true" {
 			continue // a site's image, which is no file of the template
 		}
-		if _, known := r.repositories[a.Repository]; a.Repository != "" {
-			at := place{a.Pos, len(a.File)}
-			if !known {
-				r.diags.at(at, CodeArtifact, "there is no repository %q", a.Repository).suggest(a.Repository, sortedKeys(r.repositories))
-			} else {
-				r.diags.at(at, CodeArtifact, "the artifact %s is in the repository %s, and nothing is fetched while a template is read", a.Name, a.Repository).
-					hint("put the file beside the template")
-			}
-			continue
-		}
 		r.loadArtifact(a)
 	}
 }
@@ -86,7 +83,15 @@ func (r *reader) loadArtifact(a *Artifact) {
 		return // a type's, which several nodes share
 	}
 	a.loaded = true
-	file, data := r.openBeside(a.Pos, a.File)
+	from := a.Pos.File
+	if a.Repository != "" {
+		dir, ok := r.shelf(a.Repository, a.Pos.File, a.repositoryAt, CodeArtifact)
+		if !ok {
+			return
+		}
+		from = path.Join(dir, "x")
+	}
+	file, data := r.openBeside(a.Pos, from, a.File)
 	if data == nil {
 		return
 	}

@@ -195,7 +195,7 @@ func (r *reader) checkPolicy(p *Policy) {
 	}
 	for _, t := range p.Triggers {
 		if t.Target != "" && r.tmpl.nodes[t.Target] == nil && !r.isGroup(t.Target) {
-			r.unknownNode(place{t.Pos, len(t.Name)}, t.Target)
+			r.unknownNode(t.target, t.Target)
 		}
 		for _, a := range t.Actions {
 			r.checkActivity(a, r.tmpl.nodes[t.Target], "")
@@ -224,6 +224,7 @@ func (r *reader) assignInterfaces(t *Type, given, declared []*Interface, w where
 		merged = ownOperations(merged) // which artifact an operation's script is depends on the node
 	}
 	for _, i := range merged {
+		w.at = operationPlace(given, i.Name, "")
 		r.checkInputs(i.Inputs, nil, w.self, w)
 		for _, n := range i.Notifications {
 			if n.Script != "" {
@@ -234,12 +235,27 @@ func (r *reader) assignInterfaces(t *Type, given, declared []*Interface, w where
 			if op.Script == "" && len(op.Inputs) == 0 {
 				continue
 			}
+			w.at = operationPlace(given, i.Name, op.Name)
 			r.checkInputs(op.Inputs, i.Inputs, w.self, w)
 			r.checkOutputs(op, w)
 			r.loadScript(op, w)
 		}
 	}
 	return merged
+}
+
+// operationPlace is where an interface, and an operation of it, are given; the zero place where neither is.
+func operationPlace(given []*Interface, iface, operation string) place {
+	i := findInterface(given, iface)
+	if i == nil {
+		return place{}
+	}
+	for _, op := range i.Operations {
+		if op.Name == operation {
+			return op.named
+		}
+	}
+	return place{i.Pos, len(i.Name)}
 }
 
 // inheritsFunctions reports whether what a type's operations are given depends on the node they belong to.
@@ -306,7 +322,11 @@ func (r *reader) checkInputs(inputs, outer []*Parameter, self *Node, at ...where
 		case given != nil:
 			r.types.Coerce(given, p.Def, &r.diags)
 		case p.Def.Required && self != nil && len(at) > 0:
-			r.diags.at(place{self.Pos, self.width}, CodeMissingProperty, "%s needs a value for the operation's input %q", self.Name, p.Name).see(p.Def.Pos)
+			where := place{self.Pos, self.width}
+			if w.at.Line > 0 {
+				where = w.at
+			}
+			r.diags.at(where, CodeMissingProperty, "%s needs a value for the operation's input %q", self.Name, p.Name).see(p.Def.Pos)
 		}
 	}
 }
@@ -326,7 +346,7 @@ func (r *reader) checkOperations(decl, given *Interface) {
 	}
 	for _, op := range given.Operations {
 		if !slices.Contains(known, op.Name) {
-			r.diags.at(place{op.Pos, 1}, CodeUnknownOperation, "%s has no operation %q", orElse(decl.Type, decl.Name), op.Name).suggest(op.Name, known)
+			r.diags.at(op.named, CodeUnknownOperation, "%s has no operation %q", orElse(decl.Type, decl.Name), op.Name).suggest(op.Name, known)
 		}
 	}
 }
@@ -341,17 +361,21 @@ func (r *reader) checkOutputs(op *Operation, w whereabouts) {
 			}
 			continue
 		}
-		known := append(n.Type.propertyNames(), attributeNames(n.Type)...)
-		found := n.Type.Attribute(m.Path[1]) != nil
-		if len(m.Path) > 2 {
-			if c := n.Type.Capability(m.Path[1]); c != nil {
-				found = find(r.types.CapabilityAttributes(c), m.Path[2]) != nil || find(r.types.CapabilityProperties(c), m.Path[2]) != nil
-			}
-		}
-		if !found {
-			r.diags.at(place{m.Pos, len(m.Name)}, CodeUnknownRef, "%s has no attribute %q", n.Name, m.Path[1]).suggest(m.Path[1], known).
-				hint("declare it under attributes of %s", n.Type.Name)
-		}
+		r.checkOutput(m, n)
+	}
+}
+
+// checkOutput checks that an attribute of a node, or of a capability of it, is there to take an output.
+func (r *reader) checkOutput(m OutputMapping, n *Node) {
+	known, word := append(n.Type.propertyNames(), attributeNames(n.Type)...), 1
+	found := n.Type.Attribute(m.Path[1]) != nil
+	if c := n.Type.Capability(m.Path[1]); c != nil && len(m.Path) > 2 {
+		known, word = namesOf(slices.Concat(r.types.CapabilityAttributes(c), r.types.CapabilityProperties(c))), 2
+		found = slices.Contains(known, m.Path[2])
+	}
+	if !found {
+		r.diags.at(m.words[word].place(), CodeUnknownRef, "%s has no attribute %q", n.Name, m.Path[word]).suggest(m.Path[word], known).
+			hint("declare it under attributes of %s", n.Type.Name)
 	}
 }
 
@@ -362,7 +386,11 @@ func attributeNames(t *Type) []string { return namesOf(t.Attributes) }
 func (r *reader) loadScript(op *Operation, w whereabouts) {
 	op.Script = r.loadImplementation(op.Pos, op.Script, w.self)
 	for i, d := range op.Dependencies {
-		op.Dependencies[i] = r.loadImplementation(op.Pos, d, w.self)
+		at := op.Pos
+		if i < len(op.dependencies) {
+			at = op.dependencies[i]
+		}
+		op.Dependencies[i] = r.loadImplementation(at, d, w.self)
 	}
 }
 
@@ -376,16 +404,16 @@ func (r *reader) loadImplementation(at Pos, name string, self *Node) string {
 		return name
 	}
 	known := len(r.files)
-	file, data := r.openBeside(at, name)
+	file, data := r.openBeside(at, at.File, name)
 	if data != nil && len(r.files) > known { // each is looked at once
 		r.checkScript(at, name, file, data)
 	}
 	return orElse(file, name)
 }
 
-// openBeside opens a file relative to the one that names it. The data is nil, and the reason reported, if it cannot be.
-func (r *reader) openBeside(at Pos, name string) (string, []byte) {
-	file, ok := within(at.File, name)
+// openBeside opens a file relative to another. The data is nil, and the reason reported where it is named, if it cannot be.
+func (r *reader) openBeside(at Pos, from, name string) (string, []byte) {
+	file, ok := within(from, name)
 	if !ok {
 		r.diags.at(place{at, len(name)}, CodeArtifact, "this path leads out of the template's folder: %s", name)
 		return "", nil
@@ -396,7 +424,7 @@ func (r *reader) openBeside(at Pos, name string) (string, []byte) {
 	data, err := r.open(file)
 	if err != nil {
 		r.diags.at(place{at, len(name)}, CodeArtifact, "the file %s cannot be opened", name).
-			hint("files are found relative to %s", path.Join(".", at.File))
+			hint("files are found relative to %s", path.Join(".", from))
 		return "", nil
 	}
 	if len(data) == 0 {

@@ -6,6 +6,8 @@ import (
 
 // whereabouts is what SELF, SOURCE, TARGET and HOST mean where a value stands; nil where they mean nothing.
 type whereabouts struct {
+	// at is where the operation is given that a value belongs to; the zero place is nowhere.
+	at                   place
 	self, source, target *Node
 	// rel is the relationship that SELF is, for what it declares.
 	rel *Type

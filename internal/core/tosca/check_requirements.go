@@ -16,18 +16,22 @@ func (r *reader) checkRequirements(n *Node) {
 		}
 	}
 	for _, q := range n.Type.Requirements {
-		count := 0
+		count, beyond := 0, place{n.Pos, n.width}
 		for _, a := range n.Requirements {
-			if a.Name == q.Name {
-				count += a.Count
+			if a.Name != q.Name {
+				continue
 			}
+			if count <= q.Occurrences.Max && count+a.Count > q.Occurrences.Max {
+				beyond = a.target
+			}
+			count += a.Count
 		}
 		if count < q.Occurrences.Min && !n.suspect && !n.Directive("select") && !r.tmpl.mapsRequirement(n.Name, q.Name) {
 			r.diags.at(place{n.Pos, n.width}, CodeUnfulfilled, "%s needs %q, a node with the capability %s", n.Type.Name, q.Name, q.Capability).
 				see(q.Pos).hint("add under requirements: - %s: NODE%s", q.Name, r.candidates(q))
 		}
 		if count > q.Occurrences.Max {
-			r.diags.at(place{n.Pos, n.width}, CodeUnfulfilled, "%q is fulfilled %d times, at most %d are allowed", q.Name, count, q.Occurrences.Max).see(q.Pos)
+			r.diags.at(beyond, CodeUnfulfilled, "%q is fulfilled %d times, at most %d are allowed", q.Name, count, q.Occurrences.Max).see(q.Pos)
 		}
 	}
 }
@@ -84,7 +88,7 @@ func (r *reader) fulfil(n *Node, a *Assignment, q *Requirement) {
 
 func (r *reader) mismatch(a *Assignment, q *Requirement, target *Node) {
 	if a.wantCap != "" && target.Type.Capability(a.wantCap) == nil && r.types.Find(CapabilityTypes, a.wantCap) == nil {
-		r.diags.at(a.target, CodeUnknownCapability, "%s has no capability %q", a.Target, a.wantCap).
+		r.diags.at(a.capPlace, CodeUnknownCapability, "%s has no capability %q", a.Target, a.wantCap).
 			suggest(a.wantCap, capabilityNames(target.Type)).see(target.Pos)
 		return
 	}
@@ -220,6 +224,20 @@ func (r *reader) checkConditions(cs []Condition, defs []*Property, of string) {
 	}
 }
 
+// unknownRelationship reports a relationship that is neither a template nor a type.
+func (r *reader) unknownRelationship(a *Assignment) {
+	if len(r.tmpl.Relationships) == 0 {
+		r.types.unknownType(RelationshipTypes, a.relName, a.relPlace, &r.diags)
+		return
+	}
+	var known []string
+	for _, rel := range r.tmpl.Relationships {
+		known = append(known, rel.Name)
+	}
+	known = slices.Concat(known, r.types.Names(RelationshipTypes), sortedKeys(r.types.aliases[RelationshipTypes]))
+	r.diags.at(a.relPlace, CodeUnknownType, "there is no relationship template or type %q", a.relName).suggest(a.relName, known)
+}
+
 // relate settles the relationship: the one assigned, a named template, a type, or the one the requirement declares.
 func (r *reader) relate(n *Node, a *Assignment, q *Requirement, c *Capability) {
 	if a.relName != "" {
@@ -227,7 +245,7 @@ func (r *reader) relate(n *Node, a *Assignment, q *Requirement, c *Capability) {
 			rel := r.tmpl.Relationships[i]
 			a.Relationship, a.Properties, a.Interfaces = rel.Type, rel.Properties, rel.Interfaces
 		} else if a.Relationship = r.types.Find(RelationshipTypes, r.qualifyAt(a.relPlace, a.relName)); a.Relationship == nil {
-			r.types.unknownType(RelationshipTypes, a.relName, a.relPlace, &r.diags)
+			r.unknownRelationship(a)
 			return
 		}
 	}
@@ -242,7 +260,11 @@ func (r *reader) relate(n *Node, a *Assignment, q *Requirement, c *Capability) {
 		r.diags.at(a.target, CodeMismatch, "%s cannot lead to the capability %q of type %s", rt.Name, c.Name, c.Type).
 			hint("it leads to: %s", strings.Join(rt.ValidTargets, ", "))
 	}
-	r.checkProperties(rt.Properties, a.Properties, rt, place{a.Pos, len(a.Name)}, n)
+	at := place{a.Pos, len(a.Name)}
+	if a.relPlace.Line > 0 {
+		at = a.relPlace
+	}
+	r.checkProperties(rt.Properties, a.Properties, rt, at, n)
 	if len(a.Interfaces) == 0 && len(q.Interfaces) == 0 && rt.bare {
 		a.Interfaces = rt.Interfaces
 		return

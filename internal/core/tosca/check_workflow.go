@@ -11,7 +11,9 @@ func (r *reader) checkWorkflows() {
 			r.types.checkProperty(def, &r.diags)
 		}
 		for _, p := range w.Preconditions {
-			r.checkTarget(p.Target, p.Pos)
+			if r.checkTarget(p.Target, p.Pos) {
+				r.checkClause(p.Condition, r.tmpl.nodes[p.Target])
+			}
 		}
 		for _, s := range w.Steps {
 			r.checkWorkflowStep(w, s)
@@ -26,15 +28,18 @@ func (r *reader) checkWorkflowStep(w *Workflow, s *WorkflowStep) {
 	for _, other := range w.Steps {
 		names = append(names, other.Name)
 	}
-	for _, next := range slices.Concat(s.OnSuccess, s.OnFailure) {
-		if w.Step(next) == nil {
-			r.diags.at(at, CodeWorkflow, "the step %s leads to %q, which the workflow does not have", s.Name, next).suggest(next, names)
+	for _, next := range s.next {
+		if w.Step(next.value) == nil {
+			r.diags.at(next.place(), CodeWorkflow, "the step %s leads to %q, which the workflow does not have", s.Name, next.value).suggest(next.value, names)
 		}
 	}
 	if s.Target != "" && !r.checkTarget(s.Target, s.Pos) {
 		return
 	}
 	n := r.tmpl.nodes[s.Target]
+	if s.Relationship == "" {
+		r.checkClause(s.Filter, n)
+	}
 	for _, a := range s.Activities {
 		if s.Target == "" && a.Kind != Inline {
 			r.diags.at(at, CodeWorkflow, "the step %s needs a target for %s", s.Name, a.Kind)
@@ -51,6 +56,27 @@ func (r *reader) checkTarget(name string, at Pos) bool {
 	}
 	r.unknownNode(place{at, 1}, name)
 	return false
+}
+
+// checkClause checks that what a condition asks for is an attribute or property of the node, and can be compared with. Of a group it is not
+// known what is asked.
+func (r *reader) checkClause(c Clause, n *Node) {
+	for _, inner := range c.Clauses {
+		r.checkClause(inner, n)
+	}
+	if c.Leaf == nil || n == nil || n.Type == nil {
+		return
+	}
+	known := slices.Concat(n.Type.Attributes, n.Type.Properties)
+	def := find(known, c.Leaf.Name)
+	if def == nil {
+		r.diags.at(place{c.Leaf.Pos, len(c.Leaf.Name)}, CodeUnknownRef, "%s has no attribute %q, and it is none of and, or, not and assert", n.Name, c.Leaf.Name).
+			suggest(c.Leaf.Name, append(namesOf(known), clauseWords...))
+		return
+	}
+	for _, k := range c.Leaf.Constraints {
+		k.resolveBounds(r.types, def, &r.diags)
+	}
 }
 
 // lifecycle are the workflows that a node can be delegated to.

@@ -282,6 +282,12 @@ func Show(v any) string {
 			parts[i] = Show(v[i])
 		}
 		return "[" + strings.Join(parts, ", ") + "]"
+	case map[string]any:
+		parts := make([]string, 0, len(v))
+		for _, k := range sortedKeys(v) {
+			parts = append(parts, k+": "+Show(v[k]))
+		}
+		return "{" + strings.Join(parts, ", ") + "}"
 	case nil:
 		return "nothing"
 	}

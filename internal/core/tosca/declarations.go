@@ -12,9 +12,6 @@ func (ts *Types) checkDeclarations(t *Type, diags *Diagnostics) {
 			ts.checkProperty(s, diags)
 		}
 	}
-	for _, c := range t.constraints {
-		c.resolveBounds(ts, &Property{Name: t.Name, Type: t.base(), Entry: t.entry}, diags)
-	}
 	for _, c := range t.Capabilities {
 		ts.want(CapabilityTypes, c.Type, c.Pos, diags)
 		for _, p := range slices.Concat(c.Properties, c.Attributes) {
@@ -54,13 +51,37 @@ func (ts *Types) checkDeclarations(t *Type, diags *Diagnostics) {
 	}
 }
 
+// bound works out what a type's constraints, and those of what is declared in it, hold values against.
+func (ts *Types) bound(t *Type, diags *Diagnostics) {
+	for _, c := range t.constraints {
+		c.resolveBounds(ts, &Property{Name: t.Name, Type: t.base(), Entry: t.entry}, diags)
+	}
+	for _, p := range slices.Concat(t.Properties, t.Attributes) {
+		ts.boundProperty(p, diags)
+	}
+}
+
+func (ts *Types) boundProperty(p *Property, diags *Diagnostics) {
+	for _, s := range []*Property{p.Entry, p.Key} {
+		if s != nil {
+			ts.boundProperty(s, diags)
+		}
+	}
+	if !ts.knownDataType(p.Type) {
+		return // reported where it is declared
+	}
+	for _, c := range p.Constraints {
+		c.resolveBounds(ts, p, diags)
+	}
+}
+
 // want reports a type that is named and unknown. Without a name, the declaration says too little.
 func (ts *Types) want(kind TypeKind, name string, at Pos, diags *Diagnostics) {
 	switch {
 	case name == "":
 		diags.at(place{at, 1}, CodeMissingKey, "this declaration needs the name of a %s", kind.word())
 	case ts.Find(kind, name) == nil:
-		ts.unknownType(kind, name, place{at, 1}, diags)
+		ts.unknownType(kind, name, ts.mentioned(name, at), diags)
 	}
 }
 
@@ -89,7 +110,7 @@ func (ts *Types) checkProperty(p *Property, diags *Diagnostics) {
 		return
 	}
 	if !ts.knownDataType(p.Type) {
-		ts.unknownType(DataTypes, p.Type, at, diags)
+		ts.unknownType(DataTypes, p.Type, ts.mentioned(p.Type, p.Pos), diags)
 		p.Type = "any" // follow-on mistakes would only repeat this one
 		return
 	}
@@ -98,9 +119,7 @@ func (ts *Types) checkProperty(p *Property, diags *Diagnostics) {
 			ts.checkProperty(s, diags)
 		}
 	}
-	for _, c := range p.Constraints {
-		c.resolveBounds(ts, p, diags)
-	}
+	ts.boundProperty(p, diags)
 	if p.Default != nil && p.Default.Kind != Call {
 		ts.Coerce(p.Default, p, diags)
 	}

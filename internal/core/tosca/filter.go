@@ -1,5 +1,7 @@
 package tosca
 
+import "strings"
+
 // Filter is a node filter (section 3.6.5): what a node must be like to be chosen.
 type Filter struct {
 	Properties   []Condition
@@ -18,6 +20,15 @@ type Condition struct {
 	Name        string
 	Constraints []*Constraint
 	Pos         Pos
+}
+
+// String says what the value must be.
+func (c Condition) String() string {
+	parts := make([]string, len(c.Constraints))
+	for i, k := range c.Constraints {
+		parts[i] = k.String()
+	}
+	return strings.Join(parts, " and ")
 }
 
 // nodeFilter reads the node filter of a requirement or node template; nil if there is none.

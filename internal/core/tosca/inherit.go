@@ -165,7 +165,7 @@ func refineParameter(p, c *Parameter) *Parameter {
 func refineOperation(p, c *Operation) *Operation {
 	r := *c
 	if r.Script == "" {
-		r.Script, r.Pos, r.Dependencies = p.Script, p.Pos, p.Dependencies
+		r.Script, r.Pos, r.Dependencies, r.dependencies = p.Script, p.Pos, p.Dependencies, p.dependencies
 	}
 	if r.Timeout == 0 {
 		r.Timeout = p.Timeout

@@ -17,8 +17,11 @@ const (
 	maxImports = 500
 )
 
-// definitionsVersion is the only value of tosca_definitions_version that is read (section 3.1).
-const definitionsVersion = "tosca_simple_yaml_1_3"
+// definitionsVersion is the only version of the language that is read, and definitionsURI the standard's other name for it (section 3.1).
+const (
+	definitionsVersion = "tosca_simple_yaml_1_3"
+	definitionsURI     = "http://docs.oasis-open.org/tosca/ns/simple/yaml/1.3"
+)
 
 // document is one source file as a tree. A file imported under a namespace prefix is a document of its own.
 type document struct {
@@ -127,7 +130,7 @@ func (r *reader) checkVersion(doc *document) {
 	case !ok:
 		r.diags.at(place{Pos{doc.file, 1, 1}, 1}, CodeVersion, "tosca_definitions_version is missing").
 			hint("begin the file with: tosca_definitions_version: %s", definitionsVersion)
-	case v.value != definitionsVersion:
+	case v.value != definitionsVersion && v.value != definitionsURI:
 		r.diags.at(v.place(), CodeVersion, "this version of the language is not read: %s", v.value).
 			hint("Andamio reads %s", definitionsVersion)
 	}
@@ -163,8 +166,7 @@ func (r *reader) followImports(doc *document) {
 		}
 		if item.form == mapping {
 			r.keys(item, "an import", []string{"file"}, "file", "repository", "namespace_prefix", "namespace_uri")
-			prefix := r.text(item, "namespace_prefix")
-			if prefix != "" {
+			if prefix := r.prefix(item); prefix != "" {
 				space = joinSpace(doc.space, prefix)
 			}
 			var ok bool
@@ -181,6 +183,17 @@ func (r *reader) followImports(doc *document) {
 	}
 }
 
+// prefix reads the prefix that an import's types are known by.
+func (r *reader) prefix(item node) string {
+	prefix := r.text(item, "namespace_prefix")
+	if strings.ContainsAny(prefix, ": \t") || prefix == "tosca" {
+		v, _ := item.get("namespace_prefix")
+		r.diags.at(v.place(), CodeName, "%q cannot be a namespace prefix: it stands before a colon, and tosca: is the standard's", prefix)
+		return ""
+	}
+	return prefix
+}
+
 func joinSpace(outer, inner string) string {
 	if outer == "" {
 		return inner
@@ -190,18 +203,23 @@ func joinSpace(outer, inner string) string {
 
 // repositoryBase is the file relative to which a repository's files are found.
 func (r *reader) repositoryBase(repo node, doc *document) (string, bool) {
-	url, known := r.repositories[repo.value]
+	dir, ok := r.shelf(repo.value, doc.file, repo.place(), CodeImport)
+	return path.Join(dir, "x"), ok
+}
+
+// shelf is the folder of a repository that a file names. One that is unknown, or elsewhere, is reported.
+func (r *reader) shelf(name, from string, at place, code Code) (string, bool) {
+	url, known := r.repositories[name]
 	if !known {
-		r.diags.at(repo.place(), CodeImport, "there is no repository %q", repo.value).suggest(repo.value, sortedKeys(r.repositories))
+		r.diags.at(at, code, "there is no repository %q", name).suggest(name, sortedKeys(r.repositories))
 		return "", false
 	}
-	dir, ok := within(doc.file, url)
+	dir, ok := within(from, url)
 	if !ok {
-		r.diags.at(repo.place(), CodeImport, "the repository %s is at %s, and nothing is fetched while a template is read", repo.value, url).
+		r.diags.at(at, code, "the repository %s is at %s, and nothing is fetched while a template is read", name, url).
 			hint("put its files into the template's folder and make the url the path to them")
-		return "", false
 	}
-	return path.Join(dir, "x"), true
+	return dir, ok
 }
 
 func (r *reader) importFile(from, space string, name node) {

@@ -52,7 +52,7 @@ func (r *reader) operations(ps []pair) []*Operation {
 
 // operation reads an operation or notification in its short form (a script), its extended form, or bare.
 func (r *reader) operation(p pair) *Operation {
-	op := &Operation{Name: p.name, Pos: p.value.pos()}
+	op := &Operation{Name: p.name, Pos: p.value.pos(), named: p.key.place()}
 	switch {
 	case p.value.isNull():
 		op.Pos = p.key.pos()
@@ -86,6 +86,7 @@ func (r *reader) implementation(op *Operation, n node) {
 	for _, d := range r.list(n, "dependencies") {
 		if file := r.artifactFile(d); file != "" {
 			op.Dependencies = append(op.Dependencies, file)
+			op.dependencies = append(op.dependencies, d.pos())
 		}
 	}
 	if h, ok := n.get("operation_host"); ok {
@@ -124,6 +125,7 @@ func (r *reader) outputMappings(n node) []OutputMapping {
 		}
 		for _, item := range p.value.items() {
 			m.Path = append(m.Path, item.value)
+			m.words = append(m.words, item)
 		}
 		if p.value.form != sequence || len(m.Path) < 2 {
 			r.diags.at(p.value.place(), CodeShape, "an output is put into an attribute: [ SELF, ATTRIBUTE ]")

@@ -215,12 +215,16 @@ func (r *reader) parseAssignment(n *Node, item node) {
 	if v, ok := value.get("node"); ok {
 		a.Target, a.target = v.value, v.place()
 	}
-	a.wantCap = r.typeName(value, "capability")
+	a.wantCap, a.capPlace = r.typeName(value, "capability"), a.target
+	if v, ok := value.get("capability"); ok {
+		a.capPlace = v.place()
+	}
 	a.Filter = r.nodeFilter(value)
 	if o, given := r.occurrences(value, Occurrences{1, 1}); given {
 		a.Count = max(o.Min, 1)
 		if q := n.Type.requirement(a.Name); q != nil && o.Max > q.Occurrences.Max {
-			r.diags.at(key.place(), CodeConstraint, "%s may be fulfilled %s, and %s allows %s", a.Name, o, n.Type.Name, q.Occurrences).see(q.Pos)
+			v, _ := value.get("occurrences")
+			r.diags.at(v.place(), CodeConstraint, "%s may be fulfilled %s, and %s allows %s", a.Name, o, n.Type.Name, q.Occurrences).see(q.Pos)
 		}
 	}
 	if rel, ok := value.get("relationship"); ok {

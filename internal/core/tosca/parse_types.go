@@ -36,6 +36,8 @@ var topKeys = []string{
 // gatherAll reads the type definitions of every loaded document. The names come first, so that a document's own types
 // can be told from those of the same name elsewhere.
 func (r *reader) gatherAll() {
+	r.gathering = true
+	defer func() { r.gathering = false }()
 	for _, doc := range r.docs {
 		r.keys(doc.root, "a service template", nil, topKeys...)
 		if doc.space == "" {
@@ -73,15 +75,27 @@ func (r *reader) typeName(n node, key string) string {
 	if name == "" {
 		return ""
 	}
-	return r.qualify(n.doc, name)
+	v, _ := n.get(key)
+	return r.named(v)
 }
 
+// typeNames returns the types listed under a key, qualified.
 func (r *reader) typeNames(n node, key string) []string {
-	names := r.texts(n, key)
-	for i := range names {
-		names[i] = r.qualify(n.doc, names[i])
+	var names []string
+	for _, w := range r.words(n, key) {
+		names = append(names, r.named(w))
 	}
 	return names
+}
+
+// named is the full name of the type that a document names there. Where declarations do so is remembered, for what is said of types that
+// are not there.
+func (r *reader) named(v node) string {
+	name := r.qualify(v.doc, v.value)
+	if r.gathering {
+		r.types.mentions[name] = append(r.types.mentions[name], v.place())
+	}
+	return name
 }
 
 // typeKeys are the keynames of each kind of type, beside those common to all (section 3.7).
@@ -182,7 +196,7 @@ var propertyKeys = []string{"type", "description", "required", "default", "statu
 func (r *reader) property(p pair) *Property {
 	def := &Property{Name: p.name, Pos: p.key.pos(), Required: true}
 	if p.value.form == scalar && !p.value.isNull() && p.value.tag == tagText {
-		def.Type = r.qualify(p.value.doc, p.value.value) // the short form names the type alone
+		def.Type = r.named(p.value) // the short form names the type alone
 		return def
 	}
 	if !r.keys(p.value, "the definition of "+p.name, nil, propertyKeys...) {
@@ -227,7 +241,7 @@ func (r *reader) schema(n node, key string) *Property {
 	}
 	def := &Property{Name: strings.Replace(strings.TrimSuffix(key, "_schema"), "entry", "an entry", 1), Pos: e.pos()}
 	if e.form == scalar {
-		def.Type = r.qualify(e.doc, e.value)
+		def.Type = r.named(e)
 		return def
 	}
 	r.keys(e, "a schema", []string{"type"}, "type", "description", "constraints", "key_schema", "entry_schema")
@@ -243,7 +257,7 @@ func (r *reader) capabilityDefs(n node) []*Capability {
 		c := &Capability{Name: p.name, Pos: p.key.pos(), Occurrences: Occurrences{1, Unbounded}}
 		out = append(out, c)
 		if p.value.form == scalar {
-			c.Type = r.qualify(p.value.doc, p.value.value)
+			c.Type = r.named(p.value)
 			continue
 		}
 		if !r.keys(p.value, "a capability", nil, "type", "description", "properties", "attributes",
@@ -274,7 +288,7 @@ func (r *reader) requirementDefs(n node) []*Requirement {
 func (r *reader) requirementDef(p pair) *Requirement {
 	q := &Requirement{Name: p.name, Pos: p.key.pos(), Occurrences: Occurrences{1, 1}}
 	if p.value.form == scalar {
-		q.Capability = r.qualify(p.value.doc, p.value.value)
+		q.Capability = r.named(p.value)
 		return q
 	}
 	if !r.keys(p.value, "a requirement", nil, "description", "capability", "node", "relationship",
@@ -312,7 +326,7 @@ func (r *reader) occurrences(n node, fallback Occurrences) (Occurrences, bool) {
 			return Occurrences{low, high}, true
 		}
 	}
-	r.diags.at(v.place(), CodeShape, "occurrences are two numbers, the lower first").hint("for example [ 0, UNBOUNDED ]")
+	r.diags.at(v.place(), CodeShape, "occurrences are two numbers, the lower first, and not %s", v.written()).hint("for example [ 0, UNBOUNDED ]")
 	return fallback, true
 }
 

@@ -50,7 +50,7 @@ func (f *refiner) properties(parents, own []*Property) {
 func (f *refiner) property(p, c *Property) {
 	at := place{c.Pos, len(c.Name)}
 	if c.Type != "" && !f.types.narrows(c.Type, p.Type) {
-		f.widen(at, p.Pos, "%s is %s there, and %s does not derive from that", c.Name, article(p.Type), c.Type)
+		f.widen(f.types.mentioned(c.Type, c.Pos), p.Pos, "%s is %s there, and %s does not derive from that", c.Name, article(p.Type), c.Type)
 		return
 	}
 	if c.saysRequired && !c.Required && p.Required {

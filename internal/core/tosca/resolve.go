@@ -14,8 +14,18 @@ const (
 // resolve makes every type hold what it inherits, and checks the names types refer to.
 func (ts *Types) resolve(diags *Diagnostics) {
 	for _, kind := range typeKinds {
+		var derived []derivation
 		for _, name := range ts.Names(kind) {
-			ts.resolveType(ts.byKind[kind][name], diags)
+			derived = ts.resolveType(ts.byKind[kind][name], derived, diags)
+		}
+		for _, d := range derived { // a default may be of a type that comes later, so that all of a kind are whole before one is looked at
+			ts.bound(d.t, diags)
+		}
+		for _, d := range derived {
+			ts.checkDeclarations(d.t, diags)
+			if d.parent != nil {
+				(&refiner{ts, diags}).check(d.parent, d.own)
+			}
 		}
 	}
 	for _, kind := range []TypeKind{NodeTypes, RelationshipTypes, CapabilityTypes} {
@@ -92,22 +102,27 @@ func (ts *Types) CapabilityAttributes(c *Capability) []*Property {
 	return c.allAttributes
 }
 
-func (ts *Types) resolveType(t *Type, diags *Diagnostics) {
+// A derivation is a type that holds what it inherits, its parent, if it has one, and what it said itself.
+type derivation struct {
+	t, parent, own *Type
+}
+
+// resolveType has a type hold what it inherits, after its parent, and adds both to those that are derived.
+func (ts *Types) resolveType(t *Type, derived []derivation, diags *Diagnostics) []derivation {
 	if t.resolved != unresolved {
-		return
+		return derived
 	}
 	t.resolved = resolving
 	defer func() { t.resolved = resolved }()
 	t.ancestors = []string{t.Name}
-	if parent := ts.parent(t, diags); parent != nil {
-		ts.resolveType(parent, diags)
+	d := derivation{t: t, parent: ts.parent(t, diags)}
+	if d.parent != nil {
+		derived = ts.resolveType(d.parent, derived, diags)
 		own := *t
-		t.inherit(parent)
-		ts.checkDeclarations(t, diags)
-		(&refiner{ts, diags}).check(parent, &own)
-		return
+		d.own = &own
+		t.inherit(d.parent)
 	}
-	ts.checkDeclarations(t, diags)
+	return append(derived, d)
 }
 
 // parent finds the type that t derives from and reports a name that is unknown, of another kind, or leads in a circle.
@@ -116,7 +131,7 @@ func (ts *Types) parent(t *Type, diags *Diagnostics) *Type {
 		return nil
 	}
 	p := ts.Find(t.Kind, t.Parent)
-	at := place{t.Pos, len(t.Name)}
+	at := ts.mentioned(t.Parent, t.Pos)
 	if p == nil {
 		if _, primitive := primitives[t.Parent]; t.Kind == DataTypes && (primitive || isDimension(t.Parent) || t.Parent == "list" || t.Parent == "map") {
 			t.ancestors = append(t.ancestors, t.Parent)
@@ -131,6 +146,16 @@ func (ts *Types) parent(t *Type, diags *Diagnostics) *Type {
 		return nil
 	}
 	return p
+}
+
+// mentioned is where a declaration that stands at a place names a type: the first mention of it from there on.
+func (ts *Types) mentioned(name string, from Pos) place {
+	for _, m := range ts.mentions[name] {
+		if m.File == from.File && (m.Line > from.Line || m.Line == from.Line && m.Col >= from.Col) {
+			return m
+		}
+	}
+	return place{from, 1}
 }
 
 func (ts *Types) unknownType(kind TypeKind, name string, at place, diags *Diagnostics) {

@@ -39,7 +39,27 @@ func (r *reader) checkNetworks() {
 		for _, name := range []string{"start_ip", "end_ip", "gateway_ip"} {
 			r.checkAddress(n, name, prefix)
 		}
+		r.checkRange(n)
 	}
+}
+
+// checkRange refuses a range of addresses that ends before it starts.
+func (r *reader) checkRange(n *Node) {
+	start, okStart := n.Properties["start_ip"].address()
+	end, okEnd := n.Properties["end_ip"].address()
+	if okStart && okEnd && end.Less(start) {
+		r.diags.at(n.Properties["end_ip"].at, CodeConstraint, "end_ip is %s, which comes before start_ip, %s", end, start).see(n.Properties["start_ip"].at.Pos)
+	}
+}
+
+// address is an address that is written down.
+func (v *Value) address() (netip.Addr, bool) {
+	if v == nil {
+		return netip.Addr{}, false
+	}
+	text, _ := v.Text()
+	a, err := netip.ParseAddr(text)
+	return a, err == nil
 }
 
 // checkPrefix is the network of a node, if it is written down and is one.
@@ -56,6 +76,9 @@ func (r *reader) checkPrefix(n *Node) (netip.Prefix, bool) {
 	if err != nil {
 		r.diags.at(v.at, CodeConstraint, "cidr is %s, which is no network", quote(text)).hint("a network is its first address and how many bits of it are fixed (RFC 4632), such as 10.20.4.0/24")
 		return prefix, false
+	}
+	if version := n.Properties["ip_version"]; version != nil && version.Literal == int64(4) && prefix.Addr().Is6() || version != nil && version.Literal == int64(6) && prefix.Addr().Is4() {
+		r.diags.at(version.at, CodeConstraint, "ip_version is %v, and cidr is %s", version.Literal, prefix).see(v.at.Pos)
 	}
 	if prefix != prefix.Masked() {
 		r.diags.at(v.at, CodeConstraint, "cidr is %s, which is an address within a network", quote(text)).hint("did you mean %s?", prefix.Masked())

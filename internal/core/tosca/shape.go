@@ -83,17 +83,26 @@ func (r *reader) text(n node, key string) string {
 
 // texts returns the scalars of a list under a key; a lone scalar counts as a list of one.
 func (r *reader) texts(n node, key string) []string {
+	var out []string
+	for _, w := range r.words(n, key) {
+		out = append(out, w.value)
+	}
+	return out
+}
+
+// words are texts with where each of them stands.
+func (r *reader) words(n node, key string) []node {
 	v, ok := n.get(key)
 	if ok && v.form == scalar && !v.isNull() {
-		return []string{v.value}
+		return []node{v}
 	}
-	var out []string
+	var out []node
 	for _, item := range r.list(n, key) {
 		if item.form != scalar {
 			r.diags.at(item.place(), CodeShape, "%s lists names, not %s", key, kindName(item))
 			continue
 		}
-		out = append(out, item.value)
+		out = append(out, item)
 	}
 	return out
 }

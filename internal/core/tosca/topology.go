@@ -80,6 +80,7 @@ type Assignment struct {
 
 	target    place
 	wantCap   string
+	capPlace  place
 	wantType  string
 	relName   string
 	relPlace  place

@@ -135,6 +135,8 @@ type reader struct {
 	diags Diagnostics
 	docs  []*document
 	seen  map[docKey]*document
+	// gathering is set while declarations are read, whose mentions of types are remembered.
+	gathering bool
 	// spaced are the full names of types defined under a namespace prefix.
 	spaced       map[string]bool
 	repositories map[string]string

@@ -58,6 +58,18 @@ func (n node) place() place {
 // pos is where the node stands.
 func (n node) pos() Pos { return Pos{n.doc.file, int(n.line), int(n.col)} }
 
+// written is a scalar or a list of scalars as it might have been written, for messages.
+func (n node) written() string {
+	if n.form != sequence {
+		return n.value
+	}
+	parts := make([]string, len(n.content))
+	for i := range n.content {
+		parts[i] = n.content[i].value
+	}
+	return "[ " + strings.Join(parts, ", ") + " ]"
+}
+
 // pair is a key of a mapping with its value.
 type pair struct {
 	name       string

@@ -128,7 +128,10 @@ type Operation struct {
 	Outputs []OutputMapping
 	// Timeout in seconds, 0 if none is given.
 	Timeout float64
-	Pos     Pos
+	// named is where the operation is named, dependencies where each file beside its script is.
+	named        place
+	dependencies []Pos
+	Pos          Pos
 }
 
 // OutputMapping puts an output of an operation into an attribute (section 3.6.15): Path is an entity, then optionally a
@@ -137,6 +140,9 @@ type OutputMapping struct {
 	Name string
 	Path []string
 	Pos  Pos
+
+	// words is where each of the path stands.
+	words []node
 }
 
 // Parameter is a named value given to an operation, with its declaration where a type declares it. Value is nil where
@@ -327,10 +333,12 @@ func (t *Type) base() string {
 type Types struct {
 	byKind  map[TypeKind]map[string]*Type
 	aliases map[TypeKind]map[string]string
+	// mentions are the places where the declarations of a template name a type, in the order of the files.
+	mentions map[string][]place
 }
 
 func newTypes() *Types {
-	ts := &Types{map[TypeKind]map[string]*Type{}, map[TypeKind]map[string]string{}}
+	ts := &Types{map[TypeKind]map[string]*Type{}, map[TypeKind]map[string]string{}, map[string][]place{}}
 	for _, k := range typeKinds {
 		ts.byKind[k], ts.aliases[k] = map[string]*Type{}, map[string]string{}
 	}

@@ -79,6 +79,9 @@ func (r *reader) call(name, args node) *Value {
 			v.Items[i] = r.value(args.child(i))
 		}
 	} else {
+		if args.form == scalar && v.Func == "concat" { // the others that take a list are missed some of it
+			r.diags.at(args.place(), CodeFunction, "concat takes a list of what is put together, not %s", kindName(args)).hint("for example %s", functions[v.Func].usage)
+		}
 		v.Items = []*Value{r.value(args)}
 	}
 	return v

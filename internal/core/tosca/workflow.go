@@ -1,6 +1,7 @@
 package tosca
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -43,6 +44,9 @@ type WorkflowStep struct {
 	OnSuccess  []string
 	OnFailure  []string
 	Pos        Pos
+
+	// next is where the step says what it leads to.
+	next []node
 }
 
 // ActivityKind is what an activity does (section 3.6.23).
@@ -112,6 +116,8 @@ type Trigger struct {
 	Method      string
 	Actions     []Activity
 	Pos         Pos
+
+	target place
 }
 
 func (r *reader) workflow(p pair) *Workflow {
@@ -195,6 +201,7 @@ func (r *reader) workflowStep(p pair) *WorkflowStep {
 	}
 	s.Activities = r.activities(p.value, "activities")
 	s.OnSuccess, s.OnFailure = r.texts(p.value, "on_success"), r.texts(p.value, "on_failure")
+	s.next = slices.Concat(r.words(p.value, "on_success"), r.words(p.value, "on_failure"))
 	return s
 }
 
@@ -253,9 +260,11 @@ func (r *reader) clause(n node) Clause {
 	return all
 }
 
+// clauseWords join conditions.
+var clauseWords = []string{"and", "or", "not", "assert"}
+
 func (r *reader) clausePair(p pair) Clause {
-	switch p.name {
-	case "and", "or", "not", "assert":
+	if slices.Contains(clauseWords, p.name) {
 		c := r.clause(p.value)
 		if p.name != "assert" {
 			c.Op = p.name
@@ -289,6 +298,9 @@ func (r *reader) triggers(n node) []*Trigger {
 		}
 		if v, ok := p.value.get("target_filter"); ok && r.keys(v, "a target filter", []string{"node"}, "node", "requirement", "capability") {
 			t.Target, t.Requirement, t.Capability = r.text(v, "node"), r.text(v, "requirement"), r.text(v, "capability")
+			if name, ok := v.get("node"); ok {
+				t.target = name.place()
+			}
 		}
 		r.triggerCondition(t, p.value)
 		t.Actions = r.activities(p.value, "action")
