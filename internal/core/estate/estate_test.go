@@ -29,8 +29,8 @@ func TestReadAndWriteAreInverse(t *testing.T) {
 	assert.Len(t, e.Sites, 5)
 	assert.Nil(t, e.Site("nowhere"))
 	assert.True(t, e.Site("alisio-norte").Has("elastic"))
-	assert.Equal(t, "debian-12", e.Site("vega").Image("linux").Name)
-	assert.Nil(t, e.Site("vega").Image("plan9"))
+	assert.Equal(t, "debian-12", e.Site("vega").Image("linux", Release{}).Name)
+	assert.Nil(t, e.Site("vega").Image("plan9", Release{}))
 }
 
 func TestReadSaysWhatIsWrongAndWhere(t *testing.T) {

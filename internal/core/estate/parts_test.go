@@ -78,9 +78,9 @@ func TestRoomsPoolsAndImages(t *testing.T) {
 		assert.Zero(t, bad.Size())
 	}
 	s := &Site{Images: []Image{{Name: "plain", OS: "linux"}, {Name: "big", OS: "linux", Capabilities: []string{"containers", "tpm"}}}}
-	assert.Equal(t, "plain", s.Image("linux").Name)
-	assert.Equal(t, "big", s.Image("", "tpm").Name)
-	assert.Nil(t, s.Image("linux", "tpm", "sgx"))
+	assert.Equal(t, "plain", s.Image("linux", Release{}).Name)
+	assert.Equal(t, "big", s.Image("", Release{}, "tpm").Name)
+	assert.Nil(t, s.Image("linux", Release{}, "tpm", "sgx"))
 }
 
 func TestEveryPartIsChecked(t *testing.T) {

@@ -78,8 +78,9 @@ const (
 
 // Image is a system that instances start from, and what it is able to do.
 type Image struct {
-	Name         string   `json:"name"`
-	OS           string   `json:"os"`
+	Name string `json:"name"`
+	OS   string `json:"os"`
+	Release
 	Capabilities []string `json:"capabilities,omitempty"`
 }
 
@@ -106,10 +107,10 @@ func (s *Site) ImageNamed(name string) bool {
 // Has reports whether the site has a feature.
 func (s *Site) Has(feature string) bool { return contains(s.Features, feature) }
 
-// Image returns the first image with the system (any if os is empty) and the capabilities; nil if there is none.
-func (s *Site) Image(os string, capabilities ...string) *Image {
+// Image returns the first image with the system (any if os is empty), of the release, and with the capabilities; nil if there is none.
+func (s *Site) Image(os string, r Release, capabilities ...string) *Image {
 	for i := range s.Images {
-		if (os == "" || s.Images[i].OS == os) && s.Images[i].Offers(capabilities) {
+		if (os == "" || s.Images[i].OS == os) && s.Images[i].May(r) && s.Images[i].Offers(capabilities) {
 			return &s.Images[i]
 		}
 	}

@@ -181,7 +181,7 @@ func (c Choice) check(s *estate.Site) error {
 // shape gives the instance a size, an image and a price there.
 func (r *relocation) shape(x *plan.Resource, c Choice, s, from *estate.Site) error {
 	spec := x.AsInstance()
-	image := s.Image(osOf(from, spec.Image))
+	image := s.Image(osOf(from, spec.Image), estate.Release{})
 	if image == nil {
 		return fmt.Errorf("there is no image of its system, %s", osOf(from, spec.Image))
 	}

@@ -302,8 +302,8 @@ func needs(w *Workload) string {
 	text := w.Need.String()
 	if w.Image != "" {
 		text += ", image " + w.Image
-	} else if w.OS != "" {
-		text += ", " + w.OS
+	} else if system := w.system(); system != "" {
+		text += ", " + system
 	}
 	if w.Storage != "" {
 		text += ", storage class " + w.Storage

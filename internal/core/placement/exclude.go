@@ -1,6 +1,8 @@
 package placement
 
 import (
+	"strings"
+
 	"fmt"
 	"slices"
 
@@ -62,6 +64,14 @@ func (m *model) tooFar(e End, s int) []exclusion {
 	return []exclusion{{"", fmt.Sprintf("%g ms from %s, and it must be within %g ms", ms, e.Site, e.MaxMs), fmt.Sprintf("%g ms", ms)}}
 }
 
+// system is what system a workload needs, in words.
+func (w *Workload) system() string {
+	if release := w.Release.String(); release != "" {
+		return strings.TrimSpace(w.OS + " (" + release + ")")
+	}
+	return w.OS
+}
+
 // lacks is what a site does not offer that a workload needs.
 func lacks(w *Workload, site *estate.Site) []exclusion {
 	var out []exclusion
@@ -71,10 +81,11 @@ func lacks(w *Workload, site *estate.Site) []exclusion {
 	switch {
 	case w.Image != "" && !site.ImageNamed(w.Image):
 		add("no image", "no image %s", w.Image)
-	case w.Image == "" && site.Image(w.OS, w.Capabilities...) == nil && site.Image(w.OS) != nil:
-		add("no image", "no image of %s with %s", w.OS, list(w.Capabilities))
-	case w.Image == "" && site.Image(w.OS, w.Capabilities...) == nil:
-		add("no image", "no image with %s", w.OS)
+	case w.Image != "" || site.Image(w.OS, w.Release, w.Capabilities...) != nil:
+	case site.Image(w.OS, w.Release) != nil:
+		add("no image", "no image of %s with %s", w.system(), list(w.Capabilities))
+	default:
+		add("no image", "no image with %s", w.system())
 	}
 	if _, ok := site.DiskPrice(w.Storage); !ok {
 		add("no "+w.Storage, "no storage class %s", w.Storage)

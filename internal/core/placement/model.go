@@ -271,10 +271,11 @@ type likeness struct {
 	cores, addresses            int
 	memory, disk, volumes       float64
 	storage, os, image, r, rest string
+	release                     estate.Release
 }
 
 func (m *model) likeness(w *Workload, rules map[string]string) likeness {
-	k := likeness{w.Need.Cores, w.Addresses, w.Need.MemoryGiB, w.Need.DiskGiB, w.VolumesGiB, w.Storage, w.OS, w.Image, rules[w.Node], ""}
+	k := likeness{w.Need.Cores, w.Addresses, w.Need.MemoryGiB, w.Need.DiskGiB, w.VolumesGiB, w.Storage, w.OS, w.Image, rules[w.Node], "", w.Release}
 	if len(w.Need.Extra)+len(w.Capabilities)+len(w.Forbid)+len(w.Ends)+len(w.Exempt) > 0 || w.Now != nil || w.Pin != nil {
 		k.rest = fmt.Sprint(w.Need.Extra, w.Capabilities, w.Forbid, w.Ends, w.Now != nil, w.Pin != nil, w.Stays, w.Exempt)
 		for _, s := range []*Spot{w.Now, w.Pin} {

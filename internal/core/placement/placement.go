@@ -47,6 +47,7 @@ type Workload struct {
 	// OS is the system it needs, "" for any; Image the image it must start from, "" for any of its system that has the
 	// Capabilities.
 	OS, Image    string
+	Release      estate.Release
 	Capabilities []string
 	// Addresses is how many addresses of the site's pools it takes.
 	Addresses int

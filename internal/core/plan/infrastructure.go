@@ -167,7 +167,7 @@ func imageOf(site *estate.Site, n *topology.Node) string {
 	if n.Image != "" {
 		return n.Image
 	}
-	if image := site.Image(osOf(n)); image != nil {
+	if image := site.Image(osOf(n), releaseOf(n)); image != nil {
 		return image.Name
 	}
 	return ""

@@ -132,18 +132,40 @@ func (o *offers) image(n *topology.Node, sites []*estate.Site) {
 		}
 		return
 	}
-	os := osOf(n)
-	if slices.ContainsFunc(sites, func(s *estate.Site) bool { return s.Image(os) != nil }) {
+	os, whole := osOf(n), releaseOf(n)
+	has := func(r estate.Release) bool {
+		return slices.ContainsFunc(sites, func(s *estate.Site) bool { return s.Image(os, r) != nil })
+	}
+	if !has(estate.Release{}) {
+		at, width := placeOf(n, "type")
+		o.mistake(at, width, fmt.Sprintf("no site that %s may use has an image of %s", n.Name, os), offered(sites, imagesOf))
 		return
 	}
-	at, width := placeOf(n, "type")
-	o.mistake(at, width, fmt.Sprintf("no site that %s may use has an image of %s", n.Name, os), offered(sites, imagesOf))
+	for _, part := range []struct {
+		property string
+		upTo     estate.Release
+	}{
+		{"architecture", estate.Release{Architecture: whole.Architecture}},
+		{"distribution", estate.Release{Architecture: whole.Architecture, Distribution: whole.Distribution}},
+		{"version", whole},
+	} {
+		if !has(part.upTo) {
+			at, width := placeOf(n, part.property)
+			o.mistake(at, width, fmt.Sprintf("no site that %s may use has an image of %s", n.Name, strings.TrimSpace(os+" "+part.upTo.String())), offered(sites, imagesOf))
+			return
+		}
+	}
 }
 
+// imagesOf names a site's images, with what is said of their releases.
 func imagesOf(s *estate.Site) []string {
 	var out []string
 	for _, i := range s.Images {
-		out = append(out, i.Name)
+		name := i.Name
+		if release := i.Release.String(); release != "" {
+			name += " (" + release + ")"
+		}
+		out = append(out, name)
 	}
 	return out
 }

@@ -18,7 +18,7 @@ func twoSites() *estate.Estate {
 	room := estate.Capacity{Cores: 100, MemoryGiB: 400, DiskGiB: 9000}
 	return &estate.Estate{Version: estate.Version, Currency: "cr", Sites: []*estate.Site{
 		{Name: "vega", Kind: estate.Private, Network: estate.Address, Pace: 1, Features: []string{"vlan"}, Jurisdiction: "ribera", Zones: []estate.Zone{{Name: "a", Free: room}},
-			Sizes: []estate.Size{{Name: "s", Cores: 2, MemoryGiB: 4}}, Images: []estate.Image{{Name: "debian-12", OS: "linux"}}, Naming: &estate.Naming{Pattern: "[a-z][a-z0-9-]*", Example: "gauge-1"}},
+			Sizes: []estate.Size{{Name: "s", Cores: 2, MemoryGiB: 4}}, Images: []estate.Image{{Name: "debian-12", OS: "linux", Release: estate.Release{Architecture: "x86_64", Distribution: "debian", Version: "12"}}}, Naming: &estate.Naming{Pattern: "[a-z][a-z0-9-]*", Example: "gauge-1"}},
 		{Name: "alisio", Kind: estate.Public, Network: estate.Address, Pace: 1, Zones: []estate.Zone{{Name: "1", Free: room}},
 			Sizes: []estate.Size{{Name: "l", Cores: 8, MemoryGiB: 32}}, Images: []estate.Image{{Name: "cloud", OS: "linux"}}, Naming: &estate.Naming{Pattern: "[a-z0-9-]{1,12}", Advisory: true}},
 	}}
@@ -54,6 +54,11 @@ func TestOffersAreHeldAgainstTheSitesThatMayBeUsed(t *testing.T) {
 		"an image":                  {"    gauge: { type: Compute, artifacts: { disk: { file: cloud, type: tosca.artifacts.Deployment.Image.VM } } }\n" + privateOnly, "has the image cloud", "vega has debian-12", tosca.CodeNotOffered, tosca.Mistake, 56},
 		"an image that is there":    {text: "    gauge: { type: Compute, artifacts: { disk: { file: cloud, type: tosca.artifacts.Deployment.Image.VM } } }\n"},
 		"a system":                  {"    gauge: { type: Compute, capabilities: { os: { properties: { type: plan9 } } } }\n", "has an image of plan9", "alisio has cloud", tosca.CodeNotOffered, tosca.Mistake, 71},
+		"a distribution":            {"    gauge: { type: Compute, capabilities: { os: { properties: { distribution: Fedora } } } }\n" + privateOnly, "has an image of Fedora", "vega has debian-12 (debian 12 x86_64)", tosca.CodeNotOffered, tosca.Mistake, 79},
+		"a version":                 {"    gauge: { type: Compute, capabilities: { os: { properties: { distribution: debian, version: 13.1 } } } }\n" + privateOnly, "has an image of debian 13.1", "vega has debian-12", tosca.CodeNotOffered, tosca.Mistake, 96},
+		"an architecture":           {"    gauge: { type: Compute, capabilities: { os: { properties: { architecture: arm64 } } } }\n" + privateOnly, "has an image of arm64", "vega has debian-12", tosca.CodeNotOffered, tosca.Mistake, 79},
+		"a release that is there":   {text: "    gauge: { type: Compute, capabilities: { os: { properties: { distribution: Debian, version: 12.0, architecture: x86_64 } } } }\n" + privateOnly},
+		"a release nobody denies":   {text: "    gauge: { type: Compute, capabilities: { os: { properties: { distribution: fedora, version: 40.1 } } } }\n"},
 		"no site at all":            {"    gauge: { type: Compute }\n  policies: [ here: { type: andamio.policies.Allow, properties: { site_kinds: [ edge ] } } ]\n", "no site may take gauge", "vega: rule here, private, not edge", tosca.CodeNotOffered, tosca.Mistake, 5},
 		"a name that is advised":    {"    gauge-of-the-upper-dam: { type: Compute }\n", "the name gauge-of-the-upper-dam-1 is not one that alisio takes", "[a-z0-9-]{1,12}", tosca.CodeNaming, tosca.Doubt, 5},
 		"a name that is forbidden":  {"    Gauge: { type: Compute }\n" + privateOnly, "the name Gauge-1 is not one that vega takes", "for example gauge-1", tosca.CodeNaming, tosca.Mistake, 5},

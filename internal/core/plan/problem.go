@@ -24,7 +24,7 @@ func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
 		need, volumes := needOf(n)
 		for i := range n.Count {
 			p.Workloads = append(p.Workloads, placement.Workload{Name: instanceID(n, i), Node: n.Name, Tier: n.Service, Need: need,
-				VolumesGiB: volumes, OS: osOf(n), Image: n.Image, Addresses: 1, Answers: answers[n.Name]})
+				VolumesGiB: volumes, OS: osOf(n), Release: releaseOf(n), Image: n.Image, Addresses: 1, Answers: answers[n.Name]})
 		}
 	}
 	p.Traffic = trafficOf(d)
@@ -94,6 +94,25 @@ func osOf(n *topology.Node) string {
 		}
 	}
 	return ""
+}
+
+// releaseOf is what a node says of the release of its system, beside what kind it is: properties of the capability OperatingSystem, or of one that derives
+// from it.
+func releaseOf(n *topology.Node) estate.Release {
+	for _, c := range n.Capabilities {
+		var r estate.Release
+		_, system := c.Properties["type"].(string)
+		r.Architecture, _ = c.Properties["architecture"].(string)
+		r.Distribution, _ = c.Properties["distribution"].(string)
+		if !system && r == (estate.Release{}) {
+			continue
+		}
+		if v, ok := c.Properties["version"].(tosca.Version); ok {
+			r.Version = v.Text
+		}
+		return r
+	}
+	return estate.Release{}
 }
 
 // ruleOf turns a placement policy into a rule. Targets above an instance count for the instance they stand on.

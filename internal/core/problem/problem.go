@@ -42,13 +42,14 @@ type File struct {
 
 // Workload is a workload with how many there are of it.
 type Workload struct {
-	Name         string            `json:"name"`
-	Count        *int              `json:"count,omitempty"`
-	Tier         string            `json:"tier,omitempty"`
-	Needs        estate.Capacity   `json:"needs"`
-	VolumesGiB   float64           `json:"volumes_gib,omitempty"`
-	StorageClass string            `json:"storage_class,omitempty"`
-	OS           string            `json:"os,omitempty"`
+	Name         string          `json:"name"`
+	Count        *int            `json:"count,omitempty"`
+	Tier         string          `json:"tier,omitempty"`
+	Needs        estate.Capacity `json:"needs"`
+	VolumesGiB   float64         `json:"volumes_gib,omitempty"`
+	StorageClass string          `json:"storage_class,omitempty"`
+	OS           string          `json:"os,omitempty"`
+	estate.Release
 	Image        string            `json:"image,omitempty"`
 	Capabilities []string          `json:"image_capabilities,omitempty"`
 	Addresses    *int              `json:"addresses,omitempty"`
@@ -216,7 +217,7 @@ func orOne(n *int) int {
 // instance is the k-th of a workload's instances.
 func (w *Workload) instance(k, count int) placement.Workload {
 	one := placement.Workload{Name: w.Name, Node: w.Name, Tier: w.Tier, Need: w.Needs, VolumesGiB: w.VolumesGiB, Storage: w.StorageClass,
-		OS: w.OS, Image: w.Image, Capabilities: w.Capabilities, Addresses: orOne(w.Addresses), Answers: w.Answers, Tags: w.Tags,
+		OS: w.OS, Release: w.Release, Image: w.Image, Capabilities: w.Capabilities, Addresses: orOne(w.Addresses), Answers: w.Answers, Tags: w.Tags,
 		Pin: w.Pin, Forbid: w.Forbid}
 	if count > 1 {
 		one.Name = fmt.Sprintf("%s-%d", w.Name, k+1)

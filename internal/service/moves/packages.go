@@ -321,7 +321,7 @@ const gib = 1 << 30
 
 // unpacking is the plan that builds what is packed: asleep, filled, plugged in, switched on.
 func unpacking(arc *ovf.Archive, w ImportRequest, e *estate.Estate, s *estate.Site) (*plan.Plan, error) {
-	image := s.Image(arc.OS)
+	image := s.Image(arc.OS, estate.Release{})
 	if image == nil {
 		return nil, fault.Refusedf("there is no image of its system, %s", arc.OS)
 	}
