@@ -87,7 +87,8 @@ var layers = []struct {
 }{
 	{"andamio/internal/core/", []string{"andamio/internal/core/"}},
 	{"andamio/internal/draw", []string{"andamio/internal/core/"}},
-	{"andamio/internal/site/sitetest", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice"}},                                                                       // runs with tests alone
+	{"andamio/internal/site/sitetest", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice"}}, // runs with tests alone
+	{"andamio/internal/site/occi/occitest", nil},                                                                               // runs with tests alone
 	{"andamio/internal/site", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/web", "andamio/internal/notice", "andamio/internal/nocloud", "andamio/internal/remote"}}, // a driver posts for sites that post nothing themselves
 	{"andamio/internal/notice", nil},
 	{"andamio/internal/nocloud", nil},
@@ -129,7 +130,7 @@ var layers = []struct {
 }
 
 // tests are packages that are of use to tests alone, with layers of their own.
-var tests = map[string]bool{"andamio/internal/site/sitetest": true}
+var tests = map[string]bool{"andamio/internal/site/sitetest": true, "andamio/internal/site/occi/occitest": true}
 
 // TestNobodyKnowsADriverByName holds that only the list of drivers, and the stand-ins that speak it, know one. What copies between any two is none.
 func TestNobodyKnowsADriverByName(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -84,6 +85,8 @@ func classOf(err error) fault.Code {
 		return fault.NotAllowed
 	case errors.Is(err, fs.ErrExist):
 		return fault.Conflict
+	case errors.Is(err, syscall.EISDIR):
+		return fault.Invalid
 	}
 	return fault.Unexpected
 }
@@ -98,6 +101,8 @@ func spoken(err error) error {
 		return &ofFile{file, fmt.Sprintf("there is no file %q", file.Path)}
 	case errors.Is(err, fs.ErrPermission):
 		return &ofFile{file, fmt.Sprintf("the file %q may not be read by you", file.Path)}
+	case errors.Is(err, syscall.EISDIR):
+		return &ofFile{file, fmt.Sprintf("%q is a folder, and a file is meant", file.Path)}
 	}
 	return err
 }

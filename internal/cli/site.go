@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -136,15 +138,26 @@ func (o *connecting) tell(d *workspace.Driver) error {
 }
 
 func (s *shared) printTested(name string, t *sites.Tested) {
-	fmt.Fprintf(s.out, "%s answers in %d ms · %s\n", name, t.Took.Milliseconds(), printable.Clean(t.Title))
-	fmt.Fprintf(s.out, "credential of %s · may %s", printable.Clean(t.Access.Account), printable.Clean(strings.Join(t.Access.May, ", ")))
-	if len(t.Access.MayNot) > 0 {
-		fmt.Fprintf(s.out, " · may not %s", printable.Clean(strings.Join(t.Access.MayNot, ", ")))
+	line := func(words ...string) {
+		words = slices.DeleteFunc(words, func(w string) bool { return w == "" })
+		fmt.Fprintln(s.out, printable.Clean(strings.Join(words, " · ")))
 	}
-	fmt.Fprintf(s.out, "\nregions %s\n", printable.Clean(strings.Join(t.Access.Regions, ", ")))
+	line(fmt.Sprintf("%s answers in %d ms", name, t.Took.Milliseconds()), t.Title)
+	line(said("credential of ", t.Access.Account), cmp.Or(said("may ", t.Access.May...), "what its credential may do is not told"), said("may not ", t.Access.MayNot...))
+	if regions := said("regions ", t.Access.Regions...); regions != "" {
+		line(regions)
+	}
 	for _, w := range t.Warns {
 		fmt.Fprintln(s.out, "note:", printable.Clean(w))
 	}
+}
+
+// said is what is told after a word, "" where nothing is.
+func said(word string, told ...string) string {
+	if text := strings.Join(told, ", "); text != "" {
+		return word + text
+	}
+	return ""
 }
 
 func (s *shared) siteTest() *cobra.Command {

@@ -18,7 +18,7 @@ func (e *Engine) accept(ctx context.Context, s *plan.Step, r *plan.Resource) err
 		return err
 	}
 	known := map[string]string{siteID(s): id}
-	for k, v := range got.Attributes {
+	for k, v := range unmapped(r, got.Attributes) {
 		known[k] = v
 	}
 	return e.record(e.siteSays(r, got), run.Event{Kind: run.Learned, Resource: r.ID, Attributes: known})

@@ -215,7 +215,7 @@ func (e *Engine) waitActive(ctx context.Context, s *plan.Step, r *plan.Resource,
 	for missing := 0; ; {
 		switch got.State {
 		case site.Active, atRest(r):
-			return e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: e.built(s, r, learned(s, got))})
+			return e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: e.built(s, r, unmapped(r, learned(s, got)))})
 		case site.Failed:
 			return unsound{why: fmt.Sprintf("%s says it failed: %s", s.Site, got.Word)}
 		}

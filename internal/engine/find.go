@@ -27,7 +27,7 @@ func (e *Engine) find(ctx context.Context, s *plan.Step, r *plan.Resource) error
 	if got.State != want {
 		return site.Final(fmt.Errorf("%s at %s is %s, and was %s when it was to be taken note of: survey it again", r.Title, s.Site, got.Word, want))
 	}
-	known := learned(s, got)
+	known := unmapped(r, learned(s, got))
 	out := make(map[string]string, len(known)+1)
 	for k, v := range known {
 		out[k] = v

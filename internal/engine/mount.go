@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -22,6 +23,18 @@ import (
 // there. Where each volume goes is an attribute of its machine: "mount." and the volume, with the device and the place.
 
 func mountOf(volume string) string { return site.AttrMount + "." + volume }
+
+// unmapped are the attributes of an interface, with its ports as they are where its site does not say that they are reached elsewhere.
+func unmapped(r *plan.Resource, known map[string]string) map[string]string {
+	if r.Kind != kinds.Interface || known[site.AttrAddress] == "" || slices.ContainsFunc(slices.Collect(maps.Keys(known)), func(name string) bool { return strings.HasPrefix(name, site.AttrPort) }) {
+		return known
+	}
+	out := maps.Clone(known)
+	for _, port := range r.AsInterface().Ports {
+		out[site.AttrPort+strconv.Itoa(port)] = strconv.Itoa(port)
+	}
+	return out
+}
 
 // learned is what is learned of a thing that a site built.
 func learned(s *plan.Step, got site.Resource) map[string]string {

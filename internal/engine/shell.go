@@ -72,6 +72,11 @@ func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*rem
 	if err != nil {
 		return nil, site.Final(err)
 	}
+	if want.hostKey == "" {
+		if want.hostKey, err = e.greet(ctx, instance, want); err != nil {
+			return nil, err
+		}
+	}
 	client, first, err := e.pool.open(ctx, want)
 	if err == nil && first {
 		text := fmt.Sprintf("shell open · ssh %s", net.JoinHostPort(want.address, want.port))
@@ -80,15 +85,29 @@ func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*rem
 	return client, err
 }
 
+// greet learns the host key of an instance whose site does not tell it: the one it shows the first time, to which it is held from then on.
+func (e *Engine) greet(ctx context.Context, instance string, d door) (string, error) {
+	var shown string
+	config := remote.Meeting(func(key ssh.PublicKey) { shown = strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))) },
+		ssh.ClientConfig{User: d.user, Auth: []ssh.AuthMethod{ssh.PublicKeys(e.pool.key)}})
+	client, err := remote.Usual.Dial(ctx, net.JoinHostPort(d.address, d.port), config)
+	if err != nil {
+		return "", err
+	}
+	client.Close()
+	return shown, e.record(run.Event{Kind: run.Learned, Resource: e.ifaces[instance], Attributes: map[string]string{site.AttrHostKey: shown}})
+}
+
 // door is how one logs in to an instance, as its site told.
 func (e *Engine) door(instance string) (door, error) {
 	return doorOf(func(name string) (string, bool) { return e.Attribute(e.ifaces[instance], name) }, instance)
 }
 
+// doorOf is a door by what is known of it. Its host key is empty where the site does not tell it.
 func doorOf(attribute func(name string) (string, bool), instance string) (door, error) {
 	var want door
-	for name, field := range map[string]*string{site.AttrAddress: &want.address, site.AttrSSHPort: &want.port,
-		site.AttrSSHUser: &want.user, site.AttrHostKey: &want.hostKey} {
+	want.hostKey, _ = attribute(site.AttrHostKey)
+	for name, field := range map[string]*string{site.AttrAddress: &want.address, site.AttrSSHPort: &want.port, site.AttrSSHUser: &want.user} {
 		v, ok := attribute(name)
 		if !ok {
 			return want, fmt.Errorf("the site did not say the %s of %s, so no shell can be opened", name, instance)
@@ -167,6 +186,9 @@ func Dial(ctx context.Context, attribute func(name string) (string, bool), insta
 	d, err := doorOf(attribute, instance)
 	if err != nil {
 		return nil, err
+	}
+	if d.hostKey == "" {
+		return nil, fmt.Errorf("the site does not tell the host key of %s, and no run has logged in to it yet: who answers could be anybody", instance)
 	}
 	return dial(ctx, d, key)
 }

@@ -60,6 +60,16 @@ func KnownBy(key ssh.PublicKey, config ssh.ClientConfig) *ssh.ClientConfig {
 	return &config
 }
 
+// Meeting has a configuration take whatever key a machine shows, and give it: of one that nobody told the key of, who answers the first time is who it
+// is from then on.
+func Meeting(met func(ssh.PublicKey), config ssh.ClientConfig) *ssh.ClientConfig {
+	config.HostKeyCallback = func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		met(key)
+		return nil
+	}
+	return &config
+}
+
 // cause is why a context ended, if it has; else the error.
 func cause(ctx context.Context, err error) error {
 	if why := context.Cause(ctx); why != nil {

@@ -102,7 +102,7 @@ func (svc *Service) surveySite(ctx context.Context, w SurveyRequest) (store.Surv
 
 // facts keeps what the site offers: what things cost, from now on, and which hosts and images there are.
 func (svc *Service) facts(ctx context.Context, c *workspace.Connection) error {
-	offers, err := c.Open().Describe(ctx)
+	offers, err := c.Describe(ctx)
 	if err != nil {
 		return err
 	}

@@ -75,7 +75,7 @@ func (svc *Service) ask(ctx context.Context, connections []workspace.Connection)
 	errs := make([]error, len(connections))
 	var group sync.WaitGroup
 	for i, c := range connections {
-		group.Go(func() { found[i], errs[i] = c.Open().Describe(ctx) })
+		group.Go(func() { found[i], errs[i] = c.Describe(ctx) })
 	}
 	group.Wait()
 	e := &estate.Estate{Version: estate.Version}

@@ -69,7 +69,7 @@ func (svc *Service) Test(ctx context.Context, c workspace.Connection) (*Tested, 
 		out.Warns = append(out.Warns, "it is good for a first use only: it is changed when the site is connected, and the new one kept")
 		return out, nil
 	}
-	s, err := c.Open().Describe(ctx)
+	s, err := c.Describe(ctx)
 	if err != nil {
 		return nil, Hint(c, err)
 	}

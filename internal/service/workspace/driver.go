@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/site"
@@ -169,6 +170,15 @@ func (c Connection) Open() site.Site {
 		return driver.Shut(c.Site, err)
 	}
 	return s
+}
+
+// Describe asks the site what it offers. One that does not say what kind of a site it is is what the connection says.
+func (c Connection) Describe(ctx context.Context) (*estate.Site, error) {
+	s, err := c.Open().Describe(ctx)
+	if err == nil && s.Kind == "" {
+		s.Kind = c.Kind
+	}
+	return s, err
 }
 
 // Surveyor is the site as one that can be surveyed.

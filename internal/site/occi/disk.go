@@ -132,20 +132,20 @@ func (d *Driver) Release(ctx context.Context, iface string, lead map[string]stri
 		pairs = append(pairs, port+":"+where)
 	}
 	slices.Sort(pairs)
-	return d.do(ctx, "release "+iface, http.MethodPost, d.location(kinds.Interface, iface)+"?action="+wire.ActionRelease, nil,
-		wire.Action{Action: wire.ComputeAction + wire.ActionRelease, Attributes: map[string]any{wire.OwnLead: strings.Join(pairs, ",")}}, nil)
+	return d.tell(ctx, "release "+iface, kinds.Interface, iface, "?action="+wire.ActionRelease,
+		wire.Action{Action: wire.ComputeAction + wire.ActionRelease, Attributes: map[string]any{wire.OwnLead: strings.Join(pairs, ",")}})
 }
 
 // Restore has a disk hold what a snapshot keeps.
 func (d *Driver) Restore(ctx context.Context, snapshot, disk string) error {
-	return d.do(ctx, "restore "+snapshot, http.MethodPost, d.location(kinds.Snapshot, snapshot)+"?action="+wire.ActionRestore, nil,
-		wire.Action{Action: wire.ComputeAction + wire.ActionRestore, Attributes: map[string]any{wire.RestoreTo: disk}}, nil)
+	return d.tell(ctx, "restore "+snapshot, kinds.Snapshot, snapshot, "?action="+wire.ActionRestore,
+		wire.Action{Action: wire.ComputeAction + wire.ActionRestore, Attributes: map[string]any{wire.RestoreTo: disk}})
 }
 
 // Limit bounds a volume.
 func (d *Driver) Limit(ctx context.Context, volume string, l site.IOLimit) error {
-	return d.do(ctx, "limit "+volume, http.MethodPost, d.location(kinds.Volume, volume), nil,
-		wire.Resource{Kind: wire.Storage, Attributes: map[string]any{wire.OwnIOPerSecond: l.PerSecond, wire.OwnIOMiB: l.MiBPerSecond}}, nil)
+	return d.tell(ctx, "limit "+volume, kinds.Volume, volume, "",
+		wire.Resource{Kind: wire.Storage, Attributes: map[string]any{wire.OwnIOPerSecond: l.PerSecond, wire.OwnIOMiB: l.MiBPerSecond}})
 }
 
 // Upload writes the next bytes of an object.

@@ -45,6 +45,8 @@ type Driver struct {
 	token string
 	// renew says what the token is now, when the site does not take the one there is; nil knows no other.
 	renew func() string
+	// offer is what the query interface told, nil before it was asked.
+	offer *offer
 }
 
 var (
@@ -112,7 +114,15 @@ var collections = map[kinds.Kind]string{
 // Describe reads the site's facts.
 func (d *Driver) Describe(ctx context.Context) (*estate.Site, error) {
 	var r wire.Resource
-	if err := d.do(ctx, "describe", http.MethodGet, wire.PathSite, nil, nil, &r); err != nil {
+	err := d.do(ctx, "describe", http.MethodGet, wire.PathSite, nil, nil, &r)
+	if site.ClassOf(err) == site.NotFound && err != nil {
+		o, err := d.offers(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return o.describe(d.name), nil
+	}
+	if err != nil {
 		return nil, err
 	}
 	text, _ := r.Attributes[wire.OwnSiteFacts].(string)
@@ -129,18 +139,30 @@ func (d *Driver) Create(ctx context.Context, r site.Request) (site.Resource, err
 	if r.Key != "" {
 		header.Set(wire.HeaderKey, r.Key)
 	}
-	var out wire.Resource
-	err := d.do(ctx, fmt.Sprintf("create %s %s", r.Kind, r.Name), http.MethodPost, "/"+collections[r.Kind]+"/", header, render(r), &out)
+	want, err := d.fitted(ctx, r, render(r))
 	if err != nil {
 		return site.Resource{}, err
 	}
-	return parse(r.Kind, out), nil
+	where, err := d.where(ctx, r.Kind)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	var out wire.Resource
+	got, err := d.exchange(ctx, fmt.Sprintf("create %s %s", r.Kind, r.Name), http.MethodPost, where, header, want, &out)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	return d.whole(ctx, r.Kind, "", got.Get("Location"), out)
 }
 
 // Read says how a resource is now.
 func (d *Driver) Read(ctx context.Context, kind kinds.Kind, id string) (site.Resource, error) {
+	where, err := d.location(ctx, kind, id)
+	if err != nil {
+		return site.Resource{}, err
+	}
 	var out wire.Resource
-	if err := d.do(ctx, fmt.Sprintf("read %s", kind), http.MethodGet, d.location(kind, id), nil, nil, &out); err != nil {
+	if err := d.do(ctx, fmt.Sprintf("read %s", kind), http.MethodGet, where, nil, nil, &out); err != nil {
 		return site.Resource{}, err
 	}
 	r := parse(kind, out)
@@ -148,20 +170,41 @@ func (d *Driver) Read(ctx context.Context, kind kinds.Kind, id string) (site.Res
 	return r, nil
 }
 
-// List reads a whole collection, page by page.
+// List reads a whole collection, page by page. A site that does not know the kind has nothing of it.
 func (d *Driver) List(ctx context.Context, kind kinds.Kind) ([]site.Resource, error) {
+	all, err := d.all(ctx, kind)
 	var out []site.Resource
+	for _, r := range all {
+		out = append(out, parse(kind, r))
+	}
+	return out, err
+}
+
+// all is a whole collection. A site that knows no pages tells all at once, and again: that is the end of it.
+func (d *Driver) all(ctx context.Context, kind kinds.Kind) ([]wire.Resource, error) {
+	where, err := d.where(ctx, kind)
+	if err != nil {
+		return nil, err
+	}
+	var out []wire.Resource
+	seen := map[string]bool{}
 	for page := 1; ; page++ {
 		var c wire.Collection
-		where := fmt.Sprintf("/%s/?page=%d&number=%d", collections[kind], page, pageSize)
-		if err := d.do(ctx, fmt.Sprintf("list %s", kind), http.MethodGet, where, nil, nil, &c); err != nil {
+		err := d.do(ctx, fmt.Sprintf("list %s", kind), http.MethodGet, fmt.Sprintf("%s?page=%d&number=%d", where, page, pageSize), nil, nil, &c)
+		if site.ClassOf(err) == site.NotFound && err != nil {
+			return out, nil
+		}
+		if err != nil {
 			return out, err
 		}
-		got := slices.Concat(c.Resources, c.Links)
+		got, fresh := slices.Concat(c.Resources, c.Links), 0
 		for _, r := range got {
-			out = append(out, parse(kind, r))
+			if !seen[r.ID] {
+				seen[r.ID] = true
+				out, fresh = append(out, r), fresh+1
+			}
 		}
-		if len(got) < pageSize {
+		if len(got) < pageSize || fresh == 0 {
 			return out, nil
 		}
 	}
@@ -169,23 +212,34 @@ func (d *Driver) List(ctx context.Context, kind kinds.Kind) ([]site.Resource, er
 
 // Invoke starts or stops an instance.
 func (d *Driver) Invoke(ctx context.Context, kind kinds.Kind, id, action string) (site.Resource, error) {
+	where, err := d.location(ctx, kind, id)
+	if err != nil {
+		return site.Resource{}, err
+	}
 	var out wire.Resource
-	err := d.do(ctx, action, http.MethodPost, d.location(kind, id)+"?action="+url.QueryEscape(action), nil,
+	err = d.do(ctx, action, http.MethodPost, where+"?action="+url.QueryEscape(action), nil,
 		wire.Action{Action: wire.ComputeAction + action}, &out)
 	if err != nil {
 		return site.Resource{}, err
 	}
-	return parse(kind, out), nil
+	return d.whole(ctx, kind, id, "", out)
 }
 
 // Change makes a resource what the request says, in place.
 func (d *Driver) Change(ctx context.Context, kind kinds.Kind, id string, r site.Request) (site.Resource, error) {
-	var out wire.Resource
-	err := d.do(ctx, fmt.Sprintf("change %s %s", kind, r.Name), http.MethodPost, d.location(kind, id), nil, renderChange(r), &out)
+	want, err := d.fitted(ctx, r, renderChange(r))
 	if err != nil {
 		return site.Resource{}, err
 	}
-	return parse(kind, out), nil
+	where, err := d.location(ctx, kind, id)
+	if err != nil {
+		return site.Resource{}, err
+	}
+	var out wire.Resource
+	if err := d.do(ctx, fmt.Sprintf("change %s %s", kind, r.Name), http.MethodPost, where, nil, want, &out); err != nil {
+		return site.Resource{}, err
+	}
+	return d.whole(ctx, kind, id, "", out)
 }
 
 // Push has the site send notices to a sink.
@@ -206,21 +260,54 @@ func (d *Driver) Push(ctx context.Context, to site.Sink) (func(context.Context) 
 
 // Delete removes a resource.
 func (d *Driver) Delete(ctx context.Context, kind kinds.Kind, id string) error {
-	return d.do(ctx, fmt.Sprintf("delete %s", kind), http.MethodDelete, d.location(kind, id), nil, nil, nil)
+	where, err := d.location(ctx, kind, id)
+	if err != nil {
+		return err
+	}
+	return d.do(ctx, fmt.Sprintf("delete %s", kind), http.MethodDelete, where, nil, nil, nil)
 }
 
-func (d *Driver) location(kind kinds.Kind, id string) string {
-	return "/" + collections[kind] + "/" + url.PathEscape(id)
+// located has the ends of a link be where this site has them.
+func (o *offer) located(w wire.Resource, base string) wire.Resource {
+	for _, end := range []*wire.End{w.Source, w.Target} {
+		if end == nil {
+			continue
+		}
+		if at := o.collection(end.Kind, base); at != "" {
+			end.Location = at + idOf(end.Location)
+		}
+	}
+	return w
+}
+
+func (d *Driver) location(ctx context.Context, kind kinds.Kind, id string) (string, error) {
+	where, err := d.where(ctx, kind)
+	return where + url.PathEscape(id), err
+}
+
+// tell has a thing do or be something, of which nothing is told.
+func (d *Driver) tell(ctx context.Context, doing string, kind kinds.Kind, id, query string, body any) error {
+	where, err := d.location(ctx, kind, id)
+	if err != nil {
+		return err
+	}
+	return d.do(ctx, doing, http.MethodPost, where+query, nil, body, nil)
 }
 
 // do sends one request and decodes the answer into out, if out is not nil.
 func (d *Driver) do(ctx context.Context, doing, method, where string, header http.Header, body, out any) error {
+	_, err := d.exchange(ctx, doing, method, where, header, body, out)
+	return err
+}
+
+// exchange is do, with the header fields of the answer. An answer without a body leaves out as it is.
+func (d *Driver) exchange(ctx context.Context, doing, method, where string, header http.Header, body, out any) (http.Header, error) {
 	fail := func(class site.Class, detail string, err error) error {
 		return &site.Error{Site: d.name, Doing: doing, Class: class, Detail: detail, Err: err}
 	}
 	data, err := json.Marshal(body)
 	if err != nil {
-		return fail(site.Refused, "the request cannot be written", err)
+		return nil, fail(site.Refused, "the request cannot be written", err)
 	}
 	if body == nil {
 		data = nil
@@ -234,23 +321,23 @@ func (d *Driver) do(ctx context.Context, doing, method, where string, header htt
 		return req, err
 	})
 	if err != nil {
-		return fail(classOf(err), "", withoutURL(err))
+		return nil, fail(classOf(err), "", withoutURL(err))
 	}
 	defer resp.Body.Close()
 	answer, err := io.ReadAll(io.LimitReader(resp.Body, maxBody))
 	if err != nil {
-		return fail(site.Transient, "the answer broke off", err)
+		return nil, fail(site.Transient, "the answer broke off", err)
 	}
 	if resp.StatusCode >= 300 {
-		return d.refusal(doing, resp, answer)
+		return nil, d.refusal(doing, resp, answer)
 	}
-	if out == nil {
-		return nil
+	if out == nil || len(bytes.TrimSpace(answer)) == 0 {
+		return resp.Header, nil
 	}
 	if err := json.Unmarshal(answer, out); err != nil {
-		return fail(site.Transient, "the answer is not what the protocol asks for", err)
+		return nil, fail(site.Transient, "the answer is not what the protocol asks for", err)
 	}
-	return nil
+	return resp.Header, nil
 }
 
 // request makes a request without the token.

@@ -4,9 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -21,13 +23,17 @@ import (
 
 var ctx = context.Background()
 
-// serve answers every request with a status and body, and keeps the last request.
+// serve answers every request with a status and body, and keeps the last request. It has no query interface.
 func serve(t *testing.T, status int, body string, header ...string) (*Driver, func() (*http.Request, string)) {
 	t.Helper()
 	var last *http.Request
 	var sent string
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		data, _ := io.ReadAll(r.Body)
+		if slices.Contains(queryPaths, r.URL.Path) {
+			http.NotFound(w, r)
+			return
+		}
 		last, sent = r, string(data)
 		for i := 0; i+1 < len(header); i += 2 {
 			w.Header().Set(header[i], header[i+1])
@@ -147,14 +153,18 @@ func TestRetryAfterReadsSecondsAndDates(t *testing.T) {
 func TestListingReadsEveryPage(t *testing.T) {
 	pages := 0
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if slices.Contains(queryPaths, r.URL.Path) {
+			http.NotFound(w, r)
+			return
+		}
 		pages++
 		n := pageSize
 		if r.URL.Query().Get("page") == "3" {
 			n = 5
 		}
 		c := wire.Collection{}
-		for range n {
-			c.Resources = append(c.Resources, wire.Resource{ID: "x"})
+		for i := range n {
+			c.Resources = append(c.Resources, wire.Resource{ID: fmt.Sprint(pages, "-", i)})
 		}
 		_ = json.NewEncoder(w).Encode(c)
 	}))

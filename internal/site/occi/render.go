@@ -1,6 +1,7 @@
 package occi
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -137,7 +138,7 @@ var stateNames = map[kinds.Kind][2]string{
 // parse reads a rendering.
 func parse(kind kinds.Kind, w wire.Resource) site.Resource {
 	names := stateNames[kind]
-	r := site.Resource{Kind: kind, ID: idOf(w.ID), Name: w.Title, Mark: text(w.Attributes[wire.OwnMarkText]),
+	r := site.Resource{Kind: kind, ID: idOf(w.ID), Name: w.Title, Mark: cmp.Or(text(w.Attributes[wire.OwnMarkText]), w.Summary),
 		Word: text(w.Attributes[names[1]]), Attributes: map[string]string{}}
 	r.State = stateOf(text(w.Attributes[names[0]]), r.Word)
 	if r.Word == "" {
@@ -158,8 +159,20 @@ func parse(kind kinds.Kind, w wire.Resource) site.Resource {
 	if ssh := r.Attributes[site.AttrPort+"22"]; ssh != "" {
 		r.Attributes[site.AttrSSHPort] = ssh
 	}
+	if _, mapped := w.Attributes[wire.OwnPortMap]; !mapped && r.Attributes[site.AttrAddress] != "" { // its ports are what they are
+		r.Attributes[site.AttrSSHPort] = sshPort
+		if r.Attributes[site.AttrSSHUser] == "" {
+			r.Attributes[site.AttrSSHUser] = sshUser
+		}
+	}
 	return r
 }
+
+// Where a site does not say how a shell is opened: the port of RFC 4253, section 4.2, and who takes keys on most images.
+const (
+	sshPort = "22"
+	sshUser = "root"
+)
 
 // stateOf reads the standard's states, and the words with which our mixins tell inactive resources apart.
 func stateOf(state, word string) site.State {

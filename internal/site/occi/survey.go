@@ -17,7 +17,12 @@ import (
 // Access asks what the token may do.
 func (d *Driver) Access(ctx context.Context) (site.Access, error) {
 	var out wire.Resource
-	if err := d.do(ctx, "ask for the rights", http.MethodGet, wire.PathAccess, nil, nil, &out); err != nil {
+	err := d.do(ctx, "ask for the rights", http.MethodGet, wire.PathAccess, nil, nil, &out)
+	if site.ClassOf(err) == site.NotFound && err != nil {
+		_, err := d.offers(ctx) // what the credential may do is not told; that it is known is
+		return site.Access{}, err
+	}
+	if err != nil {
 		return site.Access{}, err
 	}
 	first, _ := out.Attributes[wire.AccessFirst].(bool)
@@ -53,22 +58,42 @@ func (d *Driver) Page(ctx context.Context, q site.Query) (site.Page, error) {
 	if q.Region != "" {
 		query.Set(wire.ParamRegion, q.Region)
 	}
+	o, err := d.offers(ctx)
+	if err != nil {
+		return site.Page{}, err
+	}
+	if o.plain() { // it does not know where a listing is to go on
+		all, err := d.all(ctx, q.Kind)
+		return paged(q, all), err
+	}
 	var c wire.Collection
-	where := "/" + collections[q.Kind] + "/?" + query.Encode()
-	if err := d.do(ctx, fmt.Sprintf("list %s", q.Kind), http.MethodGet, where, nil, nil, &c); err != nil {
+	where, err := d.where(ctx, q.Kind)
+	if err == nil {
+		err = d.do(ctx, fmt.Sprintf("list %s", q.Kind), http.MethodGet, where+"?"+query.Encode(), nil, nil, &c)
+	}
+	if site.ClassOf(err) == site.NotFound && err != nil {
+		return site.Page{}, nil // it does not know the kind, and has nothing of it
+	}
+	if err != nil {
 		return site.Page{}, err
 	}
 	got := slices.Concat(c.Resources, c.Links)
+	page := paged(q, got)
+	if len(got) >= size {
+		page.Next = page.Resources[len(got)-1].ID
+	}
+	return page, nil
+}
+
+// paged is a part of a collection.
+func paged(q site.Query, got []wire.Resource) site.Page {
 	var page site.Page
 	for _, w := range got {
 		r := parse(q.Kind, w)
 		r.Details = told(w, q.Region)
 		page.Resources = append(page.Resources, r)
 	}
-	if len(got) >= size {
-		page.Next = page.Resources[len(got)-1].ID
-	}
-	return page, nil
+	return page
 }
 
 // told is all that a rendering says.

@@ -608,9 +608,18 @@ func (v *View) known(c *part.Canvas, r part.Rect) {
 		return
 	}
 	c.Cut(r.X, y, r.W, part.In(part.Teal), fmt.Sprintf("%s answers in %d ms", c.Look.Mark("standing"), t.Took.Milliseconds()))
-	c.Cut(r.X, y+1, r.W, part.In(part.Text), fmt.Sprintf("%s · %s · %d zones · %d sizes", t.Kind, t.Title, t.Zones, t.Sizes))
-	c.Cut(r.X, y+3, r.W, part.In(part.Steel).Strong(), "credential of "+t.Access.Account)
+	offers := slices.DeleteFunc([]string{string(t.Kind), t.Title, printable.Count(t.Zones, "zone"), printable.Count(t.Sizes, "size")}, func(s string) bool { return s == "" })
+	c.Cut(r.X, y+1, r.W, part.In(part.Text), strings.Join(offers, " · "))
+	whose := "its credential"
+	if t.Access.Account != "" {
+		whose = "credential of " + t.Access.Account
+	}
+	c.Cut(r.X, y+3, r.W, part.In(part.Steel).Strong(), whose)
 	y += 4
+	if len(t.Access.May)+len(t.Access.MayNot) == 0 {
+		c.Cut(r.X, y, r.W, part.In(part.Dim), "what it may do is not told")
+		y++
+	}
 	for _, right := range t.Access.May {
 		c.Text(r.X, y, part.In(part.Teal), c.Look.Mark("standing")+" may "+right)
 		y++

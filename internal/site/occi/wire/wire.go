@@ -15,23 +15,26 @@ const (
 	IPNetwork      = "http://schemas.ogf.org/occi/infrastructure/network#ipnetwork"
 	IPInterface    = "http://schemas.ogf.org/occi/infrastructure/networkinterface#ipnetworkinterface"
 	SSHKey         = "http://schemas.ogf.org/occi/infrastructure/credentials#ssh_key"
+	UserData       = "http://schemas.ogf.org/occi/infrastructure/compute#user_data"
 
-	Own         = "https://schemas.andamio.example/occi/"
-	OwnSite     = Own + "estate#site"
-	OwnPlaced   = Own + "estate#placed"
-	OwnMark     = Own + "mark#mark"
-	OwnReach    = Own + "network#reach"
-	OwnSizes    = Own + "sizes#"
-	OwnImages   = Own + "images#"
-	PathQuery   = "/-/"
-	PathSite    = "/site/self"
-	OwnNotice   = Own + "notice#notice"
-	PathNotices = "/notice/"
-	PathAccess  = "/-/access"
-	PathDrift   = "/-/drift" // of stand-ins only
-	OwnAccess   = Own + "access#access"
-	HeaderToken = "Authorization"
-	HeaderKey   = "Idempotency-Key"
+	Own       = "https://schemas.andamio.example/occi/"
+	OwnSite   = Own + "estate#site"
+	OwnPlaced = Own + "estate#placed"
+	OwnMark   = Own + "mark#mark"
+	OwnReach  = Own + "network#reach"
+	OwnSizes  = Own + "sizes#"
+	OwnImages = Own + "images#"
+	PathQuery = "/-/"
+	// PathQueryWellKnown is its other place (GFD.223, section 3.4.1; RFC 5785).
+	PathQueryWellKnown = "/.well-known/org/ogf/occi/-/"
+	PathSite           = "/site/self"
+	OwnNotice          = Own + "notice#notice"
+	PathNotices        = "/notice/"
+	PathAccess         = "/-/access"
+	PathDrift          = "/-/drift" // of stand-ins only
+	OwnAccess          = Own + "access#access"
+	HeaderToken        = "Authorization"
+	HeaderKey          = "Idempotency-Key"
 )
 
 // Kinds of the infrastructure extension, each with the path of its collection.
@@ -45,11 +48,14 @@ const (
 
 // Attributes of the infrastructure extension (GFD.224, sections 3.1 to 3.4).
 const (
-	Cores        = "occi.compute.cores"
-	Memory       = "occi.compute.memory" // GiB
-	Hostname     = "occi.compute.hostname"
-	ComputeState = "occi.compute.state"
-	ComputeWord  = "occi.compute.state.message"
+	Cores    = "occi.compute.cores"
+	Memory   = "occi.compute.memory" // GiB
+	Hostname = "occi.compute.hostname"
+	// EphemeralStorage is the disk of a machine that lives as long as it does, in GiB; UserDataText what it is told when it first starts, in base64.
+	EphemeralStorage = "occi.compute.ephemeral_storage.size"
+	UserDataText     = "occi.compute.userdata"
+	ComputeState     = "occi.compute.state"
+	ComputeWord      = "occi.compute.state.message"
 
 	StorageSize  = "occi.storage.size" // GiB
 	StorageState = "occi.storage.state"
@@ -73,6 +79,9 @@ const (
 
 	PublicKey = "occi.credentials.ssh.publickey"
 )
+
+// OwnAttributes begins the names of all attributes of our mixins.
+const OwnAttributes = "andamio."
 
 // Attributes of our mixins.
 const (
@@ -113,6 +122,7 @@ type Resource struct {
 	Actions    []string       `json:"actions,omitempty"`
 	ID         string         `json:"id,omitempty"`
 	Title      string         `json:"title,omitempty"`
+	Summary    string         `json:"summary,omitempty"`
 	Source     *End           `json:"source,omitempty"`
 	Target     *End           `json:"target,omitempty"`
 }
