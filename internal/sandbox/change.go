@@ -25,12 +25,12 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusBadRequest, "the body cannot be read: %v", err)
 		return
 	}
-	if m := unknown(body.Mixins); m != "" {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if m := c.unknown(body.Mixins); m != "" {
 		refuse(w, http.StatusBadRequest, "the mixin %q is not offered here", m)
 		return
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	t := c.find(w, r)
 	if t == nil {
 		return
@@ -40,7 +40,7 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 			refuse(w, why.code, "%s", why.text)
 			return
 		}
-		respond(w, http.StatusOK, t.copy())
+		respond(w, http.StatusOK, told(r, t))
 		return
 	}
 	if body.Title != "" {
@@ -59,7 +59,7 @@ func (c *Cloud) change(w http.ResponseWriter, r *http.Request) {
 	}
 	c.asked = time.Now()
 	c.changed(t)
-	respond(w, http.StatusOK, t.copy())
+	respond(w, http.StatusOK, told(r, t))
 }
 
 // retouch sets tags, of which those without a value are taken away, and the address inside its network.

@@ -42,9 +42,11 @@ type Cloud struct {
 	things map[string]*thing
 	ids    []string
 	keys   map[string]string
-	rooms  []*room
-	next   int
-	sinks  map[string]sink
+	// tags are mixins that clients made.
+	tags  map[string]wire.Category
+	rooms []*room
+	next  int
+	sinks map[string]sink
 	// sequence numbers the notices.
 	sequence int64
 	faults   *faults
@@ -113,7 +115,7 @@ func newCloud(ctx context.Context, site *estate.Site, cfg Config, addrs *address
 		own.Network = estate.Ports
 	}
 	c := &Cloud{site: &own, pace: own.Pace, seed: cfg.Seed, addrs: addrs, ctx: ctx, cancel: cancel, accounts: newAccounts(token),
-		things: map[string]*thing{}, keys: map[string]string{}, sinks: map[string]sink{}, faults: f, pairs: map[string]*pair{},
+		things: map[string]*thing{}, keys: map[string]string{}, tags: map[string]wire.Category{}, sinks: map[string]sink{}, faults: f, pairs: map[string]*pair{},
 		ways: map[string]*throttle{}, system: cfg.System, churn: cfg.Churn}
 	if cfg.Folder != "" {
 		c.folder = filepath.Join(cfg.Folder, site.Name)
@@ -177,6 +179,11 @@ func (c *Cloud) routes() {
 	c.mux = http.NewServeMux()
 	c.mux.HandleFunc("GET /-/{$}", c.query)
 	c.mux.HandleFunc("GET /.well-known/org/ogf/occi/-/{$}", c.query)
+	c.mux.HandleFunc("POST /-/{$}", c.define)
+	c.mux.HandleFunc("DELETE /-/{$}", c.undefine)
+	for _, method := range []string{http.MethodGet, http.MethodPost, http.MethodPut, http.MethodDelete} {
+		c.mux.HandleFunc(method+" /mixin/{mixin}/{$}", c.mixinCollection)
+	}
 	c.mux.HandleFunc("GET "+wire.PathSite, c.facts)
 	c.mux.HandleFunc("GET "+wire.PathAccess, c.access)
 	c.mux.HandleFunc("POST "+wire.PathAccess, c.rotate)
@@ -197,7 +204,7 @@ func (c *Cloud) routes() {
 	c.mux.HandleFunc("POST /{term}/{$}", c.create)
 	c.mux.HandleFunc("GET /{term}/{id}", c.read)
 	c.mux.HandleFunc("POST /{term}/{id}", c.change)
-	c.mux.HandleFunc("PUT /{term}/{id}", c.change)
+	c.mux.HandleFunc("PUT /{term}/{id}", c.put)
 	c.mux.HandleFunc("DELETE /{term}/{id}", c.remove)
 }
 
@@ -281,10 +288,16 @@ func (c *Cloud) list(w http.ResponseWriter, r *http.Request) {
 	region, after := r.URL.Query().Get(wire.ParamRegion), r.URL.Query().Get(wire.ParamAfter)
 	var all []wire.Resource
 	c.mu.Lock()
+	filter, why := c.filterOf(r)
+	if why != nil {
+		c.mu.Unlock()
+		refuse(w, why.code, "%s", why.text)
+		return
+	}
 	ids := c.ids[slices.Index(c.ids, after)+1:] // an id keeps its place when what it was is gone
 	for _, id := range ids {
-		if x := c.things[id]; x != nil && x.term == term && (region == "" || region == c.regionOf(x)) {
-			all = append(all, x.copy())
+		if x := c.things[id]; x != nil && x.term == term && (region == "" || region == c.regionOf(x)) && x.is(filter) {
+			all = append(all, told(r, x))
 		}
 	}
 	c.mu.Unlock()
@@ -330,6 +343,6 @@ func (c *Cloud) read(w http.ResponseWriter, r *http.Request) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if t := c.find(w, r); t != nil {
-		respond(w, http.StatusOK, t.copy())
+		respond(w, http.StatusOK, told(r, t))
 	}
 }

@@ -32,6 +32,15 @@ func no(code int, format string, args ...any) *refusal {
 // create accepts a request and builds what it asks for in the background. A repeat with the same key gives the same
 // resource.
 func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Query().Get("action") != "" {
+		c.actOnCollection(w, r)
+		return
+	}
+	c.createAs(w, r, "")
+}
+
+// createAs is create, of what is to be known by an id; "" leaves that to the stand-in.
+func (c *Cloud) createAs(w http.ResponseWriter, r *http.Request, id string) {
 	term := r.PathValue("term")
 	kind, known := terms[term]
 	if !known {
@@ -47,17 +56,18 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
 		refuse(w, http.StatusBadRequest, "the kind %q does not belong into %s", want.Kind, term)
 		return
 	}
-	if m := unknown(want.Mixins); m != "" {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if m := c.unknown(want.Mixins); m != "" {
 		refuse(w, http.StatusBadRequest, "the mixin %q is not offered here", m)
 		return
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	key := r.Header.Get(wire.HeaderKey)
 	if id, repeat := c.keys[key]; repeat && key != "" && c.things[id] != nil {
-		respond(w, http.StatusOK, c.things[id].copy())
+		respond(w, http.StatusOK, told(r, c.things[id]))
 		return
 	}
+	want.ID = id
 	t, why := c.accept(term, want, true)
 	if why != nil {
 		refuse(w, why.code, "%s", why.text)
@@ -69,7 +79,7 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
 	}
 	c.asked = time.Now()
 	w.Header().Set("Location", "/"+term+"/"+t.ID)
-	respond(w, http.StatusCreated, t.copy())
+	respond(w, http.StatusCreated, told(r, t))
 }
 
 // life says how a kind's states are called, and how long it takes to build.
@@ -101,9 +111,13 @@ func init() {
 
 // accept checks a request, reserves what it takes, and sets its life going if it is to. The lock is held.
 func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *refusal) {
-	c.next++
 	t := &thing{Resource: want, term: term}
-	t.ID = fmt.Sprintf("%s-%s-%d", c.site.Name, term, c.next)
+	for c.next++; t.ID == ""; c.next++ {
+		if id := fmt.Sprintf("%s-%s-%d", c.site.Name, term, c.next); c.things[id] == nil { // else a client took it
+			t.ID = id
+			break
+		}
+	}
 	if t.Attributes == nil {
 		t.Attributes = map[string]any{}
 	}
@@ -134,6 +148,9 @@ func (c *Cloud) accept(term string, want wire.Resource, alive bool) (*thing, *re
 	l := lives[term]
 	t.Attributes[l.state], t.Attributes[l.word] = l.inactive, "accepted"
 	c.things[t.ID] = t
+	if want.ID != "" { // another may have been known by it
+		c.ids = slices.DeleteFunc(c.ids, func(id string) bool { return id == t.ID })
+	}
 	c.ids = append(c.ids, t.ID)
 	if alive && l.seconds != nil { // an object lives when all of it is there
 		go c.live(t, l, c.lifetime(t, l))
@@ -205,6 +222,8 @@ func number(v any) float64 {
 	switch v := v.(type) {
 	case float64:
 		return v
+	case int:
+		return float64(v)
 	case string:
 		f, _ := strconv.ParseFloat(v, 64)
 		return f

@@ -43,17 +43,18 @@ type keptSandbox struct {
 
 // keptCloud is what is kept of one.
 type keptCloud struct {
-	Format   string                 `json:"format"`
-	Next     int                    `json:"next"`
-	Sequence int64                  `json:"sequence"`
-	IDs      []string               `json:"ids"`
-	Things   map[string]*keptThing  `json:"things"`
-	Keys     map[string]string      `json:"keys,omitempty"`
-	Sinks    map[string]keptSink    `json:"sinks,omitempty"`
-	Accounts map[string]keptAccount `json:"accounts"`
-	Pairs    map[string]*wire.Pair  `json:"pairs,omitempty"`
-	Private  []byte                 `json:"private"`
-	Digests  map[string]string      `json:"digests,omitempty"`
+	Format   string                   `json:"format"`
+	Next     int                      `json:"next"`
+	Sequence int64                    `json:"sequence"`
+	IDs      []string                 `json:"ids"`
+	Things   map[string]*keptThing    `json:"things"`
+	Keys     map[string]string        `json:"keys,omitempty"`
+	Tags     map[string]wire.Category `json:"tags,omitempty"`
+	Sinks    map[string]keptSink      `json:"sinks,omitempty"`
+	Accounts map[string]keptAccount   `json:"accounts"`
+	Pairs    map[string]*wire.Pair    `json:"pairs,omitempty"`
+	Private  []byte                   `json:"private"`
+	Digests  map[string]string        `json:"digests,omitempty"`
 }
 
 type keptSink struct {
@@ -99,7 +100,7 @@ func (c *Cloud) keep() error {
 	if c.folder == "" || c.ended {
 		return nil
 	}
-	k := keptCloud{Format: keptFormat, Next: c.next, Sequence: c.sequence, IDs: c.ids, Things: map[string]*keptThing{}, Keys: c.keys,
+	k := keptCloud{Format: keptFormat, Next: c.next, Sequence: c.sequence, IDs: c.ids, Things: map[string]*keptThing{}, Keys: c.keys, Tags: c.tags,
 		Sinks: map[string]keptSink{}, Accounts: map[string]keptAccount{}, Pairs: map[string]*wire.Pair{}, Private: c.private, Digests: c.digests}
 	for id, t := range c.things {
 		k.Things[id] = t.kept()
@@ -232,6 +233,9 @@ func (c *Cloud) recall() error {
 	defer c.mu.Unlock()
 	// Notices that went out and were not noted any more are not numbered again.
 	c.next, c.sequence, c.ids, c.private = k.Next, k.Sequence+1000, k.IDs, ed25519.PrivateKey(k.Private)
+	if k.Tags != nil {
+		c.tags = k.Tags
+	}
 	if k.Keys != nil {
 		c.keys = k.Keys
 	}

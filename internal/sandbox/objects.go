@@ -51,7 +51,7 @@ func (c *Cloud) upload(w http.ResponseWriter, r *http.Request) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	respond(w, http.StatusOK, t.copy())
+	respond(w, http.StatusOK, told(r, t))
 }
 
 // append writes what a request brings behind what is there. What is there already and is sent again does no harm.

@@ -1,6 +1,7 @@
 package sandbox
 
 import (
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -44,9 +45,19 @@ var mixins = map[string]map[string]any{
 
 // query answers the query interface (GFD.221, section 4.3): kinds, actions, and a mixin for each size and image.
 func (c *Cloud) query(w http.ResponseWriter, _ *http.Request) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
 	respond(w, http.StatusOK, c.categories())
 }
 
+// always is an attribute whose value is settled, as the query interface tells it.
+func always(kind string, v any) map[string]any {
+	out := about(kind, false, false)
+	out["default"] = v
+	return out
+}
+
+// categories are all that there are. The lock is held.
 func (c *Cloud) categories() wire.Query {
 	q := wire.Query{Kinds: []wire.Category{{Term: "entity", Scheme: core, Attributes: map[string]any{"occi.core.id": about("string", false, false), "occi.core.title": about("string", true, false)}},
 		{Term: "resource", Scheme: core, Parent: core + "entity"},
@@ -76,10 +87,16 @@ func (c *Cloud) categories() wire.Query {
 	slices.SortFunc(q.Mixins, func(a, b wire.Category) int { return strings.Compare(a.Scheme+a.Term, b.Scheme+b.Term) })
 	for _, s := range c.site.Sizes {
 		q.Mixins = append(q.Mixins, wire.Category{Term: s.Name, Scheme: wire.OwnSizes, Depends: []string{wire.ResourceTpl},
-			Attributes: map[string]any{wire.Cores: s.Cores, wire.Memory: s.MemoryGiB}})
+			Attributes: map[string]any{wire.Cores: always("number", s.Cores), wire.Memory: always("number", s.MemoryGiB)}})
 	}
 	for _, i := range c.site.Images {
 		q.Mixins = append(q.Mixins, wire.Category{Term: i.Name, Scheme: wire.OwnImages, Depends: []string{wire.OSTemplate}})
+	}
+	for _, name := range slices.Sorted(maps.Keys(c.tags)) {
+		q.Mixins = append(q.Mixins, c.tags[name])
+	}
+	for i := range q.Mixins {
+		q.Mixins[i].Location = mixinPath(q.Mixins[i].Scheme + q.Mixins[i].Term)
 	}
 	seen := map[string]bool{}
 	for _, term := range []string{"compute", "networkinterface", "snapshot"} {
@@ -93,11 +110,12 @@ func (c *Cloud) categories() wire.Query {
 	return q
 }
 
-// unknown is the first of some mixins that is not offered here; "" if all are. Sizes and images are looked for by who takes them.
-func unknown(all []string) string {
+// unknown is the first of some mixins that is not offered here; "" if all are. Sizes and images are looked for by who takes them. The lock is held.
+func (c *Cloud) unknown(all []string) string {
 	for _, m := range all {
 		scheme, _ := wire.Parted(m)
-		if _, is := mixins[m]; !is && scheme != wire.OwnSizes && scheme != wire.OwnImages {
+		_, tag := c.tags[m]
+		if _, is := mixins[m]; !is && !tag && scheme != wire.OwnSizes && scheme != wire.OwnImages {
 			return m
 		}
 	}

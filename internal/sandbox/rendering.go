@@ -25,7 +25,7 @@ func speaksOCCI(path string) bool {
 	}
 	term, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
 	_, is := terms[term]
-	return is && term != "object" || path == wire.PathSite
+	return is && term != "object" || term == "mixin" || path == wire.PathSite
 }
 
 // rendered has requests and answers be in the rendering that is asked for, whatever it is (GFD.223, section 3; GFD.229).
@@ -102,7 +102,7 @@ func translated(r *http.Request) *refusal {
 			return no(http.StatusBadRequest, "the body cannot be read: %v", err)
 		}
 	case wire.TextOCCI:
-		for _, name := range []string{wire.FieldCategory, wire.FieldAttribute} {
+		for _, name := range []string{wire.FieldCategory, wire.FieldAttribute, wire.FieldLocation} {
 			for _, value := range r.Header.Values(name) {
 				for _, v := range wire.SplitFields(value) {
 					fields = append(fields, wire.Field{Name: name, Value: v})
@@ -116,7 +116,13 @@ func translated(r *http.Request) *refusal {
 	if err != nil {
 		return no(http.StatusBadRequest, "%v", err)
 	}
-	body := map[string]any{"kind": got.Kind, "mixins": got.Mixins, "attributes": got.Attributes, "title": got.Title, "source": got.Source, "target": got.Target}
+	var locations []string
+	for _, f := range fields {
+		if strings.EqualFold(f.Name, wire.FieldLocation) {
+			locations = append(locations, f.Value)
+		}
+	}
+	body := map[string]any{"locations": locations, "kind": got.Kind, "mixins": got.Mixins, "attributes": got.Attributes, "title": got.Title, "source": got.Source, "target": got.Target}
 	if r.URL.Query().Get("action") != "" {
 		body = map[string]any{"action": got.Kind, "attributes": got.Attributes}
 	}
@@ -198,10 +204,12 @@ func (a *answer) fields(r *http.Request) (fields []wire.Field, locations []strin
 		return fields, nil, ""
 	}
 	at := func(x *wire.Resource) string {
-		term, _, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/")
-		return "http://" + r.Host + "/" + term + "/" + x.ID
+		if strings.Contains(x.ID, "://") {
+			return x.ID
+		}
+		return uri(r, r.URL.Path)
 	}
-	if r.Method == http.MethodGet && strings.Count(r.URL.Path, "/") == 2 && strings.HasSuffix(r.URL.Path, "/") {
+	if strings.HasSuffix(r.URL.Path, "/") && a.code != http.StatusCreated {
 		var all wire.Collection
 		_ = json.Unmarshal(a.body.Bytes(), &all)
 		for _, x := range slices.Concat(all.Resources, all.Links) {

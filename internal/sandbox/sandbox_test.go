@@ -302,7 +302,7 @@ func TestTheProtocolAsItIsSpoken(t *testing.T) {
 	_, body = raw(t, at, at.Token, "GET", "/storage/?page=1&number=1", "")
 	var all wire.Collection
 	require.NoError(t, json.Unmarshal([]byte(body), &all))
-	code, body = raw(t, at, at.Token, "POST", "/storage/"+all.Resources[0].ID, `{"title":"new"}`)
+	code, body = raw(t, at, at.Token, "POST", strings.TrimPrefix(all.Resources[0].ID, at.URL), `{"title":"new"}`)
 	assert.Equal(t, 200, code)
 	assert.Contains(t, body, `"title":"new"`)
 	assert.Positive(t, s.Calls())
