@@ -27,7 +27,11 @@ tools:
 	command -v qpdf >/dev/null || missing="$$missing qpdf"; \
 	command -v pdftotext >/dev/null || missing="$$missing poppler-utils"; \
 	command -v rsvg-convert >/dev/null || missing="$$missing librsvg2-bin"; \
+	python3 -c 'import icalendar' 2>/dev/null || /usr/bin/python3 -c 'import icalendar' 2>/dev/null || missing="$$missing python3-icalendar"; \
 	[ -z "$$missing" ] || { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing >/dev/null; }
+	@# Clients and readers that others wrote for node. Where there is no npm the tests with them say so, and the rest is run all the same.
+	@command -v npm >/dev/null || { echo "NO NPM: nothing is spoken with clients for node"; exit 0; }; cd tools/peers; \
+	[ node_modules/.package-lock.json -nt package-lock.json ] || npm ci --silent --no-audit --no-fund 2>/dev/null || echo "NO PEERS: npm could not install tools/peers/package.json"
 
 # What laboratories are run with: hosts with libvirt and QEMU. Where it cannot be had the rest is tested all the same.
 LABS := ./internal/laboratory ./internal/site/libvirt

@@ -5,5 +5,5 @@ import "embed"
 
 // Files are the schemas, by file name.
 //
-//go:embed *.json
+//go:embed *.json values/*.json
 var Files embed.FS

@@ -100,7 +100,7 @@ func (s *shared) printAccount(ctx context.Context, a *app.App, q ledger.Query) e
 		return err
 	}
 	if s.json {
-		return s.printJSON(out)
+		return accountValue.print(s, out)
 	}
 	fmt.Fprintf(s.out, "%s to %s, in %s\n", out.From.Format("2 January 2006 15:04"), out.To.Format("2 January 2006 15:04"), printable.Clean(out.Currency))
 	if len(out.Lines) == 0 {
@@ -159,7 +159,7 @@ the cheapest other site would have. It is of the instance alone, at today's pric
 
 func (s *shared) printSavings(all []ledger.Saving) error {
 	if s.json {
-		return s.printJSON(all)
+		return savingsValue.print(s, all)
 	}
 	if len(all) == 0 {
 		fmt.Fprintln(s.out, "nothing would have saved anything")
@@ -260,7 +260,7 @@ func (s *shared) accountRates() *cobra.Command {
 func (s *shared) printRates(r *ledger.Rates) error {
 	switch {
 	case s.json:
-		return s.printJSON(r)
+		return ratesValue.print(s, r)
 	case r == nil:
 		fmt.Fprintln(s.out, "there are none, and accounts are in the unit of the prices; docs/account.md says how they are written")
 		return nil

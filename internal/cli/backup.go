@@ -51,7 +51,7 @@ archive, the digest of each file, and the integrity and references of the databa
 
 func (s *shared) backedUp(b *app.Backup, text string) error {
 	if s.json {
-		return s.printJSON(b)
+		return backupValue.print(s, b)
 	}
 	d := b.Database
 	fmt.Fprintf(s.out, "%s: %s, %s, %s of their journals, %s; made %s, schema %d\n", printable.Clean(text), printable.Count(d.Plans, "plan"), printable.Count(d.Runs, "run"),

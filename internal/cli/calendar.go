@@ -39,7 +39,7 @@ each event has the same UID whenever it is written, so that a calendar that take
 				return err
 			}
 			if s.json {
-				return s.printJSON(all)
+				return calendarValue.print(s, all)
 			}
 			var text bytes.Buffer
 			if err := calendar.Write(&text, now, all); err != nil {

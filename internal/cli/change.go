@@ -18,7 +18,6 @@ import (
 	"andamio/internal/core/dispatch"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
-	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
@@ -83,7 +82,7 @@ func (s *shared) begun(ctx context.Context, a *app.App, o running, id int64) err
 		return s.follow(ctx, a, id, true)
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"run": id})
+		return begunValue.print(s, begun{id})
 	}
 	fmt.Fprintf(s.out, "run %d goes on in the background; andamio watch %d shows it\n", id, id)
 	return nil
@@ -106,7 +105,7 @@ func (s *shared) show(ctx context.Context, a *app.App, o running, order deployme
 		}
 	}
 	if s.json && o.confirm == "" && !o.propose {
-		return errors.Join(errNo, s.printJSON(changeReport(order)))
+		return errors.Join(errNo, changeValue.print(s, changeReport(order)))
 	}
 	if !s.json {
 		s.printChange(ctx, a, d, order)
@@ -146,7 +145,7 @@ func changesOf(p *plan.Plan) []changed {
 	return out
 }
 
-func changeReport(o deployments.Order) map[string]any {
+func changeReport(o deployments.Order) changing {
 	steps := make([]string, len(o.Plan.Steps))
 	for i := range o.Plan.Steps {
 		steps[i] = o.Plan.Steps[i].ID
@@ -155,8 +154,7 @@ func changeReport(o deployments.Order) map[string]any {
 	if losses == nil {
 		losses = []plan.Loss{}
 	}
-	return map[string]any{"deployment": o.Deployment, "purpose": o.Plan.Purpose, "changes": changesOf(o.Plan), "losses": losses, "steps": steps,
-		"seconds": o.Plan.Seconds, "cost_per_hour": o.Plan.CostPerHour, "currency": o.Plan.Currency, "promised": o.Plan.Promised}
+	return changing{o.Deployment, o.Plan.Purpose, changesOf(o.Plan), losses, steps, o.Plan.Seconds, o.Plan.CostPerHour, o.Plan.Currency, o.Plan.Promised}
 }
 
 func (s *shared) printChange(ctx context.Context, a *app.App, d *deployments.Deployment, o deployments.Order) {
@@ -250,7 +248,7 @@ What it changes is shown first; it is run when the deployment's name is typed, o
 
 func (s *shared) nothingToDo(d *deployments.Deployment) error {
 	if s.json {
-		return s.printJSON(map[string]any{"deployment": d.ID, "changes": []changed{}, "steps": []string{}})
+		return changeValue.print(s, changing{Deployment: d.ID, Changes: []changed{}, Losses: []plan.Loss{}, Steps: []string{}, Currency: d.Stand.Plan.Currency, CostPerHour: d.CostPerHour()})
 	}
 	fmt.Fprintf(s.out, "%s stands as it is wanted: nothing is to be done\n", printable.Clean(d.Name))
 	return nil
@@ -371,7 +369,7 @@ Secrets become inputs; wishes about the placement are not kept in what stands, a
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]any{"folder": rest[0], "files": files})
+				return capturedValue.print(s, captured{rest[0], files})
 			}
 			fmt.Fprintf(s.out, "%s written to %s; andamio check %s checks the template\n", printable.Count(len(files), "file"), rest[0], rest[0])
 			return nil
@@ -449,24 +447,13 @@ func (s *shared) deployments() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			type line struct {
-				ID          int64        `json:"id"`
-				Name        string       `json:"name"`
-				State       run.Status   `json:"state"`
-				Word        string       `json:"word"`
-				Resources   int          `json:"resources"`
-				CostPerHour money.Amount `json:"cost_per_hour"`
-				Currency    string       `json:"currency"`
-				LastRun     int64        `json:"last_run"`
-				Purpose     string       `json:"purpose"`
-			}
-			lines := []line{}
+			lines := []standing{}
 			for i := range all {
 				d := &all[i]
-				lines = append(lines, line{d.ID, d.Name, d.State(), d.Health().Word, len(d.Stand.Plan.Resources), d.CostPerHour(), d.Stand.Plan.Currency, d.Last().ID, d.Last().Purpose})
+				lines = append(lines, standing{d.ID, d.Name, d.State(), d.Health().Word, len(d.Stand.Plan.Resources), d.CostPerHour(), d.Stand.Plan.Currency, d.Last().ID, d.Last().Purpose})
 			}
 			if s.json {
-				return s.printJSON(lines)
+				return deploymentsValue.print(s, lines)
 			}
 			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 			for _, l := range lines {
@@ -489,8 +476,7 @@ func (s *shared) rehearse() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]any{"rounds": r.Rounds, "p50_seconds": r.P50.Seconds(), "p90_seconds": r.P90.Seconds(),
-					"unbounded_p50_seconds": r.Unbounded.Seconds(), "decisive": r.Decisive})
+				return rehearsalValue.print(s, rehearsal{r.Rounds, r.P50.Seconds(), r.P90.Seconds(), r.Unbounded.Seconds(), r.Decisive})
 			}
 			fmt.Fprintf(s.out, "%d imagined runs: half end within %s, nine in ten within %s\n", r.Rounds, seconds(r.P50.Seconds()), seconds(r.P90.Seconds()))
 			fmt.Fprintf(s.out, "without limits on how much goes on at once half would end within %s\n", seconds(r.Unbounded.Seconds()))

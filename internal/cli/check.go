@@ -46,7 +46,7 @@ Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CO
 				return s.mistakes(t, diags)
 			}
 			if s.json {
-				return s.printJSON(map[string]any{"template": t.Name, "diagnostics": orEmpty(diags), "mistakes": 0})
+				return checkValue.print(s, checked{t.Name, orEmpty(diags), 0})
 			}
 			s.printDiagnostics(t, diags)
 			return nil

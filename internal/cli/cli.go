@@ -5,9 +5,7 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -129,19 +127,6 @@ func version() string {
 		return "development"
 	}
 	return info.Main.Version
-}
-
-// printJSON prints one value.
-func (s *shared) printJSON(v any) error {
-	var text bytes.Buffer
-	enc := json.NewEncoder(&text)
-	enc.SetIndent("", "  ")
-	enc.SetEscapeHTML(false)
-	if err := enc.Encode(v); err != nil {
-		return err
-	}
-	_, err := s.out.Write(printable.JSON(text.Bytes()))
-	return err
 }
 
 // open opens the workspace.

@@ -5,12 +5,15 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -31,8 +34,6 @@ import (
 // binary is the program, built once: runs go on in processes of their own.
 var binary string
 
-func TestMain(m *testing.M) { testprogram.Main(m, &binary) }
-
 const example = "../../examples/flood-watch"
 
 // call runs a command line in this process.
@@ -46,11 +47,29 @@ func call(args ...string) (code int, out, errOut string) {
 func program(t *testing.T, args ...string) (int, string) {
 	t.Helper()
 	cmd := exec.Command(binary, args...)
-	out, err := cmd.CombinedOutput()
+	var all both
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = io.MultiWriter(&all, &out), &all
+	err := cmd.Run()
 	if _, exited := err.(*exec.ExitError); !exited {
 		require.NoError(t, err)
 	}
-	return cmd.ProcessState.ExitCode(), string(out)
+	if slices.Contains(args, "--json") {
+		assert.NoError(t, heldToOne(args, out.Bytes()), "%v", args)
+	}
+	return cmd.ProcessState.ExitCode(), all.text.String()
+}
+
+// both is what a program writes to either of its outputs.
+type both struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+}
+
+func (b *both) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.text.Write(p)
 }
 
 func TestExitStatuses(t *testing.T) {

@@ -39,7 +39,7 @@ ANDAMIO_PASSPHRASE, and the key file is removed. With --key a new key file is ma
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]bool{"passphrase": !key})
+				return lockValue.print(s, lock{!key})
 			}
 			fmt.Fprintln(s.out, "the credentials open with", map[bool]string{true: "a new key file", false: "the passphrase"}[key])
 			return nil
@@ -81,7 +81,7 @@ credentials. Plans name their secrets; runs are given the value from the environ
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]any{"secret": args[0], "kept": !forget})
+				return secretValue.print(s, secretKept{args[0], !forget})
 			}
 			fmt.Fprintf(s.out, "%s is %s\n", printable.Clean(args[0]), map[bool]string{true: "forgotten", false: "kept"}[forget])
 			return nil
@@ -128,7 +128,7 @@ func (s *shared) keyPair() *cobra.Command {
 
 func (s *shared) printKey(name, public, private string) error {
 	if s.json {
-		return s.printJSON(map[string]string{"name": name, "public": public, "private": private})
+		return keyValue.print(s, keyMade{name, public, private})
 	}
 	fmt.Fprintln(s.out, public)
 	if private != "" {
@@ -144,7 +144,7 @@ func (s *shared) listKeys(a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(keys)
+		return keysValue.print(s, keys)
 	}
 	for _, k := range keys {
 		fmt.Fprintf(s.out, "%-16s %s\n", k.Name, k.Public)

@@ -334,7 +334,7 @@ func (s *shared) workAndReport(ctx context.Context, a *app.App, id int64, box *s
 	r := report(watching, id, state)
 	r.Calls = box.Calls()
 	if s.json {
-		err = s.printJSON(r)
+		err = reportValue.print(s, r)
 	} else {
 		s.writeReport(r)
 	}
@@ -408,7 +408,7 @@ func (s *shared) serveSandbox(ctx context.Context, o *sandboxOptions, estateFile
 		return err
 	}
 	if s.json {
-		if err := s.printJSON(box.Endpoints); err != nil {
+		if err := standInsValue.print(s, box.Endpoints); err != nil {
 			return err
 		}
 	} else if !o.quiet {

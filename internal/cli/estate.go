@@ -96,7 +96,7 @@ func (s *shared) estateImport() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]any{"written": out, "sites": len(e.Sites)})
+				return writtenSitesValue.print(s, writtenSites{out, len(e.Sites)})
 			}
 			fmt.Fprintf(s.out, "%d sites written to %s; andamio plan TEMPLATE --estate %s plans for them\n", len(e.Sites), out, out)
 			return nil
@@ -131,7 +131,7 @@ func (s *shared) estateRelease() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]int64{"run": id, "released": n})
+				return releasedValue.print(s, released{id, n})
 			}
 			fmt.Fprintf(s.out, "run %d gave back %d addresses and VLANs\n", id, n)
 			return nil

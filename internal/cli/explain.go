@@ -47,7 +47,7 @@ func codes() []string {
 
 func (s *shared) explainAll() error {
 	if s.json {
-		return s.printJSON(tosca.Explanations)
+		return explanationsValue.print(s, tosca.Explanations)
 	}
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	for _, e := range tosca.Explanations {
@@ -58,7 +58,7 @@ func (s *shared) explainAll() error {
 
 func (s *shared) explainOne(e tosca.Explanation) error {
 	if s.json {
-		return s.printJSON(e)
+		return explanationValue.print(s, e)
 	}
 	fmt.Fprintf(s.out, "%s\n\n%s\n\nFor example:\n\n", e.Code, e.Meaning)
 	for _, line := range strings.Split(strings.TrimSuffix(e.Example, "\n"), "\n") {

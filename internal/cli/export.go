@@ -44,7 +44,7 @@ name, svg or pdf, says the format.`,
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]string{"written": out})
+				return writtenValue.print(s, written{out})
 			}
 			fmt.Fprintln(s.out, "written:", out)
 			return nil

@@ -36,7 +36,7 @@ words in their name, sort, place or address; the likeliest comes first.`,
 				if found == nil {
 					found = []reconcile.Thing{}
 				}
-				err = s.printJSON(found)
+				err = foundValue.print(s, found)
 			} else {
 				err = s.printFound(found)
 			}

@@ -42,7 +42,7 @@ func (s *shared) printHooks(ctx context.Context, a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"hooks": f.Hooks, "deliveries": last})
+		return hooksValue.print(s, hooks{f.Hooks, last})
 	}
 	if len(f.Hooks) == 0 {
 		fmt.Fprintln(s.out, "there are no hooks; docs/hooks.md says how they are written, and andamio hook set FILE keeps them")

@@ -42,7 +42,7 @@ func (s *shared) listLevels(ctx context.Context, a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"levels": all, "deployments": states})
+		return levelsValue.print(s, levelsOf{all, states})
 	}
 	if len(all) == 0 {
 		fmt.Fprintln(s.out, "there are no service levels; docs/promises.md says how they are written, and andamio level set FILE keeps them")
@@ -144,17 +144,17 @@ func (s *shared) levelsShown(ctx context.Context, a *app.App, o running, orders 
 	}
 	if len(orders) == 0 {
 		if s.json {
-			return s.printJSON(map[string]any{"orders": []any{}, "refused": refused})
+			return levellingValue.print(s, levelling{[]changing{}, refused})
 		}
 		fmt.Fprintln(s.out, "nothing is to be settled")
 		return nil
 	}
 	if s.json && o.confirm == "" {
-		var all []any
+		var all []changing
 		for i := range orders {
 			all = append(all, changeReport(orders[i]))
 		}
-		return errors.Join(errNo, s.printJSON(map[string]any{"orders": all, "refused": refused}))
+		return errors.Join(errNo, levellingValue.print(s, levelling{all, refused}))
 	}
 	if err := s.confirmed("all", &o); err != nil {
 		return err

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -80,7 +79,7 @@ func (s *shared) printLog(ctx context.Context, a *app.App, o chosen) error {
 
 func (s *shared) printEntry(e *app.Entry) error {
 	if s.json {
-		line, err := json.Marshal(e)
+		line, err := encodedLine(e)
 		if err == nil {
 			_, err = s.out.Write(printable.JSON(append(line, '\n')))
 		}
@@ -103,7 +102,7 @@ func (s *shared) verifyLog(ctx context.Context, a *app.App, expect string) error
 		return err
 	}
 	if s.json {
-		err = s.printJSON(v)
+		err = verifiedValue.print(s, v)
 	} else {
 		for _, w := range v.Wrong {
 			fmt.Fprintln(s.out, w)

@@ -35,7 +35,7 @@ It is shown first, and done when the deployment's name is typed, or given with -
 				return err
 			}
 			if s.json && o.confirm == "" {
-				return errors.Join(errNo, s.printJSON(order.Plan))
+				return errors.Join(errNo, planValue.print(s, order.Plan))
 			}
 			if !s.json {
 				s.printTakeover(order.Plan)

@@ -208,7 +208,7 @@ they arrive as a deployment.`,
 			return err
 		}
 		if s.json {
-			return s.printJSON(map[string]int64{"move": id, "run": runID})
+			return moveBegunValue.print(s, moveBegun{id, runID})
 		}
 		fmt.Fprintf(s.out, "move %d has begun, as run %d; andamio move status %d shows it", id, runID, id)
 		if !draft.Move.Request.AtOnce && draft.Move.Request.Mode != change.Cold {
@@ -285,7 +285,7 @@ starts where it goes, and its names follow.`,
 			}
 			id, _ := m.Run(m.Current())
 			if s.json {
-				return s.printJSON(map[string]int64{"move": m.ID, "run": id})
+				return moveBegunValue.print(s, moveBegun{m.ID, id})
 			}
 			return s.follow(ctx, a, id, false)
 		})
@@ -302,7 +302,7 @@ func (s *shared) steered(ctx context.Context, a *app.App, m *moves.Move, verb st
 		return err
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"move": m.ID, "said": verb})
+		return moveSaidValue.print(s, moveSaid{m.ID, verb})
 	}
 	fmt.Fprintf(s.out, "move %d: %s\n", m.ID, verb)
 	return nil
@@ -371,7 +371,7 @@ func (s *shared) ending(ctx context.Context, a *app.App, m *moves.Move, wave int
 		return err
 	}
 	if s.json && confirm == "" {
-		return errors.Join(errNo, s.printJSON(changeReport(order)))
+		return errors.Join(errNo, changeValue.print(s, changeReport(order)))
 	}
 	if !s.json {
 		s.printChange(ctx, a, d, order)
@@ -401,7 +401,7 @@ func (s *shared) moveStatus() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return s.printJSON(moveRows(all))
+				return movesValue.print(s, moveRows(all))
 			}
 			if len(all) == 0 {
 				fmt.Fprintln(s.out, "nothing was moved yet; andamio move plan DEPLOYMENT --what INSTANCE --to SITE shows what a move would do")
@@ -471,7 +471,7 @@ func (s *shared) printMove(ctx context.Context, a *app.App, m *moves.Move) error
 		}
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"move": m.ID, "name": m.Name, "waves": moveRows([]*moves.Move{m})[0].States, "workloads": rows})
+		return moveValue.print(s, moveStatus{m.ID, m.Name, moveRows([]*moves.Move{m})[0].States, rows})
 	}
 	fmt.Fprintf(s.out, "move %d  %s  %s\n", m.ID, printable.Clean(m.Name), m.Request.Mode)
 	for i, st := range m.States {
@@ -526,8 +526,8 @@ func workloadOf(m *moves.Move, wave int, id string, state *run.State) workloadRo
 // printDraft shows what a move would do.
 func (s *shared) printDraft(d *moves.Draft) error {
 	if s.json {
-		return s.printJSON(map[string]any{"name": d.Move.Name, "waves": d.Move.Waves, "differences": d.Differences, "forecasts": d.Forecasts,
-			"seconds": d.Seconds, "down_seconds": d.Down, "secrets": d.Secrets, "steps": len(d.Order.Plan.Steps), "fits": len(d.Windows) == 0 || !d.Fit.End.IsZero()})
+		return movePlanValue.print(s, movePlan{d.Move.Name, d.Move.Waves, d.Differences, d.Forecasts, d.Seconds, d.Down, d.Secrets,
+			len(d.Order.Plan.Steps), len(d.Windows) == 0 || !d.Fit.End.IsZero()})
 	}
 	fmt.Fprintf(s.out, "%s, %s\n", printable.Clean(d.Move.Name), d.Move.Request.Mode)
 	if len(d.Move.Waves) > 1 {

@@ -87,7 +87,7 @@ func (s *shared) showZone(a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(z)
+		return namesValue.print(s, z)
 	}
 	if z == nil {
 		fmt.Fprintln(s.out, "no name server is connected; andamio names ZONE --server ADDRESS:PORT --key NAME connects one")

@@ -37,7 +37,7 @@ func (s *shared) listOffers(ctx context.Context, a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(all)
+		return offersValue.print(s, all)
 	}
 	if len(all) == 0 {
 		fmt.Fprintln(s.out, "nothing is offered")
@@ -127,7 +127,7 @@ func named(file string, err error) error {
 
 func (s *shared) printTried(r *offers.Report) error {
 	if s.json {
-		if err := s.printJSON(r); err != nil {
+		if err := offerTriedValue.print(s, r); err != nil {
 			return err
 		}
 	} else {
@@ -173,7 +173,7 @@ func (s *shared) offerPublish() *cobra.Command {
 				return named(args[0], err)
 			}
 			if s.json {
-				return s.printJSON(o)
+				return offerValue.print(s, o)
 			}
 			if err := s.printTried(r); err != nil {
 				return err
@@ -196,7 +196,7 @@ func (s *shared) offerShow() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return s.printJSON(o)
+				return offerValue.print(s, o)
 			}
 			fmt.Fprintf(s.out, "%s (%s, version %d, %s)\n", printable.Clean(o.Title), o.Name, o.Number, o.State)
 			if o.Note != "" {
@@ -265,7 +265,7 @@ func answersOf(pairs []string) (offer.Answers, error) {
 
 func (s *shared) printQuote(q *offers.Quote) error {
 	if s.json {
-		if err := s.printJSON(q); err != nil {
+		if err := quoteValue.print(s, q); err != nil {
 			return err
 		}
 	} else {

@@ -29,7 +29,7 @@ first; one with mistakes is not packed. Equal files give equal bytes.`,
 			if packed == nil {
 				return s.mistakes(t, t.Diagnostics)
 			}
-			return s.say(packed, "%s: %s, %d bytes; the template is %s", out, printable.Count(packed.Files, "file"), packed.Bytes, packed.Template)
+			return say(s, packedValue, packed, "%s: %s, %d bytes; the template is %s", out, printable.Count(packed.Files, "file"), packed.Bytes, packed.Template)
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the archive to write")
@@ -51,7 +51,7 @@ func (s *shared) unpack() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return s.say(map[string]any{"folder": out, "template": root}, "%s: the template is %s", out, root)
+			return say(s, unpackedValue, unpacked{out, root}, "%s: the template is %s", out, root)
 		},
 	}
 	cmd.Flags().StringVarP(&out, "output", "o", "", "the folder to write, new or empty")
@@ -59,9 +59,9 @@ func (s *shared) unpack() *cobra.Command {
 }
 
 // say prints a value as JSON, or a line for people.
-func (s *shared) say(v any, format string, args ...any) error {
+func say[T any](s *shared, as value[T], v T, format string, args ...any) error {
 	if s.json {
-		return s.printJSON(v)
+		return as.print(s, v)
 	}
 	fmt.Fprintf(s.out, format+"\n", args...)
 	return nil

@@ -41,7 +41,7 @@ Secrets are left out; which must be given again is listed, and noted in the desc
 				return err
 			}
 			if s.json {
-				return s.printJSON(out)
+				return packageValue.print(s, out)
 			}
 			fmt.Fprintf(s.out, "%s: %s\n", out.File, migrate.Bytes(float64(out.Bytes)))
 			if len(out.Secrets) > 0 {

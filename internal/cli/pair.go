@@ -52,7 +52,7 @@ again; the exit status is 1 if anything is the matter with one.`,
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string][]string{"removed": args})
+				return removedPairValue.print(s, removedPair{args})
 			}
 			fmt.Fprintf(s.out, "%s and %s are paired no more\n", args[0], args[1])
 			return nil
@@ -76,7 +76,7 @@ func (s *shared) printPairs(all []sites.Pair) error {
 		if all == nil {
 			all = []sites.Pair{}
 		}
-		if err := s.printJSON(all); err != nil {
+		if err := pairsValue.print(s, all); err != nil {
 			return err
 		}
 		return answer

@@ -103,7 +103,7 @@ func (s *shared) placeFile(ctx context.Context, o placing) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(problem.Answered(f.Name, p, got))
+		return placementValue.print(s, problem.Answered(f.Name, p, got))
 	}
 	if err := s.printPlacement(p, got, o.currency, time.Since(begun)); err != nil || o.by == "" {
 		return err
@@ -137,7 +137,7 @@ func (s *shared) writeLP(file string, p placement.Problem) error {
 		return errors.Join(err, os.Remove(file))
 	}
 	if s.json {
-		return s.printJSON(map[string]string{"written": file})
+		return writtenValue.print(s, written{file})
 	}
 	fmt.Fprintln(s.out, "written:", file)
 	return nil

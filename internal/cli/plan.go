@@ -129,7 +129,7 @@ func (s *shared) mistakes(t *templates.Template, diags tosca.Diagnostics) error 
 		s.printDiagnostics(t, diags)
 		return errNo
 	}
-	return errors.Join(errNo, s.printJSON(map[string]any{"template": t.Name, "diagnostics": orEmpty(diags), "mistakes": diags.Errors()}))
+	return errors.Join(errNo, checkValue.print(s, checked{t.Name, orEmpty(diags), diags.Errors()}))
 }
 
 func (s *shared) writePlan(p *plan.Plan, file string) error {

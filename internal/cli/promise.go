@@ -69,7 +69,7 @@ written into a folder: promises.svg and promises.pdf with every time where it wa
 					return err
 				}
 				if s.json {
-					return s.printJSON(map[string]any{"report": r, "files": files})
+					return keptFilesValue.print(s, keptFiles{r, files})
 				}
 				fmt.Fprintln(s.out, "written:", strings.Join(files, ", "))
 			}
@@ -101,7 +101,7 @@ func period(now time.Time, from, to string) (begin, end time.Time, err error) {
 
 func (s *shared) printKept(r *promise.Report) error {
 	if s.json {
-		return s.printJSON(r)
+		return keptValue.print(s, r)
 	}
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "DEPLOYMENT\tPROMISED\tLEVEL\tKEPT\tLATE\tBROKEN\t")
@@ -126,7 +126,7 @@ func (s *shared) printPromises(all []promises.Kept, err error) error {
 	case err != nil:
 		return err
 	case s.json:
-		return s.printJSON(all)
+		return promisesValue.print(s, all)
 	case len(all) == 0:
 		fmt.Fprintln(s.out, "nothing is promised; andamio level give, andamio snapshot every, andamio hours and andamio lease promise something")
 		return nil
@@ -199,7 +199,7 @@ func (s *shared) promisedNow(ctx context.Context, a *app.App, p promise.Promise)
 			continue
 		}
 		if s.json {
-			return s.printJSON(all[i])
+			return promiseValue.print(s, all[i])
 		}
 		next := "; next " + nextOf(&all[i])
 		if p.Kind.Conditional() && all[i].Next.IsZero() {
@@ -453,7 +453,7 @@ func (s *shared) leaseExtend() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return s.printJSON(p)
+				return leaseValue.print(s, p)
 			}
 			fmt.Fprintf(s.out, "%s; it was extended %s of %d\n", p.Words(), printable.Count(p.Lease.Extended, "time"), p.Lease.Times)
 			return nil

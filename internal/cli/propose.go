@@ -29,7 +29,7 @@ func (s *shared) proposed(p *runs.Proposal, err error) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(p)
+		return proposalValue.print(s, p)
 	}
 	fmt.Fprintf(s.out, "proposal %d holds until %s; andamio confirm %d begins it\n", p.ID, p.Until.Local().Format("2006-01-02 15:04"), p.ID)
 	return nil
@@ -48,24 +48,20 @@ long as what it was worked out from is as it was.`,
 			if err != nil {
 				return err
 			}
-			type listed struct {
-				runs.Proposal
-				Why string `json:"cannot_be_confirmed,omitempty"`
-			}
-			out := []listed{}
+			out := []proposed{}
 			for _, p := range found {
 				_, _, why := a.Proposed(ctx, p.ID)
 				if why != nil && !all {
 					continue
 				}
-				l := listed{Proposal: p}
+				l := proposed{Proposal: p}
 				if why != nil {
 					l.Why = why.Error()
 				}
 				out = append(out, l)
 			}
 			if s.json {
-				return s.printJSON(out)
+				return proposalsValue.print(s, out)
 			}
 			if len(out) == 0 {
 				fmt.Fprintln(s.out, "nothing waits to be confirmed")
@@ -135,7 +131,7 @@ changed. A proposal is confirmed once.`,
 // showProposed prints what was proposed and has the deployment's name typed again.
 func (s *shared) showProposed(ctx context.Context, a *app.App, p *runs.Proposal, order deployments.Order, o *running) error {
 	if s.json && o.confirm == "" {
-		return errors.Join(errNo, s.printJSON(changeReport(order)))
+		return errors.Join(errNo, changeValue.print(s, changeReport(order)))
 	}
 	if !s.json {
 		fmt.Fprintf(s.out, "proposed by %s %s\n", printable.Clean(p.By.String()), p.Created.Local().Format("2006-01-02 15:04"))
@@ -171,7 +167,7 @@ func (s *shared) confirmed(name string, o *running) error {
 // moveBegun says how a move that was confirmed is followed.
 func (s *shared) moveBegun(out runs.Confirmed) error {
 	if s.json {
-		return s.printJSON(out)
+		return confirmedValue.print(s, out)
 	}
 	fmt.Fprintf(s.out, "the move has begun, as run %d; andamio move status shows it, and how it is cut over\n", out.Run)
 	return nil
@@ -184,7 +180,7 @@ func (s *shared) confirmSettling(ctx context.Context, a *app.App, p *runs.Propos
 		return err
 	}
 	if s.json && o.confirm == "" {
-		return errors.Join(errNo, s.printJSON(map[string]any{"would": would.Items, "losses": lossesOf(would)}))
+		return errors.Join(errNo, settlingValue.print(s, wouldSettle{would.Items, lossesOf(would)}))
 	}
 	if !s.json {
 		fmt.Fprintf(s.out, "proposed by %s %s\n", printable.Clean(p.By.String()), p.Created.Local().Format("2006-01-02 15:04"))
@@ -198,7 +194,7 @@ func (s *shared) confirmSettling(ctx context.Context, a *app.App, p *runs.Propos
 		return err
 	}
 	if s.json || o.detach {
-		return s.printJSON(out)
+		return confirmedValue.print(s, out)
 	}
 	fmt.Fprintf(s.out, "act %d is begun; andamio reconcile --undo %d takes it back\n", out.Act, out.Act)
 	for _, id := range out.Runs {
@@ -224,7 +220,7 @@ func (s *shared) withdraw() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]int64{"withdrawn": id})
+				return withdrawnValue.print(s, withdrawn{id})
 			}
 			fmt.Fprintf(s.out, "proposal %d is withdrawn\n", id)
 			return nil

@@ -32,7 +32,7 @@ func (s *shared) printUses(ctx context.Context, a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(uses)
+		return quotasValue.print(s, uses)
 	}
 	if len(uses) == 0 {
 		fmt.Fprintln(s.out, "there are no quotas; docs/quotas.md says how they are written, and andamio quota set FILE keeps them")

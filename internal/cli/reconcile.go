@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -177,7 +176,7 @@ func (s *shared) printFindings(r *inventory.Report, pick settling.Pick) error {
 		if !pick.Takes(&r.Findings[i]) {
 			continue
 		}
-		data, err := json.Marshal(briefOf(&r.Findings[i]))
+		data, err := encodedLine(briefOf(&r.Findings[i]))
 		if err != nil {
 			return err
 		}
@@ -293,7 +292,7 @@ func (s *shared) settle(ctx context.Context, a *app.App, o *reconciling) error {
 		}
 	}
 	if s.json {
-		return errors.Join(failed, s.printJSON(map[string]any{"act": act, "runs": runs, "did": would.Items, "done": failed == nil}))
+		return errors.Join(failed, settledValue.print(s, settled{act, runs, would.Items, failed == nil}))
 	}
 	if failed != nil {
 		return failed
@@ -308,7 +307,7 @@ func (s *shared) byRules(ctx context.Context, a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"rules": done})
+		return ruledValue.print(s, ruled{done})
 	}
 	s.printRules(done)
 	if len(done) == 0 {
@@ -337,7 +336,7 @@ func (s *shared) agreed(p *reconcile.Settling, o *reconciling) error {
 	}
 	var err error
 	if s.json {
-		err = s.printJSON(map[string]any{"would": p.Items, "losses": lossesOf(p)})
+		err = settlingValue.print(s, wouldSettle{p.Items, lossesOf(p)})
 	}
 	return errors.Join(unconfirmed("%s", text), err)
 }
@@ -375,7 +374,7 @@ func (s *shared) undo(ctx context.Context, a *app.App, o *reconciling) error {
 		}
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"undone": o.undo, "plans": len(orders)})
+		return undoneValue.print(s, undone{o.undo, len(orders)})
 	}
 	fmt.Fprintf(s.out, "act %d is undone\n", o.undo)
 	return nil
@@ -407,7 +406,7 @@ written after an apostrophe, which importing takes away; characters that print n
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]any{"records": n, "file": args[0]})
+				return recordsWrittenValue.print(s, recordsWritten{n, args[0]})
 			}
 			fmt.Fprintf(s.out, "%d records written to %s\n", n, args[0])
 			return nil
@@ -428,7 +427,7 @@ What would change is said; --yes does it, as an act that can be undone.`,
 			if err != nil {
 				return err
 			}
-			report := map[string]any{"added": i.Added, "changed": i.Changed, "same": i.Same}
+			report := recordsRead{Added: i.Added, Changed: i.Changed, Same: i.Same}
 			if !s.json {
 				fmt.Fprintf(s.out, "%d records are added, %d changed, %d are the same\n", i.Added, i.Changed, i.Same)
 			}
@@ -437,13 +436,13 @@ What would change is said; --yes does it, as an act that can be undone.`,
 				if err != nil {
 					return err
 				}
-				report["act"] = act
+				report.Act = act
 				if !s.json {
 					fmt.Fprintf(s.out, "act %d is done; andamio reconcile --undo %d takes it back\n", act, act)
 				}
 			}
 			if s.json {
-				err = s.printJSON(report)
+				err = recordsReadValue.print(s, report)
 			}
 			if !yes && i.Added+i.Changed > 0 {
 				return errors.Join(unconfirmed("nothing was done; --yes does it"), err)
@@ -479,7 +478,7 @@ func (s *shared) recordsShow() *cobra.Command {
 				return fault.NotFoundf("there never was a record %q", args[0])
 			}
 			if s.json {
-				return s.printJSON(history)
+				return recordHistoryValue.print(s, history)
 			}
 			for _, c := range history {
 				fmt.Fprintf(s.out, "%s  %-12s %s\n", c.At.Format("2006-01-02 15:04:05"), printable.Clean(c.Who), printable.Clean(c.Why))
@@ -524,7 +523,7 @@ one that ships for sites of a --driver, to begin an own one with.`,
 				return err
 			}
 			if s.json {
-				return s.printJSON(p)
+				return mappingValue.print(s, p)
 			}
 			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 			for _, c := range p.Classes {

@@ -34,7 +34,7 @@ func (s *shared) listReplicas(ctx context.Context, a *app.App, d *deployments.De
 		return err
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"deployment": d.ID, "replicas": all})
+		return replicasValue.print(s, replicasOf{d.ID, all})
 	}
 	if len(all) == 0 {
 		fmt.Fprintf(s.out, "no copies of %s are kept elsewhere; andamio replica renew %s SITE makes some\n", printable.Clean(d.Name), printable.Clean(d.Name))
@@ -123,7 +123,7 @@ What it changes is shown first; it is begun when the deployment's name is typed,
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]int64{"move": id, "run": runID})
+				return moveBegunValue.print(s, moveBegun{id, runID})
 			}
 			fmt.Fprintf(s.out, "move %d has begun, as run %d; andamio move back %d goes back, andamio move commit %d takes away what is left\n", id, runID, id, id)
 			return s.follow(ctx, a, runID, false)

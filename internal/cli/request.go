@@ -75,7 +75,7 @@ func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.
 			return err
 		}
 		if s.json && o.confirm == "" {
-			return errors.Join(errNo, s.printJSON(map[string]any{"would": order.Plan, "losses": order.Plan.Losses()}))
+			return errors.Join(errNo, turnValue.print(s, wouldTurn{order.Plan, order.Plan.Losses()}))
 		}
 		if !s.json {
 			s.printTurn(t, v.Name, order.Plan)
@@ -88,7 +88,7 @@ func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.
 		case err != nil:
 			return err
 		case s.json:
-			return s.printJSON(map[string]any{"run": began})
+			return begunValue.print(s, begun{began})
 		}
 		fmt.Fprintf(s.out, "run %d began\n", began)
 		if o.detach {
@@ -137,7 +137,7 @@ func (s *shared) listRequests(ctx context.Context, a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(all)
+		return requestsValue.print(s, all)
 	}
 	if len(all) == 0 {
 		fmt.Fprintln(s.out, "nothing was asked for")
@@ -327,7 +327,7 @@ func stageOf(v requests.View) string {
 
 func (s *shared) printRequest(v requests.View) error {
 	if s.json {
-		return s.printJSON(v)
+		return requestValue.print(s, v)
 	}
 	line := fmt.Sprintf("request %d, %s called %s: %s", v.ID, printable.Clean(v.Title), printable.Clean(v.Name), stageOf(v))
 	if v.Waits != "" {
@@ -366,7 +366,7 @@ func (s *shared) requestShow() *cobra.Command {
 			return err
 		}
 		if s.json {
-			return s.printJSON(map[string]any{"request": v, "thread": thread, "have": have})
+			return requestShownValue.print(s, requestShown{v, thread, have})
 		}
 		_ = s.printRequest(v)
 		if have != nil && have.Level != "" {
@@ -476,7 +476,7 @@ func (s *shared) listMine(ctx context.Context, a *app.App) error {
 		}
 	}
 	if s.json {
-		return s.printJSON(mine)
+		return requestsValue.print(s, mine)
 	}
 	if len(mine) == 0 {
 		fmt.Fprintln(s.out, "nothing waits for you")
@@ -533,7 +533,7 @@ func (s *shared) decideRules() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return s.printJSON(all)
+				return rulesValue.print(s, all)
 			}
 			if len(all) == 0 {
 				fmt.Fprintln(s.out, "there are no rules: every request waits for somebody who may approve")

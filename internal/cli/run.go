@@ -171,7 +171,7 @@ func (s *shared) follow(ctx context.Context, a *app.App, id int64, cancel bool) 
 // verdict prints how a run ended and turns it into the exit status.
 func (s *shared) verdict(ctx context.Context, a *app.App, id int64, state *run.State) error {
 	if s.json {
-		if err := s.printJSON(report(ctx, id, state)); err != nil {
+		if err := reportValue.print(s, report(ctx, id, state)); err != nil {
 			return err
 		}
 	} else if state.Over() {

@@ -62,7 +62,7 @@ func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening
 		return err
 	}
 	if s.json {
-		err = s.printJSON(map[string]any{"address": v.Address(), "url": v.URL(), "sites": v.Sites, "silent": v.Silent})
+		err = servingValue.print(s, servingAt{v.Address(), v.URL(), v.Sites, v.Silent})
 	} else {
 		fmt.Fprintf(s.out, "listening at %sSITE\nnotices from %s; %s send none and are surveyed\n", v.URL(), orNobody(v.Sites), orNobody(v.Silent))
 	}
@@ -143,7 +143,7 @@ again, what was missed because nothing served the workspace. See andamio serve.`
 				return err
 			}
 			if s.json {
-				return s.printJSON(c)
+				return clockValue.print(s, c)
 			}
 			printClock(s.out, c)
 			return nil

@@ -182,7 +182,7 @@ from an instance is written below TO alone, whatever links there are.`,
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]any{"files": n, "bytes": bytes})
+				return copiedValue.print(s, copied{n, bytes})
 			}
 			fmt.Fprintf(s.out, "%s, %d bytes copied\n", printable.Count(n, "file"), bytes)
 			return nil

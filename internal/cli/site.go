@@ -115,7 +115,7 @@ func (s *shared) add(ctx context.Context, o *connecting) error {
 	}
 	if o.noSurvey {
 		if s.json {
-			return s.printJSON(tested)
+			return siteTestedValue.print(s, tested)
 		}
 		return nil
 	}
@@ -198,19 +198,19 @@ func some(a *app.App, names []string) ([]workspace.Connection, error) {
 }
 
 func (s *shared) test(ctx context.Context, a *app.App, all []workspace.Connection) error {
-	results := map[string]any{}
+	results := map[string]siteTried{}
 	failed := false
 	for _, c := range all {
 		t, err := a.Test(ctx, c)
 		switch {
 		case err != nil:
 			failed = true
-			results[c.Site] = map[string]string{"error": err.Error()}
+			results[c.Site] = siteTried{Error: err.Error()}
 			if !s.json {
 				s.complain(err)
 			}
 		default:
-			results[c.Site] = t
+			results[c.Site] = siteTried{Tested: t}
 			if !s.json {
 				s.printTested(c.Site, t)
 			}
@@ -218,7 +218,7 @@ func (s *shared) test(ctx context.Context, a *app.App, all []workspace.Connectio
 	}
 	var err error
 	if s.json {
-		err = s.printJSON(results)
+		err = sitesTestedValue.print(s, results)
 	}
 	if failed {
 		return errors.Join(errNo, err)
@@ -226,8 +226,8 @@ func (s *shared) test(ctx context.Context, a *app.App, all []workspace.Connectio
 	return err
 }
 
-// listed is a site in a list, without its credential.
-type listed struct {
+// siteListed is a site in a list, without its credential.
+type siteListed struct {
 	workspace.Connection
 	URL      string    `json:"url"`
 	Surveyed time.Time `json:"surveyed,omitzero"`
@@ -246,9 +246,9 @@ func (s *shared) siteList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out := []listed{}
+			out := []siteListed{}
 			for _, c := range all {
-				l := listed{Connection: c, URL: c.Address()}
+				l := siteListed{Connection: c, URL: c.Address()}
 				if last, err := a.LastSurvey(ctx, c.Site); err == nil {
 					l.Surveyed, l.State = last.Started, string(last.State)
 					l.Next, _ = c.Next(last.Started)
@@ -256,7 +256,7 @@ func (s *shared) siteList() *cobra.Command {
 				out = append(out, l)
 			}
 			if s.json {
-				return s.printJSON(out)
+				return sitesValue.print(s, out)
 			}
 			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 			for _, l := range out {
@@ -287,7 +287,7 @@ could never be retired.`,
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]string{"removed": args[0]})
+				return siteRemovedValue.print(s, siteRemoved{args[0]})
 			}
 			fmt.Fprintf(s.out, "%s is removed\n", args[0])
 			return nil
@@ -317,7 +317,7 @@ and keeps that. The old one is forgotten.`,
 				return err
 			}
 			if s.json {
-				return s.printJSON(map[string]string{"rotated": args[0]})
+				return siteRotatedValue.print(s, siteRotated{args[0]})
 			}
 			fmt.Fprintf(s.out, "%s has a new credential\n", args[0])
 			return nil

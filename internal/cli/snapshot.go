@@ -35,7 +35,7 @@ func (s *shared) listSnapshots(ctx context.Context, a *app.App, d *deployments.D
 		return err
 	}
 	if s.json {
-		return s.printJSON(map[string]any{"deployment": d.ID, "snapshots": all})
+		return snapshotsValue.print(s, snapshotsOf{d.ID, all})
 	}
 	if len(all) == 0 {
 		fmt.Fprintf(s.out, "there is no snapshot of %s; andamio snapshot take %s takes one\n", printable.Clean(d.Name), printable.Clean(d.Name))
@@ -101,7 +101,7 @@ time. With --for-ever it is kept for as long as nobody drops it, as it was befor
 				return err
 			}
 			if s.json {
-				return s.printJSON(terms)
+				return snapshotEndsValue.print(s, terms)
 			}
 			text := "for as long as nobody drops it"
 			if !end.IsZero() {

@@ -75,7 +75,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 		return err
 	}
 	if s.json {
-		err = s.printJSON(map[string]any{"surveys": surveys, "records": len(inv.RecordedRecords), "findings": len(inv.Findings)})
+		err = surveysValue.print(s, surveyed{surveys, len(inv.RecordedRecords), len(inv.Findings)})
 	} else {
 		fmt.Fprintf(s.out, "%d records, %d findings; andamio reconcile shows them\n", len(inv.RecordedRecords), len(inv.Findings))
 	}
@@ -171,7 +171,7 @@ docs/inventory.md). It is shown once; the one before it counts no longer.`,
 			}
 		}
 		if s.json {
-			return s.printJSON(now)
+			return hearingValue.print(s, now)
 		}
 		fmt.Fprintf(s.out, "notices are heard at %s; sites are told %s\n", now.At(portNotices), now.Advertised(now.At(portNotices)))
 		return nil
@@ -186,7 +186,7 @@ func (s *shared) printSenderSecret(ctx context.Context, a *app.App, site string)
 		return err
 	}
 	if s.json {
-		return s.printJSON(map[string]string{"site": site, "secret": secret})
+		return senderValue.print(s, senderSecret{site, secret})
 	}
 	fmt.Fprintf(s.err, "notices about %s that are signed with this are heard; it is not shown again:\n", printable.Clean(site))
 	fmt.Fprintln(s.out, secret)
@@ -207,7 +207,7 @@ addresses. Equal seeds change equal stand-ins alike. Only stand-ins take this; n
 				return err
 			}
 			if s.json {
-				return s.printJSON(done)
+				return driftedValue.print(s, done)
 			}
 			for _, d := range done {
 				fmt.Fprintf(s.out, "%-14s %-10s %-16s %s %s\n", d.Site, d.Change, d.Term, printable.Clean(d.Title), printable.Clean(d.Detail))

@@ -45,7 +45,7 @@ func (s *shared) printTeams(a *app.App) error {
 		return err
 	}
 	if s.json {
-		return s.printJSON(d)
+		return teamsValue.print(s, d)
 	}
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(w, "PERSON\tIN TEAMS\tKNOWN BY\tMAY")
@@ -156,20 +156,16 @@ func (s *shared) printMay(ctx context.Context, a *app.App, args []string, on gua
 		}
 		rights = []guard.Right{guard.Right(args[1])}
 	}
-	type line struct {
-		Right guard.Right `json:"right"`
-		guard.Answer
-	}
-	var out []line
+	var out []mayLine
 	for _, r := range rights {
 		answer, err := a.May(ctx, args[0], r, on)
 		if err != nil {
 			return err
 		}
-		out = append(out, line{r, answer})
+		out = append(out, mayLine{r, answer})
 	}
 	if s.json {
-		if err := s.printJSON(out); err != nil {
+		if err := mayValue.print(s, out); err != nil {
 			return err
 		}
 	} else {

@@ -62,7 +62,7 @@ func (s *shared) listTypes(known *tosca.Types) error {
 		}
 	}
 	if s.json {
-		return s.printJSON(all)
+		return typesValue.print(s, all)
 	}
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	kind := ""
@@ -105,7 +105,7 @@ func (s *shared) explainType(known *tosca.Types, name string) error {
 		return usageError{fmt.Errorf("there is no type %q; %s", name, hint)}
 	}
 	if s.json {
-		return s.printJSON(all)
+		return typesValue.print(s, all)
 	}
 	for i := range all {
 		if i > 0 {

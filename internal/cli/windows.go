@@ -28,7 +28,7 @@ done when it may be. People are not bound, nor is switching on what is to serve.
 				return err
 			}
 			if s.json {
-				return s.printJSON(f)
+				return windowsValue.print(s, f)
 			}
 			if len(f.Blackouts)+len(f.Maintenance) == 0 {
 				fmt.Fprintln(s.out, "there are no blackouts and no maintenance windows; docs/promises.md says how they are written, and andamio calendar set FILE keeps them")
