@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/cloudevents/sdk-go/v2/event"
 )
@@ -62,6 +63,23 @@ func read(h http.Header, body []byte) ([]event.Event, error) {
 // octet is one of a header field that is written out, as what is no printable ASCII is (section 3.1.3.2).
 var octet = regexp.MustCompile(`%[0-9A-Fa-f]{2}`)
 
+// spelt is an attribute as it is meant: octets that are written out stand for themselves, and what is no UTF-8 is of a client that left its letters as they
+// are, which then are of ISO 8859-1, as header fields once were (RFC 9110, section 5.5).
+func spelt(value string) string {
+	text := octet.ReplaceAllStringFunc(value, func(x string) string {
+		b, _ := hex.DecodeString(x[1:])
+		return string(b)
+	})
+	if utf8.ValidString(text) {
+		return text
+	}
+	runes := make([]rune, 0, len(text))
+	for _, b := range []byte(text) {
+		runes = append(runes, rune(b))
+	}
+	return string(runes)
+}
+
 // binary reads an event whose attributes are header fields.
 func binary(h http.Header, body []byte) (event.Event, error) {
 	if v := h.Get(prefix + "specversion"); v != event.CloudEventsVersionV1 {
@@ -70,10 +88,7 @@ func binary(h http.Header, body []byte) (event.Event, error) {
 	whole := map[string]any{}
 	for name, values := range h {
 		if short, is := strings.CutPrefix(strings.ToLower(name), prefix); is && len(values) == 1 {
-			whole[short] = octet.ReplaceAllStringFunc(values[0], func(x string) string {
-				b, _ := hex.DecodeString(x[1:])
-				return string(b)
-			})
+			whole[short] = spelt(values[0])
 		}
 	}
 	media := h.Get("Content-Type")
