@@ -21,6 +21,10 @@ type (
 	RecordChange = store.RecordChange
 	// Trial is what one site found when it asked another.
 	Trial = site.Trial
+	// Delivery is how a hook was told of something, or not.
+	Delivery = store.Delivery
+	// RequestEvent is what was done or said about a request.
+	RequestEvent = store.RequestEvent
 	// Reservation is an address or a VLAN that a run holds.
 	Reservation = store.Reservation
 )

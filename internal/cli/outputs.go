@@ -38,7 +38,6 @@ import (
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
-	"andamio/internal/store"
 )
 
 // A value is what commands print with --json. Its schema is schemas/values/NAME.schema.json, which is written from the type; docs/cli.md lists them.
@@ -341,8 +340,8 @@ type rehearsal struct {
 
 // hooks are what is told to others, with what was told last.
 type hooks struct {
-	Hooks      []hook.Hook      `json:"hooks"`
-	Deliveries []store.Delivery `json:"deliveries"`
+	Hooks      []hook.Hook    `json:"hooks"`
+	Deliveries []app.Delivery `json:"deliveries"`
 }
 
 // levelsOf are the service levels, and what each deployment has of them.
@@ -426,9 +425,9 @@ type recordsRead struct {
 
 // requestShown is a request with all that belongs to it.
 type requestShown struct {
-	Request requests.View        `json:"request"`
-	Thread  []store.RequestEvent `json:"thread"`
-	Have    *requests.Having     `json:"have"`
+	Request requests.View      `json:"request"`
+	Thread  []app.RequestEvent `json:"thread"`
+	Have    *requests.Having   `json:"have"`
 }
 
 // wouldTurn is what doing something to what one has would do.

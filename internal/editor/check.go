@@ -10,58 +10,24 @@ import (
 	"unicode/utf16"
 
 	"github.com/sourcegraph/jsonrpc2"
+	"go.lsp.dev/protocol"
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/tosca"
 	"andamio/internal/service/templates"
 )
 
-// position counts lines and UTF-16 units from 0, as the protocol does.
-type position struct {
-	Line      int `json:"line"`
-	Character int `json:"character"`
-}
-
-type span struct {
-	Start position `json:"start"`
-	End   position `json:"end"`
-}
-
-// diagnostic is one of the protocol's.
-type diagnostic struct {
-	Range    span      `json:"range"`
-	Severity int       `json:"severity"`
-	Code     string    `json:"code"`
-	Source   string    `json:"source"`
-	Message  string    `json:"message"`
-	Related  []related `json:"relatedInformation,omitempty"`
-}
-
-type related struct {
-	Location location `json:"location"`
-	Message  string   `json:"message"`
-}
-
-type location struct {
-	URI   string `json:"uri"`
-	Range span   `json:"range"`
-}
-
-// The protocol's severities.
-const (
-	severityError   = 1
-	severityWarning = 2
-)
-
-func pathOf(uri string) (string, bool) {
-	u, err := url.Parse(uri)
+func pathOf(of protocol.DocumentURI) (string, bool) {
+	u, err := url.Parse(string(of))
 	if err != nil || u.Scheme != "file" {
 		return "", false
 	}
 	return filepath.Clean(u.Path), true
 }
 
-func uriOf(path string) string { return (&url.URL{Scheme: "file", Path: path}).String() }
+func uriOf(path string) protocol.DocumentURI {
+	return protocol.DocumentURI((&url.URL{Scheme: "file", Path: path}).String())
+}
 
 // parents is how far above a file its template's folder is looked for.
 const parents = 4
@@ -93,28 +59,28 @@ func (s *server) check(ctx context.Context, conn *jsonrpc2.Conn, path string) {
 	if err != nil {
 		return
 	}
-	now := map[string][]diagnostic{}
+	now := map[string][]protocol.Diagnostic{}
 	for _, d := range diags {
 		file := filepath.Join(dir, d.File)
 		now[file] = append(now[file], s.render(t, dir, d))
 	}
 	for file := range s.told[dir] {
 		if _, still := now[file]; !still {
-			now[file] = []diagnostic{}
+			now[file] = []protocol.Diagnostic{}
 		}
 	}
 	if now[path] == nil {
-		now[path] = []diagnostic{}
+		now[path] = []protocol.Diagnostic{}
 	}
 	s.told[dir] = map[string]bool{}
 	for file, ds := range now {
 		s.told[dir][file] = true
 		s.found[file] = ds
-		told := map[string]any{"uri": uriOf(file), "diagnostics": ds}
+		told := protocol.PublishDiagnosticsParams{URI: uriOf(file), Diagnostics: ds}
 		if f, open := s.open[file]; open {
-			told["version"] = f.version
+			told.Version = uint32(f.version)
 		}
-		_ = conn.Notify(ctx, "textDocument/publishDiagnostics", told)
+		_ = conn.Notify(ctx, protocol.MethodTextDocumentPublishDiagnostics, told)
 	}
 }
 
@@ -154,23 +120,23 @@ func estateIn(files fs.FS) *estate.Estate {
 	return e
 }
 
-func (s *server) render(t *templates.Template, dir string, d tosca.Diagnostic) diagnostic {
-	out := diagnostic{Range: spanOf(t, d.Pos, d.Width), Severity: severityError, Code: string(d.Code), Source: "andamio", Message: d.Message}
+func (s *server) render(t *templates.Template, dir string, d tosca.Diagnostic) protocol.Diagnostic {
+	out := protocol.Diagnostic{Range: spanOf(t, d.Pos, d.Width), Severity: protocol.DiagnosticSeverityError, Code: string(d.Code), Source: "andamio", Message: d.Message}
 	if d.Severity == tosca.Doubt {
-		out.Severity = severityWarning
+		out.Severity = protocol.DiagnosticSeverityWarning
 	}
 	if d.Hint != "" {
 		out.Message += "\n" + d.Hint
 	}
 	if d.Related != nil && t.Text(d.Related.File) != nil {
-		at := location{uriOf(filepath.Join(dir, d.Related.File)), spanOf(t, *d.Related, 1)}
-		out.Related = []related{{at, "see here"}}
+		at := protocol.Location{URI: uriOf(filepath.Join(dir, d.Related.File)), Range: spanOf(t, *d.Related, 1)}
+		out.RelatedInformation = []protocol.DiagnosticRelatedInformation{{Location: at, Message: "see here"}}
 	}
 	return out
 }
 
 // spanOf turns a place in characters into one in UTF-16 units.
-func spanOf(t *templates.Template, at tosca.Pos, width int) span {
+func spanOf(t *templates.Template, at tosca.Pos, width int) protocol.Range {
 	line := ""
 	if lines := strings.Split(string(t.Text(at.File)), "\n"); at.Line <= len(lines) {
 		line = lines[at.Line-1]
@@ -179,5 +145,14 @@ func spanOf(t *templates.Template, at tosca.Pos, width int) span {
 		r := []rune(line)
 		return len(utf16.Encode(r[:min(max(chars, 0), len(r))]))
 	}
-	return span{position{at.Line - 1, units(at.Col - 1)}, position{at.Line - 1, max(units(at.Col-1+width), units(at.Col-1)+1)}}
+	from := units(at.Col - 1)
+	return between(at.Line-1, from, max(units(at.Col-1+width), from+1))
+}
+
+// between is a part of a line.
+func between(line, from, to int) protocol.Range {
+	at := func(units int) protocol.Position {
+		return protocol.Position{Line: uint32(max(line, 0)), Character: uint32(units)}
+	}
+	return protocol.Range{Start: at(from), End: at(to)}
 }

@@ -7,22 +7,8 @@ import (
 
 	"andamio/internal/core/tosca"
 	"andamio/internal/service/templates"
-)
 
-// item is what may be written at a place, as the protocol has it.
-type item struct {
-	Label  string `json:"label"`
-	Kind   int    `json:"kind"`
-	Detail string `json:"detail,omitempty"`
-}
-
-// The protocol's kinds of items.
-const (
-	kindFunction = 3
-	kindField    = 5
-	kindVariable = 6
-	kindClass    = 7
-	kindKeyword  = 14
+	"go.lsp.dev/protocol"
 )
 
 // nodeKeys are the keynames of a node template (TOSCA 1.3, section 3.8.3), inputKeys those of a parameter (section 3.6.14).
@@ -35,10 +21,10 @@ var (
 
 // complete says what may be written at a place. What is half written is read as though there were a word; where it cannot be read all the same, what the
 // template was when it could be counts.
-func (s *server) complete(path string, at position) []item {
+func (s *server) complete(path string, at protocol.Position) []protocol.CompletionItem {
 	f, open := s.open[path]
 	if !open {
-		return []item{}
+		return []protocol.CompletionItem{}
 	}
 	spot := spotAt(f.text, at)
 	s.open[path] = file{filled(f.text, at), f.version}
@@ -48,26 +34,26 @@ func (s *server) complete(path string, at position) []item {
 		t = s.good[dir]
 	}
 	if t == nil {
-		return []item{}
+		return []protocol.CompletionItem{}
 	}
 	all := offered(t, &spot)
-	all = slices.DeleteFunc(all, func(i item) bool {
+	all = slices.DeleteFunc(all, func(i protocol.CompletionItem) bool {
 		return !strings.HasPrefix(strings.ToLower(i.Label), strings.ToLower(spot.begun)) && !strings.Contains(strings.ToLower(i.Label), "."+strings.ToLower(spot.begun))
 	})
 	if all == nil {
-		all = []item{}
+		all = []protocol.CompletionItem{}
 	}
 	return all
 }
 
 // filled is a text with a word at a place.
-func filled(text string, at position) string {
+func filled(text string, at protocol.Position) string {
 	lines := strings.Split(text, "\n")
-	if at.Line < 0 || at.Line >= len(lines) {
+	if int(at.Line) >= len(lines) {
 		return text
 	}
 	line := []rune(lines[at.Line])
-	i := runesTo(line, at.Character)
+	i := runesTo(line, int(at.Character))
 	lines[at.Line] = string(line[:i]) + "x" + string(line[i:])
 	return strings.Join(lines, "\n")
 }
@@ -82,17 +68,17 @@ func (s *server) textOf(t *templates.Template, path string) string {
 	return string(t.Text(filepath.ToSlash(rel)))
 }
 
-func offered(t *templates.Template, at *spot) []item {
+func offered(t *templates.Template, at *spot) []protocol.CompletionItem {
 	switch {
 	case at.call == "get_input":
 		return inputs(t)
 	case takesNode[at.call] && at.arg == 0:
-		return append(nodes(t), words(kindKeyword, "SELF", "SOURCE", "TARGET", "HOST")...)
+		return append(nodes(t), words(protocol.CompletionItemKindKeyword, "SELF", "SOURCE", "TARGET", "HOST")...)
 	case (at.call == "get_property" || at.call == "get_attribute") && at.arg == 1:
 		return nil // which node it is of may be written after it
-	case at.key == "type" || at.key == "derived_from" || at.call == "type" || at.call == "derived_from":
+	case at.key == "type" || at.key == "derived_from":
 		return types(t, at)
-	case at.key == "node" || at.call == "node" || at.key == "target" || at.key == "copy":
+	case at.key == "node" || at.key == "target" || at.key == "copy":
 		return nodes(t)
 	case at.key == "" && at.call == "":
 		return keys(t, at)
@@ -106,38 +92,38 @@ func offered(t *templates.Template, at *spot) []item {
 // takesNode are the functions whose first argument is a node.
 var takesNode = map[string]bool{"get_property": true, "get_attribute": true, "get_operation_output": true, "get_artifact": true}
 
-func words(kind int, all ...string) []item {
-	var out []item
+func words(kind protocol.CompletionItemKind, all ...string) []protocol.CompletionItem {
+	var out []protocol.CompletionItem
 	for _, w := range all {
-		out = append(out, item{Label: w, Kind: kind})
+		out = append(out, protocol.CompletionItem{Label: w, Kind: kind})
 	}
 	return out
 }
 
-func inputs(t *templates.Template) []item {
-	var out []item
+func inputs(t *templates.Template) []protocol.CompletionItem {
+	var out []protocol.CompletionItem
 	for _, in := range t.Inputs {
-		out = append(out, item{in.Name, kindVariable, in.Type})
+		out = append(out, protocol.CompletionItem{Label: in.Name, Kind: protocol.CompletionItemKindVariable, Detail: in.Type})
 	}
 	return out
 }
 
-func nodes(t *templates.Template) []item {
-	var out []item
+func nodes(t *templates.Template) []protocol.CompletionItem {
+	var out []protocol.CompletionItem
 	for _, n := range t.Nodes {
 		of := ""
 		if n.Type != nil {
 			of = n.Type.Name
 		}
-		out = append(out, item{n.Name, kindVariable, of})
+		out = append(out, protocol.CompletionItem{Label: n.Name, Kind: protocol.CompletionItemKindVariable, Detail: of})
 	}
 	return out
 }
 
-func functions() []item {
-	var out []item
+func functions() []protocol.CompletionItem {
+	var out []protocol.CompletionItem
 	for _, name := range tosca.Functions() {
-		out = append(out, item{"{ " + name + ": ", kindFunction, tosca.FunctionUsage(name)})
+		out = append(out, protocol.CompletionItem{Label: "{ " + name + ": ", Kind: protocol.CompletionItemKindFunction, Detail: tosca.FunctionUsage(name)})
 	}
 	return out
 }
@@ -145,9 +131,12 @@ func functions() []item {
 // kindOf is the kind of type that is named at a place.
 func kindOf(at *spot) tosca.TypeKind {
 	for _, kind := range tosca.Kinds() {
-		if _, is := at.under(string(kind), "*"); is && (at.key == "derived_from" || at.call == "derived_from") {
+		if _, is := at.under(string(kind), "*"); is && at.key == "derived_from" {
 			return kind
 		}
+	}
+	if n := len(at.path); n > 0 && at.path[n-1] == "relationship" {
+		return tosca.RelationshipTypes
 	}
 	for section, kind := range map[string]tosca.TypeKind{"node_templates": tosca.NodeTypes, "relationship_templates": tosca.RelationshipTypes, "groups": tosca.GroupTypes, "policies": tosca.PolicyTypes} {
 		if slices.Contains(at.path, section) && !slices.Contains(at.path, "artifacts") {
@@ -160,11 +149,11 @@ func kindOf(at *spot) tosca.TypeKind {
 	return tosca.DataTypes
 }
 
-func types(t *templates.Template, at *spot) []item {
+func types(t *templates.Template, at *spot) []protocol.CompletionItem {
 	kind := kindOf(at)
-	var out []item
+	var out []protocol.CompletionItem
 	if kind == tosca.DataTypes {
-		out = words(kindKeyword, primitives...)
+		out = words(protocol.CompletionItemKindKeyword, primitives...)
 	}
 	for _, name := range t.Types.Names(kind) {
 		x := t.Types.Explain(t.Types.Find(kind, name))
@@ -172,13 +161,13 @@ func types(t *templates.Template, at *spot) []item {
 		if len(x.DerivedFrom) > 0 {
 			detail += " from " + x.DerivedFrom[0]
 		}
-		out = append(out, item{name, kindClass, detail})
+		out = append(out, protocol.CompletionItem{Label: name, Kind: protocol.CompletionItemKindClass, Detail: detail})
 	}
 	return out
 }
 
 // keys are those that may begin a line.
-func keys(t *templates.Template, at *spot) []item {
+func keys(t *templates.Template, at *spot) []protocol.CompletionItem {
 	if name, is := at.under("topology_template", "node_templates", "*", "properties"); is {
 		return fields(t, name, func(x *tosca.TypeExplained) []tosca.FieldExplained { return x.Properties })
 	}
@@ -189,28 +178,28 @@ func keys(t *templates.Template, at *spot) []item {
 		return fields(t, name, func(x *tosca.TypeExplained) []tosca.FieldExplained { return x.Requirements })
 	}
 	if _, is := at.under("topology_template", "node_templates", "*"); is {
-		return words(kindKeyword, nodeKeys...)
+		return words(protocol.CompletionItemKindKeyword, nodeKeys...)
 	}
 	if _, is := at.under("topology_template", "inputs", "*"); is {
-		return words(kindKeyword, inputKeys...)
+		return words(protocol.CompletionItemKindKeyword, inputKeys...)
 	}
 	if _, is := at.under("topology_template"); is {
-		return words(kindKeyword, templateKeys...)
+		return words(protocol.CompletionItemKindKeyword, templateKeys...)
 	}
 	return nil
 }
 
 // fields are what the type of a node has of a sort, as far as the node does not say it yet.
-func fields(t *templates.Template, node string, of func(x *tosca.TypeExplained) []tosca.FieldExplained) []item {
+func fields(t *templates.Template, node string, of func(x *tosca.TypeExplained) []tosca.FieldExplained) []protocol.CompletionItem {
 	n := t.Node(node)
 	if n == nil || n.Type == nil {
 		return nil
 	}
 	x := t.Types.Explain(n.Type)
-	var out []item
+	var out []protocol.CompletionItem
 	for _, f := range of(&x) {
 		if n.Properties[f.Name] == nil {
-			out = append(out, item{f.Name, kindField, f.Type})
+			out = append(out, protocol.CompletionItem{Label: f.Name, Kind: protocol.CompletionItemKindField, Detail: f.Type})
 		}
 	}
 	return out

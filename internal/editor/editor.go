@@ -18,6 +18,7 @@ import (
 	"sync"
 
 	"github.com/sourcegraph/jsonrpc2"
+	"go.lsp.dev/protocol"
 
 	"andamio/internal/service/templates"
 )
@@ -25,7 +26,7 @@ import (
 // Serve answers messages until the editor ends the session, the input ends, or the context does. It is an error if it ends without having been
 // shut down.
 func Serve(ctx context.Context, in io.Reader, out io.Writer) error {
-	s := &server{open: map[string]file{}, told: map[string]map[string]bool{}, found: map[string][]diagnostic{}, good: map[string]*templates.Template{}}
+	s := &server{open: map[string]file{}, told: map[string]map[string]bool{}, found: map[string][]protocol.Diagnostic{}, good: map[string]*templates.Template{}}
 	messages := &stream{in: bufio.NewReader(in), out: out}
 	conn := jsonrpc2.NewConn(ctx, messages, s, jsonrpc2.SetLogger(log.New(io.Discard, "", 0)))
 	select {
@@ -119,7 +120,7 @@ func (s *stream) Close() error { return nil }
 // file is an open file: its text and the editor's number of that.
 type file struct {
 	text    string
-	version int
+	version int32
 }
 
 // server is one session.
@@ -129,23 +130,17 @@ type server struct {
 	// open are open files by path; told which files were told of, by folder; found the last diagnostics.
 	open  map[string]file
 	told  map[string]map[string]bool
-	found map[string][]diagnostic
+	found map[string][]protocol.Diagnostic
 	// good are templates as they were when they could be read last, by folder.
 	good map[string]*templates.Template
 }
 
 // params are what the messages that are heard may carry.
 type params struct {
-	TextDocument struct {
-		URI     string `json:"uri"`
-		Text    string `json:"text"`
-		Version int    `json:"version"`
-	} `json:"textDocument"`
-	ContentChanges []struct {
-		Text string `json:"text"`
-	} `json:"contentChanges"`
-	Position position `json:"position"`
-	NewName  string   `json:"newName"`
+	TextDocument   protocol.TextDocumentItem                 `json:"textDocument"`
+	ContentChanges []protocol.TextDocumentContentChangeEvent `json:"contentChanges"`
+	Position       protocol.Position                         `json:"position"`
+	NewName        string                                    `json:"newName"`
 }
 
 // codeNotInitialized is that of a request before the session begins (LSP 3.17, error codes).
@@ -169,8 +164,8 @@ func (s *server) Handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.
 }
 
 // capabilities are what the server does.
-var capabilities = map[string]any{"textDocumentSync": 1, "hoverProvider": true, "definitionProvider": true, "renameProvider": true,
-	"completionProvider": map[string]any{"triggerCharacters": []string{":", " ", "[", "{"}}}
+var capabilities = protocol.ServerCapabilities{TextDocumentSync: protocol.TextDocumentSyncKindFull, HoverProvider: true, DefinitionProvider: true, RenameProvider: true,
+	CompletionProvider: &protocol.CompletionOptions{TriggerCharacters: []string{":", " ", "[", "{"}}}
 
 func refused(code int64, format string, args ...any) *jsonrpc2.Error {
 	return &jsonrpc2.Error{Code: code, Message: fmt.Sprintf(format, args...)}
@@ -178,19 +173,19 @@ func refused(code int64, format string, args ...any) *jsonrpc2.Error {
 
 func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.Request) (any, *jsonrpc2.Error) {
 	switch {
-	case req.Method == "exit":
+	case req.Method == protocol.MethodExit:
 		s.exited = true
 		return nil, nil
 	case s.ended:
 		return nil, refused(jsonrpc2.CodeInvalidRequest, "the session was shut down")
-	case req.Method == "initialize" && s.begun:
+	case req.Method == protocol.MethodInitialize && s.begun:
 		return nil, refused(jsonrpc2.CodeInvalidRequest, "the session has begun already")
-	case req.Method == "initialize":
+	case req.Method == protocol.MethodInitialize:
 		s.begun = true
-		return map[string]any{"serverInfo": map[string]any{"name": "andamio"}, "capabilities": capabilities}, nil
+		return protocol.InitializeResult{Capabilities: capabilities, ServerInfo: &protocol.ServerInfo{Name: "andamio"}}, nil
 	case !s.begun:
 		return nil, refused(codeNotInitialized, "the session has not begun: initialize comes first")
-	case req.Method == "shutdown":
+	case req.Method == protocol.MethodShutdown:
 		s.ended = true
 		return nil, nil
 	}
@@ -202,24 +197,24 @@ func (s *server) handle(ctx context.Context, conn *jsonrpc2.Conn, req *jsonrpc2.
 	}
 	path, isFile := pathOf(p.TextDocument.URI)
 	switch req.Method {
-	case "textDocument/hover":
+	case protocol.MethodTextDocumentHover:
 		return s.hover(path, p.Position), nil
-	case "textDocument/completion":
+	case protocol.MethodTextDocumentCompletion:
 		return s.complete(path, p.Position), nil
-	case "textDocument/definition":
+	case protocol.MethodTextDocumentDefinition:
 		return s.definition(path, p.Position), nil
-	case "textDocument/rename":
+	case protocol.MethodTextDocumentRename:
 		return s.rename(path, p.Position, p.NewName)
-	case "textDocument/didOpen":
+	case protocol.MethodTextDocumentDidOpen:
 		s.open[path] = file{p.TextDocument.Text, p.TextDocument.Version}
-	case "textDocument/didChange":
+	case protocol.MethodTextDocumentDidChange:
 		if len(p.ContentChanges) == 0 {
 			return nil, nil
 		}
 		s.open[path] = file{p.ContentChanges[len(p.ContentChanges)-1].Text, p.TextDocument.Version}
-	case "textDocument/didClose":
+	case protocol.MethodTextDocumentDidClose:
 		delete(s.open, path)
-	case "textDocument/didSave":
+	case protocol.MethodTextDocumentDidSave:
 	default:
 		return nil, refused(jsonrpc2.CodeMethodNotFound, "not offered: %s", req.Method)
 	}

@@ -61,7 +61,7 @@ func TestAnEditorIsTold(t *testing.T) {
 	write := func(name, content string) string {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
-		return uriOf(path)
+		return string(uriOf(path))
 	}
 	const version = "tosca_definitions_version: tosca_simple_yaml_1_3"
 	root := write("template.yaml", version+"\nimports: [ types.yaml ]\ntopology_template:\n  node_templates:\n    a: { type: own.A }\n")

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"github.com/sourcegraph/jsonrpc2"
+	"go.lsp.dev/protocol"
 	"go.yaml.in/yaml/v4"
 
 	"andamio/internal/core/tosca"
@@ -12,7 +13,7 @@ import (
 )
 
 // hover says what the code of a diagnostic at a place means, or else what a name there means; nil where there is nothing to say.
-func (s *server) hover(path string, at position) any {
+func (s *server) hover(path string, at protocol.Position) any {
 	for _, d := range s.found[path] {
 		if d.Range.Start.Line != at.Line || at.Character < d.Range.Start.Character || at.Character >= d.Range.End.Character {
 			continue
@@ -28,25 +29,31 @@ func (s *server) hover(path string, at position) any {
 		return nil
 	}
 	spot := spotAt(s.textOf(t, path), at)
-	where := span{position{at.Line, spot.from}, position{at.Line, spot.to}}
-	if text := meaning(t, spot.word); text != "" {
+	where := between(int(at.Line), spot.from, spot.to)
+	if text := meaning(t, &spot); text != "" {
 		return hovered(text, where)
 	}
 	return nil
 }
 
-func hovered(text string, where span) any {
-	return map[string]any{"contents": map[string]any{"kind": "plaintext", "value": text}, "range": where}
+func hovered(text string, where protocol.Range) any {
+	return &protocol.Hover{Contents: protocol.MarkupContent{Kind: protocol.PlainText, Value: text}, Range: &where}
 }
 
 // sections are those of the standard (TOSCA Simple Profile in YAML 1.3) that define types of a kind.
 var sections = map[tosca.TypeKind]string{tosca.DataTypes: "5.3", tosca.ArtifactTypes: "5.4", tosca.CapabilityTypes: "5.5", tosca.RelationshipTypes: "5.7", tosca.InterfaceTypes: "5.8",
 	tosca.NodeTypes: "5.9", tosca.GroupTypes: "5.10", tosca.PolicyTypes: "5.11"}
 
-// meaning is what a name means: a function, a node, an input or a type.
-func meaning(t *templates.Template, name string) string {
+// meaning is what the name at a place means: a type where one belongs, a function, a node, an input or any type.
+func meaning(t *templates.Template, at *spot) string {
+	name := at.word
 	if name == "" {
 		return ""
+	}
+	if at.key == "type" || at.key == "derived_from" {
+		if text := meaningOfType(t, kindOf(at), name); text != "" {
+			return text
+		}
 	}
 	if usage := tosca.FunctionUsage(name); usage != "" {
 		return name + " (TOSCA 1.3, section " + tosca.FunctionSection(name) + ")\n\n" + usage
@@ -58,28 +65,35 @@ func meaning(t *templates.Template, name string) string {
 		return name + ": an input of the type " + in.Type + describedAs(in.Description)
 	}
 	for _, kind := range tosca.Kinds() {
-		x := t.Types.Find(kind, name)
-		if x == nil {
-			continue
+		if text := meaningOfType(t, kind, name); text != "" {
+			return text
 		}
-		e := t.Types.Explain(x)
-		out := e.Name + ": a " + e.Kind
-		if t.Sources[x.Pos.File] == nil {
-			out += " (TOSCA 1.3, section " + sections[kind] + ")"
-		}
-		out += describedAs(e.Description)
-		if len(e.DerivedFrom) > 0 {
-			out += "\n\nderives from " + strings.Join(e.DerivedFrom, ", ")
-		}
-		for _, f := range e.Properties {
-			out += "\n  " + f.Name + ": " + f.Type
-			if f.Required {
-				out += ", required"
-			}
-		}
-		return out
 	}
 	return ""
+}
+
+// meaningOfType is what a type of a kind is, "" if there is none of that name.
+func meaningOfType(t *templates.Template, kind tosca.TypeKind, name string) string {
+	x := t.Types.Find(kind, name)
+	if x == nil {
+		return ""
+	}
+	e := t.Types.Explain(x)
+	out := e.Name + ": a " + e.Kind
+	if t.Sources[x.Pos.File] == nil {
+		out += " (TOSCA 1.3, section " + sections[kind] + ")"
+	}
+	out += describedAs(e.Description)
+	if len(e.DerivedFrom) > 0 {
+		out += "\n\nderives from " + strings.Join(e.DerivedFrom, ", ")
+	}
+	for _, f := range e.Properties {
+		out += "\n  " + f.Name + ": " + f.Type
+		if f.Required {
+			out += ", required"
+		}
+	}
+	return out
 }
 
 func describedAs(text string) string {
@@ -90,7 +104,7 @@ func describedAs(text string) string {
 }
 
 // definition is where what a name means is defined; nil where that is not in the template.
-func (s *server) definition(path string, at position) any {
+func (s *server) definition(path string, at protocol.Position) any {
 	t, dir := s.template(path)
 	if t == nil {
 		return nil
@@ -111,17 +125,11 @@ func (s *server) definition(path string, at position) any {
 	if pos.Line == 0 {
 		return nil
 	}
-	return location{uriOf(filepath.Join(dir, pos.File)), spanOf(t, pos, len([]rune(name)))}
-}
-
-// edit replaces a part of a file.
-type edit struct {
-	Range   span   `json:"range"`
-	NewText string `json:"newText"`
+	return protocol.Location{URI: uriOf(filepath.Join(dir, pos.File)), Range: spanOf(t, pos, len([]rune(name)))}
 }
 
 // rename are the edits that give the node at a place another name, wherever the template speaks of it.
-func (s *server) rename(path string, at position, to string) (any, *jsonrpc2.Error) {
+func (s *server) rename(path string, at protocol.Position, to string) (any, *jsonrpc2.Error) {
 	t, dir := s.template(path)
 	if t == nil {
 		return nil, refused(jsonrpc2.CodeInvalidRequest, "this file belongs to no template")
@@ -144,14 +152,14 @@ func (s *server) rename(path string, at position, to string) (any, *jsonrpc2.Err
 	if topology := valueOf(doc.Content[0], "topology_template"); topology != nil {
 		r.topology(topology)
 	}
-	return map[string]any{"changes": map[string][]edit{uriOf(file): r.edits}}, nil
+	return protocol.WorkspaceEdit{Changes: map[protocol.DocumentURI][]protocol.TextEdit{uriOf(file): r.edits}}, nil
 }
 
 // renaming finds where a template speaks of a node.
 type renaming struct {
 	t        *templates.Template
 	name, to string
-	edits    []edit
+	edits    []protocol.TextEdit
 }
 
 // is notes a scalar that is the name.
@@ -161,7 +169,7 @@ func (r *renaming) is(n *yaml.Node) {
 		if n.Style&(yaml.DoubleQuotedStyle|yaml.SingleQuotedStyle) != 0 {
 			width += 2
 		}
-		r.edits = append(r.edits, edit{spanOf(r.t, tosca.Pos{File: r.t.Root, Line: n.Line, Col: n.Column}, width), r.to})
+		r.edits = append(r.edits, protocol.TextEdit{Range: spanOf(r.t, tosca.Pos{File: r.t.Root, Line: n.Line, Col: n.Column}, width), NewText: r.to})
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.lsp.dev/protocol"
 	"go.yaml.in/yaml/v4"
 
 	"andamio/internal/core/tosca"
@@ -65,7 +66,7 @@ func asked(t *testing.T, method, text string, more string) (result any, dir stri
 	column := unitsOf([]rune(before[strings.LastIndex(before, "\n")+1:]))
 	quoted, err := json.Marshal(before + after)
 	require.NoError(t, err)
-	uri := uriOf(filepath.Join(dir, "template.yaml"))
+	uri := string(uriOf(filepath.Join(dir, "template.yaml")))
 	got := session(t, `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{}}`,
 		`{"jsonrpc":"2.0","method":"textDocument/didOpen","params":{"textDocument":{"uri":"`+uri+`","version":7,"text":`+string(quoted)+`}}}`,
 		fmt.Sprintf(`{"jsonrpc":"2.0","id":2,"method":%q,"params":{"textDocument":{"uri":%q},"position":{"line":%d,"character":%d}%s}}`, method, uri, line, column, more))
@@ -144,10 +145,10 @@ func TestWhatANameMeansAndWhereItIsDefined(t *testing.T) {
 		}
 		at, err := json.Marshal(got)
 		require.NoError(t, err)
-		var where location
+		var where protocol.Location
 		require.NoError(t, json.Unmarshal(at, &where))
 		assert.Equal(t, uriOf(filepath.Join(dir, c.file)), where.URI, name)
-		assert.Equal(t, c.line, where.Range.Start.Line, name)
+		assert.EqualValues(t, c.line, where.Range.Start.Line, name)
 	}
 }
 
@@ -156,14 +157,16 @@ func applied(t *testing.T, text string, result any) string {
 	t.Helper()
 	data, err := json.Marshal(result)
 	require.NoError(t, err)
-	var w struct{ Changes map[string][]edit }
+	var w struct {
+		Changes map[string][]protocol.TextEdit
+	}
 	require.NoError(t, json.Unmarshal(data, &w))
 	lines := strings.Split(text, "\n")
 	for _, edits := range w.Changes {
 		for line := range lines {
 			for col := len(lines[line]); col >= 0; col-- { // from the right, so that places stay
 				for _, e := range edits {
-					if e.Range.Start.Line == line && e.Range.Start.Character == col {
+					if int(e.Range.Start.Line) == line && int(e.Range.Start.Character) == col {
 						lines[line] = lines[line][:col] + e.NewText + lines[line][e.Range.End.Character:]
 					}
 				}
@@ -215,7 +218,7 @@ func TestASessionBeginsAndEndsAsTheProtocolSays(t *testing.T) {
 	assert.Equal(t, "five", got[6]["id"])
 	assert.ErrorContains(t, Serve(t.Context(), strings.NewReader("Content-Length: 33\r\n\r\n"+`{"jsonrpc":"2.0","method":"exit"}`), &strings.Builder{}), "without shutting")
 	dir := t.TempDir()
-	uri := uriOf(filepath.Join(dir, "template.yaml"))
+	uri := string(uriOf(filepath.Join(dir, "template.yaml")))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "template.yaml"), []byte(written), 0o600))
 	got = session(t, `{"jsonrpc":"2.0","id":1,"method":"initialize","params":{}}`,
 		`{"jsonrpc":"2.0","method":"textDocument/didOpen","params":{"textDocument":{"uri":"`+uri+`","version":7,"text":"a: b"}}}`)

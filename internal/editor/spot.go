@@ -5,6 +5,10 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf16"
+
+	"andamio/internal/core/tosca"
+
+	"go.lsp.dev/protocol"
 )
 
 // spot is a place in a template as far as it is written: the keys that lead to it by their indentation, and what stands there.
@@ -23,14 +27,14 @@ type spot struct {
 }
 
 // spotAt finds out about a place.
-func spotAt(text string, at position) spot {
+func spotAt(text string, at protocol.Position) spot {
 	lines := strings.Split(text, "\n")
-	if at.Line < 0 || at.Line >= len(lines) {
+	if int(at.Line) >= len(lines) {
 		return spot{}
 	}
 	line := []rune(strings.TrimRight(lines[at.Line], "\r"))
-	col := runesTo(line, at.Character)
-	out := spot{path: above(lines, at.Line, indentOf(string(line)))}
+	col := runesTo(line, int(at.Character))
+	out := spot{path: above(lines, int(at.Line), indentOf(string(line)))}
 	from, to := col, col
 	for from > 0 && inWord(line[from-1]) {
 		from--
@@ -40,23 +44,78 @@ func spotAt(text string, at position) spot {
 	}
 	out.word, out.begun = string(line[from:to]), string(line[from:col])
 	out.from, out.to = unitsOf(line[:from]), unitsOf(line[:to])
-	before := string(line[:from])
-	if open := strings.LastIndexAny(before, "{"); open >= 0 && !strings.Contains(before[open:], "}") {
-		inner := before[open+1:]
-		if name, rest, ok := strings.Cut(inner, ":"); ok {
-			out.call, out.arg = strings.TrimSpace(name), strings.Count(rest, ",")
-		}
-	}
+	out.flow(string(line[:from]))
+	return out
+}
+
+// flow reads a line up to a place: keys, and what is opened by { and [ and not closed again, which leads further down.
+func (s *spot) flow(before string) {
 	body := strings.TrimLeft(before, " ")
 	for strings.HasPrefix(body, "- ") {
 		body = strings.TrimLeft(body[2:], " ")
 	}
-	if key, _, ok := strings.Cut(body, ":"); ok && out.call == "" {
-		out.key = strings.Trim(key, `"' {`)
-	} else if ok {
-		out.key = strings.Trim(key, `"' `)
+	type level struct {
+		open rune
+		key  string
+		arg  int
 	}
-	return out
+	stack := []level{{}}
+	from, quote := 0, rune(0)
+	for i, r := range body {
+		top := &stack[len(stack)-1]
+		switch {
+		case quote != 0:
+			if r == quote {
+				quote = 0
+			}
+		case (r == '"' || r == '\'') && strings.TrimSpace(body[from:i]) == "":
+			quote = r
+		case r == ':' && (i+1 == len(body) || strings.ContainsRune(" {[", rune(body[i+1]))) && top.open != '[':
+			top.key, from = strings.Trim(body[from:i], `"' `), i+1
+		case r == ':' && top.open == '[' && i+1 < len(body) && body[i+1] == ' ': // a mapping of one key, without its braces
+			stack, from = append(stack, level{'(', strings.Trim(body[from:i], `"' `), 0}), i+1
+		case r == '{' || r == '[':
+			stack, from = append(stack, level{open: r}), i+1
+		case r == '}' || r == ']' || r == ',':
+			if top.open == '(' {
+				stack = stack[:len(stack)-1]
+				top = &stack[len(stack)-1]
+			}
+			if from = i + 1; r == ',' {
+				top.key, top.arg = "", top.arg+1
+			} else if len(stack) > 1 {
+				stack = stack[:len(stack)-1]
+			}
+		}
+	}
+	for i, l := range stack {
+		if i == len(stack)-1 {
+			s.key = l.key
+			continue
+		}
+		if l.key != "" {
+			s.path = append(s.path, l.key)
+		}
+		if stack[i+1].open == '[' {
+			s.path = append(s.path, "-")
+		}
+	}
+	s.called(func(i int) (string, int) { return stack[i].key, stack[i].arg }, len(stack))
+}
+
+// called notes the function in whose arguments the place is: a key that is one, above the last that is opened or there itself.
+func (s *spot) called(level func(i int) (key string, arg int), depth int) {
+	for i := depth - 1; i >= 0 && i >= depth-2; i-- {
+		key, _ := level(i)
+		if tosca.FunctionUsage(key) == "" {
+			continue
+		}
+		s.call, s.key = key, ""
+		if i < depth-1 {
+			_, s.arg = level(depth - 1)
+		}
+		return
+	}
 }
 
 func inWord(r rune) bool {
