@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/emersion/go-ical"
@@ -62,6 +64,7 @@ func decode(r io.Reader) (cal *ical.Calendar, err error) {
 
 // eachDay goes through the days that an event is on.
 func eachDay(e ical.Event, from, until time.Time, use func(time.Time)) error {
+	plainDates(e.Props)
 	start, err := e.DateTimeStart(time.UTC)
 	if err == nil && start.IsZero() {
 		err = errors.New("DTSTART is missing")
@@ -88,6 +91,11 @@ func eachDay(e ical.Event, from, until time.Time, use func(time.Time)) error {
 	if set != nil {
 		begins = set.Between(from.AddDate(0, 0, -mostDays), until, true)
 	}
+	added, err := addedDates(e.Props)
+	if err != nil {
+		return fault.Invalidf("an event of %s recurs by no rule: %w", start.Format(time.DateOnly), err)
+	}
+	begins = append(begins, added...)
 	for _, at := range begins {
 		for n := range long {
 			if day := date(at).AddDate(0, 0, n); !day.Before(date(from)) && day.Before(until) {
@@ -96,6 +104,53 @@ func eachDay(e ical.Event, from, until time.Time, use func(time.Time)) error {
 		}
 	}
 	return nil
+}
+
+// addedDates are those of RDATE (section 3.8.5.2), which the library leaves out, but for those of EXDATE.
+func addedDates(props ical.Props) ([]time.Time, error) {
+	var out []time.Time
+	for _, p := range props[ical.PropRecurrenceDates] {
+		if begin, _, period := strings.Cut(p.Value, "/"); period {
+			p.Value = begin
+			p.Params.Del(ical.ParamValue)
+		}
+		at, err := p.DateTime(time.UTC)
+		if err != nil {
+			return nil, err
+		}
+		if !slices.ContainsFunc(props[ical.PropExceptionDates], func(x ical.Prop) bool { return x.Value == p.Value }) {
+			out = append(out, at)
+		}
+	}
+	return out, nil
+}
+
+// plainDates has the dates of an event be as the standard writes them, where programs write them otherwise: a day says that it is one (section 3.3.4),
+// each is by itself, and one in a zone that nobody knows counts by the clock on the wall there, which is the day that is meant.
+func plainDates(props ical.Props) {
+	for _, name := range []string{ical.PropDateTimeStart, ical.PropDateTimeEnd, ical.PropExceptionDates, ical.PropRecurrenceDates} {
+		var all []ical.Prop
+		for _, p := range props[name] {
+			for text := range strings.SplitSeq(p.Value, ",") {
+				one := ical.Prop{Name: p.Name, Params: maps.Clone(p.Params), Value: text}
+				if one.Params == nil {
+					one.Params = ical.Params{}
+				}
+				if len(text) == len("20060102") {
+					one.Params.Set(ical.ParamValue, string(ical.ValueDate))
+				}
+				if zone := one.Params.Get(ical.ParamTimezoneID); zone != "" {
+					if _, err := time.LoadLocation(zone); err != nil {
+						one.Params.Del(ical.ParamTimezoneID)
+					}
+				}
+				all = append(all, one)
+			}
+		}
+		if all != nil {
+			props[name] = all
+		}
+	}
 }
 
 // daily refuses rules of events that happen more often than once a day, or never: these are no days.
