@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,7 +12,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -47,29 +45,19 @@ func call(args ...string) (code int, out, errOut string) {
 func program(t *testing.T, args ...string) (int, string) {
 	t.Helper()
 	cmd := exec.Command(binary, args...)
-	var all both
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = io.MultiWriter(&all, &out), &all
+	var all, out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &all, &all // which keeps the order of what is written
+	if slices.Contains(args, "--json") {
+		cmd.Stdout = &out
+	}
 	err := cmd.Run()
 	if _, exited := err.(*exec.ExitError); !exited {
 		require.NoError(t, err)
 	}
-	if slices.Contains(args, "--json") {
+	if cmd.Stdout == &out {
 		assert.NoError(t, heldToOne(args, out.Bytes()), "%v", args)
 	}
-	return cmd.ProcessState.ExitCode(), all.text.String()
-}
-
-// both is what a program writes to either of its outputs.
-type both struct {
-	mu   sync.Mutex
-	text bytes.Buffer
-}
-
-func (b *both) Write(p []byte) (int, error) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	return b.text.Write(p)
+	return cmd.ProcessState.ExitCode(), out.String() + all.String()
 }
 
 func TestExitStatuses(t *testing.T) {

@@ -21,6 +21,8 @@ type proof struct {
 	upper float64
 	nodes int
 	stop  func() bool
+	// twins are by unit those that are alike in all that counts, in their order, it among them; nil where there are no others.
+	twins [][]int32
 	cut   bool // the search was ended before it had seen everything
 }
 
@@ -28,7 +30,7 @@ type proof struct {
 // whether everything was seen.
 func prove(b *bound, w *work, best *state, nodes int, stop func() bool) (*state, bool) {
 	p := &proof{m: b.m, b: b, w: w, s: newState(b.m), theta: clone(w.theta), h: make([]float64, len(w.h)), up: make([]float64, len(w.up)),
-		best: best, upper: inf, nodes: nodes, stop: stop}
+		best: best, upper: inf, nodes: nodes, stop: stop, twins: b.m.twins()}
 	if best != nil {
 		p.upper = best.objective
 	}
@@ -92,6 +94,9 @@ func (p *proof) search(rest int, extra float64) {
 	for _, w := range sites {
 		if low-least+w.save >= p.upper-margin(p.upper) {
 			break
+		}
+		if p.outOfOrder(u, w.site) {
+			continue
 		}
 		p.assign(u, w.site, 0, rest, extra)
 	}
@@ -196,37 +201,14 @@ func (p *proof) close(u int32, k int, r int32) bool {
 	return true
 }
 
-// sameAsEarlier reports whether a room of a site is as empty as an earlier one in which the workload was tried, so that
-// nothing is gained by trying it again. Rooms differ where they are pinned to, kept apart in, or far from one another.
+// sameAsEarlier reports whether a room of a site is like an earlier one, so that nothing is gained by trying it again.
 func (p *proof) sameAsEarlier(site int32, n int) bool {
-	m, s := p.m, p.s
-	if m.far[site] || m.unlike {
+	if p.m.far[site] || p.m.pinned[site] {
 		return false
 	}
-	rooms, D := m.roomsOf[site], m.roomDims
-	here := s.free[int(rooms[n])*D : int(rooms[n])*D+D]
+	rooms := p.m.roomsOf[site]
 	for _, r := range rooms[:n] {
-		if slices.Equal(here, s.free[int(r)*D:int(r)*D+D]) {
-			return true
-		}
-	}
-	return false
-}
-
-// tellsApart reports whether any rule or pin tells rooms of a site apart.
-func (m *model) tellsApart() bool {
-	for g := range m.groups {
-		if m.groups[g].scope >= perZone {
-			return true
-		}
-	}
-	for _, u := range m.units {
-		if u.scope >= perZone {
-			return true
-		}
-	}
-	for _, c := range m.classes {
-		if c.pin != nil && (c.pin.Zone != "" || c.pin.Host != "") {
+		if p.s.alike(r, rooms[n]) {
 			return true
 		}
 	}

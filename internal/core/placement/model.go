@@ -54,8 +54,8 @@ type model struct {
 	forest   forest
 	// strict says that some must be near to each other.
 	strict bool
-	// unlike says that rooms of a site that are equally empty may yet not be alike.
-	unlike bool
+	// pinned says of which sites somebody wants a certain zone or host, so that rooms there are not alike.
+	pinned []bool
 }
 
 // room is a part of a site with one capacity: a host, or a zone that does not expose hosts.
@@ -137,7 +137,7 @@ func newModel(p *Problem) (*model, error) {
 		return nil, err
 	}
 	m.readGroups()
-	m.unlike = m.tellsApart()
+	m.readPins()
 	if err := m.readTraffic(); err != nil {
 		return nil, err
 	}
@@ -356,6 +356,16 @@ func (m *model) holds(c *class, o option) bool {
 // admits reports whether what the class is pinned to leaves the room open.
 func (c *class) admits(r *room) bool {
 	return c.pin == nil || (c.pin.Zone == "" || c.pin.Zone == r.info.Zone) && (c.pin.Host == "" || c.pin.Host == r.info.Host)
+}
+
+// readPins notes the sites of which a certain zone or host is wanted.
+func (m *model) readPins() {
+	m.pinned = make([]bool, len(m.sites))
+	for s, x := range m.sites {
+		m.pinned[s] = slices.ContainsFunc(m.classes, func(c *class) bool {
+			return c.pin != nil && (c.pin.Site == "" || c.pin.Site == x.Name) && (c.pin.Zone != "" || c.pin.Host != "")
+		})
+	}
 }
 
 const slack = 1e-7

@@ -124,7 +124,7 @@ func checkGroups(p placement.Problem, got *placement.Placement, node map[string]
 func TestNothingIsEverBroken(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
-		o := placement.Options{Seed: rapid.Uint64().Draw(t, "search seed"), Effort: 0.2}
+		o := placement.Options{Seed: rapid.Uint64().Draw(t, "search seed"), Effort: 0.05}
 		got, err := placement.Solve(p, o)
 		again, errAgain := placement.Solve(p, o)
 		if fmt.Sprint(err) != fmt.Sprint(errAgain) || err == nil && fmt.Sprint(got.Choices) != fmt.Sprint(again.Choices) {
@@ -162,7 +162,7 @@ func TestNothingIsEverBroken(t *testing.T) {
 func TestMoreCapacityNeverCostsMore(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
-		before, err := placement.Solve(p, placement.Options{Brief: true})
+		before, err := placement.Solve(p, placement.Options{Brief: true, Effort: 0.1})
 		if err != nil || !before.Proven {
 			t.Skip("not proven")
 		}
@@ -173,7 +173,7 @@ func TestMoreCapacityNeverCostsMore(t *testing.T) {
 		for i := range z.Hosts {
 			z.Hosts[i].Free = z.Hosts[i].Free.Plus(more)
 		}
-		after, err := placement.Solve(p, placement.Options{Brief: true})
+		after, err := placement.Solve(p, placement.Options{Brief: true, Effort: 0.1})
 		if err != nil {
 			t.Fatalf("more capacity makes it impossible: %v", err)
 		}
@@ -189,7 +189,7 @@ func TestEveryExclusionIsTrue(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		p := drawn(t)
 		p.Weights = placement.Weights{Cost: 1}
-		got, err := placement.Solve(p, placement.Options{Effort: 0.2})
+		got, err := placement.Solve(p, placement.Options{Effort: 0.05})
 		if err != nil {
 			t.Skip("impossible")
 		}
@@ -235,9 +235,14 @@ func TestAgainstASolver(t *testing.T) {
 	if err != nil {
 		t.Skip("cbc is not installed")
 	}
-	for seed := range uint64(12) {
-		p := sample.Problem(seed, sample.Shape{Workloads: 9, Sites: 4, Sizes: 5, Fill: float64(seed % 3)})
-		if seed%2 == 0 {
+	for n := range uint64(12 + len(tight)) {
+		seed, shape := n, sample.Shape{Workloads: 9, Sites: 4, Sizes: 5, Fill: float64(n % 3)}
+		if n >= 12 {
+			seed = tight[n-12]
+			shape = tightShape(seed)
+		}
+		p := sample.Problem(seed, shape)
+		if n < 12 && n%2 == 0 {
 			for i := range p.Traffic {
 				p.Traffic[i].MaxMs = 30
 			}
@@ -260,7 +265,7 @@ func TestAgainstASolver(t *testing.T) {
 		assert.GreaterOrEqual(t, got.Objective, best-1e-5, "seed %d: better than the best", seed)
 		assert.LessOrEqual(t, got.Objective, best*1.01+1e-6, "seed %d", seed)
 		assert.LessOrEqual(t, got.Bound, best+1e-5, "seed %d: the bound", seed)
-		if got.Proven {
+		if assert.True(t, got.Proven, "seed %d: what the solver proves is proven", seed) {
 			assert.InDelta(t, best, got.Objective, 1e-5*(1+best), "seed %d", seed)
 		}
 	}

@@ -115,6 +115,7 @@ func newFinder(m *model, o Options) *finder {
 
 // Sizes of problems from which less is tried.
 const (
+	fewUnits   = 12
 	smallUnits = 150
 	largeUnits = 1500
 )
@@ -170,8 +171,12 @@ func (f *finder) find() {
 }
 
 // nodes is how many nodes a proof may visit: so many that it takes about as long for any size, and few where the bound is far
-// from what was found, so that a proof is not to be hoped for.
+// from what was found, so that a proof is not to be hoped for. Of a few units all there is can nearly always be seen: in a
+// second or two at the worst, where rooms are so tight that prices say little of them.
 func (f *finder) nodes() int {
+	if len(f.m.units) <= fewUnits {
+		return int(f.o.Effort * 4e6)
+	}
 	n := f.o.Effort * 2e6 / float64(len(f.m.units)*len(f.m.sites))
 	if f.best != nil {
 		if gap := (f.best.objective - f.b.value) / max(f.best.objective, 1e-9); gap > 0.005 {
