@@ -166,13 +166,13 @@ func (r *reader) checkGroup(g *Group) {
 		return
 	}
 	r.checkProperties(g.Type.Properties, g.Properties, g.Type, place{g.Pos, len(g.Name)}, nil)
-	for _, m := range g.Members {
-		r.checkMember(g.Type, m, g.Name, g.Pos)
+	for i, m := range g.Members {
+		r.checkMember(g.Type, m, g.members[i])
 	}
 }
 
 // checkMember checks that a member of a group or a target of a policy is of a type that the group's or policy's allows.
-func (r *reader) checkMember(t *Type, name, of string, at Pos) {
+func (r *reader) checkMember(t *Type, name string, at place) {
 	n := r.tmpl.nodes[name]
 	if n == nil || n.Type == nil || len(t.ValidTargets) == 0 {
 		return
@@ -182,7 +182,7 @@ func (r *reader) checkMember(t *Type, name, of string, at Pos) {
 			return
 		}
 	}
-	r.diags.at(place{at, len(of)}, CodeMismatch, "%s is a %s, and %s is for: %s", name, n.Type.Name, t.Name, strings.Join(t.ValidTargets, ", ")).see(n.Pos)
+	r.diags.at(at, CodeMismatch, "%s is a %s, and %s is for: %s", name, n.Type.Name, t.Name, strings.Join(t.ValidTargets, ", ")).see(n.Pos)
 }
 
 func (r *reader) checkPolicy(p *Policy) {
@@ -190,8 +190,8 @@ func (r *reader) checkPolicy(p *Policy) {
 		return
 	}
 	r.checkProperties(p.Type.Properties, p.Properties, p.Type, place{p.Pos, len(p.Name)}, nil)
-	for _, target := range p.Targets {
-		r.checkMember(p.Type, target, p.Name, p.Pos)
+	for i, target := range p.Targets {
+		r.checkMember(p.Type, target, p.targets[i])
 	}
 	for _, t := range p.Triggers {
 		if t.Target != "" && r.tmpl.nodes[t.Target] == nil && !r.isGroup(t.Target) {

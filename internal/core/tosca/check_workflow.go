@@ -11,7 +11,7 @@ func (r *reader) checkWorkflows() {
 			r.types.checkProperty(def, &r.diags)
 		}
 		for _, p := range w.Preconditions {
-			if r.checkTarget(p.Target, p.Pos) {
+			if r.checkTarget(p.Target, p.target) {
 				r.checkClause(p.Condition, r.tmpl.nodes[p.Target])
 			}
 		}
@@ -33,7 +33,7 @@ func (r *reader) checkWorkflowStep(w *Workflow, s *WorkflowStep) {
 			r.diags.at(next.place(), CodeWorkflow, "the step %s leads to %q, which the workflow does not have", s.Name, next.value).suggest(next.value, names)
 		}
 	}
-	if s.Target != "" && !r.checkTarget(s.Target, s.Pos) {
+	if s.Target != "" && !r.checkTarget(s.Target, s.target) {
 		return
 	}
 	n := r.tmpl.nodes[s.Target]
@@ -50,11 +50,11 @@ func (r *reader) checkWorkflowStep(w *Workflow, s *WorkflowStep) {
 }
 
 // checkTarget checks that a workflow's target is a node template or group.
-func (r *reader) checkTarget(name string, at Pos) bool {
+func (r *reader) checkTarget(name string, at place) bool {
 	if r.tmpl.nodes[name] != nil || r.isGroup(name) {
 		return true
 	}
-	r.unknownNode(place{at, 1}, name)
+	r.unknownNode(at, name)
 	return false
 }
 

@@ -69,7 +69,7 @@ func (doc *document) parse(data []byte, diags *Diagnostics) bool {
 		return false
 	}
 	root := &tree{}
-	doc.root = node{root, doc}
+	doc.root = node{tree: root, doc: doc}
 	if p, ok := plantPieces(doc, data, root); ok {
 		*diags = append(*diags, *p.diags...)
 		return true

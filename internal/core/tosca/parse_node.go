@@ -79,7 +79,7 @@ func (r *reader) copied(all, n node, what string) node {
 			}
 		}
 	}
-	return node{&merged, n.doc}
+	return node{&merged, n.doc, n.under}
 }
 
 func (r *reader) parseNode(key, body node) *Node {

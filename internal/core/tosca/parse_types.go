@@ -120,7 +120,7 @@ func (r *reader) gatherType(kind TypeKind, p pair) {
 		}
 	}
 	if p.value.isNull() {
-		p.value = node{&tree{form: mapping, line: p.key.line, col: p.key.col}, p.key.doc}
+		p.value = node{&tree{form: mapping, line: p.key.line, col: p.key.col}, p.key.doc, p.key.tree}
 	}
 	if !r.keys(p.value, "a "+kind.word(), nil, known...) {
 		return

@@ -184,7 +184,7 @@ func assemble(doc *document, data []byte, cuts []piece, parts []tree, diags []Di
 			found[i].Line += int(gap)
 		}
 	}
-	topo, ok := node{root, doc}.get("topology_template")
+	topo, ok := node{tree: root, doc: doc}.get("topology_template")
 	if !ok {
 		return nil, false
 	}

@@ -22,7 +22,11 @@ const typeNetwork = "tosca.nodes.network.Network"
 
 // checkNetworks checks addresses of networks as far as they are written down.
 func (r *reader) checkNetworks() {
-	first := map[netip.Prefix]*Node{}
+	type network struct {
+		prefix netip.Prefix
+		node   *Node
+	}
+	var before []network
 	for _, n := range r.tmpl.Nodes {
 		if n.Type == nil || !n.Type.Is(typeNetwork) || n.Directive("select") {
 			continue
@@ -31,11 +35,15 @@ func (r *reader) checkNetworks() {
 		if !ok {
 			continue
 		}
-		if was := first[prefix]; was != nil {
-			r.diags.at(n.Properties["cidr"].at, CodeConstraint, "%s and %s have the same addresses, %s: nothing in one could be told from what is in the other", was.Name, n.Name, prefix).see(was.Pos)
-		} else {
-			first[prefix] = n
+		for _, was := range before {
+			switch {
+			case was.prefix == prefix:
+				r.diags.at(n.Properties["cidr"].at, CodeConstraint, "%s and %s have the same addresses, %s: nothing in one could be told from what is in the other", was.node.Name, n.Name, prefix).see(was.node.Pos)
+			case was.prefix.Overlaps(prefix):
+				r.diags.at(n.Properties["cidr"].at, CodeConstraint, "%s has addresses of %s, %s and %s: what is in one could not be told from what is in the other", n.Name, was.node.Name, prefix, was.prefix).see(was.node.Pos)
+			}
 		}
+		before = append(before, network{prefix, n})
 		for _, name := range []string{"start_ip", "end_ip", "gateway_ip"} {
 			r.checkAddress(n, name, prefix)
 		}

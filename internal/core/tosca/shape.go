@@ -23,7 +23,7 @@ func checkKeys(diags *Diagnostics, n node, what string, required, known []string
 	}
 	for _, k := range required {
 		if _, ok := n.get(k); !ok {
-			diags.at(n.place(), CodeMissingKey, "%s needs the keyname %q", what, k)
+			diags.at(n.named(), CodeMissingKey, "%s needs the keyname %q", what, k)
 		}
 	}
 	return true

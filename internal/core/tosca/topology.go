@@ -108,6 +108,8 @@ type Group struct {
 	Properties map[string]*Value
 	Metadata   map[string]string
 	Pos        Pos
+
+	members []place
 }
 
 // Policy is a rule over node templates or groups (section 3.8.6).
@@ -121,6 +123,8 @@ type Policy struct {
 	// Triggers are the type's and the policy's own.
 	Triggers []*Trigger
 	Pos      Pos
+
+	targets []place
 }
 
 // Output is a value that a deployment exposes (section 3.8.1).
@@ -268,7 +272,7 @@ func (r *reader) parseGroup(p pair) {
 			r.unknownNode(m.place(), m.value)
 			continue
 		}
-		g.Members = append(g.Members, m.value)
+		g.Members, g.members = append(g.Members, m.value), append(g.members, m.place())
 	}
 }
 
@@ -290,7 +294,7 @@ func (r *reader) parsePolicy(p pair) {
 			r.unknownNode(m.place(), m.value)
 			continue
 		}
-		pol.Targets = append(pol.Targets, m.value)
+		pol.Targets, pol.targets = append(pol.Targets, m.value), append(pol.targets, m.place())
 	}
 }
 

@@ -44,6 +44,8 @@ type tree struct {
 type node struct {
 	*tree
 	doc *document
+	// under is the key that the node is the value of, where it was found by that.
+	under *tree
 }
 
 // place is where the node stands and how wide its scalar is.
@@ -80,7 +82,7 @@ type pair struct {
 func (n node) pairs() []pair {
 	ps := make([]pair, 0, len(n.content)/2)
 	for i := 0; i+1 < len(n.content); i += 2 {
-		ps = append(ps, pair{n.content[i].value, n.child(i), n.child(i + 1)})
+		ps = append(ps, pair{n.content[i].value, n.child(i), n.valueAt(i)})
 	}
 	return ps
 }
@@ -94,7 +96,18 @@ func (n node) items() []node {
 	return out
 }
 
-func (n node) child(i int) node { return node{&n.content[i], n.doc} }
+func (n node) child(i int) node { return node{tree: &n.content[i], doc: n.doc} }
+
+// valueAt is the value whose key is at a place of a mapping's content.
+func (n node) valueAt(key int) node { return node{&n.content[key+1], n.doc, &n.content[key]} }
+
+// named is where the node is named: its key, or where it has none the node.
+func (n node) named() place {
+	if n.under == nil {
+		return n.place()
+	}
+	return node{tree: n.under, doc: n.doc}.place()
+}
 
 // isNull reports an absent or explicitly null value.
 func (n node) isNull() bool { return n.form == scalar && n.tag == tagNull }
@@ -106,7 +119,7 @@ func (n node) get(key string) (node, bool) {
 	}
 	for i := 0; i+1 < len(n.content); i += 2 {
 		if n.content[i].value == key {
-			return n.child(i + 1), true
+			return n.valueAt(i), true
 		}
 	}
 	return node{}, false
@@ -215,7 +228,7 @@ func (p *planter) alias(y *yaml.Node, t *tree, depth int) (int, int) {
 
 func (p *planter) refuse(t *tree) {
 	if !p.stopped {
-		p.diags.at(node{t, p.doc}.place(), CodeTooLarge, "this nests deeper than %d levels, or its aliases expand without end", maxDepth).
+		p.diags.at(node{tree: t, doc: p.doc}.place(), CodeTooLarge, "this nests deeper than %d levels, or its aliases expand without end", maxDepth).
 			hint("write the repeated part out, or move it into a type")
 	}
 	p.stopped = true
@@ -278,8 +291,8 @@ func (p *planter) duplicates(t *tree) {
 }
 
 func (p *planter) twice(again, first *tree) {
-	at := node{first, p.doc}.pos()
-	p.diags.at(node{again, p.doc}.place(), CodeDuplicateKey, "%q stands here twice; the first is at line %d", again.value, at.Line).
+	at := node{tree: first, doc: p.doc}.pos()
+	p.diags.at(node{tree: again, doc: p.doc}.place(), CodeDuplicateKey, "%q stands here twice; the first is at line %d", again.value, at.Line).
 		see(at).hint("remove or rename one of them")
 }
 

@@ -30,6 +30,8 @@ type Precondition struct {
 	Target, Relationship string
 	Condition            Clause
 	Pos                  Pos
+
+	target place
 }
 
 // WorkflowStep is activities on a target (section 3.6.26). Target is a node template or group; Relationship a
@@ -45,8 +47,9 @@ type WorkflowStep struct {
 	OnFailure  []string
 	Pos        Pos
 
-	// next is where the step says what it leads to.
-	next []node
+	// next is where the step says what it leads to, target where it says what it is about.
+	next   []node
+	target place
 }
 
 // ActivityKind is what an activity does (section 3.6.23).
@@ -133,6 +136,9 @@ func (r *reader) workflow(p pair) *Workflow {
 			continue
 		}
 		c := Precondition{Target: r.text(item, "target"), Relationship: r.text(item, "target_relationship"), Pos: item.pos()}
+		if v, ok := item.get("target"); ok {
+			c.target = v.place()
+		}
 		if v, ok := item.get("condition"); ok {
 			c.Condition = r.clause(v)
 		}
@@ -196,6 +202,9 @@ func (r *reader) workflowStep(p pair) *WorkflowStep {
 	}
 	s.Target, s.Relationship = r.text(p.value, "target"), r.text(p.value, "target_relationship")
 	s.Host = r.text(p.value, "operation_host")
+	if v, ok := p.value.get("target"); ok {
+		s.target = v.place()
+	}
 	if v, ok := p.value.get("filter"); ok {
 		s.Filter = r.clause(v)
 	}
