@@ -102,7 +102,7 @@ func (s *shared) printDiagnostics(t *templates.Template, diags tosca.Diagnostics
 		}
 	}
 	if len(diags) == 0 {
-		fmt.Fprintf(s.out, "%s: %d node templates, nothing wrong\n", t.Name, len(t.Nodes))
+		fmt.Fprintf(s.out, "%s: %s, nothing wrong\n", t.Name, printable.Count(len(t.Nodes), "node template"))
 		return
 	}
 	fmt.Fprintf(s.out, "%s, %s\n", count(diags.Errors(), "mistake"), count(len(diags)-diags.Errors(), "doubt"))

@@ -189,7 +189,7 @@ func (s *shared) printEstate(e *estate.Estate) error {
 		}
 	}
 	w.Flush()
-	fmt.Fprintf(s.out, "\n%d sites, free: %s of %s\n", len(e.Sites), free, total)
+	fmt.Fprintf(s.out, "\n%s, free: %s of %s\n", printable.Count(len(e.Sites), "site"), free, total)
 	return nil
 }
 

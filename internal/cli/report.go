@@ -76,7 +76,7 @@ func (s *shared) writeReport(r Report) {
 	}
 	fmt.Fprintf(s.out, "  run %d: %s (%s)\n", r.Run, r.Status, printable.Clean(r.Text))
 	fmt.Fprintf(s.out, "  steps         %d of %d done, %d failed, %d retries\n", r.Done, r.Steps, r.Failed, r.Retries)
-	fmt.Fprintf(s.out, "  levels        %d, at %d sites\n", r.Levels, r.Sites)
+	fmt.Fprintf(s.out, "  levels        %d, at %s\n", r.Levels, printable.Count(r.Sites, "site"))
 	fmt.Fprintf(s.out, "  makespan      %.1f s, critical path %.1f s", r.Makespan, r.CriticalPath)
 	if r.CriticalPath > 0 && r.Makespan > 0 {
 		fmt.Fprintf(s.out, ", ratio %.2f", r.Makespan/r.CriticalPath)

@@ -77,7 +77,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 	if s.json {
 		err = surveysValue.print(s, surveyed{surveys, len(inv.RecordedRecords), len(inv.Findings)})
 	} else {
-		fmt.Fprintf(s.out, "%d records, %d findings; andamio reconcile shows them\n", len(inv.RecordedRecords), len(inv.Findings))
+		fmt.Fprintf(s.out, "%s, %s; andamio reconcile shows them\n", printable.Count(len(inv.RecordedRecords), "record"), printable.Count(len(inv.Findings), "finding"))
 	}
 	if !whole {
 		return errors.Join(errNo, err)

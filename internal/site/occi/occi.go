@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"net/url"
 	"path"
@@ -334,10 +335,35 @@ func (d *Driver) exchange(ctx context.Context, doing, method, where string, head
 	if out == nil || len(bytes.TrimSpace(answer)) == 0 {
 		return resp.Header, nil
 	}
+	if where := locationIn(resp.Header.Get("Content-Type"), answer); where != "" && resp.StatusCode == http.StatusCreated {
+		resp.Header.Set("Location", where)
+		return resp.Header, nil
+	}
 	if err := json.Unmarshal(answer, out); err != nil {
 		return nil, fail(site.Transient, "the answer is not what the protocol asks for", err)
 	}
 	return resp.Header, nil
+}
+
+// locationIn is where something was made, as a site tells that in text (GFD.229) though it was asked for JSON; "" if it does not.
+func locationIn(media string, answer []byte) string {
+	if media, _, _ = mime.ParseMediaType(media); media != wire.TextPlain && media != wire.URIList {
+		return ""
+	}
+	text := strings.TrimSpace(string(answer))
+	if media == wire.URIList {
+		return text
+	}
+	fields, err := wire.ReadLines(text)
+	if err != nil {
+		return ""
+	}
+	for _, f := range fields {
+		if strings.EqualFold(f.Name, wire.FieldLocation) {
+			return f.Value
+		}
+	}
+	return ""
 }
 
 // request makes a request without the token.

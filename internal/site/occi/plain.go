@@ -125,8 +125,14 @@ func (o *offer) describe(name string) *estate.Site {
 	for _, m := range o.derived(wire.OSTemplate) {
 		s.Images = append(s.Images, estate.Image{Name: m.Term, OS: systemOf(m)})
 	}
+	if len(s.Images) == 0 { // what its machines start from is not asked for there
+		s.Images = []estate.Image{{Name: ownImage, OS: "linux"}}
+	}
 	return s
 }
+
+// ownImage stands for what machines of a site start from that offers no images.
+const ownImage = "of-the-site"
 
 // systemOf is the system of an image, by what is said of it: nearly all are of one.
 func systemOf(m wire.Category) string {
@@ -177,7 +183,7 @@ func (o *offer) fit(w wire.Resource, r site.Request) (wire.Resource, error) {
 		case wire.OwnSizes:
 			m = o.template(wire.ResourceTpl, term)
 		case wire.OwnImages:
-			if m = o.template(wire.OSTemplate, term); m == "" && term != "" {
+			if m = o.template(wire.OSTemplate, term); m == "" && term != "" && term != ownImage {
 				return w, site.Final(fmt.Errorf("%s is to start from the image %s, which is not offered any more", w.Title, term))
 			}
 		}
@@ -186,7 +192,7 @@ func (o *offer) fit(w wire.Resource, r site.Request) (wire.Resource, error) {
 		}
 	}
 	w.Mixins = mixins
-	if disk, ok := w.Attributes[wire.OwnDisk]; ok && w.Kind == wire.Compute {
+	if disk, _ := w.Attributes[wire.OwnDisk].(float64); disk > 0 && w.Kind == wire.Compute {
 		w.Attributes[wire.EphemeralStorage] = disk
 	}
 	for name := range w.Attributes {

@@ -3,6 +3,9 @@ package occi_test
 import (
 	"encoding/base64"
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"testing"
 	"time"
 
@@ -134,4 +137,34 @@ func TestListingsOfAPlainSiteEnd(t *testing.T) {
 		q.After = page.Next
 	}
 	assert.Len(t, seen, 450)
+}
+
+// What was made may be told in text, by its location alone, and a cloud without images starts its machines from what it likes.
+func TestAPlainSiteMayTellLocationsInText(t *testing.T) {
+	var sent []byte
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == "/-/":
+			_, _ = io.WriteString(w, `{"kinds":[{"term":"compute","scheme":"http://schemas.ogf.org/occi/infrastructure#","location":"/compute/"}],"mixins":[],"actions":[]}`)
+		case r.Method == http.MethodPost:
+			sent, _ = io.ReadAll(r.Body)
+			w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+			w.WriteHeader(http.StatusCreated)
+			_, _ = fmt.Fprintf(w, "X-OCCI-Location: http://%s/compute/vm-1\n", r.Host)
+		case r.URL.Path == "/compute/vm-1":
+			_, _ = io.WriteString(w, `{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","id":"urn:uuid:vm-1","title":"host","attributes":{"occi.compute.state":"inactive"}}`)
+		default:
+			http.NotFound(w, r)
+		}
+	}))
+	defer server.Close()
+	d := occi.New("azud", server.URL, "word")
+	s, err := d.Describe(t.Context())
+	require.NoError(t, err)
+	require.Len(t, s.Images, 1)
+	assert.True(t, s.FreeForm)
+	got, err := d.Create(t.Context(), site.Request{Kind: kinds.Instance, Name: "host", Cores: 2, MemoryGiB: 4, Image: s.Images[0].Name})
+	require.NoError(t, err)
+	assert.Equal(t, "vm-1", got.ID)
+	assert.JSONEq(t, `{"kind":"http://schemas.ogf.org/occi/infrastructure#compute","title":"host","attributes":{"occi.compute.cores":2,"occi.compute.memory":4}}`, string(sent))
 }
