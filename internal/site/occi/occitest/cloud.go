@@ -211,7 +211,8 @@ func (c *Cloud) one(w http.ResponseWriter, r *http.Request, term, id string) {
 		if title, _ := body["title"].(string); title != "" {
 			thing["title"] = title
 		}
-		for k, v := range body["attributes"].(map[string]any) {
+		given, _ := body["attributes"].(map[string]any)
+		for k, v := range given {
 			thing["attributes"].(map[string]any)[k] = v
 		}
 		w.WriteHeader(http.StatusNoContent)
