@@ -539,7 +539,11 @@ func (v *View) question(c *part.Canvas, r part.Rect) int {
 	a := v.path.step()
 	c.Text(r.X, r.Y, part.In(part.Ochre).Strong(), a.question)
 	y := r.Y + 1
-	for _, l := range part.Wrap(a.about, r.W) {
+	about := a.about
+	if t := v.path.tested; a.id == stepRegions.id && t != nil && len(t.Access.Regions) == 0 {
+		about = "It tells of no regions: all of it is surveyed."
+	}
+	for _, l := range part.Wrap(about, r.W) {
 		c.Text(r.X, y, part.In(part.Dim), l)
 		y++
 	}

@@ -260,7 +260,7 @@ func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
 		if mark := exposed(s); mark != "" {
 			x = c.Text(x, y, part.In(part.Coral), mark) + 2
 		}
-		c.Cut(x, y, r.X+r.W-2-x, part.In(part.Steel), s.Address()+" · "+s.Account)
+		c.Cut(x, y, r.X+r.W-2-x, part.In(part.Steel), strings.TrimSuffix(s.Address()+" · "+s.Account, " · "))
 		text, ink := v.surveyLine(s.Site, now)
 		c.Cut(r.X+2, y+1, r.W-4, part.In(ink), text)
 		if len(v.loads) == 0 {
