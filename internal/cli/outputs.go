@@ -1,16 +1,11 @@
 package cli
 
 import (
-	"andamio/internal/service/reconcile"
-	"andamio/internal/service/replicas"
-	"andamio/internal/service/requests"
-	"andamio/internal/service/snapshots"
+	"reflect"
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 	jsonv1 "github.com/go-json-experiment/json/v1"
-
-	"reflect"
 
 	"andamio/internal/app"
 	"andamio/internal/core/calendar"
@@ -34,8 +29,12 @@ import (
 	"andamio/internal/service/offers"
 	"andamio/internal/service/promises"
 	"andamio/internal/service/quotas"
+	"andamio/internal/service/reconcile"
+	"andamio/internal/service/replicas"
+	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/sites"
+	"andamio/internal/service/snapshots"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
