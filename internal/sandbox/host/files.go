@@ -5,6 +5,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"sync"
 	"time"
 
@@ -28,7 +29,7 @@ type open struct{ ssh.Channel }
 func (open) Close() error { return nil }
 
 // files answers requests of SFTP from a file system.
-type files struct{ fs afero.Fs }
+type files struct{ fs *filesystem }
 
 // inTurn lets one request at a time at a file: clients ask for several parts at once, and a file in memory has but one
 // place at which it is read.
@@ -84,6 +85,11 @@ func (f *files) Filecmd(r *sftp.Request) error {
 		return f.fs.Rename(r.Filepath, r.Target)
 	case "Setstat":
 		return f.set(r)
+	case "Symlink": // the protocol's two names are the other way round in what everybody speaks
+		if _, _, err := f.fs.LstatIfPossible(r.Target); err == nil {
+			return os.ErrExist
+		}
+		return f.fs.SymlinkIfPossible(r.Filepath, r.Target)
 	}
 	return sftp.ErrSSHFxOpUnsupported
 }
@@ -116,6 +122,11 @@ func (f *files) resize(name string, size int64) error {
 func (f *files) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	if r.Method == "List" {
 		entries, err := afero.ReadDir(f.fs, r.Filepath)
+		for i, e := range entries {
+			if info, _, err := f.fs.LstatIfPossible(path.Join(r.Filepath, e.Name())); err == nil {
+				entries[i] = info
+			}
+		}
 		return listing(entries), err
 	}
 	info, err := f.fs.Stat(r.Filepath)
@@ -124,6 +135,18 @@ func (f *files) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	}
 	return listing{info}, err
 }
+
+// Lstat implements sftp.LstatFileLister.
+func (f *files) Lstat(r *sftp.Request) (sftp.ListerAt, error) {
+	info, _, err := f.fs.LstatIfPossible(r.Filepath)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, os.ErrNotExist
+	}
+	return listing{info}, err
+}
+
+// Readlink implements sftp.ReadlinkFileLister.
+func (f *files) Readlink(name string) (string, error) { return f.fs.ReadlinkIfPossible(name) }
 
 // listing gives entries part by part.
 type listing []fs.FileInfo

@@ -2,6 +2,7 @@ package host
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -54,6 +55,8 @@ type file struct {
 	At   int64       `json:"at,omitempty"`
 	// Room is how many bytes the file may grow to where it is.
 	Room int64 `json:"room,omitempty"`
+	// Link is where a link leads; "" is a file or a folder.
+	Link string `json:"link,omitempty"`
 }
 
 // firstPage is what the first page of a disk says.
@@ -70,7 +73,7 @@ const (
 	firstFile = disk.Page + 2*tableRoom
 )
 
-func newFilesystem() *filesystem { return &filesystem{Fs: afero.NewMemMapFs()} }
+func newFilesystem() *filesystem { return &filesystem{Fs: newLinks()} }
 
 // add puts a disk under a folder. Files that are on the disk appear; if it holds none, those of the folder go there.
 func (f *filesystem) add(at string, d *disk.Disk) error {
@@ -92,7 +95,7 @@ func (f *filesystem) add(at string, d *disk.Disk) error {
 
 // look is what a disk holds, without touching it.
 func look(d *disk.Disk) (afero.Fs, error) {
-	fs := afero.NewMemMapFs()
+	fs := newLinks()
 	m := &mount{at: "/", disk: d}
 	return fs, m.load(fs)
 }
@@ -171,6 +174,15 @@ func (m *mount) load(into afero.Fs) error {
 			}
 			continue
 		}
+		if x.Link != "" {
+			if err := into.MkdirAll(path.Dir(full), 0o755); err != nil {
+				return err
+			}
+			if err := symlink(into, x.Link, full); err != nil {
+				return err
+			}
+			continue
+		}
 		if x.Size < 0 || x.Size > 64<<20 {
 			return fmt.Errorf("the disk's table of files is damaged at %s", name)
 		}
@@ -184,6 +196,18 @@ func (m *mount) load(into afero.Fs) error {
 		if err := afero.WriteFile(into, full, data, 0o644); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// symlink makes a link among files that have some; one that is there already stays.
+func symlink(in afero.Fs, to, name string) error {
+	l, can := in.(afero.Linker)
+	if !can {
+		return fmt.Errorf("%s: there are no links here", name)
+	}
+	if err := l.SymlinkIfPossible(to, name); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
 	}
 	return nil
 }
@@ -227,12 +251,19 @@ func (m *mount) store(from afero.Fs, rel, name string, info fs.FileInfo) error {
 		m.table.Files[rel] = file{Dir: true}
 		return nil
 	}
+	if l, has := from.(afero.LinkReader); has && info.Mode()&fs.ModeSymlink != 0 {
+		to, err := l.ReadlinkIfPossible(name)
+		if err == nil {
+			m.table.Files[rel] = file{Link: to}
+		}
+		return nil // or it went meanwhile
+	}
 	data, err := afero.ReadFile(from, name)
 	if err != nil {
 		return nil // it went meanwhile
 	}
 	x, had := m.table.Files[rel]
-	if !had || x.Dir || int64(len(data)) > x.Room {
+	if !had || x.Dir || x.Link != "" || int64(len(data)) > x.Room {
 		x = file{At: m.table.Next, Room: room(int64(len(data)))}
 		m.table.Next += x.Room
 	}
@@ -304,7 +335,7 @@ func (f *filesystem) changed(name string) {
 		return
 	}
 	rel := m.relative(name)
-	info, err := f.Fs.Stat(name)
+	info, _, err := f.Fs.(afero.Lstater).LstatIfPossible(name)
 	if err != nil || info.IsDir() {
 		_ = f.syncAll(m) // a whole folder may have come or gone
 		return
@@ -398,6 +429,21 @@ func (f *filesystem) Rename(from, to string) error {
 	err := f.do(from, func() error { return f.Fs.Rename(from, to) })
 	f.changed(to)
 	return err
+}
+
+// SymlinkIfPossible implements afero.Linker.
+func (f *filesystem) SymlinkIfPossible(to, name string) error {
+	return f.do(name, func() error { return f.Fs.(afero.Linker).SymlinkIfPossible(to, name) })
+}
+
+// ReadlinkIfPossible implements afero.LinkReader.
+func (f *filesystem) ReadlinkIfPossible(name string) (string, error) {
+	return f.Fs.(afero.LinkReader).ReadlinkIfPossible(name)
+}
+
+// LstatIfPossible implements afero.Lstater.
+func (f *filesystem) LstatIfPossible(name string) (fs.FileInfo, bool, error) {
+	return f.Fs.(afero.Lstater).LstatIfPossible(name)
 }
 
 // Chtimes implements afero.Fs.
