@@ -132,10 +132,12 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		f.over = newPrompt(msg.Act)
 	case view.Runs:
 		f.runs = msg.Runs
+		f.answered()
 	case view.Compared:
 		f.inv = msg.Inventory
 	case view.Health:
 		f.health = msg.All
+		f.answered()
 	case view.Drafted:
 		f.template = msg.Draft.Template
 	case view.Show:
@@ -151,6 +153,13 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		cmds = append(cmds, f.guest.Update(msg))
 	}
 	return f, tea.Batch(cmds...)
+}
+
+// answered takes back what was said of an answer that did not come: there is one by now.
+func (f *frame) answered() {
+	if f.told.Late {
+		f.told = view.Notice{}
+	}
 }
 
 // digitOf are the views in which things are shown.

@@ -340,3 +340,14 @@ func TestTabsAreClicked(t *testing.T) {
 	send(f, keys("esc", "a")...)
 	assert.Contains(t, text(f), "nothing can be done here now")
 }
+
+// What is said of an answer that was waited for in vain goes once there is one; what else went wrong stays to be read.
+func TestWhatIsSaidOfNoAnswerGoesWithTheNext(t *testing.T) {
+	f, _ := framed(t, 160, 47)
+	send(f, view.Failed(context.DeadlineExceeded))
+	assert.Contains(t, text(f), "no answer in time")
+	send(f, view.Runs{})
+	assert.NotContains(t, text(f), "no answer in time")
+	send(f, view.Notice{Text: "site vega is away", Bad: true}, view.Runs{}, view.Health{})
+	assert.Contains(t, text(f), "site vega is away")
+}

@@ -24,6 +24,6 @@ func TestWhatFailedIsSaidOnceAndInWords(t *testing.T) {
 		{errors.Join(context.DeadlineExceeded, nil, context.DeadlineExceeded, errors.New("no such run")), long + "; no such run"},
 		{fmt.Errorf("%w, and %w", errors.New("one"), errors.New("another")), "one, and another"},
 	} {
-		assert.Equal(t, view.Notice{Text: c.want, Bad: true}, view.Failed(c.err))
+		assert.Equal(t, view.Notice{Text: c.want, Bad: true, Late: c.want == long}, view.Failed(c.err))
 	}
 }

@@ -119,6 +119,8 @@ type Show struct{ Thing reconcile.Thing }
 type Notice struct {
 	Text string
 	Bad  bool
+	// Late says that it is of an answer that was waited for in vain, and of nothing else.
+	Late bool
 }
 
 // Tell asks the frame to show a note.
@@ -203,7 +205,7 @@ func Failed(err error) Notice {
 			said = append(said, text)
 		}
 	}
-	return Notice{Text: strings.Join(said, "; "), Bad: true}
+	return Notice{Text: strings.Join(said, "; "), Bad: true, Late: slices.Equal(said, []string{tooLong})}
 }
 
 // tooLong is said of what had its time: what is on the screen is from before.
