@@ -51,6 +51,11 @@ func TestCollectionsAreTheProtocols(t *testing.T) {
 	ask("201", "PUT", "/compute/gauge-1", machine("s")...)
 	ask("201", "PUT", "/compute/gauge-2", machine("m")...)
 
+	// a collection is what it is without the stroke at its end too
+	assert.Contains(t, ask("200", "GET", "/storage", "-H", "Accept: text/uri-list"), "/storage/levels-1")
+	ask("200", "GET", "/-")
+	ask("200", "GET", "/mixin/sizes.s")
+
 	// filters, by parameters and by header fields
 	only := func(where string, want []string, args ...string) {
 		t.Helper()

@@ -28,9 +28,19 @@ func speaksOCCI(path string) bool {
 	return is && term != "object" || term == "mixin" || path == wire.PathSite
 }
 
+// whole is the path of a collection that was asked for without the stroke at its end.
+func whole(path string) string {
+	term := strings.TrimPrefix(path, "/")
+	if _, is := terms[term]; is || path+"/" == wire.PathQuery || strings.Count(path, "/") == 2 && strings.HasPrefix(path, "/mixin/") {
+		return path + "/"
+	}
+	return path
+}
+
 // rendered has requests and answers be in the rendering that is asked for, whatever it is (GFD.223, section 3; GFD.229).
 func rendered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.URL.Path = whole(r.URL.Path)
 		if !speaksOCCI(r.URL.Path) {
 			next.ServeHTTP(w, r)
 			return
