@@ -51,6 +51,8 @@ func TestADeploymentIsOperatedFromTheCommandLine(t *testing.T) {
 		{[]string{"rollback", "1"}, 4, "run 3 came after run 1"},
 		{[]string{"resume"}, 4, "everything stands: there is nothing to go on with"},
 		{[]string{"stop", "flood-watch", "map", "--confirm", "flood-watch"}, 0, "everything is as it is wanted, 2 instances switched off"},
+		{[]string{"estate", "rooms"}, 0, `alisio-sur: flood-watch sleeps: 1 machine, 2 cores, 8 GiB`},
+		{[]string{"estate", "rooms", "--json"}, 0, `"sleeping": \[\s*{\s*"of": "flood-watch",\s*"instances": 1`},
 		{[]string{"stop", "flood-watch", "maps"}, 3, "no instance of a tier"},
 		{[]string{"shell", "contacts-host", "--", "echo", "it", "is", "here; exit 4"}, 4, "it is here"},
 		{[]string{"shell", "map-host"}, 4, "map-host-1 is switched off"},

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"text/tabwriter"
 
@@ -23,7 +24,7 @@ func (s *shared) estate() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE:  func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(s.estateShow(), s.estateImport(), s.estateRelease())
+	cmd.AddCommand(s.estateShow(), s.estateRooms(), s.estateImport(), s.estateRelease())
 	return cmd
 }
 
@@ -45,19 +46,67 @@ func (s *shared) estateShow() *cobra.Command {
 	}
 }
 
-// printSleepers says of each site what is used, paused, held and free, and whose what sleeps is.
-func (s *shared) printSleepers(ctx context.Context, e *estate.Estate) error {
+// loads are how full the sites are, with what is held and what is paused.
+func (s *shared) loads(ctx context.Context, e *estate.Estate) ([]usage.Site, error) {
 	a, err := s.open(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer a.Close()
 	claims, err := a.Claims(ctx)
-	if err != nil || len(claims) == 0 {
-		return err
-	}
 	loads := usage.Of(e, nil, nil)
 	usage.Claimed(loads, claims)
+	return loads, err
+}
+
+// estateRooms says how full the sites are.
+func (s *shared) estateRooms() *cobra.Command {
+	return &cobra.Command{
+		Use:   "rooms",
+		Short: "Say of each connected site what is used, paused, held and free, and whose what sleeps is",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e, err := s.anEstate(cmd.Context(), nil)
+			if err != nil {
+				return err
+			}
+			loads, err := s.loads(cmd.Context(), e)
+			switch {
+			case err != nil:
+				return err
+			case s.json:
+				return roomsValue.print(s, fullnessOf(loads))
+			}
+			s.printLoads(loads)
+			return nil
+		},
+	}
+}
+
+// fullnessOf is how full sites are, as programs are told.
+func fullnessOf(loads []usage.Site) []siteFullness {
+	out := []siteFullness{}
+	of := func(l usage.Load) fullness { return fullness{l.Total, l.Used, l.Paused, l.Held, l.Free()} }
+	for _, l := range loads {
+		f := siteFullness{Site: l.Site.Name, Cores: of(l.Cores), Memory: of(l.Memory), Disk: of(l.Disk)}
+		for _, x := range l.Sleepers() {
+			f.Sleeping = append(f.Sleeping, sleeping{x.Of, x.Instances, x.Takes})
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// printSleepers says of each site what is used, paused, held and free, and whose what sleeps is, where anything is paused or held.
+func (s *shared) printSleepers(ctx context.Context, e *estate.Estate) error {
+	loads, err := s.loads(ctx, e)
+	if err == nil && slices.ContainsFunc(loads, func(l usage.Site) bool { return len(l.Claims) > 0 }) {
+		s.printLoads(loads)
+	}
+	return err
+}
+
+func (s *shared) printLoads(loads []usage.Site) {
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', tabwriter.AlignRight)
 	fmt.Fprintln(w, "\ncores\tused\tpaused\theld\tfree\t")
 	for _, l := range loads {
@@ -70,7 +119,6 @@ func (s *shared) printSleepers(ctx context.Context, e *estate.Estate) error {
 				estate.Cores(x.Takes.Cores), estate.GiB(x.Takes.MemoryGiB))
 		}
 	}
-	return nil
 }
 
 func (s *shared) estateImport() *cobra.Command {

@@ -9,6 +9,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/calendar"
+	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/ledger"
@@ -168,6 +169,7 @@ var (
 	teamsValue          = valueOf[*guard.Directory]("teams", "team")
 	mayValue            = valueOf[[]mayLine]("may", "team may")
 	typesValue          = valueOf[[]tosca.TypeExplained]("types", "types")
+	roomsValue          = valueOf[[]siteFullness]("rooms", "estate rooms")
 	// These are written bit by bit, or a line each.
 	_            = valueOf[inventoryTold]("inventory", "reconcile")
 	_            = valueOf[*app.Entry]("log-entry", "log (a line each)")
@@ -464,4 +466,29 @@ type inventoryTold struct {
 	Review   int     `json:"review"`
 	Ignored  int     `json:"ignored"`
 	Findings []brief `json:"findings"`
+}
+
+// siteFullness is how full a site is, and whose what sleeps there is.
+type siteFullness struct {
+	Site     string     `json:"site"`
+	Cores    fullness   `json:"cores"`
+	Memory   fullness   `json:"memory_gib"`
+	Disk     fullness   `json:"disk_gib"`
+	Sleeping []sleeping `json:"sleeping"`
+}
+
+// fullness is how much there is of something: what is used, paused, held and free adds up to the total.
+type fullness struct {
+	Total  float64 `json:"total"`
+	Used   float64 `json:"used"`
+	Paused float64 `json:"paused"`
+	Held   float64 `json:"held"`
+	Free   float64 `json:"free"`
+}
+
+// sleeping are machines of a deployment that are switched off, "" of another team's.
+type sleeping struct {
+	Of        string          `json:"of"`
+	Instances int             `json:"instances"`
+	Takes     estate.Capacity `json:"takes"`
 }

@@ -87,6 +87,9 @@ func heldToOne(args []string, text []byte) error {
 	if len(bytes.TrimSpace(text)) == 0 {
 		return nil // what went wrong is told elsewhere
 	}
+	if args[0] == "--workspace" {
+		args = args[2:]
+	}
 	found, _, err := newRoot(&shared{}).Find(slices.DeleteFunc(slices.Clone(args), func(w string) bool { return strings.HasPrefix(w, "-") }))
 	if err != nil {
 		return err
