@@ -1,11 +1,10 @@
 package schemas
 
 import (
+	"encoding/json"
 	"io/fs"
 	"strings"
 	"testing"
-
-	"encoding/json"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

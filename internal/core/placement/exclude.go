@@ -1,10 +1,9 @@
 package placement
 
 import (
-	"strings"
-
 	"fmt"
 	"slices"
+	"strings"
 
 	"andamio/internal/core/estate"
 )

@@ -2,15 +2,12 @@ package topology
 
 import (
 	"os"
-	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/tools/txtar"
-
-	"andamio/internal/core/tosca"
 )
 
 // TestMistakesAreSaidOfTheirLines has templates as people write them, a key a line: each has one mistake, on the line that ends with #!, and what must be said of it
@@ -32,9 +29,7 @@ func TestMistakesAreSaidOfTheirLines(t *testing.T) {
 		}
 		line := 1 + strings.Count(text[:strings.Index(text, "#!")], "\n")
 		diags := c.work(strings.ReplaceAll(text, "#!", ""))
-		found := slices.ContainsFunc(diags, func(d tosca.Diagnostic) bool {
-			return d.Severity == tosca.Mistake && d.Line == line && strings.Contains(d.Message+"\n"+d.Hint, strings.TrimSpace(says))
-		})
-		assert.True(t, found, "%s: nothing on line %d says %q:\n%s", name, line, strings.TrimSpace(says), diags.Error())
+		says = strings.TrimSpace(says)
+		assert.True(t, saidOn(diags, line, says), "%s: nothing on line %d says %q:\n%s", name, line, says, diags.Error())
 	}
 }

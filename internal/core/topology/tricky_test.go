@@ -109,8 +109,12 @@ func (c tricky) refuses(t *testing.T, b brokenWay) {
 		line = 1 + strings.Count(broken[:at], "\n")
 	}
 	diags := c.work(broken)
-	found := slices.ContainsFunc(diags, func(d tosca.Diagnostic) bool {
-		return d.Severity == tosca.Mistake && d.Line == line && strings.Contains(d.Message+"\n"+d.Hint, b.says)
+	assert.True(t, saidOn(diags, line, b.says), "%s: %q => %q: nothing on line %d says %q:\n%s", c.path, b.was, b.is, line, b.says, diags.Error())
+}
+
+// saidOn reports whether a mistake on a line is told with a word, in what is wrong or what to do.
+func saidOn(diags tosca.Diagnostics, line int, word string) bool {
+	return slices.ContainsFunc(diags, func(d tosca.Diagnostic) bool {
+		return d.Severity == tosca.Mistake && d.Line == line && strings.Contains(d.Message+"\n"+d.Hint, word)
 	})
-	assert.True(t, found, "%s: %q => %q: nothing on line %d says %q:\n%s", c.path, b.was, b.is, line, b.says, diags.Error())
 }
