@@ -199,6 +199,9 @@ func (p *path) keys() []view.Key {
 	case stepKind.id, stepDriver.id, stepSchedule.id:
 		return append(first, view.On(view.UpDown, "↑↓", "choose", "lights the choice before or after", nil))
 	case stepRegions.id:
+		if t := p.tested; t != nil && len(t.Access.Regions) == 0 {
+			return first
+		}
 		return append(first, view.On(view.UpDown, "↑↓", "choose", "lights the region before or after", nil), view.On("space", "space", "in or out", "takes the lit region in or out", nil))
 	case stepSave.id:
 		return first
@@ -612,7 +615,11 @@ func (v *View) known(c *part.Canvas, r part.Rect) {
 		return
 	}
 	c.Cut(r.X, y, r.W, part.In(part.Teal), fmt.Sprintf("%s answers in %d ms", c.Look.Mark("standing"), t.Took.Milliseconds()))
-	offers := slices.DeleteFunc([]string{string(t.Kind), t.Title, printable.Count(t.Zones, "zone"), printable.Count(t.Sizes, "size")}, func(s string) bool { return s == "" })
+	sizes := "any size" // which is what a site without sizes has
+	if t.Sizes > 0 {
+		sizes = printable.Count(t.Sizes, "size")
+	}
+	offers := slices.DeleteFunc([]string{string(t.Kind), t.Title, printable.Count(t.Zones, "zone"), sizes}, func(s string) bool { return s == "" })
 	c.Cut(r.X, y+1, r.W, part.In(part.Text), strings.Join(offers, " · "))
 	whose := "its credential"
 	if t.Access.Account != "" {

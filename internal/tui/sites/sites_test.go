@@ -281,3 +281,19 @@ func TestWhatSleepsIsSaidToBeWhose(t *testing.T) {
 	v.Update(lookedUp{})
 	assert.NotContains(t, drawn(v, 160, 47), "cores paused")
 }
+
+// A site of the standard alone tells of no regions, no sizes, and nothing of its credential: what is not told is not counted.
+func TestWhatASiteDoesNotTellIsNotCounted(t *testing.T) {
+	speaking(t)
+	v := guided(t)
+	p := v.path
+	p.at, p.trying = index(p, "driver.credential"), true
+	v.Update(triedPath{p: p, t: &sites.Tested{Kind: estate.Private, Zones: 1}})
+	text := drawn(v, 160, 43)
+	assert.Contains(t, text, "private · 1 zone · any size")
+	assert.Contains(t, text, "what it may do is not told")
+	assert.Contains(t, text, "all of it is surveyed")
+	for _, k := range v.Keys() {
+		assert.NotContains(t, k.Says, "in or out", "there is nothing to take")
+	}
+}
