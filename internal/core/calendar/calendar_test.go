@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -124,6 +125,54 @@ func drawn(r *rand.Rand) string {
 		parts = append(parts, "UNTIL="+of("20260220T000000Z", "20280229T120000Z", "20300101T000000Z"))
 	}
 	return strings.Join(parts, ";")
+}
+
+// TestLongAfterItsStartARuleIsAsCountedFromThere asks drawn rules about moments long after their start, and holds the answers against all that occurs since then.
+func TestLongAfterItsStartARuleIsAsCountedFromThere(t *testing.T) {
+	const most = 3000
+	draw := rand.New(rand.NewPCG(2, 5545))
+	start := time.Date(2026, 1, 5, 7, 15, 0, 0, time.UTC)
+	turns := []time.Time{ // of the clock, in Madrid and in Santiago
+		time.Date(2026, 3, 29, 1, 0, 0, 0, time.UTC), time.Date(2026, 10, 25, 1, 0, 0, 0, time.UTC),
+		time.Date(2026, 4, 5, 3, 0, 0, 0, time.UTC), time.Date(2026, 9, 6, 4, 0, 0, 0, time.UTC)}
+	for _, zone := range []string{"UTC", "Europe/Madrid", "America/Santiago"} {
+		place, err := calendar.Zone(zone)
+		require.NoError(t, err)
+		for range 25 {
+			text := drawn(draw)
+			if draw.IntN(3) == 0 {
+				text += "\nRDATE:20260110T091500Z,20270110T091500Z"
+			}
+			r, err := calendar.Parse(text, place, start)
+			if err != nil {
+				continue // it never occurs
+			}
+			all := r.After(start.Add(-time.Second), most)
+			for range 8 {
+				days := 1 << draw.IntN(10)
+				at := start.Add(time.Duration(draw.IntN(days*24*60)) * time.Minute)
+				if draw.IntN(3) == 0 {
+					at = turns[draw.IntN(len(turns))].Add(time.Duration(draw.IntN(4*60)-60) * time.Minute)
+				}
+				if len(all) == most && !at.Before(all[len(all)-1]) {
+					continue
+				}
+				n, on := slices.BinarySearchFunc(all, at, time.Time.Compare)
+				if on {
+					n++
+				}
+				var before, after time.Time
+				if n > 0 {
+					before = all[n-1]
+				}
+				if n < len(all) {
+					after = all[n]
+				}
+				require.Equal(t, before.Unix(), r.Last(at).Unix(), "%s in %s, last at %s", text, zone, at)
+				require.Equal(t, after.Unix(), r.Next(at).Unix(), "%s in %s, next after %s", text, zone, at)
+			}
+		}
+	}
 }
 
 // othersPython is a Python that has dateutil; "" if none here has.

@@ -67,7 +67,7 @@ func (r *Rule) doubt(at time.Time) time.Duration {
 // within hands out the occurrences after a moment, in order and each once, until no more are asked for.
 func (r *Rule) within(after time.Time, more func(time.Time) bool) {
 	from := wall(after, r.zone).Add(-r.doubt(after))
-	next := r.set.Iterator()
+	next := r.from(from)
 	var held []time.Time // those that another may come before
 	hand := func(until time.Time) (on bool) {
 		slices.SortFunc(held, time.Time.Compare)
@@ -104,11 +104,28 @@ func (r *Rule) Next(after time.Time) (next time.Time) {
 }
 
 // Last is the last occurrence at or before a moment; zero if there is none.
-func (r *Rule) Last(at time.Time) (last time.Time) {
+func (r *Rule) Last(at time.Time) time.Time {
+	end := wall(at, r.zone)
+	if until := r.until(); !until.IsZero() && until.Before(end) {
+		end = until
+	}
+	for _, ago := range []time.Duration{2*r.interval() + r.doubt(at), 400 * 24 * time.Hour} { // most rules occur that often
+		if last := r.lastSince(end.Add(-ago), at); !last.IsZero() {
+			return last
+		}
+	}
+	return r.lastSince(time.Time{}, at)
+}
+
+// lastSince is the last occurrence at or before a moment, of those since a time on the wall; zero if there is none.
+func (r *Rule) lastSince(since, at time.Time) (last time.Time) {
 	until := wall(at, r.zone).Add(r.doubt(at))
 	var far time.Time // on the wall, and so long ago that none of another day is after it
-	next := r.set.Iterator()
+	next := r.from(since)
 	for says, there := next(); there && !says.After(until); says, there = next() {
+		if says.Before(since) {
+			continue
+		}
 		if until.Sub(says) > 3*most {
 			if len(r.except) == 0 || !r.except[r.moment(says).Unix()] {
 				far = says
