@@ -7,6 +7,7 @@ package tui
 import (
 	"context"
 	"io"
+	"runtime"
 	"runtime/debug"
 
 	tea "charm.land/bubbletea/v2"
@@ -84,6 +85,7 @@ const softLimit = 250 << 20
 func TuneCollector() {
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(softLimit)
+	runtime.GOMAXPROCS(max(runtime.GOMAXPROCS(0), 2*runtime.NumCPU()))
 }
 
 // New makes the screens for a program that runs elsewhere, and how it is to run.

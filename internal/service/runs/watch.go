@@ -10,8 +10,8 @@ import (
 	"andamio/internal/store"
 )
 
-// pollEvery is how often a watcher looks for new events.
-const pollEvery = 50 * time.Millisecond
+// pollEvery is how often a watcher looks for new events: often enough for the eye, and each time a screen is drawn that a key may have to wait for.
+const pollEvery = 100 * time.Millisecond
 
 // Batch is what a watcher hears: events, or why there will be no more.
 type Batch struct {
