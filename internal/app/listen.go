@@ -131,7 +131,7 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 	go func() { _ = out.server.Serve(l) }()
 	for _, c := range connections {
 		secret, _ := a.secretOf(c.Site)
-		pusher, can := drivers[c.Site].driver.(site.Pusher)
+		pusher, can := site.Can[site.Pusher](ctx, drivers[c.Site].driver)
 		if !can {
 			out.Silent = append(out.Silent, c.Site)
 			continue

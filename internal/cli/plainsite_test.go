@@ -48,6 +48,20 @@ func TestACloudOfTheStandardAloneIsWorkedWith(t *testing.T) {
 	for _, kind := range []string{"machines", "disks", "nets", "nics", "plugs"} {
 		assert.Len(t, cloud.Things(kind), 1, kind)
 	}
+	for _, want := range []struct {
+		args []string
+		says string
+	}{
+		{[]string{"snapshot", "take", "plainly"}, "azud keeps no snapshots"},
+		{[]string{"snapshot", "every", "plainly"}, "azud keeps no snapshots"},
+		{[]string{"package", "export", "plainly", "host", filepath.Join(folder, "plainly.ova")}, "there are host-1"},
+		{[]string{"console", "host"}, "azud has no serial consoles"},
+		{[]string{"package", "export", "plainly", "host-1", "--running", filepath.Join(folder, "plainly.ova")}, "azud lets no disks be read or written"},
+	} {
+		code, out := program(t, append(want.args, "--workspace", ws)...)
+		assert.NotZero(t, code, "%v", want.args)
+		assert.Contains(t, out, want.says, "%v", want.args)
+	}
 	run("survey", "azud")
 	assert.Contains(t, run("reconcile"), "nothing disagrees")
 	run("stop", "plainly", "--confirm", "plainly")

@@ -15,7 +15,7 @@ func (e *Engine) consolidate(ctx context.Context, s *plan.Step, _ *plan.Resource
 
 // consolidateAll makes the layers of all disks of a workload one, while it runs. A site that keeps no layers has them in one already.
 func (c *copier) consolidateAll(ctx context.Context) error {
-	at, layered := c.e.Sites[c.s.Site].(site.Copier)
+	at, layered := site.Can[site.Copier](ctx, c.e.Sites[c.s.Site])
 	for _, d := range c.terms.Disks {
 		id, err := c.id(d.To)
 		if err != nil {

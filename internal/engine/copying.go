@@ -70,6 +70,7 @@ func (e *Engine) copierBetween(ctx context.Context, s *plan.Step) (*copier, erro
 		return nil, site.Final(fmt.Errorf("%s and %s are not both connected", s.Copying.From, s.Site))
 	}
 	var err error
+	from, to = site.Narrowed(ctx, from), site.Narrowed(ctx, to)
 	if c.from, c.to, err = relay.Way(from, to); err != nil {
 		return nil, site.Final(err)
 	}

@@ -23,7 +23,7 @@ func (e *Engine) fill(ctx context.Context, s *plan.Step, _ *plan.Resource) error
 	if s.Filling.Object != "" {
 		return e.unpack(ctx, s)
 	}
-	m, ok := e.Sites[s.Site].(site.Disks)
+	m, ok := site.Can[site.Disks](ctx, e.Sites[s.Site])
 	if !ok {
 		return site.Final(fmt.Errorf("%s lets no disks be written", s.Site))
 	}
@@ -64,7 +64,7 @@ func openPackage(x *plan.Filling) (*os.File, int64, error) {
 
 // unpack has the site write the disks from a package in its object storage.
 func (e *Engine) unpack(ctx context.Context, s *plan.Step) error {
-	m, ok := e.Sites[s.Site].(site.Packager)
+	m, ok := site.Can[site.Packager](ctx, e.Sites[s.Site])
 	if !ok {
 		return site.Final(fmt.Errorf("%s keeps no packages", s.Site))
 	}
@@ -97,7 +97,7 @@ const liftedTold = 64 << 20
 
 // lift brings a package to a site's object storage, from where it broke off, and returns what the site says then.
 func (e *Engine) lift(ctx context.Context, s *plan.Step, got site.Resource) (site.Resource, error) {
-	m, ok := e.Sites[s.Site].(site.Packager)
+	m, ok := site.Can[site.Packager](ctx, e.Sites[s.Site])
 	if !ok {
 		return got, site.Final(fmt.Errorf("%s keeps no objects", s.Site))
 	}

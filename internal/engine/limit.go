@@ -12,7 +12,7 @@ import (
 
 // limit bounds how much a volume is read and written, looks that its site has it so, and notes which volume of the site was bounded by what.
 func (e *Engine) limit(ctx context.Context, s *plan.Step, r *plan.Resource, id string) error {
-	at, can := e.Sites[s.Site].(site.Limiter)
+	at, can := site.Can[site.Limiter](ctx, e.Sites[s.Site])
 	if !can {
 		return site.Final(fmt.Errorf("%s does not bound how much volumes are read and written", s.Site))
 	}

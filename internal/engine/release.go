@@ -20,7 +20,7 @@ func (e *Engine) release(ctx context.Context, s *plan.Step, r *plan.Resource) er
 	if err != nil {
 		return err
 	}
-	m, ok := e.Sites[s.Site].(site.Releaser)
+	m, ok := site.Can[site.Releaser](ctx, e.Sites[s.Site])
 	if !ok {
 		return site.Final(fmt.Errorf("%s cannot keep an address for later", s.Site))
 	}

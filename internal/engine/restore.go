@@ -24,7 +24,7 @@ func (e *Engine) restore(ctx context.Context, s *plan.Step, r *plan.Resource) er
 			return site.Final(fmt.Errorf("the site's id of %s is not known", s.Restoring.Snapshot))
 		}
 	}
-	keeps, can := e.Sites[s.Site].(site.Snapshotter)
+	keeps, can := site.Can[site.Snapshotter](ctx, e.Sites[s.Site])
 	if !can {
 		return site.Final(fmt.Errorf("%s keeps no snapshots", s.Site))
 	}

@@ -55,7 +55,7 @@ func (svc *Service) loadOf(ctx context.Context, d *deployments.Deployment, e *es
 		out.Start = s.Seconds(s.Timings.Instance/2 + s.Timings.Interface)
 	}
 	from := m.From[c.Instance]
-	source, err := svc.disks(from)
+	source, err := svc.disks(ctx, from)
 	if err != nil {
 		return out, err
 	}

@@ -53,12 +53,12 @@ func (svc *Service) exportPackage(ctx context.Context, deployment int64, instanc
 	}
 	r := d.Stand.Plan.Resource(instance)
 	if r == nil || r.Kind != kinds.Instance {
-		return nil, fault.NotFoundf("there is no instance %q; there are %s", instance, strings.Join(deployments.Tiers(d.Stand.Plan), ", "))
+		return nil, fault.NotFoundf("there is no instance %q; there are %s", instance, strings.Join(instances(d.Stand.Plan), ", "))
 	}
 	if !r.Off && !running {
 		return nil, fault.Conflictf("%s is on: stop it first, or have it packed as it is with --running", instance)
 	}
-	m, err := svc.disks(r.Site)
+	m, err := svc.disks(ctx, r.Site)
 	if err != nil {
 		return nil, err
 	}
@@ -76,13 +76,24 @@ func (svc *Service) exportPackage(ctx context.Context, deployment int64, instanc
 	return &Exported{file, n, p.Secrets, !r.Off}, err
 }
 
+// instances are the instances of a plan.
+func instances(p *plan.Plan) []string {
+	var out []string
+	for i := range p.Resources {
+		if p.Resources[i].Kind == kinds.Instance {
+			out = append(out, p.Resources[i].ID)
+		}
+	}
+	return out
+}
+
 // disks are the disks of a site.
-func (svc *Service) disks(name string) (site.Disks, error) {
+func (svc *Service) disks(ctx context.Context, name string) (site.Disks, error) {
 	sites, err := svc.sites.Sites()
 	if err != nil {
 		return nil, err
 	}
-	m, ok := sites[name].(site.Disks)
+	m, ok := site.Can[site.Disks](ctx, sites[name])
 	if !ok {
 		return nil, fault.Refusedf("%s lets no disks be read or written", name)
 	}

@@ -23,7 +23,7 @@ func (svc *Service) startsThere(ctx context.Context, d *deployments.Deployment, 
 		if !slices.ContainsFunc(pairs, func(p sites.Pair) bool { return p.Relayed && p.A == min(from, to) && p.B == max(from, to) }) {
 			continue
 		}
-		source, err := svc.disks(from)
+		source, err := svc.disks(ctx, from)
 		if err != nil {
 			return err
 		}

@@ -198,7 +198,30 @@ func (svc *Service) SetPromise(ctx context.Context, p promise.Promise, now time.
 	if err := p.Check(now); err != nil {
 		return p, fault.Default(fault.Invalid, err)
 	}
+	if err := svc.canBeKept(ctx, &p); err != nil {
+		return p, err
+	}
 	return p, svc.desk.Do(ctx, guard.SetPromise, on, func() error { return svc.store.SetPromise(ctx, p, nil) }, acting.Saying("%s", p.Words()))
+}
+
+// canBeKept refuses what sites cannot keep, whatever happens there. What is not known now, as of a site that does not answer, is no reason to refuse.
+func (svc *Service) canBeKept(ctx context.Context, p *promise.Promise) error {
+	if p.Saved == nil && p.Replicated == nil {
+		return nil
+	}
+	d, err := svc.deployments.Deployment(ctx, p.Deployment)
+	if err != nil {
+		return err
+	}
+	if p.Saved != nil {
+		_, err = svc.snapshots.KeepingCosts(ctx, d, 1)
+	} else {
+		_, err = svc.replicas.Costs(ctx, d, p.Replicated.Site)
+	}
+	if fault.CodeOf(err) == fault.Refused {
+		return err
+	}
+	return nil
 }
 
 // DropPromise has nothing be promised of a kind of a deployment any more.

@@ -45,7 +45,7 @@ func (svc *Service) hear(ctx context.Context, e *engine.Engine) (*engine.Wakes, 
 	go func() { _ = server.Serve(l) }()
 	var group sync.WaitGroup
 	for _, s := range e.Plan.Sites {
-		pusher, ok := e.Sites[s.Name].(site.Pusher)
+		pusher, ok := site.Can[site.Pusher](ctx, e.Sites[s.Name])
 		if !ok {
 			continue
 		}

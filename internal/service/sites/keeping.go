@@ -26,8 +26,8 @@ func (svc *Service) Keeping(ctx context.Context) ([]Keeping, error) {
 	}
 	var out []Keeping
 	for _, s := range e.Sites {
-		_, keeps := drivers[s.Name].(site.Snapshotter)
-		_, limits := drivers[s.Name].(site.Limiter)
+		_, keeps := site.Can[site.Snapshotter](ctx, drivers[s.Name])
+		_, limits := site.Can[site.Limiter](ctx, drivers[s.Name])
 		out = append(out, Keeping{s, level.Able{Keeps: keeps, Limits: limits}})
 	}
 	return out, nil

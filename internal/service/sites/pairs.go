@@ -84,7 +84,7 @@ func (p Pair) Other(name string) string {
 }
 
 // ends are two connected sites that disks can be copied between.
-func (svc *Service) ends(x, y string) (one, other site.Site, err error) {
+func (svc *Service) ends(ctx context.Context, x, y string) (one, other site.Site, err error) {
 	sites, err := svc.sites()
 	if err != nil {
 		return nil, nil, err
@@ -97,11 +97,11 @@ func (svc *Service) ends(x, y string) (one, other site.Site, err error) {
 			_, err := svc.workspace.Connection(name)
 			return nil, nil, err
 		}
-		if _, ok := sites[name].(site.Disks); !ok {
+		if _, ok := site.Can[site.Disks](ctx, sites[name]); !ok {
 			return nil, nil, fault.Refusedf("workloads cannot be moved from or to %s: its disks cannot be read and written from outside", name)
 		}
 	}
-	return sites[x], sites[y], nil
+	return site.Narrowed(ctx, sites[x]), site.Narrowed(ctx, sites[y]), nil
 }
 
 // direct reports that disks go both ways between two sites without being relayed.
@@ -121,7 +121,7 @@ func (svc *Service) makePair(ctx context.Context, x, y, start string) (Pair, err
 	if start != Both && start != x && start != y {
 		return Pair{}, fault.Invalidf("moves are started from %s, from %s or from %s, not from %q", x, y, Both, start)
 	}
-	one, other, err := svc.ends(x, y)
+	one, other, err := svc.ends(ctx, x, y)
 	if err != nil {
 		return Pair{}, err
 	}
@@ -169,7 +169,7 @@ func (svc *Service) unpair(ctx context.Context, x, y string) error {
 	if err := svc.moving.NoneBetween(ctx, x, y); err != nil {
 		return err
 	}
-	one, other, err := svc.ends(p.A, p.B)
+	one, other, err := svc.ends(ctx, p.A, p.B)
 	if err != nil {
 		return err
 	}
@@ -258,7 +258,7 @@ func (svc *Service) CheckPair(ctx context.Context, x, y string) (Pair, error) {
 
 // checkPair asks both sides for the link and for what they have left, and keeps what they say.
 func (svc *Service) checkPair(ctx context.Context, p Pair) (Pair, error) {
-	one, other, err := svc.ends(p.A, p.B)
+	one, other, err := svc.ends(ctx, p.A, p.B)
 	if err != nil {
 		return p, err
 	}

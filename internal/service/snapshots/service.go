@@ -207,7 +207,7 @@ func (svc *Service) cost(ctx context.Context, p *plan.Plan, disks []string) (fun
 	}
 	found := map[string]*estate.Site{}
 	for name := range at {
-		if _, keeps := drivers[name].(site.Snapshotter); !keeps {
+		if _, keeps := site.Can[site.Snapshotter](ctx, drivers[name]); !keeps {
 			return nil, fault.Refusedf("%s keeps no snapshots", name)
 		}
 		if found[name] = e.Site(name); found[name] == nil {

@@ -192,7 +192,7 @@ func (c Connection) Surveyor() (site.Surveyor, error) {
 
 // Console opens the serial console of an instance of the site, by the site's id of it.
 func (c Connection) Console(ctx context.Context, instance string) (io.ReadWriteCloser, error) {
-	s, ok := c.Open().(site.Consoler)
+	s, ok := site.Can[site.Consoler](ctx, c.Open())
 	if !ok {
 		return nil, fault.Refusedf("%s has no serial consoles that could be opened from here; a shell may do", c.Site)
 	}

@@ -44,6 +44,11 @@ func TestAPlainSiteIsWorkedWith(t *testing.T) {
 	assert.Equal(t, "plain-12", s.Images[0].Name)
 	require.Len(t, s.Zones, 1)
 
+	_, keeps := site.Can[site.Snapshotter](ctx, d)
+	_, copies := site.Can[site.Disks](ctx, d)
+	_, surveyed := site.Can[site.Surveyor](ctx, d)
+	assert.Equal(t, []bool{false, false, true}, []bool{keeps, copies, surveyed}, "what it has no words for it cannot do, whatever its driver knows")
+
 	made := func(r site.Request) site.Resource {
 		t.Helper()
 		r.Mark, r.Key = "andamio 7 "+r.Name, r.Name
