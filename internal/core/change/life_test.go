@@ -36,22 +36,41 @@ type life struct {
 // unless a plan said that it goes, and nothing was taken away from under what runs or is under way.
 func TestAWholeLife(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		l := &life{t: t, w: newLifeWorld(), is: parts{cidr: "10.0.0.0/24"}}
-		l.wanted = design(l.is)
-		l.stand, l.whole = change.Nothing(l.wanted), true
-		l.change("raise")
-		for range rapid.IntRange(1, 8).Draw(t, "acts") {
-			acts := []func(){l.changed, l.broken}
-			if l.whole {
-				acts = append(acts, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored, l.replicated, l.failedOver)
+		lived(t, func(l *life) []func() {
+			if !l.whole {
+				return []func(){l.changed, l.broken}
 			}
-			acts[rapid.IntRange(0, len(acts)-1).Draw(t, "act")]()
-		}
-		l.to(change.Nothing(l.wanted).Plan, "retire")
-		if w := l.w; !l.stand.Empty() || len(w.snaps)+len(w.machines)+len(w.volumes)+len(w.nets)+len(w.ports) > 0 {
-			t.Fatalf("%v: retired, and there is\n%s", l.w.acts, w.picture())
-		}
+			return []func(){l.changed, l.broken, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored, l.replicated, l.failedOver}
+		})
 	})
+}
+
+// TestALifeOfSnapshots draws little else: what is kept is restored again and again, with memory and without, between changes of what it is of.
+func TestALifeOfSnapshots(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		lived(t, func(l *life) []func() {
+			if !l.whole {
+				return []func(){l.changed}
+			}
+			return []func(){l.snapped, l.snapped, l.restored, l.restored, l.restored, l.restored, l.powered, l.changed, l.ranScript}
+		})
+	})
+}
+
+// lived has a deployment go through what is drawn of some acts, and be retired.
+func lived(t *rapid.T, acts func(*life) []func()) {
+	l := &life{t: t, w: newLifeWorld(), is: parts{cidr: "10.0.0.0/24"}}
+	l.wanted = design(l.is)
+	l.stand, l.whole = change.Nothing(l.wanted), true
+	l.change("raise")
+	for range rapid.IntRange(1, 8).Draw(t, "acts") {
+		all := acts(l)
+		all[rapid.IntRange(0, len(all)-1).Draw(t, "act")]()
+	}
+	l.to(change.Nothing(l.wanted).Plan, "retire")
+	if w := l.w; !l.stand.Empty() || len(w.snaps)+len(w.machines)+len(w.volumes)+len(w.nets)+len(w.ports) > 0 {
+		t.Fatalf("%v: retired, and there is\n%s", l.w.acts, w.picture())
+	}
 }
 
 // to leads to a design and looks that it is there.
@@ -193,7 +212,7 @@ func (l *life) powered() {
 
 // snapped takes snapshots of what stands, all the way or not; a set that is not whole is gone with the next change.
 func (l *life) snapped() {
-	s := change.Snapping{Set: fmt.Sprintf("s%d", l.n), Barrier: rapid.Bool().Draw(l.t, "barrier")}
+	s := change.Snapping{Set: fmt.Sprintf("s%d", l.n), Barrier: rapid.Bool().Draw(l.t, "barrier"), Memory: rapid.Bool().Draw(l.t, "memory")}
 	l.n++
 	for i := range l.stand.Plan.Resources {
 		if r := &l.stand.Plan.Resources[i]; (r.Kind == kinds.Instance || r.Kind == kinds.Volume) && !r.IsCopy() && rapid.Bool().Draw(l.t, "of "+r.ID) {
@@ -263,11 +282,16 @@ func (l *life) restored() {
 		r.Before = &change.Snapping{Set: fmt.Sprintf("s%d", l.n)}
 		l.n++
 	}
+	act := "restore "
 	p, err := change.Restored(l.stand, l.wanted, r, "restore "+set)
-	if err != nil {
-		return // what it is of is elsewhere, smaller or gone by now
+	if change.KeepsMemory(l.stand, set) && rapid.IntRange(0, 3).Draw(l.t, "disks only") > 0 {
+		act = "recall "
+		p, err = change.Recalled(l.stand, r, "recall "+set)
 	}
-	l.w.acts = append(l.w.acts, "restore "+set)
+	if err != nil {
+		return // what it is of is elsewhere, smaller, another or gone by now
+	}
+	l.w.acts = append(l.w.acts, act+set)
 	l.checked(p)
 	var bad trouble
 	if rapid.IntRange(0, 3).Draw(l.t, "restore breaks off") == 0 {

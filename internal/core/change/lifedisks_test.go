@@ -65,6 +65,8 @@ func (w *lifeWorld) snap(r *plan.Resource) error {
 	switch {
 	case w.snaps[r.ID] != nil:
 		return fmt.Errorf("it is there already")
+	case r.AsSnapshot().Memory:
+		return w.remember(r, m)
 	case v != nil && v.site == r.Site:
 		s.wrote, machine, s.soft = v.wrote, v.at, maps.Clone(v.soft)
 	case m != nil && m.site == r.Site:
@@ -83,6 +85,41 @@ func (w *lifeWorld) snap(r *plan.Resource) error {
 		}
 	}
 	w.snaps[r.ID] = s
+	return nil
+}
+
+// remember keeps the memory of a machine that stands still: what runs there, on which disks.
+func (w *lifeWorld) remember(r *plan.Resource, m *lifeMachine) error {
+	if m == nil || m.site != r.Site || m.on || !m.suspended {
+		return fmt.Errorf("%s does not stand still: %+v", r.AsSnapshot().Of, m)
+	}
+	w.snaps[r.ID] = &lifeSnap{site: r.Site, soft: maps.Clone(m.soft), disks: w.written(r.AsSnapshot().Of), spec: m.spec}
+	return nil
+}
+
+// written is what all disks of a machine hold.
+func (w *lifeWorld) written(machine string) map[string]int {
+	out := map[string]int{machine: w.machines[machine].wrote}
+	for id, v := range w.volumes {
+		if v.at == machine {
+			out[id] = v.wrote
+		}
+	}
+	return out
+}
+
+// recall has a machine that is off go on from what a snapshot keeps of its memory: all its disks must hold what they held then.
+func (w *lifeWorld) recall(s *plan.Step) error {
+	from, m := w.snaps[s.Restoring.Snapshot], w.machines[s.Resource]
+	switch {
+	case from == nil || m == nil:
+		return fmt.Errorf("there is no memory %s of %s", s.Restoring.Snapshot, s.Resource)
+	case m.on || m.suspended:
+		return fmt.Errorf("%s is not off while its memory is recalled", s.Resource)
+	case m.spec != from.spec || !maps.Equal(from.disks, w.written(s.Resource)):
+		return fmt.Errorf("%s is another than when its memory was kept: %v, %v", s.Resource, from.disks, w.written(s.Resource))
+	}
+	m.on, m.soft = true, maps.Clone(from.soft)
 	return nil
 }
 

@@ -45,11 +45,12 @@ type lifeWorld struct {
 	gone string
 }
 
-// lifeSnap is what a disk held.
+// lifeSnap is what a disk held, or the memory of a machine whose disks held so much.
 type lifeSnap struct {
-	site  string
-	wrote int
-	soft  map[string]lifeSoft
+	site, spec string
+	wrote      int
+	soft       map[string]lifeSoft
+	disks      map[string]int
 }
 
 // lifeDisk is a volume.
@@ -273,7 +274,7 @@ func (w *lifeWorld) touched(p *plan.Plan, s *plan.Step) (uses, takes []string) {
 		return w.around(r.On), nil
 	case op.Answer:
 		return w.around(p.Resource(r.AsEndpoint().EndpointOf).On), nil
-	case op.Boot:
+	case op.Boot, op.Recall:
 		return []string{r.ID, power(r.ID)}, nil
 	case op.Alter:
 		return []string{r.ID}, nil
@@ -369,6 +370,8 @@ func (w *lifeWorld) do(p *plan.Plan, s *plan.Step) error {
 		w.ports[r.ID] = &lifePort{machine: r.AsInterface().Instance, net: r.AsInterface().Network, number: w.count}
 	case op.Restore:
 		return w.restore(s)
+	case op.Recall:
+		return w.recall(s)
 	case op.Detach:
 		v := w.volumes[s.Volume]
 		if (v == nil || v.at != r.ID) && !lenient {

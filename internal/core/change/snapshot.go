@@ -26,6 +26,8 @@ type Snapping struct {
 	// Barrier has all machines stand still from before the first is taken until after the last. Without it they run on, and are taken in the
 	// order in which nothing is kept that what it depends on does not have: whatever stands on something else first, and that after it.
 	Barrier bool
+	// Memory keeps what is in the memory of machines too, which stand still meanwhile.
+	Memory bool
 	// Cost is what keeping so much at a site costs an hour; nil is nothing.
 	Cost func(site string, gib float64) money.Amount
 }
@@ -39,6 +41,12 @@ func Snapshot(from Standing, s Snapping, purpose string) (*plan.Plan, error) {
 	disks, err := disksOf(from, s.Disks)
 	if err != nil {
 		return nil, err
+	}
+	if s.Memory {
+		s.Barrier = true
+		if disks, err = disksOf(from, machinesOf(disks)); err != nil {
+			return nil, err
+		}
 	}
 	if _, err := s.together(from, p, disks); err != nil {
 		return nil, err
@@ -54,7 +62,10 @@ func (s *Snapping) together(from Standing, p *plan.Plan, disks []disk) ([]string
 			return nil, fmt.Errorf("there is a snapshot %s of %s already", s.Set, d.id)
 		}
 	}
-	quiet := quieted(from, p, disks)
+	quiet := &quiet{from: from.Plan}
+	if !s.Memory { // what software has not written yet is kept with what is in memory
+		quiet = quieted(from, p, disks)
+	}
 	before := map[string]bool{}
 	if s.Barrier {
 		for _, d := range disks {
@@ -67,10 +78,7 @@ func (s *Snapping) together(from Standing, p *plan.Plan, disks []disk) ([]string
 		}
 	}
 	s.take(from, p, disks, slices.Concat(quiet.steps, slices.Sorted(maps.Keys(before))))
-	var taken []string
-	for _, d := range disks {
-		taken = append(taken, op.Create.On(SnapshotID(d.id, s.Set)))
-	}
+	taken := s.taken(from, disks)
 	after := slices.Clone(taken)
 	for _, id := range slices.Sorted(maps.Keys(before)) {
 		m := p.Resource(op.ResourceOf(id))
@@ -105,7 +113,7 @@ func (s *Snapping) take(from Standing, p *plan.Plan, disks []disk, before []stri
 		of := from.Plan.Resource(d.id)
 		r := plan.Resource{ID: SnapshotID(d.id, s.Set), Node: of.Node + ".snapshot", Title: of.Title + ", snapshot " + s.Set, Kind: kinds.Snapshot, Service: of.Service, Site: of.Site,
 			Zone: of.Zone, Detail: estate.GiB(of.DiskGiB()), Change: plan.Build, Reasons: []string{"it is taken"},
-			Spec: plan.SnapshotSpec{Set: s.Set, Of: d.id, DiskGiB: of.DiskGiB(), Parts: len(disks), Barrier: s.Barrier, Parent: Head(from, d.id), Holds: holds(from, d.id)}}
+			Spec: plan.SnapshotSpec{Set: s.Set, Of: d.id, DiskGiB: of.DiskGiB(), Parts: s.parts(from, disks), Barrier: s.Barrier, Parent: Head(from, d.id), Holds: holds(from, d.id)}}
 		if s.Cost != nil {
 			r.CostPerHour = s.Cost(of.Site, of.DiskGiB())
 			p.CostPerHour += r.CostPerHour
@@ -116,6 +124,7 @@ func (s *Snapping) take(from Standing, p *plan.Plan, disks []disk, before []stri
 		p.Steps = append(p.Steps, taken)
 		level = append(level, taken.ID)
 	}
+	s.takeMemory(from, p, disks, before)
 	plan.Reindexed(p)
 }
 
@@ -354,6 +363,11 @@ func Restored(from Standing, to *plan.Plan, r Restoring, purpose string) (*plan.
 
 // holds says of the software on an instance's own disk as what it stands there.
 func holds(s Standing, instance string) map[string]string {
+	return holdsSince(s, instance, true)
+}
+
+// holdsSince says so; since when what scripts were given is as it is counts or does not.
+func holdsSince(s Standing, instance string, since bool) map[string]string {
 	parts := map[string][]string{}
 	for i := range s.Plan.Steps {
 		st := &s.Plan.Steps[i]
@@ -363,7 +377,11 @@ func holds(s Standing, instance string) map[string]string {
 		}
 		given := []any{st.ID, s.Unsure[st.ID], s.Plan.Scripts[st.Script.Path], st.Script.Inputs}
 		for id := range attributesOf(st) {
-			given = append(given, id, s.Plan.Known[id], s.Since[id].UnixNano()) // what it is known by may be as before, and it another
+			if since { // what it is known by may be as before, and it another
+				given = append(given, id, s.Plan.Known[id], s.Since[id].UnixNano())
+			} else {
+				given = append(given, id, lasting(s.Plan.Known[id]))
+			}
 		}
 		for _, f := range st.Script.Files {
 			given = append(given, f, s.Plan.Files[f.File])
@@ -376,6 +394,14 @@ func holds(s Standing, instance string) map[string]string {
 		slices.Sort(all)
 		out[id] = fmt.Sprintf("%x", sha256.Sum256([]byte(strings.Join(all, "\n"))))
 	}
+	return out
+}
+
+// lasting is what is known of something, but when it was restored.
+func lasting(known map[string]string) map[string]string {
+	out := maps.Clone(known)
+	delete(out, AttrRestored)
+	delete(out, AttrRestoredAt)
 	return out
 }
 
@@ -426,7 +452,7 @@ func (r *Restoring) disks(from Standing) ([]disk, error) {
 	for i := range from.Plan.Resources {
 		x := &from.Plan.Resources[i]
 		s := x.AsSnapshot()
-		if x.Kind != kinds.Snapshot || s.Set != r.Set || len(r.Disks) > 0 && !slices.Contains(r.Disks, s.Of) {
+		if x.Kind != kinds.Snapshot || s.Memory || s.Set != r.Set || len(r.Disks) > 0 && !slices.Contains(r.Disks, s.Of) {
 			continue
 		}
 		switch of := from.Plan.Resource(s.Of); {
@@ -474,9 +500,7 @@ func (r *Restoring) steps(from Standing, down *plan.Plan, list []disk) ([]plan.S
 		}
 	}
 	for _, d := range list {
-		s := stepOf(op.Restore, from.Plan.Resource(d.id), "restore "+r.Set, 5)
-		s.After, s.Restoring = slices.Concat(all, before), &plan.Restoring{Snapshot: SnapshotID(d.id, r.Set), Set: r.Set}
-		out = append(out, s)
+		out = append(out, r.restoring(from, d, slices.Concat(all, before)))
 	}
 	return out, nil
 }

@@ -57,7 +57,9 @@ func Done(before Standing, p *plan.Plan) (Standing, error) {
 
 // fold works out what stands.
 type fold struct {
-	of        *plan.Plan
+	of *plan.Plan
+	// was is what stood before the run.
+	was       *plan.Plan
 	resources map[string]plan.Resource
 	steps     map[string]plan.Step
 	unsure    map[string]bool
@@ -126,7 +128,7 @@ func (f *fold) touched(s *run.Step) {
 }
 
 func newFold(before Standing, p *plan.Plan) *fold {
-	f := &fold{of: p, resources: map[string]plan.Resource{}, steps: map[string]plan.Step{}, unsure: maps.Clone(before.Unsure),
+	f := &fold{of: p, was: before.Plan, resources: map[string]plan.Resource{}, steps: map[string]plan.Step{}, unsure: maps.Clone(before.Unsure),
 		known: map[string]map[string]string{}, since: maps.Clone(before.Since), order: maps.Clone(before.Order), scripts: maps.Clone(before.Plan.Scripts), files: maps.Clone(before.Plan.Files)}
 	if f.unsure == nil {
 		f.unsure = map[string]bool{}
@@ -198,7 +200,7 @@ func (f *fold) doubt(s *plan.Step) {
 		f.done(s)
 		f.unsure[haltOf(s.Resource)] = true
 		return
-	case op.SwitchedOn: // it may be on: nothing may count on its being off
+	case op.SwitchedOn, op.Recalled: // it may be on: nothing may count on its being off
 		r := f.resources[s.Resource]
 		r.Off = r.Off && !r.AsInstance().Asleep
 		f.resources[s.Resource] = r
@@ -238,10 +240,13 @@ func (f *fold) done(s *plan.Step) {
 func (f *fold) turn(s *plan.Step) {
 	r := f.resources[s.Resource]
 	switch fold := s.Op.Row().Fold; fold {
-	case op.SwitchedOff, op.Suspended, op.SwitchedOn:
+	case op.SwitchedOff, op.Suspended, op.SwitchedOn, op.Recalled:
 		delete(f.unsure, haltOf(s.Resource))
-		r.Off, r.Suspended = fold != op.SwitchedOn, fold == op.Suspended
+		r.Off, r.Suspended = fold != op.SwitchedOn && fold != op.Recalled, fold == op.Suspended
 		f.resources[s.Resource] = r
+		if fold == op.Recalled {
+			f.recalled(s.Resource)
+		}
 	case op.Altered:
 		delete(f.unsure, alterOf(s.Resource))
 		off := r.Off

@@ -89,6 +89,8 @@ func (p *Plan) checkRestoring(s *Step) error {
 	switch of := p.resources[s.Restoring.Snapshot]; {
 	case of == nil || of.Kind != kinds.Snapshot:
 		return fmt.Errorf("step %s restores %q, which is no snapshot of the plan", s.ID, s.Restoring.Snapshot)
+	case of.AsSnapshot().Memory != (s.Op == op.Recall):
+		return fmt.Errorf("step %s restores %q, which keeps something else", s.ID, s.Restoring.Snapshot)
 	case of.Site != s.Site:
 		return fmt.Errorf("step %s is at %s and restores a snapshot at %s", s.ID, s.Site, of.Site)
 	}

@@ -80,12 +80,15 @@ type SnapshotSpec struct {
 	Set     string `json:"set"`
 	Parts   int    `json:"parts"`
 	Barrier bool   `json:"barrier,omitempty"`
-	// Of is the volume, or the instance whose own disk it is; DiskGiB the size of that.
+	// Memory says that it is not of a disk: it is of what was in the memory of an instance that stood still.
+	Memory bool `json:"memory,omitempty"`
+	// Of is the volume, or the instance whose own disk or memory it is; DiskGiB the size of that.
 	Of      string  `json:"of"`
 	DiskGiB float64 `json:"disk_gib,omitempty"`
 	// Parent is the set that the disk held before it was written on: the one that was taken of it, or that it was restored to, last.
 	Parent string `json:"parent,omitempty"`
-	// Holds says of an instance's own disk which software was on it, and as what: a digest of its scripts with what they were given.
+	// Holds says of an instance's own disk which software was on it, and as what: a digest of its scripts with what they were given. Of its memory it says so
+	// of what it had attached too.
 	Holds map[string]string `json:"holds,omitempty"`
 }
 

@@ -49,6 +49,7 @@ const (
 	Carry       Op = "carry"
 	Fill        Op = "fill"
 	Restore     Op = "restore"
+	Recall      Op = "recall"
 	Renew       Op = "renew"
 	Name        Op = "name"
 	Unname      Op = "unname"
@@ -80,6 +81,8 @@ const (
 	SwitchedOff
 	Suspended
 	SwitchedOn
+	// Recalled is on, with all that ran on it when the run began.
+	Recalled
 	// Altered and Accepted are as the plan has the resource, which is still on or off as it was if it was altered.
 	Altered
 	Accepted

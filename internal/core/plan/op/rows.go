@@ -48,6 +48,9 @@ var table = []Row{
 	{Op: Restore, Effect: Turns, Payload: Restoring, Fold: Reset, Final: "what was there before is in the snapshot that is taken first", Repeat: Same,
 		Means: "has a disk hold what a snapshot keeps"},
 
+	{Op: Recall, Effect: Turns, Payload: Restoring, Fold: Recalled, Final: "what ran before is in the memory that is kept first", Repeat: Same, Verb: "recall the memory of",
+		Means: "has an instance that is off go on from the memory that a snapshot keeps"},
+
 	{Op: Renew, Effect: Moves, Payload: Copying, Final: "what it held before is in the snapshot that was taken of it then", Repeat: Journalled,
 		Means: "has a copy at another site hold what a snapshot of a disk keeps, by what was written since the one before"},
 
