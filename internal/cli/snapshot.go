@@ -151,6 +151,8 @@ func whole(x *snapshots.Set) string {
 	switch {
 	case !x.Whole:
 		return "not all of it was taken: the next change takes it away"
+	case x.Memory:
+		return "at one moment, with memory"
 	case x.Barrier:
 		return "at one moment"
 	}
@@ -162,13 +164,15 @@ func (s *shared) snapshotTake() *cobra.Command {
 	cmd := s.ordering("take DEPLOYMENT", "Keep what the disks of a deployment hold now",
 		`Takes snapshots of all disks of a deployment, or of those of some tiers, instances or volumes. The machines run on, and what stands
 on something else is taken before it, so that nothing is kept that what it depends on does not have. With --barrier all machines
-stand still meanwhile, so that all is of one moment.`, cobra.ExactArgs(1),
+stand still meanwhile, so that all is of one moment. With --memory what is in their memory is kept too, where their sites can: restored, they go
+on from there, and nothing is started anew.`, cobra.ExactArgs(1),
 		func(ctx context.Context, a *app.App, d *deployments.Deployment, _ []string) (deployments.Order, error) {
 			return a.Taking(ctx, d.ID, w, time.Now())
 		})
 	cmd.Flags().StringVar(&w.Name, "name", "", "what it is called (default: the time)")
 	cmd.Flags().StringSliceVar(&w.Of, "of", nil, "tier, instance or volume; may be given again (default: all)")
 	cmd.Flags().BoolVar(&w.Barrier, "barrier", false, "have all machines stand still until the last is taken")
+	cmd.Flags().BoolVar(&w.Memory, "memory", false, "keep what is in the memory of machines too; they stand still meanwhile")
 	return cmd
 }
 
@@ -184,13 +188,15 @@ func (s *shared) snapshotRestore() *cobra.Command {
 	var w snapshots.RestoreRequest
 	cmd := s.ordering("restore DEPLOYMENT SNAPSHOT", "Have disks hold again what a snapshot keeps",
 		`What runs on the machines of these disks is stopped before, from the top down, and started after. What they hold now is kept as a
-snapshot first, to which andamio rollback leads back, unless it is to be discarded.`, cobra.ExactArgs(2),
+snapshot first, to which andamio rollback leads back, unless it is to be discarded. Where memory is kept too nothing is stopped or started: machines
+stand still, and go on from where they were then.`, cobra.ExactArgs(2),
 		func(ctx context.Context, a *app.App, d *deployments.Deployment, rest []string) (deployments.Order, error) {
 			w.Set = rest[0]
 			return a.Restoring(ctx, d.ID, w, time.Now())
 		})
 	cmd.Flags().StringSliceVar(&w.Of, "of", nil, "tier, instance or volume; may be given again (default: all that it keeps)")
 	cmd.Flags().BoolVar(&w.Discard, "discard", false, "keep nothing of what the disks hold now")
+	cmd.Flags().BoolVar(&w.DisksOnly, "disks-only", false, "start anew from the disks, though memory is kept too")
 	return cmd
 }
 

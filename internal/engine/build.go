@@ -288,7 +288,7 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
 		req.PublicKey, req.Asleep, req.Class = publicKey(e.Key), sp.Asleep, sp.Class
 	case r.Kind == kinds.Snapshot:
-		req.Kind = kinds.Snapshot
+		req.Kind, req.Memory = kinds.Snapshot, r.AsSnapshot().Memory
 		known := false
 		if req.Source, known = e.Attribute(r.AsSnapshot().Of, "site.id"); !known {
 			err = fmt.Errorf("the site's id of %s is not known", r.AsSnapshot().Of)

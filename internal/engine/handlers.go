@@ -25,7 +25,7 @@ var handlers = map[op.Op]handler{
 	op.Halt: (*Engine).power, op.Boot: (*Engine).power, op.Alter: (*Engine).alter,
 	op.Accept: (*Engine).accept, op.Lose: (*Engine).lose, op.Mend: (*Engine).mend,
 	op.Replicate: (*Engine).replicate, op.Follow: (*Engine).follow, op.Finish: (*Engine).finish, op.Hold: (*Engine).hold,
-	op.Restore: (*Engine).restore, op.Renew: (*Engine).renew,
+	op.Restore: (*Engine).restore, op.Recall: (*Engine).recall, op.Renew: (*Engine).renew,
 	op.Consolidate: (*Engine).consolidate, op.Fill: (*Engine).fill,
 	op.Suspend: (*Engine).suspend, op.Release: (*Engine).release, op.Reclaim: (*Engine).reclaim,
 	op.Name: (*Engine).name, op.Unname: (*Engine).name,

@@ -74,8 +74,19 @@ mount "$device" "$place"
 grep -q "^$device $place " /etc/fstab 2>/dev/null || echo "$device $place auto defaults,nofail 0 2" >>/etc/fstab
 `
 
-// unmounting takes that back. What is not mounted is not.
-const unmounting = `grep -q " $place " /proc/mounts && { sync; umount "$place" || exit 1; }
+// unmounting takes that back. What is not mounted is not. Where something still uses it, it says what that is; from a machine that goes itself it is taken
+// all the same, once all is written.
+const unmounting = `if grep -q " $place " /proc/mounts; then
+	sync
+	if ! umount "$place"; then
+		if [ -n "$goes" ]; then
+			umount -l "$place" || exit 1
+		else
+			for p in $(fuser -m "$place" 2>/dev/null); do echo "in use by $(tr '\000' ' ' <"/proc/$p/cmdline")"; done
+			exit 1
+		fi
+	fi
+fi
 [ ! -f /etc/fstab ] || { grep -v "^$device $place " /etc/fstab >/etc/fstab.new; cat /etc/fstab.new >/etc/fstab; rm -f /etc/fstab.new; }
 exit 0
 `
@@ -145,6 +156,11 @@ func (e *Engine) detaches(instance, volume string) bool {
 	return slices.ContainsFunc(e.Plan.Steps, func(s plan.Step) bool { return s.Op == op.Detach && s.Resource == instance && s.Volume == volume })
 }
 
+// removes reports that the plan removes an instance.
+func (e *Engine) removes(instance string) bool {
+	return slices.ContainsFunc(e.Plan.Steps, func(s plan.Step) bool { return s.Op == op.Remove && s.Resource == instance })
+}
+
 func (e *Engine) unmount(ctx context.Context, s *plan.Step, instance, at string) error {
 	ctx, cancel := context.WithTimeout(ctx, parting)
 	defer cancel()
@@ -152,7 +168,8 @@ func (e *Engine) unmount(ctx context.Context, s *plan.Step, instance, at string)
 	if err != nil {
 		return nil //nolint:nilerr // nobody is there who could let go of it
 	}
-	if err = quietly(ctx, s, client, at, unmounting); site.ClassOf(err) == site.Transient {
+	goes := map[bool]string{true: "yes"}[e.removes(instance)]
+	if err = quietly(ctx, s, client, at, remote.Export("goes", goes)+unmounting); site.ClassOf(err) == site.Transient {
 		return nil
 	}
 	return err
@@ -177,16 +194,16 @@ func (e *Engine) markDone(what string) {
 // quietly runs a short script of ours with the device and the place of a volume.
 func quietly(ctx context.Context, s *plan.Step, client *remote.Client, at, script string) error {
 	device, place, _ := strings.Cut(at, " ")
-	var said bytes.Buffer
+	var said, complained bytes.Buffer // two, since they are written at once
 	status, err := client.Run(ctx, "sh -s", func(session *ssh.Session) {
 		session.Stdin = strings.NewReader(remote.Export("device", device) + remote.Export("place", place) + script)
-		session.Stdout, session.Stderr = &said, &said
+		session.Stdout, session.Stderr = &said, &complained
 	})
 	if err != nil {
 		return &site.Error{Site: s.Site, Doing: "look after " + place, Class: site.Transient, Detail: "the connection broke off", Err: err}
 	}
 	if status != 0 {
-		return site.Final(fmt.Errorf("it ended with %d: %s", status, strings.TrimSpace(said.String())))
+		return site.Final(fmt.Errorf("it ended with %d: %s", status, strings.TrimSpace(complained.String()+said.String())))
 	}
 	return nil
 }

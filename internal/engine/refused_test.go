@@ -156,6 +156,17 @@ func (s *roomy) Restore(_ context.Context, snapshot, disk string) error {
 	return err
 }
 
+func (s *roomy) Recall(_ context.Context, snapshot, instance string) error {
+	if _, err := s.find("recall", snapshot); err != nil {
+		return err
+	}
+	to, err := s.find("have go on", instance)
+	if err == nil {
+		to.state = site.Active
+	}
+	return err
+}
+
 func (s *roomy) Release(_ context.Context, iface string, _ map[string]string) error {
 	_, err := s.find("release", iface)
 	return err
@@ -246,7 +257,7 @@ func (s *roomy) Try(context.Context, string) (site.Trial, error) {
 // furnished is a room with a machine, its disk and interface at one site, others like them at the other, and a snapshot.
 func furnished(at int) *room {
 	r := &room{at: at, things: map[string]*kept{}}
-	for id, kind := range map[string]kinds.Kind{"net": kinds.Network, "host": kinds.Instance, "vol": kinds.Volume, "port": kinds.Interface, "link": kinds.Attachment, "snap": kinds.Snapshot, "host2": kinds.Instance, "vol2": kinds.Volume, "port2": kinds.Interface} {
+	for id, kind := range map[string]kinds.Kind{"net": kinds.Network, "host": kinds.Instance, "vol": kinds.Volume, "port": kinds.Interface, "link": kinds.Attachment, "snap": kinds.Snapshot, "mem": kinds.Snapshot, "host2": kinds.Instance, "vol2": kinds.Volume, "port2": kinds.Interface} {
 		x := &kept{kind: kind, state: site.Active, disk: make([]byte, 256<<10)}
 		if strings.HasPrefix(id, "vol") || id == "snap" {
 			copy(x.disk[hashBlock:], "what is on "+id)
@@ -264,9 +275,9 @@ func asked(s plan.Step) *plan.Plan {
 	p := &plan.Plan{Version: plan.Version, Name: "one", Levels: 1, Sites: []plan.Site{{Name: "vega"}, {Name: "presa"}}, Known: map[string]map[string]string{}}
 	p.Resources = []plan.Resource{at("net", "vega", kinds.Network, plan.NetworkSpec{Label: "net"}), at("host", "vega", kinds.Instance, plan.InstanceSpec{Cores: 1, MemoryGiB: 1, DiskGiB: 1}),
 		at("vol", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}), at("port", "vega", kinds.Interface, plan.InterfaceSpec{Instance: "host", Network: "net"}),
-		at("snap", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "vol", Set: "one"}), at("host2", "presa", kinds.Instance, plan.InstanceSpec{Cores: 1}), at("vol2", "presa", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}),
+		at("snap", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "vol", Set: "one"}), at("mem", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "host", Set: "one", Memory: true}), at("host2", "presa", kinds.Instance, plan.InstanceSpec{Cores: 1}), at("vol2", "presa", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}),
 		at("port2", "presa", kinds.Interface, plan.InterfaceSpec{Instance: "host2"}), at("new", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1})}
-	for _, id := range []string{"net", "host", "vol", "port", "snap", "host2", "vol2", "port2"} {
+	for _, id := range []string{"net", "host", "vol", "port", "snap", "mem", "host2", "vol2", "port2"} {
 		p.Known[id] = map[string]string{"site.id": id, "address": "127.0.0.1"}
 	}
 	p.Known["host"]["site.id.vol"] = "link"
@@ -295,6 +306,7 @@ func TestARefusalIsAFailure(t *testing.T) {
 		"switch on":       {plan.Step{Resource: "host", Op: op.Boot}, off, 2},
 		"change in place": {plan.Step{Resource: "host", Op: op.Alter}, off, 1},
 		"restore":         {plan.Step{Resource: "vol", Op: op.Restore, Restoring: &plan.Restoring{Snapshot: "snap", Set: "one"}}, off, 2},
+		"recall":          {plan.Step{Resource: "host", Op: op.Recall, Restoring: &plan.Restoring{Snapshot: "mem", Set: "one"}}, off, 2},
 		"renew":           {plan.Step{Resource: "vol", Op: op.Renew, Copying: disks(false)}, nil, 3},
 		"unplug":          {plan.Step{Resource: "port", Op: op.Unplug}, nil, 2},
 		"detach":          {plan.Step{Resource: "host", Op: op.Detach, Volume: "vol"}, nil, 2},

@@ -17,12 +17,9 @@ func (e *Engine) restore(ctx context.Context, s *plan.Step, r *plan.Resource) er
 	if err != nil {
 		return err
 	}
-	from := s.Restoring.Provider
-	if from == "" {
-		known := false
-		if from, known = e.Attribute(s.Restoring.Snapshot, "site.id"); !known || from == "" {
-			return site.Final(fmt.Errorf("the site's id of %s is not known", s.Restoring.Snapshot))
-		}
+	from, err := e.keptBy(s)
+	if err != nil {
+		return err
 	}
 	keeps, can := site.Can[site.Snapshotter](ctx, e.Sites[s.Site])
 	if !can {
@@ -32,4 +29,16 @@ func (e *Engine) restore(ctx context.Context, s *plan.Step, r *plan.Resource) er
 		return err
 	}
 	return e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: map[string]string{change.AttrRestored: s.Restoring.Set, change.AttrRestoredAt: time.Now().UTC().Format(time.RFC3339Nano)}})
+}
+
+// keptBy is the site's id of the snapshot that a step restores.
+func (e *Engine) keptBy(s *plan.Step) (string, error) {
+	if s.Restoring.Provider != "" {
+		return s.Restoring.Provider, nil
+	}
+	id, known := e.Attribute(s.Restoring.Snapshot, "site.id")
+	if !known || id == "" {
+		return "", site.Final(fmt.Errorf("the site's id of %s is not known", s.Restoring.Snapshot))
+	}
+	return id, nil
 }

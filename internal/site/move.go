@@ -108,6 +108,14 @@ type Snapshotter interface {
 	Restore(ctx context.Context, snapshot, disk string) error
 }
 
+// MemoryKeeper is a [Snapshotter] that keeps what is in the memory of instances too, as snapshots that are asked for with [Request.Memory]. The instance is
+// suspended meanwhile, and stays so.
+type MemoryKeeper interface {
+	Snapshotter
+	// Recall has an instance that is off go on from the memory that a snapshot of it keeps. Its disks have to hold what they held then, which nobody looks at.
+	Recall(ctx context.Context, snapshot, instance string) error
+}
+
 // IOLimit bounds what goes to and from a disk; 0 bounds nothing.
 type IOLimit struct {
 	// PerSecond is how often it is read or written a second at most, MiBPerSecond how many MiB go there and back.

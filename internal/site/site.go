@@ -44,6 +44,8 @@ type Request struct {
 	CIDR, VLAN string
 	// Links lead from an instance to a network or volume, by the site's ids; a snapshot is of Source, a volume or instance.
 	Source, Target string
+	// Memory asks for a snapshot of what is in the memory of an instance, which stands still, in the place of its disk.
+	Memory bool
 	// Address is the address inside its network that an interface is to have; "" leaves it to the site.
 	Address string
 	// MAC is the hardware address that an interface is to have; "" leaves it to the site.

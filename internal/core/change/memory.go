@@ -78,7 +78,7 @@ func (s *Snapping) takeMemory(from Standing, p *plan.Plan, disks []disk, after [
 // shape says as what a machine stands whose memory is kept: which it is at its site, the software on it, and what it has attached. Its memory means
 // something to that machine alone.
 func shape(s Standing, instance string) map[string]string {
-	out := holdsSince(s, instance, false)
+	out := held(s, instance, true)
 	has := func(id string) {
 		out[id] = fmt.Sprintf("%x", sha256.Sum256([]byte(s.Plan.Known[id]["site.id"])))
 	}

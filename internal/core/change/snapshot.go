@@ -363,21 +363,21 @@ func Restored(from Standing, to *plan.Plan, r Restoring, purpose string) (*plan.
 
 // holds says of the software on an instance's own disk as what it stands there.
 func holds(s Standing, instance string) map[string]string {
-	return holdsSince(s, instance, true)
+	return held(s, instance, false)
 }
 
-// holdsSince says so; since when what scripts were given is as it is counts or does not.
-func holdsSince(s Standing, instance string, since bool) map[string]string {
+// held says so; where memory is held too what was started counts, and since when what scripts were given is as it is does not.
+func held(s Standing, instance string, memory bool) map[string]string {
 	parts := map[string][]string{}
 	for i := range s.Plan.Steps {
 		st := &s.Plan.Steps[i]
 		r := s.Plan.Resource(st.Resource)
-		if st.Script == nil || st.Op == op.Start || cmp.Or(st.On, r.On) != instance {
+		if st.Script == nil || st.Op == op.Start && !memory || cmp.Or(st.On, r.On) != instance {
 			continue
 		}
 		given := []any{st.ID, s.Unsure[st.ID], s.Plan.Scripts[st.Script.Path], st.Script.Inputs}
 		for id := range attributesOf(st) {
-			if since { // what it is known by may be as before, and it another
+			if !memory { // what it is known by may be as before, and it another
 				given = append(given, id, s.Plan.Known[id], s.Since[id].UnixNano())
 			} else {
 				given = append(given, id, lasting(s.Plan.Known[id]))

@@ -47,8 +47,13 @@ func (svc *Service) unrestored(ctx context.Context, d *Deployment, r store.Run) 
 	if err != nil {
 		return Order{}, err, true
 	}
-	back, err := change.Restored(d.Stand, AtRest(wanted, d.Stand), change.Restoring{Set: taken,
-		Before: &change.Snapping{Set: change.SetName(d.Stand, "before-", time.Now())}}, fmt.Sprintf("roll back run %d", r.ID))
+	to := change.Restoring{Set: taken, Before: &change.Snapping{Set: change.SetName(d.Stand, "before-", time.Now())}}
+	var back *plan.Plan
+	if purpose := fmt.Sprintf("roll back run %d", r.ID); change.KeepsMemory(d.Stand, taken) {
+		back, err = change.Recalled(d.Stand, to, purpose)
+	} else {
+		back, err = change.Restored(d.Stand, AtRest(wanted, d.Stand), to, purpose)
+	}
 	if err != nil {
 		return Order{}, fault.Default(fault.Refused, err), true
 	}

@@ -51,9 +51,11 @@ type Set struct {
 	// Parent is the set that was there before: what the disks held when they were written on.
 	Parent string `json:"parent,omitempty"`
 	// Whole says that all of it was taken; what is not is taken away by the next change.
-	Whole   bool   `json:"whole"`
-	Barrier bool   `json:"barrier,omitempty"`
-	Disks   []Disk `json:"disks"`
+	Whole   bool `json:"whole"`
+	Barrier bool `json:"barrier,omitempty"`
+	// Memory says that it keeps what was in the memory of machines too.
+	Memory bool   `json:"memory,omitempty"`
+	Disks  []Disk `json:"disks"`
 	// Held is how many bytes are kept that hold something, GiB the size of the disks.
 	Held    int64        `json:"held"`
 	GiB     float64      `json:"gib"`
@@ -109,6 +111,10 @@ func SetsOf(s change.Standing) []Set {
 			x.Taken = taken
 		}
 		held, _ := strconv.ParseInt(known[change.AttrHeld], 10, 64)
+		if of.Memory {
+			x.Memory, x.Held, x.GiB, x.PerHour = true, x.Held+held, x.GiB+of.DiskGiB, x.PerHour+r.CostPerHour
+			continue
+		}
 		x.Disks = append(x.Disks, Disk{Snapshot: r.ID, Of: of.Of, Site: r.Site, Held: held, Gone: s.Plan.Resource(of.Of) == nil})
 		x.Held, x.GiB, x.PerHour = x.Held+held, x.GiB+of.DiskGiB, x.PerHour+r.CostPerHour
 		x.Head = x.Head || change.Head(s, of.Of) == of.Set
@@ -143,6 +149,8 @@ type TakeRequest struct {
 	Of []string `json:"of,omitempty"`
 	// Barrier has all machines stand still meanwhile.
 	Barrier bool `json:"barrier,omitempty"`
+	// Memory keeps what is in their memory too, with all their disks.
+	Memory bool `json:"memory,omitempty"`
 }
 
 // Taking works out the order that takes snapshots of what stands of a deployment, together.
@@ -168,10 +176,13 @@ func (svc *Service) Taking(ctx context.Context, deployment int64, w TakeRequest,
 		return deployments.Order{}, err
 	}
 	cost, err := svc.cost(ctx, d.Stand.Plan, disks)
+	if err == nil && w.Memory {
+		err = svc.keepMemory(ctx, d.Stand.Plan, disks)
+	}
 	if err != nil {
 		return deployments.Order{}, err
 	}
-	p, err := change.Snapshot(d.Stand, change.Snapping{Set: w.Name, Disks: disks, Barrier: w.Barrier, Cost: cost}, "snapshot "+w.Name+" of "+d.Name)
+	p, err := change.Snapshot(d.Stand, change.Snapping{Set: w.Name, Disks: disks, Barrier: w.Barrier, Memory: w.Memory, Cost: cost}, "snapshot "+w.Name+" of "+d.Name)
 	return svc.order(ctx, d, p, wanted, err)
 }
 
@@ -215,6 +226,21 @@ func (svc *Service) cost(ctx context.Context, p *plan.Plan, disks []string) (fun
 		}
 	}
 	return func(at string, gib float64) money.Amount { return found[at].VolumeCosts(gib, "") }, nil
+}
+
+// keepMemory refuses sites that keep no memory of what some disks are of.
+func (svc *Service) keepMemory(ctx context.Context, p *plan.Plan, disks []string) error {
+	drivers, err := svc.sites.Sites()
+	if err != nil {
+		return err
+	}
+	for _, id := range disks {
+		name := p.Resource(id).Site
+		if _, keeps := site.Can[site.MemoryKeeper](ctx, drivers[name]); !keeps {
+			return fault.Refusedf("%s keeps no memory of its machines: take it of their disks alone", name)
+		}
+	}
+	return nil
 }
 
 // KeepingCosts is what keeping so many copies of all disks of a deployment costs an hour at their sites.
@@ -269,6 +295,8 @@ type RestoreRequest struct {
 	Of []string `json:"of,omitempty"`
 	// Discard keeps nothing of what the disks hold now.
 	Discard bool `json:"discard,omitempty"`
+	// DisksOnly has what runs be started anew from its disks, though the set keeps its memory.
+	DisksOnly bool `json:"disks_only,omitempty"`
 }
 
 // Restoring works out the order that has disks of a deployment hold again what they held: what runs there is stopped before and started after. What
@@ -298,7 +326,12 @@ func (svc *Service) Restoring(ctx context.Context, deployment int64, w RestoreRe
 			return deployments.Order{}, err
 		}
 	}
-	p, err := change.Restored(d.Stand, deployments.AtRest(wanted, d.Stand), r, "restore "+w.Set+" of "+d.Name)
+	var p *plan.Plan
+	if purpose := "restore " + w.Set + " of " + d.Name; change.KeepsMemory(d.Stand, w.Set) && !w.DisksOnly {
+		p, err = change.Recalled(d.Stand, r, purpose)
+	} else {
+		p, err = change.Restored(d.Stand, deployments.AtRest(wanted, d.Stand), r, purpose)
+	}
 	return svc.order(ctx, d, p, wanted, err)
 }
 
@@ -306,7 +339,7 @@ func (svc *Service) Restoring(ctx context.Context, deployment int64, w RestoreRe
 func disksIn(p *plan.Plan, set string) []string {
 	var out []string
 	for i := range p.Resources {
-		if r := &p.Resources[i]; r.Kind == kinds.Snapshot && r.AsSnapshot().Set == set {
+		if r := &p.Resources[i]; r.Kind == kinds.Snapshot && r.AsSnapshot().Set == set && !r.AsSnapshot().Memory {
 			out = append(out, r.AsSnapshot().Of)
 		}
 	}
@@ -375,7 +408,7 @@ func (svc *Service) filled(ctx context.Context, from *plan.Plan, set string, o d
 	for i := range from.Resources {
 		r := &from.Resources[i]
 		of := r.AsSnapshot()
-		if r.Kind != kinds.Snapshot || of.Set != set || from.Resource(of.Of) != nil && from.Resource(of.Of).Kind == kinds.Instance {
+		if r.Kind != kinds.Snapshot || of.Memory || of.Set != set || from.Resource(of.Of) != nil && from.Resource(of.Of).Kind == kinds.Instance {
 			continue
 		}
 		to := p.Resource(of.Of)

@@ -37,7 +37,7 @@ var (
 	_ site.Surveyor = (*Driver)(nil)
 	_ site.Disks    = (*Driver)(nil)
 
-	_ site.Snapshotter = (*Driver)(nil)
+	_ site.MemoryKeeper = (*Driver)(nil)
 )
 
 // Name is the site's name.

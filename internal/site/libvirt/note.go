@@ -23,8 +23,10 @@ type note struct {
 	// Beat is when whoever makes it said last that it is at it; it is no more of use once the thing is made.
 	Beat time.Time `json:"beat"`
 	// Of is the disk that a snapshot is of, and Taken when it was whole.
-	Of    string    `json:"of,omitempty"`
-	Taken time.Time `json:"taken,omitzero"`
+	Of string `json:"of,omitempty"`
+	// Memory says that it is of the memory of the machine Of.
+	Memory bool      `json:"memory,omitempty"`
+	Taken  time.Time `json:"taken,omitzero"`
 	// IOPerSecond and IOMiBPerSecond bound a volume; 0 does not.
 	IOPerSecond    int     `json:"io_per_second,omitempty"`
 	IOMiBPerSecond float64 `json:"io_mib_per_second,omitempty"`

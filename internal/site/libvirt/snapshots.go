@@ -28,6 +28,9 @@ func diskOf(l *libvirt.Libvirt, id string) (found, error) {
 // createSnapshot keeps what a disk holds in a volume of its own, in the same pool: by copying where nobody writes, and through the machine
 // that has it, as of one moment, where it is on.
 func (d *Driver) createSnapshot(ctx context.Context, r site.Request) (site.Resource, error) {
+	if r.Memory {
+		return d.keepMemory(ctx, r)
+	}
 	id := d.idOf(r)
 	out, err := first(d, kinds.Volume, r.Source, func(h *host) (site.Resource, error) {
 		err := h.within(ctx, copying, "create snapshot "+r.Name, func(ctx context.Context, l *libvirt.Libvirt) error {
@@ -216,9 +219,12 @@ func wait(ctx context.Context, d time.Duration) error {
 func (d *Driver) Restore(ctx context.Context, snapshot, disk string) error {
 	_, err := first(d, kinds.Snapshot, snapshot, func(h *host) (struct{}, error) {
 		return struct{}{}, h.within(ctx, copying, "restore "+snapshot, func(ctx context.Context, l *libvirt.Libvirt) error {
-			from, err := find(l, ours+snapshot+dataEnd)
+			from, n, err := h.kept(ctx, l, snapshot)
 			if err != nil {
 				return err
+			}
+			if n.Memory {
+				return d.fail(site.Refused, "restore "+snapshot, "it is of memory, and of no disk")
 			}
 			to, err := diskOf(l, disk)
 			if absent(err) {

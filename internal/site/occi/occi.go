@@ -136,6 +136,9 @@ func (d *Driver) Describe(ctx context.Context) (*estate.Site, error) {
 
 // Create asks for a resource.
 func (d *Driver) Create(ctx context.Context, r site.Request) (site.Resource, error) {
+	if r.Memory { // sites would take it for a snapshot of the disk
+		return site.Resource{}, &site.Error{Site: d.name, Doing: "keep the memory " + r.Name, Class: site.Refused, Detail: "sites of this protocol keep none"}
+	}
 	header := http.Header{}
 	if r.Key != "" {
 		header.Set(wire.HeaderKey, r.Key)

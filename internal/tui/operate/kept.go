@@ -75,6 +75,9 @@ func (v *View) keeping(d *deployments.Deployment, tier string, first func(name, 
 		first("take one of a single moment", "lets the machines of "+what+" stand still until what all disks hold is kept", func() (deployments.Order, error) {
 			return v.app.Taking(v.ctx, id, snapshots.TakeRequest{Of: of, Barrier: true}, time.Now())
 		}),
+		first("take one with memory", "keeps what is in the memory of its machines too, where their sites can: restored, they go on from there", func() (deployments.Order, error) {
+			return v.app.Taking(v.ctx, id, snapshots.TakeRequest{Of: of, Memory: true}, time.Now())
+		}),
 	}
 	all := newest(d)
 	if len(all) == 0 {
