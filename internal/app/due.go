@@ -48,6 +48,9 @@ var dueKinds = map[string]dueKind{
 	runs.DueLapse:  {words: "end of proposal", late: clock.CatchUp, do: lapse},
 	moves.DueFence: {words: "what is left on of move", late: clock.CatchUp, do: fence},
 
+	promise.DueAddressNotice: {words: "notice of the end of the lease of", late: clock.CatchUp, do: addressed(promise.DueAddressNotice)},
+	promise.DueAddressEnd:    {words: "end of the lease of", late: clock.CatchUp, again: true, do: addressed(promise.DueAddressEnd)},
+
 	promise.DueSave:      {words: "snapshot of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueSave)},
 	promise.DueCopy:      {words: "copies of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueCopy)},
 	promise.DueDrill:     {words: "restore drill of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueDrill)},
@@ -60,6 +63,13 @@ var dueKinds = map[string]dueKind{
 	promise.DueNotice:    {words: "notice of the end of", deployment: true, late: clock.CatchUp, do: promised(promise.DueNotice)},
 	promise.DueEnd:       {words: "end of the lease of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueEnd)},
 	promise.DueGone:      {words: "end of the grace of", deployment: true, late: clock.CatchUp, again: true, do: promised(promise.DueGone)},
+}
+
+// addressed does what is due for an address that is leased.
+func addressed(kind string) func(ctx context.Context, a *App, subject string) (string, error) {
+	return func(ctx context.Context, a *App, subject string) (string, error) {
+		return a.AddressDue(ctx, kind, subject, time.Now())
+	}
 }
 
 // promised does what is due for a promise.

@@ -393,7 +393,7 @@ Today has what ends within a week.`,
 	cmd.Flags().StringSliceVar(&notice, "notice", []string{"7d", "1d"}, "how long before the end it is said; may be given again")
 	cmd.Flags().StringVar(&by, "extend-by", "", "by how much whoever it is of may have it end later")
 	cmd.Flags().IntVar(&times, "extend-times", 0, "how often they may")
-	cmd.AddCommand(s.leaseExtend(), s.dropping("drop DEPLOYMENT", "Have it end no more", promise.Lease))
+	cmd.AddCommand(s.leaseExtend(), s.dropping("drop DEPLOYMENT", "Have it end no more", promise.Lease), s.leaseAddress())
 	return cmd
 }
 
@@ -409,16 +409,8 @@ func leaseTerms(now time.Time, t *promise.LeaseTerms, until, long, grace, by str
 			return err
 		}
 	}
-	for _, text := range notice {
-		n, err := promise.ParseSpan(text)
-		if err != nil {
-			return err
-		}
-		if t.Until.Add(-n).After(now) {
-			t.Notice = append(t.Notice, n)
-		}
-	}
-	return nil
+	t.Notice, err = notices(now, t.Until, notice)
+	return err
 }
 
 // whenEnds is when something ends: at a time, or so long from now.

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/promise"
 	"andamio/internal/service/promises"
 )
 
@@ -77,6 +78,23 @@ func TestSnapshotsAndPromisesFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(0, "lease", "extend", "flood-watch"), "it was extended 1 time of 1")
 	assert.Contains(t, run(5, "lease", "extend", "flood-watch"), "extended 1 times of 1")
 	assert.Contains(t, run(3, "lease", "extend", "twin"), "has no promise of the kind lease")
+	assert.Contains(t, run(2, "lease", "address", "vega", "--for", "30d"), "with --note")
+	assert.Contains(t, run(2, "lease", "address", "vega", "--note", "the old recorder"), "with --until or with --for")
+	assert.Contains(t, run(4, "lease", "address", "vega", "192.0.2.1", "--note", "x", "--for", "1d"), "in no pool of vega")
+	var leased promise.AddressLease
+	require.NoError(t, json.Unmarshal([]byte(run(0, "lease", "address", "vega", "--note", "the old \x1b[31mrecorder", "--for", "30d", "--json")), &leased))
+	assert.Len(t, leased.Notice, 2)
+	assert.Contains(t, run(4, "lease", "address", "vega", leased.Value, "--note", "another", "--for", "1d"), "the lease for the old")
+	assert.Contains(t, run(0, "lease", "address", "vega", "vlan", "--note", "the lab", "--for", "3d"), "vlan ")
+	listed := run(0, "lease", "address", "list")
+	assert.Regexp(t, `vega +`+regexp.QuoteMeta(leased.Value)+` +the old .*recorder +\d{4}-`, listed)
+	assert.NotContains(t, listed, "\x1b")
+	assert.Contains(t, run(0, "lease", "address", "extend", "vega", leased.Value, "--until", "2199-01-01"), "until 2199-01-01")
+	assert.Contains(t, run(0, "clock"), "end of the lease of vega "+leased.Value)
+	assert.Contains(t, run(0, "lease", "address", "return", "vega", leased.Value), "is free again")
+	assert.Contains(t, run(3, "lease", "address", "return", "vega", leased.Value), "leased to nobody")
+	assert.NotContains(t, run(0, "clock"), leased.Value)
+	assert.Contains(t, run(0, "log"), "leased an address of vega: "+leased.Value)
 	assert.Regexp(t, `1 flood-watch +saved every day 02:00, 7 kept +0 +0 +0 +not due yet`, run(0, "promises", "flood-watch"))
 	var all []promises.Kept
 	require.NoError(t, json.Unmarshal([]byte(run(0, "promises", "--json")), &all))
@@ -89,7 +107,7 @@ func TestSnapshotsAndPromisesFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(0, "clock"), "end of the lease of flood-watch")
 	run(0, "lease", "drop", "flood-watch")
 	run(0, "hours", "drop", "flood-watch")
-	assert.NotContains(t, run(0, "clock"), "end of the lease")
+	assert.NotContains(t, run(0, "clock"), "end of the lease of flood-watch")
 	assert.Contains(t, run(0, "log"), "promised of flood-watch: saved every day 02:00, 7 kept")
 }
 

@@ -11,6 +11,9 @@ type Narrower interface {
 // Can is a site as one that can do something beside what every [Site] does, and whether it can. That its driver knows how is not enough: a site
 // that has no word for it would refuse in the middle of a run what a plan had promised.
 func Can[T any](ctx context.Context, at Site) (T, bool) {
+	if can, knows := at.(T); !knows {
+		return can, false // it need not be asked
+	}
 	can, ok := Narrowed(ctx, at).(T)
 	return can, ok
 }

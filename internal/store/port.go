@@ -10,6 +10,7 @@ import (
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/mapping"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/quota"
 	"andamio/internal/core/run"
 	"andamio/internal/core/trail"
@@ -33,6 +34,7 @@ type Store interface {
 	LedgerStore
 	HooksStore
 	PromisesStore
+	AddressesStore
 	// Close frees what the store holds.
 	Close() error
 }
@@ -49,6 +51,17 @@ type PlansStore interface {
 	KeepSource(ctx context.Context, digest string, files Source) error
 	// Source returns the files kept under a digest; nil if there are none.
 	Source(ctx context.Context, digest string) (*Source, error)
+}
+
+// AddressesStore keeps the addresses and VLANs that are leased to what is not deployed here.
+type AddressesStore interface {
+	// LeaseAddress keeps an address that neither a run nor a lease has, with what is due for it; again has the lease that it has be another. Who has it is
+	// in the error (ErrTaken).
+	LeaseAddress(ctx context.Context, l promise.AddressLease, again bool) error
+	// ReturnAddress has it be nobody's again.
+	ReturnAddress(ctx context.Context, site, value string) error
+	// AddressLeases are all, by site and address.
+	AddressLeases(ctx context.Context) ([]promise.AddressLease, error)
 }
 
 // RunsStore keeps runs, who works on them, and their journals.

@@ -132,7 +132,7 @@ func Recalled(from Standing, r Restoring, purpose string) (*plan.Plan, error) {
 	restored := r.restores(from, p, list, slices.Concat(after, off))
 	var on []string
 	for _, m := range machines {
-		s := stepOf(op.Recall, m, "go on where "+r.Set+" was taken", 5)
+		s := stepOf(op.Recall, m, "go on from "+r.Set, 5)
 		s.After, s.Restoring = slices.Concat(off, restored), &plan.Restoring{Snapshot: MemoryID(m.ID, r.Set), Set: r.Set}
 		p.Steps, on = append(p.Steps, s), append(on, s.ID)
 	}

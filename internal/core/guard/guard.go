@@ -125,6 +125,9 @@ const (
 	ExtendLease  Act = "extend-lease"
 	SetLevels    Act = "set-levels"
 	SetWindows   Act = "set-windows"
+
+	LeaseAddress  Act = "lease-address"
+	ReturnAddress Act = "return-address"
 )
 
 // Row says what an act is.
@@ -164,6 +167,8 @@ var Acts = []Row{
 	{Hear, Read, "heard notices at"},
 	{Serve, Keep, "began to serve"},
 	{GiveBack, Operate, "gave back what was held for"},
+	{LeaseAddress, Operate, "leased an address of"},
+	{ReturnAddress, Operate, "returned an address of"},
 	{EnterHost, Operate, "entered"},
 	{CopyFiles, Operate, "copied"},
 	{ExportDisks, Read, "packed"},

@@ -21,5 +21,17 @@ func (svc *Service) disconnect(ctx context.Context, name string) error {
 	if err := svc.standing.NothingAt(ctx, name); err != nil {
 		return err
 	}
-	return errors.Join(svc.workspace.DropConnection(ctx, c), svc.store.ForgetSite(ctx, name))
+	return errors.Join(svc.workspace.DropConnection(ctx, c), svc.store.ForgetSite(ctx, name), svc.returnAll(ctx, name))
+}
+
+// returnAll has what is leased of a site's addresses be nobody's.
+func (svc *Service) returnAll(ctx context.Context, site string) error {
+	all, err := svc.store.AddressLeases(ctx)
+	errs := []error{err}
+	for _, l := range all {
+		if l.Site == site {
+			errs = append(errs, svc.store.ReturnAddress(ctx, l.Site, l.Value))
+		}
+	}
+	return errors.Join(errs...)
 }

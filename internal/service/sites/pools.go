@@ -33,7 +33,7 @@ func ReservationsOf(p *plan.Plan) []store.Reservation {
 	return out
 }
 
-// reserved marks what runs have of an estate's pools as taken, so that no other plan is given it.
+// reserved marks what runs and leases have of an estate's pools as taken, so that no other plan is given it.
 func (svc *Service) reserved(ctx context.Context, e *estate.Estate) error {
 	held, err := svc.store.Reservations(ctx)
 	if err != nil {
@@ -42,6 +42,15 @@ func (svc *Service) reserved(ctx context.Context, e *estate.Estate) error {
 	for _, r := range held {
 		if s := e.Site(r.Site); s != nil {
 			markTaken(s, r.Value)
+		}
+	}
+	leased, err := svc.store.AddressLeases(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range leased {
+		if s := e.Site(l.Site); s != nil {
+			markTaken(s, l.Value)
 		}
 	}
 	return nil

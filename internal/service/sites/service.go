@@ -15,6 +15,7 @@ import (
 type Store interface {
 	// Reservations are the addresses and VLANs that runs have.
 	Reservations(ctx context.Context) ([]store.Reservation, error)
+	store.AddressesStore
 	// ForgetSite drops what was observed at a site.
 	ForgetSite(ctx context.Context, site string) error
 	Runs(ctx context.Context) ([]store.Run, error)

@@ -243,6 +243,12 @@ func (svc *Service) keepMemory(ctx context.Context, p *plan.Plan, disks []string
 	return nil
 }
 
+// MayKeepMemory reports that the sites of some of a deployment, by the words of [TakeRequest], keep memory.
+func (svc *Service) MayKeepMemory(ctx context.Context, d *deployments.Deployment, of []string) bool {
+	disks, err := deployments.DisksOf(d, of)
+	return err == nil && len(disks) > 0 && svc.keepMemory(ctx, d.Stand.Plan, disks) == nil
+}
+
 // KeepingCosts is what keeping so many copies of all disks of a deployment costs an hour at their sites.
 func (svc *Service) KeepingCosts(ctx context.Context, d *deployments.Deployment, copies int) (money.Amount, error) {
 	disks, err := deployments.DisksOf(d, nil)

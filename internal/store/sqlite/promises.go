@@ -38,14 +38,19 @@ func (s *Store) SetPromise(ctx context.Context, p promise.Promise, was *promise.
 		} else if err := undue(ctx, tx, p.Deployment, p.Kind); err != nil {
 			return err
 		}
-		for _, d := range dues {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO dues (kind, subject, rule, zone, start, who, way, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-				d.Kind, d.Subject, d.Rule, d.Zone, nano(d.Start), d.By.Name, string(d.By.Way), nano(d.Seen)); err != nil {
-				return err
-			}
-		}
-		return nil
+		return register(ctx, tx, dues)
 	})
+}
+
+// register has something be due that was not.
+func register(ctx context.Context, tx *sql.Tx, dues []clock.Due) error {
+	for _, d := range dues {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO dues (kind, subject, rule, zone, start, who, way, seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+			d.Kind, d.Subject, d.Rule, d.Zone, nano(d.Start), d.By.Name, string(d.By.Way), nano(d.Seen)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // of is the condition of what is due, or was, for a promise, with its values.

@@ -28,6 +28,12 @@ func (s *Store) Reserve(ctx context.Context, runID int64, all []store.Reservatio
 		if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
+		switch l, err := leaseOf(ctx, tx, r.Site, r.Value); {
+		case err != nil:
+			return err
+		case l != nil:
+			return fmt.Errorf("%s is leased; plan anew, or have it returned", l.Words())
+		}
 		if _, err := tx.ExecContext(ctx, `INSERT OR REPLACE INTO reservations (site, value, run) VALUES (?, ?, ?)`, r.Site, r.Value, runID); err != nil {
 			return err
 		}

@@ -42,6 +42,7 @@ var tests = []struct {
 	{"ADeploymentIsSomebodys", aDeploymentIsSomebodys},
 	{"WhatDecidesAnAccountIsKept", whatDecidesAnAccountIsKept},
 	{"AnEventIsToldOnceByEachHook", anEventIsToldOnceByEachHook},
+	{"AnAddressIsLeasedOnce", anAddressIsLeasedOnce},
 	{"APromiseIsKeptWithWhatIsDueForIt", aPromiseIsKeptWithWhatIsDueForIt},
 	{"ARunThatNeverBeganIsForgottenWithItsDeployment", aRunThatNeverBeganIsForgottenWithItsDeployment},
 	{"WhatAForgottenRunHadIsTheOneBeforesAgain", whatAForgottenRunHadIsTheOneBeforesAgain},

@@ -75,16 +75,22 @@ func (v *View) keeping(d *deployments.Deployment, tier string, first func(name, 
 		first("take one of a single moment", "lets the machines of "+what+" stand still until what all disks hold is kept", func() (deployments.Order, error) {
 			return v.app.Taking(v.ctx, id, snapshots.TakeRequest{Of: of, Barrier: true}, time.Now())
 		}),
-		first("take one with memory", "keeps what is in the memory of its machines too, where their sites can: restored, they go on from there", func() (deployments.Order, error) {
+	}
+	if v.app != nil && v.app.MayKeepMemory(v.ctx, d, of) {
+		out = append(out, first("take one with memory", "keeps what is in the memory of its machines too, which stand still meanwhile, and go on from there one day", func() (deployments.Order, error) {
 			return v.app.Taking(v.ctx, id, snapshots.TakeRequest{Of: of, Memory: true}, time.Now())
-		}),
+		}))
 	}
 	all := newest(d)
 	if len(all) == 0 {
 		return out
 	}
 	if last := all[0].Name; all[0].Whole {
-		out = append(out, first("restore "+last, "stops what runs on its disks, keeps what they hold now, and has them hold what they held", func() (deployments.Order, error) {
+		does := "stops what runs on its disks, keeps what they hold now, and has them hold what they held"
+		if all[0].Memory {
+			does = "keeps what its machines hold and do now, and has them go on from where they were then"
+		}
+		out = append(out, first("restore "+last, does, func() (deployments.Order, error) {
 			return v.app.Restoring(v.ctx, id, snapshots.RestoreRequest{Set: last, Of: of}, time.Now())
 		}))
 	}

@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/hooks"
 	"andamio/internal/service/promises"
@@ -33,6 +34,7 @@ type done struct {
 	requests   []requests.View
 	deliveries []hooks.Delivery
 	promised   []promises.Kept
+	addresses  []promise.AddressLease
 	levels     []promises.LevelState
 	err        error
 }
@@ -48,8 +50,9 @@ func (v *View) lookAtDone() tea.Cmd {
 		asked, askedErr := v.app.Requests(ctx)
 		told, toldErr := v.app.Deliveries(ctx, mostDone)
 		promised, promisedErr := v.app.Promises(ctx, time.Now())
+		addresses, addressesErr := v.app.AddressLeases(ctx)
 		levels, levelsErr := v.app.LevelStates(ctx, time.Now())
-		return done{last, open, clock, asked, told, promised, levels, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, levelsErr)}
+		return done{last, open, clock, asked, told, promised, addresses, levels, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr)}
 	}
 }
 

@@ -46,6 +46,23 @@ func (v *View) promiseItems(now time.Time) []item {
 	return out
 }
 
+// addressItems are leases of addresses that end soon.
+func (v *View) addressItems(now time.Time) []item {
+	var out []item
+	for i := range v.addresses {
+		l := &v.addresses[i]
+		left := l.Until.Sub(now)
+		if left >= endsSoon {
+			continue
+		}
+		look := view.Cmd(view.Show{Thing: reconcile.Thing{Kind: reconcile.ASite, ID: l.Site}})
+		out = append(out, item{rankEnding, run.Held, fmt.Sprintf("%s at %s ends in %s", l.Value, l.Site, promise.Span(max(left, time.Minute).Round(time.Minute))), "leased for " + l.For,
+			"it is free again then, and a plan may be given it", "andamio lease address extend, or take what has it away", look,
+			[]string{"It was leased by " + l.By.Name + " for something that is not deployed here: " + l.For + ".", "The lease ends " + l.Until.Local().Format("Mon 2 Jan 15:04") + "."}})
+	}
+	return out
+}
+
 // levelItems are deployments with a lower service level than a rule asks for, and those whose level says something else by now.
 func (v *View) levelItems() []item {
 	var out []item

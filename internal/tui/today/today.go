@@ -15,6 +15,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/health"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/hooks"
@@ -49,6 +50,8 @@ type View struct {
 	deliveries []hooks.Delivery
 	// promised is what is promised of deployments, with how it was kept.
 	promised []promises.Kept
+	// addresses are those that are leased.
+	addresses []promise.AddressLease
 	// levels are the service levels of deployments, with those that they have to have.
 	levels []promises.LevelState
 	// clock is what is due, and who sees to it.
@@ -96,7 +99,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Failed(msg.err))
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
-		v.requests, v.deliveries, v.promised, v.levels = msg.requests, msg.deliveries, msg.promised, msg.levels
+		v.requests, v.deliveries, v.promised, v.addresses, v.levels = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
@@ -165,6 +168,7 @@ func (v *View) items(now time.Time) []item {
 	out = append(out, v.proposalItems(now)...)
 	out = append(out, v.hookItems(now)...)
 	out = append(out, v.promiseItems(now)...)
+	out = append(out, v.addressItems(now)...)
 	out = append(out, v.levelItems()...)
 	for i := range out { // few items: an insertion sort keeps equal ranks in order
 		for j := i; j > 0 && out[j].rank < out[j-1].rank; j-- {

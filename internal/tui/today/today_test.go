@@ -193,6 +193,12 @@ func TestWhatWasProposedWaitsForSomebody(t *testing.T) {
 	assert.Contains(t, text, "proposal 3, by ana, 1h00m ago")
 	assert.Equal(t, "1", v.Badge(now))
 	assert.Contains(t, v.Why().Lines[1].Text, "kept it for another to confirm")
+	v.Update(done{addresses: []promise.AddressLease{{Site: "vega", Value: "10.0.0.9", For: "the old recorder", Until: now.Add(50 * time.Hour)}, {Site: "vega", Value: "vlan 7", For: "the lab", Until: now.AddDate(0, 1, 0)}}})
+	text = drawn(v, 160)
+	assert.Contains(t, text, "1 thing waits for you")
+	assert.Regexp(t, `10.0.0.9 at vega ends in 2d2h +it is free again then`, text)
+	assert.Contains(t, text, "leased for the old recorder")
+	assert.Contains(t, text, "andamio lease address extend")
 	v.Update(done{})
 	assert.Contains(t, drawn(v, 160), "nothing needs you")
 }
