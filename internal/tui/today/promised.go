@@ -2,7 +2,9 @@ package today
 
 import (
 	"cmp"
+	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -55,12 +57,36 @@ func (v *View) addressItems(now time.Time) []item {
 		if left >= endsSoon {
 			continue
 		}
-		look := view.Cmd(view.Show{Thing: reconcile.Thing{Kind: reconcile.ASite, ID: l.Site}})
 		out = append(out, item{rankEnding, run.Held, fmt.Sprintf("%s at %s ends in %s", l.Value, l.Site, promise.Span(max(left, time.Minute).Round(time.Minute))), "leased for " + l.For,
-			"it is free again then, and a plan may be given it", "andamio lease address extend, or take what has it away", look,
+			"it is free again then, and a plan may be given it", "extend its lease", v.extendAddress(l),
 			[]string{"It was leased by " + l.By.Name + " for something that is not deployed here: " + l.For + ".", "The lease ends " + l.Until.Local().Format("Mon 2 Jan 15:04") + "."}})
 	}
 	return out
+}
+
+// extendAddress asks by how long the lease of an address is to be longer.
+func (v *View) extendAddress(l *promise.AddressLease) tea.Cmd {
+	return view.Cmd(view.Prompt{Act: view.Action{Name: "extend the lease of " + l.Value + " at " + l.Site, Effect: "It is leased for " + l.For + ". No plan is given it meanwhile.",
+		Ask: "by how long, such as 30d", Wrong: func(text string) string {
+			if d, err := promise.ParseSpan(strings.TrimSpace(text)); err != nil || d <= 0 {
+				return "that is no span of time, such as 30d or 12h"
+			}
+			return ""
+		}, Answer: func(text string) tea.Cmd {
+			return func() tea.Msg {
+				ctx, cancel := context.WithTimeout(context.Background(), lookWithin)
+				defer cancel()
+				more, err := promise.ParseSpan(strings.TrimSpace(text))
+				if err != nil {
+					return view.Failed(err)
+				}
+				got, err := v.app.ExtendAddress(ctx, l.Site, l.Value, l.Until.Add(more), time.Now())
+				if err != nil {
+					return view.Failed(err)
+				}
+				return view.Notice{Text: got.Words()}
+			}
+		}}})
 }
 
 // levelItems are deployments with a lower service level than a rule asks for, and those whose level says something else by now.

@@ -198,7 +198,12 @@ func TestWhatWasProposedWaitsForSomebody(t *testing.T) {
 	assert.Contains(t, text, "1 thing waits for you")
 	assert.Regexp(t, `10.0.0.9 at vega ends in 2d2h +it is free again then`, text)
 	assert.Contains(t, text, "leased for the old recorder")
-	assert.Contains(t, text, "andamio lease address extend")
+	assert.Contains(t, text, "extend its lease")
+	asked, is := v.extendAddress(&v.addresses[0])().(view.Prompt)
+	require.True(t, is)
+	assert.Empty(t, asked.Act.Wrong("30d"))
+	assert.Contains(t, asked.Act.Wrong("soon"), "no span of time")
+	assert.Contains(t, asked.Act.Wrong("0h"), "no span of time")
 	v.Update(done{})
 	assert.Contains(t, drawn(v, 160), "nothing needs you")
 }
