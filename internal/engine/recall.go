@@ -11,11 +11,7 @@ import (
 
 // recall has an instance that is off go on from what a snapshot keeps of its memory. One that is on has been recalled: it was switched off before.
 func (e *Engine) recall(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	to, err := e.siteIDOf(s, r)
-	if err != nil {
-		return err
-	}
-	from, err := e.keptBy(s)
+	from, to, err := e.fromSnapshot(s, r)
 	if err != nil {
 		return err
 	}

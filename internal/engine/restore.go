@@ -13,11 +13,7 @@ import (
 
 // restore has a disk hold what a snapshot keeps. The site refuses it while its machine is on.
 func (e *Engine) restore(ctx context.Context, s *plan.Step, r *plan.Resource) error {
-	to, err := e.siteIDOf(s, r)
-	if err != nil {
-		return err
-	}
-	from, err := e.keptBy(s)
+	from, to, err := e.fromSnapshot(s, r)
 	if err != nil {
 		return err
 	}
@@ -31,14 +27,14 @@ func (e *Engine) restore(ctx context.Context, s *plan.Step, r *plan.Resource) er
 	return e.record(run.Event{Kind: run.Learned, Resource: r.ID, Attributes: map[string]string{change.AttrRestored: s.Restoring.Set, change.AttrRestoredAt: time.Now().UTC().Format(time.RFC3339Nano)}})
 }
 
-// keptBy is the site's id of the snapshot that a step restores.
-func (e *Engine) keptBy(s *plan.Step) (string, error) {
-	if s.Restoring.Provider != "" {
-		return s.Restoring.Provider, nil
+// fromSnapshot are the site's ids of the snapshot that a step restores, and of what it restores.
+func (e *Engine) fromSnapshot(s *plan.Step, r *plan.Resource) (from, to string, err error) {
+	if to, err = e.siteIDOf(s, r); err != nil || s.Restoring.Provider != "" {
+		return s.Restoring.Provider, to, err
 	}
-	id, known := e.Attribute(s.Restoring.Snapshot, "site.id")
-	if !known || id == "" {
-		return "", site.Final(fmt.Errorf("the site's id of %s is not known", s.Restoring.Snapshot))
+	from, known := e.Attribute(s.Restoring.Snapshot, "site.id")
+	if !known || from == "" {
+		return "", to, site.Final(fmt.Errorf("the site's id of %s is not known", s.Restoring.Snapshot))
 	}
-	return id, nil
+	return from, to, nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/xml"
 	"path/filepath"
-	"time"
 
 	"github.com/digitalocean/go-libvirt"
 	"libvirt.org/go/libvirtxml"
@@ -27,18 +26,7 @@ func (d *Driver) keepMemory(ctx context.Context, r site.Request) (site.Resource,
 				return err
 			}
 			n := note{Kind: kinds.Snapshot, Name: r.Name, Mark: r.Mark, Of: r.Source, Memory: true}
-			if was, err := l.StorageVolLookupByName(at.pool, ours+id+noteEnd); err == nil {
-				if kept, err := h.readNote(ctx, was); err != nil || !kept.Taken.IsZero() {
-					return err
-				}
-			} else if !absent(err) {
-				return err
-			}
-			if err := h.make(ctx, l, at.pool, id, n, func() error { return h.saveMemory(l, m, at, id) }); err != nil {
-				return err
-			}
-			n.Taken = time.Now()
-			return h.keepNote(ctx, l, at.pool, id, n)
+			return h.taken(ctx, l, at.pool, id, n, func() error { return h.saveMemory(l, m, at, id) })
 		})
 		if err != nil {
 			return site.Resource{}, err

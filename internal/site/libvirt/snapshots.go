@@ -39,18 +39,7 @@ func (d *Driver) createSnapshot(ctx context.Context, r site.Request) (site.Resou
 				return err
 			}
 			n := note{Kind: kinds.Snapshot, Name: r.Name, Mark: r.Mark, Of: r.Source}
-			if was, err := l.StorageVolLookupByName(at.pool, ours+id+noteEnd); err == nil {
-				if kept, err := h.readNote(ctx, was); err != nil || !kept.Taken.IsZero() {
-					return err
-				}
-			} else if !absent(err) {
-				return err
-			}
-			if err := h.make(ctx, l, at.pool, id, n, func() error { return h.copyDisk(ctx, l, at, id) }); err != nil {
-				return err
-			}
-			n.Taken = time.Now()
-			return h.keepNote(ctx, l, at.pool, id, n)
+			return h.taken(ctx, l, at.pool, id, n, func() error { return h.copyDisk(ctx, l, at, id) })
 		})
 		if err != nil {
 			return site.Resource{}, err
@@ -61,6 +50,22 @@ func (d *Driver) createSnapshot(ctx context.Context, r site.Request) (site.Resou
 		return out, d.fail(site.Refused, "create snapshot "+r.Name, "there is no disk %s", r.Source)
 	}
 	return out, err
+}
+
+// taken has a snapshot be taken that a note stands for, unless it was: whoever asked for it may not have heard that.
+func (h *host) taken(ctx context.Context, l *libvirt.Libvirt, pool libvirt.StoragePool, id string, n note, take func() error) error {
+	if was, err := l.StorageVolLookupByName(pool, ours+id+noteEnd); err == nil {
+		if kept, err := h.readNote(ctx, was); err != nil || !kept.Taken.IsZero() {
+			return err
+		}
+	} else if !absent(err) {
+		return err
+	}
+	if err := h.make(ctx, l, pool, id, n, take); err != nil {
+		return err
+	}
+	n.Taken = time.Now()
+	return h.keepNote(ctx, l, pool, id, n)
 }
 
 // copyEnd is the ending of what a running machine copies to: qcow2, in which it need not write what is empty.

@@ -97,22 +97,5 @@ func (s *Store) ReturnAddress(ctx context.Context, site, value string) error {
 
 // AddressLeases are all, by site and address.
 func (s *Store) AddressLeases(ctx context.Context) ([]promise.AddressLease, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT body FROM address_leases ORDER BY site, value`)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []promise.AddressLease
-	for rows.Next() {
-		var body string
-		var l promise.AddressLease
-		if err := rows.Scan(&body); err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal([]byte(body), &l); err != nil {
-			return nil, err
-		}
-		out = append(out, l)
-	}
-	return out, rows.Err()
+	return bodies[promise.AddressLease](ctx, s, `SELECT body FROM address_leases ORDER BY site, value`)
 }

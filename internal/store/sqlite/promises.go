@@ -139,22 +139,27 @@ func (s *Store) DropPromise(ctx context.Context, deployment int64, kind promise.
 
 // Promises are all, by deployment and kind.
 func (s *Store) Promises(ctx context.Context) ([]promise.Promise, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT body FROM promises ORDER BY deployment, kind`)
+	return bodies[promise.Promise](ctx, s, `SELECT body FROM promises ORDER BY deployment, kind`)
+}
+
+// bodies are what the only column of a query holds as JSON.
+func bodies[T any](ctx context.Context, s *Store, query string) ([]T, error) {
+	rows, err := s.db.QueryContext(ctx, query)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []promise.Promise
+	var out []T
 	for rows.Next() {
 		var body string
-		var p promise.Promise
+		var one T
 		if err := rows.Scan(&body); err != nil {
 			return nil, err
 		}
-		if err := json.Unmarshal([]byte(body), &p); err != nil {
+		if err := json.Unmarshal([]byte(body), &one); err != nil {
 			return nil, err
 		}
-		out = append(out, p)
+		out = append(out, one)
 	}
 	return out, rows.Err()
 }
