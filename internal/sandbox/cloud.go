@@ -277,10 +277,18 @@ func (c *Cloud) facts(w http.ResponseWriter, _ *http.Request) {
 	respond(w, http.StatusOK, wire.Resource{Kind: wire.OwnSite, ID: "self", Attributes: map[string]any{wire.OwnSiteFacts: string(data)}})
 }
 
+// FeatureNoSnapshots is the feature of a site that has no kind of its own for snapshots.
+const FeatureNoSnapshots = "no-snapshots"
+
+// has reports that there is a collection of a term here.
+func (c *Cloud) has(term string) bool {
+	return terms[term].kind != "" && (term != "snapshot" || !slices.Contains(c.site.Features, FeatureNoSnapshots))
+}
+
 func (c *Cloud) list(w http.ResponseWriter, r *http.Request) {
 	term := r.PathValue("term")
-	t, ok := terms[term]
-	if !ok {
+	t := terms[term]
+	if !c.has(term) {
 		refuse(w, http.StatusNotFound, "there is no kind %q here", term)
 		return
 	}

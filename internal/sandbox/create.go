@@ -42,8 +42,8 @@ func (c *Cloud) create(w http.ResponseWriter, r *http.Request) {
 // createAs is create, of what is to be known by an id; "" leaves that to the stand-in.
 func (c *Cloud) createAs(w http.ResponseWriter, r *http.Request, id string) {
 	term := r.PathValue("term")
-	kind, known := terms[term]
-	if !known {
+	kind := terms[term]
+	if !c.has(term) {
 		refuse(w, http.StatusNotFound, "there is no kind %q here", term)
 		return
 	}

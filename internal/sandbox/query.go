@@ -77,7 +77,9 @@ func (c *Cloud) categories() wire.Query {
 		kind(term, wire.Infrastructure)
 	}
 	for _, term := range []string{"object", "snapshot"} {
-		kind(term, wire.Own+"storage#")
+		if c.has(term) {
+			kind(term, wire.Own+"storage#")
+		}
 	}
 	q.Kinds = append(q.Kinds, wire.Category{Term: "site", Scheme: wire.Own + "estate#", Location: "/site/"})
 	for name, attributes := range mixins {

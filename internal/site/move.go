@@ -108,6 +108,13 @@ type Snapshotter interface {
 	Restore(ctx context.Context, snapshot, disk string) error
 }
 
+// Copying is a [Snapshotter] whose snapshots may be copies of disks: such a copy is of one moment only where nobody writes meanwhile.
+type Copying interface {
+	Snapshotter
+	// Copies reports that they are.
+	Copies(ctx context.Context) bool
+}
+
 // MemoryKeeper is a [Snapshotter] that keeps what is in the memory of instances too, as snapshots that are asked for with [Request.Memory]. The instance is
 // suspended meanwhile, and stays so.
 type MemoryKeeper interface {

@@ -27,6 +27,9 @@ func (svc *Service) Keeping(ctx context.Context) ([]Keeping, error) {
 	var out []Keeping
 	for _, s := range e.Sites {
 		_, keeps := site.Can[site.Snapshotter](ctx, drivers[s.Name])
+		if c, may := site.Can[site.Copying](ctx, drivers[s.Name]); may && keeps {
+			keeps = !c.Copies(ctx) // machines stand still for a copy, which is nothing to be done by rule
+		}
 		_, limits := site.Can[site.Limiter](ctx, drivers[s.Name])
 		out = append(out, Keeping{s, level.Able{Keeps: keeps, Limits: limits}})
 	}

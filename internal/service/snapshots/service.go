@@ -3,6 +3,7 @@
 package snapshots
 
 import (
+	"cmp"
 	"context"
 	"regexp"
 	"slices"
@@ -182,7 +183,15 @@ func (svc *Service) Taking(ctx context.Context, deployment int64, w TakeRequest,
 	if err != nil {
 		return deployments.Order{}, err
 	}
+	copied, err := svc.copied(ctx, d.Stand.Plan, disks)
+	if err != nil {
+		return deployments.Order{}, err
+	}
+	w.Barrier = w.Barrier || len(copied) > 0
 	p, err := change.Snapshot(d.Stand, change.Snapping{Set: w.Name, Disks: disks, Barrier: w.Barrier, Memory: w.Memory, Cost: cost}, "snapshot "+w.Name+" of "+d.Name)
+	if err == nil && len(copied) > 0 {
+		p.Notes = append(p.Notes, "disks at "+strings.Join(copied, ", ")+" are copied, since no snapshots are kept there: machines stand still until that is done")
+	}
 	return svc.order(ctx, d, p, wanted, err)
 }
 
@@ -249,7 +258,25 @@ func (svc *Service) MayKeepMemory(ctx context.Context, d *deployments.Deployment
 	return err == nil && len(disks) > 0 && svc.keepMemory(ctx, d.Stand.Plan, disks) == nil
 }
 
-// KeepingCosts is what keeping so many copies of all disks of a deployment costs an hour at their sites.
+// copied are the sites of disks that keep snapshots by copying them, for which machines have to stand still.
+func (svc *Service) copied(ctx context.Context, p *plan.Plan, disks []string) ([]string, error) {
+	drivers, err := svc.sites.Sites()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, id := range disks {
+		name := p.Resource(id).Site
+		if c, may := site.Can[site.Copying](ctx, drivers[name]); may && !slices.Contains(out, name) && c.Copies(ctx) {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// KeepingCosts is what keeping so many copies of all disks of a deployment costs an hour at their sites. That one copies disks for it is a refusal: nobody is there
+// who lets machines stand still for so long.
 func (svc *Service) KeepingCosts(ctx context.Context, d *deployments.Deployment, copies int) (money.Amount, error) {
 	disks, err := deployments.DisksOf(d, nil)
 	if err != nil || copies == 0 {
@@ -258,6 +285,9 @@ func (svc *Service) KeepingCosts(ctx context.Context, d *deployments.Deployment,
 	cost, err := svc.cost(ctx, d.Stand.Plan, disks)
 	if err != nil {
 		return 0, err
+	}
+	if copied, err := svc.copied(ctx, d.Stand.Plan, disks); err != nil || len(copied) > 0 {
+		return 0, cmp.Or(err, fault.Refusedf("%s keeps no snapshots but by copying disks, for which machines stand still: that is done by hand alone", strings.Join(copied, ", ")))
 	}
 	var out money.Amount
 	for _, id := range disks {

@@ -18,12 +18,14 @@ import (
 // patience is for how long the driver waits for one answer here.
 const patience = 300 * time.Millisecond
 
-// TestTheDriverConforms runs the suite that every driver passes against a stand-in, in each sort of network that sites have.
+// TestTheDriverConforms runs the suite that every driver passes against a stand-in, in each sort of network that sites have, and one that keeps no snapshots of its own.
 func TestTheDriverConforms(t *testing.T) {
-	for _, sort := range []estate.NetworkKind{estate.Ports, estate.Address} {
-		t.Run(string(sort), func(t *testing.T) {
+	bare := hall(estate.Address)
+	bare.Features = append(bare.Features, sandbox.FeatureNoSnapshots)
+	for name, s := range map[string]*estate.Site{"ports": hall(estate.Ports), "address": hall(estate.Address), "no snapshots": bare} {
+		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			box, err := sandbox.Start(sandbox.Config{Estate: &estate.Estate{Currency: "cr", Sites: []*estate.Site{hall(sort)}}, Pace: 0.002, Seed: 1})
+			box, err := sandbox.Start(sandbox.Config{Estate: &estate.Estate{Currency: "cr", Sites: []*estate.Site{s}}, Pace: 0.002, Seed: 1})
 			require.NoError(t, err)
 			t.Cleanup(func() { box.Close() })
 			at := box.Endpoints[0]

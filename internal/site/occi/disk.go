@@ -138,6 +138,9 @@ func (d *Driver) Release(ctx context.Context, iface string, lead map[string]stri
 
 // Restore has a disk hold what a snapshot keeps.
 func (d *Driver) Restore(ctx context.Context, snapshot, disk string) error {
+	if c, are := d.copies(ctx); are {
+		return c.Restore(ctx, snapshot, disk)
+	}
 	return d.tell(ctx, "restore "+snapshot, kinds.Snapshot, snapshot, "?action="+wire.ActionRestore,
 		wire.Action{Action: wire.ComputeAction + wire.ActionRestore, Attributes: map[string]any{wire.RestoreTo: disk}})
 }

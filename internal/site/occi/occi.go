@@ -139,6 +139,13 @@ func (d *Driver) Create(ctx context.Context, r site.Request) (site.Resource, err
 	if r.Memory { // sites would take it for a snapshot of the disk
 		return site.Resource{}, &site.Error{Site: d.name, Doing: "keep the memory " + r.Name, Class: site.Refused, Detail: "sites of this protocol keep none"}
 	}
+	if c, are := d.copies(ctx); are && r.Kind == kinds.Snapshot {
+		v, err := c.Create(ctx, r)
+		if err != nil {
+			return site.Resource{}, err
+		}
+		return d.Read(ctx, kinds.Snapshot, v.ID)
+	}
 	header := http.Header{}
 	if r.Key != "" {
 		header.Set(wire.HeaderKey, r.Key)
@@ -161,13 +168,24 @@ func (d *Driver) Create(ctx context.Context, r site.Request) (site.Resource, err
 
 // Read says how a resource is now.
 func (d *Driver) Read(ctx context.Context, kind kinds.Kind, id string) (site.Resource, error) {
-	where, err := d.location(ctx, kind, id)
+	_, copied := d.copies(ctx)
+	copied = copied && kind == kinds.Snapshot
+	at := kind
+	if copied {
+		at = kinds.Volume
+	}
+	where, err := d.location(ctx, at, id)
 	if err != nil {
 		return site.Resource{}, err
 	}
 	var out wire.Resource
 	if err := d.do(ctx, fmt.Sprintf("read %s", kind), http.MethodGet, where, nil, nil, &out); err != nil {
 		return site.Resource{}, err
+	}
+	if copied {
+		if out, err = d.readKept(ctx, out); err != nil {
+			return site.Resource{}, err
+		}
 	}
 	r := parse(kind, out)
 	r.Details = told(out, text(out.Attributes[wire.OwnZone]))
@@ -176,12 +194,21 @@ func (d *Driver) Read(ctx context.Context, kind kinds.Kind, id string) (site.Res
 
 // List reads a whole collection, page by page. A site that does not know the kind has nothing of it.
 func (d *Driver) List(ctx context.Context, kind kinds.Kind) ([]site.Resource, error) {
-	all, err := d.all(ctx, kind)
+	all, err := d.collected(ctx, kind)
 	var out []site.Resource
 	for _, r := range all {
 		out = append(out, parse(kind, r))
 	}
 	return out, err
+}
+
+// collected is a whole collection: of a site whose snapshots are copies, those among its volumes.
+func (d *Driver) collected(ctx context.Context, kind kinds.Kind) ([]wire.Resource, error) {
+	if _, copied := d.copies(ctx); copied && (kind == kinds.Snapshot || kind == kinds.Volume) {
+		volumes, err := d.all(ctx, kinds.Volume)
+		return kept(kind, volumes), err
+	}
+	return d.all(ctx, kind)
 }
 
 // all is a whole collection. A site that knows no pages tells all at once, and again: that is the end of it.
@@ -231,6 +258,12 @@ func (d *Driver) Invoke(ctx context.Context, kind kinds.Kind, id, action string)
 
 // Change makes a resource what the request says, in place.
 func (d *Driver) Change(ctx context.Context, kind kinds.Kind, id string, r site.Request) (site.Resource, error) {
+	if c, are := d.copies(ctx); are && kind == kinds.Snapshot {
+		if _, err := c.Change(ctx, id, r); err != nil {
+			return site.Resource{}, err
+		}
+		return d.Read(ctx, kind, id)
+	}
 	want, err := d.fitted(ctx, r, renderChange(r))
 	if err != nil {
 		return site.Resource{}, err
@@ -264,6 +297,9 @@ func (d *Driver) Push(ctx context.Context, to site.Sink) (func(context.Context) 
 
 // Delete removes a resource.
 func (d *Driver) Delete(ctx context.Context, kind kinds.Kind, id string) error {
+	if c, are := d.copies(ctx); are && kind == kinds.Snapshot {
+		return c.Delete(ctx, id)
+	}
 	where, err := d.location(ctx, kind, id)
 	if err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/kinds"
 	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
 )
@@ -66,8 +67,12 @@ func (d *Driver) Page(ctx context.Context, q site.Query) (site.Page, error) {
 		all, err := d.all(ctx, q.Kind)
 		return paged(q, all), err
 	}
+	at, shown := q.Kind, func(got []wire.Resource) []wire.Resource { return got }
+	if _, copied := d.copies(ctx); copied && (q.Kind == kinds.Snapshot || q.Kind == kinds.Volume) {
+		at, shown = kinds.Volume, func(got []wire.Resource) []wire.Resource { return kept(q.Kind, got) }
+	}
 	var c wire.Collection
-	where, err := d.where(ctx, q.Kind)
+	where, err := d.where(ctx, at)
 	if err == nil {
 		err = d.do(ctx, fmt.Sprintf("list %s", q.Kind), http.MethodGet, where+"?"+query.Encode(), nil, nil, &c)
 	}
@@ -78,9 +83,9 @@ func (d *Driver) Page(ctx context.Context, q site.Query) (site.Page, error) {
 		return site.Page{}, err
 	}
 	got := slices.Concat(c.Resources, c.Links)
-	page := paged(q, got)
+	page := paged(q, shown(got))
 	if len(got) >= size {
-		page.Next = page.Resources[len(got)-1].ID
+		page.Next = idOf(got[len(got)-1].ID)
 	}
 	return page, nil
 }
