@@ -83,6 +83,9 @@ func (t Trial) beginMoving(ctx context.Context, r *rand.Rand) (*mover, error) {
 	m := &mover{t: t}
 	for _, s := range e.Sites {
 		s.Bandwidth = nil
+		if t.Copied {
+			s.Features = withoutSnapshots(s.Features)
+		}
 		m.sites = append(m.sites, s.Name)
 	}
 	m.box, err = sandbox.Start(sandbox.Config{Estate: e, Pace: t.Pace, Seed: t.Seed, Zone: "ribera.test", System: 24 << 20, Churn: 64 << 10, Record: true})

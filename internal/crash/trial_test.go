@@ -33,6 +33,8 @@ type Trial struct {
 	Pace   float64
 	// Log hears how it goes.
 	Log func(format string, args ...any)
+	// Copied says that no site keeps snapshots, so that disks are copied.
+	Copied bool
 }
 
 // Result is what came of a trial.

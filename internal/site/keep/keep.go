@@ -34,6 +34,9 @@ const (
 	made   = "%s, copy of %s, of %s"
 )
 
+// Half is the word for a copy that is not whole: nobody can say whether somebody is at it. Whoever is has it taken away and copies anew when they come again.
+const Half = "being copied, or half copied"
+
 // looksAgain is how often a volume that is being built is looked at.
 const looksAgain = 50 * time.Millisecond
 
@@ -70,7 +73,7 @@ func as(v site.Resource) (site.Resource, bool) {
 	case !c.Taken.IsZero():
 		out.Attributes[site.AttrTaken] = c.Taken.UTC().Format(time.RFC3339Nano)
 	case v.State == site.Active:
-		out.State, out.Word = site.Building, "being copied"
+		out.State, out.Word = site.Failed, Half
 	}
 	return out, is
 }

@@ -179,7 +179,8 @@ func TestWhatBrokeOffIsNotRestored(t *testing.T) {
 	s.volumes["half"] = &volume{site.Resource{Kind: kinds.Volume, ID: "half", Name: half.String(), State: site.Active}, make([]byte, size)}
 	r, err := c.Read(ctx, "half")
 	require.NoError(t, err)
-	assert.Equal(t, site.Building, r.State)
+	assert.Equal(t, site.Failed, r.State)
+	assert.Equal(t, Half, r.Word)
 	assert.Equal(t, site.Conflict, site.ClassOf(c.Restore(ctx, "half", "disk")))
 	for _, id := range []string{"disk", "none"} {
 		_, err := c.Read(ctx, id)

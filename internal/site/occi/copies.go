@@ -51,7 +51,7 @@ func asSnapshot(w wire.Resource, c keep.Copy) wire.Resource {
 	size, _ := w.Attributes[wire.StorageSize].(float64)
 	at := maps.Clone(w.Attributes)
 	at[wire.SnapshotOf], at[wire.SnapshotSize] = c.Of, strconv.FormatInt(int64(size*(1<<30)), 10)
-	at[wire.SnapshotState], at[wire.SnapshotWord] = "inactive", "building"
+	at[wire.SnapshotState], at[wire.SnapshotWord] = "error", keep.Half
 	if !c.Taken.IsZero() {
 		at[wire.SnapshotState], at[wire.SnapshotWord] = "active", "copied"
 		at[wire.SnapshotAt] = c.Taken.UTC().Format(time.RFC3339Nano)
