@@ -58,7 +58,7 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 	if o.W > 0 {
 		options = append(options, tea.WithWindowSize(o.W, o.H))
 	}
-	TuneCollector()
+	TuneRuntime()
 	a = a.By(app.ByScreen)
 	m := newFrame(ctx, a, o)
 	program := tea.NewProgram(m, options...)
@@ -80,9 +80,10 @@ func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 // softLimit is from how much memory on it is collected as often as usual.
 const softLimit = 250 << 20
 
-// TuneCollector collects memory rarely: the heap is small and a pause is seen, so a few megabytes spare late frames. A
-// large run has a large heap, and there it is memory that is spared.
-func TuneCollector() {
+// TuneRuntime spares late frames. Memory is collected rarely: the heap is small and a pause is seen. A large run has a large heap, and there it is memory that is
+// spared. And more goroutines run at once than there are processors: what goes on beside the screen takes all of these for some milliseconds at a time, and the
+// kernel lets a key have its turn between sooner than the scheduler of one process does.
+func TuneRuntime() {
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(softLimit)
 	runtime.GOMAXPROCS(max(runtime.GOMAXPROCS(0), 2*runtime.NumCPU()))

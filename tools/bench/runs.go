@@ -278,7 +278,7 @@ func frames(dir string) ([]result, error) {
 	defer a.Close()
 	defer debug.SetGCPercent(debug.SetGCPercent(-1))
 	defer debug.SetMemoryLimit(debug.SetMemoryLimit(-1))
-	tui.TuneCollector() // as the screens do
+	tui.TuneRuntime() // as the screens do
 	took, err := watchFrames(ctx, a, id)
 	if err != nil {
 		return nil, err
