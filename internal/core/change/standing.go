@@ -382,7 +382,7 @@ func (f *fold) attributes(s *run.State) {
 // standing puts together what stands: resources of which a step stands, and those steps.
 func (f *fold) standing() Standing {
 	p := &plan.Plan{Version: plan.Version, Name: f.of.Name, Preset: f.of.Preset, Currency: f.of.Currency, Inputs: f.of.Inputs,
-		Secrets: f.of.Secrets, Services: f.of.Services, Sites: f.sites, Outputs: f.of.Outputs, Workflow: f.of.Workflow,
+		Services: f.of.Services, Sites: f.sites, Outputs: f.of.Outputs, Workflow: f.of.Workflow,
 		Triggers: f.of.Triggers, Zone: f.of.Zone, Origins: f.of.Origins, Lifted: f.of.Lifted, Template: f.of.Template, Revision: f.of.Revision, Source: f.of.Source, Scripts: f.scripts, Files: f.files, Known: map[string]map[string]string{}}
 	f.bereaved()
 	stands := f.stands()
@@ -406,6 +406,7 @@ func (f *fold) standing() Standing {
 		s.Drops = nil
 		p.Steps = append(p.Steps, s)
 	}
+	p.Secrets = p.SecretsAsked() // those of a run that took a snapshot are none
 	settleOrder(p, f.order)
 	unsure := map[string]bool{}
 	for id, is := range f.unsure {
