@@ -253,9 +253,16 @@ func (svc *Service) keepMemory(ctx context.Context, p *plan.Plan, disks []string
 }
 
 // MayKeepMemory reports that the sites of some of a deployment, by the words of [TakeRequest], keep memory.
-func (svc *Service) MayKeepMemory(ctx context.Context, d *deployments.Deployment, of []string) bool {
+func (svc *Service) MayKeepMemory(ctx context.Context, deployment int64, of []string) (bool, error) {
+	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+		return false, err
+	}
+	d, err := svc.deployments.Deployment(ctx, deployment)
+	if err != nil {
+		return false, err
+	}
 	disks, err := deployments.DisksOf(d, of)
-	return err == nil && len(disks) > 0 && svc.keepMemory(ctx, d.Stand.Plan, disks) == nil
+	return err == nil && len(disks) > 0 && svc.keepMemory(ctx, d.Stand.Plan, disks) == nil, nil
 }
 
 // copied are the sites of disks that keep snapshots by copying them, for which machines have to stand still.

@@ -76,7 +76,7 @@ func (v *View) keeping(d *deployments.Deployment, tier string, first func(name, 
 			return v.app.Taking(v.ctx, id, snapshots.TakeRequest{Of: of, Barrier: true}, time.Now())
 		}),
 	}
-	if v.app != nil && v.app.MayKeepMemory(v.ctx, d, of) {
+	if v.mayKeepMemory(id, of) {
 		out = append(out, first("take one with memory", "keeps what is in the memory of its machines too, which stand still meanwhile, and go on from there one day", func() (deployments.Order, error) {
 			return v.app.Taking(v.ctx, id, snapshots.TakeRequest{Of: of, Memory: true}, time.Now())
 		}))
@@ -115,6 +115,15 @@ func (v *View) keeping(d *deployments.Deployment, tier string, first func(name, 
 		}}, v.which("drop a snapshot", "what it keeps is gone then; shows the plan first", all, func(set string) (deployments.Order, error) {
 		return v.app.DroppingSnapshot(v.ctx, id, set)
 	}))
+}
+
+// mayKeepMemory reports that the sites of some of a deployment keep memory: only then it is offered.
+func (v *View) mayKeepMemory(deployment int64, of []string) bool {
+	if v.app == nil {
+		return false
+	}
+	may, err := v.app.MayKeepMemory(v.ctx, deployment, of)
+	return may && err == nil
 }
 
 // which is an act on one of some sets, whose name is asked for.
