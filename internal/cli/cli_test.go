@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -414,33 +413,13 @@ func goesOn(t *testing.T, ws string, id int64) {
 	}, 2*time.Minute, 10*time.Millisecond)
 }
 
-// processOf finds the process that was started with these last arguments.
-func processOf(t *testing.T, args ...string) *os.Process {
-	t.Helper()
-	all, err := filepath.Glob("/proc/[0-9]*/cmdline")
-	require.NoError(t, err)
-	for _, file := range all {
-		line, err := os.ReadFile(file)
-		if err != nil || !strings.HasSuffix(string(line), "\x00"+strings.Join(args, "\x00")+"\x00") {
-			continue // it has ended meanwhile, or is another
-		}
-		pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file)))
-		require.NoError(t, err)
-		p, err := os.FindProcess(pid)
-		require.NoError(t, err)
-		return p
-	}
-	require.Fail(t, "no such process", "%v", args)
-	return nil
-}
-
 func TestAKilledWorkerIsNoticed(t *testing.T) {
 	ws := standIns(t, "1")
 	file := planFile(t, ws)
 	code, _ := program(t, "run", file, "--detach", "--workspace", ws)
 	require.Zero(t, code)
 	goesOn(t, ws, 1)
-	worker := processOf(t, "work", "1", "--workspace", ws)
+	worker := testprogram.Process(t, "work", "1", "--workspace", ws)
 	require.NoError(t, worker.Kill())
 	code, text := program(t, "watch", "1", "--workspace", ws)
 	assert.Equal(t, statuses[fault.Unavailable], code)

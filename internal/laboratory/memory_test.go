@@ -3,11 +3,14 @@ package laboratory_test
 import (
 	"bufio"
 	"os/exec"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"andamio/internal/testprogram"
 )
 
 // TestWhatIsInMemoryIsKept keeps what is in the memory of a real machine, has it go on from there, goes back, and does so once more with a worker that is killed in
@@ -34,7 +37,8 @@ func TestWhatIsInMemoryIsKept(t *testing.T) {
 	b.do("rollback", "--confirm", "levels")
 	assert.Equal(t, after, in(says), "and back")
 
-	for _, when := range []string{"host-1/halt", "host-1/restore", "host-1/recall"} {
+	const next = 5 // after a build, a snapshot, a restore and going back
+	for i, when := range []string{"host-1/halt", "host-1/restore", "host-1/recall"} {
 		cmd := exec.CommandContext(t.Context(), binary, "--workspace", b.ws, "snapshot", "restore", "levels", "kept", "--confirm", "levels", "--discard")
 		out, err := cmd.StdoutPipe()
 		require.NoError(t, err)
@@ -44,7 +48,7 @@ func TestWhatIsInMemoryIsKept(t *testing.T) {
 				break
 			}
 		}
-		require.NoError(t, exec.CommandContext(t.Context(), "pkill", "-9", "-f", "work [0-9]+ --workspace "+b.ws).Run(), "there is a worker")
+		require.NoError(t, testprogram.Process(t, "work", strconv.Itoa(next+i), "--workspace", b.ws).Kill())
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 		require.Eventually(t, func() bool { return b.tries("resume") }, waiting, second/10, "once it is noticed that nobody works on it")

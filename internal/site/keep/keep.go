@@ -179,26 +179,6 @@ func (c Copies) Read(ctx context.Context, id string) (site.Resource, error) {
 	return out, nil
 }
 
-// Of are the snapshots among volumes.
-func Of(volumes []site.Resource) (out []site.Resource) {
-	for _, v := range volumes {
-		if s, is := as(v); is {
-			out = append(out, s)
-		}
-	}
-	return out
-}
-
-// Others are the volumes that are no snapshots.
-func Others(volumes []site.Resource) (out []site.Resource) {
-	for _, v := range volumes {
-		if _, is := Called(v.Name); !is {
-			out = append(out, v)
-		}
-	}
-	return out
-}
-
 // Change gives a snapshot another name, and sets tags.
 func (c Copies) Change(ctx context.Context, id string, r site.Request) (site.Resource, error) {
 	v, err := c.At.Read(ctx, kinds.Volume, id)
