@@ -35,6 +35,7 @@ type Store interface {
 	HooksStore
 	PromisesStore
 	AddressesStore
+	AlertsStore
 	// Close frees what the store holds.
 	Close() error
 }

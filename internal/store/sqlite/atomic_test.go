@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/clock"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/inventory"
@@ -38,7 +39,8 @@ type cutting struct {
 	context.Context
 	at    int64
 	asked atomic.Int64
-	cut   atomic.Bool
+	// cut says that it was over, told that somebody who saw that was told why: somebody else may have asked meanwhile.
+	cut, told atomic.Bool
 }
 
 var shut = func() chan struct{} { c := make(chan struct{}); close(c); return c }()
@@ -53,6 +55,10 @@ func (c *cutting) Done() <-chan struct{} {
 
 func (c *cutting) Err() error {
 	if c.asked.Load() == c.at {
+		c.told.Store(true)
+		return context.Canceled
+	}
+	if c.cut.Load() && c.told.CompareAndSwap(false, true) {
 		return context.Canceled
 	}
 	return nil
@@ -145,6 +151,8 @@ func peopled(t *testing.T, path string) func(s *Store) map[string]func(ctx conte
 	takes := []quota.Take{{Account: "own/eva", Measure: quota.Cores, Amount: 4, Most: 9}, {Account: "team/map", Measure: quota.Cores, Amount: 4, Most: 9}}
 	hold, err := s.HoldQuota(ctx, store.Hold{Request: request, State: "held"}, takes)
 	must(err)
+	must(s.KeepAlerts(ctx, []alarm.Alert{{ID: 1, Since: midday}}))
+	must(s.SayOfAlert(ctx, 1, store.Silenced, &alarm.Said{By: "eva"}))
 	later := promised
 	later.Lease = &promise.LeaseTerms{Until: midday.Add(2 * time.Hour), Grace: time.Hour, Notice: []time.Duration{time.Minute}}
 	return func(s *Store) map[string]func(ctx context.Context) error {
@@ -158,11 +166,18 @@ func peopled(t *testing.T, path string) func(s *Store) map[string]func(ctx conte
 				return err
 			},
 			"forget": func(ctx context.Context) error { return s.Forget(ctx, third) },
-			"beat":   func(ctx context.Context) error { _, err := s.Beat(ctx, runID, epoch); return err },
-			"finish": func(ctx context.Context) error { return s.Finish(ctx, runID, epoch, run.Standing) },
-			"cancel": func(ctx context.Context) error { return s.Cancel(ctx, runID) },
-			"decide": func(ctx context.Context) error { return s.Decide(ctx, runID, store.Decision{Step: "a", Verb: "skip"}) },
-			"void":   func(ctx context.Context) error { return s.Void(ctx, third) },
+			"alerts": func(ctx context.Context) error {
+				return s.KeepAlerts(ctx, []alarm.Alert{{ID: 1, Since: midday, Ended: midday}, {ID: 2, Since: midday}})
+			},
+			"acknowledge": func(ctx context.Context) error {
+				return s.SayOfAlert(ctx, 1, store.Acknowledged, &alarm.Said{By: "eva"})
+			},
+			"silence over": func(ctx context.Context) error { return s.SayOfAlert(ctx, 1, store.Silenced, nil) },
+			"beat":         func(ctx context.Context) error { _, err := s.Beat(ctx, runID, epoch); return err },
+			"finish":       func(ctx context.Context) error { return s.Finish(ctx, runID, epoch, run.Standing) },
+			"cancel":       func(ctx context.Context) error { return s.Cancel(ctx, runID) },
+			"decide":       func(ctx context.Context) error { return s.Decide(ctx, runID, store.Decision{Step: "a", Verb: "skip"}) },
+			"void":         func(ctx context.Context) error { return s.Void(ctx, third) },
 			"deployment": func(ctx context.Context) error {
 				_, err := s.CreateDeployment(ctx, "new", "t", guard.Owner{Team: "map", Tags: map[string]string{"a": "b"}})
 				return err

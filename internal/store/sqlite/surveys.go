@@ -36,7 +36,11 @@ func (s *Store) BeginSurvey(ctx context.Context, site string, deep bool, regions
 
 // within does work in one transaction.
 func (s *Store) within(ctx context.Context, work func(*sql.Tx) error) error {
-	tx, err := s.db.BeginTx(ctx, nil)
+	return within(ctx, s.db, work)
+}
+
+func within(ctx context.Context, db *database, work func(*sql.Tx) error) error {
+	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
 	}

@@ -43,6 +43,7 @@ var tests = []struct {
 	{"WhatDecidesAnAccountIsKept", whatDecidesAnAccountIsKept},
 	{"AnEventIsToldOnceByEachHook", anEventIsToldOnceByEachHook},
 	{"AnAddressIsLeasedOnce", anAddressIsLeasedOnce},
+	{"AlertsAreAsTheyBecameLast", alertsAreAsTheyBecameLast},
 	{"APromiseIsKeptWithWhatIsDueForIt", aPromiseIsKeptWithWhatIsDueForIt},
 	{"ARunThatNeverBeganIsForgottenWithItsDeployment", aRunThatNeverBeganIsForgottenWithItsDeployment},
 	{"WhatAForgottenRunHadIsTheOneBeforesAgain", whatAForgottenRunHadIsTheOneBeforesAgain},

@@ -1,0 +1,312 @@
+package alarm
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"andamio/internal/core/measure"
+	"andamio/internal/core/printable"
+)
+
+// Alert is one cause with all that fails because of it, for as long as it does.
+type Alert struct {
+	ID int64 `json:"id"`
+	// Cause is the thing (measure.Thing) or the host or zone that explains it all; Rank, Name and Site say which, the others to whom it belongs.
+	Cause      string `json:"cause"`
+	Rank       string `json:"rank"`
+	Name       string `json:"name"`
+	Site       string `json:"site,omitempty"`
+	Deployment int64  `json:"deployment,omitempty"`
+	Of         string `json:"of,omitempty"`
+	Resource   string `json:"resource,omitempty"`
+	// Inferred says that nothing was measured of the cause itself: all that it carries fails.
+	Inferred bool     `json:"inferred,omitempty"`
+	Severity Severity `json:"severity"`
+	// Words say what is wrong.
+	Words string    `json:"words"`
+	Since time.Time `json:"since"`
+	// Ended is zero while it goes on.
+	Ended time.Time `json:"ended,omitzero"`
+	// Into is the alert that this one turned out to be a part of.
+	Into int64 `json:"into,omitempty"`
+	// Alarms are what is over now; when it has ended, what was over last.
+	Alarms []Alarm `json:"alarms,omitempty"`
+	// Down are services of which a whole tier fails, Weakened others that something fails of.
+	Down     []string `json:"down,omitempty"`
+	Weakened []string `json:"weakened,omitempty"`
+	// Known is who has seen it and sees to it; Muted until when nobody is told, and why.
+	Known *Said `json:"acknowledged,omitempty"`
+	Muted *Said `json:"silenced,omitempty"`
+}
+
+// Said is what somebody said of an alert.
+type Said struct {
+	By    string    `json:"by"`
+	At    time.Time `json:"at"`
+	Until time.Time `json:"until,omitzero"`
+	Say   string    `json:"say,omitempty"`
+}
+
+// Silent is how many alarms stand below the cause.
+func (a *Alert) Silent() int {
+	n := 0
+	for i := range a.Alarms {
+		if a.Alarms[i].Thing != a.Cause {
+			n++
+		}
+	}
+	return n
+}
+
+// Quiet reports that nobody is to be told of it now.
+func (a *Alert) Quiet(now time.Time) bool { return a.Muted != nil && now.Before(a.Muted.Until) }
+
+// Title says in a few words what it is.
+func (a *Alert) Title() string {
+	switch {
+	case a.Rank == Self.Word():
+		return "Andamio itself"
+	case a.Rank == Site.Word(), a.Site == "":
+		return a.Rank + " " + a.Name
+	}
+	return fmt.Sprintf("%s %s at %s", a.Rank, a.Name, a.Site)
+}
+
+// Hits says whom it hits, in words.
+func (a *Alert) Hits() string {
+	var out []string
+	if len(a.Down) > 0 {
+		out = append(out, "takes down "+strings.Join(a.Down, ", "))
+	}
+	if len(a.Weakened) > 0 {
+		out = append(out, "weakens "+strings.Join(a.Weakened, ", "))
+	}
+	if n := a.Silent(); n > 0 {
+		out = append(out, printable.Count(n, "alarm")+" silent below it")
+	}
+	return strings.Join(out, " · ")
+}
+
+// Book are the alerts that go on, and their numbers.
+type Book struct {
+	Open []*Alert
+	// Last is the last number that was given.
+	Last int64
+}
+
+// Changes are what became of alerts in a step.
+type Changes struct{ Opened, Changed, Ended []*Alert }
+
+// Step takes the causes of a moment. An alert goes on as long as something of it does, and is of the deepest cause that ever explained it: what comes late of the same, and
+// what recovers one after another, makes no other. Two that turn out to be one are one, the older.
+func (b *Book) Step(g *Graph, causes []Cause, now time.Time) Changes {
+	var out Changes
+	next := map[*Alert]*Alert{}
+	var fresh []*Alert
+	for i := range causes {
+		c := &causes[i]
+		a := b.of(c)
+		if a == nil {
+			b.Last++
+			a = &Alert{ID: b.Last, Since: c.began(now)}
+			b.Open, fresh = append(b.Open, a), append(fresh, a)
+		}
+		if next[a] == nil {
+			next[a] = &Alert{ID: a.ID, Since: a.Since, Known: a.Known, Muted: a.Muted}
+		}
+		next[a].take(g, c, a)
+	}
+	var open []*Alert
+	for _, a := range b.Open {
+		n := next[a]
+		switch {
+		case n == nil:
+			a.Ended = now
+			if into := b.with(a, next); into != nil {
+				a.Into = into.ID
+			}
+			out.Ended = append(out.Ended, a)
+			continue
+		case slices.Contains(fresh, a):
+			out.Opened = append(out.Opened, a)
+		case !n.like(a):
+			out.Changed = append(out.Changed, a)
+		}
+		n.tell(g)
+		*a = *n
+		open = append(open, a)
+	}
+	b.Open = open
+	return out
+}
+
+// of is the open alert that a cause belongs to, the oldest of several; nil if it is new.
+func (b *Book) of(c *Cause) *Alert {
+	var out *Alert
+	for _, a := range b.Open {
+		same := a.Cause == c.Node.ID || a.shares(c)
+		if same && (out == nil || a.Since.Before(out.Since) || a.Since.Equal(out.Since) && a.ID < out.ID) {
+			out = a
+		}
+	}
+	return out
+}
+
+// shares reports that something of a cause is over in the alert already.
+func (a *Alert) shares(c *Cause) bool {
+	for i := range c.Alarms {
+		for k := range a.Alarms {
+			if a.Alarms[k].key() == c.Alarms[i].key() {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// with is the alert that has what another had, which ended for that.
+func (b *Book) with(gone *Alert, next map[*Alert]*Alert) *Alert {
+	for _, a := range b.Open {
+		n := next[a]
+		if n == nil || a == gone {
+			continue
+		}
+		if n.shares(&Cause{Alarms: gone.Alarms}) {
+			return n
+		}
+	}
+	return nil
+}
+
+// began is when the first of a cause was over.
+func (c *Cause) began(now time.Time) time.Time {
+	out := now
+	for i := range c.Alarms {
+		if at := c.Alarms[i].Since; at.Before(out) {
+			out = at
+		}
+	}
+	return out
+}
+
+// take adds a cause to what an alert is now. The deepest cause stays: that of before, or of those now.
+func (a *Alert) take(g *Graph, c *Cause, before *Alert) {
+	if a.Cause == "" && before.Cause != "" && before.Cause != c.Node.ID && !g.isUnder(c.Node.ID, before.Cause) {
+		a.Cause, a.Rank, a.Name, a.Site, a.Deployment, a.Of, a.Resource, a.Inferred = before.Cause, before.Rank, before.Name, before.Site, before.Deployment, before.Of, before.Resource, before.Inferred
+	}
+	if n := c.Node; a.Cause == "" || a.Cause != n.ID && g.isUnder(n.ID, a.Cause) {
+		a.Cause, a.Rank, a.Name, a.Site, a.Deployment, a.Of, a.Resource, a.Inferred = n.ID, n.Rank.Word(), n.Name, n.Site, n.Deployment, n.Of, n.Resource, c.Inferred
+	}
+	a.Alarms = append(a.Alarms, c.Alarms...)
+	a.Severity = max(a.Severity, c.Severity())
+}
+
+// tell works out what is said of an alert from what is over.
+func (a *Alert) tell(g *Graph) {
+	c := Cause{Node: &Node{ID: a.Cause}, Alarms: a.Alarms}
+	c.sort()
+	a.Words = a.Alarms[0].Words
+	if own := a.Alarms[0].Thing == a.Cause; !own {
+		a.Inferred = true
+		a.Words = "all that stands on it and was asked fails"
+		if a.Rank == Endpoint.Word() || a.Rank == Part.Word() || len(a.Alarms) == 1 {
+			a.Words = a.Alarms[0].Name + ": " + a.Alarms[0].Words
+		}
+	} else {
+		a.Inferred = false
+	}
+	if a.Alarms[0].Flaps {
+		a.Words += ", again and again"
+	}
+	a.Down, a.Weakened = g.services(a.Alarms)
+}
+
+// like reports that nothing is other that anybody would want to know of.
+func (a *Alert) like(b *Alert) bool {
+	return a.Cause == b.Cause && a.Severity == b.Severity && len(a.Alarms) == len(b.Alarms) && slices.EqualFunc(a.Alarms, b.Alarms, func(x, y Alarm) bool {
+		return x.key() == y.key() && x.Severity == y.Severity && x.Flaps == y.Flaps
+	})
+}
+
+// services are those of which a whole group fails, and those that lose something.
+func (g *Graph) services(alarms []Alarm) (down, weakened []string) {
+	over := map[string]bool{}
+	hit := map[string]bool{}
+	for i := range alarms {
+		a := &alarms[i]
+		n := g.of(a)
+		for _, below := range g.under(n.ID) { // an endpoint is the service's of what answers there
+			if below.Service != "" {
+				hit[below.Service] = true
+			}
+		}
+		if a.stops() {
+			over[n.ID] = true
+		}
+		for _, s := range g.above(n.ID) {
+			if s.Service != "" {
+				hit[s.Service] = true
+			}
+			if a.stops() && n.Rank >= Instance && a.Measure != measure.SiteAnswers {
+				over[s.ID] = true
+			}
+		}
+	}
+	whole := map[string]bool{}
+	for _, members := range g.groups {
+		service, all := "", true
+		for _, id := range members {
+			n := g.nodes[id]
+			service = cmp.Or(n.Service, service)
+			all = all && g.out(id, over)
+		}
+		if all && service != "" {
+			whole[service] = true
+		}
+	}
+	for s := range hit {
+		if whole[s] {
+			down = append(down, s)
+		} else {
+			weakened = append(weakened, s)
+		}
+	}
+	slices.Sort(down)
+	slices.Sort(weakened)
+	return down, weakened
+}
+
+// out reports that a part does not do what it is for: it is over itself, or every endpoint of it is.
+func (g *Graph) out(id string, over map[string]bool) bool {
+	if over[id] {
+		return true
+	}
+	all := g.carries[id]
+	for _, above := range all {
+		if !over[above] {
+			return false
+		}
+	}
+	return len(all) > 0
+}
+
+// above are all that a node carries, at whatever height.
+func (g *Graph) above(id string) []*Node {
+	seen := map[string]bool{id: true}
+	var out []*Node
+	for next := []string{id}; len(next) > 0; next = next[1:] {
+		for _, up := range g.carries[next[0]] {
+			if !seen[up] {
+				seen[up] = true
+				next = append(next, up)
+				if n := g.nodes[up]; n != nil {
+					out = append(out, n)
+				}
+			}
+		}
+	}
+	return out
+}
