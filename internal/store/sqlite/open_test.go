@@ -82,7 +82,7 @@ func TestACopyIsMadeBeforeTheSchemaChanges(t *testing.T) {
 	assert.Empty(t, s.copied, "there was nothing to copy")
 	aRun(t, s)
 	ours := s.schema
-	_, err = s.db.Exec(`DROP TABLE address_leases`)
+	_, err = s.db.Exec(`DROP TABLE alert_words; DROP TABLE alerts`)
 	require.NoError(t, err)
 	_, err = s.db.Exec(`DELETE FROM goose_db_version WHERE version_id = ?`, ours)
 	require.NoError(t, err)
