@@ -31,12 +31,14 @@ const (
 // methods say of every exported method of [App] and its services what it is, or which act.
 var methods = map[string]any{
 	"Settlements": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
+	"MeasureAll": reads, "Measured": reads, "Curve": reads, "LatestOf": reads, "Alerts": reads, "AlertsSince": reads, "Alert": reads, "Acknowledge": guard.AcknowledgeAlert, "Silence": guard.SilenceAlert, "Unsilence": guard.SilenceAlert,
+	"Thresholds": reads, "SetThresholds": guard.SetThresholds, "Preview": reads,
 	"MayKeepMemory": reads, "LeaseAddress": guard.LeaseAddress, "ExtendAddress": guard.LeaseAddress, "ReturnAddress": guard.ReturnAddress, "AddressLeases": theirs, "AddressDue": within,
 	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,
 	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Doing": worksOut, "Promises": reads, "PromisesOf": reads, "SetPromise": guard.SetPromise, "DropPromise": guard.DropPromise, "ExtendLease": guard.ExtendLease, "EndSnapshot": guard.SetPromise, "Due": within, "Promise": within, "LeaseOf": within, "KeepPromised": within, "Guards": within, "Levels": reads, "LevelStates": reads, "Calendar": reads, "Report": reads, "WriteReport": reads, "Replicas": reads, "Costs": within, "Replicating": worksOut, "DroppingReplica": worksOut, "DraftFailOver": worksOut, "Fence": within, "LevelNames": reads, "SetLevels": guard.SetLevels, "Windows": reads, "SetWindows": guard.SetWindows, "Levelling": worksOut, "Keeping": within, "PromiseLevel": within, "LevelOf": within, "KeepingCosts": within, "Snapshots": reads, "Taking": worksOut, "Restoring": worksOut, "DroppingSnapshot": worksOut, "Beside": worksOut, "Trying": worksOut, "Raising": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
 	"ConnectNames": guard.ConnectNames, "ConnectSandbox": itself, "Copy": guard.CopyFiles, "CopyTemplate": worksOut, "CutOver": through,
 	"Decide": guard.DecideStep, "Deployment": reads, "Deployments": reads, "Disconnect": guard.RemoveSite, "DraftBack": worksOut, "DraftCommit": worksOut,
-	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads,
+	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Load": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads,
 	"ExportMap": reads, "ExportPackage": guard.ExportDisks, "ExportRecords": guard.ExportRecord, "FindHost": reads, "Fragment": reads, "GoBack": guard.EndMove,
 	"History": reads, "Import": guard.ImportRecord, "ImportPackage": worksOut, "ImportRecords": worksOut, "TakingOver": worksOut, "Nobodys": reads, "DraftTaken": reads, "LettingGo": worksOut, "LastOfTrail": reads,
 	"Leave": guard.LeaveRun, "Lifting": through, "Listen": guard.Hear, "Lock": guard.LockVault, "Look": reads, "MakeKey": guard.KeepKey, "MakeSenderSecret": guard.KeepSecret, "BringKey": guard.KeepKey,
@@ -88,7 +90,7 @@ func TestNoMethodIsForgotten(t *testing.T) {
 
 // services are where methods that screens and commands call are: of App, and of the services that it has.
 var services = map[string]string{".": "App", "../service/sites": "Service", "../service/deployments": "Service", "../service/runs": "Service", "../service/accounts": "Service", "../service/hooks": "Service",
-	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
+	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/watch": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
 
 // exported are the exported methods of App and its services, with which functions and constants they mention; of those that NewRun calls
 // too.

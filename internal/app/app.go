@@ -26,6 +26,7 @@ import (
 	"andamio/internal/service/shells"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/snapshots"
+	"andamio/internal/service/watch"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 	"andamio/internal/store/sqlite"
@@ -47,6 +48,7 @@ type (
 	snapshotService   = snapshots.Service
 	promiseService    = promises.Service
 	replicaService    = replicas.Service
+	watchService      = watch.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -65,6 +67,7 @@ type App struct {
 	*snapshotService
 	*promiseService
 	*replicaService
+	*watchService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -75,6 +78,7 @@ type App struct {
 	offered   *offers.Cache
 	booked    *accounts.Cache
 	told      *hooks.Memory
+	watched   *watch.Memory
 	workers   runs.Workers
 	// within says that nothing is begun in processes of its own.
 	within bool
@@ -106,6 +110,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.replicaService = replicas.New(a.desk, a.siteService, a.deploymentService, a.moveService)
 	a.promiseService = promises.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.snapshotService, a.replicaService, a.runService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
+	a.watchService = watch.New(a.desk, a.workspace, a.store, a.Log, a.watched, a.openMeasures, a.siteService, a.deploymentService)
 	a.requestService.Ask(a.promiseService)
 	a.hookService.Ask(a.deploymentService, a.runService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService, a.promiseService)
@@ -120,7 +125,7 @@ func (a *App) seat(d *acting.Desk) {
 	a.siteService, a.deploymentService, a.runService, a.moveService = a.siteService.At(d), a.deploymentService.At(d), a.runService.At(d), a.moveService.At(d)
 	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
 	a.requestService, a.accountService, a.hookService, a.snapshotService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d), a.snapshotService.At(d)
-	a.promiseService, a.replicaService = a.promiseService.At(d), a.replicaService.At(d)
+	a.promiseService, a.replicaService, a.watchService = a.promiseService.At(d), a.replicaService.At(d), a.watchService.At(d)
 }
 
 // inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.
@@ -165,7 +170,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}}
+	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}, watched: &watch.Memory{}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	for _, o := range options {
 		o(a)
@@ -183,4 +188,11 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 }
 
 // Close closes the workspace.
-func (a *App) Close() error { return errors.Join(a.store.Close(), a.log.Close()) }
+func (a *App) Close() error {
+	return errors.Join(a.watched.Close(), a.store.Close(), a.log.Close())
+}
+
+// openMeasures opens where measures are kept.
+func (a *App) openMeasures(ctx context.Context) (store.MeasuresStore, error) {
+	return sqlite.OpenMeasures(ctx, a.workspace.Path(workspace.FileMeasures))
+}

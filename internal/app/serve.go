@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/sites"
+	"andamio/internal/service/watch"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
@@ -46,8 +47,8 @@ type Serving struct {
 	mending atomic.Bool
 	// telling says that what hooks are to tell is told at this moment.
 	telling atomic.Bool
-	// watching says that what is promised without a time of its own is looked at.
-	watching atomic.Bool
+	// watching says that what is promised without a time of its own is looked at, measuring that everything is measured.
+	watching, measuring atomic.Bool
 
 	// windows is when the file of blackouts and windows was written that was looked at last.
 	windows time.Time
@@ -104,7 +105,7 @@ func leaseLives(l store.Lease) bool { return !runs.WorkerGone(l.Holder) }
 // Run goes on until the context ends, another process has taken over, or the workspace is not there any more, and then ends what goes on.
 func (s *Serving) Run(ctx context.Context) error {
 	ctx, stop := context.WithCancel(ctx)
-	var looked, watched, alone time.Time
+	var looked, watched, measured, alone time.Time
 	err := func() error {
 		defer s.work.Wait()
 		defer stop()
@@ -127,6 +128,10 @@ func (s *Serving) Run(ctx context.Context) error {
 			if now.Sub(watched) >= serveWatches {
 				watched = now
 				s.watch(ctx, now)
+			}
+			if now.Sub(measured) >= watch.Every {
+				measured = now.Truncate(watch.Every) // on the grid of what is measured
+				s.measure(ctx, now)
 			}
 			s.due(ctx, now)
 			s.tellHooks(ctx, now)
@@ -161,6 +166,11 @@ func (s *Serving) mend(ctx context.Context, now time.Time) {
 // watch looks at what is promised without a time of its own.
 func (s *Serving) watch(ctx context.Context, now time.Time) {
 	s.beside(ctx, &s.watching, "what is promised could not be looked at", func() error { return s.a.WatchPromises(ctx, now) })
+}
+
+// measure measures everything, and says what is wrong.
+func (s *Serving) measure(ctx context.Context, now time.Time) {
+	s.beside(ctx, &s.measuring, "not everything could be measured", func() error { return s.a.MeasureAll(ctx, now) })
 }
 
 // tellHooks gathers what has happened and tells it.

@@ -373,7 +373,7 @@ whatever ended them.`,
 	cmd.Flags().StringVar(&estateFile, "estate", "", "JSON file that describes the sites to stand in for")
 	cmd.Flags().DurationVar(&o.idle, "idle", 0, "end after this long without a request; 0 is never")
 	cmd.Flags().BoolVar(&o.quiet, "quiet", false, "print nothing")
-	cmd.AddCommand(s.drift())
+	cmd.AddCommand(s.drift(), s.load())
 	return cmd
 }
 

@@ -8,6 +8,7 @@ import (
 	jsonv1 "github.com/go-json-experiment/json/v1"
 
 	"andamio/internal/app"
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/calendar"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/guard"
@@ -37,6 +38,7 @@ import (
 	"andamio/internal/service/sites"
 	"andamio/internal/service/snapshots"
 	"andamio/internal/service/templates"
+	"andamio/internal/service/watch"
 	"andamio/internal/service/workspace"
 )
 
@@ -134,6 +136,12 @@ var (
 	promisesValue        = valueOf[[]promises.Kept]("promises", "promises")
 	promiseValue         = valueOf[promises.Kept]("promise", "snapshot every", "hours", "replica every")
 	leaseValue           = valueOf[promise.Promise]("lease", "lease")
+	measuredValue        = valueOf[[]measured]("measured", "measure")
+	measuredCurveValue   = valueOf[measuredCurve]("measured-curve", "measure")
+	alertsValue          = valueOf[[]alarm.Alert]("alerts", "alert")
+	alertValue           = valueOf[alarm.Alert]("alert", "alert show", "alert acknowledge", "alert silence", "alert unsilence")
+	thresholdsValue      = valueOf[*alarm.File]("thresholds", "threshold")
+	previewValue         = valueOf[[]watch.Would]("threshold-preview", "threshold preview")
 	addressLeaseValue    = valueOf[promise.AddressLease]("address-lease", "lease address", "lease address extend")
 	addressLeasesValue   = valueOf[[]promise.AddressLease]("address-leases", "lease address list")
 	addressReturnedValue = valueOf[addressReturned]("address-returned", "lease address return")
@@ -168,6 +176,7 @@ var (
 	surveysValue         = valueOf[surveyed]("surveys", "survey")
 	hearingValue         = valueOf[workspace.Hearing]("hearing", "notices")
 	senderValue          = valueOf[senderSecret]("sender", "notices --secret")
+	loadedValue          = valueOf[sites.LoadRequest]("loaded", "sandbox load")
 	driftedValue         = valueOf[[]sandbox.Drifted]("drifted", "sandbox drift")
 	teamsValue           = valueOf[*guard.Directory]("teams", "team")
 	mayValue             = valueOf[[]mayLine]("may", "team may")

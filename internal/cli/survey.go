@@ -5,14 +5,17 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/promise"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/workspace"
@@ -191,6 +194,39 @@ func (s *shared) printSenderSecret(ctx context.Context, a *app.App, site string)
 	fmt.Fprintf(s.err, "notices about %s that are signed with this are heard; it is not shown again:\n", printable.Clean(site))
 	fmt.Fprintln(s.out, secret)
 	return nil
+}
+
+// load has a machine of a stand-in be busy.
+func (s *shared) load() *cobra.Command {
+	var long string
+	cmd := &cobra.Command{Use: "load SITE MACHINE MEASURE=SHARE...", Short: "Have a machine of a stand-in be busy for a while", Args: cobra.MinimumNArgs(3),
+		Long: "Has a machine of a stand-in use a share of its cores, memory or disk for a while, as in cores=97%. Only stand-ins take this; no real site does.",
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			want := sites.LoadRequest{Site: args[0], Name: args[1], Shares: map[string]float64{}}
+			for _, arg := range args[2:] {
+				name, text, _ := strings.Cut(arg, "=")
+				share, err := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
+				if err != nil {
+					return usageError{fmt.Errorf("%q is no share of a measure, as cores=97%%", arg)}
+				}
+				want.Shares[name] = share / 100
+			}
+			d, err := promise.ParseSpan(long)
+			if err != nil {
+				return usageError{err}
+			}
+			want.Until = time.Now().Add(d)
+			if err := a.Load(ctx, want); err != nil {
+				return err
+			}
+			if s.json {
+				return loadedValue.print(s, want)
+			}
+			fmt.Fprintf(s.out, "%s at %s is busy for %s\n", printable.Clean(want.Name), printable.Clean(want.Site), long)
+			return nil
+		})}
+	cmd.Flags().StringVar(&long, "for", "10m", "for how long")
+	return cmd
 }
 
 func (s *shared) drift() *cobra.Command {

@@ -61,43 +61,67 @@ func (e *Engine) probe(ctx context.Context, s *plan.Step, _ *plan.Resource) erro
 // maxAnswer bounds what is read of a page.
 const maxAnswer = 64 << 10
 
+// Answer is what came of asking an endpoint once.
+type Answer struct {
+	// Said says it in a line; Good that it is as the condition wants it, Reached that somebody answered, though maybe wrongly.
+	Said          string
+	Good, Reached bool
+	// Took is how long it took to the end of the answer.
+	Took time.Duration
+}
+
 // Ask makes one real request of an endpoint and says in a line what came back, and whether it is a good answer: a
 // connection for tcp, for http a page with the status and the content that the condition names.
 func Ask(ctx context.Context, c plan.Condition, where string) (said string, good bool) {
+	a := Probe(ctx, c, where)
+	return a.Said, a.Good
+}
+
+// Probe is [Ask] with all that is known of the answer.
+func Probe(ctx context.Context, c plan.Condition, where string) Answer {
+	began := time.Now()
+	var a Answer
 	if c.Kind == plan.CheckHTTP {
-		return askHTTP(ctx, "http://"+where+c.Path, c)
+		a = askHTTP(ctx, "http://"+where+c.Path, c)
+	} else {
+		a = askTCP(ctx, where)
 	}
+	a.Took = time.Since(began)
+	return a
+}
+
+func askTCP(ctx context.Context, where string) Answer {
 	d := net.Dialer{Timeout: 3 * time.Second}
 	conn, err := d.DialContext(ctx, "tcp", where)
 	if err != nil {
-		return reason(err) + " · tcp " + where, false
+		return Answer{Said: reason(err) + " · tcp " + where}
 	}
 	conn.Close()
-	return "open · tcp " + where, true
+	return Answer{Said: "open · tcp " + where, Good: true, Reached: true}
 }
 
-func askHTTP(ctx context.Context, url string, c plan.Condition) (string, bool) {
+func askHTTP(ctx context.Context, url string, c plan.Condition) Answer {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, url, nil)
 	if err != nil {
-		return err.Error(), false
+		return Answer{Said: err.Error()}
 	}
 	resp, err := probeClient.Do(req)
 	if err != nil {
-		return reason(err) + " · " + url, false
+		return Answer{Said: reason(err) + " · " + url}
 	}
 	defer resp.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
 	if err != nil {
-		return "broke off · " + url, false
+		return Answer{Said: "broke off · " + url, Reached: true}
 	}
 	said := fmt.Sprintf("%d · %s · %d bytes: %s", resp.StatusCode, url, len(body), firstWords(string(body)))
 	if want := cmp.Or(c.Status, http.StatusOK); resp.StatusCode != want {
-		return said, false
+		return Answer{Said: said, Reached: true}
 	}
 	if !strings.Contains(string(body), c.Contains) {
-		return fmt.Sprintf("%s (without %q)", said, c.Contains), false
+		return Answer{Said: fmt.Sprintf("%s (without %q)", said, c.Contains), Reached: true}
 	}
-	return said, true
+	return Answer{Said: said, Good: true, Reached: true}
 }
 
 // firstWords is the beginning of a page's text, for telling one page from another.

@@ -60,6 +60,8 @@ type Cloud struct {
 	system, churn int64
 	// digests are those of disks when their machines were switched on, if they are recorded; nil if not.
 	digests map[string]string
+	// loads are what machines are to use for a while, by their names.
+	loads map[string]*Load
 	// asked is when anything was made, changed or removed through the front door.
 	asked time.Time
 	// folder is where what is held is kept, "" for nowhere; ended says that the stand-in is no more.
@@ -188,6 +190,8 @@ func (c *Cloud) routes() {
 	c.mux.HandleFunc("GET "+wire.PathAccess, c.access)
 	c.mux.HandleFunc("POST "+wire.PathAccess, c.rotate)
 	c.mux.HandleFunc("POST "+wire.PathDrift, c.driftNow)
+	c.mux.HandleFunc("GET "+wire.PathMeasures, c.measures)
+	c.mux.HandleFunc("POST "+wire.PathMeasures, c.loadNow)
 	c.mux.HandleFunc("POST "+wire.PathNotices+"{$}", c.subscribe)
 	c.mux.HandleFunc("DELETE "+wire.PathNotices+"{id}", c.unsubscribe)
 	c.mux.HandleFunc("GET "+wire.PathDisk+"{id}", c.readDisk)

@@ -97,6 +97,22 @@ type Book struct {
 	Last int64
 }
 
+// Sort sorts alerts: those of which people are told and nobody sees to first, then the worst, then the oldest.
+func Sort(all []Alert) {
+	slices.SortStableFunc(all, func(a, b Alert) int {
+		seen := func(x *Alert) int {
+			switch {
+			case x.Muted != nil:
+				return 2
+			case x.Known != nil:
+				return 1
+			}
+			return 0
+		}
+		return cmp.Or(cmp.Compare(seen(&a), seen(&b)), -cmp.Compare(a.Severity, b.Severity), a.Since.Compare(b.Since), cmp.Compare(a.ID, b.ID))
+	})
+}
+
 // Changes are what became of alerts in a step.
 type Changes struct{ Opened, Changed, Ended []*Alert }
 

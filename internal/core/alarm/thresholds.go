@@ -114,7 +114,7 @@ func Default() *File {
 // DefaultText is the file of the thresholds that ship.
 func DefaultText() string { return string(defaults) }
 
-// over puts thresholds before others.
+// Over puts thresholds before others.
 func (f *File) Over(below *File) *File {
 	out := *f
 	out.Thresholds = append(append([]Threshold(nil), f.Thresholds...), below.Thresholds...)
@@ -381,4 +381,26 @@ func (f *File) For(thing *measure.Thing) ([]*Threshold, error) {
 		}
 	}
 	return out, errors.Join(errs...)
+}
+
+// Words say when something is over.
+func (o *Over) Words() string {
+	var text string
+	switch {
+	case o.Above != "":
+		text = "above " + string(o.Above)
+	case o.Below != "":
+		text = "below " + string(o.Below)
+	case o.Full != "":
+		text = "full within " + o.Full
+	default:
+		text = fmt.Sprintf("%g times as far from the usual as usual", o.Unlike)
+	}
+	if o.For != "" {
+		text += " for " + o.For
+	}
+	if o.Until != "" {
+		text += ", until " + string(o.Until)
+	}
+	return text
 }

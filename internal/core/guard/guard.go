@@ -126,6 +126,10 @@ const (
 	SetLevels    Act = "set-levels"
 	SetWindows   Act = "set-windows"
 
+	AcknowledgeAlert Act = "acknowledge-alert"
+	SilenceAlert     Act = "silence-alert"
+	SetThresholds    Act = "set-thresholds"
+
 	LeaseAddress  Act = "lease-address"
 	ReturnAddress Act = "return-address"
 )
@@ -199,6 +203,9 @@ var Acts = []Row{
 	{ExtendLease, Ask, "extended the lease of"},
 	{SetLevels, Keep, "set the service levels"},
 	{SetWindows, Keep, "set the blackouts and windows"},
+	{AcknowledgeAlert, Operate, "sees to"},
+	{SilenceAlert, Operate, "silenced"},
+	{SetThresholds, Keep, "set the thresholds"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -69,7 +69,7 @@ const (
 	SiteAnswers  = "site_answers"
 	SiteTime     = "site_time"
 	RunsUnderWay = "runs"
-	StepsFailed  = "steps_failed"
+	RunsFailed   = "runs_failed"
 	DueLate      = "due_late"
 )
 
@@ -92,7 +92,7 @@ var Catalogue = []Measure{
 	{SiteAnswers, OfSite, State, 1, "", "answers"},
 	{SiteTime, OfSite, Seconds, 1e-3, "", "time to answer"},
 	{RunsUnderWay, OfRun, Number, 1, "", "runs under way"},
-	{StepsFailed, OfRun, Number, 1, "", "steps that failed and wait for somebody"},
+	{RunsFailed, OfRun, Number, 1, "", "runs that failed and wait for somebody"},
 	{DueLate, OfRun, Seconds, 1, "", "what is due is late by"},
 }
 

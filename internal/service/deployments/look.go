@@ -146,13 +146,40 @@ func lookAt(ctx context.Context, driver site.Site, s *run.State, out *Readings, 
 
 // ask asks the endpoint of a step.
 func ask(ctx context.Context, s *run.State, st *plan.Step, out *Readings, mu *sync.Mutex) {
-	address, errA := st.Check.Address.Text(known{s})
-	port, errP := st.Check.Port.Text(known{s})
+	p := probeOf(s, st)
 	reading := run.Reading{Text: "its address is not known", At: out.At}
-	if errA == nil && errP == nil {
-		reading.Text, reading.Good = engine.Ask(ctx, st.Check, net.JoinHostPort(address, port))
+	if p.Where != "" {
+		reading.Text, reading.Good = engine.Ask(ctx, p.Check, p.Where)
 	}
 	mu.Lock()
 	defer mu.Unlock()
 	out.Answers[st.Resource] = reading
+}
+
+// Probe is an endpoint that is asked, and how. Where is "" if its address is not known.
+type Probe struct {
+	Resource string
+	Check    plan.Condition
+	Where    string
+}
+
+// ProbesOf are the endpoints of what stands.
+func ProbesOf(s *run.State) []Probe {
+	var out []Probe
+	for i := range s.Steps {
+		if st := s.Steps[i].Step; st.Check.Kind == plan.CheckTCP || st.Check.Kind == plan.CheckHTTP {
+			out = append(out, probeOf(s, st))
+		}
+	}
+	return out
+}
+
+func probeOf(s *run.State, st *plan.Step) Probe {
+	p := Probe{Resource: st.Resource, Check: st.Check}
+	address, errA := st.Check.Address.Text(known{s})
+	port, errP := st.Check.Port.Text(known{s})
+	if errA == nil && errP == nil {
+		p.Where = net.JoinHostPort(address, port)
+	}
+	return p
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"math/rand/v2"
 	"slices"
+	"strings"
+	"time"
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
@@ -66,4 +68,32 @@ func (svc *Service) drift(ctx context.Context, w DriftRequest) ([]sandbox.Drifte
 		out = append(out, done...)
 	}
 	return out, nil
+}
+
+// LoadRequest says how much of what a machine of a stand-in has is used for a while, from 0 to 1, by measure.
+type LoadRequest struct {
+	Site   string             `json:"site"`
+	Name   string             `json:"name"`
+	Shares map[string]float64 `json:"shares"`
+	Until  time.Time          `json:"until"`
+}
+
+// Load has a machine of one of the workspace's stand-ins use what it is told for a while. Sites that are no stand-ins refuse.
+func (svc *Service) Load(ctx context.Context, w LoadRequest) error {
+	return svc.desk.Do(ctx, guard.StandIns, guard.At(w.Site), func() error {
+		if err := svc.workspace.OfStandIns(); err != nil { // no other site is sent its credential for this
+			return err
+		}
+		for name, share := range w.Shares {
+			if !slices.Contains(sandbox.Loaded, name) || !(share >= 0 && share <= 1) {
+				return fault.Invalidf("%s: a share of %s is between 0 and 100 %%", name, strings.Join(sandbox.Loaded, ", "))
+			}
+		}
+		c, err := svc.workspace.Connection(w.Site)
+		if err != nil {
+			return err
+		}
+		err = sandbox.AskLoad(ctx, c.Site, c.Address(), c.Credential(), sandbox.Load{Name: w.Name, Shares: w.Shares, Until: w.Until})
+		return fault.Default(fault.Unavailable, err)
+	}, acting.Saying("%s is loaded until %s", w.Name, w.Until.Format(time.RFC3339)))
 }

@@ -211,3 +211,6 @@ func (w *Workspace) There() bool {
 	_, err := os.Stat(w.Path(FileDatabase))
 	return err == nil
 }
+
+// FileMeasures is the database of what was measured.
+const FileMeasures = "measures.db"

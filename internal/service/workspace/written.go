@@ -7,6 +7,7 @@ import (
 	"os"
 	"time"
 
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/decide"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/hook"
@@ -18,14 +19,15 @@ import (
 )
 
 // Files that an administrator writes: how much whom may have, what is approved and refused by rule and whom to ask, what the unit of the
-// sites' prices is worth in a currency, what changes set off, which service levels there are, and when what is done by itself may change anything.
+// sites' prices is worth in a currency, what changes set off, which service levels there are, when what is done by itself may change anything, and from where on a measure is wrong.
 const (
-	FileQuotas    = "quotas.yaml"
-	FileApprovals = "approvals.yaml"
-	FileRates     = "rates.yaml"
-	FileHooks     = "hooks.yaml"
-	FileLevels    = "levels.yaml"
-	FileWindows   = "windows.yaml"
+	FileQuotas     = "quotas.yaml"
+	FileApprovals  = "approvals.yaml"
+	FileRates      = "rates.yaml"
+	FileHooks      = "hooks.yaml"
+	FileLevels     = "levels.yaml"
+	FileWindows    = "windows.yaml"
+	FileThresholds = "thresholds.yaml"
 )
 
 // written is what is in a file that an administrator writes; none where there is no file.
@@ -102,3 +104,17 @@ func (w *Workspace) Windows() (*window.File, error) {
 
 // SetWindows keeps blackouts and maintenance windows, as the text that they were read from.
 func (w *Workspace) SetWindows(text []byte) error { return durable.Write(w.Path(FileWindows), text) }
+
+// Thresholds are the workspace's own, before those that ship.
+func (w *Workspace) Thresholds() (*alarm.File, error) {
+	own, err := written(w, FileThresholds, alarm.Read, &alarm.File{Version: alarm.Version})
+	if err != nil {
+		return nil, err
+	}
+	return own.Over(alarm.Default()), nil
+}
+
+// SetThresholds keeps thresholds, as the text that they were read from.
+func (w *Workspace) SetThresholds(text []byte) error {
+	return durable.Write(w.Path(FileThresholds), text)
+}

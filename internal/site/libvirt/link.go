@@ -34,6 +34,8 @@ type host struct {
 	jobs map[string]*sync.Mutex
 	// described are the definitions of machines as they were read last.
 	described map[libvirt.UUID]*described
+	// counted is what was counted of machines that are on when they were measured last.
+	counted map[libvirt.UUID]counters
 
 	flows flows
 }

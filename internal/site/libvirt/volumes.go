@@ -98,8 +98,8 @@ func classOr(class, usual string) string {
 
 func bytesOf(size float64) uint64 { return uint64(math.Ceil(size*gib/(1<<20))) << 20 }
 
-// measure is what a host says of the size of a volume.
-type measure struct {
+// extent is what a host says of the size of a volume.
+type extent struct {
 	capacity, allocation uint64
 	// there says that there is more than its note.
 	there bool
@@ -122,7 +122,7 @@ func (h *host) volume(ctx context.Context, d *Driver, kind kinds.Kind, id string
 		if n.Kind != kind {
 			return site.Resource{}, libvirt.Error{Code: uint32(libvirt.ErrNoStorageVol), Message: "it is another sort of thing"}
 		}
-		var of measure
+		var of extent
 		if vol, err := l.StorageVolLookupByName(at.pool, ours+id+dataEnd); err == nil {
 			of.there = true
 			if _, of.capacity, of.allocation, err = l.StorageVolGetInfo(vol); err != nil {
@@ -136,7 +136,7 @@ func (h *host) volume(ctx context.Context, d *Driver, kind kinds.Kind, id string
 }
 
 // volumeAs is a volume or snapshot as a site's resource.
-func (h *host) volumeAs(id, pool string, n note, of measure) site.Resource {
+func (h *host) volumeAs(id, pool string, n note, of extent) site.Resource {
 	r := site.Resource{Kind: n.Kind, ID: id, Name: n.Name, Mark: n.Mark, State: site.Active, Word: "in pool " + pool, Attributes: map[string]string{},
 		Details: &site.Details{Type: string(n.Kind), Region: h.name, Raw: map[string]string{"pool": pool, "capacity": strconv.FormatUint(of.capacity, 10),
 			"allocation": strconv.FormatUint(of.allocation, 10)}}}
@@ -217,7 +217,7 @@ func (h *host) pooled(ctx context.Context, l *libvirt.Libvirt, pool libvirt.Stor
 		if own {
 			about = named[ours+id+dataEnd]
 		}
-		var of measure
+		var of extent
 		if of.there = about.Name != ""; of.there {
 			if _, of.capacity, of.allocation, err = l.StorageVolGetInfo(about); absent(err) {
 				continue // it went since it was listed

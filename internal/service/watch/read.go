@@ -1,0 +1,186 @@
+package watch
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
+	"andamio/internal/core/measure"
+	"andamio/internal/service/acting"
+	"andamio/internal/store"
+)
+
+// Measured lists the things that were measured of a deployment, or of all where it is 0.
+func (svc *Service) Measured(ctx context.Context, deployment int64) ([]measure.Thing, error) {
+	if deployment != 0 {
+		if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
+			return nil, err
+		}
+	}
+	measures, err := svc.measures(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all, err := measures.Things(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(t measure.Thing) bool { return deployment != 0 && t.Deployment != deployment })
+	if deployment == 0 {
+		if all, err = acting.Seen(ctx, svc.desk, all, thingOf); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(all, func(a, b measure.Thing) int { return a.Compare(&b) })
+	return all, nil
+}
+
+// thingOf is a thing as what somebody looks at.
+func thingOf(t measure.Thing) guard.Thing {
+	out := guard.Thing{Name: t.Name, Deployment: t.Deployment}
+	if t.Site != "" && t.Deployment == 0 {
+		out.Sites = []string{t.Site}
+	}
+	return out
+}
+
+// Find is the thing that words mean: its key, its name, or the only one that has them in its name.
+func Find(all []measure.Thing, words string) (measure.Thing, error) {
+	var found []measure.Thing
+	for _, t := range all {
+		if t.Key == words {
+			return t, nil
+		}
+		if t.Name == words || t.Resource == words {
+			found = append(found, t)
+		}
+	}
+	if len(found) == 0 {
+		for _, t := range all {
+			if strings.Contains(strings.ToLower(t.Name), strings.ToLower(words)) {
+				found = append(found, t)
+			}
+		}
+	}
+	if len(found) > 1 {
+		if i := slices.IndexFunc(found, func(t measure.Thing) bool { return t.Kind == measure.OfInstance }); i >= 0 && !slices.ContainsFunc(found[i+1:], func(t measure.Thing) bool { return t.Kind == measure.OfInstance }) {
+			return found[i], nil // a machine and what answers on it
+		}
+	}
+	switch len(found) {
+	case 0:
+		return measure.Thing{}, fault.NotFoundf("nothing is measured that is called %q; andamio measure lists what is", words)
+	case 1:
+		return found[0], nil
+	}
+	var keys []string
+	for _, t := range found {
+		keys = append(keys, t.Key)
+	}
+	return measure.Thing{}, fault.Invalidf("%q may be %s: name one of them", words, strings.Join(keys, ", or "))
+}
+
+// Curve is a measure of a thing over time, in points that are step apart.
+func (svc *Service) Curve(ctx context.Context, t measure.Thing, name string, from, to time.Time, step time.Duration) ([]measure.Point, error) {
+	if err := svc.desk.See(ctx, thingOf(t)); err != nil {
+		return nil, err
+	}
+	measures, err := svc.measures(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return curve(ctx, measures, t.ID, name, from, to, step)
+}
+
+// curve reads the coarsest rows that tell points so far apart, and finer ones where there are none yet.
+func curve(ctx context.Context, measures store.MeasuresStore, thing int64, name string, from, to time.Time, step time.Duration) ([]measure.Point, error) {
+	rows, err := rowsOf(ctx, measures, thing, from, to, step)
+	if err != nil {
+		return nil, err
+	}
+	return measure.Curve(rows, name, from, to, step)
+}
+
+// rowsOf are the rows of a thing that a curve is made of.
+func rowsOf(ctx context.Context, measures store.MeasuresStore, thing int64, from, to time.Time, step time.Duration) ([]measure.Row, error) {
+	var rows []measure.Row
+	for level := measure.Coarse; level >= measure.Raw && from.Before(to); level-- {
+		if level > measure.Raw && level.Step() > step {
+			continue
+		}
+		got, err := measures.Rows(ctx, thing, level, level.First(level.Slot(from)), level.Slot(to)+1)
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, got...)
+		if len(got) > 0 && level > measure.Raw { // finer ones are read from where these end
+			from = level.At(got[len(got)-1].First + level.Slots())
+		}
+	}
+	tails, err := measures.Tails(ctx, measure.GroupOf(thing))
+	if err != nil {
+		return nil, err
+	}
+	byRow := map[int64][]measure.Tail{}
+	for _, t := range tails {
+		byRow[t.First] = append(byRow[t.First], t)
+	}
+	for _, of := range byRow {
+		joined, err := measure.Join(of, thing)
+		if err != nil {
+			return nil, err
+		}
+		rows = append(rows, joined...)
+	}
+	return rows, nil
+}
+
+// Latest is a figure that was measured last.
+type Latest struct {
+	Name  string    `json:"measure"`
+	Words string    `json:"words"`
+	Value float64   `json:"value"`
+	Limit float64   `json:"limit,omitempty"`
+	Unit  string    `json:"unit,omitempty"`
+	At    time.Time `json:"at"`
+}
+
+// latestWithin is how old a figure may be that is still told as the latest.
+const latestWithin = 5 * time.Minute
+
+// LatestOf are the figures of a thing that were measured last, in the order of the catalogue.
+func (svc *Service) LatestOf(ctx context.Context, t measure.Thing, now time.Time) ([]Latest, error) {
+	if err := svc.desk.See(ctx, thingOf(t)); err != nil {
+		return nil, err
+	}
+	measures, err := svc.measures(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := rowsOf(ctx, measures, t.ID, now.Add(-latestWithin), now.Add(measure.Raw.Step()), measure.Raw.Step())
+	if err != nil {
+		return nil, err
+	}
+	values := map[string]measure.Point{}
+	for _, m := range measure.Catalogue {
+		points, err := measure.Curve(rows, m.Name, measure.Raw.At(measure.Raw.Slot(now.Add(-latestWithin))), now.Add(measure.Raw.Step()), measure.Raw.Step())
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range points {
+			if p.N > 0 {
+				values[m.Name] = p
+			}
+		}
+	}
+	var out []Latest
+	for _, m := range measure.Catalogue {
+		if p, has := values[m.Name]; has {
+			out = append(out, Latest{m.Name, m.Words, p.Mean, values[m.Limit].Mean, string(m.Unit), p.At})
+		}
+	}
+	return out, nil
+}
