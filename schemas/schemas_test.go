@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v4"
 
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/change"
 	"andamio/internal/core/decide"
 	"andamio/internal/core/estate"
@@ -186,11 +187,14 @@ func TestQuotasAndApprovalsAreDescribed(t *testing.T) {
 	rules := func(data []byte) error { _, err := decide.Read(data); return err }
 	levels := func(data []byte) error { _, err := level.Read(data); return err }
 	windows := func(data []byte) error { _, err := window.Read(data); return err }
+	thresholds := func(data []byte) error { _, err := alarm.Read(data); return err }
 	for _, x := range []struct {
 		name, version string
 		read          func([]byte) error
 		bad           []string
 	}{
+		{"thresholds", alarm.Version, thresholds, []string{"thresholds: [{name: a}]", "thresholds: [{name: a, measure: cores}]", "thresholds: [{name: a, measure: cores, warning: {}}]", "thresholds: [{name: a, measure: cores, warning: {above: 1, below: 2}}]",
+			"thresholds: [{name: a, measure: cores, warning: {above: 1, for: soon}}]", "thresholds: [{name: a, measure: cores, warning: {unlike: 0}}]", "thresholds: [{name: '', measure: cores, missing: 1m}]", "thresholds: [{name: a, measure: cores, missing: 1m, odd: 1}]"}},
 		{"windows", window.Version, windows, []string{"blackouts: [{name: a}]", "blackouts: [{name: A, from: '2027-01-01', until: '2027-01-02'}]", "blackouts: [{name: a, from: '2027-01-01'}]",
 			"blackouts: [{name: a, from: soon, until: '2027-01-02'}]", "maintenance: [{name: a, rule: FREQ=DAILY, at: '2', for: 1h}]", "maintenance: [{name: a, rule: FREQ=DAILY, at: '02:00', for: 1h, from: '2027-01-01'}]"}},
 		{"hooks", hook.Version, hooks, []string{"hooks: [{hook: a}]", "hooks: [{hook: A, on: [run.began], call: 'https://x.test', secret: x}]", "hooks: [{hook: a, on: [], call: 'https://x.test', secret: x}]",

@@ -339,7 +339,7 @@ func TestABookNeverLosesAnAlarm(t *testing.T) {
 func TestTwoAlertsThatAreOneAreTheOlder(t *testing.T) {
 	g := NewGraph([]Node{{ID: "site s", Rank: Site, Name: "s", Site: "s"}, {ID: "zone s/a", Rank: Zone, Name: "a", Site: "s", On: []string{"site s"}}, {ID: "host s/h", Rank: Host, Name: "h", Site: "s", On: []string{"zone s/a"}},
 		{ID: "instance s/1", Rank: Instance, Name: "one", Site: "s", On: []string{"host s/h"}}, {ID: "instance s/2", Rank: Instance, Name: "two", Site: "s", On: []string{"host s/h"}},
-		{ID: "instance s/3", Rank: Instance, Name: "three", Site: "s", On: []string{"host s/h"}}, {ID: "p3", Rank: Part, Group: "g3", Service: "map", On: []string{"instance s/3"}}, {ID: "e3", Rank: Endpoint, Name: "e3", On: []string{"p3"}}})
+		{ID: "instance s/3", Rank: Instance, Name: "three", Site: "s", On: []string{"host s/h"}}, {ID: "p3", Rank: Part, Group: "g3", Service: "map", On: []string{"instance s/3"}}, {ID: "e3", Rank: Endpoint, Name: "e3", Deployment: 7, On: []string{"p3"}}})
 	over := func(things ...string) []Cause {
 		var out []Alarm
 		for _, x := range things {
@@ -367,6 +367,7 @@ func TestTwoAlertsThatAreOneAreTheOlder(t *testing.T) {
 	assert.EqualValues(t, 1, a.ID)
 	assert.Equal(t, []string{"map"}, a.Down)
 	assert.Equal(t, 3, a.Silent())
+	assert.Equal(t, []int64{7}, a.Deployments)
 	assert.Equal(t, "takes down map · 3 alarms silent below it", a.Hits())
 	require.Len(t, c.Ended, 1)
 	assert.EqualValues(t, 2, c.Ended[0].ID)

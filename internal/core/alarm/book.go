@@ -22,6 +22,8 @@ type Alert struct {
 	Deployment int64  `json:"deployment,omitempty"`
 	Of         string `json:"of,omitempty"`
 	Resource   string `json:"resource,omitempty"`
+	// Deployments are those that something of fails.
+	Deployments []int64 `json:"deployments,omitempty"`
 	// Inferred says that nothing was measured of the cause itself: all that it carries fails.
 	Inferred bool     `json:"inferred,omitempty"`
 	Severity Severity `json:"severity"`
@@ -238,6 +240,7 @@ func (a *Alert) tell(g *Graph) {
 		a.Words += ", again and again"
 	}
 	a.Down, a.Weakened = g.services(a.Alarms)
+	a.Deployments = g.deployments(a.Alarms)
 }
 
 // like reports that nothing is other that anybody would want to know of.
@@ -293,6 +296,17 @@ func (g *Graph) services(alarms []Alarm) (down, weakened []string) {
 	slices.Sort(down)
 	slices.Sort(weakened)
 	return down, weakened
+}
+
+// deployments are those of which something is over.
+func (g *Graph) deployments(alarms []Alarm) (out []int64) {
+	for i := range alarms {
+		if d := g.of(&alarms[i]).Deployment; d != 0 && !slices.Contains(out, d) {
+			out = append(out, d)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // out reports that a part does not do what it is for: it is over itself, or every endpoint of it is.

@@ -158,8 +158,8 @@ func packThings(things map[int64]*opened) []byte {
 	return body
 }
 
-// each gives the columns of each thing of a tail.
-func (t *Tail) each(do func(thing int64, columns []Column) error) error {
+// each gives the columns of each thing of a tail, or those of one that is not 0.
+func (t *Tail) each(only int64, do func(thing int64, columns []Column) error) error {
 	body := t.Body
 	for len(body) > 0 {
 		id, n := binary.Uvarint(body)
@@ -170,6 +170,9 @@ func (t *Tail) each(do func(thing int64, columns []Column) error) error {
 		if !ok {
 			return fmt.Errorf("a tail of measures is cut off")
 		}
+		if body = rest; only != 0 && int64(id) != only {
+			continue
+		}
 		columns, err := Unpack(packed)
 		if err != nil {
 			return err
@@ -177,7 +180,6 @@ func (t *Tail) each(do func(thing int64, columns []Column) error) error {
 		if err := do(int64(id), columns); err != nil {
 			return err
 		}
-		body = rest
 	}
 	return nil
 }
@@ -198,10 +200,7 @@ func Join(tails []Tail, only int64) ([]Row, error) {
 }
 
 func (h *Head) join(t *Tail, only int64) error {
-	return t.each(func(thing int64, columns []Column) error {
-		if only != 0 && thing != only {
-			return nil
-		}
+	return t.each(only, func(thing int64, columns []Column) error {
 		if h.open[thing] == nil {
 			h.open[thing] = &opened{}
 		}

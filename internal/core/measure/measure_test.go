@@ -59,7 +59,7 @@ func FuzzRead(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) {
 		_ = read(data, 120, func(slot, _ int64) { require.Less(t, slot, int64(120)) })
 		for _, l := range []Level{-1, Raw, Fine, Coarse, 7} {
-			_, _ = columnsOf(&Row{Level: l, Body: data})
+			_, _ = columnsOf(&Row{Level: l, Body: data}, "")
 		}
 		_, _ = Join([]Tail{{Body: data}}, 0)
 	})
@@ -81,7 +81,7 @@ func TestDataThatIsDamagedIsRefused(t *testing.T) {
 		"one sample more than it has":  {[]byte{1, 'c', 0, 3, absent, 120, 5}, "more than 120"},
 		"least and most without means": {[]byte{1, 'c', 1, 1, 5}, "no means of c"},
 	} {
-		_, err := columnsOf(&Row{Body: c.body})
+		_, err := columnsOf(&Row{Body: c.body}, "")
 		assert.ErrorContains(t, err, c.says, name)
 		_, err = RollUp([]Row{{Body: c.body}}, Fine, 0)
 		assert.Error(t, err, name)

@@ -26,8 +26,8 @@ type whole struct {
 	mean, low, high []int64
 }
 
-// columnsOf are the columns of a row, by measure. Those of a raw row are their own least and most.
-func columnsOf(r *Row) (map[string]*whole, error) {
+// columnsOf are the columns of a row, by measure, or that of one of them alone where only is not "". Those of a raw row are their own least and most.
+func columnsOf(r *Row, only string) (map[string]*whole, error) {
 	if r.Level < Raw || r.Level >= levels {
 		return nil, fmt.Errorf("a row of measures has level %d, which there is not", r.Level)
 	}
@@ -37,6 +37,9 @@ func columnsOf(r *Row) (map[string]*whole, error) {
 	}
 	out := map[string]*whole{}
 	for _, c := range packed {
+		if only != "" && c.Name != only {
+			continue
+		}
 		w := out[c.Name]
 		if w == nil {
 			w = &whole{}
@@ -80,7 +83,7 @@ func RollUp(rows []Row, to Level, first int64) (Row, error) {
 	for i := range rows {
 		r := &rows[i]
 		out.Thing = r.Thing
-		columns, err := columnsOf(r)
+		columns, err := columnsOf(r, "")
 		if err != nil {
 			return out, err
 		}
@@ -150,7 +153,7 @@ func Curve(rows []Row, name string, from, to time.Time, step time.Duration) ([]P
 	byLevel := [levels][]bucket{}
 	for i := range rows {
 		r := &rows[i]
-		columns, err := columnsOf(r)
+		columns, err := columnsOf(r, name)
 		if err != nil {
 			return nil, err
 		}

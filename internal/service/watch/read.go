@@ -138,6 +138,89 @@ func rowsOf(ctx context.Context, measures store.MeasuresStore, thing int64, from
 	return rows, nil
 }
 
+// Overview is a thing with its measures over time.
+type Overview struct {
+	measure.Thing
+	Lines []Line `json:"lines"`
+}
+
+// Line is a measure over time, with what it is now and how much there is of it.
+type Line struct {
+	Name   string          `json:"measure"`
+	Points []measure.Point `json:"points"`
+	Now    float64         `json:"now"`
+	Limit  float64         `json:"limit,omitempty"`
+	// At is when it was measured last; zero if it was not within that time.
+	At time.Time `json:"at,omitzero"`
+}
+
+// Line is the one of a measure; nil if it was not measured.
+func (o *Overview) Line(name string) *Line {
+	if i := slices.IndexFunc(o.Lines, func(l Line) bool { return l.Name == name }); i >= 0 {
+		return &o.Lines[i]
+	}
+	return nil
+}
+
+// Overview is everything that was measured of a deployment, or of sites and Andamio itself where it is 0, over the last while in so many points. A measure of which
+// nothing is known in that time is left out, and so is a thing without any.
+func (svc *Service) Overview(ctx context.Context, deployment int64, over time.Duration, points int, now time.Time) ([]Overview, error) {
+	all, err := svc.Measured(ctx, deployment)
+	if err != nil {
+		return nil, err
+	}
+	measures, err := svc.measures(ctx)
+	if err != nil {
+		return nil, err
+	}
+	step := max(over/time.Duration(max(points, 1)), measure.Raw.Step())
+	to := now.Truncate(step).Add(step) // so that points stay where they are from one time to the next
+	from := to.Add(-step * time.Duration(points))
+	var out []Overview
+	for _, t := range all {
+		if deployment == 0 && t.Deployment != 0 {
+			continue
+		}
+		rows, err := rowsOf(ctx, measures, t.ID, from, to, step)
+		if err != nil {
+			return nil, err
+		}
+		o := Overview{Thing: t}
+		for _, m := range measure.Catalogue {
+			if m.Of != t.Kind {
+				continue
+			}
+			l := Line{Name: m.Name}
+			if l.Points, err = measure.Curve(rows, m.Name, from, to, step); err != nil {
+				return nil, err
+			}
+			if l.last() {
+				o.Lines = append(o.Lines, l)
+			}
+		}
+		for i := range o.Lines {
+			if limit := o.Line(measure.Of(o.Lines[i].Name).Limit); limit != nil {
+				o.Lines[i].Limit = limit.Now
+			}
+		}
+		if len(o.Lines) > 0 {
+			out = append(out, o)
+		}
+	}
+	return out, nil
+}
+
+// last finds what was measured last; false if nothing was.
+func (l *Line) last() bool {
+	for i := len(l.Points) - 1; i >= 0; i-- {
+		if p := &l.Points[i]; p.N > 0 {
+			l.Now, l.At = p.Mean, p.At
+			return true
+		}
+	}
+	return false
+}
+
 // Latest is a figure that was measured last.
 type Latest struct {
 	Name  string    `json:"measure"`

@@ -43,6 +43,10 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 	rows := min(len(v.rows)+1, listRows, max(main.H/2, 4))
 	v.drawList(c, part.Rect{X: main.X, Y: main.Y, W: main.W, H: rows})
 	rest := part.Rect{X: main.X, Y: main.Y + rows + 1, W: main.W, H: main.H - rows - 1}
+	if d := v.selected(); d != nil {
+		taken := v.drawCauses(c.Clip(rest), rest, d)
+		rest.Y, rest.H = rest.Y+taken, rest.H-taken
+	}
 	if len(v.shells.open) > 0 {
 		h := min(shellRows, rest.H)
 		if v.shells.focus && main.H < 34 {
@@ -50,6 +54,10 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 		}
 		v.shells.draw(c, part.Rect{X: rest.X, Y: rest.Y + rest.H - h, W: rest.W, H: h})
 		rest.H -= h + 1
+	}
+	if d := v.selected(); d != nil && v.watched.shown && rest.H >= 4 {
+		v.drawPage(c.Clip(rest), rest, d)
+		return
 	}
 	if s := v.state(); s != nil && rest.H >= 4 {
 		if len(s.Resources) == 0 {
@@ -269,6 +277,9 @@ func (v *View) drawResource(c *part.Canvas, r part.Rect, s *run.State, res *run.
 		y++
 		c.Cut(r.X, y, r.W, part.In(part.Dim), "reached at "+iface.Attributes["address"]+"  o: a shell")
 		y++
+	}
+	if d := v.selected(); d != nil {
+		y = v.drawMeasures(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.Y + r.H - y - 1}, s, d, res)
 	}
 	return v.drawLog(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y}, s, res)
 }

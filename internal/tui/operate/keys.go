@@ -25,12 +25,18 @@ func (v *View) Keys() []view.Key {
 	if v.inElevation {
 		keys = append(keys, view.On("esc", "esc", "back", "goes back to the tiers", view.Then(func() { v.inElevation = false })))
 	}
+	if v.watched.shown {
+		keys = append(keys,
+			view.On("+ =", "+", "longer", "has curves be of a longer time", view.Run(func() tea.Cmd { return v.widen(1) })),
+			view.On("-", "-", "shorter", "has curves be of a shorter time", view.Run(func() tea.Cmd { return v.widen(-1) })))
+	}
 	return append(keys,
 		view.On("tab", "tab", "elevation", "goes from the tiers to the picture, to the shells where some are open, and round", view.Then(v.nextPane)),
 		view.On("o", "o", "shell", "opens a shell on the selected instance", view.Run(v.shellHere)),
 		view.On("O", "O", "console", "opens the serial console of the selected instance, where its site has them", view.Run(v.consoleHere)),
 		view.On("enter", "enter", "last run", "shows the last run of the selected deployment in Deploy", view.Run(v.lastRun)),
 		view.On("L", "L", "log", "shows or hides what the selected plank printed", view.Then(func() { v.log = !v.log })),
+		view.On("m", "m", "measures", "shows what is measured in the place of the picture, and back", view.Run(v.showMeasures)),
 		view.On("z", "z", "zoom", "draws planks as names, as bricks or as densities", view.Then(func() { v.elevation.Zoom = v.elevation.Zoom.Next() })),
 		view.On("b", "b", "by service", "makes the bays of the picture services, or sites", view.Then(func() { v.elevation.By = elevation.ByService - v.elevation.By })))
 }

@@ -48,6 +48,7 @@ type View struct {
 	log         bool
 	at0         map[int]int
 	shells      shellPanes
+	watched     watched
 }
 
 // row is a line of the list: a deployment, or a tier of one.
@@ -111,9 +112,11 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.take(msg)
 	case lookTick:
 		if v.onScreen() && v.app != nil { // what is due changes by itself
-			return tea.Batch(v.look(), v.recall())
+			return tea.Batch(v.look(), v.recall(), v.readMeasures())
 		}
 		return v.look()
+	case measured:
+		v.takeMeasured(msg)
 	case recalled:
 		v.promised, v.levels = msg.all, msg.levels
 	case looked:
@@ -197,7 +200,7 @@ func (v *View) take(msg gathered) tea.Cmd {
 	for id := range v.looked {
 		v.apply(id)
 	}
-	return tea.Batch(v.askNow(), v.tell(), v.recall())
+	return tea.Batch(v.askNow(), v.tell(), v.recall(), v.readMeasures())
 }
 
 // list makes the rows: deployments that stand with their tiers, then those that are retired.
@@ -345,6 +348,10 @@ func (v *View) state() *run.State {
 
 func (v *View) move(dx, dy int) {
 	s := v.state()
+	if v.inElevation && v.watched.shown {
+		v.movePage(dx, dy)
+		return
+	}
 	if v.inElevation && s != nil {
 		v.elevation.Move(s, dx, dy)
 		return

@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
@@ -36,6 +37,7 @@ type done struct {
 	promised   []promises.Kept
 	addresses  []promise.AddressLease
 	levels     []promises.LevelState
+	alerts     []alarm.Alert
 	err        error
 }
 
@@ -52,7 +54,8 @@ func (v *View) lookAtDone() tea.Cmd {
 		promised, promisedErr := v.app.Promises(ctx, time.Now())
 		addresses, addressesErr := v.app.AddressLeases(ctx)
 		levels, levelsErr := v.app.LevelStates(ctx, time.Now())
-		return done{last, open, clock, asked, told, promised, addresses, levels, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr)}
+		alerts, alertsErr := v.app.Alerts(ctx)
+		return done{last, open, clock, asked, told, promised, addresses, levels, alerts, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr, alertsErr)}
 	}
 }
 

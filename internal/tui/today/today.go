@@ -13,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/health"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
@@ -52,6 +53,8 @@ type View struct {
 	promised []promises.Kept
 	// addresses are those that are leased.
 	addresses []promise.AddressLease
+	// alerts are what is wrong.
+	alerts []alarm.Alert
 	// levels are the service levels of deployments, with those that they have to have.
 	levels []promises.LevelState
 	// clock is what is due, and who sees to it.
@@ -99,7 +102,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Failed(msg.err))
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
-		v.requests, v.deliveries, v.promised, v.addresses, v.levels = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels
+		v.requests, v.deliveries, v.promised, v.addresses, v.levels, v.alerts = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels, msg.alerts
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
@@ -116,6 +119,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 // Ranks of the queue: what endangers a service comes first, what is only possible last.
 const (
 	rankSilent = iota
+	rankAlert
 	rankFailed
 	rankEndangered
 	rankBroken
@@ -161,6 +165,7 @@ func (v *View) items(now time.Time) []item {
 	if it, needs := v.draftItem(begun); needs {
 		out = append(out, it)
 	}
+	out = append(out, v.alertItems(now)...)
 	out = append(out, v.unwell(now)...)
 	out = append(out, v.inventoryItems(now)...)
 	out = append(out, v.moveItems(now)...)
@@ -183,7 +188,7 @@ func (v *View) unwell(now time.Time) []item {
 	var out []item
 	for _, id := range slices.Sorted(maps.Keys(v.health)) {
 		d := v.health[id]
-		if d.Status != run.Failed || d.Worst == "" || v.endedBadly(id) {
+		if d.Status != run.Failed || d.Worst == "" || v.endedBadly(id) || v.hit(id) {
 			continue
 		}
 		out = append(out, item{rankEndangered, run.Failed, d.Name + " is not well", d.Word + ", asked " + part.Age(d.At, now), d.Worst, "look at what is wrong",
@@ -347,7 +352,7 @@ func (v *View) Why() view.Note {
 	for _, r := range it.reason {
 		lines = append(lines, view.Say("  "+r))
 	}
-	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what failed, then what endangers a service, then sites that do not answer, then what cannot be planned, then moves that wait, then what was proposed, then what is not as it should be, then what could be begun"))
+	lines = append(lines, view.Say(""), view.Head("why in this place"), view.Say("  first what nobody watches, then what is critical, then what failed, then what endangers a service, then sites that do not answer, then what cannot be planned, then moves that wait, then what was proposed, then what is not as it should be, then what could be begun"))
 	return view.Note{Title: it.title, Lines: lines}
 }
 
@@ -355,7 +360,7 @@ func (v *View) Why() view.Note {
 func (v *View) Actions() []view.Action {
 	items := v.queue()
 	if v.at < len(items) {
-		return []view.Action{{Name: items[v.at].acts, Effect: "goes there; changes nothing", Do: func() tea.Cmd { return v.open(items) }}}
+		return append([]view.Action{{Name: items[v.at].acts, Effect: "goes there; changes nothing", Do: func() tea.Cmd { return v.open(items) }}}, v.alertActs(items[v.at])...)
 	}
 	return nil
 }

@@ -1,0 +1,494 @@
+package operate
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/core/alarm"
+	"andamio/internal/core/measure"
+	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/watch"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// watched is what is measured of deployments, and what is wrong.
+type watched struct {
+	// of are the things that are measured, by deployment, over the span that is chosen.
+	of     map[int64][]watch.Overview
+	asked  map[int64]time.Time
+	alerts []alarm.Alert
+	// shown says that curves are in the place of the picture; span is over how long, of spans.
+	shown bool
+	span  int
+	// chosen says that somebody chose the span; otherwise it is the last hour as long as hardly more is known.
+	chosen bool
+	// line and column are what is selected there.
+	line, column int
+}
+
+// spans are over how long curves are shown.
+var spans = []struct {
+	long  time.Duration
+	words string
+}{{time.Hour, "hour"}, {6 * time.Hour, "6 hours"}, {24 * time.Hour, "24 hours"}, {7 * 24 * time.Hour, "7 days"}, {30 * 24 * time.Hour, "30 days"}, {365 * 24 * time.Hour, "year"}}
+
+// curvePoints is how many points a curve has, measureEvery how often it is read anew.
+const (
+	curvePoints  = 160
+	measureEvery = 15 * time.Second
+)
+
+// measured is what was read of a deployment.
+type measured struct {
+	id     int64
+	span   int
+	of     []watch.Overview
+	alerts []alarm.Alert
+	err    error
+}
+
+// readMeasures reads what was measured of the selected deployment, if that was long ago.
+func (v *View) readMeasures() tea.Cmd {
+	d := v.selected()
+	if d == nil || v.app == nil || time.Since(v.watched.asked[d.ID]) < measureEvery {
+		return nil
+	}
+	if v.watched.asked == nil {
+		v.watched.asked, v.watched.of = map[int64]time.Time{}, map[int64][]watch.Overview{}
+	}
+	v.watched.asked[d.ID] = time.Now()
+	id, span := d.ID, v.watched.span
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(v.ctx, recallWithin)
+		defer cancel()
+		of, err := v.app.Overview(ctx, id, spans[span].long, curvePoints, time.Now())
+		if err != nil {
+			return measured{id: id, span: span, err: err}
+		}
+		alerts, err := v.app.Alerts(ctx)
+		return measured{id, span, of, alerts, err}
+	}
+}
+
+func (v *View) takeMeasured(msg measured) {
+	if msg.err != nil || msg.span != v.watched.span {
+		return
+	}
+	v.watched.of[msg.id], v.watched.alerts = msg.of, msg.alerts
+	if !v.watched.chosen && v.watched.span == 0 && reachesBack(msg.of) {
+		v.watched.span = 1
+		clear(v.watched.asked)
+	}
+}
+
+// reachesBack reports that something was measured all over the span.
+func reachesBack(of []watch.Overview) bool {
+	for i := range of {
+		for k := range of[i].Lines {
+			if points := of[i].Lines[k].Points; len(points) > 0 && points[0].N > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// alertsOf are the alerts that hit a deployment.
+func (v *View) alertsOf(d *deployments.Deployment) []alarm.Alert {
+	var out []alarm.Alert
+	for i := range v.watched.alerts {
+		if a := &v.watched.alerts[i]; slices.Contains(a.Deployments, d.ID) {
+			out = append(out, *a)
+		}
+	}
+	return out
+}
+
+// widen has curves be over a longer or shorter span.
+func (v *View) widen(by int) tea.Cmd {
+	v.watched.span, v.watched.chosen = min(max(v.watched.span+by, 0), len(spans)-1), true
+	clear(v.watched.asked)
+	return v.readMeasures()
+}
+
+// showMeasures puts curves in the place of the picture, and back.
+func (v *View) showMeasures() tea.Cmd {
+	v.watched.shown = !v.watched.shown
+	v.inElevation = v.watched.shown
+	return v.readMeasures()
+}
+
+// overview is what is measured of a resource, a machine or what answers on it; nil if nothing is.
+func (v *View) overview(d *deployments.Deployment, match func(*watch.Overview) bool) *watch.Overview {
+	of := v.watched.of[d.ID]
+	if i := slices.IndexFunc(of, func(o watch.Overview) bool { return match(&o) }); i >= 0 {
+		return &of[i]
+	}
+	return nil
+}
+
+// inkAt is the ink of a point: by how much of its limit is used, or by whether it answers.
+func inkAt(m *measure.Measure, p *measure.Point, limit float64) part.Ink {
+	switch {
+	case m.Unit == measure.State && p.Min < 1:
+		return part.Coral
+	case m.Unit == measure.State:
+		return part.Teal
+	case limit <= 0:
+		return part.Sky
+	case p.Mean > 0.95*limit:
+		return part.Coral
+	case p.Mean > 0.85*limit:
+		return part.Ochre
+	}
+	return part.Teal
+}
+
+// mostOf is how high a curve goes: to its limit, or to the most that was measured.
+func mostOf(l *watch.Line) float64 {
+	most := l.Limit
+	if most <= 0 {
+		for i := range l.Points {
+			most = max(most, l.Points[i].Max)
+		}
+	}
+	return most
+}
+
+// squeezed are points as so many: each the mean of those it stands for, and the worst for its ink.
+func squeezed(points []measure.Point, n int) []measure.Point {
+	if n <= 0 || len(points) <= n {
+		return points
+	}
+	out := make([]measure.Point, n)
+	for i := range points {
+		p, into := &points[i], &out[i*n/len(points)]
+		if p.N == 0 {
+			continue
+		}
+		if into.N == 0 {
+			*into = *p
+			continue
+		}
+		into.Mean = (into.Mean*float64(into.N) + p.Mean*float64(p.N)) / float64(into.N+p.N)
+		into.Min, into.Max, into.N = min(into.Min, p.Min), max(into.Max, p.Max), into.N+p.N
+	}
+	return out
+}
+
+// drawBars draws a measure as bars of one row.
+func drawBars(c *part.Canvas, x, y, w int, l *watch.Line) {
+	m := measure.Of(l.Name)
+	points := squeezed(l.Points, w)
+	values := make([]part.Known, len(points))
+	for i := range points {
+		values[i] = part.Known{Value: points[i].Mean, Is: points[i].N > 0}
+	}
+	part.Bars(c, x, y, values, mostOf(l), func(i int) part.Ink { return inkAt(&m, &points[i], l.Limit) })
+}
+
+// sideMeasures are those that are shown beside of a machine and what answers on it, in their order.
+var sideMeasures = []string{measure.Answers, measure.AnswerTime, measure.CoresUsed, measure.MemoryUsed, measure.DiskUsed, measure.NetSent}
+
+// drawMeasures shows what is measured of the selected plank.
+func (v *View) drawMeasures(c *part.Canvas, r part.Rect, s *run.State, d *deployments.Deployment, res *run.Resource) int {
+	host := res
+	if x := s.Resource(res.On); x != nil {
+		host = x
+	}
+	of := res
+	if x := s.Resource(res.AsEndpoint().EndpointOf); x != nil {
+		of = x
+		if y := s.Resource(x.On); y != nil {
+			host = y
+		}
+	}
+	machine := v.overview(d, func(o *watch.Overview) bool { return o.Kind == measure.OfInstance && o.Resource == host.ID })
+	answers := v.overview(d, func(o *watch.Overview) bool { return o.Kind == measure.OfEndpoint && o.Resource == res.ID })
+	if answers == nil {
+		answers = v.overview(d, func(o *watch.Overview) bool { return o.Kind == measure.OfEndpoint && o.Resource == of.ID })
+	}
+	y := r.Y
+	for _, name := range sideMeasures {
+		o := machine
+		if measure.Of(name).Of == measure.OfEndpoint {
+			o = answers
+		}
+		if o == nil || o.Line(name) == nil || y+3 > r.Y+r.H {
+			continue
+		}
+		l := o.Line(name)
+		m := measure.Of(name)
+		if y == r.Y {
+			c.Text(r.X, y, part.In(part.Steel).Strong(), "measures")
+			c.Right(r.X+r.W, y, part.In(part.Dim), "the last "+spans[v.watched.span].words)
+			y++
+		}
+		c.Text(r.X, y, part.In(part.Dim), m.Words)
+		c.Right(r.X+r.W, y, part.In(part.Text), nowOf(&m, l, v.now))
+		drawBars(c, r.X, y+1, r.W, l)
+		y += 2
+	}
+	if y > r.Y {
+		y++
+	}
+	return y
+}
+
+// nowOf is what a measure is now, with its age if it was measured long ago.
+func nowOf(m *measure.Measure, l *watch.Line, now time.Time) string {
+	text := alarm.Figure(m, l.Now, 0)
+	if l.Limit > 0 {
+		text = fmt.Sprintf("%s  %.0f %%", text, 100*l.Now/l.Limit)
+	}
+	if now.Sub(l.At) > 2*spans[0].long {
+		text += " · " + part.Age(l.At, now)
+	}
+	return text
+}
+
+// causeRows is how many rows a cause takes.
+const causeRows = 4
+
+// drawCauses shows what is wrong with the selected deployment, the worst first, and returns how many rows that took.
+func (v *View) drawCauses(c *part.Canvas, r part.Rect, d *deployments.Deployment) int {
+	all := v.alertsOf(d)
+	if len(all) == 0 || r.H < causeRows+6 {
+		return 0
+	}
+	a := &all[0]
+	ink, ground := part.Coral, part.OnFailed
+	if a.Severity == alarm.Warning {
+		ink, ground = part.Ochre, part.OnSelected
+	}
+	c.Fill(part.Rect{X: r.X, Y: r.Y, W: r.W, H: causeRows - 1}, ground)
+	x := c.Text(r.X+1, r.Y, part.In(ink).Strong(), c.Look.Mark(run.Failed)+" "+a.Severity.String())
+	x = c.Cut(x+2, r.Y, r.X+r.W-x-24, part.In(part.Text).Strong(), a.Title())
+	c.Right(r.X+r.W-1, r.Y, part.In(part.Dim), "since "+a.Since.Local().Format("15:04")+" · "+part.Age(a.Since, v.now))
+	c.Cut(r.X+3, r.Y+1, r.W-4, part.In(part.Text), a.Words)
+	state := "nobody sees to it"
+	switch {
+	case a.Quiet(v.now):
+		state = "silenced by " + a.Muted.By + " until " + a.Muted.Until.Local().Format("2 Jan 15:04")
+	case a.Known != nil:
+		state = a.Known.By + " sees to it"
+	}
+	if more := len(all) - 1; more > 0 {
+		state += fmt.Sprintf(" · %d more", more)
+	}
+	c.Right(r.X+r.W-1, r.Y+2, part.In(part.Ochre), state)
+	c.Cut(r.X+3, r.Y+2, r.W-part.Width(state)-6, part.In(part.Dim), a.Hits())
+	return causeRows
+}
+
+// seeing are the acts on the alerts of a deployment.
+func (v *View) seeing(d *deployments.Deployment, first func(name, effect string, make func() (deployments.Order, error)) view.Action) []view.Action {
+	var out []view.Action
+	for _, a := range v.alertsOf(d) {
+		id := a.ID
+		if help := watch.Helps(&a); help != "" {
+			out = append(out, first(help, "raises what fell of "+a.Title(), func() (deployments.Order, error) { return v.app.Helping(v.ctx, id) }))
+		}
+		out = append(out, AlertActs(v.ctx, v.app, a)...)
+	}
+	return out
+}
+
+// machines and endpoints are the columns of the two halves of the page of curves.
+var (
+	machineColumns  = []string{measure.CoresUsed, measure.MemoryUsed, measure.DiskUsed, measure.NetSent}
+	endpointColumns = []string{measure.Answers, measure.AnswerTime}
+)
+
+// page are the lines of the page of curves: the machines of what is selected, then what answers on them.
+func (v *View) page(d *deployments.Deployment) []*watch.Overview {
+	tier := ""
+	if v.at < len(v.rows) {
+		tier = v.rows[v.at].tier
+	}
+	var out []*watch.Overview
+	for _, kind := range []measure.Kind{measure.OfInstance, measure.OfEndpoint} {
+		for i := range v.watched.of[d.ID] {
+			if o := &v.watched.of[d.ID][i]; o.Kind == kind && (tier == "" || o.Tier == tier) {
+				out = append(out, o)
+			}
+		}
+	}
+	return out
+}
+
+func columnsOf(o *watch.Overview) []string {
+	if o.Kind == measure.OfInstance {
+		return machineColumns
+	}
+	return endpointColumns
+}
+
+// drawPage draws the page of curves: a line for every machine and endpoint, and what is selected as a curve below.
+func (v *View) drawPage(c *part.Canvas, r part.Rect, d *deployments.Deployment) {
+	all := v.page(d)
+	x := c.Text(r.X+1, r.Y, part.In(part.Steel).Strong(), "measures")
+	x = c.Text(x+2, r.Y, part.In(part.Dim), "the last "+spans[v.watched.span].words)
+	c.Text(x+2, r.Y, part.In(part.Ochre), "- +")
+	if len(all) == 0 {
+		c.Text(r.X+2, r.Y+2, part.In(part.Dim), "nothing was measured of it in that time")
+		return
+	}
+	v.watched.line = min(max(v.watched.line, 0), len(all)-1)
+	lines := min(len(all)+3, max(r.H*11/20, 6))
+	v.drawLines(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: lines}, all)
+	if rest := r.H - lines - 3; rest >= 4 {
+		v.drawSelected(c, part.Rect{X: r.X, Y: r.Y + lines + 2, W: r.W, H: rest}, d, all[v.watched.line])
+	}
+}
+
+func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
+	name := min(28, r.W/4)
+	y, first := r.Y, max(0, v.watched.line-(r.H-4))
+	kind := measure.Kind("")
+	for i := first; i < len(all) && y < r.Y+r.H; i++ {
+		o := all[i]
+		names := columnsOf(o)
+		w := (r.W - name - 2) / len(machineColumns)
+		if o.Kind != kind {
+			kind = o.Kind
+			for k, n := range names {
+				m := measure.Of(n)
+				c.Cut(r.X+name+2+k*w, y, w-2, part.In(part.Dim), m.Words)
+			}
+			y++
+		}
+		if y >= r.Y+r.H {
+			break
+		}
+		if i == v.watched.line {
+			c.Fill(part.Rect{X: r.X, Y: y, W: r.W, H: 1}, part.OnSelected)
+			if v.inElevation {
+				c.Rune(r.X, y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
+			}
+		}
+		c.Cut(r.X+2, y, name-1, part.In(part.Text), o.Name)
+		for k, n := range names {
+			if l := o.Line(n); l != nil {
+				v.drawCell(c, part.Rect{X: r.X + name + 2 + k*w, Y: y, W: w - 2, H: 1}, l, i == v.watched.line && k == v.watched.column)
+			}
+		}
+		y++
+	}
+	if n := len(all) - first; n > 0 && y >= r.Y+r.H {
+		c.Right(r.X+r.W-1, r.Y-1, part.In(part.Dim), fmt.Sprintf("%d lines", len(all)))
+	}
+}
+
+// drawCell draws a figure with its curve behind.
+func (v *View) drawCell(c *part.Canvas, r part.Rect, l *watch.Line, selected bool) {
+	m := measure.Of(l.Name)
+	text := alarm.Figure(&m, l.Now, 0)
+	if l.Limit > 0 {
+		text = fmt.Sprintf("%.0f %%", 100*l.Now/l.Limit)
+	}
+	style := part.In(part.Text)
+	if selected {
+		style = part.In(part.Ochre).Strong()
+	}
+	const figure = 10
+	c.Right(r.X+figure-1, r.Y, style, text)
+	drawBars(c, r.X+figure, r.Y, max(r.W-figure, 0), l)
+}
+
+// drawSelected draws the measure that is selected, large, with what happened to the deployment below it.
+func (v *View) drawSelected(c *part.Canvas, r part.Rect, d *deployments.Deployment, o *watch.Overview) {
+	names := columnsOf(o)
+	v.watched.column = min(max(v.watched.column, 0), len(names)-1)
+	name := names[v.watched.column]
+	m := measure.Of(name)
+	at := c.Cut(r.X+2, r.Y, r.W-4, part.In(part.Text).Strong(), o.Name)
+	c.Cut(at+2, r.Y, r.X+r.W-at-3, part.In(part.Dim), m.Words+" · "+o.Site)
+	l := o.Line(name)
+	if l == nil {
+		c.Text(r.X+2, r.Y+1, part.In(part.Dim), "it was not measured in that time")
+		return
+	}
+	most := mostOf(l)
+	axis := 11
+	plot := part.Rect{X: r.X + axis, Y: r.Y + 1, W: r.W - axis - 1, H: r.H - 3}
+	c.Right(plot.X-1, plot.Y, part.In(part.Dim), alarm.Figure(&m, most, 0))
+	c.Right(plot.X-1, plot.Y+plot.H-1, part.In(part.Dim), "0")
+	points := stretched(l.Points, plot.W*2)
+	spans3 := make([]part.Span3, len(points))
+	for i, p := range points {
+		spans3[i] = part.Span3{Low: p.Min, Mid: p.Mean, High: p.Max, Is: p.N > 0}
+	}
+	part.Curve(c, plot, spans3, most, func(i int) part.Ink { return inkAt(&m, &points[i], l.Limit) })
+	from, to := l.Points[0].At, l.Points[len(l.Points)-1].At
+	v.drawHappened(c, plot, d, from, to)
+}
+
+// stretched are points as so many, each as often as it takes.
+func stretched(points []measure.Point, n int) []measure.Point {
+	if len(points) >= n {
+		return squeezed(points, n)
+	}
+	out := make([]measure.Point, n)
+	for i := range out {
+		out[i] = points[i*len(points)/n]
+	}
+	return out
+}
+
+// drawHappened draws the line of time below a curve, with the runs of the deployment and what went wrong.
+func (v *View) drawHappened(c *part.Canvas, plot part.Rect, d *deployments.Deployment, from, to time.Time) {
+	long := to.Sub(from)
+	if long <= 0 {
+		return
+	}
+	var marks []part.Mark
+	for _, r := range d.Runs {
+		marks = append(marks, part.Mark{At: float64(r.Created.Sub(from)) / float64(long), Glyph: string(c.Look.Glyphs.Down), Ink: part.Sky})
+	}
+	for _, a := range v.alertsOf(d) {
+		marks = append(marks, part.Mark{At: float64(a.Since.Sub(from)) / float64(long), Glyph: c.Look.Mark(run.Failed), Ink: part.Coral})
+	}
+	y := plot.Y + plot.H
+	part.Marks(c, plot.X, y, plot.W, marks)
+	form := "15:04"
+	if long > 36*time.Hour {
+		form = "2 Jan 15:04"
+	}
+	for k := range 5 {
+		at := from.Add(time.Duration(k) * long / 4)
+		text := at.Local().Format(form)
+		switch k {
+		case 0:
+			c.Text(plot.X, y+1, part.In(part.Dim), text)
+		case 4:
+			c.Right(plot.X+plot.W, y+1, part.In(part.Dim), "now")
+		default:
+			c.Text(plot.X+k*plot.W/4-part.Width(text)/2, y+1, part.In(part.Dim), text)
+		}
+	}
+}
+
+// movePage moves in the page of curves.
+func (v *View) movePage(dx, dy int) {
+	d := v.selected()
+	if d == nil {
+		return
+	}
+	all := v.page(d)
+	if len(all) == 0 {
+		return
+	}
+	v.watched.line = min(max(v.watched.line+dy, 0), len(all)-1)
+	o := all[v.watched.line]
+	v.watched.column = min(max(v.watched.column+dx, 0), len(columnsOf(o))-1)
+	if s := v.state(); s != nil && s.Resource(o.Resource) != nil { // beside is what is selected
+		v.elevation.Selected = s.Plan.Plank(o.Resource)
+	}
+}
