@@ -29,14 +29,18 @@ thing, and is tried on what was measured before it is kept.`,
 				return thresholdsValue.print(s, f)
 			}
 			w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
-			fmt.Fprintln(w, "THRESHOLD\tMEASURE\tWARNING\tCRITICAL\tWHEN\tFROM")
+			fmt.Fprintln(w, "THRESHOLD\tMEASURE\tWARNING\tCRITICAL\tUNKNOWN\tWHEN\tFROM")
 			for i := range f.Thresholds {
 				t := &f.Thresholds[i]
+				missing := "–"
+				if t.Missing != "" {
+					missing = "after " + t.Missing
+				}
 				from := fmt.Sprintf("thresholds.yaml:%d", t.Line)
 				if t.Shipped {
 					from = "shipped"
 				}
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", printable.Clean(t.Name), printable.Clean(t.Measure), overWords(t, t.Warning), overWords(t, t.Critical), printable.Clean(t.When), from)
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", printable.Clean(t.Name), printable.Clean(t.Measure), overWords(t, t.Warning), overWords(t, t.Critical), missing, printable.Clean(t.When), from)
 			}
 			return w.Flush()
 		})}

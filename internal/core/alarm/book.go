@@ -99,7 +99,7 @@ type Book struct {
 	Last int64
 }
 
-// Sort sorts alerts: those of which people are told and nobody sees to first, then the worst, then the oldest.
+// Sort sorts alerts: those of which people are told and nobody sees to first, then those that take services down, then the worst, then the oldest.
 func Sort(all []Alert) {
 	slices.SortStableFunc(all, func(a, b Alert) int {
 		seen := func(x *Alert) int {
@@ -111,7 +111,7 @@ func Sort(all []Alert) {
 			}
 			return 0
 		}
-		return cmp.Or(cmp.Compare(seen(&a), seen(&b)), -cmp.Compare(a.Severity, b.Severity), a.Since.Compare(b.Since), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(seen(&a), seen(&b)), -cmp.Compare(min(len(a.Down), 1), min(len(b.Down), 1)), -cmp.Compare(a.Severity, b.Severity), a.Since.Compare(b.Since), cmp.Compare(a.ID, b.ID))
 	})
 }
 

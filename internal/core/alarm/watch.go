@@ -287,6 +287,8 @@ func bytes(v float64) string {
 
 func seconds(v float64) string {
 	switch d := math.Abs(v); {
+	case d > 0 && d < 0.01:
+		return fmt.Sprintf("%.1f ms", v*1000)
 	case d < 1:
 		return fmt.Sprintf("%.0f ms", v*1000)
 	case d < 120:

@@ -150,6 +150,14 @@ func inkAt(m *measure.Measure, p *measure.Point, limit float64) part.Ink {
 	return part.Teal
 }
 
+// stepOf is the time between two points.
+func stepOf(l *watch.Line) time.Duration {
+	if len(l.Points) < 2 {
+		return 0
+	}
+	return l.Points[1].At.Sub(l.Points[0].At)
+}
+
 // mostOf is how high a curve goes: to its limit, or to the most that was measured.
 func mostOf(l *watch.Line) float64 {
 	most := l.Limit
@@ -189,6 +197,9 @@ func drawBars(c *part.Canvas, x, y, w int, l *watch.Line) {
 	values := make([]part.Known, len(points))
 	for i := range points {
 		values[i] = part.Known{Value: points[i].Mean, Is: points[i].N > 0}
+		if m.Unit == measure.State { // that it failed for a moment is not to be lost in the mean
+			values[i].Value = points[i].Min
+		}
 	}
 	part.Bars(c, x, y, values, mostOf(l), func(i int) part.Ink { return inkAt(&m, &points[i], l.Limit) })
 }
@@ -247,7 +258,7 @@ func nowOf(m *measure.Measure, l *watch.Line, now time.Time) string {
 	if l.Limit > 0 {
 		text = fmt.Sprintf("%s  %.0f %%", text, 100*l.Now/l.Limit)
 	}
-	if now.Sub(l.At) > 2*spans[0].long {
+	if now.Sub(l.At) > staleAfter+stepOf(l) {
 		text += " · " + part.Age(l.At, now)
 	}
 	return text
@@ -386,6 +397,9 @@ func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
 	}
 }
 
+// staleAfter is how long after it was measured a figure is shown as what was known last.
+const staleAfter = time.Minute
+
 // drawCell draws a figure with its curve behind.
 func (v *View) drawCell(c *part.Canvas, r part.Rect, l *watch.Line, selected bool) {
 	m := measure.Of(l.Name)
@@ -394,6 +408,9 @@ func (v *View) drawCell(c *part.Canvas, r part.Rect, l *watch.Line, selected boo
 		text = fmt.Sprintf("%.0f %%", 100*l.Now/l.Limit)
 	}
 	style := part.In(part.Text)
+	if v.now.Sub(l.At) > staleAfter+stepOf(l) { // it is what was known last
+		style = part.In(part.Dim)
+	}
 	if selected {
 		style = part.In(part.Ochre).Strong()
 	}

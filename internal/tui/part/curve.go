@@ -25,7 +25,7 @@ func Bars(c *Canvas, x, y int, values []Known, most float64, ink func(i int) Ink
 		if c.Look.ascii {
 			r = []rune(".:|")[min((part-1)/3, 2)]
 		}
-		c.Rune(x+i, y, In(ink(i)), r)
+		c.Text(x+i, y, In(ink(i)), string(r)) // which keeps what ground there is
 	}
 }
 

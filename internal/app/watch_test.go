@@ -1,0 +1,248 @@
+package app
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/alarm"
+	"andamio/internal/core/fault"
+	"andamio/internal/core/guard"
+	"andamio/internal/core/kinds"
+	"andamio/internal/core/measure"
+	"andamio/internal/sandbox"
+	"andamio/internal/service/sites"
+	"andamio/internal/service/watch"
+	"andamio/internal/service/workspace"
+	"andamio/internal/site"
+)
+
+// watching measures a workspace by a clock of its own, 15 seconds later each time.
+type watching struct {
+	*App
+	t   *testing.T
+	now time.Time
+}
+
+func watchOver(t *testing.T, a *App) *watching {
+	return &watching{a, t, time.Now().UTC().Truncate(30 * time.Minute).Add(-time.Hour)}
+}
+
+// measures measures so often, and returns the alerts that go on then.
+func (w *watching) measures(times int) []alarm.Alert {
+	w.t.Helper()
+	for range times {
+		require.NoError(w.t, w.MeasureAll(ctx, w.now))
+		w.now = w.now.Add(watch.Every)
+	}
+	all, err := w.Alerts(ctx)
+	require.NoError(w.t, err)
+	return all
+}
+
+// thing is a thing that is measured, by its name and kind.
+func (w *watching) thing(kind measure.Kind, name string) measure.Thing {
+	w.t.Helper()
+	all, err := w.Measured(ctx, 0)
+	require.NoError(w.t, err)
+	i := slices.IndexFunc(all, func(t measure.Thing) bool { return t.Kind == kind && t.Name == name })
+	require.GreaterOrEqual(w.t, i, 0, "%s %s", kind, name)
+	return all[i]
+}
+
+func (w *watching) curve(t measure.Thing, name string, over time.Duration, step time.Duration) (known []measure.Point) {
+	w.t.Helper()
+	all, err := w.Curve(ctx, t, name, w.now.Add(-over), w.now, step)
+	require.NoError(w.t, err)
+	return slices.DeleteFunc(all, func(p measure.Point) bool { return p.N == 0 })
+}
+
+// TestWhatStandsIsMeasuredAndALossIsOneAlert measures the scenario as it stands, has a machine be deleted by hand, raises it again by the plan that the alert leads to, and holds
+// what is said at each step, also by a process that takes over in between.
+func TestWhatStandsIsMeasuredAndALossIsOneAlert(t *testing.T) {
+	t.Parallel()
+	a, _, _, id := raised(t)
+	w := watchOver(t, a)
+	require.Empty(t, w.measures(3), "all is well")
+	all, err := a.Measured(ctx, 0)
+	require.NoError(t, err)
+	sorts := map[measure.Kind]int{}
+	for _, x := range all {
+		sorts[x.Kind]++
+	}
+	assert.Equal(t, map[measure.Kind]int{measure.OfRun: 1, measure.OfSite: 5, measure.OfInstance: 10, measure.OfEndpoint: 16}, sorts)
+	mine, err := a.Measured(ctx, id)
+	require.NoError(t, err)
+	assert.Len(t, mine, 26)
+	host := w.thing(measure.OfInstance, "contacts-host")
+	assert.Equal(t, []any{"register", "vega", "flood-watch", id}, []any{host.Tier, host.Site, host.Of, host.Deployment})
+	latest, err := a.LatestOf(ctx, host, w.now)
+	require.NoError(t, err)
+	names := map[string]float64{}
+	for _, l := range latest {
+		names[l.Name] = l.Value
+	}
+	for _, name := range []string{measure.On, measure.CoresUsed, measure.CoresHeld, measure.MemoryUsed, measure.DiskUsed, measure.NetSent} {
+		assert.Positive(t, names[name], name)
+	}
+	assert.Len(t, w.curve(w.thing(measure.OfEndpoint, "contacts"), measure.AnswerTime, time.Hour, watch.Every), 3)
+
+	drivers, err := a.Sites()
+	require.NoError(t, err)
+	_, provider, _ := strings.Cut(host.Key, "/")
+	require.NoError(t, drivers["vega"].Delete(ctx, kinds.Instance, provider))
+	require.Eventually(t, func() bool {
+		_, err := drivers["vega"].Read(ctx, kinds.Instance, provider)
+		return site.ClassOf(err) == site.NotFound
+	}, 20*time.Second, 20*time.Millisecond)
+	open := w.measures(2)
+	require.Len(t, open, 1, "one cause is one alert")
+	lost := open[0]
+	assert.Equal(t, []any{"instance", alarm.Critical, []int64{id}}, []any{lost.Rank, lost.Severity, lost.Deployments})
+	assert.Contains(t, lost.Words, "it is not there")
+	assert.NotEmpty(t, lost.Alarms)
+
+	b := another(t, a) // another process takes over, and knows what was before
+	w.App = b
+	open = w.measures(2)
+	require.Len(t, open, 1)
+	assert.Equal(t, []any{lost.ID, lost.Since}, []any{open[0].ID, open[0].Since})
+	assert.Len(t, w.curve(w.thing(measure.OfEndpoint, "contacts"), measure.Answers, time.Hour, watch.Every), 7, "what was measured before is there")
+
+	got, err := b.Acknowledge(ctx, lost.ID, "I am at it", w.now)
+	require.NoError(t, err)
+	assert.Equal(t, "I am at it", got.Known.Say)
+	o, err := b.Helping(ctx, lost.ID)
+	require.NoError(t, err)
+	assert.Contains(t, o.Plan.Purpose, lost.Resource)
+	began, err := b.NewRun(ctx, o)
+	require.NoError(t, err)
+	assert.Empty(t, w.measures(1), "while a run works on it, it rests")
+	require.NoError(t, b.Work(ctx, began))
+	require.Empty(t, w.measures(3))
+	over, err := b.AlertsSince(ctx, w.now.Add(-time.Hour), 9)
+	require.NoError(t, err)
+	require.Len(t, over, 1, "no other was ever opened")
+	assert.False(t, over[0].Ended.IsZero())
+	story, err := b.Story(ctx, lost)
+	require.NoError(t, err)
+	require.NotEmpty(t, story.Since)
+	assert.Equal(t, began, story.Since[0].Run)
+	assert.Contains(t, story.Helps, "build "+lost.Name+" again")
+	_, err = b.Acknowledge(ctx, lost.ID, "", w.now)
+	assert.Equal(t, fault.Conflict, fault.CodeOf(err), "%v", err)
+	_, err = b.Helping(ctx, 99)
+	assert.Equal(t, fault.NotFound, fault.CodeOf(err), "%v", err)
+}
+
+// TestASiteThatFallsIsOneAlert has a whole site fall and come back, and machines be loaded, switched off as asked for, and watched by thresholds of one's own.
+func TestASiteThatFallsIsOneAlert(t *testing.T) {
+	t.Parallel()
+	a, box, _, id := raised(t)
+	w := watchOver(t, a)
+	require.Empty(t, w.measures(2))
+
+	require.NoError(t, a.Load(ctx, sites.LoadRequest{Site: "alisio-norte", Name: "map-host-1", Shares: map[string]float64{measure.DiskUsed: 0.97, measure.MemoryUsed: 0.5}, Until: time.Now().Add(time.Hour)}))
+	open := w.measures(2)
+	require.Len(t, open, 1)
+	assert.Equal(t, []any{"map-host 1", alarm.Critical}, []any{open[0].Name, open[0].Severity})
+	assert.Contains(t, open[0].Words, "97 %")
+	_, err := a.Helping(ctx, open[0].ID)
+	assert.Equal(t, fault.Refused, fault.CodeOf(err), "starting it again makes no disk larger: %v", err)
+	for name, say := range map[string]func() error{
+		"no reason":    func() error { _, err := a.Silence(ctx, open[0].ID, " ", w.now.Add(time.Hour), w.now); return err },
+		"in the past":  func() error { _, err := a.Silence(ctx, open[0].ID, "x", w.now.Add(-time.Hour), w.now); return err },
+		"for too long": func() error { _, err := a.Silence(ctx, open[0].ID, "x", w.now.AddDate(0, 2, 0), w.now); return err },
+	} {
+		assert.Equal(t, fault.Invalid, fault.CodeOf(say()), name)
+	}
+	quiet, err := a.Silence(ctx, open[0].ID, "a larger disk is on its way", w.now.Add(time.Hour), w.now)
+	require.NoError(t, err)
+	assert.True(t, quiet.Quiet(w.now))
+	assert.True(t, w.measures(1)[0].Quiet(w.now), "whoever watches leaves it so")
+	quiet, err = a.Unsilence(ctx, open[0].ID)
+	require.NoError(t, err)
+	assert.Nil(t, quiet.Muted)
+	require.NoError(t, a.Load(ctx, sites.LoadRequest{Site: "alisio-norte", Name: "map-host-1", Until: time.Now()}))
+	require.Empty(t, w.measures(2))
+
+	o, err := a.Powering(ctx, id, "map", false)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	assert.Empty(t, w.measures(3), "what is off as was asked for is no loss")
+	o, err = a.Powering(ctx, id, "map", true)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	require.Empty(t, w.measures(2))
+
+	box.Misbehave(sandbox.Rule{Fault: sandbox.Unavailable, Site: "vega"})
+	open = w.measures(2)
+	require.Len(t, open, 1)
+	assert.Equal(t, []any{"site", "vega"}, []any{open[0].Rank, open[0].Name})
+	assert.Contains(t, open[0].Words, "does not answer")
+	last, err := a.LastOfTrail(ctx, 40)
+	require.NoError(t, err)
+	for _, act := range []guard.Act{guard.SilenceAlert, guard.StandIns} {
+		assert.True(t, slices.ContainsFunc(last, func(e Entry) bool { return e.Act == act }), act)
+	}
+}
+
+func TestAMistakeInThresholdsLeavesNobodyUnwatched(t *testing.T) {
+	t.Parallel()
+	a, _, _, _ := raised(t)
+	w := watchOver(t, a)
+	require.Empty(t, w.measures(1))
+	_, err := a.SetThresholds(ctx, []byte("version: andamio.thresholds/1\nthresholds: [{ name: x }]"))
+	assert.Equal(t, fault.Invalid, fault.CodeOf(err), "%v", err)
+	text := []byte("version: andamio.thresholds/1\nthresholds:\n- { name: busy, measure: cores, when: 'thing.tier == \"map\"', critical: { above: 1% } }\n- { name: slow, measure: answer_time, off: true }\n")
+	would, err := a.Preview(ctx, text, w.now.Add(-time.Hour), w.now)
+	require.NoError(t, err)
+	assert.Len(t, would, 2, "both machines of the map")
+	assert.True(t, would[0].Until.IsZero())
+	f, err := a.SetThresholds(ctx, text)
+	require.NoError(t, err)
+	assert.Len(t, f.Thresholds, 2)
+	all, err := a.Thresholds(ctx)
+	require.NoError(t, err)
+	assert.Len(t, all.Thresholds, 2+len(alarm.Default().Thresholds))
+	assert.Len(t, w.measures(1), 2)
+	require.NoError(t, os.WriteFile(filepath.Join(a.Opened().Dir, workspace.FileThresholds), []byte("version: 7"), 0o600))
+	_, err = a.Thresholds(ctx)
+	assert.Equal(t, fault.Invalid, fault.CodeOf(err), "%v", err)
+	assert.Empty(t, w.measures(1), "those that ship count")
+}
+
+// TestRowsBecomeCoarserAndOldOnesGo measures for some hours, with a machine of nobody's, and holds that a curve of a day is read from rows by five minutes.
+func TestRowsBecomeCoarserAndOldOnesGo(t *testing.T) {
+	t.Parallel()
+	a, box := aWorkspace(t, pace)
+	w := watchOver(t, a)
+	w.now = w.now.Truncate(4 * time.Hour).Add(-8 * time.Hour)
+	box.Drift(sandbox.DriftRequest{Seed: 1, Count: 1, Sorts: []sandbox.Change{sandbox.Created}})
+	for range 6 * 60 {
+		w.measures(1)
+		w.now = w.now.Add(time.Minute - watch.Every)
+	}
+	site := w.thing(measure.OfSite, "vega")
+	points := w.curve(site, measure.SiteAnswers, 8*time.Hour, 5*time.Minute)
+	assert.Len(t, points, 72)
+	assert.Equal(t, 1, points[10].N, "it is read from a row by five minutes")
+	assert.Equal(t, 5, points[len(points)-2].N, "of the last hours there is none yet")
+	w.now = w.now.AddDate(0, 0, 20)
+	w.measures(8)
+	points, err := a.Curve(ctx, site, measure.SiteAnswers, w.now.AddDate(0, 0, -21), w.now, time.Hour)
+	require.NoError(t, err)
+	known := slices.DeleteFunc(points, func(p measure.Point) bool { return p.N == 0 })
+	assert.NotEmpty(t, known)
+	w.now = w.now.AddDate(0, 0, -20)
+	assert.Empty(t, w.curve(site, measure.SiteAnswers, 8*time.Hour, watch.Every), "raw rows that old are gone")
+	for _, p := range known {
+		assert.Equal(t, 1.0, p.Mean)
+	}
+}

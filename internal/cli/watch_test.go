@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/app"
+	"andamio/internal/core/alarm"
+)
+
+// TestWhatIsWrongFromTheCommandLine measures stand-ins, loads a machine until that is wrong, sees to it and silences it, and tries and keeps thresholds.
+func TestWhatIsWrongFromTheCommandLine(t *testing.T) {
+	t.Parallel()
+	ws := standIns(t, "0.01")
+	run := commands(t, ws)
+	assert.Contains(t, run(0, "measure"), "nothing was measured within five minutes")
+	assert.Contains(t, run(0, "alert"), "nothing is wrong")
+	run(0, "run", planFile(t, ws))
+	a, err := app.Open(t.Context(), ws, app.Idle())
+	require.NoError(t, err)
+	t.Cleanup(func() { a.Close() })
+	now := time.Now().Add(-2 * time.Minute)
+	measured := func(times int) {
+		for range times {
+			require.NoError(t, a.MeasureAll(t.Context(), now))
+			now = now.Add(15 * time.Second)
+		}
+	}
+	measured(2)
+	said := run(0, "measure")
+	assert.Regexp(t, `instance +map-host 1 +alisio-norte +flood-watch +cores \d+ % · memory \d+ % · disk \d+ %`, said)
+	assert.Regexp(t, `endpoint +river-map 1 http +alisio-norte +flood-watch +time to answer`, said)
+	assert.Regexp(t, `site +vega +vega +time to answer`, said)
+	assert.Regexp(t, `cores in use +[\d.]+ of 2 \(\d+ %\) +[▁▂▃▄▅▆▇█]`, run(0, "measure", "map-host 1"))
+	assert.Regexp(t, `AT +LEAST +MEAN +MOST`, run(0, "measure", "map-host 1", "cores", "--since", "1h"))
+	assert.Contains(t, run(0, "measure", "map-host 1", "cores", "--json"), `"unit": "cores"`)
+	assert.Contains(t, run(0, "measure", "map-host 1", "heat"), "nothing is known of heat")
+	assert.Contains(t, run(3, "measure", "nobody"), `nothing is measured that is called "nobody"`)
+	assert.Contains(t, run(2, "measure", "forecast"), "name one of them")
+	assert.Contains(t, run(2, "measure", "map-host 1", "cores", "--since", "soon"), "--since")
+	assert.Contains(t, run(2, "measure", "map-host 1", "cores", "--step", "soon"), "--step")
+	assert.Contains(t, run(2, "measure", "map-host 1", "cores", "--since", "300d", "--step", "1s"), "more than 20,000 points")
+
+	assert.Contains(t, run(2, "sandbox", "load", "alisio-norte", "map-host-1", "cores=lots"), `"cores=lots" is no share`)
+	assert.Contains(t, run(2, "sandbox", "load", "alisio-norte", "map-host-1", "cores=200"), "between 0 and 100 %")
+	assert.Contains(t, run(0, "sandbox", "load", "alisio-norte", "map-host-1", "disk=97%"), "is busy for 10m")
+	measured(2)
+	said = run(1, "alert")
+	assert.Regexp(t, `1 +critical +.* +instance map-host 1 at alisio-norte +disk in use .* \(97 %\) +weakens map +nobody sees to it`, said)
+	assert.Regexp(t, `instance map-host 1 .*disk, shipped:\d+`, run(0, "alert", "show", "1"))
+	assert.Contains(t, run(3, "alert", "show", "9"), "there is no alert 9")
+	assert.Contains(t, run(2, "alert", "show", "one"), `"one" is no number of an alert`)
+	assert.Contains(t, run(0, "alert", "acknowledge", "1", "--note", "at it"), "sees to it")
+	assert.Contains(t, run(2, "alert", "silence", "1", "--for", "4h"), "--note")
+	assert.Contains(t, run(2, "alert", "silence", "1", "--note", "x"), "say when it ends")
+	assert.Contains(t, run(2, "alert", "silence", "1", "--note", "x", "--for", "300d"), "within a month")
+	assert.Contains(t, run(0, "alert", "silence", "1", "--note", "a larger disk is on its way", "--for", "4h"), "silenced until")
+	assert.Contains(t, run(0, "alert"), "silenced until", "what is silenced is no no")
+	assert.Contains(t, run(0, "alert", "unsilence", "1"), "sees to it")
+	var all []alarm.Alert
+	require.NoError(t, json.Unmarshal([]byte(run(1, "alert", "--json", "--since", "7d")), &all))
+	require.Len(t, all, 1)
+	assert.Equal(t, "at it", all[0].Known.Say)
+	assert.Contains(t, run(2, "alert", "--since", "monday"), "no span of time")
+	assert.Contains(t, run(0, "log"), "silenced alert 1: silenced: a larger disk is on its way")
+
+	file := "../../examples/flood-watch/thresholds.yaml"
+	assert.Contains(t, run(0, "threshold", "check", file), "4 thresholds: nothing is wrong")
+	bad := filepath.Join(t.TempDir(), "bad.yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("version: andamio.thresholds/1\nthresholds:\n- { name: a, measure: cores, critical: { above: lots } }"), 0o644))
+	assert.Contains(t, run(2, "threshold", "set", bad), `line 3, "a": critical: above: "lots" is no figure of cores`)
+	assert.Contains(t, run(0, "threshold", "preview", file, "--since", "1h"), "it would have been over at no time")
+	tight := filepath.Join(t.TempDir(), "tight.yaml")
+	require.NoError(t, os.WriteFile(tight, []byte("version: andamio.thresholds/1\nthresholds:\n- { name: full, measure: disk, critical: { above: 95% } }"), 0o644))
+	assert.Regexp(t, `it would have been over once within the last 1h:\n.*still +critical +map-host 1 +full +disk in use`, run(0, "threshold", "preview", tight, "--since", "1h"))
+	assert.Contains(t, run(2, "threshold", "preview", tight, "--since", "never"), "--since")
+	assert.Contains(t, run(0, "threshold", "set", file), "4 thresholds kept, over those that ship")
+	assert.Regexp(t, `cores +cores +not watched +not watched +– +thing.tier == "forecasting" +thresholds.yaml:\d+`, run(0, "threshold"))
+	assert.Contains(t, run(0, "threshold", "shipped"), "version: andamio.thresholds/1")
+	for _, printed := range [][]string{{"threshold", "--json"}, {"threshold", "preview", tight, "--json"}, {"measure", "--json"}, {"alert", "show", "1", "--json"}, {"sandbox", "load", "alisio-norte", "map-host-1", "disk=20%", "--json"}} {
+		assert.True(t, json.Valid([]byte(run(0, printed...))), printed)
+	}
+}
