@@ -3,7 +3,7 @@
 //
 // Figures on a shared machine vary; ratios vary less. With the argument place only placements are measured,
 // with compile only compilations, with keys only keys, with run only runs, with inventory only reconciliations, with move only moves,
-// with account only accounts, with request only requests.
+// with account only accounts, with request only requests, with measure only what keeping and judging measures takes.
 package main
 
 import (
@@ -72,6 +72,11 @@ func bench() error {
 		table(pressed)
 		return err
 	}
+	if len(os.Args) > 1 && os.Args[1] == "measure" {
+		kept, err := measures(dir)
+		table(kept)
+		return err
+	}
 	ran, err := ofRuns(dir) // first: the peak of memory is the process's
 	if err != nil {
 		return err
@@ -112,7 +117,11 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked)
+	kept, err := measures(dir)
+	if err != nil {
+		return err
+	}
+	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked, kept)
 	table(results)
 	return nil
 }

@@ -135,13 +135,17 @@ func tooMany(most int64) error { return fmt.Errorf("a column has more than %d sa
 func Pack(columns []Column) []byte {
 	var out []byte
 	for _, c := range columns {
-		out = binary.AppendUvarint(out, uint64(len(c.Name)))
-		out = append(out, c.Name...)
-		out = append(out, byte(c.Part))
-		out = binary.AppendUvarint(out, uint64(len(c.Data)))
-		out = append(out, c.Data...)
+		out = appendColumn(out, c.Name, c.Part, c.Data)
 	}
 	return out
+}
+
+func appendColumn(out []byte, name string, part Part, data []byte) []byte {
+	out = binary.AppendUvarint(out, uint64(len(name)))
+	out = append(out, name...)
+	out = append(out, byte(part))
+	out = binary.AppendUvarint(out, uint64(len(data)))
+	return append(out, data...)
 }
 
 // Unpack is the columns of a row.

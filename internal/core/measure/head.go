@@ -1,6 +1,7 @@
 package measure
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"slices"
@@ -113,49 +114,37 @@ type Measured struct {
 	Value float64
 }
 
-// Tails makes of rounds what keeps them until their row is written, a tail for every group. The rounds are of one row.
-func Tails(rounds []Round) []Tail {
-	if len(rounds) == 0 {
-		return nil
-	}
-	first, from := Raw.First(rounds[0].Slot), rounds[0].Slot
-	columns := map[int64]map[int64]*opened{}
-	for _, r := range rounds {
-		for _, s := range r.Samples {
-			g := columns[GroupOf(s.Thing)]
-			if g == nil {
-				g = map[int64]*opened{}
-				columns[GroupOf(s.Thing)] = g
-			}
-			if g[s.Thing] == nil {
-				g[s.Thing] = &opened{}
-			}
-			m := Of(s.Name)
-			g[s.Thing].pen(s.Name).put(r.Slot-from, m.quanta(s.Value))
-		}
-	}
+// Tails makes of a round what keeps it until its row is written, a tail for every group.
+func Tails(r Round) []Tail {
+	samples := slices.Clone(r.Samples)
+	slices.SortStableFunc(samples, func(a, b Measured) int { return cmp.Compare(a.Thing, b.Thing) })
 	var out []Tail
-	for group, things := range columns {
-		out = append(out, Tail{Group: group, First: first, From: from, Body: packThings(things)})
+	var packed []byte
+	for len(samples) > 0 {
+		thing := samples[0].Thing
+		packed = packed[:0]
+		for len(samples) > 0 && samples[0].Thing == thing {
+			packed = appendColumn(packed, samples[0].Name, Mean, one(&samples[0]))
+			samples = samples[1:]
+		}
+		if n := len(out); n == 0 || out[n-1].Group != GroupOf(thing) {
+			out = append(out, Tail{Group: GroupOf(thing), First: Raw.First(r.Slot), From: r.Slot})
+		}
+		t := &out[len(out)-1]
+		t.Body = binary.AppendUvarint(t.Body, uint64(thing))
+		t.Body = binary.AppendUvarint(t.Body, uint64(len(packed)))
+		t.Body = append(t.Body, packed...)
 	}
-	slices.SortFunc(out, func(a, b Tail) int { return int(a.Group - b.Group) })
 	return out
 }
 
-func packThings(things map[int64]*opened) []byte {
-	ids := make([]int64, 0, len(things))
-	for id := range things {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	var body []byte
-	for _, id := range ids {
-		packed := things[id].pack()
-		body = binary.AppendUvarint(body, uint64(id))
-		body = binary.AppendUvarint(body, uint64(len(packed)))
-		body = append(body, packed...)
-	}
-	return body
+// one is the column of a single sample.
+func one(s *Measured) []byte {
+	m := Of(s.Name)
+	var p pen
+	p.put(0, m.quanta(s.Value))
+	p.flush()
+	return p.data
 }
 
 // each gives the columns of each thing of a tail, or those of one that is not 0.

@@ -172,7 +172,7 @@ func TestWhoeverDiesLosesNothingThatWasKept(t *testing.T) {
 			for _, s := range r.Samples {
 				require.True(t, head.Put(s.Thing, s.Name, at, s.Value))
 			}
-			kept = append(kept, Tails([]Round{r})...)
+			kept = append(kept, Tails(r)...)
 		}
 		keep(head.Take(noon))
 		var all []Row
@@ -285,7 +285,7 @@ func TestWhatIsNoNumberIsMissing(t *testing.T) {
 	assert.Equal(t, Point{noon.Add(45 * time.Second), 2, 2, 2, 1}, got[3])
 	none, err := Curve(nil, CoresUsed, noon, noon, time.Second)
 	assert.True(t, err == nil && none == nil)
-	assert.Nil(t, Tails(nil))
+	assert.Nil(t, Tails(Round{}))
 }
 
 func TestEveryMeasureIsWhole(t *testing.T) {

@@ -37,7 +37,7 @@ func (svc *Service) keep(ctx context.Context, measures store.MeasuresStore, k *k
 			}
 		}
 	}
-	return measures.KeepTails(ctx, measure.Tails([]measure.Round{moment}))
+	return measures.KeepTails(ctx, measure.Tails(moment))
 }
 
 // number gives things that were measured their numbers, and keeps what is known of them where that is other than before.
