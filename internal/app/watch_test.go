@@ -1,6 +1,7 @@
 package app
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +15,7 @@ import (
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/hook"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/measure"
 	"andamio/internal/sandbox"
@@ -245,4 +247,42 @@ func TestRowsBecomeCoarserAndOldOnesGo(t *testing.T) {
 	for _, p := range known {
 		assert.Equal(t, 1.0, p.Mean)
 	}
+}
+
+// TestWhatIsWrongIsToldOnce has a service and a letter box hear of an alert: that it began and that it is over, each once.
+func TestWhatIsWrongIsToldOnce(t *testing.T) {
+	t.Parallel()
+	a, _, _, id := raised(t)
+	c := newChannel(t)
+	box, mail := newPostBox(t)
+	require.NoError(t, a.SetSecrets(ctx, map[string]string{"channel": "s3cret"}))
+	_, err := a.SetHooks(ctx, fmt.Appendf(nil, `
+version: andamio.hooks/1
+mail: { server: "%s", from: "andamio@ribera.test", plain: true }
+hooks:
+- { hook: channel, on: [alert.opened, alert.ended], when: 'event.severity == "critical"', call: "%s/in", secret: channel }
+- { hook: night, on: [alert.opened], tell: ["night@ribera.test"], say: "Wake up." }
+`, mail, c.url))
+	require.NoError(t, err)
+	w := watchOver(t, a)
+	w.now = time.Now().Add(time.Minute)
+	require.Empty(t, w.measures(1))
+	require.NoError(t, a.Load(ctx, sites.LoadRequest{Site: "alisio-norte", Name: "map-host-1", Shares: map[string]float64{measure.DiskUsed: 0.97}, Until: time.Now().Add(time.Hour)}))
+	require.Len(t, w.measures(2), 1)
+	told(t, a, w.now)
+	told(t, a, w.now.Add(time.Second))
+	assert.Equal(t, "alert.opened", strings.TrimSpace(c.types()))
+	var body hook.Event
+	require.NoError(t, c.heard[0].DataAs(&body))
+	assert.Equal(t, []any{int64(1), "critical", id, "instance map-host 1 at alisio-norte", []string{"alisio-norte"}}, []any{body.Alert, body.Severity, body.Deployment, body.Name, body.Sites})
+	assert.Contains(t, body.Text, "97 %) · weakens map")
+	box.mu.Lock()
+	letters := slices.Clone(box.letters)
+	box.mu.Unlock()
+	require.Len(t, letters, 1)
+	assert.Contains(t, letters[0], "instance map-host 1 at alisio-norte has a fault")
+	require.NoError(t, a.Load(ctx, sites.LoadRequest{Site: "alisio-norte", Name: "map-host-1", Until: time.Now()}))
+	require.Empty(t, w.measures(2))
+	told(t, a, w.now)
+	assert.Equal(t, []string{"alert.opened", "alert.ended"}, strings.Fields(c.types()))
 }

@@ -43,10 +43,13 @@ const (
 	RequestPriced    Type = "request.priced-again"
 	RequestWithdrawn Type = "request.withdrawn"
 	RequestServing   Type = "request.serving"
+
+	AlertOpened Type = "alert.opened"
+	AlertEnded  Type = "alert.ended"
 )
 
 // Types are all of them.
-var Types = []Type{RunMayBegin, RunBegan, RunStands, RunFailed, RunStopped, RequestAsked, RequestApproved, RequestRefused, RequestPriced, RequestWithdrawn, RequestServing}
+var Types = []Type{RunMayBegin, RunBegan, RunStands, RunFailed, RunStopped, RequestAsked, RequestApproved, RequestRefused, RequestPriced, RequestWithdrawn, RequestServing, AlertOpened, AlertEnded}
 
 // Event is something that happened, or is about to.
 type Event struct {
@@ -58,21 +61,24 @@ type Event struct {
 	Name  string `json:"name"`
 	Title string `json:"title"`
 	// By is who did it, and Text what they said or what came of it.
-	By         string            `json:"by,omitempty"`
-	Text       string            `json:"text,omitempty"`
-	Purpose    string            `json:"purpose,omitempty"`
-	Run        int64             `json:"run,omitempty"`
-	Request    int64             `json:"request,omitempty"`
-	Deployment int64             `json:"deployment,omitempty"`
-	Offer      string            `json:"offer,omitempty"`
-	Team       string            `json:"team,omitempty"`
-	Person     string            `json:"person,omitempty"`
-	Service    string            `json:"service,omitempty"`
-	Stage      string            `json:"stage,omitempty"`
-	Tags       map[string]string `json:"tags,omitempty"`
-	Sites      []string          `json:"sites,omitempty"`
-	PerHour    money.Amount      `json:"per_hour,omitempty"`
-	Currency   string            `json:"currency,omitempty"`
+	By         string `json:"by,omitempty"`
+	Text       string `json:"text,omitempty"`
+	Purpose    string `json:"purpose,omitempty"`
+	Run        int64  `json:"run,omitempty"`
+	Request    int64  `json:"request,omitempty"`
+	Deployment int64  `json:"deployment,omitempty"`
+	// Alert is the number of an alert, Severity how bad it is.
+	Alert    int64             `json:"alert,omitempty"`
+	Severity string            `json:"severity,omitempty"`
+	Offer    string            `json:"offer,omitempty"`
+	Team     string            `json:"team,omitempty"`
+	Person   string            `json:"person,omitempty"`
+	Service  string            `json:"service,omitempty"`
+	Stage    string            `json:"stage,omitempty"`
+	Tags     map[string]string `json:"tags,omitempty"`
+	Sites    []string          `json:"sites,omitempty"`
+	PerHour  money.Amount      `json:"per_hour,omitempty"`
+	Currency string            `json:"currency,omitempty"`
 }
 
 // vars are what conditions are about.
@@ -82,7 +88,7 @@ func (e *Event) vars() map[string]any {
 		tags[name] = v
 	}
 	return map[string]any{"event": map[string]any{"type": string(e.Type), "name": e.Name, "title": e.Title, "by": e.By, "text": e.Text, "purpose": e.Purpose,
-		"run": e.Run, "request": e.Request, "deployment": e.Deployment, "offer": e.Offer, "team": e.Team, "person": e.Person, "service": e.Service,
+		"run": e.Run, "request": e.Request, "deployment": e.Deployment, "alert": e.Alert, "severity": e.Severity, "offer": e.Offer, "team": e.Team, "person": e.Person, "service": e.Service,
 		"stage": e.Stage, "tags": tags, "sites": append([]string{}, e.Sites...), "per_hour": e.PerHour.Units()}}
 }
 
@@ -386,7 +392,8 @@ func (h *Hook) To(e *Event, d *guard.Directory) (addresses, without []string) {
 
 // subjects say what happened, before what it happened to.
 var subjects = map[Type]string{RunBegan: "began", RunStands: "stands", RunFailed: "failed", RunStopped: "was stopped", RequestAsked: "was asked for",
-	RequestApproved: "is approved", RequestRefused: "is refused", RequestPriced: "has another price", RequestWithdrawn: "is withdrawn", RequestServing: "serves"}
+	RequestApproved: "is approved", RequestRefused: "is refused", RequestPriced: "has another price", RequestWithdrawn: "is withdrawn", RequestServing: "serves",
+	AlertOpened: "has a fault", AlertEnded: "is well again"}
 
 // Letter is what is written of an event: one line, and the whole. No control sequence of anybody's gets into it.
 func (h *Hook) Letter(e *Event) (subject, text string) {
@@ -402,7 +409,7 @@ func (h *Hook) Letter(e *Event) (subject, text string) {
 	}
 	out.WriteByte('\n')
 	for _, l := range [][2]string{{"name", e.Name}, {"purpose", e.Purpose}, {"by", e.By}, {"for", strings.TrimSpace(e.Person + " " + e.Team)}, {"stage", e.Stage},
-		{"at", strings.Join(e.Sites, ", ")}, {"request", number(e.Request)}, {"run", number(e.Run)}, {"when", e.At.UTC().Format(time.RFC1123)}} {
+		{"at", strings.Join(e.Sites, ", ")}, {"request", number(e.Request)}, {"run", number(e.Run)}, {"alert", number(e.Alert)}, {"severity", e.Severity}, {"when", e.At.UTC().Format(time.RFC1123)}} {
 		if l[1] != "" {
 			fmt.Fprintf(&out, "%-8s %s\n", l[0], clean(l[1]))
 		}

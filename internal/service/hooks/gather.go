@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/run"
@@ -142,6 +143,13 @@ func (svc *Service) happened(ctx context.Context, since time.Time) ([]hook.Event
 			out = append(out, ofRun(r, d)...)
 		}
 	}
+	alerts, err := svc.store.AlertsSince(ctx, since, mostAlerts)
+	if err != nil {
+		return nil, err
+	}
+	for i := range alerts {
+		out = append(out, ofAlert(&alerts[i], of)...)
+	}
 	requests, err := svc.store.Requests(ctx)
 	if err != nil {
 		return nil, err
@@ -186,6 +194,34 @@ func (svc *Service) thread(ctx context.Context, r *store.Request) ([]hook.Event,
 	}
 	m.threads[r.ID] = known
 	return known.events, nil
+}
+
+// mostAlerts is how many alerts of the time that is looked back are told at most.
+const mostAlerts = 500
+
+// ofAlert is what has happened with an alert: that it was opened, and that it is over. One that turned out to be a part of another was opened, and is over with that.
+func ofAlert(a *alarm.Alert, of map[int64]*store.Deployment) []hook.Event {
+	about := hook.Event{Name: a.Title(), Title: a.Title(), Alert: a.ID, Severity: a.Severity.String(), Text: a.Words, Deployment: a.Deployment}
+	if hits := a.Hits(); hits != "" {
+		about.Text += " · " + hits
+	}
+	if a.Site != "" {
+		about.Sites = []string{a.Site}
+	}
+	if about.Deployment == 0 && len(a.Deployments) > 0 {
+		about.Deployment = a.Deployments[0]
+	}
+	if d := of[about.Deployment]; d != nil {
+		about.Team, about.Person, about.Service, about.Stage, about.Tags = d.Owner.Team, d.Owner.Person, d.Owner.Service, d.Owner.Stage, d.Owner.Tags
+	}
+	opened := about
+	opened.ID, opened.Type, opened.At = fmt.Sprintf("alert-%d-opened", a.ID), hook.AlertOpened, a.Since
+	if a.Ended.IsZero() || a.Into != 0 {
+		return []hook.Event{opened}
+	}
+	ended := about
+	ended.ID, ended.Type, ended.At = fmt.Sprintf("alert-%d-ended", a.ID), hook.AlertEnded, a.Ended
+	return []hook.Event{opened, ended}
 }
 
 // endings are what a run's end is to hooks.

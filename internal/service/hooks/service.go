@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/plan"
@@ -40,6 +41,7 @@ type Store interface {
 	Deployment(ctx context.Context, id int64) (store.Deployment, error)
 	RunsOf(ctx context.Context, deployment int64) ([]store.Run, error)
 	Requests(ctx context.Context) ([]store.Request, error)
+	AlertsSince(ctx context.Context, since time.Time, most int) ([]alarm.Alert, error)
 	RequestThread(ctx context.Context, id int64) ([]store.RequestEvent, error)
 }
 
