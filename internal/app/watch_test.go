@@ -18,7 +18,9 @@ import (
 	"andamio/internal/core/hook"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/measure"
+	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/watch"
 	"andamio/internal/service/workspace"
@@ -285,4 +287,68 @@ hooks:
 	require.Empty(t, w.measures(2))
 	told(t, a, w.now)
 	assert.Equal(t, []string{"alert.opened", "alert.ended"}, strings.Fields(c.types()))
+}
+
+// TestWhatWasIsWhatWasSaidThen changes a deployment again and again, notes each time how it is, and holds that it is remembered so; also in the middle of a run.
+func TestWhatWasIsWhatWasSaidThen(t *testing.T) {
+	t.Parallel()
+	before := time.Now()
+	a, _, _, id := raised(t)
+	type noted struct {
+		at    time.Time
+		state run.Status
+		off   map[string]bool
+		runs  int
+	}
+	note := func(d *deployments.Deployment, at time.Time) noted {
+		n := noted{at, d.State(), map[string]bool{}, len(d.Runs)}
+		for i := range d.Stand.Plan.Resources {
+			n.off[d.Stand.Plan.Resources[i].ID] = d.Stand.Plan.Resources[i].Off
+		}
+		return n
+	}
+	var all []noted
+	look := func() {
+		d, err := a.Deployment(ctx, id)
+		require.NoError(t, err)
+		all = append(all, note(d, time.Now()))
+	}
+	look()
+	for _, act := range []func() (deployments.Order, error){
+		func() (deployments.Order, error) { return a.ChangingInput(ctx, id, "forecast_workers=1") },
+		func() (deployments.Order, error) { return a.Powering(ctx, id, "map", false) },
+		func() (deployments.Order, error) { return a.ChangingInput(ctx, id, "forecast_workers=4") },
+		func() (deployments.Order, error) { return a.Retiring(ctx, id) },
+	} {
+		o, err := act()
+		require.NoError(t, err)
+		carriedOut(t, a, o)
+		look()
+	}
+	for i, want := range all {
+		past, err := a.AsOf(ctx, want.at)
+		require.NoError(t, err)
+		require.Len(t, past, 1, "moment %d", i)
+		assert.Equal(t, want, note(&past[0].Deployment, want.at), "moment %d", i)
+		for k := range past[0].Picture.Resources {
+			assert.Equal(t, run.Standing, past[0].Picture.Resources[k].Status, "moment %d", i)
+		}
+	}
+	none, err := a.AsOf(ctx, before)
+	require.NoError(t, err)
+	assert.Empty(t, none, "there was nothing yet")
+	runs, err := a.Runs(ctx)
+	require.NoError(t, err)
+	first := runs[len(runs)-1]
+	middle, err := a.AsOf(ctx, first.Created.Add(first.Ended.Sub(first.Created)/2))
+	require.NoError(t, err)
+	require.Len(t, middle, 1)
+	assert.Equal(t, run.UnderWay, middle[0].State())
+	standing := 0
+	for i := range middle[0].Picture.Steps {
+		if middle[0].Picture.Steps[i].Status == run.Standing {
+			standing++
+		}
+	}
+	assert.True(t, standing > 0 && standing < len(middle[0].Picture.Steps), "%d steps were done", standing)
 }

@@ -2,6 +2,7 @@ package deployments
 
 import (
 	"context"
+	"time"
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/run"
@@ -42,25 +43,5 @@ func (svc *Service) Replay(ctx context.Context, runID int64) (*run.State, error)
 	if err := svc.desk.See(ctx, acting.Run(runID)); err != nil {
 		return nil, err
 	}
-	r, err := svc.store.Run(ctx, runID)
-	if err != nil {
-		return nil, err
-	}
-	p, err := svc.store.Plan(ctx, r.Plan)
-	if err != nil {
-		return nil, err
-	}
-	state := run.New(p)
-	for {
-		events, err := svc.store.Events(ctx, runID, state.LastSeq, MaxBatch)
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range events {
-			state.Apply(e)
-		}
-		if len(events) < MaxBatch {
-			return state, nil
-		}
-	}
+	return svc.replayed(ctx, runID, time.Time{})
 }

@@ -31,7 +31,7 @@ func (v *View) compile(make func() (deployments.Order, error)) tea.Cmd {
 // Actions are what can be done to the selected deployment or tier; each shows its plan first.
 func (v *View) Actions() []view.Action {
 	d := v.selected()
-	if d == nil || d.State() == run.Retired {
+	if d == nil || d.State() == run.Retired || !v.past.IsZero() {
 		return nil
 	}
 	id, tier := d.ID, v.rows[v.at].tier
@@ -115,6 +115,9 @@ func sole(s *run.State) string {
 }
 
 func (v *View) enterHere(serial bool) tea.Cmd {
+	if !v.past.IsZero() {
+		return view.Cmd(view.Notice{Text: "nothing can be done in the past: esc goes back to now", Bad: true})
+	}
 	d, s := v.selected(), v.state()
 	if d == nil || s == nil {
 		return nil

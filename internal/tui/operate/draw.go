@@ -24,7 +24,12 @@ const (
 
 // Draw draws the view.
 func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
-	v.now, v.drawn = now, time.Now()
+	v.now, v.today, v.drawn = now, now, time.Now()
+	if !v.past.IsZero() {
+		v.drawPast(c, part.Rect{X: r.X, Y: r.Y, W: r.W, H: 1})
+		r.Y, r.H = r.Y+2, r.H-2
+		v.now = v.past
+	}
 	if len(v.rows) == 0 {
 		c.Text(r.X+2, r.Y+2, part.In(part.Text).Strong(), "nothing stands yet")
 		c.Text(r.X+2, r.Y+4, part.In(part.Dim), "what a run leaves standing is operated here; 2 Design makes a plan, 4 Deploy runs it")
@@ -43,6 +48,10 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 	rows := min(len(v.rows)+1, listRows, max(main.H/2, 4))
 	v.drawList(c, part.Rect{X: main.X, Y: main.Y, W: main.W, H: rows})
 	rest := part.Rect{X: main.X, Y: main.Y + rows + 1, W: main.W, H: main.H - rows - 1}
+	if d := v.selected(); d != nil && !v.past.IsZero() && rest.H >= pastRows+6 {
+		rest.H -= pastRows
+		v.drawLine(c.Clip(main), part.Rect{X: rest.X, Y: rest.Y + rest.H, W: rest.W, H: pastRows}, d)
+	}
 	if d := v.selected(); d != nil {
 		taken := v.drawCauses(c.Clip(rest), rest, d)
 		rest.Y, rest.H = rest.Y+taken, rest.H-taken
@@ -144,7 +153,7 @@ func (v *View) drawRow(c *part.Canvas, r part.Rect, y int, row row) {
 	at := c.Text(r.X+readings, y, part.In(sites), counted(h.SitesGood, h.Sites, active))
 	at = c.Text(at, y, part.In(part.Dim), " · ")
 	at = c.Text(at, y, part.In(answers), counted(h.AnswersGood, h.Answers, answer))
-	if looked, ok := v.looked[d.ID]; ok {
+	if looked, ok := v.looked[d.ID]; ok && v.past.IsZero() {
 		c.Cut(at+1, y, r.X+cost-at-2, part.In(part.Dim), part.Age(looked.At, v.now))
 	}
 	c.Right(r.X+r.W-2, y, part.In(part.Dim), fmt.Sprintf("%.3f %s/h", h.Cost, d.Stand.Plan.Currency))
@@ -225,6 +234,10 @@ func (v *View) drawSide(c *part.Canvas, r part.Rect) {
 		y = v.drawResource(c, r, s, res)
 	}
 	y = v.drawEndpoints(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.H}, s)
+	if !v.past.IsZero() { // what is promised and kept is told of now alone
+		v.drawHistory(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
+		return
+	}
 	y = v.drawPromised(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.Y + r.H - y - 1}, d)
 	y = v.drawCopies(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	y = v.drawKept(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)

@@ -30,6 +30,12 @@ func (v *View) Keys() []view.Key {
 			view.On("+ =", "+", "longer", "has curves be of a longer time", view.Run(func() tea.Cmd { return v.widen(1) })),
 			view.On("-", "-", "shorter", "has curves be of a shorter time", view.Run(func() tea.Cmd { return v.widen(-1) })))
 	}
+	if !v.past.IsZero() && !v.inElevation {
+		keys = append(keys, view.On("esc", "esc", "now", "goes back to how everything is now", view.Run(v.present)))
+	}
+	keys = append(keys,
+		view.On("{", "{", "back", "shows how everything was before", view.Run(func() tea.Cmd { return v.back(1) })),
+		view.On("}", "}", "forth", "goes forth again", view.Run(func() tea.Cmd { return v.back(-1) })))
 	return append(keys,
 		view.On("tab", "tab", "elevation", "goes from the tiers to the picture, to the shells where some are open, and round", view.Then(v.nextPane)),
 		view.On("o", "o", "shell", "opens a shell on the selected instance", view.Run(v.shellHere)),

@@ -2,6 +2,7 @@ package operate
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -23,6 +24,8 @@ type watched struct {
 	of     map[int64][]watch.Overview
 	asked  map[int64]time.Time
 	alerts []alarm.Alert
+	// recent are those of the span that is shown, also such as are over.
+	recent []alarm.Alert
 	// shown says that curves are in the place of the picture; span is over how long, of spans.
 	shown bool
 	span  int
@@ -50,13 +53,14 @@ type measured struct {
 	span   int
 	of     []watch.Overview
 	alerts []alarm.Alert
+	recent []alarm.Alert
 	err    error
 }
 
 // readMeasures reads what was measured of the selected deployment, if that was long ago.
 func (v *View) readMeasures() tea.Cmd {
 	d := v.selected()
-	if d == nil || v.app == nil || time.Since(v.watched.asked[d.ID]) < measureEvery {
+	if d == nil || v.app == nil || !v.past.IsZero() || time.Since(v.watched.asked[d.ID]) < measureEvery {
 		return nil
 	}
 	if v.watched.asked == nil {
@@ -72,15 +76,16 @@ func (v *View) readMeasures() tea.Cmd {
 			return measured{id: id, span: span, err: err}
 		}
 		alerts, err := v.app.Alerts(ctx)
-		return measured{id, span, of, alerts, err}
+		recent, errRecent := v.app.AlertsSince(ctx, time.Now().Add(-spans[span].long), mostRecent)
+		return measured{id, span, of, alerts, recent, errors.Join(err, errRecent)}
 	}
 }
 
 func (v *View) takeMeasured(msg measured) {
-	if msg.err != nil || msg.span != v.watched.span {
+	if msg.err != nil || msg.span != v.watched.span || !v.past.IsZero() {
 		return
 	}
-	v.watched.of[msg.id], v.watched.alerts = msg.of, msg.alerts
+	v.watched.of[msg.id], v.watched.alerts, v.watched.recent = msg.of, msg.alerts, msg.recent
 	if !v.watched.chosen && v.watched.span == 0 && reachesBack(msg.of) {
 		v.watched.span = 1
 		clear(v.watched.asked)
@@ -114,6 +119,9 @@ func (v *View) alertsOf(d *deployments.Deployment) []alarm.Alert {
 func (v *View) widen(by int) tea.Cmd {
 	v.watched.span, v.watched.chosen = min(max(v.watched.span+by, 0), len(spans)-1), true
 	clear(v.watched.asked)
+	if !v.past.IsZero() {
+		return v.goTo(v.past)
+	}
 	return v.readMeasures()
 }
 
@@ -255,11 +263,11 @@ func (v *View) drawMeasures(c *part.Canvas, r part.Rect, s *run.State, d *deploy
 // nowOf is what a measure is now, with its age if it was measured long ago.
 func nowOf(m *measure.Measure, l *watch.Line, now time.Time) string {
 	text := alarm.Figure(m, l.Now, 0)
-	if l.Limit > 0 {
-		text = fmt.Sprintf("%s  %.0f %%", text, 100*l.Now/l.Limit)
-	}
-	if now.Sub(l.At) > staleAfter+stepOf(l) {
-		text += " · " + part.Age(l.At, now)
+	switch {
+	case now.Sub(l.At) > staleAfter+stepOf(l):
+		return text + " · " + part.Age(l.At, now)
+	case l.Limit > 0:
+		return fmt.Sprintf("%s  %.0f %%", text, 100*l.Now/l.Limit)
 	}
 	return text
 }
@@ -461,35 +469,47 @@ func stretched(points []measure.Point, n int) []measure.Point {
 
 // drawHappened draws the line of time below a curve, with the runs of the deployment and what went wrong.
 func (v *View) drawHappened(c *part.Canvas, plot part.Rect, d *deployments.Deployment, from, to time.Time) {
-	long := to.Sub(from)
-	if long <= 0 {
-		return
+	if to.After(from) {
+		v.drawMarks(c, part.Rect{X: plot.X, Y: plot.Y + plot.H, W: plot.W, H: 2}, v.happened(d, from, to), from, to)
 	}
-	var marks []part.Mark
+}
+
+// happened are marks of the runs of a deployment, and of what went wrong with it, between two moments.
+func (v *View) happened(d *deployments.Deployment, from, to time.Time) []part.Mark {
+	where := func(at time.Time) float64 { return float64(at.Sub(from)) / float64(to.Sub(from)) }
+	var out []part.Mark
 	for _, r := range d.Runs {
-		marks = append(marks, part.Mark{At: float64(r.Created.Sub(from)) / float64(long), Glyph: string(c.Look.Glyphs.Down), Ink: part.Sky})
+		out = append(out, part.Mark{At: where(r.Created), Glyph: "│", Ink: part.Sky})
 	}
-	for _, a := range v.alertsOf(d) {
-		marks = append(marks, part.Mark{At: float64(a.Since.Sub(from)) / float64(long), Glyph: c.Look.Mark(run.Failed), Ink: part.Coral})
+	for i := range v.watched.recent {
+		if a := &v.watched.recent[i]; slices.Contains(a.Deployments, d.ID) {
+			out = append(out, part.Mark{At: where(a.Since), Glyph: "✕", Ink: part.Coral})
+		}
 	}
-	y := plot.Y + plot.H
-	part.Marks(c, plot.X, y, plot.W, marks)
+	return out
+}
+
+// drawMarks draws a line of time with marks, and the times below it.
+func (v *View) drawMarks(c *part.Canvas, r part.Rect, marks []part.Mark, from, to time.Time) {
+	part.Marks(c, r.X, r.Y, r.W, marks)
+	long := to.Sub(from)
 	form := "15:04"
 	if long > 36*time.Hour {
 		form = "2 Jan 15:04"
 	}
-	for k := range 5 {
-		at := from.Add(time.Duration(k) * long / 4)
-		text := at.Local().Format(form)
-		switch k {
-		case 0:
-			c.Text(plot.X, y+1, part.In(part.Dim), text)
-		case 4:
-			c.Right(plot.X+plot.W, y+1, part.In(part.Dim), "now")
-		default:
-			c.Text(plot.X+k*plot.W/4-part.Width(text)/2, y+1, part.In(part.Dim), text)
+	for k := range 4 {
+		text := from.Add(time.Duration(k) * long / 4).Local().Format(form)
+		x := r.X + k*r.W/4
+		if k > 0 {
+			x -= part.Width(text) / 2
 		}
+		c.Text(x, r.Y+1, part.In(part.Dim), text)
 	}
+	last := "now"
+	if v.clock().Sub(to) > time.Minute {
+		last = to.Local().Format(form)
+	}
+	c.Right(r.X+r.W, r.Y+1, part.In(part.Dim), last)
 }
 
 // movePage moves in the page of curves.

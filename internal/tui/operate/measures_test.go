@@ -41,7 +41,7 @@ func watching(t *testing.T, alerts ...alarm.Alert) *View {
 		{Thing: host, Lines: []watch.Line{line(measure.CoresUsed, 0.5, 2), line(measure.MemoryUsed, 2<<30, 8<<30), line(measure.DiskUsed, 8<<30, 20<<30, 19.5*(1<<30), 19.5*(1<<30))}},
 		{Thing: other, Lines: []watch.Line{stale}},
 		{Thing: end, Lines: []watch.Line{line(measure.Answers, 1, 0, 0, 0), line(measure.AnswerTime, 0.004, 0)}},
-	}, alerts: alerts})
+	}, alerts: alerts, recent: alerts})
 	return v
 }
 
@@ -61,7 +61,7 @@ func TestWhatIsSelectedHasItsMeasuresBesideIt(t *testing.T) {
 	assert.Regexp(t, `disk in use +19\.5 GiB +98 %`, text)
 	assert.NotContains(t, text, "nobody sees to it")
 	require.True(t, v.Find("contacts-host"))
-	assert.Regexp(t, `cores in use +1 +25 % · 20m ago`, draw(v, 160, 47), "what was known last has its age")
+	assert.Regexp(t, `cores in use +1 · 20m ago`, draw(v, 160, 47), "what was known last has its age")
 }
 
 func TestWhatIsWrongStandsAboveThePicture(t *testing.T) {

@@ -49,6 +49,9 @@ type View struct {
 	at0         map[int]int
 	shells      shellPanes
 	watched     watched
+	// past is the moment that is shown, zero for now; today is now, whatever is shown; runs are those that were told last.
+	past, today time.Time
+	runs        view.Runs
 }
 
 // row is a line of the list: a deployment, or a tier of one.
@@ -107,6 +110,7 @@ const noticeWithin = time.Second
 func (v *View) Update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case view.Runs:
+		v.runs = msg
 		return v.gather(msg)
 	case gathered:
 		return v.take(msg)
@@ -115,12 +119,14 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return tea.Batch(v.look(), v.recall(), v.readMeasures())
 		}
 		return v.look()
+	case recalledPast:
+		return v.takePast(msg)
 	case measured:
 		v.takeMeasured(msg)
 	case recalled:
 		v.promised, v.levels = msg.all, msg.levels
 	case looked:
-		if msg.err == nil {
+		if msg.err == nil && v.past.IsZero() {
 			v.looked[msg.id] = msg.now
 			v.apply(msg.id)
 			return v.tell()
@@ -137,6 +143,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 
 // gather works out what stands, when runs have begun or ended since.
 func (v *View) gather(msg view.Runs) tea.Cmd {
+	if !v.past.IsZero() {
+		return nil
+	}
 	var seen strings.Builder
 	for _, r := range msg.Runs {
 		fmt.Fprintf(&seen, "%d %s %v;", r.ID, r.State, r.Left)
@@ -281,7 +290,7 @@ func (v *View) askOther() tea.Cmd {
 }
 
 func (v *View) ask(d *deployments.Deployment) tea.Cmd {
-	if v.app == nil || v.states[d.ID] == nil || len(d.Stand.Plan.Resources) == 0 || going(d) {
+	if v.app == nil || !v.past.IsZero() || v.states[d.ID] == nil || len(d.Stand.Plan.Resources) == 0 || going(d) {
 		return nil
 	}
 	id, s := d.ID, v.states[d.ID]

@@ -1,0 +1,163 @@
+package operate
+
+import (
+	"context"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"andamio/internal/core/alarm"
+	"andamio/internal/core/run"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/watch"
+	"andamio/internal/tui/part"
+	"andamio/internal/tui/view"
+)
+
+// steps are how far a key goes back or forth, by the span of the curves.
+var steps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, 2 * time.Hour, 12 * time.Hour, 7 * 24 * time.Hour}
+
+// recalledPast is how everything was at a moment.
+type recalledPast struct {
+	at     time.Time
+	all    []deployments.Past
+	looked map[int64]deployments.Readings
+	of     map[int64][]watch.Overview
+	alerts []alarm.Alert
+	recent []alarm.Alert
+	span   int
+	err    error
+}
+
+// back shows how everything was so many steps before what is shown; what is not over yet is now.
+func (v *View) back(by int) tea.Cmd {
+	at := v.past
+	if at.IsZero() {
+		if by < 0 {
+			return nil
+		}
+		at = v.clock().Truncate(steps[v.watched.span])
+		if v.clock().Sub(at) < steps[v.watched.span]/4 {
+			at = at.Add(-steps[v.watched.span])
+		}
+		return v.goTo(at)
+	}
+	return v.goTo(at.Add(-time.Duration(by) * steps[v.watched.span]))
+}
+
+// clock is the time now.
+func (v *View) clock() time.Time {
+	if v.app == nil { // a test draws by a time of its own
+		return v.today
+	}
+	return time.Now()
+}
+
+// goTo shows how everything was at a moment.
+func (v *View) goTo(at time.Time) tea.Cmd {
+	if !at.Before(v.clock()) {
+		return v.present()
+	}
+	v.past, v.watched.chosen = at, true
+	if v.app == nil {
+		return nil
+	}
+	span := v.watched.span
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(v.ctx, recallWithin)
+		defer cancel()
+		return v.remember(ctx, at, span)
+	}
+}
+
+// remember reads how everything was.
+func (v *View) remember(ctx context.Context, at time.Time, span int) recalledPast {
+	out := recalledPast{at: at, span: span, looked: map[int64]deployments.Readings{}, of: map[int64][]watch.Overview{}}
+	if out.all, out.err = v.app.AsOf(ctx, at); out.err != nil {
+		return out
+	}
+	for i := range out.all {
+		id := out.all[i].ID
+		said, err := v.app.ReadingsAt(ctx, id, at)
+		if out.err = err; err != nil {
+			return out
+		}
+		if len(said.Sites)+len(said.Answers) > 0 { // else nobody asked then
+			out.looked[id] = said
+		}
+		if out.of[id], out.err = v.app.Overview(ctx, id, spans[span].long, curvePoints, at); out.err != nil {
+			return out
+		}
+	}
+	if out.alerts, out.err = v.app.AlertsAt(ctx, at); out.err != nil {
+		return out
+	}
+	out.recent, out.err = v.app.AlertsSince(ctx, time.Now().Add(-lineOf(span)), mostRecent)
+	return out
+}
+
+// takePast shows what was read, unless somebody went on meanwhile.
+func (v *View) takePast(msg recalledPast) tea.Cmd {
+	if !msg.at.Equal(v.past) {
+		return nil
+	}
+	if msg.err != nil {
+		return tea.Batch(view.Cmd(view.Failed(msg.err)), v.present())
+	}
+	g := gathered{states: map[int64]*run.State{}}
+	for i := range msg.all {
+		g.all = append(g.all, msg.all[i].Deployment)
+		g.states[msg.all[i].ID] = msg.all[i].Picture
+	}
+	v.read, v.looked = nil, msg.looked
+	v.watched.of, v.watched.alerts, v.watched.recent = msg.of, msg.alerts, msg.recent
+	return v.take(g)
+}
+
+// present goes back to how everything is now.
+func (v *View) present() tea.Cmd {
+	if v.past.IsZero() {
+		return nil
+	}
+	v.past, v.seen = time.Time{}, " " // so that all is worked out anew
+	v.read, v.looked = nil, map[int64]deployments.Readings{}
+	clear(v.watched.asked)
+	return tea.Batch(v.gather(v.runs), v.readMeasures())
+}
+
+// mostRecent bounds how many alerts are marked on a line of time.
+const mostRecent = 200
+
+// lineOf is how long the line of time is below what was: far enough to step on it.
+func lineOf(span int) time.Duration { return min(4*spans[span].long, spans[len(spans)-1].long) }
+
+// pastRows is how many rows the line of time takes.
+const pastRows = 3
+
+// drawLine draws the line of time up to now, with what happened to the deployment and where on it is shown.
+func (v *View) drawLine(c *part.Canvas, r part.Rect, d *deployments.Deployment) {
+	now := v.clock()
+	from := now.Add(-lineOf(v.watched.span))
+	if v.past.Before(from) { // somebody went further back than that
+		from = v.past.Add(-lineOf(v.watched.span) / 4)
+	}
+	where := float64(v.past.Sub(from)) / float64(now.Sub(from))
+	x := r.X + 1 + min(int(where*float64(r.W-2)), r.W-3)
+	at := v.past.Local().Format("15:04")
+	c.Text(min(max(x-2, r.X+1), r.X+r.W-6), r.Y, part.In(part.Violet).Strong(), at)
+	marks := append(v.happened(d, from, now), part.Mark{At: where, Glyph: string(c.Look.Glyphs.PickLeft), Ink: part.Violet})
+	v.drawMarks(c, part.Rect{X: r.X + 1, Y: r.Y + 1, W: r.W - 2, H: 2}, marks, from, now)
+}
+
+// drawPast says that what is shown was, and is not.
+func (v *View) drawPast(c *part.Canvas, r part.Rect) {
+	c.Fill(part.Rect{X: r.X, Y: r.Y, W: r.W, H: 1}, part.OnHeld)
+	form := "15:04:05"
+	if v.clock().Sub(v.past) > 20*time.Hour {
+		form = "Mon 2 Jan 15:04"
+	}
+	x := c.Text(r.X+1, r.Y, part.In(part.Violet).Strong(), "as it was at "+v.past.Local().Format(form))
+	keys := "{ back  } forth  esc now"
+	c.Cut(x+3, r.Y, r.W-(x-r.X)-part.Width(keys)-6, part.In(part.Dim), part.Age(v.past, v.clock())+" · from the journal and what was measured · nothing can be done in the past")
+	c.Right(r.X+r.W-1, r.Y, part.In(part.Ochre), keys)
+}
