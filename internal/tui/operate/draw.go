@@ -30,6 +30,10 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 		r.Y, r.H = r.Y+2, r.H-2
 		v.now = v.past
 	}
+	if len(v.rows) == 0 && !v.past.IsZero() {
+		c.Text(r.X+2, r.Y+2, part.In(part.Text).Strong(), "nothing stood then")
+		return
+	}
 	if len(v.rows) == 0 {
 		c.Text(r.X+2, r.Y+2, part.In(part.Text).Strong(), "nothing stands yet")
 		c.Text(r.X+2, r.Y+4, part.In(part.Dim), "what a run leaves standing is operated here; 2 Design makes a plan, 4 Deploy runs it")
