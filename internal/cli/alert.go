@@ -85,27 +85,26 @@ func alertState(a *alarm.Alert, now time.Time) string {
 	return "nobody sees to it"
 }
 
-func alertNumber(text string) (int64, error) {
-	id, err := strconv.ParseInt(text, 10, 64)
-	if err != nil || id <= 0 {
-		return 0, usageError{fmt.Errorf("%q is no number of an alert", text)}
-	}
-	return id, nil
-}
-
-func (s *shared) alertShow() *cobra.Command {
-	return &cobra.Command{Use: "show ALERT", Short: "Show an alert with all that fails because of it", Args: cobra.ExactArgs(1),
+// onAlert is a command on an alert, which is shown as it is then.
+func (s *shared) onAlert(use, short string, do func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error)) *cobra.Command {
+	return &cobra.Command{Use: use + " ALERT", Short: short, Args: cobra.ExactArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			id, err := alertNumber(args[0])
-			if err != nil {
-				return err
+			id, err := strconv.ParseInt(args[0], 10, 64)
+			if err != nil || id <= 0 {
+				return usageError{fmt.Errorf("%q is no number of an alert", args[0])}
 			}
-			x, err := a.Alert(ctx, id)
+			x, err := do(ctx, a, id)
 			if err != nil {
 				return err
 			}
 			return s.showAlert(&x)
 		})}
+}
+
+func (s *shared) alertShow() *cobra.Command {
+	return s.onAlert("show", "Show an alert with all that fails because of it", func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error) {
+		return a.Alert(ctx, id)
+	})
 }
 
 func (s *shared) showAlert(x *alarm.Alert) error {
@@ -142,44 +141,26 @@ func (s *shared) showAlert(x *alarm.Alert) error {
 
 func (s *shared) alertAcknowledge() *cobra.Command {
 	var say string
-	cmd := &cobra.Command{Use: "acknowledge ALERT", Short: "Say that you see to an alert", Args: cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			id, err := alertNumber(args[0])
-			if err != nil {
-				return err
-			}
-			x, err := a.Acknowledge(ctx, id, say, time.Now())
-			if err != nil {
-				return err
-			}
-			return s.showAlert(&x)
-		})}
+	cmd := s.onAlert("acknowledge", "Say that you see to an alert", func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error) {
+		return a.Acknowledge(ctx, id, say, time.Now())
+	})
 	cmd.Flags().StringVar(&say, "note", "", "what you say of it")
 	return cmd
 }
 
 func (s *shared) alertSilence() *cobra.Command {
 	var say, until, long string
-	cmd := &cobra.Command{Use: "silence ALERT", Short: "Have nobody be told of an alert until a time", Args: cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			id, err := alertNumber(args[0])
-			if err != nil {
-				return err
-			}
-			now := time.Now()
-			end, err := whenEnds(now, until, long)
-			if err != nil {
-				return usageError{err}
-			}
-			if say == "" {
-				return usageError{errors.New("say why, with --note")}
-			}
-			x, err := a.Silence(ctx, id, say, end, now)
-			if err != nil {
-				return err
-			}
-			return s.showAlert(&x)
-		})}
+	cmd := s.onAlert("silence", "Have nobody be told of an alert until a time", func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error) {
+		now := time.Now()
+		end, err := whenEnds(now, until, long)
+		if err == nil && say == "" {
+			err = errors.New("say why, with --note")
+		}
+		if err != nil {
+			return alarm.Alert{}, usageError{err}
+		}
+		return a.Silence(ctx, id, say, end, now)
+	})
 	cmd.Flags().StringVar(&say, "note", "", "why")
 	cmd.Flags().StringVar(&until, "until", "", "until when (RFC 3339, or a day)")
 	cmd.Flags().StringVar(&long, "for", "", "or how long from now, such as 4h")
@@ -187,16 +168,7 @@ func (s *shared) alertSilence() *cobra.Command {
 }
 
 func (s *shared) alertUnsilence() *cobra.Command {
-	return &cobra.Command{Use: "unsilence ALERT", Short: "Have people be told of an alert again", Args: cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			id, err := alertNumber(args[0])
-			if err != nil {
-				return err
-			}
-			x, err := a.Unsilence(ctx, id)
-			if err != nil {
-				return err
-			}
-			return s.showAlert(&x)
-		})}
+	return s.onAlert("unsilence", "Have people be told of an alert again", func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error) {
+		return a.Unsilence(ctx, id)
+	})
 }

@@ -288,7 +288,7 @@ func (v *View) drawCauses(c *part.Canvas, r part.Rect, d *deployments.Deployment
 	}
 	c.Fill(part.Rect{X: r.X, Y: r.Y, W: r.W, H: causeRows - 1}, ground)
 	x := c.Text(r.X+1, r.Y, part.In(ink).Strong(), c.Look.Mark(run.Failed)+" "+a.Severity.String())
-	x = c.Cut(x+2, r.Y, r.X+r.W-x-24, part.In(part.Text).Strong(), a.Title())
+	c.Cut(x+2, r.Y, r.X+r.W-x-24, part.In(part.Text).Strong(), a.Title())
 	c.Right(r.X+r.W-1, r.Y, part.In(part.Dim), "since "+a.Since.Local().Format("15:04")+" · "+part.Age(a.Since, v.now))
 	c.Cut(r.X+3, r.Y+1, r.W-4, part.In(part.Text), a.Words)
 	state := "nobody sees to it"
