@@ -31,7 +31,7 @@ const (
 // methods say of every exported method of [App] and its services what it is, or which act.
 var methods = map[string]any{
 	"Settlements": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
-	"MeasureAll": reads, "Measured": reads, "Curve": reads, "LatestOf": reads, "Overview": reads, "AsOf": reads, "ReadingsAt": reads, "AlertsAt": reads, "Story": reads, "Helping": worksOut, "Alerts": reads, "AlertsSince": reads, "Alert": reads, "Acknowledge": guard.AcknowledgeAlert, "Silence": guard.SilenceAlert, "Unsilence": guard.SilenceAlert,
+	"MeasureAll": reads, "Measured": reads, "Curve": reads, "Figures": reads, "Overview": reads, "WriteOpenMetrics": reads, "AsOf": reads, "ReadingsAt": reads, "AlertsAt": reads, "Story": reads, "Helping": worksOut, "Alerts": reads, "AlertsSince": reads, "Alert": reads, "Acknowledge": guard.AcknowledgeAlert, "Silence": guard.SilenceAlert, "Unsilence": guard.SilenceAlert,
 	"Thresholds": reads, "SetThresholds": guard.SetThresholds, "Preview": reads,
 	"MayKeepMemory": reads, "LeaseAddress": guard.LeaseAddress, "ExtendAddress": guard.LeaseAddress, "ReturnAddress": guard.ReturnAddress, "AddressLeases": theirs, "AddressDue": within,
 	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,

@@ -126,6 +126,9 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 		drivers[c.Site] = watched{c, c.Open()}
 		mux.Handle("/"+c.Site, &notice.Receiver{Secret: secret, Also: (&sender{a: a, site: c.Site}).Secret, Hear: func(e event.Event) { out.hear(c.Site, e) }})
 	}
+	if _, taken := drivers[metricsName]; !taken {
+		mux.HandleFunc("GET /"+metricsName, a.metrics)
+	}
 	out.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
 	out.done.Go(func() { out.apply(ctx, drivers) })
 	go func() { _ = out.server.Serve(l) }()
@@ -144,6 +147,21 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 		out.Sites, out.stops = append(out.Sites, c.Site), append(out.stops, stop)
 	}
 	return out, nil
+}
+
+// metricsName is where what was measured is told, unless a site has that name.
+const metricsName = "metrics"
+
+// metrics tells what was measured as OpenMetrics text, to whoever asks from this machine: nobody else is known who asks for it.
+func (a *App) metrics(w http.ResponseWriter, r *http.Request) {
+	if host, _, err := net.SplitHostPort(r.RemoteAddr); err != nil || !web.Loopback(host) {
+		http.Error(w, "what was measured is told on this machine alone", http.StatusForbidden)
+		return
+	}
+	w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
+	if err := a.WriteOpenMetrics(r.Context(), w, time.Now()); err != nil {
+		a.Log.Warn("what was measured could not be told", "err", err)
+	}
 }
 
 // Address is where it listens.

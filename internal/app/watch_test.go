@@ -2,8 +2,12 @@ package app
 
 import (
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -86,10 +90,10 @@ func TestWhatStandsIsMeasuredAndALossIsOneAlert(t *testing.T) {
 	assert.Len(t, mine, 26)
 	host := w.thing(measure.OfInstance, "contacts-host")
 	assert.Equal(t, []any{"register", "vega", "flood-watch", id}, []any{host.Tier, host.Site, host.Of, host.Deployment})
-	latest, err := a.LatestOf(ctx, host, w.now)
+	latest, err := a.Figures(ctx, []measure.Thing{host}, w.now)
 	require.NoError(t, err)
 	names := map[string]float64{}
-	for _, l := range latest {
+	for _, l := range latest[host.Key] {
 		names[l.Name] = l.Value
 	}
 	for _, name := range []string{measure.On, measure.CoresUsed, measure.CoresHeld, measure.MemoryUsed, measure.DiskUsed, measure.NetSent} {
@@ -351,4 +355,54 @@ func TestWhatWasIsWhatWasSaidThen(t *testing.T) {
 		}
 	}
 	assert.True(t, standing > 0 && standing < len(middle[0].Picture.Steps), "%d steps were done", standing)
+}
+
+// TestWhatWasMeasuredIsOpenMetrics reads what is told of what was measured with another's reader, over HTTP and as a file.
+func TestWhatWasMeasuredIsOpenMetrics(t *testing.T) {
+	t.Parallel()
+	a, _, _, _ := raised(t)
+	w := watchOver(t, a)
+	w.now = time.Now().Add(-time.Minute)
+	require.Empty(t, w.measures(2))
+	require.NoError(t, a.Load(ctx, sites.LoadRequest{Site: "alisio-norte", Name: "map-host-1", Shares: map[string]float64{measure.DiskUsed: 0.97}, Until: time.Now().Add(time.Hour)}))
+	w.measures(2)
+	l, err := a.Listen(ctx, Listening{Address: "127.0.0.1:0"})
+	require.NoError(t, err)
+	defer l.Close(ctx)
+	resp, err := http.Get("http://" + l.Address() + "/metrics")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	require.Equal(t, http.StatusOK, resp.StatusCode)
+	assert.Contains(t, resp.Header.Get("Content-Type"), "application/openmetrics-text; version=1.0.0")
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(string(text), "# EOF\n"))
+	meta := regexp.MustCompile(`^# (TYPE|HELP|UNIT) ([a-z_]+) (.+)$`)
+	series := regexp.MustCompile(`^([a-z_]+)\{((?:[a-z_]+="(?:[^"\\\n]|\\.)*",?)*)\} [-+.0-9e]+( [.0-9e+]+)?$`) // OpenMetrics 1.0, section "ABNF"
+	got := map[string]int{}
+	for line := range strings.Lines(strings.TrimSuffix(string(text), "# EOF\n")) {
+		line = strings.TrimSuffix(line, "\n")
+		if is := meta.FindStringSubmatch(line); is != nil {
+			if is[1] == "UNIT" {
+				assert.True(t, strings.HasSuffix(is[2], "_"+is[3]), line)
+			}
+			continue
+		}
+		is := series.FindStringSubmatch(line)
+		require.NotNil(t, is, line)
+		got[is[1]]++
+		if strings.Contains(is[2], `name="map-host 1"`) {
+			assert.Contains(t, is[2], `deployment="flood-watch"`)
+			assert.Contains(t, is[2], `tier="map"`)
+		}
+		if is[1] == "andamio_alert" {
+			assert.Contains(t, is[2], `cause="instance map-host 1 at alisio-norte"`)
+		}
+	}
+	assert.Equal(t, []int{10, 10, 16, 5, 1, 1}, []int{got["andamio_cores"], got["andamio_memory_bytes"], got["andamio_answer_time_seconds"], got["andamio_site_answers"], got["andamio_runs"], got["andamio_alert"]})
+	other := httptest.NewRecorder()
+	req := httptest.NewRequest(http.MethodGet, "/metrics", nil)
+	req.RemoteAddr = "192.0.2.7:1"
+	a.metrics(other, req)
+	assert.Equal(t, http.StatusForbidden, other.Code)
 }

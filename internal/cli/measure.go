@@ -22,7 +22,7 @@ import (
 // measured is a thing with what was measured of it last.
 type measured struct {
 	measure.Thing
-	Latest []watch.Latest `json:"latest"`
+	Latest []watch.Figure `json:"latest"`
 }
 
 // measuredCurve is a measure of a thing over time.
@@ -65,6 +65,10 @@ figures measured last with a day behind them; with a measure too, its curve sinc
 			}
 			return s.showCurve(ctx, a, thing, args[1], since, step)
 		})}
+	cmd.AddCommand(&cobra.Command{Use: "export", Short: "Print what was measured last, and what is wrong, as OpenMetrics text", Args: cobra.NoArgs,
+		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			return a.WriteOpenMetrics(ctx, s.out, time.Now())
+		})})
 	cmd.Flags().StringVar(&since, "since", "24h", "how long ago a curve begins, such as 6h or 30d")
 	cmd.Flags().StringVar(&step, "step", "", "how far apart its points are, such as 5m; chosen by itself")
 	return cmd
@@ -73,12 +77,12 @@ figures measured last with a day behind them; with a measure too, its curve sinc
 func (s *shared) listMeasured(ctx context.Context, a *app.App, all []measure.Thing) error {
 	now := time.Now()
 	out := make([]measured, 0, len(all))
+	figures, err := a.Figures(ctx, all, now)
+	if err != nil {
+		return err
+	}
 	for _, t := range all {
-		latest, err := a.LatestOf(ctx, t, now)
-		if err != nil {
-			return err
-		}
-		if len(latest) > 0 {
+		if latest := figures[t.Key]; len(latest) > 0 {
 			out = append(out, measured{t, latest})
 		}
 	}
@@ -99,7 +103,7 @@ func (s *shared) listMeasured(ctx context.Context, a *app.App, all []measure.Thi
 }
 
 // figuresOf are the figures that say the most: those with a limit, and how it answers.
-func figuresOf(all []watch.Latest) string {
+func figuresOf(all []watch.Figure) string {
 	var out []string
 	for _, l := range all {
 		m := measure.Of(l.Name)
@@ -120,10 +124,11 @@ const sparkWidth = 48
 
 func (s *shared) showMeasured(ctx context.Context, a *app.App, t measure.Thing) error {
 	now := time.Now()
-	latest, err := a.LatestOf(ctx, t, now)
+	figures, err := a.Figures(ctx, []measure.Thing{t}, now)
 	if err != nil {
 		return err
 	}
+	latest := figures[t.Key]
 	if s.json {
 		return measuredValue.print(s, []measured{{t, latest}})
 	}

@@ -147,8 +147,8 @@ func one(s *Measured) []byte {
 	return p.data
 }
 
-// each gives the columns of each thing of a tail, or those of one that is not 0.
-func (t *Tail) each(only int64, do func(thing int64, columns []Column) error) error {
+// each gives the columns of each thing of a tail.
+func (t *Tail) each(do func(thing int64, columns []Column) error) error {
 	body := t.Body
 	for len(body) > 0 {
 		id, n := binary.Uvarint(body)
@@ -159,9 +159,7 @@ func (t *Tail) each(only int64, do func(thing int64, columns []Column) error) er
 		if !ok {
 			return fmt.Errorf("a tail of measures is cut off")
 		}
-		if body = rest; only != 0 && int64(id) != only {
-			continue
-		}
+		body = rest
 		columns, err := Unpack(packed)
 		if err != nil {
 			return err
@@ -173,23 +171,23 @@ func (t *Tail) each(only int64, do func(thing int64, columns []Column) error) er
 	return nil
 }
 
-// Join makes rows of tails, which are those of one row's time: of all things, or of one if that is not 0. The order of the tails does not matter.
-func Join(tails []Tail, only int64) ([]Row, error) {
+// Join makes rows of tails, which are those of one row's time. The order of the tails does not matter.
+func Join(tails []Tail) ([]Row, error) {
 	tails = slices.Clone(tails)
 	slices.SortStableFunc(tails, func(a, b Tail) int { return int(a.From - b.From) })
 	h := Head{open: map[int64]*opened{}}
 	for i := range tails {
 		t := &tails[i]
 		h.first = t.First
-		if err := h.join(t, only); err != nil {
+		if err := h.join(t); err != nil {
 			return nil, err
 		}
 	}
 	return h.Take(time.Time{}), nil
 }
 
-func (h *Head) join(t *Tail, only int64) error {
-	return t.each(only, func(thing int64, columns []Column) error {
+func (h *Head) join(t *Tail) error {
+	return t.each(func(thing int64, columns []Column) error {
 		if h.open[thing] == nil {
 			h.open[thing] = &opened{}
 		}
@@ -214,13 +212,13 @@ func Resume(tails []Tail, now time.Time) (*Head, []Row, error) {
 		if first == h.first {
 			slices.SortStableFunc(of, func(a, b Tail) int { return int(a.From - b.From) })
 			for i := range of {
-				if err := h.join(&of[i], 0); err != nil {
+				if err := h.join(&of[i]); err != nil {
 					return nil, nil, err
 				}
 			}
 			continue
 		}
-		whole, err := Join(of, 0)
+		whole, err := Join(of)
 		if err != nil {
 			return nil, nil, err
 		}

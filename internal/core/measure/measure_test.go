@@ -61,7 +61,7 @@ func FuzzRead(f *testing.F) {
 		for _, l := range []Level{-1, Raw, Fine, Coarse, 7} {
 			_, _ = columnsOf(&Row{Level: l, Body: data}, "")
 		}
-		_, _ = Join([]Tail{{Body: data}}, 0)
+		_, _ = Join([]Tail{{Body: data}})
 	})
 }
 
@@ -89,7 +89,7 @@ func TestDataThatIsDamagedIsRefused(t *testing.T) {
 		assert.Error(t, err, name)
 	}
 	for name, body := range map[string][]byte{"no length": {7}, "a number that does not end": {0xff}, "columns that are damaged": {7, 2, 9, 9}, "a column that is": {7, 6, 1, 'c', 0, 1, same}} {
-		_, err := Join([]Tail{{Body: body}}, 0)
+		_, err := Join([]Tail{{Body: body}})
 		assert.Error(t, err, name)
 		_, _, err = Resume([]Tail{{Body: body}}, noon)
 		assert.Error(t, err, name)

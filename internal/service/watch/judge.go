@@ -28,7 +28,7 @@ const (
 func (svc *Service) judge(ctx context.Context, measures store.MeasuresStore, k *known, r *round, now time.Time) error {
 	m := svc.memory
 	var alarms []alarm.Alarm
-	left := outlookAtOnce
+	left, reads := outlookAtOnce, newReader(measures)
 	for key, t := range k.things {
 		of := k.thresholds(t)
 		if len(of) == 0 {
@@ -36,7 +36,7 @@ func (svc *Service) judge(ctx context.Context, measures store.MeasuresStore, k *
 		}
 		f := r.of[key]
 		for _, x := range of {
-			if looksAhead(x) && f != nil && left > 0 && svc.foresee(ctx, measures, key, x.Measure, now) {
+			if looksAhead(x) && f != nil && left > 0 && svc.foresee(ctx, reads, key, x.Measure, now) {
 				left--
 			}
 		}
@@ -90,7 +90,7 @@ func looksAhead(t *alarm.Threshold) bool {
 }
 
 // foresee works out how a measure goes on, if that was long ago; false if it was not.
-func (svc *Service) foresee(ctx context.Context, measures store.MeasuresStore, key, name string, now time.Time) bool {
+func (svc *Service) foresee(ctx context.Context, reads *reader, key, name string, now time.Time) bool {
 	m := svc.memory
 	if m.outlooks == nil {
 		m.outlooks = map[string]outlook{}
@@ -101,10 +101,10 @@ func (svc *Service) foresee(ctx context.Context, measures store.MeasuresStore, k
 	}
 	o = outlook{at: now}
 	id := m.ids[key].id
-	if points, err := curve(ctx, measures, id, name, now.Add(-trendOver), now, 10*time.Minute); err == nil {
+	if points, err := reads.curve(ctx, id, name, now.Add(-trendOver), now, 10*time.Minute); err == nil {
 		o.trend = alarm.TrendOf(points)
 	}
-	if points, err := curve(ctx, measures, id, name, now.Add(-usualOver), now, 10*time.Minute); err == nil {
+	if points, err := reads.curve(ctx, id, name, now.Add(-usualOver), now, 10*time.Minute); err == nil {
 		o.usual = alarm.UsualOf(points, measure.Of(name).Step, now)
 	}
 	m.outlooks[key+" "+name] = o

@@ -29,12 +29,13 @@ func (svc *Service) ReadingsAt(ctx context.Context, deployment int64, at time.Ti
 	if err != nil {
 		return out, err
 	}
+	reads := newReader(measures)
 	for _, t := range all {
 		name, into := measure.On, out.Sites
 		if t.Kind == measure.OfEndpoint {
 			name, into = measure.Answers, out.Answers
 		}
-		points, err := curve(ctx, measures, t.ID, name, measure.Raw.At(measure.Raw.Slot(at.Add(-knownWithin))), at, measure.Raw.Step())
+		points, err := reads.curve(ctx, t.ID, name, measure.Raw.At(measure.Raw.Slot(at.Add(-knownWithin))), at, measure.Raw.Step())
 		if err != nil {
 			return out, err
 		}

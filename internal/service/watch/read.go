@@ -92,26 +92,37 @@ func (svc *Service) Curve(ctx context.Context, t measure.Thing, name string, fro
 	if err != nil {
 		return nil, err
 	}
-	return curve(ctx, measures, t.ID, name, from, to, step)
+	return newReader(measures).curve(ctx, t.ID, name, from, to, step)
+}
+
+// reader reads what was measured of many things. What is in no row yet is read once a group, however many things of it are asked for.
+type reader struct {
+	measures store.MeasuresStore
+	// open are the rows made of tails, by group and thing.
+	open map[int64]map[int64][]measure.Row
+}
+
+func newReader(measures store.MeasuresStore) *reader {
+	return &reader{measures, map[int64]map[int64][]measure.Row{}}
 }
 
 // curve reads the coarsest rows that tell points so far apart, and finer ones where there are none yet.
-func curve(ctx context.Context, measures store.MeasuresStore, thing int64, name string, from, to time.Time, step time.Duration) ([]measure.Point, error) {
-	rows, err := rowsOf(ctx, measures, thing, from, to, step)
+func (r *reader) curve(ctx context.Context, thing int64, name string, from, to time.Time, step time.Duration) ([]measure.Point, error) {
+	rows, err := r.rows(ctx, thing, from, to, step)
 	if err != nil {
 		return nil, err
 	}
 	return measure.Curve(rows, name, from, to, step)
 }
 
-// rowsOf are the rows of a thing that a curve is made of.
-func rowsOf(ctx context.Context, measures store.MeasuresStore, thing int64, from, to time.Time, step time.Duration) ([]measure.Row, error) {
+// rows are those of a thing that a curve is made of.
+func (r *reader) rows(ctx context.Context, thing int64, from, to time.Time, step time.Duration) ([]measure.Row, error) {
 	var rows []measure.Row
 	for level := measure.Coarse; level >= measure.Raw && from.Before(to); level-- {
 		if level > measure.Raw && level.Step() > step {
 			continue
 		}
-		got, err := measures.Rows(ctx, thing, level, level.First(level.Slot(from)), level.Slot(to)+1)
+		got, err := r.measures.Rows(ctx, thing, level, level.First(level.Slot(from)), level.Slot(to)+1)
 		if err != nil {
 			return nil, err
 		}
@@ -120,7 +131,16 @@ func rowsOf(ctx context.Context, measures store.MeasuresStore, thing int64, from
 			from = level.At(got[len(got)-1].First + level.Slots())
 		}
 	}
-	tails, err := measures.Tails(ctx, measure.GroupOf(thing))
+	open, err := r.group(ctx, measure.GroupOf(thing))
+	return append(rows, open[thing]...), err
+}
+
+// group are the rows of a group that are not whole yet, by thing.
+func (r *reader) group(ctx context.Context, group int64) (map[int64][]measure.Row, error) {
+	if known := r.open[group]; known != nil {
+		return known, nil
+	}
+	tails, err := r.measures.Tails(ctx, group)
 	if err != nil {
 		return nil, err
 	}
@@ -128,14 +148,18 @@ func rowsOf(ctx context.Context, measures store.MeasuresStore, thing int64, from
 	for _, t := range tails {
 		byRow[t.First] = append(byRow[t.First], t)
 	}
+	out := map[int64][]measure.Row{}
 	for _, of := range byRow {
-		joined, err := measure.Join(of, thing)
+		joined, err := measure.Join(of)
 		if err != nil {
 			return nil, err
 		}
-		rows = append(rows, joined...)
+		for _, row := range joined {
+			out[row.Thing] = append(out[row.Thing], row)
+		}
 	}
-	return rows, nil
+	r.open[group] = out
+	return out, nil
 }
 
 // Overview is a thing with its measures over time.
@@ -162,9 +186,12 @@ func (o *Overview) Line(name string) *Line {
 	return nil
 }
 
-// Overview is everything that was measured of a deployment, or of sites and Andamio itself where it is 0, over the last while in so many points. A measure of which
-// nothing is known in that time is left out, and so is a thing without any.
-func (svc *Service) Overview(ctx context.Context, deployment int64, over time.Duration, points int, now time.Time) ([]Overview, error) {
+// mostOverview is of how many things an overview is at most.
+const mostOverview = 500
+
+// Overview is everything that was measured of a deployment, or of sites and Andamio itself where it is 0, over the last while in so many points: of the first things, and of those of one resource whatever
+// comes. A measure of which nothing is known in that time is left out, and so is a thing without any.
+func (svc *Service) Overview(ctx context.Context, deployment int64, resource string, over time.Duration, points int, now time.Time) ([]Overview, error) {
 	all, err := svc.Measured(ctx, deployment)
 	if err != nil {
 		return nil, err
@@ -177,11 +204,12 @@ func (svc *Service) Overview(ctx context.Context, deployment int64, over time.Du
 	to := now.Truncate(step).Add(step) // so that points stay where they are from one time to the next
 	from := to.Add(-step * time.Duration(points))
 	var out []Overview
+	reads := newReader(measures)
 	for _, t := range all {
-		if deployment == 0 && t.Deployment != 0 {
+		if deployment == 0 && t.Deployment != 0 || len(out) >= mostOverview && (resource == "" || t.Resource != resource) {
 			continue
 		}
-		rows, err := rowsOf(ctx, measures, t.ID, from, to, step)
+		rows, err := reads.rows(ctx, t.ID, from, to, step)
 		if err != nil {
 			return nil, err
 		}
@@ -221,8 +249,8 @@ func (l *Line) last() bool {
 	return false
 }
 
-// Latest is a figure that was measured last.
-type Latest struct {
+// Figure is one that was measured last.
+type Figure struct {
 	Name  string    `json:"measure"`
 	Words string    `json:"words"`
 	Value float64   `json:"value"`
@@ -234,22 +262,37 @@ type Latest struct {
 // latestWithin is how old a figure may be that is still told as the latest.
 const latestWithin = 5 * time.Minute
 
-// LatestOf are the figures of a thing that were measured last, in the order of the catalogue.
-func (svc *Service) LatestOf(ctx context.Context, t measure.Thing, now time.Time) ([]Latest, error) {
-	if err := svc.desk.See(ctx, thingOf(t)); err != nil {
-		return nil, err
+// Figures are those of things that were measured last, by their keys, in the order of the catalogue. Things that the actor may not see are an error.
+func (svc *Service) Figures(ctx context.Context, things []measure.Thing, now time.Time) (map[string][]Figure, error) {
+	if len(things) == 0 {
+		return nil, svc.desk.Read("what is measured")
 	}
 	measures, err := svc.measures(ctx)
 	if err != nil {
 		return nil, err
 	}
-	rows, err := rowsOf(ctx, measures, t.ID, now.Add(-latestWithin), now.Add(measure.Raw.Step()), measure.Raw.Step())
+	reads, out := newReader(measures), map[string][]Figure{}
+	for i := range things {
+		if err := svc.desk.See(ctx, thingOf(things[i])); err != nil {
+			return nil, err
+		}
+		if out[things[i].Key], err = latest(ctx, reads, things[i].ID, now); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// latest are the figures of one thing.
+func latest(ctx context.Context, reads *reader, thing int64, now time.Time) ([]Figure, error) {
+	from, to := measure.Raw.At(measure.Raw.Slot(now.Add(-latestWithin))), now.Add(measure.Raw.Step())
+	rows, err := reads.rows(ctx, thing, from, to, measure.Raw.Step())
 	if err != nil {
 		return nil, err
 	}
 	values := map[string]measure.Point{}
 	for _, m := range measure.Catalogue {
-		points, err := measure.Curve(rows, m.Name, measure.Raw.At(measure.Raw.Slot(now.Add(-latestWithin))), now.Add(measure.Raw.Step()), measure.Raw.Step())
+		points, err := measure.Curve(rows, m.Name, from, to, measure.Raw.Step())
 		if err != nil {
 			return nil, err
 		}
@@ -259,10 +302,10 @@ func (svc *Service) LatestOf(ctx context.Context, t measure.Thing, now time.Time
 			}
 		}
 	}
-	var out []Latest
+	var out []Figure
 	for _, m := range measure.Catalogue {
 		if p, has := values[m.Name]; has {
-			out = append(out, Latest{m.Name, m.Words, p.Mean, values[m.Limit].Mean, string(m.Unit), p.At})
+			out = append(out, Figure{m.Name, m.Words, p.Mean, values[m.Limit].Mean, string(m.Unit), p.At})
 		}
 	}
 	return out, nil

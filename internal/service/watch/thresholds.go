@@ -9,7 +9,6 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/measure"
 	"andamio/internal/core/printable"
-	"andamio/internal/store"
 )
 
 // Thresholds are the workspace's, before those that ship.
@@ -56,14 +55,14 @@ func (svc *Service) Preview(ctx context.Context, text []byte, since, now time.Ti
 	if err != nil {
 		return nil, err
 	}
-	out := []Would{}
+	out, reads := []Would{}, newReader(measures)
 	for i := range all {
 		of, err := f.For(&all[i])
 		if err != nil {
 			return nil, fault.Default(fault.Invalid, err)
 		}
 		for _, t := range of {
-			got, err := previewed(ctx, measures, &all[i], t, since, now)
+			got, err := previewed(ctx, reads, &all[i], t, since, now)
 			if err != nil {
 				return nil, err
 			}
@@ -74,11 +73,11 @@ func (svc *Service) Preview(ctx context.Context, text []byte, since, now time.Ti
 }
 
 // previewed are the times of one threshold of one thing.
-func previewed(ctx context.Context, measures store.MeasuresStore, thing *measure.Thing, t *alarm.Threshold, since, now time.Time) ([]Would, error) {
+func previewed(ctx context.Context, reads *reader, thing *measure.Thing, t *alarm.Threshold, since, now time.Time) ([]Would, error) {
 	m := measure.Of(t.Measure)
 	step := measure.Raw.Step()
 	since = measure.Raw.At(measure.Raw.Slot(since))
-	rows, err := rowsOf(ctx, measures, thing.ID, since, now, step)
+	rows, err := reads.rows(ctx, thing.ID, since, now, step)
 	if err != nil {
 		return nil, err
 	}

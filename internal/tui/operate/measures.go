@@ -1,6 +1,7 @@
 package operate
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -67,11 +68,11 @@ func (v *View) readMeasures() tea.Cmd {
 		v.watched.asked, v.watched.of = map[int64]time.Time{}, map[int64][]watch.Overview{}
 	}
 	v.watched.asked[d.ID] = time.Now()
-	id, span := d.ID, v.watched.span
+	id, span, resource := d.ID, v.watched.span, v.machine()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(v.ctx, recallWithin)
 		defer cancel()
-		of, err := v.app.Overview(ctx, id, spans[span].long, curvePoints, time.Now())
+		of, err := v.app.Overview(ctx, id, resource, spans[span].long, curvePoints, time.Now())
 		if err != nil {
 			return measured{id: id, span: span, err: err}
 		}
@@ -79,6 +80,22 @@ func (v *View) readMeasures() tea.Cmd {
 		recent, errRecent := v.app.AlertsSince(ctx, time.Now().Add(-spans[span].long), mostRecent)
 		return measured{id, span, of, alerts, recent, errors.Join(err, errRecent)}
 	}
+}
+
+// machine is the machine of what is selected, whose measures are read however many there are.
+func (v *View) machine() string {
+	s := v.state()
+	if s == nil {
+		return ""
+	}
+	res := s.Resource(v.elevation.Selected)
+	if res == nil {
+		return ""
+	}
+	if of := s.Resource(res.AsEndpoint().EndpointOf); of != nil {
+		res = of
+	}
+	return cmp.Or(res.On, res.ID)
 }
 
 func (v *View) takeMeasured(msg measured) {

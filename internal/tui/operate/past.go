@@ -62,16 +62,16 @@ func (v *View) goTo(at time.Time) tea.Cmd {
 	if v.app == nil {
 		return nil
 	}
-	span := v.watched.span
+	span, resource := v.watched.span, v.machine()
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(v.ctx, recallWithin)
 		defer cancel()
-		return v.remember(ctx, at, span)
+		return v.remember(ctx, at, span, resource)
 	}
 }
 
 // remember reads how everything was.
-func (v *View) remember(ctx context.Context, at time.Time, span int) recalledPast {
+func (v *View) remember(ctx context.Context, at time.Time, span int, resource string) recalledPast {
 	out := recalledPast{at: at, span: span, looked: map[int64]deployments.Readings{}, of: map[int64][]watch.Overview{}}
 	if out.all, out.err = v.app.AsOf(ctx, at); out.err != nil {
 		return out
@@ -85,7 +85,7 @@ func (v *View) remember(ctx context.Context, at time.Time, span int) recalledPas
 		if len(said.Sites)+len(said.Answers) > 0 { // else nobody asked then
 			out.looked[id] = said
 		}
-		if out.of[id], out.err = v.app.Overview(ctx, id, spans[span].long, curvePoints, at); out.err != nil {
+		if out.of[id], out.err = v.app.Overview(ctx, id, resource, spans[span].long, curvePoints, at); out.err != nil {
 			return out
 		}
 	}
