@@ -292,6 +292,8 @@ func TestSeveritiesAreWords(t *testing.T) {
 	}
 	var s Severity
 	assert.ErrorContains(t, s.UnmarshalText([]byte("awful")), `"awful" is no severity`)
+	assert.Equal(t, "severity 9", Severity(9).String())
+	assert.Equal(t, "severity -1", Severity(-1).String())
 }
 
 // TestABookNeverLosesAnAlarm draws what is over of a small estate, moment after moment, and holds that each alarm is in one open alert, that numbers are given once, and that an alert

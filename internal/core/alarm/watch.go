@@ -29,7 +29,11 @@ const (
 
 // String is the severity as a word.
 func (s Severity) String() string {
-	return [...]string{"well", "warning", "unknown", "critical"}[s]
+	words := [...]string{"well", "warning", "unknown", "critical"}
+	if s < 0 || int(s) >= len(words) {
+		return fmt.Sprintf("severity %d", int(s))
+	}
+	return words[s]
 }
 
 // MarshalText is the severity as a word.
