@@ -384,14 +384,18 @@ func (v *View) drawPage(c *part.Canvas, r part.Rect, d *deployments.Deployment) 
 	}
 }
 
+// columnLeast is how wide a column is at least: a figure, and as much of a curve.
+const columnLeast = 21
+
 func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
 	name := min(28, r.W/4)
+	shown := min(max((r.W-name-2)/columnLeast, 1), len(machineColumns)) // where there is little room the first say the most
 	y, first := r.Y, max(0, v.watched.line-(r.H-4))
 	kind := measure.Kind("")
 	for i := first; i < len(all) && y < r.Y+r.H; i++ {
 		o := all[i]
-		names := columnsOf(o)
-		w := (r.W - name - 2) / len(machineColumns)
+		names := columnsOf(o)[:min(shown, len(columnsOf(o)))]
+		w := (r.W - name - 2) / shown
 		if o.Kind != kind {
 			kind = o.Kind
 			for k, n := range names {
