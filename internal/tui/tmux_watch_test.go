@@ -27,7 +27,7 @@ func TestWhatIsWrongIsAnsweredFromTheScreen(t *testing.T) {
 	x.press("5")
 	x.waitFor(`■ flood-watch`)
 	x.press("m")
-	x.waitFor(`readings-host +\d+ % +[▁▂▃▄]`)
+	x.waitFor(`readings-host +vega +\d+ % +[▁▂▃▄]`)
 	x.press("m")
 	key := regexp.MustCompile(`"instance vega/([^"]+)"`).FindStringSubmatch(program(t, "measure", "readings-host", "--json", "--workspace", ws))
 	require.Len(t, key, 2)

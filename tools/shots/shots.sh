@@ -125,6 +125,7 @@ close
 "$andamio" sandbox drift --count 9 --seed 31 --workspace "$work/ws" >/dev/null
 "$andamio" survey --workspace "$work/ws" >/dev/null || true
 "$andamio" sandbox drift --count 7 --seed 5 --workspace "$work/ws" >/dev/null
+"$andamio" sandbox load alisio-norte map-host-1 disk=97% --for 1h --workspace "$work/ws" >/dev/null
 open 160 47 "$demo"
 press 7 s
 await '5 sites surveyed'
@@ -138,8 +139,16 @@ press m Right Right Right Down Down
 await 'what serves what'
 shot reconcile-map
 press m 0
-await 'to settle|endangered'
+await 'critical since'
 shot today
+press 5
+await 'critical'
+press m
+await 'map-host 1 .*[▁▂▃▄▅]'
+press Down Down Down Right Right
+sleep 1
+shot operate-measures
+press m
 press 1 n Down Down Enter
 tmux -L shots send-keys -l 'Tramonta 2'
 await 'small letters'
@@ -174,13 +183,6 @@ press r Enter
 await 'waits for you: 1 of 2'
 await 'failed   [0-9]+ of'
 shot deploy-failed-light
-press q
-close
-
-open 80 24 "--workspace $work/ws"
-press 4
-await 'of 9[0-9] steps'
-shot deploy-80x24
 press q
 close
 

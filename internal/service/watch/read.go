@@ -200,7 +200,9 @@ func (svc *Service) Overview(ctx context.Context, deployment int64, resource str
 	if err != nil {
 		return nil, err
 	}
-	step := max(over/time.Duration(max(points, 1)), measure.Raw.Step())
+	grid := measure.Raw.Step()
+	step := max((over/time.Duration(max(points, 1))+grid-1)/grid*grid, grid) // so that each point is of as many samples
+	points = int(over / step)
 	to := now.Truncate(step).Add(step) // so that points stay where they are from one time to the next
 	from := to.Add(-step * time.Duration(points))
 	var out []Overview

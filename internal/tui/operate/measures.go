@@ -30,7 +30,7 @@ type watched struct {
 	// shown says that curves are in the place of the picture; span is over how long, of spans.
 	shown bool
 	span  int
-	// chosen says that somebody chose the span; otherwise it is the last hour as long as hardly more is known.
+	// chosen says that somebody chose the span; otherwise it is as long as is known, up to six hours.
 	chosen bool
 	// line and column are what is selected there.
 	line, column int
@@ -40,7 +40,7 @@ type watched struct {
 var spans = []struct {
 	long  time.Duration
 	words string
-}{{time.Hour, "hour"}, {6 * time.Hour, "6 hours"}, {24 * time.Hour, "24 hours"}, {7 * 24 * time.Hour, "7 days"}, {30 * 24 * time.Hour, "30 days"}, {365 * 24 * time.Hour, "year"}}
+}{{15 * time.Minute, "15 minutes"}, {time.Hour, "hour"}, {6 * time.Hour, "6 hours"}, {24 * time.Hour, "24 hours"}, {7 * 24 * time.Hour, "7 days"}, {30 * 24 * time.Hour, "30 days"}, {365 * 24 * time.Hour, "year"}}
 
 // curvePoints is how many points a curve has, measureEvery how often it is read anew.
 const (
@@ -103,11 +103,14 @@ func (v *View) takeMeasured(msg measured) {
 		return
 	}
 	v.watched.of[msg.id], v.watched.alerts, v.watched.recent = msg.of, msg.alerts, msg.recent
-	if !v.watched.chosen && v.watched.span == 0 && reachesBack(msg.of) {
-		v.watched.span = 1
+	if !v.watched.chosen && v.watched.span < mostUnasked && reachesBack(msg.of) {
+		v.watched.span++
 		clear(v.watched.asked)
 	}
 }
+
+// mostUnasked is the longest span that is shown without being asked for.
+const mostUnasked = 2
 
 // reachesBack reports that something was measured all over the span.
 func reachesBack(of []watch.Overview) bool {
@@ -413,7 +416,8 @@ func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
 				c.Rune(r.X, y, part.In(part.Ochre).Strong(), c.Look.Glyphs.PickLeft)
 			}
 		}
-		c.Cut(r.X+2, y, name-1, part.In(part.Text), o.Name)
+		at := c.Cut(r.X+2, y, name-1, part.In(part.Text), o.Name)
+		c.Cut(at+1, y, r.X+name-at, part.In(part.Dim), o.Site) // one that was moved is there twice
 		for k, n := range names {
 			if l := o.Line(n); l != nil {
 				v.drawCell(c, part.Rect{X: r.X + name + 2 + k*w, Y: y, W: w - 2, H: 1}, l, i == v.watched.line && k == v.watched.column)

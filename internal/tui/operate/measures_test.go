@@ -13,7 +13,7 @@ import (
 	"andamio/internal/tui/view"
 )
 
-// line is a measure of the last hour that was the same all the time, but for its last points.
+// line is a measure of the last 15 minutes that was the same all the time, but for its last points.
 func line(name string, value, limit float64, last ...float64) watch.Line {
 	l := watch.Line{Name: name, Limit: limit, At: noon.Add(-15 * time.Second), Now: value}
 	for i := range 120 {
@@ -54,7 +54,7 @@ func TestWhatIsSelectedHasItsMeasuresBesideIt(t *testing.T) {
 	v := watching(t)
 	require.True(t, v.Find("river-map 1 http"))
 	text := draw(v, 160, 47)
-	assert.Regexp(t, `measures +the last hour`, text)
+	assert.Regexp(t, `measures +the last 15 minutes`, text)
 	assert.Regexp(t, `answers +no`, text)
 	assert.Regexp(t, `time to answer +4\.0 ms`, text)
 	assert.Regexp(t, `cores in use +0\.5 +25 %`, text)
@@ -92,9 +92,9 @@ func TestCurvesTakeThePlaceOfThePicture(t *testing.T) {
 	draw(v, 160, 47)
 	view.Press(v.Keys(), "m")
 	text := draw(v, 160, 47)
-	assert.Regexp(t, `measures +the last hour +- \+`, text)
-	assert.Regexp(t, `▐ *map-host 1 +25 % +▂+.* +25 % +▂+.* 98 % +▃+`, text)
-	assert.Regexp(t, `river-map 1 http +no +█+▁ +4\.0 ms`, text)
+	assert.Regexp(t, `measures +the last 15 minutes +- \+`, text)
+	assert.Regexp(t, `▐ *map-host 1 alisio-norte +25 % +▂+.* +25 % +▂+.* 98 % +▃+`, text)
+	assert.Regexp(t, `river-map 1 http alisi\S* +no +█+▁ +4\.0 ms`, text)
 	assert.Regexp(t, `map-host 1 +cores in use · alisio-norte`, text)
 	assert.Regexp(t, `[⠁-⣿]{20}`, text, "what is selected is drawn large")
 	assert.Regexp(t, `─+✕─+`, text, "with what went wrong")
@@ -106,10 +106,10 @@ func TestCurvesTakeThePlaceOfThePicture(t *testing.T) {
 	view.Press(v.Keys(), "down")
 	assert.Equal(t, "contacts-host-1", v.elevation.Selected, "beside is what is selected")
 	view.Press(v.Keys(), "+")
-	assert.Contains(t, draw(v, 160, 47), "the last 6 hours")
-	view.Press(v.Keys(), "-")
-	view.Press(v.Keys(), "-")
 	assert.Contains(t, draw(v, 160, 47), "the last hour")
+	view.Press(v.Keys(), "-")
+	view.Press(v.Keys(), "-")
+	assert.Contains(t, draw(v, 160, 47), "the last 15 minutes")
 	for _, size := range [][2]int{{80, 24}, {100, 30}, {400, 120}, {30, 10}} {
 		assert.NotPanics(t, func() { draw(v, size[0], size[1]) })
 	}

@@ -15,7 +15,7 @@ import (
 )
 
 // steps are how far a key goes back or forth, by the span of the curves.
-var steps = []time.Duration{15 * time.Second, 5 * time.Minute, 15 * time.Minute, 2 * time.Hour, 12 * time.Hour, 7 * 24 * time.Hour}
+var steps = []time.Duration{15 * time.Second, time.Minute, 5 * time.Minute, 15 * time.Minute, 2 * time.Hour, 12 * time.Hour, 7 * 24 * time.Hour}
 
 // recalledPast is how everything was at a moment.
 type recalledPast struct {

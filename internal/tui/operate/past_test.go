@@ -44,7 +44,7 @@ func TestThePastIsShownAndNothingIsDoneInIt(t *testing.T) {
 	assert.Regexp(t, `✕ map +map-host 1 gone wrong`, draw(v, 160, 47), "what is said now does not change what was")
 	view.Press(v.Keys(), "{")
 	assert.Equal(t, at.Add(-15*time.Second), v.past)
-	v.watched.span = 3
+	v.watched.span = 4
 	view.Press(v.Keys(), "{")
 	assert.Equal(t, at.Add(-15*time.Second-2*time.Hour), v.past)
 	assert.NotPanics(t, func() { draw(v, 80, 24); draw(v, 40, 12) })
