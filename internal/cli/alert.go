@@ -136,6 +136,9 @@ func (s *shared) showAlert(x *alarm.Alert) error {
 		}
 		fmt.Fprintf(w, "  %s\t%s\t%s %s\t%s\t%s, %s:%d\n", al.Severity, al.Since.Local().Format("15:04:05"), al.Kind, printable.Clean(al.Name), printable.Clean(al.Words), printable.Clean(al.Threshold), from, al.Line)
 	}
+	if more := x.Below - len(x.Alarms); more > 0 {
+		fmt.Fprintf(w, "  and %s more\n", printable.Count(more, "alarm"))
+	}
 	return w.Flush()
 }
 

@@ -368,7 +368,7 @@ func TestTwoAlertsThatAreOneAreTheOlder(t *testing.T) {
 	assert.True(t, a.Inferred)
 	assert.EqualValues(t, 1, a.ID)
 	assert.Equal(t, []string{"map"}, a.Down)
-	assert.Equal(t, 3, a.Silent())
+	assert.Equal(t, 3, a.Below)
 	assert.Equal(t, []int64{7}, a.Deployments)
 	assert.Equal(t, "takes down map · 3 alarms silent below it", a.Hits())
 	require.Len(t, c.Ended, 1)

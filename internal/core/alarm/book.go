@@ -34,8 +34,9 @@ type Alert struct {
 	Ended time.Time `json:"ended,omitzero"`
 	// Into is the alert that this one turned out to be a part of.
 	Into int64 `json:"into,omitempty"`
-	// Alarms are what is over now; when it has ended, what was over last.
+	// Alarms are what is over now; when it has ended, what was over last. Below is how many of them are not of the cause itself.
 	Alarms []Alarm `json:"alarms,omitempty"`
+	Below  int     `json:"below,omitempty"`
 	// Down are services of which a whole tier fails, Weakened others that something fails of.
 	Down     []string `json:"down,omitempty"`
 	Weakened []string `json:"weakened,omitempty"`
@@ -52,15 +53,14 @@ type Said struct {
 	Say   string    `json:"say,omitempty"`
 }
 
-// Silent is how many alarms stand below the cause.
-func (a *Alert) Silent() int {
-	n := 0
-	for i := range a.Alarms {
-		if a.Alarms[i].Thing != a.Cause {
-			n++
-		}
-	}
-	return n
+// MostKept is how many alarms of an alert are kept: one of a site may have thousands, and the worst say enough.
+const MostKept = 200
+
+// Kept is an alert as it is kept.
+func (a *Alert) Kept() Alert {
+	out := *a
+	out.Alarms = a.Alarms[:min(len(a.Alarms), MostKept)]
+	return out
 }
 
 // Quiet reports that nobody is to be told of it now.
@@ -86,8 +86,8 @@ func (a *Alert) Hits() string {
 	if len(a.Weakened) > 0 {
 		out = append(out, "weakens "+strings.Join(a.Weakened, ", "))
 	}
-	if n := a.Silent(); n > 0 {
-		out = append(out, printable.Count(n, "alarm")+" silent below it")
+	if a.Below > 0 {
+		out = append(out, printable.Count(a.Below, "alarm")+" silent below it")
 	}
 	return strings.Join(out, " · ")
 }
@@ -122,11 +122,12 @@ type Changes struct{ Opened, Changed, Ended []*Alert }
 // what recovers one after another, makes no other. Two that turn out to be one are one, the older.
 func (b *Book) Step(g *Graph, causes []Cause, now time.Time) Changes {
 	var out Changes
+	owners := b.owners()
 	next := map[*Alert]*Alert{}
 	var fresh []*Alert
 	for i := range causes {
 		c := &causes[i]
-		a := b.of(c)
+		a := b.of(c, owners)
 		if a == nil {
 			b.Last++
 			a = &Alert{ID: b.Last, Since: c.began(now)}
@@ -138,13 +139,17 @@ func (b *Book) Step(g *Graph, causes []Cause, now time.Time) Changes {
 		next[a].take(g, c, a)
 	}
 	var open []*Alert
+	with := owned(next)
 	for _, a := range b.Open {
 		n := next[a]
 		switch {
 		case n == nil:
 			a.Ended = now
-			if into := b.with(a, next); into != nil {
-				a.Into = into.ID
+			for i := range a.Alarms {
+				if into := with[a.Alarms[i].key()]; into != nil { // it turned out to be a part of another
+					a.Into = into.ID
+					break
+				}
 			}
 			out.Ended = append(out.Ended, a)
 			continue
@@ -161,42 +166,48 @@ func (b *Book) Step(g *Graph, causes []Cause, now time.Time) Changes {
 	return out
 }
 
-// of is the open alert that a cause belongs to, the oldest of several; nil if it is new.
-func (b *Book) of(c *Cause) *Alert {
-	var out *Alert
+// owners are the open alerts by what is over of them, and by their causes; the oldest where several have it.
+func (b *Book) owners() map[string]*Alert {
+	out := map[string]*Alert{}
+	have := func(key string, a *Alert) {
+		if was := out[key]; was == nil || a.older(was) {
+			out[key] = a
+		}
+	}
 	for _, a := range b.Open {
-		same := a.Cause == c.Node.ID || a.shares(c)
-		if same && (out == nil || a.Since.Before(out.Since) || a.Since.Equal(out.Since) && a.ID < out.ID) {
-			out = a
+		have(a.Cause, a)
+		for i := range a.Alarms {
+			have(a.Alarms[i].key(), a)
 		}
 	}
 	return out
 }
 
-// shares reports that something of a cause is over in the alert already.
-func (a *Alert) shares(c *Cause) bool {
-	for i := range c.Alarms {
-		for k := range a.Alarms {
-			if a.Alarms[k].key() == c.Alarms[i].key() {
-				return true
-			}
-		}
-	}
-	return false
+// older orders alerts by their age.
+func (a *Alert) older(b *Alert) bool {
+	return a.Since.Before(b.Since) || a.Since.Equal(b.Since) && a.ID < b.ID
 }
 
-// with is the alert that has what another had, which ended for that.
-func (b *Book) with(gone *Alert, next map[*Alert]*Alert) *Alert {
-	for _, a := range b.Open {
-		n := next[a]
-		if n == nil || a == gone {
-			continue
-		}
-		if n.shares(&Cause{Alarms: gone.Alarms}) {
-			return n
+// owned are alerts as they are next, by what is over of them.
+func owned(next map[*Alert]*Alert) map[string]*Alert {
+	out := map[string]*Alert{}
+	for _, n := range next {
+		for i := range n.Alarms {
+			out[n.Alarms[i].key()] = n
 		}
 	}
-	return nil
+	return out
+}
+
+// of is the open alert that a cause belongs to, the oldest of several; nil if it is new.
+func (b *Book) of(c *Cause, owners map[string]*Alert) *Alert {
+	out := owners[c.Node.ID]
+	for i := range c.Alarms {
+		if a := owners[c.Alarms[i].key()]; a != nil && (out == nil || a.older(out)) {
+			out = a
+		}
+	}
+	return out
 }
 
 // began is when the first of a cause was over.
@@ -238,6 +249,12 @@ func (a *Alert) tell(g *Graph) {
 	}
 	if a.Alarms[0].Flaps {
 		a.Words += ", again and again"
+	}
+	a.Below = 0
+	for i := range a.Alarms {
+		if a.Alarms[i].Thing != a.Cause {
+			a.Below++
+		}
 	}
 	a.Down, a.Weakened = g.services(a.Alarms)
 	a.Deployments = g.deployments(a.Alarms)

@@ -60,8 +60,9 @@ type finder struct {
 	g  *Graph
 	by map[string][]*Alarm
 	// hits is what is known of whether a node fails, by what counts, roots which cause a thing has.
-	hits  [3]map[string]hit
-	roots map[string]*Node
+	hits   [3]map[string]hit
+	wholes map[string]bool
+	roots  map[string]*Node
 }
 
 // counts is what counts as failing: whoever is not reached, whoever does not do what it is for, or whoever is slow too.
@@ -100,7 +101,7 @@ const (
 
 // Find gathers alarms by their causes, the worst first.
 func Find(g *Graph, alarms []Alarm) []Cause {
-	f := &finder{g: g, by: map[string][]*Alarm{}, hits: [3]map[string]hit{{}, {}, {}}, roots: map[string]*Node{}}
+	f := &finder{g: g, by: map[string][]*Alarm{}, hits: [3]map[string]hit{{}, {}, {}}, wholes: map[string]bool{}, roots: map[string]*Node{}}
 	for i := range alarms {
 		f.by[alarms[i].Thing] = append(f.by[alarms[i].Thing], &alarms[i])
 	}
@@ -265,6 +266,15 @@ func (f *finder) judge(n *Node, c counts) hit {
 
 // whole reports that a node is the cause though it says nothing of it: two things that it carries, or more, are not reached, and none is.
 func (f *finder) whole(n *Node) bool {
+	known, is := f.wholes[n.ID]
+	if !is {
+		known = f.allFail(n)
+		f.wholes[n.ID] = known
+	}
+	return known
+}
+
+func (f *finder) allFail(n *Node) bool {
 	failing := 0
 	for _, above := range f.g.carries[n.ID] {
 		switch f.hit(above, unreached) {

@@ -11,6 +11,7 @@ import (
 
 // outlook is how a measure goes on and what it usually is, and when that was worked out.
 type outlook struct {
+	thing string
 	trend *alarm.Trend
 	usual *alarm.Usual
 	at    time.Time
@@ -47,7 +48,7 @@ func (svc *Service) judge(ctx context.Context, measures store.MeasuresStore, k *
 	var other []alarm.Alert
 	for _, all := range [][]*alarm.Alert{c.Opened, c.Changed, c.Ended} {
 		for _, a := range all {
-			other = append(other, *a)
+			other = append(other, a.Kept())
 		}
 	}
 	for _, a := range c.Opened {
@@ -99,7 +100,7 @@ func (svc *Service) foresee(ctx context.Context, reads *reader, key, name string
 	if now.Sub(o.at) < outlookFor {
 		return false
 	}
-	o = outlook{at: now}
+	o = outlook{thing: key, at: now}
 	id := m.ids[key].id
 	if points, err := reads.curve(ctx, id, name, now.Add(-trendOver), now, 10*time.Minute); err == nil {
 		o.trend = alarm.TrendOf(points)

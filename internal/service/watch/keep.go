@@ -31,6 +31,9 @@ func (svc *Service) keep(ctx context.Context, measures store.MeasuresStore, k *k
 	moment := measure.Round{Slot: measure.Raw.Slot(now)}
 	for key, f := range r.of {
 		id := m.ids[key].id
+		if id == 0 { // its site was removed in this moment
+			continue
+		}
 		for name, v := range f.values {
 			if m.head.Put(id, name, now, v) {
 				moment.Samples = append(moment.Samples, measure.Measured{Thing: id, Name: name, Value: v})

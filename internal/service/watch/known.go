@@ -23,7 +23,7 @@ import (
 type known struct {
 	stamp  string
 	things map[string]*measure.Thing
-	nodes  []alarm.Node
+	nodes  map[string]alarm.Node
 	graph  *alarm.Graph
 	probes []probe
 	// rests are things that nobody expects to be well now, with why.
@@ -52,7 +52,7 @@ func (svc *Service) know(ctx context.Context, now time.Time) (*known, error) {
 	if k := svc.memory.known; k != nil && k.stamp == stamp {
 		return k, nil
 	}
-	k := &known{stamp: stamp, things: map[string]*measure.Thing{}, rests: map[string]string{}, wants: map[string][]*alarm.Threshold{}}
+	k := &known{stamp: stamp, nodes: map[string]alarm.Node{}, things: map[string]*measure.Thing{}, rests: map[string]string{}, wants: map[string][]*alarm.Threshold{}}
 	if k.file, k.wrong = svc.workspace.Thresholds(); k.wrong != nil {
 		k.file = alarm.Default() // a mistake in the file leaves nobody unwatched
 	}
@@ -77,9 +77,19 @@ func (svc *Service) know(ctx context.Context, now time.Time) (*known, error) {
 	for i := range all {
 		k.deployment(&all[i])
 	}
-	k.graph = alarm.NewGraph(k.nodes)
+	k.graph = alarm.NewGraph(slices.SortedFunc(maps.Values(k.nodes), func(a, b alarm.Node) int { return cmp.Compare(a.ID, b.ID) }))
 	svc.memory.known = k
+	svc.memory.forget(k)
 	return k, nil
+}
+
+// forget has what was worked out of things be no more that are not there any more.
+func (m *Memory) forget(k *known) {
+	for key, o := range m.outlooks {
+		if k.things[o.thing] == nil {
+			delete(m.outlooks, key)
+		}
+	}
 }
 
 // stamp changes whenever anything does that what is asked depends on.
@@ -107,7 +117,7 @@ func (k *known) add(t measure.Thing, n alarm.Node) *measure.Thing {
 	}
 	k.things[t.Key] = &t
 	n.ID, n.Name, n.Site, n.Deployment, n.Of, n.Resource = t.Key, t.Name, t.Site, t.Deployment, t.Of, t.Resource
-	k.nodes = append(k.nodes, n)
+	k.nodes[n.ID] = n
 	return &t
 }
 
@@ -125,9 +135,7 @@ func (k *known) place(site, zone, host string) string {
 		if x.rank == alarm.Host {
 			id += "/" + host
 		}
-		if !slices.ContainsFunc(k.nodes, func(n alarm.Node) bool { return n.ID == id }) {
-			k.nodes = append(k.nodes, alarm.Node{ID: id, Rank: x.rank, Name: x.name, Site: site, On: []string{on}})
-		}
+		k.nodes[id] = alarm.Node{ID: id, Rank: x.rank, Name: x.name, Site: site, On: []string{on}}
 		on = id
 	}
 	return on
@@ -200,7 +208,6 @@ func (k *known) own(t measure.Thing, n alarm.Node) {
 		}
 		maps.Copy(tags, was.Tags)
 		t.Tags = tags
-		k.nodes = slices.DeleteFunc(k.nodes, func(x alarm.Node) bool { return x.ID == t.Key })
 		n.On = []string{k.place(t.Site, t.Zone, t.Host)}
 		delete(k.things, t.Key)
 	}
@@ -241,7 +248,7 @@ func (k *known) part(d *deployments.Deployment, s *run.State, r *plan.Resource, 
 			n.Needs = append(n.Needs, group)
 		}
 	}
-	k.nodes = append(k.nodes, n)
+	k.nodes[n.ID] = n
 }
 
 // endpoint is one that is asked.

@@ -17,6 +17,8 @@ func (svc *Service) MeasureAll(ctx context.Context, now time.Time) error {
 	if err := svc.desk.Read("what is measured"); err != nil {
 		return err
 	}
+	svc.memory.round.Lock()
+	defer svc.memory.round.Unlock()
 	measures, err := svc.measures(ctx)
 	if err != nil {
 		return err

@@ -34,7 +34,9 @@ const Every = 15 * time.Second
 
 // Memory is what whoever watches knows from one time to the next. Others need none of it: they read what is kept.
 type Memory struct {
-	mu sync.Mutex
+	// round is held while everything is measured.
+	round sync.Mutex
+	mu    sync.Mutex
 	// measures are where measures are kept, opened by who needs them first.
 	measures store.MeasuresStore
 	head     *measure.Head

@@ -47,7 +47,7 @@ func watching(t *testing.T, alerts ...alarm.Alert) *View {
 
 func anAlert() alarm.Alert {
 	return alarm.Alert{ID: 4, Cause: "instance alisio-norte/i-7", Rank: "instance", Name: "map-host 1", Site: "alisio-norte", Deployment: 1, Resource: "map-host-1", Deployments: []int64{1}, Severity: alarm.Critical,
-		Words: "alisio-norte says: it is not there", Since: noon.Add(-13 * time.Minute), Weakened: []string{"map"}, Alarms: []alarm.Alarm{{Thing: "instance alisio-norte/i-7", Measure: measure.On, Severity: alarm.Critical}, {Thing: "e"}}}
+		Words: "alisio-norte says: it is not there", Since: noon.Add(-13 * time.Minute), Weakened: []string{"map"}, Below: 1, Alarms: []alarm.Alarm{{Thing: "instance alisio-norte/i-7", Measure: measure.On, Severity: alarm.Critical}, {Thing: "e"}}}
 }
 
 func TestWhatIsSelectedHasItsMeasuresBesideIt(t *testing.T) {
