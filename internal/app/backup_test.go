@@ -8,8 +8,12 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 
@@ -168,4 +172,24 @@ func TestHostileAndDamagedBackupsAreRefused(t *testing.T) {
 	}
 	_, err = VerifyBackup(ctx, t.TempDir())
 	require.ErrorContains(t, err, "no file")
+}
+
+// TestWhatSomebodyWroteIsInABackup holds that every file of the workspace that people write is backed up: one that is forgotten is missed only when it is needed.
+func TestWhatSomebodyWroteIsInABackup(t *testing.T) {
+	t.Parallel()
+	names, err := filepath.Glob("../service/workspace/*.go")
+	require.NoError(t, err)
+	written := 0
+	for _, name := range names {
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(f, func(n ast.Node) bool {
+			if lit, is := n.(*ast.BasicLit); is && lit.Kind == token.STRING && strings.HasSuffix(lit.Value, `.yaml"`) {
+				written++
+				assert.Contains(t, backedUp, strings.Trim(lit.Value, `"`), name)
+			}
+			return true
+		})
+	}
+	assert.Greater(t, written, 8)
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -145,4 +146,23 @@ func reason(err error) string {
 		return "unreachable"
 	}
 	return "no answer"
+}
+
+// Certificate asks an endpoint that speaks TLS for its certificate, and returns when that ends. Whether anybody vouches for it is not asked: whoever is late with one is told so by that.
+func Certificate(ctx context.Context, where string) (ends time.Time, err error) {
+	host, _, err := net.SplitHostPort(where)
+	if err != nil {
+		return time.Time{}, err
+	}
+	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: &tls.Config{ServerName: host, InsecureSkipVerify: true}} // nothing is sent or believed
+	conn, err := d.DialContext(ctx, "tcp", where)
+	if err != nil {
+		return time.Time{}, err
+	}
+	defer conn.Close()
+	all := conn.(*tls.Conn).ConnectionState().PeerCertificates
+	if len(all) == 0 {
+		return time.Time{}, errors.New("it showed no certificate")
+	}
+	return all[0].NotAfter, nil
 }

@@ -132,16 +132,6 @@ func partsOf(name string, spans []bucket) []Column {
 	return []Column{{name, Mean, mean.column()}, {name, Min, low.column()}, {name, Max, high.column()}}
 }
 
-// LevelFor is the coarsest level that tells a span of time in at least so many points.
-func LevelFor(span time.Duration, points int) Level {
-	for l := Coarse; l > Raw; l-- {
-		if int64(span/l.Step()) >= int64(points) {
-			return l
-		}
-	}
-	return Raw
-}
-
 // Curve makes points of rows, which may be of several levels and overlap: of each span between two points the finest rows that know of it count. Points begin at from,
 // step apart, and end before to.
 func Curve(rows []Row, name string, from, to time.Time, step time.Duration) ([]Point, error) {

@@ -161,6 +161,8 @@ type Probe struct {
 	Resource string
 	Check    plan.Condition
 	Where    string
+	// TLS says that it shows a certificate.
+	TLS bool
 }
 
 // ProbesOf are the endpoints of what stands.
@@ -180,6 +182,10 @@ func probeOf(s *run.State, st *plan.Step) Probe {
 	port, errP := st.Check.Port.Text(known{s})
 	if errA == nil && errP == nil {
 		p.Where = net.JoinHostPort(address, port)
+	}
+	if r := s.Plan.Resource(st.Resource); r != nil {
+		protocol := r.AsEndpoint().Protocol
+		p.TLS = protocol == "https" || protocol == "tls"
 	}
 	return p
 }

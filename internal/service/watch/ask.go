@@ -143,6 +143,9 @@ func askSite(ctx context.Context, name string, d site.Site, k *known, r *round) 
 	}
 }
 
+// mostMet bounds how many machines that nobody knew are taken note of in a round: a site may tell anything.
+const mostMet = 20_000
+
 // machine takes what a site says of a machine. Whether one is on that no deployment has is nobody's business.
 func (r *round) machine(name string, x *site.Resource, k *known) {
 	key := measure.InstanceKey(name, x.ID)
@@ -150,6 +153,9 @@ func (r *round) machine(name string, x *site.Resource, k *known) {
 	if t == nil {
 		r.mu.Lock()
 		defer r.mu.Unlock()
+		if len(r.met) >= mostMet {
+			return
+		}
 		r.met = append(r.met, measure.Thing{Key: key, Kind: measure.OfInstance, Name: printable.Clean(x.Name), Site: name})
 		return
 	}
@@ -177,5 +183,11 @@ func askEndpoint(ctx context.Context, p *probe, r *round) {
 	r.say(p.thing, a.Said, a.Reached)
 	if a.Reached {
 		r.put(p.thing, measure.AnswerTime, a.Took.Seconds())
+	}
+	if !p.TLS || !a.Reached {
+		return
+	}
+	if ends, err := engine.Certificate(ctx, p.Where); err == nil {
+		r.put(p.thing, measure.Certificate, max(time.Until(ends).Seconds(), 0))
 	}
 }
