@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
+	"andamio/internal/service/watch"
 )
 
 func (s *shared) alert() *cobra.Command {
@@ -85,8 +86,8 @@ func alertState(a *alarm.Alert, now time.Time) string {
 	return "nobody sees to it"
 }
 
-// onAlert is a command on an alert, which is shown as it is then.
-func (s *shared) onAlert(use, short string, do func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error)) *cobra.Command {
+// onAlert is a command on an alert, which is shown as it is then, in some way.
+func (s *shared) onAlert(use, short string, do func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error), show func(*alarm.Alert) error) *cobra.Command {
 	return &cobra.Command{Use: use + " ALERT", Short: short, Args: cobra.ExactArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
@@ -97,14 +98,55 @@ func (s *shared) onAlert(use, short string, do func(ctx context.Context, a *app.
 			if err != nil {
 				return err
 			}
-			return s.showAlert(&x)
+			return show(&x)
 		})}
 }
 
+// alertStory is an alert with what had to do with it.
+type alertStory struct {
+	alarm.Alert
+	Story watch.Story `json:"story"`
+}
+
 func (s *shared) alertShow() *cobra.Command {
-	return s.onAlert("show", "Show an alert with all that fails because of it", func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error) {
-		return a.Alert(ctx, id)
+	var story watch.Story
+	cmd := s.onAlert("show", "Show an alert with all that fails because of it", func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error) {
+		x, err := a.Alert(ctx, id)
+		if err == nil {
+			story, err = a.Story(ctx, x)
+		}
+		return x, err
+	}, func(x *alarm.Alert) error {
+		if s.json {
+			return alertStoryValue.print(s, alertStory{*x, story})
+		}
+		if err := s.showAlert(x); err != nil {
+			return err
+		}
+		s.tellStory(&story)
+		return nil
 	})
+	cmd.Long = "Shows an alert with all that fails because of it, what was done in the hour before it began and about it since, what was done the last time that the same was wrong, and what would help."
+	return cmd
+}
+
+// tellStory prints what had to do with an alert.
+func (s *shared) tellStory(story *watch.Story) {
+	for _, part := range []struct {
+		title string
+		all   []watch.Happened
+	}{{"in the hour before", story.Before}, {"done about it", story.Since}, {"done the last time", story.Helped}} {
+		if len(part.all) == 0 {
+			continue
+		}
+		fmt.Fprintf(s.out, "\n  %s\n", part.title)
+		for _, h := range part.all {
+			fmt.Fprintf(s.out, "    %s  %s\n", h.At.Local().Format("2 Jan 15:04:05"), printable.Clean(h.Says))
+		}
+	}
+	if story.Helps != "" {
+		fmt.Fprintf(s.out, "\n  what would help: %s (an act of it in Today and Operate)\n", printable.Clean(story.Helps))
+	}
 }
 
 func (s *shared) showAlert(x *alarm.Alert) error {
@@ -146,7 +188,7 @@ func (s *shared) alertAcknowledge() *cobra.Command {
 	var say string
 	cmd := s.onAlert("acknowledge", "Say that you see to an alert", func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error) {
 		return a.Acknowledge(ctx, id, say, time.Now())
-	})
+	}, s.showAlert)
 	cmd.Flags().StringVar(&say, "note", "", "what you say of it")
 	return cmd
 }
@@ -163,7 +205,7 @@ func (s *shared) alertSilence() *cobra.Command {
 			return alarm.Alert{}, usageError{err}
 		}
 		return a.Silence(ctx, id, say, end, now)
-	})
+	}, s.showAlert)
 	cmd.Flags().StringVar(&say, "note", "", "why")
 	cmd.Flags().StringVar(&until, "until", "", "until when (RFC 3339, or a day)")
 	cmd.Flags().StringVar(&long, "for", "", "or how long from now, such as 4h")
@@ -173,5 +215,5 @@ func (s *shared) alertSilence() *cobra.Command {
 func (s *shared) alertUnsilence() *cobra.Command {
 	return s.onAlert("unsilence", "Have people be told of an alert again", func(ctx context.Context, a *app.App, id int64) (alarm.Alert, error) {
 		return a.Unsilence(ctx, id)
-	})
+	}, s.showAlert)
 }

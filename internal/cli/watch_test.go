@@ -54,6 +54,7 @@ func TestWhatIsWrongFromTheCommandLine(t *testing.T) {
 	said = run(1, "alert")
 	assert.Regexp(t, `1 +critical +.* +instance map-host 1 at alisio-norte +disk in use .* \(97 %\) +weakens map +nobody sees to it`, said)
 	assert.Regexp(t, `instance map-host 1 .*disk, shipped:\d+`, run(0, "alert", "show", "1"))
+	assert.Regexp(t, `(in the hour before|done about it)\n +.* flood-watch run 1 raised it: done`, run(0, "alert", "show", "1"))
 	assert.Contains(t, run(3, "alert", "show", "9"), "there is no alert 9")
 	assert.Contains(t, run(2, "alert", "show", "one"), `"one" is no number of an alert`)
 	assert.Contains(t, run(0, "alert", "acknowledge", "1", "--note", "at it"), "sees to it")
