@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -66,14 +67,14 @@ func Missing() error {
 	return bridges()
 }
 
-// bridges holds that networks can be made here: some machines let nobody.
-func bridges() error {
+// bridges holds that networks can be made here: some machines let nobody. It is tried once: several that try at the same moment are in each other's way.
+var bridges = sync.OnceValue(func() error {
 	name := fmt.Sprintf("lab%d", os.Getpid()) // at most 15 letters
 	if out, err := exec.Command("ip", "link", "add", "name", name, "type", "bridge").CombinedOutput(); err != nil {
 		return fmt.Errorf("no bridge can be made here: %w: %s", err, out)
 	}
 	return exec.Command("ip", "link", "delete", name).Run()
-}
+})
 
 // imageTakes bounds how long it takes to make the image: packages are fetched for it.
 const imageTakes = 5 * time.Minute
