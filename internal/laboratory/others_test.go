@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-const handNetwork = `<network><name>hand</name><forward mode='nat'/><ip address='10.77.0.1' netmask='255.255.255.0'><dhcp><range start='10.77.0.10' end='10.77.0.90'/></dhcp></ip></network>`
+const handNetwork = `<network><name>hand</name><bridge name='byhand0'/><forward mode='nat'/><ip address='10.77.0.1' netmask='255.255.255.0'><dhcp><range start='10.77.0.10' end='10.77.0.90'/></dhcp></ip></network>`
 
 const handMachine = `<domain type='qemu'><name>well</name><memory unit='MiB'>192</memory><vcpu>1</vcpu><os><type arch='x86_64'>hvm</type></os><features><acpi/></features>
 <devices><disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='DISK'/><target dev='vda' bus='virtio'/></disk>
