@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"crypto/rand"
+	"crypto/subtle"
 	"crypto/tls"
 	"encoding/pem"
 	"errors"
@@ -152,10 +153,16 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 // metricsName is where what was measured is told, unless a site has that name.
 const metricsName = "metrics"
 
-// metrics tells what was measured as OpenMetrics text, to whoever asks from this machine: nobody else is known who asks for it.
+// metrics tells what was measured as OpenMetrics text, to whoever has the secret that is kept for that, as a bearer token (RFC 6750), and in clear to this machine alone. Where none is kept nobody is told.
 func (a *App) metrics(w http.ResponseWriter, r *http.Request) {
-	if host, _, err := net.SplitHostPort(r.RemoteAddr); err != nil || !web.Loopback(host) {
-		http.Error(w, "what was measured is told on this machine alone", http.StatusForbidden)
+	if host, _, err := net.SplitHostPort(r.RemoteAddr); r.TLS == nil && (err != nil || !web.Loopback(host)) {
+		http.Error(w, "in clear what was measured is told on this machine alone", http.StatusForbidden)
+		return
+	}
+	secret, err := a.workspace.Vault.Get(workspace.ShelfSecrets, metricsName)
+	if given := r.Header.Get("Authorization"); err != nil || secret == "" || subtle.ConstantTimeCompare([]byte(given), []byte("Bearer "+secret)) != 1 {
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		http.Error(w, "what was measured is told to whoever has the secret called metrics, as a bearer token", http.StatusUnauthorized)
 		return
 	}
 	w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -369,8 +370,28 @@ func TestWhatWasMeasuredIsOpenMetrics(t *testing.T) {
 	l, err := a.Listen(ctx, Listening{Address: "127.0.0.1:0"})
 	require.NoError(t, err)
 	defer l.Close(ctx)
-	resp, err := http.Get("http://" + l.Address() + "/metrics")
-	require.NoError(t, err)
+	get := func(token string) *http.Response {
+		reach, cancel := context.WithTimeout(ctx, 20*time.Second)
+		t.Cleanup(cancel)
+		req, err := http.NewRequestWithContext(reach, http.MethodGet, "http://"+l.Address()+"/metrics", nil)
+		require.NoError(t, err)
+		if token != "" {
+			req.Header.Set("Authorization", "Bearer "+token)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		return resp
+	}
+	for _, token := range []string{"", "t0ken"} { // none is kept yet
+		refused := get(token)
+		refused.Body.Close()
+		require.Equal(t, http.StatusUnauthorized, refused.StatusCode)
+	}
+	require.NoError(t, a.SetSecrets(ctx, map[string]string{"metrics": "t0ken"}))
+	wrong := get("other")
+	wrong.Body.Close()
+	require.Equal(t, http.StatusUnauthorized, wrong.StatusCode)
+	resp := get("t0ken")
 	defer resp.Body.Close()
 	require.Equal(t, http.StatusOK, resp.StatusCode)
 	assert.Contains(t, resp.Header.Get("Content-Type"), "application/openmetrics-text; version=1.0.0")

@@ -1,12 +1,14 @@
 package tui_test
 
 import (
+	"context"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -31,7 +33,9 @@ func TestWhatIsWrongIsAnsweredFromTheScreen(t *testing.T) {
 	x.press("m")
 	key := regexp.MustCompile(`"instance vega/([^"]+)"`).FindStringSubmatch(program(t, "measure", "readings-host", "--json", "--workspace", ws))
 	require.Len(t, key, 2)
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodDelete, sites["vega"].URL+"/compute/"+key[1], nil)
+	reach, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(reach, http.MethodDelete, sites["vega"].URL+"/compute/"+key[1], nil)
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+sites["vega"].Token)
 	resp, err := http.DefaultClient.Do(req)

@@ -29,7 +29,8 @@ func machine(i int) measure.Thing {
 
 // measures measures what keeping and judging 20 measures of 10,000 things takes every 15 seconds, and reading a year of one.
 func measures(dir string) ([]result, error) {
-	ctx := context.Background()
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
+	defer cancel()
 	m, err := sqlite.OpenMeasures(ctx, filepath.Join(dir, "measures.db"))
 	if err != nil {
 		return nil, err

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"andamio/internal/core/measure"
 	"andamio/internal/core/printable"
 )
 
@@ -142,6 +141,9 @@ func (b *Book) Step(g *Graph, causes []Cause, now time.Time) Changes {
 	with := owned(next)
 	for _, a := range b.Open {
 		n := next[a]
+		if n != nil {
+			n.tell(g)
+		}
 		switch {
 		case n == nil:
 			a.Ended = now
@@ -158,7 +160,6 @@ func (b *Book) Step(g *Graph, causes []Cause, now time.Time) Changes {
 		case !n.like(a):
 			out.Changed = append(out.Changed, a)
 		}
-		n.tell(g)
 		*a = *n
 		open = append(open, a)
 	}
@@ -274,6 +275,9 @@ func (g *Graph) services(alarms []Alarm) (down, weakened []string) {
 	for i := range alarms {
 		a := &alarms[i]
 		n := g.of(a)
+		if n.Rank == Site || a.Severity == Unknown { // that nobody can ask takes nothing away from what runs there: whether that answers is known by itself
+			continue
+		}
 		for _, below := range g.under(n.ID) { // an endpoint is the service's of what answers there
 			if below.Service != "" {
 				hit[below.Service] = true
@@ -286,7 +290,7 @@ func (g *Graph) services(alarms []Alarm) (down, weakened []string) {
 			if s.Service != "" {
 				hit[s.Service] = true
 			}
-			if a.stops() && n.Rank >= Instance && a.Measure != measure.SiteAnswers {
+			if a.stops() && n.Rank >= Instance {
 				over[s.ID] = true
 			}
 		}

@@ -2,6 +2,8 @@ package watch
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"andamio/internal/core/alarm"
@@ -45,10 +47,12 @@ func (svc *Service) judge(ctx context.Context, measures store.MeasuresStore, k *
 	}
 	m.panel.Keep(func(thing string) bool { return k.things[thing] != nil })
 	c := m.book.Step(k.graph, alarm.Find(k.graph, alarms), now)
-	var other []alarm.Alert
+	if m.unkept == nil {
+		m.unkept = map[int64]alarm.Alert{}
+	}
 	for _, all := range [][]*alarm.Alert{c.Opened, c.Changed, c.Ended} {
 		for _, a := range all {
-			other = append(other, a.Kept())
+			m.unkept[a.ID] = a.Kept()
 		}
 	}
 	for _, a := range c.Opened {
@@ -57,10 +61,14 @@ func (svc *Service) judge(ctx context.Context, measures store.MeasuresStore, k *
 	for _, a := range c.Ended {
 		svc.log.Info("alert is over", "id", a.ID, "cause", a.Title())
 	}
-	if len(other) == 0 {
+	if len(m.unkept) == 0 {
 		return nil
 	}
-	return svc.store.KeepAlerts(ctx, other)
+	if err := svc.store.KeepAlerts(ctx, slices.Collect(maps.Values(m.unkept))); err != nil {
+		return err
+	}
+	clear(m.unkept)
+	return nil
 }
 
 // reading is what is known of a measure of a thing now.

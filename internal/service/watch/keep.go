@@ -23,10 +23,13 @@ func (svc *Service) keep(ctx context.Context, measures store.MeasuresStore, k *k
 		return err
 	}
 	if !now.Before(m.head.Ends()) {
-		first := measure.Raw.First(measure.Raw.Slot(m.head.Ends()) - 1)
-		if err := measures.KeepRows(ctx, m.head.Take(now), first); err != nil {
+		m.unwritten = append(m.unwritten, m.head.Take(now)...)
+	}
+	if len(m.unwritten) > 0 { // their tails are kept until they are
+		if err := measures.KeepRows(ctx, m.unwritten, m.unwritten[len(m.unwritten)-1].First); err != nil {
 			return err
 		}
+		m.unwritten = nil
 	}
 	moment := measure.Round{Slot: measure.Raw.Slot(now)}
 	for key, f := range r.of {
@@ -88,42 +91,63 @@ func (svc *Service) tidy(ctx context.Context, measures store.MeasuresStore, now 
 	if now.Sub(svc.memory.tidied) < tidyEvery {
 		return nil
 	}
-	svc.memory.tidied = now
-	return errors.Join(rollUp(ctx, measures, measure.Raw, now), rollUp(ctx, measures, measure.Fine, now), drop(ctx, measures, now))
+	m := svc.memory
+	m.tidied = now
+	return errors.Join(m.rollUp(ctx, measures, measure.Raw, now), m.rollUp(ctx, measures, measure.Fine, now), drop(ctx, measures, now))
 }
 
 // lateRows is how long after its end the rows of a time are taken to be all there.
 const lateRows = 10 * time.Minute
 
-// rollUp makes rows of the next level, of the last two times of it that are over: what was not measured then is not made later.
-func rollUp(ctx context.Context, measures store.MeasuresStore, of measure.Level, now time.Time) error {
+// rollUp makes rows of the next level, of times of it that are over: from the oldest row on, and the last two times again and again. What there is much of is done
+// in the rounds that follow.
+func (m *Memory) rollUp(ctx context.Context, measures store.MeasuresStore, of measure.Level, now time.Time) error {
 	to := of + 1
 	last := to.First(to.Slot(now.Add(-lateRows-of.Row()))) - to.Slots()
-	for _, first := range []int64{last - to.Slots(), last} {
-		from, until := of.Slot(to.At(first)), of.Slot(to.At(first+to.Slots()))
-		things, err := measures.Unrolled(ctx, of, of.First(from), until, first, rollAtOnce)
-		if err != nil {
+	if m.rolled[of] == 0 {
+		oldest, has, err := measures.Oldest(ctx, of)
+		if err != nil || !has {
 			return err
 		}
-		var rows []measure.Row
-		for _, thing := range things {
-			finer, err := measures.Rows(ctx, thing, of, of.First(from), until)
-			if err != nil {
-				return err
-			}
-			row, err := measure.RollUp(finer, to, first)
-			if err != nil {
-				return err
-			}
-			rows = append(rows, row)
+		m.rolled[of] = to.First(to.Slot(of.At(oldest)))
+	}
+	for first := m.rolled[of]; first <= last; first += to.Slots() {
+		if of == measure.Fine && m.rolled[measure.Raw] > 0 && to.At(first+to.Slots()).After(measure.Fine.At(m.rolled[measure.Raw])) {
+			return nil // not all of what it is made of is made yet
 		}
-		if len(rows) > 0 {
-			if err := measures.KeepRows(ctx, rows, -1); err != nil {
-				return err
-			}
+		done, err := rolled(ctx, measures, of, first)
+		if err != nil || done > 0 {
+			return err
 		}
+		m.rolled[of] = max(m.rolled[of], min(first+to.Slots(), last-to.Slots()))
 	}
 	return nil
+}
+
+// rolled makes the rows of the next level that begin at a slot, of so many things at most, and returns of how many.
+func rolled(ctx context.Context, measures store.MeasuresStore, of measure.Level, first int64) (int, error) {
+	to := of + 1
+	from, until := of.Slot(to.At(first)), of.Slot(to.At(first+to.Slots()))
+	things, err := measures.Unrolled(ctx, of, of.First(from), until, first, rollAtOnce)
+	if err != nil {
+		return 0, err
+	}
+	var rows []measure.Row
+	for _, thing := range things {
+		finer, err := measures.Rows(ctx, thing, of, of.First(from), until)
+		if err != nil {
+			return 0, err
+		}
+		row, err := measure.RollUp(finer, to, first)
+		if err != nil {
+			return 0, err
+		}
+		rows = append(rows, row)
+	}
+	if len(rows) == 0 {
+		return 0, nil
+	}
+	return len(rows), measures.KeepRows(ctx, rows, -1)
 }
 
 // drop has what is old be no more, and more of it where it takes too much room.

@@ -51,6 +51,11 @@ type Memory struct {
 	changed time.Time
 	// outlooks are trends and what is usual, by thing and measure, and when they were worked out.
 	outlooks map[string]outlook
+	// unkept are alerts, and unwritten whole rows, that could not be kept: they are with the next round.
+	unkept    map[int64]alarm.Alert
+	unwritten []measure.Row
+	// rolled is from where on rows of a level are looked at for the next one.
+	rolled [2]int64
 	// tidied is when rows were made coarser and dropped last.
 	tidied time.Time
 }

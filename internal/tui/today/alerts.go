@@ -43,7 +43,7 @@ func (v *View) alertItems(now time.Time) []item {
 		if hits := a.Hits(); hits != "" {
 			why += " · " + hits
 		}
-		out = append(out, item{rank: rank, status: status, title: a.Title(), below: below, why: why, acts: acts, do: v.lookAtAlert(a), reason: alertReason(a)})
+		out = append(out, item{rank: rank, status: status, title: a.Title(), below: below, why: why, acts: acts, do: v.lookAtAlert(a), reason: alertReason(a), alert: a.ID})
 	}
 	return out
 }
@@ -65,7 +65,7 @@ func (v *View) lookAtAlert(a *alarm.Alert) tea.Cmd {
 
 // alertActs are what can be said of the alert of an item, and what would help against it.
 func (v *View) alertActs(it item) []view.Action {
-	i := slices.IndexFunc(v.alerts, func(a alarm.Alert) bool { return a.Title() == it.title })
+	i := slices.IndexFunc(v.alerts, func(a alarm.Alert) bool { return it.alert != 0 && a.ID == it.alert })
 	if i < 0 {
 		return nil
 	}

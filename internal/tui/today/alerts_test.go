@@ -49,6 +49,13 @@ func TestWhatIsWrongComesFirst(t *testing.T) {
 	shown := func() any { return v.open(v.queue())() }
 	require.IsType(t, view.Show{}, shown())
 	assert.Equal(t, "contacts-host-1", shown().(view.Show).Thing.ID)
+	twin := lost // of another deployment, by the same name
+	twin.ID, twin.Deployment, twin.Deployments, twin.Known, twin.Alarms = 11, 6, []int64{6}, &alarm.Said{By: "eva"}, []alarm.Alarm{{Thing: "instance vega/1", Measure: measure.DiskUsed}}
+	v.Update(done{alerts: []alarm.Alert{lost, twin, host}})
+	drawn(v, 160)
+	view.Press(v.Keys(), "down")
+	require.Len(t, v.Actions(), 2, "it is known by its number, and not by its name")
+	assert.Equal(t, "silence instance contacts-host at vega", v.Actions()[1].Name)
 	view.Press(v.Keys(), "down")
 	assert.Equal(t, int64(2), shown().(view.Show).Thing.Deployment)
 	assert.Len(t, v.Actions(), 3, "nothing can be planned against the loss of a host")

@@ -25,8 +25,8 @@ func (v *View) requestItems(now time.Time) []item {
 			if late {
 				why = "later than usual: " + why
 			}
-			out = append(out, item{rankRequest, run.Held, fmt.Sprintf("%s asks for %s", r.Person, r.Title), fmt.Sprintf("request %d, %s, waits %s", r.ID, r.Name, part.Clock(now.Sub(asked(r)))),
-				why, "see what a yes does, and decide", view.Cmd(view.Goto{Digit: "8"}), []string{"Its quotas are held for it, and nothing is built before somebody decides."}})
+			out = append(out, item{rank: rankRequest, status: run.Held, title: fmt.Sprintf("%s asks for %s", r.Person, r.Title), below: fmt.Sprintf("request %d, %s, waits %s", r.ID, r.Name, part.Clock(now.Sub(asked(r)))),
+				why: why, acts: "see what a yes does, and decide", do: view.Cmd(view.Goto{Digit: "8"}), reason: []string{"Its quotas are held for it, and nothing is built before somebody decides."}})
 		}
 	}
 	return out
@@ -59,9 +59,9 @@ func (v *View) hookItems(now time.Time) []item {
 	var out []item
 	for _, name := range names {
 		d := last[name]
-		out = append(out, item{rankHook, run.Failed, fmt.Sprintf("the hook %s did not tell %s", name, plural(untold[name], "event", "events")),
-			fmt.Sprintf("last %s of %s, %s", d.Event.Type, d.Event.Name, part.Age(d.At, now)), d.Note, fmt.Sprintf("andamio hook again %d tells it again", d.ID), nil,
-			[]string{"What a hook tells is tried again for a while, and then given up until somebody has it told again.", d.Note}})
+		out = append(out, item{rank: rankHook, status: run.Failed, title: fmt.Sprintf("the hook %s did not tell %s", name, plural(untold[name], "event", "events")),
+			below: fmt.Sprintf("last %s of %s, %s", d.Event.Type, d.Event.Name, part.Age(d.At, now)), why: d.Note, acts: fmt.Sprintf("andamio hook again %d tells it again", d.ID), do: nil,
+			reason: []string{"What a hook tells is tried again for a while, and then given up until somebody has it told again.", d.Note}})
 	}
 	return out
 }

@@ -116,9 +116,9 @@ func together(all []app.Entry) []app.Entry {
 func (v *View) proposalItems(now time.Time) []item {
 	var out []item
 	for _, p := range v.proposals {
-		out = append(out, item{rankProposal, run.Held, p.Purpose, fmt.Sprintf("proposal %d, by %s, %s", p.ID, p.By.Name, part.Age(p.Created, now)),
-			"nothing is done before somebody confirms it; it holds until " + p.Until.Local().Format("Monday 15:04"), "look at it, confirm it or withdraw it", v.openProposal(p.ID),
-			[]string{"Somebody worked a plan out and kept it for another to confirm. What it was worked out from is still as it was."}})
+		out = append(out, item{rank: rankProposal, status: run.Held, title: p.Purpose, below: fmt.Sprintf("proposal %d, by %s, %s", p.ID, p.By.Name, part.Age(p.Created, now)),
+			why: "nothing is done before somebody confirms it; it holds until " + p.Until.Local().Format("Monday 15:04"), acts: "look at it, confirm it or withdraw it", do: v.openProposal(p.ID),
+			reason: []string{"Somebody worked a plan out and kept it for another to confirm. What it was worked out from is still as it was."}})
 	}
 	return out
 }

@@ -40,14 +40,14 @@ func (v *View) inventoryItems(now time.Time) []item {
 		}
 		slices.Sort(names)
 		first := v.inv.Findings[0]
-		out = append(out, item{rankEndangered, run.Failed, plural(len(names), "service is endangered", "services are endangered"), strings.Join(names, ", "),
-			fmt.Sprintf("%s %s: %s", first.Name, first.Type, first.Why[0]), "look at the findings", open,
-			[]string{"What is declared for these services is not what the sites have: something is gone, smaller, off, or reached elsewhere."}})
+		out = append(out, item{rank: rankEndangered, status: run.Failed, title: plural(len(names), "service is endangered", "services are endangered"), below: strings.Join(names, ", "),
+			why: fmt.Sprintf("%s %s: %s", first.Name, first.Type, first.Why[0]), acts: "look at the findings", do: open,
+			reason: []string{"What is declared for these services is not what the sites have: something is gone, smaller, off, or reached elsewhere."}})
 	}
 	if failed := v.failedRegions(now); len(failed) > 0 {
-		out = append(out, item{rankSurvey, run.Held, "sites could not be surveyed whole", strings.Join(failed, ", "),
-			"nothing there counts as gone, and nothing new there is found", "look at the sites", view.Cmd(view.Goto{Digit: "1"}),
-			[]string{"A region that could not be listed whole keeps what was seen there before, which gets older."}})
+		out = append(out, item{rank: rankSurvey, status: run.Held, title: "sites could not be surveyed whole", below: strings.Join(failed, ", "),
+			why: "nothing there counts as gone, and nothing new there is found", acts: "look at the sites", do: view.Cmd(view.Goto{Digit: "1"}),
+			reason: []string{"A region that could not be listed whole keeps what was seen there before, which gets older."}})
 	}
 	if rest > 0 {
 		below := countsOf(v.inv.Findings)
@@ -55,8 +55,8 @@ func (v *View) inventoryItems(now time.Time) []item {
 		if cost > 0 {
 			why += fmt.Sprintf("; %.3f %s/h that nobody asked for", cost, v.inv.Currency)
 		}
-		out = append(out, item{rankFindings, run.Held, plural(int(rest), "finding", "findings") + " to settle", below, why, "settle them, many at once", open,
-			[]string{"The last surveys and what is declared and recorded disagree. None of these endangers a service."}})
+		out = append(out, item{rank: rankFindings, status: run.Held, title: plural(int(rest), "finding", "findings") + " to settle", below: below, why: why, acts: "settle them, many at once", do: open,
+			reason: []string{"The last surveys and what is declared and recorded disagree. None of these endangers a service."}})
 	}
 	return out
 }

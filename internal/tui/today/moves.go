@@ -48,27 +48,27 @@ func (v *View) moveItems(now time.Time) []item {
 		}
 		switch {
 		case w.Failures > 0:
-			out = append(out, item{rankFailed, run.Failed, name + " has a step that failed", below, "rounds go on, and nothing is cut over until it is mended", "look at it", open,
-				[]string{"What failed holds what comes after it. Nothing has stopped where it was; the copy goes on."}})
+			out = append(out, item{rank: rankFailed, status: run.Failed, title: name + " has a step that failed", below: below, why: "rounds go on, and nothing is cut over until it is mended", acts: "look at it", do: open,
+				reason: []string{"What failed holds what comes after it. Nothing has stopped where it was; the copy goes on."}})
 		case len(w.Both) > 0:
-			out = append(out, item{rankFailed, run.Failed, name + " broke off with both sides on", strings.Join(w.Both, ", "), "both may be written to", "go on, or go back, at once", open,
-				[]string{"The site it was at did not answer, so that nothing could be switched off there. Going on has that be switched off as soon as the site answers; going back switches off what was begun from the copy."}})
+			out = append(out, item{rank: rankFailed, status: run.Failed, title: name + " broke off with both sides on", below: strings.Join(w.Both, ", "), why: "both may be written to", acts: "go on, or go back, at once", do: open,
+				reason: []string{"The site it was at did not answer, so that nothing could be switched off there. Going on has that be switched off as soon as the site answers; going back switches off what was begun from the copy."}})
 		case w.State == moves.WaveBroken:
-			out = append(out, item{rankFailed, run.Stopped, name + " broke off", below, "one side serves, and nothing goes on by itself", "go on, or go back", open,
-				[]string{"Nobody works on it any more. It can go on where it was, or be gone back from; either leaves one side serving."}})
+			out = append(out, item{rank: rankFailed, status: run.Stopped, title: name + " broke off", below: below, why: "one side serves, and nothing goes on by itself", acts: "go on, or go back", do: open,
+				reason: []string{"Nobody works on it any more. It can go on where it was, or be gone back from; either leaves one side serving."}})
 		case w.Ready:
-			out = append(out, item{rankMove, run.Held, name + " can be cut over", below, fmt.Sprintf("what is left is little; it would not serve for about %.0f s", w.Down), "cut over", open,
-				[]string{"Its rounds copy what changes again and again until somebody says to cut over."}})
+			out = append(out, item{rank: rankMove, status: run.Held, title: name + " can be cut over", below: below, why: fmt.Sprintf("what is left is little; it would not serve for about %.0f s", w.Down), acts: "cut over", do: open,
+				reason: []string{"Its rounds copy what changes again and again until somebody says to cut over."}})
 		case w.State == moves.WaveMoved:
-			out = append(out, item{rankMove, run.Held, name + " is moved, not committed", below, "it serves there; what is kept where it was still costs", "commit, or go back", open,
-				[]string{"Until it is committed it can go back at any moment, and nothing else may change its deployment."}})
+			out = append(out, item{rank: rankMove, status: run.Held, title: name + " is moved, not committed", below: below, why: "it serves there; what is kept where it was still costs", acts: "commit, or go back", do: open,
+				reason: []string{"Until it is committed it can go back at any moment, and nothing else may change its deployment."}})
 		case !w.Opens.IsZero():
 			at := "is open"
 			if w.Opens.After(now) {
 				at = "opens in " + part.Clock(w.Opens.Sub(now))
 			}
-			out = append(out, item{rankMove, run.Held, name + " waits for its window", below, "the window " + at, "begin the wave", open,
-				[]string{"A wave is begun by somebody; copying then waits for the window by itself."}})
+			out = append(out, item{rank: rankMove, status: run.Held, title: name + " waits for its window", below: below, why: "the window " + at, acts: "begin the wave", do: open,
+				reason: []string{"A wave is begun by somebody; copying then waits for the window by itself."}})
 		}
 	}
 	return out

@@ -32,8 +32,8 @@ func (v *View) promiseItems(now time.Time) []item {
 			}
 		}
 		if k.Stale {
-			out = append(out, item{rankBroken, run.Failed, k.Name + ": its copies are too old", k.Words, cmp.Or(k.Age(now), "nothing was copied yet"), "look at it, and mend what was in the way", look,
-				[]string{"If its site were lost now, more would be lost than " + promise.Span(k.Replicated.Lose) + "."}})
+			out = append(out, item{rank: rankBroken, status: run.Failed, title: k.Name + ": its copies are too old", below: k.Words, why: cmp.Or(k.Age(now), "nothing was copied yet"), acts: "look at it, and mend what was in the way", do: look,
+				reason: []string{"If its site were lost now, more would be lost than " + promise.Span(k.Replicated.Lose) + "."}})
 		}
 		if n := len(k.Proof.Marks); n > 0 && k.Proof.Marks[n-1].State == promise.Broken {
 			m := k.Proof.Marks[n-1]
@@ -41,8 +41,8 @@ func (v *View) promiseItems(now time.Time) []item {
 			if !k.Proof.Unproven() {
 				last = "kept last " + part.Age(k.Proof.Last, now)
 			}
-			out = append(out, item{rankBroken, run.Failed, k.Name + ": a promise is broken", k.Words + " · " + last, firstLine(m.Note), "look at it, and mend what was in the way", look,
-				[]string{"It was due " + part.Age(m.At, now) + ", and was not done: " + m.Note, fmt.Sprintf("It was kept %d times, was late %d and broken %d.", k.Proof.Kept, k.Proof.Late, k.Proof.Broken)}})
+			out = append(out, item{rank: rankBroken, status: run.Failed, title: k.Name + ": a promise is broken", below: k.Words + " · " + last, why: firstLine(m.Note), acts: "look at it, and mend what was in the way", do: look,
+				reason: []string{"It was due " + part.Age(m.At, now) + ", and was not done: " + m.Note, fmt.Sprintf("It was kept %d times, was late %d and broken %d.", k.Proof.Kept, k.Proof.Late, k.Proof.Broken)}})
 		}
 	}
 	return out
@@ -57,9 +57,9 @@ func (v *View) addressItems(now time.Time) []item {
 		if left >= endsSoon {
 			continue
 		}
-		out = append(out, item{rankEnding, run.Held, fmt.Sprintf("%s at %s ends in %s", l.Value, l.Site, promise.Span(max(left, time.Minute).Round(time.Minute))), "leased for " + l.For,
-			"it is free again then, and a plan may be given it", "extend its lease", v.extendAddress(l),
-			[]string{"It was leased by " + l.By.Name + " for something that is not deployed here: " + l.For + ".", "The lease ends " + l.Until.Local().Format("Mon 2 Jan 15:04") + "."}})
+		out = append(out, item{rank: rankEnding, status: run.Held, title: fmt.Sprintf("%s at %s ends in %s", l.Value, l.Site, promise.Span(max(left, time.Minute).Round(time.Minute))), below: "leased for " + l.For,
+			why: "it is free again then, and a plan may be given it", acts: "extend its lease", do: v.extendAddress(l),
+			reason: []string{"It was leased by " + l.By.Name + " for something that is not deployed here: " + l.For + ".", "The lease ends " + l.Until.Local().Format("Mon 2 Jan 15:04") + "."}})
 	}
 	return out
 }
@@ -97,11 +97,11 @@ func (v *View) levelItems() []item {
 		look := view.Cmd(view.Show{Thing: reconcile.Thing{Kind: reconcile.ADeployment, ID: fmt.Sprint(s.Deployment), Deployment: s.Deployment}})
 		switch has := cmp.Or(s.Level, "none"); {
 		case s.Below:
-			out = append(out, item{rankBroken, run.Failed, s.Name + ": less than " + s.Required, "its service level: " + has, s.Say, "give it " + s.Required + ", an act in Operate", look,
-				[]string{"The rule " + s.Rule + " asks for " + s.Required + " or better: " + s.Say}})
+			out = append(out, item{rank: rankBroken, status: run.Failed, title: s.Name + ": less than " + s.Required, below: "its service level: " + has, why: s.Say, acts: "give it " + s.Required + ", an act in Operate", do: look,
+				reason: []string{"The rule " + s.Rule + " asks for " + s.Required + " or better: " + s.Say}})
 		case s.Outdated:
-			out = append(out, item{rankEnding, run.Held, s.Name + ": " + s.Level + " was changed", "its service level is as it was given", "what it was given goes on being kept",
-				"give it " + s.Level + " again, an act in Operate", look, []string{"The file of service levels was changed since it was given. Giving it again shows what becomes of what is promised."}})
+			out = append(out, item{rank: rankEnding, status: run.Held, title: s.Name + ": " + s.Level + " was changed", below: "its service level is as it was given", why: "what it was given goes on being kept",
+				acts: "give it " + s.Level + " again, an act in Operate", do: look, reason: []string{"The file of service levels was changed since it was given. Giving it again shows what becomes of what is promised."}})
 		}
 	}
 	return out
@@ -122,6 +122,6 @@ func leaseItem(k *promises.Kept, look tea.Cmd, now time.Time) (item, bool) {
 	if left <= 0 {
 		title = k.Name + " has ended"
 	}
-	return item{rankEnding, run.Held, title, k.Words, "it is switched off then, and taken away with all that is on it on " + gone, act, look,
-		[]string{"Its lease says so. It is kept, switched off, until " + gone + "."}}, true
+	return item{rank: rankEnding, status: run.Held, title: title, below: k.Words, why: "it is switched off then, and taken away with all that is on it on " + gone, acts: act, do: look,
+		reason: []string{"Its lease says so. It is kept, switched off, until " + gone + "."}}, true
 }

@@ -142,6 +142,8 @@ type item struct {
 	title, below, why, acts string
 	do                      tea.Cmd
 	reason                  []string
+	// alert is the number of the alert that it is, 0 if it is none.
+	alert int64
 }
 
 // queue is the queue as it was drawn last.
@@ -191,9 +193,9 @@ func (v *View) unwell(now time.Time) []item {
 		if d.Status != run.Failed || d.Worst == "" || v.endedBadly(id) || v.hit(id) {
 			continue
 		}
-		out = append(out, item{rankEndangered, run.Failed, d.Name + " is not well", d.Word + ", asked " + part.Age(d.At, now), d.Worst, "look at what is wrong",
-			view.Cmd(view.Show{Thing: reconcile.Thing{Kind: reconcile.ADeployment, ID: fmt.Sprint(id), Deployment: id}}),
-			[]string{"Its last run ended well, and what its sites or endpoints say now does not fit: " + d.Worst + "."}})
+		out = append(out, item{rank: rankEndangered, status: run.Failed, title: d.Name + " is not well", below: d.Word + ", asked " + part.Age(d.At, now), why: d.Worst, acts: "look at what is wrong",
+			do:     view.Cmd(view.Show{Thing: reconcile.Thing{Kind: reconcile.ADeployment, ID: fmt.Sprint(id), Deployment: id}}),
+			reason: []string{"Its last run ended well, and what its sites or endpoints say now does not fit: " + d.Worst + "."}})
 	}
 	return out
 }
@@ -213,18 +215,18 @@ func runItem(r app.Run, now time.Time) (item, bool) {
 	open := tea.Batch(view.Cmd(view.OpenRun{ID: r.ID}), view.Cmd(view.Goto{Digit: "4"}))
 	switch {
 	case runs.Abandoned(r, now):
-		return item{rankSilent, run.Failed, name + " has lost its worker", "last heard " + part.Age(r.Beat, now),
-			"what it was building may be half built, and nobody watches it", "look at how far it got", open,
-			[]string{"A run's worker shows every 0.3 s that it lives. This one has not for " + part.Clock(now.Sub(r.Beat)) + ".",
+		return item{rank: rankSilent, status: run.Failed, title: name + " has lost its worker", below: "last heard " + part.Age(r.Beat, now),
+			why: "what it was building may be half built, and nobody watches it", acts: "look at how far it got", do: open,
+			reason: []string{"A run's worker shows every 0.3 s that it lives. This one has not for " + part.Clock(now.Sub(r.Beat)) + ".",
 				"The journal says which steps were done; those under way may have happened or not."}}, true
 	case r.Left:
 		return item{}, false
 	case r.State == run.Failed:
-		return item{rankFailed, run.Failed, name + " failed", "ended " + part.Age(r.Ended, now), "what failed holds what stands on it; what it built stands and costs",
-			"retry, skip, change or roll back", open, []string{"A step of it failed for good, so everything that stands on it was not built."}}, true
+		return item{rank: rankFailed, status: run.Failed, title: name + " failed", below: "ended " + part.Age(r.Ended, now), why: "what failed holds what stands on it; what it built stands and costs",
+			acts: "retry, skip, change or roll back", do: open, reason: []string{"A step of it failed for good, so everything that stands on it was not built."}}, true
 	case r.State == run.Stopped:
-		return item{rankFailed, run.Stopped, name + " was cancelled", "ended " + part.Age(r.Ended, now), "what it built so far stands and costs",
-			"look at what stands", open, []string{"It was cancelled before everything stood; nothing of it was removed."}}, true
+		return item{rank: rankFailed, status: run.Stopped, title: name + " was cancelled", below: "ended " + part.Age(r.Ended, now), why: "what it built so far stands and costs",
+			acts: "look at what stands", do: open, reason: []string{"It was cancelled before everything stood; nothing of it was removed."}}, true
 	}
 	return item{}, false
 }
@@ -235,17 +237,17 @@ func (v *View) draftItem(begun map[string]bool) (item, bool) {
 	case d == nil:
 		return item{}, false
 	case d.Diagnostics.Errors() > 0:
-		return item{rankMistakes, run.Failed, d.Template.Name + " has " + plural(d.Diagnostics.Errors(), "mistake", "mistakes"), d.Template.Root,
-			"nothing can be planned from it", "look at the lines", view.Cmd(view.Goto{Digit: "2"}), []string{d.Diagnostics[0].Error()}}, true
+		return item{rank: rankMistakes, status: run.Failed, title: d.Template.Name + " has " + plural(d.Diagnostics.Errors(), "mistake", "mistakes"), below: d.Template.Root,
+			why: "nothing can be planned from it", acts: "look at the lines", do: view.Cmd(view.Goto{Digit: "2"}), reason: []string{d.Diagnostics[0].Error()}}, true
 	case d.Err != nil:
-		return item{rankNoPlace, run.Held, d.Template.Name + " cannot be placed", d.Preset, firstLine(d.Err.Error()), "look at what forbids it",
-			view.Cmd(view.Goto{Digit: "3"}), strings.Split(d.Err.Error(), "\n")}, true
+		return item{rank: rankNoPlace, status: run.Held, title: d.Template.Name + " cannot be placed", below: d.Preset, why: firstLine(d.Err.Error()), acts: "look at what forbids it",
+			do: view.Cmd(view.Goto{Digit: "3"}), reason: strings.Split(d.Err.Error(), "\n")}, true
 	case d.Plan != nil && !begun[d.Plan.Name]:
 		p := d.Plan
-		return item{rankReady, run.Planned, p.Name + " is ready to build", fmt.Sprintf("%s · %s at %s", d.Preset, printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site")),
-			fmt.Sprintf("no run of it yet; about %s, then %.3f %s/h", part.Clock(time.Duration(p.Seconds*1e9)), p.CostPerHour, p.Currency),
-			"see the plan", tea.Batch(view.Cmd(view.OpenDraft{Draft: d}), view.Cmd(view.Goto{Digit: "4"})),
-			[]string{"The template has no mistakes and every workload has a place, but nothing has been built from it in this workspace."}}, true
+		return item{rank: rankReady, status: run.Planned, title: p.Name + " is ready to build", below: fmt.Sprintf("%s · %s at %s", d.Preset, printable.Count(len(p.Resources), "resource"), printable.Count(len(p.Sites), "site")),
+			why:  fmt.Sprintf("no run of it yet; about %s, then %.3f %s/h", part.Clock(time.Duration(p.Seconds*1e9)), p.CostPerHour, p.Currency),
+			acts: "see the plan", do: tea.Batch(view.Cmd(view.OpenDraft{Draft: d}), view.Cmd(view.Goto{Digit: "4"})),
+			reason: []string{"The template has no mistakes and every workload has a place, but nothing has been built from it in this workspace."}}, true
 	}
 	return item{}, false
 }
