@@ -103,7 +103,7 @@ func Read(data []byte) (*File, error) {
 	}{{"blackouts", f.Blackouts}, {"maintenance", f.Maintenance}} {
 		for i := range list.spans {
 			s := &list.spans[i]
-			for _, err := range s.check(zone) {
+			for _, err := range s.Check(zone) {
 				errs = append(errs, fmt.Errorf("%s[%d]: %w", list.name, i, err))
 			}
 			if seen[s.Name] {
@@ -118,7 +118,8 @@ func Read(data []byte) (*File, error) {
 // counted is what rules count from that do not say themselves: a Monday.
 var counted = time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)
 
-func (s *Span) check(zone *time.Location) []error {
+// Check checks one and makes it ready: times of day are by the clock on the wall of the zone.
+func (s *Span) Check(zone *time.Location) []error {
 	var errs []error
 	if !spanName.MatchString(s.Name) {
 		errs = append(errs, fmt.Errorf("name: %q is no name: it has small letters, digits, - and blanks, at most 60", s.Name))
