@@ -19,6 +19,7 @@ import (
 	"andamio/internal/service/offers"
 	"andamio/internal/service/promises"
 	"andamio/internal/service/quotas"
+	"andamio/internal/service/reactions"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/replicas"
 	"andamio/internal/service/requests"
@@ -49,6 +50,7 @@ type (
 	promiseService    = promises.Service
 	replicaService    = replicas.Service
 	watchService      = watch.Service
+	reactionService   = reactions.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -68,6 +70,7 @@ type App struct {
 	*promiseService
 	*replicaService
 	*watchService
+	*reactionService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -79,6 +82,7 @@ type App struct {
 	booked    *accounts.Cache
 	told      *hooks.Memory
 	watched   *watch.Memory
+	reacted   *reactions.Memory
 	workers   runs.Workers
 	// within says that nothing is begun in processes of its own.
 	within bool
@@ -111,6 +115,8 @@ func (a *App) wire(outside *acting.Desk) {
 	a.promiseService = promises.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.snapshotService, a.replicaService, a.runService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
 	a.watchService = watch.New(a.desk, a.workspace, a.store, a.Log, a.watched, a.openMeasures, a.siteService, a.deploymentService)
+	a.reactionService = reactions.New(a.desk, a.workspace, a.store, a.Log, a.reacted, reactions.Over{Sites: a.siteService, Deployments: a.deploymentService, Runs: a.runService,
+		Moves: a.moveService, Watch: a.watchService})
 	a.requestService.Ask(a.promiseService)
 	a.hookService.Ask(a.deploymentService, a.runService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService, a.promiseService)
@@ -125,7 +131,7 @@ func (a *App) seat(d *acting.Desk) {
 	a.siteService, a.deploymentService, a.runService, a.moveService = a.siteService.At(d), a.deploymentService.At(d), a.runService.At(d), a.moveService.At(d)
 	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
 	a.requestService, a.accountService, a.hookService, a.snapshotService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d), a.snapshotService.At(d)
-	a.promiseService, a.replicaService, a.watchService = a.promiseService.At(d), a.replicaService.At(d), a.watchService.At(d)
+	a.promiseService, a.replicaService, a.watchService, a.reactionService = a.promiseService.At(d), a.replicaService.At(d), a.watchService.At(d), a.reactionService.At(d)
 }
 
 // inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.
@@ -170,7 +176,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
 	}
-	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}, watched: &watch.Memory{}}
+	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}, watched: &watch.Memory{}, reacted: &reactions.Memory{}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	for _, o := range options {
 		o(a)

@@ -49,6 +49,8 @@ type Serving struct {
 	telling atomic.Bool
 	// watching says that what is promised without a time of its own is looked at, measuring that everything is measured.
 	watching, measuring atomic.Bool
+	// reacting says that what is measured is reacted to.
+	reacting atomic.Bool
 
 	// windows is when the file of blackouts and windows was written that was looked at last.
 	windows time.Time
@@ -132,6 +134,7 @@ func (s *Serving) Run(ctx context.Context) error {
 			if now.Sub(measured) >= watch.Every {
 				measured = now.Truncate(watch.Every) // on the grid of what is measured
 				s.measure(ctx, now)
+				s.react(ctx, now)
 			}
 			s.due(ctx, now)
 			s.tellHooks(ctx, now)
@@ -171,6 +174,11 @@ func (s *Serving) watch(ctx context.Context, now time.Time) {
 // measure measures everything, and says what is wrong.
 func (s *Serving) measure(ctx context.Context, now time.Time) {
 	s.beside(ctx, &s.measuring, "not everything could be measured", func() error { return s.a.MeasureAll(ctx, now) })
+}
+
+// react does what is to be done by itself about how things are.
+func (s *Serving) react(ctx context.Context, now time.Time) {
+	s.beside(ctx, &s.reacting, "not everything could be reacted to", func() error { return s.a.React(ctx, now) })
 }
 
 // tellHooks gathers what has happened and tells it.

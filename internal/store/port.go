@@ -36,6 +36,7 @@ type Store interface {
 	PromisesStore
 	AddressesStore
 	AlertsStore
+	ReactionsStore
 	// Close frees what the store holds.
 	Close() error
 }

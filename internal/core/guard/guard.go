@@ -129,6 +129,8 @@ const (
 	AcknowledgeAlert Act = "acknowledge-alert"
 	SilenceAlert     Act = "silence-alert"
 	SetThresholds    Act = "set-thresholds"
+	SetReactions     Act = "set-reactions"
+	ResumeReaction   Act = "resume-reaction"
 
 	LeaseAddress  Act = "lease-address"
 	ReturnAddress Act = "return-address"
@@ -206,6 +208,8 @@ var Acts = []Row{
 	{AcknowledgeAlert, Operate, "sees to"},
 	{SilenceAlert, Operate, "silenced"},
 	{SetThresholds, Keep, "set the thresholds"},
+	{SetReactions, Keep, "set the reactions"},
+	{ResumeReaction, Operate, "let a reaction act again"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -121,10 +121,10 @@ func (r *Reaction) decide(w *wish, st *State, s *Situation, now time.Time) Decis
 	case !st.Called.IsZero():
 		return hold("%s: a person was called", w.Why)
 	case len(st.Acts) >= r.Tries:
-		st.call(now, "%s, and it did something %s within a day already", w.Why, printable.Count(r.Tries, "time"))
+		st.call(now, "%s, and it did something %s within a day already%s", w.Why, printable.Count(r.Tries, "time"), st.failure())
 		return hold("%s", st.CalledFor)
 	case cool.After(now):
-		return hold("%s: it is left alone until %s", w.Why, cool.Format(time.TimeOnly))
+		return hold("%s%s: it is left alone until %s", w.Why, st.failure(), cool.Format(time.TimeOnly))
 	}
 	d := w.Decision
 	if d.Mode == "" {
@@ -142,7 +142,7 @@ func (r *Reaction) decide(w *wish, st *State, s *Situation, now time.Time) Decis
 
 // same reports that an act is what is decided again.
 func (a *Act) same(d *Decision) bool {
-	return a.Do == d.Do && a.Count == d.Count && a.Site == d.Site && slices.Equal(a.On, d.Machines)
+	return a.Failed == "" && a.Do == d.Do && a.Count == d.Count && a.Site == d.Site && slices.Equal(a.On, d.Machines)
 }
 
 func latest(a, b time.Time) time.Time {

@@ -42,7 +42,7 @@ func Foresee(total []measure.Point, usual *alarm.Usual, now time.Time, lead, set
 		if age <= settle {
 			l.Recent = max(l.Recent, p.Mean)
 		}
-		if age <= trendOver(lead) {
+		if age <= TrendOver(lead) {
 			trend = append(trend, p)
 		}
 	}
@@ -63,8 +63,8 @@ func Foresee(total []measure.Point, usual *alarm.Usual, now time.Time, lead, set
 	return l
 }
 
-// trendOver is how far back is looked for how a load grows: as long as is looked ahead, and long enough to tell a trend from noise.
-func trendOver(lead time.Duration) time.Duration { return max(2*lead, 10*time.Minute) }
+// TrendOver is how far back is looked for how a load grows: as long as is looked ahead, and long enough to tell a trend from noise.
+func TrendOver(lead time.Duration) time.Duration { return max(2*lead, 10*time.Minute) }
 
 // enough is how many machines it takes for a load, with a share of each used.
 func enough(load, each, use float64) int {

@@ -485,9 +485,22 @@ func TestABudgetBoundsWhatIsDone(t *testing.T) {
 }
 
 func TestWhatCannotBeDoneIsSaid(t *testing.T) {
-	st := &State{}
-	st.Failed(errors.New("no room"), now)
-	assert.Equal(t, "it could not be done: no room", st.Says)
+	f := read(t, text)
+	r, st := &f.Reactions[1], &State{}
+	r.Mode, r.Tries = Propose, 2
+	s := tier(2, 4)
+	for i := range 2 {
+		at := now.Add(time.Duration(i) * 10 * time.Minute)
+		d := Decide(r, st, &s, at)
+		require.Equal(t, Scaling, d.Do, "what was not proposed in the end is tried again: %s", d.Holds)
+		st.Note(&d, at)
+		st.Failed(errors.New("no room"))
+		assert.Equal(t, "it could not be done: no room", st.Says)
+		assert.Contains(t, Decide(r, st, &s, at.Add(time.Second)).Holds, ", which could not be helped: no room")
+	}
+	Decide(r, st, &s, now.Add(time.Hour))
+	assert.Contains(t, st.CalledFor, "2 times within a day already, which could not be helped: no room")
+	assert.Empty(t, (&State{Acts: []Act{{Do: Leaving, Site: "vega", Failed: "no room"}}}).Left())
 }
 
 func points(from time.Time, step time.Duration, values ...float64) []measure.Point {

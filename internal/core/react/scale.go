@@ -72,6 +72,9 @@ func (r *Reaction) shrink(w *wish, st *State, t *Tier, floor int, now time.Time)
 	return w
 }
 
+// Back is how far back is looked for what was used before a tier shrinks.
+func (r *Reaction) Back() time.Duration { return r.coolDown }
+
 // floor is how many machines there are at least, with why.
 func (r *Reaction) floor(t *Tier, now time.Time) (int, string) {
 	n, why := max(r.Scale.Least, t.Least), "there are to be so many at least"

@@ -24,6 +24,13 @@ type State struct {
 	Says string `json:"says,omitempty"`
 }
 
+// Kept is the state of a reaction to a deployment as it is kept.
+type Kept struct {
+	Reaction   string `json:"reaction"`
+	Deployment int64  `json:"deployment"`
+	State      State  `json:"state"`
+}
+
 // Act is something that was done.
 type Act struct {
 	At time.Time `json:"at"`
@@ -36,6 +43,8 @@ type Act struct {
 	// Proposed says that a person was to confirm it.
 	Proposed bool   `json:"proposed,omitempty"`
 	Why      string `json:"why"`
+	// Failed says why it could not be done; "" if it was.
+	Failed string `json:"failed,omitempty"`
 }
 
 // Within is within what time tries are counted.
@@ -127,16 +136,25 @@ func (s *State) Note(d *Decision, now time.Time) {
 	s.Since, s.About = time.Time{}, ""
 }
 
-// Failed notes that what was decided could not be done.
-func (s *State) Failed(err error, now time.Time) {
+// Failed notes that what was noted last could not be done.
+func (s *State) Failed(err error) {
 	s.Says = "it could not be done: " + err.Error()
+	s.Acts[len(s.Acts)-1].Failed = err.Error()
+}
+
+// failure says why what was done last could not be; "" if it could.
+func (s *State) failure() string {
+	if n := len(s.Acts); n > 0 && s.Acts[n-1].Failed != "" {
+		return ", which could not be helped: " + s.Acts[n-1].Failed
+	}
+	return ""
 }
 
 // Left are the sites that were left within a day.
 func (s *State) Left() []string {
 	var out []string
 	for _, a := range s.Acts {
-		if a.Do == Leaving && !slices.Contains(out, a.Site) {
+		if a.Do == Leaving && a.Failed == "" && !slices.Contains(out, a.Site) {
 			out = append(out, a.Site)
 		}
 	}

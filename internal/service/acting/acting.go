@@ -45,6 +45,13 @@ func At(actor guard.Actor, o *Office) *Desk { return &Desk{Actor: actor, office:
 // OnBehalf is the desk of somebody for whom a rule, or somebody else, let something be done: it asks no more, and notes as ever.
 func (d *Desk) OnBehalf(of guard.Actor) *Desk { return &Desk{Actor: of, office: d.office, let: true} }
 
+// As is the desk of somebody else, who is asked for everything as ever.
+func (d *Desk) As(other guard.Actor) *Desk {
+	b := *d
+	b.Actor, b.let = other, false
+	return &b
+}
+
 // Inside is the desk of the same actor for what services ask of each other: what they do asks as ever, what they look at for it does not.
 func (d *Desk) Inside() *Desk {
 	in := *d

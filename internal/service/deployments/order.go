@@ -27,6 +27,8 @@ type Order struct {
 	Bound Bound `json:"bound,omitempty"`
 	// BoundAs is the deployment as which it is bound that it is done for, where that is another; 0 is its own.
 	BoundAs int64 `json:"bound_as,omitempty"`
+	// Why is the reason, where nobody is there who could be asked; the log has it.
+	Why string `json:"why,omitempty"`
 }
 
 // Bound is what bounds when something may begin that is done by itself, and not by a person.

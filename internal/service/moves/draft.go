@@ -154,7 +154,7 @@ func (svc *Service) choicesFor(ctx context.Context, d *deployments.Deployment, w
 	spots := map[string]placement.Spot{}
 	if w.To == "" {
 		var err error
-		if spots, err = svc.elsewhere(ctx, d, instances); err != nil {
+		if spots, err = svc.elsewhere(ctx, d, instances, w.Not); err != nil {
 			return nil, err
 		}
 	}
@@ -177,8 +177,8 @@ func (svc *Service) choicesFor(ctx context.Context, d *deployments.Deployment, w
 	return out, nil
 }
 
-// elsewhere has placement choose where some instances go, all others staying where they are.
-func (svc *Service) elsewhere(ctx context.Context, d *deployments.Deployment, instances []string) (map[string]placement.Spot, error) {
+// elsewhere has placement choose where some instances go, to none of some sites, all others staying where they are.
+func (svc *Service) elsewhere(ctx context.Context, d *deployments.Deployment, instances, not []string) (map[string]placement.Spot, error) {
 	t, err := svc.deployments.TemplateOf(ctx, d, "")
 	if err != nil {
 		return nil, fault.Refusedf("placement cannot choose: %w; name a site", err)
@@ -195,7 +195,7 @@ func (svc *Service) elsewhere(ctx context.Context, d *deployments.Deployment, in
 	w.Choices.Forbids, w.Keep = map[string][]string{}, map[string]placement.Spot{}
 	for _, c := range w.Like.Choices {
 		if slices.Contains(instances, c.Workload) {
-			w.Choices.Forbids[c.Workload] = []string{c.Site}
+			w.Choices.Forbids[c.Workload] = append([]string{c.Site}, not...)
 		} else {
 			w.Keep[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
 		}
@@ -204,13 +204,16 @@ func (svc *Service) elsewhere(ctx context.Context, d *deployments.Deployment, in
 		return nil, err
 	}
 	draft := templates.NewDraft(t, w, e)
+	nowhere := fault.Refusedf("placement finds no other place for them with everything else where it is; name a site, or move more together")
 	if draft.Placement == nil || draft.Plan == nil {
-		return nil, fault.Refusedf("placement finds no other place for them with everything else where it is; name a site, or move more together")
+		return nil, nowhere
 	}
 	out := map[string]placement.Spot{}
 	for _, c := range draft.Placement.Choices {
 		if slices.Contains(instances, c.Workload) {
 			out[c.Workload] = placement.Spot{Site: c.Site, Zone: c.Zone, Host: c.Host}
+		} else if at, stays := w.Keep[c.Workload]; stays && at.Site != c.Site { // it was let go for want of a place
+			return nil, nowhere
 		}
 	}
 	return out, nil

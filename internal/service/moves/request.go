@@ -16,6 +16,8 @@ type Request struct {
 	What []string `json:"what"`
 	// To is the site; "" has placement choose for each.
 	To string `json:"to,omitempty"`
+	// Not are sites that placement does not choose.
+	Not []string `json:"not,omitempty"`
 	// Like is what holds for all workloads that say nothing else: zone, size, address, names. Each says otherwise for one.
 	Like migrate.Choice            `json:"like,omitzero"`
 	Each map[string]migrate.Choice `json:"each,omitempty"`

@@ -52,7 +52,7 @@ func (svc *Service) Propose(ctx context.Context, o deployments.Order, holds time
 	err := svc.desk.Do(ctx, guard.Propose, thing(o), func() (err error) {
 		out, err = svc.propose(ctx, o, holds)
 		return err
-	}, acting.Saying("%s", MadeFor(o.Plan)))
+	}, saying(o))
 	return out, err
 }
 

@@ -139,13 +139,21 @@ func MadeFor(p *plan.Plan) string {
 	return p.Purpose + " of " + p.Name
 }
 
+// saying says in the log what an order is for, and why.
+func saying(o deployments.Order) acting.Detail {
+	if o.Why == "" {
+		return acting.Saying("%s", MadeFor(o.Plan))
+	}
+	return acting.Saying("%s (%s)", MadeFor(o.Plan), o.Why)
+}
+
 // noteRun notes who has a run made, and of which plan.
 func (svc *Service) noteRun(ctx context.Context, act guard.Act, id int64, r store.Run, o deployments.Order) error {
 	digest, err := svc.store.PlanDigest(ctx, r.Plan)
 	if err != nil {
 		return err
 	}
-	return svc.desk.Note(ctx, act, acting.Run(id), acting.Saying("%s", MadeFor(o.Plan)), func(e *trail.Entry) { e.Plan = digest })
+	return svc.desk.Note(ctx, act, acting.Run(id), saying(o), func(e *trail.Entry) { e.Plan = digest })
 }
 
 // first checks that no other deployment was made of the same name meanwhile, by somebody who came before.

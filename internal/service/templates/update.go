@@ -5,6 +5,7 @@ import (
 	"maps"
 	"path/filepath"
 	"slices"
+	"strconv"
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/tosca"
@@ -38,6 +39,29 @@ func InputsOf(p *plan.Plan, given tosca.Inputs) tosca.Inputs {
 	}
 	maps.Copy(out, given)
 	return out
+}
+
+// ScaledWithin is between how many instances a node may have, as far as its template says so in numbers; 0 where it does not.
+func (t *Template) ScaledWithin(node string) (least, most int) {
+	for _, n := range t.Nodes {
+		if n.Name == node {
+			scalable := n.Capabilities["scalable"]
+			return whole(scalable["min_instances"]), whole(scalable["max_instances"])
+		}
+	}
+	return 0, 0
+}
+
+// whole is a number that stands there as it is; 0 if none does.
+func whole(v *tosca.Value) int {
+	if v == nil || v.Kind != tosca.Literal {
+		return 0
+	}
+	n, err := strconv.Atoi(tosca.Show(v.Plain()))
+	if err != nil {
+		return 0
+	}
+	return n
 }
 
 // CountedBy is the input that says how many instances a node has; "" if none does.

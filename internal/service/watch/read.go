@@ -95,6 +95,37 @@ func (svc *Service) Curve(ctx context.Context, t measure.Thing, name string, fro
 	return newReader(measures).curve(ctx, t.ID, name, from, to, step)
 }
 
+// Total is what all of some things used together over time, in points that are step apart: of each the mean of those that are known then.
+func (svc *Service) Total(ctx context.Context, things []measure.Thing, name string, from, to time.Time, step time.Duration) ([]measure.Point, error) {
+	if err := svc.desk.Read("what is measured"); err != nil {
+		return nil, err
+	}
+	measures, err := svc.measures(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []measure.Point
+	reads := newReader(measures)
+	for i := range things {
+		points, err := reads.curve(ctx, things[i].ID, name, from, to, step)
+		if err != nil {
+			return nil, err
+		}
+		if out == nil {
+			out = make([]measure.Point, len(points))
+			for k := range points {
+				out[k].At = points[k].At
+			}
+		}
+		for k := range points {
+			if points[k].N > 0 {
+				out[k].N, out[k].Mean = out[k].N+1, out[k].Mean+points[k].Mean
+			}
+		}
+	}
+	return out, nil
+}
+
 // reader reads what was measured of many things. What is in no row yet is read once a group, however many things of it are asked for.
 type reader struct {
 	measures store.MeasuresStore

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,12 +15,13 @@ import (
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/level"
 	"andamio/internal/core/quota"
+	"andamio/internal/core/react"
 	"andamio/internal/core/window"
 	"andamio/internal/durable"
 )
 
 // Files that an administrator writes: how much whom may have, what is approved and refused by rule and whom to ask, what the unit of the
-// sites' prices is worth in a currency, what changes set off, which service levels there are, when what is done by itself may change anything, and from where on a measure is wrong.
+// sites' prices is worth in a currency, what changes set off, which service levels there are, when what is done by itself may change anything, from where on a measure is wrong, and what is done about how things are.
 const (
 	FileQuotas     = "quotas.yaml"
 	FileApprovals  = "approvals.yaml"
@@ -28,6 +30,7 @@ const (
 	FileLevels     = "levels.yaml"
 	FileWindows    = "windows.yaml"
 	FileThresholds = "thresholds.yaml"
+	FileReactions  = "reactions.yaml"
 )
 
 // written is what is in a file that an administrator writes; none where there is no file.
@@ -117,4 +120,26 @@ func (w *Workspace) Thresholds() (*alarm.File, error) {
 // SetThresholds keeps thresholds, as the text that they were read from.
 func (w *Workspace) SetThresholds(text []byte) error {
 	return durable.Write(w.Path(FileThresholds), text)
+}
+
+// Reactions are the workspace's reactions; none if there is no file.
+func (w *Workspace) Reactions() (*react.File, error) {
+	return written(w, FileReactions, react.Read, &react.File{Version: react.Version})
+}
+
+// ReactionsDigest is that of the file of reactions; "" if there is none.
+func (w *Workspace) ReactionsDigest() string {
+	text, err := os.ReadFile(w.Path(FileReactions))
+	if err != nil {
+		return ""
+	}
+	return DigestOf(text)
+}
+
+// DigestOf is the SHA-256 digest of a text, as hexadecimal.
+func DigestOf(text []byte) string { return fmt.Sprintf("%x", sha256.Sum256(text)) }
+
+// SetReactions keeps reactions, as the text that they were read from.
+func (w *Workspace) SetReactions(text []byte) error {
+	return durable.Write(w.Path(FileReactions), text)
 }

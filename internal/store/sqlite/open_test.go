@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -74,6 +75,18 @@ func TestANewerSchemaIsRefused(t *testing.T) {
 	require.ErrorContains(t, err, fmt.Sprintf("its schema is %d", s.schema+1))
 }
 
+// wayBack is what undoes the migration of a version.
+func wayBack(t *testing.T, version int64) string {
+	found, err := filepath.Glob(fmt.Sprintf("migrations/%04d_*.sql", version))
+	require.NoError(t, err)
+	require.Len(t, found, 1)
+	text, err := os.ReadFile(found[0])
+	require.NoError(t, err)
+	_, back, has := strings.Cut(string(text), "-- +goose Down")
+	require.True(t, has)
+	return back
+}
+
 // TestACopyIsMadeBeforeTheSchemaChanges goes back to the schema before, and opens again.
 func TestACopyIsMadeBeforeTheSchemaChanges(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "andamio.db")
@@ -82,7 +95,7 @@ func TestACopyIsMadeBeforeTheSchemaChanges(t *testing.T) {
 	assert.Empty(t, s.copied, "there was nothing to copy")
 	aRun(t, s)
 	ours := s.schema
-	_, err = s.db.Exec(`DROP TABLE alert_words; DROP TABLE alerts`)
+	_, err = s.db.Exec(wayBack(t, ours))
 	require.NoError(t, err)
 	_, err = s.db.Exec(`DELETE FROM goose_db_version WHERE version_id = ?`, ours)
 	require.NoError(t, err)

@@ -39,6 +39,15 @@ func (s *Store) within(ctx context.Context, work func(*sql.Tx) error) error {
 	return within(ctx, s.db, work)
 }
 
+// exec does one statement that writes.
+func (s *Store) exec(ctx context.Context, query string, args ...any) error {
+	if err := s.current(ctx); err != nil {
+		return err
+	}
+	_, err := s.db.ExecContext(ctx, query, args...)
+	return err
+}
+
 func within(ctx context.Context, db *database, work func(*sql.Tx) error) error {
 	tx, err := db.BeginTx(ctx, nil)
 	if err != nil {

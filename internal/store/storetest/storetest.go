@@ -44,6 +44,7 @@ var tests = []struct {
 	{"AnEventIsToldOnceByEachHook", anEventIsToldOnceByEachHook},
 	{"AnAddressIsLeasedOnce", anAddressIsLeasedOnce},
 	{"AlertsAreAsTheyBecameLast", alertsAreAsTheyBecameLast},
+	{"ReactionsKnowWhatTheyDid", reactionsKnowWhatTheyDid},
 	{"APromiseIsKeptWithWhatIsDueForIt", aPromiseIsKeptWithWhatIsDueForIt},
 	{"ARunThatNeverBeganIsForgottenWithItsDeployment", aRunThatNeverBeganIsForgottenWithItsDeployment},
 	{"WhatAForgottenRunHadIsTheOneBeforesAgain", whatAForgottenRunHadIsTheOneBeforesAgain},
