@@ -147,7 +147,7 @@ func TestATierGrowsAndShrinksByItselfAndTheLogSaysWhy(t *testing.T) {
 	assert.Len(t, r.machines("forecast-host"), 4)
 	e := r.logged()
 	assert.Equal(t, guard.Actor{Name: "ana", Way: guard.Rule}, e.Actor)
-	assert.Regexp(t, `\(reaction forecasts: \d\.\d\d cores are used.*: 4 of forecast-host would do with 50% of each, there are 3\)`, e.Note)
+	assert.Regexp(t, `\(reaction forecasts: \d\.\d\d cores are used.*: 4 of forecast-host would do with 50% of each, and there are 3\)`, e.Note)
 	assert.Contains(t, r.states()[0].State.Says, "run ")
 
 	r.uses("forecast-host", 0.44)

@@ -31,6 +31,7 @@ import (
 	"andamio/internal/service/offers"
 	"andamio/internal/service/promises"
 	"andamio/internal/service/quotas"
+	"andamio/internal/service/reactions"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/replicas"
 	"andamio/internal/service/requests"
@@ -142,6 +143,8 @@ var (
 	alertStoryValue      = valueOf[alertStory]("alert-story", "alert show")
 	alertValue           = valueOf[alarm.Alert]("alert", "alert acknowledge", "alert silence", "alert unsilence")
 	thresholdsValue      = valueOf[*alarm.File]("thresholds", "threshold")
+	reactionsValue       = valueOf[[]reactions.Status]("reactions", "reaction")
+	reactionValue        = valueOf[reactions.Status]("reaction", "reaction show")
 	previewValue         = valueOf[[]watch.Would]("threshold-preview", "threshold preview")
 	addressLeaseValue    = valueOf[promise.AddressLease]("address-lease", "lease address", "lease address extend")
 	addressLeasesValue   = valueOf[[]promise.AddressLease]("address-leases", "lease address list")

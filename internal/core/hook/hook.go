@@ -46,10 +46,12 @@ const (
 
 	AlertOpened Type = "alert.opened"
 	AlertEnded  Type = "alert.ended"
+
+	ReactionCalled Type = "reaction.called"
 )
 
 // Types are all of them.
-var Types = []Type{RunMayBegin, RunBegan, RunStands, RunFailed, RunStopped, RequestAsked, RequestApproved, RequestRefused, RequestPriced, RequestWithdrawn, RequestServing, AlertOpened, AlertEnded}
+var Types = []Type{RunMayBegin, RunBegan, RunStands, RunFailed, RunStopped, RequestAsked, RequestApproved, RequestRefused, RequestPriced, RequestWithdrawn, RequestServing, AlertOpened, AlertEnded, ReactionCalled}
 
 // Event is something that happened, or is about to.
 type Event struct {
@@ -393,7 +395,7 @@ func (h *Hook) To(e *Event, d *guard.Directory) (addresses, without []string) {
 // subjects say what happened, before what it happened to.
 var subjects = map[Type]string{RunBegan: "began", RunStands: "stands", RunFailed: "failed", RunStopped: "was stopped", RequestAsked: "was asked for",
 	RequestApproved: "is approved", RequestRefused: "is refused", RequestPriced: "has another price", RequestWithdrawn: "is withdrawn", RequestServing: "serves",
-	AlertOpened: "has a fault", AlertEnded: "is well again"}
+	AlertOpened: "has a fault", AlertEnded: "is well again", ReactionCalled: "needs a person"}
 
 // Letter is what is written of an event: one line, and the whole. No control sequence of anybody's gets into it.
 func (h *Hook) Letter(e *Event) (subject, text string) {

@@ -114,7 +114,7 @@ func (r *Reaction) decide(w *wish, st *State, s *Situation, now time.Time) Decis
 	case s.Busy != "":
 		return hold("%s: %s", w.Why, s.Busy)
 	case now.Sub(st.Since) < w.after:
-		return hold("%s since %s: it acts after %s", w.Why, st.Since.Format(time.TimeOnly), promise.Span(w.after))
+		return hold("%s since %s: it acts after %s", w.Why, at(st.Since, now), promise.Span(w.after))
 	case w.calls != "":
 		st.call(now, "%s: %s", w.Why, w.calls)
 		return hold("%s: %s", w.Why, w.calls)
@@ -124,7 +124,7 @@ func (r *Reaction) decide(w *wish, st *State, s *Situation, now time.Time) Decis
 		st.call(now, "%s, and it did something %s within a day already%s", w.Why, printable.Count(r.Tries, "time"), st.failure())
 		return hold("%s", st.CalledFor)
 	case cool.After(now):
-		return hold("%s%s: it is left alone until %s", w.Why, st.failure(), cool.Format(time.TimeOnly))
+		return hold("%s%s: it is left alone until %s", w.Why, st.failure(), at(cool, now))
 	}
 	d := w.Decision
 	if d.Mode == "" {
@@ -135,7 +135,7 @@ func (r *Reaction) decide(w *wish, st *State, s *Situation, now time.Time) Decis
 		d.Why += ", proposed since these are quiet hours"
 	}
 	if last := len(st.Acts) - 1; d.Mode == Propose && last >= 0 && st.Acts[last].Proposed && st.Acts[last].same(&d) {
-		return hold("%s: it was proposed at %s", w.Why, st.Acts[last].At.Format(time.TimeOnly))
+		return hold("%s: it was proposed at %s", w.Why, at(st.Acts[last].At, now))
 	}
 	return d
 }
@@ -151,3 +151,6 @@ func latest(a, b time.Time) time.Time {
 	}
 	return b
 }
+
+// at writes a moment by the clock of another one.
+func at(t, now time.Time) string { return t.In(now.Location()).Format(time.TimeOnly) }

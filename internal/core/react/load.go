@@ -15,14 +15,18 @@ type Load struct {
 	Each float64
 	// Of is of how many machines it is known; what the others use is taken to be as much as each of these does.
 	Of int
+	// Whole says that it is known for all of the while of which Recent is, or nearly.
+	Whole bool
 	// Words say what Ahead follows from, where it is more than Now.
 	Words string
 }
 
 // How far back is looked for what is used now, and how sure a trend has to be.
 const (
-	loadNow = 2 * time.Minute
+	loadNow = time.Minute
 	sure    = 2
+	// nearly is of how much of a while a load is known that is known for it.
+	nearly = 0.8
 )
 
 // Foresee works a load out of what all machines of a tier used together over time, those that are no more included. Usual is what is used at the hour at which another machine could serve; nil if
@@ -30,9 +34,14 @@ const (
 func Foresee(total []measure.Point, usual *alarm.Usual, now time.Time, lead, settle time.Duration) Load {
 	var l Load
 	sum, n := 0.0, 0
+	known, all := 0, 0
 	var trend []measure.Point
 	for _, p := range total {
 		age := now.Sub(p.At)
+		if age >= 0 && age <= settle {
+			all++
+			known += min(p.N, 1)
+		}
 		if p.N == 0 || age < 0 {
 			continue
 		}
@@ -60,6 +69,7 @@ func Foresee(total []measure.Point, usual *alarm.Usual, now time.Time, lead, set
 		l.Ahead, l.Words = usual.Middle, "as is usual at that hour"
 	}
 	l.Recent = max(l.Recent, l.Now)
+	l.Whole = float64(known) >= nearly*float64(all) && total[0].At.Add(settle-loadNow).Before(now)
 	return l
 }
 

@@ -30,15 +30,15 @@ func (r *Reaction) raise(st *State, s *Situation, now time.Time) *wish {
 	}
 	picks := t.Picks(now)
 	if len(picks) == 0 {
-		return &wish{Decision: Decision{Holds: waits(st.Down, r.Raise.after)}}
+		return &wish{Decision: Decision{Holds: waits(st.Down, r.Raise.after, now)}}
 	}
-	w := &wish{Decision: Decision{Do: Raising, Falls: picks, Why: fellWords(picks)}, cool: r.coolDown}
+	w := &wish{Decision: Decision{Do: Raising, Falls: picks, Why: fellWords(picks, now)}, cool: r.coolDown}
 	for _, f := range picks {
 		w.Machines = append(w.Machines, f.Machine)
 	}
 	w.about = strings.Join(w.Machines, " ")
 	if lost, why := r.lost(st, s, picks, now); len(lost) > 0 {
-		return r.elsewhere(w, s, lost, why)
+		return r.elsewhere(w, s, lost, why, now)
 	}
 	for _, f := range picks {
 		if f.How != promise.FellGone {
@@ -75,9 +75,9 @@ func (r *Reaction) lost(st *State, s *Situation, picks []promise.Fall, now time.
 }
 
 // elsewhere builds machines at another site; what is left of them where they were is taken away before. What has disks comes up there without what is on them: a person decides.
-func (r *Reaction) elsewhere(w *wish, s *Situation, lost []promise.Fall, why string) *wish {
+func (r *Reaction) elsewhere(w *wish, s *Situation, lost []promise.Fall, why string, now time.Time) *wish {
 	w.Do, w.Falls, w.Machines = Elsewhere, lost, nil
-	w.Why = fellWords(lost) + ", and " + why
+	w.Why = fellWords(lost, now) + ", and " + why
 	for _, f := range lost {
 		m := s.machine(f.Machine)
 		w.Machines = append(w.Machines, f.Machine)
@@ -114,15 +114,15 @@ func carrierDown(all []alarm.Alert, m *Machine) string {
 	return ""
 }
 
-func fellWords(all []promise.Fall) string {
+func fellWords(all []promise.Fall, now time.Time) string {
 	var out []string
 	for _, f := range all {
-		out = append(out, fmt.Sprintf("%s is %s since %s", f.Machine, f.How, f.Since.Format(time.TimeOnly)))
+		out = append(out, fmt.Sprintf("%s is %s since %s", f.Machine, f.How, at(f.Since, now)))
 	}
 	return strings.Join(out, ", ")
 }
 
 // waits says what is waited for.
-func waits(down []promise.Fall, after time.Duration) string {
-	return fmt.Sprintf("%s: it acts once that is sure, and after %s", fellWords(down), promise.Span(after))
+func waits(down []promise.Fall, after time.Duration, now time.Time) string {
+	return fmt.Sprintf("%s: it acts once that is sure, and after %s", fellWords(down, now), promise.Span(after))
 }

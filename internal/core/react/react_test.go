@@ -3,6 +3,7 @@ package react
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -271,7 +272,7 @@ func TestARunIsNotDisturbed(t *testing.T) {
 }
 
 func tier(count int, used float64) Situation {
-	return Situation{Tiers: map[string]*Tier{"map": {Node: "map", Count: count, Lead: 3 * time.Minute, PerMonth: 50, Rest: 100, Load: Load{Now: used, Recent: used, Ahead: used, Each: 2, Of: count}}}}
+	return Situation{Tiers: map[string]*Tier{"map": {Node: "map", Count: count, Lead: 3 * time.Minute, PerMonth: 50, Rest: 100, Load: Load{Now: used, Recent: used, Ahead: used, Each: 2, Of: count, Whole: true}}}}
 }
 
 func TestATierFollowsItsLoad(t *testing.T) {
@@ -285,27 +286,28 @@ func TestATierFollowsItsLoad(t *testing.T) {
 		mode  Mode
 	}{
 		"as it should be":               {s: tier(3, 2.9)},
-		"grows at once by all":          {s: tier(2, 4.2), count: 5, why: "4.20 cores are used: 5 of map would do with 50% of each, there are 2"},
+		"grows at once by all":          {s: tier(2, 4.2), count: 5, why: "4.20 cores are used: 5 of map would do with 50% of each, and there are 2"},
 		"just enough":                   {s: tier(3, 3.0)},
 		"grows by what comes":           {s: tier(3, 2.9), with: func(x *Tier) { x.Load.Ahead, x.Load.Words = 3.9, "by how it grows" }, count: 4, why: "3.90 cores are used soon, by how it grows"},
-		"at most":                       {s: tier(2, 9), count: 6, why: "9 of map would do with 50% of each, there are 2, and may be 6 by this reaction"},
+		"at most":                       {s: tier(2, 9), count: 6, why: "9 of map would do with 50% of each, and there are 2, and may be 6 by this reaction"},
 		"at most by its template":       {s: tier(2, 9), with: func(x *Tier) { x.Most = 4 }, count: 4, why: "may be 4 by its template"},
 		"at most for its budget":        {s: tier(2, 9), with: func(x *Tier) { x.Rest = 300 }, count: 4, why: "may be 4 for 500 a month"},
 		"shrinks by one":                {s: tier(5, 1), count: 4, why: "at most 1.00 cores were used within 10m: 4 of map do"},
 		"not below the least":           {s: tier(2, 0)},
 		"not below the template":        {s: tier(3, 0), with: func(x *Tier) { x.Least = 3 }},
-		"up to the least":               {s: tier(1, 0), count: 2, why: "so many at least"},
+		"up to the least":               {s: tier(1, 0), count: 2, why: "there are to be at least 2 of map, and there are 1"},
 		"not just before it is used":    {s: tier(5, 1), with: func(x *Tier) { x.Load.Ahead = 4.8 }},
 		"not just after it was used":    {s: tier(5, 1), with: func(x *Tier) { x.Load.Recent = 4.8 }},
 		"not within the margin":         {s: tier(4, 2.5)},
 		"beyond the margin":             {s: tier(4, 2.4), count: 3},
 		"not what is not known of all":  {s: tier(5, 1), with: func(x *Tier) { x.Load.Of = 4 }},
+		"not what was not known before": {s: tier(5, 1), with: func(x *Tier) { x.Load.Whole = false }},
 		"grows by those that are known": {s: tier(4, 3), with: func(x *Tier) { x.Load.Of = 2 }, count: 6, why: "6.00 cores are used by 2 of them"},
 		"nothing is known":              {s: tier(5, 0), with: func(x *Tier) { x.Load = Load{} }},
-		"more than may be":              {s: tier(8, 7), why: "it takes 7 of map"},
+		"more than may be":              {s: tier(8, 7), why: "7 of map would do"},
 		"more than may be, unneeded":    {s: tier(8, 1), count: 7, why: "7 of map do"},
-		"in its hours":                  {s: tier(2, 0), at: time.Date(2027, 3, 2, 6, 30, 0, 0, time.UTC), count: 4, why: "for morning"},
-		"before its hours":              {s: tier(2, 0), at: time.Date(2027, 3, 2, 5, 58, 0, 0, time.UTC), count: 4, why: "for morning"},
+		"in its hours":                  {s: tier(2, 0), at: time.Date(2027, 3, 2, 6, 30, 0, 0, time.UTC), count: 4, why: "for morning there are to be at least 4 of map"},
+		"before its hours":              {s: tier(2, 0), at: time.Date(2027, 3, 2, 5, 58, 0, 0, time.UTC), count: 4, why: "for morning there are to be at least 4 of map"},
 		"long before them":              {s: tier(2, 0), at: time.Date(2027, 3, 2, 5, 50, 0, 0, time.UTC)},
 		"after them":                    {s: tier(4, 0), at: time.Date(2027, 3, 2, 8, 0, 0, 0, time.UTC), count: 3},
 		"in quiet hours":                {s: tier(2, 4.2), at: time.Date(2027, 3, 2, 0, 0, 0, 0, time.UTC), count: 5, mode: Propose, why: "quiet hours"},
@@ -342,7 +344,7 @@ func TestWhoeverNeedsMoreThanMayBeIsSaidSo(t *testing.T) {
 	assert.Contains(t, Decide(r, st, &s, now).Holds, "it acts after 10m")
 	assert.True(t, st.Called.IsZero())
 	Decide(r, st, &s, now.Add(10*time.Minute))
-	assert.Equal(t, "9.00 cores are used: it takes 9 of map: more than 6 may not be, by this reaction", st.CalledFor)
+	assert.Equal(t, "9.00 cores are used: 9 of map would do with 50% of each, and there are 6: more than 6 may not be, by this reaction", st.CalledFor)
 	called := st.Called
 	Decide(r, st, &s, now.Add(20*time.Minute))
 	assert.Equal(t, called, st.Called, "once")
@@ -524,9 +526,9 @@ func TestALoadIsForeseenAsFarAsIsSure(t *testing.T) {
 	}
 	from, step := now.Add(-59*15*time.Second), 15*time.Second
 	l := Foresee(points(from, step, flat...), nil, now, 4*time.Minute, 10*time.Minute)
-	assert.Equal(t, Load{Now: 3, Recent: 3, Ahead: 3}, l)
+	assert.Equal(t, Load{Now: 3, Recent: 3, Ahead: 3, Whole: true}, l)
 	l = Foresee(points(from, step, ramp...), nil, now, 4*time.Minute, 10*time.Minute)
-	assert.InDelta(t, 3.75, l.Now, 0.01)
+	assert.InDelta(t, 3.85, l.Now, 0.01)
 	assert.InDelta(t, l.Now+0.05*16, l.Ahead, 0.05, "16 steps on")
 	assert.Equal(t, "by how it grows", l.Words)
 	l = Foresee(points(from, step, noisy...), nil, now, 4*time.Minute, 10*time.Minute)
@@ -540,6 +542,12 @@ func TestALoadIsForeseenAsFarAsIsSure(t *testing.T) {
 	assert.Equal(t, Load{}, Foresee(points(now.Add(-time.Hour), step, 1, 2, 3), nil, now, time.Minute, time.Minute), "what is old says nothing")
 	assert.Equal(t, Load{}, Foresee(points(now, step, -1), nil, now, time.Minute, time.Minute))
 	assert.Zero(t, Foresee(points(now.Add(time.Minute), step, 5), nil, now, time.Minute, time.Minute), "what is to come is not")
+	assert.False(t, Foresee(points(now.Add(-time.Minute), step, 1, 1, 1, 1), nil, now, time.Minute, 10*time.Minute).Whole, "what is known of a minute says nothing of ten")
+	gaps := slices.Clone(flat)
+	for i := 0; i < 60; i += 3 {
+		gaps[i] = -1
+	}
+	assert.False(t, Foresee(points(from, step, gaps...), nil, now, time.Minute, 10*time.Minute).Whole)
 	steep := Foresee(points(from, step, append(make([]float64, 56), 1, 2, 3, 4)...), nil, now, time.Hour, time.Minute)
 	assert.LessOrEqual(t, steep.Ahead, 2*steep.Now)
 }
@@ -552,7 +560,7 @@ func ExampleDecide() {
 	fmt.Println(d.Why)
 	// Output:
 	// scale map to 3
-	// 2.60 cores are used: 3 of map would do with 50% of each, there are 2
+	// 2.60 cores are used: 3 of map would do with 50% of each, and there are 2
 }
 
 // nobody is a deployment of which nothing is known.

@@ -2,7 +2,6 @@ package react
 
 import (
 	"fmt"
-	"strconv"
 	"time"
 
 	"andamio/internal/core/measure"
@@ -26,7 +25,7 @@ func (r *Reaction) scale(st *State, s *Situation, now time.Time) *wish {
 	floor, hours := r.floor(t, now)
 	most, bound := r.most(t)
 	l := t.Load
-	up, why := floor, hours
+	up, why := floor, fmt.Sprintf("%sthere are to be at least %d of %s, and there are %d", hours, floor, t.Node, t.Count)
 	if l.Each > 0 {
 		load, of := max(l.Now, l.Ahead), ""
 		if l.Of > 0 && l.Of < t.Count { // the others are taken to use as much
@@ -35,20 +34,20 @@ func (r *Reaction) scale(st *State, s *Situation, now time.Time) *wish {
 		}
 		if n := enough(load, l.Each, c.use); n > up {
 			up = n
-			why = fmt.Sprintf("%s are used%s%s", r.figure(load), of, ahead(&l))
+			why = fmt.Sprintf("%s are used%s%s: %d of %s would do with %s of each, and there are %d", r.figure(load), of, ahead(&l), up, t.Node, c.Use, t.Count)
 		}
 	}
 	switch {
 	case t.Count < min(up, most):
 		w.Count, w.cool = min(up, most), r.coolDown/sooner
-		w.Why = fmt.Sprintf("%s: %s of %s would do with %s of each, there are %d", why, strconv.Itoa(up), t.Node, c.Use, t.Count)
+		w.Why = why
 		if up > most {
 			w.Why += fmt.Sprintf(", and may be %d %s", most, bound)
 		}
 		return w
 	case up > most && t.Count >= most:
 		w.after, w.calls = r.coolDown, fmt.Sprintf("more than %d may not be, %s", most, bound)
-		w.Why = fmt.Sprintf("%s: it takes %d of %s", why, up, t.Node)
+		w.Why = why
 		w.about = "short"
 		return w
 	}
@@ -58,7 +57,7 @@ func (r *Reaction) scale(st *State, s *Situation, now time.Time) *wish {
 // shrink takes one machine away where fewer have done for a while, and will.
 func (r *Reaction) shrink(w *wish, st *State, t *Tier, floor int, now time.Time) *wish {
 	l := t.Load
-	if t.Count <= max(floor, 1) || l.Each <= 0 || l.Of < t.Count { // what is not known of all may be a load
+	if t.Count <= max(floor, 1) || l.Each <= 0 || l.Of < t.Count || !l.Whole { // what is not known of all may be a load
 		return nil
 	}
 	if enough(max(l.Now, l.Recent, l.Ahead), l.Each, shrinks*r.Scale.use) >= t.Count {
@@ -77,13 +76,13 @@ func (r *Reaction) Back() time.Duration { return r.coolDown }
 
 // floor is how many machines there are at least, with why.
 func (r *Reaction) floor(t *Tier, now time.Time) (int, string) {
-	n, why := max(r.Scale.Least, t.Least), "there are to be so many at least"
+	n, why := max(r.Scale.Least, t.Least), ""
 	for i := range r.Scale.Hours {
 		h := &r.Scale.Hours[i]
 		goes := !h.End(now).IsZero()
 		next := h.Next(now)
 		if comes := !next.IsZero() && !next.After(now.Add(t.Lead)); (goes || comes) && h.Least > n {
-			n, why = h.Least, "for "+h.Name
+			n, why = h.Least, "for "+h.Name+" "
 		}
 	}
 	return n, why

@@ -3,6 +3,7 @@ package react
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"andamio/internal/core/promise"
@@ -45,6 +46,24 @@ type Act struct {
 	Why      string `json:"why"`
 	// Failed says why it could not be done; "" if it was.
 	Failed string `json:"failed,omitempty"`
+}
+
+// Words say what was done.
+func (a *Act) Words() string {
+	text := string(a.Do) + " " + strings.Join(a.On, ", ")
+	if a.Do == Scaling {
+		text += fmt.Sprintf(" from %d to %d", a.From, a.Count)
+	}
+	if a.Do == Leaving {
+		text = "move off " + a.Site
+	}
+	switch {
+	case a.Failed != "":
+		text += " (failed: " + a.Failed + ")"
+	case a.Proposed:
+		text += " (proposed)"
+	}
+	return text
 }
 
 // Within is within what time tries are counted.

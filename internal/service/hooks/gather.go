@@ -9,6 +9,7 @@ import (
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
+	"andamio/internal/core/react"
 	"andamio/internal/core/run"
 	"andamio/internal/store"
 )
@@ -150,6 +151,15 @@ func (svc *Service) happened(ctx context.Context, since time.Time) ([]hook.Event
 	for i := range alerts {
 		out = append(out, ofAlert(&alerts[i], of)...)
 	}
+	reactions, err := svc.store.ReactionStates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range reactions {
+		if e, called := ofReaction(&reactions[i], of); called {
+			out = append(out, e)
+		}
+	}
 	requests, err := svc.store.Requests(ctx)
 	if err != nil {
 		return nil, err
@@ -222,6 +232,16 @@ func ofAlert(a *alarm.Alert, of map[int64]*store.Deployment) []hook.Event {
 	ended := about
 	ended.ID, ended.Type, ended.At = fmt.Sprintf("alert-%d-ended", a.ID), hook.AlertEnded, a.Ended
 	return []hook.Event{opened, ended}
+}
+
+// ofReaction is that a reaction calls a person; false if it does not.
+func ofReaction(k *react.Kept, of map[int64]*store.Deployment) (hook.Event, bool) {
+	d := of[k.Deployment]
+	if d == nil || k.State.Called.IsZero() {
+		return hook.Event{}, false
+	}
+	return hook.Event{ID: fmt.Sprintf("reaction-%s-%d-called-%d", k.Reaction, k.Deployment, k.State.Called.Unix()), Type: hook.ReactionCalled, At: k.State.Called, Name: d.Name, Title: d.Name,
+		Text: "reaction " + k.Reaction + ": " + k.State.CalledFor, Deployment: d.ID, Team: d.Owner.Team, Person: d.Owner.Person, Service: d.Owner.Service, Stage: d.Owner.Stage, Tags: d.Owner.Tags}, true
 }
 
 // endings are what a run's end is to hooks.

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/react"
 	"andamio/internal/core/run"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
@@ -41,6 +42,7 @@ type Store interface {
 	Deployment(ctx context.Context, id int64) (store.Deployment, error)
 	RunsOf(ctx context.Context, deployment int64) ([]store.Run, error)
 	Requests(ctx context.Context) ([]store.Request, error)
+	ReactionStates(ctx context.Context) ([]react.Kept, error)
 	AlertsSince(ctx context.Context, since time.Time, most int) ([]alarm.Alert, error)
 	RequestThread(ctx context.Context, id int64) ([]store.RequestEvent, error)
 }

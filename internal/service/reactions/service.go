@@ -110,6 +110,17 @@ type Status struct {
 	State      react.State `json:"state"`
 }
 
+// Stands says in words how it stands: why a person is called, what it decided last, or that it has nothing to do.
+func (s *Status) Stands() string {
+	switch {
+	case !s.State.Called.IsZero():
+		return "a person is called: " + s.State.CalledFor
+	case s.State.Says != "":
+		return s.State.Says
+	}
+	return "nothing is to be done"
+}
+
 // Reacting says of all reactions how they stand to the deployments that they are for and the actor may see.
 func (svc *Service) Reacting(ctx context.Context) ([]Status, error) {
 	f, err := svc.workspace.Reactions()

@@ -243,6 +243,7 @@ func (v *View) drawSide(c *part.Canvas, r part.Rect) {
 		return
 	}
 	y = v.drawPromised(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.Y + r.H - y - 1}, d)
+	y = v.drawReacting(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	y = v.drawCopies(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	y = v.drawKept(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 	y = v.drawHistory(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)

@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/promises"
+	"andamio/internal/service/reactions"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -31,6 +32,7 @@ type View struct {
 	states map[int64]*run.State
 	// promised is what is promised of all of them.
 	promised []promises.Kept
+	reacting []reactions.Status
 	levels   levels
 	// read are the readings, by deployment.
 	read   map[int64]read
@@ -124,7 +126,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case measured:
 		v.takeMeasured(msg)
 	case recalled:
-		v.promised, v.levels = msg.all, msg.levels
+		v.promised, v.levels, v.reacting = msg.all, msg.levels, msg.reacting
 	case looked:
 		if msg.err == nil && v.past.IsZero() {
 			v.looked[msg.id] = msg.now

@@ -13,6 +13,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/promises"
+	"andamio/internal/service/reactions"
 	"andamio/internal/service/replicas"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -207,8 +208,9 @@ type levels struct {
 
 // recalled are the promises as they are now.
 type recalled struct {
-	all    []promises.Kept
-	levels levels
+	all      []promises.Kept
+	levels   levels
+	reacting []reactions.Status
 }
 
 // recallWithin bounds how long it is looked for them.
@@ -231,7 +233,11 @@ func (v *View) recall() tea.Cmd {
 		if err != nil {
 			return view.Failed(err)
 		}
-		return recalled{all, levels{names, states}}
+		reacting, err := v.app.Reacting(ctx)
+		if err != nil {
+			return view.Failed(err)
+		}
+		return recalled{all, levels{names, states}, reacting}
 	}
 }
 
@@ -253,6 +259,12 @@ func (v *View) overTime() []view.Line {
 			text += ", " + k.Does + " in " + ahead(k.Next.Sub(v.now))
 		}
 		out = append(out, view.Say(text))
+	}
+	for i, s := range v.reactingTo(d) {
+		if i == 0 {
+			section("done by itself to " + d.Name)
+		}
+		out = append(out, view.Say("  "+s.Reaction+" "+s.Words+": "+s.Stands()))
 	}
 	for i, x := range replicas.Of(d.Stand) {
 		if i == 0 {

@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/service/hooks"
 	"andamio/internal/service/promises"
+	"andamio/internal/service/reactions"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/tui/part"
@@ -38,6 +39,7 @@ type done struct {
 	addresses  []promise.AddressLease
 	levels     []promises.LevelState
 	alerts     []alarm.Alert
+	reacting   []reactions.Status
 	err        error
 }
 
@@ -55,7 +57,8 @@ func (v *View) lookAtDone() tea.Cmd {
 		addresses, addressesErr := v.app.AddressLeases(ctx)
 		levels, levelsErr := v.app.LevelStates(ctx, time.Now())
 		alerts, alertsErr := v.app.Alerts(ctx)
-		return done{last, open, clock, asked, told, promised, addresses, levels, alerts, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr, alertsErr)}
+		reacting, reactingErr := v.app.Reacting(ctx)
+		return done{last, open, clock, asked, told, promised, addresses, levels, alerts, reacting, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr, alertsErr, reactingErr)}
 	}
 }
 

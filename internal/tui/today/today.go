@@ -22,6 +22,7 @@ import (
 	"andamio/internal/service/hooks"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/promises"
+	"andamio/internal/service/reactions"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
@@ -51,6 +52,8 @@ type View struct {
 	deliveries []hooks.Delivery
 	// promised is what is promised of deployments, with how it was kept.
 	promised []promises.Kept
+	// reacting is how reactions stand to deployments.
+	reacting []reactions.Status
 	// addresses are those that are leased.
 	addresses []promise.AddressLease
 	// alerts are what is wrong.
@@ -102,7 +105,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Failed(msg.err))
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
-		v.requests, v.deliveries, v.promised, v.addresses, v.levels, v.alerts = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels, msg.alerts
+		v.requests, v.deliveries, v.promised, v.addresses, v.levels, v.alerts, v.reacting = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels, msg.alerts, msg.reacting
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
@@ -144,6 +147,8 @@ type item struct {
 	reason                  []string
 	// alert is the number of the alert that it is, 0 if it is none.
 	alert int64
+	// reaction is the one that calls a person; nil where none does.
+	reaction *reactions.Status
 }
 
 // queue is the queue as it was drawn last.
@@ -168,6 +173,7 @@ func (v *View) items(now time.Time) []item {
 		out = append(out, it)
 	}
 	out = append(out, v.alertItems(now)...)
+	out = append(out, v.reactionItems(now)...)
 	out = append(out, v.unwell(now)...)
 	out = append(out, v.inventoryItems(now)...)
 	out = append(out, v.moveItems(now)...)
@@ -362,7 +368,7 @@ func (v *View) Why() view.Note {
 func (v *View) Actions() []view.Action {
 	items := v.queue()
 	if v.at < len(items) {
-		return append([]view.Action{{Name: items[v.at].acts, Effect: "goes there; changes nothing", Do: func() tea.Cmd { return v.open(items) }}}, v.alertActs(items[v.at])...)
+		return append([]view.Action{{Name: items[v.at].acts, Effect: "goes there; changes nothing", Do: func() tea.Cmd { return v.open(items) }}}, append(v.alertActs(items[v.at]), v.reactionActs(items[v.at].reaction)...)...)
 	}
 	return nil
 }
