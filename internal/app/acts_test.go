@@ -32,7 +32,7 @@ const (
 var methods = map[string]any{
 	"Settlements": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
 	"MeasureAll": reads, "Measured": reads, "Curve": reads, "Figures": reads, "Overview": reads, "WriteOpenMetrics": reads, "AsOf": reads, "ReadingsAt": reads, "AlertsAt": reads, "Story": reads, "Helping": worksOut, "Alerts": reads, "AlertsSince": reads, "Alert": reads, "Acknowledge": guard.AcknowledgeAlert, "Silence": guard.SilenceAlert, "Unsilence": guard.SilenceAlert,
-	"Reactions": reads, "Reacting": reads, "React": reads, "SetReactions": guard.SetReactions, "ResumeReaction": guard.ResumeReaction, "Rebuilding": worksOut, "Total": reads,
+	"Reactions": reads, "Reacting": reads, "React": reads, "SetReactions": guard.SetReactions, "ResumeReaction": guard.ResumeReaction, "Fronts": reads, "FrontStates": reads, "AnswerFronts": reads, "SetFronts": guard.SetFronts, "Rebuilding": worksOut, "Total": reads,
 	"Thresholds": reads, "SetThresholds": guard.SetThresholds, "Preview": reads,
 	"MayKeepMemory": reads, "LeaseAddress": guard.LeaseAddress, "ExtendAddress": guard.LeaseAddress, "ReturnAddress": guard.ReturnAddress, "AddressLeases": theirs, "AddressDue": within,
 	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,
@@ -91,7 +91,7 @@ func TestNoMethodIsForgotten(t *testing.T) {
 
 // services are where methods that screens and commands call are: of App, and of the services that it has.
 var services = map[string]string{".": "App", "../service/sites": "Service", "../service/deployments": "Service", "../service/runs": "Service", "../service/accounts": "Service", "../service/hooks": "Service",
-	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/watch": "Service", "../service/reactions": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
+	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/watch": "Service", "../service/reactions": "Service", "../service/fronts": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
 
 // exported are the exported methods of App and its services, with which functions and constants they mention; of those that NewRun calls
 // too.

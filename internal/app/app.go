@@ -14,6 +14,7 @@ import (
 	"andamio/internal/service/accounts"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/fronts"
 	"andamio/internal/service/hooks"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/offers"
@@ -51,6 +52,7 @@ type (
 	replicaService    = replicas.Service
 	watchService      = watch.Service
 	reactionService   = reactions.Service
+	frontService      = fronts.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -71,6 +73,7 @@ type App struct {
 	*replicaService
 	*watchService
 	*reactionService
+	*frontService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -117,6 +120,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.watchService = watch.New(a.desk, a.workspace, a.store, a.Log, a.watched, a.openMeasures, a.siteService, a.deploymentService)
 	a.reactionService = reactions.New(a.desk, a.workspace, a.store, a.Log, a.reacted, reactions.Over{Sites: a.siteService, Deployments: a.deploymentService, Runs: a.runService,
 		Moves: a.moveService, Watch: a.watchService})
+	a.frontService = fronts.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.watchService)
 	a.requestService.Ask(a.promiseService)
 	a.hookService.Ask(a.deploymentService, a.runService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService, a.promiseService)
@@ -132,6 +136,7 @@ func (a *App) seat(d *acting.Desk) {
 	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
 	a.requestService, a.accountService, a.hookService, a.snapshotService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d), a.snapshotService.At(d)
 	a.promiseService, a.replicaService, a.watchService, a.reactionService = a.promiseService.At(d), a.replicaService.At(d), a.watchService.At(d), a.reactionService.At(d)
+	a.frontService = a.frontService.At(d)
 }
 
 // inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.

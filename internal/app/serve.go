@@ -51,6 +51,8 @@ type Serving struct {
 	watching, measuring atomic.Bool
 	// reacting says that what is measured is reacted to.
 	reacting atomic.Bool
+	// fronts is the answering for them that goes on; nil before it was begun first.
+	fronts *answering
 
 	// windows is when the file of blackouts and windows was written that was looked at last.
 	windows time.Time
@@ -123,6 +125,7 @@ func (s *Serving) Run(ctx context.Context) error {
 				looked = now
 				s.a.register(ctx, now)
 				s.mend(ctx, now)
+				s.answer(ctx)
 				if s.a.forsaken(&alone, now) {
 					return nil
 				}
@@ -247,7 +250,7 @@ func (a *App) KeepServed(ctx context.Context, told func(Firing)) error {
 	}
 	a.register(ctx, time.Now())
 	dues, err := a.store.Dues(ctx)
-	if err != nil || len(dues) == 0 && !a.hooked() {
+	if err != nil || len(dues) == 0 && !a.wanted() {
 		return err
 	}
 	by, err := a.ServedBy(ctx)
@@ -267,10 +270,14 @@ func (a *App) KeepServed(ctx context.Context, told func(Firing)) error {
 	return s.Run(ctx)
 }
 
-// hooked reports that there are hooks, which somebody has to see to.
-func (a *App) hooked() bool {
-	f, err := a.workspace.Hooks()
-	return err == nil && len(f.Hooks) > 0
+// wanted reports that there are hooks, reactions or fronts, which somebody has to see to.
+func (a *App) wanted() bool {
+	for _, file := range []string{workspace.FileHooks, workspace.FileReactions, workspace.FileFronts} {
+		if !a.workspace.Changed(file).IsZero() {
+			return true
+		}
+	}
+	return false
 }
 
 // spawnServing starts the lasting process, in a session of its own.

@@ -27,6 +27,7 @@ import (
 	"andamio/internal/names"
 	"andamio/internal/sandbox"
 	"andamio/internal/service/accounts"
+	"andamio/internal/service/fronts"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/offers"
 	"andamio/internal/service/promises"
@@ -145,6 +146,7 @@ var (
 	thresholdsValue      = valueOf[*alarm.File]("thresholds", "threshold")
 	reactionsValue       = valueOf[[]reactions.Status]("reactions", "reaction")
 	reactionValue        = valueOf[reactions.Status]("reaction", "reaction show")
+	frontsValue          = valueOf[[]fronts.Status]("fronts", "front")
 	previewValue         = valueOf[[]watch.Would]("threshold-preview", "threshold preview")
 	addressLeaseValue    = valueOf[promise.AddressLease]("address-lease", "lease address", "lease address extend")
 	addressLeasesValue   = valueOf[[]promise.AddressLease]("address-leases", "lease address list")

@@ -119,16 +119,34 @@ func (z Zone) Publish(ctx context.Context, name string, t Target) error {
 	if err != nil {
 		return err
 	}
+	return z.publish(ctx, name, rrs, rrs[1:])
+}
+
+// PublishAll makes a name stand for several addresses and nothing else, as [Zone.Publish] does for one.
+func (z Zone) PublishAll(ctx context.Context, name string, addresses []string) error {
+	var all []dns.RR
+	for _, a := range addresses {
+		rrs, err := z.records(name, Target{Address: a})
+		if err != nil {
+			return err
+		}
+		all = append(all, rrs...)
+	}
+	return z.publish(ctx, name, all, nil)
+}
+
+// publish makes a name have some records, in the place of all addresses that it had and of other records of the same names and types.
+func (z Zone) publish(ctx context.Context, name string, rrs, instead []dns.RR) error {
 	send := func(require func(m *dns.Msg)) error {
 		m := new(dns.Msg)
 		m.SetUpdate(dns.Fqdn(z.Name))
 		require(m)
-		m.RemoveRRset(append(z.addresses(name), rrs[1:]...)) // it may have had an address of the other sort
+		m.RemoveRRset(append(z.addresses(name), instead...)) // it may have had an address of the other sort
 		m.Insert(rrs)
 		m.Insert(z.owned(name))
 		return z.update(ctx, m)
 	}
-	err = send(func(m *dns.Msg) { m.RRsetNotUsed(z.unowned(name)) })
+	err := send(func(m *dns.Msg) { m.RRsetNotUsed(z.unowned(name)) })
 	if errors.Is(err, errRequired) {
 		err = send(func(m *dns.Msg) { m.Used(z.owned(name)) })
 	}

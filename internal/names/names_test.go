@@ -8,9 +8,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/miekg/dns"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -197,5 +199,31 @@ func TestANameHasAnAddressOfEitherSort(t *testing.T) {
 		require.NoError(t, z.Withdraw(t.Context(), "gauge", []string{"http"}))
 		_, _, _, err := z.Ask(t.Context(), z.Server, "gauge", "")
 		assert.ErrorIs(t, err, names.ErrUnanswered)
+	})
+}
+
+// TestANameStandsForAllThatIsUp publishes a name for several addresses, of either sort, and others in their place; one that is another's is left as it is.
+func TestANameStandsForAllThatIsUp(t *testing.T) {
+	servers(t, func(t *testing.T, z names.Zone) {
+		z.Owner = "front map"
+		for _, want := range [][]string{{"127.8.1.4", "127.8.1.5", "fd00::7"}, {"127.8.1.5"}} {
+			require.NoError(t, z.PublishAll(t.Context(), "map", want))
+			var got []string
+			for _, kind := range []uint16{dns.TypeA, dns.TypeAAAA} {
+				m := new(dns.Msg)
+				m.SetQuestion("map.ribera.test.", kind)
+				c := &dns.Client{Timeout: 5 * time.Second}
+				answer, _, err := c.ExchangeContext(t.Context(), m, z.Server)
+				require.NoError(t, err)
+				for _, rr := range answer.Answer {
+					got = append(got, strings.TrimPrefix(rr.String(), rr.Header().String()))
+				}
+			}
+			assert.ElementsMatch(t, want, got)
+		}
+		other := z
+		other.Owner = "d1-17"
+		require.ErrorIs(t, other.PublishAll(t.Context(), "map", []string{"127.66.6.6"}), names.ErrTaken)
+		require.Error(t, z.PublishAll(t.Context(), "map", []string{"nowhere"}))
 	})
 }

@@ -103,8 +103,8 @@ func (r *Responder) ServeDNS(w dns.ResponseWriter, q *dns.Msg) {
 	if _, by := w.RemoteAddr().(*net.UDPAddr); by {
 		m.Truncate(sizeOf(q))
 	}
-	_ = w.WriteMsg(m)
 	r.Answered.Add(1)
+	_ = w.WriteMsg(m)
 }
 
 // mostUDP is how long an answer may be: what is longer is broken up on its way (DNS flag day 2020).
@@ -227,7 +227,7 @@ func (a *answer) of(rest string, from netip.Addr, subnet *dns.EDNS0_SUBNET, now 
 	members := a.t.Members[f.Name]
 	switch before := labels[:len(labels)-1]; {
 	case len(before) == 0:
-		for _, m := range a.choose(f, members, from, subnet, now, draw) {
+		for _, m := range a.choose(f, f.Expected(members), from, subnet, now, draw) {
 			a.address(a.q.Name, m)
 		}
 	case len(before) == 2 && before[1] == "_tcp" && strings.HasPrefix(before[0], "_"):

@@ -2,6 +2,7 @@ package front
 
 import (
 	"cmp"
+	"fmt"
 	"math"
 	"net/netip"
 	"slices"
@@ -16,6 +17,10 @@ type Member struct {
 	Site       string     `json:"site"`
 	Address    netip.Addr `json:"address"`
 	Port       uint16     `json:"port"`
+	// Machine is the one that it runs on, by its id in the deployment.
+	Machine string `json:"machine,omitempty"`
+	// Check is how it is asked.
+	Check Check `json:"check,omitzero"`
 	// Up says that it answers, since when.
 	Up    bool      `json:"up"`
 	Since time.Time `json:"since,omitzero"`
@@ -23,6 +28,19 @@ type Member struct {
 	Load float64 `json:"load,omitempty"`
 	// Says is what it said last.
 	Says string `json:"says,omitempty"`
+}
+
+// Check is how a member is asked whether it is well: by a connection, or for a page.
+type Check struct {
+	HTTP     bool   `json:"http,omitempty"`
+	Path     string `json:"path,omitempty"`
+	Status   int    `json:"status,omitempty"`
+	Contains string `json:"contains,omitempty"`
+}
+
+// Key names a member: one that is at another address is another one.
+func (m *Member) Key() string {
+	return fmt.Sprintf("d%d %s %s:%d", m.Deployment, m.Name, m.Address, m.Port)
 }
 
 // Bounds of how much less what is full, or has just come up, is asked.
@@ -56,6 +74,20 @@ func (f *Front) room(m *Member) float64 {
 		return 1
 	}
 	return max((1-m.Load)/(1-f.full), leastRoom)
+}
+
+// Expected are the members at the port at which a front is expected.
+func (f *Front) Expected(members []Member) []Member {
+	port, most := f.Port, map[uint16]int{}
+	for i := range members {
+		most[members[i].Port]++
+	}
+	for p, n := range most {
+		if f.Port == 0 && (port == 0 || n > most[uint16(port)] || n == most[uint16(port)] && int(p) < port) {
+			port = int(p)
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(members), func(m Member) bool { return int(m.Port) != port })
 }
 
 // Choose says who is answered with, the first before all others: of what is up the nearest, and of those as near by their weight. Where these are full the next nearest are answered with for as much as is

@@ -65,6 +65,8 @@ type Front struct {
 	Full string `json:"full,omitempty"`
 	// SlowStart is for how long what has just come up is asked less, as 2m.
 	SlowStart string `json:"slow_start,omitempty"`
+	// Port is the one at which who looks up addresses alone expects it; members at others, as behind a network that maps ports, are found by service records (RFC 2782) alone. 0 is the port that most have.
+	Port int `json:"port,omitempty"`
 	// Answers is how many addresses an answer has at most.
 	Answers int `json:"answers,omitempty"`
 	// Plain is the name in the zone of the connected name server that has all that is healthy, for who asks there.
@@ -244,6 +246,9 @@ func (f *Front) check() []error {
 	}
 	if f.Answers < 1 || f.Answers > mostAnswers {
 		errs = append(errs, fmt.Errorf("answers: an answer has between 1 and %d addresses, not %d", mostAnswers, f.Answers))
+	}
+	if f.Port < 0 || f.Port > 65535 {
+		errs = append(errs, fmt.Errorf("port: %d is no port", f.Port))
 	}
 	if f.Plain != "" && !isName(f.Plain) {
 		errs = append(errs, fmt.Errorf("plain: %q is no name, in small letters", f.Plain))

@@ -78,6 +78,7 @@ func TestMistakesOfAFileAreSaid(t *testing.T) {
 		whole("regions: [{ name: a, networks: [10.0.0.0/8], distances: { x: -1 } }]\n", ""): "distances: x is some milliseconds away",
 		whole("regions: [{ name: a, networks: [10.0.0.0/8], near: x }, { name: a, networks: [11.0.0.0/8], near: x }]\n", ""): "regions[1]: another is called a",
 		whole("", ", answers: 9"):                   "line 5, \"map\": answers: an answer has between 1 and 8",
+		whole("", ", port: 70000"):                  "port: 70000 is no port",
 		whole("", ", answers: -1"):                  "answers",
 		whole("", ", full: 100%"):                   "full",
 		whole("", ", full: high"):                   "full",
@@ -203,6 +204,21 @@ func TestTheNearestThatIsWellIsAnsweredWith(t *testing.T) {
 		})
 	}
 	assert.Equal(t, map[string]int{"v": 60, "a": 20, "p": 20}, shares(f, []Member{v, a, p, x}, nil), "of clients of which nothing is known")
+}
+
+func TestAddressesAloneAreOfThePortThatIsExpected(t *testing.T) {
+	at := func(name string, port uint16) Member { m := member(name, "vega", true); m.Port = port; return m }
+	names := func(f Front, members ...Member) (out []string) {
+		for _, m := range f.Expected(members) {
+			out = append(out, m.Name)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"a", "c"}, names(Front{}, at("a", 8443), at("b", 20293), at("c", 8443)))
+	assert.Equal(t, []string{"b"}, names(Front{Port: 20293}, at("a", 8443), at("b", 20293)))
+	assert.Equal(t, []string{"a"}, names(Front{}, at("b", 20293), at("a", 8443)), "of as many the lower one")
+	assert.Empty(t, names(Front{Port: 80}, at("a", 8443)))
+	assert.Empty(t, names(Front{}))
 }
 
 // TestWhoIsDownIsNeverAnsweredWith holds that of whatever members those alone are answered with that are up, as many as an answer has and each once; all, where none is.

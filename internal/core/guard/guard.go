@@ -131,6 +131,7 @@ const (
 	SetThresholds    Act = "set-thresholds"
 	SetReactions     Act = "set-reactions"
 	ResumeReaction   Act = "resume-reaction"
+	SetFronts        Act = "set-fronts"
 
 	LeaseAddress  Act = "lease-address"
 	ReturnAddress Act = "return-address"
@@ -210,6 +211,7 @@ var Acts = []Row{
 	{SetThresholds, Keep, "set the thresholds"},
 	{SetReactions, Keep, "set the reactions"},
 	{ResumeReaction, Operate, "let a reaction act again"},
+	{SetFronts, Connect, "set the fronts"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -11,6 +11,7 @@ import (
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/decide"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/front"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/level"
@@ -31,6 +32,9 @@ const (
 	FileWindows    = "windows.yaml"
 	FileThresholds = "thresholds.yaml"
 	FileReactions  = "reactions.yaml"
+	FileFronts     = "fronts.yaml"
+	// FileLastFronts is what was known of the fronts last, which whoever answers for them goes on with.
+	FileLastFronts = "fronts.json"
 )
 
 // written is what is in a file that an administrator writes; none where there is no file.
@@ -142,4 +146,34 @@ func DigestOf(text []byte) string { return fmt.Sprintf("%x", sha256.Sum256(text)
 // SetReactions keeps reactions, as the text that they were read from.
 func (w *Workspace) SetReactions(text []byte) error {
 	return durable.Write(w.Path(FileReactions), text)
+}
+
+// Fronts are the workspace's fronts, with the text of their file; none, of no zone, if there is no file.
+func (w *Workspace) Fronts() (*front.File, []byte, error) {
+	f, err := written(w, FileFronts, front.Read, &front.File{Version: front.Version})
+	if err != nil {
+		return nil, nil, err
+	}
+	text, err := os.ReadFile(w.Path(FileFronts))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return f, text, err
+}
+
+// SetFronts keeps fronts, as the text that they were read from.
+func (w *Workspace) SetFronts(text []byte) error { return durable.Write(w.Path(FileFronts), text) }
+
+// LastFronts is what was known of fronts last; nil if nothing was.
+func (w *Workspace) LastFronts() ([]byte, error) {
+	data, err := os.ReadFile(w.Path(FileLastFronts))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return data, err
+}
+
+// KeepLastFronts keeps what is known of fronts.
+func (w *Workspace) KeepLastFronts(data []byte) error {
+	return durable.Write(w.Path(FileLastFronts), data)
 }
