@@ -60,7 +60,7 @@ reactions:
 
 // TestTheFilesOfTheScenarioAreAsTheirSchemasSay holds the files that administrators write against what is said of their form.
 func TestTheFilesOfTheScenarioAreAsTheirSchemasSay(t *testing.T) {
-	for _, name := range []string{"approvals", "hooks", "levels", "quotas", "rates", "teams", "thresholds", "windows", "reactions"} {
+	for _, name := range []string{"approvals", "hooks", "levels", "quotas", "rates", "teams", "thresholds", "windows", "reactions", "fronts"} {
 		text, err := os.ReadFile("../../examples/flood-watch/" + name + ".yaml")
 		require.NoError(t, err)
 		var doc any

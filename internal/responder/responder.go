@@ -24,21 +24,45 @@ import (
 
 // Responder answers for one zone. The zero Responder knows nothing yet, and says so (SERVFAIL).
 type Responder struct {
-	table atomic.Pointer[front.Table]
+	table atomic.Pointer[prepared]
 	// serial counts the tables: it is that of the zone (RFC 1035, section 3.3.13).
 	serial atomic.Uint32
 	// Answered counts what was answered.
 	Answered atomic.Int64
 }
 
+// prepared is a table with what is the same for all who ask until another one is set.
+type prepared struct {
+	*front.Table
+	expected map[string][]front.Member
+	// away is how far sites are from a region, by region and front.
+	away map[*front.Region]map[string]map[string]float64
+}
+
 // Set has it answer from a table from now on.
 func (r *Responder) Set(t *front.Table) {
-	r.table.Store(t)
+	p := &prepared{t, map[string][]front.Member{}, map[*front.Region]map[string]map[string]float64{}}
+	for i := range t.File.Regions {
+		p.away[&t.File.Regions[i]] = map[string]map[string]float64{}
+	}
+	for i := range t.File.Fronts {
+		f := &t.File.Fronts[i]
+		p.expected[f.Name] = f.Expected(t.Members[f.Name])
+		for region, away := range p.away {
+			away[f.Name] = t.Away(region, t.Members[f.Name])
+		}
+	}
+	r.table.Store(p)
 	r.serial.Add(1)
 }
 
 // Table is what it answers from; nil if nothing is known yet.
-func (r *Responder) Table() *front.Table { return r.table.Load() }
+func (r *Responder) Table() *front.Table {
+	if p := r.table.Load(); p != nil {
+		return p.Table
+	}
+	return nil
+}
 
 // How long one who has connected may be silent, and how long ending takes at most.
 const (
@@ -130,7 +154,7 @@ func (r *Responder) Answer(q *dns.Msg, from netip.Addr, now time.Time, draw func
 	m := new(dns.Msg)
 	m.SetReply(q)
 	subnet := echoed(q, m)
-	t := r.Table()
+	t := r.table.Load()
 	switch {
 	case q.Opcode != dns.OpcodeQuery:
 		m.Rcode = dns.RcodeNotImplemented
@@ -192,7 +216,7 @@ func cut(name, zone string) (rest string, within bool) {
 // answer is one that is made.
 type answer struct {
 	*dns.Msg
-	t      *front.Table
+	t      *prepared
 	serial uint32
 	q      dns.Question
 	ttl    uint32
@@ -227,7 +251,7 @@ func (a *answer) of(rest string, from netip.Addr, subnet *dns.EDNS0_SUBNET, now 
 	members := a.t.Members[f.Name]
 	switch before := labels[:len(labels)-1]; {
 	case len(before) == 0:
-		for _, m := range a.choose(f, f.Expected(members), from, subnet, now, draw) {
+		for _, m := range a.choose(f, a.t.expected[f.Name], from, subnet, now, draw) {
 			a.address(a.q.Name, m)
 		}
 	case len(before) == 2 && before[1] == "_tcp" && strings.HasPrefix(before[0], "_"):
@@ -265,7 +289,7 @@ func (a *answer) choose(f *front.Front, members []front.Member, from netip.Addr,
 	if subnet != nil && subnet.SourceNetmask > 0 {
 		subnet.SourceScope = uint8(scope)
 	}
-	return f.Choose(members, a.t.Away(region, members), now, draw)
+	return f.Choose(members, a.t.away[region][f.Name], now, draw)
 }
 
 // address adds the address of a member, if it is of the sort that is asked for.

@@ -3,7 +3,7 @@
 //
 // Figures on a shared machine vary; ratios vary less. With the argument place only placements are measured,
 // with compile only compilations, with keys only keys, with run only runs, with inventory only reconciliations, with move only moves,
-// with account only accounts, with request only requests, with measure only what keeping and judging measures takes.
+// with account only accounts, with request only requests, with measure only what keeping and judging measures takes, with front only answers for fronts.
 package main
 
 import (
@@ -77,6 +77,11 @@ func bench() error {
 		table(kept)
 		return err
 	}
+	if len(os.Args) > 1 && os.Args[1] == "front" {
+		answered, err := answers(dir)
+		table(answered)
+		return err
+	}
 	ran, err := ofRuns(dir) // first: the peak of memory is the process's
 	if err != nil {
 		return err
@@ -121,7 +126,11 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked, kept)
+	answered, err := answers(dir)
+	if err != nil {
+		return err
+	}
+	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked, kept, answered)
 	table(results)
 	return nil
 }

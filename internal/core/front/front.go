@@ -7,6 +7,7 @@ package front
 import (
 	"errors"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -312,14 +313,13 @@ func (f *File) Region(client netip.Addr) (found *Region, scope int) {
 
 // alike is how many leading bits two addresses of a sort have in common, at most so many less one.
 func alike(a, b netip.Addr, most int) int {
-	for n := most - 1; n > 0; n-- {
-		x, errA := a.Prefix(n)
-		y, errB := b.Prefix(n)
-		if errA == nil && errB == nil && x == y {
-			return n
+	x, y := a.AsSlice(), b.AsSlice()
+	for i := range x {
+		if d := x[i] ^ y[i]; d != 0 {
+			return min(8*i+bits.LeadingZeros8(d), most-1)
 		}
 	}
-	return 0
+	return most - 1
 }
 
 // Away is how far each site is from a region in milliseconds, by what was measured between sites; a site of which that is not known is not in it.

@@ -238,6 +238,7 @@ func (v *View) drawSide(c *part.Canvas, r part.Rect) {
 		y = v.drawResource(c, r, s, res)
 	}
 	y = v.drawEndpoints(c, part.Rect{X: r.X, Y: y + 1, W: r.W, H: r.H}, s)
+	y = v.drawFronts(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y}, d)
 	if !v.past.IsZero() { // what is promised and kept is told of now alone
 		v.drawHistory(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y - 1}, d)
 		return

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/fronts"
 	"andamio/internal/service/promises"
 	"andamio/internal/service/reactions"
 	"andamio/internal/service/reconcile"
@@ -33,6 +34,7 @@ type View struct {
 	// promised is what is promised of all of them.
 	promised []promises.Kept
 	reacting []reactions.Status
+	fronts   []fronts.Status
 	levels   levels
 	// read are the readings, by deployment.
 	read   map[int64]read
@@ -126,7 +128,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 	case measured:
 		v.takeMeasured(msg)
 	case recalled:
-		v.promised, v.levels, v.reacting = msg.all, msg.levels, msg.reacting
+		v.promised, v.levels, v.reacting, v.fronts = msg.all, msg.levels, msg.reacting, msg.fronts
 	case looked:
 		if msg.err == nil && v.past.IsZero() {
 			v.looked[msg.id] = msg.now

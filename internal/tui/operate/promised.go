@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/fronts"
 	"andamio/internal/service/promises"
 	"andamio/internal/service/reactions"
 	"andamio/internal/service/replicas"
@@ -211,6 +212,7 @@ type recalled struct {
 	all      []promises.Kept
 	levels   levels
 	reacting []reactions.Status
+	fronts   []fronts.Status
 }
 
 // recallWithin bounds how long it is looked for them.
@@ -237,7 +239,11 @@ func (v *View) recall() tea.Cmd {
 		if err != nil {
 			return view.Failed(err)
 		}
-		return recalled{all, levels{names, states}, reacting}
+		inFront, err := v.app.FrontStates(ctx)
+		if err != nil {
+			return view.Failed(err)
+		}
+		return recalled{all, levels{names, states}, reacting, inFront}
 	}
 }
 
