@@ -78,6 +78,8 @@ func alertState(a *alarm.Alert, now time.Time) string {
 		return fmt.Sprintf("part of alert %d", a.Into)
 	case !a.Ended.IsZero():
 		return "over since " + a.Ended.Local().Format("2 Jan 15:04")
+	case a.Waits:
+		return "waits for the run that is under way"
 	case a.Quiet(now):
 		return "silenced until " + a.Muted.Until.Local().Format("2 Jan 15:04") + " by " + printable.Clean(a.Muted.By)
 	case a.Known != nil:

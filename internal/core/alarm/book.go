@@ -31,6 +31,8 @@ type Alert struct {
 	Since time.Time `json:"since"`
 	// Ended is zero while it goes on.
 	Ended time.Time `json:"ended,omitzero"`
+	// Waits says that a run works on what it is of: whether it is over is seen after that.
+	Waits bool `json:"waits,omitempty"`
 	// Into is the alert that this one turned out to be a part of.
 	Into int64 `json:"into,omitempty"`
 	// Alarms are what is over now; when it has ended, what was over last. Below is how many of them are not of the cause itself.
@@ -96,6 +98,13 @@ type Book struct {
 	Open []*Alert
 	// Last is the last number that was given.
 	Last int64
+	// Waits says of a thing that a run works on it, or that it is not known yet how it is after one: an alert of it goes on meanwhile. It may be nil.
+	Waits func(thing string) bool
+}
+
+// waits reports that an alert of which nothing is over any more waits for how things are after a run.
+func (b *Book) waits(a *Alert) bool {
+	return b.Waits != nil && slices.ContainsFunc(a.Alarms, func(x Alarm) bool { return b.Waits(x.Thing) })
 }
 
 // Sort sorts alerts: those of which people are told and nobody sees to first, then those that take services down, then the worst, then the oldest.
@@ -145,8 +154,15 @@ func (b *Book) Step(g *Graph, causes []Cause, now time.Time) Changes {
 			n.tell(g)
 		}
 		switch {
+		case n == nil && b.waits(a) && !intoAnother(a, with):
+			if !a.Waits {
+				a.Waits = true
+				out.Changed = append(out.Changed, a)
+			}
+			open = append(open, a)
+			continue
 		case n == nil:
-			a.Ended = now
+			a.Ended, a.Waits = now, false
 			for i := range a.Alarms {
 				if into := with[a.Alarms[i].key()]; into != nil { // it turned out to be a part of another
 					a.Into = into.ID
@@ -165,6 +181,11 @@ func (b *Book) Step(g *Graph, causes []Cause, now time.Time) Changes {
 	}
 	b.Open = open
 	return out
+}
+
+// intoAnother reports that something that was over of an alert is over of another one now.
+func intoAnother(a *Alert, with map[string]*Alert) bool {
+	return slices.ContainsFunc(a.Alarms, func(x Alarm) bool { return with[x.key()] != nil })
 }
 
 // owners are the open alerts by what is over of them, and by their causes; the oldest where several have it.
@@ -263,7 +284,7 @@ func (a *Alert) tell(g *Graph) {
 
 // like reports that nothing is other that anybody would want to know of.
 func (a *Alert) like(b *Alert) bool {
-	return a.Cause == b.Cause && a.Severity == b.Severity && len(a.Alarms) == len(b.Alarms) && slices.EqualFunc(a.Alarms, b.Alarms, func(x, y Alarm) bool {
+	return a.Cause == b.Cause && a.Severity == b.Severity && a.Waits == b.Waits && len(a.Alarms) == len(b.Alarms) && slices.EqualFunc(a.Alarms, b.Alarms, func(x, y Alarm) bool {
 		return x.key() == y.key() && x.Severity == y.Severity && x.Flaps == y.Flaps
 	})
 }

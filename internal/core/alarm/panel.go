@@ -68,6 +68,22 @@ func (p *Panel) Keep(still func(thing string) bool) {
 	}
 }
 
+// Pending reports that it is not known of a thing whether it is well: nothing was read of it yet, or something is over and not for long enough.
+func (p *Panel) Pending(thing string) bool {
+	keys, read := p.things[thing], false
+	for _, key := range keys {
+		w := p.watches[key]
+		if w == nil {
+			continue
+		}
+		if w.over() {
+			return true
+		}
+		read = read || !w.Seen.IsZero()
+	}
+	return len(keys) > 0 && !read
+}
+
 // Restore has be over again what was over of alerts that go on, as whoever looked before left it.
 func (p *Panel) Restore(open []*Alert) {
 	for _, a := range open {

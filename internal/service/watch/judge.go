@@ -46,6 +46,7 @@ func (svc *Service) judge(ctx context.Context, measures store.MeasuresStore, k *
 		alarms = append(alarms, m.panel.Step(t, of, func(name string) alarm.Reading { return m.reading(key, name, f) }, k.rests[key] != "", now)...)
 	}
 	m.panel.Keep(func(thing string) bool { return k.things[thing] != nil })
+	m.book.Waits = m.waits(k, now)
 	c := m.book.Step(k.graph, alarm.Find(k.graph, alarms), now)
 	if m.unkept == nil {
 		m.unkept = map[int64]alarm.Alert{}
@@ -69,6 +70,26 @@ func (svc *Service) judge(ctx context.Context, measures store.MeasuresStore, k *
 	}
 	clear(m.unkept)
 	return nil
+}
+
+// afterRun is for how long at most it is waited after a run for how things are.
+const afterRun = 2 * time.Minute
+
+// waits says of things whether a run works on their deployment, or it is not known yet how they are after one.
+func (m *Memory) waits(k *known, now time.Time) func(thing string) bool {
+	if m.worked == nil {
+		m.worked = map[int64]time.Time{}
+	}
+	for id := range k.works {
+		m.worked[id] = now
+	}
+	return func(thing string) bool {
+		t := k.things[thing]
+		if t == nil || t.Deployment == 0 {
+			return false
+		}
+		return k.works[t.Deployment] || now.Sub(m.worked[t.Deployment]) < afterRun && m.panel.Pending(thing)
+	}
 }
 
 // reading is what is known of a measure of a thing now.

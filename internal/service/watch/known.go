@@ -26,6 +26,8 @@ type known struct {
 	nodes  map[string]alarm.Node
 	graph  *alarm.Graph
 	probes []probe
+	// works are deployments that a run works on.
+	works map[int64]bool
 	// rests are things that nobody expects to be well now, with why.
 	rests map[string]string
 	// wants are the thresholds of each thing, worked out as they are needed.
@@ -52,7 +54,7 @@ func (svc *Service) know(ctx context.Context, now time.Time) (*known, error) {
 	if k := svc.memory.known; k != nil && k.stamp == stamp {
 		return k, nil
 	}
-	k := &known{stamp: stamp, nodes: map[string]alarm.Node{}, things: map[string]*measure.Thing{}, rests: map[string]string{}, wants: map[string][]*alarm.Threshold{}}
+	k := &known{stamp: stamp, nodes: map[string]alarm.Node{}, things: map[string]*measure.Thing{}, works: map[int64]bool{}, rests: map[string]string{}, wants: map[string][]*alarm.Threshold{}}
 	if k.file, k.wrong = svc.workspace.Thresholds(); k.wrong != nil {
 		k.file = alarm.Default() // a mistake in the file leaves nobody unwatched
 	}
@@ -173,6 +175,7 @@ func (k *known) deployment(d *deployments.Deployment) {
 	why := ""
 	if d.State() == run.UnderWay {
 		why = "a run of it is under way"
+		k.works[d.ID] = true
 	}
 	thing := func(r *plan.Resource, kind measure.Kind, key string) measure.Thing {
 		return measure.Thing{Key: key, Kind: kind, Name: r.Title, Site: r.Site, Deployment: d.ID, Of: d.Name, Resource: r.ID, Tier: tiers[r.ID], Service: cmp.Or(titles[r.Service], r.Service, titles[tiers[r.ID]]),

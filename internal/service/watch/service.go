@@ -51,6 +51,8 @@ type Memory struct {
 	changed time.Time
 	// outlooks are trends and what is usual, by thing and measure, and when they were worked out.
 	outlooks map[string]outlook
+	// worked is when a run worked on a deployment last.
+	worked map[int64]time.Time
 	// unkept are alerts, and unwritten whole rows, that could not be kept: they are with the next round.
 	unkept    map[int64]alarm.Alert
 	unwritten []measure.Row

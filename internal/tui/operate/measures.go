@@ -313,6 +313,8 @@ func (v *View) drawCauses(c *part.Canvas, r part.Rect, d *deployments.Deployment
 	c.Cut(r.X+3, r.Y+1, r.W-4, part.In(part.Text), a.Words)
 	state := "nobody sees to it"
 	switch {
+	case a.Waits:
+		state = "a run works on it"
 	case a.Quiet(v.now):
 		state = "silenced by " + a.Muted.By + " until " + a.Muted.Until.Local().Format("2 Jan 15:04")
 	case a.Known != nil:

@@ -23,7 +23,7 @@ func (v *View) alertItems(now time.Time) []item {
 	var out []item
 	for i := range v.alerts {
 		a := &v.alerts[i]
-		if a.Quiet(now) {
+		if a.Quiet(now) || a.Waits { // a run works on it: what came of that is seen after it
 			continue
 		}
 		rank, status := rankAlert, run.Failed
