@@ -122,7 +122,7 @@ func (a *App) wire(outside *acting.Desk) {
 		Moves: a.moveService, Watch: a.watchService})
 	a.frontService = fronts.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.watchService)
 	a.requestService.Ask(a.promiseService)
-	a.hookService.Ask(a.deploymentService, a.runService)
+	a.hookService.Ask(a.deploymentService, a.runService, a.watchService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService, a.promiseService)
 	a.Begins(store.ProposalMove, a.moveService.BeginProposed)
 	a.Begins(store.ProposalSettle, a.inventoryService.SettleProposed)

@@ -23,6 +23,7 @@ import (
 	"andamio/internal/core/hook"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/measure"
+	"andamio/internal/core/react"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
 	"andamio/internal/service/deployments"
@@ -269,7 +270,7 @@ func TestWhatIsWrongIsToldOnce(t *testing.T) {
 version: andamio.hooks/1
 mail: { server: "%s", from: "andamio@ribera.test", plain: true }
 hooks:
-- { hook: channel, on: [alert.opened, alert.ended], when: 'event.severity == "critical"', call: "%s/in", secret: channel }
+- { hook: channel, on: [alert.opened, alert.ended, reaction.called], when: 'event.severity == "critical" || event.type == "reaction.called"', call: "%s/in", secret: channel }
 - { hook: night, on: [alert.opened], tell: ["night@ribera.test"], say: "Wake up." }
 `, mail, c.url))
 	require.NoError(t, err)
@@ -290,10 +291,19 @@ hooks:
 	box.mu.Unlock()
 	require.Len(t, letters, 1)
 	assert.Contains(t, letters[0], "instance map-host 1 at alisio-norte has a fault")
+	assert.Contains(t, letters[0], "just before, ", "and what was done just before it")
 	require.NoError(t, a.Load(ctx, sites.LoadRequest{Site: "alisio-norte", Name: "map-host-1", Until: time.Now()}))
 	require.Empty(t, w.measures(2))
 	told(t, a, w.now)
 	assert.Equal(t, []string{"alert.opened", "alert.ended"}, strings.Fields(c.types()))
+	called := react.Kept{Reaction: "what fell", Deployment: id, State: react.State{Called: w.now, CalledFor: "it has disks"}}
+	require.NoError(t, a.store.KeepReactionState(ctx, called))
+	require.NoError(t, a.store.KeepReactionState(ctx, react.Kept{Reaction: "calm", Deployment: id, State: react.State{Says: "all is well"}}))
+	told(t, a, w.now)
+	told(t, a, w.now.Add(time.Second))
+	assert.Equal(t, []string{"alert.opened", "alert.ended", "reaction.called"}, strings.Fields(c.types()), "once")
+	require.NoError(t, c.heard[2].DataAs(&body))
+	assert.Equal(t, []any{"flood-watch", "reaction what fell: it has disks", id}, []any{body.Name, body.Text, body.Deployment})
 }
 
 // TestWhatWasIsWhatWasSaidThen changes a deployment again and again, notes each time how it is, and holds that it is remembered so; also in the middle of a run.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"andamio/internal/core/alarm"
@@ -99,7 +100,13 @@ func (svc *Service) enlist(ctx context.Context, h *hook.Hook, e *hook.Event, now
 			return err
 		}
 	}
-	if _, err := svc.store.Enlist(ctx, store.Delivery{Hook: h.Name, Event: *e, At: now}); err != nil {
+	told := *e
+	if e.Type == hook.AlertOpened {
+		if lines, err := svc.tales.Tale(ctx, e.Alert); err == nil { // without it it is told all the same
+			told.Text = strings.Join(append([]string{e.Text}, lines...), "\n")
+		}
+	}
+	if _, err := svc.store.Enlist(ctx, store.Delivery{Hook: h.Name, Event: told, At: now}); err != nil {
 		svc.memory.forget(key)
 		return err
 	}

@@ -54,6 +54,7 @@ type Service struct {
 	store     Store
 	log       *slog.Logger
 	memory    *Memory
+	tales     Tales
 	doing     Doing
 	runs      Beginning
 }
@@ -61,6 +62,11 @@ type Service struct {
 // Doing is what runs scripts on what stands; none of it is done twice for the same purpose.
 type Doing interface {
 	Doing(ctx context.Context, deployment int64, s deployments.Script, purpose string) (deployments.Order, error)
+}
+
+// Tales tells what had to do with an alert.
+type Tales interface {
+	Tale(ctx context.Context, alert int64) ([]string, error)
 }
 
 // Beginning begins runs.
@@ -90,7 +96,9 @@ func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, 
 }
 
 // Ask sets who works out and begins the runs that hooks set off.
-func (svc *Service) Ask(doing Doing, runs Beginning) { svc.doing, svc.runs = doing, runs }
+func (svc *Service) Ask(doing Doing, runs Beginning, tales Tales) {
+	svc.doing, svc.runs, svc.tales = doing, runs, tales
+}
 
 // At is the same service for whoever is at another desk.
 func (svc *Service) At(desk *acting.Desk) *Service {

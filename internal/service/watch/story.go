@@ -28,6 +28,36 @@ type Story struct {
 	Helps string `json:"helps,omitempty"`
 }
 
+// Lines tell the story, a line each thing, at times by the clock on the wall here.
+func (s *Story) Lines() []string {
+	var out []string
+	for _, part := range []struct {
+		title string
+		all   []Happened
+	}{{"just before", s.Before}, {"done about it", s.Since}, {"the last time", s.Helped}} {
+		for _, h := range part.all[:min(len(part.all), mostTold)] {
+			out = append(out, fmt.Sprintf("%s, %s: %s", part.title, h.At.Local().Format("2 Jan 15:04"), h.Says))
+		}
+	}
+	if s.Helps != "" {
+		out = append(out, "what would help: "+s.Helps)
+	}
+	return out
+}
+
+// mostTold is how much of each is told in lines.
+const mostTold = 5
+
+// Tale is the story of an alert in lines, for a letter about it.
+func (svc *Service) Tale(ctx context.Context, id int64) ([]string, error) {
+	a, err := svc.Alert(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	s, err := svc.Story(ctx, a)
+	return s.Lines(), err
+}
+
 // Happened is a run that had to do with something.
 type Happened struct {
 	At   time.Time `json:"at"`

@@ -43,7 +43,21 @@ func (v *View) alertItems(now time.Time) []item {
 		if hits := a.Hits(); hits != "" {
 			why += " · " + hits
 		}
-		out = append(out, item{rank: rank, status: status, title: a.Title(), below: below, why: why, acts: acts, do: v.lookAtAlert(a), reason: alertReason(a), alert: a.ID})
+		out = append(out, item{rank: rank, status: status, title: a.Title(), below: below, why: why, acts: acts, do: v.lookAtAlert(a), reason: append(alertReason(a), v.stories[a.ID]...), alert: a.ID})
+	}
+	return out
+}
+
+// mostStories is of how many alerts it is read what had to do with them.
+const mostStories = 12
+
+// storiesOf are what had to do with the first alerts; of one of which that cannot be read nothing is said.
+func (v *View) storiesOf(ctx context.Context, all []alarm.Alert) map[int64][]string {
+	out := map[int64][]string{}
+	for i := range all[:min(len(all), mostStories)] {
+		if s, err := v.app.Story(ctx, all[i]); err == nil {
+			out[all[i].ID] = s.Lines()
+		}
 	}
 	return out
 }

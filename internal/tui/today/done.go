@@ -40,6 +40,7 @@ type done struct {
 	levels     []promises.LevelState
 	alerts     []alarm.Alert
 	reacting   []reactions.Status
+	stories    map[int64][]string
 	err        error
 }
 
@@ -57,8 +58,9 @@ func (v *View) lookAtDone() tea.Cmd {
 		addresses, addressesErr := v.app.AddressLeases(ctx)
 		levels, levelsErr := v.app.LevelStates(ctx, time.Now())
 		alerts, alertsErr := v.app.Alerts(ctx)
+		stories := v.storiesOf(ctx, alerts)
 		reacting, reactingErr := v.app.Reacting(ctx)
-		return done{last, open, clock, asked, told, promised, addresses, levels, alerts, reacting, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr, alertsErr, reactingErr)}
+		return done{last, open, clock, asked, told, promised, addresses, levels, alerts, reacting, stories, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr, alertsErr, reactingErr)}
 	}
 }
 

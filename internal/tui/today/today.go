@@ -52,6 +52,8 @@ type View struct {
 	deliveries []hooks.Delivery
 	// promised is what is promised of deployments, with how it was kept.
 	promised []promises.Kept
+	// stories are what had to do with alerts, by their numbers.
+	stories map[int64][]string
 	// reacting is how reactions stand to deployments.
 	reacting []reactions.Status
 	// addresses are those that are leased.
@@ -105,7 +107,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Failed(msg.err))
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
-		v.requests, v.deliveries, v.promised, v.addresses, v.levels, v.alerts, v.reacting = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels, msg.alerts, msg.reacting
+		v.requests, v.deliveries, v.promised, v.addresses, v.levels, v.alerts, v.reacting, v.stories = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels, msg.alerts, msg.reacting, msg.stories
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
