@@ -54,12 +54,12 @@ lab: laboratory
 
 # Heaps are small beside what machines have: collecting them less often spares a sixth of the time. Tests wait for machines more than they
 # reckon, so four packages and three tests of each go on at once on whatever machine; a package is given longer than is usual, for where
-# others take those. Laboratories take all the processors there are, and come after the others.
+# others take those; lint has vetted all of it before. Laboratories take all the processors there are, and come after the others.
 test: tools laboratory lint build
-	GOGC=400 tools/scratch.sh $(GO) test -p 4 -parallel 3 -timeout 25m $$($(GO) list ./... | grep -vE '$(subst $() ,|,$(patsubst ./%,/%$$,$(LABS)))')
+	GOGC=400 tools/scratch.sh $(GO) test -vet=off -p 4 -parallel 3 -timeout 25m $$($(GO) list ./... | grep -vE '$(subst $() ,|,$(patsubst ./%,/%$$,$(LABS)))')
 	@$(GO) run ./tools/lab possible || true
 	@# What these build and ask the go command does not know of: no result of theirs is taken from before.
-	tools/scratch.sh $(GO) test -count 1 -p 1 -timeout 15m $(LABS)
+	tools/scratch.sh $(GO) test -vet=off -count 1 -p 1 -timeout 15m $(LABS)
 
 lint:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { echo "not gofmt:"; gofmt -l $$(git ls-files '*.go'); exit 1; }

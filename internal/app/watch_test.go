@@ -439,3 +439,54 @@ func TestWhatWasMeasuredIsOpenMetrics(t *testing.T) {
 	a.metrics(other, req)
 	assert.Equal(t, http.StatusForbidden, other.Code)
 }
+
+// TestWhatIsUsualIsBehindWhatIsMeasured measures a machine for two weeks of hours, and looks what is said to be usual of it, and that curves are drawn with it.
+func TestWhatIsUsualIsBehindWhatIsMeasured(t *testing.T) {
+	t.Parallel()
+	a, _, _, id := raised(t)
+	w := watchOver(t, a)
+	w.measures(1)
+	thing := w.thing(measure.OfInstance, "map-host 1")
+	kept, err := a.openMeasures(ctx)
+	require.NoError(t, err)
+	defer kept.Close()
+	head := measure.NewHead(w.now.AddDate(0, 0, -15))
+	for at := w.now.AddDate(0, 0, -15); at.Before(w.now.Add(-24 * time.Hour)); at = at.Add(10 * time.Minute) {
+		used := 0.4
+		if at.Hour() >= 8 && at.Hour() < 18 {
+			used = 1.2
+		}
+		head.Put(thing.ID, measure.CoresUsed, at, used)
+		require.NoError(t, kept.KeepRows(ctx, head.Take(at), -1))
+	}
+	over, err := a.Overview(ctx, id, thing.Resource, 6*time.Hour, 24, w.now)
+	require.NoError(t, err)
+	for _, o := range over {
+		l := o.Line(measure.CoresUsed)
+		if o.Key != thing.Key {
+			if l != nil {
+				assert.Nil(t, l.Usual, "of what is not selected it is not worked out")
+			}
+			continue
+		}
+		require.NotNil(t, l)
+		require.Len(t, l.Usual, len(l.Points))
+		for i, u := range l.Usual {
+			want := 0.4
+			if h := l.Points[i].At.Hour(); h >= 8 && h < 18 {
+				want = 1.2
+			}
+			require.NotNil(t, u)
+			assert.InDelta(t, want, u.Middle, 0.02, "at %s", l.Points[i].At)
+		}
+	}
+	dir := t.TempDir()
+	files, err := a.DrawMeasures(ctx, id, time.Hour, dir, w.now)
+	require.NoError(t, err)
+	require.Equal(t, []string{filepath.Join(dir, "flood-watch-measures.svg"), filepath.Join(dir, "flood-watch-measures.pdf")}, files)
+	svg, err := os.ReadFile(files[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(svg), "map-host 1")
+	_, err = a.DrawMeasures(ctx, id, time.Hour, dir, w.now.AddDate(1, 0, 0))
+	assert.Equal(t, fault.NotFound, fault.CodeOf(err), "of what was not measured nothing is drawn")
+}

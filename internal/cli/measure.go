@@ -65,7 +65,7 @@ figures measured last with a day behind them; with a measure too, its curve sinc
 			}
 			return s.showCurve(ctx, a, thing, args[1], since, step)
 		})}
-	cmd.AddCommand(&cobra.Command{Use: "export", Short: "Print what was measured last, and what is wrong, as OpenMetrics text", Args: cobra.NoArgs,
+	cmd.AddCommand(s.measureDraw(), &cobra.Command{Use: "export", Short: "Print what was measured last, and what is wrong, as OpenMetrics text", Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			return a.WriteOpenMetrics(ctx, s.out, time.Now())
 		})})
@@ -222,4 +222,29 @@ func (s *shared) showCurve(ctx context.Context, a *app.App, t measure.Thing, nam
 		fmt.Fprintf(w, "%s\t%s\t%s\t%s\t\n", p.At.Local().Format("2006-01-02 15:04:05"), alarm.Figure(&m, p.Min, 0), alarm.Figure(&m, p.Mean, 0), alarm.Figure(&m, p.Max, 0))
 	}
 	return w.Flush()
+}
+
+// measureDraw draws what was measured of a deployment.
+func (s *shared) measureDraw() *cobra.Command {
+	var since, output string
+	cmd := &cobra.Command{Use: "draw DEPLOYMENT", Short: "Draw what was measured of a deployment, as SVG and PDF", Args: cobra.ExactArgs(1),
+		Long: "Draws curves of all its machines and endpoints, with their limits, what is usual at that hour behind them, and marks for its runs and what went wrong.",
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			long, err := promise.ParseSpan(since)
+			if err != nil || long <= 0 {
+				return usageError{fmt.Errorf("--since: %q is no span of time, such as 24h", since)}
+			}
+			d, err := findDeployment(ctx, a, args[0])
+			if err != nil {
+				return err
+			}
+			files, err := a.DrawMeasures(ctx, d.ID, long, output, time.Now())
+			for _, f := range files {
+				fmt.Fprintln(s.out, f)
+			}
+			return err
+		})}
+	cmd.Flags().StringVar(&since, "since", "24h", "of the last so long")
+	cmd.Flags().StringVarP(&output, "output", "o", ".", "into this folder")
+	return cmd
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/measure"
@@ -203,8 +204,10 @@ type Overview struct {
 type Line struct {
 	Name   string          `json:"measure"`
 	Points []measure.Point `json:"points"`
-	Now    float64         `json:"now"`
-	Limit  float64         `json:"limit,omitempty"`
+	// Usual is what is usual at the hour of each point, nil where that is not known; it is worked out for what is selected alone.
+	Usual []*alarm.Usual `json:"usual,omitempty"`
+	Now   float64        `json:"now"`
+	Limit float64        `json:"limit,omitempty"`
 	// At is when it was measured last; zero if it was not within that time.
 	At time.Time `json:"at,omitzero"`
 }
@@ -259,6 +262,11 @@ func (svc *Service) Overview(ctx context.Context, deployment int64, resource str
 				o.Lines = append(o.Lines, l)
 			}
 		}
+		if resource != "" && t.Resource == resource {
+			if err := usual(ctx, reads, &o, over, now); err != nil {
+				return nil, err
+			}
+		}
 		for i := range o.Lines {
 			if limit := o.Line(measure.Of(o.Lines[i].Name).Limit); limit != nil {
 				o.Lines[i].Limit = limit.Now
@@ -269,6 +277,49 @@ func (svc *Service) Overview(ctx context.Context, deployment int64, resource str
 		}
 	}
 	return out, nil
+}
+
+// usualWithin is how long a span of time is at most for which it is worked out what is usual at each hour of it.
+const usualWithin = 7 * 24 * time.Hour
+
+// usual works out what is usual at the points of all that is measured of a thing.
+func usual(ctx context.Context, reads *reader, o *Overview, over time.Duration, now time.Time) error {
+	if over > usualWithin {
+		return nil
+	}
+	step := 10 * time.Minute
+	for i := range o.Lines {
+		l := &o.Lines[i]
+		m := measure.Of(l.Name)
+		if m.Unit == measure.State {
+			continue
+		}
+		before, err := reads.curve(ctx, o.ID, l.Name, now.Add(-usualOver).Truncate(step), now, step)
+		if err != nil {
+			return err
+		}
+		l.Usual = usualAt(l.Points, before, m.Step)
+	}
+	return nil
+}
+
+// usualAt is what is usual at each of some points, by what was before: the same for all of an hour.
+func usualAt(points, before []measure.Point, step float64) []*alarm.Usual {
+	byHour, any := map[time.Time]*alarm.Usual{}, false
+	out := make([]*alarm.Usual, len(points))
+	for i := range points {
+		hour := points[i].At.Truncate(time.Hour)
+		u, known := byHour[hour]
+		if !known {
+			u = alarm.UsualOf(before, step, hour)
+			byHour[hour] = u
+		}
+		out[i], any = u, any || u != nil
+	}
+	if !any {
+		return nil
+	}
+	return out
 }
 
 // last finds what was measured last; false if nothing was.

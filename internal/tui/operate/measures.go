@@ -476,6 +476,9 @@ func (v *View) drawSelected(c *part.Canvas, r part.Rect, d *deployments.Deployme
 	spans3 := make([]part.Span3, len(points))
 	for i, p := range points {
 		spans3[i] = part.Span3{Low: p.Min, Mid: p.Mean, High: p.Max, Is: p.N > 0}
+		if at := i * len(l.Points) / max(len(points), 1); at < len(l.Usual) && l.Usual[at] != nil {
+			spans3[i].From, spans3[i].To = l.Usual[at].Middle-l.Usual[at].Spread, l.Usual[at].Middle+l.Usual[at].Spread
+		}
 	}
 	part.Curve(c, plot, spans3, most, func(i int) part.Ink { return inkAt(&m, &points[i], l.Limit) })
 	from, to := l.Points[0].At, l.Points[len(l.Points)-1].At

@@ -438,11 +438,19 @@ func (v *View) Find(text string) bool {
 	return false
 }
 
-// Export writes the elevation and the timeline of what stands.
+// Export writes the elevation and the timeline of what stands, or the curves where they are shown.
 func (v *View) Export() tea.Cmd {
 	s := v.state()
 	if s == nil {
 		return nil
+	}
+	if d := v.selected(); d != nil && v.watched.shown && v.app != nil {
+		id, span, at := d.ID, v.watched.span, v.clock()
+		return func() tea.Msg {
+			ctx, cancel := context.WithTimeout(v.ctx, recallWithin)
+			defer cancel()
+			return view.Written(v.app.DrawMeasures(ctx, id, spans[span].long, ".", at))
+		}
 	}
 	snap, by := s.Snapshot(), v.elevation.By
 	return func() tea.Msg { return view.Written(deployments.ExportPictures(snap, by, time.Now(), ".")) }

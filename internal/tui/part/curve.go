@@ -33,9 +33,11 @@ func Bars(c *Canvas, x, y int, values []Known, most float64, ink func(i int) Ink
 type Span3 struct {
 	Low, Mid, High float64
 	Is             bool
+	// From and To are what is usual then; nothing is known of that where both are 0.
+	From, To float64
 }
 
-// Curve draws spans as a line of dots through their means, two columns of dots a cell and four rows, with the range from the least to the most dimly behind it. Values go from 0 to most.
+// Curve draws spans as a line of dots through their means, two columns of dots a cell and four rows, with what is usual dimly behind it, or where that is not known the range from the least to the most. Values go from 0 to most.
 func Curve(c *Canvas, r Rect, spans []Span3, most float64, ink func(i int) Ink) {
 	if r.W <= 0 || r.H <= 0 || most <= 0 {
 		return
@@ -62,7 +64,11 @@ func Curve(c *Canvas, r Rect, spans []Span3, most float64, ink func(i int) Ink) 
 			for k := from; k <= to; k++ {
 				line[min(k/4, 63)] |= dot(half, k%4)
 			}
-			for k := row(spans[i].High); k <= row(spans[i].Low); k++ {
+			high, low := spans[i].High, spans[i].Low
+			if spans[i].To > 0 {
+				high, low = spans[i].To, spans[i].From
+			}
+			for k := row(high); k <= row(low); k++ {
 				band[min(k/4, 63)] |= dot(half, k%4)
 			}
 		}

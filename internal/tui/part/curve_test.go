@@ -19,13 +19,13 @@ func TestBarsAreAsHighAsTheirPart(t *testing.T) {
 
 func TestACurveIsALineOfDotsWithItsRangeBehind(t *testing.T) {
 	c := NewCanvas(look(), 4, 2)
-	Curve(c, Rect{0, 0, 4, 2}, []Span3{{0, 0, 0, true}, {0, 0, 0, true}, {8, 8, 8, true}, {8, 8, 8, true}, {Is: false}, {Is: false}, {0, 4, 8, true}, {4, 4, 4, true}}, 8, func(int) Ink { return Sky })
+	Curve(c, Rect{0, 0, 4, 2}, []Span3{known(0, 0, 0), known(0, 0, 0), known(8, 8, 8), known(8, 8, 8), {}, {}, known(0, 4, 8), known(4, 4, 4)}, 8, func(int) Ink { return Sky })
 	rows := strings.Split(plainText(c), "\n")
 	assert.Equal(t, []string{" ⡏ ⣀", "⣀⡇ ⡇"}, []string{strings.TrimRight(rows[0], " "), strings.TrimRight(rows[1], " ")})
 	assert.NotPanics(t, func() {
 		Curve(c, Rect{0, 0, 0, 2}, nil, 8, nil)
-		Curve(c, Rect{0, 0, 4, 200}, []Span3{{-5, 900, 1e12, true}}, 8, func(int) Ink { return Sky })
-		Curve(c, Rect{0, 0, 4, 2}, []Span3{{1, 1, 1, true}}, 0, nil)
+		Curve(c, Rect{0, 0, 4, 200}, []Span3{known(-5, 900, 1e12)}, 8, func(int) Ink { return Sky })
+		Curve(c, Rect{0, 0, 4, 2}, []Span3{known(1, 1, 1)}, 0, nil)
 	})
 }
 
@@ -34,3 +34,6 @@ func TestMarksStandWhereTheyHappened(t *testing.T) {
 	Marks(c, 1, 0, 10, []Mark{{0, "a", Sky}, {0.5, "b", Coral}, {1, "c", Sky}, {1.5, "d", Sky}, {-1, "e", Sky}})
 	assert.Equal(t, " a────b───c", strings.TrimRight(plainText(c), " \n"))
 }
+
+// known is a span of which everything is known but what is usual.
+func known(low, mid, high float64) Span3 { return Span3{Low: low, Mid: mid, High: high, Is: true} }
