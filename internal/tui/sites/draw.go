@@ -170,7 +170,8 @@ func (p *page) name(s usage.Site, y int) {
 	}
 	word, ink := health(s)
 	if p.r.W >= wideFrom {
-		p.c.Cut(x+3, y, p.rooms()-x-4, part.In(ink), word)
+		end := p.v.drawAnswers(p.c, p.rooms()-2, y, s.Site.Name)
+		p.c.Cut(x+3, y, end-x-4, part.In(ink), word)
 		p.c.Cut(p.r.X+2, y+1, w, part.In(part.Steel), about(s.Site))
 		line, tone := p.v.surveyLine(s.Site.Name, p.now)
 		if p.v.app == nil {

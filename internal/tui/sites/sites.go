@@ -19,6 +19,7 @@ import (
 	"andamio/internal/service/reconcile"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
+	"andamio/internal/service/watch"
 	"andamio/internal/service/workspace"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -48,6 +49,9 @@ type View struct {
 	// own is what the sites offer where no template is designed with, as they said it at asked.
 	own   *estate.Estate
 	asked time.Time
+	// answers are how sites answered over the last while, as it was read at answersRead.
+	answers     []watch.Overview
+	answersRead time.Time
 	// dim is what the bars show: cores, memory or disk.
 	dim int
 }
@@ -73,11 +77,13 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		v.show(msg.Thing)
 	case view.Runs: // each second
 		if v.app != nil && (v.surveys == nil || time.Since(v.drawn) < 2*time.Second) {
-			return tea.Batch(v.lookUp(), v.tryPairs(), v.askSites())
+			return tea.Batch(v.lookUp(), v.tryPairs(), v.askSites(), v.readAnswers())
 		}
 	case offered:
 		v.own = msg.estate
 		v.load()
+	case answering:
+		v.answers = msg.of
 	case triedPairs:
 		v.trying = false
 		if msg.err != nil {
