@@ -61,7 +61,10 @@ type measured struct {
 // readMeasures reads what was measured of the selected deployment, if that was long ago.
 func (v *View) readMeasures() tea.Cmd {
 	d := v.selected()
-	if d == nil || v.app == nil || !v.past.IsZero() || time.Since(v.watched.asked[d.ID]) < measureEvery {
+	if d != nil && v.app != nil && !v.past.IsZero() {
+		return v.readPast(d)
+	}
+	if d == nil || v.app == nil || time.Since(v.watched.asked[d.ID]) < measureEvery {
 		return nil
 	}
 	if v.watched.asked == nil {

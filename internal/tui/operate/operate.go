@@ -125,6 +125,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.look()
 	case recalledPast:
 		return v.takePast(msg)
+	case measuredPast:
+		return v.takeMeasuredPast(msg)
 	case measured:
 		v.takeMeasured(msg)
 	case recalled:

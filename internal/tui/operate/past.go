@@ -62,16 +62,54 @@ func (v *View) goTo(at time.Time) tea.Cmd {
 	if v.app == nil {
 		return nil
 	}
-	span, resource := v.watched.span, v.machine()
+	span, resource, selected := v.watched.span, v.machine(), int64(0)
+	if d := v.selected(); d != nil {
+		selected = d.ID
+	}
 	return func() tea.Msg {
 		ctx, cancel := context.WithTimeout(v.ctx, recallWithin)
 		defer cancel()
-		return v.remember(ctx, at, span, resource)
+		return v.remember(ctx, at, span, selected, resource)
 	}
 }
 
-// remember reads how everything was.
-func (v *View) remember(ctx context.Context, at time.Time, span int, resource string) recalledPast {
+// measuredPast is what was measured of a deployment before a moment.
+type measuredPast struct {
+	id  int64
+	at  time.Time
+	of  []watch.Overview
+	err error
+}
+
+// readPast reads what was measured before the moment that is shown of a deployment of which that is not known yet.
+func (v *View) readPast(d *deployments.Deployment) tea.Cmd {
+	if _, known := v.watched.of[d.ID]; known {
+		return nil
+	}
+	v.watched.of[d.ID] = nil // it is read once
+	id, at, span, resource := d.ID, v.past, v.watched.span, v.machine()
+	return func() tea.Msg {
+		ctx, cancel := context.WithTimeout(v.ctx, recallWithin)
+		defer cancel()
+		of, err := v.app.Overview(ctx, id, resource, spans[span].long, curvePoints, at)
+		return measuredPast{id, at, of, err}
+	}
+}
+
+// takeMeasuredPast shows what was read, unless somebody went on meanwhile.
+func (v *View) takeMeasuredPast(msg measuredPast) tea.Cmd {
+	if !msg.at.Equal(v.past) {
+		return nil
+	}
+	if msg.err != nil {
+		return view.Cmd(view.Failed(msg.err))
+	}
+	v.watched.of[msg.id] = msg.of
+	return nil
+}
+
+// remember reads how everything was, and what was measured of one deployment before.
+func (v *View) remember(ctx context.Context, at time.Time, span int, selected int64, resource string) recalledPast {
 	out := recalledPast{at: at, span: span, looked: map[int64]deployments.Readings{}, of: map[int64][]watch.Overview{}}
 	if out.all, out.err = v.app.AsOf(ctx, at); out.err != nil {
 		return out
@@ -84,6 +122,9 @@ func (v *View) remember(ctx context.Context, at time.Time, span int, resource st
 		}
 		if len(said.Sites)+len(said.Answers) > 0 { // else nobody asked then
 			out.looked[id] = said
+		}
+		if id != selected {
+			continue
 		}
 		if out.of[id], out.err = v.app.Overview(ctx, id, resource, spans[span].long, curvePoints, at); out.err != nil {
 			return out

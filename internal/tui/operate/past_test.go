@@ -1,6 +1,7 @@
 package operate
 
 import (
+	"errors"
 	"testing"
 	"time"
 
@@ -8,8 +9,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/alarm"
+	"andamio/internal/core/measure"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/watch"
 	"andamio/internal/tui/view"
 )
 
@@ -58,4 +61,16 @@ func TestThePastIsShownAndNothingIsDoneInIt(t *testing.T) {
 	view.Press(v.Keys(), "{")
 	view.Press(v.Keys(), "}")
 	assert.True(t, v.past.IsZero())
+}
+
+// TestWhatIsReadOfAMomentIsOfThatMoment holds that measures of another deployment are added to what was, and that what was read of another moment is not.
+func TestWhatIsReadOfAMomentIsOfThatMoment(t *testing.T) {
+	v := standing(t)
+	v.past, v.watched.of = noon.Add(-time.Hour), map[int64][]watch.Overview{}
+	of := []watch.Overview{{Thing: measure.Thing{Name: "map-host 1"}}}
+	v.Update(measuredPast{id: 7, at: noon, of: of})
+	assert.Empty(t, v.watched.of)
+	v.Update(measuredPast{id: 7, at: v.past, of: of})
+	assert.Equal(t, of, v.watched.of[7])
+	assert.NotNil(t, v.Update(measuredPast{id: 8, at: v.past, err: errors.New("no")}), "it is said")
 }
