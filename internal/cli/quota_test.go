@@ -23,7 +23,7 @@ func TestQuotasFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, run(0, "quota", "check", scenario), "5 quotas: nothing is wrong")
 	assert.Contains(t, run(0, "quota", "set", scenario), "kept: 5 quotas")
 	assert.Regexp(t, `ribera +cores +0 +0 +0 +160 +160`, run(0, "quota"))
-	assert.Regexp(t, `ribera#\d{4}-\d\d +per_month +0\.00 +0\.00 +0\.00 +4000\.00 +4000\.00`, run(0, "quota"))
+	assert.Regexp(t, `ribera#\d{4}-\d\d +per_month +0\.00 +0\.00 +0\.00 +6000\.00 +6000\.00`, run(0, "quota"))
 	var uses []quotas.Use
 	require.NoError(t, json.Unmarshal([]byte(run(0, "quota", "--json")), &uses))
 	assert.Len(t, uses, 13, "those for each person are nobody's yet")
