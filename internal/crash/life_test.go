@@ -279,7 +279,7 @@ func (l *life) act(ctx context.Context) error {
 	acts := []struct {
 		name string
 		do   func(context.Context, int64) error
-	}{{"change", l.change}, {"scale", l.scale}, {"power", l.power}, {"move", l.move}, {"lose", l.lose}, {"fell", l.fell}, {"alter", l.alter}, {"roll back", l.rollBack},
+	}{{"change", l.change}, {"scale", l.scale}, {"power", l.power}, {"move", l.move}, {"lose", l.lose}, {"fell", l.fell}, {"alter", l.alter}, {"roll back", l.rollBack}, {"elsewhere", l.elsewhere},
 		{"ask", l.ask}, {"ask", l.ask}, {"clone", l.clone}, {"capture", l.capture}, {"retire", l.retire}, {"move", l.move}, {"keep", l.keep}, {"keep", l.keep}, {"restore", l.restore}, {"restore", l.restore}, {"drop", l.drop}, {"replicate", l.replicate}, {"replicate", l.replicate}, {"fail over", l.failOver}, {"fail over", l.failOver}, {"drop copies", l.dropCopies}, {"fall", func(context.Context, int64) error { return l.fall() }}, {"survey", func(context.Context, int64) error { return nil }}}
 	a := acts[l.r.IntN(len(acts))]
 	l.done = append(l.done, fmt.Sprintf("%s %d", a.name, id))
