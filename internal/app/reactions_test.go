@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/promise"
 	"andamio/internal/core/react"
 	"andamio/internal/core/trail"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/reactions"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
@@ -314,4 +315,34 @@ func TestABusyHostIsRelievedByAReaction(t *testing.T) {
 	r.uses("dispatch-host", 1)
 	r.goes(30 * time.Minute)
 	assert.Len(t, r.runs(), 2, "and not back again")
+}
+
+// TestWhatIsKnownIsReadAnewOnceSomethingIsDone holds that deployments are read again alone where something was done, also while that goes on, and are as they are now.
+func TestWhatIsKnownIsReadAnewOnceSomethingIsDone(t *testing.T) {
+	t.Parallel()
+	a, _, _, id := raised(t)
+	var known deployments.Known
+	of := func() *deployments.Deployment {
+		all, err := a.Refreshed(ctx, &known)
+		require.NoError(t, err)
+		require.Len(t, all, 1)
+		return all[0]
+	}
+	first := of()
+	assert.Same(t, first, of(), "nothing was done")
+	o, err := a.Scaling(ctx, id, "dispatch-host", 1)
+	require.NoError(t, err)
+	made, err := a.NewRun(ctx, o)
+	require.NoError(t, err)
+	going := of()
+	assert.NotSame(t, first, going)
+	assert.NotSame(t, going, of(), "while it goes on it is read each time")
+	require.NoError(t, a.Work(ctx, made))
+	after := of()
+	now, err := a.Deployment(ctx, id)
+	require.NoError(t, err)
+	assert.Equal(t, now.Stand.Plan.Resources, after.Stand.Plan.Resources)
+	assert.Same(t, after, of())
+	require.NoError(t, a.store.Own(ctx, id, guard.Owner{Team: "map"}))
+	assert.Equal(t, "map", of().Owner.Team, "whose it is is so as well")
 }

@@ -10,13 +10,11 @@ import (
 	"strings"
 	"time"
 
-	"cel.dev/cel-go/cel"
-	"go.yaml.in/yaml/v4"
-
 	"andamio/internal/core/condition"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/measure"
 	"andamio/internal/core/promise"
+	"cel.dev/cel-go/cel"
 )
 
 // Version is the format that [Read] accepts.
@@ -130,7 +128,7 @@ func Read(data []byte) (*File, error) {
 	if f.Version != Version {
 		return nil, fmt.Errorf("version: %q is not read; Andamio reads %q", f.Version, Version)
 	}
-	lines := linesOf(data)
+	lines := estate.Lines(data, "thresholds")
 	env, err := environment()
 	if err != nil {
 		return nil, err
@@ -156,23 +154,6 @@ func Read(data []byte) (*File, error) {
 		return nil, errors.Join(errs...)
 	}
 	return &f, nil
-}
-
-// linesOf are the lines in which the thresholds of a file begin.
-func linesOf(data []byte) (out []int) {
-	var doc yaml.Node
-	if yaml.Unmarshal(data, &doc) != nil || len(doc.Content) == 0 {
-		return nil
-	}
-	top := doc.Content[0].Content
-	for i := 0; i+1 < len(top); i += 2 {
-		if top[i].Value == "thresholds" {
-			for _, n := range top[i+1].Content {
-				out = append(out, n.Line)
-			}
-		}
-	}
-	return out
 }
 
 // environment is what expressions know of things.

@@ -15,8 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v4"
-
 	"andamio/internal/core/condition"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/promise"
@@ -106,7 +104,7 @@ func Read(data []byte) (*File, error) {
 		return nil, fmt.Errorf("version: %q is not read; Andamio reads %q", f.Version, Version)
 	}
 	errs := f.check()
-	lines := linesOf(data)
+	lines := estate.Lines(data, "fronts")
 	seen := map[string]bool{}
 	for i := range f.Fronts {
 		x := &f.Fronts[i]
@@ -123,23 +121,6 @@ func Read(data []byte) (*File, error) {
 		}
 	}
 	return &f, errors.Join(errs...)
-}
-
-// linesOf are the lines in which the fronts of a file begin.
-func linesOf(data []byte) (out []int) {
-	var doc yaml.Node
-	if yaml.Unmarshal(data, &doc) != nil || len(doc.Content) == 0 {
-		return nil
-	}
-	top := doc.Content[0].Content
-	for i := 0; i+1 < len(top); i += 2 {
-		if top[i].Value == "fronts" {
-			for _, n := range top[i+1].Content {
-				out = append(out, n.Line)
-			}
-		}
-	}
-	return out
 }
 
 // isName reports a domain name of labels that hosts may have (RFC 1123, section 2.1).

@@ -15,8 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v4"
-
 	"andamio/internal/core/calendar"
 	"andamio/internal/core/condition"
 	"andamio/internal/core/estate"
@@ -162,7 +160,7 @@ func Read(data []byte) (*File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("zone: %w", err)
 	}
-	lines := linesOf(data)
+	lines := estate.Lines(data, "reactions")
 	var errs []error
 	seen := map[string]int{}
 	for i := range f.Reactions {
@@ -183,23 +181,6 @@ func Read(data []byte) (*File, error) {
 		return nil, errors.Join(errs...)
 	}
 	return &f, nil
-}
-
-// linesOf are the lines in which the reactions of a file begin.
-func linesOf(data []byte) (out []int) {
-	var doc yaml.Node
-	if yaml.Unmarshal(data, &doc) != nil || len(doc.Content) == 0 {
-		return nil
-	}
-	top := doc.Content[0].Content
-	for i := 0; i+1 < len(top); i += 2 {
-		if top[i].Value == "reactions" {
-			for _, n := range top[i+1].Content {
-				out = append(out, n.Line)
-			}
-		}
-	}
-	return out
 }
 
 func (r *Reaction) check(zone *time.Location) []error {

@@ -17,6 +17,7 @@ import (
 
 // Store is what the service reads, and where it keeps the files of templates.
 type Store interface {
+	Runs(ctx context.Context) ([]store.Run, error)
 	Deployment(ctx context.Context, id int64) (store.Deployment, error)
 	Deployments(ctx context.Context) ([]store.Deployment, error)
 	Run(ctx context.Context, id int64) (store.Run, error)

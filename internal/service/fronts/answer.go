@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/responder"
+	"andamio/internal/service/deployments"
 )
 
 // How often it is looked whether members came or went, how full their machines are, how far sites are apart, and how often what is known is kept.
@@ -83,6 +84,7 @@ type answering struct {
 	// changed is the last table that is not kept yet.
 	changed atomic.Pointer[front.Table]
 	stamp   string
+	known   deployments.Known
 	loads   map[string]float64
 	// plain are the addresses that each plain name stands for, and tried when it was published last.
 	plain map[string]string
@@ -131,7 +133,7 @@ func (a *answering) look(ctx context.Context, now time.Time) error {
 	change := b.String() != a.stamp || going
 	members := a.table.Members
 	if change {
-		if members, err = a.svc.members(ctx, a.file); err != nil {
+		if members, err = a.svc.members(ctx, &a.known, a.file); err != nil {
 			return err
 		}
 		a.stamp = b.String()

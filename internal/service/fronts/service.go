@@ -123,8 +123,8 @@ func (svc *Service) last() (*front.Table, error) {
 }
 
 // members are those of each front, by what stands now.
-func (svc *Service) members(ctx context.Context, f *front.File) (map[string][]front.Member, error) {
-	all, err := svc.deployments.Deployments(ctx)
+func (svc *Service) members(ctx context.Context, known *deployments.Known, f *front.File) (map[string][]front.Member, error) {
+	all, err := svc.deployments.Refreshed(ctx, known)
 	if err != nil {
 		return nil, err
 	}
@@ -132,8 +132,7 @@ func (svc *Service) members(ctx context.Context, f *front.File) (map[string][]fr
 	for i := range f.Fronts {
 		x := &f.Fronts[i]
 		out[x.Name] = nil
-		for k := range all {
-			d := &all[k]
+		for _, d := range all {
 			if d.State() == run.Retired || len(d.Stand.Plan.Resources) == 0 {
 				continue
 			}

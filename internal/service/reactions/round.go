@@ -29,7 +29,7 @@ func (svc *Service) React(ctx context.Context, now time.Time) error {
 	if err != nil || len(f.Reactions) == 0 && len(states) == 0 {
 		return err
 	}
-	all, err := svc.over.Deployments.Deployments(ctx)
+	all, err := svc.over.Deployments.Refreshed(ctx, &svc.memory.known)
 	if err != nil {
 		return err
 	}
@@ -38,8 +38,7 @@ func (svc *Service) React(ctx context.Context, now time.Time) error {
 		return err
 	}
 	var errs []error
-	for i := range all {
-		d := &all[i]
+	for _, d := range all {
 		if d.State() == run.Retired || ctx.Err() != nil {
 			continue
 		}

@@ -47,6 +47,8 @@ type Over struct {
 // Memory is what whoever serves knows from one time to the next.
 type Memory struct {
 	round sync.Mutex
+	// known are all deployments.
+	known deployments.Known
 	// ahead is how long another machine of a tier takes until it serves, and what the tier usually uses then, by deployment, run and tier.
 	ahead map[string]ahead
 	// estate is as it was at a time.
