@@ -116,12 +116,12 @@ func (r *Reaction) decide(w *wish, st *State, s *Situation, now time.Time) Decis
 	case now.Sub(st.Since) < w.after:
 		return hold("%s since %s: it acts after %s", w.Why, at(st.Since, now), promise.Span(w.after))
 	case w.calls != "":
-		st.call(now, "%s: %s", w.Why, w.calls)
+		st.call(now, w.about, "%s: %s", w.Why, w.calls)
 		return hold("%s: %s", w.Why, w.calls)
-	case !st.Called.IsZero():
+	case !st.Called.IsZero() && st.CalledAbout == w.about:
 		return hold("%s: a person was called", w.Why)
 	case len(st.Acts) >= r.Tries:
-		st.call(now, "%s, and it did something %s within a day already%s", w.Why, printable.Count(r.Tries, "time"), st.failure())
+		st.call(now, w.about, "%s, and it did something %s within a day already%s", w.Why, printable.Count(r.Tries, "time"), st.failure())
 		return hold("%s", st.CalledFor)
 	case cool.After(now):
 		return hold("%s%s: it is left alone until %s", w.Why, st.failure(), at(cool, now))

@@ -32,67 +32,80 @@ func (r *Reaction) raise(st *State, s *Situation, now time.Time) *wish {
 	if len(picks) == 0 {
 		return &wish{Decision: Decision{Holds: waits(st.Down, r.Raise.after, now)}}
 	}
-	w := &wish{Decision: Decision{Do: Raising, Falls: picks, Why: fellWords(picks, now)}, cool: r.coolDown}
-	for _, f := range picks {
-		w.Machines = append(w.Machines, f.Machine)
-	}
-	w.about = strings.Join(w.Machines, " ")
-	if lost, why := r.lost(st, s, picks, now); len(lost) > 0 {
-		return r.elsewhere(w, s, lost, why, now)
-	}
-	for _, f := range picks {
-		if f.How != promise.FellGone {
-			continue
-		}
-		if !r.Raise.Rebuild {
-			w.calls = "what is gone is not built again by this reaction"
-		}
-		if !asked(s.Sights, f.Machine) { // only its site says so
-			w.Mode = Propose
-			w.Why += ", which nobody but its site can tell"
-		}
-	}
-	return w
+	return r.helping(st, s, picks, now)
 }
 
-// lost are machines that raising where they are does not help, with why: what carries them is down, or they were raised there in vain.
-func (r *Reaction) lost(st *State, s *Situation, picks []promise.Fall, now time.Time) (out []promise.Fall, why string) {
-	if !r.Raise.Elsewhere {
-		return nil, ""
-	}
+// helping is what is done about some machines: those that have to be elsewhere come first, then those that are raised where they are, then those of which only their site can tell; where nothing may be done
+// about any of them a person is called.
+func (r *Reaction) helping(st *State, s *Situation, picks []promise.Fall, now time.Time) *wish {
+	var elsewhere, here, unsure []promise.Fall
+	var not []string
+	lost, stuck := "", ""
 	for _, f := range picks {
-		m := s.machine(f.Machine)
+		why := r.lost(st, s, f, now)
 		switch {
-		case m == nil || f.How == promise.FellOff:
-		case st.lastOn(f.Machine) == Elsewhere: // that was tried just now, and it is down still
-		case f.How == promise.FellGone && carrierDown(s.Alerts, m) != "":
-			out, why = append(out, f), carrierDown(s.Alerts, m)
-		case st.since(f.Machine, now.Add(-vainWithin)) >= inVain:
-			out, why = append(out, f), "raising it there did not help"
+		case why != "" && s.machine(f.Machine).Disks:
+			stuck = fmt.Sprintf("%s, and %s has disks, which would be empty elsewhere", why, f.Machine)
+		case why != "":
+			elsewhere, lost = append(elsewhere, f), why
+			if at := s.machine(f.Machine).Site; !slices.Contains(not, at) {
+				not = append(not, at)
+			}
+		case f.How == promise.FellGone && !r.Raise.Rebuild:
+			stuck = "what is gone is not built again by this reaction"
+		case f.How == promise.FellGone && !asked(s.Sights, f.Machine):
+			unsure = append(unsure, f)
+		default:
+			here = append(here, f)
 		}
 	}
-	return out, why
+	w := &wish{cool: r.coolDown}
+	switch {
+	case len(elsewhere) > 0:
+		w.of(Elsewhere, elsewhere, now)
+		w.Why, w.Not = w.Why+", and "+lost, not
+		if slices.ContainsFunc(elsewhere, func(f promise.Fall) bool { return !asked(s.Sights, f.Machine) }) {
+			w.oneSided()
+		}
+	case len(here) > 0:
+		w.of(Raising, here, now)
+	case len(unsure) > 0:
+		w.of(Raising, unsure, now)
+		w.oneSided()
+	default:
+		w.of(Raising, picks, now)
+		w.calls = stuck
+	}
+	return w
 }
 
-// elsewhere builds machines at another site; what is left of them where they were is taken away before. What has disks comes up there without what is on them: a person decides.
-func (r *Reaction) elsewhere(w *wish, s *Situation, lost []promise.Fall, why string, now time.Time) *wish {
-	w.Do, w.Falls, w.Machines = Elsewhere, lost, nil
-	w.Why = fellWords(lost, now) + ", and " + why
-	for _, f := range lost {
-		m := s.machine(f.Machine)
+// of has a wish be about machines.
+func (w *wish) of(do Doing, all []promise.Fall, now time.Time) {
+	w.Do, w.Falls, w.Why = do, all, fellWords(all, now)
+	for _, f := range all {
 		w.Machines = append(w.Machines, f.Machine)
-		if m.Disks {
-			w.calls = f.Machine + " has disks, which would be empty elsewhere"
-		}
-		if f.How == promise.FellGone && !asked(s.Sights, f.Machine) {
-			w.Mode = Propose
-		}
-		if !slices.Contains(w.Not, m.Site) {
-			w.Not = append(w.Not, m.Site)
-		}
 	}
-	w.about = "elsewhere " + strings.Join(w.Machines, " ")
-	return w
+	w.about = string(do) + " " + strings.Join(w.Machines, " ")
+}
+
+// oneSided has a wish only be proposed.
+func (w *wish) oneSided() {
+	w.Mode = Propose
+	w.Why += ", which nobody but its site can tell"
+}
+
+// lost says why raising a machine where it is does not help: what carries it is down, or it was raised there in vain; "" where it may.
+func (r *Reaction) lost(st *State, s *Situation, f promise.Fall, now time.Time) string {
+	m := s.machine(f.Machine)
+	switch {
+	case !r.Raise.Elsewhere || m == nil || f.How == promise.FellOff:
+	case st.lastOn(f.Machine) == Elsewhere: // that was tried just now, and it is down still
+	case f.How == promise.FellGone && carrierDown(s.Alerts, m) != "":
+		return carrierDown(s.Alerts, m)
+	case st.since(f.Machine, now.Add(-vainWithin)) >= inVain:
+		return "raising it there did not help"
+	}
+	return ""
 }
 
 // asked reports that a machine was asked at an endpoint.

@@ -205,8 +205,11 @@ func TestWhatFellIsRaisedByWhatIsSeenFromTwoSides(t *testing.T) {
 			do: Raising, mode: Do, on: []string{"a"}},
 		"too often": {sights: []promise.Sight{down("a", promise.FellOff, true)}, acts: []Act{{At: now.Add(-5 * time.Hour)}, {At: now.Add(-3 * time.Hour)}, {At: now.Add(-2 * time.Hour)}},
 			holds: "3 times within a day already", called: "3 times within a day already"},
-		"long ago":  {sights: []promise.Sight{down("a", promise.FellOff, true)}, acts: []Act{{At: now.Add(-25 * time.Hour)}, {At: now.Add(-25 * time.Hour)}, {At: now.Add(-25 * time.Hour)}}, do: Raising, mode: Do, on: []string{"a"}},
-		"just done": {sights: []promise.Sight{down("a", promise.FellOff, true)}, acts: []Act{{At: now}}, holds: "it is left alone until 12:02:00"},
+		"others than what has disks": {sights: []promise.Sight{down("b", promise.FellGone, true), down("a", promise.FellOff, true)}, alerts: host, do: Raising, mode: Do, on: []string{"a"}},
+		"surely before unsurely":     {sights: []promise.Sight{down("a", promise.FellGone, false), down("b", promise.FellOff, true)}, do: Raising, mode: Do, on: []string{"b"}},
+		"elsewhere before here":      {sights: []promise.Sight{down("a", promise.FellGone, true), down("b", promise.FellOff, true)}, alerts: host, do: Elsewhere, mode: Do, on: []string{"a"}},
+		"long ago":                   {sights: []promise.Sight{down("a", promise.FellOff, true)}, acts: []Act{{At: now.Add(-25 * time.Hour)}, {At: now.Add(-25 * time.Hour)}, {At: now.Add(-25 * time.Hour)}}, do: Raising, mode: Do, on: []string{"a"}},
+		"just done":                  {sights: []promise.Sight{down("a", promise.FellOff, true)}, acts: []Act{{At: now}}, holds: "it is left alone until 12:02:00"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			st := &State{Acts: c.acts}
@@ -241,8 +244,13 @@ func TestWhatIsGoneIsNotBuiltWhereThatWasNotSaid(t *testing.T) {
 	d := Decide(r, st, &s, now.Add(time.Minute))
 	assert.Empty(t, d.Do)
 	assert.Contains(t, st.CalledFor, "not built again by this reaction")
-	s.Sights = nil
+	s.Sights = append(s.Sights, down("b", promise.FellOff, true))
 	Decide(r, st, &s, now.Add(2*time.Minute))
+	d = Decide(r, st, &s, now.Add(3*time.Minute))
+	assert.Equal(t, []string{"b"}, d.Machines, "what fell beside it is raised meanwhile")
+	assert.False(t, st.Called.IsZero())
+	s.Sights = nil
+	Decide(r, st, &s, now.Add(4*time.Minute))
 	assert.True(t, st.Called.IsZero(), "once all is well nobody is called any more")
 	assert.Empty(t, st.CalledFor)
 }

@@ -21,6 +21,8 @@ type State struct {
 	// Called is when a person was called, and CalledFor why; zero once all is well, or somebody said so.
 	Called    time.Time `json:"called,omitzero"`
 	CalledFor string    `json:"called_for,omitempty"`
+	// CalledAbout is what it was called about: something else is seen to meanwhile.
+	CalledAbout string `json:"called_about,omitempty"`
 	// Says is what it decided last, or what holds it.
 	Says string `json:"says,omitempty"`
 }
@@ -137,16 +139,16 @@ func sign(n int) int {
 }
 
 // call calls a person.
-func (s *State) call(now time.Time, why string, args ...any) {
+func (s *State) call(now time.Time, about, why string, args ...any) {
 	if s.Called.IsZero() {
 		s.Called = now.UTC()
 	}
-	s.CalledFor = fmt.Sprintf(why, args...)
+	s.CalledFor, s.CalledAbout = fmt.Sprintf(why, args...), about
 }
 
 // well says that what it is about is not so.
 func (s *State) well() {
-	s.Since, s.About, s.Called, s.CalledFor = time.Time{}, "", time.Time{}, ""
+	s.Since, s.About, s.Called, s.CalledFor, s.CalledAbout = time.Time{}, "", time.Time{}, "", ""
 }
 
 // Note notes that something is done now: before it is done, so that it is never done more often.
