@@ -526,7 +526,12 @@ func (l *life) rollBack(ctx context.Context, id int64) error {
 		}
 		return err
 	}
+	word := l.word[id]
 	if err := l.carryBack(ctx, id, o); err != nil {
+		if strings.Contains(err.Error(), "is held by run") { // another one was given the address that it had where it was
+			l.word[id] = word
+			return nil
+		}
 		return err
 	}
 	l.losses(id, o.Plan, wordOf(o.Plan))
