@@ -305,7 +305,7 @@ func usual(ctx context.Context, reads *reader, o *Overview, over time.Duration, 
 
 // usualAt is what is usual at each of some points, by what was before: the same for all of an hour.
 func usualAt(points, before []measure.Point, step float64) []*alarm.Usual {
-	byHour, any := map[time.Time]*alarm.Usual{}, false
+	byHour, some := map[time.Time]*alarm.Usual{}, false
 	out := make([]*alarm.Usual, len(points))
 	for i := range points {
 		hour := points[i].At.Truncate(time.Hour)
@@ -314,9 +314,9 @@ func usualAt(points, before []measure.Point, step float64) []*alarm.Usual {
 			u = alarm.UsualOf(before, step, hour)
 			byHour[hour] = u
 		}
-		out[i], any = u, any || u != nil
+		out[i], some = u, some || u != nil
 	}
-	if !any {
+	if !some {
 		return nil
 	}
 	return out

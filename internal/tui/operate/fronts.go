@@ -10,7 +10,7 @@ import (
 
 // drawFronts shows the names in front of the deployment, and how many of those that serve there are up.
 func (v *View) drawFronts(c *part.Canvas, r part.Rect, d *deployments.Deployment) int {
-	y, any := r.Y, false
+	y, some := r.Y, false
 	if !v.past.IsZero() { // who was told of is known of now alone
 		return y
 	}
@@ -25,8 +25,8 @@ func (v *View) drawFronts(c *part.Canvas, r part.Rect, d *deployments.Deployment
 		if !ours {
 			continue
 		}
-		if !any {
-			any = true
+		if !some {
+			some = true
 			c.Text(r.X, y, part.In(part.Steel).Strong(), "in front")
 		}
 		y++
@@ -42,7 +42,7 @@ func (v *View) drawFronts(c *part.Canvas, r part.Rect, d *deployments.Deployment
 		c.Cut(at+1, y, r.W-part.Width(word)-4, part.In(part.Text), f.Name)
 		c.Right(r.X+r.W, y, part.In(part.InkOf(status)), word)
 	}
-	if any {
+	if some {
 		y += 2
 	}
 	return y
