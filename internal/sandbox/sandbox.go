@@ -21,6 +21,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"andamio/internal/core/estate"
@@ -221,13 +222,29 @@ func (c *Cloud) begin(known bool) error {
 // nameServerAt is the name server's own address in the sandbox's block.
 const nameServerAt = 53
 
+// How long an address is waited for that somebody else has, as the one before that has not let it go yet, and how often it is tried.
+const (
+	takenFor  = 5 * time.Second
+	triesEach = 20 * time.Millisecond
+)
+
+// listen listens at an address, once nobody else does any more.
+func listen(where string) (net.Listener, error) {
+	for until := time.Now().Add(takenFor); ; time.Sleep(triesEach) {
+		l, err := net.Listen("tcp", where)
+		if err == nil || !errors.Is(err, syscall.EADDRINUSE) || time.Now().After(until) {
+			return l, err
+		}
+	}
+}
+
 // serve has a stand-in answer where it was before, or at a free port of an address.
 func (s *Sandbox) serve(p *place, address string) error {
 	where := net.JoinHostPort(address, "0")
 	if p.at.URL != "" {
 		where = strings.TrimPrefix(p.at.URL, "http://")
 	}
-	l, err := net.Listen("tcp", where)
+	l, err := listen(where)
 	if err != nil {
 		return fmt.Errorf("the stand-in %s cannot listen: %w", p.at.Site, err)
 	}
