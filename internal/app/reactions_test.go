@@ -317,6 +317,23 @@ func TestABusyHostIsRelievedByAReaction(t *testing.T) {
 	assert.Len(t, r.runs(), 2, "and not back again")
 }
 
+// TestWhatAReactionDidIsNotForgottenByAMistake holds that where it cannot be worked out for which deployments a reaction is, what it did stays known; and that it does not once there is none of that name.
+func TestWhatAReactionDidIsNotForgottenByAMistake(t *testing.T) {
+	t.Parallel()
+	r := reactTo(t, "- { name: fell, mode: do, raise: {} }\n- { name: other, leave: {}, when: deployment.size > 1 }\n")
+	require.NoError(t, r.store.KeepReactionState(ctx, react.Kept{Reaction: "fell", Deployment: r.id, State: react.State{Called: r.now, CalledFor: "it has disks"}}))
+	require.ErrorContains(t, r.React(ctx, r.now), "no such key")
+	states, err := r.store.ReactionStates(ctx)
+	require.NoError(t, err)
+	require.Len(t, states, 1)
+	assert.Equal(t, "it has disks", states[0].State.CalledFor)
+	r.rules("- { name: another, mode: do, raise: {} }\n")
+	require.NoError(t, r.React(ctx, r.now))
+	states, err = r.store.ReactionStates(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, states)
+}
+
 // TestWhatIsKnownIsReadAnewOnceSomethingIsDone holds that deployments are read again alone where something was done, also while that goes on, and are as they are now.
 func TestWhatIsKnownIsReadAnewOnceSomethingIsDone(t *testing.T) {
 	t.Parallel()

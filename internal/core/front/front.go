@@ -311,9 +311,6 @@ func (r *Region) Away(between func(a, b string) (float64, bool), sites []string)
 			out[s] = ms
 			continue
 		}
-		if r.Near == "" {
-			continue
-		}
 		if ms, known := between(r.Near, s); known {
 			out[s] = ms
 		}

@@ -77,6 +77,7 @@ func TestMistakesOfAFileAreSaid(t *testing.T) {
 		whole("regions: [{ name: a, networks: [10.0.0.0/8] }]\n", ""):                       "say near which site",
 		whole("regions: [{ name: a, networks: [10.0.0.0/8], distances: { x: -1 } }]\n", ""): "distances: x is some milliseconds away",
 		whole("regions: [{ name: a, networks: [10.0.0.0/8], near: x }, { name: a, networks: [11.0.0.0/8], near: x }]\n", ""): "regions[1]: another is called a",
+		whole("regions: [{ name: a, networks: [10.0.0.0/8], distances: { x: 200000 } }]\n", ""):                              "distances: x is some milliseconds away",
 		whole("", ", answers: 9"):                   "line 5, \"map\": answers: an answer has between 1 and 8",
 		whole("", ", port: 70000"):                  "port: 70000 is no port",
 		whole("", ", answers: -1"):                  "answers",

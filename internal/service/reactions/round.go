@@ -48,6 +48,9 @@ func (svc *Service) React(ctx context.Context, now time.Time) error {
 		}
 		if err != nil {
 			errs = append(errs, fmt.Errorf("%s: %w", d.Name, err))
+			for k := range states { // for which it is, is not known: what it did is not forgotten
+				r.lives[k] = r.lives[k] || k.deployment == d.ID
+			}
 		}
 	}
 	for k := range states { // of reactions and deployments that are no more
