@@ -306,3 +306,24 @@ func BenchmarkAnswer(b *testing.B) {
 		}
 	}
 }
+
+// TestWhoSaysNothingOfTheirClientsIsAnsweredByTheirOwnAddress asks from addresses of two regions by both protocols, without a word of clients.
+func TestWhoSaysNothingOfTheirClientsIsAnsweredByTheirOwnAddress(t *testing.T) {
+	r := &Responder{}
+	own := table(t)
+	var err error
+	own.File, err = front.Read([]byte(strings.NewReplacer("10.1.0.0/16", "127.71.0.0/16", "10.2.0.0/16", "127.72.0.0/16").Replace(fronts)))
+	require.NoError(t, err)
+	r.Set(own)
+	at := listening(t, r)
+	for client, want := range map[string]string{"127.71.0.9": "10.9.0.1", "127.72.0.9": "10.9.0.2"} {
+		for protocol, local := range map[string]net.Addr{"udp": &net.UDPAddr{IP: net.ParseIP(client)}, "tcp": &net.TCPAddr{IP: net.ParseIP(client)}} {
+			for range 8 {
+				c := &dns.Client{Net: protocol, Timeout: 3 * time.Second, Dialer: &net.Dialer{LocalAddr: local, Timeout: 3 * time.Second}}
+				got, _, err := c.Exchange(ask("map.near.ribera.test.", dns.TypeA), at)
+				require.NoError(t, err)
+				assert.Equal(t, "map.near.ribera.test. 5 IN A "+want, rows(got.Answer), "%s by %s", client, protocol)
+			}
+		}
+	}
+}
