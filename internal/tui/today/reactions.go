@@ -22,7 +22,7 @@ func (v *View) reactionItems(now time.Time) []item {
 		if s.State.Called.IsZero() {
 			continue
 		}
-		reason := []string{"It " + s.Words + ".", "Nothing is done by it until all is well again, or somebody lets it act again."}
+		reason := []string{s.State.CalledFor + ".", "It " + s.Words + ".", "Nothing is done by it until all is well again, or somebody lets it act again."}
 		for k := range s.State.Acts {
 			a := &s.State.Acts[k]
 			reason = append(reason, fmt.Sprintf("%s %s: %s", a.At.Local().Format("15:04"), a.Words(), a.Why))
