@@ -91,11 +91,13 @@ func (r *Responder) Listen(ctx context.Context, addresses []string) (at []string
 		at = append(at, packets.LocalAddr().String())
 		for _, s := range []*dns.Server{{PacketConn: packets}, {Listener: listener}} {
 			s.Handler, s.ReadTimeout, s.WriteTimeout, s.IdleTimeout = r, idle, idle, func() time.Duration { return idle }
-			ready := make(chan struct{})
-			s.NotifyStartedFunc = func() { close(ready) }
+			came := make(chan error, 2)
+			s.NotifyStartedFunc = func() { came <- nil }
 			all = append(all, s)
-			serving.Go(func() { _ = s.ActivateAndServe() })
-			<-ready
+			serving.Go(func() { came <- s.ActivateAndServe() })
+			if err := <-came; err != nil { // it says one or the other
+				return nil, nil, errors.Join(fault.Unavailablef("nothing can be answered at %s: %w", address, err), stop())
+			}
 		}
 	}
 	return at, func() error { defer serving.Wait(); return stop() }, nil

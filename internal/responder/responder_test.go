@@ -152,7 +152,7 @@ func TestTheScopeSaysForWhomAnAnswerIsSo(t *testing.T) {
 
 // listening is a responder that answers at a free port of loopback.
 func listening(t testing.TB, r *Responder) string {
-	at, done, err := r.Listen(context.Background(), []string{"127.0.0.1:0"})
+	at, done, err := r.Listen(t.Context(), []string{"127.0.0.1:0"})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, done()) })
 	return at[0]
@@ -169,9 +169,9 @@ func TestQuestionsAreAnsweredByBothProtocols(t *testing.T) {
 		assert.Equal(t, "map.near.ribera.test. 5 IN A 10.9.0.1", rows(got.Answer))
 	}
 	assert.EqualValues(t, 2, r.Answered.Load())
-	_, _, err := (&Responder{}).Listen(context.Background(), []string{at})
+	_, _, err := (&Responder{}).Listen(t.Context(), []string{at})
 	require.ErrorContains(t, err, "nothing can be answered at "+at)
-	_, _, err = (&Responder{}).Listen(context.Background(), []string{"nowhere"})
+	_, _, err = (&Responder{}).Listen(t.Context(), []string{"nowhere"})
 	require.Error(t, err)
 }
 

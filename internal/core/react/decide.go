@@ -67,7 +67,7 @@ func Decide(r *Reaction, st *State, s *Situation, now time.Time) Decision {
 	case r.Spread != nil:
 		w = r.spread(s)
 	case r.Leave != nil:
-		w = r.leave(st, s)
+		w = r.leave(st, s, now)
 	}
 	d := r.decide(w, st, s, now)
 	st.Says = d.Why

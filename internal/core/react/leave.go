@@ -3,16 +3,17 @@ package react
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/measure"
 )
 
 // leave moves what is at a site that is in trouble.
-func (r *Reaction) leave(st *State, s *Situation) *wish {
+func (r *Reaction) leave(st *State, s *Situation, now time.Time) *wish {
 	for i := range s.Alerts {
 		a := &s.Alerts[i]
-		if a.Rank != alarm.Site.Word() || a.Severity < alarm.Critical {
+		if a.Rank != alarm.Site.Word() || a.Severity < alarm.Critical || a.Quiet(now) {
 			continue
 		}
 		var here []string
@@ -26,6 +27,9 @@ func (r *Reaction) leave(st *State, s *Situation) *wish {
 		}
 		w := &wish{Decision: Decision{Do: Leaving, Machines: here, Site: a.Name, Not: append(troubled(s.Alerts), st.Left()...), Why: fmt.Sprintf("site %s: %s", a.Name, a.Words)},
 			about: "leave " + a.Name, after: r.Leave.after, cool: r.coolDown}
+		if a.Known != nil {
+			return &wish{Decision: Decision{Holds: w.Why + ": " + a.Known.By + " sees to it"}}
+		}
 		if silent(a) {
 			return &wish{Decision: Decision{Holds: w.Why + ": it does not answer, so that nothing can be moved from it and nothing is known of what runs there"}}
 		}

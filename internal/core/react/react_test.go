@@ -460,6 +460,11 @@ func TestASiteInTroubleIsLeftAndASilentOneIsNot(t *testing.T) {
 	s.Alerts[0] = slow("vega")
 	s.Alerts[0].Severity = alarm.Warning
 	assert.Empty(t, twice(r, &State{}, s, time.Hour))
+	s.Alerts[0] = slow("vega")
+	s.Alerts[0].Known = &alarm.Said{By: "lia"}
+	assert.Contains(t, twice(r, &State{}, s, time.Hour).Holds, "lia sees to it")
+	s.Alerts[0].Known, s.Alerts[0].Muted = nil, &alarm.Said{Until: now.Add(2 * time.Hour)}
+	assert.Empty(t, twice(r, &State{}, s, time.Hour), "somebody silenced it")
 	s.Alerts = []alarm.Alert{slow("presa")}
 	assert.Empty(t, twice(r, &State{}, s, time.Hour), "nothing of it is there")
 	s.Alerts = []alarm.Alert{slow("tramonta")}

@@ -28,6 +28,8 @@ const (
 	loadEvery    = 15 * time.Second
 	betweenEvery = 10 * time.Minute
 	keepEvery    = time.Second
+	// betweenWithin is how long sites have to say how far they are apart: members are not followed meanwhile.
+	betweenWithin = 10 * time.Second
 )
 
 // ask asks a member once, as a plan would.
@@ -130,31 +132,34 @@ func (a *answering) look(ctx context.Context, now time.Time) error {
 		fmt.Fprintf(&b, "%d %s;", r.ID, r.State)
 		going = going || r.State == run.UnderWay
 	}
-	change := b.String() != a.stamp || going
-	members := a.table.Members
+	anew := now.Sub(a.measured) >= betweenEvery // also what no run changes, as whose a deployment is
+	change := b.String() != a.stamp || going || anew
+	members, between := a.table.Members, a.table.Between
 	if change {
 		if members, err = a.svc.members(ctx, &a.known, a.file); err != nil {
 			return err
 		}
 		a.stamp = b.String()
 	}
-	if now.Sub(a.measured) >= betweenEvery {
+	if anew {
 		a.measured = now
-		if between := a.svc.between(ctx); len(between) > 0 {
-			a.table.Between, change = between, true
+		if far := a.svc.between(ctx); len(far) > 0 {
+			between = far
 		}
 	}
 	if now.Sub(a.loaded) >= loadEvery {
 		a.loaded = now
-		if a.loads, err = a.svc.loads(ctx, a.file, members, now); err != nil {
-			return err
+		if loads, err := a.svc.loads(ctx, a.file, members, now); err != nil { // members are followed all the same
+			a.svc.log.Warn("how full what is in front is could not be read", "err", err)
+		} else {
+			a.loads = loads
 		}
 		change = change || len(a.loads) > 0
 	}
 	if !change {
 		return nil
 	}
-	next := &front.Table{File: a.file, Members: map[string][]front.Member{}, Between: a.table.Between}
+	next := &front.Table{File: a.file, Members: map[string][]front.Member{}, Between: between}
 	for name, all := range members {
 		all = slices.Clone(all)
 		for i := range all {
@@ -169,6 +174,8 @@ func (a *answering) look(ctx context.Context, now time.Time) error {
 
 // between are the milliseconds between sites, as far as they are known now.
 func (svc *Service) between(ctx context.Context) map[string]map[string]float64 {
+	ctx, cancel := context.WithTimeout(ctx, betweenWithin)
+	defer cancel()
 	e, err := svc.sites.Estate(ctx)
 	if e == nil {
 		svc.log.Warn("how far sites are apart could not be read", "err", err)

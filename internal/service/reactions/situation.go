@@ -206,7 +206,7 @@ func (svc *Service) tier(ctx context.Context, r *round, d *deployments.Deploymen
 	}
 	t.PerMonth, t.Rest = react.PerMonth(perHour)/float64(t.Count), react.PerMonth(d.CostPerHour()-perHour)
 	var of []measure.Thing
-	held := 0.0
+	held, known := 0.0, 0
 	for _, thing := range things {
 		r := p.Resource(thing.Resource)
 		if thing.Kind != measure.OfInstance || r == nil && unnumbered(thing.Resource) != name || r != nil && r.Node != node {
@@ -220,10 +220,9 @@ func (svc *Service) tier(ctx context.Context, r *round, d *deployments.Deploymen
 		_, used := values[x.Scale.Measure]
 		if limit, has := values[measure.Of(x.Scale.Measure).Limit]; has && used {
 			held += limit
-			t.Load.Of++
+			known++
 		}
 	}
-	known := t.Load.Of
 	a, err := svc.foresee(ctx, d, x, node, of, r.now)
 	if err != nil {
 		return nil, err
