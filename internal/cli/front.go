@@ -87,31 +87,15 @@ func memberState(m *front.Member, now time.Time) string {
 }
 
 func (s *shared) frontCheck() *cobra.Command {
-	return &cobra.Command{Use: "check FILE", Short: "Say what is wrong with a file of fronts", Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, err := readFile(args[0], front.Read)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(s.out, "%s in %s: nothing is wrong\n", printable.Count(len(f.Fronts), "front"), f.Zone)
-			return nil
-		}}
+	return checking(s, "fronts", front.Read, func(f *front.File) string {
+		return fmt.Sprintf("%s in %s: nothing is wrong", printable.Count(len(f.Fronts), "front"), f.Zone)
+	})
 }
 
 func (s *shared) frontSet() *cobra.Command {
-	return &cobra.Command{Use: "set FILE", Short: "Keep fronts, for whose zone the process that serves the workspace answers", Args: cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readFile(args[0], front.Read)
-			if err != nil {
-				return err
-			}
-			f, err := a.SetFronts(ctx, text)
-			if err != nil {
-				return named(args[0], err)
-			}
-			fmt.Fprintf(s.out, "%s in %s kept\n", printable.Count(len(f.Fronts), "front"), f.Zone)
-			return nil
-		})}
+	return setting(s, "Keep fronts, for whose zone the process that serves the workspace answers", front.Read, (*app.App).SetFronts, func(f *front.File) string {
+		return fmt.Sprintf("%s in %s kept", printable.Count(len(f.Fronts), "front"), f.Zone)
+	})
 }
 
 func (s *shared) frontAnswer() *cobra.Command {

@@ -169,33 +169,13 @@ func (s *shared) levelsShown(ctx context.Context, a *app.App, o running, orders 
 }
 
 func (s *shared) levelCheck() *cobra.Command {
-	return &cobra.Command{
-		Use: "check FILE", Short: "Say what is wrong with a file of service levels", Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, err := readFile(args[0], level.Read)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(s.out, "%s: nothing is wrong\n", printable.Count(len(f.Levels), "service level"))
-			return nil
-		},
-	}
+	return checking(s, "service levels", level.Read, func(f *level.File) string {
+		return printable.Count(len(f.Levels), "service level") + ": nothing is wrong"
+	})
 }
 
 func (s *shared) levelSet() *cobra.Command {
-	return &cobra.Command{
-		Use: "set FILE", Short: "Keep service levels; what has one keeps it as it was given", Args: cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readFile(args[0], level.Read)
-			if err != nil {
-				return err
-			}
-			f, err := a.SetLevels(ctx, text)
-			if err != nil {
-				return named(args[0], err)
-			}
-			fmt.Fprintf(s.out, "kept: %s\n", strings.Join(f.Names(), ", "))
-			return nil
-		}),
-	}
+	return setting(s, "Keep service levels; what has one keeps it as it was given", level.Read, (*app.App).SetLevels, func(f *level.File) string {
+		return "kept: " + strings.Join(f.Names(), ", ")
+	})
 }

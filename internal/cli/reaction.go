@@ -97,34 +97,19 @@ func (s *shared) showReaction(x *reactions.Status) error {
 }
 
 func (s *shared) reactionCheck() *cobra.Command {
-	return &cobra.Command{Use: "check FILE", Short: "Say what is wrong with a file of reactions", Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, err := readFile(args[0], react.Read)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(s.out, "%s: nothing is wrong\n", printable.Count(len(f.Reactions), "reaction"))
-			for i := range f.Reactions {
-				fmt.Fprintf(s.out, "  %s %s\n", f.Reactions[i].Name, printable.Clean(f.Reactions[i].Words()))
-			}
-			return nil
-		}}
+	return checking(s, "reactions", react.Read, func(f *react.File) string {
+		text := printable.Count(len(f.Reactions), "reaction") + ": nothing is wrong"
+		for i := range f.Reactions {
+			text += fmt.Sprintf("\n  %s %s", f.Reactions[i].Name, printable.Clean(f.Reactions[i].Words()))
+		}
+		return text
+	})
 }
 
 func (s *shared) reactionSet() *cobra.Command {
-	return &cobra.Command{Use: "set FILE", Short: "Keep reactions, which are done in your name", Args: cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readFile(args[0], react.Read)
-			if err != nil {
-				return err
-			}
-			f, err := a.SetReactions(ctx, text)
-			if err != nil {
-				return named(args[0], err)
-			}
-			fmt.Fprintf(s.out, "%s kept\n", printable.Count(len(f.Reactions), "reaction"))
-			return nil
-		})}
+	return setting(s, "Keep reactions, which are done in your name", react.Read, (*app.App).SetReactions, func(f *react.File) string {
+		return printable.Count(len(f.Reactions), "reaction") + " kept"
+	})
 }
 
 func (s *shared) reactionResume() *cobra.Command {

@@ -60,15 +60,9 @@ func overWords(t *alarm.Threshold, o *alarm.Over) string {
 }
 
 func (s *shared) thresholdCheck() *cobra.Command {
-	return &cobra.Command{Use: "check FILE", Short: "Say what is wrong with a file of thresholds", Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, err := readFile(args[0], alarm.Read)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(s.out, "%s: nothing is wrong\n", printable.Count(len(f.Thresholds), "threshold"))
-			return nil
-		}}
+	return checking(s, "thresholds", alarm.Read, func(f *alarm.File) string {
+		return printable.Count(len(f.Thresholds), "threshold") + ": nothing is wrong"
+	})
 }
 
 func (s *shared) thresholdPreview() *cobra.Command {
@@ -115,19 +109,9 @@ func (s *shared) printPreview(all []watch.Would, since string) error {
 }
 
 func (s *shared) thresholdSet() *cobra.Command {
-	return &cobra.Command{Use: "set FILE", Short: "Keep thresholds of your own", Args: cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readFile(args[0], alarm.Read)
-			if err != nil {
-				return err
-			}
-			f, err := a.SetThresholds(ctx, text)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(s.out, "%s kept, over those that ship\n", printable.Count(len(f.Thresholds), "threshold"))
-			return nil
-		})}
+	return setting(s, "Keep thresholds of your own", alarm.Read, (*app.App).SetThresholds, func(f *alarm.File) string {
+		return printable.Count(len(f.Thresholds), "threshold") + " kept, over those that ship"
+	})
 }
 
 func (s *shared) thresholdExample() *cobra.Command {

@@ -57,36 +57,17 @@ func printSpans(w *tabwriter.Writer, kind string, all []window.Span, now time.Ti
 	}
 }
 
+// windowsIn says how much is in a file.
+func windowsIn(f *window.File) string {
+	return printable.Count(len(f.Blackouts), "blackout") + ", " + printable.Count(len(f.Maintenance), "maintenance window")
+}
+
 func (s *shared) calendarCheck() *cobra.Command {
-	return &cobra.Command{
-		Use: "check FILE", Short: "Say what is wrong with a file of blackouts and maintenance windows", Args: cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, _, err := readFile(args[0], window.Read)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(s.out, "%s, %s: nothing is wrong\n", printable.Count(len(f.Blackouts), "blackout"), printable.Count(len(f.Maintenance), "maintenance window"))
-			return nil
-		},
-	}
+	return checking(s, "blackouts and maintenance windows", window.Read, func(f *window.File) string { return windowsIn(f) + ": nothing is wrong" })
 }
 
 func (s *shared) calendarSet() *cobra.Command {
-	return &cobra.Command{
-		Use: "set FILE", Short: "Keep blackouts and maintenance windows", Args: cobra.ExactArgs(1),
-		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			_, text, err := readFile(args[0], window.Read)
-			if err != nil {
-				return err
-			}
-			f, err := a.SetWindows(ctx, text)
-			if err != nil {
-				return named(args[0], err)
-			}
-			fmt.Fprintf(s.out, "%s, %s kept\n", printable.Count(len(f.Blackouts), "blackout"), printable.Count(len(f.Maintenance), "maintenance window"))
-			return nil
-		}),
-	}
+	return setting(s, "Keep blackouts and maintenance windows", window.Read, (*app.App).SetWindows, func(f *window.File) string { return windowsIn(f) + " kept" })
 }
 
 // calendarGuard has nothing take service away by itself from a deployment at hours, or only after it was said.
