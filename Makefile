@@ -24,6 +24,7 @@ tools:
 	command -v named >/dev/null || missing="$$missing bind9"; \
 	command -v dig >/dev/null || missing="$$missing bind9-dnsutils"; \
 	command -v dnsmasq >/dev/null || missing="$$missing dnsmasq-base"; \
+	command -v haproxy >/dev/null || missing="$$missing haproxy"; \
 	command -v qemu-img >/dev/null || missing="$$missing qemu-utils"; \
 	command -v qpdf >/dev/null || missing="$$missing qpdf"; \
 	command -v pdftotext >/dev/null || missing="$$missing poppler-utils"; \

@@ -114,7 +114,7 @@ func capturedParts(t *testing.T, was *templates.Draft) (*templates.Draft, captur
 // TestPartsAreCapturedAsTheyStand makes templates of what stands alone, of which nobody has the template: of each example.
 func TestPartsAreCapturedAsTheyStand(t *testing.T) {
 	t.Parallel()
-	for _, name := range []string{"by-hand", "flood-watch", "gauge-chain", "level-log", "relay-tiers", "words"} {
+	for _, name := range []string{"by-hand", "flood-watch", "gauge-chain", "level-log", "one-door", "relay-tiers", "words"} {
 		t.Run(name, func(t *testing.T) {
 			all, err := source.All(os.DirFS("../../examples/" + name))
 			require.NoError(t, err)

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/core/tosca"
 )
 
 // Files are a template's files by path; template.yaml is the template.
@@ -167,17 +168,26 @@ func (c *capturer) step(s *plan.Step) {
 	}
 }
 
+// fileOf is where a file of what stands is in a template of it: those that came with Andamio are files of that template, like its own.
+func fileOf(name string) string {
+	if inside, ships := tosca.Inside(name); ships {
+		return "shipped/" + inside
+	}
+	return name
+}
+
 func (c *capturer) operation(node string, s *plan.Script) map[string]any {
 	c.of = node
-	c.files[s.Path] = []byte(c.plan.Scripts[s.Path])
-	op := map[string]any{"implementation": s.Path}
+	script := fileOf(s.Path)
+	c.files[script] = []byte(c.plan.Scripts[s.Path])
+	op := map[string]any{"implementation": script}
 	if len(s.Files) > 0 {
 		var files []string
 		for _, f := range s.Files {
-			c.files[f.File] = c.plan.Files[f.File]
-			files = append(files, f.File)
+			c.files[fileOf(f.File)] = c.plan.Files[f.File]
+			files = append(files, fileOf(f.File))
 		}
-		op["implementation"] = map[string]any{"primary": s.Path, "dependencies": files}
+		op["implementation"] = map[string]any{"primary": script, "dependencies": files}
 	}
 	inputs := map[string]any{}
 	for _, in := range s.Inputs {

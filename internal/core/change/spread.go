@@ -146,21 +146,24 @@ func (c *compiler) followers(s *plan.Step) bool {
 	changed := false
 	r := c.to.Resource(s.Resource)
 	if r.Kind == kinds.Software && s.Script != nil {
-		mine := false
+		mine, why := false, "something of %s is done anew"
 		for _, next := range c.stepsOf[s.Resource] {
 			mine = mine || next.ID == s.ID
 			if mine && next.ID != s.ID && next.Op != op.Connect {
 				changed = c.again(next, "it follows %s", s.Title) || changed
 			}
-			if before := c.old.Step(next.ID); next.Op == op.Start && before != nil && !c.undo[next.ID] {
-				c.undo[next.ID] = true // it is stopped before it is configured anew
-				changed = true
+			if next.Op == op.Start && mine { // what comes after it, such as telling it of another target, is done while it runs
+				why = "%s is started anew"
+				if c.old.Step(next.ID) != nil && !c.undo[next.ID] {
+					c.undo[next.ID] = true // it is stopped before it is configured anew
+					changed = true
+				}
 			}
 		}
 		for i := range c.to.Resources {
 			if e := &c.to.Resources[i]; e.Kind == kinds.Endpoint && e.AsEndpoint().EndpointOf == r.ID {
 				for _, ask := range c.stepsOf[e.ID] {
-					changed = c.again(ask, "%s is started anew", r.Title) || changed
+					changed = c.again(ask, why, r.Title) || changed
 				}
 			}
 		}

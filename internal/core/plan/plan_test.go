@@ -73,7 +73,7 @@ func finish(t testing.TB, design *topology.Design, e *estate.Estate, preset stri
 }
 
 func TestExamplePlansAreAsRecorded(t *testing.T) {
-	for _, name := range []string{"gauge-chain", "relay-tiers", "by-hand", "borrowed", "words"} {
+	for _, name := range []string{"gauge-chain", "relay-tiers", "by-hand", "borrowed", "words", "one-door"} {
 		data, err := compile(t, "../../../examples/"+name, "").Write()
 		require.NoError(t, err)
 		golden.Is(t, "testdata/"+name+".plan.json", string(data))

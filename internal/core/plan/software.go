@@ -115,7 +115,7 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) erro
 func (c *compiler) targets(n *topology.Node, i int) []string {
 	var out []string
 	for _, r := range n.Relations {
-		if r.Target.Builds != kinds.Software || r.Order != topology.Connects && r.Order != topology.Depends {
+		if r.Target.Builds != kinds.Software || !tied(r.Order) {
 			continue
 		}
 		for _, j := range paired(n, r, i) {
@@ -125,9 +125,20 @@ func (c *compiler) targets(n *topology.Node, i int) []string {
 	return out
 }
 
+// tied reports that each instance of a source is tied to instances of its targets.
+func tied(o topology.Ordering) bool {
+	return o == topology.Connects || o == topology.Depends || o == topology.Routes
+}
+
 // paired are the instances of a relation's target that the i-th instance of its source is tied to.
 func paired(n *topology.Node, r topology.Relation, i int) []int {
 	var out []int
+	if r.Order == topology.Routes {
+		for j := range r.Target.Count {
+			out = append(out, j)
+		}
+		return out
+	}
 	for j := i % max(r.Target.Count, 1); j < r.Target.Count; j += max(n.Count, 1) {
 		out = append(out, j)
 	}
@@ -292,11 +303,34 @@ func (w *weave) relation(name string, o *topology.Operation, source *topology.No
 		other, which = source, w.c.resourceID(source, i)
 	}
 	part := r.Name + "." + name
-	if other.Count > 1 || w.node != source {
+	if other.Count > 1 || w.node != source || r.Order == topology.Routes || named(source, r.Name) > 1 { // targets of a route come and go
 		part += "." + which
+	}
+	if leads(source, r) > 1 {
+		part += "." + r.Capability
 	}
 	undo := w.undo(r.Operations.Own(undoes[name]), pair, "Configure."+undoes[name])
 	w.run(Step{Op: op.Connect, Title: name + " " + other.Name, Undo: undo}, part, o, "Configure."+name, pair, scriptSeconds)
+}
+
+// named is how many relations of a node have a name.
+func named(n *topology.Node, name string) (many int) {
+	for _, r := range n.Relations {
+		if r.Name == name {
+			many++
+		}
+	}
+	return many
+}
+
+// leads is how many relations of a node have the name and the target of another, to capabilities of it.
+func leads(n *topology.Node, as topology.Relation) (many int) {
+	for _, r := range n.Relations {
+		if r.Name == as.Name && r.Target == as.Target {
+			many++
+		}
+	}
+	return many
 }
 
 // run adds a step that runs a script.

@@ -61,7 +61,7 @@ func trafficOf(d *topology.Design) []placement.Traffic {
 	}
 	for _, n := range d.Nodes {
 		for _, r := range n.Relations {
-			if r.Order != topology.Connects || n.Base == nil || r.Target.Base == nil || n.Base == r.Target.Base {
+			if r.Order != topology.Connects && r.Order != topology.Routes || n.Base == nil || r.Target.Base == nil || n.Base == r.Target.Base {
 				continue
 			}
 			note(pairOf{n.Base.Name, r.Target.Base.Name}, placement.Traffic{Weight: 1})

@@ -15,8 +15,10 @@ type scope struct {
 	// targetFrame is where target is; nil if in f. sourcePlace is the part that a relation made outside belongs to.
 	targetFrame *frame
 	sourcePlace *place
-	// by is the assignment whose relationship the value belongs to; its properties are SELF's.
-	by *tosca.Assignment
+	// by is the assignment whose relationship the value belongs to; its properties are SELF's. Its source knows it as the requirement, which leads
+	// to the capability of the target.
+	by                      *tosca.Assignment
+	requirement, capability string
 	// workflow is the one whose inputs get_input may name.
 	workflow *tosca.Workflow
 }
@@ -215,12 +217,23 @@ func (b *builder) lead(v *tosca.Value, path []string, s scope) (p place, capabil
 	if !ok {
 		return place{}, "", nil, false
 	}
+	if s.by != nil && len(path) == 3 && (path[0] == "SELF" || path[0] == "SOURCE") && path[1] == s.requirement {
+		return b.end(s), s.capability, path[2:], true // of several that fulfil it the one that the relationship leads to
+	}
 	p, capability, rest = b.follow(p, path[1:])
 	if p.n == nil || len(rest) == 0 {
 		b.mistake(v.Pos(), v.Width(), tosca.CodeUnknownRef, "this leads to nothing: "+strings.Join(path, ", "), "")
 		return place{}, "", nil, false
 	}
 	return p, capability, rest, true
+}
+
+// end is the target of the relationship that a value belongs to.
+func (b *builder) end(s scope) place {
+	if s.targetFrame != nil {
+		return place{s.targetFrame, s.target}
+	}
+	return place{s.f, s.target}
 }
 
 // follow reads the part of a path that names a capability or leads through a requirement to another node.

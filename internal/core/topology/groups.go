@@ -14,10 +14,15 @@ func (b *builder) parts(f *frame, name string) []string {
 	if g := f.tmpl.Group(name); g != nil {
 		var out []string
 		for _, m := range g.Members {
-			out = append(out, b.parts(f, m)...)
+			out = append(out, b.partsOfNode(f, m)...)
 		}
 		return out
 	}
+	return b.partsOfNode(f, name)
+}
+
+// partsOfNode are those of a node template. Members of a group are node templates (section 3.8.5), also one of the group's own name.
+func (b *builder) partsOfNode(f *frame, name string) []string {
 	n := f.tmpl.Node(name)
 	if n == nil {
 		return nil
@@ -31,7 +36,7 @@ func (b *builder) parts(f *frame, name string) []string {
 func (b *builder) partsOf(f *frame) []string {
 	var out []string
 	for _, n := range f.tmpl.Nodes {
-		out = append(out, b.parts(f, n.Name)...)
+		out = append(out, b.partsOfNode(f, n.Name)...)
 	}
 	return out
 }

@@ -140,6 +140,7 @@ func (b *builder) attributes(tn *tosca.Node, s scope) map[string]any {
 func (b *builder) capability(c *tosca.Capability, p place) Capability {
 	out := Capability{Name: c.Name, TypeName: c.Type}
 	out.Properties = b.properties(c, b.tmpl.Types.CapabilityProperties(c), p.n.Capabilities[c.Name], scope{f: p.f, self: p.n})
+	b.givenOutside(p, c, &out)
 	if t := b.tmpl.Types.Find(tosca.CapabilityTypes, c.Type); t != nil {
 		out.Answers = t.Metadata[tosca.MetaAnswers] == "true"
 		out.Public = t.Metadata[tosca.MetaPublic] == "true"

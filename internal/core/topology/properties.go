@@ -2,6 +2,7 @@ package topology
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -84,6 +85,9 @@ func (b *builder) property(v *tosca.Value, p place, capability, name string) (an
 			continue
 		}
 		value := given[name]
+		if at, of, ok := b.outside(p, capability, name); ok {
+			return b.property(v, at, of, name)
+		}
 		if value == nil && capability != "" {
 			if x, ok := b.mappedCapability(v, p, capability, name); ok {
 				return x, true
@@ -133,6 +137,40 @@ func (b *builder) mappedCapability(v *tosca.Value, p place, capability, name str
 		}
 	}
 	return nil, false
+}
+
+// outside is where a property of a capability within is given: at the node that is stood for, whose capability it is, and which is used by others and so knows
+// better than the template what it is to be.
+func (b *builder) outside(p place, capability, name string) (at place, of string, ok bool) {
+	if p.f.outer == nil || capability == "" {
+		return place{}, "", false
+	}
+	mapped := p.f.tmpl.Substitution.Capabilities
+	for _, outer := range slices.Sorted(maps.Keys(mapped)) {
+		if in := mapped[outer]; in.Node == p.n.Name && in.Name == capability && p.f.stands.Capabilities[outer][name] != nil {
+			return place{p.f.outer, p.f.stands}, outer, true
+		}
+	}
+	return place{}, "", false
+}
+
+// givenOutside has a capability have what the node that is stood for gives to it.
+func (b *builder) givenOutside(p place, c *tosca.Capability, to *Capability) {
+	own := false
+	for _, def := range b.tmpl.Types.CapabilityProperties(c) {
+		at, of, ok := b.outside(p, c.Name, def.Name)
+		if !ok {
+			continue
+		}
+		x, ok := b.property(nil, at, of, def.Name)
+		if !ok {
+			continue
+		}
+		if !own { // what was worked out may be that of all nodes of the type
+			to.Properties, own = maps.Clone(to.Properties), true
+		}
+		to.Properties[def.Name] = x
+	}
 }
 
 // circle reports properties that depend on themselves, as the path that leads back.

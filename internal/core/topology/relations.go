@@ -110,13 +110,30 @@ func (b *builder) relation(p place, name string, l landing) Relation {
 	if order := rt.Metadata[tosca.MetaOrder]; order != "" {
 		r.Order = Ordering(order)
 	}
-	s := scope{f: l.at.f, self: l.at.n, source: l.at.n, target: l.n, targetFrame: l.f, by: l.by}
+	s := scope{f: l.at.f, self: l.at.n, source: l.at.n, target: l.n, targetFrame: l.f, by: l.by, requirement: name, capability: l.capability}
 	if p.f != l.at.f {
 		s.sourcePlace = &p // the relation was made outside, for the node that p is a part of
 	}
 	r.Properties = b.properties(nil, rt.Properties, l.by.Properties, s)
 	r.Operations = b.operations(l.by.Interfaces, s)
+	if in := declaredWithin(p, name); len(r.Operations) == 0 && in.Relationship != nil && in.Relationship.Is(rt.Name) {
+		r.Operations = b.operations(in.Interfaces, s)
+	}
 	return r
+}
+
+// declaredWithin is what a node within a template that stands for another declares for a requirement which that other fulfils.
+func declaredWithin(p place, requirement string) tosca.Inner {
+	if p.f.outer == nil {
+		return tosca.Inner{}
+	}
+	mapped := p.f.tmpl.Substitution.Requirements
+	for _, outer := range slices.Sorted(maps.Keys(mapped)) {
+		if in := mapped[outer]; in.Node == p.n.Name && in.Name == requirement {
+			return in
+		}
+	}
+	return tosca.Inner{}
 }
 
 // base follows hosts down to an instance; the template has no circles.

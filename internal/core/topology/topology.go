@@ -23,6 +23,8 @@ const (
 	Depends  Ordering = "depends"
 	Hosted   Ordering = "hosted"
 	Connects Ordering = "connects"
+	// Routes connects every instance of the source with every instance of the target.
+	Routes   Ordering = "routes"
 	Attaches Ordering = "attaches"
 	Links    Ordering = "links"
 	Binds    Ordering = "binds"

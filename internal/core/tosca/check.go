@@ -22,6 +22,7 @@ func (r *reader) check() {
 	for _, n := range r.tmpl.Nodes {
 		r.checkRequirements(n)
 	}
+	r.checkInnerRelations()
 	for _, rel := range r.tmpl.Relationships {
 		if rel.Type != nil {
 			r.checkProperties(rel.Type.Properties, rel.Properties, rel.Type, place{rel.Pos, len(rel.Name)}, nil)
@@ -75,8 +76,12 @@ func (r *reader) checkNode(n *Node) {
 	r.checkFilter(n.Filter, n.Type)
 }
 
-// checkDirectives refuses templates of abstract types that nothing takes the place of.
+// checkDirectives refuses templates of abstract types that nothing takes the place of. Those of a type for which a template comes with Andamio are substituted
+// without being told to.
 func (r *reader) checkDirectives(n *Node) {
+	if n.Type.Abstract() && n.Type.Metadata[MetaShipped] != "" && len(n.Directives) == 0 {
+		n.Directives = []string{"substitute"}
+	}
 	if n.Type.Abstract() && len(n.Directives) == 0 {
 		r.diags.at(place{n.Pos, n.width}, CodeAbstract, "%s is abstract: nothing can be built of it", n.Type.Name).see(n.Type.Pos).
 			hint("use a type that derives from it, or let a template stand for it with directives: [ substitute ]")

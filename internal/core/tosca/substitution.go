@@ -29,7 +29,11 @@ type PropertyMapping struct {
 // Inner names a capability or requirement of a node within a substituting template.
 type Inner struct {
 	Node, Name string
-	Pos        Pos
+	// Relationship is what the node within declares for a requirement, with its Interfaces: it is the one that is carried out, where it refines the one that
+	// the node stood for has. nil where none is declared.
+	Relationship *Type
+	Interfaces   []*Interface
+	Pos          Pos
 }
 
 // parseSubstitutes parses the topology templates of imported files. One without substitution mappings brings only its
@@ -144,7 +148,7 @@ func (r *reader) innerMapping(into map[string]Inner, p pair, what string) {
 		r.diags.at(p.key.place(), CodeShape, "a %s is mapped to one of a node within: [ NODE, %s ]", what, what)
 		return
 	}
-	in := Inner{items[0].value, items[1].value, p.key.pos()}
+	in := Inner{Node: items[0].value, Name: items[1].value, Pos: p.key.pos()}
 	n := r.tmpl.nodes[in.Node]
 	if n == nil {
 		r.unknownNode(items[0].place(), in.Node)
@@ -287,5 +291,29 @@ func (r *reader) checkSubstitutes(whole *Template) {
 			r.diags.at(place{t.Substitution.Pos, 1}, CodeCycle, "these templates stand within each other without end: %s", arrows(c))
 			return
 		}
+	}
+}
+
+// checkInnerRelations reads what relationships do that nodes within declare for requirements which are fulfilled outside.
+func (r *reader) checkInnerRelations() {
+	if r.tmpl.Substitution == nil {
+		return
+	}
+	mapped := r.tmpl.Substitution.Requirements
+	for _, outer := range sortedKeys(mapped) {
+		in := mapped[outer]
+		n := r.tmpl.nodes[in.Node]
+		if n == nil || n.Type == nil {
+			continue
+		}
+		q := n.Type.Requirement(in.Name)
+		rt := r.types.Find(RelationshipTypes, q.Relationship)
+		if rt == nil {
+			continue
+		}
+		declared := mergeBy(rt.Interfaces, q.Interfaces, interfaceName, refineInterface)
+		in.Relationship = rt
+		in.Interfaces = r.assignInterfaces(rt, nil, declared, whereabouts{self: n, source: n, rel: rt, unsure: true})
+		mapped[outer] = in
 	}
 }

@@ -104,10 +104,11 @@ func (t *Template) Group(name string) *Group {
 // Read reads the template at path root and everything it imports. The template is never nil; it is fit for use only
 // if no diagnostic is an error, see [Diagnostics.Errors].
 func Read(root string, open Opener) (*Template, Diagnostics) {
-	r := newReader(open, builtins().clone())
+	r := newReader(orShipped(open), builtins().clone())
 	r.tmpl = r.newTemplate(root)
 	whole := r.tmpl
 	if doc := r.load(root, "", Pos{File: root, Line: 1, Col: 1}); doc != nil {
+		r.loadShipped()
 		r.gatherAll()
 		r.types.resolve(&r.diags)
 		r.parseTopology(doc)

@@ -312,7 +312,9 @@ const (
 	MetaRule     = "andamio.rule"
 	MetaAbstract = "andamio.abstract"
 	MetaImage    = "andamio.image"
-	metaLeast    = "andamio.least."
+	// MetaShipped is on abstract node types: the folder of the template that comes with Andamio and stands for a node where nothing is imported that does.
+	MetaShipped = "andamio.shipped"
+	metaLeast   = "andamio.least."
 )
 
 // base is the primitive that a data type refines, string if it names none.

@@ -61,7 +61,7 @@ func init() {
 		"cat": cat, "mkdir": mkdir, "rm": rm, "cp": cp, "mv": mv, "ls": ls, "touch": touch, "tee": tee, "chmod": chmod,
 		"grep": grep, "head": head, "tail": tail, "wc": wc, "sha256sum": sha256sum,
 		"sleep": sleep, "date": date, "hostname": hostname, "uname": uname, "env": env, "id": id, "kill": kill,
-		"httpd": httpd, "nc": nc, "wget": wget, "netstat": netstat, "fuser": fuser,
+		"httpd": httpd, "nc": nc, "wget": wget, "netstat": netstat, "fuser": fuser, "haproxy": haproxy,
 		"ps": ps, "dpkg-query": dpkgQuery,
 	}
 }
@@ -100,12 +100,32 @@ func cat(c *call) error {
 }
 
 // kill asks with -0 whether a process is there. All programs of a machine are of one process here, which is there as long
-// as the machine is on; nothing else can be killed.
+// as the machine is on; a balancer alone has a number of its own, by which it can be killed.
 func kill(c *call) error {
-	if len(c.args) == 2 && c.args[0] == "-0" && c.args[1] == strconv.Itoa(os.Getpid()) {
+	if len(c.args) == 0 {
+		return errors.New("takes the number of a process")
+	}
+	number, err := strconv.Atoi(c.args[len(c.args)-1])
+	asks := len(c.args) == 2 && c.args[0] == "-0"
+	switch {
+	case err != nil:
+	case asks && number == os.Getpid():
 		return nil
+	case c.h.balances(number - firstProcess):
+		if asks {
+			return nil
+		}
+		return c.h.stop(number - firstProcess)
 	}
 	return errors.New("no such process")
+}
+
+// balances reports that a balancer listens on a port.
+func (h *Host) balances(port int) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	s := h.services[port]
+	return s != nil && s.balancer != nil
 }
 
 func mkdir(c *call) error {

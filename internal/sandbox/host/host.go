@@ -65,6 +65,10 @@ type service struct {
 	program   Program
 	serve     func(net.Listener)
 	listeners []net.Listener
+	// quit ends conversations when the program is stopped, which closing its listeners alone does not; nil where it ends by itself.
+	quit func() error
+	// balancer is what hands out to others; nil of anything else.
+	balancer *balancer
 }
 
 // New makes a host that is switched on, with the disk it starts from and those that are attached, by folder. authorized
@@ -266,8 +270,7 @@ func (h *Host) begin(p Program) error {
 	if s := h.services[p.Port]; s != nil {
 		return fmt.Errorf("port %d is in use by %s", p.Port, s.command)
 	}
-	command, serve := h.serving(p)
-	s := &service{port: p.Port, command: command, program: p, serve: serve}
+	s := h.serving(p)
 	for _, n := range h.networks {
 		if err := h.open(s, n); err != nil {
 			s.close()
@@ -295,6 +298,9 @@ func (h *Host) end(port int) error {
 		return fmt.Errorf("nothing that may be stopped runs on port %d", port)
 	}
 	s.close()
+	if s.quit != nil {
+		_ = s.quit()
+	}
 	delete(h.services, port)
 	return nil
 }

@@ -24,14 +24,21 @@ func httpd(c *call) error {
 	return c.h.start(Program{Kind: "httpd", At: abs(c.dir, c.option("-h", ".")), Port: port})
 }
 
-// serving is what a program listens with, and the name it goes by.
-func (h *Host) serving(p Program) (command string, serve func(net.Listener)) {
-	if p.Kind == "nc" {
-		return "nc " + p.At, func(l net.Listener) { h.answering(l, p) }
+// serving is a program with what it listens with, and the name it goes by.
+func (h *Host) serving(p Program) *service {
+	s := &service{port: p.Port, program: p}
+	switch p.Kind {
+	case "nc":
+		s.command, s.serve = "nc "+p.At, func(l net.Listener) { h.answering(l, p) }
+	case "haproxy":
+		s.balancer = h.balancing(p)
+		s.command, s.serve, s.quit = "haproxy", s.balancer.serve, s.balancer.server.Close
+	default:
+		root := afero.NewBasePathFs(h.fs, p.At)
+		server := &http.Server{Handler: http.FileServer(afero.NewHttpFs(root)), ReadHeaderTimeout: 10 * time.Second}
+		s.command, s.serve, s.quit = "httpd", func(l net.Listener) { _ = server.Serve(l) }, server.Close
 	}
-	root := afero.NewBasePathFs(h.fs, p.At)
-	server := &http.Server{Handler: http.FileServer(afero.NewHttpFs(root)), ReadHeaderTimeout: 10 * time.Second}
-	return "httpd", func(l net.Listener) { _ = server.Serve(l) }
+	return s
 }
 
 // answering gives each connection to a program as its standard input and output. The program is read when it is started,
@@ -77,7 +84,7 @@ func nc(c *call) error {
 	if len(operands) < 2 {
 		return errors.New("takes a host and a port")
 	}
-	conn, err := c.dial(c.ctx, "tcp", net.JoinHostPort(operands[0], operands[1]))
+	conn, err := c.h.dial(c.ctx, "tcp", net.JoinHostPort(operands[0], operands[1]))
 	if err != nil {
 		return err
 	}
@@ -133,16 +140,16 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 }
 
 // dial connects and notes with whom, as a machine's table of connections does.
-func (c *call) dial(ctx context.Context, network, address string) (net.Conn, error) {
+func (h *Host) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	conn, err := dial(ctx, network, address)
 	if err == nil {
-		c.h.mu.Lock()
-		defer c.h.mu.Unlock()
-		if c.h.peers == nil {
-			c.h.peers = map[string]bool{}
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		if h.peers == nil {
+			h.peers = map[string]bool{}
 		}
-		if len(c.h.peers) < maxPeers {
-			c.h.peers[address] = true
+		if len(h.peers) < maxPeers {
+			h.peers[address] = true
 		}
 	}
 	return conn, err
@@ -163,7 +170,7 @@ func wget(c *call) error {
 	if err != nil {
 		return err
 	}
-	web := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DialContext: c.dial, DisableKeepAlives: true}}
+	web := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DialContext: c.h.dial, DisableKeepAlives: true}}
 	resp, err := web.Do(req)
 	if err != nil {
 		return err

@@ -20,7 +20,7 @@ const suspended = "/var/lib/suspended.json"
 
 // Program is something that listens, in a form that can be kept.
 type Program struct {
-	Kind string   `json:"kind"` // "httpd" serves the folder At, "nc" answers with the program At
+	Kind string   `json:"kind"` // "httpd" serves the folder At, "nc" answers with the program At, "haproxy" hands out by the configuration At
 	At   string   `json:"at"`
 	Env  []string `json:"env,omitempty"`
 	Port int      `json:"port"`

@@ -2,6 +2,7 @@ package deployments
 
 import (
 	"context"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -9,6 +10,7 @@ import (
 	"andamio/internal/core/capture"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/tosca"
 	"andamio/internal/service/templates"
 )
 
@@ -39,6 +41,7 @@ func (svc *Service) atItsPlace(ctx context.Context, d *Deployment) (*templates.T
 // FilledIn are the files of a template with values as the defaults of its inputs.
 func FilledIn(t *templates.Template, inputs map[string]any) (capture.Files, error) {
 	all := t.Kept().Files
+	maps.DeleteFunc(all, func(name string, _ []byte) bool { return tosca.Shipped(name) }) // the program brings them
 	var err error
 	if all[t.Root], err = capture.Given(all[t.Root], inputs); err != nil {
 		return nil, err

@@ -1,0 +1,2 @@
+#!/bin/sh
+fuser -k "$PORT/tcp"

@@ -1,0 +1,137 @@
+package app
+
+import (
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/run"
+	"andamio/internal/engine"
+	"andamio/internal/service/deployments"
+	"andamio/internal/service/moves"
+	"andamio/internal/service/templates"
+)
+
+// atTheDoor is who answers at an address, asked so often that each that is well has its turn.
+func atTheDoor(t *testing.T, at string) string {
+	t.Helper()
+	seen := map[string]bool{}
+	for range 12 {
+		resp, err := http.Get(at) //nolint:gosec // a stand-in on loopback
+		require.NoError(t, err)
+		body, err := io.ReadAll(resp.Body)
+		resp.Body.Close()
+		require.NoError(t, err)
+		text := strings.TrimSpace(string(body))
+		if resp.StatusCode != http.StatusOK {
+			text = resp.Status
+		}
+		seen[strings.TrimPrefix(text, "answered by ")] = true
+	}
+	var out []string
+	for who := range seen {
+		out = append(out, who)
+	}
+	slices.Sort(out)
+	return strings.Join(out, " ")
+}
+
+// TestABalancerFollowsItsMembers raises a load balancer of the standard, for which the template that comes with Andamio stands, and looks who answers
+// there while its members grow, go, fall and are elsewhere.
+func TestABalancerFollowsItsMembers(t *testing.T) {
+	t.Parallel()
+	a, box := paired(t, pace)
+	e, err := a.Estate(ctx)
+	require.NoError(t, err)
+	d := templates.NewDraft(example(t, "one-door"), templates.DraftRequest{}, e)
+	require.NoError(t, d.Err)
+	id := worked(t, a, d)
+	state, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, run.Standing, state.Status, explainRun(state))
+	at := state.Outputs["at"]
+	assert.Equal(t, "page-host-1 page-host-2", atTheDoor(t, at))
+
+	scaled := func(n int) {
+		t.Helper()
+		o, err := a.Scaling(ctx, id, "page-host", n)
+		require.NoError(t, err)
+		allGood(t, carriedOut(t, a, o))
+	}
+	scaled(3)
+	assert.Equal(t, "page-host-1 page-host-2 page-host-3", atTheDoor(t, at))
+	scaled(1)
+	assert.Equal(t, "page-host-1", atTheDoor(t, at))
+	scaled(2)
+	assert.Equal(t, "page-host-1 page-host-2", atTheDoor(t, at))
+
+	dep, err := a.Deployment(ctx, id)
+	require.NoError(t, err)
+	onMachine(t, a, dep, "page-host-1", "fuser -k 8080/tcp")
+	eventuallyAtTheDoor(t, at, "page-host-2")
+	onMachine(t, a, dep, "page-host-1", "httpd -p 8080 -h /srv/www")
+	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
+
+	from := dep.Stand.Plan.Resource("page-host-1").Site
+	to := "alisio-sur"
+	require.NotEqual(t, from, to)
+	m, err := a.DraftMove(ctx, id, moves.Request{What: []string{"page-host"}, To: to, Mode: change.Cold, AtOnce: true})
+	require.NoError(t, err)
+	moved, over, err := a.StartMove(ctx, m, nil)
+	require.NoError(t, err)
+	ended(t, a, over)
+	state, err = a.Replay(ctx, over)
+	require.NoError(t, err)
+	allGood(t, state)
+	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
+
+	commit, err := a.Commit(ctx, moved, 0)
+	require.NoError(t, err)
+	ended(t, a, commit)
+	o, err := a.Powering(ctx, id, "door", false)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	_, err = http.Get(at) //nolint:gosec // a stand-in on loopback
+	require.Error(t, err, "the door is shut")
+	o, err = a.Powering(ctx, id, "door", true)
+	require.NoError(t, err)
+	state = carriedOut(t, a, o)
+	allGood(t, state)
+	assert.Equal(t, "page-host-1 page-host-2", atTheDoor(t, at), "it knows its members when it is on again")
+
+	_, unchanged, err := a.Updating(ctx, id, "", templates.DraftRequest{})
+	require.NoError(t, err)
+	assert.Empty(t, changes(unchanged.Plan), "nothing is otherwise")
+	o, err = a.Retiring(ctx, id)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	assert.Empty(t, box.Holds())
+}
+
+// eventuallyAtTheDoor waits for who answers at an address.
+func eventuallyAtTheDoor(t *testing.T, at, want string) {
+	t.Helper()
+	require.Eventually(t, func() bool { return atTheDoor(t, at) == want }, 20*time.Second, 50*time.Millisecond, "who answers is to be %s", want)
+}
+
+// onMachine runs a command on a machine of a deployment.
+func onMachine(t *testing.T, a *App, d *deployments.Deployment, machine, command string) {
+	t.Helper()
+	key, err := a.workspace.Key()
+	require.NoError(t, err)
+	known := d.Stand.Plan.Known[machine+".if"]
+	client, err := engine.Dial(ctx, func(name string) (string, bool) { v, ok := known[name]; return v, ok }, machine, key)
+	require.NoError(t, err)
+	defer client.Close()
+	session, err := client.NewSession()
+	require.NoError(t, err)
+	out, err := session.CombinedOutput(command)
+	require.NoError(t, err, string(out))
+}

@@ -1,0 +1,3 @@
+#!/bin/sh
+AT=${BALANCER:-/etc/haproxy/andamio}
+rm -rf "$AT"

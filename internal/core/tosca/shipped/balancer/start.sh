@@ -1,0 +1,3 @@
+#!/bin/sh
+set -e
+. /var/lib/andamio/balance.sh
