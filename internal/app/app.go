@@ -117,7 +117,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.replicaService = replicas.New(a.desk, a.siteService, a.deploymentService, a.moveService)
 	a.promiseService = promises.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.snapshotService, a.replicaService, a.runService)
 	a.hookService = hooks.New(a.desk, a.workspace, a.store, a.Log, a.told)
-	a.watchService = watch.New(a.desk, a.workspace, a.store, a.Log, a.watched, a.openMeasures, a.siteService, a.deploymentService)
+	a.watchService = watch.New(a.desk, a.workspace, a.store, a.Log, a.watched, a.openMeasures, a.siteService, a.deploymentService, a.shellService)
 	a.reactionService = reactions.New(a.desk, a.workspace, a.store, a.Log, a.reacted, reactions.Over{Sites: a.siteService, Deployments: a.deploymentService, Runs: a.runService,
 		Moves: a.moveService, Watch: a.watchService})
 	a.frontService = fronts.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.watchService)

@@ -11,12 +11,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/change"
+	"andamio/internal/core/measure"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/templates"
+	"andamio/internal/service/watch"
 )
 
 // atTheDoor is who answers at an address, asked so often that each that is well has its turn.
@@ -134,4 +137,49 @@ func onMachine(t *testing.T, a *App, d *deployments.Deployment, machine, command
 	require.NoError(t, err)
 	out, err := session.CombinedOutput(command)
 	require.NoError(t, err, string(out))
+}
+
+// TestWhatSoftwareAndMachinesTellOfThemselvesIsWatched measures pages that tell figures, and machines from inside, has a service of one fail, and its disk be nearly full.
+func TestWhatSoftwareAndMachinesTellOfThemselvesIsWatched(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, pace)
+	e, err := a.Estate(ctx)
+	require.NoError(t, err)
+	id := worked(t, a, templates.NewDraft(example(t, "one-door"), templates.DraftRequest{}, e))
+	w := watchOver(t, a)
+	require.Empty(t, w.measures(3), "all is well")
+	figures := func(thing measure.Thing) map[string]float64 {
+		latest, err := a.Figures(ctx, []measure.Thing{thing}, w.now)
+		require.NoError(t, err)
+		out := map[string]float64{}
+		for _, l := range latest[thing.Key] {
+			out[l.Name] = l.Value
+		}
+		return out
+	}
+	page := figures(w.thing(measure.OfEndpoint, "page 1"))
+	assert.Equal(t, []float64{1, 3, 24, 0}, []float64{page[measure.Answers], page["page_words"], page[`page_size_bytes{language="en"}`], page["page_asked_per_second"]})
+	host := w.thing(measure.OfInstance, "page-host 1")
+	inside := figures(host)
+	assert.Positive(t, inside[measure.Load])
+	assert.Contains(t, inside, measure.ServicesDown)
+	assert.InDelta(t, inside[measure.DiskUsed]/inside[measure.DiskHeld], inside[measure.Fullest], 0.01, "the site and the machine say the same")
+	seen, err := a.Overview(ctx, id, "", time.Hour, 30, w.now)
+	require.NoError(t, err)
+	i := slices.IndexFunc(seen, func(o watch.Overview) bool { return o.Name == "page 1" })
+	require.NotNil(t, seen[i].Line("page_words"), "it is among what is seen")
+
+	dep, err := a.Deployment(ctx, id)
+	require.NoError(t, err)
+	onMachine(t, a, dep, "page-host-1", "mkdir -p /run; echo levels.service > /run/failed")
+	open := w.measures(16)
+	require.Len(t, open, 1)
+	assert.Equal(t, []any{host.Key, "service failed", alarm.Warning}, []any{open[0].Cause, open[0].Alarms[0].Threshold, open[0].Severity})
+	onMachine(t, a, dep, "page-host-1", "rm /run/failed; rm /srv/www/metrics")
+	open = w.measures(12)
+	require.Len(t, open, 1)
+	assert.Equal(t, w.thing(measure.OfEndpoint, "page 1").Key, open[0].Cause)
+	assert.Contains(t, open[0].Words, "it tells no figures: it answered 404")
+	onMachine(t, a, dep, "page-host-1", "echo 'page_words 3' > /srv/www/metrics")
+	assert.Empty(t, w.measures(3))
 }

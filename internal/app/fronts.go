@@ -37,7 +37,7 @@ func (s *Serving) answer(ctx context.Context) {
 			before.stop()
 			<-before.ended
 		}
-		for ctx.Err() == nil && !changed.IsZero() && !s.answered(ctx) {
+		for ctx.Err() == nil && !s.answered(ctx) {
 			select {
 			case <-ctx.Done():
 			case <-time.After(answerAgain):
@@ -50,7 +50,7 @@ func (s *Serving) answer(ctx context.Context) {
 func (s *Serving) answered(ctx context.Context) bool {
 	f, err := s.a.Fronts(ctx)
 	if err == nil && len(f.Listen) == 0 {
-		return true
+		return s.withdrawn(ctx)
 	}
 	if err == nil {
 		err = s.a.AnswerFronts(ctx, f.Listen, true, func(at []string) { s.a.Log.Info("answering for the fronts", "zone", f.Zone, "at", at) })
@@ -60,4 +60,13 @@ func (s *Serving) answered(ctx context.Context) bool {
 		return false
 	}
 	return true
+}
+
+// withdrawn has plain names that no front has any more be withdrawn where nobody answers, and reports that nothing more is to be tried.
+func (s *Serving) withdrawn(ctx context.Context) bool {
+	err := s.a.WithdrawPlain(ctx)
+	if err != nil && ctx.Err() == nil {
+		s.a.Log.Warn("plain names that no front has any more could not be withdrawn", "err", err)
+	}
+	return err == nil
 }

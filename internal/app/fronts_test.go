@@ -155,7 +155,9 @@ func TestAFrontFollowsWhatStands(t *testing.T) {
 // TestWhoServesAnswersForTheFronts holds that the process that serves the workspace answers, by the file as it is.
 func TestWhoServesAnswersForTheFronts(t *testing.T) {
 	t.Parallel()
-	a, _ := aWorkspace(t, pace)
+	e, err := templates.DemoEstate()
+	require.NoError(t, err)
+	a, box := connectedTo(t, sandbox.Config{Estate: e, Pace: pace, Seed: 1, Zone: "ribera.test"})
 	ofScenario(t, a)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
@@ -173,6 +175,15 @@ func TestWhoServesAnswersForTheFronts(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return both.MatchString(lookedUp(t, other, "map.near.ribera.test.")) }, 30*time.Second, 50*time.Millisecond)
 	assert.Contains(t, lookedUp(t, at, "map.near.ribera.test."), "refused")
+
+	plain := func(name string) string { return lookedUp(t, box.Names.Address, name+".ribera.test.") }
+	require.Eventually(t, func() bool { return both.MatchString(plain("map-anywhere")) }, 30*time.Second, 50*time.Millisecond, "%s", plain("map-anywhere"))
+	_, err = a.SetFronts(ctx, []byte(strings.NewReplacer("ttl: 1s", "listen: ['"+other+"']", "map-anywhere", "map-everywhere").Replace(mapInFront)))
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return both.MatchString(plain("map-everywhere")) }, 30*time.Second, 50*time.Millisecond, "%s", plain("map-everywhere"))
+	require.Eventually(t, func() bool { return plain("map-anywhere") == "NXDOMAIN" }, 30*time.Second, 50*time.Millisecond, "a name that no front has any more is withdrawn: %s", plain("map-anywhere"))
+	require.NoError(t, os.Remove(filepath.Join(a.Opened().Dir, workspace.FileFronts)))
+	require.Eventually(t, func() bool { return plain("map-everywhere") == "NXDOMAIN" }, 30*time.Second, 50*time.Millisecond, "also when there are none any more: %s", plain("map-everywhere"))
 	cancel()
 	require.NoError(t, <-ended)
 }

@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
 	"andamio/internal/service/watch"
+	"andamio/internal/service/workspace"
 )
 
 // measured is a thing with what was measured of it last.
@@ -65,12 +66,55 @@ figures measured last with a day behind them; with a measure too, its curve sinc
 			}
 			return s.showCurve(ctx, a, thing, args[1], since, step)
 		})}
-	cmd.AddCommand(s.measureDraw(), &cobra.Command{Use: "export", Short: "Print what was measured last, and what is wrong, as OpenMetrics text", Args: cobra.NoArgs,
+	cmd.AddCommand(s.measureDraw(), s.measureForward(), &cobra.Command{Use: "export", Short: "Print what was measured last, and what is wrong, as OpenMetrics text", Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			return a.WriteOpenMetrics(ctx, s.out, time.Now())
 		})})
 	cmd.Flags().StringVar(&since, "since", "24h", "how long ago a curve begins, such as 6h or 30d")
 	cmd.Flags().StringVar(&step, "step", "", "how far apart its points are, such as 5m; chosen by itself")
+	return cmd
+}
+
+// measureForward shows, or sets, where measures are sent on to.
+func (s *shared) measureForward() *cobra.Command {
+	var secret string
+	var off bool
+	cmd := &cobra.Command{Use: "forward [URL]", Short: "Send everything that is measured on to somewhere, by remote write", Args: atMostOne,
+		Long: `Sends what is measured on to a URL that takes remote write (Remote-Write 1.0), as it is measured; with the labels of "measure export". What nobody takes waits,
+about an hour of it, and is late or lost as the measures forward_late and forward_lost of Andamio itself say. Alone it shows where measures are sent.`,
+		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
+			if len(args) == 1 && off {
+				return usageError{errors.New("name a URL, or --off, and not both")}
+			}
+			if len(args) == 1 || off {
+				to := workspace.Forward{Secret: secret}
+				if len(args) == 1 {
+					to.URL = args[0]
+				}
+				if err := a.SetForwarding(ctx, to); err != nil {
+					return err
+				}
+			}
+			to, err := a.Forwarding(ctx)
+			if err != nil {
+				return err
+			}
+			if s.json {
+				return forwardValue.print(s, to)
+			}
+			if to.URL == "" {
+				fmt.Fprintln(s.out, "measures are sent nowhere")
+				return nil
+			}
+			with := ""
+			if to.Secret != "" {
+				with = ", with the secret " + printable.Clean(to.Secret)
+			}
+			fmt.Fprintf(s.out, "measures are sent on to %s%s\n", printable.Clean(to.URL), with)
+			return nil
+		})}
+	cmd.Flags().StringVar(&secret, "secret", "", "name of the kept secret that goes along as a bearer token")
+	cmd.Flags().BoolVar(&off, "off", false, "send measures nowhere any more")
 	return cmd
 }
 

@@ -139,6 +139,7 @@ var (
 	promiseValue         = valueOf[promises.Kept]("promise", "snapshot every", "hours", "replica every")
 	leaseValue           = valueOf[promise.Promise]("lease", "lease")
 	measuredValue        = valueOf[[]measured]("measured", "measure")
+	forwardValue         = valueOf[workspace.Forward]("forward", "measure forward")
 	measuredCurveValue   = valueOf[measuredCurve]("measured-curve", "measure")
 	alertsValue          = valueOf[[]alarm.Alert]("alerts", "alert")
 	alertStoryValue      = valueOf[alertStory]("alert-story", "alert show")

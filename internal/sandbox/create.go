@@ -356,6 +356,7 @@ func (c *Cloud) boot(t *thing) *refusal {
 	if err != nil {
 		return no(0, "%v", err)
 	}
+	h.Using = c.using(t)
 	t.host = simulated{h}
 	c.watch(h)
 	return nil

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"andamio/internal/core/measure"
+	"andamio/internal/sandbox/host"
 	"andamio/internal/site/occi/wire"
 )
 
@@ -91,6 +92,16 @@ func (c *Cloud) used(t *thing, now time.Time) map[string]float64 {
 	out[measure.NetReceived], out[measure.NetSent] = 40e3+3e6*share, 20e3+5e6*share*share
 	out[measure.DiskRead], out[measure.DiskWritten] = 8e3+4e5*share, 2e4+6e5*share
 	return out
+}
+
+// using tells what a machine uses to whoever looks from inside.
+func (c *Cloud) using(t *thing) func() host.Use {
+	return func() host.Use {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		is := c.used(t, time.Now())
+		return host.Use{Cores: is[measure.CoresUsed], Memory: is[measure.MemoryUsed], MemoryHeld: is[measure.MemoryHeld], Disk: is[measure.DiskUsed], DiskHeld: is[measure.DiskHeld]}
+	}
 }
 
 // loadNow has a machine use what it is told, as if its services were asked that much.

@@ -86,13 +86,13 @@ func TestAThresholdOfOnesOwnTakesThePlaceOfTheShippedOneForWhatItFits(t *testing
 		return out
 	}
 	trial := measure.Thing{Kind: measure.OfInstance, Tier: "map", Tags: map[string]string{"env": "trial"}}
-	assert.Equal(t, []string{"cores", "heat", "switched off shipped", "memory shipped", "disk ahead shipped"}, names(trial))
+	assert.Equal(t, []string{"cores", "heat", "switched off shipped", "memory shipped", "disk ahead shipped", "file system shipped", "service failed shipped"}, names(trial))
 	other := measure.Thing{Kind: measure.OfSite, Tags: map[string]string{"env": "live"}}
 	assert.Equal(t, []string{"heat", "site silent shipped", "site slow shipped"}, names(other))
 	thing := measure.Thing{Kind: measure.OfInstance} // without the tag that the expression asks for
 	of, err := all.For(&thing)
 	assert.ErrorContains(t, err, `threshold "disk" (line 3)`)
-	assert.Len(t, of, 6, "the shipped one counts where it cannot be said")
+	assert.Len(t, of, 8, "the shipped one counts where it cannot be said")
 }
 
 func TestEveryShippedThresholdIsOfAMeasureThatThereIs(t *testing.T) {

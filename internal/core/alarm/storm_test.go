@@ -123,6 +123,10 @@ func (w *world) usual(thing *measure.Thing, name string, now time.Time) Reading 
 		return Reading{Has: true, Value: 8e9 * (0.55 + 0.1*day + 0.01*noise), Limit: 8e9}
 	case measure.DiskUsed:
 		return Reading{Has: true, Value: 40e9 * (0.4 + 0.002*now.Sub(w.began).Hours()/24), Limit: 40e9}
+	case measure.Fullest:
+		return Reading{Has: true, Value: 0.4 + 0.002*now.Sub(w.began).Hours()/24}
+	case measure.ServicesDown:
+		return Reading{Has: true}
 	case measure.AnswerTime:
 		return Reading{Has: true, Value: 0.02 + 0.05*day + 0.01*math.Abs(noise)}
 	case measure.Certificate:
@@ -167,6 +171,13 @@ func (w *world) readInstance(thing *measure.Thing, name string, r Reading) Readi
 	case "full":
 		if name == measure.DiskUsed {
 			r.Value = 0.999 * r.Limit
+		}
+		if name == measure.Fullest {
+			r.Value = 0.999
+		}
+	case "service":
+		if name == measure.ServicesDown {
+			r.Value = 2
 		}
 	}
 	return r
@@ -216,9 +227,9 @@ func (w *world) draw() fault {
 		}
 		return all[w.rand.IntN(len(all))]
 	}
-	kind := []string{"instance", "host", "zone", "site", "control", "network", "full", "slow", "flapping", "wrong", "certificate"}[w.rand.IntN(11)]
+	kind := []string{"instance", "host", "zone", "site", "control", "network", "full", "slow", "flapping", "wrong", "certificate", "service"}[w.rand.IntN(12)]
 	switch kind {
-	case "instance", "full":
+	case "instance", "full", "service":
 		n := of(Instance)
 		return fault{kind, n.ID, []string{n.ID}}
 	case "host":
@@ -270,8 +281,8 @@ func storm(t *testing.T, seed uint64) {
 		w.fault = w.draw()
 		kinds[w.fault.kind]++
 		what := fmt.Sprintf("fault %d: %s of %s", i, w.fault.kind, w.fault.at)
-		patience := 3 // the first in which it is seen, and two more: two periods
-		if w.fault.kind == "flapping" {
+		patience := 3                                                // the first in which it is seen, and two more: two periods
+		if w.fault.kind == "flapping" || w.fault.kind == "service" { // which may pass by itself within two minutes
 			patience = 16
 		}
 		for k := range 40 {
@@ -301,7 +312,7 @@ func storm(t *testing.T, seed uint64) {
 		require.Len(t, w.ended, 1, what)
 		w.opened, w.ended = nil, nil
 	}
-	assert.Len(t, kinds, 11, "every sort of fault was tried")
+	assert.Len(t, kinds, 12, "every sort of fault was tried")
 }
 
 func TestNothingIsSaidInAQuietMonth(t *testing.T) {

@@ -286,6 +286,9 @@ func parse(m *measure.Measure, text string) (figure, error) {
 		if err != nil || v < 0 || v > 1000 {
 			return figure{}, fmt.Errorf("%q is no share, as 85%%", text)
 		}
+		if m.Unit == measure.Share {
+			return figure{value: v / 100}, nil
+		}
 		if m.Limit == "" {
 			return figure{}, fmt.Errorf("%s has no limit, of which %s could be a share", m.Name, text)
 		}
@@ -326,6 +329,8 @@ func example(u measure.Unit) string {
 	switch u {
 	case measure.Seconds:
 		return "250ms, 30s or 14d"
+	case measure.Share:
+		return "85%"
 	case measure.Bytes, measure.BytesPerSecond:
 		return "500MiB or 2GB"
 	}

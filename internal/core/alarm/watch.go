@@ -271,6 +271,8 @@ func amount(u measure.Unit, v float64) string {
 		return bytes(v) + "/s"
 	case measure.Seconds:
 		return seconds(v)
+	case measure.Share:
+		return fmt.Sprintf("%.0f %%", 100*v)
 	case measure.State:
 		if v >= 1 {
 			return "yes"

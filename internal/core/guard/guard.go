@@ -132,6 +132,7 @@ const (
 	SetReactions     Act = "set-reactions"
 	ResumeReaction   Act = "resume-reaction"
 	SetFronts        Act = "set-fronts"
+	SendMeasures     Act = "send-measures"
 
 	LeaseAddress  Act = "lease-address"
 	ReturnAddress Act = "return-address"
@@ -212,6 +213,7 @@ var Acts = []Row{
 	{SetReactions, Keep, "set the reactions"},
 	{ResumeReaction, Operate, "let a reaction act again"},
 	{SetFronts, Connect, "set the fronts"},
+	{SendMeasures, Connect, "set where measures are sent"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -8,21 +8,24 @@ package measure
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
+	"strings"
 	"time"
 )
 
 // Unit is what a measure is counted in, as OpenMetrics names units (OpenMetrics 1.0, "Unit").
 type Unit string
 
-// The units. A state is 1 or 0.
+// The units. A state is 1 or 0, and a share of 1 is all of it.
 const (
 	Cores          Unit = "cores"
 	Bytes          Unit = "bytes"
 	BytesPerSecond Unit = "bytes_per_second"
 	Seconds        Unit = "seconds"
 	State          Unit = "state"
+	Share          Unit = "ratio"
 	Number         Unit = ""
 )
 
@@ -68,9 +71,14 @@ const (
 	Certificate  = "certificate_left"
 	SiteAnswers  = "site_answers"
 	SiteTime     = "site_time"
+	Load         = "load"
+	Fullest      = "fullest"
+	ServicesDown = "services_failed"
 	RunsUnderWay = "runs"
 	RunsFailed   = "runs_failed"
 	DueLate      = "due_late"
+	ForwardLate  = "forward_late"
+	ForwardLost  = "forward_lost"
 )
 
 // Catalogue are all measures that Andamio knows by itself, in the order in which they are shown.
@@ -86,6 +94,9 @@ var Catalogue = []Measure{
 	{DiskWritten, OfInstance, BytesPerSecond, 4 << 10, "", "written to disk"},
 	{NetReceived, OfInstance, BytesPerSecond, 1 << 10, "", "received"},
 	{NetSent, OfInstance, BytesPerSecond, 1 << 10, "", "sent"},
+	{Load, OfInstance, Number, 0.01, "", "processes that run or wait to (load)"},
+	{Fullest, OfInstance, Share, 1e-3, "", "of the fullest file system in use"},
+	{ServicesDown, OfInstance, Number, 1, "", "services that failed"},
 	{Answers, OfEndpoint, State, 1, "", "answers"},
 	{AnswerTime, OfEndpoint, Seconds, 1e-4, "", "time to answer"},
 	{Certificate, OfEndpoint, Seconds, 60, "", "left of its certificate"},
@@ -94,14 +105,54 @@ var Catalogue = []Measure{
 	{RunsUnderWay, OfRun, Number, 1, "", "runs under way"},
 	{RunsFailed, OfRun, Number, 1, "", "runs that failed and wait for somebody"},
 	{DueLate, OfRun, Seconds, 1, "", "what is due is late by"},
+	{ForwardLate, OfRun, Seconds, 1, "", "measures that are sent on are late by"},
+	{ForwardLost, OfRun, Number, 1, "", "measures that nobody took"},
 }
 
-// Of is the measure of a name; one that is not in the catalogue is a number of four digits behind the point.
+// Of is the measure of a name. One that is not in the catalogue is a metric that an endpoint tells of itself: its name says its unit (OpenMetrics 1.0, "Units and
+// Base Units"), and it is a number of four digits behind the point where it does not.
 func Of(name string) Measure {
 	if i := slices.IndexFunc(Catalogue, func(m Measure) bool { return m.Name == name }); i >= 0 {
 		return Catalogue[i]
 	}
-	return Measure{Name: name, Step: 1e-4, Words: name}
+	base, _, _ := strings.Cut(name, "{")
+	m := Measure{Name: name, Of: OfEndpoint, Step: 1e-4, Words: name}
+	for _, u := range []struct {
+		unit Unit
+		step float64
+	}{{BytesPerSecond, 1}, {Bytes, 1}, {Seconds, 1e-4}, {Share, 1e-4}} {
+		if strings.HasSuffix(base, "_"+string(u.unit)) {
+			m.Unit, m.Step = u.unit, u.step
+			break
+		}
+	}
+	return m
+}
+
+// Ordered are the measures that rows of a kind of thing have, those of the catalogue in its order and then others by name.
+func Ordered(kind Kind, rows []Row) ([]Measure, error) {
+	had := map[string]bool{}
+	for i := range rows {
+		columns, err := Unpack(rows[i].Body)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range columns {
+			had[c.Name] = true
+		}
+	}
+	var out []Measure
+	for _, m := range Catalogue {
+		if m.Of == kind && had[m.Name] {
+			out = append(out, m)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(had)) {
+		if !Known(name) {
+			out = append(out, Of(name))
+		}
+	}
+	return out, nil
 }
 
 // Known reports that a name is in the catalogue.

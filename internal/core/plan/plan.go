@@ -365,6 +365,8 @@ type Condition struct {
 	// Status and Contains say what page: 0 is status 200, "" any content.
 	Status   int    `json:"status,omitempty"`
 	Contains string `json:"contains,omitempty"`
+	// Metrics says that the page tells figures, as OpenMetrics text, which are watched.
+	Metrics bool `json:"metrics,omitempty"`
 }
 
 // The kinds of condition.

@@ -364,9 +364,21 @@ func (w *weave) check() {
 		if !cp.Answers || !ok {
 			continue
 		}
+		if cp.Metrics {
+			w.metrics(cp, port)
+			continue
+		}
 		w.add(Step{Op: op.Check, Title: "check tcp " + strconv.FormatInt(port, 10), Check: w.c.reach(w.node, w.i, port, CheckTCP, "")},
 			cp.Name, checkSeconds)
 	}
+}
+
+// metrics adds a step that looks that software tells figures of itself where it says.
+func (w *weave) metrics(cp topology.Capability, port int64) {
+	path, _ := cp.Properties["url_path"].(string)
+	check := w.c.reach(w.node, w.i, port, CheckHTTP, "/"+strings.TrimPrefix(path, "/"))
+	check.Metrics = true
+	w.add(Step{Op: op.Check, Title: "ask metrics " + strconv.FormatInt(port, 10), Check: check}, cp.Name, checkSeconds)
 }
 
 // reach is the condition that an endpoint answers at the address and port that the network gives it.

@@ -79,10 +79,20 @@ func (b *builder) substitute(f *frame, n *tosca.Node) *tosca.Template {
 			"change a property, or a filter")
 		return nil
 	}
-	if len(fit) > 1 {
-		b.design.Notes = append(b.design.Notes, fmt.Sprintf("%s stands for %s%s, the first of %d templates that could", fit[0].Name, f.prefix, n.Name, len(fit)))
+	if len(fit) > 1 && !tosca.Shipped(fit[1].Root) { // the one that ships is for where there is no other
+		b.design.Notes = append(b.design.Notes, fmt.Sprintf("%s stands for %s%s, the first of %d templates that could", fit[0].Name, f.prefix, n.Name, own(fit)))
 	}
 	return fit[0]
+}
+
+// own are how many of some templates the files bring.
+func own(all []*tosca.Template) (many int) {
+	for _, t := range all {
+		if !tosca.Shipped(t.Root) {
+			many++
+		}
+	}
+	return many
 }
 
 // someOf is the first of some reasons, and how many more there are.

@@ -144,6 +144,7 @@ func (b *builder) capability(c *tosca.Capability, p place) Capability {
 	if t := b.tmpl.Types.Find(tosca.CapabilityTypes, c.Type); t != nil {
 		out.Answers = t.Metadata[tosca.MetaAnswers] == "true"
 		out.Public = t.Metadata[tosca.MetaPublic] == "true"
+		out.Metrics = t.Metadata[tosca.MetaMetrics] == "true"
 		out.Scales = t.Metadata[tosca.MetaScales] == "true"
 	}
 	return out

@@ -121,8 +121,9 @@ type Capability struct {
 	Name       string
 	TypeName   string
 	Properties map[string]any
-	// Answers marks an endpoint; Public one that users reach; Scales the one that sets the number of instances.
-	Answers, Public, Scales bool
+	// Answers marks an endpoint; Public one that users reach; Metrics one that tells figures of what answers there; Scales the one that sets the number of
+	// instances.
+	Answers, Public, Metrics, Scales bool
 }
 
 // Capability returns the capability of that name, or nil.

@@ -51,17 +51,11 @@ var shippedFor = sync.OnceValue(func() map[string]string {
 	return out
 })
 
-// loadShipped loads the templates that stand for nodes for which the files bring none. What is wrong in those is reported where they are read.
+// loadShipped loads the templates that stand for nodes where no other does: they come after all that the files bring.
 func (r *reader) loadShipped() {
-	brought := map[string]bool{}
 	wanted := map[string]Pos{}
 	for _, doc := range r.docs {
 		topology, _ := doc.root.get("topology_template")
-		mappings, _ := topology.get("substitution_mappings")
-		stands, _ := mappings.get("node_type")
-		if stands.tree != nil {
-			brought[shippedFor()[stands.value]] = true
-		}
 		nodes, _ := topology.get("node_templates")
 		if nodes.tree == nil || nodes.form != mapping {
 			continue
@@ -77,8 +71,6 @@ func (r *reader) loadShipped() {
 		}
 	}
 	for _, folder := range sortedKeys(wanted) {
-		if !brought[folder] {
-			r.load(path.Join(shippedRoot, folder, "template.yaml"), "", wanted[folder])
-		}
+		r.load(path.Join(shippedRoot, folder, "template.yaml"), "", wanted[folder])
 	}
 }

@@ -309,6 +309,7 @@ const (
 	MetaAnswers  = "andamio.answers"
 	MetaPublic   = "andamio.public"
 	MetaScales   = "andamio.scales"
+	MetaMetrics  = "andamio.metrics"
 	MetaRule     = "andamio.rule"
 	MetaAbstract = "andamio.abstract"
 	MetaImage    = "andamio.image"

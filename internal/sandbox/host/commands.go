@@ -62,7 +62,7 @@ func init() {
 		"grep": grep, "head": head, "tail": tail, "wc": wc, "sha256sum": sha256sum,
 		"sleep": sleep, "date": date, "hostname": hostname, "uname": uname, "env": env, "id": id, "kill": kill,
 		"httpd": httpd, "nc": nc, "wget": wget, "netstat": netstat, "fuser": fuser, "haproxy": haproxy,
-		"ps": ps, "dpkg-query": dpkgQuery,
+		"ps": ps, "dpkg-query": dpkgQuery, "df": df, "systemctl": systemctl,
 	}
 }
 
@@ -74,6 +74,12 @@ func (c *call) inputs(operands []string, use func(name string, r io.Reader) erro
 	for _, name := range operands {
 		if name == "-" {
 			if err := use("-", c.in); err != nil {
+				return err
+			}
+			continue
+		}
+		if text, is := c.h.proc(abs(c.dir, name)); is {
+			if err := use(name, strings.NewReader(text)); err != nil {
 				return err
 			}
 			continue

@@ -38,6 +38,8 @@ type Host struct {
 	Name string
 	// Pace scales sleeping: 0.1 makes "sleep 10" take a second.
 	Pace float64
+	// Using says how much of it the machine uses; nil says nothing. It is set before anybody logs in.
+	Using func() Use
 
 	fs     *filesystem
 	signer ssh.Signer
@@ -209,7 +211,7 @@ func (h *Host) Sync(d *disk.Disk) { h.fs.sync(d) }
 // Reboot is the host switched on again after Close: its disk and keys are the same, and nothing but the shell's server
 // runs until something starts it, unless it was suspended and not switched off.
 func (h *Host) Reboot() (*Host, error) {
-	again := &Host{Name: h.Name, Pace: h.Pace, fs: h.fs, signer: h.signer, key: h.key, services: map[int]*service{}}
+	again := &Host{Name: h.Name, Pace: h.Pace, Using: h.Using, fs: h.fs, signer: h.signer, key: h.key, services: map[int]*service{}}
 	_ = h.fs.RemoveAll("/tmp") // as machines do when they start
 	_ = h.fs.MkdirAll("/tmp", 0o755)
 	again.ctx, again.cancel = context.WithCancel(context.Background())

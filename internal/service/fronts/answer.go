@@ -88,9 +88,7 @@ type answering struct {
 	stamp   string
 	known   deployments.Known
 	loads   map[string]float64
-	// plain are the addresses that each plain name stands for, and tried when it was published last.
-	plain map[string]string
-	tried map[string]time.Time
+	plain   plainNames
 
 	looked, loaded, measured time.Time
 }
@@ -244,34 +242,6 @@ func (a *answering) keep(ctx context.Context, t *front.Table, now time.Time) {
 	a.publish(ctx, t, now)
 }
 
-// How long a name server has for an update, and how long one that could not be made is left alone.
-const (
-	publishWithin = 5 * time.Second
-	publishAgain  = 30 * time.Second
-)
-
-// publish has the plain names stand for all that is up, as far as they do not. Where nothing is up they stand for what they stood for.
-func (a *answering) publish(ctx context.Context, t *front.Table, now time.Time) {
-	for i := range t.File.Fronts {
-		f := &t.File.Fronts[i]
-		addresses := upOf(f.Expected(t.Members[f.Name]))
-		all := strings.Join(addresses, " ")
-		if f.Plain == "" || all == "" || a.plain[f.Plain] == all || now.Sub(a.tried[f.Plain]) < publishAgain {
-			continue
-		}
-		if a.plain == nil {
-			a.plain, a.tried = map[string]string{}, map[string]time.Time{}
-		}
-		a.tried[f.Plain] = now
-		if err := a.svc.plainly(ctx, f, addresses); err != nil {
-			a.svc.log.Warn("a plain name could not be published", "name", f.Plain, "err", err)
-			continue
-		}
-		a.plain[f.Plain] = all
-		delete(a.tried, f.Plain)
-	}
-}
-
 func upOf(members []front.Member) []string {
 	var out []string
 	for i := range members {
@@ -281,21 +251,6 @@ func upOf(members []front.Member) []string {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// plainly has a name in the zone of the connected name server stand for addresses.
-func (svc *Service) plainly(ctx context.Context, f *front.Front, addresses []string) error {
-	z, err := svc.workspace.Zone()
-	if err != nil {
-		return err
-	}
-	if z == nil {
-		return fault.NotFoundf("no name server is connected: andamio names connects one")
-	}
-	ctx, cancel := context.WithTimeout(ctx, publishWithin)
-	defer cancel()
-	z.Owner = "front " + f.Name
-	return z.PublishAll(ctx, f.Plain, addresses)
 }
 
 // followEvery is how often it is looked whether a file has changed that is answered from.

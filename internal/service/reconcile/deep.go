@@ -102,26 +102,11 @@ func (s *surveying) enter(ctx context.Context, h shells.Host, id string, where m
 	ctx, cancel := context.WithTimeout(ctx, insidePatient)
 	defer cancel()
 	var out bytes.Buffer
-	_, err := s.svc.shells.Inside(ctx, h, "sh -s", strings.NewReader(inspect), &atMost{&out, insideMost}, io.Discard)
+	_, err := s.svc.shells.Inside(ctx, h, "sh -s", strings.NewReader(inspect), shells.AtMost(&out, insideMost), io.Discard)
 	if err != nil {
 		return nil, fmt.Errorf("%s could not be entered: %w", h.ID, err)
 	}
 	return Inspected(s.c.Site, id, s.account, out.String(), where), nil
-}
-
-// atMost drops what is written beyond a bound.
-type atMost struct {
-	w    io.Writer
-	left int
-}
-
-func (m *atMost) Write(p []byte) (int, error) {
-	n := min(len(p), m.left)
-	m.left -= n
-	if _, err := m.w.Write(p[:n]); err != nil {
-		return 0, err
-	}
-	return len(p), nil
 }
 
 // Inspected reads what an instance printed about itself. Lines that are not understood are left out; where leads from

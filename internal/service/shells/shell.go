@@ -230,6 +230,24 @@ func (svc *Service) Inside(ctx context.Context, h Host, command string, in io.Re
 	return client.Run(ctx, command, func(session *ssh.Session) { session.Stdin, session.Stdout, session.Stderr = in, out, errOut })
 }
 
+// AtMost drops what is written beyond so many bytes, as if it had been taken: a machine may say anything.
+func AtMost(w io.Writer, bytes int) io.Writer { return &atMost{w, bytes} }
+
+type atMost struct {
+	w    io.Writer
+	left int
+}
+
+// Write implements io.Writer.
+func (m *atMost) Write(p []byte) (int, error) {
+	n := min(len(p), m.left)
+	m.left -= n
+	if _, err := m.w.Write(p[:n]); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
 // thing is an instance as what something is done to.
 func (h Host) thing() guard.Thing {
 	return guard.Thing{Name: h.ID, Deployment: h.Deployment, Service: h.Service, Sites: []string{h.Site}}

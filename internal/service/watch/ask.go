@@ -3,6 +3,7 @@ package watch
 import (
 	"context"
 	"fmt"
+	"math"
 	"sync"
 	"time"
 
@@ -48,10 +49,36 @@ func (r *round) put(thing, name string, v float64) {
 	r.figures(thing).values[name] = v
 }
 
+// worst has a thing be as it is where it is worst: software may answer at several places.
+func (r *round) worst(thing, name string, v float64, worse func(a, b float64) float64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	values := r.figures(thing).values
+	if was, has := values[name]; has {
+		v = worse(was, v)
+	}
+	values[name] = v
+}
+
+// lacking has a thing have figures of which nobody else told.
+func (r *round) lacking(thing string, values map[string]float64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	known := r.figures(thing).values
+	for name, v := range values {
+		if _, told := known[name]; !told {
+			known[name] = v
+		}
+	}
+}
+
 func (r *round) say(thing, said string, reached bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	f := r.figures(thing)
+	if f.said != "" && !f.reached { // what is wrong elsewhere of it counts
+		return
+	}
 	f.said, f.reached = printable.Clean(said), reached
 }
 
@@ -65,7 +92,7 @@ func (r *round) figures(thing string) *figures {
 }
 
 // ask asks everything once.
-func (svc *Service) ask(ctx context.Context, k *known) (*round, error) {
+func (svc *Service) ask(ctx context.Context, k *known, now time.Time) (*round, error) {
 	r := &round{of: map[string]*figures{}}
 	drivers, err := svc.drivers()
 	if err != nil {
@@ -78,10 +105,14 @@ func (svc *Service) ask(ctx context.Context, k *known) (*round, error) {
 	}
 	for i := range k.probes {
 		if p := &k.probes[i]; k.rests[p.thing] == "" {
-			all.Go(func() error { askEndpoint(ctx, p, r); return nil })
+			all.Go(func() error { svc.askEndpoint(ctx, p, r, now); return nil })
 		}
 	}
+	for _, e := range svc.memory.due(k, now) {
+		all.Go(func() error { svc.enter(ctx, e, now); return nil })
+	}
 	_ = all.Wait() // what is wrong is what is measured
+	svc.memory.inside.told(r, now)
 	return r, ctx.Err()
 }
 
@@ -171,18 +202,22 @@ func (r *round) machine(name string, x *site.Resource, k *known) {
 }
 
 // askEndpoint asks an endpoint.
-func askEndpoint(ctx context.Context, p *probe, r *round) {
+func (svc *Service) askEndpoint(ctx context.Context, p *probe, r *round, now time.Time) {
 	ctx, cancel := context.WithTimeout(ctx, askWithin)
 	defer cancel()
+	if p.Check.Metrics {
+		svc.scrape(ctx, p, r, now)
+		return
+	}
 	a := engine.Probe(ctx, p.Check, p.Where)
 	good := 0.0
 	if a.Good {
 		good = 1
 	}
-	r.put(p.thing, measure.Answers, good)
+	r.worst(p.thing, measure.Answers, good, math.Min)
 	r.say(p.thing, a.Said, a.Reached)
 	if a.Reached {
-		r.put(p.thing, measure.AnswerTime, a.Took.Seconds())
+		r.worst(p.thing, measure.AnswerTime, a.Took.Seconds(), math.Max)
 	}
 	if !p.TLS || !a.Reached {
 		return

@@ -47,7 +47,7 @@ func (svc *Service) DrawMeasures(ctx context.Context, deployment int64, over tim
 				return nil, err
 			}
 		}
-		for _, name := range Drawn {
+		for _, name := range drawn(o) {
 			if l := o.Line(name); l != nil && len(curves) < mostDrawn {
 				curves = append(curves, draw.Described(&o.Thing, name, l.Points, l.Limit, l.Usual))
 			}
@@ -70,6 +70,17 @@ func (svc *Service) DrawMeasures(ctx context.Context, deployment int64, over tim
 		files = append(files, file)
 	}
 	return files, nil
+}
+
+// drawn are the measures of a thing of which curves are drawn: those that say the most, and what software tells of itself.
+func drawn(o *Overview) []string {
+	out := slices.Clone(Drawn)
+	for i := range o.Lines {
+		if name := o.Lines[i].Name; !measure.Known(name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // plainly has what belongs into no name of a file be a stroke.

@@ -26,6 +26,7 @@ type known struct {
 	nodes  map[string]alarm.Node
 	graph  *alarm.Graph
 	probes []probe
+	doors  []door
 	// works are deployments that a run works on.
 	works map[int64]bool
 	// rests are things that nobody expects to be well now, with why.
@@ -92,6 +93,7 @@ func (m *Memory) forget(k *known) {
 			delete(m.outlooks, key)
 		}
 	}
+	m.counters.forget(k)
 }
 
 // stamp changes whenever anything does that what is asked depends on.
@@ -199,6 +201,7 @@ func (k *known) deployment(d *deployments.Deployment) {
 	for _, x := range deployments.ProbesOf(s) {
 		k.endpoint(d, s, x, thing, why)
 	}
+	k.opened(d)
 }
 
 // own has a machine be known as that of a deployment, whatever the inventory says of it: only its tags and where it is are added.

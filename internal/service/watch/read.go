@@ -250,10 +250,11 @@ func (svc *Service) Overview(ctx context.Context, deployment int64, resource str
 			return nil, err
 		}
 		o := Overview{Thing: t}
-		for _, m := range measure.Catalogue {
-			if m.Of != t.Kind {
-				continue
-			}
+		has, err := measure.Ordered(t.Kind, rows)
+		if err != nil {
+			return nil, err
+		}
+		for _, m := range has {
 			l := Line{Name: m.Name}
 			if l.Points, err = measure.Curve(rows, m.Name, from, to, step); err != nil {
 				return nil, err
@@ -360,7 +361,7 @@ func (svc *Service) Figures(ctx context.Context, things []measure.Thing, now tim
 		if err := svc.desk.See(ctx, thingOf(things[i])); err != nil {
 			return nil, err
 		}
-		if out[things[i].Key], err = latest(ctx, reads, things[i].ID, now); err != nil {
+		if out[things[i].Key], err = latest(ctx, reads, things[i].ID, things[i].Kind, now); err != nil {
 			return nil, err
 		}
 	}
@@ -368,14 +369,18 @@ func (svc *Service) Figures(ctx context.Context, things []measure.Thing, now tim
 }
 
 // latest are the figures of one thing.
-func latest(ctx context.Context, reads *reader, thing int64, now time.Time) ([]Figure, error) {
+func latest(ctx context.Context, reads *reader, thing int64, kind measure.Kind, now time.Time) ([]Figure, error) {
 	from, to := measure.Raw.At(measure.Raw.Slot(now.Add(-latestWithin))), now.Add(measure.Raw.Step())
 	rows, err := reads.rows(ctx, thing, from, to, measure.Raw.Step())
 	if err != nil {
 		return nil, err
 	}
+	has, err := measure.Ordered(kind, rows)
+	if err != nil {
+		return nil, err
+	}
 	values := map[string]measure.Point{}
-	for _, m := range measure.Catalogue {
+	for _, m := range has {
 		points, err := measure.Curve(rows, m.Name, from, to, measure.Raw.Step())
 		if err != nil {
 			return nil, err
@@ -387,8 +392,8 @@ func latest(ctx context.Context, reads *reader, thing int64, now time.Time) ([]F
 		}
 	}
 	var out []Figure
-	for _, m := range measure.Catalogue {
-		if p, has := values[m.Name]; has {
+	for _, m := range has {
+		if p, known := values[m.Name]; known {
 			out = append(out, Figure{m.Name, m.Words, p.Mean, values[m.Limit].Mean, string(m.Unit), p.At})
 		}
 	}

@@ -30,7 +30,7 @@ func (svc *Service) MeasureAll(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	r, err := svc.ask(ctx, k)
+	r, err := svc.ask(ctx, k, now)
 	if err != nil {
 		return err
 	}
@@ -39,6 +39,9 @@ func (svc *Service) MeasureAll(ctx context.Context, now time.Time) error {
 	}
 	for _, t := range r.met { // machines that are in no inventory yet
 		k.things[t.Key] = &t
+	}
+	if err := svc.forward(ctx, k, r, now); err != nil {
+		return err
 	}
 	return errors.Join(svc.keep(ctx, measures, k, r, now), svc.judge(ctx, measures, k, r, now), svc.tidy(ctx, measures, now))
 }

@@ -58,6 +58,11 @@ type Memory struct {
 	unwritten []measure.Row
 	// rolled is from where on rows of a level are looked at for the next one.
 	rolled [2]int64
+	// inside are what machines said of themselves, counters what software counted.
+	inside   insides
+	counters counters
+	// forwarder sends measures on.
+	forwarder forwarder
 	// tidied is when rows were made coarser and dropped last.
 	tidied time.Time
 }
@@ -82,11 +87,12 @@ type Service struct {
 	open        func(ctx context.Context) (store.MeasuresStore, error)
 	sites       *sites.Service
 	deployments *deployments.Service
+	inside      Inside
 }
 
-// New returns the service for whoever is at the desk, over those of sites and deployments. Open opens where measures are kept.
-func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, memory *Memory, open func(ctx context.Context) (store.MeasuresStore, error), at *sites.Service, of *deployments.Service) *Service {
-	return &Service{desk: desk, workspace: ws, store: s, log: log, memory: memory, open: open, sites: at, deployments: of}
+// New returns the service for whoever is at the desk, over those of sites and deployments, and what goes into machines. Open opens where measures are kept.
+func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, memory *Memory, open func(ctx context.Context) (store.MeasuresStore, error), at *sites.Service, of *deployments.Service, in Inside) *Service {
+	return &Service{inside: in, desk: desk, workspace: ws, store: s, log: log, memory: memory, open: open, sites: at, deployments: of}
 }
 
 // At is the same service for whoever is at another desk.

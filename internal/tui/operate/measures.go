@@ -277,7 +277,35 @@ func (v *View) drawMeasures(c *part.Canvas, r part.Rect, s *run.State, d *deploy
 		drawBars(c, r.X, y+1, r.W, l)
 		y += 2
 	}
+	if answers != nil {
+		y = v.drawOwn(c, part.Rect{X: r.X, Y: y, W: r.W, H: r.Y + r.H - y}, answers)
+	}
 	if y > r.Y {
+		y++
+	}
+	return y
+}
+
+// ownShown is how many of the figures that software tells of itself are shown beside.
+const ownShown = 5
+
+// drawOwn shows what software tells of itself.
+func (v *View) drawOwn(c *part.Canvas, r part.Rect, o *watch.Overview) int {
+	y, names := r.Y, ownFigures(o)
+	for i, name := range names {
+		if y+2 > r.Y+r.H {
+			break
+		}
+		if i == ownShown {
+			c.Text(r.X, y, part.In(part.Dim), fmt.Sprintf("and %d more that it tells of itself", len(names)-i))
+			y++
+			break
+		}
+		l := o.Line(name)
+		m := measure.Of(name)
+		text := nowOf(&m, l, v.now)
+		c.Cut(r.X, y, max(r.W-part.Width(text)-1, 0), part.In(part.Dim), name)
+		c.Right(r.X+r.W, y, part.In(part.Text), text)
 		y++
 	}
 	return y
@@ -346,9 +374,12 @@ func (v *View) seeing(d *deployments.Deployment, first func(name, effect string,
 
 // machines and endpoints are the columns of the two halves of the page of curves.
 var (
-	machineColumns  = []string{measure.CoresUsed, measure.MemoryUsed, measure.DiskUsed, measure.NetSent}
+	machineColumns  = []string{measure.CoresUsed, measure.MemoryUsed, measure.DiskUsed, measure.NetSent, measure.Load, measure.Fullest, measure.ServicesDown}
 	endpointColumns = []string{measure.Answers, measure.AnswerTime}
 )
+
+// columnsShown is how many columns stand beside each other at most.
+const columnsShown = 4
 
 // page are the lines of the page of curves: the machines of what is selected, then what answers on them.
 func (v *View) page(d *deployments.Deployment) []*watch.Overview {
@@ -367,11 +398,23 @@ func (v *View) page(d *deployments.Deployment) []*watch.Overview {
 	return out
 }
 
+// columnsOf are the measures of a line: of what answers also those that it tells of itself.
 func columnsOf(o *watch.Overview) []string {
 	if o.Kind == measure.OfInstance {
 		return machineColumns
 	}
-	return endpointColumns
+	return append(slices.Clone(endpointColumns), ownFigures(o)...)
+}
+
+// ownFigures are the measures that software tells of itself.
+func ownFigures(o *watch.Overview) []string {
+	var out []string
+	for i := range o.Lines {
+		if name := o.Lines[i].Name; !measure.Known(name) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // drawPage draws the page of curves: a line for every machine and endpoint, and what is selected as a curve below.
@@ -397,18 +440,25 @@ const columnLeast = 21
 
 func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
 	name := min(28, r.W/4)
-	shown := min(max((r.W-name-2)/columnLeast, 1), len(machineColumns)) // where there is little room the first say the most
+	shown := min(max((r.W-name-2)/columnLeast, 1), columnsShown) // where there is little room the first say the most
 	y, first := r.Y, max(0, v.watched.line-(r.H-4))
 	kind := measure.Kind("")
 	for i := first; i < len(all) && y < r.Y+r.H; i++ {
 		o := all[i]
-		names := columnsOf(o)[:min(shown, len(columnsOf(o)))]
+		names := columnsOf(o)
+		left := 0 // the columns before those that are shown
+		if i == v.watched.line || o.Kind == measure.OfInstance && all[v.watched.line].Kind == o.Kind {
+			left = min(max(v.watched.column-shown+1, 0), max(len(names)-shown, 0))
+		}
+		names = names[left:min(left+shown, len(names))]
 		w := (r.W - name - 2) / shown
 		if o.Kind != kind {
 			kind = o.Kind
 			for k, n := range names {
-				m := measure.Of(n)
-				c.Cut(r.X+name+2+k*w, y, w-2, part.In(part.Dim), m.Words)
+				if measure.Known(n) {
+					m := measure.Of(n)
+					c.Cut(r.X+name+2+k*w, y, w-2, part.In(part.Dim), m.Words)
+				}
 			}
 			y++
 		}
@@ -425,7 +475,7 @@ func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
 		c.Cut(at+1, y, r.X+name-at, part.In(part.Dim), o.Site) // one that was moved is there twice
 		for k, n := range names {
 			if l := o.Line(n); l != nil {
-				v.drawCell(c, part.Rect{X: r.X + name + 2 + k*w, Y: y, W: w - 2, H: 1}, l, i == v.watched.line && k == v.watched.column)
+				v.drawCell(c, part.Rect{X: r.X + name + 2 + k*w, Y: y, W: w - 2, H: 1}, l, i == v.watched.line && left+k == v.watched.column)
 			}
 		}
 		y++
@@ -451,6 +501,15 @@ func (v *View) drawCell(c *part.Canvas, r part.Rect, l *watch.Line, selected boo
 	}
 	if selected {
 		style = part.In(part.Ochre).Strong()
+	}
+	if !measure.Known(l.Name) { // what software tells of itself stands under no heading: each tells something else
+		words := part.In(part.Dim)
+		if selected {
+			words = style
+		}
+		at := c.Cut(r.X, r.Y, max(r.W-part.Width(text)-1, 0), words, l.Name)
+		c.Text(at+1, r.Y, style, text)
+		return
 	}
 	const figure = 10
 	c.Right(r.X+figure-1, r.Y, style, text)
