@@ -5,6 +5,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"andamio/internal/core/guard"
 	"andamio/internal/core/trail"
@@ -39,6 +40,21 @@ func (a *App) LastOfTrail(ctx context.Context, limit int) ([]Entry, error) {
 		return nil, err
 	}
 	return a.store.LastOfTrail(ctx, limit)
+}
+
+// TrailBetween are the entries between two moments, the newest first, so many at most.
+func (a *App) TrailBetween(ctx context.Context, from, to time.Time, most int) ([]Entry, error) {
+	var out []Entry
+	err := a.EachOfTrail(ctx, func(e *Entry) error {
+		if !e.At.Before(from) && !e.At.After(to) {
+			if out = append(out, *e); len(out) > most {
+				out = out[1:]
+			}
+		}
+		return nil
+	})
+	slices.Reverse(out)
+	return out, err
 }
 
 // Verified is what came of looking at the whole trail. Digest, kept elsewhere, shows that it was not made anew.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -16,13 +17,14 @@ import (
 // chosen are the options that choose entries of the trail.
 type chosen struct {
 	who, way, act, on string
+	from, until       time.Time
 	limit             int
 }
 
 func (s *shared) log() *cobra.Command {
 	var o chosen
 	var verify bool
-	var expect string
+	var expect, from, until string
 	cmd := &cobra.Command{
 		Use:   "log",
 		Short: "Say who did what, when, by which way, to what and with which plan",
@@ -31,6 +33,9 @@ it: --verify looks at all of them, and names those that were changed, left out o
 given with --expect, shows whether the whole was made anew since.`,
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
+			if err := o.between(from, until, time.Now()); err != nil {
+				return usageError{err}
+			}
 			if verify || expect != "" {
 				return s.verifyLog(ctx, a, expect)
 			}
@@ -42,15 +47,33 @@ given with --expect, shows whether the whole was made anew since.`,
 	oneOf(f, &o.way, "way", "", "only what was done by this way: screen, command, api, schedule, rule", "screen", "command", "api", "schedule", "rule")
 	f.StringVar(&o.act, "act", "", "only acts of this name, such as begin-run")
 	f.StringVar(&o.on, "on", "", "only what was done to something whose name has this in it")
+	f.StringVar(&from, "from", "", "only since a moment: 03:00, 2026-11-30 03:00, an RFC 3339 time, or how long ago, such as 2h")
+	f.StringVar(&until, "until", "", "only up to a moment")
 	f.IntVar(&o.limit, "last", 0, "only so many, the last")
 	f.BoolVar(&verify, "verify", false, "look whether any entry was changed, left out or put in")
 	f.StringVar(&expect, "expect", "", "with --verify: the digest of an entry that must still be there")
 	return cmd
 }
 
+// between has only what was done between two moments be chosen; "" is no bound.
+func (o *chosen) between(from, until string, now time.Time) (err error) {
+	if from != "" {
+		if o.from, err = momentOf(from, now); err != nil {
+			return err
+		}
+	}
+	if until != "" {
+		o.until, err = momentOf(until, now)
+	}
+	return err
+}
+
 // fits reports that an entry is chosen.
 func (o *chosen) fits(e *app.Entry) bool {
 	has := func(want, is string) bool { return want == "" || want == is }
+	if e.At.Before(o.from) || !o.until.IsZero() && e.At.After(o.until) {
+		return false
+	}
 	return has(o.who, e.Name) && has(o.way, string(e.Way)) && has(o.act, string(e.Act)) && strings.Contains(e.On+" "+e.Note, o.on)
 }
 

@@ -75,6 +75,8 @@ type Map struct {
 
 	at         map[string]int
 	down, back map[string][]string
+	// places leads from SITE/PROVIDER to the node of an instance.
+	places map[string]string
 }
 
 // Deployment is what a deployment has standing.
@@ -254,6 +256,7 @@ func (b *builder) partOn(instance string) string {
 
 func (b *builder) finish() *Map {
 	m := b.m
+	m.places = b.instance
 	m.Links = slices.SortedFunc(maps.Keys(b.links), func(x, y Link) int {
 		return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To), cmp.Compare(x.Basis, y.Basis))
 	})

@@ -3,6 +3,7 @@ package reconcile
 import (
 	"context"
 	"path/filepath"
+	"time"
 
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
@@ -20,16 +21,38 @@ func (svc *Service) ServiceMap(ctx context.Context, inv *Inventory) (*servicemap
 	if err != nil {
 		return nil, err
 	}
-	in := servicemap.Input{Records: inv.RecordedRecords, Gone: map[string]bool{}, Talks: talks(inv.ObservedRecords)}
-	for i := range all {
-		in.Deployments = append(in.Deployments, servicemap.Deployment{ID: all[i].ID, Name: all[i].Name, Plan: all[i].Stand.Plan})
-	}
+	in := servicemap.Input{Records: inv.RecordedRecords, Gone: map[string]bool{}, Talks: talks(inv.ObservedRecords), Deployments: standing(all)}
 	for i := range inv.Findings {
 		if f := &inv.Findings[i]; f.Type == inventory.Missing && f.Recorded != nil {
 			in.Gone[f.Recorded.ID] = true
 		}
 	}
 	return servicemap.New(in), nil
+}
+
+// ServiceMapAt is the map as it was at a moment: of what stood then by the journals, over the machines that are recorded now.
+func (svc *Service) ServiceMapAt(ctx context.Context, inv *Inventory, at time.Time) (*servicemap.Map, error) {
+	if err := svc.desk.Read("the inventory"); err != nil {
+		return nil, err
+	}
+	past, err := svc.deployments.AsOf(ctx, at)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]deployments.Deployment, len(past))
+	for i := range past {
+		all[i] = past[i].Deployment
+	}
+	return servicemap.New(servicemap.Input{Records: inv.RecordedRecords, Talks: talks(inv.ObservedRecords), Deployments: standing(all)}), nil
+}
+
+// standing are deployments as a map takes them.
+func standing(all []deployments.Deployment) []servicemap.Deployment {
+	out := make([]servicemap.Deployment, len(all))
+	for i := range all {
+		out[i] = servicemap.Deployment{ID: all[i].ID, Name: all[i].Name, Plan: all[i].Stand.Plan}
+	}
+	return out
 }
 
 // talks are the connections that deep surveys saw, between instances.

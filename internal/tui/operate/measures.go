@@ -562,7 +562,7 @@ func stretched(points []measure.Point, n int) []measure.Point {
 // drawHappened draws the line of time below a curve, with the runs of the deployment and what went wrong.
 func (v *View) drawHappened(c *part.Canvas, plot part.Rect, d *deployments.Deployment, from, to time.Time) {
 	if to.After(from) {
-		v.drawMarks(c, part.Rect{X: plot.X, Y: plot.Y + plot.H, W: plot.W, H: 2}, v.happened(d, from, to), from, to)
+		part.Times(c, part.Rect{X: plot.X, Y: plot.Y + plot.H, W: plot.W, H: 2}, v.happened(d, from, to), from, to, v.clock())
 	}
 }
 
@@ -579,29 +579,6 @@ func (v *View) happened(d *deployments.Deployment, from, to time.Time) []part.Ma
 		}
 	}
 	return out
-}
-
-// drawMarks draws a line of time with marks, and the times below it.
-func (v *View) drawMarks(c *part.Canvas, r part.Rect, marks []part.Mark, from, to time.Time) {
-	part.Marks(c, r.X, r.Y, r.W, marks)
-	long := to.Sub(from)
-	form := "15:04"
-	if long > 36*time.Hour {
-		form = "2 Jan 15:04"
-	}
-	for k := range 4 {
-		text := from.Add(time.Duration(k) * long / 4).Local().Format(form)
-		x := r.X + k*r.W/4
-		if k > 0 {
-			x -= part.Width(text) / 2
-		}
-		c.Text(x, r.Y+1, part.In(part.Dim), text)
-	}
-	last := "now"
-	if v.clock().Sub(to) > time.Minute {
-		last = to.Local().Format(form)
-	}
-	c.Right(r.X+r.W, r.Y+1, part.In(part.Dim), last)
 }
 
 // movePage moves in the page of curves.

@@ -53,6 +53,8 @@ type View struct {
 	at0         map[int]int
 	shells      shellPanes
 	watched     watched
+	// done is what was done in the time before the moment that is shown.
+	done []app.Entry
 	// past is the moment that is shown, zero for now; today is now, whatever is shown; runs are those that were told last.
 	past, today time.Time
 	runs        view.Runs
@@ -462,7 +464,7 @@ func (v *View) Export() tea.Cmd {
 func (v *View) Why() view.Note {
 	s := v.state()
 	if s == nil || s.Resource(v.elevation.Selected) == nil {
-		return view.Note{Title: "why", Lines: []view.Line{view.Say("nothing is selected")}}
+		return view.Note{Title: "why", Lines: append([]view.Line{view.Say("nothing is selected")}, v.doneJustBefore()...)}
 	}
 	r := s.Resource(v.elevation.Selected)
 	lines := []view.Line{view.Head("why at " + r.Site)}
@@ -470,5 +472,6 @@ func (v *View) Why() view.Note {
 		lines = append(lines, view.Say("  "+w))
 	}
 	lines = append(lines, view.Say(""), view.Head("why it counts as "+string(v.condition(r).Word)), view.Say("  "+v.condition(r).Why))
+	lines = append(lines, v.doneJustBefore()...)
 	return view.Note{Title: "why " + r.Title, Lines: append(lines, v.overTime()...)}
 }

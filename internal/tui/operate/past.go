@@ -6,6 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"andamio/internal/app"
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
@@ -25,9 +26,17 @@ type recalledPast struct {
 	of     map[int64][]watch.Overview
 	alerts []alarm.Alert
 	recent []alarm.Alert
-	span   int
-	err    error
+	// done is what was done in the time before.
+	done []app.Entry
+	span int
+	err  error
 }
+
+// How long before a moment what was done is told of, and how much of it.
+const (
+	doneBefore = time.Hour
+	mostDone   = 20
+)
 
 // back shows how everything was so many steps before what is shown; what is not over yet is now.
 func (v *View) back(by int) tea.Cmd {
@@ -133,6 +142,9 @@ func (v *View) remember(ctx context.Context, at time.Time, span int, selected in
 	if out.alerts, out.err = v.app.AlertsAt(ctx, at); out.err != nil {
 		return out
 	}
+	if out.done, out.err = v.app.TrailBetween(ctx, at.Add(-doneBefore), at, mostDone); out.err != nil {
+		return out
+	}
 	out.recent, out.err = v.app.AlertsSince(ctx, time.Now().Add(-lineOf(span)), mostRecent)
 	return out
 }
@@ -151,7 +163,7 @@ func (v *View) takePast(msg recalledPast) tea.Cmd {
 		g.states[msg.all[i].ID] = msg.all[i].Picture
 	}
 	v.read, v.looked = nil, msg.looked
-	v.watched.of, v.watched.alerts, v.watched.recent = msg.of, msg.alerts, msg.recent
+	v.watched.of, v.watched.alerts, v.watched.recent, v.done = msg.of, msg.alerts, msg.recent, msg.done
 	return v.take(g)
 }
 
@@ -173,32 +185,31 @@ const mostRecent = 200
 func lineOf(span int) time.Duration { return min(4*spans[span].long, spans[len(spans)-1].long) }
 
 // pastRows is how many rows the line of time takes.
-const pastRows = 3
+const pastRows = part.PastRows
 
 // drawLine draws the line of time up to now, with what happened to the deployment and where on it is shown.
 func (v *View) drawLine(c *part.Canvas, r part.Rect, d *deployments.Deployment) {
-	now := v.clock()
-	from := now.Add(-lineOf(v.watched.span))
-	if v.past.Before(from) { // somebody went further back than that
-		from = v.past.Add(-lineOf(v.watched.span) / 4)
-	}
-	where := float64(v.past.Sub(from)) / float64(now.Sub(from))
-	x := r.X + 1 + min(int(where*float64(r.W-2)), r.W-3)
-	at := v.past.Local().Format("15:04")
-	c.Text(min(max(x-2, r.X+1), r.X+r.W-6), r.Y, part.In(part.Violet).Strong(), at)
-	marks := append(v.happened(d, from, now), part.Mark{At: where, Glyph: string(c.Look.Glyphs.PickLeft), Ink: part.Violet})
-	v.drawMarks(c, part.Rect{X: r.X + 1, Y: r.Y + 1, W: r.W - 2, H: 2}, marks, from, now)
+	part.PastLine(c, r, v.past, v.clock(), lineOf(v.watched.span), func(from, to time.Time) []part.Mark { return v.happened(d, from, to) })
 }
 
 // drawPast says that what is shown was, and is not.
-func (v *View) drawPast(c *part.Canvas, r part.Rect) {
-	c.Fill(part.Rect{X: r.X, Y: r.Y, W: r.W, H: 1}, part.OnHeld)
-	form := "15:04:05"
-	if v.clock().Sub(v.past) > 20*time.Hour {
-		form = "Mon 2 Jan 15:04"
+func (v *View) drawPast(c *part.Canvas, r part.Rect) { part.PastBar(c, r, v.past, v.clock()) }
+
+// doneJustBefore says who did what in the time before the moment that is shown; nothing where now is shown.
+func (v *View) doneJustBefore() []view.Line {
+	if v.past.IsZero() {
+		return nil
 	}
-	x := c.Text(r.X+1, r.Y, part.In(part.Violet).Strong(), "as it was at "+v.past.Local().Format(form))
-	keys := "{ back  } forth  esc now"
-	c.Cut(x+3, r.Y, r.W-(x-r.X)-part.Width(keys)-6, part.In(part.Dim), part.Age(v.past, v.clock())+" · from the journal and what was measured · nothing can be done in the past")
-	c.Right(r.X+r.W-1, r.Y, part.In(part.Ochre), keys)
+	lines := []view.Line{view.Say(""), view.Head("what was done in the hour before")}
+	if len(v.done) == 0 {
+		return append(lines, view.Say("  nothing, by nobody"))
+	}
+	for i := range v.done {
+		e := &v.done[i]
+		lines = append(lines, view.Say("  "+e.At.Local().Format("15:04:05")+"  "+e.Actor.String()+" "+e.Words()))
+	}
+	if len(v.done) == mostDone {
+		lines = append(lines, view.Say("  and more before that: andamio log --from 2h"))
+	}
+	return lines
 }

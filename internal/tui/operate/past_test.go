@@ -2,13 +2,16 @@ package operate
 
 import (
 	"errors"
+	"fmt"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/app"
 	"andamio/internal/core/alarm"
+	"andamio/internal/core/guard"
 	"andamio/internal/core/measure"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
@@ -39,6 +42,11 @@ func TestThePastIsShownAndNothingIsDoneInIt(t *testing.T) {
 	assert.Regexp(t, `✕ map +map-host 1 gone wrong`, text)
 	assert.NotContains(t, text, "retire lab", "what was not there yet is not")
 	assert.Regexp(t, `─+✕─+.*▐`, text, "where on the line of time that is")
+	assert.Contains(t, fmt.Sprint(v.Why().Lines), "nothing, by nobody")
+	before := msg
+	before.done = []app.Entry{{At: at.Add(-time.Minute), Actor: guard.Actor{Name: "ines", Way: guard.Command}, Act: guard.SetThresholds, On: "2 thresholds"}}
+	v.Update(before)
+	assert.Regexp(t, `what was done in the hour before.*:58:45  ines.*set the thresholds 2 thresholds`, fmt.Sprint(v.Why().Lines))
 	assert.Empty(t, v.Actions())
 	assert.IsType(t, view.Notice{}, v.shellHere()())
 	v.Update(looked{id: 1, now: deployments.Readings{At: noon, Sites: map[string]run.Reading{"map-host-1": {Text: "active", Good: true, At: noon}}}})

@@ -31,7 +31,7 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 	v.now, v.drawn = now, time.Now()
 	v.spots = map[int]int{}
 	if v.world.open {
-		v.world.draw(c, r)
+		v.world.draw(c, r, now)
 		return
 	}
 	if v.inv == nil {

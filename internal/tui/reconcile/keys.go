@@ -26,7 +26,7 @@ var keyOf = []struct {
 // Keys are the view's keys: those of the findings, or of the map.
 func (v *View) Keys() []view.Key {
 	if v.world.open {
-		return v.world.keys()
+		return append(v.world.keys(), v.timeKeys()...)
 	}
 	keys := []view.Key{
 		view.On(view.UpDown+view.Pages, "↑↓", "finding", "selects a finding, or all of one sort", v.step),
@@ -73,7 +73,11 @@ func (v *View) clear() tea.Cmd {
 
 // keys are those of the map.
 func (w *world) keys() []view.Key {
-	keys := []view.Key{view.On("esc m", "m", "findings", "goes back to the findings", view.Then(func() { w.open = false }))}
+	away := "esc m"
+	if !w.past.IsZero() {
+		away = "m"
+	}
+	keys := []view.Key{view.On(away, "m", "findings", "goes back to the findings", view.Then(func() { w.open = false }))}
 	if w.m == nil {
 		return keys
 	}
@@ -81,6 +85,23 @@ func (w *world) keys() []view.Key {
 		view.On(view.LeftRight, "←→", "layer", "goes to the next layer, to what is lit there", func(key string) tea.Cmd { dx, _ := view.Way(key); w.step(dx); return nil }),
 		view.On(view.UpDown+view.Pages, "↑↓", "one of it", "selects another of the layer", func(key string) tea.Cmd { _, dy := view.Way(key); w.choose(dy); return nil }),
 		view.On("x", "x", "its loss", "shows what falls or is weakened if it is lost", view.Then(func() { w.lost = !w.lost })))
+}
+
+// timeKeys are those by which the map is shown as it was.
+func (v *View) timeKeys() []view.Key {
+	w := &v.world
+	if w.m == nil {
+		return nil
+	}
+	keys := []view.Key{view.On("{", "{", "back", "shows the map as it was before, with what was wrong then", view.Run(func() tea.Cmd { return v.back(1) }))}
+	if w.past.IsZero() {
+		return keys
+	}
+	return append(keys,
+		view.On("}", "}", "forth", "goes forth again", view.Run(func() tea.Cmd { return v.back(-1) })),
+		view.On("+ =", "+", "longer steps", "goes back and forth by more at once", view.Run(func() tea.Cmd { return v.longer(1) })),
+		view.On("-", "-", "shorter steps", "goes back and forth by less at once", view.Run(func() tea.Cmd { return v.longer(-1) })),
+		view.On("esc", "esc", "now", "shows how it is now", view.Run(v.present)))
 }
 
 // choose moves within the layer.

@@ -65,7 +65,7 @@ type row struct {
 
 // New makes the view.
 func New(ctx context.Context, a *app.App) *View {
-	return &View{ctx: ctx, app: a, folded: map[inventory.Type]bool{inventory.Stale: true}, chosen: map[string]inventory.Way{}}
+	return &View{ctx: ctx, app: a, world: world{then: then{stride: firstStep}}, folded: map[inventory.Type]bool{inventory.Stale: true}, chosen: map[string]inventory.Way{}}
 }
 
 // Name, Digit and Badge describe the tab.
@@ -131,6 +131,9 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		if time.Since(v.drawn) < 2*time.Second {
 			every = compareEvery
 		}
+		if v.world.open && v.world.past.IsZero() && time.Since(v.world.asked) > troubledEvery {
+			return v.readTroubles()
+		}
 		if v.app != nil && !v.busy && time.Since(v.asked) > every {
 			return tea.Batch(v.compare(), v.recall())
 		}
@@ -139,6 +142,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	case compared:
 		return v.take(msg)
+	case troubled:
+		return v.takeTroubles(msg)
 	case unchanged:
 		v.busy = false
 	case worked:
@@ -199,7 +204,9 @@ func (v *View) take(msg compared) tea.Cmd {
 		group = v.rows[v.at].group
 	}
 	v.inv = msg.inv
-	v.world.take(msg.m)
+	if v.world.past.IsZero() {
+		v.world.take(msg.m)
+	}
 	ids := map[string]bool{}
 	for i := range v.inv.Findings {
 		ids[v.inv.Findings[i].ID] = true

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/servicemap"
@@ -214,6 +215,49 @@ func TestTheMapLightsWhatHangsTogether(t *testing.T) {
 	assert.Equal(t, []string{"tag-2"}, v.world.instances(), "an instance is moved alone")
 	assert.Contains(t, v.Why().Title, "tag-2")
 	press(v, "esc")
+	assert.False(t, v.world.open)
+}
+
+// TestTheMapIsShownAsItWas goes back in the map and forth again, and looks what was wrong then.
+func TestTheMapIsShownAsItWas(t *testing.T) {
+	v := sample(t)
+	press(v, "m")
+	text := drawn(v, 160, 43, false)
+	assert.Contains(t, text, "all is well as far as it is measured")
+	store := v.world.m.On(servicemap.Instances)[1]
+	require.Equal(t, "store", store.Name)
+	wrong := map[string]servicemap.Trouble{store.ID: {Severity: alarm.Critical, Words: "it is off", Cause: true}, "site vega": {Severity: alarm.Warning, Words: "slow"}}
+	v.Update(troubled{m: v.world.m, troubles: wrong})
+	text = drawn(v, 160, 43, false)
+	assert.Contains(t, text, "2 of 5 not well · store: it is off")
+	assert.Contains(t, text, "✕ store")
+	assert.Contains(t, text, "◐ vega")
+
+	press(v, "{")
+	require.False(t, v.world.past.IsZero())
+	was := v.world.past
+	v.Update(troubled{m: servicemap.New(servicemap.Input{Records: inventory.Records{host("store")}}), troubles: wrong, err: nil})
+	assert.Contains(t, drawn(v, 160, 43, false), "instances 4", "what was read of another moment is not shown")
+	v.Update(troubled{at: was, m: servicemap.New(servicemap.Input{Records: inventory.Records{host("store")}}), recent: []alarm.Alert{{Since: was.Add(-time.Hour)}}, runs: []time.Time{was.Add(-2 * time.Hour)}})
+	for _, size := range [][2]int{{160, 43}, {80, 22}} {
+		text = drawn(v, size[0], size[1], false)
+		assert.Contains(t, text, "as it was at "+was.Local().Format("15:04:05"))
+		assert.Contains(t, text, "esc now")
+		assert.Contains(t, text, "all was well as far as it was measured")
+		assert.Contains(t, text, "instances 1")
+		assert.Regexp(t, "│.*✕", text, "a run and an alert on the line of time")
+	}
+	press(v, "{", "+", "{")
+	assert.Equal(t, 20*time.Minute, was.Sub(v.world.past), "five minutes, and then fifteen")
+	press(v, "-", "}")
+	assert.Equal(t, 15*time.Minute, was.Sub(v.world.past))
+	v.Update(compare(nil, inventory.Records{host("store"), host("gone")}, nil))
+	assert.Contains(t, drawn(v, 160, 43, false), "instances 1", "what is found meanwhile does not take its place")
+	press(v, "esc")
+	assert.True(t, v.world.past.IsZero())
+	assert.True(t, v.world.open, "it is the map still")
+	press(v, "{")
+	press(v, "m")
 	assert.False(t, v.world.open)
 }
 

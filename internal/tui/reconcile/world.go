@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -23,6 +24,7 @@ type world struct {
 	lost   bool
 	lossOf servicemap.Loss
 	loss   string
+	then
 	// hangs says of each host and site how many services its loss takes down, and how many it weakens.
 	hangs map[string][2]int
 }
@@ -141,12 +143,17 @@ func (w *world) losing() servicemap.Loss {
 // legendRows are below the columns.
 const legendRows = 5
 
-func (w *world) draw(c *part.Canvas, r part.Rect) {
+func (w *world) draw(c *part.Canvas, r part.Rect, now time.Time) {
 	w.spots = w.spots[:0]
 	n := w.selected()
 	if n == nil {
 		c.Text(r.X+2, r.Y+1, part.In(part.Dim), "nothing is recorded yet: a survey or a run fills the map")
 		return
+	}
+	if !w.past.IsZero() {
+		part.PastBar(c, r, w.past, now)
+		r.Y, r.H = r.Y+1, r.H-1-part.PastRows
+		part.PastLine(c, part.Rect{X: r.X, Y: r.Y + r.H, W: r.W, H: part.PastRows}, w.past, now, steps[w.stride].line, w.happened)
 	}
 	x := c.Text(r.X+1, r.Y, part.In(part.Text).Strong(), "what serves what")
 	text := "the selected one lights what it needs → and what needs it ←; beside hosts and sites: services their loss takes down ✕ or weakens ◐"
@@ -154,6 +161,8 @@ func (w *world) draw(c *part.Canvas, r part.Rect) {
 		text = "what would be lost with the selected one; x shows what it needs again"
 	}
 	c.Cut(x+3, r.Y, r.X+r.W-x-4, part.In(part.Dim), text)
+	how, ink := w.wrong()
+	c.Cut(r.X+1, r.Y+1, r.W-2, ink, how)
 	under, over, loss := w.m.Under(n.ID), w.m.Over(n.ID), w.losing()
 	to, from := w.m.Peers(n.ID)
 	peers := map[string]bool{}
@@ -162,7 +171,7 @@ func (w *world) draw(c *part.Canvas, r part.Rect) {
 	}
 	width := r.W / servicemap.Layers
 	for l := range servicemap.Layer(servicemap.Layers) {
-		col := part.Rect{X: r.X + int(l)*width + 1, Y: r.Y + 2, W: width - 2, H: r.H - 2 - legendRows}
+		col := part.Rect{X: r.X + int(l)*width + 1, Y: r.Y + 3, W: width - 2, H: r.H - 3 - legendRows}
 		w.column(c, col, l, func(x *servicemap.Node) (string, part.Style) {
 			switch {
 			case w.lost && loss.Lost[x.ID]:
@@ -220,8 +229,8 @@ func (w *world) column(c *part.Canvas, r part.Rect, l servicemap.Layer, look fun
 			name += " · " + n.Site
 		}
 		w.hanging(c, r, y, n)
-		if n.Missing {
-			name, style = "✕ "+name, part.In(part.Coral)
+		if glyph, ill := w.lookOf(n); glyph != "" {
+			name, style = glyph+" "+name, ill
 		}
 		room := r.W - 2
 		if h := w.hangs[n.ID]; h[0]+h[1] > 0 {
@@ -252,6 +261,10 @@ func (w *world) legend(c *part.Canvas, r part.Rect, n *servicemap.Node, to, from
 	x := c.Text(r.X, r.Y+1, part.In(part.Text).Strong(), n.Name)
 	if n.Site != "" && n.Site != n.Name {
 		x = c.Text(x+2, r.Y+1, part.In(part.Dim), "at "+n.Site)
+	}
+	if t, is := w.troubles[n.ID]; is {
+		glyph, ill := w.lookOf(n)
+		x = c.Cut(x+2, r.Y+1, r.X+r.W-x-2, ill, fmt.Sprintf("%s %s: %s", glyph, t.Severity, t.Words))
 	}
 	if len(to)+len(from) > 0 {
 		c.Cut(x+3, r.Y+1, r.X+r.W-x-3, part.In(part.Violet), strings.TrimSpace(w.talks("talks to", to, func(l servicemap.Link) string { return l.To })+"   "+
