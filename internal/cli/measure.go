@@ -66,7 +66,7 @@ figures measured last with a day behind them; with a measure too, its curve sinc
 			}
 			return s.showCurve(ctx, a, thing, args[1], since, step)
 		})}
-	cmd.AddCommand(s.measureDraw(), s.measureForward(), &cobra.Command{Use: "export", Short: "Print what was measured last, and what is wrong, as OpenMetrics text", Args: cobra.NoArgs,
+	cmd.AddCommand(s.measureDraw(), s.measureForward(), s.overview(), &cobra.Command{Use: "export", Short: "Print what was measured last, and what is wrong, as OpenMetrics text", Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			return a.WriteOpenMetrics(ctx, s.out, time.Now())
 		})})

@@ -139,6 +139,8 @@ var (
 	promiseValue         = valueOf[promises.Kept]("promise", "snapshot every", "hours", "replica every")
 	leaseValue           = valueOf[promise.Promise]("lease", "lease")
 	measuredValue        = valueOf[[]measured]("measured", "measure")
+	overviewsValue       = valueOf[[]watch.Kept]("overviews", "measure overview")
+	overviewValue        = valueOf[[]watch.Overview]("overview", "measure overview")
 	forwardValue         = valueOf[workspace.Forward]("forward", "measure forward")
 	measuredCurveValue   = valueOf[measuredCurve]("measured-curve", "measure")
 	alertsValue          = valueOf[[]alarm.Alert]("alerts", "alert")

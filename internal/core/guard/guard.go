@@ -133,6 +133,8 @@ const (
 	ResumeReaction   Act = "resume-reaction"
 	SetFronts        Act = "set-fronts"
 	SendMeasures     Act = "send-measures"
+	KeepOverview     Act = "keep-overview"
+	DropOverview     Act = "drop-overview"
 
 	LeaseAddress  Act = "lease-address"
 	ReturnAddress Act = "return-address"
@@ -214,6 +216,8 @@ var Acts = []Row{
 	{ResumeReaction, Operate, "let a reaction act again"},
 	{SetFronts, Connect, "set the fronts"},
 	{SendMeasures, Connect, "set where measures are sent"},
+	{KeepOverview, Operate, "kept the overview"},
+	{DropOverview, Operate, "dropped the overview"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -60,7 +60,7 @@ func (svc *Service) DrawMeasures(ctx context.Context, deployment int64, over tim
 	if err != nil {
 		return nil, err
 	}
-	pic := draw.Curves(d.Name+": what is measured", fmt.Sprintf("%s to %s", now.Add(-over).Local().Format("2 Jan 2006 15:04"), now.Local().Format("2 Jan 15:04")), curves, happened)
+	pic := draw.Curves(d.Name+": what is measured", spanWords(now.Add(-over), now), curves, happened)
 	var files []string
 	for _, format := range draw.Formats {
 		file := filepath.Join(dir, strings.Map(plainly, d.Name)+"-measures."+format)
@@ -70,6 +70,11 @@ func (svc *Service) DrawMeasures(ctx context.Context, deployment int64, over tim
 		files = append(files, file)
 	}
 	return files, nil
+}
+
+// spanWords say a span of time.
+func spanWords(from, to time.Time) string {
+	return fmt.Sprintf("%s to %s", from.Local().Format("2 Jan 2006 15:04"), to.Local().Format("2 Jan 15:04"))
 }
 
 // drawn are the measures of a thing of which curves are drawn: those that say the most, and what software tells of itself.

@@ -234,11 +234,7 @@ func (svc *Service) Overview(ctx context.Context, deployment int64, resource str
 	if err != nil {
 		return nil, err
 	}
-	grid := measure.Raw.Step()
-	step := max((over/time.Duration(max(points, 1))+grid-1)/grid*grid, grid) // so that each point is of as many samples
-	points = int(over / step)
-	to := now.Truncate(step).Add(step) // so that points stay where they are from one time to the next
-	from := to.Add(-step * time.Duration(points))
+	from, to, step := grid(over, points, now)
 	var out []Overview
 	reads := newReader(measures)
 	for _, t := range all {
@@ -278,6 +274,14 @@ func (svc *Service) Overview(ctx context.Context, deployment int64, resource str
 		}
 	}
 	return out, nil
+}
+
+// grid is the time of about so many points over the last while, and how far they are apart: each is of as many samples, and stays where it is from one time to the next.
+func grid(over time.Duration, points int, now time.Time) (from, to time.Time, step time.Duration) {
+	raw := measure.Raw.Step()
+	step = max((over/time.Duration(max(points, 1))+raw-1)/raw*raw, raw)
+	to = now.Truncate(step).Add(step)
+	return to.Add(-step * (over / step)), to, step
 }
 
 // usualWithin is how long a span of time is at most for which it is worked out what is usual at each hour of it.

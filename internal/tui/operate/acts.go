@@ -42,7 +42,11 @@ func (v *View) Actions() []view.Action {
 	first := func(name, effect string, make func() (deployments.Order, error)) view.Action {
 		return view.Action{Name: name, Effect: effect + "; shows the plan first", Do: func() tea.Cmd { return v.compile(make) }}
 	}
-	acts := append(v.seeing(d, first), []view.Action{
+	acts := v.seeing(d, first)
+	if v.watched.shown {
+		acts = append(acts, v.besideActs()...)
+	}
+	acts = append(acts, []view.Action{
 		{Name: "open a shell", Effect: "on the instance of the selected plank", Do: v.shellHere},
 		first("stop "+what, "stops what runs there and switches its instances off", func() (deployments.Order, error) { return v.app.Powering(v.ctx, id, tier, false) }),
 		first("start "+what, "switches its instances on and starts what runs there", func() (deployments.Order, error) { return v.app.Powering(v.ctx, id, tier, true) }),

@@ -69,7 +69,11 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 		rest.H -= h + 1
 	}
 	if d := v.selected(); d != nil && v.watched.shown && rest.H >= 4 {
-		v.drawPage(c.Clip(rest), rest, d)
+		if v.beside.shown {
+			v.drawBeside(c.Clip(rest), rest)
+		} else {
+			v.drawPage(c.Clip(rest), rest, d)
+		}
 		return
 	}
 	if s := v.state(); s != nil && rest.H >= 4 {

@@ -26,6 +26,7 @@ func (v *View) Keys() []view.Key {
 		keys = append(keys, view.On("esc", "esc", "back", "goes back to the tiers", view.Then(func() { v.inElevation = false })))
 	}
 	if v.watched.shown {
+		keys = append(keys, v.besideKeys()...)
 		keys = append(keys,
 			view.On("+ =", "+", "longer", "has curves be of a longer time", view.Run(func() tea.Cmd { return v.widen(1) })),
 			view.On("-", "-", "shorter", "has curves be of a shorter time", view.Run(func() tea.Cmd { return v.widen(-1) })))

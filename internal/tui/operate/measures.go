@@ -142,17 +142,31 @@ func (v *View) alertsOf(d *deployments.Deployment) []alarm.Alert {
 func (v *View) widen(by int) tea.Cmd {
 	v.watched.span, v.watched.chosen = min(max(v.watched.span+by, 0), len(spans)-1), true
 	clear(v.watched.asked)
-	if !v.past.IsZero() {
-		return v.goTo(v.past)
+	var also tea.Cmd
+	if v.beside.shown {
+		also = v.readBeside()
 	}
-	return v.readMeasures()
+	if !v.past.IsZero() {
+		return tea.Batch(v.goTo(v.past), also)
+	}
+	return tea.Batch(v.readMeasures(), also)
 }
 
 // showMeasures puts curves in the place of the picture, and back.
 func (v *View) showMeasures() tea.Cmd {
 	v.watched.shown = !v.watched.shown
-	v.inElevation = v.watched.shown
-	return v.readMeasures()
+	v.inElevation, v.beside.shown = v.watched.shown, false
+	return tea.Batch(v.readMeasures(), v.readBeside())
+}
+
+// deploymentOf is the deployment of a number, if it is among those that are shown.
+func (v *View) deploymentOf(id int64) *deployments.Deployment {
+	for i := range v.all {
+		if v.all[i].ID == id {
+			return &v.all[i]
+		}
+	}
+	return nil
 }
 
 // overview is what is measured of a resource, a machine or what answers on it; nil if nothing is.
@@ -475,7 +489,11 @@ func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
 		c.Cut(at+1, y, r.X+name-at, part.In(part.Dim), o.Site) // one that was moved is there twice
 		for k, n := range names {
 			if l := o.Line(n); l != nil {
-				v.drawCell(c, part.Rect{X: r.X + name + 2 + k*w, Y: y, W: w - 2, H: 1}, l, i == v.watched.line && left+k == v.watched.column)
+				cell := part.Rect{X: r.X + name + 2 + k*w, Y: y, W: w - 2, H: 1}
+				v.drawCell(c, cell, l, i == v.watched.line && left+k == v.watched.column)
+				if v.marked(o.Key, n) {
+					c.Rune(cell.X-1, y, part.In(part.Ochre).Strong(), c.Look.Glyphs.Bar)
+				}
 			}
 		}
 		y++
@@ -529,9 +547,15 @@ func (v *View) drawSelected(c *part.Canvas, r part.Rect, d *deployments.Deployme
 		c.Text(r.X+2, r.Y+1, part.In(part.Dim), "it was not measured in that time")
 		return
 	}
-	most := mostOf(l)
-	axis := 11
-	plot := part.Rect{X: r.X + axis, Y: r.Y + 1, W: r.W - axis - 1, H: r.H - 3}
+	plot := v.drawCurve(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: r.H - 1}, l)
+	v.drawHappened(c, plot, d, l.Points[0].At, l.Points[len(l.Points)-1].At)
+}
+
+// drawCurve draws a measure large, with what is usual behind it, and returns where: two rows are left below it for the times.
+func (v *View) drawCurve(c *part.Canvas, r part.Rect, l *watch.Line) part.Rect {
+	m, most := measure.Of(l.Name), mostOf(l)
+	const axis = 11
+	plot := part.Rect{X: r.X + axis, Y: r.Y, W: r.W - axis - 1, H: r.H - 2}
 	c.Right(plot.X-1, plot.Y, part.In(part.Dim), alarm.Figure(&m, most, 0))
 	c.Right(plot.X-1, plot.Y+plot.H-1, part.In(part.Dim), "0")
 	points := stretched(l.Points, plot.W*2)
@@ -543,8 +567,7 @@ func (v *View) drawSelected(c *part.Canvas, r part.Rect, d *deployments.Deployme
 		}
 	}
 	part.Curve(c, plot, spans3, most, func(i int) part.Ink { return inkAt(&m, &points[i], l.Limit) })
-	from, to := l.Points[0].At, l.Points[len(l.Points)-1].At
-	v.drawHappened(c, plot, d, from, to)
+	return plot
 }
 
 // stretched are points as so many, each as often as it takes.

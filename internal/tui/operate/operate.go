@@ -53,6 +53,7 @@ type View struct {
 	at0         map[int]int
 	shells      shellPanes
 	watched     watched
+	beside      beside
 	// done is what was done in the time before the moment that is shown.
 	done []app.Entry
 	// past is the moment that is shown, zero for now; today is now, whatever is shown; runs are those that were told last.
@@ -122,7 +123,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.take(msg)
 	case lookTick:
 		if v.onScreen() && v.app != nil { // what is due changes by itself
-			return tea.Batch(v.look(), v.recall(), v.readMeasures())
+			return tea.Batch(v.look(), v.recall(), v.readMeasures(), v.refreshBeside())
 		}
 		return v.look()
 	case recalledPast:
@@ -131,6 +132,8 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		return v.takeMeasuredPast(msg)
 	case measured:
 		v.takeMeasured(msg)
+	case picked:
+		return v.takeBeside(msg)
 	case recalled:
 		v.promised, v.levels, v.reacting, v.fronts = msg.all, msg.levels, msg.reacting, msg.fronts
 	case looked:
