@@ -1,6 +1,7 @@
 package app
 
 import (
+	"errors"
 	"io"
 	"net/http"
 	"slices"
@@ -15,6 +16,7 @@ import (
 	"andamio/internal/core/change"
 	"andamio/internal/core/measure"
 	"andamio/internal/core/run"
+	"andamio/internal/core/servicemap"
 	"andamio/internal/engine"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
@@ -60,6 +62,15 @@ func TestABalancerFollowsItsMembers(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, run.Standing, state.Status, explainRun(state))
 	at := state.Outputs["at"]
+	mapped := func(m *servicemap.Map, err error) []int {
+		require.NoError(t, err)
+		return []int{len(m.On(servicemap.Services)), len(m.On(servicemap.Parts)), len(m.On(servicemap.Instances))}
+	}
+	inv, err := a.Reconcile(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []int{2, 3, 3}, mapped(a.ServiceMap(ctx, inv)), "no survey has seen its machines, and they are what it runs on all the same")
+	assert.Equal(t, []int{0, 0, 0}, mapped(a.ServiceMapAt(ctx, inv, time.Now().Add(-time.Hour))), "an hour ago there was nothing of it")
+	raised := time.Now()
 	assert.Equal(t, "page-host-1 page-host-2", atTheDoor(t, at))
 
 	scaled := func(n int) {
@@ -70,6 +81,12 @@ func TestABalancerFollowsItsMembers(t *testing.T) {
 	}
 	scaled(3)
 	assert.Equal(t, "page-host-1 page-host-2 page-host-3", atTheDoor(t, at))
+	_, errs := a.SurveyAll(ctx, false, nil)
+	require.NoError(t, errors.Join(errs...))
+	inv, err = a.Reconcile(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []int{2, 4, 4}, mapped(a.ServiceMap(ctx, inv)))
+	assert.Equal(t, []int{2, 3, 3}, mapped(a.ServiceMapAt(ctx, inv, raised)), "as it was before it grew")
 	scaled(1)
 	assert.Equal(t, "page-host-1", atTheDoor(t, at))
 	scaled(2)

@@ -152,6 +152,7 @@ func figuresOf(all []watch.Figure) string {
 	for _, l := range all {
 		m := measure.Of(l.Name)
 		switch {
+		case m.Name == measure.ServicesDown && l.Value == 0: // it is worth a word where there are some
 		case m.Limit != "" && l.Limit > 0:
 			out = append(out, fmt.Sprintf("%s %.0f %%", l.Name, 100*l.Value/l.Limit))
 		case m.Unit == measure.State && l.Value < 1:

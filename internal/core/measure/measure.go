@@ -95,7 +95,7 @@ var Catalogue = []Measure{
 	{NetReceived, OfInstance, BytesPerSecond, 1 << 10, "", "received"},
 	{NetSent, OfInstance, BytesPerSecond, 1 << 10, "", "sent"},
 	{Load, OfInstance, Number, 0.01, "", "processes that run or wait to (load)"},
-	{Fullest, OfInstance, Share, 1e-3, "", "of the fullest file system in use"},
+	{Fullest, OfInstance, Share, 1e-3, "", "in use of the fullest file system"},
 	{ServicesDown, OfInstance, Number, 1, "", "services that failed"},
 	{Answers, OfEndpoint, State, 1, "", "answers"},
 	{AnswerTime, OfEndpoint, Seconds, 1e-4, "", "time to answer"},

@@ -208,7 +208,7 @@ func spanOf(over time.Duration) int {
 
 // Sizes of curves beside each other.
 const (
-	besideWidth = 62
+	besideWidth = 52
 	besideRows  = 9
 )
 
