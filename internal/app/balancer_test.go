@@ -15,6 +15,7 @@ import (
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/change"
 	"andamio/internal/core/measure"
+	"andamio/internal/core/placement"
 	"andamio/internal/core/run"
 	"andamio/internal/core/servicemap"
 	"andamio/internal/engine"
@@ -55,7 +56,7 @@ func TestABalancerFollowsItsMembers(t *testing.T) {
 	a, box := paired(t, pace)
 	e, err := a.Estate(ctx)
 	require.NoError(t, err)
-	d := templates.NewDraft(example(t, "one-door"), templates.DraftRequest{}, e)
+	d := templates.NewDraft(example(t, "one-door"), templates.DraftRequest{Choices: templates.Choices{Pins: map[string]placement.Spot{"door.host-1": {Site: "vega"}}}}, e)
 	require.NoError(t, d.Err)
 	id := worked(t, a, d)
 	state, err := a.Replay(ctx, id)
@@ -129,6 +130,75 @@ func TestABalancerFollowsItsMembers(t *testing.T) {
 	_, unchanged, err := a.Updating(ctx, id, "", templates.DraftRequest{})
 	require.NoError(t, err)
 	assert.Empty(t, changes(unchanged.Plan), "nothing is otherwise")
+	o, err = a.Retiring(ctx, id)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	assert.Empty(t, box.Holds())
+}
+
+// TestABalancerOfTheSitesOwnFollowsItsMembers raises the same where a site runs balancers itself: nothing is installed, and what is told to it follows as well, also when its cloud
+// goes away and comes back, and when it is built elsewhere as an instance.
+func TestABalancerOfTheSitesOwnFollowsItsMembers(t *testing.T) {
+	t.Parallel()
+	a, box := paired(t, pace)
+	e, err := a.Estate(ctx)
+	require.NoError(t, err)
+	d := templates.NewDraft(example(t, "one-door"), templates.DraftRequest{}, e)
+	require.NoError(t, d.Err)
+	require.Equal(t, "load-balancer", d.Plan.Resource("door.host-1").AsInstance().Appliance)
+	id := worked(t, a, d)
+	state, err := a.Replay(ctx, id)
+	require.NoError(t, err)
+	require.Equal(t, run.Standing, state.Status, explainRun(state))
+	allGood(t, state)
+	at := state.Outputs["at"]
+	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
+	_, unchanged, err := a.Updating(ctx, id, "", templates.DraftRequest{})
+	require.NoError(t, err)
+	assert.Empty(t, changes(unchanged.Plan), "nothing is otherwise")
+
+	for _, n := range []int{3, 1, 2} {
+		o, err := a.Scaling(ctx, id, "page-host", n)
+		require.NoError(t, err)
+		allGood(t, carriedOut(t, a, o))
+		eventuallyAtTheDoor(t, at, strings.Join([]string{"page-host-1", "page-host-2", "page-host-3"}[:n], " "))
+	}
+	dep, err := a.Deployment(ctx, id)
+	require.NoError(t, err)
+	onMachine(t, a, dep, "page-host-1", "fuser -k 8080/tcp")
+	eventuallyAtTheDoor(t, at, "page-host-2")
+	onMachine(t, a, dep, "page-host-1", "httpd -p 8080 -h /srv/www")
+	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
+
+	_, errs := a.SurveyAll(ctx, true, nil)
+	require.NoError(t, errors.Join(errs...))
+	inv, err := a.Reconcile(ctx)
+	require.NoError(t, err)
+	for _, f := range inv.Findings {
+		assert.NotContains(t, f.Name, "door", "%s %v", f.Type, f.Why)
+	}
+	_, err = a.DraftMove(ctx, id, moves.Request{What: []string{"door.host"}, To: "vega", Mode: change.Cold})
+	require.ErrorContains(t, err, "alisio-norte runs itself, and has no disks that could be copied")
+	_, err = a.FindHost(ctx, "door.host-1")
+	require.Error(t, err, "nobody logs in to it")
+	o, err := a.Powering(ctx, id, "door", false)
+	require.NoError(t, err)
+	carriedOut(t, a, o)
+	_, err = http.Get(at) //nolint:gosec // a stand-in on loopback
+	require.Error(t, err)
+	o, err = a.Powering(ctx, id, "door", true)
+	require.NoError(t, err)
+	allGood(t, carriedOut(t, a, o))
+	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
+
+	elsewhere, err := a.Redraft(ctx, id, d.Template, templates.DraftRequest{Choices: templates.Choices{Pins: map[string]placement.Spot{"door.host-1": {Site: "vega"}}}})
+	require.NoError(t, err)
+	require.NoError(t, elsewhere.Err)
+	o, err = a.Changed(ctx, id, elsewhere.Plan, "as an instance")
+	require.NoError(t, err)
+	state = carriedOut(t, a, o)
+	allGood(t, state)
+	eventuallyAtTheDoor(t, state.Outputs["at"], "page-host-1 page-host-2")
 	o, err = a.Retiring(ctx, id)
 	require.NoError(t, err)
 	carriedOut(t, a, o)

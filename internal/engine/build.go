@@ -287,6 +287,9 @@ func (e *Engine) request(s *plan.Step, r *plan.Resource) (site.Request, error) {
 		req.Kind, req.Hostname, req.Size, req.Image = kinds.Instance, sp.Hostname, sp.Size, sp.Image
 		req.Cores, req.MemoryGiB, req.DiskGiB = sp.Cores, sp.MemoryGiB, sp.DiskGiB
 		req.PublicKey, req.Asleep, req.Class = publicKey(e.Key), sp.Asleep, sp.Class
+		if sp.Appliance != "" { // nobody logs in to it
+			req.Appliance, req.Size, req.PublicKey = sp.Appliance, "", ""
+		}
 	case r.Kind == kinds.Snapshot:
 		req.Kind, req.Memory = kinds.Snapshot, r.AsSnapshot().Memory
 		known := false

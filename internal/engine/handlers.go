@@ -29,6 +29,7 @@ var handlers = map[op.Op]handler{
 	op.Consolidate: (*Engine).consolidate, op.Fill: (*Engine).fill,
 	op.Suspend: (*Engine).suspend, op.Release: (*Engine).release, op.Reclaim: (*Engine).reclaim,
 	op.Name: (*Engine).name, op.Unname: (*Engine).name,
+	op.Balance: (*Engine).balance, op.Enroll: (*Engine).balance, op.Dismiss: (*Engine).balance,
 	op.Carry: nothing, op.Clear: nothing, op.Barrier: nothing, op.Take: nothing,
 }
 

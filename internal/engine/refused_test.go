@@ -36,6 +36,9 @@ type kept struct {
 	kind  kinds.Kind
 	state site.State
 	disk  []byte
+
+	balancing site.Balancing
+	members   map[string]string
 }
 
 const refusal = "that is not to be"
@@ -241,6 +244,44 @@ func (s *roomy) Consolidate(_ context.Context, disk string) (int64, error) {
 	return 1, err
 }
 
+func (s *roomy) balance(doing, id, name, at string) error {
+	x, err := s.find(doing, id)
+	if err != nil {
+		return err
+	}
+	if x.members == nil {
+		x.members = map[string]string{}
+	}
+	if x.members[name] = at; at == "" {
+		delete(x.members, name)
+	}
+	return nil
+}
+
+func (s *roomy) Balance(_ context.Context, id string, b site.Balancing) error {
+	x, err := s.find("balance", id)
+	if err == nil {
+		x.balancing = b
+	}
+	return err
+}
+
+func (s *roomy) Enroll(_ context.Context, id string, m site.Member) error {
+	return s.balance("enroll", id, m.Name, fmt.Sprintf("%s:%d", m.Address, m.Port))
+}
+
+func (s *roomy) Dismiss(_ context.Context, id, name string) error {
+	return s.balance("dismiss", id, name, "")
+}
+
+func (s *roomy) Balances(_ context.Context, id string) (site.Balancing, map[string]string, error) {
+	x, err := s.find("read what balances", id)
+	if err != nil {
+		return site.Balancing{}, nil, err
+	}
+	return x.balancing, x.members, nil
+}
+
 func (s *roomy) Self(context.Context) (site.Peer, error) {
 	return site.Peer{Site: s.name}, s.call("self")
 }
@@ -276,7 +317,7 @@ func asked(s plan.Step) *plan.Plan {
 	p.Resources = []plan.Resource{at("net", "vega", kinds.Network, plan.NetworkSpec{Label: "net"}), at("host", "vega", kinds.Instance, plan.InstanceSpec{Cores: 1, MemoryGiB: 1, DiskGiB: 1}),
 		at("vol", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}), at("port", "vega", kinds.Interface, plan.InterfaceSpec{Instance: "host", Network: "net"}),
 		at("snap", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "vol", Set: "one"}), at("mem", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "host", Set: "one", Memory: true}), at("host2", "presa", kinds.Instance, plan.InstanceSpec{Cores: 1}), at("vol2", "presa", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}),
-		at("port2", "presa", kinds.Interface, plan.InterfaceSpec{Instance: "host2"}), at("new", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1})}
+		at("port2", "presa", kinds.Interface, plan.InterfaceSpec{Instance: "host2"}), at("new", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}), {ID: "door", Kind: kinds.Software, Site: "vega", Level: 1, On: "host", Spec: plan.NoSpec{}}}
 	for _, id := range []string{"net", "host", "vol", "port", "snap", "mem", "host2", "vol2", "port2"} {
 		p.Known[id] = map[string]string{"site.id": id, "address": "127.0.0.1"}
 	}
@@ -313,6 +354,9 @@ func TestARefusalIsAFailure(t *testing.T) {
 		"remove":          {plan.Step{Resource: "vol", Op: op.Remove}, nil, 2},
 		"sweep":           {plan.Step{Resource: "net", Op: op.Sweep}, nil, len(site.Kinds)},
 		"accept":          {plan.Step{Resource: "host", Op: op.Accept}, nil, 1},
+		"balance":         {plan.Step{Resource: "door", Op: op.Balance, Balancing: &plan.Balancing{Port: 80, Protocol: "http", Algorithm: "source", Look: "/"}}, nil, 2},
+		"enroll":          {plan.Step{Resource: "door", Op: op.Enroll, Member: &plan.Member{Name: "a", Address: plan.Expr{Literal: "127.0.0.1"}, Port: plan.Expr{Literal: "81"}}}, nil, 2},
+		"dismiss":         {plan.Step{Resource: "door", Op: op.Dismiss, Member: &plan.Member{Name: "a"}}, nil, 2},
 		"mend":            {plan.Step{Resource: "host", Op: op.Mend, Mends: map[string]string{"tag.tier": "front"}}, nil, 1},
 		"first copy":      {plan.Step{Resource: "host", Op: op.Replicate, Copying: disks(false)}, off, 3},
 		"last round":      {plan.Step{Resource: "host", Op: op.Finish, Copying: disks(false)}, off, 4},

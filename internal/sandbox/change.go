@@ -74,6 +74,9 @@ func (c *Cloud) retouch(t *thing, want wire.Resource) *refusal {
 	if why := c.limit(t, want.Attributes); why != nil {
 		return why
 	}
+	if why := c.balance(t, want.Attributes); why != nil {
+		return why
+	}
 	for k, v := range want.Attributes {
 		if !strings.HasPrefix(k, wire.OwnTag) {
 			continue

@@ -235,6 +235,9 @@ func word(v any) string { s, _ := v.(string); return s }
 
 // reserve finds the shape, image and room of an instance.
 func (c *Cloud) reserve(t *thing) *refusal {
+	if t.service() != "" {
+		return c.reserveAppliance(t)
+	}
 	take := estate.Capacity{Cores: int(number(t.Attributes[wire.Cores])), MemoryGiB: number(t.Attributes[wire.Memory]),
 		DiskGiB: number(t.Attributes[wire.OwnDisk])}
 	image := false
@@ -344,6 +347,9 @@ func (c *Cloud) taken() []estate.Network {
 func (c *Cloud) boot(t *thing) *refusal {
 	if asleep(t) {
 		return nil
+	}
+	if t.service() != "" {
+		return c.bootAppliance(t)
 	}
 	name := word(t.Attributes[wire.Hostname])
 	if name == "" {

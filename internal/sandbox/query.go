@@ -94,6 +94,9 @@ func (c *Cloud) categories() wire.Query {
 	for _, i := range c.site.Images {
 		q.Mixins = append(q.Mixins, wire.Category{Term: i.Name, Scheme: wire.OwnImages, Depends: []string{wire.OSTemplate}})
 	}
+	for _, name := range slices.Sorted(maps.Keys(c.site.Appliances)) {
+		q.Mixins = append(q.Mixins, wire.Category{Term: name, Scheme: wire.OwnAppliances})
+	}
 	for _, name := range slices.Sorted(maps.Keys(c.tags)) {
 		q.Mixins = append(q.Mixins, c.tags[name])
 	}
@@ -117,7 +120,7 @@ func (c *Cloud) unknown(all []string) string {
 	for _, m := range all {
 		scheme, _ := wire.Parted(m)
 		_, tag := c.tags[m]
-		if _, is := mixins[m]; !is && !tag && scheme != wire.OwnSizes && scheme != wire.OwnImages {
+		if _, is := mixins[m]; !is && !tag && scheme != wire.OwnSizes && scheme != wire.OwnImages && scheme != wire.OwnAppliances {
 			return m
 		}
 	}

@@ -50,6 +50,8 @@ type Request struct {
 	Address string
 	// MAC is the hardware address that an interface is to have; "" leaves it to the site.
 	MAC string
+	// Appliance is the service of the site's own that is to be built in the place of an instance, such as [LoadBalancer]; "" builds an instance.
+	Appliance string
 	// Asleep instances are built and not switched on, so that their disks can be written.
 	Asleep bool
 	// Ports of an interface that must be reachable from outside; Location of an attachment.

@@ -33,6 +33,7 @@ func Template(p *plan.Plan) (Files, error) {
 	for i := range p.Steps {
 		c.step(&p.Steps[i])
 	}
+	c.balancers()
 	text, err := yaml.Marshal(c.document())
 	if err != nil {
 		return nil, err
@@ -67,12 +68,16 @@ type node struct {
 	operations map[string]map[string]any
 	artifacts  map[string]any
 	port       int64
-	web        bool // it is asked as web pages are
+	metrics    *plan.Step // looks that it tells figures of itself; nil if it does not
+	web        bool       // it is asked as web pages are
 	path       string
 	public     *plan.Resource
 	host       string
 	connects   []string
-	sites      []string // where its instances stand
+	// balances says that it is a load balancer which its site runs itself, and balancing what that does.
+	balances  bool
+	balancing *plan.Balancing
+	sites     []string // where its instances stand
 }
 
 // endpoint is the capability under which its software answers: that by which users know it, where there is one.
@@ -220,13 +225,38 @@ func (n *node) portOf(p *plan.Plan) int64 {
 	}
 	for i := range p.Steps {
 		s := &p.Steps[i]
+		if s.Resource == n.first.ID && s.Op == op.Check && s.Check.Metrics {
+			n.metrics = s
+			continue
+		}
 		if s.Resource == n.first.ID && s.Op == op.Check && s.Check.Port != nil && len(s.Check.Port.Args) > 1 {
-			_, _ = fmt.Sscanf(fmt.Sprint(s.Check.Port.Args[1].Literal), "port.%d", &n.port)
+			n.port = portIn(s)
 			n.web, n.path = strings.HasPrefix(n.first.Detail, "http"), s.Check.Path
 		}
 	}
 	return n.port
 }
+
+// portIn is the port of a machine that a step asks; 0 if that is not said.
+func portIn(s *plan.Step) (port int64) {
+	if s.Check.Port != nil && len(s.Check.Port.Args) > 1 {
+		_, _ = fmt.Sscanf(fmt.Sprint(s.Check.Port.Args[1].Literal), "port.%d", &port)
+	}
+	return port
+}
+
+// with has a mapping within another have an entry more.
+func with(in map[string]any, name, key string, value any) {
+	within, is := in[name].(map[string]any)
+	if !is {
+		within = map[string]any{}
+		in[name] = within
+	}
+	within[key] = value
+}
+
+// metricsName is the capability under which captured software tells figures of itself.
+const metricsName = "metrics"
 
 // endpointName is the capability under which captured software answers.
 const endpointName = "service"
@@ -241,7 +271,7 @@ const (
 func (c *capturer) document() map[string]any {
 	templates := map[string]any{}
 	for _, name := range c.order {
-		templates[name] = c.template(name, c.nodes[name])
+		templates[c.named(name)] = c.template(name, c.nodes[name])
 	}
 	topology := map[string]any{"node_templates": templates}
 	if inputs := c.secrets(); len(inputs) > 0 {
@@ -277,22 +307,26 @@ func (c *capturer) outputs() map[string]any {
 
 // typeOf is the type of a node's software: what answers under a name of its own has a type of its own.
 func (c *capturer) typeOf(n *node) string {
+	t := typePublic
 	switch {
 	case n.portOf(c.plan) == 0:
-		return typeSilent
+		t = typeSilent
 	case n.public == nil:
-		return typeInner
-	case n.endpoint() == endpointName:
-		return typePublic
+		t = typeInner
+	case n.endpoint() != endpointName:
+		t += "." + n.endpoint()
 	}
-	return typePublic + "." + n.endpoint()
+	if n.metrics != nil {
+		t += ".Metered"
+	}
+	return t
 }
 
 func (c *capturer) nodeTypes() map[string]any {
 	out := map[string]any{}
 	for _, name := range c.order {
 		n := c.nodes[name]
-		if n.kind != kinds.Software {
+		if n.kind != kinds.Software || n.balances {
 			continue
 		}
 		def := map[string]any{"derived_from": "tosca.nodes.SoftwareComponent"}
@@ -306,6 +340,9 @@ func (c *capturer) nodeTypes() map[string]any {
 			}
 			def["capabilities"] = map[string]any{n.endpoint(): map[string]any{"type": capability}}
 		}
+		if n.metrics != nil {
+			with(def, "capabilities", metricsName, map[string]any{"type": "andamio.capabilities.Metrics"})
+		}
 		def["requirements"] = []any{map[string]any{"uses": map[string]any{"capability": "tosca.capabilities.Endpoint",
 			"relationship": "tosca.relationships.ConnectsTo", "occurrences": []any{0, "UNBOUNDED"}}}}
 		out[c.typeOf(n)] = def
@@ -318,10 +355,11 @@ func (c *capturer) policies() []any {
 	var out []any
 	for _, name := range c.order {
 		n := c.nodes[name]
-		if n.kind != kinds.Instance {
+		if n.kind != kinds.Instance && !n.balances {
 			continue
 		}
 		sites := slices.Sorted(slices.Values(n.sites))
+		name = c.named(name)
 		out = append(out, map[string]any{name + "-where-it-stood": map[string]any{"type": "andamio.policies.Allow", "targets": []string{name},
 			"properties": map[string]any{"sites": sites, "because": "it stood there when this was made"}}})
 		if len(sites) > 1 {
@@ -357,6 +395,10 @@ func (c *capturer) template(name string, n *node) map[string]any {
 	case kinds.Instance:
 		c.instance(n, out)
 	case kinds.Software:
+		if n.balances {
+			c.balancer(n, out)
+			break
+		}
 		c.software(n, out)
 	}
 	return out
@@ -392,6 +434,9 @@ func (c *capturer) software(n *node, out map[string]any) {
 	out["type"] = c.typeOf(n)
 	if n.portOf(c.plan) != 0 {
 		out["capabilities"] = map[string]any{n.endpoint(): map[string]any{"properties": n.endpointProperties()}}
+	}
+	if n.metrics != nil {
+		with(out, "capabilities", metricsName, map[string]any{"properties": map[string]any{"port": portIn(n.metrics), "url_path": n.metrics.Check.Path}})
 	}
 	requirements := []any{map[string]any{"host": n.host}}
 	sort.Strings(n.connects)

@@ -57,7 +57,7 @@ func (c *capturer) end(node string) string {
 	if word := c.ends[node]; word != "" {
 		return word
 	}
-	return node
+	return c.named(node)
 }
 
 // literal is a plain value: the name of an end's first instance is that of every one.

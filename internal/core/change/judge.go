@@ -157,6 +157,7 @@ func specDifferences(a, b *plan.Resource) []specDifference {
 		say(false, "host", a.Host, b.Host)
 		say(false, "host name", x.Hostname, y.Hostname)
 		say(false, "image", x.Image, y.Image)
+		say(false, "service of the site's own", x.Appliance, y.Appliance)
 		say(true, "size", x.Size, y.Size)
 		say(true, "cores", x.Cores, y.Cores)
 		say(true, "memory GiB", x.MemoryGiB, y.MemoryGiB)
@@ -207,7 +208,7 @@ func stepDifference(old *plan.Plan, a *plan.Step, now *plan.Plan, b *plan.Step) 
 	if !equal(a.Check, b.Check) {
 		return b.Title + " asks otherwise"
 	}
-	if a.Location != b.Location || a.Volume != b.Volume || !equal(a.Action, b.Action) || !sameNaming(a.Naming, b.Naming) {
+	if a.Location != b.Location || a.Volume != b.Volume || !equal(a.Action, b.Action) || !equal(a.Balancing, b.Balancing) || !equal(a.Member, b.Member) || !sameNaming(a.Naming, b.Naming) {
 		return b.Title + " is otherwise"
 	}
 	return ""
@@ -271,6 +272,9 @@ func attributesOf(s *plan.Step) iter.Seq[string] {
 		}
 		if s.Naming != nil && !yield(s.Naming.Interface) {
 			return
+		}
+		if s.Member != nil && s.Op == op.Enroll {
+			values = append(values, s.Member.Address, s.Member.Port)
 		}
 		for _, e := range []*plan.Expr{s.Check.Address, s.Check.Port} {
 			if e != nil {

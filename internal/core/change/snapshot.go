@@ -152,6 +152,7 @@ func disksOf(from Standing, ids []string) ([]disk, error) {
 		switch {
 		case r == nil || r.Kind != kinds.Instance && r.Kind != kinds.Volume || r.IsCopy():
 			return nil, fmt.Errorf("%q is no instance and no volume that stands", id)
+		case r.AsInstance().Appliance != "": // what a site runs itself has none
 		case from.Unsure[op.Create.On(id)]:
 			return nil, fmt.Errorf("whether %s is whole is not known: mend its deployment first", id)
 		case r.Kind == kinds.Volume:

@@ -53,7 +53,7 @@ func (c *compiler) inverse(s *plan.Step) (plan.Step, bool) {
 // inverseAtSite is the step that takes back what a site did, or who keeps the names.
 func inverseAtSite(s *plan.Step, r *plan.Resource, inverse op.Op) plan.Step {
 	back := plan.Step{ID: withOp(s.ID, inverse), Op: inverse, Title: inverse.Verb() + strings.TrimPrefix(s.Title, s.Op.Verb()),
-		Volume: s.Volume, Naming: s.Naming, Check: plan.Condition{Kind: plan.CheckSite}}
+		Volume: s.Volume, Naming: s.Naming, Member: s.Member, Check: plan.Condition{Kind: plan.CheckSite}}
 	if s.Op == op.Create { // titles say how it is made, such as of what
 		back.Title = inverse.Verb() + " " + string(r.Kind)
 	}

@@ -64,6 +64,8 @@ type Site struct {
 	Images   []Image        `json:"images"`
 	Networks []Network      `json:"networks,omitempty"`
 	Storage  []StorageClass `json:"storage_classes,omitempty"`
+	// Appliances are services that the site itself runs in the place of an instance with software, such as load-balancer, with what one costs an hour.
+	Appliances map[string]float64 `json:"appliances,omitempty"`
 	// Quotas are limits of the account, by name: instances, addresses, cores, memory_gib, disk_gib or an extra.
 	Quotas map[string]Quota `json:"quotas,omitempty"`
 	// Distances are the milliseconds to other sites, measured one way.

@@ -142,6 +142,9 @@ func (s *Site) checkNumbers(at string) []error {
 		"prices.disk_gib": s.Prices.Disk, "prices.address": s.Prices.Address, "timings.network": s.Timings.Network,
 		"timings.volume": s.Timings.Volume, "timings.instance": s.Timings.Instance, "timings.interface": s.Timings.Interface,
 		"timings.attachment": s.Timings.Attachment}
+	for name, x := range s.Appliances {
+		numbers["appliances."+name] = x
+	}
 	for to, x := range s.Prices.Egress {
 		numbers["prices.egress_gib."+to] = x
 	}

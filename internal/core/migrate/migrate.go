@@ -98,6 +98,9 @@ func (r *relocation) move(c Choice) error {
 	if x == nil || x.Kind != kinds.Instance {
 		return fmt.Errorf("there is no such instance in the design")
 	}
+	if service := x.AsInstance().Appliance; service != "" {
+		return fmt.Errorf("it is a %s that %s runs itself, and has no disks that could be copied: an update that places it elsewhere builds it there", service, x.Site)
+	}
 	s, from := r.e.Site(c.Site), r.e.Site(x.Site)
 	switch {
 	case s == nil:

@@ -268,6 +268,7 @@ func (m *model) readRules() {
 
 // likeness is equal for workloads that have the same options.
 type likeness struct {
+	appliance                   string
 	cores, addresses            int
 	memory, disk, volumes       float64
 	storage, os, image, r, rest string
@@ -275,7 +276,7 @@ type likeness struct {
 }
 
 func (m *model) likeness(w *Workload, rules map[string]string) likeness {
-	k := likeness{w.Need.Cores, w.Addresses, w.Need.MemoryGiB, w.Need.DiskGiB, w.VolumesGiB, w.Storage, w.OS, w.Image, rules[w.Node], "", w.Release}
+	k := likeness{w.Appliance, w.Need.Cores, w.Addresses, w.Need.MemoryGiB, w.Need.DiskGiB, w.VolumesGiB, w.Storage, w.OS, w.Image, rules[w.Node], "", w.Release}
 	if len(w.Need.Extra)+len(w.Capabilities)+len(w.Forbid)+len(w.Ends)+len(w.Exempt) > 0 || w.Now != nil || w.Pin != nil {
 		k.rest = fmt.Sprint(w.Need.Extra, w.Capabilities, w.Forbid, w.Ends, w.Now != nil, w.Pin != nil, w.Stays, w.Exempt)
 		for _, s := range []*Spot{w.Now, w.Pin} {
@@ -384,6 +385,10 @@ func (m *model) option(w *Workload, s int, z shape) option {
 	volume, _ := site.DiskPrice(w.Storage)
 	cost := spend{compute: z.price, storage: w.VolumesGiB*volume + (w.Need.DiskGiB-w.VolumesGiB)*site.Prices.Disk,
 		address: site.Prices.Address * float64(max(w.Addresses, 1))}
+	instances := 1.0
+	if z.service {
+		cost.storage, instances = 0, 0
+	}
 	wait := 0.0
 	for _, e := range w.Ends {
 		if end := m.siteNamed(e.Site); end >= 0 {
@@ -400,7 +405,7 @@ func (m *model) option(w *Workload, s int, z shape) option {
 			c += r.Weight
 		}
 	}
-	return option{int32(s), z, c, cost, m.vector(z.takes, 1, float64(w.Addresses))}
+	return option{int32(s), z, c, cost, m.vector(z.takes, instances, float64(w.Addresses))}
 }
 
 func (m *model) siteNamed(name string) int {

@@ -49,6 +49,8 @@ type Workload struct {
 	OS, Image    string
 	Release      estate.Release
 	Capabilities []string
+	// Appliance is a service of its own that a site may run in the workload's place, by its name; "" for none.
+	Appliance string
 	// Addresses is how many addresses of the site's pools it takes.
 	Addresses int
 	// Answers are those to the administrator's plain questions; Tags are for rules and for cost.

@@ -126,24 +126,29 @@ type shape struct {
 	name  string
 	takes estate.Capacity
 	price float64
+	// service says that it is a service of the site's own, which takes nothing of its rooms.
+	service bool
 }
 
 // shapes are the sizes at a site that hold a workload, or its own shape where the site is free-form, without those that
 // another one betters in price and in everything it takes.
 func shapes(w *Workload, site *estate.Site, pay estate.Payment) []shape {
 	var all []shape
+	if s, is := appliance(w, site); is {
+		return []shape{s}
+	}
 	if site.FreeForm {
 		p, factor := site.Prices, 1.0
 		if f, ok := p.Reserved[pay]; ok {
 			factor = f
 		}
-		all = append(all, shape{"", w.Need, factor * (float64(w.Need.Cores)*p.Core + w.Need.MemoryGiB*p.Memory)})
+		all = append(all, shape{takes: w.Need, price: factor * (float64(w.Need.Cores)*p.Core + w.Need.MemoryGiB*p.Memory)})
 	}
 	for _, size := range site.Sizes {
 		takes := estate.Capacity{Cores: size.Cores, MemoryGiB: size.MemoryGiB, DiskGiB: w.Need.DiskGiB, Extra: size.Extra}
 		if takes.Fits(w.Need) {
 			price, _ := size.Price(pay)
-			all = append(all, shape{size.Name, takes, price})
+			all = append(all, shape{name: size.Name, takes: takes, price: price})
 		}
 	}
 	var out []shape
@@ -162,6 +167,21 @@ func shapes(w *Workload, site *estate.Site, pay estate.Payment) []shape {
 		return 0
 	})
 	return out
+}
+
+// appliance is a service of the site's own that takes the place of a workload, and so nothing of its rooms; false where there is none. A workload that stands there as
+// an instance stays one, and one whose size somebody chose has that.
+func appliance(w *Workload, site *estate.Site) (shape, bool) {
+	price, has := site.Appliances[w.Appliance]
+	if !has || w.Appliance == "" {
+		return shape{}, false
+	}
+	for _, s := range []*Spot{w.Now, w.Pin} {
+		if s != nil && s.Site == site.Name && s.Size != w.Appliance && (s == w.Now || s.Size != "" || w.Stays) {
+			return shape{}, false
+		}
+	}
+	return shape{name: w.Appliance, price: price, service: true}, true
 }
 
 // betters reports whether a shape is no dearer and no larger than another, and less of one of them.

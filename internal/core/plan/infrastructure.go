@@ -112,6 +112,9 @@ func (c *compiler) instances() error {
 
 func (c *compiler) instance(n *topology.Node, i int, at *placement.Choice) error {
 	site := c.estate.Site(at.Site)
+	if service := c.applianceAt(n, at); service != "" {
+		return c.appliance(n, i, at, service)
+	}
 	need, volumes := needOf(n)
 	cores, memory := need.Cores, need.MemoryGiB
 	for _, s := range site.Sizes {

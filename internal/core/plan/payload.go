@@ -19,6 +19,9 @@ var payloads = map[op.Payload]func(*Plan, *Step) error{
 	op.Naming:  (*Plan).checkNaming,
 	op.Filling: (*Plan).checkFilling,
 
+	op.Balancing: (*Plan).checkBalancing,
+	op.Member:    (*Plan).checkMember,
+
 	op.Restoring: (*Plan).checkRestoring,
 }
 

@@ -220,6 +220,9 @@ type Step struct {
 	Lead string `json:"lead,omitempty"`
 	// Naming is what a step of kind name publishes.
 	Naming *Naming `json:"naming,omitempty"`
+	// Balancing is what a load balancer of the site's own is told to do, Member one that it is told of, or of no more.
+	Balancing *Balancing `json:"balancing,omitempty"`
+	Member    *Member    `json:"member,omitempty"`
 	// Filling is what a step of kind fill writes.
 	Filling *Filling `json:"filling,omitempty"`
 	// Restoring is what a step of kind restore has its disk hold.

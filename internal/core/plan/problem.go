@@ -16,7 +16,7 @@ const gib = 1 << 30
 // design's rules.
 func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
 	p := placement.Problem{Estate: e, Weights: placement.Usual}
-	answers := answersOf(d)
+	answers, appliances := answersOf(d), appliancesOf(d)
 	for _, n := range d.Nodes {
 		if n.Builds != kinds.Instance {
 			continue
@@ -24,7 +24,7 @@ func Problem(d *topology.Design, e *estate.Estate) placement.Problem {
 		need, volumes := needOf(n)
 		for i := range n.Count {
 			p.Workloads = append(p.Workloads, placement.Workload{Name: instanceID(n, i), Node: n.Name, Tier: n.Service, Need: need,
-				VolumesGiB: volumes, OS: osOf(n), Release: releaseOf(n), Image: n.Image, Addresses: 1, Answers: answers[n.Name]})
+				VolumesGiB: volumes, OS: osOf(n), Release: releaseOf(n), Image: n.Image, Appliance: appliances[n.Name], Addresses: 1, Answers: answers[n.Name]})
 		}
 	}
 	p.Traffic = trafficOf(d)

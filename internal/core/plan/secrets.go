@@ -21,6 +21,10 @@ func (p *Plan) SecretsAsked() []string {
 			ask(&s.Action.URL)
 			ask(s.Action.Body)
 		}
+		if s.Member != nil {
+			ask(&s.Member.Address)
+			ask(&s.Member.Port)
+		}
 		ask(s.Check.Address)
 		ask(s.Check.Port)
 	}

@@ -102,7 +102,11 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) erro
 		connected = append(connected, c.last[t])
 	}
 	w := weave{c: c, node: n, i: i, id: id, after: before}
-	w.lifecycle(connected)
+	if c.resource(on).AsInstance().Appliance != "" {
+		w.balance(connected)
+	} else {
+		w.lifecycle(connected)
+	}
 	if _, any := c.last[id]; !any {
 		w.add(Step{Op: op.Barrier, Title: "nothing to run", Check: Condition{Kind: CheckNone}}, "", 0)
 	}

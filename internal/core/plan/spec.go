@@ -26,6 +26,8 @@ type InstanceSpec struct {
 	Image string `json:"image,omitempty"`
 	// Class is the class of storage of its own disk.
 	Class string `json:"class,omitempty"`
+	// Appliance is the service of the site's own that it is, such as a load balancer: nobody logs in to it, and it has no disk. "" is an instance.
+	Appliance string `json:"appliance,omitempty"`
 	// Asleep instances are built and not switched on: their disks come from elsewhere.
 	Asleep bool `json:"asleep,omitempty"`
 }

@@ -72,7 +72,7 @@ func (b *builder) placeNodes(f *frame) {
 			continue
 		}
 		n := &Node{Name: f.prefix + tn.Name, Description: tn.Description, TypeName: tn.Type.Name, Pos: tn.Pos, Count: 1,
-			Builds: kinds.Kind(tn.Type.Metadata[tosca.MetaBuilds]), Source: tn}
+			Builds: kinds.Kind(tn.Type.Metadata[tosca.MetaBuilds]), Appliance: tn.Type.Metadata[tosca.MetaAppliance], Source: tn}
 		if b.design.nodes[n.Name] != nil {
 			b.mistake(tn.Pos, tn.Width(), tosca.CodeName, fmt.Sprintf("%s is also the name of a part of a substituted node", n.Name), "rename it")
 			continue

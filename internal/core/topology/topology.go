@@ -84,6 +84,8 @@ type Node struct {
 	Description string
 	TypeName    string
 	Builds      kinds.Kind
+	// Appliance is the service of a site that does what the software does, and its instance with it, "" for none.
+	Appliance string
 	// Service is the name of the service the node belongs to, "" for none.
 	Service string
 	// Count is how many instances there are of it.

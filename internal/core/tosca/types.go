@@ -304,15 +304,18 @@ func (t *Type) Abstract() bool { return t.Metadata[MetaAbstract] == "true" }
 
 // Keys of metadata under which a type says what the planner must know of it.
 const (
-	MetaBuilds   = "andamio.builds"
-	MetaOrder    = "andamio.order"
-	MetaAnswers  = "andamio.answers"
-	MetaPublic   = "andamio.public"
-	MetaScales   = "andamio.scales"
-	MetaMetrics  = "andamio.metrics"
-	MetaRule     = "andamio.rule"
-	MetaAbstract = "andamio.abstract"
-	MetaImage    = "andamio.image"
+	MetaBuilds  = "andamio.builds"
+	MetaOrder   = "andamio.order"
+	MetaAnswers = "andamio.answers"
+	MetaPublic  = "andamio.public"
+	MetaScales  = "andamio.scales"
+	MetaMetrics = "andamio.metrics"
+	// MetaAppliance is on types of software: the service of a site, such as a load balancer, that does what the software does on an instance of its own. Where a site
+	// has it, it is built in the place of that instance.
+	MetaAppliance = "andamio.appliance"
+	MetaRule      = "andamio.rule"
+	MetaAbstract  = "andamio.abstract"
+	MetaImage     = "andamio.image"
 	// MetaShipped is on abstract node types: the folder of the template that comes with Andamio and stands for a node where nothing is imported that does.
 	MetaShipped = "andamio.shipped"
 	metaLeast   = "andamio.least."

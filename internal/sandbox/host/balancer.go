@@ -21,7 +21,8 @@ import (
 
 // balancer hands out what it is asked to members that are well, as HAProxy does with the little of its configuration that is read here.
 type balancer struct {
-	h *Host
+	ctx  context.Context
+	dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// at is its configuration.
 	at string
 	// server answers where requests are balanced, and not connections.
@@ -147,10 +148,16 @@ func (h *Host) rebalance(rules balancing, at string) bool {
 	return true
 }
 
+func newBalancer(ctx context.Context, dial func(ctx context.Context, network, address string) (net.Conn, error)) *balancer {
+	b := &balancer{ctx: ctx, dial: dial}
+	b.server = &http.Server{Handler: http.HandlerFunc(b.answer), ReadHeaderTimeout: 10 * time.Second}
+	return b
+}
+
 // balancing makes what serves by a configuration.
 func (h *Host) balancing(p Program) *balancer {
-	b := &balancer{h: h, at: p.At}
-	b.server = &http.Server{Handler: http.HandlerFunc(b.answer), ReadHeaderTimeout: 10 * time.Second}
+	b := newBalancer(h.ctx, h.dial)
+	b.at = p.At
 	if data, err := afero.ReadFile(h.fs, p.At); err == nil {
 		if rules, err := readBalancing(data); err == nil {
 			b.take(rules)
@@ -193,7 +200,7 @@ func (b *balancer) serve(l net.Listener) {
 func (b *balancer) pass(conn net.Conn) {
 	defer conn.Close()
 	for _, m := range b.order(conn.RemoteAddr().String()) {
-		to, err := b.h.dial(b.h.ctx, "tcp", m.address)
+		to, err := b.dial(b.ctx, "tcp", m.address)
 		if err != nil {
 			m.fell()
 			continue
@@ -223,7 +230,7 @@ func (b *balancer) answer(w http.ResponseWriter, r *http.Request) {
 			p.Out.URL.Scheme, p.Out.URL.Host, p.Out.Host = "http", m.address, p.In.Host
 			p.SetXForwarded()
 		},
-		Transport: &http.Transport{DialContext: b.h.dial, DisableKeepAlives: true, ResponseHeaderTimeout: time.Minute},
+		Transport: &http.Transport{DialContext: b.dial, DisableKeepAlives: true, ResponseHeaderTimeout: time.Minute},
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, _ error) {
 			m.fell()
 			http.Error(w, "the server did not answer", http.StatusBadGateway)
@@ -241,7 +248,7 @@ func (b *balancer) order(client string) []*member {
 	b.mu.Unlock()
 	var up []*member
 	for _, m := range members {
-		if m.well(b.h, rules) {
+		if m.well(b, rules) {
 			up = append(up, m)
 		}
 	}
@@ -288,22 +295,22 @@ func (m *member) fell() {
 }
 
 // well reports that a member answers, as it did a moment ago or is asked for now.
-func (m *member) well(h *Host, rules balancing) bool {
+func (m *member) well(b *balancer, rules balancing) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if time.Since(m.asked) < verdictHolds {
 		return m.up
 	}
-	ctx, cancel := context.WithTimeout(h.ctx, memberAnswer)
+	ctx, cancel := context.WithTimeout(b.ctx, memberAnswer)
 	defer cancel()
-	m.up, m.asked = answers(ctx, h, m.address, rules.look), time.Now()
+	m.up, m.asked = b.answers(ctx, m.address, rules.look), time.Now()
 	return m.up
 }
 
 // answers asks a member: for a page where there is one to be looked at, for a connection else.
-func answers(ctx context.Context, h *Host, address, look string) bool {
+func (b *balancer) answers(ctx context.Context, address, look string) bool {
 	if look == "" {
-		conn, err := h.dial(ctx, "tcp", address)
+		conn, err := b.dial(ctx, "tcp", address)
 		if err == nil {
 			conn.Close()
 		}
@@ -313,7 +320,7 @@ func answers(ctx context.Context, h *Host, address, look string) bool {
 	if err != nil {
 		return false
 	}
-	web := &http.Client{Timeout: memberAnswer, Transport: &http.Transport{DialContext: h.dial, DisableKeepAlives: true}}
+	web := &http.Client{Timeout: memberAnswer, Transport: &http.Transport{DialContext: b.dial, DisableKeepAlives: true}}
 	resp, err := web.Do(req)
 	if err != nil {
 		return false

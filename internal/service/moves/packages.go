@@ -55,6 +55,9 @@ func (svc *Service) exportPackage(ctx context.Context, deployment int64, instanc
 	if r == nil || r.Kind != kinds.Instance {
 		return nil, fault.NotFoundf("there is no instance %q; there are %s", instance, strings.Join(instances(d.Stand.Plan), ", "))
 	}
+	if service := r.AsInstance().Appliance; service != "" {
+		return nil, fault.Refusedf("%s is a %s that %s runs itself: it has no disks", instance, service, r.Site)
+	}
 	if !r.Off && !running {
 		return nil, fault.Conflictf("%s is on: stop it first, or have it packed as it is with --running", instance)
 	}

@@ -38,7 +38,7 @@ func HostsOf(d *deployments.Deployment) []Host {
 	var out []Host
 	for i := range d.Stand.Plan.Resources {
 		r := &d.Stand.Plan.Resources[i]
-		if r.Kind != kinds.Instance {
+		if r.Kind != kinds.Instance || r.AsInstance().Appliance != "" { // nobody logs in to what a site runs itself
 			continue
 		}
 		h := Host{Deployment: d.ID, Name: d.Name, ID: r.ID, Site: r.Site, Service: r.Service, Off: r.Off, id: d.Stand.Plan.Known[r.ID]["site.id"]}

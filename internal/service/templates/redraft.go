@@ -68,11 +68,20 @@ func Stay(p *placement.Problem, w DraftRequest) []string {
 	}
 	at := map[string]placement.Spot{}
 	of := map[string]*placement.Workload{}
+	sized := map[string]string{}
+	if w.Like != nil {
+		for _, c := range w.Like.Choices {
+			sized[c.Workload] = c.Size
+		}
+	}
 	for i := range p.Workloads {
 		wl := &p.Workloads[i]
 		of[wl.Name] = wl
 		wl.Exempt = slices.Clone(w.Lifted[wl.Name])
 		if spot, stands := w.Keep[wl.Name]; stands && wl.Pin == nil {
+			if wl.Appliance != "" && sized[wl.Name] == wl.Appliance { // what a site runs itself stays that
+				spot.Size = wl.Appliance
+			}
 			wl.Pin, wl.Stays = &spot, true
 			at[wl.Name] = spot
 		}
@@ -109,9 +118,9 @@ func release(p *placement.Problem, err error) bool {
 		some = true
 		switch spot := *wl.Pin; {
 		case spot.Host != "":
-			wl.Pin = &placement.Spot{Site: spot.Site, Zone: spot.Zone}
+			wl.Pin = &placement.Spot{Site: spot.Site, Zone: spot.Zone, Size: spot.Size}
 		case spot.Zone != "":
-			wl.Pin = &placement.Spot{Site: spot.Site}
+			wl.Pin = &placement.Spot{Site: spot.Site, Size: spot.Size}
 		default:
 			wl.Pin, wl.Stays = nil, false
 		}

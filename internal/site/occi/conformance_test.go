@@ -53,6 +53,6 @@ func TestTheDriverConforms(t *testing.T) {
 // hall is a site with room for what the suite asks for.
 func hall(sort estate.NetworkKind) *estate.Site {
 	room := estate.Capacity{Cores: 8, MemoryGiB: 16, DiskGiB: 80}
-	return &estate.Site{Name: "hall", Kind: estate.Private, Network: sort, Pace: 1, FreeForm: true, Features: []string{sandbox.FeatureNotices}, Images: []estate.Image{{Name: "plain", OS: "linux"}},
+	return &estate.Site{Name: "hall", Kind: estate.Private, Network: sort, Pace: 1, FreeForm: true, Features: []string{sandbox.FeatureNotices}, Images: []estate.Image{{Name: "plain", OS: "linux"}}, Appliances: map[string]float64{site.LoadBalancer: 0.02},
 		Zones: []estate.Zone{{Name: "a", Free: room, Total: room}}}
 }

@@ -65,6 +65,13 @@ func render(r site.Request) wire.Resource {
 }
 
 func renderInstance(r site.Request, w *wire.Resource, set func(name, value string)) {
+	if r.Appliance != "" {
+		w.Mixins = append(w.Mixins, wire.OwnAppliances+r.Appliance, wire.OwnPlaced)
+		set(wire.Hostname, r.Hostname)
+		set(wire.OwnZone, r.Zone)
+		set(wire.OwnHost, r.Host)
+		return
+	}
 	w.Mixins = append(w.Mixins, wire.OwnImages+r.Image, wire.OwnPlaced)
 	if r.Size != "" {
 		w.Mixins = append(w.Mixins, wire.OwnSizes+r.Size)

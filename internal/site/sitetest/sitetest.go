@@ -63,7 +63,7 @@ func Run(t *testing.T, s Subject) (left []string) {
 	}{
 		{"what it offers", u.offers}, {"a thing from request to removal", u.life}, {"a repeat with the same key", u.repeat},
 		{"what is not there", u.absent}, {"links", u.links}, {"power", u.power}, {"changes in place", u.changes}, {"pages", u.pages},
-		{"what the credential may", u.rights}, {"notices", u.notices}, {"disks", u.disks}, {"snapshots", u.snapshots}, {"memory", u.memory}, {"bounds", u.bounds}, {"measures", u.measures}, {"the way there fails", u.faults},
+		{"what the credential may", u.rights}, {"notices", u.notices}, {"disks", u.disks}, {"snapshots", u.snapshots}, {"memory", u.memory}, {"bounds", u.bounds}, {"measures", u.measures}, {"load balancers", u.balancers}, {"the way there fails", u.faults},
 	} {
 		t.Run(part.name, part.test)
 	}

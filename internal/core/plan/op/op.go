@@ -53,6 +53,9 @@ const (
 	Renew       Op = "renew"
 	Name        Op = "name"
 	Unname      Op = "unname"
+	Balance     Op = "balance"
+	Enroll      Op = "enroll"
+	Dismiss     Op = "dismiss"
 )
 
 // Effect is what an operation does to what stands.
@@ -116,6 +119,9 @@ const (
 	Filling
 	// Restoring is a snapshot.
 	Restoring
+	// Balancing is what a load balancer does, Member one of those that it hands out to.
+	Balancing
+	Member
 )
 
 // Repeat is why doing an operation once more does no harm, where a run broke off and nobody knows whether it was done.

@@ -38,6 +38,11 @@ var table = []Row{
 	{Op: Fill, Effect: Stays, Payload: Filling, Final: "what was written stays as long as the workload does", Repeat: Same,
 		Means: "writes the disks of a workload from a package"},
 
+	{Op: Balance, Effect: Stays, Payload: Balancing, Final: "it goes with the load balancer", Repeat: Same,
+		Means: "tells a load balancer of the site's own what to do with what comes to it"},
+	{Op: Enroll, Effect: Stays, Payload: Member, Inverse: Dismiss, Repeat: Same,
+		Means: "has a load balancer of the site's own hand out to a member too"},
+
 	{Op: Halt, Effect: Takes, Fold: SwitchedOff, Final: "wanting it on again boots it", Repeat: Same,
 		Means: "switches an instance off"},
 	{Op: Boot, Effect: Turns, Fold: SwitchedOn, Final: "wanting it off again halts it", Repeat: Same,
@@ -62,6 +67,8 @@ var table = []Row{
 		Means: "runs the script that takes software away"},
 	{Op: Unname, Effect: Takes, Payload: Naming, Final: "it takes back", Repeat: Same, Verb: "take back the name",
 		Means: "makes a name stand for nothing"},
+	{Op: Dismiss, Effect: Takes, Payload: Member, Final: "it takes back", Repeat: Same,
+		Means: "has a load balancer of the site's own hand out to a member no more"},
 	{Op: Unplug, Effect: Takes, Final: "it takes back", Repeat: Same, Verb: "unplug from",
 		Means: "takes an interface away"},
 	{Op: Detach, Effect: Takes, Final: "it takes back", Repeat: Same,
@@ -116,7 +123,7 @@ func (e Effect) String() string {
 
 // String says of a payload what a step carries.
 func (p Payload) String() string {
-	return [...]string{"", "script", "clause", "action", "copying", "copying", "naming", "filling", "restoring"}[p]
+	return [...]string{"", "script", "clause", "action", "copying", "copying", "naming", "filling", "restoring", "balancing", "member"}[p]
 }
 
 // String says why doing it again does no harm.

@@ -24,7 +24,9 @@ const (
 	OwnReach  = Own + "network#reach"
 	OwnSizes  = Own + "sizes#"
 	OwnImages = Own + "images#"
-	PathQuery = "/-/"
+	// OwnAppliances begins the mixins of what a site runs itself in the place of an instance.
+	OwnAppliances = Own + "appliances#"
+	PathQuery     = "/-/"
 	// PathQueryWellKnown is its other place (GFD.223, section 3.4.1; RFC 5785).
 	PathQueryWellKnown = "/.well-known/org/ogf/occi/-/"
 	PathSite           = "/site/self"
@@ -99,8 +101,14 @@ const (
 	NoticeSecret = "andamio.notice.secret" // with which they are signed
 	// NoticeAuthorities are certificates, as PEM, of those who vouch for the sink, where the site would not trust it.
 	NoticeAuthorities = "andamio.notice.authorities"
-	OwnSiteFacts      = "andamio.site.facts" // the site's part of an estate, as JSON
-	OwnTag            = "andamio.tag."       // begins the names of tags
+	// What a load balancer of the site's own is told; BalanceMember begins the names of its members, "" takes one away.
+	BalancePort      = "andamio.balance.port"
+	BalanceProtocol  = "andamio.balance.protocol"
+	BalanceAlgorithm = "andamio.balance.algorithm"
+	BalanceLook      = "andamio.balance.look"
+	BalanceMember    = "andamio.balance.member."
+	OwnSiteFacts     = "andamio.site.facts" // the site's part of an estate, as JSON
+	OwnTag           = "andamio.tag."       // begins the names of tags
 
 	AccessAccount = "andamio.access.account"   // whose credential it is
 	AccessMay     = "andamio.access.may"       // what it may do: "read,create,change,delete"
