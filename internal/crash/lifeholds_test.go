@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"slices"
@@ -145,7 +146,13 @@ func (l *life) serves(ctx context.Context, d *deployments.Deployment) error {
 		if on.Off != off {
 			return fmt.Errorf("%s is off: %v, and was to be: %v", on.ID, on.Off, off)
 		}
-		said, err := l.page(ctx, p, r.On)
+		if r.Node == "door.balancer" {
+			if err := l.opens(ctx, p, r.On, off, l.off[d.ID]); err != nil {
+				return err
+			}
+			continue
+		}
+		said, err := l.page(ctx, p, r.On, "8085")
 		switch {
 		case off && err == nil:
 			return fmt.Errorf("%s is off and answers %q", r.ID, said)
@@ -159,7 +166,7 @@ func (l *life) serves(ctx context.Context, d *deployments.Deployment) error {
 }
 
 // page is what an instance serves.
-func (l *life) page(ctx context.Context, p *plan.Plan, instance string) (string, error) {
+func (l *life) page(ctx context.Context, p *plan.Plan, instance, port string) (string, error) {
 	for i := range p.Resources {
 		f := &p.Resources[i]
 		if f.Kind != kinds.Interface || f.AsInterface().Instance != instance {
@@ -168,7 +175,7 @@ func (l *life) page(ctx context.Context, p *plan.Plan, instance string) (string,
 		known := p.Known[f.ID]
 		ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 		defer cancel()
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+net.JoinHostPort(known["address"], known["port.8085"])+"/", nil)
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+net.JoinHostPort(known["address"], known["port."+port])+"/", nil)
 		if err != nil {
 			return "", err
 		}
@@ -179,9 +186,47 @@ func (l *life) page(ctx context.Context, p *plan.Plan, instance string) (string,
 		}
 		defer resp.Body.Close()
 		body, err := io.ReadAll(io.LimitReader(resp.Body, 1<<10))
+		if resp.StatusCode != http.StatusOK {
+			return resp.Status, err
+		}
 		return strings.TrimSpace(string(body)), err
 	}
 	return "", errors.New("it has no interface")
+}
+
+// opens looks that at the door every front that is on is met, and nobody else; that a front is on or off is known there a moment later.
+func (l *life) opens(ctx context.Context, p *plan.Plan, door string, shut bool, off map[string]bool) error {
+	want := map[string]bool{}
+	for i := range p.Resources {
+		if r := &p.Resources[i]; r.Node == "front" && r.Kind == kinds.Software && !off[r.On] {
+			said, err := l.page(ctx, p, r.On, "8085")
+			if err != nil {
+				return fmt.Errorf("%s does not answer: %w", r.ID, err)
+			}
+			want[said] = true
+		}
+	}
+	switch {
+	case shut:
+		want = map[string]bool{"nobody": true}
+	case len(want) == 0:
+		want = map[string]bool{"503 Service Unavailable": true}
+	}
+	var seen map[string]bool
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end) && ctx.Err() == nil; {
+		seen = map[string]bool{}
+		for range 8 {
+			said, err := l.page(ctx, p, door, "8086")
+			if err != nil {
+				said = "nobody"
+			}
+			seen[said] = true
+		}
+		if maps.Equal(seen, want) {
+			return nil
+		}
+	}
+	return fmt.Errorf("at %s %v are met, and are to be %v", door, seen, want)
 }
 
 // named looks that every name stands for where its thing is, and for nothing else.

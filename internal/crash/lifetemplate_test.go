@@ -10,14 +10,23 @@ import (
 
 // lifeDesign says what a small design of two tiers is like; every part may be with or without.
 type lifeDesign struct {
-	volume, stop, remove, public bool
+	// door is a load balancer before the fronts: HAProxy on an instance, or one that a site runs itself, as it is placed.
+	volume, stop, remove, public, door bool
 	// slow is for how long its scripts sleep that stop something, in seconds.
 	slow int
 }
 
 func drawDesign(r *rand.Rand) lifeDesign {
-	return lifeDesign{volume: r.IntN(3) > 0, stop: r.IntN(3) > 0, remove: r.IntN(2) == 0, public: r.IntN(3) > 0, slow: r.IntN(2)}
+	return lifeDesign{volume: r.IntN(3) > 0, stop: r.IntN(3) > 0, remove: r.IntN(2) == 0, public: r.IntN(3) > 0, slow: r.IntN(2), door: r.IntN(2) == 0}
 }
+
+// door is the load balancer as a template has it.
+const door = `    door:
+      type: tosca.nodes.LoadBalancer
+      capabilities: { client: { properties: { port: 8086, protocol: http } } }
+      requirements:
+        - application: { node: front, capability: page }
+`
 
 // write writes the design as a template: a store that keeps its first word on a disk, and fronts that are told where it
 // is.
@@ -84,7 +93,7 @@ FRONT`
       properties: { size: 1 GiB }
 `
 	}
-	text = strings.NewReplacer("VOLUME", volume, "STORE    ", ops("store")+"    ", "FRONT", ops("front")).Replace(text)
+	text = strings.NewReplacer("VOLUME", volume, "STORE    ", ops("store")+"    ", "FRONT", ops("front")+map[bool]string{true: door}[d.door]).Replace(text)
 	files := map[string]string{
 		"template.yaml":        text,
 		"scripts/create.sh":    "set -e\nmkdir -p /srv/kept/www\n",

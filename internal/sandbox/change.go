@@ -126,6 +126,9 @@ func (c *Cloud) resize(t *thing, want wire.Resource) *refusal {
 		return nil
 	}
 	take := t.take
+	if sized := slices.ContainsFunc([]string{wire.Cores, wire.Memory, wire.OwnDisk}, func(name string) bool { _, said := want.Attributes[name]; return said }); t.service() != "" && (sized || len(want.Mixins) > 0) {
+		return no(http.StatusConflict, "what the site runs itself has no size")
+	}
 	for _, m := range want.Mixins {
 		if name, ok := strings.CutPrefix(m, wire.OwnSizes); ok {
 			i := slices.IndexFunc(c.site.Sizes, func(s estate.Size) bool { return s.Name == name })

@@ -191,6 +191,9 @@ func (c *Cloud) resizeByHand(rng *rand.Rand, t *thing) (string, bool) {
 		}
 		return fmt.Sprintf("%g GiB", size), true
 	}
+	if t.service() != "" { // what the site runs itself has no size
+		return "", false
+	}
 	take := t.take
 	if len(c.site.Sizes) > 0 && !c.site.FreeForm {
 		z := c.site.Sizes[rng.IntN(len(c.site.Sizes))]

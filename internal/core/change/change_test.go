@@ -34,6 +34,8 @@ type parts struct {
 	leaves   []bool // software that has no operation that deletes it
 	connects []int  // the software it connects to, -1 for none
 	public   []bool
+	// door is where a load balancer is that a site runs itself, before all software; "" is none. look is the page that it asks for.
+	door, look string
 }
 
 func draw(t *rapid.T, name string) parts {
@@ -55,6 +57,14 @@ func draw(t *rapid.T, name string) parts {
 	return p
 }
 
+// drawDoor draws a small design that may have a load balancer of a site's own before its software.
+func drawDoor(t *rapid.T, name string) parts {
+	p := draw(t, name)
+	p.door = rapid.SampledFrom([]string{"", "", "vega", "presa"}).Draw(t, name+" door")
+	p.look = rapid.SampledFrom([]string{"", "/well"}).Draw(t, name+" look")
+	return p
+}
+
 // design makes the plan that raises the parts, as the compiler of designs does.
 func design(p parts) *plan.Plan {
 	b := &builder{plan: &plan.Plan{Version: plan.Version, Name: "small", Currency: "cr", Inputs: map[string]any{},
@@ -65,13 +75,14 @@ func design(p parts) *plan.Plan {
 	for i := range p.hosts {
 		b.software(p, i)
 	}
+	b.door(p)
 	if err := b.plan.Arrange(); err != nil {
 		panic(err)
 	}
 	return change.Rest(b.plan, func(r *plan.Resource) bool {
 		var i int
-		_, _ = fmt.Sscanf(r.ID, "host-%d", &i)
-		return p.off[i]
+		n, _ := fmt.Sscanf(r.ID, "host-%d", &i)
+		return n == 1 && p.off[i]
 	})
 }
 
@@ -160,6 +171,35 @@ func (b *builder) software(p parts, i int) {
 	}
 }
 
+// door adds a load balancer that a site runs itself, of which all software is a member.
+func (b *builder) door(p parts) {
+	if p.door == "" {
+		return
+	}
+	net := "lan@" + p.door
+	if b.last[net] == "" {
+		b.add(plan.Resource{ID: net, Kind: kinds.Network, Site: p.door, Spec: plan.NetworkSpec{CIDR: p.cidr}})
+		b.step(net, op.Create, atSite)
+	}
+	b.add(plan.Resource{ID: "door-host", Kind: kinds.Instance, Site: p.door, Spec: plan.InstanceSpec{Size: "load-balancer", Appliance: "load-balancer"}})
+	b.step("door-host", op.Create, atSite)
+	b.add(plan.Resource{ID: "door-port", Kind: kinds.Interface, Site: p.door, PartOf: "door-host", StandsOn: []string{"door-host", net}, Spec: plan.InterfaceSpec{Network: net, Instance: "door-host"}})
+	b.step("door-port", op.Plug, atSite, "door-host/create", b.last[net])
+	door := plan.Resource{ID: "door", Kind: kinds.Software, Site: p.door, On: "door-host", StandsOn: []string{"door-host"}}
+	for i := range p.hosts {
+		door.StandsOn = append(door.StandsOn, fmt.Sprintf("app-%d", i))
+	}
+	b.add(door)
+	b.step("door", op.Balance, plan.Step{Check: atSite.Check, Balancing: &plan.Balancing{Port: 80, Protocol: "http", Algorithm: "source", Look: p.look}}, "door-host/create", "door-port/plug")
+	address, number := attribute("door-port", "address"), plan.Expr{Literal: "80"}
+	b.step("door", op.Check, plan.Step{Check: plan.Condition{Kind: plan.CheckTCP, Address: &address, Port: &number}}, b.last["door"])
+	for i := range p.hosts {
+		app := fmt.Sprintf("app-%d", i)
+		b.step("door", op.Enroll, plan.Step{ID: op.Enroll.For("door", app), Check: atSite.Check,
+			Member: &plan.Member{Name: app, Address: attribute(fmt.Sprintf("port-%d", i), "address"), Port: plan.Expr{Literal: "80"}}}, b.last["door"], b.last[app])
+	}
+}
+
 func attribute(resource, name string) plan.Expr {
 	return plan.Expr{Func: "get_attribute", Args: []plan.Expr{{Literal: resource}, {Literal: name}}}
 }
@@ -231,7 +271,7 @@ func built(t *rapid.T, p *plan.Plan) *world {
 // a again; and retiring leaves nothing.
 func TestAChangeLeadsFromAnyDesignToAnyOtherAndBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		a, b := design(draw(t, "a")), design(draw(t, "b"))
+		a, b := design(drawDoor(t, "a")), design(drawDoor(t, "b"))
 		w := newWorld()
 		stands := compiled(t, w, change.Nothing(a), a)
 		stands = compiled(t, w, stands, b)
@@ -246,7 +286,7 @@ func TestAChangeLeadsFromAnyDesignToAnyOtherAndBack(t *testing.T) {
 // TestWhateverABrokenRunLeftIsPutRight stops a plan after any steps, some of which ended badly, and changes to a design.
 func TestWhateverABrokenRunLeftIsPutRight(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		a, b := design(draw(t, "a")), design(draw(t, "b"))
+		a, b := design(drawDoor(t, "a")), design(drawDoor(t, "b"))
 		w := newWorld()
 		raise, err := change.Compile(change.Nothing(a), a, "raise")
 		if err != nil {

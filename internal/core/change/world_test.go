@@ -35,6 +35,8 @@ type thing struct {
 	configured         string
 	address, addressOf string
 	started            bool
+	// members are those of a load balancer, by name: the interface at which each is asked, and which one that was.
+	members map[string][2]string
 }
 
 func newWorld() *world { return &world{things: map[string]*thing{}} }
@@ -119,6 +121,11 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 			return fmt.Errorf("it is not there")
 		}
 		w.things[r.ID].off = false
+		if r.AsInstance().Appliance != "" { // what it was told it knows
+			for _, x := range w.things {
+				x.started = x.started || x.on == r.ID && x.configured != ""
+			}
+		}
 	case op.Alter:
 		x := w.things[r.ID]
 		if x == nil || x.kind == string(kinds.Instance) && !x.off {
@@ -130,10 +137,44 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		if x := w.things[id]; x == nil || !x.started {
 			return fmt.Errorf("%s does not answer", id)
 		}
+	case op.Balance:
+		if w.things[r.On] == nil {
+			return fmt.Errorf("%s is not there", r.On)
+		}
+		if w.things[r.ID] == nil {
+			w.things[r.ID] = &thing{kind: "balancer", on: r.On, members: map[string][2]string{}}
+		}
+		w.things[r.ID].configured, w.things[r.ID].started = fmt.Sprintf("%+v", *s.Balancing), !w.things[r.On].off
+	case op.Enroll, op.Dismiss:
+		return w.member(s, r, lenient)
 	case op.Clear, op.Sweep:
 	default:
 		return w.script(p, s, r)
 	}
+	return nil
+}
+
+// member has a load balancer know a member, or not any more.
+func (w *world) member(s *plan.Step, r *plan.Resource, lenient bool) error {
+	x := w.things[r.ID]
+	if x == nil {
+		if lenient && s.Op == op.Dismiss {
+			return nil
+		}
+		return fmt.Errorf("it was told nothing yet")
+	}
+	if s.Op == op.Dismiss {
+		if _, is := x.members[s.Member.Name]; !is && !lenient {
+			return fmt.Errorf("%s is no member", s.Member.Name)
+		}
+		delete(x.members, s.Member.Name)
+		return nil
+	}
+	at := s.Member.Address.Resources()[0]
+	if w.things[at] == nil {
+		return fmt.Errorf("%s has no address", at)
+	}
+	x.members[s.Member.Name] = [2]string{at, fmt.Sprint(w.things[at].number)}
 	return nil
 }
 
@@ -251,7 +292,12 @@ func (w *world) picture() string {
 	var out []string
 	for id, x := range w.things {
 		right := x.addressOf == "" || w.things[x.addressOf] != nil && fmt.Sprint(w.things[x.addressOf].number) == x.address
-		out = append(out, fmt.Sprintf("%s: %s %s off=%v links=%v on=%s %s %s address of %s right=%v started=%v", id, x.kind, x.spec, x.off, x.links, x.on, x.created, x.configured, x.addressOf, right, x.started))
+		var members []string
+		for name, m := range x.members {
+			members = append(members, fmt.Sprintf("%s at %s right=%v", name, m[0], w.things[m[0]] != nil && fmt.Sprint(w.things[m[0]].number) == m[1]))
+		}
+		slices.Sort(members)
+		out = append(out, fmt.Sprintf("%v %s: %s %s off=%v links=%v on=%s %s %s address of %s right=%v started=%v", members, id, x.kind, x.spec, x.off, x.links, x.on, x.created, x.configured, x.addressOf, right, x.started))
 	}
 	slices.Sort(out)
 	return strings.Join(out, "\n")

@@ -141,7 +141,7 @@ func seriesOf(p textparse.Parser, kinds map[string]string) (series, bool) {
 	_, _, v := p.Series()
 	var of metric.Labels
 	p.Labels(&of)
-	name := of.Get(metric.MetricName)
+	name := of.Get(nameLabel)
 	base, suffix := name, ""
 	for _, s := range []string{"_total", "_count", "_sum", "_bucket", "_created", "_info"} {
 		if b, has := strings.CutSuffix(name, s); has && kinds[b] != "" {
@@ -163,7 +163,7 @@ func seriesOf(p textparse.Parser, kinds map[string]string) (series, bool) {
 
 // named is a name with its labels, as the text has them.
 func named(name string, of metric.Labels) string {
-	rest := of.MatchLabels(false, metric.MetricName)
+	rest := of.MatchLabels(false, nameLabel)
 	if rest.IsEmpty() {
 		return printable.Clean(name)
 	}

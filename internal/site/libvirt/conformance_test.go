@@ -83,5 +83,5 @@ func TestTheDriverConforms(t *testing.T) {
 		Instance: small, Bigger: site.Request{Cores: 2, MemoryGiB: 0.25},
 		Network: site.Request{CIDR: "10.213.7.0/24"}, Volume: site.Request{DiskGiB: 0.03125},
 	})
-	assert.Equal(t, []string{"it sends no notices"}, left)
+	assert.Equal(t, []string{"it sends no notices", "it runs no load balancers"}, left)
 }
