@@ -34,7 +34,7 @@ func TestExamplesAreInTheGuide(t *testing.T) {
 	require.NoError(t, err)
 	dirs, err := filepath.Glob("../../examples/*/template.yaml")
 	require.NoError(t, err)
-	require.Len(t, dirs, 7)
+	require.Len(t, dirs, 8)
 	for _, d := range dirs {
 		assert.Contains(t, string(guide), "| `"+filepath.Base(filepath.Dir(d))+"` |")
 	}
