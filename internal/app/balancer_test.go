@@ -18,8 +18,6 @@ import (
 	"andamio/internal/core/placement"
 	"andamio/internal/core/run"
 	"andamio/internal/core/servicemap"
-	"andamio/internal/engine"
-	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/watch"
@@ -104,9 +102,9 @@ func TestABalancerFollowsItsMembers(t *testing.T) {
 
 	dep, err := a.Deployment(ctx, id)
 	require.NoError(t, err)
-	onMachine(t, a, dep, "page-host-1", "fuser -k 8080/tcp")
+	onMachine(t, a, "page-host-1", "fuser -k 8080/tcp")
 	eventuallyAtTheDoor(t, at, "page-host-2")
-	onMachine(t, a, dep, "page-host-1", "httpd -p 8080 -h /srv/www")
+	onMachine(t, a, "page-host-1", "httpd -p 8080 -h /srv/www")
 	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
 
 	from := dep.Stand.Plan.Resource("page-host-1").Site
@@ -172,11 +170,9 @@ func TestABalancerOfTheSitesOwnFollowsItsMembers(t *testing.T) {
 		allGood(t, carriedOut(t, a, o))
 		eventuallyAtTheDoor(t, at, strings.Join([]string{"page-host-1", "page-host-2", "page-host-3"}[:n], " "))
 	}
-	dep, err := a.Deployment(ctx, id)
-	require.NoError(t, err)
-	onMachine(t, a, dep, "page-host-1", "fuser -k 8080/tcp")
+	onMachine(t, a, "page-host-1", "fuser -k 8080/tcp")
 	eventuallyAtTheDoor(t, at, "page-host-2")
-	onMachine(t, a, dep, "page-host-1", "httpd -p 8080 -h /srv/www")
+	onMachine(t, a, "page-host-1", "httpd -p 8080 -h /srv/www")
 	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
 
 	_, errs := a.SurveyAll(ctx, true, nil)
@@ -221,18 +217,13 @@ func eventuallyAtTheDoor(t *testing.T, at, want string) {
 }
 
 // onMachine runs a command on a machine of a deployment.
-func onMachine(t *testing.T, a *App, d *deployments.Deployment, machine, command string) {
+func onMachine(t *testing.T, a *App, resource, command string) {
 	t.Helper()
-	key, err := a.workspace.Key()
+	h, err := a.FindHost(ctx, resource)
 	require.NoError(t, err)
-	known := d.Stand.Plan.Known[machine+".if"]
-	client, err := engine.Dial(ctx, func(name string) (string, bool) { v, ok := known[name]; return v, ok }, machine, key)
+	code, err := a.Inside(ctx, h, command, nil, io.Discard, io.Discard)
 	require.NoError(t, err)
-	defer client.Close()
-	session, err := client.NewSession()
-	require.NoError(t, err)
-	out, err := session.CombinedOutput(command)
-	require.NoError(t, err, string(out))
+	require.Zero(t, code, command)
 }
 
 // TestWhatSoftwareAndMachinesTellOfThemselvesIsWatched measures pages that tell figures, and machines from inside, has a service of one fail, and its disk be nearly full.
@@ -265,17 +256,15 @@ func TestWhatSoftwareAndMachinesTellOfThemselvesIsWatched(t *testing.T) {
 	i := slices.IndexFunc(seen, func(o watch.Overview) bool { return o.Name == "page 1" })
 	require.NotNil(t, seen[i].Line("page_words"), "it is among what is seen")
 
-	dep, err := a.Deployment(ctx, id)
-	require.NoError(t, err)
-	onMachine(t, a, dep, "page-host-1", "mkdir -p /run; echo levels.service > /run/failed")
+	onMachine(t, a, "page-host-1", "mkdir -p /run; echo levels.service > /run/failed")
 	open := w.measures(16)
 	require.Len(t, open, 1)
 	assert.Equal(t, []any{host.Key, "service failed", alarm.Warning}, []any{open[0].Cause, open[0].Alarms[0].Threshold, open[0].Severity})
-	onMachine(t, a, dep, "page-host-1", "rm /run/failed; rm /srv/www/metrics")
+	onMachine(t, a, "page-host-1", "rm /run/failed; rm /srv/www/metrics")
 	open = w.measures(12)
 	require.Len(t, open, 1)
 	assert.Equal(t, w.thing(measure.OfEndpoint, "page 1").Key, open[0].Cause)
 	assert.Contains(t, open[0].Words, "it tells no figures: it answered 404")
-	onMachine(t, a, dep, "page-host-1", "echo 'page_words 3' > /srv/www/metrics")
+	onMachine(t, a, "page-host-1", "echo 'page_words 3' > /srv/www/metrics")
 	assert.Empty(t, w.measures(3))
 }

@@ -2,7 +2,6 @@ package app
 
 import (
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -186,11 +185,7 @@ func (w *weather) flapping() gust {
 // on runs a command on a machine of the deployment.
 func (w *weather) on(resource, command string) {
 	w.t.Helper()
-	h, err := w.FindHost(ctx, resource)
-	require.NoError(w.t, err)
-	code, err := w.Inside(ctx, h, command, nil, io.Discard, io.Discard)
-	require.NoError(w.t, err)
-	require.Zero(w.t, code, command)
+	onMachine(w.t, w.App, resource, command)
 }
 
 // sorts are all that can go wrong.
