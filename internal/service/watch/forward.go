@@ -38,7 +38,7 @@ func (svc *Service) SetForwarding(ctx context.Context, f workspace.Forward) erro
 }
 
 const (
-	// heldMost is how many samples wait at most while nobody takes them: half an hour of 80,000 things. The oldest are lost first.
+	// heldMost is how many samples wait at most while nobody takes them: half an hour of what 400 things tell. The oldest are lost first.
 	heldMost = 1 << 20
 	// sentMost is how many samples go at once.
 	sentMost = 10_000
@@ -52,6 +52,8 @@ type forwarder struct {
 	to      workspace.Forward
 	pending []sample
 	sending bool
+	// flying are how many of the first that wait are on their way.
+	flying int
 	// lost are how many samples nobody took, until that is told.
 	lost int
 	// series are the labels of each series, worked out once for all its samples as long as the same is known.
@@ -73,6 +75,40 @@ func (f *forwarder) labels(k *known, t *measure.Thing, name string) []prompb.Lab
 	return of
 }
 
+// hold has no more than so many samples wait: the oldest that are not on their way are lost.
+func (f *forwarder) hold(most int) {
+	if over := min(len(f.pending)-most, len(f.pending)-f.flying); over > 0 {
+		f.pending, f.lost = slices.Delete(f.pending, f.flying, f.flying+over), f.lost+over
+	}
+}
+
+// take are those that go next, on their way from now on; none where measures are sent elsewhere by now.
+func (f *forwarder) take(to workspace.Forward) []sample {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.to != to {
+		return nil
+	}
+	f.flying = min(len(f.pending), sentMost)
+	return slices.Clone(f.pending[:f.flying])
+}
+
+// landed has those that were on their way be done with, or, where they are to go again, wait as before. Refused ones are lost.
+func (f *forwarder) landed(to workspace.Forward, again, refused bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.to != to {
+		return // they are not among those that wait now
+	}
+	if !again {
+		f.pending = f.pending[f.flying:]
+		if refused {
+			f.lost += f.flying
+		}
+	}
+	f.flying = 0
+}
+
 // sample is one figure with what is known of its thing.
 type sample struct {
 	series []prompb.Label
@@ -90,7 +126,7 @@ func (svc *Service) forward(ctx context.Context, k *known, r *round, now time.Ti
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.to != to {
-		f.to, f.pending, f.lost = to, nil, 0
+		f.to, f.pending, f.lost, f.flying = to, nil, 0, 0
 	}
 	if to.URL == "" {
 		return nil
@@ -111,9 +147,7 @@ func (svc *Service) forward(ctx context.Context, k *known, r *round, now time.Ti
 			f.pending = append(f.pending, sample{f.labels(k, t, name), v, now})
 		}
 	}
-	if over := len(f.pending) - heldMost; over > 0 {
-		f.pending, f.lost = slices.Delete(f.pending, 0, over), f.lost+over
-	}
+	f.hold(heldMost)
 	if !f.sending {
 		f.sending = true
 		go svc.send(context.WithoutCancel(ctx), to)
@@ -130,28 +164,18 @@ func (svc *Service) send(ctx context.Context, to workspace.Forward) {
 		f.mu.Unlock()
 	}()
 	for {
-		f.mu.Lock()
-		some := slices.Clone(f.pending[:min(len(f.pending), sentMost)])
-		same := f.to == to
-		f.mu.Unlock()
-		if len(some) == 0 || !same {
+		some := f.take(to)
+		if len(some) == 0 {
 			return
 		}
 		again, err := svc.write(ctx, to, some)
 		if err != nil {
 			svc.log.Warn("measures could not be sent on", "to", to.URL, "err", err, "again", again)
 		}
+		f.landed(to, again, err != nil)
 		if again {
 			return
 		}
-		f.mu.Lock()
-		if f.to == to {
-			f.pending = f.pending[min(len(some), len(f.pending)):]
-			if err != nil {
-				f.lost += len(some)
-			}
-		}
-		f.mu.Unlock()
 	}
 }
 

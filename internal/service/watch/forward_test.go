@@ -183,3 +183,36 @@ func TestOnlySoMuchWaitsToBeSent(t *testing.T) {
 	assert.Len(t, f.pending, heldMost)
 	assert.Equal(t, 1, f.lost)
 }
+
+// TestWhatIsOnItsWayIsNotLost has more wait than may, while the oldest are on their way: those that were taken are done with, each other is sent later or counted as lost.
+func TestWhatIsOnItsWayIsNotLost(t *testing.T) {
+	t.Parallel()
+	to := workspace.Forward{URL: "https://taker.example/write"}
+	values := func(of []sample) (out []float64) {
+		for _, s := range of {
+			out = append(out, s.value)
+		}
+		return out
+	}
+	f := &forwarder{to: to}
+	for v := range 3 {
+		f.pending = append(f.pending, sample{value: float64(v)})
+	}
+	assert.Equal(t, []float64{0, 1, 2}, values(f.take(to)))
+	for v := range 4 {
+		f.pending = append(f.pending, sample{value: float64(10 + v)})
+	}
+	f.hold(5)
+	assert.Equal(t, 2, f.lost)
+	f.landed(to, false, false)
+	assert.Equal(t, []any{[]float64{12, 13}, 2}, []any{values(f.pending), f.lost})
+	f.take(to)
+	f.landed(to, true, true)
+	assert.Equal(t, []float64{12, 13}, values(f.pending), "they go again")
+	f.hold(1)
+	assert.Equal(t, []any{[]float64{13}, 3}, []any{values(f.pending), f.lost}, "none is on its way now")
+	f.take(to)
+	f.landed(to, false, true)
+	assert.Equal(t, []any{0, 4}, []any{len(f.pending), f.lost})
+	assert.Empty(t, f.take(workspace.Forward{URL: "https://another.example/"}))
+}
