@@ -31,7 +31,7 @@ const (
 // methods say of every exported method of [App] and its services what it is, or which act.
 var methods = map[string]any{
 	"Settlements": reads, "Actor": itself, "As": itself, "By": itself, "Close": itself, "NotePID": itself, "Work": itself, "Watch": reads,
-	"MeasureAll": reads, "Measured": reads, "Curve": reads, "Figures": reads, "Overview": reads, "WriteOpenMetrics": reads, "AsOf": reads, "ReadingsAt": reads, "AlertsAt": reads, "Story": reads, "Tale": reads, "Helping": worksOut, "Alerts": reads, "AlertsSince": reads, "Alert": reads, "Acknowledge": guard.AcknowledgeAlert, "Silence": guard.SilenceAlert, "Unsilence": guard.SilenceAlert,
+	"MeasureAll": reads, "Measured": reads, "Curve": reads, "Figures": reads, "Overview": reads, "Wholes": reads, "WriteOpenMetrics": reads, "AsOf": reads, "ReadingsAt": reads, "AlertsAt": reads, "Story": reads, "Tale": reads, "Helping": worksOut, "Alerts": reads, "AlertsSince": reads, "Alert": reads, "Acknowledge": guard.AcknowledgeAlert, "Silence": guard.SilenceAlert, "Unsilence": guard.SilenceAlert,
 	"Reactions": reads, "Reacting": reads, "React": reads, "SetReactions": guard.SetReactions, "ResumeReaction": guard.ResumeReaction, "Fronts": reads, "FrontStates": reads, "AnswerFronts": reads, "WithdrawPlain": reads, "SetFronts": guard.SetFronts, "Rebuilding": worksOut, "Refreshed": reads, "Total": reads, "DrawMeasures": reads,
 	"Overviews": reads, "KeptOverview": reads, "Picked": reads, "DrawOverview": reads, "KeepOverview": guard.KeepOverview, "DropOverview": guard.DropOverview, "Forwarding": reads, "SetForwarding": guard.SendMeasures,
 	"Thresholds": reads, "SetThresholds": guard.SetThresholds, "Preview": reads,

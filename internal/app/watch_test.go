@@ -86,10 +86,23 @@ func TestWhatStandsIsMeasuredAndALossIsOneAlert(t *testing.T) {
 	for _, x := range all {
 		sorts[x.Kind]++
 	}
-	assert.Equal(t, map[measure.Kind]int{measure.OfRun: 1, measure.OfSite: 5, measure.OfInstance: 10, measure.OfEndpoint: 16}, sorts)
+	assert.Equal(t, map[measure.Kind]int{measure.OfRun: 1, measure.OfSite: 5, measure.OfInstance: 10, measure.OfEndpoint: 16, measure.OfWhole: 9}, sorts)
 	mine, err := a.Measured(ctx, id)
 	require.NoError(t, err)
-	assert.Len(t, mine, 26)
+	assert.Len(t, mine, 30)
+	wholes, err := a.Wholes(ctx, time.Hour, 60, w.now)
+	require.NoError(t, err)
+	together := wholes[id]
+	used := 0.0
+	for i := range mine {
+		if mine[i].Kind == measure.OfInstance {
+			latest, err := a.Figures(ctx, mine[i:i+1], w.now)
+			require.NoError(t, err)
+			used += latest[mine[i].Key][slices.IndexFunc(latest[mine[i].Key], func(f watch.Figure) bool { return f.Name == measure.CoresUsed })].Value
+		}
+	}
+	assert.InDelta(t, used, together.Line(measure.WholeCores).Now, 0.06, "a deployment uses what its machines use")
+	assert.Equal(t, []float64{10, 1}, []float64{together.Line(measure.WholeOn).Now, together.Line(measure.WholeAnswers).Now})
 	host := w.thing(measure.OfInstance, "contacts-host")
 	assert.Equal(t, []any{"register", "vega", "flood-watch", id}, []any{host.Tier, host.Site, host.Of, host.Deployment})
 	latest, err := a.Figures(ctx, []measure.Thing{host}, w.now)

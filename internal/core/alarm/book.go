@@ -72,6 +72,8 @@ func (a *Alert) Title() string {
 	switch {
 	case a.Rank == Self.Word():
 		return "Andamio itself"
+	case a.Rank == Whole.Word():
+		return a.Name
 	case a.Rank == Site.Word(), a.Site == "":
 		return a.Rank + " " + a.Name
 	}

@@ -19,11 +19,13 @@ const (
 	Zone
 	Site
 	Self
+	// Whole is what is measured together; it carries nothing and stands on nothing.
+	Whole
 )
 
 // Word names a rank.
 func (r Rank) Word() string {
-	return [...]string{"endpoint", "part", "instance", "host", "zone", "site", "andamio"}[r]
+	return [...]string{"endpoint", "part", "instance", "host", "zone", "site", "andamio", "whole"}[r]
 }
 
 // Node is something that can be a cause.
@@ -90,6 +92,8 @@ func rankOf(k measure.Kind) Rank {
 		return Site
 	case measure.OfRun:
 		return Self
+	case measure.OfWhole:
+		return Whole
 	}
 	return Endpoint
 }

@@ -38,6 +38,8 @@ const (
 	OfEndpoint Kind = "endpoint"
 	OfSite     Kind = "site"
 	OfRun      Kind = "andamio"
+	// OfWhole is what belongs together: all of a site, of a deployment, or of a tier of one.
+	OfWhole Kind = "whole"
 )
 
 // Measure is one sort of figure of one kind of thing.
@@ -81,6 +83,21 @@ const (
 	ForwardLost  = "forward_lost"
 )
 
+// The names of measures of what belongs together.
+const (
+	WholeOn         = "whole_on"
+	WholeCores      = "whole_cores"
+	WholeCoresHeld  = "whole_cores_held"
+	WholeMemory     = "whole_memory"
+	WholeMemoryHeld = "whole_memory_held"
+	WholeDisk       = "whole_disk"
+	WholeDiskHeld   = "whole_disk_held"
+	WholeReceived   = "whole_received"
+	WholeSent       = "whole_sent"
+	WholeAnswers    = "whole_answers"
+	WholeSlowest    = "whole_slowest"
+)
+
 // Catalogue are all measures that Andamio knows by itself, in the order in which they are shown.
 var Catalogue = []Measure{
 	{On, OfInstance, State, 1, "", "switched on"},
@@ -100,6 +117,17 @@ var Catalogue = []Measure{
 	{Answers, OfEndpoint, State, 1, "", "answers"},
 	{AnswerTime, OfEndpoint, Seconds, 1e-4, "", "time to answer"},
 	{Certificate, OfEndpoint, Seconds, 60, "", "left of its certificate"},
+	{WholeOn, OfWhole, Number, 1, "", "machines that are on"},
+	{WholeCores, OfWhole, Cores, 0.01, WholeCoresHeld, "cores in use"},
+	{WholeCoresHeld, OfWhole, Cores, 0.01, "", "cores that they have"},
+	{WholeMemory, OfWhole, Bytes, 4 << 20, WholeMemoryHeld, "memory in use"},
+	{WholeMemoryHeld, OfWhole, Bytes, 4 << 20, "", "memory that they have"},
+	{WholeDisk, OfWhole, Bytes, 4 << 20, WholeDiskHeld, "disk in use"},
+	{WholeDiskHeld, OfWhole, Bytes, 4 << 20, "", "disk that they have"},
+	{WholeReceived, OfWhole, BytesPerSecond, 1 << 10, "", "received"},
+	{WholeSent, OfWhole, BytesPerSecond, 1 << 10, "", "sent"},
+	{WholeAnswers, OfWhole, Share, 1e-3, "", "answers, of what is asked"},
+	{WholeSlowest, OfWhole, Seconds, 1e-4, "", "time of the slowest answer"},
 	{SiteAnswers, OfSite, State, 1, "", "answers"},
 	{SiteTime, OfSite, Seconds, 1e-3, "", "time to answer"},
 	{RunsUnderWay, OfRun, Number, 1, "", "runs under way"},
@@ -128,6 +156,9 @@ func Of(name string) Measure {
 	}
 	return m
 }
+
+// Answering reports that anything less than 1 of it is something that does not answer, or is not on.
+func (m *Measure) Answering() bool { return m.Unit == State || m.Name == WholeAnswers }
 
 // Ordered are the measures that rows of a kind of thing have, those of the catalogue in its order and then others by name.
 func Ordered(kind Kind, rows []Row) ([]Measure, error) {
@@ -206,6 +237,9 @@ func EndpointKey(deployment int64, resource string) string {
 
 // SiteKey is the key of a site.
 func SiteKey(site string) string { return "site " + site }
+
+// WholeKey is the key of what belongs together: of a site by its key, of a deployment by its number, "d1", and of a tier of it, "d1/map".
+func WholeKey(of string) string { return "whole " + of }
 
 // SelfKey is the key of Andamio itself.
 const SelfKey = "andamio"

@@ -174,3 +174,24 @@ func Curve(rows []Row, name string, from, to time.Time, step time.Duration) ([]P
 	}
 	return out, nil
 }
+
+// Squeeze makes of points no more than so many: each the mean of those that it stands for, with the least and most of them.
+func Squeeze(points []Point, n int) []Point {
+	if n <= 0 || len(points) <= n {
+		return points
+	}
+	out := make([]Point, n)
+	for i := range points {
+		p, into := &points[i], &out[i*n/len(points)]
+		if p.N == 0 {
+			continue
+		}
+		if into.N == 0 {
+			*into = *p
+			continue
+		}
+		into.Mean = (into.Mean*float64(into.N) + p.Mean*float64(p.N)) / float64(into.N+p.N)
+		into.Min, into.Max, into.N = min(into.Min, p.Min), max(into.Max, p.Max), into.N+p.N
+	}
+	return out
+}

@@ -27,6 +27,7 @@ type known struct {
 	graph  *alarm.Graph
 	probes []probe
 	doors  []door
+	wholes []*whole
 	// works are deployments that a run works on.
 	works map[int64]bool
 	// rests are things that nobody expects to be well now, with why.
@@ -80,6 +81,7 @@ func (svc *Service) know(ctx context.Context, now time.Time) (*known, error) {
 	for i := range all {
 		k.deployment(&all[i])
 	}
+	k.join()
 	k.graph = alarm.NewGraph(slices.SortedFunc(maps.Values(k.nodes), func(a, b alarm.Node) int { return cmp.Compare(a.ID, b.ID) }))
 	svc.memory.known = k
 	svc.memory.forget(k)

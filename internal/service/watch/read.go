@@ -66,6 +66,9 @@ func Find(all []measure.Thing, words string) (measure.Thing, error) {
 			}
 		}
 	}
+	if some := slices.DeleteFunc(slices.Clone(found), func(t measure.Thing) bool { return t.Kind == measure.OfWhole }); len(some) > 0 {
+		found = some // a machine, and all to which it belongs
+	}
 	if len(found) > 1 {
 		if i := slices.IndexFunc(found, func(t measure.Thing) bool { return t.Kind == measure.OfInstance }); i >= 0 && !slices.ContainsFunc(found[i+1:], func(t measure.Thing) bool { return t.Kind == measure.OfInstance }) {
 			return found[i], nil // a machine and what answers on it
@@ -241,36 +244,68 @@ func (svc *Service) Overview(ctx context.Context, deployment int64, resource str
 		if deployment == 0 && t.Deployment != 0 || len(out) >= mostOverview && (resource == "" || t.Resource != resource) {
 			continue
 		}
-		rows, err := reads.rows(ctx, t.ID, from, to, step)
+		o, err := reads.overview(ctx, t, from, to, step)
 		if err != nil {
 			return nil, err
-		}
-		o := Overview{Thing: t}
-		has, err := measure.Ordered(t.Kind, rows)
-		if err != nil {
-			return nil, err
-		}
-		for _, m := range has {
-			l := Line{Name: m.Name}
-			if l.Points, err = measure.Curve(rows, m.Name, from, to, step); err != nil {
-				return nil, err
-			}
-			if l.last() {
-				o.Lines = append(o.Lines, l)
-			}
 		}
 		if resource != "" && t.Resource == resource {
 			if err := usual(ctx, reads, &o, over, now); err != nil {
 				return nil, err
 			}
 		}
-		for i := range o.Lines {
-			if limit := o.Line(measure.Of(o.Lines[i].Name).Limit); limit != nil {
-				o.Lines[i].Limit = limit.Now
-			}
-		}
 		if len(o.Lines) > 0 {
 			out = append(out, o)
+		}
+	}
+	return out, nil
+}
+
+// overview is everything that was measured of a thing in a time.
+func (r *reader) overview(ctx context.Context, t measure.Thing, from, to time.Time, step time.Duration) (Overview, error) {
+	o := Overview{Thing: t}
+	rows, err := r.rows(ctx, t.ID, from, to, step)
+	if err != nil {
+		return o, err
+	}
+	has, err := measure.Ordered(t.Kind, rows)
+	if err != nil {
+		return o, err
+	}
+	for _, m := range has {
+		l := Line{Name: m.Name}
+		if l.Points, err = measure.Curve(rows, m.Name, from, to, step); err != nil {
+			return o, err
+		}
+		if l.last() {
+			o.Lines = append(o.Lines, l)
+		}
+	}
+	for i := range o.Lines {
+		if limit := o.Line(measure.Of(o.Lines[i].Name).Limit); limit != nil {
+			o.Lines[i].Limit = limit.Now
+		}
+	}
+	return o, nil
+}
+
+// Wholes is what was measured of each deployment as a whole over the last while in so many points, of those that the actor may see, by its number.
+func (svc *Service) Wholes(ctx context.Context, over time.Duration, points int, now time.Time) (map[int64]Overview, error) {
+	all, err := svc.Measured(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	measures, err := svc.measures(ctx)
+	if err != nil {
+		return nil, err
+	}
+	from, to, step := grid(over, points, now)
+	out, reads := map[int64]Overview{}, newReader(measures)
+	for _, t := range all {
+		if t.Kind != measure.OfWhole || t.Deployment == 0 || t.Tier != "" {
+			continue
+		}
+		if out[t.Deployment], err = reads.overview(ctx, t, from, to, step); err != nil {
+			return nil, err
 		}
 	}
 	return out, nil

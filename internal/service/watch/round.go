@@ -34,6 +34,7 @@ func (svc *Service) MeasureAll(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
+	r.together(k)
 	if err := svc.self(ctx, r, now); err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -178,23 +179,6 @@ func (v *View) overview(d *deployments.Deployment, match func(*watch.Overview) b
 	return nil
 }
 
-// inkAt is the ink of a point: by how much of its limit is used, or by whether it answers.
-func inkAt(m *measure.Measure, p *measure.Point, limit float64) part.Ink {
-	switch {
-	case m.Unit == measure.State && p.Min < 1:
-		return part.Coral
-	case m.Unit == measure.State:
-		return part.Teal
-	case limit <= 0:
-		return part.Sky
-	case p.Mean > 0.95*limit:
-		return part.Coral
-	case p.Mean > 0.85*limit:
-		return part.Ochre
-	}
-	return part.Teal
-}
-
 // stepOf is the time between two points.
 func stepOf(l *watch.Line) time.Duration {
 	if len(l.Points) < 2 {
@@ -203,50 +187,9 @@ func stepOf(l *watch.Line) time.Duration {
 	return l.Points[1].At.Sub(l.Points[0].At)
 }
 
-// mostOf is how high a curve goes: to its limit, or to the most that was measured.
-func mostOf(l *watch.Line) float64 {
-	most := l.Limit
-	if most <= 0 {
-		for i := range l.Points {
-			most = max(most, l.Points[i].Max)
-		}
-	}
-	return most
-}
-
-// squeezed are points as so many: each the mean of those it stands for, and the worst for its ink.
-func squeezed(points []measure.Point, n int) []measure.Point {
-	if n <= 0 || len(points) <= n {
-		return points
-	}
-	out := make([]measure.Point, n)
-	for i := range points {
-		p, into := &points[i], &out[i*n/len(points)]
-		if p.N == 0 {
-			continue
-		}
-		if into.N == 0 {
-			*into = *p
-			continue
-		}
-		into.Mean = (into.Mean*float64(into.N) + p.Mean*float64(p.N)) / float64(into.N+p.N)
-		into.Min, into.Max, into.N = min(into.Min, p.Min), max(into.Max, p.Max), into.N+p.N
-	}
-	return out
-}
-
 // drawBars draws a measure as bars of one row.
 func drawBars(c *part.Canvas, x, y, w int, l *watch.Line) {
-	m := measure.Of(l.Name)
-	points := squeezed(l.Points, w)
-	values := make([]part.Known, len(points))
-	for i := range points {
-		values[i] = part.Known{Value: points[i].Mean, Is: points[i].N > 0}
-		if m.Unit == measure.State { // that it failed for a moment is not to be lost in the mean
-			values[i].Value = points[i].Min
-		}
-	}
-	part.Bars(c, x, y, values, mostOf(l), func(i int) part.Ink { return inkAt(&m, &points[i], l.Limit) })
+	part.Measured(c, x, y, w, l.Name, l.Points, l.Limit)
 }
 
 // sideMeasures are those that are shown beside of a machine and what answers on it, in their order.
@@ -386,8 +329,9 @@ func (v *View) seeing(d *deployments.Deployment, first func(name, effect string,
 	return out
 }
 
-// machines and endpoints are the columns of the two halves of the page of curves.
+// The columns of the parts of the page of curves: of all together, of machines, and of what answers on them.
 var (
+	wholeColumns    = []string{measure.WholeCores, measure.WholeMemory, measure.WholeAnswers, measure.WholeSlowest, measure.WholeDisk, measure.WholeSent, measure.WholeReceived, measure.WholeOn}
 	machineColumns  = []string{measure.CoresUsed, measure.MemoryUsed, measure.DiskUsed, measure.NetSent, measure.Load, measure.Fullest, measure.ServicesDown}
 	endpointColumns = []string{measure.Answers, measure.AnswerTime}
 )
@@ -395,14 +339,14 @@ var (
 // columnsShown is how many columns stand beside each other at most.
 const columnsShown = 4
 
-// page are the lines of the page of curves: the machines of what is selected, then what answers on them.
+// page are the lines of the page of curves: all of what is selected together, its machines, then what answers on them.
 func (v *View) page(d *deployments.Deployment) []*watch.Overview {
 	tier := ""
 	if v.at < len(v.rows) {
 		tier = v.rows[v.at].tier
 	}
 	var out []*watch.Overview
-	for _, kind := range []measure.Kind{measure.OfInstance, measure.OfEndpoint} {
+	for _, kind := range []measure.Kind{measure.OfWhole, measure.OfInstance, measure.OfEndpoint} {
 		for i := range v.watched.of[d.ID] {
 			if o := &v.watched.of[d.ID][i]; o.Kind == kind && (tier == "" || o.Tier == tier) {
 				out = append(out, o)
@@ -414,7 +358,10 @@ func (v *View) page(d *deployments.Deployment) []*watch.Overview {
 
 // columnsOf are the measures of a line: of what answers also those that it tells of itself.
 func columnsOf(o *watch.Overview) []string {
-	if o.Kind == measure.OfInstance {
+	switch o.Kind {
+	case measure.OfWhole:
+		return wholeColumns
+	case measure.OfInstance:
 		return machineColumns
 	}
 	return append(slices.Clone(endpointColumns), ownFigures(o)...)
@@ -461,7 +408,7 @@ func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
 		o := all[i]
 		names := columnsOf(o)
 		left := 0 // the columns before those that are shown
-		if i == v.watched.line || o.Kind == measure.OfInstance && all[v.watched.line].Kind == o.Kind {
+		if i == v.watched.line || o.Kind != measure.OfEndpoint && all[v.watched.line].Kind == o.Kind {
 			left = min(max(v.watched.column-shown+1, 0), max(len(names)-shown, 0))
 		}
 		names = names[left:min(left+shown, len(names))]
@@ -541,7 +488,7 @@ func (v *View) drawSelected(c *part.Canvas, r part.Rect, d *deployments.Deployme
 	name := names[v.watched.column]
 	m := measure.Of(name)
 	at := c.Cut(r.X+2, r.Y, r.W-4, part.In(part.Text).Strong(), o.Name)
-	c.Cut(at+2, r.Y, r.X+r.W-at-3, part.In(part.Dim), m.Words+" · "+o.Site)
+	c.Cut(at+2, r.Y, r.X+r.W-at-3, part.In(part.Dim), strings.TrimSuffix(m.Words+" · "+o.Site, " · "))
 	l := o.Line(name)
 	if l == nil {
 		c.Text(r.X+2, r.Y+1, part.In(part.Dim), "it was not measured in that time")
@@ -553,7 +500,8 @@ func (v *View) drawSelected(c *part.Canvas, r part.Rect, d *deployments.Deployme
 
 // drawCurve draws a measure large, with what is usual behind it, and returns where: two rows are left below it for the times.
 func (v *View) drawCurve(c *part.Canvas, r part.Rect, l *watch.Line) part.Rect {
-	m, most := measure.Of(l.Name), mostOf(l)
+	m := measure.Of(l.Name)
+	most := part.MostOf(&m, l.Points, l.Limit)
 	const axis = 11
 	plot := part.Rect{X: r.X + axis, Y: r.Y, W: r.W - axis - 1, H: r.H - 2}
 	c.Right(plot.X-1, plot.Y, part.In(part.Dim), alarm.Figure(&m, most, 0))
@@ -566,14 +514,14 @@ func (v *View) drawCurve(c *part.Canvas, r part.Rect, l *watch.Line) part.Rect {
 			spans3[i].From, spans3[i].To = l.Usual[at].Middle-l.Usual[at].Spread, l.Usual[at].Middle+l.Usual[at].Spread
 		}
 	}
-	part.Curve(c, plot, spans3, most, func(i int) part.Ink { return inkAt(&m, &points[i], l.Limit) })
+	part.Curve(c, plot, spans3, most, func(i int) part.Ink { return part.InkAt(&m, &points[i], l.Limit) })
 	return plot
 }
 
 // stretched are points as so many, each as often as it takes.
 func stretched(points []measure.Point, n int) []measure.Point {
 	if len(points) >= n {
-		return squeezed(points, n)
+		return measure.Squeeze(points, n)
 	}
 	out := make([]measure.Point, n)
 	for i := range out {

@@ -345,6 +345,7 @@ func (p *page) detail() {
 	}
 	row := p.asleep(&s, y+1+len(dims))
 	p.connected(s.Site.Name, row+1)
+	lowest := row + 3
 	x = p.rooms()
 	p.c.Text(x, y, part.In(part.Steel).Strong(), "to the others, and a GiB there")
 	p.c.Text(x+35, y, part.In(part.Steel).Strong(), "paired for moves")
@@ -364,6 +365,7 @@ func (p *page) detail() {
 		p.paired(s.Site.Name, o.Name, x+35, row)
 		row++
 	}
+	lowest = max(lowest, row)
 	x += 66
 	p.c.Text(x, y, part.In(part.Steel).Strong(), "what it can do")
 	for i, f := range s.Site.Features {
@@ -375,4 +377,5 @@ func (p *page) detail() {
 		p.c.Text(x, y+2+len(s.Site.Features), part.In(part.Steel).Strong(), "this plan here")
 		p.c.Text(x, y+3+len(s.Site.Features), part.In(part.Text), fmt.Sprintf("%d instances, %.3f %s/h", s.Instances, s.CostPerHour, p.v.estate().Currency))
 	}
+	p.overview(s.Site.Name, max(lowest, y+len(s.Site.Features)+4)+1)
 }

@@ -18,6 +18,7 @@ import (
 	"andamio/internal/service/reactions"
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
+	"andamio/internal/service/watch"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -41,6 +42,7 @@ type done struct {
 	alerts     []alarm.Alert
 	reacting   []reactions.Status
 	stories    map[int64][]string
+	wholes     map[int64]watch.Overview
 	err        error
 }
 
@@ -60,7 +62,8 @@ func (v *View) lookAtDone() tea.Cmd {
 		alerts, alertsErr := v.app.Alerts(ctx)
 		stories := v.storiesOf(ctx, alerts)
 		reacting, reactingErr := v.app.Reacting(ctx)
-		return done{last, open, clock, asked, told, promised, addresses, levels, alerts, reacting, stories, errors.Join(err, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr, alertsErr, reactingErr)}
+		wholes, wholesErr := v.app.Wholes(ctx, usedOver, usedCells, time.Now())
+		return done{last, open, clock, asked, told, promised, addresses, levels, alerts, reacting, stories, wholes, errors.Join(err, wholesErr, openErr, clockErr, askedErr, toldErr, promisedErr, addressesErr, levelsErr, alertsErr, reactingErr)}
 	}
 }
 

@@ -3,6 +3,7 @@ package today
 import (
 	"cmp"
 	"fmt"
+	"strings"
 	"time"
 
 	"andamio/internal/app"
@@ -148,7 +149,11 @@ func (d *page) runs(title string, part, before int) {
 			continue
 		}
 		if !shown {
-			d.head(title, "", "")
+			act := ""
+			if title == "standing" && len(d.v.wholes) > 0 {
+				act = strings.Repeat(" ", 16) + usedHead
+			}
+			d.head(title, "", act)
 			shown = true
 		}
 		d.run(r, before+i)
@@ -194,7 +199,10 @@ func (d *page) run(r app.Run, index int) {
 	}
 	d.c.Cut(atWhy, d.y, min(atAct, d.r.X+d.r.W)-atWhy-1, part.In(part.Dim), text)
 	if (state == run.Standing || read) && atAct < d.r.X+d.r.W {
-		d.c.Text(atAct, d.y, part.In(part.Text), fmt.Sprintf("%8.3f %s/h", cost, currency))
+		at := d.c.Text(atAct, d.y, part.In(part.Text), fmt.Sprintf("%8.3f %s/h", cost, currency))
+		if read {
+			d.used(r.Deployment, at+3)
+		}
 	}
 	d.y++
 }

@@ -27,6 +27,7 @@ import (
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
+	"andamio/internal/service/watch"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
@@ -54,6 +55,8 @@ type View struct {
 	promised []promises.Kept
 	// stories are what had to do with alerts, by their numbers.
 	stories map[int64][]string
+	// wholes are what was measured of deployments in the last hour, by their numbers.
+	wholes map[int64]watch.Overview
 	// reacting is how reactions stand to deployments.
 	reacting []reactions.Status
 	// addresses are those that are leased.
@@ -107,7 +110,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 			return view.Cmd(view.Failed(msg.err))
 		}
 		v.done, v.proposals, v.clock = msg.last, msg.proposals, msg.clock
-		v.requests, v.deliveries, v.promised, v.addresses, v.levels, v.alerts, v.reacting, v.stories = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels, msg.alerts, msg.reacting, msg.stories
+		v.requests, v.deliveries, v.promised, v.addresses, v.levels, v.alerts, v.reacting, v.stories, v.wholes = msg.requests, msg.deliveries, msg.promised, msg.addresses, msg.levels, msg.alerts, msg.reacting, msg.stories, msg.wholes
 	case view.Drafted:
 		v.draft = msg.Draft
 	case view.Compared:
