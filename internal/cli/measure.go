@@ -154,7 +154,7 @@ func figuresOf(all []watch.Figure) string {
 		switch {
 		case m.Name == measure.ServicesDown && l.Value == 0: // it is worth a word where there are some
 		case m.Limit != "" && l.Limit > 0:
-			out = append(out, fmt.Sprintf("%s %.0f %%", l.Name, 100*l.Value/l.Limit))
+			out = append(out, fmt.Sprintf("%s %.0f %%", strings.TrimPrefix(l.Name, "whole_"), 100*l.Value/l.Limit))
 		case m.Unit == measure.State && l.Value < 1:
 			out = append(out, "does not: "+m.Words)
 		case m.Name == measure.AnswerTime || m.Name == measure.SiteTime || m.Unit == measure.Number:

@@ -126,8 +126,8 @@ var Catalogue = []Measure{
 	{WholeDiskHeld, OfWhole, Bytes, 4 << 20, "", "disk that they have"},
 	{WholeReceived, OfWhole, BytesPerSecond, 1 << 10, "", "received"},
 	{WholeSent, OfWhole, BytesPerSecond, 1 << 10, "", "sent"},
-	{WholeAnswers, OfWhole, Share, 1e-3, "", "answers, of what is asked"},
-	{WholeSlowest, OfWhole, Seconds, 1e-4, "", "time of the slowest answer"},
+	{WholeAnswers, OfWhole, Share, 1e-3, "", "answering"},
+	{WholeSlowest, OfWhole, Seconds, 1e-4, "", "slowest answer"},
 	{SiteAnswers, OfSite, State, 1, "", "answers"},
 	{SiteTime, OfSite, Seconds, 1e-3, "", "time to answer"},
 	{RunsUnderWay, OfRun, Number, 1, "", "runs under way"},
@@ -302,7 +302,15 @@ type Point struct {
 	N int
 }
 
-// Compare orders things by kind and name.
+// Compare orders things by kind and name; all of a deployment stands before its tiers.
 func (t *Thing) Compare(o *Thing) int {
-	return cmp.Or(cmp.Compare(t.Kind, o.Kind), cmp.Compare(t.Site, o.Site), cmp.Compare(t.Name, o.Name), cmp.Compare(t.Key, o.Key))
+	return cmp.Or(cmp.Compare(t.Kind, o.Kind), cmp.Compare(t.Site, o.Site), cmp.Compare(t.within(), o.within()), cmp.Compare(t.Name, o.Name), cmp.Compare(t.Key, o.Key))
+}
+
+// within is of which deployment, and which tier of it, a whole is; "" for all else.
+func (t *Thing) within() string {
+	if t.Kind != OfWhole || t.Deployment == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s\x00%d\x00%s", t.Of, t.Deployment, t.Tier)
 }

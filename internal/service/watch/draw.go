@@ -15,7 +15,7 @@ import (
 )
 
 // Drawn are the measures of which curves are drawn, in their order.
-var Drawn = []string{measure.CoresUsed, measure.MemoryUsed, measure.DiskUsed, measure.NetSent, measure.AnswerTime}
+var Drawn = []string{measure.WholeCores, measure.WholeMemory, measure.WholeAnswers, measure.WholeSlowest, measure.CoresUsed, measure.MemoryUsed, measure.DiskUsed, measure.NetSent, measure.AnswerTime}
 
 // How many points a curve that is drawn has, and how many curves a picture has at most.
 const (

@@ -14,7 +14,9 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/decide"
+	"andamio/internal/core/health"
 	"andamio/internal/core/hook"
+	"andamio/internal/core/measure"
 	"andamio/internal/core/money"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
@@ -23,6 +25,7 @@ import (
 	"andamio/internal/service/requests"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
+	"andamio/internal/service/watch"
 	"andamio/internal/store"
 	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
@@ -267,4 +270,22 @@ func TestBrokenPromisesAndEndsAreInTheQueue(t *testing.T) {
 	assert.NotContains(t, text, "well")
 	v.Update(done{})
 	assert.Contains(t, drawn(v, 160), "nothing needs you")
+}
+
+// TestWhatDeploymentsUseStandsBesideTheirCost holds the strip of the last hour, and that there is none where nothing was measured, or no room.
+func TestWhatDeploymentsUseStandsBesideTheirCost(t *testing.T) {
+	stands := going(3)
+	stands.State, stands.Ended, stands.Currency = run.Standing, ago(time.Minute), "cr"
+	v, _ := seen(t, 160, stands)
+	v.Update(view.Health{All: []health.Deployment{{ID: 1, Status: run.Standing, Word: "standing", Currency: "cr"}}})
+	assert.NotContains(t, drawn(v, 160), usedHead)
+	cores := watch.Line{Name: measure.WholeCores, Now: 3, Limit: 4}
+	for i := range usedCells {
+		cores.Points = append(cores.Points, measure.Point{Mean: 4 * float64(i+1) / usedCells, N: i % 2})
+	}
+	v.Update(done{wholes: map[int64]watch.Overview{1: {Lines: []watch.Line{cores}}, 2: {}}})
+	text := drawn(v, 160)
+	assert.Contains(t, text, usedHead)
+	assert.Regexp(t, `basin run 3 .* cr/h +▁ ▂ ▂ ▃ ▄ ▅ ▆ ▆ ▇ █ 75 %`, text)
+	assert.NotRegexp(t, `[▂▃▄]`, drawn(v, 80))
 }
