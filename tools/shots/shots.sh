@@ -58,7 +58,6 @@ open 160 47 "$demo"
 await 'ready to build'
 press 1 Down
 await 'this plan'
-shot sites
 press 3 Down Down Right Right Right
 await 'if it were pinned here'
 sleep 0.5
@@ -145,7 +144,7 @@ press 5
 await 'critical'
 press m
 await 'map-host 1 .*[▁▂▃▄▅]'
-press Down Down Down Right Right
+press Down Down Down Down Down Down Down Down Down Right Right
 sleep 1
 shot operate-measures
 press m
@@ -157,7 +156,16 @@ press q
 close
 
 cp -r examples/flood-watch "$work/lab"
-sed -i 's/name: flood-watch/name: flood-lab/; s/- host: gauge-node/- host: gauge-noed/; s/num_cpus: 4, mem_size: 16 GiB/num_cpus: 4, mem_size: 16 MB/' "$work/lab/template.yaml"
+sed -i 's/name: flood-watch/name: flood-lab/' "$work/lab/template.yaml"
+open 160 47 "--workspace $work/ws --template $work/lab"
+press 1 Down
+await 'this plan'
+await 'its own time to answer'
+shot sites
+press q
+close
+
+sed -i 's/- host: gauge-node/- host: gauge-noed/; s/num_cpus: 4, mem_size: 16 GiB/num_cpus: 4, mem_size: 16 MB/' "$work/lab/template.yaml"
 open 160 47 "--workspace $work/ws --template $work/lab"
 press 2
 await '1 mistake'

@@ -226,6 +226,9 @@ func TestTheMapIsShownAsItWas(t *testing.T) {
 	assert.Contains(t, text, "all is well as far as it is measured")
 	store := v.world.m.On(servicemap.Instances)[1]
 	require.Equal(t, "store", store.Name)
+	store.Missing = true
+	assert.Contains(t, drawn(v, 160, 43, false), "1 thing missing when it was surveyed last: store; nothing that is measured is wrong")
+	store.Missing = false
 	wrong := map[string]servicemap.Trouble{store.ID: {Severity: alarm.Critical, Words: "it is off", Cause: true}, "site vega": {Severity: alarm.Warning, Words: "slow"}}
 	v.Update(troubled{m: v.world.m, troubles: wrong})
 	text = drawn(v, 160, 43, false)

@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"andamio/internal/core/alarm"
+	"andamio/internal/core/printable"
 	"andamio/internal/core/servicemap"
 	"andamio/internal/service/reconcile"
 	"andamio/internal/tui/part"
@@ -181,9 +182,22 @@ func (w *world) lookOf(n *servicemap.Node) (string, part.Style) {
 	return "", part.Style{}
 }
 
+// missing are the names of what was not there any more when it was surveyed last.
+func (w *world) missing() (out []string) {
+	for i := range w.m.Nodes {
+		if n := &w.m.Nodes[i]; n.Missing && w.past.IsZero() {
+			out = append(out, n.Name)
+		}
+	}
+	return out
+}
+
 // wrong says in a line how much is wrong, and with what first.
 func (w *world) wrong() (string, part.Style) {
 	if len(w.troubles) == 0 {
+		if missing := w.missing(); len(missing) > 0 {
+			return printable.Count(len(missing), "thing") + " missing when it was surveyed last: " + strings.Join(missing, ", ") + "; nothing that is measured is wrong", part.In(part.Coral)
+		}
 		if w.past.IsZero() {
 			return "all is well as far as it is measured", part.In(part.Teal)
 		}

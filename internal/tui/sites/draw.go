@@ -209,7 +209,7 @@ func health(s usage.Site) (string, part.Ink) {
 	case full == len(s.Rooms):
 		return "✕ full", part.Coral
 	case full > 0:
-		return fmt.Sprintf("◐ %d of %d rooms full", full, len(s.Rooms)), part.Ochre
+		return fmt.Sprintf("◐ %d of %d full", full, len(s.Rooms)), part.Ochre
 	}
 	return "■ has room", part.Teal
 }

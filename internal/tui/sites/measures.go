@@ -105,9 +105,12 @@ func (p *page) overview(site string, y int) {
 	}
 	x := p.c.Text(p.r.X+2, y, part.In(part.Steel).Strong(), "what its machines use")
 	p.c.Text(x+2, y, part.In(part.Dim), "the last hour")
-	w := (p.r.W - 4) / inRow
+	w, high := (p.r.W-4)/inRow, 2
+	if rows := (len(lines) + inRow - 1) / inRow; y+1+rows*(high+1) <= bottom { // with room between them
+		high++
+	}
 	for i, l := range lines {
-		at, row := p.r.X+2+i%inRow*w, y+1+i/inRow*2
+		at, row := p.r.X+2+i%inRow*w, y+1+i/inRow*high
 		if row+2 > bottom {
 			return
 		}
