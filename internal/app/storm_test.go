@@ -232,13 +232,21 @@ func (w *weather) blows(g *gust) {
 	require.Equal(w.t, before+1, w.opened(), g.what+": as many were ever opened")
 }
 
+// ofWholes are thresholds of what belongs together, which must not be told beside what they come from.
+const ofWholes = `version: andamio.thresholds/1
+thresholds:
+- { name: something does not answer, measure: whole_answers, critical: { below: 100%, for: 15s } }
+- { name: something is slow, measure: whole_slowest, critical: { above: 2500ms, for: 15s, until: 1s } }
+`
+
 // TestAStormOnStandInsIsOneAlertAFault does to what really stands what the storm of the model does: one of every sort, or as many as ANDAMIO_STORM says.
 func TestAStormOnStandInsIsOneAlertAFault(t *testing.T) {
 	t.Parallel()
 	a, box, _, id := raised(t)
 	w := &weather{watching: watchOver(t, a), box: box, deployment: id, rand: rand.New(rand.NewPCG(seedOfStorm(), 3))}
+	_, err := a.SetThresholds(ctx, []byte(ofWholes))
+	require.NoError(t, err)
 	require.Empty(t, w.measures(4), "all is well")
-	var err error
 	w.things, err = a.Measured(ctx, id)
 	require.NoError(t, err)
 	many, _ := strconv.Atoi(os.Getenv("ANDAMIO_STORM"))

@@ -432,17 +432,17 @@ func TestWhatRestsIsOverInNothing(t *testing.T) {
 func TestAThingThatNoGraphKnowsIsItsOwnCause(t *testing.T) {
 	g := NewGraph(nil)
 	var alarms []Alarm
-	for _, k := range []measure.Kind{measure.OfInstance, measure.OfSite, measure.OfRun, measure.OfEndpoint} {
+	for _, k := range []measure.Kind{measure.OfInstance, measure.OfSite, measure.OfRun, measure.OfEndpoint, measure.OfWhole} {
 		alarms = append(alarms, Alarm{Thing: string(k), Kind: k, Name: string(k), Threshold: "x", Measure: measure.On, Severity: Warning, Since: noon, Words: "w"})
 	}
 	b := Book{}
 	c := b.Step(g, Find(g, alarms), noon)
-	require.Len(t, c.Opened, 4)
+	require.Len(t, c.Opened, 5)
 	var titles []string
 	for _, a := range c.Opened {
 		titles = append(titles, a.Title())
 	}
-	assert.ElementsMatch(t, []string{"instance instance", "site site", "Andamio itself", "endpoint endpoint"}, titles)
+	assert.ElementsMatch(t, []string{"instance instance", "site site", "Andamio itself", "endpoint endpoint", "whole"}, titles)
 	a := c.Opened[0]
 	assert.False(t, a.Quiet(noon))
 	a.Muted = &Said{Until: noon.Add(time.Minute)}

@@ -245,12 +245,17 @@ func (c *Cause) began(now time.Time) time.Time {
 	return out
 }
 
+// deeper reports that a node explains more than the cause of an alert: it carries that, or is a part of it.
+func (g *Graph) deeper(n *Node, than *Alert) bool {
+	return than.Rank == Whole.Word() && n.Rank != Whole || g.isUnder(n.ID, than.Cause)
+}
+
 // take adds a cause to what an alert is now. The deepest cause stays: that of before, or of those now.
 func (a *Alert) take(g *Graph, c *Cause, before *Alert) {
-	if a.Cause == "" && before.Cause != "" && before.Cause != c.Node.ID && !g.isUnder(c.Node.ID, before.Cause) {
+	if a.Cause == "" && before.Cause != "" && before.Cause != c.Node.ID && !g.deeper(c.Node, before) {
 		a.Cause, a.Rank, a.Name, a.Site, a.Deployment, a.Of, a.Resource, a.Inferred = before.Cause, before.Rank, before.Name, before.Site, before.Deployment, before.Of, before.Resource, before.Inferred
 	}
-	if n := c.Node; a.Cause == "" || a.Cause != n.ID && g.isUnder(n.ID, a.Cause) {
+	if n := c.Node; a.Cause == "" || a.Cause != n.ID && g.deeper(n, a) {
 		a.Cause, a.Rank, a.Name, a.Site, a.Deployment, a.Of, a.Resource, a.Inferred = n.ID, n.Rank.Word(), n.Name, n.Site, n.Deployment, n.Of, n.Resource, c.Inferred
 	}
 	a.Alarms = append(a.Alarms, c.Alarms...)

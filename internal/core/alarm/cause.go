@@ -108,10 +108,7 @@ func Find(g *Graph, alarms []Alarm) []Cause {
 	causes := map[string]*Cause{}
 	for _, thing := range slices.Sorted(maps.Keys(f.by)) {
 		for _, a := range f.by[thing] {
-			node := f.g.of(a)
-			if a.follows() {
-				node = f.root(thing, node, map[string]bool{})
-			}
+			node := f.cause(a)
 			c := causes[node.ID]
 			if c == nil {
 				c = &Cause{Node: node, Inferred: len(f.by[node.ID]) == 0}
@@ -129,6 +126,37 @@ func Find(g *Graph, alarms []Alarm) []Cause {
 		return cmp.Or(-cmp.Compare(a.Severity(), b.Severity()), -cmp.Compare(a.Node.Rank, b.Node.Rank), cmp.Compare(a.Node.ID, b.Node.ID))
 	})
 	return out
+}
+
+// cause is the node that explains an alarm.
+func (f *finder) cause(a *Alarm) *Node {
+	node := f.g.of(a)
+	if node.Rank == Whole {
+		if part := f.part(node, a); part != nil {
+			return f.cause(part)
+		}
+	}
+	if a.follows() {
+		return f.root(a.Thing, node, map[string]bool{})
+	}
+	return node
+}
+
+// part is the alarm of something that a whole is made of by which the whole is over: the worst of them; nil if there is none.
+func (f *finder) part(whole *Node, a *Alarm) (worst *Alarm) {
+	for _, id := range whole.Holds {
+		for _, x := range f.by[id] {
+			if x.tells(a) && (worst == nil || x.Severity > worst.Severity) {
+				worst = x
+			}
+		}
+	}
+	return worst
+}
+
+// tells reports that a whole is over because one of its parts is: by the same measure, or because the part does nothing.
+func (a *Alarm) tells(whole *Alarm) bool {
+	return measure.Wholes[a.Measure] == whole.Measure || a.stops() && (whole.Measure == measure.WholeAnswers || whole.Measure == measure.WholeOn)
 }
 
 func (c *Cause) sort() {

@@ -42,6 +42,8 @@ type Node struct {
 	Service    string
 	// Group is what stands in for each other: when all of a group fail, what needs it fails.
 	Group string
+	// Holds are the things that a whole is made of.
+	Holds []string
 	// On is what carries it, each without which it is not there.
 	On []string
 	// Needs are the groups that it talks to.

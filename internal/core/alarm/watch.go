@@ -87,7 +87,7 @@ type Watch struct {
 func (w *Watch) over() bool { return !w.critical.IsZero() || !w.warning.IsZero() }
 
 // Something flaps when it began to be over so often within a while, and is calm when nothing of it was seen for so long. What has to be over for longer than flapFor
-// does not: that it is over for a moment again and again is nothing.
+// does not: that it is over for a moment again and again is nothing. Neither does what belongs together: each of its parts may have had something once.
 const (
 	flapTurns  = 4
 	flapWithin = 10 * time.Minute
@@ -99,7 +99,7 @@ const (
 func (w *Watch) Step(t *Threshold, r *Reading, now time.Time) bool {
 	before := w.State
 	next := w.judge(t, r, now)
-	if r.Has {
+	if r.Has && measure.Of(t.Measure).Of != measure.OfWhole {
 		w.flap(t, now)
 	}
 	if w.Flaps {

@@ -98,6 +98,12 @@ const (
 	WholeSlowest    = "whole_slowest"
 )
 
+// Wholes says by which measure of what belongs together one of its parts is told.
+var Wholes = map[string]string{
+	On: WholeOn, CoresUsed: WholeCores, CoresHeld: WholeCoresHeld, MemoryUsed: WholeMemory, MemoryHeld: WholeMemoryHeld, DiskUsed: WholeDisk, DiskHeld: WholeDiskHeld,
+	NetReceived: WholeReceived, NetSent: WholeSent, Answers: WholeAnswers, AnswerTime: WholeSlowest,
+}
+
 // Catalogue are all measures that Andamio knows by itself, in the order in which they are shown.
 var Catalogue = []Measure{
 	{On, OfInstance, State, 1, "", "switched on"},

@@ -17,12 +17,6 @@ type whole struct {
 	endpoints []string
 }
 
-// wholeOf is the measure of a whole that sums one of its machines.
-var wholeOf = map[string]string{
-	measure.On: measure.WholeOn, measure.CoresUsed: measure.WholeCores, measure.CoresHeld: measure.WholeCoresHeld, measure.MemoryUsed: measure.WholeMemory, measure.MemoryHeld: measure.WholeMemoryHeld,
-	measure.DiskUsed: measure.WholeDisk, measure.DiskHeld: measure.WholeDiskHeld, measure.NetReceived: measure.WholeReceived, measure.NetSent: measure.WholeSent,
-}
-
 // join has what belongs together be known as things of their own.
 func (k *known) join() {
 	all := map[string]*whole{}
@@ -54,7 +48,7 @@ func (k *known) join() {
 			continue // it would say again what its machine, or its deployment, says
 		}
 		k.wholes = append(k.wholes, w)
-		k.add(w.thing, alarm.Node{Rank: alarm.Whole, Service: w.thing.Service})
+		k.add(w.thing, alarm.Node{Rank: alarm.Whole, Service: w.thing.Service, Holds: append(slices.Clone(w.machines), w.endpoints...)})
 	}
 }
 
@@ -87,7 +81,7 @@ func (r *round) together(k *known) {
 			if f == nil {
 				continue
 			}
-			for name, into := range wholeOf {
+			for name, into := range measure.Wholes {
 				if v, told := f.values[name]; told {
 					values[into] += v
 				}
