@@ -390,11 +390,18 @@ func (v *View) drawPage(c *part.Canvas, r part.Rect, d *deployments.Deployment) 
 	}
 	v.watched.line = min(max(v.watched.line, 0), len(all)-1)
 	lines := min(len(all)+3, max(r.H*11/20, 6))
+	rest := r.H - lines - 3
+	if rest < selectedLeast { // all of the room is for lines then
+		lines = r.H - 1
+	}
 	v.drawLines(c, part.Rect{X: r.X, Y: r.Y + 1, W: r.W, H: lines}, all)
-	if rest := r.H - lines - 3; rest >= 4 {
+	if rest >= selectedLeast {
 		v.drawSelected(c, part.Rect{X: r.X, Y: r.Y + lines + 2, W: r.W, H: rest}, d, all[v.watched.line])
 	}
 }
+
+// selectedLeast is how many rows a curve takes at least that is drawn large.
+const selectedLeast = 4
 
 // columnLeast is how wide a column is at least: a figure, and as much of a curve.
 const columnLeast = 21
@@ -414,6 +421,9 @@ func (v *View) drawLines(c *part.Canvas, r part.Rect, all []*watch.Overview) {
 		names = names[left:min(left+shown, len(names))]
 		w := (r.W - name - 2) / shown
 		if o.Kind != kind {
+			if y+1 >= r.Y+r.H { // a heading alone heads nothing
+				break
+			}
 			kind = o.Kind
 			for k, n := range names {
 				if measure.Known(n) {
