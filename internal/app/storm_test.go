@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/measure"
+	"andamio/internal/core/plan"
 	"andamio/internal/sandbox"
 	"andamio/internal/service/sites"
 )
@@ -24,8 +26,9 @@ type weather struct {
 	box        *sandbox.Sandbox
 	deployment int64
 	rand       *rand.Rand
-	// things are what the deployment has, and the sites.
+	// things are what is measured of the deployment, plan is what stands of it.
 	things []measure.Thing
+	plan   *plan.Plan
 }
 
 // gust is one thing that goes wrong: what it is, and which causes are right.
@@ -63,13 +66,22 @@ func (w *weather) machine(unseen bool) gust {
 	if unseen { // that it is the machine itself can be told only where more than one thing is on it
 		what = "network of " + m.Name
 		for _, t := range w.things {
-			if t.Kind == measure.OfEndpoint {
+			if t.Kind == measure.OfEndpoint && w.machineOf(t.Resource) == m.Resource {
 				right = append(right, t.Key, fmt.Sprintf("part d%d/%s", w.deployment, t.Resource))
 			}
 		}
 	}
 	_, id, _ := strings.Cut(m.Key, "/")
 	return w.fall(what, sandbox.Outage{Site: m.Site, ID: id, Unseen: unseen}, right...)
+}
+
+// machineOf is the machine that an endpoint, or the software that is asked, is on.
+func (w *weather) machineOf(resource string) string {
+	r := w.plan.Resource(resource)
+	if of := w.plan.Resource(r.AsEndpoint().EndpointOf); of != nil {
+		r = of
+	}
+	return cmp.Or(r.On, r.ID)
 }
 
 // together is a host or a zone that falls on which there are two machines or more, so that it can be told from what it carries.
@@ -242,8 +254,8 @@ thresholds:
 // TestAStormOnStandInsIsOneAlertAFault does to what really stands what the storm of the model does: one of every sort, or as many as ANDAMIO_STORM says.
 func TestAStormOnStandInsIsOneAlertAFault(t *testing.T) {
 	t.Parallel()
-	a, box, _, id := raised(t)
-	w := &weather{watching: watchOver(t, a), box: box, deployment: id, rand: rand.New(rand.NewPCG(seedOfStorm(), 3))}
+	a, box, d, id := raised(t)
+	w := &weather{watching: watchOver(t, a), box: box, deployment: id, plan: d.Plan, rand: rand.New(rand.NewPCG(seedOfStorm(), 3))}
 	_, err := a.SetThresholds(ctx, []byte(ofWholes))
 	require.NoError(t, err)
 	require.Empty(t, w.measures(4), "all is well")
