@@ -150,14 +150,21 @@ func scenario(ctx context.Context, a *app.App) (*plan.Plan, error) {
 	return d.Plan, nil
 }
 
-// patience is how many workers a run may need: a run that never ends is a failure too.
-const patience = 200
+// patience is how many workers a run may need, and endsWithin how long all of them may take: a run that never ends is a failure too.
+const (
+	patience   = 200
+	endsWithin = 6 * time.Minute
+)
 
 // toTheEnd has workers work on a run, and kills each after a random while, until one ends by itself with everything as it
 // should be. What failed for good is decided to be tried again.
 func (t Trial) toTheEnd(ctx context.Context, a *app.App, r *rand.Rand, id int64, out *Result) error {
 	out.Runs++
+	began := time.Now()
 	for worker := range patience {
+		if time.Since(began) > endsWithin {
+			return fmt.Errorf("run %d did not end within %s, by %d workers", id, endsWithin, worker)
+		}
 		killed, err := t.work(ctx, a, r, id, out.Kills < t.Kills)
 		if err != nil {
 			return err
