@@ -66,7 +66,7 @@ func standInMachine(t *testing.T, scripts map[string]string) machine {
 	require.NoError(t, afero.WriteFile(h.fs, "/var/lib/andamio/balance.sh", []byte(scripts["balance.sh"]), 0o644))
 	return machine{port: "8000", at: func() string { return l.at[8000] }, script: func(name string, env ...string) (string, int) {
 		var out bytes.Buffer
-		code := h.Run(context.Background(), scripts[name], env, strings.NewReader(""), &out, &out)
+		code := h.Run(t.Context(), scripts[name], env, strings.NewReader(""), &out, &out)
 		return out.String(), code
 	}}
 }

@@ -1,7 +1,6 @@
 package watch
 
 import (
-	"context"
 	"io"
 	"log/slog"
 	"net/http"
@@ -102,7 +101,7 @@ func TestMeasuresAreSentOn(t *testing.T) {
 		r.put("e", measure.AnswerTime, v)
 		r.put("e", `queue{river="upper \"Sil\"",site="own"}`, v)
 		r.put("gone", measure.On, 1)
-		require.NoError(t, svc.forward(context.Background(), k, r, now))
+		require.NoError(t, svc.forward(t.Context(), k, r, now))
 		return r
 	}
 	idle := func() bool {
@@ -179,7 +178,7 @@ func TestOnlySoMuchWaitsToBeSent(t *testing.T) {
 	k := &known{things: map[string]*measure.Thing{"e": {Key: "e", Kind: measure.OfEndpoint}}}
 	r := &round{of: map[string]*figures{}}
 	r.put("e", measure.Answers, 1)
-	require.NoError(t, svc.forward(context.Background(), k, r, time.Unix(1, 0)))
+	require.NoError(t, svc.forward(t.Context(), k, r, time.Unix(1, 0)))
 	assert.Len(t, f.pending, heldMost)
 	assert.Equal(t, 1, f.lost)
 }

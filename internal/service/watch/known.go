@@ -178,7 +178,7 @@ func (k *known) deployment(d *deployments.Deployment) {
 	tiers, titles := health.TiersOf(p), titlesOf(p)
 	why := ""
 	if d.State() == run.UnderWay {
-		why = "a run of it is under way"
+		why = underWay
 		k.works[d.ID] = true
 	}
 	thing := func(r *plan.Resource, kind measure.Kind, key string) measure.Thing {
@@ -221,6 +221,9 @@ func (k *known) own(t measure.Thing, n alarm.Node) {
 	}
 	k.add(t, n)
 }
+
+// underWay is why everything of a deployment rests while a run works on it.
+const underWay = "a run of it is under way"
 
 // rest says why a thing of a machine rests; "" and on, it does not.
 func (k *known) rest(key, why string, machine *plan.Resource) {

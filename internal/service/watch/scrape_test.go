@@ -1,7 +1,6 @@
 package watch
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -147,11 +146,11 @@ func TestWhoTellsNoFiguresDoesNotAnswer(t *testing.T) {
 	}
 	server := httptest.NewServer(http.HandlerFunc(page))
 	defer server.Close()
-	all, err := scraped(context.Background(), server.URL+"/metrics")
+	all, err := scraped(t.Context(), server.URL+"/metrics")
 	require.NoError(t, err)
 	assert.Len(t, all, 10)
 	for path, want := range map[string]string{"/none": "404", "/elsewhere": "sends us to", "/much": "larger than"} {
-		_, err := scraped(context.Background(), server.URL+path)
+		_, err := scraped(t.Context(), server.URL+path)
 		assert.ErrorContains(t, err, want, path)
 	}
 }

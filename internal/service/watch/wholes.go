@@ -48,6 +48,9 @@ func (k *known) join() {
 			continue // it would say again what its machine, or its deployment, says
 		}
 		k.wholes = append(k.wholes, w)
+		if k.works[w.thing.Deployment] {
+			k.rests[w.thing.Key] = underWay
+		}
 		k.add(w.thing, alarm.Node{Rank: alarm.Whole, Service: w.thing.Service, Holds: append(slices.Clone(w.machines), w.endpoints...)})
 	}
 }

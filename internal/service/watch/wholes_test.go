@@ -12,7 +12,7 @@ import (
 // TestWhatBelongsTogetherIsMeasuredTogether holds what sums there are of which things, and that what tells nothing is not in them.
 func TestWhatBelongsTogetherIsMeasuredTogether(t *testing.T) {
 	t.Parallel()
-	k := &known{things: map[string]*measure.Thing{}, nodes: map[string]alarm.Node{}}
+	k := &known{things: map[string]*measure.Thing{}, nodes: map[string]alarm.Node{}, rests: map[string]string{}, works: map[int64]bool{2: true}}
 	machine := func(key, site, tier string, deployment int64) {
 		k.add(measure.Thing{Key: key, Kind: measure.OfInstance, Name: key, Site: site, Deployment: deployment, Of: "river", Tier: tier, Service: "The " + tier}, alarm.Node{Rank: alarm.Instance})
 	}
@@ -34,6 +34,7 @@ func TestWhatBelongsTogetherIsMeasuredTogether(t *testing.T) {
 	}
 	assert.Equal(t, []string{"whole d1: all of river", "whole d1/map: all of The map", "whole d2: all of river", "whole site presa: all at presa", "whole site vega: all at vega"}, names,
 		"a tier of one machine, and the only tier, say nothing new")
+	assert.Equal(t, map[string]string{"whole d2": underWay}, k.rests, "nothing is wrong with what a run works on")
 
 	r := &round{of: map[string]*figures{}}
 	for key, cores := range map[string]float64{"a": 1, "b": 2, "c": 4, "nobody's": 8} { // of d and e nothing is told
