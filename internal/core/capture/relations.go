@@ -36,13 +36,10 @@ func (c *capturer) relate(s *plan.Step) {
 		return // of another instance of its source
 	}
 	c.relations[r][op] = c.within(r, func() map[string]any { return c.operation(here.Node, s.Script) })
-	if undo := takenBackBy[op]; undo != "" && s.Undo != nil {
+	if undo := plan.TakenBackBy[op]; undo != "" && s.Undo != nil {
 		c.relations[r][undo] = c.within(r, func() map[string]any { return c.operation(here.Node, s.Undo) })
 	}
 }
-
-// takenBackBy are the operations that take others of the interface back.
-var takenBackBy = map[string]string{"add_target": "remove_target", "add_source": "remove_source"}
 
 // within does something while values are those of a relationship: its ends go by their keywords, so that each instance has
 // its own.

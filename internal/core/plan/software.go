@@ -253,8 +253,8 @@ func (w *weave) undo(o *topology.Operation, in instances, operation string) *Scr
 	return s
 }
 
-// undoes are the operations of relationships that take others back (TOSCA 1.3, section 5.8.5).
-var undoes = map[string]string{"add_target": "remove_target", "add_source": "remove_source"}
+// TakenBackBy are the operations of relationships that take others back (TOSCA 1.3, section 5.8.5).
+var TakenBackBy = map[string]string{"add_target": "remove_target", "add_source": "remove_source"}
 
 // asSource adds a relationship operation that runs on the side of its source, for each of the node's relations and each
 // instance of the target it is tied to.
@@ -313,7 +313,7 @@ func (w *weave) relation(name string, o *topology.Operation, source *topology.No
 	if leads(source, r) > 1 {
 		part += "." + r.Capability
 	}
-	undo := w.undo(r.Operations.Own(undoes[name]), pair, "Configure."+undoes[name])
+	undo := w.undo(r.Operations.Own(TakenBackBy[name]), pair, "Configure."+TakenBackBy[name])
 	w.run(Step{Op: op.Connect, Title: name + " " + other.Name, Undo: undo}, part, o, "Configure."+name, pair, scriptSeconds)
 }
 

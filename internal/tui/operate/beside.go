@@ -247,7 +247,7 @@ func (v *View) drawPick(c *part.Canvas, r part.Rect, p watch.Pick, o *watch.Over
 	m := measure.Of(p.Measure)
 	where := m.Words
 	for _, word := range []string{o.Site, o.Of} {
-		if word != "" {
+		if word != "" && !strings.HasSuffix(o.Name, " "+word) { // all of it is called so already
 			where += " · " + word
 		}
 	}

@@ -3,11 +3,14 @@ package operate
 import (
 	"testing"
 
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/measure"
 	"andamio/internal/service/watch"
+	"andamio/internal/tui/part"
 	"andamio/internal/tui/view"
 )
 
@@ -72,4 +75,18 @@ func keysOf(v *View) (out []string) {
 		out = append(out, k.Help().Key)
 	}
 	return out
+}
+
+// TestAWholeIsNotSaidTwice holds that the heading of a curve of a whole leaves out what its name says.
+func TestAWholeIsNotSaidTwice(t *testing.T) {
+	v := watching(t)
+	drawn := func(o watch.Overview) string {
+		c := part.NewCanvas(part.NewLook(false, false, colorprofile.TrueColor), 80, 10)
+		v.drawPick(c, part.Rect{W: 80, H: 10}, watch.Pick{Measure: measure.WholeCores}, &o)
+		return ansi.Strip(c.String())
+	}
+	whole := watch.Overview{Thing: measure.Thing{Kind: measure.OfWhole, Name: "all of river", Of: "river"}, Lines: []watch.Line{line(measure.WholeCores, 1, 4)}}
+	assert.Regexp(t, `all of river  cores in use +1 of 4 \(25 %\)`, drawn(whole))
+	whole.Name, whole.Tier = "all of map", "map"
+	assert.Regexp(t, `all of map  cores in use · river +1 of 4`, drawn(whole))
 }
