@@ -14,13 +14,17 @@ import (
 
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/change"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/measure"
 	"andamio/internal/core/placement"
+	"andamio/internal/core/promise"
 	"andamio/internal/core/run"
 	"andamio/internal/core/servicemap"
+	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/watch"
+	"andamio/internal/site"
 )
 
 // knock asks at an address once, on a conversation of its own as another client would.
@@ -133,6 +137,7 @@ func TestABalancerFollowsItsMembers(t *testing.T) {
 	state = carriedOut(t, a, o)
 	allGood(t, state)
 	assert.Equal(t, "page-host-1 page-host-2", atTheDoor(at), "it knows its members when it is on again")
+	refusesWhileItsMembersRest(t, a, id, at)
 
 	_, unchanged, err := a.Updating(ctx, id, "", templates.DraftRequest{})
 	require.NoError(t, err)
@@ -141,6 +146,57 @@ func TestABalancerFollowsItsMembers(t *testing.T) {
 	require.NoError(t, err)
 	carriedOut(t, a, o)
 	assert.Empty(t, box.Holds())
+}
+
+// refusesWhileItsMembersRest switches off all that a door leads to: it refuses whoever comes, as it should, also when it is switched off and on, or built
+// anew, meanwhile; nobody is told that it does, and it answers again once the first of them is on.
+func refusesWhileItsMembersRest(t *testing.T, a *App, id int64, at string) {
+	t.Helper()
+	const door = "door.host-1"
+	power := func(tier string, on bool) *run.State {
+		t.Helper()
+		o, err := a.Powering(ctx, id, tier, on)
+		require.NoError(t, err)
+		state := carriedOut(t, a, o)
+		allGood(t, state)
+		return state
+	}
+	stands := func() *deployments.Deployment {
+		t.Helper()
+		d, err := a.Deployment(ctx, id)
+		require.NoError(t, err)
+		require.Equal(t, run.Standing, d.State())
+		return d
+	}
+	power("page-host", false)
+	who, err := knock(at)
+	require.NoError(t, err)
+	assert.Contains(t, who, "50", "no gateway, or no service")
+	power("door", false)
+	power("door", true)
+	sights, err := a.Sights(ctx, id)
+	require.NoError(t, err)
+	require.Len(t, sights, 1, "only the door is to be on")
+	assert.True(t, sights[0].On && sights[0].Answered, "it is asked whether it is there, and not for what it cannot give")
+
+	d := stands()
+	clouds, err := a.Sites()
+	require.NoError(t, err)
+	cloud, gone := clouds[d.Stand.Plan.Resource(door).Site], d.Stand.Plan.Known[door]["site.id"]
+	require.NoError(t, cloud.Delete(ctx, kinds.Instance, gone))
+	require.Eventually(t, func() bool {
+		_, err := cloud.Read(ctx, kinds.Instance, gone)
+		return site.ClassOf(err) == site.NotFound
+	}, 20*time.Second, 20*time.Millisecond)
+	o, err := a.RaisingAgain(ctx, id, []promise.Fall{{Machine: door, How: promise.FellGone}})
+	require.NoError(t, err)
+	allGood(t, carriedOut(t, a, o))
+	stands()
+
+	again := power("page-host", true)
+	require.NotNil(t, again.Plan.Step("door.balancer-1.client/answer"), "it is asked again")
+	stands()
+	eventuallyAtTheDoor(t, again.Outputs["at"], "page-host-1 page-host-2")
 }
 
 // TestABalancerOfTheSitesOwnFollowsItsMembers raises the same where a site runs balancers itself: nothing is installed, and what is told to it follows as well, also when its cloud
@@ -195,6 +251,7 @@ func TestABalancerOfTheSitesOwnFollowsItsMembers(t *testing.T) {
 	require.NoError(t, err)
 	allGood(t, carriedOut(t, a, o))
 	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
+	refusesWhileItsMembersRest(t, a, id, at)
 
 	elsewhere, err := a.Redraft(ctx, id, d.Template, templates.DraftRequest{Choices: templates.Choices{Pins: map[string]placement.Spot{"door.host-1": {Site: "vega"}}}})
 	require.NoError(t, err)

@@ -34,8 +34,9 @@ type parts struct {
 	leaves   []bool // software that has no operation that deletes it
 	connects []int  // the software it connects to, -1 for none
 	public   []bool
-	// door is where a load balancer is that a site runs itself, before all software; "" is none. look is the page that it asks for.
+	// door is where a load balancer is that a site runs itself, before all software; "" is none. look is the page that it asks for; shut has it switched off.
 	door, look string
+	shut       bool
 }
 
 func draw(t *rapid.T, name string) parts {
@@ -62,6 +63,7 @@ func drawDoor(t *rapid.T, name string) parts {
 	p := draw(t, name)
 	p.door = rapid.SampledFrom([]string{"", "", "vega", "presa"}).Draw(t, name+" door")
 	p.look = rapid.SampledFrom([]string{"", "/well"}).Draw(t, name+" look")
+	p.shut = rapid.IntRange(0, 3).Draw(t, name+" shut") == 0
 	return p
 }
 
@@ -82,7 +84,7 @@ func design(p parts) *plan.Plan {
 	return change.Rest(b.plan, func(r *plan.Resource) bool {
 		var i int
 		n, _ := fmt.Sscanf(r.ID, "host-%d", &i)
-		return n == 1 && p.off[i]
+		return n == 1 && p.off[i] || r.ID == "door-host" && p.shut
 	})
 }
 
@@ -198,6 +200,11 @@ func (b *builder) door(p parts) {
 		b.step("door", op.Enroll, plan.Step{ID: op.Enroll.For("door", app), Check: atSite.Check,
 			Member: &plan.Member{Name: app, Address: attribute(fmt.Sprintf("port-%d", i), "address"), Port: plan.Expr{Literal: "80"}}}, b.last["door"], b.last[app])
 	}
+	if p.hosts == 0 {
+		return
+	}
+	b.add(plan.Resource{ID: "door.public", Kind: kinds.Endpoint, Site: p.door, StandsOn: []string{"door"}, Spec: plan.EndpointSpec{EndpointOf: "door", LeadsTo: slices.Clone(door.StandsOn[1:])}})
+	b.step("door.public", op.Answer, plan.Step{Check: plan.Condition{Kind: plan.CheckHTTP, Address: &address, Port: &number}}, b.last["door"])
 }
 
 func attribute(resource, name string) plan.Expr {
@@ -261,7 +268,7 @@ func built(t *rapid.T, p *plan.Plan) *world {
 	w.run(t, p)
 	for i := range p.Resources {
 		if r := &p.Resources[i]; r.Off {
-			w.things[r.ID].off = true
+			require.NoError(t, w.halt(r.ID))
 		}
 	}
 	return w

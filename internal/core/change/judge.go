@@ -22,7 +22,11 @@ func (c *compiler) judge() {
 		}
 		if before == nil {
 			c.set(r.ID, plan.Build)
-			c.because(r.ID, "it does not stand yet")
+			why := "it does not stand yet"
+			if on := c.to.Resource(instanceOf(c.to, r)); on != nil && on.Off && len(c.stepsOf[r.ID]) == 0 {
+				why = "it is built when its instance is switched on"
+			}
+			c.because(r.ID, "%s", why)
 			continue
 		}
 		c.set(r.ID, plan.Keep)
@@ -118,9 +122,18 @@ func (c *compiler) compareSteps(id string) {
 		if c.to.Step(s.ID) == nil && !c.undo[s.ID] {
 			c.undo[s.ID] = true
 			c.set(id, plan.Amend)
-			c.because(id, "%s is no longer wanted", s.Title)
+			c.because(id, "%s", c.unwanted(s))
 		}
 	}
+}
+
+// unwanted says why a standing step is not wanted any more.
+func (c *compiler) unwanted(s *plan.Step) string {
+	r := c.to.Resource(s.Resource)
+	if s.Op == op.Answer && r != nil && len(r.AsEndpoint().LeadsTo) > 0 && !c.to.Resource(instanceOf(c.to, r)).Off {
+		return "all that it leads to is off: nothing asks it"
+	}
+	return s.Title + " is no longer wanted"
 }
 
 // again marks a wanted step for being run.

@@ -185,7 +185,9 @@ func (s *settler) rest() {
 			continue
 		}
 		for _, step := range s.from.Plan.Steps {
-			if instanceOf(s.from.Plan, s.from.Plan.Resource(step.Resource)) == id && s.want.Plan.Step(step.ID) == nil {
+			// What is not asked since all that it leads to rests goes with any of those.
+			on := instanceOf(s.from.Plan, s.from.Plan.Resource(step.Resource))
+			if (on == id || step.Op == op.Answer && !s.offWanted[on]) && s.want.Plan.Step(step.ID) == nil {
 				n.Drops = append(n.Drops, step.ID)
 			}
 		}

@@ -288,9 +288,9 @@ func (c *compiler) build() {
 			continue
 		}
 		s.Whole = c.place(&s)
-		if on := c.to.Resource(instanceOf(c.to, c.to.Resource(s.Resource))); s.Naming != nil && on != nil && on.Off {
+		if s.Naming != nil && s.Naming.Ask != "" && c.to.Step(op.Answer.On(s.Resource)) == nil {
 			quiet := *s.Naming
-			quiet.Ask, quiet.Path = "", "" // it stands for where it will be, and nothing is there to be asked
+			quiet.Ask, quiet.Path = "", "" // it stands for where it will be, and nothing is there to be asked, see Rest
 			s.Naming = &quiet
 		}
 		c.carry(c.to, s.Script)

@@ -137,6 +137,9 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		if x := w.things[id]; x == nil || !x.started {
 			return fmt.Errorf("%s does not answer", id)
 		}
+		if s.Op == op.Answer && w.things[id].members != nil && !w.serves(w.things[id]) {
+			return fmt.Errorf("%s has nobody to hand a request to", id)
+		}
 	case op.Balance:
 		if w.things[r.On] == nil {
 			return fmt.Errorf("%s is not there", r.On)
@@ -152,6 +155,16 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		return w.script(p, s, r)
 	}
 	return nil
+}
+
+// serves reports that a member of a load balancer runs.
+func (w *world) serves(door *thing) bool {
+	for name := range door.members {
+		if x := w.things[name]; x != nil && x.started {
+			return true
+		}
+	}
+	return false
 }
 
 // member has a load balancer know a member, or not any more.

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 )
 
@@ -32,6 +33,8 @@ func Of(s *run.State, r *run.Resource, rising bool) Condition {
 	switch {
 	case r.Off || isOff(s, r):
 		return Condition{run.Passed, "switched off", "its instance is switched off, as was asked for"}
+	case idle(s, r):
+		return Condition{run.Passed, wordIdle, "all that it leads to is switched off, as was asked for: nothing asks it"}
 	case unsure(s, r):
 		return Condition{run.Failed, "half done", "a run began a step of it that did not end well: how far it is is not known"}
 	case r.SiteSaid.Text != "" && !r.SiteSaid.Good && !r.SiteSaid.At.IsZero():
@@ -47,6 +50,9 @@ func Of(s *run.State, r *run.Resource, rising bool) Condition {
 	}
 	return Condition{run.Standing, "standing", "every step that built it was checked when it was done"}
 }
+
+// wordIdle is the word for what is not asked.
+const wordIdle = "idle"
 
 // rises is how a resource is while a run goes on.
 func rises(r *run.Resource) Condition {
@@ -70,6 +76,11 @@ func unsure(s *run.State, r *run.Resource) bool {
 	return slices.ContainsFunc(s.StepsOf(r.ID), func(st *run.Step) bool { return st.Status == run.Failed })
 }
 
+// idle reports that a resource is the endpoint of a load balancer that is not asked, since it has nobody to hand a request to.
+func idle(s *run.State, r *run.Resource) bool {
+	return len(r.AsEndpoint().LeadsTo) > 0 && s.Step(op.Answer.On(r.ID)) == nil
+}
+
 // isOff reports that what a resource runs on is off.
 func isOff(s *run.State, r *run.Resource) bool {
 	on := r.On
@@ -86,6 +97,8 @@ func isOff(s *run.State, r *run.Resource) bool {
 // Tally is how many of a tier, or of all, are how. Interfaces have readings and no condition of their own.
 type Tally struct {
 	All, Good, Bad, Off int
+	// Idle counts what is not asked, since all that it leads to is switched off.
+	Idle int
 	// On counts the instances that are switched on.
 	On int
 	// Rising counts what a run under way has not built yet.
@@ -134,7 +147,11 @@ func (t *Tally) count(r *run.Resource, c Condition) {
 			t.Worst = r.Title + " " + c.Word
 		}
 	case run.Passed:
-		t.Off++
+		if c.Word == wordIdle {
+			t.Idle++
+		} else {
+			t.Off++
+		}
 	default:
 		t.Good++
 	}

@@ -33,6 +33,19 @@ func two() *plan.Plan {
 	return plan.Reindexed(p)
 }
 
+// leads has an endpoint be a load balancer's, which is not asked.
+func leads(r *run.Resource) {
+	plan.Respec(r.Resource, func(s *plan.EndpointSpec) { s.LeadsTo = []string{"lone-1"} })
+}
+
+func TestWhatIsIdleIsNeitherOffNorWell(t *testing.T) {
+	s := run.New(two())
+	leads(s.Resource("log-1.page"))
+	all := Read(s, false).All
+	assert.Equal(t, []int{1, 0, 0}, []int{all.Idle, all.Off, all.Bad})
+	assert.Equal(t, all.All-1, all.Good)
+}
+
 func TestAConditionIsTheGravestThingSaid(t *testing.T) {
 	for _, c := range []struct {
 		id     string
@@ -48,6 +61,8 @@ func TestAConditionIsTheGravestThingSaid(t *testing.T) {
 			r.Answer = said("refused", false)
 		}, "switched off", run.Passed},
 		{"log-1.page", func(s *run.State, _ *run.Resource) { s.Resource("host-1").Off = true }, "switched off", run.Passed},
+		{"log-1.page", func(_ *run.State, r *run.Resource) { leads(r) }, "idle", run.Passed},
+		{"log-1.page", func(s *run.State, r *run.Resource) { s.Resource("host-1").Off = true; leads(r) }, "switched off", run.Passed},
 		{"host-1.if", func(s *run.State, _ *run.Resource) { s.Resource("host-1").Off = true }, "switched off", run.Passed},
 		{"host-1", func(_ *run.State, r *run.Resource) { r.SiteSaid = said("active", true) }, "ready", run.Standing},
 		{"host-1", func(_ *run.State, r *run.Resource) { r.SiteSaid = said("it is not there", false) }, "gone wrong", run.Failed},

@@ -129,6 +129,20 @@ func (c *compiler) targets(n *topology.Node, i int) []string {
 	return out
 }
 
+// members are the instances of software that a load balancer hands requests to; none of what is no load balancer.
+func (c *compiler) members(n *topology.Node, i int) []string {
+	var out []string
+	for _, r := range n.Relations {
+		if r.Order != topology.Routes || r.Target.Builds != kinds.Software {
+			continue
+		}
+		for _, j := range paired(n, r, i) {
+			out = append(out, c.resourceID(r.Target, j))
+		}
+	}
+	return out
+}
+
 // tied reports that each instance of a source is tied to instances of its targets.
 func tied(o topology.Ordering) bool {
 	return o == topology.Connects || o == topology.Depends || o == topology.Routes
@@ -455,7 +469,7 @@ func (c *compiler) endpoint(n *topology.Node, cp topology.Capability, port int64
 	r := c.add(Resource{ID: of.ID + "." + cp.Name, Node: n.Name, Title: title(n, i) + " " + protocol(cp), Kind: kinds.Endpoint,
 		Service: n.Service, Description: "where users reach " + of.Title, Site: of.Site, Zone: of.Zone,
 		StandsOn: []string{of.ID}, Detail: path, Why: []string{"it is reached where " + of.Title + " runs"},
-		Spec: EndpointSpec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID}})
+		Spec: EndpointSpec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID, LeadsTo: c.members(n, i)}})
 	check := c.reach(n, i, port, kind, path)
 	c.demand(n, &check)
 	c.step(Step{Resource: r.ID, Op: op.Answer, Title: "ask " + protocol(cp) + " " + check.Path, Check: check},

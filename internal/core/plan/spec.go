@@ -74,6 +74,8 @@ type EndpointSpec struct {
 	// Interface is the resource at whose address it answers, EndpointOf the software.
 	Interface  string `json:"interface,omitempty"`
 	EndpointOf string `json:"endpoint_of,omitempty"`
+	// LeadsTo are the members of the load balancer that it is the endpoint of: while all of their machines are switched off, it has nobody to hand a request to.
+	LeadsTo []string `json:"leads_to,omitempty"`
 }
 
 // SnapshotSpec is what a snapshot keeps.

@@ -9,6 +9,7 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
 	"andamio/internal/site"
@@ -55,7 +56,7 @@ func (svc *Service) Picture(ctx context.Context, d *Deployment) (*run.State, err
 			}
 		}
 	}
-	for i := range s.Resources { // what is off answers no more
+	for i := range s.Resources { // what is off answers no more, nor is what has nobody behind it asked
 		r := &s.Resources[i]
 		on := r
 		if of := s.Resource(r.AsEndpoint().EndpointOf); of != nil {
@@ -64,7 +65,7 @@ func (svc *Service) Picture(ctx context.Context, d *Deployment) (*run.State, err
 		if host := s.Resource(on.On); host != nil {
 			on = host
 		}
-		if on.Off {
+		if on.Off || r.Kind == kinds.Endpoint && s.Step(op.Answer.On(r.ID)) == nil {
 			r.Answer = run.Reading{}
 		}
 	}

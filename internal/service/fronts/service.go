@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"andamio/internal/core/change"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/front"
 	"andamio/internal/core/guard"
@@ -149,15 +150,16 @@ func (svc *Service) members(ctx context.Context, known *deployments.Known, f *fr
 	return out, nil
 }
 
-// membersOf are the endpoints of a deployment that a front means. What is switched off as was asked for is none.
+// membersOf are the endpoints of a deployment that a front means, each asked by what says most of it. What is switched off as was asked for is none, nor what
+// leads only to such.
 func membersOf(f *front.Front, d *deployments.Deployment) []front.Member {
 	var out []front.Member
 	s := run.Stood(d.Stand.Plan, d.Stand.Unsure)
-	seen := map[netip.AddrPort]bool{}
+	seen, idle := map[netip.AddrPort]int{}, change.Idle(s.Plan)
 	for _, p := range deployments.ProbesOf(s) {
 		r := s.Plan.Resource(p.Resource)
 		at, err := netip.ParseAddrPort(p.Where)
-		if r == nil || err != nil || seen[at] {
+		if r == nil || err != nil {
 			continue
 		}
 		software, endpoint := r, ""
@@ -165,10 +167,16 @@ func membersOf(f *front.Front, d *deployments.Deployment) []front.Member {
 			software, endpoint = of, strings.TrimPrefix(r.ID, of.ID+".")
 		}
 		machine := s.Plan.Resource(software.On)
-		if !f.Means(software.Node, endpoint) || machine != nil && machine.Kind == kinds.Instance && machine.Off {
+		if !f.Means(software.Node, endpoint) || machine != nil && machine.Kind == kinds.Instance && machine.Off || idle(software.ID) {
 			continue
 		}
-		seen[at] = true
+		if i, has := seen[at]; has {
+			if check := checkOf(&p.Check); check.HTTP {
+				out[i].Check = check
+			}
+			continue
+		}
+		seen[at] = len(out)
 		out = append(out, front.Member{Name: software.ID, Deployment: d.ID, Site: r.Site, Address: at.Addr().Unmap(), Port: at.Port(), Machine: software.On, Check: checkOf(&p.Check)})
 	}
 	return out

@@ -140,6 +140,9 @@ func (v *View) drawRow(c *part.Canvas, r part.Rect, y int, row row) {
 	if !asked {
 		text, ink = fmt.Sprintf("%d of %d stand", h.Good, h.All), part.Dim
 	}
+	if h.Idle > 0 {
+		text = fmt.Sprintf("%d idle, %s", h.Idle, text)
+	}
 	if h.Off > 0 {
 		text = fmt.Sprintf("%d off, %s", h.Off, text)
 	}
