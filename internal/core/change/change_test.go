@@ -191,6 +191,7 @@ func (b *builder) door(p parts) {
 	for i := range p.hosts {
 		door.StandsOn = append(door.StandsOn, fmt.Sprintf("app-%d", i))
 	}
+	door.Spec = plan.SoftwareSpec{LeadsTo: slices.Clone(door.StandsOn[1:])}
 	b.add(door)
 	b.step("door", op.Balance, plan.Step{Check: atSite.Check, Balancing: &plan.Balancing{Port: 80, Protocol: "http", Algorithm: "source", Look: p.look}}, "door-host/create", "door-port/plug")
 	address, number := attribute("door-port", "address"), plan.Expr{Literal: "80"}
@@ -203,7 +204,7 @@ func (b *builder) door(p parts) {
 	if p.hosts == 0 {
 		return
 	}
-	b.add(plan.Resource{ID: "door.public", Kind: kinds.Endpoint, Site: p.door, StandsOn: []string{"door"}, Spec: plan.EndpointSpec{EndpointOf: "door", LeadsTo: slices.Clone(door.StandsOn[1:])}})
+	b.add(plan.Resource{ID: "door.public", Kind: kinds.Endpoint, Site: p.door, StandsOn: []string{"door"}, Spec: plan.EndpointSpec{EndpointOf: "door"}})
 	b.step("door.public", op.Answer, plan.Step{Check: plan.Condition{Kind: plan.CheckHTTP, Address: &address, Port: &number}}, b.last["door"])
 }
 

@@ -129,8 +129,7 @@ func (c *compiler) compareSteps(id string) {
 
 // unwanted says why a standing step is not wanted any more.
 func (c *compiler) unwanted(s *plan.Step) string {
-	r := c.to.Resource(s.Resource)
-	if s.Op == op.Answer && r != nil && len(r.AsEndpoint().LeadsTo) > 0 && !c.to.Resource(instanceOf(c.to, r)).Off {
+	if r := c.to.Resource(s.Resource); s.Op == op.Answer && r != nil && !rests(c.to, instanceOf(c.to, r)) {
 		return "all that it leads to is off: nothing asks it"
 	}
 	return s.Title + " is no longer wanted"

@@ -57,21 +57,24 @@ func rests(p *plan.Plan, instance string) bool {
 // Idle says of the software of a plan that it is a load balancer that has nobody to hand a request to, as all its members rest: each is on an instance that
 // is switched off, stands no more, or is such a load balancer itself. It refuses who comes, and that is no fault of it.
 func Idle(p *plan.Plan) func(software string) bool {
-	leads := map[string][]string{}
-	for i := range p.Resources {
-		if e := p.Resources[i].AsEndpoint(); len(e.LeadsTo) > 0 {
-			leads[e.EndpointOf] = e.LeadsTo
+	known := map[string]bool{}
+	var idle func(id string) bool
+	idle = func(id string) bool {
+		r := p.Resource(id)
+		if r == nil || len(r.AsSoftware().LeadsTo) == 0 {
+			return false
 		}
-	}
-	var idle func(id string, deep int) bool
-	idle = func(id string, deep int) bool {
-		awake := func(member string) bool {
-			r := p.Resource(member)
-			return r != nil && !rests(p, r.On) && !idle(member, deep+1)
+		if is, has := known[id]; has {
+			return is
 		}
-		return len(leads[id]) > 0 && deep < len(leads) && !slices.ContainsFunc(leads[id], awake)
+		known[id] = false // what leads to itself has somebody
+		known[id] = !slices.ContainsFunc(r.AsSoftware().LeadsTo, func(member string) bool {
+			m := p.Resource(member)
+			return m != nil && !rests(p, m.On) && !idle(member)
+		})
+		return known[id]
 	}
-	return func(software string) bool { return idle(software, 0) }
+	return idle
 }
 
 // through replaces steps that are gone by those they came after.

@@ -256,10 +256,17 @@ func (f *File) Keeps() time.Duration { return f.ttl }
 // Fits reports that a front is for a deployment.
 func (f *Front) Fits(of *condition.Subject) (bool, error) { return f.fits.Holds(of.Facts()) }
 
-// Means reports that an endpoint of some software is one of the front's.
+// Means reports that an endpoint of some software is one of the front's. What a template stands for is meant by the name of the node that it stands for, too:
+// the endpoint client of door.balancer is one of door.
 func (f *Front) Means(software, endpoint string) bool {
-	node, of, has := strings.Cut(f.Endpoint, ".")
-	return node == software && (!has || of == endpoint)
+	for node := software; node != ""; {
+		if f.Endpoint == node || endpoint != "" && f.Endpoint == node+"."+endpoint {
+			return true
+		}
+		outer := strings.LastIndex(node, ".")
+		node = node[:max(outer, 0)]
+	}
+	return false
 }
 
 // Region is the region of a client, by the narrowest network that says so; nil if none does. The scope is how many leading bits of its address that is so for, whoever else has them (RFC 7871, section 7.2.1):

@@ -49,6 +49,14 @@ func TestAFileOfFrontsIsRead(t *testing.T) {
 	assert.True(t, x.Means("river-map", "app_endpoint"))
 	assert.False(t, x.Means("river-map", "admin"))
 	assert.False(t, x.Means("map", "app_endpoint"))
+	x.Endpoint = "door"
+	assert.True(t, x.Means("door.balancer", "client"), "what stands for a node is meant by its name")
+	assert.False(t, x.Means("doorway", "client"))
+	for _, exact := range []string{"door.client", "door.balancer", "door.balancer.client"} {
+		x.Endpoint = exact
+		assert.True(t, x.Means("door.balancer", "client"), exact)
+	}
+	assert.False(t, x.Means("door.balancer", ""), "an endpoint is asked for")
 	x.Endpoint = "river-map"
 	assert.True(t, x.Means("river-map", "admin"))
 	fits, err := x.Fits(&condition.Subject{Services: []string{"map"}})

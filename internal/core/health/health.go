@@ -78,7 +78,8 @@ func unsure(s *run.State, r *run.Resource) bool {
 
 // idle reports that a resource is the endpoint of a load balancer that is not asked, since it has nobody to hand a request to.
 func idle(s *run.State, r *run.Resource) bool {
-	return len(r.AsEndpoint().LeadsTo) > 0 && s.Step(op.Answer.On(r.ID)) == nil
+	of := s.Resource(r.AsEndpoint().EndpointOf)
+	return of != nil && len(of.AsSoftware().LeadsTo) > 0 && s.Step(op.Answer.On(r.ID)) == nil
 }
 
 // isOff reports that what a resource runs on is off.

@@ -33,14 +33,14 @@ func two() *plan.Plan {
 	return plan.Reindexed(p)
 }
 
-// leads has an endpoint be a load balancer's, which is not asked.
-func leads(r *run.Resource) {
-	plan.Respec(r.Resource, func(s *plan.EndpointSpec) { s.LeadsTo = []string{"lone-1"} })
+// leads has the software be a load balancer, which is not asked.
+func leads(s *run.State) {
+	s.Resource("log-1").Spec = plan.SoftwareSpec{LeadsTo: []string{"lone-1"}}
 }
 
 func TestWhatIsIdleIsNeitherOffNorWell(t *testing.T) {
 	s := run.New(two())
-	leads(s.Resource("log-1.page"))
+	leads(s)
 	all := Read(s, false).All
 	assert.Equal(t, []int{1, 0, 0}, []int{all.Idle, all.Off, all.Bad})
 	assert.Equal(t, all.All-1, all.Good)
@@ -61,8 +61,8 @@ func TestAConditionIsTheGravestThingSaid(t *testing.T) {
 			r.Answer = said("refused", false)
 		}, "switched off", run.Passed},
 		{"log-1.page", func(s *run.State, _ *run.Resource) { s.Resource("host-1").Off = true }, "switched off", run.Passed},
-		{"log-1.page", func(_ *run.State, r *run.Resource) { leads(r) }, "idle", run.Passed},
-		{"log-1.page", func(s *run.State, r *run.Resource) { s.Resource("host-1").Off = true; leads(r) }, "switched off", run.Passed},
+		{"log-1.page", func(s *run.State, _ *run.Resource) { leads(s) }, "idle", run.Passed},
+		{"log-1.page", func(s *run.State, _ *run.Resource) { s.Resource("host-1").Off = true; leads(s) }, "switched off", run.Passed},
 		{"host-1.if", func(s *run.State, _ *run.Resource) { s.Resource("host-1").Off = true }, "switched off", run.Passed},
 		{"host-1", func(_ *run.State, r *run.Resource) { r.SiteSaid = said("active", true) }, "ready", run.Standing},
 		{"host-1", func(_ *run.State, r *run.Resource) { r.SiteSaid = said("it is not there", false) }, "gone wrong", run.Failed},

@@ -414,7 +414,7 @@ func (p *Plan) index() {
 	for i := range p.Resources {
 		r := &p.Resources[i]
 		if r.Spec == nil {
-			r.Spec = NoSpec{}
+			r.Spec = unspecified(r.Kind)
 		}
 		p.resources[r.ID] = r
 	}

@@ -89,9 +89,13 @@ func (c *compiler) component(n *topology.Node, i int, at *placement.Choice) erro
 		host = c.resourceID(n.Host, i)
 	}
 	targets := c.targets(n, i)
-	c.add(Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: kinds.Software, Service: n.Service, Description: n.Description,
+	software := Resource{ID: id, Node: n.Name, Title: title(n, i), Kind: kinds.Software, Service: n.Service, Description: n.Description,
 		Site: at.Site, Zone: at.Zone, On: on, StandsOn: unique(append([]string{host}, targets...)), Detail: endpointDetail(n),
-		Why: []string{"it runs on " + c.resource(on).Title + ", which is placed there"}})
+		Why: []string{"it runs on " + c.resource(on).Title + ", which is placed there"}}
+	if to := c.members(n, i); len(to) > 0 {
+		software.Spec = SoftwareSpec{LeadsTo: to}
+	}
+	c.add(software)
 
 	before := slices.Clone(c.ready[on])
 	if host != on {
@@ -469,7 +473,7 @@ func (c *compiler) endpoint(n *topology.Node, cp topology.Capability, port int64
 	r := c.add(Resource{ID: of.ID + "." + cp.Name, Node: n.Name, Title: title(n, i) + " " + protocol(cp), Kind: kinds.Endpoint,
 		Service: n.Service, Description: "where users reach " + of.Title, Site: of.Site, Zone: of.Zone,
 		StandsOn: []string{of.ID}, Detail: path, Why: []string{"it is reached where " + of.Title + " runs"},
-		Spec: EndpointSpec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID, LeadsTo: c.members(n, i)}})
+		Spec: EndpointSpec{Protocol: protocol(cp), Port: int(port), Path: path, Interface: c.interfaceOf(n.Base, i), EndpointOf: of.ID}})
 	check := c.reach(n, i, port, kind, path)
 	c.demand(n, &check)
 	c.step(Step{Resource: r.ID, Op: op.Answer, Title: "ask " + protocol(cp) + " " + check.Path, Check: check},

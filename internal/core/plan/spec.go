@@ -74,7 +74,11 @@ type EndpointSpec struct {
 	// Interface is the resource at whose address it answers, EndpointOf the software.
 	Interface  string `json:"interface,omitempty"`
 	EndpointOf string `json:"endpoint_of,omitempty"`
-	// LeadsTo are the members of the load balancer that it is the endpoint of: while all of their machines are switched off, it has nobody to hand a request to.
+}
+
+// SoftwareSpec is what software does with what comes to it.
+type SoftwareSpec struct {
+	// LeadsTo are the members of a load balancer, which hands them what comes to it; none of any other software.
 	LeadsTo []string `json:"leads_to,omitempty"`
 }
 
@@ -96,7 +100,7 @@ type SnapshotSpec struct {
 	Holds map[string]string `json:"holds,omitempty"`
 }
 
-// NoSpec is that of a resource of which nothing is asked of a site, such as software.
+// NoSpec is that of a resource of which nothing is asked of a site, such as an action.
 type NoSpec struct{}
 
 func (InstanceSpec) of() kinds.Kind  { return kinds.Instance }
@@ -104,6 +108,7 @@ func (VolumeSpec) of() kinds.Kind    { return kinds.Volume }
 func (NetworkSpec) of() kinds.Kind   { return kinds.Network }
 func (InterfaceSpec) of() kinds.Kind { return kinds.Interface }
 func (EndpointSpec) of() kinds.Kind  { return kinds.Endpoint }
+func (SoftwareSpec) of() kinds.Kind  { return kinds.Software }
 func (SnapshotSpec) of() kinds.Kind  { return kinds.Snapshot }
 func (NoSpec) of() kinds.Kind        { return "" }
 
@@ -121,6 +126,9 @@ func (r *Resource) AsInterface() InterfaceSpec { return as[InterfaceSpec](r) }
 
 // AsEndpoint is the specification of an endpoint.
 func (r *Resource) AsEndpoint() EndpointSpec { return as[EndpointSpec](r) }
+
+// AsSoftware is the specification of software.
+func (r *Resource) AsSoftware() SoftwareSpec { return as[SoftwareSpec](r) }
 
 // AsSnapshot is the specification of a snapshot.
 func (r *Resource) AsSnapshot() SnapshotSpec { return as[SnapshotSpec](r) }
@@ -180,6 +188,18 @@ func (r *Resource) Dangle(gone func(id string) bool) {
 var specs = map[kinds.Kind]func([]byte) (Spec, error){
 	kinds.Instance: readSpec[InstanceSpec], kinds.Volume: readSpec[VolumeSpec], kinds.Network: readSpec[NetworkSpec],
 	kinds.Interface: readSpec[InterfaceSpec], kinds.Endpoint: readSpec[EndpointSpec], kinds.Snapshot: readSpec[SnapshotSpec],
+	kinds.Software: readSpec[SoftwareSpec],
+}
+
+// anySoftware is the specification of most software, which leads to nothing: one for all of it.
+var anySoftware Spec = SoftwareSpec{}
+
+// unspecified is the specification of a thing of which nothing is said.
+func unspecified(k kinds.Kind) Spec {
+	if k == kinds.Software {
+		return anySoftware
+	}
+	return NoSpec{}
 }
 
 // Sized is the specification of a thing of which the size of its disk is known alone.

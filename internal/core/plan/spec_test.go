@@ -16,7 +16,7 @@ import (
 // anySpec draws a specification of any kind.
 var anySpec = rapid.Custom(func(t *rapid.T) plan.Spec {
 	word, n := rapid.StringMatching(`[a-z]{0,8}`), rapid.IntRange(0, 64)
-	switch rapid.IntRange(0, 5).Draw(t, "kind") {
+	switch rapid.IntRange(0, 6).Draw(t, "kind") {
 	case 0:
 		return plan.InstanceSpec{Hostname: word.Draw(t, "hostname"), Cores: n.Draw(t, "cores"), MemoryGiB: float64(n.Draw(t, "memory")), DiskGiB: float64(n.Draw(t, "disk")),
 			Size: word.Draw(t, "size"), Image: word.Draw(t, "image"), Class: word.Draw(t, "class"), Asleep: rapid.Bool().Draw(t, "asleep")}
@@ -28,6 +28,8 @@ var anySpec = rapid.Custom(func(t *rapid.T) plan.Spec {
 		return plan.InterfaceSpec{Address: word.Draw(t, "address"), MAC: word.Draw(t, "mac"), Ports: rapid.SliceOfN(rapid.IntRange(1, 65535), 1, 3).Draw(t, "ports")}
 	case 4:
 		return plan.EndpointSpec{Protocol: word.Draw(t, "protocol"), Port: n.Draw(t, "port"), Path: word.Draw(t, "path")}
+	case 5:
+		return plan.SoftwareSpec{LeadsTo: rapid.SliceOfN(word, 1, 3).Draw(t, "members")}
 	}
 	return plan.NoSpec{}
 })
@@ -58,8 +60,10 @@ func kindOf(s plan.Spec) kinds.Kind {
 		return kinds.Interface
 	case plan.EndpointSpec:
 		return kinds.Endpoint
+	case plan.SoftwareSpec:
+		return kinds.Software
 	}
-	return kinds.Software
+	return kinds.Action
 }
 
 // TestASpecificationOfAnotherKindIsRefused reads of every kind what only another has.
