@@ -199,9 +199,9 @@ func (s *settler) lose() {
 	if len(s.gone) == 0 {
 		return
 	}
-	s.seen = without(s.seen, s.gone)
+	s.seen = without(s.seen, s.gone, true)
 	for _, id := range s.gone {
-		left := without(s.from, []string{id})
+		left := without(s.from, []string{id}, true)
 		for _, step := range s.from.Plan.Steps {
 			if left.Plan.Step(step.ID) == nil {
 				s.notes[id].Drops = append(s.notes[id].Drops, step.ID)
@@ -209,12 +209,13 @@ func (s *settler) lose() {
 		}
 	}
 	if len(s.given) > 0 {
-		s.want = without(s.want, s.given)
+		s.want = without(s.want, s.given, false)
 	}
 }
 
-// without is what stands when some resources are gone, and all that was on them.
-func without(from Standing, ids []string) Standing {
+// without is what stands when some resources are gone, and all that was on them. Where disks are gone that other things go on without, those stand, or, if they
+// are to be done again, do not.
+func without(from Standing, ids []string, again bool) Standing {
 	f := newFold(from, from.Plan)
 	for _, id := range ids {
 		for step, st := range f.steps {
@@ -225,6 +226,9 @@ func without(from Standing, ids []string) Standing {
 		}
 		if r := f.resources[id]; r.Kind == kinds.Instance {
 			f.ruin(id)
+		}
+		if again {
+			f.forget(had(from.Plan, id))
 		}
 		delete(f.known, id)
 	}
@@ -376,7 +380,7 @@ func Restore(removed []inventory.Record, currency string) (*plan.Plan, error) {
 // NeededBy are the resources that are given what is known of a resource, or of what is on it: they could not be built
 // again without it.
 func NeededBy(from Standing, resource string) []string {
-	left := without(clone(from), []string{resource})
+	left := without(clone(from), []string{resource}, false)
 	gone := map[string]bool{}
 	for i := range from.Plan.Resources {
 		if id := from.Plan.Resources[i].ID; left.Plan.Resource(id) == nil {

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/core/run"
 )
 
 // stood is what stands when all of a small design was built.
@@ -97,6 +98,44 @@ func TestDeviationsAreSettled(t *testing.T) {
 			assert.NotEqual(t, host, r.PartOf)
 		}
 		nothingLeft(t, after)
+	})
+}
+
+// TestWhatWasOnADiskThatIsGoneIsDoneAnew has a disk be gone, and be built again or given up, by a run that may break off anywhere: what ran on its machine is put there again.
+func TestWhatWasOnADiskThatIsGoneIsDoneAnew(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		p := draw(t, "design")
+		i := slices.IndexFunc(p.volume, func(gib float64) bool { return gib > 0 })
+		if i < 0 {
+			return
+		}
+		d, w := design(p), newWorld()
+		s := compiled(t, w, change.Nothing(d), d)
+		volume := fmt.Sprintf("vol-%d", i)
+		require.NoError(t, w.remove(fmt.Sprintf("host-%d %s", i, volume), false))
+		require.NoError(t, w.remove(volume, false))
+
+		verb := rapid.SampledFrom([]change.Verb{change.Rebuild, change.GiveUp}).Draw(t, "verb")
+		settles, err := change.Settle(s, []change.Deviation{{Resource: volume, Verb: verb}}, "settle")
+		require.NoError(t, err)
+		if verb == change.GiveUp {
+			p.volume[i] = 0
+			d = design(p)
+		}
+		var left change.Standing
+		if rapid.Bool().Draw(t, "breaks off") {
+			broke := w.partly(t, settles)
+			if broke.Step(op.Lose.On(volume)).Status != run.Standing {
+				return // nobody knows that it is gone
+			}
+			left = after(t, s, broke)
+			w.tolerant = left.Unsure
+		} else {
+			w.run(t, settles)
+			left = done(t, s, settles)
+			require.Equal(t, built(t, d).picture(), w.picture())
+		}
+		compiled(t, w, left, d)
 	})
 }
 

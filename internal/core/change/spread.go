@@ -116,6 +116,11 @@ func (c *compiler) stepSpreads(s *plan.Step) bool {
 		return c.followers(s)
 	}
 	r := c.to.Resource(s.Resource)
+	if c.old.Step(s.ID) != nil {
+		if volume := c.bereft(putsOn(c.to, s)); volume != "" {
+			return c.again(s, "what it put on %s is gone", volume)
+		}
+	}
 	for id := range attributesOf(s) {
 		if c.retold[id] {
 			return c.again(s, "%s is given what is known of %s, which is where it was", s.Title, id)

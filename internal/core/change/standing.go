@@ -80,6 +80,7 @@ func (f *fold) stale(s *run.State) {
 		if !begun(st) {
 			continue
 		}
+		f.bereaves(st.Step)
 		if st.Op == op.Plug || st.Op == op.Create && st.Script == nil {
 			built[st.Resource] = true
 		}

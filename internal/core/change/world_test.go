@@ -37,6 +37,8 @@ type thing struct {
 	started            bool
 	// members are those of a load balancer, by name: the interface at which each is asked, and which one that was.
 	members map[string][2]string
+	// keeps are the disks on which software put something when it was created.
+	keeps map[string]int
 }
 
 func newWorld() *world { return &world{things: map[string]*thing{}} }
@@ -150,7 +152,7 @@ func (w *world) do(p *plan.Plan, s *plan.Step) error {
 		w.things[r.ID].configured, w.things[r.ID].started = fmt.Sprintf("%+v", *s.Balancing), !w.things[r.On].off
 	case op.Enroll, op.Dismiss:
 		return w.member(s, r, lenient)
-	case op.Clear, op.Sweep:
+	case op.Clear, op.Sweep, op.Lose:
 	default:
 		return w.script(p, s, r)
 	}
@@ -267,7 +269,7 @@ func (w *world) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 			w.things[r.ID] = &thing{kind: "software", on: r.On}
 			x = w.things[r.ID]
 		}
-		x.created = p.Scripts[s.Script.Path]
+		x.created, x.keeps = p.Scripts[s.Script.Path], w.disksOf(r.On)
 		return nil
 	}
 	if x == nil {
@@ -299,6 +301,28 @@ func (w *world) script(p *plan.Plan, s *plan.Step, r *plan.Resource) error {
 	return nil
 }
 
+// disksOf are the volumes that are attached to an instance, by which each is: another of the same name is empty.
+func (w *world) disksOf(instance string) map[string]int {
+	out := map[string]int{}
+	for _, x := range w.things {
+		if x.kind == "link" && x.links[0] == instance && strings.HasPrefix(x.links[1], "vol-") {
+			out[x.links[1]] = w.things[x.links[1]].number
+		}
+	}
+	return out
+}
+
+// whole reports that software still has the disks to which it put something.
+func (w *world) whole(x *thing) bool {
+	now := w.disksOf(x.on)
+	for id, number := range x.keeps {
+		if now[id] != number {
+			return false
+		}
+	}
+	return true
+}
+
 // picture is the world without what depends on the order in which it was made. Whether the address that software was
 // given is the right one is part of it.
 func (w *world) picture() string {
@@ -310,7 +334,7 @@ func (w *world) picture() string {
 			members = append(members, fmt.Sprintf("%s at %s right=%v", name, m[0], w.things[m[0]] != nil && fmt.Sprint(w.things[m[0]].number) == m[1]))
 		}
 		slices.Sort(members)
-		out = append(out, fmt.Sprintf("%v %s: %s %s off=%v links=%v on=%s %s %s address of %s right=%v started=%v", members, id, x.kind, x.spec, x.off, x.links, x.on, x.created, x.configured, x.addressOf, right, x.started))
+		out = append(out, fmt.Sprintf("%v %s: %s %s off=%v links=%v on=%s %s %s whole=%v address of %s right=%v started=%v", members, id, x.kind, x.spec, x.off, x.links, x.on, x.created, x.configured, w.whole(x), x.addressOf, right, x.started))
 	}
 	slices.Sort(out)
 	return strings.Join(out, "\n")
