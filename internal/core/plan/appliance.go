@@ -31,14 +31,19 @@ type Member struct {
 // runs on it.
 func appliancesOf(d *topology.Design) map[string]string {
 	out := map[string]string{}
+	runsOn := func(n *topology.Node) bool { return n.Base != nil && n.Builds != kinds.Instance && n.Builds != kinds.Interface }
+	for _, n := range d.Nodes {
+		if runsOn(n) && n.Appliance != "" {
+			out[n.Base.Name] = n.Appliance
+		}
+	}
+	if len(out) == 0 { // as in most designs, of which no more is looked at
+		return out
+	}
 	on := map[string]int{}
 	for _, n := range d.Nodes {
-		if n.Base == nil || n.Builds == kinds.Instance || n.Builds == kinds.Interface {
-			continue
-		}
-		on[n.Base.Name]++
-		if n.Appliance != "" {
-			out[n.Base.Name] = n.Appliance
+		if runsOn(n) {
+			on[n.Base.Name]++
 		}
 	}
 	for base := range out {
@@ -51,8 +56,11 @@ func appliancesOf(d *topology.Design) map[string]string {
 
 // applianceAt is the service that takes the place of an instance where it is placed; "" for an instance.
 func (c *compiler) applianceAt(n *topology.Node, at *placement.Choice) string {
-	service := appliancesOf(c.design)[n.Name]
-	if _, has := c.estate.Site(at.Site).Appliances[service]; !has || at.Size != service {
+	service := c.appliances[n.Name]
+	if service == "" || at.Size != service {
+		return ""
+	}
+	if _, has := c.estate.Site(at.Site).Appliances[service]; !has {
 		return ""
 	}
 	return service

@@ -45,6 +45,8 @@ type compiler struct {
 	onBase   map[*topology.Node][]*topology.Node
 	sequence []*topology.Node
 	outputs  map[string][]string
+	// appliances are the services of a site's own that may take the place of instances, by node.
+	appliances map[string]string
 	// books are what is handed out of the pools of each site.
 	books map[string]*address.Book
 	// suffix ends the names that are published.
@@ -124,7 +126,7 @@ func (o Options) workflow(d *topology.Design) string {
 func newCompiler(d *topology.Design, placed *placement.Placement, e *estate.Estate, preset string) *compiler {
 	n := len(d.Nodes)
 	c := &compiler{
-		design: d, placed: placed, estate: e, ids: make([][]string, n),
+		design: d, placed: placed, estate: e, ids: make([][]string, n), appliances: appliancesOf(d),
 		plan: &Plan{Version: Version, Name: d.Name, Preset: preset, Currency: e.Currency, Zone: e.Zone, Inputs: map[string]any{},
 			Secrets: d.Secrets, Scripts: map[string]string{}, Files: map[string][]byte{}, Notes: d.Notes},
 		at: make(map[string]int, n), stepAt: make(map[string]int, 2*n), last: make(map[string]string, n),
