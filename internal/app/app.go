@@ -28,6 +28,7 @@ import (
 	"andamio/internal/service/shells"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/snapshots"
+	"andamio/internal/service/tokens"
 	"andamio/internal/service/watch"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
@@ -53,6 +54,7 @@ type (
 	watchService      = watch.Service
 	reactionService   = reactions.Service
 	frontService      = fronts.Service
+	tokenService      = tokens.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -74,6 +76,7 @@ type App struct {
 	*watchService
 	*reactionService
 	*frontService
+	*tokenService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
@@ -121,6 +124,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.reactionService = reactions.New(a.desk, a.workspace, a.store, a.Log, a.reacted, reactions.Over{Sites: a.siteService, Deployments: a.deploymentService, Runs: a.runService,
 		Moves: a.moveService, Watch: a.watchService})
 	a.frontService = fronts.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.watchService)
+	a.tokenService = tokens.New(a.desk, a.store, a.workspace.Directory)
 	a.requestService.Ask(a.promiseService)
 	a.hookService.Ask(a.deploymentService, a.runService, a.watchService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService, a.promiseService)
@@ -136,7 +140,7 @@ func (a *App) seat(d *acting.Desk) {
 	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
 	a.requestService, a.accountService, a.hookService, a.snapshotService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d), a.snapshotService.At(d)
 	a.promiseService, a.replicaService, a.watchService, a.reactionService = a.promiseService.At(d), a.replicaService.At(d), a.watchService.At(d), a.reactionService.At(d)
-	a.frontService = a.frontService.At(d)
+	a.frontService, a.tokenService = a.frontService.At(d), a.tokenService.At(d)
 }
 
 // inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.

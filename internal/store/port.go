@@ -37,6 +37,7 @@ type Store interface {
 	AddressesStore
 	AlertsStore
 	ReactionsStore
+	TokensStore
 	// Close frees what the store holds.
 	Close() error
 }

@@ -64,6 +64,8 @@ type Scope struct {
 	Services []string          `json:"services,omitempty"`
 	Stages   []string          `json:"stages,omitempty"`
 	Tags     map[string]string `json:"tags,omitempty"`
+	// Deployments are those of some names.
+	Deployments []string `json:"deployments,omitempty"`
 }
 
 // Own stands for the teams that one is in.
@@ -91,6 +93,8 @@ type Thing struct {
 	// Run, Move and Deployment say where the rest follows from, if it is not known yet.
 	Run, Move, Deployment, Proposal int64
 
+	// Called is the name of the deployment that it is, or is of.
+	Called  string
 	Team    string
 	Person  string
 	Service string
@@ -234,7 +238,7 @@ func (d *Directory) checkGrant(wrong wronged, i int) {
 			wrong(at+".teams", "there is no team %q", name)
 		}
 	}
-	for _, list := range [][]string{g.Teams, g.Sites, g.Services, g.Stages} {
+	for _, list := range [][]string{g.Teams, g.Sites, g.Services, g.Stages, g.Deployments} {
 		for _, pattern := range list {
 			if _, err := path.Match(pattern, ""); err != nil || pattern == "" {
 				wrong(at, "%q is no pattern", pattern)

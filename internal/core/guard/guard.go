@@ -136,6 +136,11 @@ const (
 	KeepOverview     Act = "keep-overview"
 	DropOverview     Act = "drop-overview"
 
+	MakeToken    Act = "make-token"
+	MakeTokenFor Act = "make-token-for"
+	EndToken     Act = "revoke-token"
+	EndTokenOf   Act = "revoke-token-of"
+
 	LeaseAddress  Act = "lease-address"
 	ReturnAddress Act = "return-address"
 )
@@ -218,6 +223,10 @@ var Acts = []Row{
 	{SendMeasures, Connect, "set where measures are sent"},
 	{KeepOverview, Operate, "kept the overview"},
 	{DropOverview, Operate, "dropped the overview"},
+	{MakeToken, Ask, "made the token"},
+	{MakeTokenFor, Keep, "made a token for"},
+	{EndToken, Ask, "revoked the token"},
+	{EndTokenOf, Keep, "revoked the token"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -84,7 +84,7 @@ func (d *Directory) RolesOf(person string) []string {
 }
 
 func (s *Scope) unbounded() bool {
-	return len(s.Teams)+len(s.Sites)+len(s.Services)+len(s.Stages)+len(s.Tags) == 0
+	return len(s.Teams)+len(s.Sites)+len(s.Services)+len(s.Stages)+len(s.Tags)+len(s.Deployments) == 0
 }
 
 // outside says how something is outside the bounds of a grant; "" if it is within.
@@ -105,7 +105,7 @@ func (d *Directory) outside(g *Grant, person string, on Thing) string {
 	for _, x := range []struct {
 		what, is string
 		bounds   []string
-	}{{"service", on.Service, g.Services}, {"stage", on.Stage, g.Stages}} {
+	}{{"service", on.Service, g.Services}, {"stage", on.Stage, g.Stages}, {"deployment", on.Called, g.Deployments}} {
 		if len(x.bounds) > 0 && !fits(x.bounds, x.is) {
 			return fmt.Sprintf("this is of the %s %s, not of %s", x.what, orUnknown(x.is), strings.Join(x.bounds, ", "))
 		}
@@ -171,7 +171,7 @@ func bound(s *Scope) string {
 	for _, x := range []struct {
 		what string
 		list []string
-	}{{"things of", s.Teams}, {"at", s.Sites}, {"service", s.Services}, {"stage", s.Stages}} {
+	}{{"things of", s.Teams}, {"at", s.Sites}, {"service", s.Services}, {"stage", s.Stages}, {"deployment", s.Deployments}} {
 		if len(x.list) > 0 {
 			out = append(out, x.what+" "+strings.Join(x.list, ", "))
 		}

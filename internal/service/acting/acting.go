@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"os/user"
+	"slices"
+	"strings"
 	"time"
 
 	"andamio/internal/core/fault"
@@ -35,12 +37,48 @@ type Desk struct {
 	office *Office
 	// let says that what is done at it was let before.
 	let bool
+	// limits bound what the actor may here, beside what they may anyway; token is what they come with.
+	limits []guard.Limit
+	token  string
 	// inside says that another service sits at it, which looks at what it needs for what its own caller may.
 	inside bool
 }
 
 // At is the desk of an actor.
 func At(actor guard.Actor, o *Office) *Desk { return &Desk{Actor: actor, office: o} }
+
+// Within is the desk of the same actor who comes with a token, within its bounds.
+func (d *Desk) Within(token string, limits ...guard.Limit) *Desk {
+	b := *d
+	b.limits, b.token = append(slices.Clone(d.limits), limits...), token
+	return &b
+}
+
+// Token is the id of the token with which the actor comes; "" if with none.
+func (d *Desk) Token() string { return d.token }
+
+// Unbounded says why the actor may not ask for what is not bounded by whose it is, as their token is; nil if they may.
+func (d *Desk) Unbounded(r guard.Right) error {
+	for i := range d.limits {
+		if one := d.limits[i].For(d.Actor.Name, nil); !one.Unbounded(d.Actor.Name, r) {
+			return fault.NotAllowedf("the token %s is bounded, and this takes the right to %s of everything that its person has", d.token, r)
+		}
+	}
+	return nil
+}
+
+// directories are all that are asked whether the actor may: the workspace's, which may be nil, and one for each limit.
+func (d *Desk) directories() ([]*guard.Directory, error) {
+	all, err := d.office.Directory()
+	if err != nil {
+		return nil, err
+	}
+	out := []*guard.Directory{all}
+	for i := range d.limits {
+		out = append(out, d.limits[i].For(d.Actor.Name, all))
+	}
+	return out, nil
+}
 
 // OnBehalf is the desk of somebody for whom a rule, or somebody else, let something be done: it asks no more, and notes as ever.
 func (d *Desk) OnBehalf(of guard.Actor) *Desk { return &Desk{Actor: of, office: d.office, let: true} }
@@ -79,17 +117,30 @@ const (
 
 // sees is how much the actor may look at, with the reason if that is nothing: whoever may see nothing is not told what there is not, either.
 func (d *Desk) sees() (int, error) {
-	all, err := d.office.Directory()
+	all, err := d.directories()
 	if err != nil {
 		return nothing, err
 	}
-	if all != nil && all.Has(d.Actor.Name, guard.Read) && !all.Unbounded(d.Actor.Name, guard.Read) {
-		return some, nil
+	least := everything
+	for _, one := range all {
+		if one != nil && one.Has(d.Actor.Name, guard.Read) && !one.Unbounded(d.Actor.Name, guard.Read) {
+			least = some
+			continue
+		}
+		if err := guard.Allow(one, d.Actor, guard.Look, guard.Named("what there is")); err != nil {
+			return nothing, err
+		}
 	}
-	if err := guard.Allow(all, d.Actor, guard.Look, guard.Named("what there is")); err != nil {
-		return nothing, err
+	return least, nil
+}
+
+// SeesAll reports that the actor may look at everything.
+func (d *Desk) SeesAll() bool {
+	if d.inside || d.let {
+		return true
 	}
-	return everything, nil
+	sees, err := d.sees()
+	return err == nil && sees == everything
 }
 
 // Read is [Desk.See] of what is the whole workspace's: whoever may read only what is of some team or site does not see it.
@@ -142,16 +193,23 @@ func (d *Desk) Allow(ctx context.Context, act guard.Act, on guard.Thing) error {
 	if d.let {
 		return guard.Allow(nil, d.Actor, act, on)
 	}
-	all, err := d.office.Directory()
+	all, err := d.directories()
 	if err != nil {
 		return err
 	}
-	if row := guard.Of(act); all != nil && row != nil && !all.Unbounded(d.Actor.Name, row.Right) {
-		if on, err = d.office.Find(ctx, on); err != nil {
+	row, found := guard.Of(act), false
+	for _, one := range all {
+		if one != nil && row != nil && !found && !one.Unbounded(d.Actor.Name, row.Right) {
+			found = true
+			if on, err = d.office.Find(ctx, on); err != nil {
+				return err
+			}
+		}
+		if err := guard.Allow(one, d.Actor, act, on); err != nil {
 			return err
 		}
 	}
-	return guard.Allow(all, d.Actor, act, on)
+	return nil
 }
 
 // Note puts into the trail that the actor does something that they may.
@@ -159,6 +217,9 @@ func (d *Desk) Note(ctx context.Context, act guard.Act, on guard.Thing, more ...
 	e := trail.Entry{At: time.Now(), Actor: d.Actor, Act: act, On: on.Name, Run: on.Run}
 	for _, say := range more {
 		say(&e)
+	}
+	if d.token != "" {
+		e.Note = strings.TrimSpace(e.Note + " (with the token " + d.token + ")")
 	}
 	if _, err := d.office.Trail.Note(ctx, e); err != nil {
 		return fmt.Errorf("nothing was done, since it could not be noted who did it: %w", err)

@@ -39,9 +39,13 @@ type cutting struct {
 	context.Context
 	at    int64
 	asked atomic.Int64
-	// cut says that it was over, told that somebody who saw that was told why: somebody else may have asked meanwhile.
-	cut, told atomic.Bool
+	// cut says that it was over, told how many were told why: somebody else may have asked before whoever saw that, who must be told.
+	cut  atomic.Bool
+	told atomic.Int64
 }
+
+// mostTold is how many are told that it was over.
+const mostTold = 4
 
 var shut = func() chan struct{} { c := make(chan struct{}); close(c); return c }()
 
@@ -54,11 +58,7 @@ func (c *cutting) Done() <-chan struct{} {
 }
 
 func (c *cutting) Err() error {
-	if c.asked.Load() == c.at {
-		c.told.Store(true)
-		return context.Canceled
-	}
-	if c.cut.Load() && c.told.CompareAndSwap(false, true) {
+	if c.asked.Load() == c.at || c.cut.Load() && c.told.Add(1) <= mostTold {
 		return context.Canceled
 	}
 	return nil

@@ -45,6 +45,7 @@ var tests = []struct {
 	{"AnAddressIsLeasedOnce", anAddressIsLeasedOnce},
 	{"AlertsAreAsTheyBecameLast", alertsAreAsTheyBecameLast},
 	{"ReactionsKnowWhatTheyDid", reactionsKnowWhatTheyDid},
+	{"TokensAreKeptByTheirDigests", tokensAreKeptByTheirDigests},
 	{"APromiseIsKeptWithWhatIsDueForIt", aPromiseIsKeptWithWhatIsDueForIt},
 	{"ARunThatNeverBeganIsForgottenWithItsDeployment", aRunThatNeverBeganIsForgottenWithItsDeployment},
 	{"WhatAForgottenRunHadIsTheOneBeforesAgain", whatAForgottenRunHadIsTheOneBeforesAgain},

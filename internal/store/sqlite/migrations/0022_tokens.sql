@@ -1,0 +1,17 @@
+-- +goose Up
+-- What programs show to act for somebody; of their secrets only digests.
+CREATE TABLE tokens (
+    id         TEXT PRIMARY KEY,
+    made       INTEGER NOT NULL,
+    body       TEXT NOT NULL,
+    secret     TEXT NOT NULL,
+    before     TEXT NOT NULL DEFAULT '',
+    until      INTEGER NOT NULL DEFAULT 0,
+    revoked    INTEGER NOT NULL DEFAULT 0,
+    revoked_by TEXT NOT NULL DEFAULT '',
+    used       INTEGER NOT NULL DEFAULT 0,
+    used_from  TEXT NOT NULL DEFAULT ''
+);
+
+-- +goose Down
+DROP TABLE tokens;
