@@ -34,6 +34,7 @@ var methods = map[string]any{
 	"MeasureAll": reads, "Measured": reads, "Curve": reads, "Figures": reads, "Overview": reads, "Wholes": reads, "WriteOpenMetrics": reads, "AsOf": reads, "ReadingsAt": reads, "AlertsAt": reads, "Story": reads, "Tale": reads, "Helping": worksOut, "Alerts": reads, "AlertsSince": reads, "Alert": reads, "Acknowledge": guard.AcknowledgeAlert, "Silence": guard.SilenceAlert, "Unsilence": guard.SilenceAlert,
 	"Reactions": reads, "Reacting": reads, "React": reads, "SetReactions": guard.SetReactions, "ResumeReaction": guard.ResumeReaction, "Fronts": reads, "FrontStates": reads, "AnswerFronts": reads, "WithdrawPlain": reads, "SetFronts": guard.SetFronts, "Rebuilding": worksOut, "Refreshed": reads, "Total": reads, "DrawMeasures": reads,
 	"Overviews": reads, "KeptOverview": reads, "Picked": reads, "DrawOverview": reads, "KeepOverview": guard.KeepOverview, "DropOverview": guard.DropOverview, "Forwarding": reads, "SetForwarding": guard.SendMeasures,
+	"MakeToken": guard.MakeToken, "RotateToken": guard.MakeToken, "RevokeToken": guard.EndToken, "Tokens": theirs, "Bears": itself, "Bearing": itself, "Within": itself, "Unbounded": itself,
 	"Thresholds": reads, "SetThresholds": guard.SetThresholds, "Preview": reads,
 	"MayKeepMemory": reads, "LeaseAddress": guard.LeaseAddress, "ExtendAddress": guard.LeaseAddress, "ReturnAddress": guard.ReturnAddress, "AddressLeases": theirs, "AddressDue": within,
 	"Backup": guard.BackUp, "Begin": through, "Cancel": guard.CancelRun, "Capture": reads, "Changed": worksOut, "ChangingInput": worksOut,
@@ -92,7 +93,7 @@ func TestNoMethodIsForgotten(t *testing.T) {
 
 // services are where methods that screens and commands call are: of App, and of the services that it has.
 var services = map[string]string{".": "App", "../service/sites": "Service", "../service/deployments": "Service", "../service/runs": "Service", "../service/accounts": "Service", "../service/hooks": "Service",
-	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/watch": "Service", "../service/reactions": "Service", "../service/fronts": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
+	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/watch": "Service", "../service/reactions": "Service", "../service/fronts": "Service", "../service/tokens": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
 
 // exported are the exported methods of App and its services, with which functions and constants they mention; of those that NewRun calls
 // too.

@@ -21,6 +21,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/reply"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/templates"
@@ -82,7 +83,7 @@ func (s *shared) begun(ctx context.Context, a *app.App, o running, id int64) err
 		return s.follow(ctx, a, id, true)
 	}
 	if s.json {
-		return begunValue.print(s, begun{id})
+		return begunValue.print(s, begun{Run: id})
 	}
 	fmt.Fprintf(s.out, "run %d goes on in the background; andamio watch %d shows it\n", id, id)
 	return nil
@@ -105,7 +106,7 @@ func (s *shared) show(ctx context.Context, a *app.App, o running, order deployme
 		}
 	}
 	if s.json && o.confirm == "" && !o.propose {
-		return errors.Join(errNo, changeValue.print(s, changeReport(order)))
+		return errors.Join(errNo, changeValue.print(s, reply.ChangeOf(order)))
 	}
 	if !s.json {
 		s.printChange(ctx, a, d, order)
@@ -126,40 +127,9 @@ func (s *shared) asks() bool {
 	return isFile && term.IsTerminal(in.Fd()) && !s.json
 }
 
-// changed is one line of a difference.
-type changed struct {
-	Resource string      `json:"resource"`
-	Kind     kinds.Kind  `json:"kind"`
-	Site     string      `json:"site"`
-	Change   plan.Change `json:"change"`
-	Reasons  []string    `json:"reasons,omitempty"`
-}
-
-func changesOf(p *plan.Plan) []changed {
-	out := []changed{}
-	for _, r := range p.Resources {
-		if r.Change != plan.Keep {
-			out = append(out, changed{r.ID, r.Kind, r.Site, r.Change, r.Reasons})
-		}
-	}
-	return out
-}
-
-func changeReport(o deployments.Order) changing {
-	steps := make([]string, len(o.Plan.Steps))
-	for i := range o.Plan.Steps {
-		steps[i] = o.Plan.Steps[i].ID
-	}
-	losses := o.Plan.Losses()
-	if losses == nil {
-		losses = []plan.Loss{}
-	}
-	return changing{o.Deployment, o.Plan.Purpose, changesOf(o.Plan), losses, steps, o.Plan.Seconds, o.Plan.CostPerHour, o.Plan.Currency, o.Plan.Promised}
-}
-
 func (s *shared) printChange(ctx context.Context, a *app.App, d *deployments.Deployment, o deployments.Order) {
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
-	for _, c := range changesOf(o.Plan) {
+	for _, c := range reply.ChangesOf(o.Plan) {
 		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", c.Change, c.Site, printable.Clean(c.Resource), printable.Clean(strings.Join(c.Reasons, "; ")))
 	}
 	w.Flush()
@@ -450,7 +420,7 @@ func (s *shared) deployments() *cobra.Command {
 			lines := []standing{}
 			for i := range all {
 				d := &all[i]
-				lines = append(lines, standing{d.ID, d.Name, d.State(), d.Health().Word, len(d.Stand.Plan.Resources), d.CostPerHour(), d.Stand.Plan.Currency, d.Last().ID, d.Last().Purpose})
+				lines = append(lines, reply.StandingOf(d))
 			}
 			if s.json {
 				return deploymentsValue.print(s, lines)

@@ -15,6 +15,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/level"
 	"andamio/internal/core/printable"
+	"andamio/internal/reply"
 	"andamio/internal/service/deployments"
 )
 
@@ -152,7 +153,7 @@ func (s *shared) levelsShown(ctx context.Context, a *app.App, o running, orders 
 	if s.json && o.confirm == "" {
 		var all []changing
 		for i := range orders {
-			all = append(all, changeReport(orders[i]))
+			all = append(all, reply.ChangeOf(orders[i]))
 		}
 		return errors.Join(errNo, levellingValue.print(s, levelling{all, refused}))
 	}

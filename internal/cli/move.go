@@ -21,6 +21,7 @@ import (
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
+	"andamio/internal/reply"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/moves"
 	"andamio/internal/service/reconcile"
@@ -371,7 +372,7 @@ func (s *shared) ending(ctx context.Context, a *app.App, m *moves.Move, wave int
 		return err
 	}
 	if s.json && confirm == "" {
-		return errors.Join(errNo, changeValue.print(s, changeReport(order)))
+		return errors.Join(errNo, changeValue.print(s, reply.ChangeOf(order)))
 	}
 	if !s.json {
 		s.printChange(ctx, a, d, order)

@@ -5,7 +5,6 @@ import (
 
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
-	jsonv1 "github.com/go-json-experiment/json/v1"
 
 	"andamio/internal/app"
 	"andamio/internal/core/alarm"
@@ -15,16 +14,15 @@ import (
 	"andamio/internal/core/hook"
 	"andamio/internal/core/ledger"
 	"andamio/internal/core/migrate"
-	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/problem"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/rehearse"
-	"andamio/internal/core/run"
 	"andamio/internal/core/tosca"
 	"andamio/internal/core/window"
 	"andamio/internal/names"
+	"andamio/internal/reply"
 	"andamio/internal/sandbox"
 	"andamio/internal/service/accounts"
 	"andamio/internal/service/fronts"
@@ -79,12 +77,9 @@ func (v value[T]) print(s *shared, x T) error {
 	return err
 }
 
-// asJSON is as the standard library's, but that a list of nothing is empty, and never null: programs go through it without asking.
-var asJSON = json.JoinOptions(jsonv1.DefaultOptionsV1(), json.FormatNilSliceAsNull(false), json.FormatNilMapAsNull(false), jsontext.EscapeForHTML(false))
-
 // encoded is a value in JSON, and encodedLine one on a line.
-func encoded(x any) ([]byte, error)     { return json.Marshal(x, asJSON, jsontext.WithIndent("  ")) }
-func encodedLine(x any) ([]byte, error) { return json.Marshal(x, asJSON) }
+func encoded(x any) ([]byte, error)     { return json.Marshal(x, reply.AsJSON, jsontext.WithIndent("  ")) }
+func encodedLine(x any) ([]byte, error) { return json.Marshal(x, reply.AsJSON) }
 
 // The values, by the commands that print them.
 var (
@@ -197,10 +192,15 @@ var (
 	windowsValue = valueOf[*window.File]("windows", "calendar windows")
 )
 
-// begun is a run that goes on in the background.
-type begun struct {
-	Run int64 `json:"run"`
-}
+// These are as the interface for programs has them.
+type (
+	begun     = reply.Begun
+	changing  = reply.Change
+	changed   = reply.Changed
+	proposed  = reply.Proposed
+	standing  = reply.Standing
+	withdrawn = reply.Withdrawn
+)
 
 // captured is a template that was made of what stands.
 type captured struct {
@@ -272,11 +272,6 @@ type removedPair struct {
 	Removed []string `json:"removed"`
 }
 
-// withdrawn is a proposal that was withdrawn.
-type withdrawn struct {
-	Withdrawn int64 `json:"withdrawn"`
-}
-
 // ruled is how many findings each rule settled.
 type ruled struct {
 	Rules map[string]int `json:"rules"`
@@ -329,32 +324,6 @@ type checked struct {
 	Template    string            `json:"template"`
 	Diagnostics tosca.Diagnostics `json:"diagnostics"`
 	Mistakes    int               `json:"mistakes"`
-}
-
-// changing is what a change would do.
-type changing struct {
-	Deployment  int64          `json:"deployment"`
-	Purpose     string         `json:"purpose"`
-	Changes     []changed      `json:"changes"`
-	Losses      []plan.Loss    `json:"losses"`
-	Steps       []string       `json:"steps"`
-	Seconds     float64        `json:"seconds"`
-	CostPerHour money.Amount   `json:"cost_per_hour"`
-	Currency    string         `json:"currency"`
-	Promised    *plan.Promised `json:"promised"`
-}
-
-// standing is a deployment in a line.
-type standing struct {
-	ID          int64        `json:"id"`
-	Name        string       `json:"name"`
-	State       run.Status   `json:"state"`
-	Word        string       `json:"word"`
-	Resources   int          `json:"resources"`
-	CostPerHour money.Amount `json:"cost_per_hour"`
-	Currency    string       `json:"currency"`
-	LastRun     int64        `json:"last_run"`
-	Purpose     string       `json:"purpose"`
 }
 
 // rehearsal is how long a run may take.
@@ -421,12 +390,6 @@ type snapshotsOf struct {
 type keptFiles struct {
 	Report *promise.Report `json:"report"`
 	Files  []string        `json:"files"`
-}
-
-// proposed is a proposal, with why it cannot be confirmed.
-type proposed struct {
-	runs.Proposal
-	Why string `json:"cannot_be_confirmed,omitempty"`
 }
 
 // wouldSettle is what settling would do.

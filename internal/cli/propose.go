@@ -14,6 +14,7 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/printable"
+	"andamio/internal/reply"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/runs"
 )
@@ -131,7 +132,7 @@ changed. A proposal is confirmed once.`,
 // showProposed prints what was proposed and has the deployment's name typed again.
 func (s *shared) showProposed(ctx context.Context, a *app.App, p *runs.Proposal, order deployments.Order, o *running) error {
 	if s.json && o.confirm == "" {
-		return errors.Join(errNo, changeValue.print(s, changeReport(order)))
+		return errors.Join(errNo, changeValue.print(s, reply.ChangeOf(order)))
 	}
 	if !s.json {
 		fmt.Fprintf(s.out, "proposed by %s %s\n", printable.Clean(p.By.String()), p.Created.Local().Format("2006-01-02 15:04"))
@@ -220,7 +221,7 @@ func (s *shared) withdraw() *cobra.Command {
 				return err
 			}
 			if s.json {
-				return withdrawnValue.print(s, withdrawn{id})
+				return withdrawnValue.print(s, withdrawn{Withdrawn: id})
 			}
 			fmt.Fprintf(s.out, "proposal %d is withdrawn\n", id)
 			return nil

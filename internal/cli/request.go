@@ -88,7 +88,7 @@ func (s *shared) requestTurn(name string, t requests.Turn, short string) *cobra.
 		case err != nil:
 			return err
 		case s.json:
-			return begunValue.print(s, begun{began})
+			return begunValue.print(s, begun{Run: began})
 		}
 		fmt.Fprintf(s.out, "run %d began\n", began)
 		if o.detach {

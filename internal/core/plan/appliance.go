@@ -31,7 +31,9 @@ type Member struct {
 // runs on it.
 func appliancesOf(d *topology.Design) map[string]string {
 	out := map[string]string{}
-	runsOn := func(n *topology.Node) bool { return n.Base != nil && n.Builds != kinds.Instance && n.Builds != kinds.Interface }
+	runsOn := func(n *topology.Node) bool {
+		return n.Base != nil && n.Builds != kinds.Instance && n.Builds != kinds.Interface
+	}
 	for _, n := range d.Nodes {
 		if runsOn(n) && n.Appliance != "" {
 			out[n.Base.Name] = n.Appliance

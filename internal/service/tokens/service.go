@@ -141,24 +141,22 @@ func (svc *Service) Tokens(ctx context.Context) ([]token.Token, error) {
 	return slices.DeleteFunc(all, func(t token.Token) bool { return t.Of != svc.desk.Actor.Name }), nil
 }
 
-// own is a token that whoever asks may end, with the act that it is. Of one that is not theirs they are not told that it is there.
-func (svc *Service) own(ctx context.Context, id string) (token.Token, guard.Act, error) {
-	t, _, err := svc.store.Token(ctx, id)
-	mine := err == nil && t.Of == svc.desk.Actor.Name
+// known is a token that whoever asks may know of, and whether it is theirs. Of another's they are not told that it is there, unless they keep the workspace.
+func (svc *Service) known(ctx context.Context, id string) (t token.Token, mine bool, err error) {
+	t, _, err = svc.store.Token(ctx, id)
+	mine = err == nil && t.Of == svc.desk.Actor.Name
 	switch keeps := svc.desk.Allow(ctx, guard.EndTokenOf, guard.Named(id)); {
 	case err != nil && !errors.Is(err, store.ErrNotFound):
-		return t, "", err
+		return t, false, err
 	case err != nil || !mine && keeps != nil:
-		return t, "", fault.NotFoundf("there is no token %q of yours; andamio token lists them", id)
-	case mine:
-		return t, guard.EndToken, nil
+		return t, false, fault.NotFoundf("there is no token %q of yours; andamio token lists them", id)
 	}
-	return t, guard.EndTokenOf, nil
+	return t, mine, nil
 }
 
 // RotateToken gives a token another secret, which is told once; the one that it has holds for a time more, so that whoever uses it has that time to change.
 func (svc *Service) RotateToken(ctx context.Context, id string, overlap time.Duration, now time.Time) (Made, error) {
-	t, _, err := svc.own(ctx, id)
+	t, mine, err := svc.known(ctx, id)
 	if err != nil {
 		return Made{}, err
 	}
@@ -169,7 +167,7 @@ func (svc *Service) RotateToken(ctx context.Context, id string, overlap time.Dur
 		return Made{}, fault.Invalidf("an overlap of %s has been over before it begins", overlap)
 	}
 	act := guard.MakeToken
-	if t.Of != svc.desk.Actor.Name {
+	if !mine {
 		act = guard.MakeTokenFor
 	}
 	out := Made{t, newSecret(id)}
@@ -179,9 +177,13 @@ func (svc *Service) RotateToken(ctx context.Context, id string, overlap time.Dur
 
 // RevokeToken has a token be none any more, with those that were made by it.
 func (svc *Service) RevokeToken(ctx context.Context, id string, now time.Time) error {
-	_, act, err := svc.own(ctx, id)
+	_, mine, err := svc.known(ctx, id)
 	if err != nil {
 		return err
+	}
+	act := guard.EndToken
+	if !mine {
+		act = guard.EndTokenOf
 	}
 	return svc.desk.Do(ctx, act, guard.Named(id), func() error { return svc.store.RevokeToken(ctx, id, svc.desk.Actor.Name, now) })
 }
