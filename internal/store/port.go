@@ -38,6 +38,7 @@ type Store interface {
 	AlertsStore
 	ReactionsStore
 	TokensStore
+	OnceStore
 	// Close frees what the store holds.
 	Close() error
 }

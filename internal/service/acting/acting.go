@@ -57,6 +57,9 @@ func (d *Desk) Within(token string, limits ...guard.Limit) *Desk {
 // Token is the id of the token with which the actor comes; "" if with none.
 func (d *Desk) Token() string { return d.token }
 
+// Bounded reports that the actor comes with a token that leaves them less than they may.
+func (d *Desk) Bounded() bool { return len(d.limits) > 0 }
+
 // Unbounded says why the actor may not ask for what is not bounded by whose it is, as their token is; nil if they may.
 func (d *Desk) Unbounded(r guard.Right) error {
 	for i := range d.limits {
@@ -242,6 +245,27 @@ func (d *Desk) Do(ctx context.Context, act guard.Act, on guard.Thing, how func()
 	}
 	failed := append(more, func(e *trail.Entry) { e.Failed = err.Error() })
 	return errors.Join(err, d.Note(context.WithoutCancel(ctx), act, on, failed...))
+}
+
+// DoOwn is [Desk.Do] of what is nobody's but the actor's own: they must have its right, however that is bounded.
+func (d *Desk) DoOwn(ctx context.Context, act guard.Act, on guard.Thing, how func() error, more ...Detail) error {
+	all, err := d.directories()
+	if err != nil {
+		return err
+	}
+	row := guard.Of(act)
+	for _, one := range all {
+		if one != nil && row != nil && one.Has(d.Actor.Name, row.Right) {
+			continue
+		}
+		if err := guard.Allow(one, d.Actor, act, on); err != nil {
+			return err
+		}
+	}
+	if err := d.Note(ctx, act, on, more...); err != nil {
+		return err
+	}
+	return how()
 }
 
 // Whoami is the name of the person at the keyboard.

@@ -25,6 +25,12 @@ func (svc *Service) TemplateOf(ctx context.Context, d *Deployment, place string)
 		return nil, fault.NotFoundf("where the template of deployment %d is was not kept: name it", d.ID)
 	case templates.DemoName:
 		return templates.DemoTemplate()
+	case templates.SentName:
+		t, err := svc.kept(ctx, d)
+		if err == nil && t == nil {
+			err = fault.NotFoundf("the template that was sent for deployment %d was not kept: send it again", d.ID)
+		}
+		return t, err
 	}
 	return templates.OpenTemplate(ctx, source.Place{Path: place})
 }

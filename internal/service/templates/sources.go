@@ -24,6 +24,9 @@ func (t *Template) Digest() string {
 	return t.digest.sum
 }
 
+// SentName is where a template is that somebody sent: nowhere but where its files are kept under their digest.
+const SentName = "as it was sent"
+
 // digest is a template's, once it was asked for.
 type digest struct {
 	once sync.Once

@@ -22,6 +22,7 @@ import (
 // Store is what the service keeps tokens in.
 type Store interface {
 	store.TokensStore
+	store.OnceStore
 }
 
 // Service is about tokens, for whoever is at the desk.
@@ -78,14 +79,20 @@ func (svc *Service) MakeToken(ctx context.Context, w Wish, now time.Time) (out M
 	if _, known := peopleOf(d)[t.Of]; d != nil && !known {
 		return out, fault.NotFoundf("nobody of the directory of teams is called %q", t.Of)
 	}
-	act := guard.MakeToken
-	if t.Of != svc.desk.Actor.Name {
-		act = guard.MakeTokenFor
-	}
 	out = Made{t, newSecret(t.ID)}
-	return out, svc.desk.Do(ctx, act, guard.Named(t.Of), func() error {
-		return svc.store.AddToken(ctx, t, token.Secrets{Now: token.Digest(out.Secret)})
-	}, acting.Saying("%s, %s", t.ID, t.Name))
+	how, note := func() error { return svc.store.AddToken(ctx, t, token.Secrets{Now: token.Digest(out.Secret)}) }, acting.Saying("%s, %s", t.ID, t.Name)
+	if t.Of == svc.desk.Actor.Name {
+		return told(out, svc.desk.DoOwn(ctx, guard.MakeToken, guard.Named(t.Of), how, note))
+	}
+	return told(out, svc.desk.Do(ctx, guard.MakeTokenFor, guard.Named(t.Of), how, note))
+}
+
+// told tells a secret, if what it is of was made.
+func told(m Made, err error) (Made, error) {
+	if err != nil {
+		return Made{}, err
+	}
+	return m, nil
 }
 
 // within has a token that is made by another act for the same, and end with it at the latest.
@@ -138,13 +145,19 @@ func (svc *Service) Tokens(ctx context.Context) ([]token.Token, error) {
 	if svc.desk.Allow(ctx, guard.EndTokenOf, guard.Named("tokens")) == nil {
 		return all, nil
 	}
-	return slices.DeleteFunc(all, func(t token.Token) bool { return t.Of != svc.desk.Actor.Name }), nil
+	return slices.DeleteFunc(all, func(t token.Token) bool { return !svc.mine(&t) }), nil
+}
+
+// mine reports that a token is whoever asks'. By one that is bounded they have that one and what was made by it: with another's secret they could do more.
+func (svc *Service) mine(t *token.Token) bool {
+	by := svc.desk.Token()
+	return t.Of == svc.desk.Actor.Name && (!svc.desk.Bounded() || t.ID == by || t.Parent == by)
 }
 
 // known is a token that whoever asks may know of, and whether it is theirs. Of another's they are not told that it is there, unless they keep the workspace.
 func (svc *Service) known(ctx context.Context, id string) (t token.Token, mine bool, err error) {
 	t, _, err = svc.store.Token(ctx, id)
-	mine = err == nil && t.Of == svc.desk.Actor.Name
+	mine = err == nil && svc.mine(&t)
 	switch keeps := svc.desk.Allow(ctx, guard.EndTokenOf, guard.Named(id)); {
 	case err != nil && !errors.Is(err, store.ErrNotFound):
 		return t, false, err
@@ -166,13 +179,13 @@ func (svc *Service) RotateToken(ctx context.Context, id string, overlap time.Dur
 	if overlap < 0 {
 		return Made{}, fault.Invalidf("an overlap of %s has been over before it begins", overlap)
 	}
-	act := guard.MakeToken
-	if !mine {
-		act = guard.MakeTokenFor
-	}
 	out := Made{t, newSecret(id)}
 	out.Until = now.Add(overlap).UTC()
-	return out, svc.desk.Do(ctx, act, guard.Named(t.Of), func() error { return svc.store.RotateToken(ctx, id, token.Digest(out.Secret), out.Until) }, acting.Saying("%s has another secret", id))
+	how, note := func() error { return svc.store.RotateToken(ctx, id, token.Digest(out.Secret), out.Until) }, acting.Saying("%s has another secret", id)
+	if mine {
+		return told(out, svc.desk.DoOwn(ctx, guard.MakeToken, guard.Named(t.Of), how, note))
+	}
+	return told(out, svc.desk.Do(ctx, guard.MakeTokenFor, guard.Named(t.Of), how, note))
 }
 
 // RevokeToken has a token be none any more, with those that were made by it.
@@ -181,11 +194,11 @@ func (svc *Service) RevokeToken(ctx context.Context, id string, now time.Time) e
 	if err != nil {
 		return err
 	}
-	act := guard.EndToken
-	if !mine {
-		act = guard.EndTokenOf
+	how := func() error { return svc.store.RevokeToken(ctx, id, svc.desk.Actor.Name, now) }
+	if mine {
+		return svc.desk.DoOwn(ctx, guard.EndToken, guard.Named(id), how)
 	}
-	return svc.desk.Do(ctx, act, guard.Named(id), func() error { return svc.store.RevokeToken(ctx, id, svc.desk.Actor.Name, now) })
+	return svc.desk.Do(ctx, guard.EndTokenOf, guard.Named(id), how)
 }
 
 // Bearer is who comes with a token, and within what.

@@ -1,6 +1,8 @@
 package storetest
 
 import (
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -48,8 +50,42 @@ func tokensAreKeptByTheirDigests(t *testing.T, open Opener) {
 	assert.Equal(t, b, got, "it was revoked once")
 	assert.Equal(t, token.Secrets{Now: "two"}, secrets)
 
+	whatIsAskedWithAKeyIsAskedOnce(t, s)
 	_, _, err = s.Token(ctx, "cc")
 	require.ErrorIs(t, err, store.ErrNotFound)
 	require.ErrorIs(t, s.RevokeToken(ctx, "cc", "eva", noon), store.ErrNotFound)
 	require.ErrorIs(t, s.UseToken(ctx, "cc", noon, "x"), store.ErrNotFound)
+}
+
+// whatIsAskedWithAKeyIsAskedOnce holds that of several that ask with a key one is new, and that it is known how it was answered.
+func whatIsAskedWithAKeyIsAskedOnce(t *testing.T, s store.Store) {
+	t.Helper()
+	o := store.Once{Who: "aa", Key: "k", Digest: "d", At: noon}
+	var isNew atomic.Int64
+	var group sync.WaitGroup
+	for range 8 {
+		group.Go(func() {
+			kept, first, err := s.KeepOnce(ctx, o)
+			assert.NoError(t, err)
+			assert.Equal(t, o, kept)
+			if first {
+				isNew.Add(1)
+			}
+		})
+	}
+	group.Wait()
+	assert.EqualValues(t, 1, isNew.Load())
+	_, first, err := s.KeepOnce(ctx, store.Once{Who: "bb", Key: "k", Digest: "d", At: noon.Add(time.Hour)})
+	require.NoError(t, err)
+	assert.True(t, first, "another's key is another")
+	o.Status, o.Type, o.Body = 202, "application/json", []byte("{}")
+	require.NoError(t, s.AnswerOnce(ctx, o))
+	kept, first, err := s.KeepOnce(ctx, store.Once{Who: "aa", Key: "k", Digest: "other", At: noon.Add(time.Minute)})
+	require.NoError(t, err)
+	assert.False(t, first)
+	assert.Equal(t, o, kept)
+	require.NoError(t, s.ForgetOnce(ctx, noon.Add(time.Minute)))
+	require.ErrorIs(t, s.AnswerOnce(ctx, o), store.ErrNotFound)
+	o.Who = "bb"
+	require.NoError(t, s.AnswerOnce(ctx, o), "what was asked later is known still")
 }

@@ -12,6 +12,18 @@ CREATE TABLE tokens (
     used       INTEGER NOT NULL DEFAULT 0,
     used_from  TEXT NOT NULL DEFAULT ''
 );
+-- What was asked with a key, so that it is done once.
+CREATE TABLE once (
+    who    TEXT NOT NULL,
+    key    TEXT NOT NULL,
+    digest TEXT NOT NULL,
+    at     INTEGER NOT NULL,
+    status INTEGER NOT NULL DEFAULT 0,
+    type   TEXT NOT NULL DEFAULT '',
+    body   BLOB,
+    PRIMARY KEY (who, key)
+);
 
 -- +goose Down
+DROP TABLE once;
 DROP TABLE tokens;
