@@ -139,7 +139,7 @@ func keepingOperations(s *Server) {
 		Whether
 		replicas.Request
 	}
-	changes(s, "renewReplicas", "/replicas", "Make or renew copies of its disks at another site", []string{"replica make", "replica renew"}, func(ctx context.Context, a *app.App, d *deployments.Deployment, in *renew) (deployments.Order, error) {
+	changes(s, "renewReplicas", "/replicas", "Make or renew copies of its disks at another site", []string{"replica renew"}, func(ctx context.Context, a *app.App, d *deployments.Deployment, in *renew) (deployments.Order, error) {
 		return a.Replicating(ctx, d.ID, in.Request, time.Now())
 	})
 	type dropCopies struct {

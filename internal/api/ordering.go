@@ -22,6 +22,14 @@ type Whether struct {
 	Holds   int    `json:"holds_seconds,omitempty" minimum:"0" maximum:"31536000" doc:"for how long a proposal can be confirmed; a week where nothing is said"`
 }
 
+// holds is for how long a proposal can be confirmed.
+func (w Whether) holds() time.Duration {
+	if w.Holds > 0 {
+		return time.Duration(w.Holds) * time.Second
+	}
+	return runs.ProposalHolds
+}
+
 // ordered is what a change would do, and what became of it.
 type ordered struct {
 	Status   int
@@ -43,11 +51,7 @@ func carry(ctx context.Context, a *app.App, name string, o deployments.Order, w 
 	case o.Plan.Nothing():
 		return out, nil
 	case w.Propose:
-		holds := runs.ProposalHolds
-		if w.Holds > 0 {
-			holds = time.Duration(w.Holds) * time.Second
-		}
-		p, err := a.Propose(ctx, o, holds)
+		p, err := a.Propose(ctx, o, w.holds())
 		if err != nil {
 			return nil, err
 		}

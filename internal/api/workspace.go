@@ -180,17 +180,6 @@ func moveOperations(s *Server) {
 		Whether
 		moves.Request
 	}
-	type moveBegun struct {
-		Status int
-		Body   struct {
-			Steps    int     `json:"steps"`
-			Seconds  float64 `json:"seconds"`
-			Down     float64 `json:"down_seconds" doc:"for how long what is moved does not serve"`
-			Move     int64   `json:"move,omitempty"`
-			Run      int64   `json:"run,omitempty"`
-			Proposal int64   `json:"proposal,omitempty"`
-		}
-	}
 	does(s, operation{id: "moveWorkloads", method: http.MethodPost, path: "/deployments/{deployment}/move", summary: "Move workloads to another site, with a way back", tag: "moves", status: http.StatusOK, twins: []string{"move plan", "move start"}},
 		func(ctx context.Context, a *app.App, in *changing[begin]) (*moveBegun, error) {
 			d, err := in.find(ctx, a)
@@ -201,24 +190,7 @@ func moveOperations(s *Server) {
 			if err != nil {
 				return nil, err
 			}
-			out := &moveBegun{Status: http.StatusOK}
-			out.Body.Steps, out.Body.Seconds, out.Body.Down = len(m.Order.Plan.Steps), m.Seconds, m.Down
-			w := in.Body.done()
-			switch {
-			case w.Propose:
-				holds := time.Duration(w.Holds) * time.Second
-				p, err := a.ProposeMove(ctx, m, max(holds, time.Hour))
-				if err != nil {
-					return nil, err
-				}
-				out.Status, out.Body.Proposal = http.StatusCreated, p.ID
-			case w.Confirm == d.Name:
-				out.Status = http.StatusAccepted
-				out.Body.Move, out.Body.Run, err = a.StartMove(ctx, m, nil)
-			case w.Confirm != "":
-				err = fault.Invalidf("nothing was done: %q is not the deployment's name, %s", w.Confirm, d.Name)
-			}
-			return out, err
+			return beginMove(ctx, a, d.Name, m, in.Body.done())
 		})
 	type steer struct {
 		OfMove
@@ -251,6 +223,44 @@ func moveOperations(s *Server) {
 			return out, err
 		})
 	}
+}
+
+// moveBegun is what a move would do, and what became of it.
+type moveBegun struct {
+	Status int
+	Body   struct {
+		Steps    int     `json:"steps"`
+		Seconds  float64 `json:"seconds"`
+		Down     float64 `json:"down_seconds" doc:"for how long what is moved does not serve"`
+		Move     int64   `json:"move,omitempty"`
+		Run      int64   `json:"run,omitempty"`
+		Proposal int64   `json:"proposal,omitempty"`
+	}
+}
+
+// beginMove answers with what a move would do, and begins or proposes it, as is said.
+func beginMove(ctx context.Context, a *app.App, name string, m *moves.Draft, w Whether) (*moveBegun, error) {
+	out := &moveBegun{Status: http.StatusOK}
+	out.Body.Steps, out.Body.Seconds, out.Body.Down = len(m.Order.Plan.Steps), m.Seconds, m.Down
+	switch {
+	case w.Propose && w.Confirm != "":
+		return nil, fault.Invalidf("it is begun or proposed, not both")
+	case w.Propose:
+		p, err := a.ProposeMove(ctx, m, w.holds())
+		if err != nil {
+			return nil, err
+		}
+		out.Status, out.Body.Proposal = http.StatusCreated, p.ID
+	case w.Confirm == "":
+	case w.Confirm != name:
+		return nil, fault.Invalidf("nothing was done: %q is not the deployment's name, %s", w.Confirm, name)
+	default:
+		var err error
+		out.Status = http.StatusAccepted
+		out.Body.Move, out.Body.Run, err = a.StartMove(ctx, m, nil)
+		return out, err
+	}
+	return out, nil
 }
 
 func inventoryOperations(s *Server) {
@@ -295,12 +305,14 @@ func theirs[I, T any](s *Server, id, at, summary, tag string, r guard.Right, twi
 	})
 }
 
+// OfRequest names a request.
+type OfRequest struct {
+	Request int64 `path:"request" minimum:"1"`
+}
+
 func requestOperations(s *Server) {
 	theirs(s, "listOffers", "/offers", "List what may be asked for", "requests", guard.Ask, []string{"offer"}, func(ctx context.Context, a *app.App, _ *nothing) ([]offers.Offer, error) { return a.Offers(ctx) })
-	theirs(s, "listRequests", "/requests", "List what was asked for", "requests", guard.Ask, []string{"request", "decide"}, func(ctx context.Context, a *app.App, _ *nothing) ([]requests.View, error) { return a.Requests(ctx) })
-	type OfRequest struct {
-		Request int64 `path:"request" minimum:"1"`
-	}
+	theirs(s, "listRequests", "/requests", "List what was asked for", "requests", guard.Ask, []string{"request"}, func(ctx context.Context, a *app.App, _ *nothing) ([]requests.View, error) { return a.Requests(ctx) })
 	theirs(s, "getRequest", "/requests/{request}", "Show what was asked for", "requests", guard.Ask, []string{"request show"}, func(ctx context.Context, a *app.App, in *OfRequest) (requests.View, error) {
 		return a.Request(ctx, in.Request)
 	})
@@ -328,7 +340,7 @@ func requestOperations(s *Server) {
 			Words string `json:"words,omitempty" maxLength:"2000"`
 		}
 	}
-	does(s, operation{id: "decideRequest", method: http.MethodPost, path: "/requests/{request}/decide", summary: "Decide a request that waits for you", tag: "requests", status: http.StatusOK, twins: []string{"decide approve", "decide decline"}},
+	does(s, operation{id: "decideRequest", method: http.MethodPost, path: "/requests/{request}/decide", summary: "Decide a request that waits for you", tag: "requests", status: http.StatusOK, twins: []string{"decide"}},
 		func(ctx context.Context, a *app.App, in *decision) (*body[requests.View], error) {
 			if err := a.Unbounded(guard.Approve); err != nil {
 				return nil, err
@@ -371,13 +383,13 @@ func workspaceOperations(s *Server) {
 		func(ctx context.Context, a *app.App, _ *paging) ([]app.Entry, error) {
 			return a.LastOfTrail(ctx, 10_000)
 		})
-	reads(s, "verifyLog", "/log/verify", "Say Whether the log is whole and unchanged", "workspace", []string{"log --verify"}, func(ctx context.Context, a *app.App, _ *nothing) (*app.Verified, error) {
+	reads(s, "verifyLog", "/log/verify", "Say Whether the log is whole and unchanged", "workspace", nil, func(ctx context.Context, a *app.App, _ *nothing) (*app.Verified, error) {
 		return a.VerifyTrail(ctx, "")
 	})
 }
 
 func tokenOperations(s *Server) {
-	lists(s, "listTokens", "/tokens", "List your tokens, or, where you keep the workspace, everybody's", "tokens", []string{"token", "token list"}, func(t *token.Token) string { return t.ID },
+	lists(s, "listTokens", "/tokens", "List your tokens, or, where you keep the workspace, everybody's", "tokens", []string{"token"}, func(t *token.Token) string { return t.ID },
 		func(ctx context.Context, a *app.App, _ *paging) ([]token.Token, error) { return a.Tokens(ctx) })
 	type wish struct {
 		Body struct {

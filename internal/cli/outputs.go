@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/problem"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/rehearse"
+	"andamio/internal/core/token"
 	"andamio/internal/core/tosca"
 	"andamio/internal/core/window"
 	"andamio/internal/names"
@@ -38,6 +39,7 @@ import (
 	"andamio/internal/service/sites"
 	"andamio/internal/service/snapshots"
 	"andamio/internal/service/templates"
+	"andamio/internal/service/tokens"
 	"andamio/internal/service/watch"
 	"andamio/internal/service/workspace"
 )
@@ -184,6 +186,9 @@ var (
 	driftedValue         = valueOf[[]sandbox.Drifted]("drifted", "sandbox drift")
 	teamsValue           = valueOf[*guard.Directory]("teams", "team")
 	mayValue             = valueOf[[]mayLine]("may", "team may")
+	tokensValue          = valueOf[[]token.Token]("tokens", "token")
+	tokenValue           = valueOf[tokens.Made]("token", "token make", "token rotate")
+	revokedValue         = valueOf[revoked]("revoked", "token revoke")
 	typesValue           = valueOf[[]tosca.TypeExplained]("types", "types")
 	roomsValue           = valueOf[[]siteFullness]("rooms", "estate rooms")
 	// These are written bit by bit, or a line each.
@@ -201,6 +206,11 @@ type (
 	standing  = reply.Standing
 	withdrawn = reply.Withdrawn
 )
+
+// revoked is a token that is none any more.
+type revoked struct {
+	Revoked string `json:"revoked"`
+}
 
 // captured is a template that was made of what stands.
 type captured struct {

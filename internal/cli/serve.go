@@ -20,6 +20,7 @@ func (s *shared) serve() *cobra.Command {
 	var where app.Listening
 	var stop bool
 	var ssh string
+	var programs programs
 	cmd := &cobra.Command{
 		Use:   "serve",
 		Short: "See to what is due, and hear signed notices of sites",
@@ -32,26 +33,31 @@ It takes CloudEvents over HTTP, each site's at its own path and signed with its 
 and looks at what they are about. Late, repeated, oversized or badly signed ones are refused. Sites that can are asked to send
 theirs here. With --certificate and --key they come over https; without, in clear, which is said where others could read it.
 
-With --ssh the screens are served over SSH too, to people who are known by the keys of the directory of teams (docs/teams.md).`,
+With --api programs are served (docs/api.md): over https with the certificate of --certificate, or the one that --tls-init made; in clear on this
+machine alone. With --ssh the screens are served over SSH too, to people who are known by the keys of the directory of teams (docs/teams.md).`,
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			if stop {
 				return a.StopServing(ctx)
 			}
-			return s.serveUntil(ctx, a, where, ssh)
+			programs.Certificate, programs.Key = where.Certificate, where.Key
+			return s.serveUntil(ctx, a, where, ssh, programs)
 		}),
 	}
 	f := cmd.Flags()
 	f.StringVar(&where.Address, "address", "", "where to listen, as ADDRESS:PORT (default: port "+portNotices+" of where andamio notices says, or any that is free)")
 	f.StringVar(&where.Certificate, "certificate", "", "file of the certificate that says who we are (PEM)")
 	f.StringVar(&where.Key, "key", "", "file of its private key (PEM)")
+	f.StringVar(&programs.Address, "api", "", "serve programs at this ADDRESS:PORT: they show tokens, as andamio token makes them")
+	f.StringVar(&programs.Clients, "clients", "", "with --api: file of authorities (PEM); only programs with a certificate of theirs are served")
+	f.StringSliceVar(&programs.makes, "tls-init", nil, "with --api: make a certificate of these names and addresses for a first day, and keep it in the workspace")
 	f.StringVar(&ssh, "ssh", "", "serve the screens over SSH at this ADDRESS:PORT: people are known by the keys of the directory of teams")
 	f.BoolVar(&stop, "stop", false, "end the process that serves the workspace")
 	return cmd
 }
 
 // serveUntil serves the workspace until the context ends.
-func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening, ssh string) error {
+func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening, ssh string, programs programs) error {
 	told := func(f app.Firing) {
 		if !s.json {
 			fmt.Fprintf(s.out, "%s  %s\n", clockTime(time.Now()), printable.Clean(firingLine(app.DueWords(f.Kind, f.Subject, nil), f)))
@@ -76,7 +82,11 @@ func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening
 	if err != nil {
 		return err
 	}
-	err = errors.Join(v.Run(ctx), ended())
+	served, err := s.openAPI(ctx, a, programs)
+	if err != nil {
+		return errors.Join(err, ended())
+	}
+	err = errors.Join(v.Run(ctx), served(), ended())
 	if !s.json {
 		fmt.Fprintf(s.out, "%d notices were applied by %d looks\n", v.Taken.Load(), v.Looks.Load())
 	}
