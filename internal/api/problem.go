@@ -11,7 +11,6 @@ import (
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
-	"andamio/internal/store"
 )
 
 // Problem is what went wrong (RFC 9457), with the code that commands have for it.
@@ -55,9 +54,6 @@ func problemOf(err error) *Problem {
 		return p
 	}
 	code := fault.CodeOf(err)
-	if code == fault.Unexpected && errors.Is(err, store.ErrNotFound) {
-		code = fault.NotFound
-	}
 	if code == fault.Unexpected {
 		return unexpected()
 	}

@@ -2,6 +2,7 @@
 package reply
 
 import (
+	"cmp"
 	"time"
 
 	"github.com/go-json-experiment/json"
@@ -47,7 +48,7 @@ func ChangesOf(p *plan.Plan) []Changed {
 	out := []Changed{}
 	for _, r := range p.Resources {
 		if r.Change != plan.Keep {
-			out = append(out, Changed{r.ID, r.Kind, r.Site, r.Change, r.Reasons})
+			out = append(out, Changed{r.ID, r.Kind, r.Site, cmp.Or(r.Change, plan.Build), r.Reasons}) // a plan that raises says of nothing what becomes of it
 		}
 	}
 	return out
