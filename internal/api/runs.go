@@ -7,16 +7,12 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/sse"
-
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/reply"
 	"andamio/internal/service/deployments"
-	"andamio/internal/service/runs"
 )
 
 // OfRun names a run.
@@ -154,91 +150,4 @@ func runPlan(ctx context.Context, a *app.App, in *struct {
 		}
 	}
 	return carry(ctx, a, p.Name, o, Whether{in.Confirm, in.Propose, in.Holds})
-}
-
-// ended says that nothing follows.
-type ended struct {
-	Why string `json:"why"`
-}
-
-// silence says that a run's worker shows no sign of life, or does again.
-type silence struct {
-	Silent bool `json:"silent"`
-}
-
-// bearingEvery is how often it is looked whether the token of whoever follows holds still.
-const bearingEvery = time.Second
-
-// followRuns adds the events of a run as they happen (WHATWG, HTML, section 9.2): each has its number in the journal as id, after which it is gone on by Last-Event-ID.
-func (s *Server) followRuns() {
-	s.twins = append(s.twins, Twin{Operation: "followRun"})
-	sse.Register(s.api, huma.Operation{OperationID: "followRun", Method: http.MethodGet, Path: "/" + Version + "/runs/{run}/events", Summary: "Follow a run: its events, those of the past first", Tags: []string{"runs"}},
-		map[string]any{"event": run.Event{}, "silent": silence{}, "ended": ended{}},
-		func(ctx context.Context, in *struct {
-			OfRun
-			After int64 `query:"after" minimum:"0" doc:"the event after which it begins"`
-			Last  int64 `header:"Last-Event-ID" minimum:"0"`
-		}, send sse.Sender) {
-			v := visitorOf(ctx)
-			if v == nil {
-				return
-			}
-			select {
-			case s.follow <- struct{}{}:
-				defer func() { <-s.follow }()
-			default:
-				_ = send.Data(ended{"too many follow events; come again later"})
-				return
-			}
-			ctx, cancel := s.heed(ctx, v)
-			defer cancel()
-			follow(v.app.Watch(ctx, in.Run, max(in.After, in.Last)), send)
-		})
-}
-
-// follow sends what is heard of a run until it is over, or whoever follows is gone.
-func follow(heard <-chan runs.Batch, send sse.Sender) {
-	silent := false
-	for b := range heard {
-		for i := range b.Events {
-			if send(sse.Message{ID: int(b.Events[i].Seq), Data: b.Events[i]}) != nil {
-				return
-			}
-		}
-		if b.Silent != silent {
-			silent = b.Silent
-			if send.Data(silence{silent}) != nil {
-				return
-			}
-		}
-		switch {
-		case b.Err != nil:
-			_ = send.Data(ended{problemOf(b.Err).Detail})
-			return
-		case b.Last:
-			_ = send.Data(ended{"the run is over"})
-			return
-		}
-	}
-}
-
-// heed ends a stream as soon as the token of whoever follows it holds no more.
-func (s *Server) heed(ctx context.Context, v *visitor) (context.Context, context.CancelFunc) {
-	ctx, cancel := context.WithCancel(ctx)
-	go func() {
-		tick := time.NewTicker(bearingEvery)
-		defer tick.Stop()
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case now := <-tick.C:
-				if err := s.app.Bearing(ctx, v.token, v.from, now); err != nil {
-					cancel()
-					return
-				}
-			}
-		}
-	}()
-	return ctx, cancel
 }

@@ -50,6 +50,7 @@ type Server struct {
 	gates  *gates
 	twins  []Twin
 	follow chan struct{}
+	hub    *hub
 }
 
 // Twin is an operation with the commands that do the same.
@@ -62,7 +63,7 @@ type Twin struct {
 
 // New makes the interface of a workspace.
 func New(a *app.App, limits Limits) *Server {
-	s := &Server{app: a, limits: limits, mux: http.NewServeMux(), gates: newGates(limits), follow: make(chan struct{}, limits.Followers)}
+	s := &Server{app: a, limits: limits, mux: http.NewServeMux(), gates: newGates(limits), follow: make(chan struct{}, limits.Followers), hub: &hub{all: map[int64]*hearing{}}}
 	c := huma.Config{OpenAPI: &huma.OpenAPI{OpenAPI: "3.1.0", Info: &huma.Info{Title: "Andamio", Version: "1", Description: description},
 		Components: &huma.Components{Schemas: huma.NewMapRegistry("#/components/schemas/", schemaName), SecuritySchemes: map[string]*huma.SecurityScheme{
 			"token": {Type: "http", Scheme: "bearer", Description: "a token, as andamio token make says it"}}},

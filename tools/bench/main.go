@@ -3,7 +3,7 @@
 //
 // Figures on a shared machine vary; ratios vary less. With the argument place only placements are measured,
 // with compile only compilations, with keys only keys, with run only runs, with inventory only reconciliations, with move only moves,
-// with account only accounts, with request only requests, with measure only what keeping and judging measures takes, with front only answers for fronts.
+// with account only accounts, with request only requests, with measure only what keeping and judging measures takes, with front only answers for fronts, with follow only following runs.
 package main
 
 import (
@@ -82,6 +82,11 @@ func bench() error {
 		table(answered)
 		return err
 	}
+	if len(os.Args) > 1 && os.Args[1] == "follow" {
+		followed, err := follows(dir)
+		table(followed)
+		return err
+	}
 	ran, err := ofRuns(dir) // first: the peak of memory is the process's
 	if err != nil {
 		return err
@@ -130,7 +135,11 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked, kept, answered)
+	followed, err := follows(dir)
+	if err != nil {
+		return err
+	}
+	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked, kept, answered, followed)
 	table(results)
 	return nil
 }

@@ -1,0 +1,276 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"reflect"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"andamio/internal/app"
+	"andamio/internal/core/run"
+	"andamio/internal/service/runs"
+)
+
+// Many may follow one run. It is heard once for all of them, each event is written down once, and each follower is sent what there is since it was sent something last; one that is far behind reads
+// what it lacks from the journal.
+
+// frame are events that were heard together, as they are sent.
+type frame struct {
+	data []byte
+	seqs []int64
+	ends []int
+}
+
+// after is what a frame has after an event.
+func (f *frame) after(seq int64) []byte {
+	from := 0
+	for i, n := range f.seqs {
+		if n <= seq {
+			from = f.ends[i]
+		}
+	}
+	return f.data[from:]
+}
+
+func (f *frame) last() int64 { return f.seqs[len(f.seqs)-1] }
+
+// framed are events as they are sent (HTML, section 9.2).
+func framed(events []run.Event) *frame {
+	f := &frame{}
+	var b bytes.Buffer
+	for i := range events {
+		data, err := json.Marshal(&events[i])
+		if err != nil { // an event is made of texts and numbers alone
+			continue
+		}
+		b.WriteString("event: event\nid: " + strconv.FormatInt(events[i].Seq, 10) + "\ndata: ")
+		b.Write(data)
+		b.WriteString("\n\n")
+		f.seqs, f.ends = append(f.seqs, events[i].Seq), append(f.ends, b.Len())
+	}
+	f.data = b.Bytes()
+	return f
+}
+
+// saidAs is another message as it is sent.
+func saidAs(kind string, v any) []byte {
+	data, _ := json.Marshal(v) // of words alone
+	return []byte("event: " + kind + "\ndata: " + string(data) + "\n\n")
+}
+
+// ended says that nothing follows.
+type ended struct {
+	Why string `json:"why"`
+}
+
+// silence says that a run's worker shows no sign of life, or does again.
+type silence struct {
+	Silent bool `json:"silent"`
+}
+
+// mostFrames is how many frames are kept for those who are a little behind.
+const mostFrames = 64
+
+// hearing is what is heard of a run, for all that follow it.
+type hearing struct {
+	mu      sync.Mutex
+	frames  []*frame
+	silent  bool
+	over    string
+	changed chan struct{}
+	follows int
+	stop    context.CancelFunc
+}
+
+// hear takes in what is heard until the run is over, or nobody follows.
+func (h *hearing) hear(heard <-chan runs.Batch) {
+	for b := range heard {
+		h.mu.Lock()
+		if f := framed(b.Events); len(f.seqs) > 0 {
+			h.frames = append(h.frames, f)
+			if len(h.frames) > mostFrames {
+				h.frames = h.frames[1:]
+			}
+		}
+		h.silent = b.Silent
+		switch {
+		case b.Err != nil:
+			h.over = problemOf(b.Err).Detail
+		case b.Last:
+			h.over = "the run is over"
+		}
+		close(h.changed)
+		h.changed = make(chan struct{})
+		h.mu.Unlock()
+	}
+}
+
+// since is what is heard after an event. Behind says that more than is kept lies between, up to an event.
+func (h *hearing) since(seq int64) (data [][]byte, upTo int64, behind, silent bool, over string, changed <-chan struct{}) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	upTo = seq
+	if len(h.frames) > 0 && seq < h.frames[0].seqs[0]-1 {
+		return nil, h.frames[0].seqs[0] - 1, true, h.silent, "", h.changed
+	}
+	for _, f := range h.frames {
+		if f.last() > seq {
+			data, upTo = append(data, f.after(seq)), f.last()
+		}
+	}
+	return data, upTo, false, h.silent, h.over, h.changed
+}
+
+// hub hears the runs that are followed.
+type hub struct {
+	mu  sync.Mutex
+	all map[int64]*hearing
+}
+
+// join has a run be heard, from its beginning on: who comes to it later may ask for what was before.
+func (b *hub) join(ctx context.Context, a *app.App, id int64) *hearing {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	h := b.all[id]
+	if h == nil {
+		ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
+		h = &hearing{changed: make(chan struct{}), stop: stop}
+		b.all[id] = h
+		go h.hear(a.Watch(ctx, id, 0))
+	}
+	h.follows++
+	return h
+}
+
+// leave has it be heard no more once nobody follows it.
+func (b *hub) leave(id int64, h *hearing) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if h.follows--; h.follows == 0 {
+		h.stop()
+		if b.all[id] == h {
+			delete(b.all, id)
+		}
+	}
+}
+
+// bearingEvery is how often it is looked whether the token of whoever follows holds still.
+const bearingEvery = time.Second
+
+// following names a run, and the event after which it is followed.
+type following struct {
+	OfRun
+	After int64 `query:"after" minimum:"0" doc:"the event after which it begins"`
+	Last  int64 `header:"Last-Event-ID" minimum:"0"`
+}
+
+// followRuns adds the events of a run as they happen: each has its number in the journal as id, after which it is gone on by Last-Event-ID.
+func (s *Server) followRuns() {
+	s.twins = append(s.twins, Twin{Operation: "followRun"})
+	event := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[run.Event](), true, "Event")
+	huma.Register(s.api, huma.Operation{OperationID: "followRun", Method: http.MethodGet, Path: "/" + Version + "/runs/{run}/events", Summary: "Follow a run: its events, those of the past first", Tags: []string{"runs"},
+		Responses: map[string]*huma.Response{"200": {Description: "events of kind event, silent and ended (HTML, section 9.2); the data of event is as is said here", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}},
+		func(ctx context.Context, in *following) (*huma.StreamResponse, error) {
+			v := visitorOf(ctx)
+			if v == nil {
+				return nil, problem("not allowed", "it is not known who asks")
+			}
+			if _, err := v.app.Run(ctx, in.Run); err != nil {
+				return nil, problemOf(err)
+			}
+			select {
+			case s.follow <- struct{}{}:
+			default:
+				return nil, tooMany("too many follow events")
+			}
+			return &huma.StreamResponse{Body: func(c huma.Context) {
+				defer func() { <-s.follow }()
+				c.SetHeader("Content-Type", "text/event-stream")
+				ctx, cancel := s.heed(c.Context(), v)
+				defer cancel()
+				s.send(ctx, v, in.Run, max(in.After, in.Last), c.BodyWriter())
+			}}, nil
+		})
+}
+
+// sendWithin is how long a follower may take for what it is sent.
+const sendWithin = 10 * time.Second
+
+// send sends what is heard of a run until it is over, or whoever follows is gone.
+func (s *Server) send(ctx context.Context, v *visitor, id, seq int64, to io.Writer) {
+	h := s.hub.join(ctx, s.app, id)
+	defer s.hub.leave(id, h)
+	w, _ := to.(http.ResponseWriter)
+	control := http.NewResponseController(w)
+	write := func(data ...[]byte) bool {
+		_ = control.SetWriteDeadline(time.Now().Add(sendWithin))
+		for _, d := range data {
+			if _, err := to.Write(d); err != nil {
+				return false
+			}
+		}
+		return control.Flush() == nil
+	}
+	was := false
+	for {
+		data, upTo, behind, silent, over, changed := h.since(seq)
+		if behind {
+			events, err := v.app.Events(ctx, id, seq, int(min(upTo-seq, mostRead)))
+			if err != nil || len(events) == 0 {
+				return
+			}
+			if f := framed(events); !write(f.data) {
+				return
+			}
+			seq = events[len(events)-1].Seq
+			continue
+		}
+		if silent != was {
+			was = silent
+			data = append(data, saidAs("silent", silence{silent}))
+		}
+		if over != "" {
+			data = append(data, saidAs("ended", ended{over}))
+		}
+		if !write(data...) || over != "" {
+			return
+		}
+		seq = upTo
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// mostRead is how many events are read from the journal at once.
+const mostRead = 1000
+
+// heed ends a stream as soon as the token of whoever follows it holds no more.
+func (s *Server) heed(ctx context.Context, v *visitor) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		tick := time.NewTicker(bearingEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case now := <-tick.C:
+				if err := s.app.Bearing(ctx, v.token, v.from, now); err != nil {
+					cancel()
+					return
+				}
+			}
+		}
+	}()
+	return ctx, cancel
+}
