@@ -63,14 +63,14 @@ func fileOperations(s *Server) {
 	var one sync.Mutex // of two that write at once one is told that it is otherwise by now
 	for _, word := range slices.Sorted(maps.Keys(setting)) {
 		at := "/files/" + word
-		does(s, operation{id: "getFileOf_" + word, method: http.MethodGet, path: at, summary: "Show the file of " + word + " as somebody wrote it", tag: "files"}, func(_ context.Context, a *app.App, _ *nothing) (*text, error) {
+		does(s, operation{id: "getFileOf_" + word, method: http.MethodGet, path: at, summary: "Show the file of " + word + " as somebody wrote it", tag: "files", answers: written}, func(_ context.Context, a *app.App, _ *nothing) (*text, error) {
 			data, err := a.WrittenText(word)
 			if err != nil {
 				return nil, err
 			}
 			return &text{"application/yaml", tagOf(data), data}, nil
 		})
-		does(s, operation{id: "setFileOf_" + word, method: http.MethodPut, path: at, summary: "Set the file of " + word + ", if it is right and nobody changed it since", tag: "files", status: http.StatusOK, twins: fileTwins[word]},
+		does(s, operation{id: "setFileOf_" + word, method: http.MethodPut, path: at, summary: "Set the file of " + word + ", if it is right and nobody changed it since", tag: "files", status: http.StatusOK, upload: true, answers: written, twins: fileTwins[word]},
 			func(ctx context.Context, a *app.App, in *write) (*text, error) {
 				one.Lock()
 				defer one.Unlock()

@@ -103,17 +103,6 @@ func (h *hostile) request(path string, o *huma.Operation) (at, body, kind string
 	return path, body, kind
 }
 
-// operationsOf are the operations of a path, by method.
-func operationsOf(p *huma.PathItem) map[string]*huma.Operation {
-	out := map[string]*huma.Operation{}
-	for method, o := range map[string]*huma.Operation{http.MethodGet: p.Get, http.MethodPost: p.Post, http.MethodPut: p.Put, http.MethodDelete: p.Delete} {
-		if o != nil {
-			out[method] = o
-		}
-	}
-	return out
-}
-
 // operations are all of the document but streams, in an order that is the same each time.
 func (h *hostile) operations() []described {
 	var all []described
@@ -132,6 +121,33 @@ func (h *hostile) operations() []described {
 type described struct {
 	path, method string
 	*huma.Operation
+}
+
+// asDescribed holds that an answer is as the document says.
+func (h *hostile) asDescribed(t *testing.T, o described, got answer) {
+	t.Helper()
+	said := o.Responses[strconv.Itoa(got.status)]
+	if got.status >= 300 {
+		said = o.Responses["default"]
+	}
+	if got.body == "" || got.status == http.StatusUnauthorized {
+		return
+	}
+	require.NotNil(t, said, "%s %s: %d", o.method, o.path, got.status)
+	media, _, _ := strings.Cut(got.header.Get("Content-Type"), ";")
+	m := said.Content[media]
+	if m == nil && media == "application/openmetrics-text" {
+		return
+	}
+	require.NotNil(t, m, "%s %s: %s", o.method, o.path, media)
+	if !strings.HasSuffix(media, "json") {
+		return
+	}
+	var v any
+	require.NoError(t, json.Unmarshal([]byte(got.body), &v))
+	var wrong huma.ValidateResult
+	huma.Validate(h.doc.Components.Schemas, m.Schema, huma.NewPathBuffer(nil, 0), huma.ModeReadFromServer, v, &wrong)
+	require.Empty(t, wrong.Errors, "%s %s: %s", o.method, o.path, got.body)
 }
 
 // TestATokenIsAnsweredOnlyWhatItsRightsAreFor asks for everything, many times over, with tokens of one right each: what takes another is done for none of them.
@@ -220,6 +236,7 @@ func TestNothingThatIsAskedDoesWhatItShouldNot(t *testing.T) {
 		if stranger {
 			require.Equal(t, http.StatusUnauthorized, got.status, "%s %s", o.method, path)
 		}
+		h.asDescribed(t, o, got)
 		require.NotContains(t, got.body, c.secret)
 		require.NotContains(t, got.body, "\x1b")
 		require.NotContains(t, got.body, "root:x:0")

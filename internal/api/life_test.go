@@ -122,7 +122,7 @@ func TestAProgramLeadsAWholeLife(t *testing.T) {
 	var shown runShown
 	c.ask("GET", "/runs/1", "").value(t, &shown)
 	assert.Equal(t, run.Standing, shown.State)
-	for _, st := range shown.Steps {
+	for _, st := range shown.All {
 		assert.Equal(t, run.Standing, st.Status, st.ID)
 	}
 

@@ -10,7 +10,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/alarm"
 	"andamio/internal/core/fault"
+	"andamio/internal/core/money"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/tosca"
 )
 
 // operation is one operation: how it is asked for, what it does, and which commands do the same.
@@ -19,8 +23,20 @@ type operation struct {
 	status                         int
 	// upload says that a file is sent.
 	upload bool
-	twins  []string
+	// answers is the media type of what is answered, where that is no value.
+	answers string
+	twins   []string
 }
+
+// written is the media type of files that people write, and mostWritten how large one may be.
+const (
+	written     = "application/yaml"
+	mostWritten = 8 << 20
+)
+
+// unread are the media types of files, which are described as a whole by schemas of their own, or not at all.
+var unread = map[string]*huma.Schema{"application/json": {Type: huma.TypeObject, Description: "as schemas/plan.schema.json says", AdditionalProperties: true}, written: {Type: huma.TypeString},
+	openMetrics: {Type: huma.TypeString}}
 
 // does adds an operation that is done for whoever asks.
 func does[I, O any](s *Server, o operation, do func(ctx context.Context, a *app.App, in *I) (*O, error)) {
@@ -28,9 +44,16 @@ func does[I, O any](s *Server, o operation, do func(ctx context.Context, a *app.
 	h := huma.Operation{OperationID: o.id, Method: o.method, Path: "/" + Version + o.path, Summary: o.summary, Tags: []string{o.tag}, DefaultStatus: o.status, MaxBodyBytes: s.limits.Body}
 	if o.upload {
 		h.MaxBodyBytes, h.SkipValidateBody = s.limits.Upload, true // it is looked at as a whole, by whoever reads such files
+		if o.answers == written {
+			h.MaxBodyBytes = mostWritten
+		}
 	}
 	h.Responses = map[string]*huma.Response{"default": {Description: "what went wrong (RFC 9457)", Content: map[string]*huma.MediaType{
 		"application/problem+json": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[Problem](), true, "Problem")}}}}
+	if o.answers != "" {
+		h.Responses["200"] = &huma.Response{Description: "OK", Content: map[string]*huma.MediaType{o.answers: {Schema: unread[o.answers]}}}
+	}
+	defer s.describe(&o, reflect.TypeFor[O]())
 	huma.Register(s.api, h, func(ctx context.Context, in *I) (*O, error) {
 		v := visitorOf(ctx)
 		if v == nil { // nothing is answered to whom nobody looked at
@@ -50,6 +73,32 @@ func does[I, O any](s *Server, o operation, do func(ctx context.Context, a *app.
 	})
 }
 
+// describe adds to the document what the types do not say: that a plan is sent as a value, and that what is begun or proposed is answered with another status.
+func (s *Server) describe(o *operation, answers reflect.Type) {
+	at := operationsOf(s.api.OpenAPI().Paths["/"+Version+o.path])[o.method]
+	if at.RequestBody != nil && o.upload {
+		for media, m := range at.RequestBody.Content {
+			if schema := unread[media]; schema != nil {
+				m.Schema = schema
+			}
+		}
+	}
+	if _, varies := answers.FieldByName("Status"); varies {
+		at.Responses["201"], at.Responses["202"] = at.Responses["200"], at.Responses["200"]
+	}
+}
+
+// operationsOf are the operations of a path, by method.
+func operationsOf(p *huma.PathItem) map[string]*huma.Operation {
+	out := map[string]*huma.Operation{}
+	for method, o := range map[string]*huma.Operation{http.MethodGet: p.Get, http.MethodPost: p.Post, http.MethodPut: p.Put, http.MethodDelete: p.Delete} {
+		if o != nil {
+			out[method] = o
+		}
+	}
+	return out
+}
+
 // body is an answer that is one value.
 type body[T any] struct{ Body T }
 
@@ -65,6 +114,17 @@ func reads[I, T any](s *Server, id, at, summary, tag string, twins []string, rea
 		x, err := read(ctx, a, in)
 		return &body[T]{x}, err
 	})
+}
+
+// schemas has the schemas of what is sent, some of which say by themselves how they are written.
+func schemas() huma.Registry {
+	r := huma.NewMapRegistry("#/components/schemas/", schemaName)
+	r.RegisterTypeAlias(reflect.TypeFor[money.Amount](), reflect.TypeFor[float64]())
+	r.RegisterTypeAlias(reflect.TypeFor[plan.Expr](), reflect.TypeFor[any]())
+	for _, t := range []reflect.Type{reflect.TypeFor[alarm.Severity](), reflect.TypeFor[tosca.Scalar](), reflect.TypeFor[tosca.Version](), reflect.TypeFor[tosca.Timestamp]()} {
+		r.RegisterTypeAlias(t, reflect.TypeFor[string]())
+	}
+	return r
 }
 
 // schemaName is what the schema of a type is called: by its package too, since several have a Status.

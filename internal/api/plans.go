@@ -83,7 +83,7 @@ func planOperations(s *Server) {
 			}
 			return &body[checked]{out}, nil
 		})
-	does(s, operation{id: "compilePlan", method: http.MethodPost, path: "/plans", summary: "Compile a template into a plan", tag: "plans", status: http.StatusOK, upload: true, twins: []string{"plan"}},
+	does(s, operation{id: "compilePlan", method: http.MethodPost, path: "/plans", summary: "Compile a template into a plan", tag: "plans", status: http.StatusOK, upload: true, answers: "application/json", twins: []string{"plan"}},
 		func(ctx context.Context, a *app.App, in *archived) (*planned, error) {
 			d, err := in.draft(ctx, a)
 			if err != nil {

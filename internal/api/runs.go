@@ -23,7 +23,7 @@ type OfRun struct {
 // runShown is a run with its steps.
 type runShown struct {
 	reply.Run
-	Steps   []stepShown       `json:"all"`
+	All     []stepShown       `json:"all"`
 	Outputs map[string]string `json:"outputs"`
 }
 
@@ -60,11 +60,11 @@ func runOperations(s *Server) {
 		out := &runShown{Run: reply.RunOf(&r), Outputs: state.Outputs}
 		for i := range state.Steps {
 			st := &state.Steps[i]
-			out.Steps = append(out.Steps, stepShown{st.ID, st.Title, st.Status, st.Site, st.Started, st.Ended, st.Error})
+			out.All = append(out.All, stepShown{st.ID, st.Title, st.Status, st.Site, st.Started, st.Ended, st.Error})
 		}
 		return out, nil
 	})
-	does(s, operation{id: "getPlanOfRun", method: http.MethodGet, path: "/runs/{run}/plan", summary: "Show the plan of a run, as plan files are (schemas/plan.schema.json)", tag: "runs"},
+	does(s, operation{id: "getPlanOfRun", method: http.MethodGet, path: "/runs/{run}/plan", summary: "Show the plan of a run, as plan files are (schemas/plan.schema.json)", tag: "runs", answers: "application/json"},
 		func(ctx context.Context, a *app.App, in *OfRun) (*planned, error) {
 			r, err := a.Run(ctx, in.Run)
 			if err != nil {

@@ -65,7 +65,7 @@ type Twin struct {
 func New(a *app.App, limits Limits) *Server {
 	s := &Server{app: a, limits: limits, mux: http.NewServeMux(), gates: newGates(limits), follow: make(chan struct{}, limits.Followers), hub: &hub{all: map[int64]*hearing{}}}
 	c := huma.Config{OpenAPI: &huma.OpenAPI{OpenAPI: "3.1.0", Info: &huma.Info{Title: "Andamio", Version: "1", Description: description},
-		Components: &huma.Components{Schemas: huma.NewMapRegistry("#/components/schemas/", schemaName), SecuritySchemes: map[string]*huma.SecurityScheme{
+		Components: &huma.Components{Schemas: schemas(), SecuritySchemes: map[string]*huma.SecurityScheme{
 			"token": {Type: "http", Scheme: "bearer", Description: "a token, as andamio token make says it"}}},
 		Security: []map[string][]string{{"token": {}}}},
 		Formats: map[string]huma.Format{"application/json": inJSON, "json": inJSON}, DefaultFormat: "application/json", NoFormatFallback: false, RejectUnknownQueryParameters: true}

@@ -115,12 +115,15 @@ func watchOperations(s *Server) {
 	reads(s, "getThresholds", "/thresholds", "List from where on what is measured is a warning, or critical, with what ships", "alerts", []string{"threshold"}, func(ctx context.Context, a *app.App, _ *nothing) (*alarm.File, error) { return a.Thresholds(ctx) })
 	reads(s, "listReactions", "/reactions", "List what is done by itself about how things are", "alerts", []string{"reaction", "reaction show"}, func(ctx context.Context, a *app.App, _ *nothing) ([]reactions.Status, error) { return a.Reacting(ctx) })
 	reads(s, "listFronts", "/fronts", "List names in front of many places, and who answers there", "sites", []string{"front"}, func(ctx context.Context, a *app.App, _ *nothing) ([]fronts.Status, error) { return a.FrontStates(ctx) })
-	does(s, operation{id: "getMetrics", method: http.MethodGet, path: "/metrics", summary: "What is measured now (OpenMetrics 1.0)", tag: "alerts", twins: []string{"measure export"}}, func(ctx context.Context, a *app.App, _ *nothing) (*planned, error) {
+	does(s, operation{id: "getMetrics", method: http.MethodGet, path: "/metrics", summary: "What is measured now (OpenMetrics 1.0)", tag: "alerts", answers: openMetrics, twins: []string{"measure export"}}, func(ctx context.Context, a *app.App, _ *nothing) (*planned, error) {
 		var out bytes.Buffer
 		err := a.WriteOpenMetrics(ctx, &out, time.Now())
-		return &planned{"application/openmetrics-text; version=1.0.0; charset=utf-8", out.Bytes()}, err
+		return &planned{openMetrics, out.Bytes()}, err
 	})
 }
+
+// openMetrics is the media type of what is measured (OpenMetrics 1.0).
+const openMetrics = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 
 func promiseOperations(s *Server) {
 	reads(s, "listPromises", "/promises", "List what is promised of deployments, and how it was kept", "promises", []string{"promises"}, func(ctx context.Context, a *app.App, _ *nothing) ([]promises.Kept, error) {

@@ -40,7 +40,7 @@ type Change struct {
 	Seconds     float64        `json:"seconds"`
 	CostPerHour money.Amount   `json:"cost_per_hour"`
 	Currency    string         `json:"currency"`
-	Promised    *plan.Promised `json:"promised"`
+	Promised    *plan.Promised `json:"promised,omitempty"`
 }
 
 // ChangesOf are the resources of a plan that are not kept as they are.
