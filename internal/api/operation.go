@@ -28,15 +28,17 @@ type operation struct {
 	twins   []string
 }
 
-// written is the media type of files that people write, and mostWritten how large one may be.
+// The media types of files: those that people write, and how large one may be; archives, and tables.
 const (
 	written     = "application/yaml"
+	archives    = "application/zip"
+	tables      = "text/csv"
 	mostWritten = 8 << 20
 )
 
 // unread are the media types of files, which are described as a whole by schemas of their own, or not at all.
 var unread = map[string]*huma.Schema{"application/json": {Type: huma.TypeObject, Description: "as schemas/plan.schema.json says", AdditionalProperties: true}, written: {Type: huma.TypeString},
-	openMetrics: {Type: huma.TypeString}}
+	openMetrics: {Type: huma.TypeString}, tables: {Type: huma.TypeString}, archives: {Type: huma.TypeString, Format: "binary"}}
 
 // does adds an operation that is done for whoever asks.
 func does[I, O any](s *Server, o operation, do func(ctx context.Context, a *app.App, in *I) (*O, error)) {

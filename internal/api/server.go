@@ -71,7 +71,7 @@ func New(a *app.App, limits Limits) *Server {
 		Formats: map[string]huma.Format{"application/json": inJSON, "json": inJSON}, DefaultFormat: "application/json", NoFormatFallback: false, RejectUnknownQueryParameters: true}
 	s.api = humago.New(s.mux, c)
 	for _, add := range []func(*Server){deploymentOperations, runOperations, proposalOperations, planOperations, siteOperations, watchOperations, promiseOperations, moveOperations,
-		inventoryOperations, requestOperations, fileOperations, workspaceOperations, tokenOperations, promisingOperations, measuringOperations, connectingOperations, askingOperations} {
+		inventoryOperations, requestOperations, fileOperations, workspaceOperations, tokenOperations, promisingOperations, measuringOperations, connectingOperations, askingOperations, transferOperations} {
 		add(s)
 	}
 	s.mux.HandleFunc("GET /"+Version+"/openapi.json", s.document)
@@ -189,5 +189,7 @@ func scheme(l net.Listener) string {
 // URL is where a listener's server is reached.
 func URL(l net.Listener) string { return scheme(l) + "://" + l.Addr().String() + "/" + Version }
 
-// isStream reports that a request asks for events as they happen.
-func isStream(r *http.Request) bool { return strings.HasSuffix(r.URL.Path, "/events") }
+// isStream reports that a request asks for events as they happen, or for a file.
+func isStream(r *http.Request) bool {
+	return strings.HasSuffix(r.URL.Path, "/events") || strings.HasSuffix(r.URL.Path, "/file")
+}

@@ -13,7 +13,6 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/inventory"
-	"andamio/internal/core/ledger"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/token"
 	"andamio/internal/service/accounts"
@@ -201,7 +200,7 @@ func moveOperations(s *Server) {
 			Wave int `json:"wave,omitempty" minimum:"0"`
 		}
 	}
-	type ran struct {
+	type begun struct {
 		Body struct {
 			Run int64 `json:"run"`
 		}
@@ -219,8 +218,8 @@ func moveOperations(s *Server) {
 			return a.GoBack(ctx, id, wave)
 		}},
 	} {
-		does(s, operation{id: x.id, method: http.MethodPost, path: "/moves/{move}" + x.path, summary: x.summary, tag: "moves", status: http.StatusAccepted, twins: x.twins}, func(ctx context.Context, a *app.App, in *steer) (*ran, error) {
-			out := &ran{}
+		does(s, operation{id: x.id, method: http.MethodPost, path: "/moves/{move}" + x.path, summary: x.summary, tag: "moves", status: http.StatusAccepted, twins: x.twins}, func(ctx context.Context, a *app.App, in *steer) (*begun, error) {
+			out := &begun{}
 			var err error
 			out.Body.Run, err = x.do(ctx, a, in.Move, in.Body.Wave)
 			return out, err
@@ -370,13 +369,8 @@ func requestOperations(s *Server) {
 	}
 	theirs(s, "getAccount", "/account", "Say what stood, for how long, and what it cost whom", "requests", guard.Account, []string{"account"}, func(ctx context.Context, a *app.App, in *query) (*accounts.Account, error) {
 		now := time.Now()
-		q := ledger.Query{From: in.From, To: in.To, By: in.By, Every: in.Every}
-		if q.To.IsZero() {
-			q.To = now
-		}
-		if q.From.IsZero() {
-			q.From = q.To.AddDate(0, -1, 0)
-		}
+		q := spanned(in.From, in.To, now)
+		q.By, q.Every = in.By, in.Every
 		return a.Account(ctx, q, now)
 	})
 }
