@@ -46,6 +46,8 @@ func TestFilesAndCommandsReachInstances(t *testing.T) {
 	assert.Equal(t, "5678901234", part.body)
 	assert.Equal(t, "bytes 5-14/10000", part.header.Get("Content-Range"))
 	assert.Equal(t, http.StatusBadRequest, c.ask("GET", "/instances/gauge-1/file?path=/srv", "").status, "a folder is no file")
+	assert.Equal(t, http.StatusNotFound, c.ask("GET", "/instances/gauge-1/file?path=/srv/none", "").status)
+	assert.Equal(t, http.StatusUnprocessableEntity, c.ask("PUT", "/instances/gauge-1/file?path=/srv/levels/below", "x", "Content-Type: application/octet-stream").status, "no folder is a file")
 	reader := c.with(tokenOf(t, a, tokens.Wish{Name: "reads", Limit: guard.Limit{Rights: []guard.Right{guard.Read}}}))
 	assert.Equal(t, http.StatusForbidden, reader.ask("GET", file, "").status)
 	assert.Equal(t, http.StatusForbidden, reader.ask("POST", "/instances/gauge-1/command", `{"command": "true"}`).status)

@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"github.com/pkg/sftp"
 
@@ -70,7 +71,21 @@ func (svc *Service) copyFiles(ctx context.Context, from, to string, progress fun
 	if ctx.Err() != nil {
 		err = ctx.Err()
 	}
-	return files, err
+	return files, classed(err)
+}
+
+// classed gives a class to what either side says of a file.
+func classed(err error) error {
+	var said *sftp.StatusError
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.Default(fault.NotFound, err)
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.EISDIR), errors.As(err, &said):
+		return fault.Default(fault.Refused, err)
+	}
+	return err
 }
 
 // send copies from here; a folder as the target takes the name of what is copied.
