@@ -15,12 +15,12 @@ var WrittenFiles = map[string]string{"teams": workspace.FileTeams, "quotas": wor
 
 // WrittenText is the text of one of [WrittenFiles] as somebody wrote it.
 func (a *App) WrittenText(word string) ([]byte, error) {
+	if err := a.desk.Read("what was written of " + word); err != nil {
+		return nil, err
+	}
 	file, is := WrittenFiles[word]
 	if !is {
 		return nil, fault.NotFoundf("there is no file of %s", word)
-	}
-	if err := a.desk.Read("what was written of " + word); err != nil {
-		return nil, err
 	}
 	data, err := os.ReadFile(a.workspace.Path(file))
 	if errors.Is(err, fs.ErrNotExist) {
