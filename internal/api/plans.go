@@ -8,8 +8,10 @@ import (
 	"strings"
 
 	"andamio/internal/app"
+	"andamio/internal/core/dispatch"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/plan"
+	"andamio/internal/core/rehearse"
 	"andamio/internal/core/tosca"
 	"andamio/internal/reply"
 	"andamio/internal/service/runs"
@@ -173,4 +175,19 @@ func confirmProposal(ctx context.Context, a *app.App, in *struct {
 	}
 	out, err := a.Confirm(ctx, in.Proposal)
 	return &body[runs.Confirmed]{out}, err
+}
+
+// rehearsingOperations imagine runs.
+func rehearsingOperations(s *Server) {
+	does(s, operation{id: "rehearsePlan", method: http.MethodPost, path: "/plans/rehearse", summary: "Imagine a run of a plan many times, and say how long it may take and what decides that", tag: "plans", status: http.StatusOK, upload: true, twins: []string{"rehearse"}},
+		func(ctx context.Context, a *app.App, in *struct {
+			RawBody []byte `contentType:"application/json"`
+		}) (*body[rehearse.Answer], error) {
+			p, err := plan.Read(in.RawBody)
+			if err != nil {
+				return nil, fault.Default(fault.Invalid, err)
+			}
+			x, err := a.Rehearse(ctx, p, dispatch.Limits{})
+			return &body[rehearse.Answer]{x}, err
+		})
 }
