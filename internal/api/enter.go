@@ -35,14 +35,13 @@ func visitorOf(ctx context.Context) *visitor {
 func (s *Server) entering(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		now, from := time.Now(), addressOf(r)
-		if !s.gates.strangers.open(from.String(), now) {
-			writeProblem(w, tooMany("too many requests without a token that holds came from there"))
-			return
-		}
 		secret, is := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		b, err := s.app.Bears(r.Context(), secret, from, now)
 		if err != nil || !is {
-			s.gates.strangers.take(from.String(), now)
+			if !s.gates.strangers.take(from.String(), now) { // whoever has one is not kept out by others who come from there
+				writeProblem(w, tooMany("too many requests without a token that holds came from there"))
+				return
+			}
 			s.stranger(w, err)
 			return
 		}
@@ -121,13 +120,6 @@ func (g *gate) of(who string, now time.Time) *rate.Limiter {
 	l := rate.NewLimiter(g.every, g.burst)
 	g.each[who] = l
 	return l
-}
-
-// open reports that somebody may come.
-func (g *gate) open(who string, now time.Time) bool {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	return g.of(who, now).TokensAt(now) >= 1
 }
 
 // take notes that somebody came; false if they come too often.

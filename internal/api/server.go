@@ -121,6 +121,9 @@ func (s *Server) recovering(next http.Handler) http.Handler {
 				writeProblem(w, unexpected())
 			}
 		}()
+		// Nobody holds a connection for longer than an operation may take; a stream sets its own times.
+		control, now := http.NewResponseController(w), time.Now()
+		_, _ = control.SetReadDeadline(now.Add(s.limits.Patience)), control.SetWriteDeadline(now.Add(2*s.limits.Patience))
 		h := w.Header()
 		h.Set("Cache-Control", "no-store")
 		h.Set("X-Content-Type-Options", "nosniff")
