@@ -1,7 +1,6 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"io"
@@ -13,7 +12,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"andamio/internal/app"
 	"andamio/internal/core/run"
 	"andamio/internal/service/runs"
 )
@@ -41,21 +39,23 @@ func (f *frame) after(seq int64) []byte {
 
 func (f *frame) last() int64 { return f.seqs[len(f.seqs)-1] }
 
-// framed are events as they are sent (HTML, section 9.2).
+// add adds an event with its number, as it is sent (HTML, section 9.2).
+func (f *frame) add(seq int64, v any) {
+	data, err := json.Marshal(v)
+	if err != nil { // what is sent is made of texts and numbers alone
+		return
+	}
+	f.data = append(f.data, "event: event\nid: "+strconv.FormatInt(seq, 10)+"\ndata: "...)
+	f.data = append(append(f.data, data...), "\n\n"...)
+	f.seqs, f.ends = append(f.seqs, seq), append(f.ends, len(f.data))
+}
+
+// framed are events of a run as they are sent.
 func framed(events []run.Event) *frame {
 	f := &frame{}
-	var b bytes.Buffer
 	for i := range events {
-		data, err := json.Marshal(&events[i])
-		if err != nil { // an event is made of texts and numbers alone
-			continue
-		}
-		b.WriteString("event: event\nid: " + strconv.FormatInt(events[i].Seq, 10) + "\ndata: ")
-		b.Write(data)
-		b.WriteString("\n\n")
-		f.seqs, f.ends = append(f.seqs, events[i].Seq), append(f.ends, b.Len())
+		f.add(events[i].Seq, &events[i])
 	}
-	f.data = b.Bytes()
 	return f
 }
 
@@ -128,22 +128,29 @@ func (h *hearing) since(seq int64) (data [][]byte, upTo int64, behind, silent bo
 	return data, upTo, false, h.silent, h.over, h.changed
 }
 
-// hub hears the runs that are followed.
+// hub hears what is followed.
 type hub struct {
 	mu  sync.Mutex
 	all map[int64]*hearing
 }
 
-// join has a run be heard, from its beginning on: who comes to it later may ask for what was before.
-func (b *hub) join(ctx context.Context, a *app.App, id int64) *hearing {
+// stream is something that may be followed: by its number, how it is heard for all, and how is read what one lacks who is far behind.
+type stream struct {
+	id   int64
+	hear func(ctx context.Context, h *hearing)
+	read func(ctx context.Context, after, upTo int64) (*frame, error)
+}
+
+// join has something be heard, from its beginning on: who comes to it later may ask for what was before.
+func (b *hub) join(ctx context.Context, of stream) *hearing {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	h := b.all[id]
+	h := b.all[of.id]
 	if h == nil {
 		ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
 		h = &hearing{changed: make(chan struct{}), stop: stop}
-		b.all[id] = h
-		go h.hear(a.Watch(ctx, id, 0))
+		b.all[of.id] = h
+		go of.hear(ctx, h)
 	}
 	h.follows++
 	return h
@@ -176,7 +183,7 @@ func (s *Server) followRuns() {
 	s.twins = append(s.twins, Twin{Operation: "followRun"})
 	event := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[run.Event](), true, "Event")
 	huma.Register(s.api, huma.Operation{OperationID: "followRun", Method: http.MethodGet, Path: "/" + Version + "/runs/{run}/events", Summary: "Follow a run: its events, those of the past first", Tags: []string{"runs"},
-		Responses: map[string]*huma.Response{"200": {Description: "events of kind event, silent and ended (HTML, section 9.2); the data of event is as is said here", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}},
+		Responses: streamed(event)},
 		func(ctx context.Context, in *following) (*huma.StreamResponse, error) {
 			v := visitorOf(ctx)
 			if v == nil {
@@ -185,28 +192,43 @@ func (s *Server) followRuns() {
 			if _, err := v.app.Run(ctx, in.Run); err != nil {
 				return nil, problemOf(err)
 			}
-			select {
-			case s.follow <- struct{}{}:
-			default:
-				return nil, tooMany("too many follow events")
-			}
-			return &huma.StreamResponse{Body: func(c huma.Context) {
-				defer func() { <-s.follow }()
-				c.SetHeader("Content-Type", "text/event-stream")
-				ctx, cancel := s.heed(c.Context(), v)
-				defer cancel()
-				s.send(ctx, v, in.Run, max(in.After, in.Last), c.BodyWriter())
-			}}, nil
+			source := stream{id: in.Run, hear: func(ctx context.Context, h *hearing) { h.hear(s.app.Watch(ctx, in.Run, 0)) },
+				read: func(ctx context.Context, after, upTo int64) (*frame, error) {
+					events, err := v.app.Events(ctx, in.Run, after, int(min(upTo-after, mostRead)))
+					return framed(events), err
+				}}
+			return s.streaming(v, source, max(in.After, in.Last))
 		})
+}
+
+// streamed is how a stream is described whose events have a schema.
+func streamed(event *huma.Schema) map[string]*huma.Response {
+	return map[string]*huma.Response{"200": {Description: "events of kind event, silent and ended (HTML, section 9.2); the data of event is as is said here", Content: map[string]*huma.MediaType{"text/event-stream": {Schema: event}}}}
+}
+
+// streaming answers with what is heard of something after an event.
+func (s *Server) streaming(v *visitor, of stream, after int64) (*huma.StreamResponse, error) {
+	select {
+	case s.follow <- struct{}{}:
+	default:
+		return nil, tooMany("too many follow events")
+	}
+	return &huma.StreamResponse{Body: func(c huma.Context) {
+		defer func() { <-s.follow }()
+		c.SetHeader("Content-Type", "text/event-stream")
+		ctx, cancel := s.heed(c.Context(), v)
+		defer cancel()
+		s.send(ctx, of, after, c.BodyWriter())
+	}}, nil
 }
 
 // sendWithin is how long a follower may take for what it is sent.
 const sendWithin = 10 * time.Second
 
-// send sends what is heard of a run until it is over, or whoever follows is gone.
-func (s *Server) send(ctx context.Context, v *visitor, id, seq int64, to io.Writer) {
-	h := s.hub.join(ctx, s.app, id)
-	defer s.hub.leave(id, h)
+// send sends what is heard of something until it is over, or whoever follows is gone.
+func (s *Server) send(ctx context.Context, of stream, seq int64, to io.Writer) {
+	h := s.hub.join(ctx, of)
+	defer s.hub.leave(of.id, h)
 	w, _ := to.(http.ResponseWriter)
 	control := http.NewResponseController(w)
 	write := func(data ...[]byte) bool {
@@ -222,14 +244,11 @@ func (s *Server) send(ctx context.Context, v *visitor, id, seq int64, to io.Writ
 	for {
 		data, upTo, behind, silent, over, changed := h.since(seq)
 		if behind {
-			events, err := v.app.Events(ctx, id, seq, int(min(upTo-seq, mostRead)))
-			if err != nil || len(events) == 0 {
+			f, err := of.read(ctx, seq, upTo)
+			if err != nil || len(f.seqs) == 0 || !write(f.data) {
 				return
 			}
-			if f := framed(events); !write(f.data) {
-				return
-			}
-			seq = events[len(events)-1].Seq
+			seq = f.last()
 			continue
 		}
 		if silent != was {

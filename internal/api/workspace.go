@@ -14,7 +14,8 @@ func workspaceOperations(s *Server) {
 		func(ctx context.Context, a *app.App, _ *paging) ([]app.Entry, error) {
 			return a.LastOfTrail(ctx, 10_000)
 		})
-	reads(s, "verifyLog", "/log/verify", "Say Whether the log is whole and unchanged", "workspace", nil, func(ctx context.Context, a *app.App, _ *nothing) (*app.Verified, error) {
+	reads(s, "verifyLog", "/log/verify", "Say whether the log is whole and unchanged", "workspace", nil, func(ctx context.Context, a *app.App, _ *nothing) (*app.Verified, error) {
 		return a.VerifyTrail(ctx, "")
 	})
+	s.followLog()
 }
