@@ -192,7 +192,7 @@ func (s *Server) followRuns() {
 			if _, err := v.app.Run(ctx, in.Run); err != nil {
 				return nil, problemOf(err)
 			}
-			source := stream{id: in.Run, hear: func(ctx context.Context, h *hearing) { h.hear(s.app.Watch(ctx, in.Run, 0)) },
+			source := stream{id: in.Run, hear: func(ctx context.Context, h *hearing) { h.hear(s.shared.Watch(ctx, in.Run, 0)) },
 				read: func(ctx context.Context, after, upTo int64) (*frame, error) {
 					events, err := v.app.Events(ctx, in.Run, after, int(min(upTo-after, mostRead)))
 					return framed(events), err
@@ -231,6 +231,7 @@ func (s *Server) send(ctx context.Context, of stream, seq int64, to io.Writer) {
 	defer s.hub.leave(of.id, h)
 	w, _ := to.(http.ResponseWriter)
 	control := http.NewResponseController(w)
+	_ = control.SetReadDeadline(time.Time{}) // nothing more is read of who follows, for as long as they do
 	write := func(data ...[]byte) bool {
 		_ = control.SetWriteDeadline(time.Now().Add(sendWithin))
 		for _, d := range data {

@@ -2,8 +2,12 @@ package api
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/app"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/run"
 	"andamio/internal/reply"
@@ -161,6 +166,38 @@ func TestAProgramLeadsAWholeLife(t *testing.T) {
 	got = c.ask("GET", "/log", "")
 	assert.Contains(t, got.body, `"way":"api"`)
 	assert.Contains(t, got.body, "with the token ")
+}
+
+// TestWhoServesNeedNotBeKnown has a workspace be served by a user whom the directory of teams does not know: who comes with a token follows all the same.
+func TestWhoServesNeedNotBeKnown(t *testing.T) {
+	t.Parallel()
+	a, _, c := opened(t, Usual)
+	x := c.ask("POST", "/runs?confirm=gauges", planOf(c, ""))
+	require.Equal(t, http.StatusAccepted, x.status, x.body)
+	heard(c, 1, "")
+	directory := `version: andamio.teams/1
+people: { ana: { user: ` + a.Actor().Name + ` }, eva: { user: nobody-here } }
+grants: [ { to: ana, role: engineer }, { to: eva, role: engineer } ]
+`
+	_, err := a.SetDirectory(t.Context(), []byte(directory))
+	require.NoError(t, err)
+	secret := tokenOf(t, a.As(app.Actor{Name: "ana", Way: app.ByCommand}), tokens.Wish{Name: "evas", Of: "eva"})
+	text := strings.Replace(directory, "ana: { user: "+a.Actor().Name+" }", "ana: { user: somebody-else }", 1)
+	require.NoError(t, os.WriteFile(filepath.Join(a.Opened().Dir, "teams.yaml"), []byte(text), 0o600))
+	unknown, err := app.Open(t.Context(), a.Opened().Dir, app.Idle())
+	require.NoError(t, err)
+	defer unknown.Close()
+	require.Empty(t, unknown.Actor().Name)
+	h := httptest.NewServer(New(unknown, Usual).Handler())
+	defer h.Close()
+	eva := client{t, h.URL + "/" + Version, secret}
+	events, _ := heard(eva, 1, "")
+	require.Greater(t, len(events), 3, "%v", events)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	e, more := next(t, followed(ctx, eva, "/log/events"))
+	assert.True(t, more)
+	assert.Equal(t, "1", e.ID)
 }
 
 func TestAListIsCutIntoPages(t *testing.T) {

@@ -121,7 +121,7 @@ func (s *Server) followLog() {
 			if _, err := v.app.LastOfTrail(ctx, 1); err != nil {
 				return nil, problemOf(err)
 			}
-			source := stream{id: logID, hear: func(ctx context.Context, h *hearing) { h.hearLog(ctx, s.app) },
+			source := stream{id: logID, hear: func(ctx context.Context, h *hearing) { h.hearLog(ctx, s.shared) },
 				read: func(ctx context.Context, after, upTo int64) (*frame, error) { return logFrom(ctx, v.app, after, upTo) }}
 			return s.streaming(v, source, max(in.After, in.Last))
 		})

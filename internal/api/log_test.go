@@ -96,6 +96,29 @@ func TestTheLogIsFollowed(t *testing.T) {
 	assert.Equal(t, http.StatusForbidden, bounded.ask("GET", "/log/events", "").status)
 }
 
+// TestAStreamOutlivesWhatAnOperationMayTake follows for longer than that.
+func TestAStreamOutlivesWhatAnOperationMayTake(t *testing.T) {
+	t.Parallel()
+	limits := Usual
+	limits.Patience = 200 * time.Millisecond
+	a, _, c := opened(t, limits)
+	last, err := a.LastOfTrail(t.Context(), 1)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	later := followed(ctx, c, "/log/events?after="+number(last[0].Seq))
+	select {
+	case _, more := <-later:
+		t.Fatalf("it ended, or heard what was not: %v", more)
+	case <-time.After(5 * limits.Patience):
+	}
+	_, err = a.MakeToken(t.Context(), tokens.Wish{Name: "later"}, time.Now())
+	require.NoError(t, err)
+	e, more := next(t, later)
+	require.True(t, more)
+	assert.Equal(t, "example.andamio.log.make-token", e.Type)
+}
+
 // TestWhoeverIsFarBehindReadsWhatTheyLack has more be noted at once than is looked back.
 func TestWhoeverIsFarBehindReadsWhatTheyLack(t *testing.T) {
 	last := int64(-1)

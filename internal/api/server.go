@@ -43,7 +43,9 @@ var Usual = Limits{PerSecond: 50, Burst: 200, Strangers: 30, Body: 1 << 20, Uplo
 
 // Server is the interface of one workspace.
 type Server struct {
-	app    *app.App
+	app *app.App
+	// shared is what is heard once for all that follow it, whoever serves.
+	shared *app.App
 	limits Limits
 	api    huma.API
 	mux    *http.ServeMux
@@ -63,7 +65,7 @@ type Twin struct {
 
 // New makes the interface of a workspace.
 func New(a *app.App, limits Limits) *Server {
-	s := &Server{app: a, limits: limits, mux: http.NewServeMux(), gates: newGates(limits), follow: make(chan struct{}, limits.Followers), hub: &hub{all: map[int64]*hearing{}}}
+	s := &Server{app: a, shared: a.Shared(), limits: limits, mux: http.NewServeMux(), gates: newGates(limits), follow: make(chan struct{}, limits.Followers), hub: &hub{all: map[int64]*hearing{}}}
 	c := huma.Config{OpenAPI: &huma.OpenAPI{OpenAPI: "3.1.0", Info: &huma.Info{Title: "Andamio", Version: "1", Description: description},
 		Components: &huma.Components{Schemas: schemas(), SecuritySchemes: map[string]*huma.SecurityScheme{
 			"token": {Type: "http", Scheme: "bearer", Description: "a token, as andamio token make says it"}}},

@@ -150,6 +150,9 @@ func (a *App) inside() *App {
 	return &b
 }
 
+// Shared is the workspace as it is looked at once for many, each of whom was asked before whether they may.
+func (a *App) Shared() *App { return a.inside() }
+
 // Option changes how a workspace is opened.
 type Option func(*App)
 
