@@ -92,24 +92,30 @@ type hearing struct {
 // hear takes in what is heard until the run is over, or nobody follows.
 func (h *hearing) hear(heard <-chan runs.Batch) {
 	for b := range heard {
-		h.mu.Lock()
-		if f := framed(b.Events); len(f.seqs) > 0 {
-			h.frames = append(h.frames, f)
-			if len(h.frames) > mostFrames {
-				h.frames = h.frames[1:]
+		f := framed(b.Events)
+		h.take(f, func() {
+			h.silent = b.Silent
+			switch {
+			case b.Err != nil:
+				h.over = problemOf(b.Err).Detail
+			case b.Last:
+				h.over = "the run is over"
 			}
-		}
-		h.silent = b.Silent
-		switch {
-		case b.Err != nil:
-			h.over = problemOf(b.Err).Detail
-		case b.Last:
-			h.over = "the run is over"
-		}
-		close(h.changed)
-		h.changed = make(chan struct{})
-		h.mu.Unlock()
+		})
 	}
+}
+
+// take takes in a frame and what changes with it, and has those who follow look.
+func (h *hearing) take(f *frame, change func()) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	change()
+	if len(f.seqs) > 0 {
+		h.frames = append(h.frames, f)
+		h.frames = h.frames[max(0, len(h.frames)-mostFrames):]
+	}
+	close(h.changed)
+	h.changed = make(chan struct{})
 }
 
 // since is what is heard after an event. Behind says that more than is kept lies between, up to an event.
@@ -134,9 +140,10 @@ type hub struct {
 	all map[int64]*hearing
 }
 
-// stream is something that may be followed: by its number, how it is heard for all, and how is read what one lacks who is far behind.
+// stream is something that may be followed: by its number, whether whoever asks may, how it is heard for all, and how is read what one lacks who is far behind.
 type stream struct {
 	id   int64
+	may  func(ctx context.Context) error
 	hear func(ctx context.Context, h *hearing)
 	read func(ctx context.Context, after, upTo int64) (*frame, error)
 }
@@ -168,7 +175,7 @@ func (b *hub) leave(id int64, h *hearing) {
 	}
 }
 
-// bearingEvery is how often it is looked whether the token of whoever follows holds still.
+// bearingEvery is how often it is looked whether whoever follows may still.
 const bearingEvery = time.Second
 
 // following names a run, and the event after which it is followed.
@@ -189,15 +196,13 @@ func (s *Server) followRuns() {
 			if v == nil {
 				return nil, problem("not allowed", "it is not known who asks")
 			}
-			if _, err := v.app.Run(ctx, in.Run); err != nil {
-				return nil, problemOf(err)
-			}
-			source := stream{id: in.Run, hear: func(ctx context.Context, h *hearing) { h.hear(s.shared.Watch(ctx, in.Run, 0)) },
+			source := stream{id: in.Run, may: func(ctx context.Context) error { _, err := v.app.Run(ctx, in.Run); return err },
+				hear: func(ctx context.Context, h *hearing) { h.hear(s.shared.Watch(ctx, in.Run, 0)) },
 				read: func(ctx context.Context, after, upTo int64) (*frame, error) {
 					events, err := v.app.Events(ctx, in.Run, after, int(min(upTo-after, mostRead)))
 					return framed(events), err
 				}}
-			return s.streaming(v, source, max(in.After, in.Last))
+			return s.streaming(ctx, v, source, max(in.After, in.Last))
 		})
 }
 
@@ -207,7 +212,10 @@ func streamed(event *huma.Schema) map[string]*huma.Response {
 }
 
 // streaming answers with what is heard of something after an event.
-func (s *Server) streaming(v *visitor, of stream, after int64) (*huma.StreamResponse, error) {
+func (s *Server) streaming(ctx context.Context, v *visitor, of stream, after int64) (*huma.StreamResponse, error) {
+	if err := of.may(ctx); err != nil {
+		return nil, problemOf(err)
+	}
 	select {
 	case s.follow <- struct{}{}:
 	default:
@@ -216,33 +224,20 @@ func (s *Server) streaming(v *visitor, of stream, after int64) (*huma.StreamResp
 	return &huma.StreamResponse{Body: func(c huma.Context) {
 		defer func() { <-s.follow }()
 		c.SetHeader("Content-Type", "text/event-stream")
-		ctx, cancel := s.heed(c.Context(), v)
+		ctx, cancel := s.heed(c.Context(), v, of.may)
 		defer cancel()
 		s.send(ctx, of, after, c.BodyWriter())
 	}}, nil
 }
 
-// sendWithin is how long a follower may take for what it is sent.
-const sendWithin = 10 * time.Second
-
 // send sends what is heard of something until it is over, or whoever follows is gone.
 func (s *Server) send(ctx context.Context, of stream, seq int64, to io.Writer) {
 	h := s.hub.join(ctx, of)
 	defer s.hub.leave(of.id, h)
-	w, _ := to.(http.ResponseWriter)
-	control := http.NewResponseController(w)
-	_ = control.SetReadDeadline(time.Time{}) // nothing more is read of who follows, for as long as they do
-	write := func(data ...[]byte) bool {
-		_ = control.SetWriteDeadline(time.Now().Add(sendWithin))
-		for _, d := range data {
-			if _, err := to.Write(d); err != nil {
-				return false
-			}
-		}
-		return control.Flush() == nil
-	}
-	was := false
-	for {
+	write := s.writing(to)
+	beat := time.NewTicker(beatEvery)
+	defer beat.Stop()
+	for was := false; ; {
 		data, upTo, behind, silent, over, changed := h.since(seq)
 		if behind {
 			f, err := of.read(ctx, seq, upTo)
@@ -263,19 +258,47 @@ func (s *Server) send(ctx context.Context, of stream, seq int64, to io.Writer) {
 			return
 		}
 		seq = upTo
-		select {
-		case <-changed:
-		case <-ctx.Done():
-			return
+		for waits := true; waits; {
+			select {
+			case <-changed:
+				waits = false
+			case <-beat.C:
+				if !write([]byte(": still here\n\n")) {
+					return
+				}
+			case <-ctx.Done():
+				return
+			}
 		}
+	}
+}
+
+// beatEvery is how often whoever follows is sent something that is no event, so that it is known on both sides that the other is there.
+const beatEvery = 15 * time.Second
+
+// writing is how somebody who follows is sent something, who takes it in time. Between, a stream has no times: over HTTP/2 it would end with them, whatever is going on.
+func (s *Server) writing(to io.Writer) func(data ...[]byte) bool {
+	w, _ := to.(http.ResponseWriter)
+	control := http.NewResponseController(w)
+	_ = control.SetReadDeadline(time.Time{})
+	return func(data ...[]byte) bool {
+		_ = control.SetWriteDeadline(time.Now().Add(s.limits.Send))
+		for _, d := range data {
+			if _, err := to.Write(d); err != nil {
+				return false
+			}
+		}
+		err := control.Flush()
+		_ = control.SetWriteDeadline(time.Time{})
+		return err == nil
 	}
 }
 
 // mostRead is how many events are read from the journal at once.
 const mostRead = 1000
 
-// heed ends a stream as soon as the token of whoever follows it holds no more.
-func (s *Server) heed(ctx context.Context, v *visitor) (context.Context, context.CancelFunc) {
+// heed ends a stream as soon as the token of whoever follows it holds no more, or they may not look at it any more.
+func (s *Server) heed(ctx context.Context, v *visitor, may func(context.Context) error) (context.Context, context.CancelFunc) {
 	ctx, cancel := context.WithCancel(ctx)
 	go func() {
 		tick := time.NewTicker(bearingEvery)
@@ -285,7 +308,7 @@ func (s *Server) heed(ctx context.Context, v *visitor) (context.Context, context
 			case <-ctx.Done():
 				return
 			case now := <-tick.C:
-				if err := s.app.Bearing(ctx, v.token, v.from, now); err != nil {
+				if s.app.Bearing(ctx, v.token, v.from, now) != nil || may(ctx) != nil {
 					cancel()
 					return
 				}

@@ -81,7 +81,7 @@ func heard(c client, id int64, after string) (events []string, last string) {
 	if after != "" {
 		req.Header.Set("Last-Event-ID", after)
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := c.over.Do(req)
 	require.NoError(c.t, err)
 	defer resp.Body.Close()
 	require.Equal(c.t, "text/event-stream", resp.Header.Get("Content-Type"))
@@ -190,7 +190,7 @@ grants: [ { to: ana, role: engineer }, { to: eva, role: engineer } ]
 	require.Empty(t, unknown.Actor().Name)
 	h := httptest.NewServer(New(unknown, Usual).Handler())
 	defer h.Close()
-	eva := client{t, h.URL + "/" + Version, secret}
+	eva := client{t, h.URL + "/" + Version, secret, h.Client()}
 	events, _ := heard(eva, 1, "")
 	require.Greater(t, len(events), 3, "%v", events)
 	ctx, cancel := context.WithCancel(t.Context())
@@ -297,7 +297,7 @@ func TestAStreamEndsWithItsToken(t *testing.T) {
 	s := New(a, Usual)
 	b, err := a.Bears(t.Context(), made.Secret, addressOf(&http.Request{RemoteAddr: "127.0.0.1:1"}), time.Now())
 	require.NoError(t, err)
-	ctx, cancel := s.heed(t.Context(), &visitor{a, b.Token.ID, addressOf(&http.Request{RemoteAddr: "127.0.0.1:1"})})
+	ctx, cancel := s.heed(t.Context(), &visitor{a, b.Token.ID, addressOf(&http.Request{RemoteAddr: "127.0.0.1:1"})}, func(context.Context) error { return nil })
 	defer cancel()
 	close(began)
 	require.NoError(t, a.RevokeToken(t.Context(), made.ID, time.Now()))

@@ -49,7 +49,7 @@ func (h *hearing) hearLog(ctx context.Context, a *app.App) {
 			a.Log.Error("the log could not be followed", "err", err)
 		}
 		if f, gap := newer(all, &last); f != nil {
-			h.take(f, gap)
+			h.take(f, h.dropping(gap))
 		}
 		select {
 		case <-tick.C:
@@ -76,19 +76,13 @@ func newer(newest []app.Entry, last *int64) (f *frame, gap bool) {
 	return f, was >= 0 && f.seqs[0] > was+1
 }
 
-// take takes in a frame. After a gap nothing from before is kept, so that whoever follows reads what they lack.
-func (h *hearing) take(f *frame, gap bool) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if gap {
-		h.frames = nil
+// dropping has nothing from before a gap be kept, so that whoever follows reads what they lack.
+func (h *hearing) dropping(gap bool) func() {
+	return func() {
+		if gap {
+			h.frames = nil
+		}
 	}
-	h.frames = append(h.frames, f)
-	if len(h.frames) > mostFrames {
-		h.frames = h.frames[1:]
-	}
-	close(h.changed)
-	h.changed = make(chan struct{})
 }
 
 // logFrom are entries after one up to another, for whoever is far behind.
@@ -118,11 +112,9 @@ func (s *Server) followLog() {
 			if v == nil {
 				return nil, problem("not allowed", "it is not known who asks")
 			}
-			if _, err := v.app.LastOfTrail(ctx, 1); err != nil {
-				return nil, problemOf(err)
-			}
-			source := stream{id: logID, hear: func(ctx context.Context, h *hearing) { h.hearLog(ctx, s.shared) },
+			source := stream{id: logID, may: func(ctx context.Context) error { _, err := v.app.LastOfTrail(ctx, 1); return err },
+				hear: func(ctx context.Context, h *hearing) { h.hearLog(ctx, s.shared) },
 				read: func(ctx context.Context, after, upTo int64) (*frame, error) { return logFrom(ctx, v.app, after, upTo) }}
-			return s.streaming(v, source, max(in.After, in.Last))
+			return s.streaming(ctx, v, source, max(in.After, in.Last))
 		})
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
@@ -23,7 +24,7 @@ func followed(ctx context.Context, c client, path string) <-chan logged {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.at+path, nil)
 	require.NoError(c.t, err)
 	req.Header.Set("Authorization", "Bearer "+c.secret)
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := c.over.Do(req)
 	require.NoError(c.t, err)
 	require.Equal(c.t, http.StatusOK, resp.StatusCode)
 	out := make(chan logged)
@@ -96,27 +97,63 @@ func TestTheLogIsFollowed(t *testing.T) {
 	assert.Equal(t, http.StatusForbidden, bounded.ask("GET", "/log/events", "").status)
 }
 
-// TestAStreamOutlivesWhatAnOperationMayTake follows for longer than that.
+// TestWhoeverMayLookNoMoreIsLetGo takes the rights of somebody who follows away, while their token holds.
+func TestWhoeverMayLookNoMoreIsLetGo(t *testing.T) {
+	t.Parallel()
+	a, _, c := opened(t, Usual)
+	directory := `version: andamio.teams/1
+people: { ana: { user: ` + a.Actor().Name + ` }, eva: {} }
+grants: [ { to: ana, role: engineer }, { to: eva, role: ROLE } ]
+`
+	set := func(role string) {
+		t.Helper()
+		_, err := a.As(app.Actor{Name: "ana", Way: app.ByCommand}).SetDirectory(t.Context(), []byte(strings.Replace(directory, "ROLE", role, 1)))
+		require.NoError(t, err)
+	}
+	_, err := a.SetDirectory(t.Context(), []byte(strings.Replace(directory, "ROLE", "auditor", 1)))
+	require.NoError(t, err)
+	made, err := a.As(app.Actor{Name: "ana", Way: app.ByCommand}).MakeToken(t.Context(), tokens.Wish{Name: "evas", Of: "eva"}, time.Now())
+	require.NoError(t, err)
+	heard := followed(t.Context(), c.with(made.Secret), "/log/events")
+	_, more := next(t, heard)
+	require.True(t, more)
+	set("requester")
+	for more {
+		_, more = next(t, heard)
+	}
+	assert.Equal(t, http.StatusForbidden, c.with(made.Secret).ask("GET", "/log/events", "").status)
+	assert.Equal(t, http.StatusOK, c.with(made.Secret).ask("GET", "/tokens", "").status, "the token holds")
+}
+
+// TestAStreamOutlivesWhatAnOperationMayTake follows for longer than that, and than one may take for what it is sent, over HTTP/1.1 and 2.
 func TestAStreamOutlivesWhatAnOperationMayTake(t *testing.T) {
 	t.Parallel()
 	limits := Usual
-	limits.Patience = 200 * time.Millisecond
-	a, _, c := opened(t, limits)
-	last, err := a.LastOfTrail(t.Context(), 1)
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(t.Context())
-	defer cancel()
-	later := followed(ctx, c, "/log/events?after="+number(last[0].Seq))
-	select {
-	case _, more := <-later:
-		t.Fatalf("it ended, or heard what was not: %v", more)
-	case <-time.After(5 * limits.Patience):
+	limits.Patience, limits.Send = 200*time.Millisecond, 100*time.Millisecond
+	a, s, c := opened(t, limits)
+	over2 := httptest.NewUnstartedServer(s.Handler())
+	over2.EnableHTTP2 = true
+	over2.StartTLS()
+	t.Cleanup(over2.Close)
+	for proto, one := range map[int]client{1: c, 2: {t, over2.URL + "/" + Version, c.secret, over2.Client()}} {
+		last, err := a.LastOfTrail(t.Context(), 1)
+		require.NoError(t, err)
+		ctx, cancel := context.WithCancel(t.Context())
+		later := followed(ctx, one, "/log/events?after="+number(last[0].Seq-1))
+		_, more := next(t, later)
+		require.True(t, more)
+		select {
+		case _, more := <-later:
+			t.Fatalf("over HTTP/%d it ended, or heard what was not: %v", proto, more)
+		case <-time.After(5 * limits.Patience):
+		}
+		_, err = a.MakeToken(t.Context(), tokens.Wish{Name: "later"}, time.Now())
+		require.NoError(t, err)
+		e, more := next(t, later)
+		require.True(t, more, "over HTTP/%d", proto)
+		assert.Equal(t, "example.andamio.log.make-token", e.Type)
+		cancel()
 	}
-	_, err = a.MakeToken(t.Context(), tokens.Wish{Name: "later"}, time.Now())
-	require.NoError(t, err)
-	e, more := next(t, later)
-	require.True(t, more)
-	assert.Equal(t, "example.andamio.log.make-token", e.Type)
 }
 
 // TestWhoeverIsFarBehindReadsWhatTheyLack has more be noted at once than is looked back.
@@ -131,19 +168,19 @@ func TestWhoeverIsFarBehindReadsWhatTheyLack(t *testing.T) {
 	h := &hearing{changed: make(chan struct{})}
 	f, gap := newer(entries(3, 5), &last)
 	require.False(t, gap)
-	h.take(f, gap)
+	h.take(f, h.dropping(gap))
 	_, upTo, behind, _, _, _ := h.since(0)
 	assert.True(t, behind)
 	assert.EqualValues(t, 2, upTo, "what is before is read")
 	f, gap = newer(entries(4, 6), &last)
 	require.False(t, gap)
 	assert.Equal(t, []int64{6}, f.seqs)
-	h.take(f, gap)
+	h.take(f, h.dropping(gap))
 	f, _ = newer(entries(4, 6), &last)
 	assert.Nil(t, f)
 	f, gap = newer(entries(9, 10), &last)
 	require.True(t, gap)
-	h.take(f, gap)
+	h.take(f, h.dropping(gap))
 	_, upTo, behind, _, _, _ = h.since(6)
 	assert.True(t, behind)
 	assert.EqualValues(t, 8, upTo)

@@ -34,12 +34,13 @@ type Limits struct {
 	Body, Upload int64
 	// Patience is how long an operation may take that is no stream.
 	Patience time.Duration
-	// Followers is how many streams there may be at once.
+	// Followers is how many streams there may be at once, Send how long one may take for what it is sent.
 	Followers int
+	Send      time.Duration
 }
 
 // Usual are the limits where nobody says otherwise.
-var Usual = Limits{PerSecond: 50, Burst: 200, Strangers: 30, Body: 1 << 20, Upload: 256 << 20, Patience: time.Minute, Followers: 1000}
+var Usual = Limits{PerSecond: 50, Burst: 200, Strangers: 30, Body: 1 << 20, Upload: 256 << 20, Patience: time.Minute, Followers: 1000, Send: 10 * time.Second}
 
 // Server is the interface of one workspace.
 type Server struct {

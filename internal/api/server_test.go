@@ -25,6 +25,7 @@ type client struct {
 	t      *testing.T
 	at     string
 	secret string
+	over   *http.Client
 }
 
 // answer is what a program is answered.
@@ -55,7 +56,7 @@ func (c client) ask(method, path, body string, header ...string) answer {
 		name, v, _ := strings.Cut(h, ": ")
 		req.Header.Set(name, v)
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := c.over.Do(req)
 	require.NoError(c.t, err)
 	defer resp.Body.Close()
 	data, err := io.ReadAll(resp.Body)
@@ -90,7 +91,7 @@ func opened(t *testing.T, limits Limits) (*app.App, *Server, client) {
 	s := New(a, limits)
 	h := httptest.NewServer(s.Handler())
 	t.Cleanup(h.Close)
-	return a, s, client{t, h.URL + "/" + Version, tokenOf(t, a, tokens.Wish{Name: "all"})}
+	return a, s, client{t, h.URL + "/" + Version, tokenOf(t, a, tokens.Wish{Name: "all"}), h.Client()}
 }
 
 // tokenOf makes a token.
