@@ -101,6 +101,39 @@ func TestTokensAreOfThePeopleOfTheDirectory(t *testing.T) {
 	}
 }
 
+// TestATokenGetsAtNoOtherSecret has tokens that are bounded by nothing, by time or by where they are used, and one of whoever keeps the workspace, try to get at another's secret, which would
+// let whoever has them do more, for longer, or from elsewhere.
+func TestATokenGetsAtNoOtherSecret(t *testing.T) {
+	t.Parallel()
+	a, err := Open(ctx, t.TempDir(), Idle())
+	require.NoError(t, err)
+	t.Cleanup(func() { a.Close() })
+	_, err = a.SetDirectory(ctx, []byte(teams()))
+	require.NoError(t, err)
+	a = another(t, a)
+	now := time.Now()
+	long, err := a.MakeToken(ctx, tokens.Wish{Name: "long"}, now)
+	require.NoError(t, err)
+	evas, err := a.MakeToken(ctx, tokens.Wish{Name: "evas", Of: "eva"}, now)
+	require.NoError(t, err)
+	for name, w := range map[string]tokens.Wish{"bounded by nothing": {}, "for a time": {For: time.Minute}, "from somewhere": {From: []string{"192.0.2.7"}}} {
+		w.Name = name
+		made, err := a.MakeToken(ctx, w, now)
+		require.NoError(t, err)
+		by := bears(t, a, made.Secret)
+		for _, other := range []tokens.Made{long, evas} {
+			got, err := by.RotateToken(ctx, other.ID, 0, now)
+			require.Equal(t, fault.NotAllowed, fault.CodeOf(err), "%s: %v", name, err)
+			assert.Empty(t, got.Secret)
+		}
+		_, err = by.RotateToken(ctx, made.ID, time.Hour, now)
+		require.NoError(t, err, "its own it may")
+	}
+	last, err := a.MakeToken(ctx, tokens.Wish{Name: "ends others"}, now)
+	require.NoError(t, err)
+	require.NoError(t, bears(t, a, last.Secret).RevokeToken(ctx, evas.ID, now), "to end one tells nothing, and whoever keeps the workspace may")
+}
+
 // TestWhatIsAskedOnceIsKnown says how something was answered that was asked with a key.
 func TestWhatIsAskedOnceIsKnown(t *testing.T) {
 	t.Parallel()

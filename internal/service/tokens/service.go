@@ -148,10 +148,15 @@ func (svc *Service) Tokens(ctx context.Context) ([]token.Token, error) {
 	return slices.DeleteFunc(all, func(t token.Token) bool { return !svc.mine(&t) }), nil
 }
 
-// mine reports that a token is whoever asks'. By one that is bounded they have that one and what was made by it: with another's secret they could do more.
+// mine reports that a token is whoever asks'. By one that is bounded they see that one and what was made by it.
 func (svc *Service) mine(t *token.Token) bool {
+	return t.Of == svc.desk.Actor.Name && (!svc.desk.Bounded() || svc.itsOwn(t))
+}
+
+// itsOwn reports that a token is the one that whoever asks comes with, or was made by it.
+func (svc *Service) itsOwn(t *token.Token) bool {
 	by := svc.desk.Token()
-	return t.Of == svc.desk.Actor.Name && (!svc.desk.Bounded() || t.ID == by || t.Parent == by)
+	return by != "" && (t.ID == by || t.Parent == by)
 }
 
 // known is a token that whoever asks may know of, and whether it is theirs. Of another's they are not told that it is there, unless they keep the workspace.
@@ -172,6 +177,9 @@ func (svc *Service) RotateToken(ctx context.Context, id string, overlap time.Dur
 	t, mine, err := svc.known(ctx, id)
 	if err != nil {
 		return Made{}, err
+	}
+	if svc.desk.Token() != "" && !svc.itsOwn(&t) { // another may be one for longer, or from elsewhere
+		return Made{}, fault.NotAllowedf("a token gets at no secret but its own, and those of what was made by it: %s is another", id)
 	}
 	if err := t.Lasts(now); err != nil {
 		return Made{}, fault.Refusedf("%w: make another", err)
@@ -230,8 +238,8 @@ func (svc *Service) Bears(ctx context.Context, secret string, from netip.Addr, n
 		return Bearer{}, errNoToken
 	}
 	b, err := svc.holds(ctx, t, from, now)
-	if err == nil && now.Sub(t.Used) >= usedEvery {
-		err = svc.store.UseToken(ctx, id, now.UTC(), from.Unmap().String())
+	if err == nil && now.Sub(t.Used) >= usedEvery { // nobody is kept out since there is no room to note that they came
+		_ = svc.store.UseToken(ctx, id, now.UTC(), from.Unmap().String())
 	}
 	return b, err
 }
