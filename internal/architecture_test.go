@@ -118,7 +118,7 @@ var layers = []struct {
 	{"andamio/internal/service/replicas", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites"}},
 	{"andamio/internal/service/watch", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/shells", "andamio/internal/service/sites", "andamio/internal/service/workspace", "andamio/internal/draw", "andamio/internal/engine", "andamio/internal/site", "andamio/internal/store", "andamio/internal/web"}},
 	{"andamio/internal/service/tokens", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/store"}},
-	{"andamio/internal/reply", []string{"andamio/internal/core/", "andamio/internal/service/deployments", "andamio/internal/service/runs", "andamio/internal/store"}},
+	{"andamio/internal/reply", []string{"andamio/internal/core/", "andamio/internal/service/deployments", "andamio/internal/service/runs", "andamio/internal/service/watch", "andamio/internal/store"}},
 	{"andamio/internal/api", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app", "andamio/internal/reply", "andamio/internal/source"}},
 	{"andamio/internal/service/reactions", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/store"}},
 	{"andamio/internal/service/fronts", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites", "andamio/internal/service/watch", "andamio/internal/service/workspace", "andamio/internal/engine", "andamio/internal/names", "andamio/internal/responder", "andamio/internal/store"}},

@@ -56,7 +56,7 @@ func TestNobodyHoldsAConnection(t *testing.T) {
 	limits := Usual
 	limits.Patience = 300 * time.Millisecond
 	_, _, c := opened(t, limits)
-	conn, err := net.Dial("tcp", strings.TrimSuffix(strings.TrimPrefix(c.at, "http://"), "/"+Version))
+	conn, err := net.DialTimeout("tcp", strings.TrimSuffix(strings.TrimPrefix(c.at, "http://"), "/"+Version), 10*time.Second)
 	require.NoError(t, err)
 	defer conn.Close()
 	require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))

@@ -131,6 +131,11 @@ func TestAProgramLeadsAWholeLife(t *testing.T) {
 		assert.Equal(t, run.Standing, st.Status, st.ID)
 	}
 
+	for _, path := range []string{"/tokens", "/sites", "/sites/vega/rotate", "/instances/gauge-1/command"} {
+		kept := c.ask("POST", path, `{}`, "Idempotency-Key: second")
+		assert.Equal(t, http.StatusBadRequest, kept.status, path)
+		assert.Contains(t, kept.body, "nothing of it is kept", path)
+	}
 	ended := func(x change) {
 		t.Helper()
 		require.NotZero(t, x.Run)

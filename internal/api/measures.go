@@ -8,14 +8,9 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/measure"
+	"andamio/internal/reply"
 	"andamio/internal/service/watch"
 )
-
-// measuredThing is what is measured of a thing.
-type measuredThing struct {
-	measure.Thing
-	Latest []watch.Figure `json:"latest"`
-}
 
 // measuringOperations are those on what is measured, and what is done about it.
 func measuringOperations(s *Server) {
@@ -25,7 +20,7 @@ func measuringOperations(s *Server) {
 		Deployment int64  `query:"deployment" minimum:"0" doc:"its number; of everything where nothing is said"`
 	}
 	does(s, operation{id: "listMeasured", method: http.MethodGet, path: "/measures", summary: "Show what sites, machines and endpoints use and how they answer", tag: "alerts", twins: []string{"measure"}},
-		func(ctx context.Context, a *app.App, in *which) (*page[measuredThing], error) {
+		func(ctx context.Context, a *app.App, in *which) (*page[reply.Measured], error) {
 			things, err := a.Measured(ctx, in.Deployment)
 			if err != nil {
 				return nil, err
@@ -38,10 +33,10 @@ func measuringOperations(s *Server) {
 			if err != nil {
 				return nil, err
 			}
-			out := &page[measuredThing]{}
+			out := &page[reply.Measured]{}
 			out.Body.Next = cut.Body.Next
 			for _, t := range cut.Body.Items {
-				out.Body.Items = append(out.Body.Items, measuredThing{t, latest[t.Key]})
+				out.Body.Items = append(out.Body.Items, reply.Measured{Thing: t, Latest: latest[t.Key]})
 			}
 			return out, nil
 		})

@@ -149,7 +149,6 @@ type page[T any] struct {
 		// Next is the cursor of the next page; "" if there is none.
 		Next string `json:"next,omitempty" doc:"cursor of the next page; left out where there is none"`
 	}
-	Link string `header:"Link"`
 }
 
 // paging says which part of a list is asked for.

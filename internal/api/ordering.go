@@ -4,12 +4,10 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"strconv"
 	"time"
 
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
-	"andamio/internal/core/run"
 	"andamio/internal/reply"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/runs"
@@ -19,7 +17,7 @@ import (
 type Whether struct {
 	Confirm string `json:"confirm,omitempty" doc:"the deployment's name: what is worked out is begun"`
 	Propose bool   `json:"propose,omitempty" doc:"what is worked out is kept for somebody to confirm"`
-	Holds   int    `json:"holds_seconds,omitempty" minimum:"0" maximum:"31536000" doc:"for how long a proposal can be confirmed; a week where nothing is said"`
+	Holds   int    `json:"holds_seconds,omitempty" minimum:"0" maximum:"31536000" doc:"for how long a proposal can be confirmed; a day where nothing is said"`
 }
 
 // holds is for how long a proposal can be confirmed.
@@ -77,27 +75,7 @@ type OfDeployment struct {
 
 // find is the deployment that is named.
 func (in OfDeployment) find(ctx context.Context, a *app.App) (*deployments.Deployment, error) {
-	if id, err := strconv.ParseInt(in.Deployment, 10, 64); err == nil {
-		return a.Deployment(ctx, id)
-	}
-	all, err := a.Deployments(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var found *deployments.Deployment
-	for i := range all {
-		if all[i].Name != in.Deployment || all[i].State() == run.Retired {
-			continue
-		}
-		if found != nil {
-			return nil, fault.Conflictf("several deployments are called %s: name one by its number", in.Deployment)
-		}
-		found = &all[i]
-	}
-	if found == nil {
-		return nil, fault.NotFoundf("no deployment that stands is called %q", in.Deployment)
-	}
-	return found, nil
+	return a.FindDeployment(ctx, in.Deployment)
 }
 
 // changing is what an operation takes that changes a deployment: T says how.

@@ -63,27 +63,14 @@ func (in *archived) draft(ctx context.Context, a *app.App) (*templates.Draft, er
 	return a.Drafting(ctx, t, w)
 }
 
-// checked is what is wrong with a template, or doubtful.
-type checked struct {
-	Template    string            `json:"template"`
-	Diagnostics tosca.Diagnostics `json:"diagnostics"`
-	Mistakes    int               `json:"mistakes"`
-}
-
 func planOperations(s *Server) {
 	does(s, operation{id: "checkTemplate", method: http.MethodPost, path: "/templates/check", summary: "Say what is wrong with a template, and where", tag: "plans", status: http.StatusOK, upload: true, twins: []string{"check"}},
-		func(ctx context.Context, a *app.App, in *archived) (*body[checked], error) {
+		func(ctx context.Context, a *app.App, in *archived) (*body[reply.Checked], error) {
 			d, err := in.draft(ctx, a)
 			if err != nil {
 				return nil, err
 			}
-			out := checked{d.Template.Name, d.Diagnostics, 0}
-			for i := range d.Diagnostics {
-				if d.Diagnostics[i].Severity == tosca.Mistake {
-					out.Mistakes++
-				}
-			}
-			return &body[checked]{out}, nil
+			return &body[reply.Checked]{reply.CheckedOf(d.Template.Name, d.Diagnostics)}, nil
 		})
 	does(s, operation{id: "compilePlan", method: http.MethodPost, path: "/plans", summary: "Compile a template into a plan", tag: "plans", status: http.StatusOK, upload: true, answers: "application/json", twins: []string{"plan"}},
 		func(ctx context.Context, a *app.App, in *archived) (*planned, error) {

@@ -96,8 +96,8 @@ func (s *Server) repeating(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		if strings.HasPrefix(r.URL.Path, "/"+Version+"/tokens") {
-			writeProblem(w, problem(fault.Invalid, "a secret is told once, and kept nowhere: this takes no Idempotency-Key"))
+		if unkept(r.URL.Path) {
+			writeProblem(w, problem(fault.Invalid, "what is sent or answered here may be secret, and nothing of it is kept: this takes no Idempotency-Key"))
 			return
 		}
 		if !keys.MatchString(key) {
@@ -112,6 +112,16 @@ func (s *Server) repeating(next http.Handler) http.Handler {
 		r.Body = io.NopCloser(bytes.NewReader(data))
 		s.once(w, r, next, key, data)
 	})
+}
+
+// unkept reports that nothing is kept of what is asked for at a path: secrets of tokens and credentials of sites, and what machines say.
+func unkept(path string) bool {
+	for _, of := range []string{"/tokens", "/sites", "/instances/"} {
+		if strings.HasPrefix(path, "/"+Version+of) {
+			return true
+		}
+	}
+	return false
 }
 
 // once does a request that was not done before, and answers one that was as then.

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"net/http"
-	"time"
 
 	"andamio/internal/app"
 	"andamio/internal/core/estate"
@@ -13,29 +12,10 @@ import (
 	"andamio/internal/service/workspace"
 )
 
-// siteListed is a connected site, with how it was surveyed last.
-type siteListed struct {
-	workspace.Connection
-	URL      string    `json:"url"`
-	Surveyed time.Time `json:"surveyed,omitzero"`
-	State    string    `json:"state,omitempty"`
-	Next     time.Time `json:"next_survey,omitzero"`
-}
-
 func siteOperations(s *Server) {
-	lists(s, "listSites", "/sites", "List the connected sites, with when they were surveyed and will be", "sites", []string{"site list"}, func(l *siteListed) string { return l.Site },
-		func(ctx context.Context, a *app.App, _ *paging) ([]siteListed, error) {
-			all, err := a.Connections()
-			var out []siteListed
-			for _, c := range all {
-				l := siteListed{Connection: c, URL: c.Address()}
-				if last, err := a.LastSurvey(ctx, c.Site); err == nil {
-					l.Surveyed, l.State = last.Started, string(last.State)
-					l.Next, _ = c.Next(last.Started)
-				}
-				out = append(out, l)
-			}
-			return out, err
+	lists(s, "listSites", "/sites", "List the connected sites, with when they were surveyed and will be", "sites", []string{"site list"}, func(l *app.ConnectedSite) string { return l.Site },
+		func(ctx context.Context, a *app.App, _ *paging) ([]app.ConnectedSite, error) {
+			return a.ConnectedSites(ctx)
 		})
 	reads(s, "getEstate", "/estate", "Show what the sites offer and what is free", "sites", []string{"estate", "estate rooms"}, func(ctx context.Context, a *app.App, _ *nothing) (*estate.Estate, error) { return a.Estate(ctx) })
 	reads(s, "listPairs", "/pairs", "Show how the pairs of sites for moves are", "sites", []string{"pair"}, func(ctx context.Context, a *app.App, _ *nothing) ([]sites.Pair, error) { return a.Pairs(ctx) })

@@ -16,7 +16,6 @@ import (
 
 	"andamio/internal/app"
 	"andamio/internal/core/dispatch"
-	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
@@ -163,36 +162,12 @@ func (s *shared) withDeployment(act func(ctx context.Context, a *app.App, d *dep
 			return err
 		}
 		defer a.Close()
-		d, err := findDeployment(cmd.Context(), a, args[0])
+		d, err := a.FindDeployment(cmd.Context(), args[0])
 		if err != nil {
 			return err
 		}
 		return act(cmd.Context(), a, d, args[1:])
 	}
-}
-
-func findDeployment(ctx context.Context, a *app.App, name string) (*deployments.Deployment, error) {
-	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
-		return a.Deployment(ctx, id)
-	}
-	all, err := a.Deployments(ctx)
-	if err != nil {
-		return nil, err
-	}
-	var found *deployments.Deployment
-	for i := range all {
-		if all[i].Name != name || all[i].State() == run.Retired {
-			continue
-		}
-		if found != nil {
-			return nil, usageError{fmt.Errorf("several deployments are called %s: say which by its number, as andamio deployments shows it", name)}
-		}
-		found = &all[i]
-	}
-	if found == nil {
-		return nil, fault.NotFoundf("no deployment that stands is called %q; andamio deployments lists them", name)
-	}
-	return found, nil
 }
 
 // ordering makes a command that compiles an order for a deployment, shows it and runs it.

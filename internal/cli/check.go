@@ -10,6 +10,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
+	"andamio/internal/reply"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
 )
@@ -46,7 +47,7 @@ Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CO
 				return s.mistakes(t, diags)
 			}
 			if s.json {
-				return checkValue.print(s, checked{t.Name, orEmpty(diags), 0})
+				return checkValue.print(s, reply.CheckedOf(t.Name, diags))
 			}
 			s.printDiagnostics(t, diags)
 			return nil
@@ -67,13 +68,6 @@ func estateBeside(t *templates.Template, file string) (*estate.Estate, error) {
 		return nil, nil
 	}
 	return readEstate(file)
-}
-
-func orEmpty(d tosca.Diagnostics) tosca.Diagnostics {
-	if d == nil {
-		return tosca.Diagnostics{}
-	}
-	return d
 }
 
 // printDiagnostics prints each with its source line and the place marked, and the line of the other place involved.

@@ -20,12 +20,6 @@ import (
 	"andamio/internal/service/workspace"
 )
 
-// measured is a thing with what was measured of it last.
-type measured struct {
-	measure.Thing
-	Latest []watch.Figure `json:"latest"`
-}
-
 // measuredCurve is a measure of a thing over time.
 type measuredCurve struct {
 	Thing   string          `json:"thing"`
@@ -127,7 +121,7 @@ func (s *shared) listMeasured(ctx context.Context, a *app.App, all []measure.Thi
 	}
 	for _, t := range all {
 		if latest := figures[t.Key]; len(latest) > 0 {
-			out = append(out, measured{t, latest})
+			out = append(out, measured{Thing: t, Latest: latest})
 		}
 	}
 	if s.json {
@@ -175,7 +169,7 @@ func (s *shared) showMeasured(ctx context.Context, a *app.App, t measure.Thing) 
 	}
 	latest := figures[t.Key]
 	if s.json {
-		return measuredValue.print(s, []measured{{t, latest}})
+		return measuredValue.print(s, []measured{{Thing: t, Latest: latest}})
 	}
 	fmt.Fprintf(s.out, "%s %s%s\n", t.Kind, printable.Clean(t.Name), atSite(t))
 	if len(latest) == 0 {
@@ -279,7 +273,7 @@ func (s *shared) measureDraw() *cobra.Command {
 			if err != nil || long <= 0 {
 				return usageError{fmt.Errorf("--since: %q is no span of time, such as 24h", since)}
 			}
-			d, err := findDeployment(ctx, a, args[0])
+			d, err := a.FindDeployment(ctx, args[0])
 			if err != nil {
 				return err
 			}

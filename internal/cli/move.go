@@ -238,7 +238,7 @@ func (s *shared) draftOf(ctx context.Context, a *app.App, args []string, moveID 
 	if len(args) != 1 {
 		return nil, usageError{errors.New("name a deployment, machines with --record, or a move with --move and a wave with --wave")}
 	}
-	d, err := findDeployment(ctx, a, args[0])
+	d, err := a.FindDeployment(ctx, args[0])
 	if err != nil {
 		return nil, err
 	}

@@ -174,7 +174,7 @@ var (
 	copiedValue          = valueOf[copied]("copied", "copy")
 	siteTestedValue      = valueOf[*sites.Tested]("site-tested", "site add")
 	sitesTestedValue     = valueOf[map[string]siteTried]("sites-tested", "site test")
-	sitesValue           = valueOf[[]siteListed]("sites", "site list")
+	sitesValue           = valueOf[[]app.ConnectedSite]("sites", "site list")
 	siteRemovedValue     = valueOf[siteRemoved]("site-removed", "site remove")
 	siteRotatedValue     = valueOf[siteRotated]("site-rotated", "site rotate")
 	snapshotsValue       = valueOf[snapshotsOf]("snapshots", "snapshot")
@@ -201,6 +201,8 @@ var (
 type (
 	begun     = reply.Begun
 	changing  = reply.Change
+	checked   = reply.Checked
+	measured  = reply.Measured
 	changed   = reply.Changed
 	proposed  = reply.Proposed
 	standing  = reply.Standing
@@ -327,13 +329,6 @@ type siteRotated struct {
 type senderSecret struct {
 	Site   string `json:"site"`
 	Secret string `json:"secret"`
-}
-
-// checked is what is wrong with a template, or doubtful.
-type checked struct {
-	Template    string            `json:"template"`
-	Diagnostics tosca.Diagnostics `json:"diagnostics"`
-	Mistakes    int               `json:"mistakes"`
 }
 
 // rehearsal is how long a run may take.

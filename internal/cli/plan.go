@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
+	"andamio/internal/reply"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
 	"andamio/internal/service/workspace"
@@ -129,7 +130,7 @@ func (s *shared) mistakes(t *templates.Template, diags tosca.Diagnostics) error 
 		s.printDiagnostics(t, diags)
 		return errNo
 	}
-	return errors.Join(errNo, checkValue.print(s, checked{t.Name, orEmpty(diags), diags.Errors()}))
+	return errors.Join(errNo, checkValue.print(s, reply.CheckedOf(t.Name, diags)))
 }
 
 func (s *shared) writePlan(p *plan.Plan, file string) error {

@@ -457,7 +457,7 @@ func deploymentID(ctx context.Context, a *app.App, name string) (int64, error) {
 	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
 		return id, nil
 	}
-	d, err := findDeployment(ctx, a, name)
+	d, err := a.FindDeployment(ctx, name)
 	if err != nil {
 		return 0, err
 	}

@@ -66,7 +66,7 @@ func (s *shared) listReactions(all []reactions.Status) error {
 func (s *shared) reactionShow() *cobra.Command {
 	return &cobra.Command{Use: "show REACTION DEPLOYMENT", Short: "Show what a reaction did to a deployment within a day, and why", Args: cobra.ExactArgs(2),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			d, err := findDeployment(ctx, a, args[1])
+			d, err := a.FindDeployment(ctx, args[1])
 			if err != nil {
 				return err
 			}
@@ -115,7 +115,7 @@ func (s *shared) reactionSet() *cobra.Command {
 func (s *shared) reactionResume() *cobra.Command {
 	return &cobra.Command{Use: "resume REACTION DEPLOYMENT", Short: "Have a reaction act again that called a person, or acted as often as it may", Args: cobra.ExactArgs(2),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			d, err := findDeployment(ctx, a, args[1])
+			d, err := a.FindDeployment(ctx, args[1])
 			if err != nil {
 				return err
 			}

@@ -38,7 +38,7 @@ what stands as it is. Secrets come from the environment, see the message when on
 			}
 			d, err := a.Taken(ctx, p.Name)
 			if deployment != "" {
-				d, err = findDeployment(ctx, a, deployment)
+				d, err = a.FindDeployment(ctx, deployment)
 			}
 			if err != nil {
 				return err

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 	"text/tabwriter"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -226,15 +225,6 @@ func (s *shared) test(ctx context.Context, a *app.App, all []workspace.Connectio
 	return err
 }
 
-// siteListed is a site in a list, without its credential.
-type siteListed struct {
-	workspace.Connection
-	URL      string    `json:"url"`
-	Surveyed time.Time `json:"surveyed,omitzero"`
-	State    string    `json:"state,omitempty"`
-	Next     time.Time `json:"next_survey,omitzero"`
-}
-
 func (s *shared) siteList() *cobra.Command {
 	return &cobra.Command{
 		Use:   "list",
@@ -242,18 +232,9 @@ func (s *shared) siteList() *cobra.Command {
 		Long:  `Lists every connected site: its kind, address, whose credential it is, and the state of its last survey.`,
 		Args:  cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
-			all, err := a.Connections()
+			out, err := a.ConnectedSites(ctx)
 			if err != nil {
 				return err
-			}
-			out := []siteListed{}
-			for _, c := range all {
-				l := siteListed{Connection: c, URL: c.Address()}
-				if last, err := a.LastSurvey(ctx, c.Site); err == nil {
-					l.Surveyed, l.State = last.Started, string(last.State)
-					l.Next, _ = c.Next(last.Started)
-				}
-				out = append(out, l)
 			}
 			if s.json {
 				return sitesValue.print(s, out)

@@ -88,7 +88,11 @@ func TestProgramsAreServedWithACertificateOfAFirstDay(t *testing.T) {
 			assert.Equal(t, want, resp.StatusCode)
 			assert.Equal(t, 2, resp.ProtoMajor)
 		}
-		_, err = http.Get(at + "/tokens")
+		other, err := api.MakePair([]string{"localhost"}, time.Now())
+		require.NoError(t, err)
+		stranger := filepath.Join(t.TempDir(), "other.pem")
+		require.NoError(t, os.WriteFile(stranger, other.Authority, 0o600))
+		_, err = askTrusting(t, stranger, at+"/tokens", made.Secret)
 		require.Error(t, err, "nobody else vouches for it")
 		require.NoError(t, ended())
 	}
@@ -104,7 +108,9 @@ func askTrusting(t *testing.T, authority, at, secret string) (*http.Response, er
 	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, at, nil)
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+secret)
-	resp, err := (&http.Client{Transport: &http.Transport{TLSClientConfig: trust, ForceAttemptHTTP2: true}}).Do(req)
+	over := &http.Transport{TLSClientConfig: trust, ForceAttemptHTTP2: true}
+	defer over.CloseIdleConnections()
+	resp, err := (&http.Client{Timeout: 20 * time.Second, Transport: over}).Do(req)
 	if err == nil {
 		resp.Body.Close()
 	}

@@ -10,11 +10,14 @@ import (
 	jsonv1 "github.com/go-json-experiment/json/v1"
 
 	"andamio/internal/core/kinds"
+	"andamio/internal/core/measure"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/core/tosca"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/runs"
+	"andamio/internal/service/watch"
 	"andamio/internal/store"
 )
 
@@ -89,6 +92,27 @@ func StandingOf(d *deployments.Deployment) Standing {
 type Proposed struct {
 	runs.Proposal
 	Why string `json:"cannot_be_confirmed,omitempty"`
+}
+
+// Checked is what is wrong with a template, or doubtful.
+type Checked struct {
+	Template    string            `json:"template"`
+	Diagnostics tosca.Diagnostics `json:"diagnostics"`
+	Mistakes    int               `json:"mistakes"`
+}
+
+// CheckedOf is what is wrong with a template of a name.
+func CheckedOf(template string, d tosca.Diagnostics) Checked {
+	if d == nil {
+		d = tosca.Diagnostics{}
+	}
+	return Checked{template, d, d.Errors()}
+}
+
+// Measured is a thing with what was measured of it last.
+type Measured struct {
+	measure.Thing
+	Latest []watch.Figure `json:"latest"`
 }
 
 // Begun is a run that goes on in the background.

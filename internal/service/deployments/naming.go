@@ -3,6 +3,7 @@ package deployments
 import (
 	"context"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"andamio/internal/core/fault"
@@ -68,4 +69,29 @@ func (n *NameTaken) Code() fault.Code { return fault.Conflict }
 
 func (n *NameTaken) Error() string {
 	return strings.ReplaceAll("NAME stands already: what is wanted of it is shown and run by andamio diff NAME; another one of it is asked for by another name, --name OTHER", "NAME", n.Name)
+}
+
+// FindDeployment is the deployment that is named: by its number, or the one that stands of a name.
+func (svc *Service) FindDeployment(ctx context.Context, name string) (*Deployment, error) {
+	if id, err := strconv.ParseInt(name, 10, 64); err == nil {
+		return svc.Deployment(ctx, id)
+	}
+	all, err := svc.Deployments(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var found *Deployment
+	for i := range all {
+		if all[i].Name != name || all[i].State() == run.Retired {
+			continue
+		}
+		if found != nil {
+			return nil, fault.Invalidf("several deployments are called %s: say which by its number, as andamio deployments shows it", name)
+		}
+		found = &all[i]
+	}
+	if found == nil {
+		return nil, fault.NotFoundf("no deployment that stands is called %q; andamio deployments lists them", name)
+	}
+	return found, nil
 }
