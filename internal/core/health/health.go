@@ -159,7 +159,7 @@ func (t *Tally) count(r *run.Resource, c Condition) {
 }
 
 func (t *Tally) read(r *run.Resource) {
-	if r.SiteSaid.Text != "" {
+	if r.SiteSaid.Text != "" && !r.Off { // what is off is not to be active
 		t.Sites++
 		if r.SiteSaid.Good {
 			t.SitesGood++

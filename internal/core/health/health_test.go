@@ -46,6 +46,18 @@ func TestWhatIsIdleIsNeitherOffNorWell(t *testing.T) {
 	assert.Equal(t, all.All-1, all.Good)
 }
 
+// TestWhatIsOffIsNotToBeActive holds that a site which says that a machine is stopped says nothing bad of one that was switched off.
+func TestWhatIsOffIsNotToBeActive(t *testing.T) {
+	s := run.New(two())
+	lone := s.Resource("lone-1")
+	lone.SiteSaid = said("stopped", false)
+	all := Read(s, false).All
+	assert.Equal(t, []int{1, 0}, []int{all.Sites, all.SitesGood})
+	lone.Off = true
+	all = Read(s, false).All
+	assert.Zero(t, all.Sites)
+}
+
 func TestAConditionIsTheGravestThingSaid(t *testing.T) {
 	for _, c := range []struct {
 		id     string
