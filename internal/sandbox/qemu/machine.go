@@ -58,11 +58,13 @@ type Config struct {
 }
 
 // The bounds of a machine: how many cores it is given of those that it asks for, how long it may take until its monitor answers, until a
-// command to that is answered, and to end once its power button is pressed; and how often that is pressed.
+// command to that is answered, until its system has let a volume go, and to end once its power button is pressed; and how often that is pressed.
+// A system in plain emulation beside others takes seconds for what is done at once elsewhere.
 const (
 	mostCores = 2
-	beginning = 10 * time.Second
-	answering = 5 * time.Second
+	beginning = 30 * time.Second
+	answering = 10 * time.Second
+	lettingGo = 40 * time.Second
 	halting   = 12 * time.Second
 	pressing  = 2 * time.Second
 )
@@ -261,11 +263,14 @@ func (m *Machine) Detach(serial string) error {
 	if _, err := m.ask("device_del", map[string]any{"id": device(serial)}); err != nil {
 		return err
 	}
-	defer m.disks.Drop(serial)
-	for end := time.Now().Add(answering); ; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(lettingGo); ; time.Sleep(50 * time.Millisecond) {
 		_, err := m.ask("blockdev-del", map[string]any{"node-name": node(serial)})
-		if err == nil || time.Now().After(end) {
-			return err
+		if err == nil {
+			m.disks.Drop(serial)
+			return nil
+		}
+		if time.Now().After(end) {
+			return fmt.Errorf("the system of %s does not let the volume go: %w", m.cfg.Name, err)
 		}
 	}
 }
