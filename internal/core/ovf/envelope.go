@@ -259,7 +259,7 @@ func (e *envelope) disks(p *Package, places map[string]string) ([]xmlFile, error
 		}
 		file := e.References.Files[f]
 		file.Href = unescaped(file.Href)
-		if !named.MatchString(file.Href) {
+		if !isName(file.Href) {
 			return nil, fmt.Errorf("the disk %q is in no file of the package: %q leads elsewhere", id, file.Href)
 		}
 		unit, known := unitOf(d.Units)

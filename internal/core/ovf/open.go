@@ -8,6 +8,7 @@ import (
 	"path"
 	"regexp"
 	"strings"
+	"unicode/utf8"
 )
 
 // Archive is a package that was opened and found to be what it says of itself.
@@ -174,7 +175,15 @@ func (c *counter) Read(p []byte) (int, error) {
 }
 
 // named is what files of a package that others wrote may be called: any name without a folder.
-var named = regexp.MustCompile(`^[\pL\pN][\pL\pN ._()+@,=~-]{0,199}$`)
+var named = regexp.MustCompile(`^[\pL\pN][\pL\pN ._()+@,=~-]*$`)
+
+// mostNamed is how many letters a name has at most; a pattern that counted so many would take megabytes, and a third of the program's start.
+const mostNamed = 200
+
+// isName reports that a file of a package may be called so.
+func isName(name string) bool {
+	return named.MatchString(name) && utf8.RuneCountInString(name) <= mostNamed
+}
 
 // list finds the files of an archive.
 func list(r io.ReaderAt, length int64) (*listing, error) {
@@ -196,7 +205,7 @@ func list(r io.ReaderAt, length int64) (*listing, error) {
 			continue
 		case h.Typeflag != tar.TypeReg:
 			return nil, fmt.Errorf("the archive holds %q, which is no plain file", h.Name)
-		case !named.MatchString(name):
+		case !isName(name):
 			return nil, fmt.Errorf("the archive holds %q: files of a package stand beside each other, and lead nowhere else", h.Name)
 		case len(out.files) == mostFiles:
 			return nil, fmt.Errorf("the archive holds more than %d files", mostFiles)
