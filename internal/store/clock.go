@@ -53,8 +53,12 @@ type ClockStore interface {
 	TakeLease(ctx context.Context, name string, holder Worker, note string, now, silentSince time.Time, lives func(Lease) bool) (epoch int64, err error)
 	// HoldLease shows that the holder lives. ErrTaken says that another has the lease.
 	HoldLease(ctx context.Context, name string, epoch int64, now time.Time) error
+	// SayOfLease is HoldLease by a holder who says something else of itself from now on.
+	SayOfLease(ctx context.Context, name string, epoch int64, note string, now time.Time) error
 	// LeaveLease gives a lease back.
 	LeaveLease(ctx context.Context, name string, epoch int64) error
+	// Leases are those whose names begin so, by name.
+	Leases(ctx context.Context, prefix string) ([]Lease, error)
 	// Lease is how a lease is; ErrNotFound says that nobody ever had it.
 	Lease(ctx context.Context, name string) (Lease, error)
 

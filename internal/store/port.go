@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strconv"
 	"time"
 
 	"andamio/internal/core/guard"
@@ -39,9 +40,21 @@ type Store interface {
 	ReactionsStore
 	TokensStore
 	OnceStore
+	// Changed is closed when something of what is named changes next, here or elsewhere: whoever asks for it before they look misses nothing. It is nil
+	// where the store does not tell, and may be closed though nothing changed: they look again in either case.
+	Changed(of Topic) <-chan struct{}
 	// Close frees what the store holds.
 	Close() error
 }
+
+// Topic is something that may be waited for.
+type Topic string
+
+// TopicTrail is the trail of what is done.
+const TopicTrail Topic = "trail"
+
+// TopicRun is a run: its journal, its state, and what is asked of it.
+func TopicRun(id int64) Topic { return Topic("run " + strconv.FormatInt(id, 10)) }
 
 // PlansStore keeps plans and what they were compiled from.
 type PlansStore interface {

@@ -27,6 +27,8 @@ type Directory struct {
 	Roles    map[string][]Right `json:"roles,omitempty"`
 	Grants   []Grant            `json:"grants"`
 	Deputies []Deputy           `json:"deputies,omitempty"`
+	// Identity says who people are who come over the network; nil if nobody does.
+	Identity *Identity `json:"identity,omitempty"`
 
 	at time.Time
 }
@@ -39,6 +41,8 @@ type Person struct {
 	User string   `json:"user,omitempty"`
 	Keys []string `json:"keys,omitempty"`
 	Mail string   `json:"mail,omitempty"`
+	// Identity is what the provider of identities calls them.
+	Identity string `json:"identity,omitempty"`
 }
 
 // Team is people who share what they have, within another team or in none.
@@ -149,6 +153,7 @@ func (d *Directory) Check() error {
 		errs = append(errs, fmt.Errorf("%s: %s", at, fmt.Sprintf(format, args...)))
 	}
 	d.checkPeople(wrong)
+	d.checkIdentity(wrong)
 	d.checkTeams(wrong)
 	for _, name := range slices.Sorted(maps.Keys(d.Roles)) {
 		checkID(wrong, "roles", name)

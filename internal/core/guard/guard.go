@@ -140,6 +140,8 @@ const (
 	MakeTokenFor Act = "make-token-for"
 	EndToken     Act = "revoke-token"
 	EndTokenOf   Act = "revoke-token-of"
+	JoinWorker   Act = "join-worker"
+	RouteSite    Act = "route-site"
 
 	LeaseAddress  Act = "lease-address"
 	ReturnAddress Act = "return-address"
@@ -227,6 +229,8 @@ var Acts = []Row{
 	{MakeTokenFor, Keep, "made a token for"},
 	{EndToken, Ask, "revoked the token"},
 	{EndTokenOf, Keep, "revoked the token"},
+	{JoinWorker, Connect, "had a worker join"},
+	{RouteSite, Connect, "said how is reached"},
 }
 
 // Of is the row of an act; nil if there is none.

@@ -1,8 +1,11 @@
+// Package sqlite is the store in a database file of SQLite: what it has beside what any relational database has, which is the file itself, its
+// copies, and what is told of one that is damaged.
 package sqlite
 
 import (
 	"context"
 	"database/sql"
+	"embed"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,7 +20,19 @@ import (
 
 	"andamio/internal/durable"
 	"andamio/internal/store"
+	"andamio/internal/store/relational"
 )
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the store in an open database file.
+type Store struct {
+	*relational.Store
+	db *database
+	// copied is the copy that was made before the schema was brought up to date; "" if it was not.
+	copied string
+}
 
 // lockPatience is how long another process may be at bringing a database up to date, and busyPatience how long it may be
 // writing before a statement gives up; a journal tries on: see [Journal.Append].
@@ -54,11 +69,13 @@ func openFile(ctx context.Context, path string, patience time.Duration) (*Store,
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: parsedOnce(db), name: path}
-	if err := s.upToDate(ctx, path); err != nil {
+	s := &Store{db: parsedOnce(db, path)}
+	schema, err := s.upToDate(ctx, path)
+	if err != nil {
 		db.Close()
 		return nil, err
 	}
+	s.Store = relational.On(s.db, schema)
 	return s, nil
 }
 
@@ -90,7 +107,7 @@ func lastCopy(path string) string {
 
 // Busy reports that somebody is writing at this moment, so that nobody else can.
 func (s *Store) Busy(ctx context.Context) bool {
-	db, err := sql.Open("sqlite", dsn(s.name, 0))
+	db, err := sql.Open("sqlite", dsn(s.db.Name(), 0))
 	if err != nil {
 		return false
 	}
@@ -103,41 +120,43 @@ func (s *Store) Busy(ctx context.Context) bool {
 	return false
 }
 
+// Changed is nil: SQLite tells no other process of what one of them changed.
+func (s *Store) Changed(store.Topic) <-chan struct{} { return nil }
+
+// CopiedTo is the copy that was made before the schema was brought up to date; "" if it was not.
+func (s *Store) CopiedTo() string { return s.copied }
+
 // busy reports that another process was writing for too long.
 func busy(err error) bool {
 	var e *sqlite.Error
 	return errors.As(err, &e) && e.Code()&0xff == lib.SQLITE_BUSY
 }
 
-// upToDate brings the schema up to date.
-func (s *Store) upToDate(ctx context.Context, path string) error {
+// upToDate brings the schema up to date, and returns which it is.
+func (s *Store) upToDate(ctx context.Context, path string) (int64, error) {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return 0, err
 	}
 	p, err := goose.NewProvider(goose.DialectSQLite3, s.db.DB, files, goose.WithLogger(goose.NopLogger()))
 	if err != nil {
-		return err
+		return 0, err
 	}
 	now, ours, err := p.GetVersions(ctx)
 	switch {
 	case err != nil:
-		return err
+		return 0, err
 	case now > ours:
-		return fmt.Errorf("its schema is %d, and this program knows %d: %w", now, ours, store.ErrNewer)
+		return 0, fmt.Errorf("its schema is %d, and this program knows %d: %w", now, ours, store.ErrNewer)
 	case now == ours:
-		s.schema = ours
-		return nil
+		return ours, nil
 	case now > 0:
 		if err := s.copyBefore(ctx, fmt.Sprintf("%s.before-%04d", path, ours)); err != nil {
-			return fmt.Errorf("no copy can be made before the schema is brought from %d to %d, so it stays as it is: %w", now, ours, err)
+			return 0, fmt.Errorf("no copy can be made before the schema is brought from %d to %d, so it stays as it is: %w", now, ours, err)
 		}
 	}
-	if _, err = p.Up(ctx); err != nil {
-		return err
-	}
-	s.schema = ours
-	return nil
+	_, err = p.Up(ctx)
+	return ours, err
 }
 
 // copyBefore makes the copy that stays when the schema changes, unless it was made by a try that broke off afterwards.
@@ -157,6 +176,28 @@ func (s *Store) copyBefore(ctx context.Context, name string) error {
 	return errors.Join(os.Rename(part, name), durable.SyncFolder(filepath.Dir(name)))
 }
 
+// Snapshot has the database be read as it is at one moment, while others go on writing: a copy of it, which was found whole.
+func (s *Store) Snapshot(ctx context.Context, work func(from relational.Asked) error) error {
+	dir, err := os.MkdirTemp(filepath.Dir(s.db.name), ".snapshot-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	name := filepath.Join(dir, "copy.db")
+	if err := s.CopyTo(ctx, name); err != nil {
+		return err
+	}
+	if _, err := Verify(ctx, name); err != nil {
+		return fmt.Errorf("the database is damaged, and a copy of it would be: %w", err)
+	}
+	db, err := sql.Open("sqlite", dsn(name, busyPatience))
+	if err != nil {
+		return err
+	}
+	copied := parsedOnce(db, name)
+	return errors.Join(work(copied), copied.Close())
+}
+
 // CopyTo writes the database as it is at one moment to a file that is not there yet, while others go on writing.
 func (s *Store) CopyTo(ctx context.Context, name string) error {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_RDWR, durable.FileMode)
@@ -168,16 +209,4 @@ func (s *Store) CopyTo(ctx context.Context, name string) error {
 		return err
 	}
 	return f.Sync()
-}
-
-// current says of a store that was opened long ago that the database is still what this program knows.
-func (s *Store) current(ctx context.Context) error {
-	var now int64
-	if err := s.db.QueryRowContext(ctx, `SELECT coalesce(max(version_id), 0) FROM goose_db_version`).Scan(&now); err != nil {
-		return err
-	}
-	if now != s.schema {
-		return fmt.Errorf("the workspace was brought to schema %d meanwhile, and this program knows %d: %w", now, s.schema, store.ErrNewer)
-	}
-	return nil
 }

@@ -63,7 +63,7 @@ func TestANewerSchemaIsRefused(t *testing.T) {
 	s, err := Open(t.Context(), path)
 	require.NoError(t, err)
 	id, epoch := aRun(t, s)
-	_, err = s.db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)`, s.schema+1)
+	_, err = s.db.Exec(`INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, 1)`, s.Schema()+1)
 	require.NoError(t, err)
 	_, err = s.Claim(t.Context(), id, epoch, "host/1", func(store.Run) bool { return false })
 	require.ErrorIs(t, err, store.ErrNewer, "one that was opened before begins nothing more")
@@ -72,7 +72,7 @@ func TestANewerSchemaIsRefused(t *testing.T) {
 	require.NoError(t, s.Close())
 	_, err = Open(t.Context(), path)
 	require.ErrorIs(t, err, store.ErrNewer)
-	require.ErrorContains(t, err, fmt.Sprintf("its schema is %d", s.schema+1))
+	require.ErrorContains(t, err, fmt.Sprintf("its schema is %d", s.Schema()+1))
 }
 
 // wayBack is what undoes the migration of a version.
@@ -94,7 +94,7 @@ func TestACopyIsMadeBeforeTheSchemaChanges(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, s.copied, "there was nothing to copy")
 	aRun(t, s)
-	ours := s.schema
+	ours := s.Schema()
 	_, err = s.db.Exec(wayBack(t, ours))
 	require.NoError(t, err)
 	_, err = s.db.Exec(`DELETE FROM goose_db_version WHERE version_id = ?`, ours)
@@ -168,7 +168,7 @@ func TestVerifyFindsWhatIsBroken(t *testing.T) {
 	}
 	got, err := Verify(t.Context(), copied())
 	require.NoError(t, err)
-	assert.Equal(t, &Verified{Plans: 1, Runs: 1, Events: 3, Schema: s.schema}, got)
+	assert.Equal(t, &Verified{Plans: 1, Runs: 1, Events: 3, Schema: s.Schema()}, got)
 	for _, c := range []struct{ sql, want string }{
 		{`DELETE FROM plans`, "run 1 is of a plan that is not there"},
 		{`UPDATE runs SET wanted = 77`, "run 1 leads to a plan"},

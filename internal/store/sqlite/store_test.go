@@ -3,9 +3,7 @@ package sqlite
 import (
 	"context"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"sync"
 	"testing"
 	"time"
 
@@ -14,7 +12,7 @@ import (
 
 	"andamio/internal/core/guard"
 	"andamio/internal/core/mapping"
-	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/quota"
 	"andamio/internal/core/trail"
 	"andamio/internal/store"
 	"andamio/internal/store/storetest"
@@ -30,71 +28,24 @@ func open(t *testing.T, path string) *Store {
 	return s
 }
 
-func newRun(t *testing.T, s *Store) int64 {
-	t.Helper()
-	p := plantest.Plan(t, "drill")
-	planID, err := s.SavePlan(ctx, p)
-	require.NoError(t, err)
-	deployment, err := s.CreateDeployment(ctx, p.Name, "", guard.Owner{})
-	require.NoError(t, err)
-	id, err := s.CreateRun(ctx, store.Run{Plan: planID, Deployment: deployment, Wanted: planID, Steps: 82, Limits: "{}"})
-	require.NoError(t, err)
-	return id
-}
-
 func anEntry(on string) trail.Entry {
 	return trail.Entry{At: time.Now(), Actor: guard.Actor{Name: "ana", Way: guard.Screen}, Act: guard.BeginRun, On: on}
 }
-
-func alive(store.Run) bool { return true }
 
 func TestItIsAStore(t *testing.T) {
 	storetest.Run(t, func(t *testing.T, name string) store.Store { return open(t, name) })
 }
 
-// TestSeveralProcessesWriteAtOnce has processes note what they do and want the same run: one gets it, and nothing is lost.
-func TestSeveralProcessesWriteAtOnce(t *testing.T) {
-	if path := os.Getenv("ANDAMIO_TEST_STORE"); path != "" {
-		writeBesideOthers(t, open(t, path))
-		return
-	}
-	path := filepath.Join(t.TempDir(), "a.db")
-	s := open(t, path)
-	id := newRun(t, s)
-	var group sync.WaitGroup
-	for range 4 {
-		group.Go(func() {
-			cmd := exec.CommandContext(t.Context(), os.Args[0], "-test.run=^TestSeveralProcessesWriteAtOnce$")
-			cmd.Env = append(os.Environ(), "ANDAMIO_TEST_STORE="+path)
-			out, err := cmd.CombinedOutput()
-			assert.NoError(t, err, string(out))
-		})
-	}
-	group.Wait()
-	r, err := s.Run(ctx, id)
-	require.NoError(t, err)
-	assert.EqualValues(t, 1, r.Epoch, "one of them got it")
-	v, err := s.VerifyTrail(ctx, "")
-	require.NoError(t, err)
-	assert.Empty(t, v.Wrong)
-	assert.EqualValues(t, 4*10+1, v.Last().Seq, "and noted that")
+func TestManyProcessesUseOneStore(t *testing.T) {
+	storetest.Processes(t, t.Name(), "ANDAMIO_TEST_STORE", filepath.Join(t.TempDir(), "a.db"), func(t *testing.T, address string) store.Store { return open(t, address) })
 }
 
-// writeBesideOthers is what each of the processes does.
-func writeBesideOthers(t *testing.T, s *Store) {
-	note := func(act guard.Act) {
-		_, err := s.Note(ctx, trail.Entry{At: time.Now(), Actor: guard.Actor{Name: "ana", Way: guard.Command}, Act: act, On: "run 1"})
-		require.NoError(t, err)
-	}
-	for range 10 {
-		note(guard.Confirm)
-	}
-	switch _, err := s.Claim(ctx, 1, 0, store.WorkerOn("host", os.Getpid()), alive); {
-	case err == nil:
-		note(guard.BeginRun)
-	default:
-		require.ErrorIs(t, err, store.ErrTaken)
-	}
+func TestTheDatabaseItselfLetsNoQuotaBeOverrun(t *testing.T) {
+	s := open(t, filepath.Join(t.TempDir(), "a.db"))
+	_, err := s.HoldQuota(ctx, store.Hold{Request: 1, State: quota.Held, At: time.Now()}, []quota.Take{{Account: "team", Measure: quota.Cores, Amount: 4, Most: 4}})
+	require.NoError(t, err)
+	_, err = s.db.ExecContext(ctx, `UPDATE accounts SET taken = taken + 1`)
+	assert.ErrorContains(t, err, "the quota is used up")
 }
 
 func TestWhatIsStagedGoesWithTheSurveyThatIsDone(t *testing.T) {

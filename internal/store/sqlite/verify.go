@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/store"
+	"andamio/internal/store/relational"
 )
 
 // Verified is what was found whole in a database.
@@ -142,7 +143,7 @@ func sourcesMatch(ctx context.Context, db *sql.DB) error {
 
 // trailWhole says what is wrong with the trail of what was done.
 func trailWhole(ctx context.Context, db *sql.DB) error {
-	v, err := (&Store{db: parsedOnce(db)}).VerifyTrail(ctx, "")
+	v, err := relational.On(parsedOnce(db, ""), 0).VerifyTrail(ctx, "")
 	if err != nil {
 		return err
 	}

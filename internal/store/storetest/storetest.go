@@ -61,6 +61,11 @@ var tests = []struct {
 	{"OnlyAWholeRegionTakesThePlaceOfWhatWasSeen", onlyAWholeRegionTakesThePlaceOfWhatWasSeen},
 	{"ActsAreKeptAndTakenBackWhole", actsAreKeptAndTakenBackWhole},
 	{"OnlyTheLastRunThatCountsIsTakenBack", onlyTheLastRunThatCountsIsTakenBack},
+	{"OneOfTwoRunsIsClaimed", oneOfTwoRunsIsClaimed},
+	{"OneOfManyReserves", oneOfManyReserves},
+	{"ADeliveryIsTakenByOne", aDeliveryIsTakenByOne},
+	{"TextsFromOutsideAreKept", textsFromOutsideAreKept},
+	{"WhoeverWaitsIsTold", whoeverWaitsIsTold},
 }
 
 // Run runs the suite.
