@@ -73,6 +73,22 @@ func TestRealOutputIsValid(t *testing.T) {
 	}
 }
 
+// TestAnEstateSaysWhoIsAway: an estate of those that answer is written, valid and read with the others' names and reasons.
+func TestAnEstateSaysWhoIsAway(t *testing.T) {
+	data, err := os.ReadFile("../examples/flood-watch/estate.json")
+	require.NoError(t, err)
+	e, err := estate.Read(data)
+	require.NoError(t, err)
+	e.Away = []estate.Away{{Name: "azud", Why: "nothing listens there"}}
+	text, err := e.Write()
+	require.NoError(t, err)
+	require.NoError(t, validate(t, schema(t, "estate.schema.json"), string(text)))
+	again, err := estate.Read(text)
+	require.NoError(t, err)
+	assert.Equal(t, e.Away, again.Away)
+	assert.Error(t, validate(t, schema(t, "estate.schema.json"), strings.Replace(string(text), `"why"`, `"because"`, 1)))
+}
+
 // TestChangesAreValidPlans holds plans that change what stands against the schema: a tier switched off, and all retired.
 func TestChangesAreValidPlans(t *testing.T) {
 	p := plantest.Plan(t, "drill")

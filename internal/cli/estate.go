@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/usage"
@@ -78,6 +79,7 @@ func (s *shared) estateRooms() *cobra.Command {
 				return roomsValue.print(s, fullnessOf(loads))
 			}
 			s.printLoads(loads)
+			s.printAway(e)
 			return nil
 		},
 	}
@@ -194,12 +196,19 @@ func atMostOne(_ *cobra.Command, args []string) error {
 	return nil
 }
 
-// anEstate is that of the file named, else that of the connected sites.
+// anEstate is that of the file named, else that of the connected sites that answer.
 func (s *shared) anEstate(ctx context.Context, args []string) (*estate.Estate, error) {
 	if len(args) == 1 {
 		return readEstate(args[0])
 	}
-	return s.connectedEstate(ctx)
+	return s.connectedEstate(ctx, (*app.App).Answering)
+}
+
+// printAway says which sites do not answer, and why.
+func (s *shared) printAway(e *estate.Estate) {
+	for _, x := range e.Away {
+		fmt.Fprintf(s.out, "%s is away: %s\n", printable.Clean(x.Name), printable.Clean(x.Why))
+	}
 }
 
 func (s *shared) printEstate(e *estate.Estate) error {
@@ -238,6 +247,7 @@ func (s *shared) printEstate(e *estate.Estate) error {
 	}
 	w.Flush()
 	fmt.Fprintf(s.out, "\n%s, free: %s of %s\n", printable.Count(len(e.Sites), "site"), free, total)
+	s.printAway(e)
 	return nil
 }
 

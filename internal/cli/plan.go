@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/money"
@@ -67,7 +68,7 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 		return err
 	}
 	// Without an estate the design alone is worked out: mistakes in it need no sites to be found.
-	own, err := workspace.RulesIn(s.workspace)
+	own, err := app.RulesIn(ctx, s.workspace)
 	if err != nil {
 		return err
 	}
@@ -201,18 +202,18 @@ func (s *shared) findEstate(ctx context.Context, t *templates.Template, file str
 	if file != "" {
 		return readEstate(file)
 	}
-	return s.connectedEstate(ctx)
+	return s.connectedEstate(ctx, (*app.App).Estate)
 }
 
-// connectedEstate is that of the connected sites.
-func (s *shared) connectedEstate(ctx context.Context) (*estate.Estate, error) {
+// connectedEstate is that of the connected sites, as they are asked.
+func (s *shared) connectedEstate(ctx context.Context, asked func(*app.App, context.Context) (*estate.Estate, error)) (*estate.Estate, error) {
 	a, err := s.open(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer a.Close()
-	e, err := a.Estate(ctx)
-	if err == nil && len(e.Sites) == 0 {
+	e, err := asked(a, ctx)
+	if err == nil && len(e.Sites)+len(e.Away) == 0 {
 		err = fault.NotFoundf("there are no sites to plan for: name an estate with --estate, or start stand-ins with andamio sandbox")
 	}
 	return e, err

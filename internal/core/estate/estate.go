@@ -43,6 +43,14 @@ type Estate struct {
 	Sites      []*Site            `json:"sites"`
 	// Zone is the zone in which services are known by names; "" keeps none.
 	Zone string `json:"zone,omitempty"`
+	// Away are the connected sites that do not answer, and are not among Sites.
+	Away []Away `json:"away,omitempty"`
+}
+
+// Away is a site of which is known only why it is not.
+type Away struct {
+	Name string `json:"name"`
+	Why  string `json:"why"`
 }
 
 // Site is somewhere workloads run.

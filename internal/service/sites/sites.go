@@ -57,7 +57,18 @@ func (svc *Service) Estate(ctx context.Context) (*estate.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	return svc.ask(ctx, connections)
+	e, away, err := svc.ask(ctx, connections)
+	return e, errors.Join(away, err)
+}
+
+// Answering is the estate for looking at: of the sites that answer, with why each of the others is away.
+func (svc *Service) Answering(ctx context.Context) (*estate.Estate, error) {
+	connections, err := svc.seen()
+	if err != nil {
+		return nil, err
+	}
+	e, _, err := svc.ask(ctx, connections)
+	return e, err
 }
 
 // estate is that of all sites, whoever asks.
@@ -66,11 +77,12 @@ func (svc *Service) estate(ctx context.Context) (*estate.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	return svc.ask(ctx, connections)
+	e, away, err := svc.ask(ctx, connections)
+	return e, errors.Join(away, err)
 }
 
-// ask asks the sites of some connections what they offer.
-func (svc *Service) ask(ctx context.Context, connections []workspace.Connection) (*estate.Estate, error) {
+// ask asks the sites of some connections what they offer. What those say that do not answer is apart from what else is wrong.
+func (svc *Service) ask(ctx context.Context, connections []workspace.Connection) (e *estate.Estate, away, wrong error) {
 	found := make([]*estate.Site, len(connections))
 	errs := make([]error, len(connections))
 	var group sync.WaitGroup
@@ -78,18 +90,20 @@ func (svc *Service) ask(ctx context.Context, connections []workspace.Connection)
 		group.Go(func() { found[i], errs[i] = c.Describe(ctx) })
 	}
 	group.Wait()
-	e := &estate.Estate{Version: estate.Version}
+	e = &estate.Estate{Version: estate.Version}
 	if zone, err := svc.workspace.Zone(); err == nil && zone != nil {
 		e.Zone = zone.Name
 	}
-	for _, s := range found {
+	for i, s := range found {
 		if s != nil {
 			s.Seen = time.Now().UTC().Truncate(time.Second)
 			e.Sites = append(e.Sites, s)
 		}
+		if errs[i] != nil {
+			e.Away = append(e.Away, estate.Away{Name: connections[i].Site, Why: plainly(errs[i])})
+		}
 	}
-	errs = append(errs, oneCurrency(e))
-	return e, errors.Join(append(errs, e.Check(), svc.reserved(ctx, e))...)
+	return e, errors.Join(errs...), errors.Join(oneCurrency(e), e.Check(), svc.reserved(ctx, e))
 }
 
 // oneCurrency makes the sites' currency the estate's, and leaves out those whose prices cannot be added to the others'.
