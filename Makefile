@@ -3,7 +3,7 @@
 GO ?= go
 BIN := bin/andamio
 
-.PHONY: build demo test lint bench mutants soak screenshots tools laboratory lab
+.PHONY: build demo test lint bench mutants soak screenshots tools laboratory lab lab-team
 
 build:
 	@mkdir -p bin
@@ -18,6 +18,7 @@ tools:
 	@missing=""; \
 	command -v tmux >/dev/null || missing="$$missing tmux"; \
 	command -v pgrep >/dev/null || missing="$$missing procps"; \
+	command -v ip >/dev/null || missing="$$missing iproute2"; \
 	python3 -c 'import dateutil.rrule' 2>/dev/null || /usr/bin/python3 -c 'import dateutil.rrule' 2>/dev/null || missing="$$missing python3-dateutil"; \
 	command -v ssh-keygen >/dev/null || missing="$$missing openssh-client"; \
 	[ -x /usr/sbin/sshd ] || missing="$$missing openssh-server"; \
@@ -25,6 +26,8 @@ tools:
 	command -v dig >/dev/null || missing="$$missing bind9-dnsutils"; \
 	command -v dnsmasq >/dev/null || missing="$$missing dnsmasq-base"; \
 	command -v haproxy >/dev/null || missing="$$missing haproxy"; \
+	ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || { missing="$$missing postgresql"; mkdir -p /etc/postgresql-common; \
+	[ -e /etc/postgresql-common/createcluster.conf ] || echo "create_main_cluster = false" > /etc/postgresql-common/createcluster.conf; }; \
 	command -v qemu-img >/dev/null || missing="$$missing qemu-utils"; \
 	command -v qpdf >/dev/null || missing="$$missing qpdf"; \
 	command -v pdftotext >/dev/null || missing="$$missing poppler-utils"; \
@@ -52,6 +55,11 @@ DO ?= up
 AT ?= $(HOME)/.andamio-lab
 lab: laboratory
 	$(GO) run ./tools/lab $(DO) $(AT)
+
+# A team's laboratory until it is interrupted: a database of PostgreSQL, three machines that serve one workspace in it, and two closed networks with sites and a worker each.
+TEAM ?= /tmp/andamio-team
+lab-team: tools build
+	$(GO) run ./tools/labteam $(BIN) $(TEAM)
 
 # Heaps are small beside what machines have: collecting them less often spares a sixth of the time. Tests wait for machines more than they
 # reckon, so four packages and three tests of each go on at once on whatever machine; a package is given longer than is usual, for where

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -89,55 +90,61 @@ var layers = []struct {
 	{"andamio/internal/draw", []string{"andamio/internal/core/"}},
 	{"andamio/internal/site/sitetest", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice"}}, // runs with tests alone
 	{"andamio/internal/site/occi/occitest", nil},                                                                               // runs with tests alone
-	{"andamio/internal/site", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/web", "andamio/internal/notice", "andamio/internal/nocloud", "andamio/internal/remote"}}, // a driver posts for sites that post nothing themselves
+	{"andamio/internal/site", []string{"andamio/internal/reach", "andamio/internal/core/", "andamio/internal/site", "andamio/internal/web", "andamio/internal/notice", "andamio/internal/nocloud", "andamio/internal/remote"}}, // a driver posts for sites that post nothing themselves
 	{"andamio/internal/notice", nil},
 	{"andamio/internal/nocloud", nil},
-	{"andamio/internal/durable", []string{"andamio/internal/core/fault"}},
+	{"andamio/internal/durable", []string{"andamio/internal/core/fault", "andamio/internal/durable"}}, // with durabletest, which runs with tests alone
 	{"andamio/internal/web", nil},
-	{"andamio/internal/remote", nil},
+	{"andamio/internal/remote", []string{"andamio/internal/reach"}},
+	{"andamio/internal/reach", nil},
+	{"andamio/internal/tunnel", []string{"andamio/internal/core/fault"}},
+	{"andamio/internal/service/workers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/reach", "andamio/internal/tunnel", "andamio/internal/web"}},
 	{"andamio/internal/vault", []string{"andamio/internal/core/fault", "andamio/internal/durable"}},
 	{"andamio/internal/names", []string{"andamio/internal/core/fault"}},
-	{"andamio/internal/engine", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice", "andamio/internal/names", "andamio/internal/remote"}},
+	{"andamio/internal/engine", []string{"andamio/internal/reach", "andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice", "andamio/internal/names", "andamio/internal/remote"}},
 	{"andamio/internal/store", []string{"andamio/internal/core/", "andamio/internal/store", "andamio/internal/durable"}}, // with storetest, which runs with tests alone,
 	{"andamio/internal/sandbox", []string{"andamio/internal/core/", "andamio/internal/sandbox", "andamio/internal/site/occi/wire", "andamio/internal/nocloud", "andamio/internal/notice", "andamio/internal/durable", "andamio/internal/web"}},
 	{"andamio/internal/source", []string{"andamio/internal/core/fault", "andamio/internal/web"}},
-	{"andamio/internal/service/workspace", []string{"andamio/internal/core/", "andamio/internal/site", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web"}},
+	{"andamio/internal/service/workspace", []string{"andamio/internal/reach", "andamio/internal/core/", "andamio/internal/site", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web"}},
 	{"andamio/internal/service/templates", []string{"andamio/internal/core/", "andamio/internal/source", "andamio/internal/store", "andamio/examples"}},
 	{"andamio/internal/service/acting", []string{"andamio/internal/core/"}},
-	{"andamio/internal/service/sites", []string{"andamio/internal/background", "andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/site", "andamio/internal/store", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/sandbox"}},
-	{"andamio/internal/service/deployments", []string{"andamio/internal/service/acting", "andamio/internal/core/", "andamio/internal/service/sites", "andamio/internal/service/templates", "andamio/internal/service/workspace", "andamio/internal/site", "andamio/internal/source", "andamio/internal/store", "andamio/internal/engine", "andamio/internal/draw"}},
+	{"andamio/internal/service/sites", []string{"andamio/internal/reach", "andamio/internal/background", "andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/site", "andamio/internal/store", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/sandbox"}},
+	{"andamio/internal/service/deployments", []string{"andamio/internal/reach", "andamio/internal/service/acting", "andamio/internal/core/", "andamio/internal/service/sites", "andamio/internal/service/templates", "andamio/internal/service/workspace", "andamio/internal/site", "andamio/internal/source", "andamio/internal/store", "andamio/internal/engine", "andamio/internal/draw"}},
 	{"andamio/internal/service/runs", []string{"andamio/internal/background", "andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/workspace", "andamio/internal/site", "andamio/internal/store", "andamio/internal/engine", "andamio/internal/notice", "andamio/internal/durable"}},
 	{"andamio/internal/service/moves", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/runs", "andamio/internal/service/templates", "andamio/internal/service/workspace", "andamio/internal/site", "andamio/internal/store"}},
 	{"andamio/internal/service/shells", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/workspace", "andamio/internal/engine", "andamio/internal/remote"}},
 	{"andamio/internal/service/requests", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/service/offers", "andamio/internal/service/quotas", "andamio/internal/service/deployments", "andamio/internal/service/runs", "andamio/internal/store"}},
 	{"andamio/internal/service/accounts", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/draw", "andamio/internal/durable"}},
 	{"andamio/internal/letter", nil},
+	{"andamio/internal/identity/identitytest", nil}, // runs with tests alone
+	{"andamio/internal/identity", []string{"andamio/internal/core/guard", "andamio/internal/core/fault", "andamio/internal/web"}},
 	{"andamio/internal/service/hooks", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/letter", "andamio/internal/web", "andamio/internal/service/deployments"}},
 	{"andamio/internal/service/promises", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/snapshots", "andamio/internal/service/replicas", "andamio/internal/service/runs", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/draw", "andamio/internal/durable"}},
 	{"andamio/internal/service/snapshots", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites", "andamio/internal/site"}},
 	{"andamio/internal/service/replicas", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites"}},
-	{"andamio/internal/service/watch", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/shells", "andamio/internal/service/sites", "andamio/internal/service/workspace", "andamio/internal/draw", "andamio/internal/engine", "andamio/internal/site", "andamio/internal/store", "andamio/internal/web"}},
+	{"andamio/internal/service/watch", []string{"andamio/internal/reach", "andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/shells", "andamio/internal/service/sites", "andamio/internal/service/workspace", "andamio/internal/draw", "andamio/internal/engine", "andamio/internal/site", "andamio/internal/store", "andamio/internal/web"}},
 	{"andamio/internal/service/tokens", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/store"}},
 	{"andamio/internal/reply", []string{"andamio/internal/core/", "andamio/internal/service/deployments", "andamio/internal/service/runs", "andamio/internal/service/watch", "andamio/internal/store"}},
-	{"andamio/internal/api", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app", "andamio/internal/reply", "andamio/internal/source"}},
+	{"andamio/internal/api", []string{"andamio/internal/tunnel", "andamio/internal/web", "andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app", "andamio/internal/reply", "andamio/internal/source"}},
 	{"andamio/internal/service/reactions", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/store"}},
-	{"andamio/internal/service/fronts", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites", "andamio/internal/service/watch", "andamio/internal/service/workspace", "andamio/internal/engine", "andamio/internal/names", "andamio/internal/responder", "andamio/internal/store"}},
+	{"andamio/internal/service/fronts", []string{"andamio/internal/reach", "andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites", "andamio/internal/service/watch", "andamio/internal/service/workspace", "andamio/internal/engine", "andamio/internal/names", "andamio/internal/responder", "andamio/internal/store"}},
 	{"andamio/internal/responder", []string{"andamio/internal/core/"}},
 	{"andamio/internal/service/quotas", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store"}},
+	{"andamio/internal/team", []string{"andamio/internal/app", "andamio/internal/durable", "andamio/internal/service/acting", "andamio/internal/service/templates", "andamio/internal/service/workspace", "andamio/internal/store/postgres/server", "andamio/internal/vault"}}, // a laboratory: runs with tests, and by hand
 	{"andamio/internal/scenario", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/requests", "andamio/internal/durable", "andamio/examples"}},
 	{"andamio/internal/service/offers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/templates", "andamio/internal/source", "andamio/internal/store", "andamio/internal/durable"}},
 	{"andamio/internal/service/reconcile", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/site", "andamio/internal/store", "andamio/internal/draw"}},
 	{"andamio/internal/app", []string{"andamio/internal/background", "andamio/internal/core/", "andamio/internal/service/", "andamio/internal/source", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web", "andamio/internal/remote",
-		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/examples"}},
+		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/internal/identity", "andamio/examples"}},
 	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/tui"}},
 	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app"}},
 	{"andamio/internal/portal", []string{"andamio/internal/core/guard", "andamio/internal/app", "andamio/internal/tui"}},
-	{"andamio/internal/cli", []string{"andamio/internal/api", "andamio/internal/reply", "andamio/internal/scenario", "andamio/internal/portal", "andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/sandbox", "andamio/internal/tui"}},
+	{"andamio/internal/cli", []string{"andamio/internal/tunnel", "andamio/internal/identity", "andamio/internal/web", "andamio/internal/api", "andamio/internal/reply", "andamio/internal/scenario", "andamio/internal/portal", "andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/sandbox", "andamio/internal/tui"}},
 	{"andamio/cmd/andamio", []string{"andamio/internal/scenario", "andamio/internal/cli"}},
 }
 
 // tests are packages that are of use to tests alone, with layers of their own.
-var tests = map[string]bool{"andamio/internal/site/sitetest": true, "andamio/internal/site/occi/occitest": true}
+var tests = map[string]bool{"andamio/internal/site/sitetest": true, "andamio/internal/site/occi/occitest": true, "andamio/internal/identity/identitytest": true}
 
 // TestNobodyKnowsADriverByName holds that only the list of drivers, and the stand-ins that speak it, know one. What copies between any two is none.
 func TestNobodyKnowsADriverByName(t *testing.T) {
@@ -179,10 +186,15 @@ func anyPrefix(s string, prefixes []string) bool {
 	return false
 }
 
+// inner leaves out of files those of the stores themselves.
+func inner(files []string) []string {
+	return slices.DeleteFunc(files, func(f string) bool { return strings.HasPrefix(f, "./store/") })
+}
+
 // TestOneFileKnowsWhichStoreItIs holds that all but the one who opens it know the store by its port alone.
 func TestOneFileKnowsWhichStoreItIs(t *testing.T) {
 	seen(t)
-	out, err := exec.Command("grep", "-rlE", `"andamio/internal/store/sqlite"`, ".", "--include=*.go", "--exclude=*_test.go").CombinedOutput()
+	out, err := exec.Command("grep", "-rlE", `"andamio/internal/store/(sqlite|postgres|relational)"`, ".", "--include=*.go", "--exclude=*_test.go").CombinedOutput()
 	require.NoError(t, err)
-	assert.ElementsMatch(t, []string{"./app/app.go", "./app/backup.go"}, strings.Fields(string(out)), "and who looks at a copy of its file")
+	assert.ElementsMatch(t, []string{"./app/stored.go", "./app/backup.go"}, inner(strings.Fields(string(out))), "and who looks at a copy of its file")
 }

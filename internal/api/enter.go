@@ -14,6 +14,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/service/tokens"
 )
 
 // visitor is whoever came with a token that holds.
@@ -35,23 +36,44 @@ func visitorOf(ctx context.Context) *visitor {
 func (s *Server) entering(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		now, from := time.Now(), addressOf(r)
-		secret, is := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		b, err := s.app.Bears(r.Context(), secret, from, now)
-		if err != nil || !is {
-			if !s.gates.strangers.take(from.String(), now) { // whoever has one is not kept out by others who come from there
-				writeProblem(w, tooMany("too many requests without a token that holds came from there"))
-				return
-			}
-			s.stranger(w, err)
+		if r.URL.Path == signIn {
+			s.signingIn(w, r, next, from, now)
 			return
 		}
-		if !s.gates.tokens.take(b.Token.ID, now) {
-			writeProblem(w, tooMany("that token makes too many requests"))
+		b, is := s.bears(w, r, from, now)
+		if !is {
 			return
 		}
 		v := &visitor{s.app.Within(guard.Actor{Name: b.Token.Of, Way: guard.API}, b.Token.ID, b.Limits...), b.Token.ID, from}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), visiting{}, v)))
 	})
+}
+
+// bears is what a request bears whose token holds and may come as often as it does. Anything else is answered.
+func (s *Server) bears(w http.ResponseWriter, r *http.Request, from netip.Addr, now time.Time) (tokens.Bearer, bool) {
+	secret, is := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	b, err := s.app.Bears(r.Context(), secret, from, now)
+	switch {
+	case (err != nil || !is) && !s.gates.strangers.take(from.String(), now): // whoever has one is not kept out by others who come from there
+		writeProblem(w, tooMany("too many requests without a token that holds came from there"))
+	case err != nil || !is:
+		s.stranger(w, err)
+	case !s.gates.tokens.take(b.Token.ID, now):
+		writeProblem(w, tooMany("that token makes too many requests"))
+	default:
+		return b, true
+	}
+	return b, false
+}
+
+// signingIn lets in whoever has no token yet, as seldom as strangers may come, as nobody.
+func (s *Server) signingIn(w http.ResponseWriter, r *http.Request, next http.Handler, from netip.Addr, now time.Time) {
+	if !s.gates.strangers.take(from.String(), now) {
+		writeProblem(w, tooMany("too many who sign in came from there"))
+		return
+	}
+	v := &visitor{s.app.Within(guard.Actor{Way: guard.API}, ""), "", from}
+	next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), visiting{}, v)))
 }
 
 // stranger answers whoever is not let in.

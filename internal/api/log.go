@@ -44,6 +44,7 @@ func (h *hearing) hearLog(ctx context.Context, a *app.App) {
 	defer tick.Stop()
 	last := int64(-1)
 	for {
+		noted := a.NotedNext()
 		all, err := a.LastOfTrail(ctx, mostLogged)
 		if err != nil && ctx.Err() == nil {
 			a.Log.Error("the log could not be followed", "err", err)
@@ -53,6 +54,7 @@ func (h *hearing) hearLog(ctx context.Context, a *app.App) {
 		}
 		select {
 		case <-tick.C:
+		case <-noted:
 		case <-ctx.Done():
 			return
 		}

@@ -21,8 +21,8 @@ import (
 type operation struct {
 	id, method, path, summary, tag string
 	status                         int
-	// upload says that a file is sent.
-	upload bool
+	// upload says that a file is sent, open that no token is needed.
+	upload, open bool
 	// answers is the media type of what is answered, where that is no value.
 	answers string
 	twins   []string
@@ -44,6 +44,9 @@ var unread = map[string]*huma.Schema{"application/json": {Type: huma.TypeObject,
 func does[I, O any](s *Server, o operation, do func(ctx context.Context, a *app.App, in *I) (*O, error)) {
 	s.twins = append(s.twins, Twin{o.id, o.twins})
 	h := huma.Operation{OperationID: o.id, Method: o.method, Path: "/" + Version + o.path, Summary: o.summary, Tags: []string{o.tag}, DefaultStatus: o.status, MaxBodyBytes: s.limits.Body}
+	if o.open {
+		h.Security = []map[string][]string{}
+	}
 	if o.upload {
 		h.MaxBodyBytes, h.SkipValidateBody = s.limits.Upload, true // it is looked at as a whole, by whoever reads such files
 		if o.answers == written {

@@ -116,7 +116,7 @@ func (s *Server) repeating(next http.Handler) http.Handler {
 
 // unkept reports that nothing is kept of what is asked for at a path: secrets of tokens and credentials of sites, and what machines say.
 func unkept(path string) bool {
-	for _, of := range []string{"/tokens", "/sites", "/instances/"} {
+	for _, of := range []string{"/tokens", "/sign-in", "/sites", "/instances/"} {
 		if strings.HasPrefix(path, "/"+Version+of) {
 			return true
 		}

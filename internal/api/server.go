@@ -74,7 +74,7 @@ func New(a *app.App, limits Limits) *Server {
 		Formats: map[string]huma.Format{"application/json": inJSON, "json": inJSON}, DefaultFormat: "application/json", NoFormatFallback: false, RejectUnknownQueryParameters: true}
 	s.api = humago.New(s.mux, c)
 	for _, add := range []func(*Server){deploymentOperations, runOperations, proposalOperations, planOperations, siteOperations, watchOperations, promiseOperations, moveOperations,
-		inventoryOperations, requestOperations, fileOperations, workspaceOperations, tokenOperations, promisingOperations, measuringOperations, connectingOperations, steeringOperations, managingOperations, rehearsingOperations, offerOperations, requestActs, peopleOperations, actingOperations, levelOperations, endingOperations, transferOperations} {
+		inventoryOperations, requestOperations, fileOperations, workspaceOperations, tokenOperations, signInOperations, promisingOperations, measuringOperations, connectingOperations, steeringOperations, managingOperations, rehearsingOperations, offerOperations, requestActs, workerOperations, peopleOperations, actingOperations, levelOperations, endingOperations, transferOperations} {
 		add(s)
 	}
 	s.mux.HandleFunc("GET /"+Version+"/openapi.json", s.document)
@@ -112,7 +112,7 @@ func (s *Server) document(w http.ResponseWriter, _ *http.Request) {
 
 // Handler answers requests: whoever comes without a token that holds is told no more than that.
 func (s *Server) Handler() http.Handler {
-	return s.recovering(s.entering(s.tagging(s.repeating(s.mux))))
+	return s.recovering(s.upgrading(s.entering(s.tagging(s.repeating(s.mux)))))
 }
 
 // recovering answers what should not happen, and says in the log what it was.

@@ -111,6 +111,9 @@ func TestWhoeverShowsNoTokenIsToldNothing(t *testing.T) {
 	require.NoError(t, a.RevokeToken(t.Context(), made.ID, time.Now()))
 	for _, secret := range []string{"", "x", made.Secret, made.Secret + "x", c.secret[:len(c.secret)-2] + "AA"} {
 		for path, methods := range s.api.OpenAPI().Paths {
+			if path == signIn { // where one gets a token
+				continue
+			}
 			got := c.with(secret).ask("GET", strings.TrimPrefix(path, "/"+Version), "")
 			if got.status == http.StatusTooManyRequests {
 				return // who comes too often is not even looked at

@@ -17,7 +17,7 @@ func siteOperations(s *Server) {
 		func(ctx context.Context, a *app.App, _ *paging) ([]app.ConnectedSite, error) {
 			return a.ConnectedSites(ctx)
 		})
-	reads(s, "getEstate", "/estate", "Show what the sites offer and what is free", "sites", []string{"estate", "estate rooms"}, func(ctx context.Context, a *app.App, _ *nothing) (*estate.Estate, error) { return a.Estate(ctx) })
+	reads(s, "getEstate", "/estate", "Show what the sites offer and what is free", "sites", []string{"estate", "estate rooms"}, func(ctx context.Context, a *app.App, _ *nothing) (*estate.Estate, error) { return a.Answering(ctx) })
 	reads(s, "listPairs", "/pairs", "Show how the pairs of sites for moves are", "sites", []string{"pair"}, func(ctx context.Context, a *app.App, _ *nothing) ([]sites.Pair, error) { return a.Pairs(ctx) })
 	type survey struct {
 		Body reconcile.SurveyRequest

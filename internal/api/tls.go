@@ -11,10 +11,38 @@ import (
 	"math/big"
 	"net"
 	"os"
+	"strconv"
 	"time"
 
 	"andamio/internal/core/fault"
+	"andamio/internal/web"
 )
+
+// Pin is what the certificate of the server is known by (RFC 7469, section 2.4); "" in clear.
+func (w Where) Pin() (string, error) {
+	c, err := w.config()
+	if c == nil || err != nil {
+		return "", err
+	}
+	leaf, err := x509.ParseCertificate(c.Certificates[0].Certificate[0])
+	if err != nil {
+		return "", err
+	}
+	return web.PinOf(leaf), nil
+}
+
+// ReachedAt is where others reach a listener's server: one that listens at every address is reached by the name of this machine.
+func ReachedAt(l net.Listener) string {
+	at, is := l.Addr().(*net.TCPAddr)
+	if !is || !at.IP.IsUnspecified() {
+		return URL(l)
+	}
+	name, err := os.Hostname()
+	if err != nil {
+		name = "localhost"
+	}
+	return scheme(l) + "://" + net.JoinHostPort(name, strconv.Itoa(at.Port)) + "/" + Version
+}
 
 // config is how a server shows who it is; nil in clear.
 func (w Where) config() (*tls.Config, error) {

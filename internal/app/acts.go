@@ -11,6 +11,7 @@ import (
 	"andamio/internal/core/trail"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/workspace"
+	"andamio/internal/store"
 )
 
 // As is the workspace for an actor: what is done through it is done by them.
@@ -86,6 +87,12 @@ func (a *App) VerifyTrail(ctx context.Context, expect string) (*Verified, error)
 	}
 	return &Verified{Entries: v.Last().Seq, Digest: v.Last().Digest, Wrong: v.Wrong}, nil
 }
+
+// Reaching has what is at sites be reached as their connections say, wherever a context says at which site it is.
+func (a *App) Reaching(ctx context.Context) context.Context { return a.workspace.Reaching(ctx) }
+
+// NotedNext is closed when something is noted in the log next; nil where that is looked at now and then.
+func (a *App) NotedNext() <-chan struct{} { return a.store.Changed(store.TopicTrail) }
 
 // SetSecrets keeps values for plans; nobody is told them.
 func (a *App) SetSecrets(ctx context.Context, values map[string]string) error {

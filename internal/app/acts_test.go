@@ -41,7 +41,7 @@ var methods = map[string]any{
 	"CheckPair": reads, "CheckPairs": reads, "Cloning": worksOut, "Doing": worksOut, "Promises": reads, "PromisesOf": reads, "SetPromise": guard.SetPromise, "DropPromise": guard.DropPromise, "ExtendLease": guard.ExtendLease, "EndSnapshot": guard.SetPromise, "Due": within, "Promise": within, "LeaseOf": within, "KeepPromised": within, "Guards": within, "Levels": reads, "LevelStates": reads, "Calendar": reads, "Report": reads, "WriteReport": reads, "Replicas": reads, "Costs": within, "Replicating": worksOut, "DroppingReplica": worksOut, "DraftFailOver": worksOut, "Fence": within, "LevelNames": reads, "SetLevels": guard.SetLevels, "Windows": reads, "SetWindows": guard.SetWindows, "Levelling": worksOut, "Keeping": within, "PromiseLevel": within, "LevelOf": within, "KeepingCosts": within, "Snapshots": reads, "Taking": worksOut, "Restoring": worksOut, "DroppingSnapshot": worksOut, "Beside": worksOut, "Trying": worksOut, "Raising": worksOut, "Command": guard.EnterHost, "Commit": guard.EndMove, "Connect": guard.ConnectSite,
 	"ConnectNames": guard.ConnectNames, "ConnectSandbox": itself, "Copy": guard.CopyFiles, "CopyTemplate": worksOut, "CutOver": through,
 	"Decide": guard.DecideStep, "Deployment": reads, "FindDeployment": reads, "ConnectedSites": reads, "Deployments": reads, "Disconnect": guard.RemoveSite, "DraftBack": worksOut, "DraftCommit": worksOut,
-	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Load": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads,
+	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Load": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads, "Answering": reads,
 	"ExportMap": reads, "ExportPackage": guard.ExportDisks, "ExportRecords": guard.ExportRecord, "FindHost": reads, "Fragment": reads, "GoBack": guard.EndMove,
 	"History": reads, "Import": guard.ImportRecord, "ImportPackage": worksOut, "ImportRecords": worksOut, "TakingOver": worksOut, "Nobodys": reads, "DraftTaken": reads, "LettingGo": worksOut, "LastOfTrail": reads, "TrailBetween": reads,
 	"Leave": guard.LeaveRun, "Lifting": through, "Listen": guard.Hear, "Lock": guard.LockVault, "Look": reads, "MakeKey": guard.KeepKey, "MakeSenderSecret": guard.KeepSecret, "BringKey": guard.KeepKey,
@@ -54,7 +54,7 @@ var methods = map[string]any{
 	"SurveyAll": through, "Serve": guard.Serve, "ServedBy": itself, "KeepServed": through, "StopServing": itself, "Clock": reads, "Taken": reads, "TemplateOf": reads, "Test": reads, "Things": reads, "Timed": reads, "Undo": guard.UndoSettled, "Unpair": guard.PartSites,
 	"Opened": itself, "Runs": reads, "Run": reads, "PlanOf": reads, "Events": reads, "Reservations": reads, "Claims": reads, "Connections": reads, "Connection": reads,
 	"CheckSiteName": reads, "Surveys": reads, "LastSurvey": reads, "Coverage": reads, "InventoryStamp": reads, "RecordHistory": reads, "Keys": reads, "Zone": reads,
-	"Hearing": reads, "Rules": reads, "MissingSecrets": reads,
+	"Hearing": reads, "Rules": reads, "MissingSecrets": reads, "StoredIn": reads, "Reaching": itself, "Workers": reads, "JoinWorker": guard.JoinWorker, "SetThrough": guard.RouteSite, "MayRelay": itself, "Relay": itself, "ReachedAt": itself, "Dialer": within, "SignsIn": itself, "SignIn": through, "ServingProcesses": reads, "NotedNext": itself,
 	"NothingAt": within, "NoneBetween": within, "NoMove": within, "SettledBut": within, "Quiet": within, "Wanted": within, "DesignOf": within, "Whole": within,
 	"EstateFor": within, "Ruled": within, "Fold": within, "KeepSource": within, "Latest": within, "NameFree": within, "PairOf": within, "SettleCredentials": within,
 	"BeginProposed": within, "SettleProposed": within, "Begins": within, "GroundOf": within, "KeepOrder": within, "KeepProposal": within, "Start": within,
@@ -93,7 +93,7 @@ func TestNoMethodIsForgotten(t *testing.T) {
 
 // services are where methods that screens and commands call are: of App, and of the services that it has.
 var services = map[string]string{".": "App", "../service/sites": "Service", "../service/deployments": "Service", "../service/runs": "Service", "../service/accounts": "Service", "../service/hooks": "Service",
-	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/watch": "Service", "../service/reactions": "Service", "../service/fronts": "Service", "../service/tokens": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
+	"../service/moves": "Service", "../service/offers": "Service", "../service/quotas": "Service", "../service/requests": "Service", "../service/shells": "Service", "../service/reconcile": "Service", "../service/snapshots": "Service", "../service/watch": "Service", "../service/reactions": "Service", "../service/fronts": "Service", "../service/tokens": "Service", "../service/workers": "Service", "../service/promises": "Service", "../service/replicas": "Service"}
 
 // exported are the exported methods of App and its services, with which functions and constants they mention; of those that NewRun calls
 // too.

@@ -5,11 +5,9 @@ package app
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"os"
-	"path/filepath"
 
 	"andamio/internal/service/accounts"
 	"andamio/internal/service/acting"
@@ -30,9 +28,9 @@ import (
 	"andamio/internal/service/snapshots"
 	"andamio/internal/service/tokens"
 	"andamio/internal/service/watch"
+	"andamio/internal/service/workers"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
-	"andamio/internal/store/sqlite"
 )
 
 // The services, which App has all calls of.
@@ -55,6 +53,7 @@ type (
 	reactionService   = reactions.Service
 	frontService      = fronts.Service
 	tokenService      = tokens.Service
+	workerService     = workers.Service
 )
 
 // App is an open workspace with its services, for one actor.
@@ -77,10 +76,12 @@ type App struct {
 	*reactionService
 	*frontService
 	*tokenService
+	*workerService
 
 	Log       *slog.Logger
 	workspace *workspace.Workspace
 	store     store.Store
+	kept      *kept
 	office    *acting.Office
 	desk      *acting.Desk
 	cache     *deployments.Cache
@@ -89,6 +90,7 @@ type App struct {
 	told      *hooks.Memory
 	watched   *watch.Memory
 	reacted   *reactions.Memory
+	joined    *workers.Memory
 	workers   runs.Workers
 	// within says that nothing is begun in processes of its own.
 	within bool
@@ -125,6 +127,7 @@ func (a *App) wire(outside *acting.Desk) {
 		Moves: a.moveService, Watch: a.watchService})
 	a.frontService = fronts.New(a.desk, a.workspace, a.store, a.Log, a.siteService, a.deploymentService, a.watchService)
 	a.tokenService = tokens.New(a.desk, a.store, a.workspace.Directory)
+	a.workerService = workers.New(a.desk, a.workspace, a.store, a.Log, a.joined)
 	a.requestService.Ask(a.promiseService)
 	a.hookService.Ask(a.deploymentService, a.runService, a.watchService)
 	a.runService.Ask(a.moveService, a.quotaService, a.hookService, a.promiseService)
@@ -140,7 +143,7 @@ func (a *App) seat(d *acting.Desk) {
 	a.shellService, a.inventoryService, a.offerService, a.quotaService = a.shellService.At(d), a.inventoryService.At(d), a.offerService.At(d), a.quotaService.At(d)
 	a.requestService, a.accountService, a.hookService, a.snapshotService = a.requestService.At(d), a.accountService.At(d), a.hookService.At(d), a.snapshotService.At(d)
 	a.promiseService, a.replicaService, a.watchService, a.reactionService = a.promiseService.At(d), a.replicaService.At(d), a.watchService.At(d), a.reactionService.At(d)
-	a.frontService, a.tokenService = a.frontService.At(d), a.tokenService.At(d)
+	a.frontService, a.tokenService, a.workerService = a.frontService.At(d), a.tokenService.At(d), a.workerService.At(d)
 }
 
 // inside is the workspace for what the program itself does, for the same actor: it looks at whatever it needs.
@@ -184,17 +187,21 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := sqlite.Open(ctx, filepath.Join(ws.Dir, "andamio.db"))
+	s, err := openStore(ctx, ws)
 	if err != nil {
-		return nil, fmt.Errorf("the workspace %s cannot be opened: %w", ws.Dir, err)
+		return nil, err
 	}
-	a := &App{workspace: ws, store: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}, watched: &watch.Memory{}, reacted: &reactions.Memory{}}
+	if s.files != nil {
+		ws.KeepIn(s.files)
+	}
+	a := &App{workspace: ws, store: s, kept: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}, watched: &watch.Memory{}, reacted: &reactions.Memory{}, joined: &workers.Memory{}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	for _, o := range options {
 		o(a)
 	}
 	a.office = &acting.Office{Trail: s, Directory: ws.Directory, Find: a.find}
 	a.wire(acting.At(a.atKeyboard(), a.office))
+	ws.Routes = a.workerService.Dialer
 	for _, name := range ws.Loose {
 		a.Log.Warn("others could read it, and cannot any more", "file", name)
 	}
@@ -212,5 +219,5 @@ func (a *App) Close() error {
 
 // openMeasures opens where measures are kept.
 func (a *App) openMeasures(ctx context.Context) (store.MeasuresStore, error) {
-	return sqlite.OpenMeasures(ctx, a.workspace.Path(workspace.FileMeasures))
+	return a.kept.measures(ctx)
 }

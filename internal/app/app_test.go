@@ -37,6 +37,7 @@ import (
 	"andamio/internal/service/workspace"
 	"andamio/internal/source"
 	"andamio/internal/store"
+	"andamio/internal/store/postgres/server"
 )
 
 var ctx = context.Background()
@@ -64,11 +65,62 @@ func connectedTo(t *testing.T, cfg sandbox.Config) (*App, *sandbox.Sandbox) {
 	box, err := sandbox.Start(cfg)
 	require.NoError(t, err)
 	t.Cleanup(func() { box.Close() })
-	a, err := Open(ctx, t.TempDir(), InProcess(ctx))
+	a, err := Open(ctx, aFolder(t), InProcess(ctx))
 	require.NoError(t, err)
 	t.Cleanup(func() { a.Close() })
 	require.NoError(t, a.ConnectSandbox(box))
 	return a, box
+}
+
+// databases has the server of those tests that have a workspace kept in a database.
+var databases server.Shared
+
+// EnvStores has all tests of this package have their workspaces be kept in PostgreSQL, where it says so.
+const EnvStores = "ANDAMIO_TEST_STORES"
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	databases.Close()
+	os.Exit(code)
+}
+
+// aFolder is a folder for a workspace.
+func aFolder(t *testing.T) string {
+	t.Helper()
+	if os.Getenv(EnvStores) != "postgres" {
+		return t.TempDir()
+	}
+	return joined(t, anAddress(t), "")
+}
+
+// ofAFolder leaves a test out that does something to the files of a workspace.
+func ofAFolder(t *testing.T, a *App) {
+	t.Helper()
+	if a.kept.machines {
+		t.Skip("it is about the files of a workspace in a folder, and this one is in a database")
+	}
+}
+
+var schemas atomic.Int64
+
+// anAddress is that of a database in which there is no workspace yet.
+func anAddress(t *testing.T) string {
+	t.Helper()
+	db, err := databases.Server()
+	require.NoError(t, err)
+	if db == nil {
+		t.Skip("PostgreSQL is not installed: nothing is tried with it (make test installs it)")
+	}
+	return db.Address(fmt.Sprint("w", schemas.Add(1)))
+}
+
+// joined is a folder of a workspace that is kept in a database.
+func joined(t *testing.T, address, key string) string {
+	t.Helper()
+	dir := filepath.Join(t.TempDir(), "machine")
+	_, err := Join(ctx, dir, address, "", key)
+	require.NoError(t, err)
+	return dir
 }
 
 // draft works the scenario out, with files changed.
@@ -489,7 +541,7 @@ func TestTheKeyStays(t *testing.T) {
 	require.NoError(t, a.workspace.Vault.Set(workspace.ShelfKeys, map[string]string{workspace.InstancesKey: "no key"}))
 	_, err = a.workspace.Key()
 	assert.ErrorContains(t, err, "is no private key")
-	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, workspace.FileSites), []byte("{"), 0o600))
+	require.NoError(t, a.workspace.Files().Write(workspace.FileSites, []byte("{")))
 	_, err = a.Sites()
 	assert.ErrorContains(t, err, "sites.json is damaged")
 }

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"andamio/internal/core/fault"
@@ -97,51 +98,53 @@ func (a *App) backup(ctx context.Context, name string, withKey bool) (*Backup, e
 
 // copyAll copies what is backed up to a folder, as it is at one moment: nobody changes what is kept of sites meanwhile.
 func (a *App) copyAll(ctx context.Context, dir string, withKey bool) error {
-	unlock, err := durable.Lock(ctx, a.workspace.Path(workspace.FileSitesLock), workspace.ChangePatience)
+	files := a.workspace.Files()
+	unlock, err := files.Lock(ctx, workspace.FileSitesLock, workspace.ChangePatience)
 	if err != nil {
 		return err
 	}
 	defer unlock()
-	names := slices.Clone(backedUp)
-	if withKey {
-		names = append(names, vault.KeyFile)
+	names, err := filesAt(files)
+	if err != nil {
+		return err
 	}
+	to := durable.In(dir)
 	for _, name := range names {
-		data, err := os.ReadFile(a.workspace.Path(name))
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err == nil {
-			err = os.WriteFile(filepath.Join(dir, name), data, durable.FileMode)
-		}
-		if err != nil {
+		if err := copyFile(files, to, name); err != nil {
 			return err
 		}
 	}
-	file, ok := a.store.(interface {
-		CopyTo(ctx context.Context, name string) error
-	})
-	if !ok {
-		return fault.Refusedf("what this workspace keeps is in no file of its own: back it up with the tools of the database that it is in")
+	if withKey {
+		if err := copyFile(durable.In(a.workspace.Dir), to, vault.KeyFile); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
-	return file.CopyTo(ctx, filepath.Join(dir, workspace.FileDatabase))
+	return a.kept.copyTo(ctx, filepath.Join(dir, workspace.FileDatabase))
 }
 
-// filesOf lists the files of a folder with their digests, in order.
-func filesOf(dir string) ([]BackupFile, error) {
-	entries, err := os.ReadDir(dir)
+func copyFile(from, to durable.Files, name string) error {
+	data, err := from.Read(name)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var out []BackupFile
-	for _, e := range entries {
-		size, sum, err := digest(filepath.Join(dir, e.Name()))
-		if err != nil {
-			return nil, err
+	return to.Write(name, data)
+}
+
+// filesOf lists the files of a folder, and of those in it, with their digests, in order.
+func filesOf(dir string) (out []BackupFile, err error) {
+	err = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
 		}
-		out = append(out, BackupFile{e.Name(), size, sum})
-	}
-	return out, nil
+		name, err := filepath.Rel(dir, path)
+		if err != nil {
+			return err
+		}
+		size, sum, err := digest(path)
+		out = append(out, BackupFile{filepath.ToSlash(name), size, sum})
+		return err
+	})
+	return out, err
 }
 
 func digest(name string) (size int64, sum string, err error) {
@@ -291,9 +294,9 @@ func readManifest(t *tar.Reader) (*Backup, error) {
 	if b.Format != backupFormat {
 		return nil, fault.Invalidf("it is of %q, which this program does not know: use the version that made it", b.Format)
 	}
-	total, known := int64(0), append(slices.Clone(backedUp), workspace.FileDatabase, vault.KeyFile)
+	total := int64(0)
 	for _, f := range b.Files {
-		if !slices.Contains(known, f.Name) || f.Size < 0 || f.Size > mostBackup {
+		if !ofAWorkspace(f.Name) || f.Size < 0 || f.Size > mostBackup {
 			return nil, fault.Invalidf("its manifest names %q of %d bytes, which is no file of a workspace", f.Name, f.Size)
 		}
 		total += f.Size
@@ -302,6 +305,16 @@ func readManifest(t *tar.Reader) (*Backup, error) {
 		return nil, fault.Invalidf("it would unpack to %d GiB, more than is read", total>>30)
 	}
 	return &b, nil
+}
+
+// ofAWorkspace reports that a backup may have a file of a name.
+func ofAWorkspace(name string) bool {
+	folder, file, in := strings.Cut(name, "/")
+	if in {
+		overview, is := strings.CutSuffix(file, ".json")
+		return folder == workspace.FolderOverviews && is && workspace.CheckOverviewName(overview) == nil
+	}
+	return slices.Contains(sharedFiles(), name) || name == workspace.FileDatabase || name == vault.KeyFile
 }
 
 // unpack writes the files, in the order of the manifest and nothing beside them, and compares their digests.
@@ -313,6 +326,9 @@ func (b *Backup) unpack(t *tar.Reader, dir string) error {
 		}
 		if h.Name != x.Name || h.Size != x.Size || h.Typeflag != tar.TypeReg {
 			return fault.Invalidf("there is %q of %d bytes where %q of %d should be", h.Name, h.Size, x.Name, x.Size)
+		}
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, x.Name)), durable.FolderMode); err != nil {
+			return err
 		}
 		f, err := os.OpenFile(filepath.Join(dir, x.Name), os.O_CREATE|os.O_EXCL|os.O_WRONLY, durable.FileMode)
 		if err != nil {

@@ -33,9 +33,9 @@ func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 	for _, name := range written[1:] {
 		text, err := os.ReadFile("../../examples/flood-watch/" + name)
 		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(a.workspace.Path(name), text, 0o600))
+		require.NoError(t, a.workspace.Files().Write(name, text))
 	}
-	require.NoError(t, os.WriteFile(a.workspace.Path(written[0]), fmt.Appendf(nil, "version: andamio.teams/1\npeople: { ana: { user: %q } }\ngrants: [ { to: ana, role: engineer } ]", acting.Whoami()), 0o600))
+	require.NoError(t, a.workspace.Files().Write(written[0], fmt.Appendf(nil, "version: andamio.teams/1\npeople: { ana: { user: %q } }\ngrants: [ { to: ana, role: engineer } ]", acting.Whoami())))
 	a = another(t, a)
 	d := draft(t, a, nil)
 	id, err := a.NewRun(ctx, deployments.Order{Plan: d.Plan, Template: d.Template.Origin()})
@@ -64,9 +64,9 @@ func TestABackupIsWholeWhileRunsGoOn(t *testing.T) {
 		assert.Equal(t, int64(made.Database.Events), s.LastSeq)
 		assert.Empty(t, b.workspace.Loose)
 		for _, name := range written { // who may do what, and how much, is not lost
-			was, err := os.ReadFile(a.workspace.Path(name))
+			was, err := a.workspace.Files().Read(name)
 			require.NoError(t, err)
-			is, err := os.ReadFile(b.workspace.Path(name))
+			is, err := b.workspace.Files().Read(name)
 			require.NoError(t, err, name)
 			assert.Equal(t, string(was), string(is), name)
 		}

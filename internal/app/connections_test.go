@@ -66,7 +66,7 @@ func TestASiteIsTriedBeforeItIsKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"read", "create", "change", "delete"}, tested.Access.May)
 	assert.Equal(t, []string{"a", "b"}, tested.Access.Regions)
-	kept, err := os.ReadFile(filepath.Join(a.workspace.Dir, workspace.FileSites))
+	kept, err := a.workspace.Files().Read(workspace.FileSites)
 	require.NoError(t, err)
 	assert.NotContains(t, string(kept), good.Credential())
 	_, err = a.Connect(ctx, good)
@@ -256,7 +256,7 @@ func TestConnectionsOfBeforeThereWereDrivers(t *testing.T) {
 	a, _, _ := unconnected(t)
 	old := `[{"site": "vega", "kind": "private", "url": "https://vega.test:8443", "authorities": "PEM", "pin": "abc", "certificate": "CERT", "account": "ops"},
 		{"site": "presa", "kind": "edge", "url": "http://10.0.0.1:80", "insecure": true}]`
-	require.NoError(t, os.WriteFile(a.workspace.Path(workspace.FileSites), []byte(old), 0o600))
+	require.NoError(t, a.workspace.Files().Write(workspace.FileSites, []byte(old)))
 	got, err := a.workspace.Connections()
 	require.NoError(t, err)
 	assert.Equal(t, workspace.Values{"url": "https://vega.test:8443", "authority": "PEM", "pin": "abc", "certificate": "CERT"}, got[0].Settings)
@@ -274,7 +274,7 @@ func TestAConnectionOfAnUnknownDriverIsNoLostOne(t *testing.T) {
 	t.Parallel()
 	a, _, good := unconnected(t)
 	text := `[{"site": "azud", "driver": "semaphore", "settings": {"mast": "7"}}]`
-	require.NoError(t, os.WriteFile(a.workspace.Path(workspace.FileSites), []byte(text), 0o600))
+	require.NoError(t, a.workspace.Files().Write(workspace.FileSites, []byte(text)))
 	_, err := a.workspace.Connections()
 	require.ErrorContains(t, err, `no driver is called "semaphore"; there are occi`)
 	require.ErrorContains(t, err, workspace.FileSites)

@@ -148,6 +148,7 @@ func TestAChangeOfACredentialThatBreaksOffIsSettled(t *testing.T) {
 func TestACredentialIsNotChangedIfItCannotBeKept(t *testing.T) {
 	t.Parallel()
 	a, _, c := unconnected(t)
+	ofAFolder(t, a)
 	rotated := 0
 	site := cut(t, c.Address())
 	site.before = func() bool { rotated++; return false }
@@ -185,7 +186,7 @@ func TestCandidatesAreNeverShown(t *testing.T) {
 	_, err := a.Connect(ctx, c)
 	require.NoError(t, err)
 	require.NoError(t, a.workspace.ProposeCredential(ctx, "vega", "a-candidate-nobody-may-see"))
-	text, err := os.ReadFile(a.workspace.Path(workspace.FileSites))
+	text, err := a.workspace.Files().Read(workspace.FileSites)
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "a-candidate")
 	all, err := a.workspace.Connections()

@@ -257,7 +257,7 @@ func (a *App) surveyDue(ctx context.Context, c *workspace.Connection, now time.T
 }
 
 // due begins what is due now.
-func (s *Serving) due(ctx context.Context, now time.Time) {
+func (s *Serving) due(ctx context.Context, h *held, now time.Time) {
 	dues, err := s.a.store.Dues(ctx)
 	if err != nil {
 		if ctx.Err() == nil {
@@ -276,19 +276,19 @@ func (s *Serving) due(ctx context.Context, now time.Time) {
 		case err != nil:
 			s.a.Log.Warn("what is due cannot be judged", "kind", d.Kind, "subject", d.Subject, "err", err)
 		case !v.Do.IsZero():
-			s.begin(ctx, d, Firing{At: v.Do, State: FiringGoing, Missed: v.Missed, Began: now})
+			s.begin(ctx, h, d, Firing{At: v.Do, State: FiringGoing, Missed: v.Missed, Began: now})
 		case v.Missed > 0:
-			s.begin(ctx, d, Firing{At: v.Seen, State: FiringMissed, Missed: v.Missed - 1, Began: now})
+			s.begin(ctx, h, d, Firing{At: v.Seen, State: FiringMissed, Missed: v.Missed - 1, Began: now})
 		}
 	}
-	s.retry(ctx, dues, now)
+	s.retry(ctx, h, dues, now)
 }
 
 // lastFirings is how many firings are looked at for what is to be tried again.
 const lastFirings = 200
 
 // retry begins again what failed and is to be tried again by now.
-func (s *Serving) retry(ctx context.Context, dues []Due, now time.Time) {
+func (s *Serving) retry(ctx context.Context, h *held, dues []Due, now time.Time) {
 	all, err := s.a.store.Firings(ctx, lastFirings)
 	if err != nil {
 		return
@@ -307,12 +307,12 @@ func (s *Serving) retry(ctx context.Context, dues []Due, now time.Time) {
 			_ = s.a.store.EndFiring(ctx, f)
 			continue
 		}
-		s.begin(ctx, &dues[i], Firing{At: f.At, State: FiringGoing, Tries: f.Tries, Began: now})
+		s.begin(ctx, h, &dues[i], Firing{At: f.At, State: FiringGoing, Tries: f.Tries, Began: now})
 	}
 }
 
 // begin does what is due, beside everything else that is, unless it goes on still. It is noted before it is done.
-func (s *Serving) begin(ctx context.Context, d *Due, f Firing) {
+func (s *Serving) begin(ctx context.Context, h *held, d *Due, f Firing) {
 	s.mu.Lock()
 	busy := s.going[d.ID]
 	if !busy {
@@ -328,7 +328,7 @@ func (s *Serving) begin(ctx context.Context, d *Due, f Firing) {
 		defer s.mu.Unlock()
 		delete(s.going, d.ID)
 	}
-	mine, err := s.a.store.Fire(ctx, leaseServe, s.epoch, f)
+	mine, err := s.a.store.Fire(ctx, leaseServe, h.epoch, f)
 	if err != nil || !mine || f.State == FiringMissed {
 		if err != nil && ctx.Err() == nil {
 			s.a.Log.Warn("what is due could not be noted, and is not done", "kind", d.Kind, "subject", d.Subject, "err", err)
@@ -340,7 +340,7 @@ func (s *Serving) begin(ctx context.Context, d *Due, f Firing) {
 		return
 	}
 	f.Tries++
-	by := s.a.As(d.By.By(guard.Schedule))
+	by := h.a.As(d.By.By(guard.Schedule))
 	s.work.Go(func() {
 		defer ended()
 		s.end(ctx, f, func() (string, error) { return dueKinds[d.Kind].do(ctx, by, d.Subject) })
@@ -406,6 +406,8 @@ func (s *Serving) brokeOff(ctx context.Context) error {
 // Clock is what is due next, and what became of what was.
 type Clock struct {
 	By Served `json:"served_by"`
+	// Processes are all that serve the workspace, where several machines have it.
+	Processes []ServingProcess `json:"processes,omitempty"`
 	// Blackouts are those that go on.
 	Blackouts []window.Held `json:"blackouts,omitempty"`
 	Next      []Upcoming    `json:"next"`
@@ -438,6 +440,11 @@ func (a *App) Clock(ctx context.Context, now time.Time, last int) (Clock, error)
 	}
 	var out Clock
 	var err error
+	if a.kept.machines {
+		if out.Processes, err = a.ServingProcesses(ctx); err != nil {
+			return out, err
+		}
+	}
 	if out.By, err = a.ServedBy(ctx); err != nil {
 		return out, err
 	}

@@ -18,7 +18,7 @@ type answering struct {
 }
 
 // answer has the zone of the fronts be answered for, as their file says; what is answered for by a file that has changed is begun anew.
-func (s *Serving) answer(ctx context.Context) {
+func (s *Serving) answer(ctx context.Context, h *held) {
 	changed := s.a.workspace.Changed(workspace.FileFronts)
 	before := s.fronts
 	if before != nil && before.changed.Equal(changed) {

@@ -182,7 +182,7 @@ func TestWhoServesAnswersForTheFronts(t *testing.T) {
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return both.MatchString(plain("map-everywhere")) }, 30*time.Second, 50*time.Millisecond, "%s", plain("map-everywhere"))
 	require.Eventually(t, func() bool { return plain("map-anywhere") == "NXDOMAIN" }, 30*time.Second, 50*time.Millisecond, "a name that no front has any more is withdrawn: %s", plain("map-anywhere"))
-	require.NoError(t, os.Remove(filepath.Join(a.Opened().Dir, workspace.FileFronts)))
+	require.NoError(t, a.workspace.Files().Remove(workspace.FileFronts))
 	require.Eventually(t, func() bool { return plain("map-everywhere") == "NXDOMAIN" }, 30*time.Second, 50*time.Millisecond, "also when there are none any more: %s", plain("map-everywhere"))
 	cancel()
 	require.NoError(t, <-ended)

@@ -12,7 +12,7 @@ import (
 // TestWhereNoticesAreHeard sets it in every way, and holds what is listened at and what sites are told.
 func TestWhereNoticesAreHeard(t *testing.T) {
 	t.Parallel()
-	w := &workspace.Workspace{Dir: t.TempDir()}
+	w := workspace.New(t.TempDir())
 	for _, c := range []struct {
 		h              workspace.Hearing
 		at, told, says string

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -181,6 +182,65 @@ hooks:
 	assert.Len(t, box.letters, 1, "a letter is written once")
 	for _, e := range mustTrail(t, a) {
 		assert.NotContains(t, e, "s3cret")
+	}
+}
+
+// TestAllThatIsNotedIsSentToWhoSubscribed has a service hear of each entry of the log once, in the mode and after the handshake that its hook asks for, and one that does not want events hear nothing.
+func TestAllThatIsNotedIsSentToWhoSubscribed(t *testing.T) {
+	t.Parallel()
+	a, _ := aWorkspace(t, 0.003)
+	require.NoError(t, a.SetSecrets(ctx, map[string]string{"channel": "s3cret"}))
+	c := newChannel(t)
+	refuses := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		assert.Equal(t, http.MethodOptions, r.Method, "nothing is sent to who does not want it")
+		w.WriteHeader(http.StatusNoContent)
+	}))
+	defer refuses.Close()
+	_, err := a.SetHooks(ctx, fmt.Appendf(nil, `
+version: andamio.hooks/1
+hooks:
+- { hook: all, on: [log.noted], call: "%s/in", secret: channel, mode: binary, handshake: true }
+- { hook: keys, on: [log.noted], when: 'event.act == "keep-secret"', call: "%s/in", secret: channel }
+- { hook: unwanted, on: [log.noted], call: "%s", secret: channel, handshake: true }
+`, c.url, c.url, refuses.URL))
+	require.NoError(t, err)
+	require.NoError(t, a.SetSecrets(ctx, map[string]string{"beacon": "green"}))
+	told(t, a, time.Now())
+	told(t, another(t, a), time.Now()) // who serves next remembers nothing
+	require.NoError(t, a.SetSecrets(ctx, map[string]string{"caf\u00e9 \u00f1": "x"}))
+	told(t, a, time.Now())
+	entries, err := a.LastOfTrail(ctx, 100)
+	require.NoError(t, err)
+	heard := map[int64]int{}
+	for _, e := range c.heard {
+		require.Equal(t, "example.andamio.log.noted", e.Type())
+		var body hook.Event
+		require.NoError(t, e.DataAs(&body))
+		heard[body.Entry]++
+		i := slices.IndexFunc(entries, func(x Entry) bool { return x.Seq == body.Entry })
+		require.GreaterOrEqual(t, i, 0)
+		assert.Equal(t, string(entries[i].Act), body.Act)
+		assert.Equal(t, entries[i].On, e.Subject())
+		assert.NotContains(t, string(e.Data()), "green")
+	}
+	assert.GreaterOrEqual(t, len(heard), 2, "both secrets")
+	for n, times := range heard {
+		assert.Equal(t, 1, times, "entry %d", n)
+	}
+	all, err := a.Deliveries(ctx, 50)
+	require.NoError(t, err)
+	given := 0
+	for _, d := range all {
+		if d.Hook == "unwanted" {
+			given++
+			assert.Equal(t, store.DeliveryFailed, d.State)
+			assert.Contains(t, d.Note, "does not let events be sent")
+		}
+	}
+	assert.Positive(t, given, "and that is shown")
+	for _, wrong := range []string{"{ hook: x, on: [log.noted], tell: [owner] }", "{ hook: x, on: [log.noted], call: 'https://a.test', secret: s, mode: loud }", "{ hook: x, on: [run.stands], script: 'true', handshake: true }"} {
+		_, err := a.SetHooks(ctx, []byte("version: andamio.hooks/1\nmail: { server: 'a:25', from: a@b.test, plain: true }\nhooks: ["+wrong+"]"))
+		assert.Equal(t, fault.Invalid, fault.CodeOf(err), "%s: %v", wrong, err)
 	}
 }
 

@@ -136,7 +136,7 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 	for _, c := range connections {
 		secret, _ := a.secretOf(c.Site)
 		pusher, can := site.Can[site.Pusher](ctx, drivers[c.Site].driver)
-		if !can {
+		if !can || c.Through != "" { // what is in a closed network cannot tell us: it is surveyed
 			out.Silent = append(out.Silent, c.Site)
 			continue
 		}

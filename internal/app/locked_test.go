@@ -21,6 +21,7 @@ import (
 func TestARunAndWhoWatchesItSitOutALock(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.05)
+	ofAFolder(t, a)
 	id, err := a.NewRun(ctx, deployments.Order{Plan: draft(t, a, nil).Plan})
 	require.NoError(t, err)
 	watching, cancel := context.WithTimeout(ctx, 2*time.Minute)

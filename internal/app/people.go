@@ -10,6 +10,7 @@ import (
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
 	"andamio/internal/service/acting"
+	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
 
@@ -90,6 +91,9 @@ func owned(on guard.Thing, of guard.Owner) guard.Thing {
 func (a *App) Entered(ctx context.Context, from string) error {
 	return a.desk.Note(ctx, guard.EnterPortal, guard.Named("the portal"), acting.Saying("from %s", from))
 }
+
+// FilePortalKey is the file of the key that the portal is known by.
+const FilePortalKey = workspace.FilePortalKey
 
 // PortalKey is a private key of the workspace, as PEM, which is made when it is first asked for.
 func (a *App) PortalKey(name string) ([]byte, error) { return a.workspace.ServerKey(name) }

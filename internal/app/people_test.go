@@ -1,7 +1,6 @@
 package app
 
 import (
-	"os"
 	"strings"
 	"testing"
 
@@ -107,11 +106,11 @@ func TestTheDirectoryIsSetByWhoCanSetItAgain(t *testing.T) {
 	require.ErrorContains(t, err, "you, nobody that it knows", "though ana still has the role, nobody at this keyboard would be ana")
 	_, err = a.As(Actor{Name: "eva", Way: ByScreen}).SetDirectory(ctx, []byte(teams()))
 	require.ErrorContains(t, err, "you, eva, could not set it again")
-	require.NoError(t, os.WriteFile(a.workspace.Path(workspace.FileTeams), []byte("people: ["), 0o600))
+	require.NoError(t, a.workspace.Files().Write(workspace.FileTeams, []byte("people: [")))
 	_, err = a.Directory()
 	require.ErrorContains(t, err, workspace.FileTeams)
 	require.ErrorContains(t, a.SetSecrets(ctx, map[string]string{"a": "b"}), workspace.FileTeams, "while it cannot be read nobody does anything")
-	require.NoError(t, os.Remove(a.workspace.Path(workspace.FileTeams)))
+	require.NoError(t, a.workspace.Files().Remove(workspace.FileTeams))
 	require.NoError(t, a.SetSecrets(ctx, map[string]string{"a": "b"}))
 }
 

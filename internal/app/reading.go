@@ -24,11 +24,7 @@ type Opened struct {
 
 // Opened is what opening the workspace found and did.
 func (a *App) Opened() Opened {
-	out := Opened{Dir: a.workspace.Dir, Loose: a.workspace.Loose}
-	if file, is := a.store.(interface{ CopiedTo() string }); is {
-		out.Copied = file.CopiedTo()
-	}
-	return out
+	return Opened{Dir: a.workspace.Dir, Loose: a.workspace.Loose, Copied: a.kept.CopiedTo()}
 }
 
 // Runs are all runs, the newest first.

@@ -2,9 +2,9 @@ package app
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"os"
-	"path/filepath"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -13,33 +13,32 @@ import (
 	"andamio/internal/background"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/durable"
 	"andamio/internal/service/runs"
 	"andamio/internal/service/sites"
-	"andamio/internal/service/watch"
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 )
 
-// leaseServe is the lease that the one lasting process of a workspace has.
-const leaseServe = "serve"
-
-// How often the lasting process shows that it lives and looks at what is due, and for how long it may be silent before another takes
-// over.
 const (
-	serveBeat   = time.Second
-	serveSilent = 10 * time.Second
 	// serveLooks is how often schedules and rules are read anew.
 	serveLooks = 5 * time.Second
 	// serveWatches is how often machines that are raised again by themselves are looked at.
 	serveWatches = 10 * time.Second
 )
 
-// Serving is the one lasting process of a workspace: it hears notices and sees to what is due, until its context ends, or another
-// process has taken over.
+// Serving is a lasting process of a workspace: it hears notices, and sees to its duties until its context ends, or another
+// process has taken over. In a folder it is the only one.
 type Serving struct {
 	*Listener
-	a     *App
-	epoch int64
+	a *App
+	// held are the duties that it has, by their leases; presence is the epoch of its own, and note what it says of itself.
+	held     map[string]*held
+	presence int64
+	note     string
+	shared   time.Time
+	// alone gives back what keeps another process of this machine from serving the same folder.
+	alone func()
 	// told hears what became of each thing that was due.
 	told func(Firing)
 	work sync.WaitGroup
@@ -49,8 +48,8 @@ type Serving struct {
 	telling atomic.Bool
 	// watching says that what is promised without a time of its own is looked at, measuring that everything is measured.
 	watching, measuring atomic.Bool
-	// reacting says that what is measured is reacted to.
-	reacting atomic.Bool
+	// reacting says that what is measured is reacted to, takingOver that runs are taken over.
+	reacting, takingOver atomic.Bool
 	// fronts is the answering for them that goes on; nil before it was begun first.
 	fronts *answering
 
@@ -84,23 +83,47 @@ func (a *App) Serve(ctx context.Context, where Listening, told func(Firing)) (ou
 }
 
 func (a *App) serve(ctx context.Context, where Listening, told func(Firing)) (*Serving, error) {
-	now := time.Now()
-	epoch, err := a.store.TakeLease(ctx, leaseServe, runs.ThisWorker(), "", now, now.Add(-serveSilent), leaseLives)
-	if err != nil {
-		return nil, fault.Conflictf("the workspace is served already: %w", err)
-	}
-	l, err := a.listen(ctx, where)
-	if err != nil {
-		return nil, errors.Join(err, a.store.LeaveLease(context.WithoutCancel(ctx), leaseServe, epoch))
-	}
 	if told == nil {
 		told = func(Firing) {}
 	}
-	s := &Serving{Listener: l, a: a, epoch: epoch, told: told, going: map[int64]bool{}}
-	if err := s.brokeOff(ctx); err != nil {
-		return nil, errors.Join(err, s.close(ctx))
+	s := &Serving{a: a, held: map[string]*held{}, told: told, going: map[int64]bool{}, alone: func() {}}
+	if a.kept.machines {
+		if err := s.onlyHere(); err != nil {
+			return nil, err
+		}
 	}
+	now := time.Now()
+	for i := range duties {
+		err := s.take(ctx, &duties[i], now)
+		switch {
+		case err == nil, a.kept.machines && errors.Is(err, store.ErrTaken): // what another has is shared out
+			continue
+		case errors.Is(err, store.ErrTaken):
+			err = fault.Conflictf("the workspace is served already: %w", err)
+		}
+		return nil, errors.Join(err, s.dropAll(ctx))
+	}
+	l, err := a.listen(ctx, where)
+	if err != nil {
+		return nil, errors.Join(err, s.dropAll(ctx))
+	}
+	s.Listener, s.note = l, saysOf(l)
 	return s, nil
+}
+
+// dropAll gives all duties back.
+func (s *Serving) dropAll(ctx context.Context) (err error) {
+	ctx = context.WithoutCancel(ctx)
+	for _, d := range duties {
+		err = errors.Join(err, s.drop(ctx, d.lease, true))
+	}
+	if s.presence != 0 {
+		if left := s.a.store.LeaveLease(ctx, leasePresent+string(runs.ThisWorker()), s.presence); left != nil && !errors.Is(left, store.ErrTaken) {
+			err = errors.Join(err, left)
+		}
+	}
+	s.alone()
+	return err
 }
 
 // leaseLives reports that the holder of a lease is not known to be gone.
@@ -109,38 +132,31 @@ func leaseLives(l store.Lease) bool { return !runs.WorkerGone(l.Holder) }
 // Run goes on until the context ends, another process has taken over, or the workspace is not there any more, and then ends what goes on.
 func (s *Serving) Run(ctx context.Context) error {
 	ctx, stop := context.WithCancel(ctx)
-	var looked, watched, measured, alone time.Time
+	var looked, alone time.Time
 	err := func() error {
 		defer s.work.Wait()
+		defer s.stopAll()
 		defer stop()
 		for {
 			now := time.Now()
-			if err := s.a.store.HoldLease(ctx, leaseServe, s.epoch, now); err != nil && ctx.Err() == nil {
+			if err := s.show(ctx, now); err != nil && ctx.Err() == nil {
 				return err
 			}
+			s.shareOut(ctx, now)
 			if !s.a.workspace.There() {
 				return fault.NotFoundf("the workspace %s is not there any more", s.a.workspace.Dir)
 			}
 			if now.Sub(looked) >= serveLooks {
 				looked = now
-				s.a.register(ctx, now)
-				s.mend(ctx, now)
-				s.answer(ctx)
 				if s.a.forsaken(&alone, now) {
 					return nil
 				}
 			}
-			if now.Sub(watched) >= serveWatches {
-				watched = now
-				s.watch(ctx, now)
+			for _, d := range duties {
+				if h := s.held[d.lease]; h != nil {
+					d.beat(s, h, h.ctx, now)
+				}
 			}
-			if now.Sub(measured) >= watch.Every {
-				measured = now.Truncate(watch.Every) // on the grid of what is measured
-				s.measure(ctx, now)
-				s.react(ctx, now)
-			}
-			s.due(ctx, now)
-			s.tellHooks(ctx, now)
 			select {
 			case <-ctx.Done():
 				return nil
@@ -151,12 +167,19 @@ func (s *Serving) Run(ctx context.Context) error {
 	return errors.Join(err, s.close(ctx))
 }
 
+// stopAll stops what goes on for all duties; they are held until that has ended.
+func (s *Serving) stopAll() {
+	for _, h := range s.held {
+		h.stop()
+	}
+}
+
 // beside does something beside everything else, unless it goes on still: others are waited for there.
-func (s *Serving) beside(ctx context.Context, going *atomic.Bool, failed string, do func() error) {
+func (s *Serving) beside(ctx context.Context, h *held, going *atomic.Bool, failed string, do func() error) {
 	if !going.CompareAndSwap(false, true) {
 		return
 	}
-	s.work.Go(func() {
+	h.work.Go(func() {
 		defer going.Store(false)
 		if err := do(); err != nil && ctx.Err() == nil {
 			s.a.Log.Warn(failed, "err", err)
@@ -165,31 +188,31 @@ func (s *Serving) beside(ctx context.Context, going *atomic.Bool, failed string,
 }
 
 // mend takes up requests that broke off.
-func (s *Serving) mend(ctx context.Context, now time.Time) {
-	s.beside(ctx, &s.mending, "requests that broke off are not taken up", func() error { return s.a.Mend(ctx, now) })
+func (s *Serving) mend(ctx context.Context, h *held, now time.Time) {
+	s.beside(ctx, h, &s.mending, "requests that broke off are not taken up", func() error { return h.a.Mend(ctx, now) })
 }
 
 // watch looks at what is promised without a time of its own.
-func (s *Serving) watch(ctx context.Context, now time.Time) {
-	s.beside(ctx, &s.watching, "what is promised could not be looked at", func() error { return s.a.WatchPromises(ctx, now) })
+func (s *Serving) watch(ctx context.Context, h *held, now time.Time) {
+	s.beside(ctx, h, &s.watching, "what is promised could not be looked at", func() error { return h.a.WatchPromises(ctx, now) })
 }
 
 // measure measures everything, and says what is wrong.
-func (s *Serving) measure(ctx context.Context, now time.Time) {
-	s.beside(ctx, &s.measuring, "not everything could be measured", func() error { return s.a.MeasureAll(ctx, now) })
+func (s *Serving) measure(ctx context.Context, h *held, now time.Time) {
+	s.beside(ctx, h, &s.measuring, "not everything could be measured", func() error { return h.a.MeasureAll(ctx, now) })
 }
 
 // react does what is to be done by itself about how things are.
-func (s *Serving) react(ctx context.Context, now time.Time) {
-	s.beside(ctx, &s.reacting, "not everything could be reacted to", func() error { return s.a.React(ctx, now) })
+func (s *Serving) react(ctx context.Context, h *held, now time.Time) {
+	s.beside(ctx, h, &s.reacting, "not everything could be reacted to", func() error { return h.a.React(ctx, now) })
 }
 
 // tellHooks gathers what has happened and tells it.
-func (s *Serving) tellHooks(ctx context.Context, now time.Time) {
-	s.beside(ctx, &s.telling, "hooks are not set off", func() error {
-		err := s.a.Gather(ctx, now)
+func (s *Serving) tellHooks(ctx context.Context, h *held, now time.Time) {
+	s.beside(ctx, h, &s.telling, "hooks are not set off", func() error {
+		err := h.a.Gather(ctx, now)
 		if err == nil {
-			_, err = s.a.Deliver(ctx, now)
+			_, err = h.a.Deliver(ctx, now)
 		}
 		return err
 	})
@@ -200,7 +223,7 @@ const forsakenFor = time.Minute
 
 // forsaken reports that a workspace of stand-ins has been without them for a while: they are started with it again.
 func (a *App) forsaken(since *time.Time, now time.Time) bool {
-	if a.within || a.workspace.OfStandIns() != nil || sites.StandInsRun(a.workspace.Dir) {
+	if a.within || a.kept.machines || a.workspace.OfStandIns() != nil || sites.StandInsRun(a.workspace.Dir) {
 		*since = time.Time{}
 		return false
 	}
@@ -210,15 +233,11 @@ func (a *App) forsaken(since *time.Time, now time.Time) bool {
 	return now.Sub(*since) > forsakenFor
 }
 
-// close stops hearing, and gives the lease back.
+// close stops hearing, and gives the duties back.
 func (s *Serving) close(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	err := s.Listener.Close(ctx)
-	if left := s.a.store.LeaveLease(ctx, leaseServe, s.epoch); left != nil && !errors.Is(left, store.ErrTaken) && s.a.workspace.There() {
-		err = errors.Join(err, left)
-	}
-	return err
+	return errors.Join(s.Listener.Close(ctx), s.dropAll(ctx))
 }
 
 // Served says who serves a workspace; the name is "" if nobody does.
@@ -295,6 +314,9 @@ func (a *App) spawnServing() error {
 
 // StopServing ends the lasting process of the workspace, if it is on this machine, and waits until it serves no more.
 func (a *App) StopServing(ctx context.Context) error {
+	if a.kept.machines {
+		return a.stopServingHere(ctx)
+	}
 	l, err := a.store.Lease(ctx, leaseServe)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
@@ -313,7 +335,7 @@ func (a *App) StopServing(ctx context.Context) error {
 	if err := syscall.Kill(process, syscall.SIGTERM); err != nil {
 		return fault.Unavailablef("process %d, which serves the workspace, cannot be told to end: %w", process, err)
 	}
-	ctx, cancel := context.WithTimeout(ctx, 15*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, endPatience)
 	defer cancel()
 	for by, err := a.ServedBy(ctx); err == nil && by.Name == string(l.Holder); by, err = a.ServedBy(ctx) {
 		select {
@@ -325,9 +347,65 @@ func (a *App) StopServing(ctx context.Context) error {
 	return nil
 }
 
+// Where several machines have a workspace, a folder says which process of its machine serves it.
+const (
+	fileServing = "serving.json"
+	lockServing = "serving.lock"
+)
+
+// servesHere is what the file of a process that serves says.
+type servesHere struct {
+	Process int `json:"process"`
+}
+
+// onlyHere has this be the only process of this machine that serves the folder.
+func (s *Serving) onlyHere() error {
+	unlock, err := durable.TryLock(s.a.workspace.Path(lockServing))
+	if err != nil {
+		return fault.Conflictf("this machine serves the workspace already, from %s: %w", s.a.workspace.Dir, err)
+	}
+	s.alone = unlock
+	return durable.WriteJSON(s.a.workspace.Path(fileServing), servesHere{os.Getpid()})
+}
+
+// stopServingHere ends the process of this machine that serves the folder, if there is one, and waits until it has ended.
+func (a *App) stopServingHere(ctx context.Context) error {
+	unlock, err := durable.TryLock(a.workspace.Path(lockServing))
+	if err == nil {
+		unlock()
+		return nil // nobody does
+	}
+	if !errors.Is(err, durable.ErrHeld) {
+		return err
+	}
+	data, err := durable.In(a.workspace.Dir).Read(fileServing)
+	var at servesHere
+	if err == nil {
+		err = json.Unmarshal(data, &at)
+	}
+	if err != nil || at.Process <= 1 {
+		return fault.Unavailablef("a process of this machine serves the workspace, and %s does not say which: %w", a.workspace.Path(fileServing), err)
+	}
+	if at.Process == os.Getpid() {
+		return fault.Refusedf("the workspace is served by this process")
+	}
+	if err := syscall.Kill(at.Process, syscall.SIGTERM); err != nil && !errors.Is(err, syscall.ESRCH) {
+		return fault.Unavailablef("process %d, which serves the workspace, cannot be told to end: %w", at.Process, err)
+	}
+	unlock, err = durable.Lock(ctx, a.workspace.Path(lockServing), endPatience)
+	if err != nil {
+		return fault.Unavailablef("process %d was told to end, and has not yet: %w", at.Process, err)
+	}
+	unlock()
+	return nil
+}
+
+// endPatience is how long a process that serves may take to end.
+const endPatience = 15 * time.Second
+
 // StopServingAt ends the lasting process of the workspace in a folder, if there is one.
 func StopServingAt(ctx context.Context, dir string) error {
-	if _, err := os.Stat(filepath.Join(dir, workspace.FileDatabase)); err != nil {
+	if !workspace.IsIn(dir) {
 		return nil
 	}
 	a, err := Open(ctx, dir, Idle())
@@ -336,3 +414,6 @@ func StopServingAt(ctx context.Context, dir string) error {
 	}
 	return errors.Join(a.StopServing(ctx), a.Close())
 }
+
+// ThisProcess is this process as those of a workspace know each other.
+func ThisProcess() store.Worker { return runs.ThisWorker() }

@@ -85,6 +85,7 @@ func TestSitesAreSurveyedWhenTheyAreDue(t *testing.T) {
 func TestOneProcessServesAWorkspace(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.003)
+	ofAFolder(t, a)
 	_, end := serving(t, a)
 	_, err := a.Serve(ctx, Listening{Address: "127.0.0.1:0"}, nil)
 	require.ErrorContains(t, err, "is served already")
@@ -187,6 +188,7 @@ func TestWhatBrokeOffIsTriedAgainByTheNext(t *testing.T) {
 func TestServingEndsWithItsWorkspace(t *testing.T) {
 	t.Parallel()
 	a, _ := aWorkspace(t, 0.003)
+	ofAFolder(t, a)
 	s, err := a.Serve(ctx, Listening{Address: "127.0.0.1:0"}, nil)
 	require.NoError(t, err)
 	away := filepath.Join(t.TempDir(), "away.db")

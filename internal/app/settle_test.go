@@ -223,7 +223,7 @@ func TestStandingRulesSettleWhatTheyMay(t *testing.T) {
 	t.Parallel()
 	a, box, _ := deployed(t)
 	rules := "version: andamio.settling/1\nrules:\n  - {rule: tags, type: changed, attribute: 'tag.*', settle: correct-record}\n  - {rule: new, type: unmanaged, settle: ignore, reason: trials, days: 3}\n"
-	require.NoError(t, os.WriteFile(filepath.Join(a.workspace.Dir, workspace.FileSettling), []byte(rules), 0o600))
+	require.NoError(t, a.workspace.Files().Write(workspace.FileSettling, []byte(rules)))
 	box.Drift(sandbox.DriftRequest{Seed: 12, Count: 6, Sorts: []sandbox.Change{sandbox.Tagged, sandbox.Created, sandbox.Deleted}})
 	inv := surveyedAll(t, a)
 	want := map[string]int{}

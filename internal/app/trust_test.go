@@ -157,7 +157,7 @@ func TestWhomAConnectionTrusts(t *testing.T) {
 	require.NoError(t, os.RemoveAll(ca.dir), "what is in the files is kept")
 	_, err = another(t, a).Survey(ctx, reconcile.SurveyRequest{Site: "vega"})
 	require.NoError(t, err)
-	kept, err := os.ReadFile(a.workspace.Path(workspace.FileSites))
+	kept, err := a.workspace.Files().Read(workspace.FileSites)
 	require.NoError(t, err)
 	assert.NotContains(t, string(kept), "PRIVATE KEY")
 	got, err := a.workspace.Connection("vega")

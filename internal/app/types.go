@@ -3,6 +3,7 @@ package app
 import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/trail"
+	"andamio/internal/service/workers"
 	"andamio/internal/site"
 	"andamio/internal/store"
 )
@@ -11,6 +12,8 @@ import (
 type (
 	// Run is what is known of a run without reading its journal.
 	Run = store.Run
+	// Worker is one in a closed network that is gone through.
+	Worker = workers.Worker
 	// Survey is one look at a site, region by region.
 	Survey = store.Survey
 	// SurveyState is how a survey is.

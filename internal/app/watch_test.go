@@ -237,7 +237,7 @@ func TestAMistakeInThresholdsLeavesNobodyUnwatched(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, all.Thresholds, 2+len(alarm.Default().Thresholds))
 	assert.Len(t, w.measures(1), 2)
-	require.NoError(t, os.WriteFile(filepath.Join(a.Opened().Dir, workspace.FileThresholds), []byte("version: 7"), 0o600))
+	require.NoError(t, a.workspace.Files().Write(workspace.FileThresholds, []byte("version: 7")))
 	_, err = a.Thresholds(ctx)
 	assert.Equal(t, fault.Invalid, fault.CodeOf(err), "%v", err)
 	assert.Empty(t, w.measures(1), "those that ship count")

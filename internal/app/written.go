@@ -3,7 +3,6 @@ package app
 import (
 	"errors"
 	"io/fs"
-	"os"
 
 	"andamio/internal/core/fault"
 	"andamio/internal/service/workspace"
@@ -22,7 +21,7 @@ func (a *App) WrittenText(word string) ([]byte, error) {
 	if !is {
 		return nil, fault.NotFoundf("there is no file of %s", word)
 	}
-	data, err := os.ReadFile(a.workspace.Path(file))
+	data, err := a.workspace.Files().Read(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.NotFoundf("nobody wrote a file of %s: what ships holds", word)
 	}

@@ -7,12 +7,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
 	"andamio/internal/reply"
 	"andamio/internal/service/templates"
-	"andamio/internal/service/workspace"
 )
 
 func (s *shared) check() *cobra.Command {
@@ -35,7 +35,7 @@ Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CO
 			if err != nil {
 				return err
 			}
-			own, err := workspace.RulesIn(s.workspace)
+			own, err := app.RulesIn(cmd.Context(), s.workspace)
 			if err != nil {
 				return err
 			}

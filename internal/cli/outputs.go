@@ -41,6 +41,7 @@ import (
 	"andamio/internal/service/templates"
 	"andamio/internal/service/tokens"
 	"andamio/internal/service/watch"
+	"andamio/internal/service/workers"
 	"andamio/internal/service/workspace"
 )
 
@@ -88,7 +89,11 @@ var (
 	accountValue         = valueOf[*accounts.Account]("account", "account")
 	savingsValue         = valueOf[[]ledger.Saving]("savings", "account savings")
 	ratesValue           = valueOf[*ledger.Rates]("rates", "account rates")
+	workersValue         = valueOf[[]workers.Worker]("workers", "workers")
+	siteThroughValue     = valueOf[siteThrough]("site-through", "site through")
 	backupValue          = valueOf[*app.Backup]("backup", "backup", "restore")
+	storedValue          = valueOf[app.Stored]("stored", "workspace", "workspace join")
+	copiedWorkspaceValue = valueOf[*app.CopiedWorkspace]("copied-workspace", "workspace copy")
 	calendarValue        = valueOf[[]calendar.Event]("calendar", "calendar")
 	begunValue           = valueOf[begun]("begun", "run", "scale", "stop", "start", "retire", "rollback", "clone")
 	changeValue          = valueOf[changing]("change", "scale", "stop", "start", "retire", "run", "move cutover", "move commit", "snapshot take", "level give", "confirm (before anything is done)")
@@ -187,7 +192,7 @@ var (
 	teamsValue           = valueOf[*guard.Directory]("teams", "team")
 	mayValue             = valueOf[[]mayLine]("may", "team may")
 	tokensValue          = valueOf[[]token.Token]("tokens", "token")
-	tokenValue           = valueOf[tokens.Made]("token", "token make", "token rotate")
+	tokenValue           = valueOf[tokens.Made]("token", "token make", "token rotate", "token sign-in")
 	revokedValue         = valueOf[revoked]("revoked", "token revoke")
 	typesValue           = valueOf[[]tosca.TypeExplained]("types", "types")
 	roomsValue           = valueOf[[]siteFullness]("rooms", "estate rooms")

@@ -170,6 +170,7 @@ func (s *shared) follow(ctx context.Context, a *app.App, id int64, cancel bool) 
 
 // verdict prints how a run ended and turns it into the exit status.
 func (s *shared) verdict(ctx context.Context, a *app.App, id int64, state *run.State) error {
+	ctx = a.Reaching(ctx) // endpoints are asked
 	if s.json {
 		if err := reportValue.print(s, report(ctx, id, state)); err != nil {
 			return err
@@ -248,9 +249,3 @@ func (p *progress) end() {
 }
 
 // work is what a run's worker process is started as.
-func (s *shared) work() *cobra.Command {
-	return &cobra.Command{
-		Use: "work RUN", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: s.withRun(func(ctx context.Context, a *app.App, id int64) error { return a.Work(ctx, id) }),
-	}
-}

@@ -27,7 +27,8 @@ func (s *shared) serve() *cobra.Command {
 		Long: `Is the one lasting process of a workspace. It surveys sites when their schedules say, closes proposals whose time is over, and applies
 standing rules; andamio clock says what is due and what became of it. What was due while nothing served the workspace is done
 once, or said to be missed. The screens start it by themselves, unless ANDAMIO_SERVE is "off"; a second one is refused, and takes over
-when the first has been silent for 10 seconds. Goes on until interrupted; --stop ends it.
+when the first has been silent for 10 seconds. Where several machines have the workspace (andamio workspace join) each may serve it: they share out who keeps the
+clock, who watches and who tells hooks, take over from one that falls silent, and go on with runs whose machine is gone. Goes on until interrupted; --stop ends it.
 
 It takes CloudEvents over HTTP, each site's at its own path and signed with its own secret (HMAC-SHA256 over time stamp and body),
 and looks at what they are about. Late, repeated, oversized or badly signed ones are refused. Sites that can are asked to send
@@ -168,6 +169,13 @@ func printClock(out io.Writer, c app.Clock) {
 		fmt.Fprintln(out, "nobody serves this workspace: what is due is not seen to; andamio serve does")
 	} else {
 		fmt.Fprintf(out, "served by %s since %s\n", printable.Clean(c.By.Name), clockTime(c.By.Since))
+	}
+	for _, p := range c.Processes {
+		does := "stands by"
+		if len(p.Duties) > 0 {
+			does = "has " + strings.Join(p.Duties, ", ")
+		}
+		fmt.Fprintf(out, "  %s %s, since %s; %s\n", printable.Clean(p.Name), does, clockTime(p.Since), printable.Clean(p.Note))
 	}
 	w := tabwriter.NewWriter(out, 0, 0, 2, ' ', 0)
 	for _, u := range c.Next {

@@ -43,9 +43,15 @@ func (s *shared) openAPI(ctx context.Context, a *app.App, p programs) (ended fun
 	if !s.json {
 		fmt.Fprintf(s.out, "programs at %s; andamio token make NAME makes what they show\n", api.URL(l))
 	}
+	pin, err := p.Pin()
+	if err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
 	ctx, stop := context.WithCancel(ctx)
 	done := make(chan error, 1)
-	go func() { done <- api.New(a, api.Usual).Serve(ctx, l) }()
+	server := api.New(a, api.Usual)
+	server.RelaysAt(api.ReachedAt(l), pin)
+	go func() { done <- server.Serve(ctx, l) }()
 	return func() error {
 		stop()
 		return <-done

@@ -28,7 +28,7 @@ its credential is encrypted at rest and never shown again.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(s.siteAdd(), s.siteTest(), s.siteList(), s.siteRemove(), s.siteRotate())
+	cmd.AddCommand(s.siteAdd(), s.siteTest(), s.siteList(), s.siteRemove(), s.siteRotate(), s.siteThrough())
 	return cmd
 }
 
@@ -63,6 +63,7 @@ changed at once. The site is surveyed when it is connected.`,
 	f.StringSliceVar(&o.c.Regions, "region", nil, "survey this region alone; may be repeated")
 	f.StringSliceVar(&o.only, "only", nil, "survey only such kinds and tags: instance, volume, network, NAME or NAME=VALUE; may be repeated")
 	f.StringVar(&o.c.Schedule, "schedule", "FREQ=HOURLY", `when to survey, as a recurrence rule (RFC 5545); "" for by hand alone`)
+	f.StringVar(&o.c.Through, "through", "", "pool of workers through which it is reached (andamio work --join; default: from here)")
 	f.BoolVar(&o.noSurvey, "no-survey", false, "do not survey the site yet")
 	return cmd
 }
@@ -245,7 +246,7 @@ func (s *shared) siteList() *cobra.Command {
 				if !l.Surveyed.IsZero() {
 					when = fmt.Sprintf("surveyed %s, %s", l.Surveyed.Format("2006-01-02 15:04"), l.State)
 				}
-				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", printable.Clean(l.Site), l.Kind, printable.Clean(l.Address()), printable.Clean(l.Account), when, printable.Clean(l.Says()))
+				fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", printable.Clean(l.Site), l.Kind, printable.Clean(l.Address()), printable.Clean(l.Account), when, printable.Clean(l.Says()+throughWords(l.Through)))
 			}
 			return w.Flush()
 		}),

@@ -25,7 +25,7 @@ kept. Who keeps the workspace sees everybody's.`,
 		Args: cobra.NoArgs,
 		RunE: s.with(s.listTokens),
 	}
-	cmd.AddCommand(s.tokenMake(), s.tokenRotate(), s.tokenRevoke())
+	cmd.AddCommand(s.tokenMake(), s.tokenRotate(), s.tokenRevoke(), s.tokenSignIn())
 	return cmd
 }
 

@@ -29,7 +29,7 @@ const (
 var withoutTwins = map[string][]string{
 	ofTheProgram: {"", "demo", "editor", "explain", "types", "pack", "unpack", "sandbox", "sandbox drift", "sandbox load", "place", "mapping", "calendar check", "estate import", "estate show", "front check", "hook check",
 		"level check", "quota check", "reaction check", "team check", "offer check", "threshold shipped", "export", "package"},
-	atTheKeyboard: {"serve", "work", "backup", "restore", "credentials", "credentials key", "credentials lock", "names", "notices", "measure forward", "front answer"},
+	atTheKeyboard: {"serve", "work", "backup", "restore", "workspace copy", "workspace join", "credentials", "credentials key", "credentials lock", "names", "notices", "measure forward", "front answer"},
 	listedElsewhere: {"account rates check", "account rates set", "calendar", "calendar set", "decide rules set", "site", "records", "team", "promises report", "measure draw", "measure overview", "measure overview drop",
 		"measure overview keep", "level settle"},
 	notYet: {"console", "offer make", "offer publish", "package drop", "package export", "package import", "package lift"},

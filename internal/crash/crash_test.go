@@ -9,12 +9,27 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/store/postgres/server"
 	"andamio/internal/testprogram"
 )
 
 var program string
 
-func TestMain(m *testing.M) { testprogram.Main(m, &program) }
+func TestMain(m *testing.M) { testprogram.Main(m, &program, databases.Close) }
+
+// databases has the server of those trials whose workspaces are kept in a database.
+var databases server.Shared
+
+// database is the server, where the tests of a name have their workspaces in one: some do, and all where the environment says so.
+func database(t *testing.T, some bool) *server.Server {
+	t.Helper()
+	if !some && os.Getenv("ANDAMIO_TEST_STORES") != "postgres" {
+		return nil
+	}
+	db, err := databases.Server()
+	require.NoError(t, err)
+	return db // nil where PostgreSQL is not installed
+}
 
 // TestARunSurvivesAnything is the short form of make soak: workers killed with SIGKILL at random instants, every fault on.
 func TestARunSurvivesAnything(t *testing.T) {
@@ -48,7 +63,7 @@ func TestWholeLivesOnStandIns(t *testing.T) {
 	for n := range lives {
 		t.Run(strconv.FormatUint(first+uint64(n), 10), func(t *testing.T) {
 			t.Parallel()
-			trial := Trial{Dir: t.TempDir(), Seed: first + uint64(n), Pace: 0.01, Log: t.Logf}
+			trial := Trial{Dir: t.TempDir(), Seed: first + uint64(n), Pace: 0.01, Log: t.Logf, Database: database(t, n%5 == 2)}
 			if n%2 == 1 { // its workers are processes, and some are killed
 				trial.Program, trial.Kills = program, 3
 			}

@@ -25,7 +25,6 @@ import (
 	"andamio/internal/service/shells"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
-	"andamio/internal/service/workspace"
 	"andamio/internal/source"
 )
 
@@ -97,7 +96,7 @@ func (t Trial) beginLife(ctx context.Context) (*life, error) {
 	if err != nil {
 		return nil, err
 	}
-	if l.a, err = app.Open(ctx, filepath.Join(t.Dir, fmt.Sprintf("life-%d", t.Seed)), app.Idle()); err != nil {
+	if l.a, err = t.open(ctx, fmt.Sprintf("life-%d", t.Seed)); err != nil {
 		l.box.Close()
 		return nil, err
 	}
@@ -123,7 +122,7 @@ func (l *life) connect(ctx context.Context) error {
 		return err
 	}
 	z.TTL = 0
-	if err := workspace.New(l.a.Opened().Dir).SetZone(*z); err != nil {
+	if err := setZone(ctx, l.a, *z); err != nil {
 		return err
 	}
 	for i, x := range l.box.Endpoints {

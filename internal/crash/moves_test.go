@@ -24,7 +24,6 @@ import (
 	"andamio/internal/service/moves"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
-	"andamio/internal/service/workspace"
 )
 
 // Moves moves one workload about between all sites again and again, killing workers, until there were enough kills. Some
@@ -92,7 +91,7 @@ func (t Trial) beginMoving(ctx context.Context, r *rand.Rand) (*mover, error) {
 	if err != nil {
 		return nil, err
 	}
-	if m.a, err = app.Open(ctx, fmt.Sprintf("%s/moves-%d", t.Dir, t.Seed), app.Idle()); err != nil {
+	if m.a, err = t.open(ctx, fmt.Sprintf("moves-%d", t.Seed)); err != nil {
 		m.box.Close()
 		return nil, err
 	}
@@ -122,7 +121,7 @@ func (m *mover) raise(ctx context.Context, r *rand.Rand) error {
 		return err
 	}
 	z.TTL = 0
-	if err := workspace.New(m.a.Opened().Dir).SetZone(*z); err != nil {
+	if err := setZone(ctx, m.a, *z); err != nil {
 		return err
 	}
 	for i, x := range m.sites {

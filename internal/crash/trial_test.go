@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os/exec"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,10 +15,11 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/names"
 	"andamio/internal/sandbox"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/templates"
-	"andamio/internal/service/workspace"
+	"andamio/internal/store/postgres/server"
 )
 
 // Trial is a series of runs.
@@ -35,6 +37,8 @@ type Trial struct {
 	Log func(format string, args ...any)
 	// Copied says that no site keeps snapshots, so that disks are copied.
 	Copied bool
+	// Database is where workspaces are kept; nil keeps them in their folders.
+	Database *server.Server
 }
 
 // Result is what came of a trial.
@@ -71,7 +75,7 @@ func (t Trial) round(ctx context.Context, r *rand.Rand, round int, out *Result) 
 		return err
 	}
 	defer box.Close()
-	a, err := app.Open(ctx, fmt.Sprintf("%s/%d-%d", t.Dir, t.Seed, round), app.Idle())
+	a, err := t.open(ctx, fmt.Sprintf("%d-%d", t.Seed, round))
 	if err != nil {
 		return err
 	}
@@ -131,7 +135,31 @@ func connect(a *app.App, box *sandbox.Sandbox) error {
 	for i := range c {
 		c[i].Timeout = callTimeout
 	}
-	return workspace.New(a.Opened().Dir).SetConnections(c)
+	ws, closed, err := app.Files(context.Background(), a.Opened().Dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(ws.SetConnections(c), closed())
+}
+
+// setZone has names be kept so.
+func setZone(ctx context.Context, a *app.App, z names.Zone) error {
+	ws, closed, err := app.Files(ctx, a.Opened().Dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(ws.SetZone(z), closed())
+}
+
+// open opens a workspace of its own, which is in a database where the trial has one.
+func (t Trial) open(ctx context.Context, name string) (*app.App, error) {
+	dir := filepath.Join(t.Dir, name)
+	if t.Database != nil {
+		if _, err := app.Join(ctx, dir, t.Database.Address("w"+strings.ReplaceAll(name, "-", "_")), "", ""); err != nil {
+			return nil, err
+		}
+	}
+	return app.Open(ctx, dir, app.Idle())
 }
 
 func scenario(ctx context.Context, a *app.App) (*plan.Plan, error) {

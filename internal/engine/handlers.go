@@ -7,6 +7,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/reach"
 	"andamio/internal/site"
 )
 
@@ -39,7 +40,7 @@ func (e *Engine) perform(ctx context.Context, s *plan.Step) error {
 	if do == nil {
 		return site.Final(fmt.Errorf("%s is to %q, which nobody here can do", s.ID, s.Op))
 	}
-	return do(e, ctx, s, e.Plan.Resource(s.Resource))
+	return do(e, reach.At(ctx, s.Site), s, e.Plan.Resource(s.Resource))
 }
 
 // nothing is to be done by a step that others wait for, or that only has note taken of what is so.

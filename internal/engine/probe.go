@@ -15,14 +15,22 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/reach"
 	"andamio/internal/site"
 )
 
 // probeClient asks endpoints; it neither follows redirects nor keeps connections, so that each answer is fresh.
 var probeClient = &http.Client{
 	Timeout:       5 * time.Second,
-	Transport:     &http.Transport{DisableKeepAlives: true, DialContext: (&net.Dialer{Timeout: 3 * time.Second}).DialContext},
+	Transport:     &http.Transport{DisableKeepAlives: true, DialContext: dialSoon},
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+}
+
+// dialSoon connects to an endpoint, from where the context says: one that is there answers in time.
+func dialSoon(ctx context.Context, network, address string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	return reach.Dial(ctx, network, address)
 }
 
 // probe asks an endpoint until it answers as the step's condition demands.
@@ -92,8 +100,7 @@ func Probe(ctx context.Context, c plan.Condition, where string) Answer {
 }
 
 func askTCP(ctx context.Context, where string) Answer {
-	d := net.Dialer{Timeout: 3 * time.Second}
-	conn, err := d.DialContext(ctx, "tcp", where)
+	conn, err := dialSoon(ctx, "tcp", where)
 	if err != nil {
 		return Answer{Said: reason(err) + " · tcp " + where}
 	}
@@ -154,13 +161,18 @@ func Certificate(ctx context.Context, where string) (ends time.Time, err error) 
 	if err != nil {
 		return time.Time{}, err
 	}
-	d := tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: &tls.Config{ServerName: host, InsecureSkipVerify: true}} // nothing is sent or believed
-	conn, err := d.DialContext(ctx, "tcp", where)
+	raw, err := dialSoon(ctx, "tcp", where)
 	if err != nil {
 		return time.Time{}, err
 	}
-	defer conn.Close()
-	all := conn.(*tls.Conn).ConnectionState().PeerCertificates
+	defer raw.Close()
+	conn := tls.Client(raw, &tls.Config{ServerName: host, InsecureSkipVerify: true}) // nothing is sent or believed
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	if err := conn.HandshakeContext(ctx); err != nil {
+		return time.Time{}, err
+	}
+	all := conn.ConnectionState().PeerCertificates
 	if len(all) == 0 {
 		return time.Time{}, errors.New("it showed no certificate")
 	}

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/reach"
 	"andamio/internal/remote"
 	"andamio/internal/site"
 )
@@ -71,6 +72,9 @@ func (e *Engine) login(ctx context.Context, s *plan.Step, instance string) (*rem
 	want, err := e.door(instance)
 	if err != nil {
 		return nil, site.Final(err)
+	}
+	if r := e.Plan.Resource(instance); r != nil {
+		ctx = reach.At(ctx, r.Site)
 	}
 	if want.hostKey == "" {
 		if want.hostKey, err = e.greet(ctx, instance, want); err != nil {

@@ -48,7 +48,7 @@ type Portal struct {
 }
 
 // hostKey is where the portal's own key is kept in the workspace: who comes again knows it.
-const hostKey = "portal_key"
+const hostKey = app.FilePortalKey
 
 // Open listens at an address.
 func Open(a *app.App, address string, limits Limits) (*Portal, error) {

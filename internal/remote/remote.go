@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+
+	"andamio/internal/reach"
 )
 
 // Patience is how long the other side may be silent: until the conversation has begun, and then before it answers to a
@@ -36,7 +38,7 @@ type Client struct {
 func (p Patience) Dial(ctx context.Context, where string, config *ssh.ClientConfig) (*Client, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, p.Begin, ErrSilent)
 	defer cancel()
-	conn, err := new(net.Dialer).DialContext(ctx, "tcp", where)
+	conn, err := reach.Dial(ctx, "tcp", where)
 	if err != nil {
 		return nil, cause(ctx, err)
 	}

@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-// Main builds the program, puts its path into binary, runs the tests, and ends the process. Call it from TestMain.
-func Main(m *testing.M, binary *string) {
+// Main builds the program, puts its path into binary, runs the tests, does what is to be done after them, and ends the process. Call it from TestMain.
+func Main(m *testing.M, binary *string, after ...func()) {
 	dir, err := os.MkdirTemp("", "andamio-bin-")
 	if err != nil {
 		panic(err)
@@ -21,6 +21,9 @@ func Main(m *testing.M, binary *string) {
 	}
 	os.Setenv("ANDAMIO_SERVE", "off") // what screens start by themselves would outlive the tests
 	code := m.Run()
+	for _, do := range after {
+		do()
+	}
 	os.RemoveAll(dir)
 	os.Exit(code)
 }

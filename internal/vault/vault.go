@@ -45,9 +45,11 @@ var workFactor = 18
 // ErrLocked says that the vault needs another key than there is.
 var ErrLocked = fault.NotAllowedf("the credentials cannot be opened")
 
-// Vault is a folder's credentials.
+// Vault is credentials in a file, which may be where several machines have it; the key file that opens it is each machine's own.
 type Vault struct {
-	dir string
+	dir   string
+	files durable.Files
+	file  string
 
 	mu     sync.Mutex
 	seen   []byte
@@ -105,9 +107,17 @@ func (c *contents) UnmarshalJSON(data []byte) error {
 }
 
 // New is the vault of a folder; nothing is read or made yet.
-func New(dir string) *Vault { return &Vault{dir: dir} }
+func New(dir string) *Vault { return In(dir, durable.In(dir), File) }
+
+// In is the vault in a file that is kept elsewhere than the key file, which is in a folder.
+func In(dir string, files durable.Files, file string) *Vault {
+	return &Vault{dir: dir, files: files, file: file}
+}
 
 func (v *Vault) path(name string) string { return filepath.Join(v.dir, name) }
+
+// where says for people where the credentials are.
+func (v *Vault) where() string { return v.files.Where(v.file) }
 
 // Get returns a value, "" if there is none.
 func (v *Vault) Get(shelf, name string) (string, error) {
@@ -152,8 +162,9 @@ func (v *Vault) SetAll(shelves map[string]map[string]string) error {
 func (v *Vault) read() (contents, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	data, err := os.ReadFile(v.path(File))
+	data, err := v.files.Read(v.file)
 	if errors.Is(err, fs.ErrNotExist) {
+		v.seen, v.opened = nil, nil
 		return nil, nil
 	}
 	if err != nil {
@@ -177,15 +188,15 @@ func (v *Vault) open(text []byte) (contents, error) {
 	}
 	r, err := age.Decrypt(bytes.NewReader(text), ids...)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %s needs its passphrase in %s, or its key file in %s or beside it", ErrLocked, v.path(File), EnvPassphrase, EnvKeyFile)
+		return nil, fmt.Errorf("%w: %s needs its passphrase in %s, or its key file in %s or beside it", ErrLocked, v.where(), EnvPassphrase, EnvKeyFile)
 	}
 	data, err := io.ReadAll(io.LimitReader(r, 16<<20))
 	if err != nil {
-		return nil, fmt.Errorf("%s is damaged, put a copy of it back (andamio restore has the last backup): %w", v.path(File), err)
+		return nil, fmt.Errorf("%s is damaged, put a copy of it back (andamio restore has the last backup): %w", v.where(), err)
 	}
 	c := contents{}
 	if json.Unmarshal(data, &c) != nil { // the error would quote what is inside
-		return nil, fmt.Errorf("%s holds no credentials: put a copy of it back (andamio restore has the last backup)", v.path(File))
+		return nil, fmt.Errorf("%s holds no credentials: put a copy of it back (andamio restore has the last backup)", v.where())
 	}
 	return c, nil
 }
@@ -249,7 +260,7 @@ func (v *Vault) change(how func(contents)) error {
 }
 
 func (v *Vault) alone(work func() error) error {
-	unlock, err := durable.Lock(context.Background(), v.path(lock), patience)
+	unlock, err := v.files.Lock(context.Background(), lock, patience)
 	if err != nil {
 		return err
 	}
@@ -294,14 +305,8 @@ func passphrase(phrase string) (age.Recipient, error) {
 
 // byPassphrase reports that the file opens with a passphrase, or is not there yet.
 func (v *Vault) byPassphrase() bool {
-	head := make([]byte, 64)
-	f, err := os.Open(v.path(File))
-	if err != nil {
-		return true
-	}
-	defer f.Close()
-	n, _ := io.ReadFull(f, head)
-	return bytes.Contains(head[:n], []byte("-> scrypt "))
+	data, err := v.files.Read(v.file)
+	return err != nil || bytes.Contains(data[:min(len(data), 64)], []byte("-> scrypt "))
 }
 
 func (v *Vault) newKey() (age.Recipient, error) {
@@ -325,7 +330,10 @@ func (v *Vault) write(c contents, to age.Recipient) error {
 	if err := errors.Join(json.NewEncoder(w).Encode(c), w.Close()); err != nil {
 		return err
 	}
-	return durable.Write(v.path(File), out.Bytes())
+	v.mu.Lock()
+	was := v.seen
+	v.mu.Unlock()
+	return v.files.Replace(v.file, was, out.Bytes())
 }
 
 // Lock has the vault open with another passphrase from now on; "" with a new key file. The key file that opened it

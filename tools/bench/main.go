@@ -87,6 +87,11 @@ func bench() error {
 		table(followed)
 		return err
 	}
+	if len(os.Args) > 1 && os.Args[1] == "store" {
+		stored, err := stores(dir)
+		table(stored)
+		return err
+	}
 	ran, err := ofRuns(dir) // first: the peak of memory is the process's
 	if err != nil {
 		return err
@@ -139,7 +144,11 @@ func bench() error {
 	if err != nil {
 		return err
 	}
-	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked, kept, answered, followed)
+	stored, err := stores(dir)
+	if err != nil {
+		return err
+	}
+	results = slices.Concat(results, keys, compiled, placed, ran, reconciled, accounted, asked, kept, answered, followed, stored)
 	table(results)
 	return nil
 }

@@ -209,24 +209,30 @@ func journalled(dir, name string, p *plan.Plan) (*sqlite.Store, store.Journal, i
 	if err != nil {
 		return nil, nil, 0, err
 	}
+	j, id, err := claimed(ctx, s, p)
+	return s, j, id, err
+}
+
+// claimed makes a run of a plan in a store and claims it.
+func claimed(ctx context.Context, s store.Store, p *plan.Plan) (store.Journal, int64, error) {
 	planID, err := s.SavePlan(ctx, p)
 	if err != nil {
-		return nil, nil, 0, err
+		return nil, 0, err
 	}
 	d, err := s.CreateDeployment(ctx, p.Name, "", guard.Owner{})
 	if err != nil {
-		return nil, nil, 0, err
+		return nil, 0, err
 	}
 	id, err := s.CreateRun(ctx, store.Run{Plan: planID, Deployment: d, Wanted: planID, Steps: len(p.Steps), Limits: "{}"})
 	if err != nil {
-		return nil, nil, 0, err
+		return nil, 0, err
 	}
 	epoch, err := s.Claim(ctx, id, 0, store.WorkerOn("bench", os.Getpid()), runs.Alive)
 	if err != nil {
-		return nil, nil, 0, err
+		return nil, 0, err
 	}
 	j, err := s.Journal(ctx, id, epoch)
-	return s, j, id, err
+	return j, id, err
 }
 
 // journal measures how many events a second are written, by 64 goroutines, each of which waits until its own survives.

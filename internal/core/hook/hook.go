@@ -48,10 +48,13 @@ const (
 	AlertEnded  Type = "alert.ended"
 
 	ReactionCalled Type = "reaction.called"
+
+	// LogNoted is an entry of the log: whatever anybody does.
+	LogNoted Type = "log.noted"
 )
 
 // Types are all of them.
-var Types = []Type{RunMayBegin, RunBegan, RunStands, RunFailed, RunStopped, RequestAsked, RequestApproved, RequestRefused, RequestPriced, RequestWithdrawn, RequestServing, AlertOpened, AlertEnded, ReactionCalled}
+var Types = []Type{RunMayBegin, RunBegan, RunStands, RunFailed, RunStopped, RequestAsked, RequestApproved, RequestRefused, RequestPriced, RequestWithdrawn, RequestServing, AlertOpened, AlertEnded, ReactionCalled, LogNoted}
 
 // Event is something that happened, or is about to.
 type Event struct {
@@ -70,8 +73,11 @@ type Event struct {
 	Request    int64  `json:"request,omitempty"`
 	Deployment int64  `json:"deployment,omitempty"`
 	// Alert is the number of an alert, Severity how bad it is.
-	Alert    int64             `json:"alert,omitempty"`
-	Severity string            `json:"severity,omitempty"`
+	Alert    int64  `json:"alert,omitempty"`
+	Severity string `json:"severity,omitempty"`
+	// Act is what was done, of an entry of the log, and Entry its number.
+	Act      string            `json:"act,omitempty"`
+	Entry    int64             `json:"entry,omitempty"`
 	Offer    string            `json:"offer,omitempty"`
 	Team     string            `json:"team,omitempty"`
 	Person   string            `json:"person,omitempty"`
@@ -90,7 +96,7 @@ func (e *Event) vars() map[string]any {
 		tags[name] = v
 	}
 	return map[string]any{"event": map[string]any{"type": string(e.Type), "name": e.Name, "title": e.Title, "by": e.By, "text": e.Text, "purpose": e.Purpose,
-		"run": e.Run, "request": e.Request, "deployment": e.Deployment, "alert": e.Alert, "severity": e.Severity, "offer": e.Offer, "team": e.Team, "person": e.Person, "service": e.Service,
+		"run": e.Run, "request": e.Request, "deployment": e.Deployment, "alert": e.Alert, "severity": e.Severity, "act": e.Act, "entry": e.Entry, "offer": e.Offer, "team": e.Team, "person": e.Person, "service": e.Service,
 		"stage": e.Stage, "tags": tags, "sites": append([]string{}, e.Sites...), "per_hour": e.PerHour.Units()}}
 }
 
@@ -121,6 +127,10 @@ type Hook struct {
 	// Call is where the event is posted, as a CloudEvent, signed with the secret of that name.
 	Call   string `json:"call,omitempty"`
 	Secret string `json:"secret,omitempty"`
+	// Mode is how the event is sent: structured, where nothing is said, or binary (CloudEvents 1.0, HTTP protocol binding, section 3). Handshake has the service be asked first
+	// whether events may be sent to it (CloudEvents 1.0, HTTP webhook, section 4).
+	Mode      string `json:"mode,omitempty"`
+	Handshake bool   `json:"handshake,omitempty"`
 	// Tell are who is written to: owner, people, team:NAME, or addresses. Say is what the letter says before the facts.
 	Tell []string `json:"tell,omitempty"`
 	Say  string   `json:"say,omitempty"`
@@ -130,6 +140,17 @@ type Hook struct {
 	At     []string `json:"at,omitempty"`
 
 	condition condition.Condition
+}
+
+// The modes in which an event is sent.
+const (
+	Structured = "structured"
+	Binary     = "binary"
+)
+
+// Wants reports that a hook is set off by events of a type.
+func (f *File) Wants(t Type) bool {
+	return slices.ContainsFunc(f.Hooks, func(h Hook) bool { return slices.Contains(h.On, t) })
 }
 
 // Owner is whoever an event's deployment or request is of.
@@ -213,6 +234,15 @@ func (h *Hook) check(mailed bool, wrong func(string, ...any)) {
 		if said {
 			what++
 		}
+	}
+	if h.Call == "" && (h.Mode != "" || h.Handshake) {
+		wrong("mode and handshake: only a service is sent events")
+	}
+	if !slices.Contains([]string{"", Structured, Binary}, h.Mode) {
+		wrong("mode: there is no %q; there are %s and %s", h.Mode, Structured, Binary)
+	}
+	if h.Call == "" && slices.Contains(h.On, LogNoted) {
+		wrong("on: %s is for services alone: people would have a letter for all that anybody does", LogNoted)
 	}
 	if h.Script == "" && len(h.At) > 0 {
 		wrong("at: only a script is run somewhere")

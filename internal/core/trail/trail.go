@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 
 	"andamio/internal/core/guard"
@@ -44,8 +45,11 @@ func (e Entry) Sum() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// After is an entry that follows another: with its number and digests.
+// After is an entry that follows another: with its number and digests, and with texts that are texts, which any database keeps as they are.
 func (e Entry) After(last Entry) Entry {
+	for _, text := range []*string{&e.Name, &e.On, &e.Note, &e.Failed} {
+		*text = strings.ReplaceAll(strings.ToValidUTF8(*text, "\uFFFD"), "\x00", "\uFFFD")
+	}
 	e.Seq, e.Before = last.Seq+1, last.Digest
 	e.At = e.At.UTC()
 	e.Digest = e.Sum()

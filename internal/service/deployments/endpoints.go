@@ -9,6 +9,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
+	"andamio/internal/reach"
 )
 
 // Endpoint is a place where something must answer, and what a real request to it returned.
@@ -45,7 +46,7 @@ func Ask(ctx context.Context, s *run.State) []Endpoint {
 				return
 			}
 			out[i].Where = net.JoinHostPort(address, port)
-			out[i].Said, out[i].Good = engine.Ask(ctx, c, out[i].Where)
+			out[i].Said, out[i].Good = engine.Ask(reach.At(ctx, out[i].Site), c, out[i].Where)
 		})
 	}
 	group.Wait()

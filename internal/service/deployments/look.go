@@ -12,6 +12,7 @@ import (
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
+	"andamio/internal/reach"
 	"andamio/internal/site"
 )
 
@@ -88,6 +89,7 @@ func (svc *Service) Look(ctx context.Context, s *run.State) (Readings, error) {
 	if err := svc.desk.Read("what sites hold"); err != nil {
 		return Readings{}, err
 	}
+	ctx = svc.workspace.Reaching(ctx)
 	out := Readings{At: time.Now(), Sites: map[string]run.Reading{}, Answers: map[string]run.Reading{}, Failed: map[string]string{}, states: map[string]site.State{}}
 	sites, err := svc.sites.Sites()
 	if err != nil {
@@ -150,7 +152,7 @@ func ask(ctx context.Context, s *run.State, st *plan.Step, out *Readings, mu *sy
 	p := probeOf(s, st)
 	reading := run.Reading{Text: "its address is not known", At: out.At}
 	if p.Where != "" {
-		reading.Text, reading.Good = engine.Ask(ctx, p.Check, p.Where)
+		reading.Text, reading.Good = engine.Ask(reach.At(ctx, p.Site), p.Check, p.Where)
 	}
 	mu.Lock()
 	defer mu.Unlock()
@@ -160,8 +162,10 @@ func ask(ctx context.Context, s *run.State, st *plan.Step, out *Readings, mu *sy
 // Probe is an endpoint that is asked, and how. Where is "" if its address is not known.
 type Probe struct {
 	Resource string
-	Check    plan.Condition
-	Where    string
+	// Site is where it is.
+	Site  string
+	Check plan.Condition
+	Where string
 	// TLS says that it shows a certificate.
 	TLS bool
 }
@@ -186,7 +190,7 @@ func probeOf(s *run.State, st *plan.Step) Probe {
 	}
 	if r := s.Plan.Resource(st.Resource); r != nil {
 		protocol := r.AsEndpoint().Protocol
-		p.TLS = protocol == "https" || protocol == "tls"
+		p.TLS, p.Site = protocol == "https" || protocol == "tls", r.Site
 	}
 	return p
 }

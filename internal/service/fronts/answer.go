@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/printable"
 	"andamio/internal/core/run"
 	"andamio/internal/engine"
+	"andamio/internal/reach"
 	"andamio/internal/responder"
 	"andamio/internal/service/deployments"
 )
@@ -38,7 +39,7 @@ func ask(ctx context.Context, m front.Member) (said string, good bool) {
 	if m.Check.HTTP {
 		c = plan.Condition{Kind: plan.CheckHTTP, Path: m.Check.Path, Status: m.Check.Status, Contains: m.Check.Contains}
 	}
-	said, good = engine.Ask(ctx, c, netip.AddrPortFrom(m.Address, m.Port).String())
+	said, good = engine.Ask(reach.At(ctx, m.Site), c, netip.AddrPortFrom(m.Address, m.Port).String())
 	return printable.Clean(said), good
 }
 

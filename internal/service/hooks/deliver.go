@@ -126,7 +126,45 @@ func (svc *Service) call(ctx context.Context, h *hook.Hook, e *hook.Event) error
 	if err != nil {
 		return err
 	}
-	return answered(notice.Post(ctx, client(), h.Call, secret, out, time.Now()))
+	if h.Handshake {
+		if err := svc.shake(ctx, h.Call, time.Now()); err != nil {
+			return err
+		}
+	}
+	post := notice.Post
+	if h.Mode == hook.Binary {
+		post = notice.PostBinary
+	}
+	return answered(post(ctx, client(), h.Call, secret, out, time.Now()))
+}
+
+// grantedFor is for how long a service that lets events be sent is not asked again.
+const grantedFor = time.Hour
+
+// origin is who we are to services that are asked whether events may be sent.
+const origin = "andamio"
+
+// shake asks a service whether events may be sent to it, unless it was asked of late.
+func (svc *Service) shake(ctx context.Context, sink string, now time.Time) error {
+	svc.memory.mu.Lock()
+	until := svc.memory.granted[sink]
+	svc.memory.mu.Unlock()
+	if now.Before(until) {
+		return nil
+	}
+	if err := notice.Handshake(ctx, client(), sink, origin); err != nil {
+		if errors.Is(err, notice.ErrNotAllowed) {
+			return fault.Refusedf("%w", err)
+		}
+		return fault.Unavailablef("%w", err)
+	}
+	svc.memory.mu.Lock()
+	defer svc.memory.mu.Unlock()
+	if svc.memory.granted == nil {
+		svc.memory.granted = map[string]time.Time{}
+	}
+	svc.memory.granted[sink] = now.Add(grantedFor)
+	return nil
 }
 
 // answered is what a service's answer means: it took the event, it refuses it, or it may take it later.

@@ -32,6 +32,14 @@ func (svc *Service) Gather(ctx context.Context, now time.Time) error {
 	if err != nil {
 		return err
 	}
+	upTo := int64(0)
+	if f.Wants(hook.LogNoted) {
+		var entries []hook.Event
+		if entries, upTo, err = svc.noted(ctx, now.Add(-lookBack)); err != nil {
+			return err
+		}
+		all = append(all, entries...)
+	}
 	for i := range all {
 		e := &all[i]
 		set, err := f.Set(e)
@@ -47,6 +55,7 @@ func (svc *Service) Gather(ctx context.Context, now time.Time) error {
 			}
 		}
 	}
+	svc.memory.gathered(upTo)
 	return nil
 }
 

@@ -16,6 +16,7 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/react"
 	"andamio/internal/core/run"
+	"andamio/internal/core/trail"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/deployments"
 	"andamio/internal/service/workspace"
@@ -45,6 +46,8 @@ type Store interface {
 	ReactionStates(ctx context.Context) ([]react.Kept, error)
 	AlertsSince(ctx context.Context, since time.Time, most int) ([]alarm.Alert, error)
 	RequestThread(ctx context.Context, id int64) ([]store.RequestEvent, error)
+	Trail(ctx context.Context, after int64, limit int) ([]trail.Entry, error)
+	LastOfTrail(ctx context.Context, limit int) ([]trail.Entry, error)
 }
 
 // Service is the service of hooks for one actor.
@@ -79,6 +82,9 @@ type Memory struct {
 	mu      sync.Mutex
 	seen    map[string]bool
 	threads map[int64]remembered
+	// noted is the last entry of the log that was gathered; granted is until when services let events be sent.
+	noted   int64
+	granted map[string]time.Time
 }
 
 // remembered is what happened with a request until it was changed last.

@@ -36,6 +36,7 @@ type Store interface {
 	Release(ctx context.Context, runID int64) (int64, error)
 	Learn(ctx context.Context, runID int64, all []store.Took) error
 	TrailOfRun(ctx context.Context, id int64) ([]trail.Entry, error)
+	Changed(of store.Topic) <-chan struct{}
 	Register(ctx context.Context, d clock.Due) (int64, error)
 	Unregister(ctx context.Context, kind, subject string) error
 }

@@ -64,6 +64,8 @@ func (o *oneRun) Events(_ context.Context, _, after int64, _ int) ([]run.Event, 
 	return append([]run.Event(nil), o.then[after:]...), nil
 }
 
+func (o *oneRun) Changed(store.Topic) <-chan struct{} { return nil }
+
 func (o *oneRun) become(r store.Run, events ...run.Event) {
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -43,6 +43,7 @@ func (svc *Service) watch(ctx context.Context, runID, after int64, out chan<- Ba
 	var s silentWorker
 	silent := false
 	for {
+		changed := svc.store.Changed(store.TopicRun(runID)) // before it is looked, so that nothing is missed
 		b := svc.batch(ctx, runID, &after, &s)
 		if len(b.Events) > 0 || b.Last || b.Err != nil || b.Silent != silent {
 			silent = b.Silent
@@ -53,12 +54,31 @@ func (svc *Service) watch(ctx context.Context, runID, after int64, out chan<- Ba
 		if len(b.Events) == deployments.MaxBatch {
 			continue
 		}
-		select {
-		case <-time.After(pollEvery):
-		case <-ctx.Done():
+		if !waits(ctx, changed, pollEvery) {
 			return
 		}
 	}
+}
+
+// toldEvery is how often a watcher looks that is told of what changes: a worker that falls silent changes nothing.
+const toldEvery = time.Second
+
+// gathers is for how long what is told is left to grow before it is looked at: much happens in many small changes.
+const gathers = 20 * time.Millisecond
+
+// waits waits until something is to be looked at again; false is that nobody wants it any more. Where nobody tells of changes it is looked at every so often.
+func waits(ctx context.Context, changed <-chan struct{}, every time.Duration) bool {
+	if changed != nil {
+		every = toldEvery
+	}
+	select {
+	case <-changed:
+		return waits(ctx, nil, gathers)
+	case <-time.After(every):
+	case <-ctx.Done():
+		return false
+	}
+	return true
 }
 
 // say tells a watcher something; false is that it listens no longer.

@@ -103,7 +103,7 @@ func (svc *Service) work(ctx context.Context, runID, epoch int64) error {
 		}
 		e.Rehearsed = run.Rehearsed{P50: answer.P50.Round(time.Millisecond), P90: answer.P90.Round(time.Millisecond)}
 	}
-	if err = e.Execute(ctx); err == nil {
+	if err = e.Execute(svc.workspace.Reaching(ctx)); err == nil {
 		err = svc.dropPacked(e.Plan)
 	}
 	return errors.Join(err, svc.learn(keep, runID), svc.giveBack(keep, runID), svc.store.Finish(keep, runID, epoch, e.Outcome()))

@@ -123,7 +123,7 @@ func (svc *Service) connect(ctx context.Context, h Host) (*remote.Client, error)
 	if err != nil {
 		return nil, err
 	}
-	return engine.Dial(ctx, func(name string) (string, bool) { v, ok := h.attributes[name]; return v, ok }, h.ID, key)
+	return engine.Dial(svc.workspace.At(ctx, h.Site), func(name string) (string, bool) { v, ok := h.attributes[name]; return v, ok }, h.ID, key)
 }
 
 // OpenShell opens a shell on an instance, for a terminal of the given kind and size.

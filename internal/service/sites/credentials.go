@@ -9,7 +9,6 @@ import (
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
-	"andamio/internal/durable"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
@@ -115,7 +114,7 @@ func (svc *Service) SettleCredentials(ctx context.Context) {
 		if !c.Changing {
 			continue
 		}
-		unlock, err := durable.TryLock(svc.workspace.Path("site-" + c.Site + ".lock"))
+		unlock, err := svc.workspace.NoWait(ctx, c.Site)
 		if err != nil {
 			continue
 		}

@@ -65,7 +65,7 @@ func (svc *Service) ConnectSandbox(s *sandbox.Sandbox) error {
 			return err
 		}
 	}
-	return svc.workspace.WriteJSON(workspace.FileMark, workspace.Mark{Format: workspace.MarkFormat, Connected: true})
+	return svc.workspace.Mark(workspace.Mark{Format: workspace.MarkFormat, Connected: true})
 }
 
 // KeptEstate is the estate of the stand-ins of a workspace, if they were there before; else nil.

@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
+	"andamio/internal/reach"
 	"andamio/internal/service/workspace"
 	"andamio/internal/site"
 )
@@ -49,6 +50,7 @@ func (svc *Service) Test(ctx context.Context, c workspace.Connection) (*Tested, 
 	if c.LacksCredential() {
 		return nil, fault.Invalidf("there is no credential")
 	}
+	c = svc.workspace.Routed(c)
 	c.Renew = nil // what is tried is this credential and no other
 	start := time.Now()
 	d, err := c.Surveyor()
@@ -123,7 +125,10 @@ func plainly(err error) string {
 	var host x509.HostnameError
 	var timeout net.Error
 	var own *site.Error
+	var way *reach.NoWay
 	switch {
+	case errors.As(err, &way):
+		return way.Error()
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nothing listens there"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):

@@ -203,7 +203,7 @@ func (r *round) machine(name string, x *site.Resource, k *known) {
 
 // askEndpoint asks an endpoint.
 func (svc *Service) askEndpoint(ctx context.Context, p *probe, r *round, now time.Time) {
-	ctx, cancel := context.WithTimeout(ctx, askWithin)
+	ctx, cancel := context.WithTimeout(svc.workspace.At(ctx, p.Site), askWithin)
 	defer cancel()
 	if p.Check.Metrics {
 		svc.scrape(ctx, p, r, now)

@@ -18,6 +18,7 @@ import (
 
 	"andamio/internal/core/measure"
 	"andamio/internal/core/printable"
+	"andamio/internal/reach"
 	"andamio/internal/web"
 )
 
@@ -29,7 +30,14 @@ const (
 )
 
 // scraper asks software for its figures. It follows nobody elsewhere.
-var scraper = web.Client(askWithin, nil)
+var scraper = web.Client(askWithin, scraping())
+
+// scraping connects to machines as the context says. No connection is kept: those of two sites may have the same address.
+func scraping() http.RoundTripper {
+	t := web.Transport(nil)
+	t.DialContext, t.DisableKeepAlives, t.Proxy = reach.Dial, true, nil
+	return t
+}
 
 // counters are what counters stood at, by thing and name, so that it is known how fast they go.
 type counters struct {

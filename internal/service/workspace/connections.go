@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"regexp"
 	"slices"
@@ -14,7 +15,7 @@ import (
 	"andamio/internal/core/estate"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/kinds"
-	"andamio/internal/durable"
+	"andamio/internal/reach"
 	"andamio/internal/site"
 	"andamio/internal/site/driver"
 )
@@ -46,11 +47,16 @@ type Connection struct {
 	// Changing says that the credential is being changed: another is kept beside it until one of them is known to be good.
 	Changing bool `json:"changing,omitempty"`
 
+	// Through is the pool of workers through which the site is reached, and what is at it; "" is from here.
+	Through string `json:"through,omitempty"`
+
 	// Secrets are what its driver is told and nobody else.
 	Secrets driver.Values `json:"-"`
 
 	// Renew says what the credential is by now.
 	Renew func() string `json:"-"`
+	// dial reaches the site; nil is from here.
+	dial reach.Dialer
 }
 
 // Filter bounds what a survey keeps. Empty means all.
@@ -95,7 +101,7 @@ func (w *Workspace) Connections() ([]Connection, error) {
 func (w *Workspace) unlockSecrets(c *Connection) error {
 	d, err := c.Kit()
 	if err != nil {
-		return fmt.Errorf("%s: %w", w.Path(FileSites), err)
+		return fmt.Errorf("%s: %w", w.Where(FileSites), err)
 	}
 	c.Secrets = driver.Values{}
 	for _, field := range d.Secrets() {
@@ -107,6 +113,7 @@ func (w *Workspace) unlockSecrets(c *Connection) error {
 			c.Secrets[field] = text
 		}
 	}
+	c.dial = w.route(c.Through, c.Site)
 	name := c.Site
 	c.Renew = func() string { now, _ := w.Vault.Get(ShelfSites, name); return now }
 	return nil
@@ -142,11 +149,15 @@ const ChangePatience = 30 * time.Second
 
 // changeConnections changes what is kept of sites, while nobody else does. Credentials are changed apart from it.
 func (w *Workspace) changeConnections(ctx context.Context, how func([]Connection) ([]Connection, error)) error {
-	unlock, err := durable.Lock(ctx, w.Path(FileSitesLock), ChangePatience)
+	unlock, err := w.files.Lock(ctx, FileSitesLock, ChangePatience)
 	if err != nil {
 		return err
 	}
 	defer unlock()
+	was, err := w.files.Read(FileSites)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
 	var all []Connection
 	if err := w.ReadJSON(FileSites, &all); err != nil {
 		return err
@@ -154,7 +165,11 @@ func (w *Workspace) changeConnections(ctx context.Context, how func([]Connection
 	if all, err = how(all); err != nil {
 		return err
 	}
-	return w.WriteJSON(FileSites, all)
+	text, err := asJSON(all)
+	if err != nil {
+		return err
+	}
+	return w.files.Replace(FileSites, was, text)
 }
 
 // KeepConnection keeps a connection in place of the one of that name, or as a new one.
@@ -276,6 +291,9 @@ func (c *Connection) Check() error {
 		if _, err := c.Next(time.Now()); err != nil {
 			errs = append(errs, err)
 		}
+	}
+	if c.Through != "" {
+		errs = append(errs, CheckPool(c.Through))
 	}
 	for _, k := range c.Filter.Kinds {
 		if !slices.Contains(site.Kinds, k) {

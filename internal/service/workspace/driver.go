@@ -165,7 +165,7 @@ func (c Connection) Open() site.Site {
 	if err != nil {
 		return driver.Shut(c.Site, err)
 	}
-	s, err := d.Open(driver.Terms{Site: c.Site, Values: c.values(), Patience: time.Duration(c.Timeout * float64(time.Second)), Renew: c.Renew})
+	s, err := d.Open(driver.Terms{Site: c.Site, Values: c.values(), Patience: time.Duration(c.Timeout * float64(time.Second)), Renew: c.Renew, Dial: c.dial})
 	if err != nil {
 		return driver.Shut(c.Site, err)
 	}

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"sync"
 
 	"andamio/internal/core/fault"
@@ -17,21 +16,9 @@ import (
 // FileRules is the administrator's rule file in the workspace.
 const FileRules = "rules.yaml"
 
-// RulesIn are those of the workspace in a folder, "" for the user's own, which need not be there.
-func RulesIn(dir string) (*rules.File, error) {
-	if dir == "" {
-		own, err := DefaultDir()
-		if err != nil {
-			return rules.Default(), nil // nobody's workspace has no rules
-		}
-		dir = own
-	}
-	return New(dir).Rules()
-}
-
 // Rules are the administrator's: those of the workspace, else those that ship.
 func (w *Workspace) Rules() (*rules.File, error) {
-	data, err := os.ReadFile(w.Path(FileRules))
+	data, err := w.files.Read(FileRules)
 	if errors.Is(err, fs.ErrNotExist) {
 		return rules.Default(), nil
 	}
@@ -40,7 +27,7 @@ func (w *Workspace) Rules() (*rules.File, error) {
 	}
 	f, err := rules.Read(data)
 	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileRules), err))
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Where(FileRules), err))
 	}
 	return f, nil
 }
@@ -50,7 +37,7 @@ const FileSettling = "settling.yaml"
 
 // SettlingRules are the workspace's standing rules; none if there is no file.
 func (w *Workspace) SettlingRules() (*settling.File, error) {
-	data, err := os.ReadFile(w.Path(FileSettling))
+	data, err := w.files.Read(FileSettling)
 	if errors.Is(err, fs.ErrNotExist) {
 		return &settling.File{Version: settling.Version}, nil
 	}
@@ -59,7 +46,7 @@ func (w *Workspace) SettlingRules() (*settling.File, error) {
 	}
 	f, err := settling.Read(data)
 	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileSettling), err))
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Where(FileSettling), err))
 	}
 	return f, nil
 }
@@ -73,7 +60,7 @@ func (w *Workspace) Mapping() (*mapping.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	data, err := os.ReadFile(w.Path(FileMapping))
+	data, err := w.files.Read(FileMapping)
 	if errors.Is(err, fs.ErrNotExist) {
 		return shipped, nil
 	}
@@ -82,7 +69,7 @@ func (w *Workspace) Mapping() (*mapping.File, error) {
 	}
 	own, err := mapping.Read(data)
 	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileMapping), err))
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Where(FileMapping), err))
 	}
 	return own.Over(shipped), nil
 }

@@ -3,7 +3,6 @@ package workspace
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -11,8 +10,8 @@ import (
 	"andamio/internal/core/fault"
 )
 
-// dirOverviews has a file for each overview that somebody keeps: who changes one takes nothing from another.
-const dirOverviews = "overviews"
+// FolderOverviews has a file for each overview that somebody keeps: who changes one takes nothing from another.
+const FolderOverviews = "overviews"
 
 // overviewName is what an overview may be called.
 var overviewName = regexp.MustCompile(`^[\pL\pN]([\pL\pN _-]{0,38}[\pL\pN])?$`)
@@ -25,17 +24,14 @@ func CheckOverviewName(name string) error {
 	return nil
 }
 
-func fileOverview(name string) string { return filepath.Join(dirOverviews, name+".json") }
+func fileOverview(name string) string { return filepath.Join(FolderOverviews, name+".json") }
 
 // Overviews are the names of those that are kept.
 func (w *Workspace) Overviews() ([]string, error) {
-	entries, err := os.ReadDir(w.Path(dirOverviews))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
+	files, err := w.files.Names(FolderOverviews)
 	var out []string
-	for _, e := range entries { // in the order of their names
-		if name, is := strings.CutSuffix(e.Name(), ".json"); is && CheckOverviewName(name) == nil {
+	for _, file := range files {
+		if name, is := strings.CutSuffix(file, ".json"); is && CheckOverviewName(name) == nil {
 			out = append(out, name)
 		}
 	}
@@ -47,7 +43,7 @@ func (w *Workspace) ReadOverview(name string, v any) error {
 	if err := CheckOverviewName(name); err != nil {
 		return err
 	}
-	if _, err := os.Stat(w.Path(fileOverview(name))); errors.Is(err, fs.ErrNotExist) {
+	if _, err := w.files.Stamp(fileOverview(name)); errors.Is(err, fs.ErrNotExist) {
 		return fault.NotFoundf("there is no overview %q; andamio measure overview lists them", name)
 	}
 	return w.ReadJSON(fileOverview(name), v)
@@ -58,9 +54,6 @@ func (w *Workspace) KeepOverview(name string, v any) error {
 	if err := CheckOverviewName(name); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(w.Path(dirOverviews), 0o700); err != nil {
-		return err
-	}
 	return w.WriteJSON(fileOverview(name), v)
 }
 
@@ -69,7 +62,7 @@ func (w *Workspace) DropOverview(name string) error {
 	if err := CheckOverviewName(name); err != nil {
 		return err
 	}
-	err := os.Remove(w.Path(fileOverview(name)))
+	err := w.files.Remove(fileOverview(name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return fault.NotFoundf("there is no overview %q", name)
 	}

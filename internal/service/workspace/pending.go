@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"andamio/internal/core/fault"
-	"andamio/internal/durable"
 )
 
 // ShelfCandidates holds credentials of which it is not known yet whether their sites take them.
@@ -17,8 +16,15 @@ const rotatePatience = 2 * time.Minute
 
 // Alone has one process at a time change the credential of a site.
 func (w *Workspace) Alone(ctx context.Context, name string) (unlock func(), err error) {
-	return durable.Lock(ctx, w.Path("site-"+name+".lock"), rotatePatience)
+	return w.files.Lock(ctx, lockOfSite(name), rotatePatience)
 }
+
+// NoWait is Alone that does not wait: [durable.ErrHeld] says that another process changes it.
+func (w *Workspace) NoWait(ctx context.Context, name string) (unlock func(), err error) {
+	return w.files.TryLock(ctx, lockOfSite(name))
+}
+
+func lockOfSite(name string) string { return "site-" + name + ".lock" }
 
 // ProposeCredential keeps a candidate for a site's credential, and notes that there is one.
 func (w *Workspace) ProposeCredential(ctx context.Context, name, token string) error {

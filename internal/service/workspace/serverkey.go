@@ -6,17 +6,17 @@ import (
 	"encoding/pem"
 	"errors"
 	"io/fs"
-	"os"
 
 	"golang.org/x/crypto/ssh"
-
-	"andamio/internal/durable"
 )
+
+// FilePortalKey is the key that the portal is known by.
+const FilePortalKey = "portal_key"
 
 // ServerKey is a private key by which this workspace's servers are known, as PEM (OpenSSH's format), in a file of its own; it is made when it
 // is first asked for.
 func (w *Workspace) ServerKey(name string) ([]byte, error) {
-	data, err := os.ReadFile(w.Path(name))
+	data, err := w.files.Read(name)
 	if err == nil || !errors.Is(err, fs.ErrNotExist) {
 		return data, err
 	}
@@ -29,5 +29,5 @@ func (w *Workspace) ServerKey(name string) ([]byte, error) {
 		return nil, err
 	}
 	data = pem.EncodeToMemory(block)
-	return data, durable.Write(w.Path(name), data)
+	return data, w.files.Write(name, data)
 }

@@ -51,13 +51,16 @@ func MarkForStandIns(dir string) error {
 	if err := durable.Folder(dir); err != nil {
 		return err
 	}
-	return w.WriteJSON(FileMark, Mark{Format: MarkFormat})
+	return w.Mark(Mark{Format: MarkFormat})
 }
+
+// Mark keeps the mark, which is the folder's: the stand-ins are there.
+func (w *Workspace) Mark(m Mark) error { return durable.WriteJSON(w.Path(FileMark), m) }
 
 // StandInMark is the workspace's mark; nil if it has none.
 func (w *Workspace) StandInMark() (*Mark, error) {
 	var m Mark
-	if err := w.ReadJSON(FileMark, &m); err != nil || m.Format == "" {
+	if err := readJSON(durable.In(w.Dir), FileMark, &m); err != nil || m.Format == "" {
 		return nil, err
 	}
 	if m.Format != MarkFormat {

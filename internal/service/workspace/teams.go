@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"sync"
 	"time"
 
@@ -18,15 +17,14 @@ const FileTeams = "teams.yaml"
 
 // teams is the directory as it was last read, as long as its file is the same.
 type teams struct {
-	mu      sync.Mutex
-	changed time.Time
-	size    int64
-	read    *guard.Directory
+	mu    sync.Mutex
+	stamp durable.Stamp
+	read  *guard.Directory
 }
 
 // Directory is who may do what; nil where nobody wrote it down. What is changed in its file holds from the next act on.
 func (w *Workspace) Directory() (*guard.Directory, error) {
-	info, err := os.Stat(w.Path(FileTeams))
+	stamp, err := w.files.Stamp(FileTeams)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -35,22 +33,22 @@ func (w *Workspace) Directory() (*guard.Directory, error) {
 	}
 	w.teams.mu.Lock()
 	defer w.teams.mu.Unlock()
-	if t := &w.teams; t.read != nil && t.changed.Equal(info.ModTime()) && t.size == info.Size() {
+	if t := &w.teams; t.read != nil && t.stamp == stamp {
 		return t.read.On(time.Now()), nil
 	}
-	data, err := os.ReadFile(w.Path(FileTeams))
+	data, err := w.files.Read(FileTeams)
 	if err != nil {
 		return nil, err
 	}
 	d, err := guard.ReadDirectory(data)
 	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(FileTeams), err))
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Where(FileTeams), err))
 	}
-	w.teams.changed, w.teams.size, w.teams.read = info.ModTime(), info.Size(), d
+	w.teams.stamp, w.teams.read = stamp, d
 	return d.On(time.Now()), nil
 }
 
 // SetDirectory keeps a directory, as the text that it was read from.
 func (w *Workspace) SetDirectory(text []byte) error {
-	return durable.Write(w.Path(FileTeams), text)
+	return w.files.Write(FileTeams, text)
 }

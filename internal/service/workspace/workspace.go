@@ -20,6 +20,7 @@ import (
 
 	"andamio/internal/core/fault"
 	"andamio/internal/durable"
+	"andamio/internal/reach"
 	"andamio/internal/vault"
 )
 
@@ -30,11 +31,28 @@ type Workspace struct {
 	// Loose are files and folders that others could read or write when the workspace was opened; they cannot any more.
 	Loose []string
 	Vault *vault.Vault
-	teams teams
+	// Routes reach sites through pools of workers; nil where nobody does.
+	Routes func(pool, site string) reach.Dialer
+	files  durable.Files
+	teams  teams
+	ways   ways
 }
 
 // New is the workspace in a folder that is there.
-func New(dir string) *Workspace { return &Workspace{Dir: dir, Vault: vault.New(dir)} }
+func New(dir string) *Workspace {
+	return &Workspace{Dir: dir, Vault: vault.New(dir), files: durable.In(dir)}
+}
+
+// KeepIn has the files of the workspace, and its credentials, be kept elsewhere than in its folder, which keeps the key that opens them, and what is this machine's own.
+func (w *Workspace) KeepIn(files durable.Files) {
+	w.files, w.Vault = files, vault.In(w.Dir, files, vault.File)
+}
+
+// Files are the files of the workspace.
+func (w *Workspace) Files() durable.Files { return w.files }
+
+// Where says for people where a file of the workspace is.
+func (w *Workspace) Where(name string) string { return w.files.Where(name) }
 
 // Shelves of the vault.
 const (
@@ -84,17 +102,17 @@ func Open(dir string) (*Workspace, error) {
 	return w, nil
 }
 
-// Path is where a file of the workspace is.
+// Path is where a file is that is this machine's own.
 func (w *Workspace) Path(name string) string { return filepath.Join(w.Dir, name) }
 
 // Write replaces a file whole, readable by its owner alone.
-func (w *Workspace) Write(name string, data []byte) error {
-	return durable.Write(w.Path(name), data)
-}
+func (w *Workspace) Write(name string, data []byte) error { return w.files.Write(name, data) }
 
 // ReadJSON reads a file into v; a file that is not there leaves v as it is.
-func (w *Workspace) ReadJSON(name string, v any) error {
-	data, err := os.ReadFile(w.Path(name))
+func (w *Workspace) ReadJSON(name string, v any) error { return readJSON(w.files, name, v) }
+
+func readJSON(files durable.Files, name string, v any) error {
+	data, err := files.Read(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -102,18 +120,24 @@ func (w *Workspace) ReadJSON(name string, v any) error {
 		return err
 	}
 	if err := json.Unmarshal(data, v); err != nil {
-		return fmt.Errorf("%s is damaged (%w): put a copy of it back; andamio restore has that of the last backup", w.Path(name), err)
+		return fmt.Errorf("%s is damaged (%w): put a copy of it back; andamio restore has that of the last backup", files.Where(name), err)
 	}
 	return nil
 }
 
 // WriteJSON replaces a file by a value.
 func (w *Workspace) WriteJSON(name string, v any) error {
-	data, err := json.MarshalIndent(v, "", "  ")
+	data, err := asJSON(v)
 	if err != nil {
 		return err
 	}
-	return w.Write(name, append(data, '\n'))
+	return w.Write(name, data)
+}
+
+// asJSON is a value as a file has it.
+func asJSON(v any) ([]byte, error) {
+	data, err := json.MarshalIndent(v, "", "  ")
+	return append(data, '\n'), err
 }
 
 const FileSites = "sites.json"
@@ -177,7 +201,7 @@ func (w *Workspace) Key() (ssh.Signer, error) {
 	}
 	signer, err := ssh.ParsePrivateKey([]byte(text))
 	if err != nil {
-		return nil, fault.Invalidf("the key pair %q in %s is no private key", InstancesKey, w.Path(vault.File))
+		return nil, fault.Invalidf("the key pair %q in %s is no private key", InstancesKey, w.Where(vault.File))
 	}
 	return signer, nil
 }
@@ -206,10 +230,20 @@ func generateKey(comment string) (string, error) {
 // FileDatabase is the workspace's database.
 const FileDatabase = "andamio.db"
 
-// There reports that a workspace's folder has its database still.
-func (w *Workspace) There() bool {
-	_, err := os.Stat(w.Path(FileDatabase))
-	return err == nil
+// FileStore names the database that the workspace is kept in, where that is not in its folder.
+const FileStore = "store.json"
+
+// There reports that a workspace's folder has its database still, or the name of it.
+func (w *Workspace) There() bool { return IsIn(w.Dir) }
+
+// IsIn reports that there is a workspace in a folder.
+func IsIn(dir string) bool {
+	for _, name := range []string{FileDatabase, FileStore} {
+		if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
+			return true
+		}
+	}
+	return false
 }
 
 // FileMeasures is the database of what was measured.

@@ -39,7 +39,7 @@ const (
 
 // written is what is in a file that an administrator writes; none where there is no file.
 func written[T any](w *Workspace, name string, read func([]byte) (*T, error), none *T) (*T, error) {
-	data, err := os.ReadFile(w.Path(name))
+	data, err := w.files.Read(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return none, nil
 	}
@@ -48,7 +48,7 @@ func written[T any](w *Workspace, name string, read func([]byte) (*T, error), no
 	}
 	out, err := read(data)
 	if err != nil {
-		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Path(name), err))
+		return nil, fault.Default(fault.Invalid, fmt.Errorf("%s: %w", w.Where(name), err))
 	}
 	return out, nil
 }
@@ -59,7 +59,7 @@ func (w *Workspace) Quotas() (*quota.File, error) {
 }
 
 // SetQuotas keeps quotas, as the text that they were read from.
-func (w *Workspace) SetQuotas(text []byte) error { return durable.Write(w.Path(FileQuotas), text) }
+func (w *Workspace) SetQuotas(text []byte) error { return w.files.Write(FileQuotas, text) }
 
 // Approvals are the workspace's rules of approval; none if there is no file.
 func (w *Workspace) Approvals() (*decide.File, error) {
@@ -68,7 +68,7 @@ func (w *Workspace) Approvals() (*decide.File, error) {
 
 // SetApprovals keeps rules of approval, as the text that they were read from.
 func (w *Workspace) SetApprovals(text []byte) error {
-	return durable.Write(w.Path(FileApprovals), text)
+	return w.files.Write(FileApprovals, text)
 }
 
 // Rates are the workspace's rates; nil if there is no file, and accounts are in the unit.
@@ -77,7 +77,7 @@ func (w *Workspace) Rates() (*ledger.Rates, error) {
 }
 
 // SetRates keeps rates, as the text that they were read from.
-func (w *Workspace) SetRates(text []byte) error { return durable.Write(w.Path(FileRates), text) }
+func (w *Workspace) SetRates(text []byte) error { return w.files.Write(FileRates, text) }
 
 // Hooks are the workspace's hooks; none if there is no file.
 func (w *Workspace) Hooks() (*hook.File, error) {
@@ -85,7 +85,7 @@ func (w *Workspace) Hooks() (*hook.File, error) {
 }
 
 // SetHooks keeps hooks, as the text that they were read from.
-func (w *Workspace) SetHooks(text []byte) error { return durable.Write(w.Path(FileHooks), text) }
+func (w *Workspace) SetHooks(text []byte) error { return w.files.Write(FileHooks, text) }
 
 // Levels are the workspace's service levels; none if there is no file.
 func (w *Workspace) Levels() (*level.File, error) {
@@ -93,15 +93,15 @@ func (w *Workspace) Levels() (*level.File, error) {
 }
 
 // SetLevels keeps service levels, as the text that they were read from.
-func (w *Workspace) SetLevels(text []byte) error { return durable.Write(w.Path(FileLevels), text) }
+func (w *Workspace) SetLevels(text []byte) error { return w.files.Write(FileLevels, text) }
 
 // Changed is when a file was written last; zero if there is none.
 func (w *Workspace) Changed(file string) time.Time {
-	info, err := os.Stat(w.Path(file))
+	stamp, err := w.files.Stamp(file)
 	if err != nil {
 		return time.Time{}
 	}
-	return info.ModTime()
+	return stamp.Changed
 }
 
 // Windows are the workspace's blackouts and maintenance windows; none if there is no file.
@@ -110,7 +110,7 @@ func (w *Workspace) Windows() (*window.File, error) {
 }
 
 // SetWindows keeps blackouts and maintenance windows, as the text that they were read from.
-func (w *Workspace) SetWindows(text []byte) error { return durable.Write(w.Path(FileWindows), text) }
+func (w *Workspace) SetWindows(text []byte) error { return w.files.Write(FileWindows, text) }
 
 // Thresholds are the workspace's own, before those that ship.
 func (w *Workspace) Thresholds() (*alarm.File, error) {
@@ -123,7 +123,7 @@ func (w *Workspace) Thresholds() (*alarm.File, error) {
 
 // SetThresholds keeps thresholds, as the text that they were read from.
 func (w *Workspace) SetThresholds(text []byte) error {
-	return durable.Write(w.Path(FileThresholds), text)
+	return w.files.Write(FileThresholds, text)
 }
 
 // Reactions are the workspace's reactions; none if there is no file.
@@ -133,7 +133,7 @@ func (w *Workspace) Reactions() (*react.File, error) {
 
 // ReactionsDigest is that of the file of reactions; "" if there is none.
 func (w *Workspace) ReactionsDigest() string {
-	text, err := os.ReadFile(w.Path(FileReactions))
+	text, err := w.files.Read(FileReactions)
 	if err != nil {
 		return ""
 	}
@@ -145,7 +145,7 @@ func DigestOf(text []byte) string { return fmt.Sprintf("%x", sha256.Sum256(text)
 
 // SetReactions keeps reactions, as the text that they were read from.
 func (w *Workspace) SetReactions(text []byte) error {
-	return durable.Write(w.Path(FileReactions), text)
+	return w.files.Write(FileReactions, text)
 }
 
 // Fronts are the workspace's fronts, with the text of their file; none, of no zone, if there is no file.
@@ -154,7 +154,7 @@ func (w *Workspace) Fronts() (*front.File, []byte, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	text, err := os.ReadFile(w.Path(FileFronts))
+	text, err := w.files.Read(FileFronts)
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
@@ -162,9 +162,9 @@ func (w *Workspace) Fronts() (*front.File, []byte, error) {
 }
 
 // SetFronts keeps fronts, as the text that they were read from.
-func (w *Workspace) SetFronts(text []byte) error { return durable.Write(w.Path(FileFronts), text) }
+func (w *Workspace) SetFronts(text []byte) error { return w.files.Write(FileFronts, text) }
 
-// LastFronts is what was known of fronts last; nil if nothing was.
+// LastFronts is what was known of fronts last on this machine, which needs nothing else to answer for them; nil if nothing was.
 func (w *Workspace) LastFronts() ([]byte, error) {
 	data, err := os.ReadFile(w.Path(FileLastFronts))
 	if errors.Is(err, fs.ErrNotExist) {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"andamio/internal/core/kinds"
+	"andamio/internal/reach"
 	"andamio/internal/site"
 )
 
@@ -70,6 +71,8 @@ type Terms struct {
 	// Renew says what the credential is by now, when the site does not take the one there is: somebody may have changed
 	// it. nil knows no other.
 	Renew func() string
+	// Dial reaches the site and what is at it; nil is from here.
+	Dial reach.Dialer
 }
 
 // Driver is a kind of site.

@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"andamio/internal/reach"
 	"andamio/internal/remote"
 	"andamio/internal/web"
 )
@@ -157,25 +158,28 @@ type keys struct {
 // reached is how long it may take until a host answers at all.
 const reached = 10 * time.Second
 
-func (p place) door(k keys) door {
-	var d net.Dialer
+func (p place) door(k keys, dial reach.Dialer) door {
+	from := func(ctx context.Context) context.Context { return reach.From(ctx, dial) }
 	switch p.way {
-	case byUnix:
-		return door{func(ctx context.Context) (net.Conn, error) { return d.DialContext(ctx, "unix", p.socket) }}
+	case byUnix: // which is on this machine
+		return door{func(ctx context.Context) (net.Conn, error) { return new(net.Dialer).DialContext(ctx, "unix", p.socket) }}
 	case byTCP:
-		return door{func(ctx context.Context) (net.Conn, error) { return d.DialContext(ctx, "tcp", p.address) }}
+		return door{func(ctx context.Context) (net.Conn, error) { return reach.Dial(from(ctx), "tcp", p.address) }}
 	case byTLS:
-		return door{func(ctx context.Context) (net.Conn, error) { return p.overTLS(ctx, k.tls) }}
+		return door{func(ctx context.Context) (net.Conn, error) { return p.overTLS(from(ctx), k.tls) }}
 	}
-	return door{func(ctx context.Context) (net.Conn, error) { return p.overSSH(ctx, k) }}
+	return door{func(ctx context.Context) (net.Conn, error) { return p.overSSH(from(ctx), k) }}
 }
 
 // overTLS speaks as libvirt does over TLS: after the handshake the daemon says with one byte whether it takes our certificate.
 func (p place) overTLS(ctx context.Context, config *tls.Config) (net.Conn, error) {
-	d := tls.Dialer{Config: config}
-	conn, err := d.DialContext(ctx, "tcp", p.address)
+	raw, err := reach.Dial(ctx, "tcp", p.address)
 	if err != nil {
 		return nil, err
+	}
+	conn, err := shaken(ctx, raw, p.address, config)
+	if err != nil {
+		return nil, errors.Join(err, raw.Close())
 	}
 	until, _ := ctx.Deadline()
 	_ = conn.SetReadDeadline(until)
@@ -190,6 +194,19 @@ func (p place) overTLS(ctx context.Context, config *tls.Config) (net.Conn, error
 	return conn, conn.SetReadDeadline(time.Time{})
 }
 
+// shaken is a connection over which TLS is spoken, by the name that was connected to.
+func shaken(ctx context.Context, raw net.Conn, address string, config *tls.Config) (net.Conn, error) {
+	c := &tls.Config{MinVersion: tls.VersionTLS12}
+	if config != nil {
+		c = config.Clone()
+	}
+	if c.ServerName == "" {
+		c.ServerName, _, _ = net.SplitHostPort(address)
+	}
+	conn := tls.Client(raw, c)
+	return conn, conn.HandshakeContext(ctx)
+}
+
 // overSSH has the host's SSH server lead to the daemon's socket (direct-streamlocal@openssh.com).
 func (p place) overSSH(ctx context.Context, k keys) (net.Conn, error) {
 	if k.signer == nil {
@@ -198,8 +215,7 @@ func (p place) overSSH(ctx context.Context, k keys) (net.Conn, error) {
 	if k.hostKey == nil {
 		return nil, errors.New("the host's key is not known: say --host-key with the line that ssh-keyscan prints of it, after you have seen that it is right")
 	}
-	var d net.Dialer
-	raw, err := d.DialContext(ctx, "tcp", p.address)
+	raw, err := reach.Dial(ctx, "tcp", p.address)
 	if err != nil {
 		return nil, err
 	}

@@ -72,9 +72,7 @@ func open(t driver.Terms) (site.Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	if trust != nil {
-		d.Trust(trust)
-	}
+	d.Over(trust, t.Dial)
 	d.Renew(t.Renew)
 	return d, nil
 }

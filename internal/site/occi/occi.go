@@ -23,6 +23,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/kinds"
+	"andamio/internal/reach"
 	"andamio/internal/site"
 	"andamio/internal/site/occi/wire"
 	"andamio/internal/web"
@@ -64,6 +65,18 @@ func New(name, base, token string) *Driver {
 
 // Trust has the driver trust whom a configuration says, and nobody else.
 func (d *Driver) Trust(c *tls.Config) { d.client.Transport = web.Transport(c) }
+
+// Over has the driver trust whom a configuration says, and reach the site by a dialer; nil is whom this machine trusts, and from here.
+func (d *Driver) Over(c *tls.Config, dial reach.Dialer) {
+	if c == nil && dial == nil {
+		return
+	}
+	t := web.Transport(c)
+	if dial != nil {
+		t.DialContext, t.Proxy = dial, nil // whoever is gone through is the only one
+	}
+	d.client.Transport = t
+}
 
 // Renew has the driver ask what its token is now when the site does not take the one it has: somebody may have changed it.
 func (d *Driver) Renew(now func() string) { d.renew = now }

@@ -35,7 +35,11 @@ func (v *View) Draw(c *part.Canvas, r part.Rect, now time.Time) {
 // drawTotals is the logical view over all sites.
 func (v *View) drawTotals(c *part.Canvas, r part.Rect) {
 	sum := usage.Sum(v.loads)
-	x := c.Text(r.X+1, r.Y, part.In(part.Text).Strong(), printable.Count(len(v.loads), "site"))
+	count := printable.Count(len(v.loads), "site")
+	if not := len(v.unloaded()); not > 0 && v.draft == nil {
+		count = fmt.Sprintf("%d of %s", len(v.loads), printable.Count(len(v.loads)+not, "site"))
+	}
+	x := c.Text(r.X+1, r.Y, part.In(part.Text).Strong(), count)
 	end := r.X + r.W
 	x = c.Cut(x+3, r.Y, end-x-3, part.In(part.Text), fmt.Sprintf("%.0f of %.0f cores · %s of %s memory · %s of %s disk used", sum.Cores.Used, sum.Cores.Total,
 		estate.GiB(sum.Memory.Used), estate.GiB(sum.Memory.Total), estate.GiB(sum.Disk.Used), estate.GiB(sum.Disk.Total)))
@@ -77,8 +81,35 @@ func (p *page) draw() {
 	for i := p.v.top; i < len(p.v.loads) && p.y+2 < p.r.Y+p.r.H; i++ {
 		p.strip(i)
 	}
+	p.unanswered()
 	if left := p.r.Y + p.r.H - p.y; left > 6 && p.r.W >= wideFrom {
 		p.detail()
+	}
+}
+
+// unanswered are the sites that are connected and do not say what they have: a line each, since nothing else is known of them now.
+func (p *page) unanswered() {
+	for _, c := range p.v.unloaded() {
+		if p.v.draft != nil || p.y+1 >= p.r.Y+p.r.H { // a design is made with sites of its own
+			return
+		}
+		x := p.c.Cut(p.r.X+2, p.y, 16, part.In(part.Text).Strong(), c.Site)
+		x = p.c.Text(max(x+2, p.r.X+18), p.y, part.In(part.Dim), string(c.Kind))
+		x = p.c.Text(x+2, p.y, part.In(part.Coral), "✕ does not answer")
+		how, ink := p.v.through(&c, p.now)
+		if how == nil {
+			how, ink = []string{c.Address()}, part.Dim
+		}
+		x = p.c.Cut(x+2, p.y, p.r.X+p.r.W-x-3, part.In(ink), how[0])
+		if _, surveyed := p.v.surveys[c.Site]; surveyed {
+			text, tone := p.v.surveyLine(c.Site, p.now)
+			p.c.Cut(x+2, p.y, p.r.X+p.r.W-x-3, part.In(tone), text)
+		}
+		p.y++
+	}
+	if len(p.v.unloaded()) > 0 && p.v.draft == nil && p.y < p.r.Y+p.r.H {
+		p.c.Across(p.r.X+1, p.y, p.r.W-2, part.In(part.Dim), p.c.Look.Glyphs.Thin)
+		p.y++
 	}
 }
 
@@ -166,6 +197,9 @@ func (p *page) name(s usage.Site, y int) {
 	x := p.c.Cut(p.r.X+2, y, 16, part.In(part.Text).Strong(), s.Site.Name)
 	x = p.c.Text(max(x+2, p.r.X+18), y, part.In(part.Dim), string(s.Site.Kind))
 	if mark := p.v.exposedSite(s.Site.Name); mark != "" {
+		x = p.c.Text(x+2, y, part.In(part.Coral), mark)
+	}
+	if mark := p.v.unreached(s.Site.Name, p.now); mark != "" {
 		x = p.c.Text(x+2, y, part.In(part.Coral), mark)
 	}
 	word, ink := health(s)
@@ -344,8 +378,7 @@ func (p *page) detail() {
 		p.c.Text(p.r.X+44, y+1+i, part.In(part.Dim), fmt.Sprintf("%.0f free", l.Free()))
 	}
 	row := p.asleep(&s, y+1+len(dims))
-	p.connected(s.Site.Name, row+1)
-	lowest := row + 3
+	lowest := row + 1 + p.connected(s.Site.Name, row+1)
 	x = p.rooms()
 	p.c.Text(x, y, part.In(part.Steel).Strong(), "to the others, and a GiB there")
 	p.c.Text(x+35, y, part.In(part.Steel).Strong(), "paired for moves")

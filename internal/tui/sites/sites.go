@@ -45,7 +45,9 @@ type View struct {
 	// claims are what sleeps and what runs are about to build, wakes when deployments are switched on next.
 	claims []usage.Claim
 	wakes  map[string]time.Time
-	drawn  time.Time
+	// workers are those in closed networks that are there.
+	workers []app.Worker
+	drawn   time.Time
 	// own is what the sites offer where no template is designed with, as they said it at asked.
 	own   *estate.Estate
 	asked time.Time
@@ -91,7 +93,7 @@ func (v *View) Update(msg tea.Msg) tea.Cmd {
 		}
 	case lookedUp:
 		v.connections, v.surveys, v.coverage, v.pairs = msg.connections, msg.surveys, msg.coverage, msg.pairs
-		v.claims, v.wakes = msg.claims, msg.wakes
+		v.claims, v.wakes, v.workers = msg.claims, msg.wakes, msg.workers
 		v.load()
 	case triedPath:
 		return v.tried(msg)

@@ -26,6 +26,7 @@ type lookedUp struct {
 	pairs       []sites.Pair
 	claims      []usage.Claim
 	wakes       map[string]time.Time
+	workers     []app.Worker
 }
 
 // askAgain is after how long sites are asked again what is left of them, where no template is designed with.
@@ -73,6 +74,9 @@ func (v *View) lookUp() tea.Cmd {
 			return view.Failed(err)
 		}
 		if out.wakes, err = v.waking(); err != nil {
+			return view.Failed(err)
+		}
+		if out.workers, err = v.app.Workers(v.ctx); err != nil {
 			return view.Failed(err)
 		}
 		return out
@@ -275,6 +279,49 @@ func exposed(c workspace.Connection) string {
 	return word
 }
 
+// through says through which workers a site is reached, a line each, since when each is there, and how far the site is from it.
+func (v *View) through(c *workspace.Connection, now time.Time) ([]string, part.Ink) {
+	if c.Through == "" {
+		return nil, part.Dim
+	}
+	var there, not []string
+	through := "through " + c.Through
+	for i := range v.workers {
+		w := &v.workers[i]
+		if w.Pool != c.Through {
+			continue
+		}
+		r, known := w.Sites[c.Site]
+		switch {
+		case !known:
+			there = append(there, through+": "+w.Name+", "+part.Age(w.Since, now))
+		case r.Failed != "":
+			not = append(not, w.Name)
+		default:
+			there = append(there, fmt.Sprintf("%s: %s %.1f ms, joined %s", through, w.Name, 1000*r.Seconds, part.Age(w.Since, now)))
+		}
+	}
+	switch {
+	case len(there) > 0:
+		return there, part.Dim
+	case len(not) > 0:
+		return []string{through + ", and not reached by " + strings.Join(not, ", ")}, part.Coral
+	}
+	return []string{through + ", and no worker of it is there"}, part.Coral
+}
+
+// unreached says in a few words that no worker reaches a site that is reached through them.
+func (v *View) unreached(name string, now time.Time) string {
+	for i := range v.connections {
+		if c := &v.connections[i]; c.Site == name {
+			if _, ink := v.through(c, now); ink == part.Coral {
+				return "no worker reaches it"
+			}
+		}
+	}
+	return ""
+}
+
 // exposedSite says so of the connection of a site.
 func (v *View) exposedSite(name string) string {
 	for _, c := range v.connections {
@@ -285,8 +332,8 @@ func (v *View) exposedSite(name string) string {
 	return ""
 }
 
-// connected says how the selected site is connected: whose credential, which regions, which filter, which schedule.
-func (p *page) connected(name string, y int) {
+// connected says how the selected site is connected: whose credential, which regions, which filter, which schedule, and through whom; it returns how many rows that takes.
+func (p *page) connected(name string, y int) int {
 	for _, c := range p.v.connections {
 		if c.Site != name || y+1 >= p.r.Y+p.r.H {
 			continue
@@ -307,5 +354,13 @@ func (p *page) connected(name string, y int) {
 			only = " · filtered"
 		}
 		p.c.Cut(p.r.X+2, y+1, p.rooms()-p.r.X-4, part.In(part.Dim), regions+only+" · "+orDash(c.Schedule)+" "+c.TimeZone)
+		lines, ink := p.v.through(&c, p.now)
+		for i, line := range lines {
+			if y+2+i < p.r.Y+p.r.H {
+				p.c.Cut(p.r.X+2, y+2+i, p.rooms()-p.r.X-4, part.In(ink), line)
+			}
+		}
+		return 2 + len(lines)
 	}
+	return 2
 }
