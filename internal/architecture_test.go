@@ -97,6 +97,7 @@ var layers = []struct {
 	{"andamio/internal/web", nil},
 	{"andamio/internal/remote", []string{"andamio/internal/reach"}},
 	{"andamio/internal/reach", nil},
+	{"andamio/internal/bus", []string{"andamio/internal/notice"}},
 	{"andamio/internal/tunnel", []string{"andamio/internal/core/fault"}},
 	{"andamio/internal/service/workers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/reach", "andamio/internal/tunnel", "andamio/internal/web"}},
 	{"andamio/internal/vault", []string{"andamio/internal/core/fault", "andamio/internal/durable"}},
@@ -117,8 +118,9 @@ var layers = []struct {
 	{"andamio/internal/service/accounts", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/draw", "andamio/internal/durable"}},
 	{"andamio/internal/letter", nil},
 	{"andamio/internal/identity/identitytest", nil}, // runs with tests alone
+	{"andamio/internal/bus/bustest", nil},           // runs with tests alone
 	{"andamio/internal/identity", []string{"andamio/internal/core/guard", "andamio/internal/core/fault", "andamio/internal/web"}},
-	{"andamio/internal/service/hooks", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/letter", "andamio/internal/web", "andamio/internal/service/deployments"}},
+	{"andamio/internal/service/hooks", []string{"andamio/internal/bus", "andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/letter", "andamio/internal/web", "andamio/internal/service/deployments"}},
 	{"andamio/internal/service/promises", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/snapshots", "andamio/internal/service/replicas", "andamio/internal/service/runs", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/draw", "andamio/internal/durable"}},
 	{"andamio/internal/service/snapshots", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites", "andamio/internal/site"}},
 	{"andamio/internal/service/replicas", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites"}},
@@ -134,7 +136,7 @@ var layers = []struct {
 	{"andamio/internal/scenario", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/requests", "andamio/internal/durable", "andamio/examples"}},
 	{"andamio/internal/service/offers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/sites", "andamio/internal/service/deployments", "andamio/internal/service/templates", "andamio/internal/source", "andamio/internal/store", "andamio/internal/durable"}},
 	{"andamio/internal/service/reconcile", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/site", "andamio/internal/store", "andamio/internal/draw"}},
-	{"andamio/internal/app", []string{"andamio/internal/background", "andamio/internal/core/", "andamio/internal/service/", "andamio/internal/source", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web", "andamio/internal/remote",
+	{"andamio/internal/app", []string{"andamio/internal/bus", "andamio/internal/background", "andamio/internal/core/", "andamio/internal/service/", "andamio/internal/source", "andamio/internal/site", "andamio/internal/engine", "andamio/internal/store", "andamio/internal/notice", "andamio/internal/vault", "andamio/internal/names", "andamio/internal/durable", "andamio/internal/web", "andamio/internal/remote",
 		"andamio/internal/sandbox", "andamio/internal/draw", "andamio/internal/identity", "andamio/examples"}},
 	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/tui"}},
 	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app"}},
@@ -144,7 +146,7 @@ var layers = []struct {
 }
 
 // tests are packages that are of use to tests alone, with layers of their own.
-var tests = map[string]bool{"andamio/internal/site/sitetest": true, "andamio/internal/site/occi/occitest": true, "andamio/internal/identity/identitytest": true}
+var tests = map[string]bool{"andamio/internal/site/sitetest": true, "andamio/internal/site/occi/occitest": true, "andamio/internal/identity/identitytest": true, "andamio/internal/bus/bustest": true}
 
 // TestNobodyKnowsADriverByName holds that only the list of drivers, and the stand-ins that speak it, know one. What copies between any two is none.
 func TestNobodyKnowsADriverByName(t *testing.T) {

@@ -214,6 +214,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 
 // Close closes the workspace.
 func (a *App) Close() error {
+	a.told.Close()
 	return errors.Join(a.watched.Close(), a.store.Close(), a.log.Close())
 }
 

@@ -113,6 +113,7 @@ func (s *Serving) drop(ctx context.Context, lease string, back bool) error {
 // end waits for what went on for a duty that is stopped.
 func (h *held) end() error {
 	h.work.Wait()
+	h.a.told.Close()
 	return h.a.watched.Close()
 }
 

@@ -42,9 +42,16 @@ type Listener struct {
 	pending chan heardOf
 	stops   []func(context.Context) error
 	done    sync.WaitGroup
+	// ended is closed when nothing is applied any more, by end.
+	ended <-chan struct{}
+	end   context.CancelFunc
+	// busLeft has no more be heard on the bus.
+	busLeft context.CancelFunc
 	// Taken counts notices that were applied, Looked the things that were looked at for them; several notices of one thing
 	// need one look. Sites are those that were asked to send notices, Silent those that send none.
-	Taken, Looks  atomic.Int64
+	Taken, Looks atomic.Int64
+	// OnBus says that notices are heard on a bus, too.
+	OnBus         atomic.Bool
 	Sites, Silent []string
 }
 
@@ -115,17 +122,22 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Listener{a: a, address: l.Addr().String(), told: hearing.Advertised(l.Addr().String()), scheme: scheme, pending: make(chan heardOf, 4096)}
+	out := &Listener{a: a, address: l.Addr().String(), told: hearing.Advertised(l.Addr().String()), scheme: scheme, pending: make(chan heardOf, 4096), busLeft: func() {}}
+	ctx, out.end = context.WithCancel(ctx)
+	out.ended = ctx.Done()
 	mux := http.NewServeMux()
 	drivers := map[string]watched{}
+	receivers := map[string]*notice.Receiver{}
 	for _, c := range connections {
 		secret, err := a.secretOf(c.Site)
 		if err != nil {
+			out.end()
 			l.Close()
 			return nil, err
 		}
 		drivers[c.Site] = watched{c, c.Open()}
-		mux.Handle("/"+c.Site, &notice.Receiver{Secret: secret, Also: (&sender{a: a, site: c.Site}).Secret, Hear: func(e event.Event) { out.hear(c.Site, e) }})
+		receivers[c.Site] = &notice.Receiver{Secret: secret, Also: (&sender{a: a, site: c.Site}).Secret, Hear: func(e event.Event) { out.hear(c.Site, e) }}
+		mux.Handle("/"+c.Site, receivers[c.Site])
 	}
 	if _, taken := drivers[metricsName]; !taken {
 		mux.HandleFunc("GET /"+metricsName, a.metrics)
@@ -133,6 +145,7 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 	out.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
 	out.done.Go(func() { out.apply(ctx, drivers) })
 	go func() { _ = out.server.Serve(l) }()
+	out.hearBus(ctx, hearing, receivers)
 	for _, c := range connections {
 		secret, _ := a.secretOf(c.Site)
 		pusher, can := site.Can[site.Pusher](ctx, drivers[c.Site].driver)
@@ -190,9 +203,17 @@ func (l *Listener) hear(at string, e event.Event) {
 		return
 	}
 	applied := make(chan error, 1)
-	l.pending <- heardOf{at, c.Kind, c.ID, e.Source() + " " + e.ID(), applied}
-	if err := <-applied; err != nil {
-		l.a.Log.Warn("a notice could not be applied", "site", at, "err", err)
+	select {
+	case l.pending <- heardOf{at, c.Kind, c.ID, e.Source() + " " + e.ID(), applied}:
+	case <-l.ended:
+		return
+	}
+	select {
+	case err := <-applied:
+		if err != nil {
+			l.a.Log.Warn("a notice could not be applied", "site", at, "err", err)
+		}
+	case <-l.ended:
 	}
 }
 
@@ -209,19 +230,13 @@ func (l *Listener) apply(ctx context.Context, drivers map[string]watched) {
 		select {
 		case <-ctx.Done():
 			return
-		case h, open := <-l.pending:
-			if !open {
-				return
-			}
+		case h := <-l.pending:
 			batch = append(batch, h)
 		}
 	more:
 		for len(batch) < noticesAtOnce {
 			select {
-			case h, open := <-l.pending:
-				if !open {
-					break more
-				}
+			case h := <-l.pending:
 				batch = append(batch, h)
 			default:
 				break more
@@ -324,6 +339,7 @@ func lookAgain(ctx context.Context, c watched, kind kinds.Kind, id string) (*map
 func (l *Listener) Close(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 	defer cancel()
+	l.busLeft()
 	for _, stop := range l.stops {
 		if err := stop(ctx); err != nil {
 			l.a.Log.Info("a site still sends notices", "err", err)
@@ -333,7 +349,7 @@ func (l *Listener) Close(ctx context.Context) error {
 	if errors.Is(err, context.DeadlineExceeded) { // who keeps a connection open and says nothing keeps nobody here
 		err = l.server.Close()
 	}
-	close(l.pending)
+	l.end()
 	l.done.Wait()
 	return err
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
+	"andamio/internal/core/hook"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/promise"
 	"andamio/internal/service/reconcile"
@@ -136,7 +137,7 @@ func (s *shared) printSurvey(v app.Survey, err error) {
 const portNotices = "8788"
 
 func (s *shared) notices() *cobra.Command {
-	var h workspace.Hearing
+	h := workspace.Hearing{Bus: &hook.Bus{}}
 	var sender string
 	cmd := &cobra.Command{
 		Use:   "notices",
@@ -146,6 +147,9 @@ they are heard, and --tell the name or address by which sites reach it, where th
 runs, from the next on. Runs hear them in clear: signed, so that nobody makes them up, but anybody on the way reads them.
 Without options says how it is.
 
+--bus SERVER has notices be heard on a NATS server, too: those that are published under --subject and the name of the site that they are about (ribera.notices.vega), with the
+header fields that they have over HTTP, signed alike. Of several that serve the workspace one hears each. --bus "" has it be over.
+
 --secret SITE makes the secret with which a program of yours signs notices about a site that sends none itself (see
 docs/inventory.md). It is shown once; the one before it counts no longer.`,
 		Args: cobra.NoArgs,
@@ -154,6 +158,10 @@ docs/inventory.md). It is shown once; the one before it counts no longer.`,
 	f.StringVar(&sender, "secret", "", "make the secret with which notices about this SITE are signed, and show it once")
 	f.StringVar(&h.Listen, "listen", "", `address of this machine, 0.0.0.0 and :: for all; "" for 127.0.0.1`)
 	f.StringVar(&h.Tell, "tell", "", `name or address that sites are told; "" for the same`)
+	f.StringVar(&h.Bus.Server, "bus", "", "NATS server on which notices are heard, too: tls://HOST:PORT, or nats://HOST:PORT on this machine")
+	f.StringVar(&h.Bus.Subject, "subject", "", "what they are published under there, before a full stop and the name of the site")
+	f.StringVar(&h.Bus.User, "bus-user", "", "who we are there")
+	f.StringVar(&h.Secret, "bus-secret", "", "name of the secret (andamio credentials secret) that is the password there, or without --bus-user the token")
 	cmd.RunE = s.with(func(ctx context.Context, a *app.App, _ []string) error {
 		if f.Changed("secret") {
 			return s.printSenderSecret(ctx, a, sender)
@@ -168,7 +176,17 @@ docs/inventory.md). It is shown once; the one before it counts no longer.`,
 		if f.Changed("tell") {
 			now.Tell = h.Tell
 		}
-		if f.Changed("listen") || f.Changed("tell") {
+		changed := f.Changed("listen") || f.Changed("tell")
+		if f.Changed("bus") {
+			changed = true
+			now.Bus, now.Secret = h.Bus, h.Secret
+			if h.Bus.Server == "" {
+				now.Bus, now.Secret = nil, ""
+			}
+		} else if f.Changed("subject") || f.Changed("bus-user") || f.Changed("bus-secret") {
+			return usageError{errors.New("say of which --bus")}
+		}
+		if changed {
 			if err := a.SetHearing(ctx, now); err != nil {
 				return usageError{err}
 			}
@@ -177,6 +195,9 @@ docs/inventory.md). It is shown once; the one before it counts no longer.`,
 			return hearingValue.print(s, now)
 		}
 		fmt.Fprintf(s.out, "notices are heard at %s; sites are told %s\n", now.At(portNotices), now.Advertised(now.At(portNotices)))
+		if now.Bus != nil {
+			fmt.Fprintf(s.out, "and at %s, under %s and the name of the site\n", now.Bus.Server, now.Bus.Subject)
+		}
 		return nil
 	})
 	return cmd

@@ -162,11 +162,27 @@ func Start(ctx context.Context, dir string) (*Host, error) {
 			return nil, fmt.Errorf("the image could not be copied: %w", err)
 		}
 	}
+	makeChains(ctx)
 	h := &Host{dir: dir}
 	if err := h.Run(ctx); err != nil {
 		return nil, err
 	}
 	return h, h.pools(ctx)
+}
+
+// chains are those of the firewall that daemons keep their rules in, by tables.
+var chains = map[string][]string{"filter": {"LIBVIRT_INP", "LIBVIRT_OUT", "LIBVIRT_FWO", "LIBVIRT_FWI", "LIBVIRT_FWX"}, "nat": {"LIBVIRT_PRT"}, "mangle": {"LIBVIRT_PRT"}}
+
+// makeChains makes the chains where they are not there: several daemons that begin at one time would each see that they are not, and all but the first fail to make them. Where one cannot be
+// made the daemon says why when it needs it.
+func makeChains(ctx context.Context) {
+	for _, program := range []string{"iptables", "ip6tables"} {
+		for table, names := range chains {
+			for _, name := range names {
+				_ = exec.CommandContext(ctx, program, "-w", "--table", table, "--new-chain", name).Run()
+			}
+		}
+	}
 }
 
 // Socket is where the daemon listens.

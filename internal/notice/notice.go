@@ -78,11 +78,16 @@ func Post(ctx context.Context, client *http.Client, sink, secret string, e event
 	if err != nil {
 		return nil, err
 	}
+	return post(ctx, client, sink, secret, structured, body, at)
+}
+
+// post posts a body that has all of its events in it, signed.
+func post(ctx context.Context, client *http.Client, sink, secret, media string, body []byte, at time.Time) (*http.Response, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, sink, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
-	req.Header.Set("Content-Type", event.ApplicationCloudEventsJSON)
+	req.Header.Set("Content-Type", media)
 	req.Header.Set(HeaderTime, strconv.FormatInt(at.Unix(), 10))
 	req.Header.Set(HeaderSignature, Sign(secret, at, body))
 	return client.Do(req)
@@ -133,22 +138,29 @@ func (r *Receiver) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 		http.Error(w, "the notice is too large", http.StatusRequestEntityTooLarge)
 		return
 	}
+	if status, err := r.Take(req.Header, body); err != nil {
+		http.Error(w, err.Error(), status)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// Take checks a notice, or several together, that came in some way with header fields, and gives what is good to Hear. What is wrong is an error, with the status that says
+// so over HTTP.
+func (r *Receiver) Take(header http.Header, body []byte) (status int, err error) {
 	now := time.Now()
 	if r.Now != nil {
 		now = r.Now()
 	}
-	if why := r.verify(req.Header, signed(req.Header, body), now); why != "" {
-		http.Error(w, why, http.StatusUnauthorized)
-		return
+	if why := r.verify(header, signed(header, body), now); why != "" {
+		return http.StatusUnauthorized, errors.New(why)
 	}
-	all, err := read(req.Header, body)
+	all, err := read(header, body)
 	switch {
 	case errors.Is(err, errMedia):
-		http.Error(w, err.Error(), http.StatusUnsupportedMediaType)
-		return
+		return http.StatusUnsupportedMediaType, err
 	case err != nil:
-		http.Error(w, err.Error(), http.StatusBadRequest)
-		return
+		return http.StatusBadRequest, err
 	}
 	again := 0
 	for _, e := range all {
@@ -159,10 +171,9 @@ func (r *Receiver) ServeHTTP(w http.ResponseWriter, req *http.Request) {
 		r.Hear(e)
 	}
 	if again > 0 && again == len(all) {
-		http.Error(w, "this notice was heard before", http.StatusConflict)
-		return
+		return http.StatusConflict, errors.New("this notice was heard before")
 	}
-	w.WriteHeader(http.StatusNoContent)
+	return http.StatusNoContent, nil
 }
 
 // verify says what is wrong with a signature or its time, "" if nothing is.

@@ -3,6 +3,7 @@ package notice
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -25,18 +26,48 @@ func PostBinary(ctx context.Context, client *http.Client, sink, secret string, e
 	if err != nil {
 		return nil, err
 	}
-	for name, value := range map[string]string{"specversion": e.SpecVersion(), "id": e.ID(), "type": e.Type(), "source": e.Source(), "subject": e.Subject(), "dataschema": e.DataSchema()} {
-		if value != "" {
-			req.Header.Set(prefix+name, spellOut(value))
-		}
+	for name, value := range Attributes(e) {
+		req.Header.Set(name, value)
 	}
-	if !e.Time().IsZero() {
-		req.Header.Set(prefix+"time", e.Time().Format(time.RFC3339Nano))
-	}
-	req.Header.Set("Content-Type", e.DataContentType())
 	req.Header.Set(HeaderTime, strconv.FormatInt(at.Unix(), 10))
 	req.Header.Set(HeaderSignature, Sign(secret, at, signed(req.Header, body)))
 	return client.Do(req)
+}
+
+// Attributes are those of an event as header fields of the binary mode, by their names in small letters.
+func Attributes(e event.Event) map[string]string {
+	out := map[string]string{"content-type": e.DataContentType()}
+	for name, value := range map[string]string{"specversion": e.SpecVersion(), "id": e.ID(), "type": e.Type(), "source": e.Source(), "subject": e.Subject(), "dataschema": e.DataSchema()} {
+		if value != "" {
+			out[prefix+name] = spellOut(value)
+		}
+	}
+	if !e.Time().IsZero() {
+		out[prefix+"time"] = e.Time().Format(time.RFC3339Nano)
+	}
+	return out
+}
+
+// PostBatch is [Post] of several events in one request (CloudEvents 1.0, HTTP protocol binding, section 3.3). Of the texts of events (JSON) that [Together] took, each
+// goes as it is.
+func PostBatch(ctx context.Context, client *http.Client, sink, secret string, texts []json.RawMessage, at time.Time) (*http.Response, error) {
+	body, err := json.Marshal(texts)
+	if err != nil {
+		return nil, err
+	}
+	return post(ctx, client, sink, secret, batched, body, at)
+}
+
+// Together is how many of some events, from the first on, fit into one request as receivers bound it (MaxBody); the first always does.
+func Together(texts []json.RawMessage) int {
+	size := len("[]")
+	for i := range texts {
+		size += len(texts[i]) + len(",")
+		if i > 0 && size > MaxBody {
+			return i
+		}
+	}
+	return len(texts)
 }
 
 // spellOut is a text as a header field has it: what is no printable ASCII, and " and %, by octets (section 3.1.3.2).

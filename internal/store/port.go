@@ -314,6 +314,9 @@ type HooksStore interface {
 	// TakeDelivery takes one up that waits and is due, or was being sent by somebody who is silent since a time; of several that want it one
 	// gets it. ErrNotFound says that none is.
 	TakeDelivery(ctx context.Context, now, silent time.Time) (Delivery, error)
+	// TakeDeliveriesOf takes up as many as there are of a hook that wait and are due, up to a number, in the order in which they were enlisted; each goes
+	// to one of several that want it.
+	TakeDeliveriesOf(ctx context.Context, hook string, most int, now time.Time) ([]Delivery, error)
 	// SettleDelivery says what came of one that was taken up, unless somebody else has taken it up since.
 	SettleDelivery(ctx context.Context, d Delivery) error
 	// ResendDelivery has one wait again that was given up, or of which nobody knows; ErrNotFound if it is not so.

@@ -127,10 +127,12 @@ type Hook struct {
 	// Call is where the event is posted, as a CloudEvent, signed with the secret of that name.
 	Call   string `json:"call,omitempty"`
 	Secret string `json:"secret,omitempty"`
-	// Mode is how the event is sent: structured, where nothing is said, or binary (CloudEvents 1.0, HTTP protocol binding, section 3). Handshake has the service be asked first
-	// whether events may be sent to it (CloudEvents 1.0, HTTP webhook, section 4).
+	// Mode is how the event is sent: structured, where nothing is said, binary, or batched with others that wait (CloudEvents 1.0, HTTP protocol binding, section 3).
+	// Handshake has the service be asked first whether events may be sent to it (CloudEvents 1.0, HTTP webhook, section 4).
 	Mode      string `json:"mode,omitempty"`
 	Handshake bool   `json:"handshake,omitempty"`
+	// Publish is where the event is published instead, on a bus.
+	Publish *Bus `json:"publish,omitempty"`
 	// Tell are who is written to: owner, people, team:NAME, or addresses. Say is what the letter says before the facts.
 	Tell []string `json:"tell,omitempty"`
 	Say  string   `json:"say,omitempty"`
@@ -146,7 +148,21 @@ type Hook struct {
 const (
 	Structured = "structured"
 	Binary     = "binary"
+	Batched    = "batched"
 )
+
+// Bus is a subject of a NATS server: events are published under it, in a stream there that says that it has kept them, or heard.
+type Bus struct {
+	// Server is nats://HOST:PORT, in clear and on this machine alone, or tls://HOST:PORT.
+	Server string `json:"server"`
+	// Subject is what they are published under, with the event's type after it: "ribera" has them be under ribera.run.stands.
+	Subject string `json:"subject"`
+	// User is who we are there, with the secret as the password; "" has the secret be a token.
+	User string `json:"user,omitempty"`
+}
+
+// SubjectOf is what an event of a type is published under.
+func (p *Bus) SubjectOf(t Type) string { return p.Subject + "." + string(t) }
 
 // Wants reports that a hook is set off by events of a type.
 func (f *File) Wants(t Type) bool {
@@ -160,6 +176,8 @@ const Owner = "owner"
 var (
 	address = regexp.MustCompile(`^[^@\s<>,;"]+@[A-Za-z0-9.-]+$`)
 	sender  = regexp.MustCompile(`^([^@<>"]+ <[^@\s<>,;"]+@[A-Za-z0-9.-]+>|[^@\s<>,;"]+@[A-Za-z0-9.-]+)$`)
+	bus     = regexp.MustCompile(`^(nats|tls)://(\[[0-9a-fA-F:]+\]|[A-Za-z0-9.-]+)(:[0-9]+)?$`)
+	subject = regexp.MustCompile(`^[A-Za-z0-9_-]+(\.[A-Za-z0-9_-]+)*$`)
 	called  = regexp.MustCompile(`^(https?)://(\[[0-9a-fA-F:]+\]|[A-Za-z0-9.-]+)(:[0-9]+)?(/[^\s#]*)?$`)
 )
 
@@ -184,7 +202,7 @@ func Read(data []byte) (*File, error) {
 	for i := range f.Hooks {
 		h := &f.Hooks[i]
 		wrong := func(format string, args ...any) {
-			errs = append(errs, fmt.Errorf("hooks[%d]: %s", i, fmt.Sprintf(format, args...)))
+			errs = append(errs, fmt.Errorf("hooks[%d]: %w", i, fmt.Errorf(format, args...)))
 		}
 		h.check(f.Mail != nil, wrong)
 		if seen[h.Name] {
@@ -230,18 +248,13 @@ func (h *Hook) check(mailed bool, wrong func(string, ...any)) {
 		}
 	}
 	what := 0
-	for _, said := range []bool{h.Call != "", len(h.Tell) > 0, h.Script != ""} {
+	for _, said := range []bool{h.Call != "", h.Publish != nil, len(h.Tell) > 0, h.Script != ""} {
 		if said {
 			what++
 		}
 	}
-	if h.Call == "" && (h.Mode != "" || h.Handshake) {
-		wrong("mode and handshake: only a service is sent events")
-	}
-	if !slices.Contains([]string{"", Structured, Binary}, h.Mode) {
-		wrong("mode: there is no %q; there are %s and %s", h.Mode, Structured, Binary)
-	}
-	if h.Call == "" && slices.Contains(h.On, LogNoted) {
+	h.checkMode(wrong)
+	if h.Call == "" && h.Publish == nil && slices.Contains(h.On, LogNoted) {
 		wrong("on: %s is for services alone: people would have a letter for all that anybody does", LogNoted)
 	}
 	if h.Script == "" && len(h.At) > 0 {
@@ -249,9 +262,11 @@ func (h *Hook) check(mailed bool, wrong func(string, ...any)) {
 	}
 	switch {
 	case what != 1:
-		wrong("it calls a service, tells people or runs a script: say one of call, tell and script")
+		wrong("it calls a service, publishes, tells people or runs a script: say one of call, publish, tell and script")
 	case h.Script != "":
 		h.checkScript(wrong)
+	case h.Publish != nil:
+		h.checkPublish(wrong)
 	case h.Call != "":
 		switch u := called.FindStringSubmatch(h.Call); {
 		case strings.Contains(h.Call, "@"):
@@ -268,6 +283,48 @@ func (h *Hook) check(mailed bool, wrong func(string, ...any)) {
 	default:
 		h.checkTell(mailed, wrong)
 	}
+}
+
+func (h *Hook) checkMode(wrong func(string, ...any)) {
+	switch {
+	case !slices.Contains([]string{"", Structured, Binary, Batched}, h.Mode):
+		wrong("mode: there is no %q; there are %s, %s and %s", h.Mode, Structured, Binary, Batched)
+	case h.Call == "" && (h.Publish == nil && h.Mode != "" || h.Handshake):
+		wrong("mode and handshake: only a service is sent events")
+	case h.Mode == Batched && h.Publish != nil:
+		wrong("mode: events are published one by one")
+	case h.Mode == Batched && slices.Contains(h.On, RunMayBegin):
+		wrong("mode: what is asked is asked alone: %s is not sent %s", RunMayBegin, Batched)
+	}
+}
+
+func (h *Hook) checkPublish(wrong func(string, ...any)) {
+	if err := h.Publish.Check(h.Secret); err != nil {
+		wrong("publish: %w", err)
+	}
+	if slices.Contains(h.On, RunMayBegin) {
+		wrong("on: who listens to a bus answers nothing, so %s calls a service", RunMayBegin)
+	}
+	if h.Say != "" {
+		wrong("say: only a letter says something")
+	}
+}
+
+// mostSubject bounds a subject.
+const mostSubject = 200
+
+// Check says what is wrong with a bus whose password or token is kept under a name.
+func (p *Bus) Check(secret string) error {
+	u := bus.FindStringSubmatch(p.Server)
+	switch {
+	case u == nil || u[1] == "nats" && !loopback(u[2]):
+		return fmt.Errorf("server: %q is no tls://HOST:PORT; nats:// is for this machine alone", p.Server)
+	case !subject.MatchString(p.Subject) || len(p.Subject) > mostSubject:
+		return fmt.Errorf("subject: %q is no subject: it has letters, digits, - and _, with full stops between them", p.Subject)
+	case p.User != "" && secret == "":
+		return errors.New("user: whoever has a name there has a password: say the name of a secret")
+	}
+	return nil
 }
 
 // mostScript bounds the text of a script, which every plan that runs it carries.

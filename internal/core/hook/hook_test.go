@@ -84,8 +84,8 @@ func TestWhatIsNoHookIsRefused(t *testing.T) {
 		"hooks: [{hook: A b, on: [run.began], call: 'https://x.test', secret: x}]":                                                              `hook: "A b" is no name`,
 		"hooks: [{hook: a, on: [], call: 'https://x.test', secret: x}]":                                                                         "nothing sets it off",
 		"hooks: [{hook: a, on: [run.flew], call: 'https://x.test', secret: x}]":                                                                 `there is no "run.flew"`,
-		"hooks: [{hook: a, on: [run.began]}]":                                                                                                   "say one of call, tell and script",
-		"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, tell: [owner]}]":                                                 "say one of call, tell and script",
+		"hooks: [{hook: a, on: [run.began]}]":                                                                                                   "say one of call, publish, tell and script",
+		"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, tell: [owner]}]":                                                 "say one of call, publish, tell and script",
 		"hooks: [{hook: a, on: [run.began], call: 'http://x.test', secret: x}]":                                                                 "http is for this machine alone",
 		"hooks: [{hook: a, on: [run.began], call: 'ftp://x.test', secret: x}]":                                                                  "is no https address",
 		"hooks: [{hook: a, on: [run.began], call: 'https://a:b@x.test', secret: x}]":                                                            "it is kept as a secret",
@@ -103,13 +103,34 @@ func TestWhatIsNoHookIsRefused(t *testing.T) {
 		"hooks: [{hook: a, on: [run.stands], script: 'true', secret: x}]":                                                                       "is signed by nobody",
 		"hooks: [{hook: a, on: [run.stands], script: 'true', at: ['[']}]":                                                                       "is no pattern",
 		"hooks: [{hook: a, on: [run.began], call: 'https://x.test', secret: x, at: [x]}]":                                                       "only a script is run somewhere",
-		"hooks: [{hook: a, on: [run.stands], script: 'true', tell: [owner]}]":                                                                   "say one of call, tell and script",
+		"hooks: [{hook: a, on: [run.stands], script: 'true', tell: [owner]}]":                                                                   "say one of call, publish, tell and script",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'nats://x.test:4222', subject: a}}]":                                             "nats:// is for this machine alone",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'https://x.test', subject: a}}]":                                                 "is no tls://HOST:PORT",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'tls://a:b@x.test', subject: a}}]":                                               "is no tls://HOST:PORT",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'tls://x.test', subject: 'a.*'}}]":                                               `"a.*" is no subject`,
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'tls://x.test', subject: 'a..b'}}]":                                              "is no subject",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'tls://x.test', subject: a, user: b}}]":                                          "say the name of a secret",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'tls://x.test', subject: a}, mode: batched}]":                                    "published one by one",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'tls://x.test', subject: a}, handshake: true}]":                                  "only a service is sent events",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'tls://x.test', subject: a}, say: hm}]":                                          "only a letter says something",
+		"hooks: [{hook: a, on: [run.may-begin], publish: {server: 'tls://x.test', subject: a}}]":                                                "answers nothing",
+		"hooks: [{hook: a, on: [run.stands], publish: {server: 'tls://x.test', subject: a}, call: 'https://x.test', secret: x}]":                "say one of call, publish",
+		"hooks: [{hook: a, on: [run.may-begin], call: 'https://x.test', secret: x, mode: batched}]":                                             "what is asked is asked alone",
+		"hooks: [{hook: a, on: [run.stands], call: 'https://x.test', secret: x, mode: loud}]":                                                   "structured, binary and batched",
 		"hooks: [{hook: a, colour: red}]":                                                                                                       "colour",
 	} {
 		_, err := hook.Read([]byte("version: " + hook.Version + "\n" + text))
 		require.Error(t, err, text)
 		for _, x := range strings.Split(says, "\n") {
 			assert.ErrorContains(t, err, x, text)
+		}
+	}
+	for _, good := range []string{"publish: {server: 'tls://bus.test:4222', subject: a.b}", "publish: {server: 'nats://127.0.0.1:4222', subject: a-b_C, user: u}, secret: x, mode: binary",
+		"call: 'https://x.test', secret: x, mode: batched, handshake: true"} {
+		f, err := hook.Read([]byte("version: " + hook.Version + "\nhooks: [{hook: a, on: [log.noted, run.stands], " + good + "}]"))
+		require.NoError(t, err, good)
+		if p := f.Hooks[0].Publish; p != nil {
+			assert.Equal(t, p.Subject+".run.stands", p.SubjectOf(hook.RunStands))
 		}
 	}
 	_, err := hook.Read([]byte("version: x"))

@@ -13,6 +13,7 @@ import (
 
 	"github.com/cloudevents/sdk-go/v2/event"
 
+	"andamio/internal/bus"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/hook"
 	"andamio/internal/core/printable"
@@ -43,7 +44,7 @@ func (svc *Service) Deliver(ctx context.Context, now time.Time) (int, error) {
 			for ctx.Err() == nil {
 				d, err := svc.store.TakeDelivery(ctx, now, now.Add(-silentFor))
 				if err == nil {
-					err = svc.tell(ctx, f, d)
+					err = svc.tell(ctx, f, d, now)
 				}
 				mu.Lock()
 				if err == nil {
@@ -63,7 +64,7 @@ func (svc *Service) Deliver(ctx context.Context, now time.Time) (int, error) {
 }
 
 // tell tells an event, and notes what came of it.
-func (svc *Service) tell(ctx context.Context, f *hook.File, d store.Delivery) error {
+func (svc *Service) tell(ctx context.Context, f *hook.File, d store.Delivery, now time.Time) error {
 	h := f.Hook(d.Hook)
 	var err error
 	switch {
@@ -72,8 +73,12 @@ func (svc *Service) tell(ctx context.Context, f *hook.File, d store.Delivery) er
 		return svc.store.SettleDelivery(ctx, d)
 	case h.Script != "":
 		d.Note, err = svc.begin(ctx, h, &d.Event)
+	case h.Call != "" && h.Mode == hook.Batched:
+		return svc.tellTogether(ctx, h, d, now)
 	case h.Call != "":
 		d.Note, err = "", svc.call(ctx, h, &d.Event)
+	case h.Publish != nil:
+		d.Note, err = "", svc.publish(ctx, h, &d.Event)
 	case d.Note == brokeOff:
 		d.State, d.Note = store.DeliveryUnsure, "whoever wrote the letter ended while they did: it may have been taken, and is not written twice"
 		return svc.store.SettleDelivery(ctx, d)
@@ -118,11 +123,22 @@ func cloudEvent(e *hook.Event) (event.Event, error) {
 
 // call posts an event to a hook's service, signed.
 func (svc *Service) call(ctx context.Context, h *hook.Hook, e *hook.Event) error {
-	secret, err := svc.secret(h.Secret)
+	out, err := cloudEvent(e)
 	if err != nil {
 		return err
 	}
-	out, err := cloudEvent(e)
+	post := notice.Post
+	if h.Mode == hook.Binary {
+		post = notice.PostBinary
+	}
+	return svc.signed(ctx, h, func(secret string) error {
+		return answered(post(ctx, client(), h.Call, secret, out, time.Now()))
+	})
+}
+
+// signed has something sent to a hook's service that is signed with its secret, once the service lets it.
+func (svc *Service) signed(ctx context.Context, h *hook.Hook, send func(secret string) error) error {
+	secret, err := svc.secret(h.Secret)
 	if err != nil {
 		return err
 	}
@@ -131,11 +147,25 @@ func (svc *Service) call(ctx context.Context, h *hook.Hook, e *hook.Event) error
 			return err
 		}
 	}
-	post := notice.Post
-	if h.Mode == hook.Binary {
-		post = notice.PostBinary
+	return send(secret)
+}
+
+// publish publishes an event on a hook's bus, where a stream keeps it.
+func (svc *Service) publish(ctx context.Context, h *hook.Hook, e *hook.Event) error {
+	secret, err := svc.secret(h.Secret)
+	if err != nil {
+		return err
 	}
-	return answered(post(ctx, client(), h.Call, secret, out, time.Now()))
+	out, err := cloudEvent(e)
+	if err != nil {
+		return err
+	}
+	to := bus.Server{URL: h.Publish.Server, User: h.Publish.User, Secret: secret}
+	err = svc.memory.publisher.Publish(ctx, to, h.Publish.SubjectOf(e.Type), h.Name+"/"+e.ID, out, h.Mode == hook.Binary)
+	if err != nil {
+		return fault.Unavailablef("%w", err)
+	}
+	return nil
 }
 
 // grantedFor is for how long a service that lets events be sent is not asked again.

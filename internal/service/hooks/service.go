@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"andamio/internal/bus"
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/guard"
 	"andamio/internal/core/hook"
@@ -85,7 +86,12 @@ type Memory struct {
 	// noted is the last entry of the log that was gathered; granted is until when services let events be sent.
 	noted   int64
 	granted map[string]time.Time
+	// publisher has the connections to buses.
+	publisher bus.Publisher
 }
+
+// Close ends what is kept open for what comes after.
+func (m *Memory) Close() { m.publisher.Close() }
 
 // remembered is what happened with a request until it was changed last.
 type remembered struct {

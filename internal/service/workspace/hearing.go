@@ -6,6 +6,7 @@ import (
 	"regexp"
 
 	"andamio/internal/core/fault"
+	"andamio/internal/core/hook"
 )
 
 // fileHearing says where notices are heard, if that is not this machine alone.
@@ -17,6 +18,10 @@ type Hearing struct {
 	Listen string `json:"listen,omitempty"`
 	// Tell is the name or address that sites are told, where they reach this machine by another; "" is that of Listen.
 	Tell string `json:"tell,omitempty"`
+	// Bus is where notices are heard, too: what is published under its subject, followed by the name of the site that it is about. Secret is the name under which the password or
+	// the token is kept.
+	Bus    *hook.Bus `json:"bus,omitempty"`
+	Secret string    `json:"secret,omitempty"`
 }
 
 // Hearing says where notices are heard.
@@ -50,6 +55,9 @@ func (h Hearing) check() error {
 	}
 	if _, err := netip.ParseAddr(h.Tell); h.Tell != "" && err != nil && (len(h.Tell) > 253 || !hostName.MatchString(h.Tell)) {
 		return fault.Invalidf("%q is neither a name nor an address without a port", h.Tell)
+	}
+	if h.Bus != nil {
+		return fault.Default(fault.Invalid, h.Bus.Check(h.Secret))
 	}
 	return nil
 }

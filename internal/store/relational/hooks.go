@@ -1,6 +1,7 @@
 package relational
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -43,6 +44,20 @@ func (s *Store) TakeDelivery(ctx context.Context, now, silent time.Time) (store.
 		return store.Delivery{}, store.ErrNotFound
 	}
 	return all[0], nil
+}
+
+// TakeDeliveriesOf takes up as many as there are of a hook that wait and are due, up to a number, in the order in which they were enlisted; each goes to one of several that
+// want it.
+func (s *Store) TakeDeliveriesOf(ctx context.Context, hook string, most int, now time.Time) ([]store.Delivery, error) {
+	var all []store.Delivery
+	err := s.within(ctx, func(tx Asked) (err error) {
+		all, err = deliveries(ctx, tx, `UPDATE deliveries SET state = ?1, tries = tries + 1, next = ?2
+		WHERE id IN (SELECT id FROM deliveries WHERE state = ?3 AND next <= ?2 AND hook = ?4 ORDER BY next, id LIMIT ?5)
+		RETURNING id, hook, body, at, state, tries, next, note`, string(store.DeliverySending), now.UnixNano(), string(store.DeliveryWaiting), hook, most)
+		return err
+	})
+	slices.SortFunc(all, func(a, b store.Delivery) int { return cmp.Compare(a.ID, b.ID) })
+	return all, err
 }
 
 // SettleDelivery says what came of one that was taken up, unless somebody else has taken it up since.

@@ -2,6 +2,7 @@ package storetest
 
 import (
 	"fmt"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -12,6 +13,53 @@ import (
 	"andamio/internal/core/hook"
 	"andamio/internal/store"
 )
+
+// whatAHookTellsIsTakenTogether has two users take what one hook is to tell, as many at a time: each goes to one of them, nothing is taken that is another's, not due, or taken.
+func whatAHookTellsIsTakenTogether(t *testing.T, open Opener) {
+	name := fresh(t)
+	users := []store.Store{open(t, name), open(t, name)}
+	for i := range 30 {
+		at := noon
+		if i >= 27 {
+			at = noon.Add(time.Hour)
+		}
+		_, err := users[0].Enlist(ctx, store.Delivery{Hook: []string{"a", "b", "a"}[i%3], Event: hook.Event{ID: fmt.Sprint("log-", i), Type: hook.LogNoted, At: at}, At: at})
+		require.NoError(t, err)
+	}
+	one, err := users[0].TakeDelivery(ctx, noon, noon.Add(-time.Minute))
+	require.NoError(t, err)
+	require.Equal(t, "log-0", one.Event.ID)
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	taken := map[string]int{}
+	for _, u := range users {
+		group.Go(func() {
+			for {
+				got, err := u.TakeDeliveriesOf(ctx, "a", 4, noon)
+				assert.NoError(t, err)
+				assert.LessOrEqual(t, len(got), 4)
+				assert.True(t, slices.IsSortedFunc(got, func(a, b store.Delivery) int { return int(a.ID - b.ID) }))
+				mu.Lock()
+				for _, d := range got {
+					taken[d.Event.ID]++
+					assert.Equal(t, []any{"a", store.DeliverySending, 1}, []any{d.Hook, d.State, d.Tries})
+				}
+				mu.Unlock()
+				if len(got) == 0 || err != nil {
+					return
+				}
+			}
+		})
+	}
+	group.Wait()
+	assert.Len(t, taken, 17, "of 18 that are due one was taken before")
+	for id, n := range taken {
+		assert.Equal(t, 1, n, id)
+	}
+	rest, err := users[1].TakeDeliveriesOf(ctx, "a", 10, noon.Add(time.Hour))
+	require.NoError(t, err)
+	assert.Len(t, rest, 2, "which are due now")
+}
 
 // anEventIsToldOnceByEachHook has two users enlist the same events at once and see to them at once; what failed waits, what broke off is taken up
 // by another, and what was taken up by another is not settled.

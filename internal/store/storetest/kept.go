@@ -291,6 +291,7 @@ func nothingIsDoneOnAClosedStore(t *testing.T, open Opener) {
 		"own":          func() error { return s.Own(ctx, 1, guard.Owner{}) },
 		"enlist":       func() error { _, err := s.Enlist(ctx, store.Delivery{}); return err },
 		"take":         func() error { _, err := s.TakeDelivery(ctx, noon, noon); return err },
+		"take more":    func() error { _, err := s.TakeDeliveriesOf(ctx, "a", 1, noon); return err },
 		"settle":       func() error { return s.SettleDelivery(ctx, store.Delivery{}) },
 		"resend":       func() error { return s.ResendDelivery(ctx, 1, noon) },
 		"deliveries":   func() error { _, err := s.Deliveries(ctx, 1); return err },

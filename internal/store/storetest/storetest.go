@@ -42,6 +42,7 @@ var tests = []struct {
 	{"ADeploymentIsSomebodys", aDeploymentIsSomebodys},
 	{"WhatDecidesAnAccountIsKept", whatDecidesAnAccountIsKept},
 	{"AnEventIsToldOnceByEachHook", anEventIsToldOnceByEachHook},
+	{"WhatAHookTellsIsTakenTogether", whatAHookTellsIsTakenTogether},
 	{"AnAddressIsLeasedOnce", anAddressIsLeasedOnce},
 	{"AlertsAreAsTheyBecameLast", alertsAreAsTheyBecameLast},
 	{"ReactionsKnowWhatTheyDid", reactionsKnowWhatTheyDid},
