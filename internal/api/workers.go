@@ -10,6 +10,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/guard"
+	"andamio/internal/reach"
 	"andamio/internal/service/workers"
 	"andamio/internal/tunnel"
 )
@@ -26,12 +27,13 @@ func workerOperations(s *Server) {
 	type through struct {
 		Site string `path:"site" maxLength:"128"`
 		Body struct {
-			Pool string `json:"pool" maxLength:"63" doc:"pool of workers through which the site is reached; empty is from where the workspace is served"`
+			Pool   string            `json:"pool" maxLength:"63" doc:"pool of workers through which the site is reached; empty is from where the workspace is served"`
+			Labels map[string]string `json:"labels,omitempty" doc:"what those workers of the pool are labelled with through which it is reached; empty is all of them"`
 		}
 	}
 	does(s, operation{id: "setThrough", method: http.MethodPut, path: "/sites/{site}/through", summary: "Have a site be reached through a pool of workers, or from here", tag: "sites", status: http.StatusNoContent, twins: []string{"site through"}},
 		func(ctx context.Context, a *app.App, in *through) (*gone, error) {
-			return nil, a.SetThrough(ctx, in.Site, in.Body.Pool)
+			return nil, a.SetThrough(ctx, in.Site, reach.Through{Pool: in.Body.Pool, Labels: in.Body.Labels})
 		})
 }
 

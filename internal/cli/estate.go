@@ -223,7 +223,7 @@ func (s *shared) printEstate(e *estate.Estate) error {
 	var free, total estate.Capacity
 	w := tabwriter.NewWriter(s.out, 0, 0, 2, ' ', 0)
 	for _, site := range e.Sites {
-		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", printable.Clean(site.Name), site.Kind, reach(site), printable.Clean(strings.Join(site.Features, ", ")))
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", printable.Clean(site.Name), site.Kind, reachWords(site), printable.Clean(strings.Join(site.Features, ", ")))
 		for _, r := range site.Rooms() {
 			free, total = free.Plus(r.Free), total.Plus(r.Total)
 			of := ""
@@ -251,7 +251,7 @@ func (s *shared) printEstate(e *estate.Estate) error {
 	return nil
 }
 
-func reach(site *estate.Site) string {
+func reachWords(site *estate.Site) string {
 	if site.Network == estate.Ports {
 		return "ports of one address"
 	}

@@ -63,7 +63,7 @@ changed at once. The site is surveyed when it is connected.`,
 	f.StringSliceVar(&o.c.Regions, "region", nil, "survey this region alone; may be repeated")
 	f.StringSliceVar(&o.only, "only", nil, "survey only such kinds and tags: instance, volume, network, NAME or NAME=VALUE; may be repeated")
 	f.StringVar(&o.c.Schedule, "schedule", "FREQ=HOURLY", `when to survey, as a recurrence rule (RFC 5545); "" for by hand alone`)
-	f.StringVar(&o.c.Through, "through", "", "pool of workers through which it is reached (andamio work --join; default: from here)")
+	f.StringVar(&o.c.Through, "through", "", "pool of workers through which it is reached, and labels after it: POOL LABEL=VALUE (andamio work --join; default: from here)")
 	f.BoolVar(&o.noSurvey, "no-survey", false, "do not survey the site yet")
 	return cmd
 }

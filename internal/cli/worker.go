@@ -18,6 +18,7 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
+	"andamio/internal/reach"
 	"andamio/internal/service/workers"
 	"andamio/internal/tunnel"
 )
@@ -199,26 +200,26 @@ func (s *shared) workers() *cobra.Command {
 
 func (s *shared) siteThrough() *cobra.Command {
 	return &cobra.Command{
-		Use:   "through NAME [POOL]",
+		Use:   "through NAME [POOL [LABEL=VALUE...]]",
 		Short: "Have a site be reached through a pool of workers, or from here",
 		Long: `The site, its machines and its endpoints are reached through workers of the pool from then on (andamio work --join), whoever asks: runs, surveys, measures, shells and
-copies. Without a pool they are reached from here. The site is tried first, so join
-a worker before. While later no worker of the pool is there the site does not answer, and what needs it waits or fails as with any.`,
-		Args: cobra.RangeArgs(1, 2),
+copies. Labels choose among the workers of the pool: those are gone through
+that have all of them. Without a pool they are reached from here. The site is tried first, so join a worker before. While later no worker of the pool is there the site does not answer, and what needs it waits or fails as with any.`,
+		Args: cobra.MinimumNArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			pool := ""
-			if len(args) > 1 {
-				pool = args[1]
+			through, err := reach.ReadThrough(strings.Join(args[1:], " "))
+			if err != nil {
+				return usageError{err}
 			}
-			if err := a.SetThrough(ctx, args[0], pool); err != nil {
+			if err := a.SetThrough(ctx, args[0], through); err != nil {
 				return err
 			}
 			if s.json {
-				return siteThroughValue.print(s, siteThrough{args[0], pool})
+				return siteThroughValue.print(s, siteThrough{args[0], through})
 			}
 			how := "from here"
-			if pool != "" {
-				how = "through workers of the pool " + printable.Clean(pool)
+			if through.Pool != "" {
+				how = "through workers of the pool " + through.String()
 			}
 			fmt.Fprintf(s.out, "%s is reached %s\n", printable.Clean(args[0]), how)
 			return nil
@@ -229,7 +230,7 @@ a worker before. While later no worker of the pool is there the site does not an
 // siteThrough says how a site is reached.
 type siteThrough struct {
 	Site string `json:"site"`
-	Pool string `json:"pool"`
+	reach.Through
 }
 
 // throughWords say through which pool a site is reached, after how it is secured.

@@ -126,6 +126,12 @@ func TestAClosedNetworkIsReachedThroughItsWorkers(t *testing.T) {
 	assert.Regexp(t, `dam +one +floor=2 +since .+ from `+regexp.QuoteMeta(c.ns.There)+` to \S+ +alisio-norte \d+\.\d ms, alisio-sur`, c.run(0, "workers"))
 	assert.Contains(t, c.run(0, "site", "list"), "through the pool dam")
 	c.run(0, "site", "test", "vega")
+	assert.Contains(t, c.run(5, "site", "through", "vega", "dam", "floor=3"), "workers of the pool dam floor=3, and none is there", "labels choose")
+	assert.Contains(t, c.run(2, "site", "through", "vega", "dam", "floor"), "is no label")
+	assert.Contains(t, c.run(0, "site", "through", "vega", "dam", "floor=2"), "through workers of the pool dam floor=2")
+	c.run(0, "site", "test", "vega")
+	assert.Contains(t, c.run(0, "site", "list"), "through the pool dam floor=2")
+	c.run(0, "site", "through", "vega", "dam")
 
 	plan := filepath.Join(t.TempDir(), "plan.json")
 	c.run(0, "plan", "../../examples/flood-watch", "--preset", "drill", "-o", plan)
@@ -201,5 +207,5 @@ func TestAWorkerThatMayNotJoinIsTold(t *testing.T) {
 		assert.Contains(t, said, c.want)
 	}
 	assert.Contains(t, run(3, "site", "through", "nowhere", "dam"), `there is no site "nowhere"`)
-	assert.Contains(t, run(2, "site", "through", "nowhere", "Dam House"), "is no name of a pool")
+	assert.Contains(t, run(2, "site", "through", "nowhere", "Dam_House"), "is no name of a pool")
 }

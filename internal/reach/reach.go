@@ -13,16 +13,17 @@ type Dialer func(ctx context.Context, network, address string) (net.Conn, error)
 
 // NoWay is why there is no way to a site: those through whom it is reached are not there, or do not reach it.
 type NoWay struct {
-	Site, Pool string
+	Site string
+	Through
 	// Err is why the last that was tried does not reach it; nil if none is there.
 	Err error
 }
 
 func (n *NoWay) Error() string {
 	if n.Err == nil {
-		return fmt.Sprintf("%s is reached through workers of the pool %s, and none is there (andamio work --join)", n.Site, n.Pool)
+		return fmt.Sprintf("%s is reached through workers of the pool %s, and none is there (andamio work --join)", n.Site, n.Through)
 	}
-	return fmt.Sprintf("%s is reached through workers of the pool %s: %v", n.Site, n.Pool, n.Err)
+	return fmt.Sprintf("%s is reached through workers of the pool %s: %v", n.Site, n.Through, n.Err)
 }
 
 func (n *NoWay) Unwrap() error { return n.Err }

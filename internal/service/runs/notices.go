@@ -46,7 +46,7 @@ func (svc *Service) hear(ctx context.Context, e *engine.Engine) (*engine.Wakes, 
 	var group sync.WaitGroup
 	for _, s := range e.Plan.Sites {
 		pusher, ok := site.Can[site.Pusher](ctx, e.Sites[s.Name])
-		if !ok || svc.workspace.Through(s.Name) != "" { // what is in a closed network cannot tell us: it is asked
+		if !ok || svc.workspace.Through(s.Name).Pool != "" { // what is in a closed network cannot tell us: it is asked
 			continue
 		}
 		group.Go(func() {

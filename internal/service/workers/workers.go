@@ -144,8 +144,8 @@ type Joining struct {
 }
 
 func (j *Joining) check() error {
-	if err := workspace.CheckPool(j.Pool); err != nil {
-		return err
+	if err := reach.CheckPool(j.Pool); err != nil {
+		return fault.Default(fault.Invalid, err)
 	}
 	if !nameOf.MatchString(j.Name) {
 		return fault.Invalidf("%q is no name of a worker: it is made of small letters, digits, dots, hyphens and underscores", j.Name)
@@ -244,7 +244,7 @@ func (svc *Service) attend(ctx context.Context, lease string, epoch int64, n not
 	for {
 		if now := time.Now(); now.Sub(measured) >= measureEvery {
 			measured = now
-			go func() { found <- svc.measure(ctx, n.Pool, s) }()
+			go func() { found <- svc.measure(ctx, &n.Worker, s) }()
 		}
 		if err := svc.store.SayOfLease(ctx, lease, epoch, asText(n), time.Now()); err != nil && errors.Is(err, store.ErrTaken) {
 			return err // another has its place
@@ -263,15 +263,15 @@ func (svc *Service) attend(ctx context.Context, lease string, epoch int64, n not
 	}
 }
 
-// measure sees how far the sites of a pool are from one of its workers; nil if that is not known.
-func (svc *Service) measure(ctx context.Context, pool string, s *tunnel.Session) map[string]Reached {
+// measure sees how far the sites are that are reached through a worker; nil if that is not known.
+func (svc *Service) measure(ctx context.Context, w *Worker, s *tunnel.Session) map[string]Reached {
 	all, err := svc.workspace.Connections()
 	if err != nil {
 		return nil
 	}
 	addresses := map[string]string{}
 	for i := range all {
-		if all[i].Through != pool {
+		if !all[i].Workers().Means(w.Pool, w.Labels) {
 			continue
 		}
 		if at := hostOf(all[i].Address()); at != "" {
@@ -374,18 +374,19 @@ func (svc *Service) Relay(ctx context.Context, pool, name, address string) (net.
 	return s.Dial(ctx, address)
 }
 
-// Dialer reaches a site through a pool of workers.
-func (svc *Service) Dialer(pool, site string) reach.Dialer {
+// Dialer reaches a site through workers.
+func (svc *Service) Dialer(through reach.Through, site string) reach.Dialer {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		if !strings.HasPrefix(network, "tcp") {
 			return new(net.Dialer).DialContext(ctx, network, address)
 		}
-		all, err := svc.workers(ctx, pool)
+		all, err := svc.workers(ctx, through.Pool)
 		if err != nil {
 			return nil, err
 		}
+		all = slices.DeleteFunc(all, func(w Worker) bool { return !through.Means(w.Pool, w.Labels) })
 		nearest(all, site)
-		no := &reach.NoWay{Site: site, Pool: pool}
+		no := &reach.NoWay{Site: site, Through: through}
 		for i := range all {
 			c, err := svc.through(ctx, &all[i], address)
 			if err == nil || answered(err) || ctx.Err() != nil {

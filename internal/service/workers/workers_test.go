@@ -59,14 +59,14 @@ func TestWhoIsSilentIsNotThere(t *testing.T) {
 
 func TestWhereNobodyIsThereIsNoWay(t *testing.T) {
 	svc := &Service{store: &shelf{}, memory: &Memory{}}
-	_, err := svc.Dialer("dam", "presa")(t.Context(), "tcp", "10.0.0.2:443")
+	_, err := svc.Dialer(reach.Through{Pool: "dam"}, "presa")(t.Context(), "tcp", "10.0.0.2:443")
 	var no *reach.NoWay
 	require.ErrorAs(t, err, &no)
-	assert.Equal(t, []any{"presa", "dam", nil}, []any{no.Site, no.Pool, no.Err})
+	assert.Equal(t, []any{"presa", "dam", nil}, []any{no.Site, no.Through.String(), no.Err})
 	l, err := net.Listen("unix", t.TempDir()+"/s")
 	require.NoError(t, err)
 	defer l.Close()
-	c, err := svc.Dialer("dam", "presa")(t.Context(), "unix", l.Addr().String())
+	c, err := svc.Dialer(reach.Through{Pool: "dam"}, "presa")(t.Context(), "unix", l.Addr().String())
 	require.NoError(t, err, "a socket of this machine is on this machine")
 	c.Close()
 	assert.True(t, answered(&net.OpError{Err: syscall.ECONNREFUSED}))

@@ -47,7 +47,7 @@ type Connection struct {
 	// Changing says that the credential is being changed: another is kept beside it until one of them is known to be good.
 	Changing bool `json:"changing,omitempty"`
 
-	// Through is the pool of workers through which the site is reached, and what is at it; "" is from here.
+	// Through is the pool of workers through which the site is reached, and what is at it, followed by the labels that they have to have ([reach.Through]); "" is from here.
 	Through string `json:"through,omitempty"`
 
 	// Secrets are what its driver is told and nobody else.
@@ -113,7 +113,7 @@ func (w *Workspace) unlockSecrets(c *Connection) error {
 			c.Secrets[field] = text
 		}
 	}
-	c.dial = w.route(c.Through, c.Site)
+	c.dial = w.route(c.Workers(), c.Site)
 	name := c.Site
 	c.Renew = func() string { now, _ := w.Vault.Get(ShelfSites, name); return now }
 	return nil
@@ -292,8 +292,8 @@ func (c *Connection) Check() error {
 			errs = append(errs, err)
 		}
 	}
-	if c.Through != "" {
-		errs = append(errs, CheckPool(c.Through))
+	if _, err := reach.ReadThrough(c.Through); err != nil {
+		errs = append(errs, fault.Default(fault.Invalid, err))
 	}
 	for _, k := range c.Filter.Kinds {
 		if !slices.Contains(site.Kinds, k) {

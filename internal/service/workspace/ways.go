@@ -2,62 +2,55 @@ package workspace
 
 import (
 	"context"
-	"regexp"
 	"sync"
 
-	"andamio/internal/core/fault"
 	"andamio/internal/durable"
 	"andamio/internal/reach"
 )
 
-// ways are the pools through which sites are reached, as they were read last, as long as what is kept of sites is the same.
+// ways are the workers through which sites are reached, as they were read last, as long as what is kept of sites is the same.
 type ways struct {
 	mu    sync.Mutex
 	stamp durable.Stamp
-	read  map[string]string
+	read  map[string]reach.Through
 }
 
-// route reaches a site through a pool; nil is from here.
-func (w *Workspace) route(pool, site string) reach.Dialer {
-	if pool == "" || w.Routes == nil {
+// route reaches a site through workers; nil is from here.
+func (w *Workspace) route(through reach.Through, site string) reach.Dialer {
+	if through.Pool == "" || w.Routes == nil {
 		return nil
 	}
-	return w.Routes(pool, site)
-}
-
-// poolName is what pools of workers may be called.
-var poolName = regexp.MustCompile(`^[a-z0-9]([a-z0-9._-]{0,61}[a-z0-9])?$`)
-
-// CheckPool says what is the matter with the name of a pool of workers.
-func CheckPool(name string) error {
-	if !poolName.MatchString(name) {
-		return fault.Invalidf("%q is no name of a pool of workers: it is made of small letters, digits, dots, hyphens and underscores", name)
-	}
-	return nil
+	return w.Routes(through, site)
 }
 
 // Routed is a connection that is not kept yet, which is reached as it says.
 func (w *Workspace) Routed(c Connection) Connection {
-	c.dial = w.route(c.Through, c.Site)
+	c.dial = w.route(c.Workers(), c.Site)
 	return c
 }
 
-// Through is the pool of workers through which a site is reached; "" is from here.
-func (w *Workspace) Through(site string) string {
+// Workers are those through whom the site is reached.
+func (c *Connection) Workers() reach.Through {
+	t, _ := reach.ReadThrough(c.Through) // checked before it was kept
+	return t
+}
+
+// Through says through which workers a site is reached.
+func (w *Workspace) Through(site string) reach.Through {
 	stamp, err := w.files.Stamp(FileSites)
 	if err != nil {
-		return ""
+		return reach.Through{}
 	}
 	w.ways.mu.Lock()
 	defer w.ways.mu.Unlock()
 	if w.ways.read == nil || w.ways.stamp != stamp {
 		var all []Connection
 		if w.ReadJSON(FileSites, &all) != nil {
-			return ""
+			return reach.Through{}
 		}
-		w.ways.read, w.ways.stamp = map[string]string{}, stamp
+		w.ways.read, w.ways.stamp = map[string]reach.Through{}, stamp
 		for i := range all {
-			w.ways.read[all[i].Site] = all[i].Through
+			w.ways.read[all[i].Site] = all[i].Workers()
 		}
 	}
 	return w.ways.read[site]

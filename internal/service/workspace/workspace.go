@@ -31,8 +31,8 @@ type Workspace struct {
 	// Loose are files and folders that others could read or write when the workspace was opened; they cannot any more.
 	Loose []string
 	Vault *vault.Vault
-	// Routes reach sites through pools of workers; nil where nobody does.
-	Routes func(pool, site string) reach.Dialer
+	// Routes reach sites through workers; nil where nobody does.
+	Routes func(through reach.Through, site string) reach.Dialer
 	files  durable.Files
 	teams  teams
 	ways   ways

@@ -288,7 +288,7 @@ func (v *View) through(c *workspace.Connection, now time.Time) ([]string, part.I
 	through := "through " + c.Through
 	for i := range v.workers {
 		w := &v.workers[i]
-		if w.Pool != c.Through {
+		if !c.Workers().Means(w.Pool, w.Labels) {
 			continue
 		}
 		r, known := w.Sites[c.Site]
