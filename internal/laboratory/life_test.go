@@ -69,7 +69,7 @@ func (b *bench) virsh(args ...string) string {
 // typed types a line on the serial console of an instance, again and again, and returns what is said there until some words come.
 func (b *bench) typed(instance, line, until string) string {
 	b.Helper()
-	ctx, cancel := context.WithTimeout(b.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(b.Context(), waiting)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, binary, "--workspace", b.ws, "console", instance)
 	in, err := cmd.StdinPipe()
@@ -121,7 +121,7 @@ func (b *bench) findings() string {
 
 // How long a machine is waited for, and how often it is asked.
 const (
-	waiting = 2 * time.Minute
+	waiting = 4 * time.Minute
 	second  = time.Second
 )
 
