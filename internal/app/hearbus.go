@@ -24,7 +24,7 @@ func (l *Listener) hearBus(ctx context.Context, h workspace.Hearing, receivers m
 	ctx, l.busLeft = context.WithCancel(ctx)
 	l.done.Go(func() {
 		for ctx.Err() == nil {
-			hearing, err := l.joinBus(h, receivers)
+			hearing, err := l.joinBus(ctx, h, receivers)
 			if err == nil {
 				l.OnBus.Store(true)
 				<-ctx.Done()
@@ -41,7 +41,7 @@ func (l *Listener) hearBus(ctx context.Context, h workspace.Hearing, receivers m
 }
 
 // joinBus listens on a bus.
-func (l *Listener) joinBus(h workspace.Hearing, receivers map[string]*notice.Receiver) (*bus.Hearing, error) {
+func (l *Listener) joinBus(ctx context.Context, h workspace.Hearing, receivers map[string]*notice.Receiver) (*bus.Hearing, error) {
 	var secret string
 	if h.Secret != "" {
 		values, err := l.a.workspace.Secrets([]string{h.Secret})
@@ -50,7 +50,7 @@ func (l *Listener) joinBus(h workspace.Hearing, receivers map[string]*notice.Rec
 		}
 		secret = values[h.Secret]
 	}
-	return bus.Hear(bus.Server{URL: h.Bus.Server, User: h.Bus.User, Secret: secret}, h.Bus.Subject, busName, func(m bus.Message) {
+	return bus.Hear(ctx, bus.Server{URL: h.Bus.Server, User: h.Bus.User, Secret: secret}, h.Bus.Subject, busName, func(m bus.Message) {
 		r := receivers[m.Last]
 		if r == nil {
 			l.a.Log.Info("a notice on the bus is about no site that is connected", "site", m.Last)

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"sync"
 	"time"
@@ -31,8 +32,11 @@ type Server struct {
 	User, Secret string
 }
 
-// patience bounds how long a connection may take to be there, and what is asked of a server where a context does not.
-const patience = 10 * time.Second
+// connecting bounds how long a connection may take to be there, patience what is asked of a server where a context does not.
+const (
+	connecting = 5 * time.Second
+	patience   = 10 * time.Second
+)
 
 // waiting is how long a connection that broke off waits before it is tried again.
 const waiting = 2 * time.Second
@@ -44,7 +48,8 @@ var ErrNoStream = errors.New("no stream there keeps what is published under the 
 var ErrNotLet = errors.New("the server does not let us")
 
 func (s Server) options() []nats.Option {
-	out := []nats.Option{nats.Name("andamio"), nats.Timeout(patience), nats.ReconnectWait(waiting), nats.MaxReconnects(-1), nats.RetryOnFailedConnect(false)}
+	out := []nats.Option{nats.Name("andamio"), nats.Timeout(connecting), nats.ReconnectWait(waiting), nats.MaxReconnects(-1),
+		nats.ReconnectBufSize(-1)} // what cannot be sent now is tried again by whoever sends it, and not sent behind their back
 	switch {
 	case s.User != "":
 		out = append(out, nats.UserInfo(s.User, s.Secret))
@@ -62,6 +67,9 @@ func (s Server) connect(more ...nats.Option) (*nats.Conn, error) {
 	return conn, nil
 }
 
+// errAway says that a connection broke off, and is not there again yet.
+var errAway = errors.New("the server is away")
+
 // explained is an error of the server's in words that say what to do about it.
 func explained(err error) error {
 	switch {
@@ -69,6 +77,8 @@ func explained(err error) error {
 		return fmt.Errorf("%w: %w", ErrNotLet, err)
 	case errors.Is(err, jetstream.ErrNoStreamResponse), errors.Is(err, nats.ErrNoResponders):
 		return ErrNoStream
+	case errors.Is(err, nats.ErrReconnectBufExceeded), errors.Is(err, nats.ErrConnectionReconnecting), errors.Is(err, nats.ErrDisconnected):
+		return errAway
 	}
 	return err
 }
@@ -151,10 +161,18 @@ type Message struct {
 // Hearing is a subject that is listened to, until it is closed.
 type Hearing struct{ conn *nats.Conn }
 
-// Hear has messages under a subject, one part below it, given to one of those that listen by the same name; Again is told that the server went or came back. Where the server is not there
-// at first that is an error.
-func Hear(s Server, subject, name string, hear func(Message), again func(error)) (*Hearing, error) {
-	conn, err := s.connect(nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { again(err) }), nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { again(explained(err)) }))
+// dialer connects as long as a context lasts.
+type dialer struct{ ctx context.Context }
+
+func (d dialer) Dial(network, address string) (net.Conn, error) {
+	return (&net.Dialer{Timeout: connecting}).DialContext(d.ctx, network, address)
+}
+
+// Hear has messages under a subject, one part below it, given to one of those that listen by the same name, one after the other; trouble is told what goes wrong meanwhile. Where the server is
+// not there at first that is an error; where it goes it is connected to again, until the context ends or the hearing is closed.
+func Hear(ctx context.Context, s Server, subject, name string, hear func(Message), trouble func(error)) (*Hearing, error) {
+	conn, err := s.connect(nats.SetCustomDialer(dialer{ctx}), nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { trouble(err) }),
+		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { trouble(explained(err)) }))
 	if err != nil {
 		return nil, err
 	}

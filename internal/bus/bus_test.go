@@ -95,7 +95,7 @@ func TestEachMessageIsHeardByOne(t *testing.T) {
 	var mu sync.Mutex
 	heard := map[string]map[string]int{}
 	listen := func(name string) *bus.Hearing {
-		h, err := bus.Hear(me, "ribera.notices", name, func(m bus.Message) {
+		h, err := bus.Hear(t.Context(), me, "ribera.notices", name, func(m bus.Message) {
 			mu.Lock()
 			defer mu.Unlock()
 			if heard[name] == nil {
@@ -127,8 +127,8 @@ func TestEachMessageIsHeardByOne(t *testing.T) {
 	mu.Lock()
 	defer mu.Unlock()
 	assert.Len(t, heard["andamio"], 1)
-	_, err := bus.Hear(bus.Server{URL: x.URL, User: bustest.Reader, Secret: bustest.Password}, "closed.notices", "andamio", func(bus.Message) {}, func(error) {})
+	_, err := bus.Hear(t.Context(), bus.Server{URL: x.URL, User: bustest.Reader, Secret: bustest.Password}, "closed.notices", "andamio", func(bus.Message) {}, func(error) {})
 	assert.ErrorIs(t, err, bus.ErrNotLet)
-	_, err = bus.Hear(bus.Server{URL: "nats://127.0.0.1:1"}, "a", "b", func(bus.Message) {}, func(error) {})
+	_, err = bus.Hear(t.Context(), bus.Server{URL: "nats://127.0.0.1:1"}, "a", "b", func(bus.Message) {}, func(error) {})
 	assert.Error(t, err)
 }

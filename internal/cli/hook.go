@@ -54,7 +54,7 @@ func (s *shared) printHooks(ctx context.Context, a *app.App) error {
 		for _, t := range h.On {
 			on = append(on, string(t))
 		}
-		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", printable.Clean(h.Name), strings.Join(on, " "), printable.Clean(does(h)), printable.Clean(h.When))
+		fmt.Fprintf(w, "%s\t%s\t%s\t%s\n", printable.Clean(h.Name), strings.Join(on, " "), printable.Clean(h.Does()), printable.Clean(h.When))
 	}
 	if len(last) > 0 {
 		fmt.Fprintln(w, "\nNUMBER\tHOOK\tTOLD\tOF\tSTATE\t")
@@ -63,19 +63,6 @@ func (s *shared) printHooks(ctx context.Context, a *app.App) error {
 		fmt.Fprintf(w, "%d\t%s\t%s\t%s\t%s\t%s\n", d.ID, printable.Clean(d.Hook), d.Event.Type, printable.Clean(d.Event.Name), d.State, printable.Clean(d.Note))
 	}
 	return w.Flush()
-}
-
-// does says what a hook does, in a few words.
-func does(h *hook.Hook) string {
-	switch {
-	case h.Call != "":
-		return "calls " + h.Call
-	case h.Script == "":
-		return "tells " + strings.Join(h.Tell, ", ")
-	case len(h.At) == 0:
-		return "runs a script on every instance"
-	}
-	return "runs a script on " + strings.Join(h.At, ", ")
 }
 
 func (s *shared) hookCheck() *cobra.Command {

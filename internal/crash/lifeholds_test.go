@@ -18,6 +18,7 @@ import (
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/usage"
 	"andamio/internal/names"
+	"andamio/internal/sandbox"
 	"andamio/internal/service/deployments"
 )
 
@@ -102,9 +103,17 @@ func (l *life) roomsHold(ctx context.Context, standing []*deployments.Deployment
 
 // declared compares what the sites hold with what the deployments say stands.
 func (l *life) declared(standing []*deployments.Deployment) error {
-	want := map[string]string{}
+	plans := map[string]*plan.Plan{}
 	for _, d := range standing {
-		p := d.Stand.Plan
+		plans[d.Name] = d.Stand.Plan
+	}
+	return heldAsDeclared(l.box, plans)
+}
+
+// heldAsDeclared compares what the sites hold with what stands of some deployments, by their names: each thing that is declared is there, and nothing else.
+func heldAsDeclared(box *sandbox.Sandbox, plans map[string]*plan.Plan) error {
+	want := map[string]string{}
+	for name, p := range plans {
 		for i := range p.Steps {
 			s := &p.Steps[i]
 			key := ""
@@ -115,12 +124,12 @@ func (l *life) declared(standing []*deployments.Deployment) error {
 				key = p.Known[s.Resource]["site.id."+s.Volume]
 			}
 			if key != "" && s.Script == nil {
-				want[s.Site+" "+key] = d.Name + " " + s.ID
+				want[s.Site+" "+key] = name + " " + s.ID
 			}
 		}
 	}
 	var wrong []error
-	for _, h := range l.box.Holds() {
+	for _, h := range box.Holds() {
 		key := h.Site + " " + h.ID
 		if want[key] == "" {
 			wrong = append(wrong, fmt.Errorf("%s holds %s %s (%s), which nobody declares", h.Site, h.Term, h.ID, h.Title))

@@ -18,14 +18,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
+	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/store/postgres/server"
 	"andamio/internal/vault"
 )
 
-// TestATeamSurvivesAnything has three machines serve one workspace in a database, while deployments rise and change at the word of each of them, and workers, those who serve, and the database are killed and
+// TestATeamSurvivesAnything has three machines serve one workspace in a database, while a deployment rises, changes and is moved at the word of each of them, and workers, those who serve, and the database are killed and
 // frozen at random: what was asked for comes to stand by itself, nothing is built twice, nothing is lost, and of what is due nothing is done twice.
 func TestATeamSurvivesAnything(t *testing.T) {
 	t.Parallel()
@@ -123,6 +125,13 @@ func (m *team) begin(seed uint64) error {
 			return err
 		}
 	}
+	for i, x := range e.Sites {
+		for _, y := range e.Sites[:i] {
+			if _, err := m.a.MakePair(ctx, x.Name, y.Name, sites.Both); err != nil {
+				return err
+			}
+		}
+	}
 	file := filepath.Join(dir, "plan.json")
 	p, err := scenario(ctx, m.a)
 	if err != nil {
@@ -200,7 +209,7 @@ func (m *team) act(words ...string) error {
 		return err
 	}
 	x := m.machines[m.r.IntN(len(m.machines))]
-	m.note("%s at %s", words[0], filepath.Base(x.dir))
+	m.note("%s at %s", strings.Join(words[:min(2, len(words))], " "), filepath.Base(x.dir))
 	faulty := make(chan error, 1)
 	go func() { faulty <- m.fault() }()
 	var said []byte
@@ -312,6 +321,9 @@ func (m *team) fault() error {
 // change changes the deployment in one of several ways.
 func (m *team) change() error {
 	m.changes++
+	if m.r.IntN(2) == 0 {
+		return m.move()
+	}
 	size := strconv.Itoa(1 + m.r.IntN(4))
 	d, err := m.a.FindDeployment(m.t.Context(), deploymentOfTeam)
 	if err != nil {
@@ -402,7 +414,7 @@ func (m *team) isTrue(r app.Run) error {
 		return err
 	}
 	if stands.Plan != nil {
-		if err := declared(m.box, stands.Plan); err != nil {
+		if err := heldAsDeclared(m.box, map[string]*plan.Plan{deploymentOfTeam: stands.Plan}); err != nil {
 			return err
 		}
 	}

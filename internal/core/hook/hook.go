@@ -144,6 +144,21 @@ type Hook struct {
 	condition condition.Condition
 }
 
+// Does says what the hook does, in a few words.
+func (h *Hook) Does() string {
+	switch {
+	case h.Call != "":
+		return "calls " + h.Call
+	case h.Publish != nil:
+		return "publishes under " + h.Publish.Subject + " at " + h.Publish.Server
+	case len(h.Tell) > 0:
+		return "tells " + strings.Join(h.Tell, ", ")
+	case len(h.At) == 0:
+		return "runs a script on every instance"
+	}
+	return "runs a script on " + strings.Join(h.At, ", ")
+}
+
 // The modes in which an event is sent.
 const (
 	Structured = "structured"

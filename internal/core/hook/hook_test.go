@@ -125,10 +125,12 @@ func TestWhatIsNoHookIsRefused(t *testing.T) {
 			assert.ErrorContains(t, err, x, text)
 		}
 	}
-	for _, good := range []string{"publish: {server: 'tls://bus.test:4222', subject: a.b}", "publish: {server: 'nats://127.0.0.1:4222', subject: a-b_C, user: u}, secret: x, mode: binary",
-		"call: 'https://x.test', secret: x, mode: batched, handshake: true"} {
+	for good, does := range map[string]string{"publish: {server: 'tls://bus.test:4222', subject: a.b}": "publishes under a.b at tls://bus.test:4222",
+		"publish: {server: 'nats://127.0.0.1:4222', subject: a-b_C, user: u}, secret: x, mode: binary": "publishes under a-b_C at nats://127.0.0.1:4222",
+		"call: 'https://x.test', secret: x, mode: batched, handshake: true":                            "calls https://x.test"} {
 		f, err := hook.Read([]byte("version: " + hook.Version + "\nhooks: [{hook: a, on: [log.noted, run.stands], " + good + "}]"))
 		require.NoError(t, err, good)
+		assert.Equal(t, does, f.Hooks[0].Does())
 		if p := f.Hooks[0].Publish; p != nil {
 			assert.Equal(t, p.Subject+".run.stands", p.SubjectOf(hook.RunStands))
 		}
