@@ -3,6 +3,7 @@ package app
 import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/trail"
+	"andamio/internal/reach"
 	"andamio/internal/service/workers"
 	"andamio/internal/site"
 	"andamio/internal/store"
@@ -24,6 +25,8 @@ type (
 	RecordChange = store.RecordChange
 	// Trial is what one site found when it asked another.
 	Trial = site.Trial
+	// Through says through which workers a site is reached.
+	Through = reach.Through
 	// Delivery is how a hook was told of something, or not.
 	Delivery = store.Delivery
 	// RequestEvent is what was done or said about a request.

@@ -28,6 +28,7 @@ finish() {
   kill $display 2>/dev/null || true
   # what goes on without a screen, as runs do, would write into a folder that is being removed
   pkill -f -- "--workspace $work/" 2>/dev/null || true
+  pkill -f -- "--token-file $work/" 2>/dev/null || true
   for _ in $(seq 100); do pgrep -f -- "--workspace $work/" >/dev/null || break; sleep 0.1; done
   rm -rf "$work"
 }
@@ -155,12 +156,25 @@ press Escape Escape Escape
 press q
 close
 
+# Two sites are in a network of their own, and are reached through the workers in it.
+"$andamio" serve --stop --workspace "$work/ws" >/dev/null 2>&1 || true
+"$andamio" serve --workspace "$work/ws" --address 127.0.0.1:0 --api 127.0.0.1:0 >"$work/served" 2>&1 &
+for _ in $(seq 100); do grep -q 'programs at' "$work/served" && break; sleep 0.1; done
+"$andamio" token make workers --right connect --workspace "$work/ws" --json | grep -o 'andamio_[A-Za-z0-9_-]*' | head -1 >"$work/token"
+for name in sluice-1 sluice-2; do
+  "$andamio" work --join "$(grep -oE 'http://[0-9.:]+' "$work/served" | tail -1)" --pool dam-house --name "$name" --label floor="${name#sluice-}" --token-file "$work/token" >/dev/null 2>&1 &
+done
+for _ in $(seq 100); do [ "$("$andamio" workers --workspace "$work/ws" 2>/dev/null | grep -c sluice)" = 2 ] && break; sleep 0.1; done
+"$andamio" site through presa dam-house --workspace "$work/ws" >/dev/null
+"$andamio" site through vega dam-house floor=2 --workspace "$work/ws" >/dev/null
+
 cp -r examples/flood-watch "$work/lab"
 sed -i 's/name: flood-watch/name: flood-lab/' "$work/lab/template.yaml"
 open 160 47 "--workspace $work/ws --template $work/lab"
 press 1 Down
 await 'this plan'
 await 'its own time to answer'
+await 'sluice-2 [0-9.]+ ms'
 shot sites
 press q
 close

@@ -199,10 +199,10 @@ func (p *page) name(s usage.Site, y int) {
 	if mark := p.v.exposedSite(s.Site.Name); mark != "" {
 		x = p.c.Text(x+2, y, part.In(part.Coral), mark)
 	}
-	if mark := p.v.unreached(s.Site.Name, p.now); mark != "" {
-		x = p.c.Text(x+2, y, part.In(part.Coral), mark)
-	}
 	word, ink := health(s)
+	if why := p.v.unreached(s.Site.Name, p.now); why != "" { // what room it has helps nobody
+		word, ink = p.c.Look.Mark("failed")+" "+why, part.Coral
+	}
 	if p.r.W >= wideFrom {
 		end := p.v.drawAnswers(p.c, p.rooms()-2, y, s.Site.Name)
 		p.c.Cut(x+3, y, end-x-4, part.In(ink), word)

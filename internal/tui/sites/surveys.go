@@ -208,6 +208,7 @@ func (v *View) Actions() []view.Action {
 		return out
 	}
 	out = append(out, v.pairActs(name)...)
+	out = append(out, v.reachActs(name)...)
 	return append(out,
 		view.Action{Name: "survey " + name, Effect: "lists everything that is there, region by region; changes nothing", Do: func() tea.Cmd { return v.survey(name) }},
 		view.Action{Name: "survey " + name + " deeply", Effect: "goes into the instances of deployments too: system, packages, what listens, who talks to whom",
@@ -294,7 +295,7 @@ func (v *View) through(c *workspace.Connection, now time.Time) ([]string, part.I
 		r, known := w.Sites[c.Site]
 		switch {
 		case !known:
-			there = append(there, through+": "+w.Name+", "+part.Age(w.Since, now))
+			there = append(there, fmt.Sprintf("%s: %s, joined %s, not measured yet", through, w.Name, part.Age(w.Since, now)))
 		case r.Failed != "":
 			not = append(not, w.Name)
 		default:

@@ -31,12 +31,21 @@ func TestSitesSayThroughWhomTheyAreReached(t *testing.T) {
 	text := drawn(v, 160, 43)
 	assert.Contains(t, text, "2 of 4 sites")
 	assert.Contains(t, text, "through dam: one 3.1 ms, joined 2h00m ago")
-	assert.Contains(t, text, "through dam: two, 1m")
+	assert.Contains(t, text, "through dam: two, joined 1m ago, not measured yet")
 	assert.NotContains(t, text, "three", "who does not reach it, where others do")
-	assert.Regexp(t, `vega +private +no worker reaches it`, text)
+	assert.Regexp(t, `vega +private +✕ no worker reaches it +a · a-1`, text)
 	assert.Regexp(t, `alisio-norte +public +✕ does not answer +through mainland, and no worker of it is there`, text)
 	assert.Regexp(t, `tramonta +public +✕ does not answer +surveyed 1h`, text)
 	assert.NotContains(t, text, "alisio-sur", "which is not connected")
+	names := func(site string) (out []string) {
+		for _, a := range v.reachActs(site) {
+			out = append(out, a.Name)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"reach presa through hall", "reach presa from here"}, names("presa"), "each way but the one that it is reached by")
+	assert.Equal(t, []string{"reach tramonta through dam", "reach tramonta through hall"}, names("tramonta"))
+	assert.Equal(t, []string{"reach alisio-norte through dam", "reach alisio-norte through hall", "reach alisio-norte from here"}, names("alisio-norte"))
 	v.at = 1
 	assert.Contains(t, drawn(v, 160, 43), "through hall, and not reached by four")
 	small := drawn(v, 80, 24)
