@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -83,6 +84,9 @@ func TestWhyNothingIsPublished(t *testing.T) {
 	assert.Error(t, publish(bus.Server{URL: x.URL, User: bustest.Reader, Secret: bustest.Password}, "ribera.run"), "who may not publish there")
 	assert.Error(t, publish(bus.Server{URL: "nats://127.0.0.1:1"}, "ribera.run"), "nobody is there")
 	assert.Error(t, p.Publish(t.Context(), me, "ribera.run", "x", event.New(), false), "it is no event")
+	secured := me
+	secured.URL = strings.Replace(x.URL, "nats://", "tls://", 1)
+	assert.Error(t, publish(secured, "ribera.run"), "no password goes in clear where the conversation was to be encrypted")
 	assert.Empty(t, x.Kept(t, "floods"))
 	require.NoError(t, publish(me, "ribera.run"), "it was none of the events' fault")
 }
