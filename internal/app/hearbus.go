@@ -27,9 +27,13 @@ func (l *Listener) hearBus(ctx context.Context, h workspace.Hearing, receivers m
 			hearing, err := l.joinBus(ctx, h, receivers)
 			if err == nil {
 				l.OnBus.Store(true)
-				<-ctx.Done()
+				select {
+				case <-ctx.Done():
+				case <-hearing.Gone():
+				}
+				l.OnBus.Store(false)
 				hearing.Close()
-				return
+				continue
 			}
 			l.a.Log.Warn("notices are not heard on the bus", "server", h.Bus.Server, "subject", h.Bus.Subject, "err", err)
 			select {

@@ -159,7 +159,13 @@ type Message struct {
 }
 
 // Hearing is a subject that is listened to, until it is closed.
-type Hearing struct{ conn *nats.Conn }
+type Hearing struct {
+	conn *nats.Conn
+	gone chan struct{}
+}
+
+// Gone is closed when nothing is heard any more: it was closed, or the server lets us in no more.
+func (h *Hearing) Gone() <-chan struct{} { return h.gone }
 
 // dialer connects as long as a context lasts.
 type dialer struct{ ctx context.Context }
@@ -171,7 +177,8 @@ func (d dialer) Dial(network, address string) (net.Conn, error) {
 // Hear has messages under a subject, one part below it, given to one of those that listen by the same name, one after the other; trouble is told what goes wrong meanwhile. Where the server is
 // not there at first that is an error; where it goes it is connected to again, until the context ends or the hearing is closed.
 func Hear(ctx context.Context, s Server, subject, name string, hear func(Message), trouble func(error)) (*Hearing, error) {
-	conn, err := s.connect(nats.SetCustomDialer(dialer{ctx}), nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { trouble(err) }),
+	gone := make(chan struct{})
+	conn, err := s.connect(nats.SetCustomDialer(dialer{ctx}), nats.ClosedHandler(func(*nats.Conn) { close(gone) }), nats.DisconnectErrHandler(func(_ *nats.Conn, err error) { trouble(err) }),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { trouble(explained(err)) }))
 	if err != nil {
 		return nil, err
@@ -195,7 +202,7 @@ func Hear(ctx context.Context, s Server, subject, name string, hear func(Message
 		conn.Close()
 		return nil, explained(err)
 	}
-	return &Hearing{conn}, nil
+	return &Hearing{conn, gone}, nil
 }
 
 // Close listens no more.

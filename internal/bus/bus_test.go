@@ -131,6 +131,13 @@ func TestEachMessageIsHeardByOne(t *testing.T) {
 	mu.Lock()
 	defer mu.Unlock()
 	assert.Len(t, heard["andamio"], 1)
+	h := listen("gone")
+	h.Close()
+	select {
+	case <-h.Gone():
+	case <-time.After(20 * time.Second):
+		t.Error("it is gone once it is closed")
+	}
 	_, err := bus.Hear(t.Context(), bus.Server{URL: x.URL, User: bustest.Reader, Secret: bustest.Password}, "closed.notices", "andamio", func(bus.Message) {}, func(error) {})
 	assert.ErrorIs(t, err, bus.ErrNotLet)
 	_, err = bus.Hear(t.Context(), bus.Server{URL: "nats://127.0.0.1:1"}, "a", "b", func(bus.Message) {}, func(error) {})
