@@ -99,7 +99,9 @@ var layers = []struct {
 	{"andamio/internal/reach", nil},
 	{"andamio/internal/bus", []string{"andamio/internal/notice"}},
 	{"andamio/internal/tunnel", []string{"andamio/internal/core/fault"}},
-	{"andamio/internal/service/workers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/reach", "andamio/internal/tunnel", "andamio/internal/web"}},
+	{"andamio/internal/upgrade", []string{"andamio/internal/core/fault"}},
+	{"andamio/internal/session", []string{"andamio/internal/core/fault", "andamio/internal/core/printable"}},
+	{"andamio/internal/service/workers", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/workspace", "andamio/internal/store", "andamio/internal/reach", "andamio/internal/tunnel", "andamio/internal/upgrade", "andamio/internal/web"}},
 	{"andamio/internal/vault", []string{"andamio/internal/core/fault", "andamio/internal/durable"}},
 	{"andamio/internal/names", []string{"andamio/internal/core/fault"}},
 	{"andamio/internal/engine", []string{"andamio/internal/reach", "andamio/internal/core/", "andamio/internal/site", "andamio/internal/notice", "andamio/internal/names", "andamio/internal/remote"}},
@@ -127,7 +129,7 @@ var layers = []struct {
 	{"andamio/internal/service/watch", []string{"andamio/internal/reach", "andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/shells", "andamio/internal/service/sites", "andamio/internal/service/workspace", "andamio/internal/draw", "andamio/internal/engine", "andamio/internal/site", "andamio/internal/store", "andamio/internal/web"}},
 	{"andamio/internal/service/tokens", []string{"andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/store"}},
 	{"andamio/internal/reply", []string{"andamio/internal/core/", "andamio/internal/service/deployments", "andamio/internal/service/runs", "andamio/internal/service/watch", "andamio/internal/store"}},
-	{"andamio/internal/api", []string{"andamio/internal/reach", "andamio/internal/tunnel", "andamio/internal/web", "andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app", "andamio/internal/reply", "andamio/internal/source"}},
+	{"andamio/internal/api", []string{"andamio/internal/reach", "andamio/internal/tunnel", "andamio/internal/upgrade", "andamio/internal/session", "andamio/internal/web", "andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app", "andamio/internal/reply", "andamio/internal/source"}},
 	{"andamio/internal/service/reactions", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/store"}},
 	{"andamio/internal/service/fronts", []string{"andamio/internal/reach", "andamio/internal/core/", "andamio/internal/service/acting", "andamio/internal/service/deployments", "andamio/internal/service/sites", "andamio/internal/service/watch", "andamio/internal/service/workspace", "andamio/internal/engine", "andamio/internal/names", "andamio/internal/responder", "andamio/internal/store"}},
 	{"andamio/internal/responder", []string{"andamio/internal/core/"}},
@@ -141,7 +143,7 @@ var layers = []struct {
 	{"andamio/internal/tui", []string{"andamio/internal/core/", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/tui"}},
 	{"andamio/internal/editor", []string{"andamio/internal/core/", "andamio/internal/service/", "andamio/internal/app"}},
 	{"andamio/internal/portal", []string{"andamio/internal/core/guard", "andamio/internal/app", "andamio/internal/tui"}},
-	{"andamio/internal/cli", []string{"andamio/internal/reach", "andamio/internal/tunnel", "andamio/internal/identity", "andamio/internal/web", "andamio/internal/api", "andamio/internal/reply", "andamio/internal/scenario", "andamio/internal/portal", "andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/sandbox", "andamio/internal/tui"}},
+	{"andamio/internal/cli", []string{"andamio/internal/reach", "andamio/internal/tunnel", "andamio/internal/upgrade", "andamio/internal/session", "andamio/internal/identity", "andamio/internal/web", "andamio/internal/api", "andamio/internal/reply", "andamio/internal/scenario", "andamio/internal/portal", "andamio/internal/core/", "andamio/internal/durable", "andamio/internal/names", "andamio/internal/editor", "andamio/internal/app", "andamio/internal/service/", "andamio/internal/sandbox", "andamio/internal/tui"}},
 	{"andamio/cmd/andamio", []string{"andamio/internal/scenario", "andamio/internal/cli"}},
 }
 

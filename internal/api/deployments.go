@@ -166,7 +166,7 @@ func updating(ctx context.Context, a *app.App, d *deployments.Deployment, in *up
 		}
 		given[name] = v
 	}
-	draft, o, err := a.Updating(ctx, d.ID, "", templates.DraftRequest{Inputs: given})
+	draft, o, err := a.Updating(ctx, d.ID, templates.Place{}, templates.DraftRequest{Inputs: given})
 	if err == nil && draft != nil && o.Plan == nil {
 		err = fault.Default(fault.Invalid, draft.Diagnostics)
 	}

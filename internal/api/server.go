@@ -37,10 +37,13 @@ type Limits struct {
 	// Followers is how many streams there may be at once, Send how long one may take for what it is sent.
 	Followers int
 	Send      time.Duration
+	// Sessions is how many commands and screens are run at once for those who are elsewhere, Session how many bytes of files come with one.
+	Sessions int
+	Session  int64
 }
 
 // Usual are the limits where nobody says otherwise.
-var Usual = Limits{PerSecond: 50, Burst: 200, Strangers: 30, Body: 1 << 20, Upload: 256 << 20, Patience: time.Minute, Followers: 1000, Send: 10 * time.Second}
+var Usual = Limits{PerSecond: 50, Burst: 200, Strangers: 30, Body: 1 << 20, Upload: 256 << 20, Patience: time.Minute, Followers: 1000, Send: 10 * time.Second, Sessions: 100, Session: 8 << 30}
 
 // Server is the interface of one workspace.
 type Server struct {
@@ -54,6 +57,9 @@ type Server struct {
 	twins  []Twin
 	follow chan struct{}
 	hub    *hub
+	// visits runs what those ask for who are elsewhere, as many at once as visiting has room for.
+	visits   Visits
+	visiting chan struct{}
 }
 
 // Twin is an operation with the commands that do the same.
@@ -66,7 +72,7 @@ type Twin struct {
 
 // New makes the interface of a workspace.
 func New(a *app.App, limits Limits) *Server {
-	s := &Server{app: a, shared: a.Shared(), limits: limits, mux: http.NewServeMux(), gates: newGates(limits), follow: make(chan struct{}, limits.Followers), hub: &hub{all: map[int64]*hearing{}}}
+	s := &Server{app: a, shared: a.Shared(), limits: limits, mux: http.NewServeMux(), gates: newGates(limits), follow: make(chan struct{}, limits.Followers), hub: &hub{all: map[int64]*hearing{}}, visiting: make(chan struct{}, limits.Sessions)}
 	c := huma.Config{OpenAPI: &huma.OpenAPI{OpenAPI: "3.1.0", Info: &huma.Info{Title: "Andamio", Version: "1", Description: description},
 		Components: &huma.Components{Schemas: schemas(), SecuritySchemes: map[string]*huma.SecurityScheme{
 			"token": {Type: "http", Scheme: "bearer", Description: "a token, as andamio token make says it"}}},

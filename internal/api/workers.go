@@ -12,7 +12,9 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/reach"
 	"andamio/internal/service/workers"
+	"andamio/internal/session"
 	"andamio/internal/tunnel"
+	"andamio/internal/upgrade"
 )
 
 // Paths at which a connection is taken over: by a worker that joins, and by another process of the workspace that goes through one.
@@ -37,13 +39,17 @@ func workerOperations(s *Server) {
 		})
 }
 
-// upgrading takes over the connections of those who ask for the protocol of workers, and leaves all else to others.
+// upgrading takes over the connections of those who ask for the protocol of workers or of sessions, and leaves all else to others.
 func (s *Server) upgrading(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
+		case r.URL.Path == pathSession && upgrade.Asks(r, session.Protocol):
+			s.visit(w, r)
+		case r.URL.Path == pathSession:
+			writeProblem(w, withStatus(http.StatusUpgradeRequired, problem(fault.Invalid, "andamio --server comes here, by HTTP/1.1 with Upgrade: "+session.Protocol)))
 		case r.URL.Path != pathJoin && r.URL.Path != pathRelay:
 			next.ServeHTTP(w, r)
-		case !tunnel.Asks(r):
+		case !upgrade.Asks(r, tunnel.Protocol):
 			writeProblem(w, withStatus(http.StatusUpgradeRequired, problem(fault.Invalid, "workers alone come here, by HTTP/1.1 with Upgrade: "+tunnel.Protocol)))
 		case r.URL.Path == pathRelay:
 			s.relay(w, r)
@@ -79,7 +85,7 @@ func (s *Server) join(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := s.heed(r.Context(), v, func(context.Context) error { return nil }) // a token that is revoked ends it
 	defer cancel()
 	taken := false
-	err = a.JoinWorker(ctx, j, app.ThisProcess(), func() (net.Conn, error) { taken = true; return tunnel.Take(w) })
+	err = a.JoinWorker(ctx, j, app.ThisProcess(), func() (net.Conn, error) { taken = true; return upgrade.Take(w, tunnel.Protocol) })
 	if !taken {
 		writeProblem(w, problemOf(err))
 	}
@@ -104,7 +110,7 @@ func (s *Server) relay(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer to.Close()
-	c, err := tunnel.Take(w)
+	c, err := upgrade.Take(w, tunnel.Protocol)
 	if err != nil {
 		s.app.Log.Warn("a connection could not be taken over", "err", err)
 		return

@@ -21,18 +21,23 @@ func (a *App) As(actor Actor) *App {
 	return &b
 }
 
-// Within is the workspace for whoever comes with a token, within its bounds.
+// Within is the workspace for whoever comes with a token, within its bounds. Closing it closes nothing.
 func (a *App) Within(actor Actor, token string, limits ...guard.Limit) *App {
 	b := *a
 	b.wire(acting.At(actor, a.office).Within(token, limits...))
+	b.lent = true
 	return &b
 }
 
 // Unbounded says why the actor may not ask for what is theirs by more than a token that they come with says; nil if they may.
 func (a *App) Unbounded(r guard.Right) error { return a.desk.Unbounded(r) }
 
-// By is the workspace for the same person by another way.
-func (a *App) By(w Way) *App { return a.As(a.desk.Actor.By(w)) }
+// By is the workspace for the same person by another way, within the bounds of the token that they come with.
+func (a *App) By(w Way) *App {
+	b := *a
+	b.wire(a.desk.By(w))
+	return &b
+}
 
 // Actor is who acts.
 func (a *App) Actor() Actor { return a.desk.Actor }

@@ -56,7 +56,7 @@ var methods = map[string]any{
 	"CheckSiteName": reads, "Surveys": reads, "LastSurvey": reads, "Coverage": reads, "InventoryStamp": reads, "RecordHistory": reads, "Keys": reads, "Zone": reads,
 	"Hearing": reads, "Rules": reads, "MissingSecrets": reads, "StoredIn": reads, "Reaching": itself, "Workers": reads, "JoinWorker": guard.JoinWorker, "SetThrough": guard.RouteSite, "MayRelay": itself, "Relay": itself, "ReachedAt": itself, "Dialer": within, "SignsIn": itself, "SignIn": through, "ServingProcesses": reads, "NotedNext": itself,
 	"NothingAt": within, "NoneBetween": within, "NoMove": within, "SettledBut": within, "Quiet": within, "Wanted": within, "DesignOf": within, "Whole": within,
-	"EstateFor": within, "Ruled": within, "Fold": within, "KeepSource": within, "Latest": within, "NameFree": within, "PairOf": within, "SettleCredentials": within,
+	"EstateFor": within, "Ruled": within, "Fold": within, "KeepSource": within, "KeepTemplate": within, "Latest": within, "NameFree": within, "PairOf": within, "SettleCredentials": within,
 	"BeginProposed": within, "SettleProposed": within, "Begins": within, "GroundOf": within, "KeepOrder": within, "KeepProposal": within, "Start": within,
 	"Inside": within, "Ask": within,
 	"Directory": reads, "SetDirectory": guard.SetTeams, "May": reads, "Give": guard.GiveAway,

@@ -94,7 +94,9 @@ type App struct {
 	workers   runs.Workers
 	// within says that nothing is begun in processes of its own.
 	within bool
-	log    io.WriteCloser
+	// lent says that it is somebody else's, who closes it.
+	lent bool
+	log  io.WriteCloser
 }
 
 // wire makes the services for whoever is at a desk. Each is given those below it, and is told by an interface of its own what it asks of
@@ -214,6 +216,9 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 
 // Close closes the workspace.
 func (a *App) Close() error {
+	if a.lent {
+		return nil
+	}
 	a.told.Close()
 	return errors.Join(a.watched.Close(), a.store.Close(), a.log.Close())
 }

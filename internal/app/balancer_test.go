@@ -139,7 +139,7 @@ func TestABalancerFollowsItsMembers(t *testing.T) {
 	assert.Equal(t, "page-host-1 page-host-2", atTheDoor(at), "it knows its members when it is on again")
 	refusesWhileItsMembersRest(t, a, id, at)
 
-	_, unchanged, err := a.Updating(ctx, id, "", templates.DraftRequest{})
+	_, unchanged, err := a.Updating(ctx, id, templates.Place{}, templates.DraftRequest{})
 	require.NoError(t, err)
 	assert.Empty(t, changes(unchanged.Plan), "nothing is otherwise")
 	o, err = a.Retiring(ctx, id)
@@ -216,7 +216,7 @@ func TestABalancerOfTheSitesOwnFollowsItsMembers(t *testing.T) {
 	allGood(t, state)
 	at := state.Outputs["at"]
 	eventuallyAtTheDoor(t, at, "page-host-1 page-host-2")
-	_, unchanged, err := a.Updating(ctx, id, "", templates.DraftRequest{})
+	_, unchanged, err := a.Updating(ctx, id, templates.Place{}, templates.DraftRequest{})
 	require.NoError(t, err)
 	assert.Empty(t, changes(unchanged.Plan), "nothing is otherwise")
 

@@ -137,7 +137,7 @@ func TestADeploymentLivesItsLife(t *testing.T) {
 	assert.ErrorContains(t, err, "flood-watch-two stands already")
 	second, err := a.Taken(ctx, "flood-watch-two")
 	require.NoError(t, err)
-	_, unchanged, err := a.Updating(ctx, second.ID, "", templates.DraftRequest{})
+	_, unchanged, err := a.Updating(ctx, second.ID, templates.Place{}, templates.DraftRequest{})
 	require.NoError(t, err)
 	assert.Empty(t, unchanged.Plan.Steps, "nothing is otherwise of a fresh clone")
 	o, err = a.Retiring(ctx, second.ID)

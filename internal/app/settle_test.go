@@ -419,7 +419,7 @@ func TestWhatWasSettledIsNotTakenBackByTheNextChange(t *testing.T) {
 	for _, r := range o.Plan.Resources {
 		assert.NotContains(t, []plan.Change{plan.Rebuild, plan.Retire}, r.Change, r.ID)
 	}
-	_, o, err = a.Updating(ctx, 1, "", templates.DraftRequest{Preset: "drill"})
+	_, o, err = a.Updating(ctx, 1, templates.Place{}, templates.DraftRequest{Preset: "drill"})
 	require.NoError(t, err)
 	assert.Empty(t, o.Plan.Losses(), "nor does the template, which asks for what it did")
 

@@ -11,7 +11,6 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
@@ -122,8 +121,7 @@ func (s *shared) show(ctx context.Context, a *app.App, o running, order deployme
 
 // asks reports that somebody is there to be asked.
 func (s *shared) asks() bool {
-	in, isFile := s.in.(*os.File)
-	return isFile && term.IsTerminal(in.Fd()) && !s.json
+	return isTerminal(s.in) && !s.json
 }
 
 func (s *shared) printChange(ctx context.Context, a *app.App, d *deployments.Deployment, o deployments.Order) {
@@ -246,12 +244,12 @@ run; it is run when the deployment's name is typed, or given with --confirm.`,
 			if err != nil {
 				return err
 			}
-			if t, err := a.TemplateOf(ctx, d, strings.Join(rest, "")); err == nil {
+			if t, err := a.TemplateOf(ctx, d, s.placeOf(rest)); err == nil {
 				if err := noSecrets(t, w.set); err != nil {
 					return err
 				}
 			}
-			draft, order, err := a.Updating(ctx, d.ID, strings.Join(rest, ""), templates.DraftRequest{Preset: w.preset, Inputs: inputs, Heed: heed})
+			draft, order, err := a.Updating(ctx, d.ID, s.placeOf(rest), templates.DraftRequest{Preset: w.preset, Inputs: inputs, Heed: heed})
 			if err != nil {
 				return err
 			}

@@ -7,7 +7,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"andamio/internal/app"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/printable"
 	"andamio/internal/core/tosca"
@@ -27,7 +26,7 @@ estate.json beside the template) it also finds what the template asks of the sit
 Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CODE says more of a code.`,
 		Args: p.templateArg,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			t, err := p.open(cmd.Context(), args)
+			t, err := s.template(cmd.Context(), &p, args)
 			if err != nil {
 				return err
 			}
@@ -35,7 +34,7 @@ Exits with 1 if there are mistakes; doubts alone do not fail. andamio explain CO
 			if err != nil {
 				return err
 			}
-			own, err := app.RulesIn(cmd.Context(), s.workspace)
+			own, err := s.rules(cmd.Context())
 			if err != nil {
 				return err
 			}

@@ -20,6 +20,8 @@ import (
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
 	"andamio/internal/core/printable"
+	"andamio/internal/core/rules"
+	"andamio/internal/session"
 )
 
 // Exit statuses.
@@ -48,7 +50,13 @@ type shared struct {
 	workspace string
 	json      bool
 	in        io.Reader
-	out, err  io.Writer
+	// words are those that follow the program's name, and far the server where the workspace is, if it is elsewhere.
+	words []string
+	far   far
+	// visit is whoever has the command run from elsewhere, and lent the workspace as they may use it.
+	visit    *session.Visit
+	lent     *app.App
+	out, err io.Writer
 	// notes are what programs are still to be told.
 	notes []string
 }
@@ -57,12 +65,16 @@ type shared struct {
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	s := &shared{in: in, out: out, err: errOut}
-	root := newRoot(s)
-	root.SetArgs(args)
-	root.SetIn(in)
-	root.SetOut(out)
-	root.SetErr(errOut)
+	s := &shared{words: args, in: in, out: out, err: errOut}
+	return s.execute(ctx, newRoot(s), args)
+}
+
+// execute runs a command, and returns with which status it ended.
+func (s *shared) execute(ctx context.Context, root *cobra.Command, args []string) int {
+	root.SetArgs(append([]string{}, args...)) // of none the library would take those of the process
+	root.SetIn(s.in)
+	root.SetOut(s.out)
+	root.SetErr(s.err)
 	cmd, err := root.ExecuteContextC(ctx)
 	if errors.As(err, new(usageError)) { // what follows an option that is wrong has not been read
 		s.json = s.json || asksForJSON(args)
@@ -111,12 +123,14 @@ Exit status: 0 done, 1 the answer is no, 2 invalid, 3 not found, 4 conflict, 5 r
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.PersistentFlags().StringVar(&s.workspace, "workspace", "", "folder of the workspace (default: under $XDG_DATA_HOME)")
 	root.PersistentFlags().BoolVar(&s.json, "json", false, "print one JSON value")
+	s.far.flags(root)
 	addScreenFlags(root)
 	root.AddCommand(s.demo(), s.sandbox(), s.check(), s.explain(), s.types(), s.pack(), s.unpack(), s.editor(), s.plan(), s.place(), s.estate(), s.run(), s.watch(), s.resume(), s.rollback(), s.deployments(), s.diff(),
 		s.scale(), s.power("stop", false, "Switch the instances of a deployment off"), s.power("start", true, "Switch the instances of a deployment on again"),
 		s.clone(), s.capture(), s.snapshot(), s.replica(), s.promises(), s.calendar(), s.level(), s.hours(), s.recovery(), s.lease(), s.retire(), s.rehearse(), s.shell(), s.console(), s.copy(), s.export(), s.work(),
 		s.site(), s.credentials(), s.survey(), s.reconcile(), s.manage(), s.unmanage(), s.records(), s.mapping(), s.serve(), s.clock(), s.notices(), s.pair(), s.move(), s.names(), s.packages(), s.find(), s.proposals(), s.confirm(), s.withdraw(), s.team(), s.offer(), s.quota(), s.account(), s.hook(), s.request(), s.decide(), s.log(), s.backup(), s.restore(), s.measure(), s.alert(), s.threshold(), s.reaction(), s.front(), s.token(), s.workspaces(), s.workers())
 	demand(root)
+	s.whereTheWorkspaceIs(root)
 	return root
 }
 
@@ -131,6 +145,9 @@ func version() string {
 
 // open opens the workspace.
 func (s *shared) open(ctx context.Context, options ...app.Option) (*app.App, error) {
+	if s.lent != nil {
+		return s.lent, nil
+	}
 	a, err := app.Open(ctx, s.workspace, options...)
 	if err != nil {
 		return nil, err
@@ -142,6 +159,14 @@ func (s *shared) open(ctx context.Context, options ...app.Option) (*app.App, err
 		s.note("the workspace was brought up to date; as it was before it is in %s", a.Opened().Copied)
 	}
 	return a, nil
+}
+
+// rules are the administrator's of the workspace; nil where there are none.
+func (s *shared) rules(ctx context.Context) (*rules.File, error) {
+	if s.lent != nil {
+		return s.lent.Rules()
+	}
+	return app.RulesIn(ctx, s.workspace)
 }
 
 // with opens the workspace for a command, and closes it after.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/pflag"
@@ -114,7 +113,7 @@ func (s *shared) fieldSecret(f *workspace.Field, file string) (string, error) {
 		text, err := workspace.ReadSmallFile(file)
 		return strings.TrimSpace(text), err
 	}
-	if v := os.Getenv(environment(f)); v != "" || !f.Needed {
+	if v := s.env(environment(f)); v != "" || !f.Needed {
 		return v, nil
 	}
 	text, err := s.secret("credential (not shown): ")

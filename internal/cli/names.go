@@ -9,7 +9,6 @@ import (
 	"os"
 	"strings"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
@@ -60,7 +59,7 @@ func (s *shared) namesSecret(file string) (string, error) {
 		data, err := os.ReadFile(file)
 		return strings.TrimSpace(string(data)), err
 	}
-	if v := os.Getenv(envNamesSecret); v != "" {
+	if v := s.env(envNamesSecret); v != "" {
 		return v, nil
 	}
 	return s.secret("secret of the key: ")
@@ -68,11 +67,11 @@ func (s *shared) namesSecret(file string) (string, error) {
 
 // secret asks for something that is not shown; without anybody to ask it reads a line.
 func (s *shared) secret(prompt string) (string, error) {
-	if in, ok := s.in.(*os.File); ok && s.asks() {
+	if s.asks() {
 		fmt.Fprint(s.err, prompt)
-		data, err := term.ReadPassword(in.Fd())
+		line, err := s.hidden()
 		fmt.Fprintln(s.err)
-		return strings.TrimSpace(string(data)), err
+		return strings.TrimSpace(line), err
 	}
 	line, err := bufio.NewReader(io.LimitReader(s.in, 64<<10)).ReadString('\n')
 	if line = strings.TrimSpace(line); line != "" {

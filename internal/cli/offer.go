@@ -88,7 +88,7 @@ func (s *shared) offerMake() *cobra.Command {
 bounds is asked for, and it is for whoever makes it alone. The file is to be changed then; publishing it takes andamio offer publish.`,
 		Args: cobra.ExactArgs(2),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
-			t, err := o.place.open(ctx, args[1:])
+			t, err := s.template(ctx, &o.place, args[1:])
 			if err != nil {
 				return err
 			}

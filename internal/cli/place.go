@@ -11,7 +11,6 @@ import (
 	"text/tabwriter"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/core/cost"
@@ -145,7 +144,7 @@ func (s *shared) writeLP(file string, p placement.Problem) error {
 
 // searching shows how far a search is, on a terminal; the function returned clears the line.
 func (s *shared) searching(o *placement.Options, currency string) func() {
-	if f, isFile := s.err.(*os.File); s.json || !isFile || !term.IsTerminal(f.Fd()) {
+	if s.json || !isTerminal(s.err) {
 		return func() {}
 	}
 	var last time.Time

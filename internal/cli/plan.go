@@ -56,7 +56,7 @@ With --json, or -o, the plan itself is written; equal input gives the same bytes
 }
 
 func (s *shared) compile(ctx context.Context, args []string, o planOptions) error {
-	t, err := o.place.open(ctx, args)
+	t, err := s.template(ctx, &o.place, args)
 	if err != nil {
 		return err
 	}
@@ -68,7 +68,7 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 		return err
 	}
 	// Without an estate the design alone is worked out: mistakes in it need no sites to be found.
-	own, err := app.RulesIn(ctx, s.workspace)
+	own, err := s.rules(ctx)
 	if err != nil {
 		return err
 	}
@@ -93,6 +93,11 @@ func (s *shared) compile(ctx context.Context, args []string, o planOptions) erro
 	}
 	if d.Diagnostics.Errors() > 0 {
 		return s.mistakes(t, d.Diagnostics)
+	}
+	if s.lent != nil { // the files that came with it are gone when it is raised
+		if err := s.lent.KeepTemplate(ctx, d); err != nil {
+			return err
+		}
 	}
 	return s.writePlan(d.Plan, o.out)
 }

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
@@ -195,8 +194,7 @@ type progress struct {
 }
 
 func (s *shared) progress(id int64, state *run.State) *progress {
-	f, isFile := s.out.(*os.File)
-	return &progress{s, id, state, isFile && term.IsTerminal(f.Fd())}
+	return &progress{s, id, state, isTerminal(s.out)}
 }
 
 func (p *progress) event(e run.Event) {

@@ -2,11 +2,13 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"andamio/internal/app"
 	"andamio/internal/service/sites"
 	"andamio/internal/service/templates"
 	"andamio/internal/tui"
@@ -34,6 +36,33 @@ func screenOptions(cmd *cobra.Command) screenOpts {
 // keepAlive is how often the screens of the demo ask the stand-ins something, so that they do not end for idleness.
 const keepAlive = time.Minute
 
+// screensThere shows the screens to whoever asked from elsewhere.
+func (s *shared) screensThere(ctx context.Context, a *app.App, o screenOpts) error {
+	if !isTerminal(s.in) || !isTerminal(s.out) {
+		return usageError{errors.New("the screens are for a terminal; name a command")}
+	}
+	a = a.By(app.ByScreen)
+	if err := a.Entered(ctx, s.visit.From); err != nil {
+		return err
+	}
+	options := tui.Options{ASCII: o.ascii, Light: o.light}
+	if o.template != "" {
+		options.Open = func() (*templates.Template, error) {
+			return templates.OpenTemplate(ctx, s.placeOf([]string{o.template}))
+		}
+	}
+	restore, err := s.raw()
+	if err != nil {
+		return err
+	}
+	defer restore()
+	at := tui.Elsewhere{In: s.in, Out: s.out, Size: s.size, Resized: s.visit.Resized()}
+	for name, value := range s.visit.Asked.Environment {
+		at.Environment = append(at.Environment, name+"="+value)
+	}
+	return tui.Show(ctx, a, options, at)
+}
+
 // screens opens the full-screen application.
 func (s *shared) screens(ctx context.Context, o screenOpts) error {
 	a, err := s.open(ctx)
@@ -41,11 +70,14 @@ func (s *shared) screens(ctx context.Context, o screenOpts) error {
 		return err
 	}
 	defer a.Close()
+	if s.visit != nil {
+		return s.screensThere(ctx, a, o)
+	}
 	options := tui.Options{ASCII: o.ascii, Light: o.light, In: s.in, Out: s.out}
 	switch {
 	case o.template != "":
 		options.Open = func() (*templates.Template, error) {
-			return templates.OpenTemplate(ctx, templates.Place{Path: o.template})
+			return templates.OpenTemplate(ctx, s.placeOf([]string{o.template}))
 		}
 	case o.demo:
 		options.Open = templates.DemoTemplate

@@ -5,12 +5,8 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
-	"os/signal"
 	"strings"
-	"syscall"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
@@ -82,7 +78,7 @@ func (l leaving) Read(into []byte) (int, error) {
 // command runs one command on an instance. What it prints goes out as it is: it may be a file.
 func (s *shared) command(ctx context.Context, a *app.App, h shells.Host, command string) error {
 	in := s.in
-	if f, isFile := s.in.(*os.File); isFile && term.IsTerminal(f.Fd()) {
+	if isTerminal(s.in) {
 		in = nil // nobody waits for the end of what is typed
 	}
 	code, err := a.Command(ctx, h, command, in, s.out, s.err)
@@ -102,14 +98,8 @@ func (e exited) Error() string { return fmt.Sprintf("the command exited with %d"
 
 // interact joins the terminal to a shell.
 func (s *shared) interact(ctx context.Context, a *app.App, h shells.Host) error {
-	in, isFile := s.in.(*os.File)
-	cols, rows := 80, 24
-	if isFile && term.IsTerminal(in.Fd()) {
-		if w, h, err := term.GetSize(in.Fd()); err == nil {
-			cols, rows = w, h
-		}
-	}
-	sh, err := a.OpenShell(ctx, h, os.Getenv("TERM"), cols, rows) // which an interrupt ends: the keyboard is still as it was
+	cols, rows := s.size()
+	sh, err := a.OpenShell(ctx, h, s.env("TERM"), cols, rows) // which an interrupt ends: the keyboard is still as it was
 	if err != nil {
 		return err
 	}
@@ -118,29 +108,17 @@ func (s *shared) interact(ctx context.Context, a *app.App, h shells.Host) error 
 
 // join joins the terminal to a shell or console that was opened.
 func (s *shared) join(ctx context.Context, sh *shells.Shell) error {
-	in, isFile := s.in.(*os.File)
 	defer sh.Close()
-	if isFile && term.IsTerminal(in.Fd()) {
-		old, err := term.MakeRaw(in.Fd())
+	if isTerminal(s.in) {
+		restore, err := s.raw()
 		if err != nil {
 			return err
 		}
-		defer term.Restore(in.Fd(), old) //nolint:errcheck // nothing can be done about it
+		defer restore()
+		defer s.resized(func(cols, rows int) { _ = sh.Resize(cols, rows) })()
 	}
 	stop := context.AfterFunc(ctx, func() { sh.Close() })
 	defer stop()
-	if isFile {
-		resized := make(chan os.Signal, 1)
-		signal.Notify(resized, syscall.SIGWINCH)
-		defer signal.Stop(resized)
-		go func() {
-			for range resized {
-				if w, h, err := term.GetSize(in.Fd()); err == nil {
-					_ = sh.Resize(w, h)
-				}
-			}
-		}()
-	}
 	from := s.in
 	if sh.Serial() {
 		from = leaving{s.in}
@@ -164,8 +142,7 @@ from an instance is written below TO alone, whatever links there are.`,
 				return err
 			}
 			defer a.Close()
-			out, isFile := s.out.(*os.File)
-			tty := isFile && term.IsTerminal(out.Fd()) && !s.json
+			tty := isTerminal(s.out) && !s.json
 			bytes := int64(0)
 			n, err := a.Copy(cmd.Context(), args[0], args[1], func(c shells.Copied) {
 				if tty {

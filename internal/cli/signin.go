@@ -26,7 +26,6 @@ import (
 )
 
 func (s *shared) tokenSignIn() *cobra.Command {
-	var server, authority string
 	var lasts time.Duration
 	cmd := &cobra.Command{
 		Use:   "sign-in",
@@ -37,12 +36,12 @@ are, and a token is made for you: its secret is told once, on standard output. W
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx, cancel := context.WithTimeout(cmd.Context(), 20*time.Minute)
 			defer cancel()
-			if server == "" {
+			if !s.isFar() {
 				return s.with(func(_ context.Context, a *app.App, _ []string) error {
 					return s.signIn(ctx, a.SignsIn, func(idToken string) (tokens.Made, error) { return a.SignIn(ctx, idToken, lasts, time.Now()) })
 				})(cmd, nil)
 			}
-			at, err := newServerAt(server, authority)
+			at, err := s.far.server()
 			if err != nil {
 				return err
 			}
@@ -53,8 +52,6 @@ are, and a token is made for you: its secret is told once, on standard output. W
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&server, "server", "", "address of a server, such as https://andamio.ribera.test:8470")
-	f.StringVar(&authority, "authority", "", "file of the authorities that vouch for the server (PEM; default: those that this machine trusts)")
 	f.DurationVar(&lasts, "for", app.SignedInFor, "for how long the token is one, a day at most")
 	return cmd
 }
@@ -97,7 +94,7 @@ const (
 	mostAsked   = 4 << 20
 )
 
-func newServerAt(address, authority string) (*serverAt, error) {
+func newServerAt(address, authority, certificate, key string) (*serverAt, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.User != nil || u.Scheme != "https" && u.Scheme != "http" {
 		return nil, usageError{fmt.Errorf("%q is no address of a server: write https://NAME:PORT", address)}
@@ -105,15 +102,23 @@ func newServerAt(address, authority string) (*serverAt, error) {
 	if u.Scheme == "http" && !web.Loopback(u.Hostname()) {
 		return nil, usageError{errors.New("what is said to a server in clear can be read on the way: write https://NAME:PORT")}
 	}
-	var trust *tls.Config
-	if authority != "" {
-		text, err := os.ReadFile(authority)
+	var known web.Trust
+	for _, x := range []struct {
+		file, what string
+		into       *string
+	}{{authority, "the authorities", &known.Authorities}, {certificate, "the certificate", &known.Certificate}, {key, "its key", &known.Key}} {
+		if x.file == "" {
+			continue
+		}
+		text, err := os.ReadFile(x.file)
 		if err != nil {
-			return nil, fault.Invalidf("the authorities cannot be read: %w", err)
+			return nil, fault.Invalidf("%s cannot be read: %w", x.what, err)
 		}
-		if trust, err = (web.Trust{Authorities: string(text)}).Config(); err != nil {
-			return nil, fault.Invalidf("%s: %w", authority, err)
-		}
+		*x.into = string(text)
+	}
+	trust, err := known.Config()
+	if err != nil {
+		return nil, fault.Default(fault.Invalid, err)
 	}
 	base, _, _ := strings.Cut(strings.TrimRight(u.String(), "/"), "/v1")
 	return &serverAt{base + "/v1", web.Client(askPatience, web.Transport(trust)), trust}, nil

@@ -32,7 +32,7 @@ func TestSigningInFromATerminal(t *testing.T) {
 	run(0, "team", "set", teams)
 	url := served(t, ws)
 
-	for name, more := range map[string][]string{"here": {"--workspace", ws}, "elsewhere": {"--server", url, "--authority", filepath.Join(ws, fileAuthority)}} {
+	for name, more := range map[string][]string{"here": {"--workspace", ws}, "elsewhere": {"--server", url, "--server-authority", filepath.Join(ws, fileAuthority)}} {
 		t.Run(name, func(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 			defer cancel()
@@ -61,7 +61,7 @@ func TestSigningInFromATerminal(t *testing.T) {
 		{2, "is no address of a server", []string{"--server", "andamio.ribera.test"}},
 		{7, "the server does not answer", []string{"--server", "https://127.0.0.1:1"}},
 		{7, "the server does not answer", []string{"--server", url}}, // whom nobody vouches for
-		{2, "the authorities cannot be read", []string{"--server", url, "--authority", filepath.Join(ws, "none")}},
+		{2, "the authorities cannot be read", []string{"--server", url, "--server-authority", filepath.Join(ws, "none")}},
 		{7, "and not why", []string{"--server", p.URL}},
 	} {
 		code, said := program(t, append([]string{"token", "sign-in"}, c.args...)...)

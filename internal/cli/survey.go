@@ -4,13 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/app"
@@ -91,8 +89,7 @@ func (s *shared) surveyed(ctx context.Context, a *app.App, names []string, deep 
 
 // surveyProgress shows on a terminal how far surveys are; nil elsewhere.
 func (s *shared) surveyProgress() func(app.Survey) {
-	out, isFile := s.err.(*os.File)
-	if s.json || !isFile || !term.IsTerminal(out.Fd()) {
+	if s.json || !isTerminal(s.err) {
 		return nil
 	}
 	var mu sync.Mutex

@@ -38,6 +38,16 @@ func (p *place) of(args []string) templates.Place {
 	return out
 }
 
-func (p *place) open(ctx context.Context, args []string) (*templates.Template, error) {
-	return templates.OpenTemplate(ctx, p.of(args))
+func (s *shared) template(ctx context.Context, p *place, args []string) (*templates.Template, error) {
+	at := p.of(args)
+	at.Sent = s.visit != nil && at.Repo == ""
+	return templates.OpenTemplate(ctx, at)
+}
+
+// placeOf is where the template is that a word names; that of the deployment where there is no word.
+func (s *shared) placeOf(words []string) templates.Place {
+	if len(words) == 0 {
+		return templates.Place{}
+	}
+	return templates.Place{Path: words[0], Sent: s.visit != nil}
 }

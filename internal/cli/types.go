@@ -30,7 +30,7 @@ needs of them, and its operations.`,
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		known := tosca.Known()
 		if template != "" {
-			t, err := p.open(cmd.Context(), []string{template})
+			t, err := s.template(cmd.Context(), &p, []string{template})
 			if err != nil {
 				return err
 			}

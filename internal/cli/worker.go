@@ -21,6 +21,7 @@ import (
 	"andamio/internal/reach"
 	"andamio/internal/service/workers"
 	"andamio/internal/tunnel"
+	"andamio/internal/upgrade"
 )
 
 // joining is a worker that joins a pool.
@@ -81,7 +82,7 @@ func (w *joining) read() (err error) {
 	if w.pool == "" || w.file == "" {
 		return usageError{errors.New("say the --pool that it joins, and the --token-file of the token that it shows")}
 	}
-	if w.server, err = newServerAt(w.address, w.authority); err != nil {
+	if w.server, err = newServerAt(w.address, w.authority, "", ""); err != nil {
 		return err
 	}
 	if w.labels, err = workers.Labels(w.labelsGiven); err != nil {
@@ -108,7 +109,7 @@ func (w *joining) join(ctx context.Context, told func(string)) error {
 		if ctx.Err() != nil {
 			return nil
 		}
-		var no *tunnel.Refused
+		var no *upgrade.Refused
 		if errors.As(err, &no) && no.Status < http.StatusInternalServerError && no.Status != http.StatusConflict && no.Status != http.StatusTooManyRequests {
 			return refusedAs(no)
 		}
@@ -131,7 +132,7 @@ const (
 )
 
 func goneWords(err error) string {
-	var no *tunnel.Refused
+	var no *upgrade.Refused
 	switch {
 	case errors.As(err, &no):
 		return "not taken, which is tried again: " + refusedAs(no).Error()
@@ -146,7 +147,7 @@ func (w *joining) once(ctx context.Context, told func(string)) error {
 	if err != nil {
 		return fault.Default(fault.Invalid, err)
 	}
-	c, err := tunnel.Ask(ctx, w.server.url+"/workers/join", w.says(), secret, w.server.trust)
+	c, err := upgrade.Ask(ctx, tunnel.Protocol, w.server.url+"/workers/join", w.says(), secret, w.server.trust)
 	if err != nil {
 		return err
 	}
@@ -163,7 +164,7 @@ func (w *joining) says() url.Values {
 }
 
 // refusedAs is why a server does not take a worker, as it says.
-func refusedAs(no *tunnel.Refused) error {
+func refusedAs(no *upgrade.Refused) error {
 	var p detail
 	if json.Unmarshal([]byte(no.Text), &p) != nil || p.Detail == "" {
 		return fault.Unavailablef("the server answers %d, and not why: is it one of Andamio?", no.Status)

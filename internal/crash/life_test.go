@@ -316,7 +316,7 @@ func wordOf(p *plan.Plan) string {
 func (l *life) change(ctx context.Context, id int64) error {
 	word := []string{"one", "two", "three"}[l.r.IntN(3)]
 	v, _ := tosca.ParseInput("word", word)
-	d, o, err := l.a.Updating(ctx, id, "", templates.DraftRequest{Inputs: tosca.Inputs{"word": v}})
+	d, o, err := l.a.Updating(ctx, id, templates.Place{}, templates.DraftRequest{Inputs: tosca.Inputs{"word": v}})
 	if err != nil || d.Plan == nil {
 		return errors.Join(err, d.Err)
 	}
@@ -566,7 +566,7 @@ func (l *life) clone(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
-	_, same, err := l.a.Updating(ctx, made.ID, "", templates.DraftRequest{})
+	_, same, err := l.a.Updating(ctx, made.ID, templates.Place{}, templates.DraftRequest{})
 	if err == nil && len(same.Plan.Steps) > 0 {
 		err = fmt.Errorf("of the fresh clone something is otherwise: %s", same.Plan.Steps[0].ID)
 		for i := range same.Plan.Resources {

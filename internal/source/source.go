@@ -25,6 +25,8 @@ type Place struct {
 	Path string
 	// Repo is the URL or folder of a repository, Rev a branch, tag or commit in it, "" for its head.
 	Repo, Rev string
+	// Sent says that the files came from elsewhere and are there for a moment only: what is made of them is never looked for there again.
+	Sent bool
 }
 
 // Tree is the files of a template.

@@ -241,6 +241,9 @@ const inTheBar = 4
 
 func (f *frame) acts() tea.Cmd {
 	acts := f.view().Actions()
+	if f.options.Remote {
+		acts = slices.DeleteFunc(acts, func(a view.Action) bool { return a.Here })
+	}
 	if len(acts) == 0 {
 		return view.Cmd(view.Notice{Text: "nothing can be done here now"})
 	}

@@ -5,6 +5,7 @@
 package tui
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"runtime"
@@ -92,6 +93,57 @@ func TuneRuntime() {
 // New makes the screens for a program that runs elsewhere, and how it is to run.
 func New(ctx context.Context, a *app.App, o Options) (tea.Model, []tea.ProgramOption) {
 	return newFrame(ctx, a.By(app.ByScreen), o), []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(framesPerSecond)}
+}
+
+// Elsewhere is the terminal of somebody who is elsewhere.
+type Elsewhere struct {
+	In  io.Reader
+	Out io.Writer
+	// Environment says what sort of terminal it is, as NAME=VALUE.
+	Environment []string
+	// Size is how large it is, and Resized tells each time that this may be otherwise.
+	Size    func() (w, h int)
+	Resized <-chan struct{}
+}
+
+// typedLines begins a line anew after each one: where no terminal is at hand the screens count on that, and one that gives keys as they are typed does not.
+type typedLines struct{ io.Writer }
+
+func (l typedLines) Write(b []byte) (int, error) {
+	if _, err := l.Writer.Write(bytes.ReplaceAll(b, []byte("\n"), []byte("\r\n"))); err != nil {
+		return 0, err
+	}
+	return len(b), nil
+}
+
+// Show shows the screens at a terminal elsewhere, which gives keys as they are typed, until whoever sits there leaves.
+func Show(ctx context.Context, a *app.App, o Options, at Elsewhere) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	o.Remote = true
+	o.W, o.H = at.Size()
+	m, options := New(ctx, a, o)
+	profile := colorprofile.Env(at.Environment)
+	program := tea.NewProgram(m, append(options, tea.WithInput(at.In), tea.WithOutput(typedLines{at.Out}), tea.WithEnvironment(at.Environment), tea.WithColorProfile(profile), tea.WithWindowSize(o.W, o.H),
+		tea.WithoutSignalHandler(), tea.WithFilter(func(_ tea.Model, msg tea.Msg) tea.Msg {
+			if _, is := msg.(tea.SuspendMsg); is { // this process serves others too
+				return tea.ResumeMsg{}
+			}
+			return msg
+		}))...)
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-at.Resized:
+				w, h := at.Size()
+				program.Send(tea.WindowSizeMsg{Width: w, Height: h})
+			}
+		}
+	}()
+	_, err := program.Run()
+	return err
 }
 
 func newFrame(ctx context.Context, a *app.App, o Options) *frame {

@@ -21,6 +21,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"andamio/internal/upgrade"
 )
 
 // joined is a session with a worker, over HTTP as in use.
@@ -28,11 +30,11 @@ func joined(t *testing.T, allow Allow) (*Session, context.CancelFunc) {
 	t.Helper()
 	sessions := make(chan *Session, 1)
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if !Asks(r) || r.Header.Get("Authorization") != "Bearer river" {
+		if !upgrade.Asks(r, Protocol) || r.Header.Get("Authorization") != "Bearer river" {
 			http.Error(w, `{"detail":"you may not"}`, http.StatusForbidden)
 			return
 		}
-		c, err := Take(w)
+		c, err := upgrade.Take(w, Protocol)
 		if assert.NoError(t, err) {
 			session, err := Accept(c)
 			assert.NoError(t, err)
@@ -40,12 +42,12 @@ func joined(t *testing.T, allow Allow) (*Session, context.CancelFunc) {
 		}
 	}))
 	t.Cleanup(s.Close)
-	_, err := Ask(t.Context(), s.URL+"/v1/workers/join", nil, "lake", nil)
-	var no *Refused
+	_, err := upgrade.Ask(t.Context(), Protocol, s.URL+"/v1/workers/join", nil, "lake", nil)
+	var no *upgrade.Refused
 	require.ErrorAs(t, err, &no)
 	assert.Equal(t, http.StatusForbidden, no.Status)
 	assert.Contains(t, no.Text, "you may not")
-	over, err := Ask(t.Context(), s.URL+"/v1/workers/join", url.Values{"pool": {"dam"}}, "river", nil)
+	over, err := upgrade.Ask(t.Context(), Protocol, s.URL+"/v1/workers/join", url.Values{"pool": {"dam"}}, "river", nil)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	worked := make(chan error, 1)
@@ -181,7 +183,7 @@ func TestAWorkerThatSaysNonsenseHarmsNobody(t *testing.T) {
 				c.Close()
 			}
 		}()
-		c, err := Ask(t.Context(), "http://"+l.Addr().String(), nil, "x", nil)
+		c, err := upgrade.Ask(t.Context(), Protocol, "http://"+l.Addr().String(), nil, "x", nil)
 		if err == nil {
 			s, errAccept := Accept(c)
 			require.NoError(t, errAccept)
@@ -192,7 +194,7 @@ func TestAWorkerThatSaysNonsenseHarmsNobody(t *testing.T) {
 		l.Close()
 	}
 	for _, address := range []string{"", "ftp://x", "https://", "http://127.0.0.1:1"} {
-		_, err := Ask(t.Context(), address, nil, "x", nil)
+		_, err := upgrade.Ask(t.Context(), Protocol, address, nil, "x", nil)
 		assert.Error(t, err, address)
 	}
 }

@@ -93,6 +93,13 @@ func (d *Desk) As(other guard.Actor) *Desk {
 	return &b
 }
 
+// By is the desk of the same actor by another way, within the same bounds.
+func (d *Desk) By(w guard.Way) *Desk {
+	b := *d
+	b.Actor, b.let, b.inside = d.Actor.By(w), false, false
+	return &b
+}
+
 // Inside is the desk of the same actor for what services ask of each other: what they do asks as ever, what they look at for it does not.
 func (d *Desk) Inside() *Desk {
 	in := *d

@@ -35,7 +35,7 @@ func (svc *Service) captured(ctx context.Context, d *Deployment) (capture.Files,
 
 // atItsPlace is the template of a deployment as it is now where it was opened.
 func (svc *Service) atItsPlace(ctx context.Context, d *Deployment) (*templates.Template, error) {
-	return svc.inside().TemplateOf(ctx, d, "")
+	return svc.inside().TemplateOf(ctx, d, templates.Place{})
 }
 
 // FilledIn are the files of a template with values as the defaults of its inputs.

@@ -71,7 +71,7 @@ func filled(p *plan.Plan) bool {
 // redrawn is the design of a deployment worked out anew from its template, for a deployment of another name; nil where
 // the template is not there any more, or gives something else by now.
 func (svc *Service) redrawn(ctx context.Context, d *Deployment, wanted *plan.Plan, name string, at Raised, e *estate.Estate) *plan.Plan {
-	t, err := svc.inside().TemplateOf(ctx, d, "")
+	t, err := svc.inside().TemplateOf(ctx, d, templates.Place{})
 	if err != nil {
 		return nil
 	}

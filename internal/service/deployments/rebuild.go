@@ -17,7 +17,7 @@ func (svc *Service) Rebuilding(ctx context.Context, deployment int64, machines [
 	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
 		return Order{}, err
 	}
-	draft, o, err := svc.inside().Updating(ctx, deployment, "", templates.DraftRequest{Choices: c})
+	draft, o, err := svc.inside().Updating(ctx, deployment, templates.Place{}, templates.DraftRequest{Choices: c})
 	switch {
 	case err != nil:
 		return Order{}, err

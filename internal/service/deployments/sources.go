@@ -28,6 +28,12 @@ func (svc *Service) KeepSource(ctx context.Context, p *plan.Plan) error {
 	return svc.store.KeepSource(ctx, p.Source, t.Kept())
 }
 
+// KeepTemplate keeps the files of a template that was worked out and is not where it was opened for long.
+func (svc *Service) KeepTemplate(ctx context.Context, d *templates.Draft) error {
+	svc.cache.drawn.Store(d.Plan.Source, d.Template)
+	return svc.KeepSource(ctx, d.Plan)
+}
+
 // reopened is the template of a plan, where it is at hand: the scenario, or a folder or file on this machine.
 func reopened(ctx context.Context, p *plan.Plan) (*templates.Template, error) {
 	if p.Template == templates.DemoName {

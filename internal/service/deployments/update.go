@@ -9,18 +9,17 @@ import (
 	"andamio/internal/core/guard"
 	"andamio/internal/core/tosca"
 	"andamio/internal/service/templates"
-	"andamio/internal/source"
 )
 
 // TemplateOf opens the template of a deployment: the one at a place, "" for where it was opened before.
-func (svc *Service) TemplateOf(ctx context.Context, d *Deployment, place string) (*templates.Template, error) {
+func (svc *Service) TemplateOf(ctx context.Context, d *Deployment, at templates.Place) (*templates.Template, error) {
 	if err := svc.desk.See(ctx, guard.Thing{Deployment: d.ID}); err != nil {
 		return nil, err
 	}
-	if place == "" {
-		place = d.Template
+	if at == (templates.Place{}) {
+		at.Path = d.Template
 	}
-	switch place {
+	switch at.Path {
 	case "":
 		return nil, fault.NotFoundf("where the template of deployment %d is was not kept: name it", d.ID)
 	case templates.DemoName:
@@ -32,12 +31,12 @@ func (svc *Service) TemplateOf(ctx context.Context, d *Deployment, place string)
 		}
 		return t, err
 	}
-	return templates.OpenTemplate(ctx, source.Place{Path: place})
+	return templates.OpenTemplate(ctx, at)
 }
 
 // Updating works a deployment's template out with its last inputs and those of the wish, and compiles the order that
 // leads there.
-func (svc *Service) Updating(ctx context.Context, deployment int64, place string, w templates.DraftRequest) (*templates.Draft, Order, error) {
+func (svc *Service) Updating(ctx context.Context, deployment int64, at templates.Place, w templates.DraftRequest) (*templates.Draft, Order, error) {
 	if err := svc.desk.See(ctx, guard.Thing{Deployment: deployment}); err != nil {
 		return nil, Order{}, err
 	}
@@ -45,7 +44,7 @@ func (svc *Service) Updating(ctx context.Context, deployment int64, place string
 	if err != nil {
 		return nil, Order{}, err
 	}
-	t, err := svc.inside().TemplateOf(ctx, d, place)
+	t, err := svc.inside().TemplateOf(ctx, d, at)
 	if err != nil {
 		return nil, Order{}, err
 	}
@@ -82,7 +81,7 @@ func (svc *Service) ChangingInput(ctx context.Context, deployment int64, pair st
 	if diags.Errors() > 0 {
 		return Order{}, fault.Invalidf("%s", diags.Error())
 	}
-	draft, o, err := svc.inside().Updating(ctx, deployment, "", templates.DraftRequest{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
+	draft, o, err := svc.inside().Updating(ctx, deployment, templates.Place{}, templates.DraftRequest{Inputs: tosca.Inputs{strings.TrimSpace(name): v}})
 	switch {
 	case err != nil:
 		return Order{}, err
@@ -101,7 +100,7 @@ func (svc *Service) Scaling(ctx context.Context, deployment int64, node string, 
 	if err != nil {
 		return Order{}, err
 	}
-	t, err := svc.inside().TemplateOf(ctx, d, "")
+	t, err := svc.inside().TemplateOf(ctx, d, templates.Place{})
 	if err != nil {
 		return Order{}, err
 	}

@@ -47,7 +47,7 @@ func (b *Breaking) Rules() []string {
 
 // rulesFor states under which rules a deployment's workloads were placed. Without its template nobody knows them.
 func (svc *Service) rulesFor(ctx context.Context, d *deployments.Deployment, wanted *plan.Plan, e *estate.Estate) (*placement.Problem, error) {
-	t, err := svc.deployments.TemplateOf(ctx, d, "")
+	t, err := svc.deployments.TemplateOf(ctx, d, templates.Place{})
 	if err != nil {
 		return nil, err
 	}

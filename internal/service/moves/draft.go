@@ -179,7 +179,7 @@ func (svc *Service) choicesFor(ctx context.Context, d *deployments.Deployment, w
 
 // elsewhere has placement choose where some instances go, to none of some sites, all others staying where they are.
 func (svc *Service) elsewhere(ctx context.Context, d *deployments.Deployment, instances, not []string) (map[string]placement.Spot, error) {
-	t, err := svc.deployments.TemplateOf(ctx, d, "")
+	t, err := svc.deployments.TemplateOf(ctx, d, templates.Place{})
 	if err != nil {
 		return nil, fault.Refusedf("placement cannot choose: %w; name a site", err)
 	}

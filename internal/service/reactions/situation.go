@@ -19,6 +19,7 @@ import (
 	"andamio/internal/core/react"
 	"andamio/internal/core/run"
 	"andamio/internal/service/deployments"
+	"andamio/internal/service/templates"
 	"andamio/internal/service/watch"
 )
 
@@ -290,7 +291,7 @@ func (svc *Service) foresee(ctx context.Context, d *deployments.Deployment, x *r
 	}
 	if !has || a.run != d.Last().ID {
 		a = ahead{run: d.Last().ID, lead: unknownLead}
-		if t, err := svc.over.Deployments.TemplateOf(ctx, d, ""); err == nil {
+		if t, err := svc.over.Deployments.TemplateOf(ctx, d, templates.Place{}); err == nil {
 			a.least, a.most = t.ScaledWithin(node)
 		}
 		count := 0

@@ -64,7 +64,7 @@ func (t *Template) Copy(name, elsewhere string) (string, error) {
 		return "", fault.Invalidf("%q cannot be the name of a template: %s", name, wrong)
 	}
 	dir := filepath.Join(elsewhere, name)
-	if t.Folder != "" {
+	if t.Folder != "" && !t.sent {
 		whole, err := filepath.Abs(t.Folder)
 		if err != nil {
 			return "", err

@@ -30,6 +30,8 @@ type Template struct {
 	// files are those it was read from; of a folder they are closed.
 	files  fs.FS
 	digest digest
+	// sent says that its files are not where they were opened for long.
+	sent bool
 }
 
 // Preset is a named set of inputs.
@@ -56,7 +58,7 @@ func OpenTemplate(ctx context.Context, p source.Place) (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.Folder, t.Revision = tree.Folder, tree.Revision
+	t.Folder, t.Revision, t.sent = tree.Folder, tree.Revision, p.Sent
 	return t, nil
 }
 

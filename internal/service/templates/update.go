@@ -13,6 +13,9 @@ import (
 
 // Origin is how a deployment keeps where its template was opened.
 func (t *Template) Origin() string {
+	if t.sent {
+		return SentName
+	}
 	if t.Folder == "" && t.Dir == DemoName {
 		return DemoName
 	}

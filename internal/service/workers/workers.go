@@ -32,6 +32,7 @@ import (
 	"andamio/internal/service/workspace"
 	"andamio/internal/store"
 	"andamio/internal/tunnel"
+	"andamio/internal/upgrade"
 	"andamio/internal/web"
 )
 
@@ -429,8 +430,8 @@ func (svc *Service) through(ctx context.Context, w *Worker, address string) (net
 	if err != nil {
 		return nil, err
 	}
-	c, err := tunnel.Ask(ctx, w.url+"/workers/relay", url.Values{"pool": {w.Pool}, "worker": {w.Name}, "address": {address}}, secret, web.Pinned(w.pin))
-	var no *tunnel.Refused
+	c, err := upgrade.Ask(ctx, tunnel.Protocol, w.url+"/workers/relay", url.Values{"pool": {w.Pool}, "worker": {w.Name}, "address": {address}}, secret, web.Pinned(w.pin))
+	var no *upgrade.Refused
 	if errors.As(err, &no) {
 		return nil, tunnel.Told(no.Text)
 	}

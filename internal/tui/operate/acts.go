@@ -55,7 +55,7 @@ func (v *View) Actions() []view.Action {
 				return v.compile(func() (deployments.Order, error) { return v.app.ChangingInput(v.ctx, id, text) })
 			}, Wrong: func(string) string { return "" }},
 		first("update from the template", "compares what stands with the template as it is now", func() (deployments.Order, error) {
-			draft, o, err := v.app.Updating(v.ctx, id, "", templates.DraftRequest{})
+			draft, o, err := v.app.Updating(v.ctx, id, templates.Place{}, templates.DraftRequest{})
 			if err == nil && draft.Plan == nil {
 				err = fmt.Errorf("the template cannot be planned now: %v %v", draft.Err, draft.Diagnostics)
 			}
@@ -83,7 +83,7 @@ func (v *View) Actions() []view.Action {
 			Answer: func(text string) tea.Cmd {
 				return v.compile(func() (deployments.Order, error) { return v.app.Cloning(v.ctx, id, text) })
 			}, Wrong: func(string) string { return "" }},
-		view.Action{Name: "make a template of " + d.Name, Effect: "writes a template with its scripts that raises the like of what stands", Ask: "a new folder",
+		view.Action{Name: "make a template of " + d.Name, Here: true, Effect: "writes a template with its scripts that raises the like of what stands", Ask: "a new folder",
 			Answer: func(text string) tea.Cmd {
 				return func() tea.Msg { return view.Written(v.app.Capture(v.ctx, id, text)) }
 			}, Wrong: func(string) string { return "" }},

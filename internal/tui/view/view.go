@@ -107,6 +107,8 @@ type Action struct {
 	Wrong  func(text string) string
 	// Hide shows nothing of what is typed.
 	Hide bool
+	// Here acts write files where the screens run; whoever is elsewhere is not offered them.
+	Here bool
 }
 
 // Goto asks the frame to show the view with that digit.

@@ -1,10 +1,11 @@
-package tunnel
+// Package upgrade has two processes that speak HTTP/1.1 go on in a protocol of their own over the same connection (RFC 9110, section 7.8): what gets through to a server
+// gets through so, by TLS, with what shows who one is.
+package upgrade
 
 import (
 	"bufio"
 	"context"
 	"crypto/tls"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,13 +18,32 @@ import (
 	"andamio/internal/core/fault"
 )
 
-// Asks reports that a request asks for the protocol.
-func Asks(r *http.Request) bool {
-	return r.Method == http.MethodGet && r.ProtoMajor == 1 && strings.EqualFold(r.Header.Get("Upgrade"), Protocol) && strings.Contains(strings.ToLower(r.Header.Get("Connection")), "upgrade")
+// beginWithin is how long a protocol may take to begin.
+const beginWithin = 15 * time.Second
+
+// Asks reports that a request asks for a protocol.
+func Asks(r *http.Request, protocol string) bool {
+	return r.Method == http.MethodGet && r.ProtoMajor == 1 && strings.EqualFold(r.Header.Get("Upgrade"), protocol) && strings.Contains(strings.ToLower(r.Header.Get("Connection")), "upgrade")
+}
+
+// conn is a connection of which something was read already.
+type conn struct {
+	net.Conn
+	from *bufio.Reader
+}
+
+func (c *conn) Read(b []byte) (int, error) { return c.from.Read(b) }
+
+// CloseWrite says that all is said: what the other side answers is read still.
+func (c *conn) CloseWrite() error {
+	if half, can := c.Conn.(interface{ CloseWrite() error }); can {
+		return half.CloseWrite()
+	}
+	return c.Close()
 }
 
 // Take takes the connection of a request over, once it was said to whoever asks that it is theirs.
-func Take(w http.ResponseWriter) (net.Conn, error) {
+func Take(w http.ResponseWriter, protocol string) (net.Conn, error) {
 	c, buffered, err := http.NewResponseController(w).Hijack()
 	if err != nil {
 		return nil, err
@@ -31,7 +51,7 @@ func Take(w http.ResponseWriter) (net.Conn, error) {
 	if err := c.SetDeadline(time.Now().Add(beginWithin)); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
-	_, err = io.WriteString(c, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: "+Protocol+"\r\n\r\n")
+	_, err = io.WriteString(c, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: "+protocol+"\r\n\r\n")
 	if err = errors.Join(err, c.SetDeadline(time.Time{})); err != nil {
 		return nil, errors.Join(err, c.Close())
 	}
@@ -41,8 +61,8 @@ func Take(w http.ResponseWriter) (net.Conn, error) {
 // mostRefusal bounds what is read of why a server does not take one.
 const mostRefusal = 64 << 10
 
-// Ask connects to a server and asks for the protocol at a path of it, with what shows who one is.
-func Ask(ctx context.Context, server string, query url.Values, secret string, trust *tls.Config) (net.Conn, error) {
+// Ask connects to a server and asks for a protocol at a path of it, with what shows who one is.
+func Ask(ctx context.Context, protocol, server string, query url.Values, secret string, trust *tls.Config) (net.Conn, error) {
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" {
 		return nil, fault.Invalidf("%q is no address of a server: write https://NAME:PORT", server)
@@ -55,7 +75,7 @@ func Ask(ctx context.Context, server string, query url.Values, secret string, tr
 	}
 	u.RawQuery = query.Encode()
 	r := &http.Request{Method: http.MethodGet, URL: u, Host: u.Host, ProtoMajor: 1, ProtoMinor: 1, Header: http.Header{
-		"Authorization": {"Bearer " + secret}, "Connection": {"Upgrade"}, "Upgrade": {Protocol}}}
+		"Authorization": {"Bearer " + secret}, "Connection": {"Upgrade"}, "Upgrade": {protocol}}}
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	from := bufio.NewReader(c)
 	var answer *http.Response
@@ -107,28 +127,3 @@ func connect(ctx context.Context, u *url.URL, trust *tls.Config) (net.Conn, erro
 	}
 	return (&tls.Dialer{Config: t}).DialContext(ctx, "tcp", address)
 }
-
-// refusal is why a process does not connect one through its worker, as it tells other processes.
-type refusal struct {
-	Detail string `json:"detail"`
-	Kind   string `json:"kind,omitempty"`
-}
-
-// Tell writes why there is no connection, so that [Told] is the same error elsewhere.
-func Tell(w http.ResponseWriter, status int, err error) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(refusal{err.Error(), kindOf(err)})
-}
-
-// Told is the error that [Tell] told.
-func Told(text string) error {
-	var r refusal
-	if json.Unmarshal([]byte(text), &r) != nil || r.Detail == "" {
-		return fault.Unavailablef("the process that the worker has connected to does not say why it cannot be gone through")
-	}
-	return failed(had{Failed: r.Detail, Kind: r.Kind})
-}
-
-// Join carries what either of two says to the other until both have said all, or the context ends.
-func Join(ctx context.Context, a, b net.Conn) { join(ctx, a, b) }
