@@ -29,6 +29,13 @@ func (a *App) Within(actor Actor, token string, limits ...guard.Limit) *App {
 	return &b
 }
 
+// Saying is the workspace for the same actor, of whom what is noted is put in words of their own: they are elsewhere, and name files otherwise.
+func (a *App) Saying(words func(string) string) *App {
+	b := *a
+	b.wire(a.desk.Saying(words))
+	return &b
+}
+
 // Unbounded says why the actor may not ask for what is theirs by more than a token that they come with says; nil if they may.
 func (a *App) Unbounded(r guard.Right) error { return a.desk.Unbounded(r) }
 

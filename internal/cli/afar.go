@@ -20,7 +20,7 @@ import (
 
 // atHome are the commands that ask no workspace.
 var atHome = []string{"explain", "types", "pack", "unpack", "editor", "place", "demo", "account rates check", "calendar check", "front check", "hook check", "level check", "quota check", "reaction check",
-	"team check", "threshold check", "threshold shipped", "decide rules check", "token sign-in", "completion bash", "completion fish", "completion powershell", "completion zsh", "help"}
+	"team check", "threshold check", "threshold shipped", "token sign-in", "completion bash", "completion fish", "completion powershell", "completion zsh", "help"}
 
 // notFromAfar are the commands that are for whoever keeps the machine where the workspace is, and those of which a file stays in use there.
 var notFromAfar = []string{"sandbox", "sandbox drift", "sandbox load", "serve", "work", "backup", "restore", "workspace", "workspace copy", "workspace join", "credentials", "credentials key", "credentials lock", "names",
@@ -193,7 +193,7 @@ func (s *shared) visited(cmd *cobra.Command, args []string, do func(*cobra.Comma
 
 // receive runs what somebody asks for who is elsewhere, and returns with which status it ended.
 func receive(a *app.App, v *session.Visit) (status int) {
-	s := &shared{in: v.In, out: v.Out, err: v.Err, visit: v, lent: a}
+	s := &shared{in: v.In, out: v.Out, err: v.Err, visit: v, lent: a.Saying(v.Words)}
 	root := newRoot(s)
 	s.workspace = a.Opened().Dir
 	defer func() {

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"os"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"andamio/internal/core/fault"
@@ -107,6 +109,9 @@ func (s *shared) runThere(cmd *cobra.Command, files []session.File) error {
 		})()
 	}
 	status, err := session.Ask(ctx, c, asked, here)
+	if err != nil && keys.restore != nil { // nobody else takes back what was done to the terminal
+		fmt.Fprint(s.out, asItWas)
+	}
 	if err != nil {
 		return err
 	}
@@ -115,6 +120,10 @@ func (s *shared) runThere(cmd *cobra.Command, files []session.File) error {
 	}
 	return nil
 }
+
+// asItWas is what a terminal is told that screens went away from: the lines that were there before, the cursor, no mouse, no marks at what is pasted, no colours.
+const asItWas = ansi.ResetModeAltScreenSaveCursor + ansi.SetModeTextCursorEnable + ansi.ResetModeMouseNormal + ansi.ResetModeMouseButtonEvent + ansi.ResetModeMouseAnyEvent +
+	ansi.ResetModeMouseExtSgr + ansi.ResetModeBracketedPaste + ansi.ResetStyle
 
 // keyboard has what is typed come key by key or by lines, as the server wishes.
 type keyboard struct {

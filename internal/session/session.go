@@ -60,12 +60,13 @@ func (s Size) bounded() Size {
 	return Size{min(s.W, mostCells), min(s.H, mostCells)}
 }
 
-// How long either side waits for the other: for what begins a session, for the next part of files, for what is written to be read, and for its end.
+// How long either side waits for the other: for what begins a session, for the next part of files, for what is written to be read, for its end, and for why it does not begin.
 const (
 	beginWithin = 15 * time.Second
 	partWithin  = time.Minute
 	readWithin  = 10 * time.Minute
 	endWithin   = 10 * time.Second
+	hearWithin  = 3 * time.Second
 	aliveEvery  = 5 * time.Second
 )
 

@@ -11,6 +11,7 @@ import (
 	"path"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -118,7 +119,7 @@ func (v *Visit) refuse(why error) error {
 	}
 	select {
 	case <-v.mux.CloseChan():
-	case <-time.After(endWithin):
+	case <-time.After(hearWithin):
 	}
 	return nil
 }
@@ -189,6 +190,15 @@ func (v *Visit) File(word string) (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// Words is a text in which files go by the words that named them.
+func (v *Visit) Words(text string) string {
+	var pairs []string
+	for i := range v.Asked.Files {
+		pairs = append(pairs, v.path(i), v.Asked.Files[i].Word)
+	}
+	return strings.NewReplacer(pairs...).Replace(text)
 }
 
 // Env is a variable of whoever asked.

@@ -42,6 +42,8 @@ type Desk struct {
 	token  string
 	// inside says that another service sits at it, which looks at what it needs for what its own caller may.
 	inside bool
+	// words say what is noted as whoever acts would, who is elsewhere and names things otherwise; nil says it as it is.
+	words func(string) string
 }
 
 // At is the desk of an actor.
@@ -51,6 +53,13 @@ func At(actor guard.Actor, o *Office) *Desk { return &Desk{Actor: actor, office:
 func (d *Desk) Within(token string, limits ...guard.Limit) *Desk {
 	b := *d
 	b.limits, b.token = append(slices.Clone(d.limits), limits...), token
+	return &b
+}
+
+// Saying is the desk of the same actor, of whom what is noted is put in words of their own.
+func (d *Desk) Saying(words func(string) string) *Desk {
+	b := *d
+	b.words = words
 	return &b
 }
 
@@ -227,6 +236,9 @@ func (d *Desk) Note(ctx context.Context, act guard.Act, on guard.Thing, more ...
 	e := trail.Entry{At: time.Now(), Actor: d.Actor, Act: act, On: on.Name, Run: on.Run}
 	for _, say := range more {
 		say(&e)
+	}
+	if d.words != nil {
+		e.On, e.Note, e.Failed = d.words(e.On), d.words(e.Note), d.words(e.Failed)
 	}
 	if d.token != "" {
 		e.Note = strings.TrimSpace(e.Note + " (with the token " + d.token + ")")
