@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -60,6 +61,7 @@ type Server struct {
 	// visits runs what those ask for who are elsewhere, as many at once as visiting has room for.
 	visits   Visits
 	visiting chan struct{}
+	ongoing  sync.WaitGroup
 }
 
 // Twin is an operation with the commands that do the same.
@@ -187,6 +189,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		err = h.Close()
 	}
 	<-ended
+	s.forgetting()
 	return err
 }
 

@@ -39,6 +39,8 @@ func (s *Server) visit(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, tooMany("too many sessions are open here; close one, or come again later"))
 		return
 	}
+	s.ongoing.Add(1)
+	defer s.ongoing.Done()
 	a := s.app.Within(guard.Actor{Name: b.Token.Of, Way: guard.Command}, b.Token.ID, b.Limits...)
 	ctx, cancel := s.heed(r.Context(), &visitor{a, b.Token.ID, from}, func(context.Context) error { return nil }) // a token that is revoked ends it
 	defer cancel()
@@ -55,5 +57,18 @@ func (s *Server) visit(w http.ResponseWriter, r *http.Request) {
 	v.From = from.String()
 	if err := v.End(s.visits(a, v)); err != nil {
 		s.app.Log.Info("a session broke off", "of", b.Token.Of, "err", err)
+	}
+}
+
+// forgetting waits a moment until sessions that ended with the server have taken away the files that came with them.
+func (s *Server) forgetting() {
+	over := make(chan struct{})
+	go func() {
+		s.ongoing.Wait()
+		close(over)
+	}()
+	select {
+	case <-over:
+	case <-time.After(grace):
 	}
 }

@@ -97,6 +97,10 @@ func TestPresetsAndCopiesAreWritten(t *testing.T) {
 	require.NoError(t, err)
 	_, err = templates.SavePreset(tmpl, "dam", nil)
 	assert.ErrorContains(t, err, "copy the template under a new name first")
+	tmpl.Folder = t.TempDir()
+	_, err = templates.SavePreset(tmpl, "dam", nil)
+	assert.ErrorContains(t, err, "differs from the template's own defaults")
+	tmpl.Folder = ""
 	_, err = a.CopyTemplate(tmpl, "../evil")
 	assert.ErrorContains(t, err, "cannot be the name")
 	dir, err := a.CopyTemplate(tmpl, "mine")

@@ -35,10 +35,15 @@ func SavePreset(t *Template, name string, inputs tosca.Inputs) (string, error) {
 	}
 	var text strings.Builder
 	fmt.Fprintf(&text, "# inputs of %s\n", t.Name)
+	given := 0
 	for _, in := range t.Inputs {
 		if v := inputs[in.Name]; v != nil && !in.Secret {
+			given++
 			fmt.Fprintf(&text, "%s: %s\n", in.Name, v.Source())
 		}
+	}
+	if given == 0 {
+		return "", fault.Invalidf("no input that a preset keeps differs from the template's own defaults: change one first")
 	}
 	if _, diags := tosca.ReadInputs(name, []byte(text.String())); len(diags) > 0 {
 		return "", fmt.Errorf("the preset would not be read again: %w", diags)
