@@ -23,6 +23,9 @@ type operation struct {
 	status                         int
 	// upload says that a file is sent, open that no token is needed.
 	upload, open bool
+	// sends is the media type of a large file that is sent; streams says that it goes to a disk as it comes.
+	sends   string
+	streams bool
 	// answers is the media type of what is answered, where that is no value.
 	answers string
 	twins   []string
@@ -53,6 +56,10 @@ func does[I, O any](s *Server, o operation, do func(ctx context.Context, a *app.
 			h.MaxBodyBytes = mostWritten
 		}
 	}
+	if o.streams { // which bounds itself
+		h.MaxBodyBytes = -1
+		h.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{o.sends: {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}}}
+	}
 	h.Responses = map[string]*huma.Response{"default": {Description: "what went wrong (RFC 9457)", Content: map[string]*huma.MediaType{
 		"application/problem+json": {Schema: s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[Problem](), true, "Problem")}}}}
 	if o.answers != "" {
@@ -64,7 +71,7 @@ func does[I, O any](s *Server, o operation, do func(ctx context.Context, a *app.
 		if v == nil { // nothing is answered to whom nobody looked at
 			return nil, problem(fault.NotAllowed, "it is not known who asks")
 		}
-		ctx, cancel := s.patiently(ctx)
+		ctx, cancel := s.patiently(ctx, o.streams)
 		defer cancel()
 		out, err := do(ctx, v.app, in)
 		if err == nil {

@@ -121,6 +121,9 @@ func writeProblem(w http.ResponseWriter, p *Problem) {
 }
 
 // patiently bounds how long an operation takes.
-func (s *Server) patiently(ctx context.Context) (context.Context, context.CancelFunc) {
+func (s *Server) patiently(ctx context.Context, large bool) (context.Context, context.CancelFunc) {
+	if large {
+		return context.WithTimeout(ctx, mostHours)
+	}
 	return context.WithTimeout(ctx, s.limits.Patience)
 }

@@ -96,8 +96,8 @@ func (s *Server) repeating(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		if unkept(r.URL.Path) {
-			writeProblem(w, problem(fault.Invalid, "what is sent or answered here may be secret, and nothing of it is kept: this takes no Idempotency-Key"))
+		if why := unkept(r.URL.Path); why != "" {
+			writeProblem(w, problem(fault.Invalid, why+", and nothing of it is kept: this takes no Idempotency-Key"))
 			return
 		}
 		if !keys.MatchString(key) {
@@ -114,14 +114,17 @@ func (s *Server) repeating(next http.Handler) http.Handler {
 	})
 }
 
-// unkept reports that nothing is kept of what is asked for at a path: secrets of tokens and credentials of sites, and what machines say.
-func unkept(path string) bool {
+// unkept is why nothing is kept of what is asked for at a path, "" if it is: secrets of tokens and credentials of sites, what machines say, and packages.
+func unkept(path string) string {
+	if strings.HasPrefix(path, "/"+Version+"/packages") {
+		return "what is sent here may be large"
+	}
 	for _, of := range []string{"/tokens", "/sign-in", "/sites", "/instances/"} {
 		if strings.HasPrefix(path, "/"+Version+of) {
-			return true
+			return "what is sent or answered here may be secret"
 		}
 	}
-	return false
+	return ""
 }
 
 // once does a request that was not done before, and answers one that was as then.

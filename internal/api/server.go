@@ -38,13 +38,13 @@ type Limits struct {
 	// Followers is how many streams there may be at once, Send how long one may take for what it is sent.
 	Followers int
 	Send      time.Duration
-	// Sessions is how many commands and screens are run at once for those who are elsewhere, Session how many bytes of files come with one.
+	// Sessions is how many commands and screens are run at once for those who are elsewhere, Large how many bytes there may be of a file that goes to a disk, and of those that come with a session.
 	Sessions int
-	Session  int64
+	Large    int64
 }
 
 // Usual are the limits where nobody says otherwise.
-var Usual = Limits{PerSecond: 50, Burst: 200, Strangers: 30, Body: 1 << 20, Upload: 256 << 20, Patience: time.Minute, Followers: 1000, Send: 10 * time.Second, Sessions: 100, Session: 8 << 30}
+var Usual = Limits{PerSecond: 50, Burst: 200, Strangers: 30, Body: 1 << 20, Upload: 256 << 20, Patience: time.Minute, Followers: 1000, Send: 10 * time.Second, Sessions: 100, Large: 8 << 30}
 
 // Server is the interface of one workspace.
 type Server struct {
@@ -82,7 +82,7 @@ func New(a *app.App, limits Limits) *Server {
 		Formats: map[string]huma.Format{"application/json": inJSON, "json": inJSON}, DefaultFormat: "application/json", NoFormatFallback: false, RejectUnknownQueryParameters: true}
 	s.api = humago.New(s.mux, c)
 	for _, add := range []func(*Server){deploymentOperations, runOperations, proposalOperations, planOperations, siteOperations, watchOperations, promiseOperations, moveOperations,
-		inventoryOperations, requestOperations, fileOperations, workspaceOperations, tokenOperations, signInOperations, promisingOperations, measuringOperations, connectingOperations, steeringOperations, managingOperations, rehearsingOperations, offerOperations, requestActs, workerOperations, peopleOperations, actingOperations, levelOperations, endingOperations, transferOperations} {
+		inventoryOperations, requestOperations, fileOperations, workspaceOperations, tokenOperations, signInOperations, promisingOperations, measuringOperations, connectingOperations, steeringOperations, managingOperations, rehearsingOperations, offerOperations, requestActs, workerOperations, peopleOperations, actingOperations, levelOperations, endingOperations, transferOperations, packageOperations} {
 		add(s)
 	}
 	s.mux.HandleFunc("GET /"+Version+"/openapi.json", s.document)

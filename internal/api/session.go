@@ -49,7 +49,7 @@ func (s *Server) visit(w http.ResponseWriter, r *http.Request) {
 		s.app.Log.Info("a session was not taken over", "err", err)
 		return
 	}
-	v, err := session.Accept(ctx, c, s.limits.Session)
+	v, err := session.Accept(ctx, c, s.limits.Large)
 	if err != nil {
 		s.app.Log.Info("a session did not begin", "of", b.Token.Of, "err", err)
 		return

@@ -4,15 +4,11 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"io"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/danielgtaylor/huma/v2/adapters/humago"
 
 	"andamio/internal/app"
 	"andamio/internal/core/fault"
@@ -30,8 +26,8 @@ type OfInstance struct {
 	Instance string `path:"instance" maxLength:"200" pattern:"^[^:/]+$" doc:"as a deployment shows it: its resource, host name or address"`
 }
 
-// fileAt names a file on an instance.
-type fileAt struct {
+// FileAt names a file on an instance.
+type FileAt struct {
 	OfInstance
 	Path string `query:"path" required:"true" minLength:"1" maxLength:"4096"`
 }
@@ -81,17 +77,19 @@ func transferOperations(s *Server) {
 			code, err := a.Command(ctx, h, in.Body.Command, strings.NewReader(in.Body.Input), &out, &wrong)
 			return &body[ran]{ran{code, printable.Clean(out.String()), printable.Clean(wrong.String()), out.cut || wrong.cut}}, err
 		})
-	s.fileOperations()
-	does(s, operation{id: "putFile", method: http.MethodPut, path: "/instances/{instance}/file", summary: "Copy a file to an instance", tag: "instances", status: http.StatusNoContent, upload: true, twins: []string{"copy"}},
-		func(ctx context.Context, a *app.App, in *struct {
-			OfInstance
-			Path    string `query:"path" required:"true" minLength:"1" maxLength:"4096"`
-			RawBody []byte `contentType:"application/octet-stream"`
-		}) (*gone, error) {
-			return nil, kept("sent", in.RawBody, func(name string) error {
-				_, err := a.Copy(ctx, name, in.Instance+":"+in.Path, unheard)
-				return err
-			})
+	gives(s, operation{id: "getFile", path: "/instances/{instance}/file", summary: "Copy a file from an instance, or a part of it by Range", tag: "instances"}, binary,
+		func(ctx context.Context, a *app.App, in *FileAt, name string) error {
+			_, err := a.Copy(ctx, in.Instance+":"+in.Path, name, unheard)
+			return err
+		})
+	type put struct {
+		FileAt
+		Sent
+	}
+	takes(s, operation{id: "putFile", method: http.MethodPut, path: "/instances/{instance}/file", summary: "Copy a file to an instance", tag: "instances", status: http.StatusNoContent, upload: true, sends: binary, twins: []string{"copy"}},
+		func(in *put) *Sent { return &in.Sent }, func(ctx context.Context, a *app.App, in *put, name string) (*gone, error) {
+			_, err := a.Copy(ctx, name, in.Instance+":"+in.Path, unheard)
+			return nil, err
 		})
 	does(s, operation{id: "captureDeployment", method: http.MethodGet, path: "/deployments/{deployment}/template", summary: "Make a template of what stands of a deployment, as an archive (CSAR)", tag: "deployments", answers: archives, twins: []string{"capture"}},
 		func(ctx context.Context, a *app.App, in *OfDeployment) (*planned, error) {
@@ -200,59 +198,4 @@ func captured(ctx context.Context, a *app.App, deployment int64) (data []byte, e
 		return err
 	})
 	return data, err
-}
-
-// fileOperations answer with a file of an instance, or a part of it (RFC 9110, section 14).
-func (s *Server) fileOperations() {
-	s.twins = append(s.twins, Twin{Operation: "getFile"})
-	huma.Register(s.api, huma.Operation{OperationID: "getFile", Method: http.MethodGet, Path: "/" + Version + "/instances/{instance}/file", Summary: "Copy a file from an instance, or a part of it by Range", Tags: []string{"instances"},
-		Responses: map[string]*huma.Response{"200": {Description: "the file", Content: map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: huma.TypeString, Format: "binary"}}}}}},
-		func(ctx context.Context, in *fileAt) (*huma.StreamResponse, error) {
-			v := visitorOf(ctx)
-			if v == nil {
-				return nil, problem(fault.NotAllowed, "it is not known who asks")
-			}
-			ctx, cancel := s.patiently(ctx)
-			defer cancel()
-			dir, err := os.MkdirTemp("", "andamio-api-")
-			if err != nil {
-				return nil, problemOf(err)
-			}
-			file := filepath.Join(dir, "file")
-			if _, err = v.app.Copy(ctx, in.Instance+":"+in.Path, file, unheard); err == nil {
-				err = isFile(file)
-			}
-			if err != nil {
-				return nil, problemOf(errors.Join(err, os.RemoveAll(dir)))
-			}
-			return &huma.StreamResponse{Body: func(c huma.Context) {
-				defer os.RemoveAll(dir)
-				r, w := humago.Unwrap(c)
-				serveFile(w, r, file)
-			}}, nil
-		})
-}
-
-func isFile(name string) error {
-	info, err := os.Stat(name)
-	if err == nil && !info.Mode().IsRegular() {
-		err = fault.Invalidf("that is no file")
-	}
-	return err
-}
-
-// serveFile answers with a file, or the part that is asked for.
-func serveFile(w http.ResponseWriter, r *http.Request, name string) {
-	f, err := os.Open(name)
-	if err != nil {
-		writeProblem(w, unexpected())
-		return
-	}
-	defer f.Close()
-	w.Header().Set("Content-Type", "application/octet-stream")
-	var at time.Time
-	if info, err := f.Stat(); err == nil {
-		at = info.ModTime()
-	}
-	http.ServeContent(w, r, "", at, io.ReadSeeker(f))
 }

@@ -43,7 +43,7 @@ var methods = map[string]any{
 	"Decide": guard.DecideStep, "Deployment": reads, "FindDeployment": reads, "ConnectedSites": reads, "Deployments": reads, "Disconnect": guard.RemoveSite, "DraftBack": worksOut, "DraftCommit": worksOut,
 	"DraftMove": worksOut, "DraftWave": worksOut, "Drafting": worksOut, "Drift": guard.StandIns, "Load": guard.StandIns, "Dropping": worksOut, "EachOfTrail": reads, "Estate": reads, "Answering": reads,
 	"ExportMap": reads, "ExportPackage": guard.ExportDisks, "ExportRecords": guard.ExportRecord, "FindHost": reads, "Fragment": reads, "GoBack": guard.EndMove,
-	"History": reads, "Import": guard.ImportRecord, "ImportPackage": worksOut, "ImportRecords": worksOut, "TakingOver": worksOut, "Nobodys": reads, "DraftTaken": reads, "LettingGo": worksOut, "LastOfTrail": reads, "TrailBetween": reads,
+	"History": reads, "Import": guard.ImportRecord, "ImportPackage": worksOut, "KeepPackage": worksOut, "ImportRecords": worksOut, "TakingOver": worksOut, "Nobodys": reads, "DraftTaken": reads, "LettingGo": worksOut, "LastOfTrail": reads, "TrailBetween": reads,
 	"Leave": guard.LeaveRun, "Lifting": through, "Listen": guard.Hear, "Lock": guard.LockVault, "Look": reads, "MakeKey": guard.KeepKey, "MakeSenderSecret": guard.KeepSecret, "BringKey": guard.KeepKey,
 	"MakePair": guard.PairSites, "Move": reads, "Moves": reads, "NewRun": guard.BeginRun, "OpenShell": guard.EnterHost, "OpenConsole": guard.EnterHost, "OrderOf": worksOut, "Pairs": reads,
 	"Propose": guard.Propose, "ProposeMove": guard.Propose, "ProposeSettling": guard.Propose, "ProposedSettling": worksOut, "Proposals": reads, "OpenProposals": reads, "Proposed": worksOut, "Confirm": guard.Confirm, "Withdraw": guard.Withdraw,

@@ -24,7 +24,7 @@ var atHome = []string{"explain", "types", "pack", "unpack", "editor", "place", "
 
 // notFromAfar are the commands that are for whoever keeps the machine where the workspace is, and those of which a file stays in use there.
 var notFromAfar = []string{"sandbox", "sandbox drift", "sandbox load", "serve", "work", "backup", "restore", "workspace", "workspace copy", "workspace join", "credentials", "credentials key", "credentials lock", "names",
-	"notices", "measure forward", "front answer", "offer make", "offer publish", "offer check", "package import"}
+	"notices", "measure forward", "front answer", "offer make", "offer publish", "offer check"}
 
 // fileOptions are the options of commands that name files, with what is done with these.
 var fileOptions = map[string]session.Use{"output": session.Writes, "inputs": session.Reads, "estate": session.Reads, "template": session.Template, "file": session.Reads, "holidays": session.Reads,
@@ -37,7 +37,7 @@ const secretFile = "-file"
 var fileWords = map[string]map[int]session.Use{
 	"plan": {0: session.Template}, "check": {0: session.Template}, "diff": {1: session.Template}, "run": {0: session.Reads}, "rehearse": {0: session.Reads}, "export": {0: session.Reads},
 	"capture": {1: session.WritesNew}, "account export": {0: session.Writes}, "records export": {0: session.Writes}, "records import": {0: session.Reads}, "estate import": {0: session.Reads},
-	"estate show": {0: session.Reads}, "mapping": {0: session.Reads}, "threshold preview": {0: session.Reads}, "package export": {2: session.Writes},
+	"estate show": {0: session.Reads}, "mapping": {0: session.Reads}, "threshold preview": {0: session.Reads}, "package export": {2: session.Writes}, "package import": {0: session.Reads},
 	"account rates set": {0: session.Reads}, "calendar set": {0: session.Reads}, "decide rules set": {0: session.Reads}, "front set": {0: session.Reads}, "hook set": {0: session.Reads}, "level set": {0: session.Reads},
 	"quota set": {0: session.Reads}, "reaction set": {0: session.Reads}, "team set": {0: session.Reads}, "threshold set": {0: session.Reads},
 	"copy": {0: session.Reads, 1: session.Writes},

@@ -208,7 +208,7 @@ func TestWhoIsElsewhereMayNoMoreThanTheirToken(t *testing.T) {
 	reader := x.made("reader", "--right", "read")
 	assert.Contains(t, x.as(reader, "", 0, "site", "list"), "vega")
 	x.as(reader, "", 6, "site", "remove", "vega", "--confirm", "vega")
-	for _, name := range []string{"sandbox", "serve", "work", "backup x", "restore x", "workspace", "workspace copy x y", "credentials", "credentials lock", "notices", "offer publish x", "package import x", "front answer"} {
+	for _, name := range []string{"sandbox", "serve", "work", "backup x", "restore x", "workspace", "workspace copy x y", "credentials", "credentials lock", "notices", "offer publish x", "front answer"} {
 		assert.Contains(t, x.run(5, strings.Fields(name)...), "is run there, without --server", name)
 	}
 	assert.Contains(t, x.run(2, "--workspace", x.ws, "deployments"), "names one of this machine")

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -65,8 +67,18 @@ before it is switched on. Packages that are damaged, cut off, lead outside thems
 		Args: cobra.ExactArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			w.File = args[0]
+			if s.visit != nil { // it is read by a run that goes on without whoever sent it
+				kept, err := a.KeepPackage(ctx, w.File)
+				if err != nil {
+					return err
+				}
+				w.File = kept
+			}
 			order, arc, err := a.ImportPackage(ctx, w)
 			if err != nil {
+				if s.visit != nil {
+					err = errors.Join(err, os.Remove(w.File))
+				}
 				return err
 			}
 			if !s.json {

@@ -91,7 +91,7 @@ func TestWhatIsReadComesAlongAndWhatIsWrittenGoesBack(t *testing.T) {
 	write(t, folder+"/scripts/start.sh", "true")
 	write(t, folder+"/.git/config", "not sent")
 	out, made := dir+"/out.json", dir+"/made/deep"
-	asked := Asked{Words: []string{"go"}, Files: []File{named(t, plan, Reads), named(t, folder, Works), named(t, out, Writes), named(t, made, WritesNew)},
+	asked := Asked{Words: []string{"go"}, Files: []File{named(t, out, Writes), named(t, plan, Reads), named(t, made, WritesNew), named(t, folder, Works)},
 		Environment: map[string]string{"TERM": "xterm"}, Terminal: Terminal{Out: true, Size: Size{100, 30}}}
 	var kept string
 	got, err := run(t, t.Context(), asked, Here{In: strings.NewReader("typed")}, func(v *Visit) int {
@@ -207,6 +207,45 @@ func TestTheTerminalIsHeeded(t *testing.T) {
 	})
 	assert.NoError(t, errors.Join(err, got.err))
 	assert.Equal(t, 130, got.status)
+}
+
+// TestATemplateOfManyFilesIsBoundedAsAWhole packs a template of which no file is too large.
+func TestATemplateOfManyFilesIsBoundedAsAWhole(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	for _, name := range []string{"template.yaml", "a", "b"} {
+		f, err := os.Create(filepath.Join(dir, name))
+		require.NoError(t, err)
+		require.NoError(t, errors.Join(f.Truncate(mostTemplate/2), f.Close()))
+	}
+	assert.ErrorContains(t, send(io.Discard, []File{named(t, dir, Template)}), "too much lies in "+dir)
+	require.NoError(t, os.Remove(dir+"/b"))
+	assert.NoError(t, send(io.Discard, []File{named(t, dir, Template)}))
+	assert.NoError(t, send(io.Discard, []File{named(t, dir, Reads)}))
+}
+
+// TestWhatAServerSaysIsNotBelieved has it end with what no command ends with, and say what nobody asked for before.
+func TestWhatAServerSaysIsNotBelieved(t *testing.T) {
+	t.Parallel()
+	for status, fine := range map[int]bool{0: true, 255: true, 256: false, -1: false} {
+		got, _ := run(t, t.Context(), Asked{}, Here{}, func(v *Visit) int {
+			assert.NoError(t, v.control.say(said{Interrupt: true}))
+			assert.NoError(t, v.Raw(true), "nobody heeds it without a terminal")
+			return status
+		})
+		if !fine {
+			assert.ErrorContains(t, got.err, "the server says that it ended with")
+			continue
+		}
+		assert.NoError(t, got.err)
+		assert.Equal(t, status, got.status)
+	}
+	got, _ := run(t, t.Context(), Asked{}, Here{Raw: func(bool) error { return io.ErrNoProgress }}, func(v *Visit) int {
+		assert.NoError(t, v.Raw(true))
+		<-v.Context().Done()
+		return 0
+	})
+	assert.ErrorIs(t, got.err, io.ErrNoProgress)
 }
 
 // TestWhoIsGoneIsNotWaitedFor loses either side in the middle.

@@ -277,11 +277,10 @@ const objectSuffix = ".ova"
 // Lifting packs an instance, and compiles the plan that lifts the package to a site's object storage and builds from it
 // there. The package is kept in the workspace until the run is over.
 func (svc *Service) Lifting(ctx context.Context, deployment int64, instance string, running bool, w ImportRequest) (deployments.Order, *Exported, error) {
-	dir := filepath.Join(svc.workspace.Dir, "packages")
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	file, err := svc.place(instance)
+	if err != nil {
 		return deployments.Order{}, nil, err
 	}
-	file := filepath.Join(dir, fmt.Sprintf("%s-%d.ova", instance, time.Now().UnixNano()))
 	out, err := svc.ExportPackage(ctx, deployment, instance, file, running)
 	if err != nil {
 		return deployments.Order{}, nil, err
@@ -292,6 +291,45 @@ func (svc *Service) Lifting(ctx context.Context, deployment int64, instance stri
 		return deployments.Order{}, nil, errors.Join(err, os.Remove(file))
 	}
 	return o, out, nil
+}
+
+// KeepPackage moves a package that came from elsewhere to where it is kept until its run is over, and returns its file there.
+func (svc *Service) KeepPackage(ctx context.Context, file string) (string, error) {
+	if err := svc.desk.Allow(ctx, guard.BeginRun, guard.Named("what was packed")); err != nil {
+		return "", err
+	}
+	kept, err := svc.place("sent")
+	if err != nil {
+		return "", err
+	}
+	return kept, move(file, kept)
+}
+
+// place is a file in the workspace for a package.
+func (svc *Service) place(name string) (string, error) {
+	dir := filepath.Join(svc.workspace.Dir, "packages")
+	return filepath.Join(dir, fmt.Sprintf("%s-%d.ova", name, time.Now().UnixNano())), os.MkdirAll(dir, 0o700)
+}
+
+// move moves a file, which may lie on another disk.
+func move(from, to string) error {
+	if os.Rename(from, to) == nil {
+		return nil
+	}
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	if err = errors.Join(err, out.Close()); err != nil {
+		err = errors.Join(err, os.Remove(to))
+	}
+	return err
 }
 
 // Dropping compiles the plan that takes away what of a deployment is kept in object storage.
