@@ -64,12 +64,17 @@ func tinyModel(t *rapid.T) (*Problem, *model) {
 }
 
 // tryAll is the least objective of all arrangements, worked out one by one; infinite if there is none.
-func tryAll(m *model) float64 {
+func tryAll(m *model) float64 { return tryWithin(m, inf) }
+
+// tryWithin is that of all arrangements that cost no more than a budget.
+func tryWithin(m *model, budget float64) float64 {
 	s, best := newState(m), inf
 	var place func(w int)
 	place = func(w int) {
 		if w == len(m.p.Workloads) {
-			best = min(best, s.objective)
+			if s.money() <= budget+slack {
+				best = min(best, s.objective)
+			}
 			return
 		}
 		c := m.classes[m.class[w]]
@@ -339,4 +344,33 @@ func TestTheModelIsWrittenAsLPText(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	assert.NotContains(t, text, "\x1b")
+}
+
+// TestARoomIsLikeNoneThatItsUnitMayNotEnter has two workloads that belong in one zone be placed where a third one has made both zones of a site as full as each other: that they might as well
+// be in the other zone is no reason to leave this one out, once the first of them is in it.
+func TestARoomIsLikeNoneThatItsUnitMayNotEnter(t *testing.T) {
+	t.Parallel()
+	site := func(name, provider string, kind estate.Kind, core float64, ms map[string]float64, cores ...int) *estate.Site {
+		s := &estate.Site{Name: name, Kind: kind, Provider: provider, FreeForm: true, Pace: 1, Images: []estate.Image{{Name: "i", OS: "linux"}}, Distances: ms, Prices: estate.Prices{Core: core}}
+		for i, n := range cores {
+			s.Zones = append(s.Zones, estate.Zone{Name: fmt.Sprint(i), Free: estate.Capacity{Cores: n, MemoryGiB: 99, DiskGiB: 99}})
+		}
+		return s
+	}
+	p := Problem{Estate: &estate.Estate{Currency: "cr", Sites: []*estate.Site{site("s0", "p0", estate.Private, 0.02, nil, 5, 5), site("s1", "p0", estate.Public, 0.02, map[string]float64{"s0": 1}, 1),
+		site("s2", "p1", estate.Private, 0.01, map[string]float64{"s0": 4, "s1": 1}, 3)}}, Weights: Weights{Cost: 1, Latency: 0.001},
+		Rules: []Rule{{Name: "apart", Apart: "provider", Nodes: []string{"n0"}}, {Name: "together", Together: "zone", Nodes: []string{"n1"}}}}
+	for i, cores := range []int{1, 3, 2, 2, 2} {
+		p.Workloads = append(p.Workloads, Workload{Name: fmt.Sprint("w", i), Node: fmt.Sprint("n", i/2), OS: "linux", Need: estate.Capacity{Cores: cores, MemoryGiB: 1, DiskGiB: 1}})
+		if i > 0 && i < 4 {
+			p.Traffic = append(p.Traffic, Traffic{From: "w0", To: fmt.Sprint("w", i), Weight: 1})
+		}
+	}
+	m, err := newModel(&p)
+	require.NoError(t, err)
+	got, err := Solve(p, Options{})
+	require.NoError(t, err)
+	assert.InDelta(t, tryAll(m), got.Objective, 1e-9)
+	assert.InDelta(t, 0.173, got.Objective, 1e-9)
+	assert.True(t, got.Proven)
 }

@@ -164,7 +164,7 @@ func (p *proof) assign(u, site int32, k, rest int, extra float64) {
 			if p.cut {
 				return
 			}
-			if !c.admits(&p.m.rooms[r]) || !p.s.admits(w, o, r) || !p.close(u, k, r) || p.sameAsEarlier(site, n) {
+			if !c.admits(&p.m.rooms[r]) || !p.s.admits(w, o, r) || !p.close(u, k, r) || p.sameAsEarlier(u, k, site, n) {
 				continue
 			}
 			p.s.put(w, i, r)
@@ -201,14 +201,16 @@ func (p *proof) close(u int32, k int, r int32) bool {
 	return true
 }
 
-// sameAsEarlier reports whether a room of a site is like an earlier one, so that nothing is gained by trying it again.
-func (p *proof) sameAsEarlier(site int32, n int) bool {
+// sameAsEarlier reports whether a room of a site is like an earlier one in which the k-th workload of a unit may be, too, so that nothing is gained by trying it again. A room in which it may not be,
+// since the first of its unit is elsewhere, is like none.
+func (p *proof) sameAsEarlier(u int32, k int, site int32, n int) bool {
 	if p.m.far[site] || p.m.pinned[site] {
 		return false
 	}
 	rooms := p.m.roomsOf[site]
+	c := p.m.classes[p.m.class[p.m.units[u].members[k]]]
 	for _, r := range rooms[:n] {
-		if p.s.alike(r, rooms[n]) {
+		if c.admits(&p.m.rooms[r]) && p.close(u, k, r) && p.s.alike(r, rooms[n]) {
 			return true
 		}
 	}
