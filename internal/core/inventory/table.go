@@ -247,7 +247,7 @@ func (t *Table) Keys(i int) Keys { return t.keys[i] }
 // Digest sums up what can be compared.
 func (t *Table) Digest(i int) uint64 { return t.digests[i] }
 
-// Record makes the record of a row. What cannot be read of it is left out; [Table.Check] says what that is.
+// Record makes the record of a row. What cannot be read of it is left out; [Table.All] says what that is.
 func (t *Table) Record(i int) Record {
 	r, _ := t.record(i)
 	return r
