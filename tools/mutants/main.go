@@ -8,12 +8,14 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"flag"
 	"fmt"
 	"os"
 	"os/exec"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -131,6 +133,20 @@ const (
 	broken   verdict = "it is no program"
 )
 
+// draws reports that the tests of all packages draw what they are given (rapid): those that do keep what they fail by beside them.
+func draws(packages []string) bool {
+	for _, p := range packages {
+		files, _ := filepath.Glob(filepath.Join(p, "*_test.go"))
+		if !slices.ContainsFunc(files, func(name string) bool {
+			text, err := os.ReadFile(name)
+			return err == nil && bytes.Contains(text, []byte(`"pgregory.net/rapid"`))
+		}) {
+			return false
+		}
+	}
+	return true
+}
+
 // run runs the tests of packages with a change laid over them; nil is none.
 func run(ctx context.Context, m *mutation, limit time.Duration, packages ...string) verdict {
 	ctx, cancel := context.WithTimeout(ctx, limit+2*time.Minute)
@@ -146,6 +162,9 @@ func run(ctx context.Context, m *mutation, limit time.Duration, packages ...stri
 	}
 	for _, p := range packages {
 		args = append(args, "./"+path.Clean(p))
+	}
+	if draws(packages) {
+		args = append(args, "-rapid.nofailfile") // what a change fails by is of no interest afterwards
 	}
 	out, err := exec.CommandContext(ctx, "go", args...).CombinedOutput()
 	text := string(out)
