@@ -1,10 +1,12 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"io"
 	"net/http"
+	"net/netip"
 	"reflect"
 	"strconv"
 	"sync"
@@ -224,7 +226,7 @@ func (s *Server) streaming(ctx context.Context, v *visitor, of stream, after int
 	return &huma.StreamResponse{Body: func(c huma.Context) {
 		defer func() { <-s.follow }()
 		c.SetHeader("Content-Type", "text/event-stream")
-		ctx, cancel := s.heed(c.Context(), v, of.may)
+		ctx, cancel := s.heed(c.Context(), v, of.id, of.may)
 		defer cancel()
 		s.send(ctx, of, after, c.BodyWriter())
 	}}, nil
@@ -297,8 +299,8 @@ func (s *Server) writing(to io.Writer) func(data ...[]byte) bool {
 // mostRead is how many events are read from the journal at once.
 const mostRead = 1000
 
-// heed ends a stream as soon as the token of whoever follows it holds no more, or they may not look at it any more.
-func (s *Server) heed(ctx context.Context, v *visitor, may func(context.Context) error) (context.Context, context.CancelFunc) {
+// heed ends a stream of something as soon as the token of whoever follows it holds no more, or they may not look at it any more.
+func (s *Server) heed(ctx context.Context, v *visitor, of int64, may func(context.Context) error) (context.Context, context.CancelFunc) {
 	ctx, cancel := context.WithCancel(ctx)
 	go func() {
 		tick := time.NewTicker(bearingEvery)
@@ -308,7 +310,9 @@ func (s *Server) heed(ctx context.Context, v *visitor, may func(context.Context)
 			case <-ctx.Done():
 				return
 			case now := <-tick.C:
-				if s.app.Bearing(ctx, v.token, v.from, now) != nil || may(ctx) != nil {
+				if s.bearing.hold(ctx, borne{v.token, v.from, of}, now, func() error {
+					return cmp.Or(s.app.Bearing(ctx, v.token, v.from, now), may(ctx))
+				}) != nil {
 					cancel()
 					return
 				}
@@ -316,4 +320,50 @@ func (s *Server) heed(ctx context.Context, v *visitor, may func(context.Context)
 		}
 	}()
 	return ctx, cancel
+}
+
+// bearing remembers for a moment whether tokens hold: many streams of one token ask at once.
+type bearing struct {
+	mu   sync.Mutex
+	seen map[borne]*judged
+}
+
+// borne is a token that is used from an address to look at something.
+type borne struct {
+	token string
+	from  netip.Addr
+	of    int64
+}
+
+// judged is whether a token holds, and when that was looked at.
+type judged struct {
+	mu  sync.Mutex
+	at  time.Time
+	err error
+}
+
+// mostBorne bounds what is remembered; beyond that all is forgotten.
+const mostBorne = 10_000
+
+// hold says why a token does not hold for what is looked at; nil if it does, or did within the last half of what lies between two looks.
+func (b *bearing) hold(ctx context.Context, key borne, now time.Time, look func() error) error {
+	b.mu.Lock()
+	j := b.seen[key]
+	if j == nil {
+		if b.seen == nil || len(b.seen) >= mostBorne {
+			b.seen = map[borne]*judged{}
+		}
+		j = &judged{}
+		b.seen[key] = j
+	}
+	b.mu.Unlock()
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if now.Sub(j.at) >= bearingEvery/2 {
+		j.at, j.err = now, look()
+	}
+	if ctx.Err() != nil {
+		j.at = time.Time{} // who has gone does not say of others
+	}
+	return j.err
 }

@@ -302,7 +302,7 @@ func TestAStreamEndsWithItsToken(t *testing.T) {
 	s := New(a, Usual)
 	b, err := a.Bears(t.Context(), made.Secret, addressOf(&http.Request{RemoteAddr: "127.0.0.1:1"}), time.Now())
 	require.NoError(t, err)
-	ctx, cancel := s.heed(t.Context(), &visitor{a, b.Token.ID, addressOf(&http.Request{RemoteAddr: "127.0.0.1:1"})}, func(context.Context) error { return nil })
+	ctx, cancel := s.heed(t.Context(), &visitor{a, b.Token.ID, addressOf(&http.Request{RemoteAddr: "127.0.0.1:1"})}, 0, func(context.Context) error { return nil })
 	defer cancel()
 	close(began)
 	require.NoError(t, a.RevokeToken(t.Context(), made.ID, time.Now()))

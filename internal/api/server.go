@@ -62,6 +62,7 @@ type Server struct {
 	visits   Visits
 	visiting chan struct{}
 	ongoing  sync.WaitGroup
+	bearing  bearing
 }
 
 // Twin is an operation with the commands that do the same.

@@ -42,7 +42,7 @@ func (s *Server) visit(w http.ResponseWriter, r *http.Request) {
 	s.ongoing.Add(1)
 	defer s.ongoing.Done()
 	a := s.app.Within(guard.Actor{Name: b.Token.Of, Way: guard.Command}, b.Token.ID, b.Limits...)
-	ctx, cancel := s.heed(r.Context(), &visitor{a, b.Token.ID, from}, func(context.Context) error { return nil }) // a token that is revoked ends it
+	ctx, cancel := s.heed(r.Context(), &visitor{a, b.Token.ID, from}, 0, func(context.Context) error { return nil }) // a token that is revoked ends it
 	defer cancel()
 	c, err := upgrade.Take(w, session.Protocol)
 	if err != nil {

@@ -82,7 +82,7 @@ func (s *Server) join(w http.ResponseWriter, r *http.Request) {
 	}
 	a := s.app.Within(guard.Actor{Name: b.Token.Of, Way: guard.API}, b.Token.ID, b.Limits...)
 	v := &visitor{a, b.Token.ID, from}
-	ctx, cancel := s.heed(r.Context(), v, func(context.Context) error { return nil }) // a token that is revoked ends it
+	ctx, cancel := s.heed(r.Context(), v, 0, func(context.Context) error { return nil }) // a token that is revoked ends it
 	defer cancel()
 	taken := false
 	err = a.JoinWorker(ctx, j, app.ThisProcess(), func() (net.Conn, error) { taken = true; return upgrade.Take(w, tunnel.Protocol) })

@@ -191,8 +191,8 @@ func (s *shared) visited(cmd *cobra.Command, args []string, do func(*cobra.Comma
 	return do(cmd, args)
 }
 
-// receive runs what somebody asks for who is elsewhere, and returns with which status it ended.
-func receive(a *app.App, v *session.Visit) (status int) {
+// Receive runs what somebody asks for who is elsewhere, and returns with which status it ended.
+func Receive(a *app.App, v *session.Visit) (status int) {
 	s := &shared{in: v.In, out: v.Out, err: v.Err, visit: v, lent: a.Saying(v.Words)}
 	root := newRoot(s)
 	s.workspace = a.Opened().Dir

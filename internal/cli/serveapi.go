@@ -50,7 +50,7 @@ func (s *shared) openAPI(ctx context.Context, a *app.App, p programs) (ended fun
 	ctx, stop := context.WithCancel(ctx)
 	done := make(chan error, 1)
 	server := api.New(a, api.Usual)
-	server.Receives(receive)
+	server.Receives(Receive)
 	server.RelaysAt(api.ReachedAt(l), pin)
 	go func() { done <- server.Serve(ctx, l) }()
 	return func() error {

@@ -47,6 +47,9 @@ type Options struct {
 // framesPerSecond bounds how often the screen is drawn; twice the usual, since a key waits half a frame on average.
 const framesPerSecond = 120
 
+// framesElsewhere is as often as somebody is drawn to who is elsewhere: what is between takes longer than a frame, and many look at once.
+const framesElsewhere = 30
+
 // Run shows the screens until the user leaves. It returns the number of a run that goes on, or 0.
 func Run(ctx context.Context, a *app.App, o Options) (int64, error) {
 	options := []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(framesPerSecond)}
@@ -92,7 +95,11 @@ func TuneRuntime() {
 
 // New makes the screens for a program that runs elsewhere, and how it is to run.
 func New(ctx context.Context, a *app.App, o Options) (tea.Model, []tea.ProgramOption) {
-	return newFrame(ctx, a.By(app.ByScreen), o), []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(framesPerSecond)}
+	frames := framesPerSecond
+	if o.Remote {
+		frames = framesElsewhere
+	}
+	return newFrame(ctx, a.By(app.ByScreen), o), []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(frames)}
 }
 
 // Elsewhere is the terminal of somebody who is elsewhere.

@@ -3,6 +3,7 @@ package run_test
 import (
 	"fmt"
 	"os"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -259,3 +260,52 @@ func TestWhatIsSaidOfARunThatEnded(t *testing.T) {
 		assert.LessOrEqual(t, end.Seconds(), 9.0, fmt.Sprint(name, ": it is over"))
 	}
 }
+
+// TestACloneGoesOnByItself parts a state anywhere in any journal: each goes on by its own events, and is then as if there had never been another.
+func TestACloneGoesOnByItself(t *testing.T) {
+	t.Parallel()
+	for name, p := range journals(t) {
+		t.Run(name, func(t *testing.T) {
+			rapid.Check(t, func(t *rapid.T) {
+				var before []run.Event
+				play := func(x *recorded, n int) {
+					for i := range n {
+						acts(t, x.tape, float64(int(x.seq)+i+1))
+					}
+				}
+				x := record(p, nil)
+				x.play(run.RunStarted, "", 0)
+				play(x, rapid.IntRange(0, 2*len(p.Steps)).Draw(t, "before"))
+				before = slices.Clone(x.events())
+				y := &recorded{tape: &tape{s: x.s.Clone(), seq: x.seq}, first: before}
+				assert.Equal(t, x.s, y.s, "it is as the other")
+				play(x, rapid.IntRange(0, 10).Draw(t, "one"))
+				was := record(p, before)
+				assert.Equal(t, was.s, y.s, "what the other does is nothing to it")
+				play(y, rapid.IntRange(0, 10).Draw(t, "the other"))
+				assert.Equal(t, record(p, x.events()).s, x.s)
+				assert.Equal(t, record(p, y.events()).s, y.s)
+			})
+		})
+	}
+}
+
+// recorded is a tape that keeps what was played, after what was before.
+type recorded struct {
+	*tape
+	first []run.Event
+}
+
+func record(p *plan.Plan, events []run.Event) *recorded {
+	q := *p
+	q.Resources, q.Steps = slices.Clone(p.Resources), slices.Clone(p.Steps)
+	x := &recorded{tape: &tape{s: run.New(plan.Reindexed(&q))}}
+	for _, e := range events {
+		x.s.Apply(e)
+		x.seq = e.Seq
+	}
+	x.first = slices.Clone(events)
+	return x
+}
+
+func (x *recorded) events() []run.Event { return append(slices.Clone(x.first), x.played...) }

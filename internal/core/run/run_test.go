@@ -22,8 +22,9 @@ func at(seconds float64) time.Time { return start.Add(time.Duration(seconds * fl
 
 // tape numbers and applies events.
 type tape struct {
-	s   *run.State
-	seq int64
+	s      *run.State
+	seq    int64
+	played []run.Event
 }
 
 func (x *tape) play(kind run.EventKind, step string, seconds float64, change ...func(*run.Event)) {
@@ -35,6 +36,7 @@ func (x *tape) play(kind run.EventKind, step string, seconds float64, change ...
 	for _, c := range change {
 		c(&e)
 	}
+	x.played = append(x.played, e)
 	x.s.Apply(e)
 }
 

@@ -90,7 +90,7 @@ func (svc *Service) past(ctx context.Context, d store.Deployment, at time.Time) 
 	return out, nil
 }
 
-// replayed is a run by what its journal says up to a moment; by all of it where that is zero.
+// replayed is a run by what its journal says up to a moment.
 func (svc *Service) replayed(ctx context.Context, runID int64, at time.Time) (*run.State, error) {
 	r, err := svc.store.Run(ctx, runID)
 	if err != nil {
@@ -107,7 +107,7 @@ func (svc *Service) replayed(ctx context.Context, runID int64, at time.Time) (*r
 			return nil, err
 		}
 		for _, e := range events {
-			if !at.IsZero() && e.At.After(at) {
+			if e.At.After(at) {
 				return state, nil
 			}
 			state.Apply(e)

@@ -2,7 +2,7 @@ package deployments
 
 import (
 	"context"
-	"time"
+	"sync"
 
 	"andamio/internal/core/fault"
 	"andamio/internal/core/run"
@@ -43,5 +43,67 @@ func (svc *Service) Replay(ctx context.Context, runID int64) (*run.State, error)
 	if err := svc.desk.See(ctx, acting.Run(runID)); err != nil {
 		return nil, err
 	}
-	return svc.replayed(ctx, runID, time.Time{})
+	r, err := svc.store.Run(ctx, runID)
+	if err != nil {
+		return nil, err
+	}
+	return svc.cache.replays.of(r).caughtUp(ctx, svc.store)
+}
+
+// replays keep runs as far as their journals were read: many look at one that goes on, again and again, and its journal is long.
+type replays struct {
+	mu   sync.Mutex
+	kept map[replayKey]*replay
+}
+
+// replayKey names a run with the plan that it carries out.
+type replayKey struct{ run, plan int64 }
+
+// replay is a run as far as its journal was read.
+type replay struct {
+	key   replayKey
+	mu    sync.Mutex
+	state *run.State
+}
+
+// mostReplays bounds what is kept; beyond that all is forgotten.
+const mostReplays = 16
+
+func (c *replays) of(r store.Run) *replay {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	key := replayKey{r.ID, r.Plan}
+	if known := c.kept[key]; known != nil {
+		return known
+	}
+	if c.kept == nil || len(c.kept) >= mostReplays {
+		c.kept = map[replayKey]*replay{}
+	}
+	c.kept[key] = &replay{key: key}
+	return c.kept[key]
+}
+
+// caughtUp is the run by its whole journal, of which only what is new is read. It is whoever asks for it's own.
+func (p *replay) caughtUp(ctx context.Context, s Store) (*run.State, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.state == nil {
+		of, err := s.Plan(ctx, p.key.plan)
+		if err != nil {
+			return nil, err
+		}
+		p.state = run.New(of).Clone() // whoever else has the plan may arrange it anew
+	}
+	for {
+		events, err := s.Events(ctx, p.key.run, p.state.LastSeq, MaxBatch)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range events {
+			p.state.Apply(e)
+		}
+		if len(events) < MaxBatch {
+			return p.state.Clone(), nil
+		}
+	}
 }

@@ -39,7 +39,8 @@ type Moving interface {
 
 // Cache is what was worked out and holds for every actor.
 type Cache struct {
-	folds folds
+	folds   folds
+	replays replays
 	// drawn are the templates that were worked out, by the digest of their files.
 	drawn sync.Map
 }

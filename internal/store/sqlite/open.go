@@ -41,6 +41,9 @@ const (
 	busyPatience = 20 * time.Second
 )
 
+// mostIdle is how many connections stay open that nobody uses at the moment: to open one takes longer than most questions.
+const mostIdle = 16
+
 // Open opens the database file, making or bringing it up to date as needed. Before it is brought up to date a copy is made
 // of it, which stays: see [Store.Copy].
 func Open(ctx context.Context, path string) (*Store, error) {
@@ -69,6 +72,8 @@ func openFile(ctx context.Context, path string, patience time.Duration) (*Store,
 	if err != nil {
 		return nil, err
 	}
+	db.SetMaxIdleConns(mostIdle)
+	db.SetConnMaxIdleTime(time.Minute)
 	s := &Store{db: parsedOnce(db, path)}
 	schema, err := s.upToDate(ctx, path)
 	if err != nil {

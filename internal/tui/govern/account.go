@@ -31,6 +31,8 @@ type book struct {
 	by     int
 	months int // before the one that goes on
 	asked  time.Time
+	// drawn is when it was on screen last: nobody works out what nobody looks at.
+	drawn time.Time
 	// n counts what was asked: an answer to an earlier question is not shown.
 	n int
 }
@@ -48,10 +50,10 @@ func (b *book) query(now time.Time) ledger.Query {
 	return ledger.Query{From: start, To: start.AddDate(0, 1, 0), By: dimensions[b.by], Every: ledger.Daily}
 }
 
-// account asks for the account, unless that was done a moment ago.
+// account asks for the account, unless that was done a moment ago or nobody looks at it.
 func (v *View) account(now bool) tea.Cmd {
 	b := &v.book
-	if v.app == nil || !now && time.Since(b.asked) < anew {
+	if v.app == nil || !now && (time.Since(b.asked) < anew || time.Since(b.drawn) > anew) {
 		return nil
 	}
 	b.asked = time.Now()
@@ -139,6 +141,7 @@ func (d *page) drawn(i int) rune {
 // accountChart draws the account of a month: a column for each day, stacked by what it is by, and what is expected of the days to come.
 func (d *page) accountChart(h int) {
 	b := &d.v.book
+	b.drawn = time.Now()
 	selected := part.In(part.Steel).Strong()
 	if d.v.pane == atAccount {
 		selected = part.In(part.Ochre).Strong()
