@@ -1,6 +1,7 @@
 package session
 
 import (
+	"archive/tar"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -14,8 +15,6 @@ import (
 	"strings"
 	"sync"
 	"time"
-
-	"archive/tar"
 
 	"github.com/libp2p/go-yamux/v5"
 
