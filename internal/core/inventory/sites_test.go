@@ -226,3 +226,24 @@ func TestLinesThatAreNoRecordsAreNamed(t *testing.T) {
 		assert.ErrorContains(t, err, "is no relation", r)
 	}
 }
+
+// TestWhatNobodyCountsHidesNothing: an attribute that counts for nobody comes before one that does.
+func TestWhatNobodyCountsHidesNothing(t *testing.T) {
+	t.Parallel()
+	report := reconciled(nil, inventory.Records{at("vega", "i-1", "cost_per_hour", "1", "tag.owner", "maps")}, inventory.Records{at("vega", "i-1", "cost_per_hour", "2", "tag.owner", "alerts")})
+	require.Len(t, report.Findings, 1)
+	require.Len(t, report.Findings[0].Differences, 1)
+	assert.Equal(t, "tag.owner", report.Findings[0].Differences[0].Attribute)
+}
+
+// TestAWordOnOneLeavesOthersAsTheyAre: a person says what the first of several observations is; the others are matched by their keys as ever.
+func TestAWordOnOneLeavesOthersAsTheyAre(t *testing.T) {
+	t.Parallel()
+	in := inventory.Input{Recorded: inventory.Records{at("vega", "old"), at("vega", "i-2"), at("vega", "i-3")}, Now: noon,
+		Observed:  inventory.Records{at("vega", "new"), at("vega", "i-2"), at("vega", "i-3")},
+		Decisions: []inventory.Decision{{Site: "vega", Provider: "nobody's", Record: "nobody's", Same: true}, {Site: "vega", Provider: "new", Record: "vega/old", Same: true}}}
+	report := inventory.Reconcile(in)
+	for _, f := range report.Findings {
+		assert.NotContains(t, []inventory.Type{inventory.Missing, inventory.Unmanaged}, f.Type, f.Name)
+	}
+}
