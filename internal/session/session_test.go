@@ -423,3 +423,24 @@ func TestPathsGoByTheirWordsHoweverTheyAreWritten(t *testing.T) {
 		require.Equal(t, want, got.String())
 	})
 }
+
+// TestWhoMayNoMoreSendsNoMore ends whoever comes while their files are on the way.
+func TestWhoMayNoMoreSendsNoMore(t *testing.T) {
+	t.Parallel()
+	ctx, end := context.WithCancel(t.Context())
+	at, there := two(t)
+	defer at.Close()
+	go func() {
+		a, err := open(t.Context(), at)
+		if assert.NoError(t, err) {
+			assert.NoError(t, a.control.say(Asked{}))
+			_, _ = a.streams[streamFiles].Write([]byte("the beginning of an archive"))
+			end()
+		}
+	}()
+	began := time.Now()
+	v, err := Accept(ctx, there, 1<<20)
+	assert.Error(t, err)
+	assert.Less(t, time.Since(began), partWithin/2)
+	assert.NoDirExists(t, v.dir)
+}

@@ -75,6 +75,7 @@ func Accept(ctx context.Context, conn net.Conn, most int64) (v *Visit, err error
 		return nil, errors.Join(err, conn.Close())
 	}
 	v = &Visit{mux: mux, resized: make(chan struct{}, 1)}
+	context.AfterFunc(ctx, func() { mux.Close() }) // whose token holds no more sends nothing more, either
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, v.refuse(err), v.Close())
@@ -104,7 +105,6 @@ func Accept(ctx context.Context, conn net.Conn, most int64) (v *Visit, err error
 	var cancel context.CancelFunc
 	v.ctx, cancel = context.WithCancel(ctx)
 	go v.listen(cancel)
-	context.AfterFunc(ctx, func() { mux.Close() })
 	return v, nil
 }
 

@@ -180,9 +180,6 @@ func TestTheModelForSolversHasTheSameBest(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		p, m := tinyModel(t)
-		if len(p.Workloads) > 4 {
-			t.Skip("there is too much to try")
-		}
 		want := tryAll(m)
 		if rapid.Bool().Draw(t, "budget") && !math.IsInf(want, 1) {
 			p.Budget = rapid.Float64Range(0.01, 0.4).Draw(t, "of")
