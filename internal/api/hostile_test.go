@@ -164,7 +164,7 @@ func TestATokenIsAnsweredOnlyWhatItsRightsAreFor(t *testing.T) {
 	may := map[guard.Right][]string{
 		guard.Account: {"listTokens", "listAddressLeases", "getAccount", "listSavings", "listQuotas"},
 		guard.Approve: {"listTokens", "listAddressLeases", "listRequests"},
-		guard.Connect: {"listTokens", "listAddressLeases", "connectSite", "testSite", "removeSite", "rotateCredential", "removePair", "setFileOf_fronts"},
+		guard.Connect: {"listTokens", "listAddressLeases", "connectSite", "testSite", "removeSite", "rotateCredential", "removePair", "setFileOf_fronts", "dropBus"},
 	}
 	for _, r := range slices.Sorted(maps.Keys(may)) {
 		one := c.with(tokenOf(t, a, tokens.Wish{Name: "of one right", Limit: guard.Limit{Rights: []guard.Right{r}}}))

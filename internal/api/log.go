@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"andamio/internal/app"
+	"andamio/internal/core/trail"
 )
 
 // logged is an entry of the log as an event (CloudEvents 1.0, JSON format): of equal id, source and type it is the same however often it is sent.
@@ -26,7 +27,7 @@ type logged struct {
 }
 
 func loggedAs(e *app.Entry) logged {
-	return logged{"1.0", strconv.FormatInt(e.Seq, 10), "andamio/log", "example.andamio.log." + string(e.Act), e.On, e.At.UTC(), "application/json", *e}
+	return logged{"1.0", strconv.FormatInt(e.Seq, 10), trail.Source, trail.EventType + string(e.Act), e.On, e.At.UTC(), "application/json", *e}
 }
 
 // logEvery is how often it is looked whether something was noted, and mostLogged how many entries are looked back.

@@ -40,7 +40,7 @@ const mostBackup = 256 << 30
 // backedUp are the files of a workspace beside the database. The key that opens the credentials is among them only if that
 // is asked for. What stand-ins hold, and what steps printed beyond the journal, is not.
 var backedUp = []string{workspace.FileSites, workspace.FileZone, workspace.FileMapping, workspace.FileRules, workspace.FileSettling,
-	workspace.FileTeams, workspace.FileQuotas, workspace.FileApprovals, workspace.FileRates, workspace.FileHooks, workspace.FileLevels, workspace.FileWindows, workspace.FileThresholds, workspace.FileReactions, workspace.FileFronts, vault.File}
+	workspace.FileTeams, workspace.FileQuotas, workspace.FileApprovals, workspace.FileRates, workspace.FileHooks, workspace.FileLevels, workspace.FileWindows, workspace.FileThresholds, workspace.FileReactions, workspace.FileFronts, workspace.FileBus, vault.File}
 
 // Backup says what is in a backup.
 type Backup struct {

@@ -42,13 +42,15 @@ type duty struct {
 var duties = []duty{
 	{lease: leaseServe, stays: true, beat: (*Serving).keepClock},
 	{lease: leaseWatch, beat: (*Serving).keepWatch},
-	{lease: leaseTell, beat: func(s *Serving, h *held, ctx context.Context, now time.Time) { s.tellHooks(ctx, h, now) }},
+	{lease: leaseTell, beat: (*Serving).keepTold},
 }
 
 // held is a duty that this process has, with what it remembers of it: whoever took it over begins with nothing in mind.
 type held struct {
 	epoch int64
 	a     *App
+	// bus is what is kept of what happens on the bus of the workspace.
+	bus   keeping
 	shown time.Time
 	stop  context.CancelFunc
 	ctx   context.Context
@@ -114,6 +116,7 @@ func (s *Serving) drop(ctx context.Context, lease string, back bool) error {
 func (h *held) end() error {
 	h.work.Wait()
 	h.a.told.Close()
+	h.bus.leave()
 	return h.a.watched.Close()
 }
 
@@ -224,6 +227,12 @@ func (s *Serving) keepWatch(h *held, ctx context.Context, now time.Time) {
 		s.measure(ctx, h, now)
 		s.react(ctx, h, now)
 	}
+}
+
+// keepTold has others be told what happens: whom hooks call, and whoever listens on a bus.
+func (s *Serving) keepTold(h *held, ctx context.Context, now time.Time) {
+	s.tellHooks(ctx, h, now)
+	s.keepOnBus(ctx, h, now)
 }
 
 // takeOverAfter is for how long a run's worker may be silent before another is set to it by who serves, where several machines have the workspace: its machine is taken to be gone. On one machine

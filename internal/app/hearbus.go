@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"andamio/internal/bus"
+	"andamio/internal/core/hook"
 	"andamio/internal/notice"
 	"andamio/internal/service/workspace"
 )
@@ -17,14 +18,14 @@ const busAgain = 10 * time.Second
 
 // hearBus hears notices on a bus, too: under its subject and the name of a site, with the header fields that they have over HTTP, signed alike. Where the bus is not there it is tried again
 // until the listener is closed; what was published meanwhile is not heard, as what is sent over HTTP to nobody.
-func (l *Listener) hearBus(ctx context.Context, h workspace.Hearing, receivers map[string]*notice.Receiver) {
+func (l *Listener) hearBus(ctx context.Context, h workspace.Hearing) {
 	if h.Bus == nil {
 		return
 	}
 	ctx, l.busLeft = context.WithCancel(ctx)
 	l.done.Go(func() {
 		for ctx.Err() == nil {
-			hearing, err := l.joinBus(ctx, h, receivers)
+			hearing, err := l.joinBus(ctx, h)
 			if err == nil {
 				l.OnBus.Store(true)
 				select {
@@ -45,17 +46,29 @@ func (l *Listener) hearBus(ctx context.Context, h workspace.Hearing, receivers m
 }
 
 // joinBus listens on a bus.
-func (l *Listener) joinBus(ctx context.Context, h workspace.Hearing, receivers map[string]*notice.Receiver) (*bus.Hearing, error) {
-	var secret string
-	if h.Secret != "" {
-		values, err := l.a.workspace.Secrets([]string{h.Secret})
-		if err != nil {
-			return nil, err
-		}
-		secret = values[h.Secret]
+func (l *Listener) joinBus(ctx context.Context, h workspace.Hearing) (*bus.Hearing, error) {
+	at, err := l.a.busServer(h.Bus, h.Secret)
+	if err != nil {
+		return nil, err
 	}
-	return bus.Hear(ctx, bus.Server{URL: h.Bus.Server, User: h.Bus.User, Secret: secret}, h.Bus.Subject, busName, func(m bus.Message) {
-		r := receivers[m.Last]
+	return l.hearAt(ctx, at, h.Bus.Subject)
+}
+
+// busServer is a bus as it is connected to.
+func (a *App) busServer(b *hook.Bus, secret string) (bus.Server, error) {
+	out := bus.Server{URL: b.Server, User: b.User, Authority: b.Authority}
+	if secret == "" {
+		return out, nil
+	}
+	values, err := a.workspace.Secrets([]string{secret})
+	out.Secret = values[secret]
+	return out, err
+}
+
+// hearAt hears what is published under a subject and the name of a site.
+func (l *Listener) hearAt(ctx context.Context, at bus.Server, subject string) (*bus.Hearing, error) {
+	return bus.Hear(ctx, at, subject, busName, func(m bus.Message) {
+		r := l.receivers[m.Last]
 		if r == nil {
 			l.a.Log.Info("a notice on the bus is about no site that is connected", "site", m.Last)
 			return

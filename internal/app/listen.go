@@ -45,6 +45,8 @@ type Listener struct {
 	// ended is closed when nothing is applied any more, by end.
 	ended <-chan struct{}
 	end   context.CancelFunc
+	// receivers take what is signed, by the sites that it is about.
+	receivers map[string]*notice.Receiver
 	// busLeft has no more be heard on the bus.
 	busLeft context.CancelFunc
 	// Taken counts notices that were applied, Looked the things that were looked at for them; several notices of one thing
@@ -145,7 +147,8 @@ func (a *App) listen(ctx context.Context, where Listening) (*Listener, error) {
 	out.server = &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second}
 	out.done.Go(func() { out.apply(ctx, drivers) })
 	go func() { _ = out.server.Serve(l) }()
-	out.hearBus(ctx, hearing, receivers)
+	out.receivers = receivers
+	out.hearBus(ctx, hearing)
 	for _, c := range connections {
 		secret, _ := a.secretOf(c.Site)
 		pusher, can := site.Can[site.Pusher](ctx, drivers[c.Site].driver)

@@ -46,6 +46,9 @@ type Serving struct {
 	mending atomic.Bool
 	// telling says that what hooks are to tell is told at this moment.
 	telling atomic.Bool
+	// keepingOn says that what happens is being kept on the bus of the workspace; own is the bus of this process, nil if none runs.
+	keepingOn atomic.Bool
+	own       *ownBus
 	// watching says that what is promised without a time of its own is looked at, measuring that everything is measured.
 	watching, measuring atomic.Bool
 	// reacting says that what is measured is reacted to, takingOver that runs are taken over.
@@ -157,6 +160,7 @@ func (s *Serving) Run(ctx context.Context) error {
 					d.beat(s, h, h.ctx, now)
 				}
 			}
+			s.keepOwn(ctx, now)
 			select {
 			case <-ctx.Done():
 				return nil
@@ -237,7 +241,7 @@ func (a *App) forsaken(since *time.Time, now time.Time) bool {
 func (s *Serving) close(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	return errors.Join(s.Listener.Close(ctx), s.dropAll(ctx))
+	return errors.Join(s.endBus(), s.Listener.Close(ctx), s.dropAll(ctx))
 }
 
 // Served says who serves a workspace; the name is "" if nobody does.
@@ -289,9 +293,9 @@ func (a *App) KeepServed(ctx context.Context, told func(Firing)) error {
 	return s.Run(ctx)
 }
 
-// wanted reports that there are hooks, reactions or fronts, which somebody has to see to.
+// wanted reports that there are hooks, reactions, fronts or a bus, which somebody has to see to.
 func (a *App) wanted() bool {
-	for _, file := range []string{workspace.FileHooks, workspace.FileReactions, workspace.FileFronts} {
+	for _, file := range []string{workspace.FileHooks, workspace.FileReactions, workspace.FileFronts, workspace.FileBus} {
 		if !a.workspace.Changed(file).IsZero() {
 			return true
 		}

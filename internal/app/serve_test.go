@@ -22,17 +22,22 @@ import (
 func serving(t *testing.T, a *App) (told chan Firing, end func() error) {
 	t.Helper()
 	told = make(chan Firing, 64)
-	ctx, cancel := context.WithCancel(ctx)
 	s, err := a.Serve(ctx, Listening{Address: "127.0.0.1:0"}, func(f Firing) { told <- f })
 	require.NoError(t, err)
+	return told, running(t, s)
+}
+
+// running has what serves go on until it is ended.
+func running(t *testing.T, s *Serving) (end func() error) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(ctx)
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(ctx) }()
-	end = func() error {
+	t.Cleanup(cancel)
+	return func() error {
 		cancel()
 		return <-ended
 	}
-	t.Cleanup(cancel)
-	return told, end
 }
 
 // until waits for a firing.

@@ -9,6 +9,8 @@ package bus
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,6 +32,10 @@ type Server struct {
 	URL string
 	// User is "" for a token; Secret is the password or the token, "" for nobody in particular.
 	User, Secret string
+	// Authority vouches for the server (PEM certificates), where those that this machine trusts do not.
+	Authority string
+	// in is a server of this process, which is connected to without a port; nil for any other.
+	in nats.InProcessConnProvider
 }
 
 // connecting bounds how long a connection may take to be there, patience what is asked of a server where a context does not.
@@ -55,6 +61,12 @@ func (s Server) options() []nats.Option {
 		out = append(out, nats.UserInfo(s.User, s.Secret))
 	case s.Secret != "":
 		out = append(out, nats.Token(s.Secret))
+	}
+	if pool := x509.NewCertPool(); s.Authority != "" && pool.AppendCertsFromPEM([]byte(s.Authority)) {
+		out = append(out, nats.Secure(&tls.Config{MinVersion: tls.VersionTLS12, RootCAs: pool}))
+	}
+	if s.in != nil {
+		out = append(out, nats.InProcessServer(s.in))
 	}
 	return out
 }
@@ -110,22 +122,9 @@ func (p *Publisher) conn(s Server) (*nats.Conn, error) {
 // Publish publishes an event under a subject, as a message whose headers are its attributes or as one that is the whole of it, and returns when a stream has kept it. The id tells
 // a repeat from another message.
 func (p *Publisher) Publish(ctx context.Context, s Server, subject, id string, e event.Event, binary bool) error {
-	if err := e.Validate(); err != nil {
+	m, err := message(subject, e, binary)
+	if err != nil {
 		return err
-	}
-	m := &nats.Msg{Subject: subject, Header: nats.Header{}}
-	if binary {
-		m.Data = e.Data()
-		for name, value := range notice.Attributes(e) {
-			m.Header.Set(name, value)
-		}
-	} else {
-		body, err := json.Marshal(e)
-		if err != nil {
-			return err
-		}
-		m.Data = body
-		m.Header.Set("content-type", event.ApplicationCloudEventsJSON)
 	}
 	conn, err := p.conn(s)
 	if err != nil {
@@ -139,6 +138,25 @@ func (p *Publisher) Publish(ctx context.Context, s Server, subject, id string, e
 	defer cancel()
 	_, err = js.PublishMsg(ctx, m, jetstream.WithMsgID(id), jetstream.WithRetryAttempts(0))
 	return explained(err)
+}
+
+// message is an event under a subject: with its attributes as headers, or the whole of it as the body (CloudEvents 1.0, NATS protocol binding, section 3).
+func message(subject string, e event.Event, binary bool) (*nats.Msg, error) {
+	if err := e.Validate(); err != nil {
+		return nil, err
+	}
+	m := &nats.Msg{Subject: subject, Header: nats.Header{}}
+	if binary {
+		m.Data = e.Data()
+		for name, value := range notice.Attributes(e) {
+			m.Header.Set(name, value)
+		}
+		return m, nil
+	}
+	body, err := json.Marshal(e)
+	m.Data = body
+	m.Header.Set("content-type", event.ApplicationCloudEventsJSON)
+	return m, err
 }
 
 // Close ends the connections.

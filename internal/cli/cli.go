@@ -128,7 +128,7 @@ Exit status: 0 done, 1 the answer is no, 2 invalid, 3 not found, 4 conflict, 5 r
 	root.AddCommand(s.demo(), s.sandbox(), s.check(), s.explain(), s.types(), s.pack(), s.unpack(), s.editor(), s.plan(), s.place(), s.estate(), s.run(), s.watch(), s.resume(), s.rollback(), s.deployments(), s.diff(),
 		s.scale(), s.power("stop", false, "Switch the instances of a deployment off"), s.power("start", true, "Switch the instances of a deployment on again"),
 		s.clone(), s.capture(), s.snapshot(), s.replica(), s.promises(), s.calendar(), s.level(), s.hours(), s.recovery(), s.lease(), s.retire(), s.rehearse(), s.shell(), s.console(), s.copy(), s.export(), s.work(),
-		s.site(), s.credentials(), s.survey(), s.reconcile(), s.manage(), s.unmanage(), s.records(), s.mapping(), s.serve(), s.clock(), s.notices(), s.pair(), s.move(), s.names(), s.packages(), s.find(), s.proposals(), s.confirm(), s.withdraw(), s.team(), s.offer(), s.quota(), s.account(), s.hook(), s.request(), s.decide(), s.log(), s.backup(), s.restore(), s.measure(), s.alert(), s.threshold(), s.reaction(), s.front(), s.token(), s.workspaces(), s.workers())
+		s.site(), s.credentials(), s.survey(), s.reconcile(), s.manage(), s.unmanage(), s.records(), s.mapping(), s.serve(), s.clock(), s.notices(), s.bus(), s.pair(), s.move(), s.names(), s.packages(), s.find(), s.proposals(), s.confirm(), s.withdraw(), s.team(), s.offer(), s.quota(), s.account(), s.hook(), s.request(), s.decide(), s.log(), s.backup(), s.restore(), s.measure(), s.alert(), s.threshold(), s.reaction(), s.front(), s.token(), s.workspaces(), s.workers())
 	demand(root)
 	s.whereTheWorkspaceIs(root)
 	return root

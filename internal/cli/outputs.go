@@ -186,6 +186,7 @@ var (
 	snapshotEndsValue    = valueOf[promise.EndsTerms]("snapshot-ends", "snapshot until")
 	surveysValue         = valueOf[surveyed]("surveys", "survey")
 	hearingValue         = valueOf[workspace.Hearing]("hearing", "notices")
+	busValue             = valueOf[*app.BusState]("bus", "bus")
 	senderValue          = valueOf[senderSecret]("sender", "notices --secret")
 	loadedValue          = valueOf[sites.LoadRequest]("loaded", "sandbox load")
 	driftedValue         = valueOf[[]sandbox.Drifted]("drifted", "sandbox drift")

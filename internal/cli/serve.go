@@ -19,7 +19,7 @@ import (
 func (s *shared) serve() *cobra.Command {
 	var where app.Listening
 	var stop bool
-	var ssh string
+	var ssh, own string
 	var programs programs
 	cmd := &cobra.Command{
 		Use:   "serve",
@@ -35,14 +35,17 @@ and looks at what they are about. Late, repeated, oversized or badly signed ones
 theirs here. With --certificate and --key they come over https; without, in clear, which is said where others could read it.
 
 With --api programs are served (docs/api.md): over https with the certificate of --certificate, or the one that --tls-init made; in clear on this
-machine alone. With --ssh the screens are served over SSH too, to people who are known by the keys of the directory of teams (docs/teams.md).`,
+machine alone. With --ssh the screens are served over SSH too, to people who are known by the keys of the directory of teams (docs/teams.md).
+
+With --bus a bus runs in this process (docs/hooks.md): what happens is kept in its stream, for programs that show a token as their password, with the certificate of
+--certificate or --tls-init; in clear on this machine alone.`,
 		Args: cobra.NoArgs,
 		RunE: s.with(func(ctx context.Context, a *app.App, _ []string) error {
 			if stop {
 				return a.StopServing(ctx)
 			}
 			programs.Certificate, programs.Key = where.Certificate, where.Key
-			return s.serveUntil(ctx, a, where, ssh, programs)
+			return s.serveUntil(ctx, a, where, ssh, own, programs)
 		}),
 	}
 	f := cmd.Flags()
@@ -53,12 +56,13 @@ machine alone. With --ssh the screens are served over SSH too, to people who are
 	f.StringVar(&programs.Clients, "clients", "", "with --api: file of authorities (PEM); only programs with a certificate of theirs are served")
 	f.StringSliceVar(&programs.makes, "tls-init", nil, "with --api: make a certificate of these names and addresses for a first day, and keep it in the workspace")
 	f.StringVar(&ssh, "ssh", "", "serve the screens over SSH at this ADDRESS:PORT: people are known by the keys of the directory of teams")
+	f.StringVar(&own, "bus", "", "run a bus (NATS JetStream) at this ADDRESS:PORT, on which what happens is kept: whoever listens shows a token")
 	f.BoolVar(&stop, "stop", false, "end the process that serves the workspace")
 	return cmd
 }
 
 // serveUntil serves the workspace until the context ends.
-func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening, ssh string, programs programs) error {
+func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening, ssh, own string, programs programs) error {
 	told := func(f app.Firing) {
 		if !s.json {
 			fmt.Fprintf(s.out, "%s  %s\n", clockTime(time.Now()), printable.Clean(firingLine(app.DueWords(f.Kind, f.Subject, nil), f)))
@@ -77,6 +81,14 @@ func (s *shared) serveUntil(ctx context.Context, a *app.App, where app.Listening
 		fmt.Fprintln(s.err, "notices come in clear: whoever is on the way can read them, though not make them up; --certificate and --key name files for https")
 	}
 	if err != nil {
+		return err
+	}
+	if own != "" || programs.Address != "" { // both have the same
+		if err := s.firstCertificate(a.Opened().Dir, &programs); err != nil {
+			return err
+		}
+	}
+	if err := s.runBus(ctx, v, own, programs); err != nil {
 		return err
 	}
 	ended, err := s.openPortal(ctx, a, ssh)

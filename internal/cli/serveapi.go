@@ -72,6 +72,7 @@ func (s *shared) firstCertificate(dir string, p *programs) error {
 			return err
 		}
 		fmt.Fprintf(s.err, "programs are to trust %s, which vouches for %s alone, for a year\n", at(fileAuthority), p.makes[0])
+		p.makes = nil
 	}
 	if p.Certificate != "" || p.Key != "" {
 		return nil

@@ -73,19 +73,24 @@ func TestSigningInFromATerminal(t *testing.T) {
 // served serves programs with a certificate for a first day until the test ends, and returns where.
 func served(t *testing.T, ws string) string {
 	t.Helper()
-	cmd := exec.Command(binary, "serve", "--workspace", ws, "--address", "127.0.0.1:0", "--api", "127.0.0.1:0", "--tls-init", "127.0.0.1")
+	return serving(t, ws, regexp.MustCompile(`programs at (https://\S+?)/v1;`), "--api", "127.0.0.1:0", "--tls-init", "127.0.0.1")
+}
+
+// serving serves a workspace until the test ends, and returns what it says of itself.
+func serving(t *testing.T, ws string, says *regexp.Regexp, more ...string) string {
+	t.Helper()
+	cmd := exec.Command(binary, append([]string{"serve", "--workspace", ws, "--address", "127.0.0.1:0"}, more...)...)
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() })
-	at := regexp.MustCompile(`programs at (https://\S+?)/v1;`)
 	var text strings.Builder
 	buffer := make([]byte, 4096)
-	for at.FindString(text.String()) == "" {
+	for says.FindString(text.String()) == "" {
 		n, err := out.Read(buffer)
 		require.NoError(t, err, text.String())
 		text.Write(buffer[:n])
 	}
 	go func() { _, _ = io.Copy(io.Discard, out) }()
-	return at.FindStringSubmatch(text.String())[1]
+	return says.FindStringSubmatch(text.String())[1]
 }

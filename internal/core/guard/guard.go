@@ -92,6 +92,7 @@ const (
 	PartSites    Act = "part-sites"
 	ConnectNames Act = "connect-names"
 	TellNotices  Act = "set-notices"
+	SetBus       Act = "set-bus"
 	Hear         Act = "hear-notices"
 	Serve        Act = "serve"
 	GiveBack     Act = "give-back"
@@ -181,6 +182,7 @@ var Acts = []Row{
 	{PartSites, Connect, "parted"},
 	{ConnectNames, Connect, "connected"},
 	{TellNotices, Connect, "had notices sent to"},
+	{SetBus, Connect, "had what happens be kept on the bus"},
 	{Hear, Read, "heard notices at"},
 	{Serve, Keep, "began to serve"},
 	{GiveBack, Operate, "gave back what was held for"},

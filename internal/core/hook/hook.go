@@ -5,6 +5,7 @@
 package hook
 
 import (
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"maps"
@@ -174,6 +175,8 @@ type Bus struct {
 	Subject string `json:"subject"`
 	// User is who we are there, with the secret as the password; "" has the secret be a token.
 	User string `json:"user,omitempty"`
+	// Authority vouches for the server (PEM certificates, RFC 7468), where those that the machine trusts do not.
+	Authority string `json:"authority,omitempty"`
 }
 
 // SubjectOf is what an event of a type is published under.
@@ -338,6 +341,10 @@ func (p *Bus) Check(secret string) error {
 		return fmt.Errorf("subject: %q is no subject: it has letters, digits, - and _, with full stops between them", p.Subject)
 	case p.User != "" && secret == "":
 		return errors.New("user: whoever has a name there has a password: say the name of a secret")
+	case p.Authority != "" && u[1] == "nats":
+		return errors.New("authority: nobody vouches for a server that is spoken to in clear: its server is tls://HOST:PORT")
+	case p.Authority != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(p.Authority)):
+		return errors.New("authority: there is no certificate in it (PEM, RFC 7468)")
 	}
 	return nil
 }

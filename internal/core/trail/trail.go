@@ -56,6 +56,12 @@ func (e Entry) After(last Entry) Entry {
 	return e
 }
 
+// Source is what entries are told to be of where they are told as events, and the beginning of their type (CloudEvents 1.0, section 3.1).
+const (
+	Source    = "andamio/log"
+	EventType = "example.andamio.log."
+)
+
 // Words say what an entry is, for people.
 func (e Entry) Words() string {
 	words := string(e.Act)

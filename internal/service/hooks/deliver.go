@@ -160,7 +160,7 @@ func (svc *Service) publish(ctx context.Context, h *hook.Hook, e *hook.Event) er
 	if err != nil {
 		return err
 	}
-	to := bus.Server{URL: h.Publish.Server, User: h.Publish.User, Secret: secret}
+	to := bus.Server{URL: h.Publish.Server, User: h.Publish.User, Secret: secret, Authority: h.Publish.Authority}
 	err = svc.memory.publisher.Publish(ctx, to, h.Publish.SubjectOf(e.Type), h.Name+"/"+e.ID, out, h.Mode == hook.Binary)
 	if err != nil {
 		return fault.Unavailablef("%w", err)

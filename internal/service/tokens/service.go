@@ -246,12 +246,17 @@ func (svc *Service) Bears(ctx context.Context, secret string, from netip.Addr, n
 
 // Bearing says whether whoever came with a token may stay: it, and what it was made by, holds still.
 func (svc *Service) Bearing(ctx context.Context, id string, from netip.Addr, now time.Time) error {
+	_, err := svc.Borne(ctx, id, from, now)
+	return err
+}
+
+// Borne says who came with a token, if they may stay, and within what by now.
+func (svc *Service) Borne(ctx context.Context, id string, from netip.Addr, now time.Time) (Bearer, error) {
 	t, _, err := svc.store.Token(ctx, id)
 	if err != nil {
-		return err
+		return Bearer{}, err
 	}
-	_, err = svc.holds(ctx, t, from, now)
-	return err
+	return svc.holds(ctx, t, from, now)
 }
 
 func (svc *Service) holds(ctx context.Context, t token.Token, from netip.Addr, now time.Time) (Bearer, error) {
