@@ -31,11 +31,18 @@ func workerOperations(s *Server) {
 		Body struct {
 			Pool   string            `json:"pool" maxLength:"63" doc:"pool of workers through which the site is reached; empty is from where the workspace is served"`
 			Labels map[string]string `json:"labels,omitempty" doc:"what those workers of the pool are labelled with through which it is reached; empty is all of them"`
+			Wait   *float64          `json:"wait,omitempty" minimum:"0" maximum:"604800" doc:"for how many seconds a step of a run waits for one of them where none is there; 600 where nothing is said"`
 		}
 	}
 	does(s, operation{id: "setThrough", method: http.MethodPut, path: "/sites/{site}/through", summary: "Have a site be reached through a pool of workers, or from here", tag: "sites", status: http.StatusNoContent, twins: []string{"site through"}},
 		func(ctx context.Context, a *app.App, in *through) (*gone, error) {
-			return nil, a.SetThrough(ctx, in.Site, reach.Through{Pool: in.Body.Pool, Labels: in.Body.Labels})
+			to := reach.Through{Pool: in.Body.Pool, Labels: in.Body.Labels}
+			if w := in.Body.Wait; w != nil {
+				if to.Wait = time.Duration(*w * float64(time.Second)); to.Wait == 0 {
+					to.Wait = reach.NoWait
+				}
+			}
+			return nil, a.SetThrough(ctx, in.Site, to)
 		})
 }
 

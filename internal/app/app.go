@@ -203,7 +203,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	}
 	a.office = &acting.Office{Trail: s, Directory: ws.Directory, Find: a.find}
 	a.wire(acting.At(a.atKeyboard(), a.office))
-	ws.Routes = a.workerService.Dialer
+	ws.Routes, ws.Present = a.workerService.Dialer, a.workerService.Present
 	for _, name := range ws.Loose {
 		a.Log.Warn("others could read it, and cannot any more", "file", name)
 	}

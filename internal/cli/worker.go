@@ -201,11 +201,12 @@ func (s *shared) workers() *cobra.Command {
 
 func (s *shared) siteThrough() *cobra.Command {
 	return &cobra.Command{
-		Use:   "through NAME [POOL [LABEL=VALUE...]]",
+		Use:   "through NAME [POOL [LABEL=VALUE...] [wait DURATION]]",
 		Short: "Have a site be reached through a pool of workers, or from here",
 		Long: `The site, its machines and its endpoints are reached through workers of the pool from then on (andamio work --join), whoever asks: runs, surveys, measures, shells and
 copies. Labels choose among the workers of the pool: those are gone through
-that have all of them. Without a pool they are reached from here. The site is tried first, so join a worker before. While later no worker of the pool is there the site does not answer, and what needs it waits or fails as with any.`,
+that have all of them. Without a pool they are reached from here. The site is tried first, so join a worker before. While later none of them is there the site does not answer: a step of a run waits for one, for
+10 minutes or for as long as is said after wait (wait 2h; wait 0s is not at all), and is taken up again then; all else fails as with any site that does not answer.`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: s.with(func(ctx context.Context, a *app.App, args []string) error {
 			through, err := reach.ReadThrough(strings.Join(args[1:], " "))
@@ -216,11 +217,11 @@ that have all of them. Without a pool they are reached from here. The site is tr
 				return err
 			}
 			if s.json {
-				return siteThroughValue.print(s, siteThrough{args[0], through})
+				return siteThroughValue.print(s, throughOf(args[0], through))
 			}
 			how := "from here"
 			if through.Pool != "" {
-				how = "through workers of the pool " + through.String()
+				how = fmt.Sprintf("through workers of the pool %s; a step waits %s for one", through.Whom(), through.Patience())
 			}
 			fmt.Fprintf(s.out, "%s is reached %s\n", printable.Clean(args[0]), how)
 			return nil
@@ -232,6 +233,17 @@ that have all of them. Without a pool they are reached from here. The site is tr
 type siteThrough struct {
 	Site string `json:"site"`
 	reach.Through
+	// Wait is for how many seconds a step of a run waits for one of the workers where none is there.
+	Wait float64 `json:"wait,omitempty"`
+}
+
+// throughOf says how a site is reached.
+func throughOf(site string, t reach.Through) siteThrough {
+	out := siteThrough{Site: site, Through: t}
+	if t.Pool != "" {
+		out.Wait = t.Patience().Seconds()
+	}
+	return out
 }
 
 // throughWords say through which pool a site is reached, after how it is secured.

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/app"
 	"andamio/internal/service/workers"
 	"andamio/internal/testprogram"
 )
@@ -81,6 +82,21 @@ func (c *closed) join(name string, more ...string) *exec.Cmd {
 	c.Cleanup(func() { _ = w.Process.Kill(); _ = w.Wait() })
 	until(c.T, out, regexp.MustCompile("joined the pool dam as "+name))
 	return w
+}
+
+// events are the texts of what is journalled of a run.
+func (c *closed) events(id int64) string {
+	c.Helper()
+	a, err := app.Open(c.Context(), c.ws, app.Idle())
+	require.NoError(c, err)
+	defer a.Close()
+	all, err := a.Events(c.Context(), id, 0, 10_000)
+	require.NoError(c, err)
+	var b strings.Builder
+	for _, e := range all {
+		b.WriteString(e.Text + "\n")
+	}
+	return b.String()
 }
 
 // there are the workers that are there.
@@ -153,12 +169,23 @@ func TestAClosedNetworkIsReachedThroughItsWorkers(t *testing.T) {
 	assert.Contains(t, c.run(0, "reconcile"), "nothing disagrees")
 	require.Eventually(t, func() bool { return len(c.there()) == 1 }, time.Minute, 100*time.Millisecond)
 
+	// All are gone in the middle of a run: its steps wait for one, as long as the rule says, and it goes on by itself.
+	assert.Contains(t, c.run(0, "site", "through", "vega", "dam", "wait", "20m"), "through workers of the pool dam; a step waits 20m0s for one")
+	c.run(0, "scale", "flood-watch", "forecast-host", "2", "--confirm", "flood-watch", "--detach")
+	require.NoError(t, c.joined["two"].Process.Signal(syscall.SIGKILL))
+	require.Eventually(t, func() bool { return strings.Contains(c.events(3), "is reached; the step waits") }, 2*time.Minute, 200*time.Millisecond)
+	c.join("three")
+	c.run(0, "watch")
+	assert.Contains(t, c.events(3), "is there; the step is taken up again")
+	c.reached(1)
+	assert.Contains(t, c.run(0, "reconcile"), "nothing disagrees")
+
 	// Whoever's token is revoked is gone, and comes no more.
 	var all []struct{ ID, Name string }
 	require.NoError(t, json.Unmarshal([]byte(c.run(0, "token", "--json")), &all))
 	c.run(0, "token", "revoke", all[0].ID)
 	require.Eventually(t, func() bool { return len(c.there()) == 0 }, 30*time.Second, 100*time.Millisecond)
-	err := c.joined["two"].Wait()
+	err := c.joined["three"].Wait()
 	require.Error(t, err, "it ends, since it is not taken any more")
 	assert.Contains(t, c.run(1, "site", "test", "vega"), "none is there")
 	assert.Contains(t, c.run(0, "estate", "show"), "vega is away: vega is reached through workers of the pool dam, and none is there")

@@ -43,6 +43,8 @@ type Engine struct {
 	Plan      *plan.Plan
 	Sites     map[string]site.Site
 	Journal   Journal
+	// Ways says of sites that are reached through others whether those are there; nil where all are reached from here.
+	Ways Ways
 	// Key opens the instances.
 	Key ssh.Signer
 	// Secrets are the values of the plan's secrets. They are masked in everything that is journalled.

@@ -10,6 +10,7 @@ import (
 
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
+	"andamio/internal/reach"
 	"andamio/internal/site"
 )
 
@@ -119,6 +120,10 @@ func (e *Engine) call(ctx context.Context, s *plan.Step, make func() error) erro
 			return err
 		}
 		class := site.ClassOf(err)
+		var none *reach.NoWay
+		if errors.As(err, &none) && none.Err == nil {
+			return err // which is waited for elsewhere, and longer
+		}
 		if class != site.Transient && class != site.RateLimited || try >= e.Patience.Tries {
 			return err
 		}

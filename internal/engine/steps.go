@@ -13,6 +13,19 @@ import (
 
 // do performs a step and returns when its condition holds, or it cannot.
 func (e *Engine) do(ctx context.Context, s *plan.Step) error {
+	for {
+		err := e.once(ctx, s)
+		if err == nil || !e.cutOff(ctx, s, err) {
+			return err
+		}
+		if err := e.awaitWay(ctx, s, err); err != nil {
+			return err
+		}
+	}
+}
+
+// once performs a step until its condition holds, or it cannot, or its time is over.
+func (e *Engine) once(ctx context.Context, s *plan.Step) error {
 	if err := e.letIn(ctx, s); err != nil {
 		return err
 	}

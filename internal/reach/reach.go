@@ -21,9 +21,9 @@ type NoWay struct {
 
 func (n *NoWay) Error() string {
 	if n.Err == nil {
-		return fmt.Sprintf("%s is reached through workers of the pool %s, and none is there (andamio work --join)", n.Site, n.Through)
+		return fmt.Sprintf("%s is reached through workers of the pool %s, and none is there (andamio work --join)", n.Site, n.Whom())
 	}
-	return fmt.Sprintf("%s is reached through workers of the pool %s: %v", n.Site, n.Through, n.Err)
+	return fmt.Sprintf("%s is reached through workers of the pool %s: %v", n.Site, n.Whom(), n.Err)
 }
 
 func (n *NoWay) Unwrap() error { return n.Err }

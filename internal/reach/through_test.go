@@ -2,6 +2,7 @@ package reach_test
 
 import (
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -14,6 +15,7 @@ func TestThroughWhom(t *testing.T) {
 	for _, c := range []struct{ text, says string }{
 		{"", ""}, {"dam", ""}, {"dam  rack=7 floor=2", ""}, {"dam floor", `"floor" is no label`}, {"Dam", "no name of a pool"}, {"dam floor=", "not chosen by the label"}, {"dam =2", "not chosen by the label"},
 		{"dam floor=2 floor=3", "there twice"}, {"floor=2", "no name of a pool"}, {"dam fl\x1boor=2", "not chosen by the label"},
+		{"dam wait 30m", ""}, {"dam floor=2 wait 0s", ""}, {"dam wait soon", `"soon" is not how long`}, {"dam wait -1s", "is not how long"}, {"dam wait 999h", "is not how long"}, {"dam wait", `"wait" is no label`}, {"wait 30m", `"30m" is no label`},
 	} {
 		got, err := reach.ReadThrough(c.text)
 		if c.says != "" {
@@ -26,6 +28,12 @@ func TestThroughWhom(t *testing.T) {
 		assert.Equal(t, got, again)
 	}
 	assert.Equal(t, "dam floor=2 rack=7", reach.Through{Pool: "dam", Labels: map[string]string{"rack": "7", "floor": "2"}}.String())
+	assert.Equal(t, "dam floor=2 wait 1h30m0s", reach.Through{Pool: "dam", Labels: map[string]string{"floor": "2"}, Wait: 90 * time.Minute}.String())
+	for wait, patience := range map[time.Duration]time.Duration{0: reach.UsualWait, reach.NoWait: 0, time.Hour: time.Hour} {
+		assert.Equal(t, patience, reach.Through{Pool: "dam", Wait: wait}.Patience())
+	}
+	assert.Error(t, reach.Through{Pool: "dam", Wait: reach.MostWait + 1}.Check())
+	assert.Error(t, reach.Through{Wait: time.Hour}.Check(), "for nobody")
 	assert.Error(t, reach.Through{Labels: map[string]string{"floor": "2"}}.Check(), "labels of no pool")
 }
 

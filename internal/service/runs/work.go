@@ -130,7 +130,7 @@ func (svc *Service) engine(ctx context.Context, runID, epoch int64) (*engine.Eng
 	if err != nil {
 		return nil, nil, err
 	}
-	e := &engine.Engine{Run: fmt.Sprintf("r%d-%d", runID, r.Created.Unix()), Mark: d.Mark, Patience: svc.Patience, Archive: svc.archiveOf(runID)}
+	e := &engine.Engine{Run: fmt.Sprintf("r%d-%d", runID, r.Created.Unix()), Mark: d.Mark, Patience: svc.Patience, Archive: svc.archiveOf(runID), Ways: svc.workspace}
 	if err := json.Unmarshal([]byte(r.Limits), &e.Limits); err != nil {
 		return nil, nil, fmt.Errorf("the limits of run %d cannot be read: %w", runID, err)
 	}

@@ -19,7 +19,7 @@ func (svc *Service) SetThrough(ctx context.Context, site string, through reach.T
 	}
 	saying := acting.Saying("reached from here")
 	if through.Pool != "" {
-		saying = acting.Saying("reached through workers of the pool %s", through)
+		saying = acting.Saying("reached through workers of the pool %s", through.String())
 	}
 	return svc.desk.Do(ctx, guard.RouteSite, guard.At(site), func() error {
 		if err := svc.reachedThrough(ctx, site, through); err != nil {

@@ -381,11 +381,10 @@ func (svc *Service) Dialer(through reach.Through, site string) reach.Dialer {
 		if !strings.HasPrefix(network, "tcp") {
 			return new(net.Dialer).DialContext(ctx, network, address)
 		}
-		all, err := svc.workers(ctx, through.Pool)
+		all, err := svc.meant(ctx, through)
 		if err != nil {
 			return nil, err
 		}
-		all = slices.DeleteFunc(all, func(w Worker) bool { return !through.Means(w.Pool, w.Labels) })
 		nearest(all, site)
 		no := &reach.NoWay{Site: site, Through: through}
 		for i := range all {
@@ -397,6 +396,18 @@ func (svc *Service) Dialer(through reach.Through, site string) reach.Dialer {
 		}
 		return nil, no
 	}
+}
+
+// meant are the workers that are there through whom something is reached.
+func (svc *Service) meant(ctx context.Context, through reach.Through) ([]Worker, error) {
+	all, err := svc.workers(ctx, through.Pool)
+	return slices.DeleteFunc(all, func(w Worker) bool { return !through.Means(w.Pool, w.Labels) }), err
+}
+
+// Present reports that a worker is there through whom something is reached.
+func (svc *Service) Present(ctx context.Context, through reach.Through) (bool, error) {
+	all, err := svc.meant(ctx, through)
+	return len(all) > 0, err
 }
 
 // answered reports that the machine that was to be reached was, and nobody hears there: no other worker reaches it better.

@@ -3,6 +3,7 @@ package workspace
 import (
 	"context"
 	"sync"
+	"time"
 
 	"andamio/internal/durable"
 	"andamio/internal/reach"
@@ -54,6 +55,22 @@ func (w *Workspace) Through(site string) reach.Through {
 		}
 	}
 	return w.ways.read[site]
+}
+
+// Absent reports that a site is reached through workers, and none is there at this moment.
+func (w *Workspace) Absent(ctx context.Context, site string) bool {
+	through := w.Through(site)
+	if through.Pool == "" || w.Present == nil {
+		return false
+	}
+	there, err := w.Present(ctx, through)
+	return err == nil && !there // where that is not known what is asked of the site says what is wrong
+}
+
+// Whom says through which workers a site is reached, and for how long a step waits for one.
+func (w *Workspace) Whom(site string) (whom string, patience time.Duration) {
+	through := w.Through(site)
+	return through.Whom(), through.Patience()
 }
 
 // Reaching has what is at sites be reached as their connections say, wherever a context says at which site it is.

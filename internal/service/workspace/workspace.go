@@ -5,6 +5,7 @@
 package workspace
 
 import (
+	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/json"
@@ -33,9 +34,11 @@ type Workspace struct {
 	Vault *vault.Vault
 	// Routes reach sites through workers; nil where nobody does.
 	Routes func(through reach.Through, site string) reach.Dialer
-	files  durable.Files
-	teams  teams
-	ways   ways
+	// Present reports that a worker is there through whom sites may be reached; nil where nobody is.
+	Present func(ctx context.Context, through reach.Through) (bool, error)
+	files   durable.Files
+	teams   teams
+	ways    ways
 }
 
 // New is the workspace in a folder that is there.

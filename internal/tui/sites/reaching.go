@@ -24,7 +24,7 @@ func (v *View) reachActs(name string) []view.Action {
 	slices.Sort(pools)
 	var out []view.Action
 	for _, pool := range slices.Compact(pools) {
-		if to := (app.Through{Pool: pool}); to.String() != now.String() {
+		if to := (app.Through{Pool: pool}); to.Whom() != now.Whom() {
 			out = append(out, view.Action{Name: "reach " + name + " through " + pool, Effect: "tries it, and if it answers goes through workers of the pool: runs, surveys, measures, shells",
 				Do: func() tea.Cmd { return v.reachThrough(name, to) }})
 		}
