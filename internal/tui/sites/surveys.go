@@ -286,10 +286,11 @@ func (v *View) through(c *workspace.Connection, now time.Time) ([]string, part.I
 		return nil, part.Dim
 	}
 	var there, not []string
-	through := "through " + c.Through
+	whom := c.Workers()
+	through := "through " + whom.Whom()
 	for i := range v.workers {
 		w := &v.workers[i]
-		if !c.Workers().Means(w.Pool, w.Labels) {
+		if !whom.Means(w.Pool, w.Labels) {
 			continue
 		}
 		r, known := w.Sites[c.Site]
@@ -308,7 +309,7 @@ func (v *View) through(c *workspace.Connection, now time.Time) ([]string, part.I
 	case len(not) > 0:
 		return []string{through + ", and not reached by " + strings.Join(not, ", ")}, part.Coral
 	}
-	return []string{through + ", and no worker of it is there"}, part.Coral
+	return []string{through + ", and no worker of it is there; steps wait " + part.Span(whom.Patience())}, part.Coral
 }
 
 // unreached says in a few words that no worker reaches a site that is reached through them.
