@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/app"
+	busserver "andamio/internal/bus/server"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/run"
 	"andamio/internal/sandbox"
@@ -27,8 +28,8 @@ import (
 	"andamio/internal/vault"
 )
 
-// TestATeamSurvivesAnything has three machines serve one workspace in a database, while a deployment rises, changes and is moved at the word of each of them, and workers, those who serve, and the database are killed and
-// frozen at random: what was asked for comes to stand by itself, nothing is built twice, nothing is lost, and of what is due nothing is done twice.
+// TestATeamSurvivesAnything has three machines serve one workspace in a database, while a deployment rises, changes and is moved at the word of each of them, and others are asked for, decided, built and given back; workers, those who serve, the
+// database and the bus are killed and frozen at random: what was asked for comes to stand by itself, nothing is built twice, nothing is lost, of what is due nothing is done twice, and all that happened is on the bus once.
 func TestATeamSurvivesAnything(t *testing.T) {
 	t.Parallel()
 	db, err := databases.Server()
@@ -51,7 +52,11 @@ func TestATeamSurvivesAnything(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, own.Start(t.Context()))
 	defer own.Stop()
-	team := &team{t: t, r: rand.New(rand.NewPCG(seed, 23)), db: own, left: faults}
+	nats, err := busserver.Make(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	require.NoError(t, nats.Start(t.Context()))
+	defer nats.Stop()
+	team := &team{t: t, r: rand.New(rand.NewPCG(seed, 23)), db: own, bus: nats, left: faults}
 	defer team.end()
 	begun := time.Now()
 	require.NoError(t, team.begin(seed), "seed %d", seed)
@@ -67,6 +72,7 @@ type team struct {
 	t        *testing.T
 	r        *rand.Rand
 	db       *server.Server
+	bus      *busserver.Server
 	box      *sandbox.Sandbox
 	a        *app.App
 	machines []*machine
@@ -119,6 +125,9 @@ func (m *team) begin(seed uint64) error {
 			}
 			key = filepath.Join(x.dir, vault.KeyFile)
 		}
+	}
+	if err := errors.Join(m.joinBus(ctx), m.offer(ctx)); err != nil {
+		return err
 	}
 	for _, x := range m.machines {
 		if err := m.start(x); err != nil {
@@ -208,12 +217,21 @@ func (m *team) act(words ...string) error {
 	if err != nil {
 		return err
 	}
+	err = m.given(func() (bool, error) { now, err := m.runs(); return now > was, err }, words...)
+	if err != nil {
+		return err
+	}
+	return m.stands()
+}
+
+// given has a machine do what a command says until it is taken, while faults happen.
+func (m *team) given(taken func() (bool, error), words ...string) error {
 	x := m.machines[m.r.IntN(len(m.machines))]
 	m.note("%s at %s", strings.Join(words[:min(2, len(words))], " "), filepath.Base(x.dir))
 	faulty := make(chan error, 1)
 	go func() { faulty <- m.fault() }()
 	var said []byte
-	taken := func() (bool, error) { now, err := m.runs(); return now > was, err }
+	var err error
 	for try := range 4 {
 		ctx, cancel := context.WithTimeout(m.t.Context(), time.Minute)
 		cmd := exec.CommandContext(ctx, program, append(words, "--workspace", x.dir)...)
@@ -235,19 +253,23 @@ func (m *team) act(words ...string) error {
 	if is, errThere := taken(); errThere != nil || !is {
 		return errors.Join(errThere, fmt.Errorf("%s was never taken: %s", strings.Join(words, " "), said))
 	}
-	return m.stands()
+	return nil
 }
 
 // runs is how many runs there are, which is asked while anything happens.
-func (m *team) runs() (n int, err error) {
+func (m *team) runs() (int, error) {
+	all, err := whileItFails(func() ([]app.Run, error) { return m.a.Runs(m.t.Context()) })
+	return len(all), err
+}
+
+// whileItFails asks again what cannot be answered while anything happens.
+func whileItFails[T any](ask func() (T, error)) (out T, err error) {
 	for range 10 {
-		all, wrong := m.a.Runs(m.t.Context())
-		if wrong == nil {
-			return len(all), nil
+		if out, err = ask(); err == nil {
+			return out, nil
 		}
-		err = wrong
 	}
-	return 0, err
+	return out, err
 }
 
 // startAgain has those serve again whose process has ended by itself, as a machine does: one that began while the database was away.
@@ -273,7 +295,7 @@ func (m *team) fault() error {
 	}
 	after := time.Duration(100+m.r.IntN(1500)) * time.Millisecond
 	x := m.machines[m.r.IntN(len(m.machines))]
-	kind := m.r.IntN(6)
+	kind := m.r.IntN(8)
 	<-time.After(after) // what is at random is when
 	switch kind {
 	case 0, 1: // all workers of all machines
@@ -307,6 +329,18 @@ func (m *team) fault() error {
 		}
 		<-time.After(time.Duration(500+m.r.IntN(4000)) * time.Millisecond)
 		return m.db.Thaw()
+	case 5:
+		m.note("the bus killed")
+		m.bus.Kill()
+		<-time.After(time.Duration(m.r.IntN(3000)) * time.Millisecond)
+		return m.bus.Start(m.t.Context())
+	case 6:
+		m.note("the bus frozen")
+		if err := m.bus.Freeze(); err != nil {
+			return err
+		}
+		<-time.After(time.Duration(500+m.r.IntN(4000)) * time.Millisecond)
+		return m.bus.Thaw()
 	default: // cut off for longer than its duties are its own
 		m.note("%s frozen", filepath.Base(x.dir))
 		_ = x.serve.Process.Signal(syscall.SIGSTOP)
@@ -321,8 +355,11 @@ func (m *team) fault() error {
 // change changes the deployment in one of several ways.
 func (m *team) change() error {
 	m.changes++
-	if m.r.IntN(2) == 0 {
+	switch m.r.IntN(3) {
+	case 0:
 		return m.move()
+	case 1:
+		return m.request()
 	}
 	size := strconv.Itoa(1 + m.r.IntN(4))
 	d, err := m.a.FindDeployment(m.t.Context(), deploymentOfTeam)
@@ -353,7 +390,7 @@ func (m *team) retire() error {
 	if err == nil && len(held) > 0 {
 		err = fmt.Errorf("everything was retired, and %v is held", held)
 	}
-	return err
+	return errors.Join(err, m.onBusOnce(m.t.Context()))
 }
 
 // comesToStand is how long it may take until everything stands, whatever happened: a worker is silent for 15 seconds before its run is taken over.
@@ -377,7 +414,7 @@ func (m *team) stands() error {
 			if err := replays(ctx, m.a, r.ID, state); err != nil {
 				return err
 			}
-			return m.isTrue(r)
+			return m.isTrue()
 		}
 		if r.State == run.Failed {
 			state, err := m.a.Replay(ctx, r.ID)
@@ -407,16 +444,20 @@ func (m *team) told() string {
 }
 
 // isTrue says what is not as it is declared, built twice, noted twice or not noted, or done twice.
-func (m *team) isTrue(r app.Run) error {
+func (m *team) isTrue() error {
 	ctx := m.t.Context()
-	stands, err := m.a.Standing(ctx, r.Deployment)
+	all, err := m.a.Deployments(ctx)
 	if err != nil {
 		return err
 	}
-	if stands.Plan != nil {
-		if err := heldAsDeclared(m.box, map[string]*plan.Plan{deploymentOfTeam: stands.Plan}); err != nil {
-			return err
+	declared := map[string]*plan.Plan{}
+	for i := range all {
+		if p := all[i].Stand.Plan; p != nil {
+			declared[all[i].Name] = p
 		}
+	}
+	if err := errors.Join(heldAsDeclared(m.box, declared), m.isOnBus(ctx)); err != nil {
+		return err
 	}
 	v, err := m.a.VerifyTrail(ctx, "")
 	if err != nil {
