@@ -453,7 +453,7 @@ func (m *team) isTrue() error {
 	declared := map[string]*plan.Plan{}
 	for i := range all {
 		if p := all[i].Stand.Plan; p != nil {
-			declared[all[i].Name] = p
+			declared[fmt.Sprint(all[i].Name, " ", all[i].ID)] = p
 		}
 	}
 	if err := errors.Join(heldAsDeclared(m.box, declared), m.isOnBus(ctx)); err != nil {
