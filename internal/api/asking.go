@@ -26,6 +26,38 @@ func offerOperations(s *Server) {
 		func(ctx context.Context, a *app.App, in *OfOffer) (*gone, error) {
 			return nil, a.WithdrawOffer(ctx, in.Offer)
 		})
+	type published struct {
+		File    string `query:"file" required:"true" maxLength:"512" doc:"path of the offer's file in the archive, such as offers/gauge.yaml"`
+		RawBody []byte `contentType:"application/zip"`
+	}
+	does(s, operation{id: "publishOffer", method: http.MethodPost, path: "/offers", summary: "Check an offer that comes in an archive with its template (CSAR), and make it available to its audience", tag: "requests", status: http.StatusCreated, upload: true, twins: []string{"offer publish"}},
+		func(ctx context.Context, a *app.App, in *published) (*body[offers.Offer], error) {
+			t, err := templateIn(in.RawBody)
+			if err != nil {
+				return nil, err
+			}
+			o, _, err := a.PublishSent(ctx, t, in.File)
+			return &body[offers.Offer]{o}, err
+		})
+	type making struct {
+		Offer   string   `query:"offer" required:"true" maxLength:"128" doc:"what it is to be called"`
+		Preset  string   `query:"preset" maxLength:"128" doc:"a set of inputs that comes with the template"`
+		Inputs  []string `query:"input,explode" doc:"NAME=VALUE, inputs that are fixed"`
+		RawBody []byte   `contentType:"application/zip"`
+	}
+	does(s, operation{id: "makeOffer", method: http.MethodPost, path: "/templates/offer", summary: "Make an offer's file of a template, as a beginning", tag: "requests", status: http.StatusOK, upload: true, answers: written, twins: []string{"offer make"}},
+		func(ctx context.Context, a *app.App, in *making) (*text, error) {
+			t, err := templateIn(in.RawBody)
+			if err != nil {
+				return nil, err
+			}
+			inputs, err := inputsOf(in.Inputs)
+			if err != nil {
+				return nil, err
+			}
+			data, err := a.MakeFile(ctx, in.Offer, t, in.Preset, inputs)
+			return &text{"application/yaml", tagOf(data), data}, err
+		})
 	type quote struct {
 		OfOffer
 		Body struct {

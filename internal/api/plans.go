@@ -40,16 +40,31 @@ type archived struct {
 
 // draft works out a template that was sent.
 func (in *archived) draft(ctx context.Context, a *app.App) (*templates.Draft, error) {
-	tree, err := source.ReadArchive(bytes.NewReader(in.RawBody), int64(len(in.RawBody)))
+	t, err := templateIn(in.RawBody)
+	if err != nil {
+		return nil, err
+	}
+	w := templates.DraftRequest{Name: in.Name, Preset: in.Preset}
+	if w.Inputs, err = inputsOf(in.Inputs); err != nil {
+		return nil, err
+	}
+	return a.Drafting(ctx, t, w)
+}
+
+// templateIn is the template in an archive that was sent.
+func templateIn(archive []byte) (*templates.Template, error) {
+	tree, err := source.ReadArchive(bytes.NewReader(archive), int64(len(archive)))
 	if err != nil {
 		return nil, fault.Default(fault.Invalid, err)
 	}
 	t, err := templates.ReadTemplate(tree.Files, templates.SentName, tree.Root)
-	if err != nil {
-		return nil, fault.Default(fault.Invalid, err)
-	}
-	w := templates.DraftRequest{Name: in.Name, Preset: in.Preset, Inputs: tosca.Inputs{}}
-	for _, pair := range in.Inputs {
+	return t, fault.Default(fault.Invalid, err)
+}
+
+// inputsOf reads inputs, NAME=VALUE each.
+func inputsOf(pairs []string) (tosca.Inputs, error) {
+	out := tosca.Inputs{}
+	for _, pair := range pairs {
 		name, text, has := strings.Cut(pair, "=")
 		if !has {
 			return nil, fault.Invalidf("%q is no NAME=VALUE", pair)
@@ -58,9 +73,9 @@ func (in *archived) draft(ctx context.Context, a *app.App) (*templates.Draft, er
 		if len(wrong) > 0 {
 			return nil, fault.Default(fault.Invalid, wrong)
 		}
-		w.Inputs[name] = v
+		out[name] = v
 	}
-	return a.Drafting(ctx, t, w)
+	return out, nil
 }
 
 func planOperations(s *Server) {

@@ -83,7 +83,7 @@ func New(a *app.App, limits Limits) *Server {
 		Formats: map[string]huma.Format{"application/json": inJSON, "json": inJSON}, DefaultFormat: "application/json", NoFormatFallback: false, RejectUnknownQueryParameters: true}
 	s.api = humago.New(s.mux, c)
 	for _, add := range []func(*Server){deploymentOperations, runOperations, proposalOperations, planOperations, siteOperations, watchOperations, promiseOperations, moveOperations,
-		inventoryOperations, requestOperations, fileOperations, workspaceOperations, tokenOperations, signInOperations, promisingOperations, measuringOperations, connectingOperations, steeringOperations, managingOperations, rehearsingOperations, offerOperations, requestActs, workerOperations, peopleOperations, actingOperations, levelOperations, endingOperations, transferOperations, packageOperations} {
+		inventoryOperations, requestOperations, fileOperations, workspaceOperations, tokenOperations, signInOperations, promisingOperations, measuringOperations, connectingOperations, steeringOperations, managingOperations, rehearsingOperations, offerOperations, requestActs, workerOperations, peopleOperations, actingOperations, levelOperations, endingOperations, transferOperations, packageOperations, consoleOperations} {
 		add(s)
 	}
 	s.mux.HandleFunc("GET /"+Version+"/openapi.json", s.document)

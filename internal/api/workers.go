@@ -50,6 +50,8 @@ func workerOperations(s *Server) {
 func (s *Server) upgrading(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
+		case asksConsole(r):
+			s.console(w, r)
 		case r.URL.Path == pathSession && upgrade.Asks(r, session.Protocol):
 			s.visit(w, r)
 		case r.URL.Path == pathSession:

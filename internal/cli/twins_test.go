@@ -21,8 +21,6 @@ const (
 	atTheKeyboard = "for whoever keeps the machine"
 	// listedElsewhere is a list or file that another operation answers with.
 	listedElsewhere = "another operation answers with it"
-	// bySession is done by andamio --server alone, or by whoever has the template's folder.
-	bySession = "by a session, or beside the template"
 )
 
 // withoutTwins are the commands that have none.
@@ -32,7 +30,6 @@ var withoutTwins = map[string][]string{
 	atTheKeyboard: {"serve", "work", "backup", "restore", "workspace copy", "workspace join", "credentials", "credentials key", "credentials lock", "names", "notices", "measure forward", "front answer"},
 	listedElsewhere: {"account rates check", "account rates set", "calendar", "calendar set", "decide rules set", "site", "records", "team", "promises report", "measure draw", "measure overview", "measure overview drop",
 		"measure overview keep", "level settle"},
-	bySession: {"console", "offer make", "offer publish"},
 }
 
 // TestEveryCommandHasATwin holds the commands and the operations of the interface for programs against each other.

@@ -2,6 +2,7 @@ package laboratory_test
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"net/http"
 	"os"
@@ -11,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/coder/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -77,6 +79,17 @@ func (b *bench) typed(instance, line, until string) string {
 	out, err := cmd.StdoutPipe()
 	require.NoError(b, err)
 	require.NoError(b, cmd.Start())
+	said := b.converse(in, out, line, until)
+	_, err = in.Write([]byte{0x1d}) // leaves it
+	require.NoError(b, err)
+	_, _ = io.Copy(io.Discard, out)
+	require.NoError(b, cmd.Wait())
+	return said
+}
+
+// converse types a line again and again, and returns what is said until some words come.
+func (b *bench) converse(in io.Writer, out io.Reader, line, until string) string {
+	b.Helper()
 	over := make(chan struct{})
 	go func() { // a system that has yet to start hears nothing
 		tick := time.NewTicker(5 * time.Second)
@@ -99,11 +112,33 @@ func (b *bench) typed(instance, line, until string) string {
 		require.NoError(b, err, "until %s: %s", until, said)
 	}
 	close(over)
-	_, err = in.Write([]byte{0x1d}) // leaves it
-	require.NoError(b, err)
-	_, _ = io.Copy(io.Discard, out)
-	require.NoError(b, cmd.Wait())
 	return said
+}
+
+// typedFar types a line on the serial console of an instance as a program does that is elsewhere: by the interface for programs, with a token.
+func (b *bench) typedFar(instance, line, until string) string {
+	b.Helper()
+	ctx, cancel := context.WithTimeout(b.Context(), waiting)
+	defer cancel()
+	serve := exec.CommandContext(ctx, binary, "--workspace", b.ws, "serve", "--address", "127.0.0.1:0", "--api", "127.0.0.1:0")
+	says, err := serve.StdoutPipe()
+	require.NoError(b, err)
+	require.NoError(b, serve.Start())
+	defer func() { _ = serve.Process.Signal(os.Interrupt); _ = serve.Wait() }()
+	at, words, part := regexp.MustCompile(`programs at http(://\S+?/v1);`), "", make([]byte, 4096)
+	for !at.MatchString(words) {
+		n, err := says.Read(part)
+		require.NoError(b, err, words)
+		words += string(part[:n])
+	}
+	go func() { _, _ = io.Copy(io.Discard, says) }()
+	var made struct{ Secret string }
+	require.NoError(b, json.Unmarshal([]byte(b.do("token", "make", "console", "--json")), &made))
+	c, _, err := websocket.Dial(ctx, "ws"+at.FindStringSubmatch(words)[1]+"/instances/"+instance+"/console", &websocket.DialOptions{HTTPHeader: http.Header{"Authorization": {"Bearer " + made.Secret}}})
+	require.NoError(b, err)
+	over := websocket.NetConn(ctx, c, websocket.MessageBinary)
+	defer over.Close()
+	return b.converse(over, over, line, until)
 }
 
 // tries runs a command, and says whether it came to its end well.
@@ -177,7 +212,7 @@ func TestAServiceLivesOnRealMachines(t *testing.T) {
 	assert.Equal(t, 3, strings.Count(b.virsh("list", "--state-running"), "running"))
 
 	assert.Contains(t, b.typed("store-host", "ip link set eth0 down; echo $((40 + 2)) levels", "42 levels"), "/ #", "the console is the way in where the network is not")
-	b.typed("store-host", "ip link set eth0 up; echo $((40 + 3)) levels", "43 levels")
+	b.typedFar("store-host", "ip link set eth0 up; echo $((40 + 3)) levels", "43 levels")
 
 	b.do("stop", "levels", "--confirm", "levels")
 	assert.Equal(t, 3, strings.Count(b.virsh("list", "--all"), "shut off"))

@@ -1,4 +1,4 @@
-// Package team runs a team's laboratory on one machine, for trying and for tests: a database of PostgreSQL, machines that serve one workspace in it, and closed networks (ip-netns(8)) each of which
+// Package team runs a team's laboratory on one machine, for trying and for tests: a database of PostgreSQL, a bus of NATS, machines that serve one workspace in it, and closed networks (ip-netns(8)) each of which
 // has sites of its own and a worker that connects out; all of it real but the sites. It is gone without a trace when it is stopped.
 package team
 
@@ -22,6 +22,8 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"andamio/internal/app"
+	busserver "andamio/internal/bus/server"
+	"andamio/internal/core/hook"
 	"andamio/internal/durable"
 	"andamio/internal/service/acting"
 	"andamio/internal/service/templates"
@@ -54,6 +56,7 @@ type Machine struct {
 // Team is a laboratory that runs.
 type Team struct {
 	Database *server.Server
+	Bus      *busserver.Server
 	Machines []*Machine
 	Networks []*Network
 	// Portal is where the screens are served over SSH, and Key the file of the key that opens it.
@@ -113,6 +116,12 @@ func Start(ctx context.Context, program, dir, pace string) (t *Team, err error) 
 		if err = t.open(ctx, i, n); err != nil {
 			return t, fmt.Errorf("the network %s: %w", n.Name, err)
 		}
+	}
+	if t.Bus, err = busserver.Make(ctx, filepath.Join(dir, "bus")); err != nil {
+		return t, err
+	}
+	if err = t.Bus.Start(ctx); err != nil {
+		return t, err
 	}
 	if err = t.join(ctx); err != nil {
 		return t, err
@@ -265,10 +274,14 @@ func (t *Team) connect(ctx context.Context, m *Machine) error {
 	}
 	teams, err := t.directory()
 	if err == nil {
-		err = errors.Join(ws.SetConnections(all), ws.SetDirectory(teams))
+		err = errors.Join(ws.SetConnections(all), ws.SetDirectory(teams), ws.SetSecrets(map[string]string{busSecret: busserver.Password}),
+			ws.SetBus(workspace.Bus{Bus: hook.Bus{Server: t.Bus.URL(), Subject: app.BusSubject, User: busserver.User}, Secret: busSecret}))
 	}
 	return errors.Join(err, closed())
 }
+
+// busSecret is the name under which the password of the bus is kept.
+const busSecret = "bus"
 
 // copySecrets keeps what plans of the scenario need that is secret.
 func copySecrets(from, to *workspace.Workspace) error {
@@ -405,6 +418,9 @@ func (t *Team) Stop() error {
 				errs = append(errs, err)
 			}
 		}
+	}
+	if t.Bus != nil {
+		t.Bus.Stop()
 	}
 	if t.Database != nil {
 		t.Database.Stop()

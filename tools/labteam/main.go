@@ -8,6 +8,7 @@ import (
 	"os/signal"
 	"path/filepath"
 
+	busserver "andamio/internal/bus/server"
 	"andamio/internal/team"
 )
 
@@ -42,7 +43,7 @@ func run(ctx context.Context, args []string) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	fmt.Println("a database, two closed networks with their sites and workers, and three machines are begun …")
+	fmt.Println("a database, a bus, two closed networks with their sites and workers, and three machines are begun …")
 	t, err := team.Start(ctx, program, dir, "0.2")
 	if err != nil {
 		return err
@@ -51,6 +52,7 @@ func run(ctx context.Context, args []string) error {
 		fmt.Printf("  %s --workspace %s          programs at %s\n", args[0], m.Dir, m.URL)
 	}
 	fmt.Printf("  ssh -i %s -p %s keeper@127.0.0.1          the screens, over SSH\n", t.Key, t.Portal[len("127.0.0.1:"):])
+	fmt.Printf("  what happens is kept on %s, under andamio          (user %s, password %s)\n", t.Bus.URL(), busserver.User, busserver.Password)
 	for _, n := range t.Networks {
 		fmt.Printf("  %s: %v, reached from inside alone\n", n.Name, n.Sites)
 	}

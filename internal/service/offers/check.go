@@ -61,6 +61,11 @@ func (svc *Service) CheckOffer(ctx context.Context, text []byte, dir string) (*R
 	if err != nil {
 		return nil, fault.As(fault.Invalid, fmt.Errorf("template: %w", err))
 	}
+	return svc.check(ctx, o, t)
+}
+
+// check checks an offer of a template.
+func (svc *Service) check(ctx context.Context, o *offer.Offer, t *templates.Template) (*Report, error) {
 	if t.Diagnostics.Errors() > 0 {
 		return nil, fault.Invalidf("template: %s has mistakes, so it cannot be offered: %s", o.Template, firstMistake(t.Diagnostics))
 	}

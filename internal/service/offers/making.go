@@ -40,6 +40,23 @@ func (svc *Service) OfferThis(ctx context.Context, name string, t *templates.Tem
 }
 
 func (svc *Service) offerThis(ctx context.Context, name string, t *templates.Template, preset string, changed tosca.Inputs, home string) (*File, error) {
+	dir, place, modes := filepath.Join(home, folder), t.Dir, private
+	if t.Folder != "" {
+		dir, place, modes = filepath.Join(t.Folder, folder), filepath.Join("..", t.Root), shared
+	}
+	text, err := svc.fileOf(name, t, place, preset, changed)
+	if err != nil {
+		return nil, err
+	}
+	path := filepath.Join(dir, name+".yaml")
+	if err := modes.write(path, text); err != nil {
+		return nil, err
+	}
+	return svc.inside().OfferFile(ctx, path)
+}
+
+// fileOf is the file of an offer of a template with the inputs that it has.
+func (svc *Service) fileOf(name string, t *templates.Template, place, preset string, changed tosca.Inputs) ([]byte, error) {
 	p, err := t.Preset(preset)
 	if err != nil {
 		return nil, err
@@ -47,10 +64,6 @@ func (svc *Service) offerThis(ctx context.Context, name string, t *templates.Tem
 	given := tosca.Inputs{}
 	maps.Copy(given, p.Inputs)
 	maps.Copy(given, changed)
-	dir, place, modes := filepath.Join(home, folder), t.Dir, private
-	if t.Folder != "" {
-		dir, place, modes = filepath.Join(t.Folder, folder), filepath.Join("..", t.Root), shared
-	}
 	m := offer.Making{Name: name, Template: t.Template, Place: place, Preset: preset, Given: given, Changed: changed}
 	if d, err := svc.directory(); err == nil && d != nil {
 		m.For = []string{svc.desk.Actor.Name}
@@ -61,14 +74,10 @@ func (svc *Service) offerThis(ctx context.Context, name string, t *templates.Tem
 		return nil, err
 	}
 	_, err = offer.Read(text)
-	if err := errors.Join(err, made.CheckAgainst(t.Template)); err != nil { // before anything is written
+	if err := errors.Join(err, made.CheckAgainst(t.Template)); err != nil { // before anybody has it
 		return nil, fault.Default(fault.Invalid, err)
 	}
-	path := filepath.Join(dir, name+".yaml")
-	if err := modes.write(path, text); err != nil {
-		return nil, err
-	}
-	return svc.inside().OfferFile(ctx, path)
+	return text, nil
 }
 
 // modes are those of a folder and of the files in it.

@@ -97,18 +97,26 @@ func (svc *Service) publish(ctx context.Context, text []byte, dir string) (Offer
 	if err != nil {
 		return Offer{}, report, err
 	}
+	if t := report.template; t.Folder != "" {
+		if whole, err := filepath.Abs(t.Dir); err == nil {
+			report.Offer.Template = whole // it is looked for from anywhere later
+		}
+	}
+	return svc.publishChecked(ctx, report)
+}
+
+// publishChecked makes an offer that was checked available.
+func (svc *Service) publishChecked(ctx context.Context, report *Report) (Offer, *Report, error) {
 	if len(report.Failed) > 0 {
 		f := report.Failed[0]
 		return Offer{}, report, fault.Refusedf("%d of %d answers that were tried cannot be had, such as %s: %s", len(report.Failed), report.Tried, Said(f.Answers), f.Why)
 	}
 	t := report.template
-	if whole, err := filepath.Abs(t.Dir); err == nil && t.Folder != "" {
-		report.Offer.Template = whole // it is looked for from anywhere later
-	}
 	o := Offer{Offer: *report.Offer, Source: t.Digest(), By: svc.desk.Actor, Published: time.Now()}
 	if err := svc.store.KeepSource(ctx, o.Source, t.Kept()); err != nil {
 		return Offer{}, report, err
 	}
+	var err error
 	if o.Number, err = svc.store.PublishOffer(ctx, o); err != nil {
 		return Offer{}, report, err
 	}

@@ -62,6 +62,18 @@ func OpenTemplate(ctx context.Context, p source.Place) (*Template, error) {
 	return t, nil
 }
 
+// File is a file that the template was read with, by its path there. One of a folder is closed by now: this is for those that are in an archive.
+func (t *Template) File(name string) ([]byte, error) {
+	if !fs.ValidPath(name) {
+		return nil, fault.Invalidf("%q is no path in an archive", name)
+	}
+	text, err := source.Read(t.files, name)
+	if err != nil {
+		return nil, fault.As(fault.Invalid, err)
+	}
+	return text, nil
+}
+
 // ReadTemplate reads a template from a file system; dir is only the name shown for it.
 func ReadTemplate(files fs.FS, dir, file string) (*Template, error) {
 	if _, err := fs.Stat(files, file); err != nil {
