@@ -85,6 +85,7 @@ type App struct {
 	office    *acting.Office
 	desk      *acting.Desk
 	cache     *deployments.Cache
+	tails     *runs.Tails
 	offered   *offers.Cache
 	booked    *accounts.Cache
 	told      *hooks.Memory
@@ -106,7 +107,7 @@ func (a *App) wire(outside *acting.Desk) {
 	a.siteService = sites.New(a.desk, a.workspace, a.store, a.Log)
 	a.deploymentService = deployments.New(a.desk, a.workspace, a.store, a.cache, a.siteService)
 	before := a.runService
-	a.runService = runs.New(a.desk, a.workspace, a.store, a.Log, a.workers, a.siteService, a.deploymentService)
+	a.runService = runs.New(a.desk, a.workspace, a.store, a.Log, a.workers, a.siteService, a.deploymentService, a.tails)
 	if before != nil {
 		a.Patience = before.Patience
 	}
@@ -196,7 +197,7 @@ func Open(ctx context.Context, dir string, options ...Option) (*App, error) {
 	if s.files != nil {
 		ws.KeepIn(s.files)
 	}
-	a := &App{workspace: ws, store: s, kept: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}, watched: &watch.Memory{}, reacted: &reactions.Memory{}, joined: &workers.Memory{}}
+	a := &App{workspace: ws, store: s, kept: s, log: workspace.OpenLog(ws), cache: &deployments.Cache{}, tails: &runs.Tails{}, offered: &offers.Cache{}, booked: &accounts.Cache{}, told: &hooks.Memory{}, watched: &watch.Memory{}, reacted: &reactions.Memory{}, joined: &workers.Memory{}}
 	a.Log = slog.New(slog.NewTextHandler(a.log, nil)).With("pid", os.Getpid())
 	for _, o := range options {
 		o(a)

@@ -20,8 +20,8 @@ const (
 	rowsBelow = 2
 )
 
-// View draws the whole screen.
-func (f *frame) View() tea.View {
+// whole is the whole screen.
+func (f *frame) whole() tea.View {
 	v := tea.NewView(f.draw())
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion

@@ -28,6 +28,8 @@ type frame struct {
 	// narrow says that whoever looks sees only what concerns them: nothing is found beyond their views.
 	narrow  bool
 	options Options
+	// pace is how often it is drawn; nil is always.
+	pace    *paced
 	look    *part.Look
 	light   bool
 	profile colorprofile.Profile
@@ -90,7 +92,10 @@ func (f *frame) lookUpRuns() tea.Cmd {
 	}
 }
 
-func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+// Update hears what happens and what is done.
+func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) { return f, f.paced(msg, f.update) }
+
+func (f *frame) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		f.w, f.h = msg.Width, msg.Height
@@ -101,19 +106,19 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		f.profile = msg.Profile
 		f.dress()
 	case tea.KeyPressMsg, tea.PasteMsg:
-		return f, f.hear(msg)
+		return f.hear(msg)
 	case tea.MouseClickMsg:
-		return f, f.click(msg.X, msg.Y)
+		return f.click(msg.X, msg.Y)
 	case tea.MouseWheelMsg:
 		f.wheel(msg)
-		return f, nil
+		return nil
 	case tick:
 		f.now = time.Time(msg)
 		cmds := []tea.Cmd{f.tick()}
 		if f.ticks++; f.ticks%ticksARun == 0 { // counted: ticks drift, and a clock's remainder would skip some
 			cmds = append(cmds, f.lookUpRuns())
 		}
-		return f, tea.Batch(cmds...)
+		return tea.Batch(cmds...)
 	case view.Goto:
 		f.show(msg.Digit)
 	case view.Notice:
@@ -121,7 +126,7 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case view.Preview:
 		guest, cmd := catalogue.Preview(f.ctx, f.app.As(app.Actor{Name: msg.Who, Way: app.ByScreen}), msg.Offer)
 		f.guest, f.over = guest, nil
-		return f, cmd
+		return cmd
 	case view.Leave:
 		f.guest = nil
 	case view.Tell:
@@ -152,7 +157,7 @@ func (f *frame) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	if f.guest != nil {
 		cmds = append(cmds, f.guest.Update(msg))
 	}
-	return f, tea.Batch(cmds...)
+	return tea.Batch(cmds...)
 }
 
 // answered takes back what was said of an answer that did not come: there is one by now.

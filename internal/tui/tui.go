@@ -156,6 +156,9 @@ func Show(ctx context.Context, a *app.App, o Options, at Elsewhere) error {
 func newFrame(ctx context.Context, a *app.App, o Options) *frame {
 	ctx, cancel := context.WithCancel(ctx)
 	f := &frame{ctx: ctx, cancel: cancel, app: a, options: o, light: o.Light, profile: colorprofile.TrueColor, w: o.W, h: o.H}
+	if o.Remote {
+		f.pace = elsewhere.join(ctx)
+	}
 	f.dress()
 	if !a.MayRead() { // whoever asks for services sees what concerns them
 		f.narrow = true

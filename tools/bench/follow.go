@@ -84,8 +84,8 @@ func follows(dir string) ([]result, error) {
 	if err := errors.Join(err, <-served); err != nil {
 		return nil, err
 	}
-	if len(took) < followers {
-		return nil, fmt.Errorf("%d events were looked at, of %d followers", len(took), followers)
+	if n := min(len(took), len(beside)); n < followers {
+		return nil, fmt.Errorf("%d events were looked at, of %d followers", n, followers)
 	}
 	p99 := percentile(took, 99)
 	with := percentile(beside, 99)

@@ -20,7 +20,7 @@ func TestARunsSitesAreToldWhereItsNoticesAreHeard(t *testing.T) {
 	ws, err := workspace.Open(t.TempDir())
 	require.NoError(t, err)
 	require.NoError(t, ws.SetHearing(workspace.Hearing{Listen: "127.0.0.2"}))
-	svc := New(nil, ws, nil, slog.Default(), Workers{}, nil, nil)
+	svc := New(nil, ws, nil, slog.Default(), Workers{}, nil, nil, &Tails{})
 	told := &pushes{}
 	e := &engine.Engine{Plan: &plan.Plan{Sites: []plan.Site{{Name: "vega"}}}, Sites: map[string]site.Site{"vega": told}}
 	_, stop := svc.hear(t.Context(), e)

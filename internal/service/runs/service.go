@@ -94,11 +94,13 @@ type Service struct {
 	hooks       Hooks
 	promises    Promises
 	begin       map[store.ProposalKind]Begin
+	// tails are of the runs that are watched, whoever watches them.
+	tails *Tails
 }
 
 // New returns the service for whoever is at the desk, over those of sites and deployments.
-func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, w Workers, at *sites.Service, of *deployments.Service) *Service {
-	return &Service{desk: desk, workspace: ws, store: s, log: log, workers: w, sites: at, deployments: of, begin: map[store.ProposalKind]Begin{}}
+func New(desk *acting.Desk, ws *workspace.Workspace, s Store, log *slog.Logger, w Workers, at *sites.Service, of *deployments.Service, t *Tails) *Service {
+	return &Service{tails: t, desk: desk, workspace: ws, store: s, log: log, workers: w, sites: at, deployments: of, begin: map[store.ProposalKind]Begin{}}
 }
 
 // At is the same service for whoever is at another desk.

@@ -79,7 +79,7 @@ func TestARunWhoseWorkerIsSilentIsWatchedOn(t *testing.T) {
 	gone := store.Run{State: run.UnderWay, Beat: time.Now(), Worker: store.WorkerOn(ThisHost(), 1<<30)}
 	at.become(gone, run.Event{Seq: 1})
 	out := make(chan Batch)
-	go (&Service{store: at}).watch(t.Context(), 7, 0, out)
+	go (&Service{store: at, tails: &Tails{}}).watch(t.Context(), 7, 0, out)
 	assert.Equal(t, Batch{Events: []run.Event{{Seq: 1}}, Silent: true}, <-out)
 	at.become(store.Run{State: run.UnderWay, Beat: time.Now().Add(time.Hour), Worker: ThisWorker()})
 	assert.Equal(t, Batch{}, <-out, "somebody goes on")

@@ -33,7 +33,7 @@ func TestWhatStepsPrintIsKeptWholeAndNotForEver(t *testing.T) {
 	t.Parallel()
 	ws, err := workspace.Open(t.TempDir())
 	require.NoError(t, err)
-	svc := New(nil, ws, nil, slog.Default(), Workers{}, nil, nil)
+	svc := New(nil, ws, nil, slog.Default(), Workers{}, nil, nil, &Tails{})
 	for range 2 {
 		to := svc.archiveOf(7)("store-1/configure")
 		_, err := io.WriteString(to, "printed\n")

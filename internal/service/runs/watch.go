@@ -6,7 +6,6 @@ import (
 
 	"andamio/internal/core/run"
 	"andamio/internal/service/acting"
-	"andamio/internal/service/deployments"
 	"andamio/internal/store"
 )
 
@@ -40,18 +39,21 @@ func (svc *Service) Watch(ctx context.Context, runID, after int64) <-chan Batch 
 
 // watch says what happens to a run until it is over.
 func (svc *Service) watch(ctx context.Context, runID, after int64, out chan<- Batch) {
-	var s silentWorker
+	t := svc.tails.join(runID)
+	defer svc.tails.leave(runID)
 	silent := false
 	for {
-		changed := svc.store.Changed(store.TopicRun(runID)) // before it is looked, so that nothing is missed
-		b := svc.batch(ctx, runID, &after, &s)
+		b, changed, again := t.batch(ctx, svc, runID, after)
+		if len(b.Events) > 0 {
+			after = b.Events[len(b.Events)-1].Seq
+		}
 		if len(b.Events) > 0 || b.Last || b.Err != nil || b.Silent != silent {
 			silent = b.Silent
 			if !say(ctx, out, b) || b.Last || b.Err != nil {
 				return
 			}
 		}
-		if len(b.Events) == deployments.MaxBatch {
+		if again && len(b.Events) > 0 {
 			continue
 		}
 		if !waits(ctx, changed, pollEvery) {
@@ -89,21 +91,6 @@ func say(ctx context.Context, out chan<- Batch, b Batch) bool {
 	case <-ctx.Done():
 		return false
 	}
-}
-
-func (svc *Service) batch(ctx context.Context, runID int64, after *int64, s *silentWorker) Batch {
-	r, err := svc.store.Run(ctx, runID) // before the events: what ended before is then sure to be among them
-	if err != nil {
-		return Batch{Err: err}
-	}
-	events, err := svc.store.Events(ctx, runID, *after, deployments.MaxBatch)
-	if err != nil {
-		return Batch{Err: err}
-	}
-	if len(events) > 0 {
-		*after = events[len(events)-1].Seq
-	}
-	return Batch{Events: events, Silent: s.lost(ctx, svc.store, r, time.Now()), Last: !r.Ended.IsZero() && len(events) < deployments.MaxBatch}
 }
 
 // silentWorker is for how long a run's worker has shown no sign of life though it could have.
