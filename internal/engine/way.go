@@ -38,7 +38,7 @@ func (e *Engine) awaitWay(ctx context.Context, s *plan.Step, failed error) error
 		return failed
 	}
 	text := fmt.Sprintf("no worker of the pool %s is there, through whom %s is reached; the step waits %s for one", whom, s.Site, patience)
-	if err := e.record(run.Event{Kind: run.StepRetry, Step: s.ID, Resource: s.Resource, Text: text}); err != nil {
+	if err := e.record(run.Event{Kind: run.StepAwaits, Step: s.ID, Resource: s.Resource, Text: text}); err != nil {
 		return err
 	}
 	for until := time.Now().Add(patience); e.Ways.Absent(ctx, s.Site); {
@@ -50,5 +50,5 @@ func (e *Engine) awaitWay(ctx context.Context, s *plan.Step, failed error) error
 			return err
 		}
 	}
-	return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: s.Resource, Text: "a worker of the pool " + whom + " is there; the step is taken up again"})
+	return e.record(run.Event{Kind: run.StepAwaits, Good: true, Step: s.ID, Resource: s.Resource, Text: "a worker of the pool " + whom + " is there; the step is taken up again"})
 }

@@ -99,13 +99,14 @@ func TestAStepWaitsForAWorker(t *testing.T) {
 				require.NoError(t, err)
 				assert.Equal(t, run.Standing, s.Status)
 				assert.Greater(t, time.Since(begun), quick.Least, "that it waited was not the step's own time")
-				assert.Contains(t, strings.Join(texts(m, run.Logged), "\n"), "is there; the step is taken up again")
+				assert.Contains(t, strings.Join(texts(m, run.StepAwaits), "\n"), "is there; the step is taken up again")
 			} else {
 				require.ErrorIs(t, err, ErrUnfinished)
 				assert.Contains(t, s.Step("a/create").Error, c.says)
-				assert.NotContains(t, texts(m, run.Logged), "taken up again")
+				assert.NotContains(t, texts(m, run.StepAwaits), "taken up again")
 			}
-			assert.Contains(t, strings.Join(texts(m, run.StepRetry), "\n"), c.retry)
+			assert.Contains(t, strings.Join(texts(m, run.StepAwaits), "\n"), c.retry)
+			assert.Empty(t, s.Step("a/create").Awaits, "it is over")
 			assert.Equal(t, c.asked, asked)
 		})
 	}
@@ -122,7 +123,7 @@ func TestARunThatIsCancelledWaitsForNobody(t *testing.T) {
 	require.Eventually(t, func() bool {
 		m.mu.Lock()
 		defer m.mu.Unlock()
-		return len(texts(m, run.StepRetry)) == 1
+		return len(texts(m, run.StepAwaits)) == 1
 	}, 10*time.Second, time.Millisecond)
 	cancel()
 	require.ErrorIs(t, <-ended, ErrUnfinished)

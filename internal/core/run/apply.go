@@ -141,6 +141,11 @@ func (s *State) step(e Event) {
 	case StepRetry:
 		st.Retries++
 		st.log(Line{e.At, "again: " + e.Text})
+	case StepAwaits:
+		st.Awaits = e.Text
+		if st.log(Line{e.At, e.Text}); e.Good {
+			st.Awaits = ""
+		}
 	case StepDone:
 		st.Ended = e.At
 		s.set(st, Standing)
@@ -193,7 +198,7 @@ func (s *State) set(st *Step, to Status) {
 	r := s.Resource(st.Resource)
 	r.count(st.Status, -1)
 	s.tally(st.Status, -1)
-	st.Status = to
+	st.Status, st.Awaits = to, ""
 	r.count(to, 1)
 	s.tally(to, 1)
 	switch {

@@ -25,6 +25,7 @@ const (
 	StepStarted EventKind = "step-started"
 	StepAsked   EventKind = "step-asked" // the site has accepted; Attributes has its id
 	StepRetry   EventKind = "step-retry"
+	StepAwaits  EventKind = "step-awaits" // somebody is waited for through whom its site is reached; Good says that they are there
 	StepDone    EventKind = "step-done"
 	StepFailed  EventKind = "step-failed"
 	StepPassed  EventKind = "step-passed"  // its condition does not hold, or no failure called for it
@@ -87,6 +88,8 @@ type Step struct {
 	// Error says why it failed.
 	Error   string
 	Retries int
+	// Awaits says who is waited for through whom the step's site is reached; "" is nobody.
+	Awaits string
 	// Tries counts how often it failed, Discards what the site built for it and was thrown away.
 	Tries, Discards int
 	// AskedID is the site's id of what the step asked for, in this run.

@@ -205,7 +205,20 @@ func (v *View) timeText() string {
 	if v.answer.P50 > 0 {
 		left = v.answer.P50 - gone
 	}
+	if n := v.awaiting(); n > 0 {
+		return fmt.Sprintf("%s gone · %s for a worker", part.Clock(gone), map[bool]string{true: "1 step waits", false: fmt.Sprintf("%d steps wait", n)}[n == 1])
+	}
 	return fmt.Sprintf("%s gone · about %s to go", part.Clock(gone), part.Clock(max(left, 0)))
+}
+
+// awaiting is how many steps wait for somebody through whom their site is reached: how long that takes nobody can say.
+func (v *View) awaiting() (n int) {
+	for i := range v.state.Steps {
+		if v.state.Steps[i].Awaits != "" {
+			n++
+		}
+	}
+	return n
 }
 
 // keptTimes is a timeline with what it was made from.
@@ -303,6 +316,9 @@ func (v *View) underWay(r *run.Resource) []string {
 	for _, st := range v.steps(r) {
 		if st.Status == run.UnderWay {
 			gone := part.Clock(max(v.now.Sub(st.Started), 0))
+			if st.Awaits != "" {
+				return []string{"no worker there " + gone, "no worker", gone}
+			}
 			return []string{fmt.Sprintf("%s %s", st.Op, gone), gone}
 		}
 	}

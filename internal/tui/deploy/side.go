@@ -116,6 +116,9 @@ func (s *side) ours(r *run.Resource) string {
 	for _, st := range s.v.steps(r) {
 		switch st.Status {
 		case run.UnderWay:
+			if st.Awaits != "" {
+				return "waiting for a worker"
+			}
 			if st.Check.Kind == plan.CheckSite {
 				return "waiting for active"
 			}

@@ -107,6 +107,22 @@ func TestThePanelListsStepsLogAndNeighbours(t *testing.T) {
 	assert.Contains(t, x.panel("readings-1", 4), "again: vega: transient")
 }
 
+// TestWhoIsWaitedForIsSaid has a step wait for a worker: the plank, the panel and the line above say so, and nobody says how long that takes.
+func TestWhoIsWaitedForIsSaid(t *testing.T) {
+	x := taped(t)
+	x.play(run.RunStarted, "", 0, "")
+	x.play(run.StepStarted, "readings-1/create", 1, "")
+	x.play(run.StepAwaits, "readings-1/create", 2, "no worker of the pool dam is there")
+	assert.Regexp(t, `we +waiting for a worker`, x.panel("readings-1", 4))
+	assert.Contains(t, x.panel("readings-1", 4), "no worker of the pool dam is")
+	assert.Contains(t, x.timeText(), "gone · 1 step waits for a worker")
+	assert.Contains(t, x.underWay(x.state.Resource("readings-1"))[0], "no worker there")
+	st := x.state.Step("readings-1/create")
+	st.Awaits = "" // as when one is there
+	assert.Contains(t, x.timeText(), "to go")
+	assert.NotContains(t, x.panel("readings-1", 4), "waiting for a worker")
+}
+
 func TestFailuresStandAtTheFoot(t *testing.T) {
 	x := taped(t)
 	for _, id := range []string{"contacts-1/create", "gauge-node-1/create", "map-host-1/create"} {

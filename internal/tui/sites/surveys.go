@@ -267,6 +267,9 @@ func (v *View) drawUnloaded(c *part.Canvas, r part.Rect, now time.Time) {
 		}
 		c.Cut(x, y, r.X+r.W-2-x, part.In(part.Steel), strings.TrimSuffix(s.Address()+" · "+s.Account, " · "))
 		text, ink := v.surveyLine(s.Site, now)
+		if how, tone := v.through(&s, now); tone == part.Coral { // which says more than when it was surveyed
+			text, ink = "✕ "+how[0], tone
+		}
 		c.Cut(r.X+2, y+1, r.W-4, part.In(ink), text)
 		if len(v.loads) == 0 {
 			v.spots = append(v.spots, spot{y, 2, i})

@@ -34,7 +34,7 @@ func TestSitesSayThroughWhomTheyAreReached(t *testing.T) {
 	assert.Contains(t, text, "through dam: two, joined 1m ago, not measured yet")
 	assert.NotContains(t, text, "three", "who does not reach it, where others do")
 	assert.Regexp(t, `vega +private +✕ no worker reaches it +a · a-1`, text)
-	assert.Regexp(t, `alisio-norte +public +✕ does not answer +through mainland, and no worker of it is there`, text)
+	assert.Regexp(t, `alisio-norte +public +✕ does not answer +through mainland, and no worker of it is there; steps wait 10 min`, text)
 	assert.Regexp(t, `tramonta +public +✕ does not answer +surveyed 1h`, text)
 	assert.NotContains(t, text, "alisio-sur", "which is not connected")
 	names := func(site string) (out []string) {
