@@ -2,72 +2,86 @@ package tui
 
 import (
 	"context"
-	"sync/atomic"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 )
 
-// pace is how often screens are drawn that one process draws for many who are elsewhere: each as often as the eye likes it while there are few, and all of them together no more often than leaves the machine to
-// whom else it serves. What somebody does at their screen is drawn at once.
-type pace struct{ screens atomic.Int64 }
+// pace is when screens are drawn that one process draws for many who are elsewhere: one after the other, so that all of them together leave the machine to whom else it serves, and none has it to itself for long. What
+// somebody does at their screen is drawn at once.
+type pace struct {
+	mu      sync.Mutex
+	screens int
+	// next is when the next screen may be drawn.
+	next time.Time
+}
 
 // elsewhere are the screens that this process draws for those who are elsewhere.
 var elsewhere pace
 
-// Between two frames of a screen that nobody does anything at there is so much time for each screen that is drawn, and no more than is bearable.
+// From one screen to the next there is so much time, and less where a round of all of them would take too long.
 const (
-	betweenEach = 8 * time.Millisecond
-	betweenMost = 500 * time.Millisecond
+	betweenTwo = 12 * time.Millisecond
+	mostARound = 750 * time.Millisecond
 	// touchedFor is for how long after somebody did something all that comes of it is drawn at once.
 	touchedFor = time.Second
 )
 
 // join has a screen be one of those until its context ends.
 func (p *pace) join(ctx context.Context) *paced {
-	p.screens.Add(1)
-	context.AfterFunc(ctx, func() { p.screens.Add(-1) })
+	p.add(1)
+	context.AfterFunc(ctx, func() { p.add(-1) })
 	return &paced{of: p}
 }
 
-func (p *pace) between() time.Duration {
-	return min(time.Duration(p.screens.Load())*betweenEach, betweenMost)
+func (p *pace) add(n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.screens += n
 }
 
-// paced is when a screen was drawn, and when something was done at it.
+// turn is for how long a screen waits until it is its turn; 0 is now.
+func (p *pace) turn(now time.Time) time.Duration {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	at := now
+	if p.next.After(now) {
+		at = p.next
+	}
+	p.next = at.Add(min(betweenTwo, mostARound/time.Duration(max(1, p.screens))))
+	return at.Sub(now)
+}
+
+// paced is how a screen is drawn in its turn.
 type paced struct {
-	of             *pace
-	drawn, touched time.Time
-	last           tea.View
-	// waits says that it will be drawn once its time has come.
-	waits bool
+	of *pace
+	// touched is when something was done at it last; waits says that its turn is to come.
+	touched time.Time
+	waits   bool
+	last    tea.View
 }
 
-// due is the message that the time of a screen has come.
+// due is the message that it is a screen's turn.
 type due struct{}
 
-// touch says that somebody did something.
-func (p *paced) touch(now time.Time) { p.touched = now }
+// atOnce reports that somebody did something just now.
+func (p *paced) atOnce(now time.Time) bool { return now.Sub(p.touched) < touchedFor }
 
-// left is for how long a screen is not drawn yet; 0 is that it is drawn now.
-func (p *paced) left(now time.Time) time.Duration {
-	if now.Sub(p.touched) < touchedFor {
-		return 0
-	}
-	return max(0, p.of.between()-now.Sub(p.drawn))
-}
-
-// wait has the screen be drawn once its time has come, if that is not now.
+// wait has the screen wait for its turn, if that is not now.
 func (p *paced) wait(now time.Time) tea.Cmd {
-	left := p.left(now)
-	if left == 0 || p.waits {
+	if p.waits || p.atOnce(now) {
+		return nil
+	}
+	left := p.of.turn(now)
+	if left == 0 {
 		return nil
 	}
 	p.waits = true
 	return tea.Tick(left, func(time.Time) tea.Msg { return due{} })
 }
 
-// paced has a message be heard, and what it changed be drawn in its time.
+// paced has a message be heard, and what it changed be drawn in its turn.
 func (f *frame) paced(msg tea.Msg, hear func(tea.Msg) tea.Cmd) tea.Cmd {
 	if f.pace == nil {
 		return hear(msg)
@@ -77,18 +91,18 @@ func (f *frame) paced(msg tea.Msg, hear func(tea.Msg) tea.Cmd) tea.Cmd {
 		f.pace.waits = false
 		return nil
 	case tea.KeyPressMsg, tea.PasteMsg, tea.MouseClickMsg, tea.MouseWheelMsg, tea.WindowSizeMsg:
-		f.pace.touch(time.Now())
+		f.pace.touched = time.Now()
 	}
 	return tea.Batch(hear(msg), f.pace.wait(time.Now()))
 }
 
-// View draws the whole screen, unless it was drawn just now.
+// View draws the whole screen, unless its turn is to come.
 func (f *frame) View() tea.View {
 	if f.pace == nil {
 		return f.whole()
 	}
-	if now := time.Now(); !f.pace.waits || f.pace.left(now) == 0 {
-		f.pace.drawn, f.pace.last = now, f.whole()
+	if !f.pace.waits || f.pace.atOnce(time.Now()) {
+		f.pace.last = f.whole()
 	}
 	return f.pace.last
 }

@@ -10,6 +10,7 @@ import (
 	"io"
 	"runtime"
 	"runtime/debug"
+	"sync"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
@@ -90,14 +91,18 @@ const softLimit = 250 << 20
 func TuneRuntime() {
 	debug.SetGCPercent(400)
 	debug.SetMemoryLimit(softLimit)
-	runtime.GOMAXPROCS(max(runtime.GOMAXPROCS(0), 2*runtime.NumCPU()))
+	sharesTime()
 }
+
+// sharesTime has more goroutines run at once than there are processors, once and for all: to draw takes milliseconds, and so does much that goes on beside.
+var sharesTime = sync.OnceFunc(func() { runtime.GOMAXPROCS(max(runtime.GOMAXPROCS(0), 2*runtime.NumCPU())) })
 
 // New makes the screens for a program that runs elsewhere, and how it is to run.
 func New(ctx context.Context, a *app.App, o Options) (tea.Model, []tea.ProgramOption) {
 	frames := framesPerSecond
 	if o.Remote {
 		frames = framesElsewhere
+		sharesTime() // others are served beside
 	}
 	return newFrame(ctx, a.By(app.ByScreen), o), []tea.ProgramOption{tea.WithContext(ctx), tea.WithFPS(frames)}
 }
