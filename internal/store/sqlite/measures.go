@@ -29,9 +29,6 @@ type Measures struct {
 
 var _ store.MeasuresStore = (*Measures)(nil)
 
-// pageSize is that of the database of measures: rows are of some thousand bytes, of which a smaller page would hold one or two and leave the rest empty.
-const pageSize = 32 << 10
-
 // OpenMeasures opens the database of measures, making it as needed. A power failure may lose the last seconds of it, and nothing else.
 func OpenMeasures(ctx context.Context, path string) (*Measures, error) {
 	unlock, err := durable.Lock(ctx, path+".lock", lockPatience)
@@ -46,7 +43,7 @@ func OpenMeasures(ctx context.Context, path string) (*Measures, error) {
 	if err := f.Close(); err != nil {
 		return nil, err
 	}
-	q := url.Values{"_pragma": {fmt.Sprintf("page_size(%d)", pageSize), "journal_mode(WAL)", "synchronous(NORMAL)", fmt.Sprintf("busy_timeout(%d)", busyPatience.Milliseconds())}, "_txlock": {"immediate"}}
+	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", fmt.Sprintf("busy_timeout(%d)", busyPatience.Milliseconds())}, "_txlock": {"immediate"}}
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
 	if err != nil {
 		return nil, err
