@@ -1,0 +1,213 @@
+package engine_test
+
+import (
+	"context"
+	"crypto/ed25519"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"andamio/internal/core/change"
+	"andamio/internal/core/kinds"
+	"andamio/internal/core/plan"
+	"andamio/internal/core/plan/op"
+	"andamio/internal/core/plan/plantest"
+	"andamio/internal/core/run"
+	"andamio/internal/engine"
+	"andamio/internal/names"
+	"andamio/internal/sandbox"
+	"andamio/internal/service/templates"
+	"andamio/internal/site"
+	"andamio/internal/site/driver"
+	"andamio/internal/site/drivers"
+)
+
+// journal keeps what is journalled.
+type journal struct {
+	mu     sync.Mutex
+	events []run.Event
+}
+
+func (j *journal) Append(events ...run.Event) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for _, e := range events {
+		e.Seq = int64(len(j.events) + 1)
+		j.events = append(j.events, e)
+	}
+	return nil
+}
+
+// stage is stand-ins with the engine over them, without anything between.
+type stage struct {
+	*testing.T
+	box   *sandbox.Sandbox
+	sites map[string]site.Site
+	zone  *names.Zone
+	key   ssh.Signer
+	n     int
+	stand change.Standing
+	// outputs are those of the last run that had some.
+	outputs map[string]string
+	secret  string
+}
+
+func newStage(t *testing.T) *stage {
+	t.Helper()
+	e, err := templates.DemoEstate()
+	require.NoError(t, err)
+	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: 0.003, Seed: 3, Zone: "ribera.test"})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, box.Close()) })
+	s := &stage{T: t, box: box, sites: map[string]site.Site{}, secret: "w4ter-level"}
+	d, err := drivers.Named("")
+	require.NoError(t, err)
+	for _, at := range box.Endpoints {
+		s.sites[at.Site], err = d.Open(driver.Terms{Site: at.Site, Values: driver.Values{"url": at.URL, "token": at.Token}, Patience: 20 * time.Second})
+		require.NoError(t, err)
+	}
+	_, private, err := ed25519.GenerateKey(nil)
+	require.NoError(t, err)
+	s.key, err = ssh.NewSignerFromKey(private)
+	require.NoError(t, err)
+	return s
+}
+
+// runs executes a plan to its end, and holds that nothing secret was journalled.
+func (s *stage) runs(p *plan.Plan) *run.State {
+	s.Helper()
+	require.NoError(s, p.Check())
+	for i := range p.Steps { // the stand-ins are faster than what is expected of sites, and are looked at as often
+		p.Steps[i].Seconds = min(p.Steps[i].Seconds, 0.1)
+	}
+	s.n++
+	j := &journal{}
+	e := &engine.Engine{Run: fmt.Sprint("r", s.n), Mark: "d1", Plan: p, Sites: s.sites, Zone: s.zone, Key: s.key, Journal: j, Secrets: map[string]string{"register_key": s.secret},
+		Patience: engine.Patience{Least: time.Minute, Times: 15, Wait: 5 * time.Millisecond, Most: 50 * time.Millisecond, Tries: 8}}
+	ctx, cancel := context.WithTimeout(s.Context(), 3*time.Minute)
+	defer cancel()
+	err := e.Execute(ctx)
+	state := run.New(p)
+	for _, x := range j.events {
+		state.Apply(x)
+		assert.NotContains(s, x.Text, s.secret)
+	}
+	if err != nil {
+		for i := range state.Steps {
+			if state.Steps[i].Status == run.Failed {
+				s.Logf("%s: %s", state.Steps[i].ID, state.Steps[i].Error)
+			}
+		}
+	}
+	require.NoError(s, err, p.Purpose)
+	require.Equal(s, run.Standing, state.Status)
+	if len(state.Outputs) > 0 {
+		s.outputs = state.Outputs
+	}
+	s.Logf("%s: %d steps in %s", p.Purpose, len(p.Steps), state.Ended.Sub(state.Started))
+	return state
+}
+
+// to changes what stands to something else.
+func (s *stage) to(wanted *plan.Plan, purpose string) *run.State {
+	s.Helper()
+	p, err := change.Compile(s.stand, wanted, purpose)
+	require.NoError(s, err)
+	return s.does(p)
+}
+
+// does executes a plan over what stands.
+func (s *stage) does(p *plan.Plan) *run.State {
+	s.Helper()
+	state := s.runs(p)
+	var err error
+	s.stand, err = change.After(s.stand, state)
+	require.NoError(s, err)
+	return state
+}
+
+// pages are what the pages say that a run named, asked from outside.
+func (s *stage) pages() map[string]string {
+	s.Helper()
+	out := map[string]string{}
+	for name, url := range s.outputs {
+		resp, err := (&http.Client{Timeout: 10 * time.Second}).Get(url)
+		require.NoError(s, err, name)
+		text, err := io.ReadAll(resp.Body)
+		require.NoError(s, err)
+		require.NoError(s, resp.Body.Close())
+		require.Equal(s, http.StatusOK, resp.StatusCode, name)
+		out[name] = string(text)
+	}
+	return out
+}
+
+// held is how many things the stand-ins hold of a term.
+func (s *stage) held(term string) (n int) {
+	for _, h := range s.box.Holds() {
+		if h.Term == term {
+			n++
+		}
+	}
+	return n
+}
+
+// TestTheEngineDoesAWholeLife raises the scenario over stand-ins, stops it and starts it, bounds it, keeps what is on a disk and has it back, runs a script on it, takes a part away and brings it back, and retires it: each
+// time the sites and the endpoints say that it is so.
+func TestTheEngineDoesAWholeLife(t *testing.T) {
+	t.Parallel()
+	s := newStage(t)
+	wanted := plantest.Plan(t, "drill")
+	s.stand = change.Nothing(wanted)
+	s.does(wanted)
+	machines := 0
+	for i := range wanted.Resources {
+		if wanted.Resources[i].Kind == kinds.Instance {
+			machines++
+		}
+	}
+	assert.Equal(t, machines, s.held("compute"))
+	pages := s.pages()
+	assert.Len(t, pages, 2)
+
+	s.to(change.Rest(wanted, func(*plan.Resource) bool { return true }), "stop")
+	assert.Equal(t, machines, s.held("compute"), "they are there, and off")
+	s.to(wanted, "start")
+	assert.Equal(t, pages, s.pages(), "and serve again what they served")
+
+	bound, err := change.Limit(s.stand, change.Limiting{PerSecond: 500}, "bound")
+	require.NoError(t, err)
+	s.does(bound)
+	assert.Empty(t, change.Limiting{PerSecond: 500}.Unlimited(s.stand))
+
+	disks := []string{"contacts-vol-1"}
+	kept, err := change.Snapshot(s.stand, change.Snapping{Set: "before", Disks: disks}, "snapshot")
+	require.NoError(t, err)
+	s.does(kept)
+	script := func(name, text string) *run.State {
+		p, err := change.Do(s.stand, change.Doing{Name: name, Path: name + ".sh", Text: text, Instances: []string{"contacts-host-1"}, Inputs: []plan.Input{{Name: "LEVEL", Value: plan.Expr{Literal: "2.10"}}}}, name)
+		require.NoError(t, err)
+		return s.does(p)
+	}
+	said := script("say", "echo \"the level is $LEVEL\"\n")
+	var lines []string
+	for _, l := range said.Step(op.Do.For("contacts-host-1", "say")).Log {
+		lines = append(lines, l.Text)
+	}
+	assert.Contains(t, strings.Join(lines, "\n"), "the level is 2.10")
+	back, err := change.Restored(s.stand, wanted, change.Restoring{Set: "before", Disks: disks}, "restore")
+	require.NoError(t, err)
+	s.does(back)
+	assert.Equal(t, pages, s.pages())
+
+	s.to(change.Nothing(s.stand.Plan).Plan, "retire")
+	assert.Empty(t, s.box.Holds())
+}
