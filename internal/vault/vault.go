@@ -190,7 +190,7 @@ func (v *Vault) open(text []byte) (contents, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %s needs its passphrase in %s, or its key file in %s or beside it", ErrLocked, v.where(), EnvPassphrase, EnvKeyFile)
 	}
-	data, err := io.ReadAll(io.LimitReader(r, 16<<20))
+	data, err := io.ReadAll(io.LimitReader(r, most))
 	if err != nil {
 		return nil, fmt.Errorf("%s is damaged, put a copy of it back (andamio restore has the last backup): %w", v.where(), err)
 	}
@@ -321,13 +321,24 @@ func (v *Vault) newKey() (age.Recipient, error) {
 	return id.Recipient(), nil
 }
 
+// most is how many bytes all that is kept may take: no more is read.
+const most = 16 << 20
+
 func (v *Vault) write(c contents, to age.Recipient) error {
+	text, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	if len(text) > most {
+		return fmt.Errorf("it is not kept: with it all credentials would take %d bytes, and %d at most are read", len(text), most)
+	}
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, to)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(json.NewEncoder(w).Encode(c), w.Close()); err != nil {
+	_, err = w.Write(text)
+	if err = errors.Join(err, w.Close()); err != nil {
 		return err
 	}
 	v.mu.Lock()
