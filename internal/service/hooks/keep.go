@@ -25,8 +25,13 @@ type InStream struct {
 	// last is the entry of the log that is in it last; known says that it was asked.
 	last  int64
 	known bool
-	seen  map[string]bool
+	// seen is what has happened that is in it, by the ids of events, and looked when that was looked at last.
+	seen   map[string]bool
+	looked time.Time
 }
+
+// happenedEvery is how often it is looked what has happened: all runs, requests and alerts of two days are.
+const happenedEvery = 2 * time.Second
 
 // logWords are before the words of what was noted in the log.
 const logWords = "log"
@@ -38,7 +43,13 @@ func (svc *Service) KeepIn(ctx context.Context, s Stream, in *InStream, now time
 	if err != nil {
 		return n, err
 	}
+	if now.Sub(in.looked) < happenedEvery {
+		return n, nil
+	}
 	more, err := svc.keepHappened(ctx, s, in, now)
+	if err == nil {
+		in.looked = now
+	}
 	return n + more, err
 }
 
