@@ -2,6 +2,8 @@ package libvirt
 
 import (
 	"errors"
+	"slices"
+	"strings"
 
 	"github.com/digitalocean/go-libvirt"
 
@@ -19,6 +21,9 @@ var classes = map[libvirt.ErrorNumber]site.Class{
 	libvirt.ErrAgentUnresponsive: site.Transient,
 }
 
+// passing are words of errors for which the daemon has no number of their own, and which are over by themselves: a pool is looked at by nobody while a volume is made in it.
+var passing = []string{"has asynchronous jobs running"}
+
 // classify is the class of an error, and what the daemon said.
 func classify(err error) (site.Class, string) {
 	var lost broken
@@ -27,6 +32,9 @@ func classify(err error) (site.Class, string) {
 	}
 	var told libvirt.Error
 	if errors.As(err, &told) {
+		if libvirt.ErrorNumber(told.Code) == libvirt.ErrInternalError && slices.ContainsFunc(passing, func(words string) bool { return strings.Contains(told.Message, words) }) {
+			return site.Transient, ""
+		}
 		if class, known := classes[libvirt.ErrorNumber(told.Code)]; known {
 			return class, ""
 		}
