@@ -46,28 +46,18 @@ func asksConsole(r *http.Request) bool {
 
 // console joins whoever shows a token that holds with the serial console of an instance, until either ends or the token does.
 func (s *Server) console(w http.ResponseWriter, r *http.Request) {
-	from := addressOf(r)
-	b, is := s.bears(w, r, from, time.Now())
-	if !is {
+	ctx, v, leave := s.seat(w, r, guard.API)
+	if leave == nil {
 		return
 	}
-	select {
-	case s.visiting <- struct{}{}:
-		defer func() { <-s.visiting }()
-	default:
-		writeProblem(w, tooMany("too many sessions are open here; close one, or come again later"))
-		return
-	}
-	a := s.app.Within(guard.Actor{Name: b.Token.Of, Way: guard.API}, b.Token.ID, b.Limits...)
-	ctx, cancel := s.heed(r.Context(), &visitor{a, b.Token.ID, from}, 0, func(context.Context) error { return nil }) // a token that is revoked ends it
-	defer cancel()
+	defer leave()
 	instance, _ := consoleOf(r)
-	h, err := a.FindHost(ctx, instance)
+	h, err := v.app.FindHost(ctx, instance)
 	if err != nil {
 		writeProblem(w, problemOf(err))
 		return
 	}
-	serial, err := a.OpenConsole(ctx, h)
+	serial, err := v.app.OpenConsole(ctx, h)
 	if err != nil {
 		writeProblem(w, problemOf(err))
 		return

@@ -23,6 +23,7 @@ func TestAConsoleIsJoined(t *testing.T) {
 	t.Parallel()
 	machines := make(chan net.Conn, 1)
 	over := make(chan struct{}, 1)
+	held, revoke := context.WithCancel(t.Context())
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		c, err := websocket.Accept(w, r, nil)
 		if !assert.NoError(t, err) {
@@ -30,7 +31,7 @@ func TestAConsoleIsJoined(t *testing.T) {
 		}
 		machine, ours := net.Pipe()
 		machines <- machine
-		join(r.Context(), c, ours, ours)
+		join(held, c, ours, ours)
 		over <- struct{}{}
 	}))
 	defer s.Close()
@@ -69,6 +70,15 @@ func TestAConsoleIsJoined(t *testing.T) {
 	require.NoError(t, c.Close(websocket.StatusNormalClosure, ""))
 	_, err = machine.Read(typed)
 	require.ErrorIs(t, err, io.EOF, "whoever typed is gone, and so is the console")
+	<-over
+
+	c, machine = dial()
+	require.NoError(t, machine.SetDeadline(time.Now().Add(time.Minute)))
+	revoke() // as when the token does not hold any more
+	_, err = machine.Read(typed)
+	require.ErrorIs(t, err, io.EOF)
+	_, _, err = c.Read(ctx)
+	require.Error(t, err)
 	<-over
 }
 

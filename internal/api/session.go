@@ -23,27 +23,15 @@ func (s *Server) Receives(run Visits) { s.visits = run }
 
 // visit runs what somebody asks for who shows a token that holds, until it ends, they are gone or the token does not hold any more.
 func (s *Server) visit(w http.ResponseWriter, r *http.Request) {
-	from := addressOf(r)
-	b, is := s.bears(w, r, from, time.Now())
-	if !is {
+	ctx, x, leave := s.seat(w, r, guard.Command)
+	if leave == nil {
 		return
 	}
+	defer leave()
 	if s.visits == nil {
 		writeProblem(w, problem(fault.NotFound, "no commands are run here for those who are elsewhere"))
 		return
 	}
-	select {
-	case s.visiting <- struct{}{}:
-		defer func() { <-s.visiting }()
-	default:
-		writeProblem(w, tooMany("too many sessions are open here; close one, or come again later"))
-		return
-	}
-	s.ongoing.Add(1)
-	defer s.ongoing.Done()
-	a := s.app.Within(guard.Actor{Name: b.Token.Of, Way: guard.Command}, b.Token.ID, b.Limits...)
-	ctx, cancel := s.heed(r.Context(), &visitor{a, b.Token.ID, from}, 0, func(context.Context) error { return nil }) // a token that is revoked ends it
-	defer cancel()
 	c, err := upgrade.Take(w, session.Protocol)
 	if err != nil {
 		s.app.Log.Info("a session was not taken over", "err", err)
@@ -51,12 +39,35 @@ func (s *Server) visit(w http.ResponseWriter, r *http.Request) {
 	}
 	v, err := session.Accept(ctx, c, s.limits.Large)
 	if err != nil {
-		s.app.Log.Info("a session did not begin", "of", b.Token.Of, "err", err)
+		s.app.Log.Info("a session did not begin", "of", x.app.Actor().Name, "err", err)
 		return
 	}
-	v.From = from.String()
-	if err := v.End(s.visits(a, v)); err != nil {
-		s.app.Log.Info("a session broke off", "of", b.Token.Of, "err", err)
+	v.From = x.from.String()
+	if err := v.End(s.visits(x.app, v)); err != nil {
+		s.app.Log.Info("a session broke off", "of", x.app.Actor().Name, "err", err)
+	}
+}
+
+// seat has whoever shows a token that holds have one of the places that there are for those who stay, until they leave or the token does not hold any more. Whoever gets none is answered, and leave is nil.
+func (s *Server) seat(w http.ResponseWriter, r *http.Request, way guard.Way) (ctx context.Context, v *visitor, leave func()) {
+	from := addressOf(r)
+	b, is := s.bears(w, r, from, time.Now())
+	if !is {
+		return nil, nil, nil
+	}
+	select {
+	case s.visiting <- struct{}{}:
+	default:
+		writeProblem(w, tooMany("too many sessions are open here; close one, or come again later"))
+		return nil, nil, nil
+	}
+	s.ongoing.Add(1)
+	v = &visitor{s.app.Within(guard.Actor{Name: b.Token.Of, Way: way}, b.Token.ID, b.Limits...), b.Token.ID, from}
+	ctx, cancel := s.heed(r.Context(), v, 0, func(context.Context) error { return nil }) // a token that is revoked ends it
+	return ctx, v, func() {
+		cancel()
+		s.ongoing.Done()
+		<-s.visiting
 	}
 }
 
