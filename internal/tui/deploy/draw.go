@@ -206,7 +206,11 @@ func (v *View) timeText() string {
 		left = v.answer.P50 - gone
 	}
 	if n := v.awaiting(); n > 0 {
-		return fmt.Sprintf("%s gone · %s for a worker", part.Clock(gone), map[bool]string{true: "1 step waits", false: fmt.Sprintf("%d steps wait", n)}[n == 1])
+		verb := "await"
+		if n == 1 {
+			verb = "awaits"
+		}
+		return fmt.Sprintf("%s gone · %d %s a worker", part.Clock(gone), n, verb) // as short as 80 columns have it
 	}
 	return fmt.Sprintf("%s gone · about %s to go", part.Clock(gone), part.Clock(max(left, 0)))
 }

@@ -115,7 +115,8 @@ func TestWhoIsWaitedForIsSaid(t *testing.T) {
 	x.play(run.StepAwaits, "readings-1/create", 2, "no worker of the pool dam is there")
 	assert.Regexp(t, `we +waiting for a worker`, x.panel("readings-1", 4))
 	assert.Contains(t, x.panel("readings-1", 4), "no worker of the pool dam is")
-	assert.Contains(t, x.timeText(), "gone · 1 step waits for a worker")
+	assert.Contains(t, x.timeText(), "gone · 1 awaits a worker")
+	assert.Contains(t, ansi.Strip(draw(x.View, 80, 20, started.Add(4*time.Second))), "1 awaits a worker", "whole on a small screen, too")
 	assert.Contains(t, x.underWay(x.state.Resource("readings-1"))[0], "no worker there")
 	st := x.state.Step("readings-1/create")
 	st.Awaits = "" // as when one is there
