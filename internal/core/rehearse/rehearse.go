@@ -39,6 +39,8 @@ type Options struct {
 	Seed   uint64
 	// Rounds is how many runs are imagined; 0 takes as many as are done in about a second.
 	Rounds int
+	// Between, if given, is called after each round: whoever imagines beside something that may not wait gives way there.
+	Between func()
 }
 
 // Bounds of how many runs are imagined, and about how many steps in all.
@@ -90,6 +92,9 @@ func imagine(p *plan.Plan, s *run.State, gone float64, h *history.History, o Opt
 		if free != nil {
 			end, _ = free.play(seconds)
 			unbounded = append(unbounded, end)
+		}
+		if o.Between != nil {
+			o.Between()
 		}
 	}
 	out := Answer{Rounds: n, P50: duration(history.Quantile(all, 0.5)), P90: duration(history.Quantile(all, 0.9)),

@@ -144,3 +144,11 @@ func TestNineInTenRunsStayUnderTheirP90(t *testing.T) {
 	assert.GreaterOrEqual(t, share, 0.85)
 	assert.LessOrEqual(t, share, 0.95)
 }
+
+func TestWhoeverImaginesMayGiveWayBetweenRoundsAndHearsTheSame(t *testing.T) {
+	p := chain(t, 10, 20)
+	calls := 0
+	want := rehearse.Plan(p, nil, rehearse.Options{Rounds: 7})
+	assert.Equal(t, want, rehearse.Plan(p, nil, rehearse.Options{Rounds: 7, Between: func() { calls++ }}))
+	assert.Equal(t, 7, calls)
+}

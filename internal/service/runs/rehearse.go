@@ -33,7 +33,20 @@ func (svc *Service) RehearseRest(ctx context.Context, s *run.State, now time.Tim
 	if err != nil {
 		return rehearse.Answer{}, err
 	}
-	return rehearse.Rest(s, now, h, rehearse.Options{}), nil
+	return rehearse.Rest(s, now, h, rehearse.Options{Between: givesWay()}), nil
+}
+
+// longestPause bounds one pause of givesWay.
+const longestPause = 5 * time.Millisecond
+
+// givesWay is called between pieces of work that nobody waits for, and pauses for as long as the last of them took: what
+// somebody does at a screen meanwhile waits for a piece at most, and not for the whole.
+func givesWay() func() {
+	began := time.Now()
+	return func() {
+		time.Sleep(min(time.Since(began), longestPause))
+		began = time.Now()
+	}
 }
 
 // learn keeps how long the steps of a run took that went smoothly: one that was tried again, or that a person or a crash
