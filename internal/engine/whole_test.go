@@ -34,6 +34,8 @@ import (
 type journal struct {
 	mu     sync.Mutex
 	events []run.Event
+	// heard, if given, is told of each.
+	heard func(run.Event)
 }
 
 func (j *journal) Append(events ...run.Event) error {
@@ -42,6 +44,9 @@ func (j *journal) Append(events ...run.Event) error {
 	for _, e := range events {
 		e.Seq = int64(len(j.events) + 1)
 		j.events = append(j.events, e)
+		if j.heard != nil {
+			j.heard(e)
+		}
 	}
 	return nil
 }
@@ -58,6 +63,11 @@ type stage struct {
 	// outputs are those of the last run that had some.
 	outputs map[string]string
 	secret  string
+	// patience is that of the engine.
+	patience engine.Patience
+	// heard, if given, is told of each event, and decisions are what somebody decides meanwhile.
+	heard     func(run.Event)
+	decisions chan engine.Decision
 }
 
 func newStage(t *testing.T) *stage {
@@ -67,13 +77,9 @@ func newStage(t *testing.T) *stage {
 	box, err := sandbox.Start(sandbox.Config{Estate: e, Pace: 0.003, Seed: 3, Zone: "ribera.test"})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, box.Close()) })
-	s := &stage{T: t, box: box, sites: map[string]site.Site{}, secret: "w4ter-level"}
-	d, err := drivers.Named("")
-	require.NoError(t, err)
-	for _, at := range box.Endpoints {
-		s.sites[at.Site], err = d.Open(driver.Terms{Site: at.Site, Values: driver.Values{"url": at.URL, "token": at.Token}, Patience: 20 * time.Second})
-		require.NoError(t, err)
-	}
+	s := &stage{T: t, box: box, sites: map[string]site.Site{}, secret: "w4ter-level",
+		patience: engine.Patience{Least: time.Minute, Times: 15, Wait: 5 * time.Millisecond, Most: 50 * time.Millisecond, Tries: 8}}
+	s.opens(20 * time.Second)
 	_, private, err := ed25519.GenerateKey(nil)
 	require.NoError(t, err)
 	s.key, err = ssh.NewSignerFromKey(private)
@@ -81,25 +87,47 @@ func newStage(t *testing.T) *stage {
 	return s
 }
 
-// runs executes a plan to its end, and holds that nothing secret was journalled.
-func (s *stage) runs(p *plan.Plan) *run.State {
+// opens opens the sites; an answer is waited for so long.
+func (s *stage) opens(patience time.Duration) {
 	s.Helper()
-	require.NoError(s, p.Check())
+	d, err := drivers.Named("")
+	require.NoError(s, err)
+	for _, at := range s.box.Endpoints {
+		s.sites[at.Site], err = d.Open(driver.Terms{Site: at.Site, Values: driver.Values{"url": at.URL, "token": at.Token}, Patience: patience})
+		require.NoError(s, err)
+	}
+}
+
+// engineOf is the engine for a run of a plan.
+func (s *stage) engineOf(p *plan.Plan, j *journal) *engine.Engine {
 	for i := range p.Steps { // the stand-ins are faster than what is expected of sites, and are looked at as often
 		p.Steps[i].Seconds = min(p.Steps[i].Seconds, 0.1)
 	}
+	return &engine.Engine{Run: fmt.Sprint("r", s.n), Mark: "d1", Plan: p, Sites: s.sites, Zone: s.zone, Key: s.key, Journal: j, Secrets: map[string]string{"register_key": s.secret},
+		Patience: s.patience, Decisions: s.decisions}
+}
+
+// tries executes a plan, and holds that nothing secret was journalled.
+func (s *stage) tries(p *plan.Plan, heard func(run.Event)) (*run.State, error) {
+	s.Helper()
+	require.NoError(s, p.Check())
 	s.n++
-	j := &journal{}
-	e := &engine.Engine{Run: fmt.Sprint("r", s.n), Mark: "d1", Plan: p, Sites: s.sites, Zone: s.zone, Key: s.key, Journal: j, Secrets: map[string]string{"register_key": s.secret},
-		Patience: engine.Patience{Least: time.Minute, Times: 15, Wait: 5 * time.Millisecond, Most: 50 * time.Millisecond, Tries: 8}}
+	j := &journal{heard: heard}
 	ctx, cancel := context.WithTimeout(s.Context(), 3*time.Minute)
 	defer cancel()
-	err := e.Execute(ctx)
+	err := s.engineOf(p, j).Execute(ctx)
 	state := run.New(p)
 	for _, x := range j.events {
 		state.Apply(x)
 		assert.NotContains(s, x.Text, s.secret)
 	}
+	return state, err
+}
+
+// runs executes a plan to its end.
+func (s *stage) runs(p *plan.Plan) *run.State {
+	s.Helper()
+	state, err := s.tries(p, s.heard)
 	if err != nil {
 		for i := range state.Steps {
 			if state.Steps[i].Status == run.Failed {
