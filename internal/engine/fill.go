@@ -152,7 +152,7 @@ func (e *Engine) fillDisk(ctx context.Context, s *plan.Step, m site.Disks, from 
 		}
 		held = append(held, site.Extent{Offset: x.Offset, Length: x.Length})
 	}
-	buf := make([]byte, site.MaxPart)
+	buf, written := make([]byte, site.MaxPart), int64(0)
 	for _, x := range held {
 		data := buf[:x.Length]
 		if _, err := from.ReadAt(data, x.Offset); err != nil {
@@ -164,6 +164,7 @@ func (e *Engine) fillDisk(ctx context.Context, s *plan.Step, m site.Disks, from 
 		if err := e.call(ctx, s, func() error { return m.WriteDisk(ctx, id, x.Offset, data) }); err != nil {
 			return err
 		}
+		written += x.Length
 	}
-	return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: to, Text: fmt.Sprintf("%d bytes written to %s", site.Bytes(held), to)})
+	return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: to, Text: fmt.Sprintf("%d bytes written to %s", written, to)})
 }
