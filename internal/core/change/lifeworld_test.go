@@ -43,6 +43,8 @@ type lifeWorld struct {
 	uses, takes map[string][]string
 	// gone are sites that do not answer: what is on there goes on.
 	gone string
+	// told, if given, has each plan that is run written down.
+	told *strings.Builder
 }
 
 // lifeSnap is what a disk held, or the memory of a machine whose disks held so much.
@@ -127,6 +129,9 @@ type trouble func(id string) bool
 // run does the steps of a plan in any order that it allows, several at once, and says how each ended. Without trouble all
 // must end.
 func (w *lifeWorld) run(t *rapid.T, p *plan.Plan, bad trouble) *run.State {
+	if w.told != nil {
+		fmt.Fprintf(w.told, "\n== %s\n%s", w.acts[len(w.acts)-1], written(p))
+	}
 	s := run.New(p)
 	s.Apply(run.Event{Seq: 1, Kind: run.RunStarted, At: at})
 	w.rename(p.Renames)
