@@ -150,11 +150,39 @@ func (c *compiler) readUses() {
 	}
 }
 
+// byResource are the steps of each resource in the order in which they are done, however they are listed: what stands is listed by name.
 func byResource(p *plan.Plan) map[string][]*plan.Step {
 	out := map[string][]*plan.Step{}
-	for i := range p.Steps {
-		s := &p.Steps[i]
+	for _, s := range inOrder(p) {
 		out[s.Resource] = append(out[s.Resource], s)
+	}
+	return out
+}
+
+// inOrder are the steps of a plan, each behind those that it comes after.
+func inOrder(p *plan.Plan) []*plan.Step {
+	at := make(map[string]int, len(p.Steps))
+	for i := range p.Steps {
+		at[p.Steps[i].ID] = i
+	}
+	out, seen := make([]*plan.Step, 0, len(p.Steps)), make([]bool, len(p.Steps))
+	var visit func(i int)
+	visit = func(i int) {
+		if seen[i] {
+			return // or it waits for itself, through designs of different times
+		}
+		seen[i] = true
+		for _, list := range [2][]string{p.Steps[i].After, p.Steps[i].Whole} {
+			for _, a := range list {
+				if k, there := at[a]; there {
+					visit(k)
+				}
+			}
+		}
+		out = append(out, &p.Steps[i])
+	}
+	for i := range p.Steps {
+		visit(i)
 	}
 	return out
 }

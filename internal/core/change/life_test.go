@@ -83,9 +83,36 @@ func (l *life) to(to *plan.Plan, act string) {
 	if err := p.Check(); err != nil {
 		l.t.Fatalf("%v: %v", l.w.acts, err)
 	}
+	l.listedOtherwise(to, p)
 	l.did(l.w.run(l.t, p, nil))
 	l.wanted = to
 	l.holds()
+}
+
+// listedOtherwise looks that a change is the same when the steps of what stands and of what is wanted are listed in another order.
+func (l *life) listedOtherwise(to, want *plan.Plan) {
+	turned := func(p *plan.Plan) *plan.Plan {
+		out := *p
+		out.Steps = slices.Clone(p.Steps)
+		slices.Reverse(out.Steps)
+		return plan.Reindexed(&out)
+	}
+	from := l.stand
+	from.Plan = turned(from.Plan)
+	got, err := change.Compile(from, turned(to), want.Purpose)
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	orders := func(p *plan.Plan) map[string]string {
+		out := map[string]string{}
+		for i := range p.Steps {
+			out[p.Steps[i].ID] = fmt.Sprint(slices.Sorted(slices.Values(p.Steps[i].After)), slices.Sorted(slices.Values(p.Steps[i].Drops)))
+		}
+		return out
+	}
+	if a, b := orders(want), orders(got); !maps.Equal(a, b) {
+		l.t.Fatalf("%v: by the order in which steps are listed it is\n%v\nor\n%v", l.w.acts, a, b)
+	}
 }
 
 // did takes note of a run.

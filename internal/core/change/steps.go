@@ -440,7 +440,7 @@ func (c *compiler) barriers(gone map[string][]string) {
 			continue
 		}
 		site, kind, _ := strings.Cut(key, " ")
-		first := op.ResourceOf(ids[0])
+		first := op.ResourceOf(slices.Min(ids))
 		id := op.Clear.For(first, "room")
 		c.plan.Steps = append(c.plan.Steps, plan.Step{ID: id, Resource: first, Op: op.Clear, Site: site, After: ids,
 			Title: fmt.Sprintf("every %s to be removed is gone", kind), Check: plan.Condition{Kind: plan.CheckNone}})
@@ -507,7 +507,7 @@ func (c *compiler) sweep() {
 	for i := range c.plan.Steps {
 		s := &c.plan.Steps[i]
 		last[s.Site] = append(last[s.Site], s.ID)
-		first[s.Site] = s.Resource
+		first[s.Site] = max(first[s.Site], s.Resource) // whichever, but always the same
 	}
 	for i := range c.plan.Resources {
 		if r := &c.plan.Resources[i]; r.Kind == kinds.Network {

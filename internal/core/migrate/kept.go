@@ -44,8 +44,7 @@ func WithoutKept(p *plan.Plan, renames map[string]string) *plan.Plan {
 		out.CostPerHour += r.Costs()
 	}
 	for i := range out.Steps {
-		s := &out.Steps[i]
-		s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { return gone(op.ResourceOf(a)) })
+		reorder(&out.Steps[i], without(gone))
 	}
 	return plan.Reindexed(&out)
 }

@@ -144,12 +144,30 @@ func (r *relocation) unfill(instance string) {
 	}
 	r.p.Steps = slices.DeleteFunc(r.p.Steps, func(s plan.Step) bool { return s.ID == gone })
 	for i := range r.p.Steps {
-		s := &r.p.Steps[i]
-		if slices.Contains(s.After, gone) {
-			s.After = append(slices.DeleteFunc(slices.Clone(s.After), func(id string) bool { return id == gone }), after...)
-		}
+		reorder(&r.p.Steps[i], func(order []string) []string {
+			if !slices.Contains(order, gone) {
+				return order
+			}
+			return append(slices.DeleteFunc(order, func(id string) bool { return id == gone }), after...)
+		})
 	}
 	plan.Reindexed(r.p)
+}
+
+// reorder says anew after which others a step comes: of what stands that is known twice, as it stands and in the whole of what is wanted, and the whole is what the
+// next change goes by.
+func reorder(s *plan.Step, by func(order []string) []string) {
+	s.After = by(slices.Clone(s.After))
+	if s.Whole != nil {
+		s.Whole = by(slices.Clone(s.Whole))
+	}
+}
+
+// without takes out of an order what is not there any more.
+func without(gone func(resource string) bool) func(order []string) []string {
+	return func(order []string) []string {
+		return slices.DeleteFunc(order, func(a string) bool { return gone(op.ResourceOf(a)) })
+	}
 }
 
 // What host names and hardware addresses look like: a label of RFC 1123, section 2.1, and EUI-48 as IEEE 802 writes it.
@@ -382,18 +400,22 @@ func (r *relocation) swapStep(id, was, now, instance string) {
 	if s == nil {
 		return
 	}
-	s.After = slices.Clone(s.After)
-	for i, a := range s.After {
-		if id := op.ParseID(a); id.Resource == was {
+	reorder(s, func(order []string) []string {
+		for i, a := range order {
+			id := op.ParseID(a)
+			if id.Resource != was {
+				continue
+			}
 			id.Resource = now
 			for _, as := range []op.Op{op.Create, op.Take} { // one of the two may be built, and the other taken
 				if r.p.Step(id.String()) == nil {
 					id.Op = as
 				}
 			}
-			s.After[i] = id.String()
+			order[i] = id.String()
 		}
-	}
+		return order
+	})
 	s.Title = "plug into " + r.p.Resource(now).Title
 }
 
@@ -459,8 +481,7 @@ func (r *relocation) dropUnused() {
 		x.StandsOn = slices.DeleteFunc(slices.Clone(x.StandsOn), func(on string) bool { return gone[on] })
 	}
 	for i := range r.p.Steps {
-		s := &r.p.Steps[i]
-		s.After = slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { return gone[op.ResourceOf(a)] })
+		reorder(&r.p.Steps[i], without(func(resource string) bool { return gone[resource] }))
 	}
 	r.p = plan.Reindexed(r.p)
 }
