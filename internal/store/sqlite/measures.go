@@ -2,15 +2,10 @@ package sqlite
 
 import (
 	"context"
-	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/url"
-	"os"
-
-	"github.com/pressly/goose/v3"
 
 	"andamio/internal/durable"
 	"andamio/internal/store"
@@ -36,43 +31,17 @@ func OpenMeasures(ctx context.Context, path string) (*Measures, error) {
 		return nil, fmt.Errorf("the database %s cannot be used: %w", path, err)
 	}
 	defer unlock()
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, durable.FileMode)
-	if err != nil {
-		return nil, err
-	}
-	if err := f.Close(); err != nil {
+	if err := makeFile(path); err != nil {
 		return nil, err
 	}
 	q := url.Values{"_pragma": {"journal_mode(WAL)", "synchronous(NORMAL)", fmt.Sprintf("busy_timeout(%d)", busyPatience.Milliseconds())}, "_txlock": {"immediate"}}
-	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
-	if err != nil {
-		return nil, err
-	}
+	db := connect("file:" + (&url.URL{Path: path}).EscapedPath() + "?" + q.Encode())
 	all := parsedOnce(db, path)
 	m := &Measures{relational.MeasuresIn(all, all.size), all}
-	if err := m.upToDate(ctx); err != nil {
+	if _, err := bringUpToDate(ctx, db, folder(measureMigrations, "measures"), func(int64, int64) error { return nil }); err != nil {
 		return nil, errors.Join(fmt.Errorf("the measures in %s cannot be used: %w; whoever needs none of them removes the file", path, err), db.Close())
 	}
 	return m, nil
-}
-
-func (m *Measures) upToDate(ctx context.Context) error {
-	files, err := fs.Sub(measureMigrations, "measures")
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, m.db.DB, files, goose.WithLogger(goose.NopLogger()))
-	if err != nil {
-		return err
-	}
-	now, ours, err := p.GetVersions(ctx)
-	if err == nil && now > ours {
-		err = fmt.Errorf("its schema is %d, and this program knows %d: %w", now, ours, store.ErrNewer)
-	}
-	if err == nil && now < ours {
-		_, err = p.Up(ctx)
-	}
-	return err
 }
 
 // size is how many bytes the pages in use take.

@@ -4,7 +4,6 @@ package sqlite
 
 import (
 	"context"
-	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
@@ -14,7 +13,6 @@ import (
 	"path/filepath"
 	"time"
 
-	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite"
 	lib "modernc.org/sqlite/lib"
 
@@ -60,18 +58,10 @@ func Open(ctx context.Context, path string) (*Store, error) {
 }
 
 func openFile(ctx context.Context, path string, patience time.Duration) (*Store, error) {
-	// SQLite would make it readable by others; the files beside it are made like it.
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, durable.FileMode)
-	if err != nil {
+	if err := makeFile(path); err != nil {
 		return nil, err
 	}
-	if err := f.Close(); err != nil {
-		return nil, err
-	}
-	db, err := sql.Open("sqlite", dsn(path, patience))
-	if err != nil {
-		return nil, err
-	}
+	db := connect(dsn(path, patience))
 	db.SetMaxIdleConns(mostIdle)
 	db.SetConnMaxIdleTime(time.Minute)
 	s := &Store{db: parsedOnce(db, path)}
@@ -112,10 +102,7 @@ func lastCopy(path string) string {
 
 // Busy reports that somebody is writing at this moment, so that nobody else can.
 func (s *Store) Busy(ctx context.Context) bool {
-	db, err := sql.Open("sqlite", dsn(s.db.Name(), 0))
-	if err != nil {
-		return false
-	}
+	db := connect(dsn(s.db.Name(), 0))
 	defer db.Close()
 	tx, err := db.BeginTx(ctx, nil) // which takes the lock at once
 	if err != nil {
@@ -139,29 +126,12 @@ func busy(err error) bool {
 
 // upToDate brings the schema up to date, and returns which it is.
 func (s *Store) upToDate(ctx context.Context, path string) (int64, error) {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return 0, err
-	}
-	p, err := goose.NewProvider(goose.DialectSQLite3, s.db.DB, files, goose.WithLogger(goose.NopLogger()))
-	if err != nil {
-		return 0, err
-	}
-	now, ours, err := p.GetVersions(ctx)
-	switch {
-	case err != nil:
-		return 0, err
-	case now > ours:
-		return 0, fmt.Errorf("its schema is %d, and this program knows %d: %w", now, ours, store.ErrNewer)
-	case now == ours:
-		return ours, nil
-	case now > 0:
+	return bringUpToDate(ctx, s.db.DB, folder(migrations, "migrations"), func(now, ours int64) error {
 		if err := s.copyBefore(ctx, fmt.Sprintf("%s.before-%04d", path, ours)); err != nil {
-			return 0, fmt.Errorf("no copy can be made before the schema is brought from %d to %d, so it stays as it is: %w", now, ours, err)
+			return fmt.Errorf("no copy can be made before the schema is brought from %d to %d, so it stays as it is: %w", now, ours, err)
 		}
-	}
-	_, err = p.Up(ctx)
-	return ours, err
+		return nil
+	})
 }
 
 // copyBefore makes the copy that stays when the schema changes, unless it was made by a try that broke off afterwards.
@@ -195,11 +165,7 @@ func (s *Store) Snapshot(ctx context.Context, work func(from relational.Asked) e
 	if _, err := Verify(ctx, name); err != nil {
 		return fmt.Errorf("the database is damaged, and a copy of it would be: %w", err)
 	}
-	db, err := sql.Open("sqlite", dsn(name, busyPatience))
-	if err != nil {
-		return err
-	}
-	copied := parsedOnce(db, name)
+	copied := parsedOnce(connect(dsn(name, busyPatience)), name)
 	return errors.Join(work(copied), copied.Close())
 }
 

@@ -48,10 +48,7 @@ var references = []struct {
 // Verify looks whether a database file is whole: its pages and indices, what refers to what, that plans can be read, and
 // that the files of templates have the digests they are kept under. The file is not changed.
 func Verify(ctx context.Context, path string) (*Verified, error) {
-	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?mode=ro&_pragma=query_only(1)")
-	if err != nil {
-		return nil, err
-	}
+	db := connect("file:" + (&url.URL{Path: path}).EscapedPath() + "?mode=ro&_pragma=query_only(1)")
 	defer db.Close()
 	out := &Verified{}
 	if err := db.QueryRowContext(ctx, `SELECT coalesce(max(version_id), 0) FROM goose_db_version`).Scan(&out.Schema); err != nil {
