@@ -27,22 +27,27 @@ func (d *Driver) Console(ctx context.Context, instance string) (io.ReadWriteClos
 		if !m.on() {
 			return nil, d.fail(site.Conflict, "open the console", "%s is switched off", m.title())
 		}
-		f, err := h.openFlow(ctx)
-		if err != nil {
-			return nil, h.failed("open the console", err)
-		}
-		stop := bound(ctx, f.conn.Conn)
-		defer stop()
-		var x xdr
-		x.domain(m.Domain)
-		x.maybe("") // the first there is
-		x.number(force)
-		if _, err := f.ask(procOpenConsole, x.Bytes()); err != nil {
-			f.conn.Close()
-			return nil, h.failed("open the console", err)
-		}
-		return &console{flow: f, over: make(chan struct{})}, nil
+		return h.openConsole(ctx, m.Domain)
 	})
+}
+
+// openConsole opens the first serial console of a machine, whoever has it.
+func (h *host) openConsole(ctx context.Context, m libvirt.Domain) (*console, error) {
+	f, err := h.openFlow(ctx)
+	if err != nil {
+		return nil, h.failed("open the console", err)
+	}
+	stop := bound(ctx, f.conn.Conn)
+	defer stop()
+	var x xdr
+	x.domain(m)
+	x.maybe("") // the first there is
+	x.number(force)
+	if _, err := f.ask(procOpenConsole, x.Bytes()); err != nil {
+		f.conn.Close()
+		return nil, h.failed("open the console", err)
+	}
+	return &console{flow: f, over: make(chan struct{})}, nil
 }
 
 // console is a stream in both directions.

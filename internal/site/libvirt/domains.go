@@ -102,6 +102,9 @@ func (h *host) domains(l *libvirt.Libvirt) ([]domain, error) {
 	}
 	out := make([]domain, 0, len(stats))
 	for _, s := range stats {
+		if onTrial(s.Dom.Name) {
+			continue
+		}
 		m := domain{Domain: s.Dom}
 		for _, p := range s.Params {
 			if n, is := p.Value.I.(int32); is && p.Field == libvirt.DomainStatsStateState {

@@ -98,7 +98,9 @@ func (p *pusher) hear(ctx context.Context, h *host, ready func()) {
 			if !more {
 				return
 			}
-			p.tell(ctx, uuid.UUID(e.Dom.UUID).String(), libvirt.DomainEventType(e.Event))
+			if !onTrial(e.Dom.Name) {
+				p.tell(ctx, uuid.UUID(e.Dom.UUID).String(), libvirt.DomainEventType(e.Event))
+			}
 		}
 	}
 }

@@ -33,6 +33,10 @@ func (d *Driver) createInstance(ctx context.Context, r site.Request) (site.Resou
 	if r.Cores < 1 || r.MemoryGiB <= 0 {
 		return site.Resource{}, d.fail(site.Refused, "create instance "+r.Name, "cores and memory must be said: hosts with libvirt have no named sizes")
 	}
+	kvm, err := d.accelerated(ctx, h)
+	if err != nil {
+		return site.Resource{}, err
+	}
 	id := d.idOf(r)
 	err = h.within(ctx, copying, "create instance "+r.Name, func(ctx context.Context, l *libvirt.Libvirt) error {
 		there, err := domainOf(l, id)
@@ -42,7 +46,7 @@ func (d *Driver) createInstance(ctx context.Context, r site.Request) (site.Resou
 		if !absent(err) {
 			return err
 		}
-		return d.build(ctx, l, h, id, r)
+		return d.build(ctx, l, h, id, r, kvm)
 	})
 	if err != nil {
 		return site.Resource{}, err
@@ -51,7 +55,7 @@ func (d *Driver) createInstance(ctx context.Context, r site.Request) (site.Resou
 }
 
 // build makes a machine that is not there.
-func (d *Driver) build(ctx context.Context, l *libvirt.Libvirt, h *host, id string, r site.Request) error {
+func (d *Driver) build(ctx context.Context, l *libvirt.Libvirt, h *host, id string, r site.Request, kvm bool) error {
 	pool, err := h.poolNamed(l, classOr(r.Class, d.pool))
 	if err != nil {
 		return err
@@ -61,7 +65,7 @@ func (d *Driver) build(ctx context.Context, l *libvirt.Libvirt, h *host, id stri
 		return err
 	}
 	err = h.make(ctx, l, pool, id, note{Kind: kinds.Instance, Name: r.Name, Mark: r.Mark}, func() error {
-		def, err := d.prepare(ctx, l, h, pool, image, id, r)
+		def, err := d.prepare(ctx, l, h, pool, image, id, r, kvm)
 		if err != nil {
 			return err
 		}
@@ -92,7 +96,7 @@ func (d *Driver) build(ctx context.Context, l *libvirt.Libvirt, h *host, id stri
 }
 
 // prepare makes the disk and the seed of a machine, and says what it is to be.
-func (d *Driver) prepare(ctx context.Context, l *libvirt.Libvirt, h *host, pool libvirt.StoragePool, image libvirt.StorageVol, id string, r site.Request) (*libvirtxml.Domain, error) {
+func (d *Driver) prepare(ctx context.Context, l *libvirt.Libvirt, h *host, pool libvirt.StoragePool, image libvirt.StorageVol, id string, r site.Request, kvm bool) (*libvirtxml.Domain, error) {
 	disk, err := d.diskFrom(l, pool, image, id, r.DiskGiB)
 	if err != nil {
 		return nil, err
@@ -102,10 +106,6 @@ func (d *Driver) prepare(ctx context.Context, l *libvirt.Libvirt, h *host, pool 
 		return nil, err
 	}
 	seed, err := h.fill(ctx, l, pool, ours+id+seedEnd, s)
-	if err != nil {
-		return nil, err
-	}
-	kvm, err := d.accelerated(l)
 	if err != nil {
 		return nil, err
 	}
@@ -207,15 +207,6 @@ func (h *host) fill(ctx context.Context, l *libvirt.Libvirt, pool libvirt.Storag
 		return vol, err
 	}
 	return vol, h.upload(ctx, vol, 0, data)
-}
-
-// accelerated reports that the host can run machines with KVM, and that it should.
-func (d *Driver) accelerated(l *libvirt.Libvirt) (bool, error) {
-	if d.emulated {
-		return false, nil
-	}
-	text, err := l.ConnectGetCapabilities()
-	return strings.Contains(text, "<domain type='kvm'"), err
 }
 
 // machine is the definition of one.

@@ -38,6 +38,10 @@ type host struct {
 	counted map[libvirt.UUID]counters
 
 	flows flows
+
+	// trying is held while it is tried whether machines run with KVM, and kvm is what that came to.
+	trying sync.Mutex
+	kvm    verdict
 }
 
 // link is one connection to a daemon.

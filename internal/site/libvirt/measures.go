@@ -50,6 +50,9 @@ func (h *host) metered(all []libvirt.DomainStatsRecord, now time.Time) []site.Me
 	next := make(map[libvirt.UUID]counters, len(all))
 	out := make([]site.Metered, 0, len(all))
 	for i := range all {
+		if onTrial(all[i].Dom.Name) {
+			continue
+		}
 		s, of := statistics(all[i].Params), all[i].Dom.UUID
 		values := s.held()
 		if s.on() {
