@@ -124,9 +124,11 @@ func TestTheEngineMovesAWorkload(t *testing.T) {
 		s.to(migrate.WithoutKept(whole, move.Renames), "commit")
 		assert.Equal(t, "high water at 2.10", s.says(register, "cat "+kept))
 		assert.Equal(t, pages, s.pages())
+		assert.Empty(t, s.refused(), "all was asked for when it could be done")
 	}
 	s.to(change.Nothing(s.stand.Plan).Plan, "retire")
 	assert.Empty(t, s.box.Holds())
+	assert.Empty(t, s.refused())
 }
 
 // TestAMoveIsSteered holds copying while it is told to, follows what is written until it is told to cut over, and copies in a window only.

@@ -1,11 +1,15 @@
 package engine_test
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"strings"
 	"sync"
 	"testing"
@@ -68,6 +72,10 @@ type stage struct {
 	// heard, if given, is told of each event, and decisions are what somebody decides meanwhile.
 	heard     func(run.Event)
 	decisions chan engine.Decision
+
+	mu sync.Mutex
+	// refusals are what sites refused.
+	refusals []string
 }
 
 func newStage(t *testing.T) *stage {
@@ -93,9 +101,43 @@ func (s *stage) opens(patience time.Duration) {
 	d, err := drivers.Named("")
 	require.NoError(s, err)
 	for _, at := range s.box.Endpoints {
-		s.sites[at.Site], err = d.Open(driver.Terms{Site: at.Site, Values: driver.Values{"url": at.URL, "token": at.Token}, Patience: patience})
+		s.sites[at.Site], err = d.Open(driver.Terms{Site: at.Site, Values: driver.Values{"url": s.overheard(at.URL), "token": at.Token}, Patience: patience})
 		require.NoError(s, err)
 	}
+}
+
+// overheard leads to a site, and notes what it refuses: where sites do as they are asked there is no reason to ask them for what cannot be done yet.
+func (s *stage) overheard(at string) string {
+	s.Helper()
+	to, err := url.Parse(at)
+	require.NoError(s, err)
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	proxy.ModifyResponse = func(r *http.Response) error {
+		if r.StatusCode < http.StatusBadRequest || r.StatusCode == http.StatusNotFound && r.Request.Method == http.MethodGet { // looking that something is gone
+			return nil
+		}
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			return err
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.refusals = append(s.refusals, fmt.Sprintf("%s %s: %d %s", r.Request.Method, r.Request.URL, r.StatusCode, strings.TrimSpace(string(body))))
+		return nil
+	}
+	server := httptest.NewServer(proxy)
+	s.Cleanup(server.Close)
+	return server.URL
+}
+
+// refused is what sites refused since it was last asked.
+func (s *stage) refused() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := s.refusals
+	s.refusals = nil
+	return out
 }
 
 // engineOf is the engine for a run of a plan.
@@ -238,4 +280,5 @@ func TestTheEngineDoesAWholeLife(t *testing.T) {
 
 	s.to(change.Nothing(s.stand.Plan).Plan, "retire")
 	assert.Empty(t, s.box.Holds())
+	assert.Empty(t, s.refused(), "all was asked for when it could be done")
 }
