@@ -150,6 +150,14 @@ func TestNamesStandForWhatIsThere(t *testing.T) {
 	assert.Contains(t, state.Resource("map-port-1").Answer.Text, "asked as map.ribera.test")
 	assert.True(t, state.Resource("map-port-1").Answer.Good)
 
+	quiet := step(op.Name, "quiet", "map-port-1")
+	quiet.Steps[0].Naming.Ask = ""
+	for _, x := range s.runs(quiet).Steps[0].Log {
+		assert.NotContains(t, x.Text, "asked as", "nobody is asked there")
+	}
+	address, _ = asked("quiet")
+	assert.NotEmpty(t, address)
+	s.runs(step(op.Unname, "quiet", "map-port-1"))
 	why, _ := s.fails(step(op.Name, "lake", "readings-port-9"), zone)
 	assert.Contains(t, why, "where readings-port-9 is reached is not known")
 	theirs := *zone

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"io"
 	"net"
 	"strings"
@@ -172,8 +173,13 @@ func TestVolumesAreMountedOnce(t *testing.T) {
 	require.NoError(t, e.mount(t.Context(), configure, client, "vm-1"))
 	assert.Len(t, m.took(), 1, "it is another disk there now")
 	require.NoError(t, e.mount(t.Context(), configure, client, "vm-2"), "of which nothing is known")
+	for _, more := range []string{"b", "c", "d", "e"} { // whichever of those that are done is looked at first
+		require.NoError(t, e.record(run.Event{Kind: run.Learned, Resource: "vm-1", Attributes: map[string]string{mountOf(more): "/dev/vd" + more + " /srv/" + more}}))
+		require.NoError(t, e.mount(t.Context(), configure, client, "vm-1"))
+		assert.Len(t, m.took(), 1, more)
+	}
 	m.answer = func(string) (string, int) { return "", -1 }
-	require.NoError(t, e.record(run.Event{Kind: run.Learned, Resource: "vm-1", Attributes: map[string]string{mountOf("b"): "/dev/vde /b"}}))
+	require.NoError(t, e.record(run.Event{Kind: run.Learned, Resource: "vm-1", Attributes: map[string]string{mountOf("f"): "/dev/vde /f"}}))
 	err = e.mount(t.Context(), configure, client, "vm-1")
 	assert.Equal(t, site.Transient, site.ClassOf(err), "%v", err)
 }
@@ -202,11 +208,17 @@ func TestAVolumeIsLetGoOfBeforeItIsTaken(t *testing.T) {
 		"in use":             {[]plan.Step{detach}, 0, "in use by levels --write\n", 1, false, "a could not be unmounted on vm-1: it ended with 1: in use by levels --write", false},
 		"it hangs up":        {[]plan.Step{detach}, 0, "", -1, false, "", true},
 		"by something else":  {[]plan.Step{detach, remove}, 1, "", 0, false, "", false},
+		"many are kept":      {[]plan.Step{detach}, 0, "", 0, false, "", true},
 		"it keeps the other": {[]plan.Step{{Resource: "vm-1", Op: op.Detach, Volume: "b"}}, 0, "", 0, false, "", false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			e, _ := m.served(t, nil, c.steps...)
 			require.NoError(t, e.record(run.Event{Kind: run.Learned, Resource: "vm-1", Attributes: at}))
+			if name == "many are kept" {
+				for i := range 12 {
+					require.NoError(t, e.record(run.Event{Kind: run.Learned, Resource: "vm-1", Attributes: map[string]string{mountOf(fmt.Sprint("kept-", i)): fmt.Sprintf("/dev/vd%d /kept/%d", i, i)}}))
+				}
+			}
 			m.answer = func(string) (string, int) { return c.said, c.status }
 			s := &e.Plan.Steps[c.by]
 			err := e.part(t.Context(), s, e.Plan.Resource(s.Resource))

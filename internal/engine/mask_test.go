@@ -25,7 +25,12 @@ func TestASecretIsMaskedInEveryFormItTakes(t *testing.T) {
 	m := newMasker(map[string]string{"k": secret})
 	text, err := json.Marshal(map[string]string{"key": secret})
 	require.NoError(t, err)
+	var plain strings.Builder
+	e := json.NewEncoder(&plain)
+	e.SetEscapeHTML(false)
+	require.NoError(t, e.Encode(secret))
 	for name, told := range map[string]string{
+		"JSON, plain":     plain.String(),
 		"as it is":        "key=" + secret,
 		"sent":            "+ export K=" + remote.Quote(secret),
 		"older quoting":   "K='" + strings.ReplaceAll(secret, "'", `'\''`) + "'",

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -51,6 +52,13 @@ func (r *room) call(doing string) error {
 		return &site.Error{Site: "vega", Doing: doing, Class: site.Refused, Detail: refusal}
 	}
 	return nil
+}
+
+// count is how often it was called.
+func (r *room) count() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.calls
 }
 
 // roomy is one of its sites.
@@ -329,43 +337,52 @@ func asked(s plan.Step) *plan.Plan {
 	return plan.Reindexed(p)
 }
 
-// TestARefusalIsAFailure has a site refuse one call after another of what each operation asks it: the step fails and says why, and none is said to be done that was not.
-func TestARefusalIsAFailure(t *testing.T) {
+// operation is a step that asks sites for something.
+type operation struct {
+	step   plan.Step
+	before func(*room)
+	least  int      // how many calls it makes at least
+	needs  []string // of what it has to know the site's id
+}
+
+// operations are those of each kind, at sites such as these.
+func operations() map[string]operation {
 	disks := func(back bool) *plan.Copying {
 		return &plan.Copying{From: "presa", Grant: true, Back: back, Disks: []plan.DiskCopy{{From: "vol2", To: "vol", Title: "vol", GiB: 1}}}
 	}
 	off := func(r *room) { r.things["host"].state = site.Stopped }
-	for name, c := range map[string]struct {
-		step   plan.Step
-		before func(*room)
-		least  int // how many calls it makes at least
-	}{
-		"build":           {plan.Step{Resource: "new", Op: op.Create}, nil, 1},
-		"attach":          {plan.Step{Resource: "host", Op: op.Attach, Volume: "vol"}, nil, 1},
-		"plug":            {plan.Step{Resource: "port", Op: op.Plug}, nil, 1},
-		"switch off":      {plan.Step{Resource: "host", Op: op.Halt}, nil, 1},
-		"switch on":       {plan.Step{Resource: "host", Op: op.Boot}, off, 2},
-		"change in place": {plan.Step{Resource: "host", Op: op.Alter}, off, 1},
-		"restore":         {plan.Step{Resource: "vol", Op: op.Restore, Restoring: &plan.Restoring{Snapshot: "snap", Set: "one"}}, off, 2},
-		"recall":          {plan.Step{Resource: "host", Op: op.Recall, Restoring: &plan.Restoring{Snapshot: "mem", Set: "one"}}, off, 2},
-		"renew":           {plan.Step{Resource: "vol", Op: op.Renew, Copying: disks(false)}, nil, 3},
-		"unplug":          {plan.Step{Resource: "port", Op: op.Unplug}, nil, 2},
-		"detach":          {plan.Step{Resource: "host", Op: op.Detach, Volume: "vol"}, nil, 2},
-		"remove":          {plan.Step{Resource: "vol", Op: op.Remove}, nil, 2},
-		"sweep":           {plan.Step{Resource: "net", Op: op.Sweep}, nil, len(site.Kinds)},
-		"accept":          {plan.Step{Resource: "host", Op: op.Accept}, nil, 1},
-		"balance":         {plan.Step{Resource: "door", Op: op.Balance, Balancing: &plan.Balancing{Port: 80, Protocol: "http", Algorithm: "source", Look: "/"}}, nil, 2},
-		"enroll":          {plan.Step{Resource: "door", Op: op.Enroll, Member: &plan.Member{Name: "a", Address: plan.Expr{Literal: "127.0.0.1"}, Port: plan.Expr{Literal: "81"}}}, nil, 2},
-		"dismiss":         {plan.Step{Resource: "door", Op: op.Dismiss, Member: &plan.Member{Name: "a"}}, nil, 2},
-		"mend":            {plan.Step{Resource: "host", Op: op.Mend, Mends: map[string]string{"tag.tier": "front"}}, nil, 1},
-		"first copy":      {plan.Step{Resource: "host", Op: op.Replicate, Copying: disks(false)}, off, 3},
-		"last round":      {plan.Step{Resource: "host", Op: op.Finish, Copying: disks(false)}, off, 4},
-		"have it back":    {plan.Step{Resource: "host", Op: op.Finish, Copying: disks(true)}, off, 3},
-		"suspend":         {plan.Step{Resource: "host", Op: op.Suspend}, nil, 1},
-		"release":         {plan.Step{Resource: "port", Op: op.Release}, nil, 1},
-		"reclaim":         {plan.Step{Resource: "port", Op: op.Reclaim}, nil, 1},
-		"consolidate":     {plan.Step{Resource: "host", Op: op.Consolidate, Copying: disks(false)}, nil, 1},
-	} {
+	return map[string]operation{
+		"build":           {plan.Step{Resource: "new", Op: op.Create}, nil, 1, nil},
+		"attach":          {plan.Step{Resource: "host", Op: op.Attach, Volume: "vol"}, nil, 1, []string{"host", "vol"}},
+		"plug":            {plan.Step{Resource: "port", Op: op.Plug}, nil, 1, []string{"host", "net"}},
+		"switch off":      {plan.Step{Resource: "host", Op: op.Halt}, nil, 1, []string{"host"}},
+		"switch on":       {plan.Step{Resource: "host", Op: op.Boot}, off, 2, []string{"host"}},
+		"change in place": {plan.Step{Resource: "host", Op: op.Alter}, off, 1, []string{"host"}},
+		"restore":         {plan.Step{Resource: "vol", Op: op.Restore, Restoring: &plan.Restoring{Snapshot: "snap", Set: "one"}}, off, 2, []string{"snap", "vol"}},
+		"recall":          {plan.Step{Resource: "host", Op: op.Recall, Restoring: &plan.Restoring{Snapshot: "mem", Set: "one"}}, off, 2, []string{"host", "mem"}},
+		"renew":           {plan.Step{Resource: "vol", Op: op.Renew, Copying: disks(false)}, nil, 3, []string{"vol", "vol2"}},
+		"unplug":          {plan.Step{Resource: "port", Op: op.Unplug}, nil, 2, nil},
+		"detach":          {plan.Step{Resource: "host", Op: op.Detach, Volume: "vol"}, nil, 2, nil},
+		"remove":          {plan.Step{Resource: "vol", Op: op.Remove}, nil, 2, nil},
+		"sweep":           {plan.Step{Resource: "net", Op: op.Sweep}, nil, len(site.Kinds), nil},
+		"accept":          {plan.Step{Resource: "host", Op: op.Accept}, nil, 1, []string{"host"}},
+		"balance":         {plan.Step{Resource: "door", Op: op.Balance, Balancing: &plan.Balancing{Port: 80, Protocol: "http", Algorithm: "source", Look: "/"}}, nil, 2, []string{"host"}},
+		"enroll":          {plan.Step{Resource: "door", Op: op.Enroll, Member: &plan.Member{Name: "a", Address: plan.Expr{Literal: "127.0.0.1"}, Port: plan.Expr{Literal: "81"}}}, nil, 2, []string{"host"}},
+		"dismiss":         {plan.Step{Resource: "door", Op: op.Dismiss, Member: &plan.Member{Name: "a"}}, nil, 2, nil},
+		"mend":            {plan.Step{Resource: "host", Op: op.Mend, Mends: map[string]string{"tag.tier": "front"}}, nil, 1, []string{"host"}},
+		"first copy":      {plan.Step{Resource: "host", Op: op.Replicate, Copying: disks(false)}, off, 3, []string{"vol", "vol2"}},
+		"last round":      {plan.Step{Resource: "host", Op: op.Finish, Copying: disks(false)}, off, 4, []string{"vol", "vol2"}},
+		"have it back":    {plan.Step{Resource: "host", Op: op.Finish, Copying: disks(true)}, off, 3, []string{"vol", "vol2"}},
+		"suspend":         {plan.Step{Resource: "host", Op: op.Suspend}, nil, 1, []string{"host"}},
+		"release":         {plan.Step{Resource: "port", Op: op.Release}, nil, 1, []string{"port"}},
+		"reclaim":         {plan.Step{Resource: "port", Op: op.Reclaim}, nil, 1, []string{"port"}},
+		"consolidate":     {plan.Step{Resource: "host", Op: op.Consolidate, Copying: disks(false)}, nil, 1, []string{"vol"}},
+	}
+}
+
+// TestARefusalIsAFailure has a site refuse one call after another of what each operation asks it: the step fails and says why, and none is said to be done that was not.
+func TestARefusalIsAFailure(t *testing.T) {
+	for name, c := range operations() {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			for at := 1; ; at++ {
@@ -391,6 +408,111 @@ func TestARefusalIsAFailure(t *testing.T) {
 				require.Contains(t, s.Steps[0].Error, refusal)
 				require.NotEqual(t, run.Standing, s.Status)
 			}
+		})
+	}
+}
+
+// engineFor is the engine for one operation.
+func (c *operation) engineFor(t *testing.T, r *room, p *plan.Plan, j Journal) *Engine {
+	t.Helper()
+	if c.before != nil {
+		c.before(r)
+	}
+	return &Engine{Run: "r1", Mark: "d1", Plan: p, Sites: map[string]site.Site{"vega": &roomy{"vega", r}, "presa": &roomy{"presa", r}}, Journal: j, Key: signer(t), Patience: Patience{Wait: time.Second}}
+}
+
+// TestWhatASiteCallsThingsHasToBeKnown has each operation know everything but the site's id of one thing: one that needs it fails, says of what, and asks the site for nothing with an empty id.
+func TestWhatASiteCallsThingsHasToBeKnown(t *testing.T) {
+	for name, c := range operations() {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var needs []string
+			for _, id := range slices.Sorted(maps.Keys(asked(c.step).Known)) {
+				p, r, m := asked(c.step), furnished(0), &memory{}
+				delete(p.Known[id], "site.id")
+				ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+				err := c.engineFor(t, r, p, m).Execute(ctx)
+				cancel()
+				s := state(p, m)
+				if err == nil {
+					require.Equal(t, run.Standing, s.Status)
+					continue
+				}
+				needs = append(needs, id)
+				assert.Contains(t, s.Steps[0].Error, id)
+				assert.Contains(t, s.Steps[0].Error, "known")
+			}
+			assert.Equal(t, c.needs, needs)
+		})
+	}
+}
+
+// full is a journal that takes no more from some time on.
+type full struct {
+	memory
+	r       *room
+	takes   int
+	asked   int // how often sites had been asked when it was full
+	refused bool
+}
+
+var errFull = errors.New("there is no room")
+
+func (f *full) Append(events ...run.Event) error {
+	if f.takes--; f.takes < 0 {
+		if !f.refused {
+			f.refused, f.asked = true, f.r.count()
+		}
+		return errFull
+	}
+	return f.memory.Append(events...)
+}
+
+// TestNothingIsAskedForThatCannotBeJournalled has the journal take no more after each of what it is told by each operation: nobody asks a site for anything from then on, and the run ends with why.
+func TestNothingIsAskedForThatCannotBeJournalled(t *testing.T) {
+	for name, c := range operations() {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			for takes := 0; ; takes++ {
+				require.Less(t, takes, 60, "it tells without end")
+				p, r := asked(c.step), furnished(0)
+				j := &full{r: r, takes: takes}
+				ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+				err := c.engineFor(t, r, p, j).Execute(ctx)
+				cancel()
+				if !j.refused {
+					require.NoError(t, err)
+					return
+				}
+				require.ErrorIs(t, err, errFull, "after %d", takes)
+				require.Equal(t, j.asked, r.count(), "after %d", takes)
+			}
+		})
+	}
+}
+
+// bare is a site that does what every site does, and nothing more.
+type bare struct{ site.Site }
+
+// TestWhatASiteCannotDoIsSaid has sites do what every site does, and nothing more: an operation that needs more fails at once, and says what cannot be done.
+func TestWhatASiteCannotDoIsSaid(t *testing.T) {
+	all := operations()
+	for name, why := range map[string]string{"restore": "keeps no snapshots", "recall": "keeps no memory", "release": "cannot keep an address for later", "balance": "runs no load balancers of its own", "enroll": "runs no load balancers of its own",
+		"dismiss": "runs no load balancers of its own", "first copy": "the disks of presa cannot be read", "last round": "the disks of presa cannot be read", "renew": "the disks of presa cannot be read"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := all[name]
+			p, r, m := asked(c.step), furnished(0), &memory{}
+			e := c.engineFor(t, r, p, m)
+			for at, s := range e.Sites {
+				e.Sites[at] = bare{s}
+			}
+			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+			defer cancel()
+			require.ErrorIs(t, e.Execute(ctx), ErrUnfinished)
+			s := state(p, m)
+			assert.Contains(t, s.Steps[0].Error, why)
+			assert.Zero(t, s.Steps[0].Retries, "it does not learn to")
 		})
 	}
 }

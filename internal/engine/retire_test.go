@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"testing"
 	"time"
@@ -398,6 +399,46 @@ func TestWhatIsAcceptedOrLostIsLookedAtFirst(t *testing.T) {
 	silent.bend = func(string, string, int) (bool, error) { return true, classed(site.Refused, "not for you") }
 	_, err = carried(t, stepped(kinds.Instance, op.Lose, nil), silent)
 	require.ErrorIs(t, err, ErrUnfinished, "who cannot look does not know that it is gone")
+	never := stepped(kinds.Instance, op.Lose, nil)
+	never.Known["a"]["site.id"] = ""
+	_, err = carried(t, never, silent)
+	require.NoError(t, err, "what the site never had a name for is not looked for")
+}
+
+// TestVolumesAreMetWhenTheirMachineIs has a machine that is switched on find its volumes where its site says by now that they are, and nothing be learned of those that are as they were.
+func TestVolumesAreMetWhenTheirMachineIs(t *testing.T) {
+	p := stepped(kinds.Instance, op.Boot, nil)
+	site1 := func(volume, device string) site.Resource {
+		r := thing(kinds.Attachment, "at-"+volume, "", site.Active)
+		r.Attributes = map[string]string{site.AttrDevice: device, site.AttrMount: "/srv/" + volume}
+		return r
+	}
+	p.Known["a"]["mount.same"] = "/dev/vdc /srv/same"
+	all := []site.Resource{thing(kinds.Instance, "t-1", "", site.Stopped)}
+	for _, v := range []struct{ volume, device, id string }{{"never", "/dev/vdb", ""}, {"same", "/dev/vdc", "at-same"}, {"other", "/dev/vdd", "at-other"}, {"last", "/dev/vde", "at-last"}} {
+		p.Resources = append(p.Resources, plan.Resource{ID: v.volume, Kind: kinds.Volume, Site: "vega", Level: 1, Spec: plan.VolumeSpec{DiskGiB: 1}})
+		attach := plan.Step{ID: op.Attach.For("a", v.volume), Resource: "a", Op: op.Attach, Volume: v.volume, Site: "vega", Level: 1, Check: plan.Condition{Kind: plan.CheckSite}}
+		p.Known["a"]["site.id."+v.volume] = v.id
+		p.Steps = append(p.Steps, attach)
+		all = append(all, site1(v.volume, v.device))
+	}
+	p = plan.Reindexed(p)
+	b, m := holding(all...), &memory{}
+	e := &Engine{Run: "r", Mark: "d", Plan: p, Sites: map[string]site.Site{"vega": b}, Journal: m, Key: signer(t)}
+	require.NoError(t, e.ready())
+	defer e.pool.close()
+	require.NoError(t, e.meetVolumes(t.Context(), &p.Steps[0], p.Resource("a")))
+	learned := map[string]string{}
+	for _, x := range m.events {
+		if x.Kind == run.Learned {
+			maps.Copy(learned, x.Attributes)
+		}
+	}
+	assert.Equal(t, map[string]string{"mount.other": "/dev/vdd /srv/other", "mount.last": "/dev/vde /srv/last"}, learned)
+	b.bend = func(call, id string, _ int) (bool, error) {
+		return call == "read" && id == "at-last", classed(site.Refused, "not for you")
+	}
+	require.ErrorContains(t, e.meetVolumes(t.Context(), &p.Steps[0], p.Resource("a")), "not for you")
 }
 
 func TestWhatNobodyKnowsIsNotDone(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"crypto/ed25519"
 	"fmt"
 	"io"
+	"log"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -112,6 +113,7 @@ func (s *stage) overheard(at string) string {
 	to, err := url.Parse(at)
 	require.NoError(s, err)
 	proxy := httputil.NewSingleHostReverseProxy(to)
+	proxy.ErrorLog = log.New(io.Discard, "", 0) // who breaks a call off knows
 	proxy.ModifyResponse = func(r *http.Response) error {
 		if r.StatusCode < http.StatusBadRequest || r.StatusCode == http.StatusNotFound && r.Request.Method == http.MethodGet { // looking that something is gone
 			return nil
