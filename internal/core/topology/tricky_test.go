@@ -61,6 +61,11 @@ func readBroken(t *testing.T, path, line string) brokenWay {
 }
 
 func (c tricky) work(source string) tosca.Diagnostics {
+	_, diags := c.design(source)
+	return diags
+}
+
+func (c tricky) design(source string) (*Design, tosca.Diagnostics) {
 	open := func(name string) ([]byte, error) {
 		if name == "template.yaml" {
 			return []byte(source), nil
@@ -72,10 +77,10 @@ func (c tricky) work(source string) tosca.Diagnostics {
 	}
 	tmpl, diags := tosca.Read("template.yaml", open)
 	if diags.Errors() > 0 {
-		return diags
+		return nil, diags
 	}
-	_, found := Build(tmpl, nil, Options{Partial: true, NoSites: true})
-	return append(diags, found...)
+	d, found := Build(tmpl, nil, Options{Partial: true, NoSites: true})
+	return d, append(diags, found...)
 }
 
 // Each section of the standard in its trickiest form that is legal is read, and each of three mistakes in it is found on its line,
