@@ -119,6 +119,11 @@ func (l *life) listedOtherwise(to, want *plan.Plan) {
 func (l *life) did(s *run.State) {
 	before := l.stand
 	l.stand = after(l.t, l.stand, s)
+	for id, port := range l.w.ports { // as sites tell
+		if l.stand.Plan.Resource(id) != nil {
+			l.stand.Plan.Known[id] = map[string]string{"address": fmt.Sprint(port.number)}
+		}
+	}
 	l.followed(before, s)
 	l.w.unsure = l.stand.Unsure
 }

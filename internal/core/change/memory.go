@@ -75,14 +75,16 @@ func (s *Snapping) takeMemory(from Standing, p *plan.Plan, disks []disk, after [
 	}
 }
 
-// shape says as what a machine stands whose memory is kept: which it is at its site, the software on it, and what it has attached. Its memory means
+// shape says as what a machine stands whose memory is kept: which it is at its site, of what size, the software on it, and what it has attached. Its memory means
 // something to that machine alone.
 func shape(s Standing, instance string) map[string]string {
 	out := held(s, instance, true)
-	has := func(id string) {
-		out[id] = fmt.Sprintf("%x", sha256.Sum256([]byte(s.Plan.Known[id]["site.id"])))
+	has := func(id string, more ...any) {
+		out[id] = fmt.Sprintf("%x", sha256.Sum256([]byte(fmt.Sprint(append([]any{s.Plan.Known[id]["site.id"]}, more...)...))))
 	}
-	has(instance)
+	if m := s.Plan.Resource(instance); m != nil { // a machine of another size cannot go on from what was in the memory of this
+		has(instance, m.AsInstance().Size, m.AsInstance().Cores, m.AsInstance().MemoryGiB)
+	}
 	for i := range s.Plan.Steps {
 		st := &s.Plan.Steps[i]
 		switch r := s.Plan.Resource(st.Resource); {

@@ -98,6 +98,12 @@ func TestWhatCannotGoOnFromMemoryIsSaid(t *testing.T) {
 		{"maybe off", func(s *change.Standing) { s.Unsure = map[string]bool{op.Halt.On(host): true} }, change.Restoring{Set: "x"}, []string{"not known", only}},
 		{"maybe not started", func(s *change.Standing) { s.Unsure = map[string]bool{op.Start.On("contacts-1"): true} }, change.Restoring{Set: "x"}, []string{"not known", only}},
 		{"built anew", func(s *change.Standing) { s.Plan.Known[host] = map[string]string{"site.id": "m-2"} }, change.Restoring{Set: "x"}, []string{"is another by now", only}},
+		{"other cores", func(s *change.Standing) {
+			plan.Respec(s.Plan.Resource(host), func(v *plan.InstanceSpec) { v.Cores++ })
+		}, change.Restoring{Set: "x"}, []string{"is another by now", only}},
+		{"other memory", func(s *change.Standing) {
+			plan.Respec(s.Plan.Resource(host), func(v *plan.InstanceSpec) { v.MemoryGiB *= 2 })
+		}, change.Restoring{Set: "x"}, []string{"is another by now", only}},
 		{"other software", func(s *change.Standing) { s.Plan.Scripts[s.Plan.Step(op.Start.On("contacts-1")).Script.Path] += "\n" }, change.Restoring{Set: "x"}, []string{"is another by now", only}},
 		{"restored since", func(s *change.Standing) {
 			s.Plan.Known[host] = map[string]string{"site.id": "m-1", change.AttrRestored: "y", change.AttrRestoredAt: "2026-11-30T10:00:00Z"}
