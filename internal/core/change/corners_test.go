@@ -17,6 +17,7 @@ import (
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/core/plan/plantest"
 	"andamio/internal/golden"
 )
 
@@ -222,5 +223,30 @@ func TestSetsAreNamedByTheirTime(t *testing.T) {
 	assert.Equal(t, to, change.MomentOf("20261201-0530"))
 	for _, other := range []string{"", "spring", "2026", "copy-spring"} {
 		assert.True(t, change.MomentOf(other).IsZero(), other)
+	}
+}
+
+// TestWhatCameAfterWhatIsLeftOutComesAfterWhatThatCameAfter leaves out steps in the middle of an order, of one that is wanted and of one that stands.
+func TestWhatCameAfterWhatIsLeftOutComesAfterWhatThatCameAfter(t *testing.T) {
+	stand := raised(t)
+	for name, of := range map[string]*plan.Plan{"wanted": plantest.Plan(t, "drill"), "standing": stand.Plan} {
+		p := *of
+		p.Steps = change.Without(of.Steps, func(s *plan.Step) bool { return s.Op == op.Configure || s.Op == op.Attach })
+		require.NoError(t, plan.Reindexed(&p).Arrange(), name)
+		assert.True(t, comesAfter(&p, op.Start.On("contacts-1"), op.Create.On("contacts-1")), name)
+		assert.True(t, comesAfter(&p, op.Create.On("contacts-1"), op.Create.On("contacts-vol-1")), name)
+		whole := p
+		whole.Steps = slices.Clone(p.Steps)
+		for i := range whole.Steps {
+			if s := &whole.Steps[i]; s.Whole != nil {
+				s.After = s.Whole
+			}
+			for _, a := range whole.Steps[i].After {
+				assert.NotNil(t, p.Step(a), "%s: %s comes after %s", name, whole.Steps[i].ID, a)
+			}
+		}
+		require.NoError(t, plan.Reindexed(&whole).Arrange(), name)
+		assert.True(t, comesAfter(&whole, op.Start.On("contacts-1"), op.Create.On("contacts-1")), name)
+		assert.NotEmpty(t, of.Step(op.Configure.On("contacts-1")), "what is left out is left out of what is made of it alone")
 	}
 }

@@ -79,14 +79,8 @@ func withoutResources(p *plan.Plan, gone map[string]bool) *plan.Plan {
 			}
 		}
 	}
-	dropped := map[string][]string{}
-	for i := range p.Steps {
-		if s := &p.Steps[i]; gone[s.Resource] || gone[s.Volume] {
-			dropped[s.ID] = append([]string{}, s.After...)
-		}
-	}
 	out := *p
-	out.Resources, out.Steps = nil, nil
+	out.Resources = nil
 	for _, r := range p.Resources {
 		if gone[r.ID] {
 			continue
@@ -95,11 +89,28 @@ func withoutResources(p *plan.Plan, gone map[string]bool) *plan.Plan {
 		r.Dangle(func(id string) bool { return gone[id] })
 		out.Resources = append(out.Resources, r)
 	}
-	for _, s := range p.Steps {
-		if dropped[s.ID] == nil {
-			s.After = through(s.After, dropped)
-			out.Steps = append(out.Steps, s)
+	out.Steps = Without(p.Steps, func(s *plan.Step) bool { return gone[s.Resource] || gone[s.Volume] })
+	return plan.Reindexed(&out)
+}
+
+// Without is the steps of a plan but some. What came after those comes after what they came after, as it stands and in the whole of what is wanted.
+func Without(steps []plan.Step, gone func(s *plan.Step) bool) []plan.Step {
+	after, all := map[string][]string{}, map[string][]string{}
+	for i := range steps {
+		if s := &steps[i]; gone(s) {
+			after[s.ID], all[s.ID] = s.After, whole(s)
 		}
 	}
-	return plan.Reindexed(&out)
+	out := make([]plan.Step, 0, len(steps)-len(after))
+	for _, s := range steps {
+		if _, is := after[s.ID]; is {
+			continue
+		}
+		s.After = through(s.After, after)
+		if s.Whole != nil {
+			s.Whole = through(s.Whole, all)
+		}
+		out = append(out, s)
+	}
+	return out
 }

@@ -245,15 +245,7 @@ func (svc *Service) ImportPackage(ctx context.Context, w ImportRequest) (deploym
 // withoutSteps is a plan without some of its steps: what is wanted of a deployment is what stands, not how it came there.
 func withoutSteps(p *plan.Plan, drop func(*plan.Step) bool) (*plan.Plan, error) {
 	out := *p
-	gone := map[string]bool{}
-	for i := range p.Steps {
-		gone[p.Steps[i].ID] = drop(&p.Steps[i])
-	}
-	out.Steps = slices.DeleteFunc(slices.Clone(p.Steps), func(s plan.Step) bool { return gone[s.ID] })
-	for i := range out.Steps {
-		s := &out.Steps[i]
-		s.After = slices.DeleteFunc(slices.Clone(s.After), func(id string) bool { return gone[id] })
-	}
+	out.Steps = change.Without(p.Steps, drop)
 	return &out, plan.Reindexed(&out).Arrange()
 }
 
