@@ -191,6 +191,13 @@ func (l *life) holds() {
 	if len(again.Steps) > 0 {
 		l.t.Fatalf("%v: an unchanged design is changed: %v %v", l.w.acts, ids(again), reasons(again))
 	}
+	same, err := change.Compile(l.stand, l.stand.Plan, "same")
+	if err != nil {
+		l.t.Fatalf("%v: %v", l.w.acts, err)
+	}
+	if len(same.Steps) > 0 {
+		l.t.Fatalf("%v: what stands is changed to what stands: %v %v", l.w.acts, ids(same), reasons(same))
+	}
 }
 
 // keep remembers how it is, to be rolled back to.
