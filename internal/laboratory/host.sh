@@ -4,6 +4,7 @@
 set -eu
 at=$1
 mount --make-rprivate /
+ip link set lo up # it may have networks of its own
 cp /etc/passwd "$at/passwd"
 cp /etc/group "$at/group"
 grep -q '^libvirt-qemu:' "$at/passwd" || echo 'libvirt-qemu:x:64055:64055::/nonexistent:/usr/sbin/nologin' >>"$at/passwd"

@@ -126,7 +126,11 @@ func scripts() (string, error) {
 }
 
 // Host is a daemon with its networks, storage and machines, which keeps everything in a folder.
-type Host struct{ dir string }
+type Host struct {
+	dir string
+	// apart says that its networks are none of this machine's.
+	apart bool
+}
 
 // Found is the host of a folder, whether or not its daemon runs.
 func Found(dir string) *Host { return &Host{dir: dir} }
@@ -138,7 +142,16 @@ var settings = map[string]string{
 }
 
 // Start runs a host that keeps everything in a folder. One that ran there before goes on with what it had.
-func Start(ctx context.Context, dir string) (*Host, error) {
+func Start(ctx context.Context, dir string) (*Host, error) { return start(ctx, &Host{dir: dir}) }
+
+// StartApart runs a host as another machine would: its networks are its own, and may have the same ranges as those here. Nobody here reaches its machines but by
+// their consoles.
+func StartApart(ctx context.Context, dir string) (*Host, error) {
+	return start(ctx, &Host{dir: dir, apart: true})
+}
+
+func start(ctx context.Context, h *Host) (*Host, error) {
+	dir := h.dir
 	if err := Missing(); err != nil {
 		return nil, err
 	}
@@ -162,8 +175,9 @@ func Start(ctx context.Context, dir string) (*Host, error) {
 			return nil, fmt.Errorf("the image could not be copied: %w", err)
 		}
 	}
-	makeChains(ctx)
-	h := &Host{dir: dir}
+	if !h.apart {
+		makeChains(ctx)
+	}
 	if err := h.Run(ctx); err != nil {
 		return nil, err
 	}
@@ -209,7 +223,7 @@ func (h *Host) Run(ctx context.Context) error {
 		return err
 	}
 	defer log.Close()
-	cmd := exec.Command("unshare", "-m", "sh", script, h.dir)
+	cmd := exec.Command("unshare", map[bool]string{false: "-m", true: "-mn"}[h.apart], "sh", script, h.dir)
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // it goes on without us
 	if err := cmd.Start(); err != nil {

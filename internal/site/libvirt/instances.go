@@ -478,7 +478,7 @@ func (h *host) deleteInstance(ctx context.Context, d *Driver, id string) error {
 			return err
 		}
 		if err == nil {
-			if err := h.undo(l, m); err != nil {
+			if err := h.undo(ctx, l, m); err != nil {
 				return err
 			}
 		}
@@ -521,7 +521,7 @@ func (h *host) deleteInstance(ctx context.Context, d *Driver, id string) error {
 }
 
 // undo switches a machine off at once, and gives back the addresses that it was given.
-func (h *host) undo(l *libvirt.Libvirt, m *domain) error {
+func (h *host) undo(ctx context.Context, l *libvirt.Libvirt, m *domain) error {
 	if m.on() {
 		if err := l.DomainDestroyFlags(m.Domain, 0); err != nil && !is(err, libvirt.ErrOperationInvalid) {
 			return gone(err)
@@ -529,7 +529,7 @@ func (h *host) undo(l *libvirt.Libvirt, m *domain) error {
 	}
 	for id, of := range m.marks {
 		if id != "" && of.Kind == string(kinds.Interface) {
-			if err := unreserve(l, of.Target, of.MAC); err != nil {
+			if err := h.unreserve(ctx, l, of.Target, of.MAC); err != nil {
 				return err
 			}
 		}

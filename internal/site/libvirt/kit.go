@@ -94,7 +94,9 @@ func open(t driver.Terms) (site.Site, error) {
 		}
 	}
 	for _, p := range all {
-		d.hosts = append(d.hosts, &host{site: t.Site, name: p.name, door: p.door(k, t.Dial), patience: cmp.Or(t.Patience, Timeout)})
+		h := &host{site: t.Site, name: p.name, door: p.door(k, t.Dial), patience: cmp.Or(t.Patience, Timeout)}
+		d.hosts = append(d.hosts, h)
+		h.first = d.hosts[0]
 	}
 	return d, nil
 }

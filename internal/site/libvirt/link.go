@@ -25,6 +25,8 @@ const (
 type host struct {
 	// site is the site's name, and name the zone that the host is of it.
 	site, name string
+	// first is the first host of the site, which may be this.
+	first *host
 	door
 	patience time.Duration
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -58,7 +57,7 @@ func (d *Driver) createInterface(ctx context.Context, r site.Request) (site.Reso
 			} else if err != nil {
 				return err
 			}
-			address, err := h.reserve(l, n, mac, r.Address)
+			address, err := h.reserve(ctx, l, n, r.Target, mac, r.Address)
 			if err != nil {
 				return err
 			}
@@ -97,89 +96,6 @@ func joined(ports []int) string {
 		words[i] = strconv.Itoa(p)
 	}
 	return strings.Join(words, ",")
-}
-
-// reserve keeps an address of a network for a hardware address: the one that is asked for, or the lowest that nobody has.
-func (h *host) reserve(l *libvirt.Libvirt, n *subnet, mac, want string) (string, error) {
-	refused := func(format string, args ...any) error {
-		return &site.Error{Site: h.site, Doing: "keep an address", Class: site.Refused, Detail: fmt.Sprintf(format, args...)}
-	}
-	for {
-		kept := n.reserved()
-		if has := kept[mac]; has != "" {
-			return has, nil
-		}
-		cidr, has := n.cidr()
-		if !has {
-			return "", refused("%s hands out no addresses", n.Name)
-		}
-		address, err := choose(cidr, kept, want)
-		if err != nil {
-			return "", refused("%v in %s", err, n.Name)
-		}
-		entry := libvirtxml.NetworkDHCPHost{MAC: mac, IP: address}
-		text, err := entry.Marshal()
-		if err != nil {
-			return "", err
-		}
-		err = l.NetworkUpdateCompat(n.Network, libvirt.NetworkUpdateCommandAddLast, libvirt.NetworkSectionIPDhcpHost, -1, text, libvirt.NetworkUpdateAffectLive|libvirt.NetworkUpdateAffectConfig)
-		if err == nil {
-			return address, nil
-		}
-		if !is(err, libvirt.ErrOperationInvalid) {
-			return "", err
-		}
-		before := len(kept) // somebody else was quicker: look again
-		if err := n.describe(l); err != nil {
-			return "", err
-		}
-		if len(n.reserved()) <= before {
-			return "", refused("%s cannot be kept", address)
-		}
-	}
-}
-
-// choose is an address that nobody has; the first of a network is its host's.
-func choose(cidr netip.Prefix, kept map[string]string, want string) (string, error) {
-	taken := map[string]bool{}
-	for _, a := range kept {
-		taken[a] = true
-	}
-	low, high := ends(cidr)
-	if want != "" {
-		a, err := netip.ParseAddr(want)
-		switch {
-		case err != nil || !cidr.Contains(a) || a.Compare(low) <= 0 || a.Compare(high) > 0:
-			return "", fmt.Errorf("%s is no address that a machine can have", want)
-		case taken[a.String()]:
-			return "", fmt.Errorf("%s is somebody else's", want)
-		}
-		return a.String(), nil
-	}
-	for a := low.Next(); a.Compare(high) <= 0; a = a.Next() {
-		if !taken[a.String()] {
-			return a.String(), nil
-		}
-	}
-	return "", fmt.Errorf("no address is left")
-}
-
-// unreserve gives back the address that is kept for a hardware address.
-func unreserve(l *libvirt.Libvirt, network, mac string) error {
-	n, err := netOf(l, network)
-	if err != nil {
-		return gone(err)
-	}
-	address := n.reserved()[mac]
-	if address == "" {
-		return nil
-	}
-	entry := libvirtxml.NetworkDHCPHost{MAC: mac, IP: address}
-	text, err := entry.Marshal()
-	if err != nil {
-		return err
-	}
-	return l.NetworkUpdateCompat(n.Network, libvirt.NetworkUpdateCommandDelete, libvirt.NetworkSectionIPDhcpHost, -1, text, libvirt.NetworkUpdateAffectLive|libvirt.NetworkUpdateAffectConfig)
 }
 
 // createAttachment puts a volume into a machine as a disk.
@@ -423,14 +339,14 @@ func (h *host) changeInterface(ctx context.Context, id string, r site.Request) (
 			return libvirt.Error{Code: uint32(libvirt.ErrDeviceMissing), Message: "it is not there, or not ours"}
 		}
 		if r.Address != "" && r.Address != own.Address {
-			if err := unreserve(l, own.Target, own.MAC); err != nil {
+			if err := h.unreserve(ctx, l, own.Target, own.MAC); err != nil {
 				return err
 			}
 			n, err := netOf(l, own.Target)
 			if err != nil {
 				return err
 			}
-			if own.Address, err = h.reserve(l, n, own.MAC, r.Address); err != nil {
+			if own.Address, err = h.reserve(ctx, l, n, own.Target, own.MAC, r.Address); err != nil {
 				return err
 			}
 		}
@@ -462,7 +378,7 @@ func (h *host) deleteLink(ctx context.Context, kind kinds.Kind, id string) error
 			return h.pull(l, m, what)
 		}
 		if own.Kind == string(kinds.Interface) {
-			if err := unreserve(l, own.Target, own.MAC); err != nil {
+			if err := h.unreserve(ctx, l, own.Target, own.MAC); err != nil {
 				return err
 			}
 		}
