@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"andamio/internal/durable"
 	"andamio/internal/store"
 )
 
@@ -143,6 +144,43 @@ func TestADatabaseThatCannotBeUsedSaysWhy(t *testing.T) {
 	was, err := Verify(t.Context(), blocked)
 	require.NoError(t, err)
 	assert.Equal(t, int64(5), was.Schema, "so it stays as it is")
+	odd := aged(t, 5)
+	db := connect("file:" + odd)
+	_, err = db.Exec(`CREATE TABLE sources (x INTEGER)`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	_, err = openFile(t.Context(), odd, time.Second)
+	require.ErrorContains(t, err, "sources", "the next schema does not fit what somebody made there")
+	was, err = Verify(t.Context(), lastOf(t, odd))
+	require.NoError(t, err)
+	assert.Equal(t, int64(5), was.Schema, "and there is a copy of what was")
+
+	torn := aged(t, 5)
+	data, err := os.ReadFile(torn)
+	require.NoError(t, err)
+	for i := len(data) - 4096; i < len(data); i++ {
+		data[i] = 0xff
+	}
+	require.NoError(t, os.WriteFile(torn, data, 0o600))
+	_, err = openFile(t.Context(), torn, time.Second)
+	require.ErrorContains(t, err, "no copy can be made before the schema is brought from 5 to", "what cannot be copied whole stays as it is")
+	db = connect("file:" + torn + "?mode=ro")
+	var schema int64
+	require.NoError(t, db.QueryRow(`SELECT max(version_id) FROM goose_db_version`).Scan(&schema))
+	require.NoError(t, db.Close())
+	assert.Equal(t, int64(5), schema)
+
+	held := aged(t, s.Schema())
+	unlock, err := durable.Lock(t.Context(), held+".lock", time.Second)
+	require.NoError(t, err)
+	soon, over := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer over()
+	_, err = Open(soon, held)
+	require.ErrorContains(t, err, held, "somebody else is at it")
+	_, err = OpenMeasures(soon, held)
+	require.ErrorContains(t, err, held)
+	unlock()
+
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()
 	_, err = Verify(gone, newer)
@@ -151,6 +189,15 @@ func TestADatabaseThatCannotBeUsedSaysWhy(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	_, err = OpenMeasures(gone, filepath.Join(t.TempDir(), "measures.db"))
 	require.ErrorIs(t, err, context.Canceled)
+}
+
+// lastOf is the copy that was made of a database before its schema was brought up to date.
+func lastOf(t *testing.T, path string) string {
+	t.Helper()
+	all, err := filepath.Glob(path + ".before-*")
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	return all[0]
 }
 
 // opened are the files that this process has open whose names begin so.

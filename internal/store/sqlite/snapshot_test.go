@@ -177,6 +177,12 @@ func TestHowManyEntriesThereEverWereIsTakenOver(t *testing.T) {
 		assert.Equal(t, was, ever(to))
 		require.NoError(t, to.db.Settle(t.Context(), asked2{from.db}, asked2{to.db}, []string{"runs", "trail"}))
 		assert.Equal(t, int64(3), ever(to))
+		var rows int
+		require.NoError(t, to.db.QueryRowContext(t.Context(), `SELECT count(*) FROM sqlite_sequence WHERE name = 'trail'`).Scan(&rows))
+		assert.Equal(t, 1, rows)
+		gone, cancel := context.WithCancel(t.Context())
+		cancel()
+		require.Error(t, to.db.Settle(gone, asked2{from.db}, asked2{to.db}, []string{"trail"}))
 	}
 }
 
