@@ -202,6 +202,43 @@ func (l *lived) failedOver(id, to string) {
 	l.did("go back")
 }
 
+// wantedOtherwise leads to what another preset wants, and back again.
+func (l *lived) wantedOtherwise() {
+	was, before := l.wanted, l.pages
+	for _, to := range []*plan.Plan{plantest.Plan(l, "storm-season"), was} {
+		l.wanted = to
+		l.to(to, "change")
+		l.pages = l.stage.pages()
+		if to == was {
+			l.pages = before
+		}
+		l.did("to preset %q", to.Preset)
+	}
+}
+
+// givenUp has a part vanish which is not built again, and is wanted no more.
+func (l *lived) givenUp() {
+	id := some(l, []string{"map-host-2", "dispatch-host-2", "forecast-host-3"})
+	r := l.stand.Plan.Resource(id)
+	if r == nil {
+		return
+	}
+	require.NoError(l, l.sites[r.Site].Delete(l.Context(), kinds.Instance, l.stand.Plan.Known[id]["site.id"]))
+	d := []change.Deviation{{Resource: id, Verb: change.GiveUp}}
+	p, err := change.Settle(l.stand, d, "give up")
+	require.NoError(l, err, "%q", l.acts)
+	declared, err := change.Declared(l.wanted, d)
+	require.NoError(l, err, "%q", l.acts)
+	was := l.wanted
+	l.does(p)
+	l.wanted = declared
+	l.acts = append(l.acts, "give up "+id)
+	require.Empty(l, l.refused(), "%q", l.acts)
+	l.wanted = was
+	l.to(was, "and have it again")
+	l.did("have %s again", id)
+}
+
 // lives is how many are lived in a test; more are with ANDAMIO_LIVES.
 const lives = 4
 
@@ -228,7 +265,7 @@ func TestDeploymentsLiveAndNothingIsAskedForInVain(t *testing.T) {
 			l.does(l.wanted)
 			l.pages = l.stage.pages()
 			l.did("raise")
-			acts := []func(){l.moved, l.moved, l.moved, l.powered, l.kept, l.lost, l.restarted, l.copied}
+			acts := []func(){l.moved, l.moved, l.moved, l.powered, l.kept, l.lost, l.restarted, l.copied, l.wantedOtherwise, l.givenUp}
 			for range 6 {
 				some(l, acts)()
 			}

@@ -250,3 +250,32 @@ func TestWhatCameAfterWhatIsLeftOutComesAfterWhatThatCameAfter(t *testing.T) {
 		assert.NotEmpty(t, of.Step(op.Configure.On("contacts-1")), "what is left out is left out of what is made of it alone")
 	}
 }
+
+// TestWhatIsMadeSmallerLeavesRoom has what is built at a site, or made larger there, wait for what is made smaller there, and not for what is elsewhere.
+func TestWhatIsMadeSmallerLeavesRoom(t *testing.T) {
+	storm, drill := plantest.Plan(t, "storm-season"), plantest.Plan(t, "drill")
+	stand, err := change.Done(change.Nothing(storm), storm)
+	require.NoError(t, err)
+	p, err := change.Compile(stand, drill, "calm")
+	require.NoError(t, err)
+	smaller := op.Alter.On("forecast-host-1")
+	require.NotNil(t, p.Step(smaller))
+	require.Less(t, drill.Resource("forecast-host-1").AsInstance().Cores, storm.Resource("forecast-host-1").AsInstance().Cores)
+	assert.Contains(t, p.Step(op.Create.On("map-host-1")).After, smaller)
+	for i := range p.Steps {
+		if s := &p.Steps[i]; s.Site != "alisio-norte" {
+			assert.NotContains(t, s.After, smaller, s.ID)
+		}
+	}
+	for name, cores := range map[string]int{"both smaller": -1, "one larger": 1} {
+		stand := otherwise(raised(t), func(s *change.Standing) {
+			plan.Respec(s.Plan.Resource("contacts-host-1"), func(v *plan.InstanceSpec) { v.Cores++ })
+			plan.Respec(s.Plan.Resource("readings-host-1"), func(v *plan.InstanceSpec) { v.Cores -= cores })
+		})
+		p, err := change.Compile(stand, plantest.Plan(t, "drill"), "change")
+		require.NoError(t, err, name)
+		waits := slices.Contains(p.Step(op.Alter.On("readings-host-1")).After, op.Alter.On("contacts-host-1"))
+		assert.Equal(t, cores > 0, waits, name)
+		assert.NotContains(t, p.Step(op.Alter.On("contacts-host-1")).After, op.Alter.On("readings-host-1"), name)
+	}
+}

@@ -362,6 +362,7 @@ func (c *compiler) order() {
 		}
 	}
 	c.barriers(gone)
+	shrunk := c.shrunk()
 	before, after := c.reach()
 	for i := range c.plan.Steps {
 		s := &c.plan.Steps[i]
@@ -381,6 +382,9 @@ func (c *compiler) order() {
 			if r := c.old.Resource(s.Resource); r == nil || !r.Suspended { // one that is suspended has its room
 				s.After = append(s.After, gone[s.Site+" "+string(kinds.Instance)]...)
 			}
+			if s.Op == op.Alter && !slices.Contains(shrunk[s.Site], s.ID) {
+				s.After = append(s.After, shrunk[s.Site]...)
+			}
 		default:
 			s.After = before(s.ID)
 			s.After = append(s.After, back[s.Resource]...)
@@ -392,13 +396,36 @@ func (c *compiler) order() {
 				s.After = append(s.After, parts[on]...)
 			}
 			if s.Op == op.Create && s.Check.Kind == plan.CheckSite {
-				s.After = append(s.After, gone[s.Site+" "+string(c.to.Resource(s.Resource).Kind)]...)
+				kind := c.to.Resource(s.Resource).Kind
+				s.After = append(s.After, gone[s.Site+" "+string(kind)]...)
+				if kind == kinds.Instance {
+					s.After = append(s.After, shrunk[s.Site]...)
+				}
 			}
 			s.AfterFailure = slices.DeleteFunc(slices.Clone(s.AfterFailure), func(f string) bool { return !c.redo[f] })
 		}
 		slices.Sort(s.After)
 		s.After = slices.DeleteFunc(slices.Compact(s.After), func(a string) bool { return a == s.ID })
 	}
+}
+
+// shrunk are the steps of each site that make an instance smaller: they leave room for what is built there, or made larger.
+func (c *compiler) shrunk() map[string][]string {
+	out := map[string][]string{}
+	for i := range c.plan.Steps {
+		s := &c.plan.Steps[i]
+		if s.Op != op.Alter {
+			continue
+		}
+		was, is := c.old.Resource(s.Resource), c.to.Resource(s.Resource)
+		if was == nil || is == nil || was.Kind != kinds.Instance {
+			continue
+		}
+		if a, b := was.AsInstance(), is.AsInstance(); b.Cores < a.Cores || b.MemoryGiB < a.MemoryGiB {
+			out[s.Site] = append(out[s.Site], s.ID)
+		}
+	}
+	return out
 }
 
 // runOn are the scripts that take back what is on an instance, before a disk or an interface of it goes: they need it, though it came there after what they take back
