@@ -242,6 +242,42 @@ func TestAFirstCopyGoesOnWhereItWas(t *testing.T) {
 	}
 }
 
+// TestAllDisksAreSizedBeforeOneIsCopied sizes those that are not yet, whichever of them are.
+func TestAllDisksAreSizedBeforeOneIsCopied(t *testing.T) {
+	for _, known := range []string{"", "host", "disk"} {
+		c := copyingFor(t, []op.Op{op.Replicate}, plan.Copying{})
+		c.e.Plan.Resources = append(c.e.Plan.Resources, plan.Resource{ID: "disk", Kind: kinds.Volume, Site: "presa", Level: 1, Spec: plan.VolumeSpec{DiskGiB: 1}}, plan.Resource{ID: "disk@vega", Kind: kinds.Volume, Site: "vega", Level: 1, Spec: plan.VolumeSpec{DiskGiB: 1}})
+		c.e.Plan.Known["disk"], c.e.Plan.Known["disk@vega"] = map[string]string{"site.id": "there too"}, map[string]string{"site.id": "here too"}
+		plan.Reindexed(c.e.Plan)
+		terms := c.e.Plan.Steps[0].Copying
+		terms.Disks = append(terms.Disks, plan.DiskCopy{From: "disk@vega", To: "disk"})
+		c.from.disks["here too"], c.to.disks["there too"] = disk.New(diskSize, "e1"), disk.New(diskSize, "e2")
+		t.Cleanup(func() { c.from.disks["here too"].Close(); c.to.disks["there too"].Close() })
+		c.put(t, 0, 1)
+		s := run.New(c.e.Plan)
+		events := []run.Event{{Kind: run.RunStarted}, {Kind: run.StepStarted, Step: "host/replicate"}}
+		if known != "" {
+			events = append(events, run.Event{Kind: run.Sized, Step: "host/replicate", Resource: known, Attributes: map[string]string{"disk": known, "total": "4096"}})
+		}
+		for i, e := range append(events, run.Event{Kind: run.RunResumed}) {
+			e.Seq, e.At = int64(i+1), time.Now()
+			s.Apply(e)
+		}
+		c.e.State = s
+		require.NoError(t, c.e.Execute(ctx), known)
+		var sized []string
+		copied := false
+		for _, e := range c.m.events {
+			copied = copied || e.Kind == run.RoundBegun
+			if e.Kind == run.Sized {
+				assert.False(t, copied, "that is known before")
+				sized = append(sized, e.Resource)
+			}
+		}
+		assert.Equal(t, slices.DeleteFunc([]string{"host", "disk"}, func(d string) bool { return d == known }), sized)
+	}
+}
+
 // TestHowFastItChangesIsCountedSinceTheCopyBegan: a worker died a hundred seconds ago, and the disk went on changing.
 func TestHowFastItChangesIsCountedSinceTheCopyBegan(t *testing.T) {
 	c := copyingFor(t, []op.Op{op.Replicate, op.Follow}, plan.Copying{})

@@ -497,7 +497,8 @@ type bare struct{ site.Site }
 // TestWhatASiteCannotDoIsSaid has sites do what every site does, and nothing more: an operation that needs more fails at once, and says what cannot be done.
 func TestWhatASiteCannotDoIsSaid(t *testing.T) {
 	all := operations()
-	for name, why := range map[string]string{"restore": "keeps no snapshots", "recall": "keeps no memory", "release": "cannot keep an address for later", "balance": "runs no load balancers of its own", "enroll": "runs no load balancers of its own",
+	all["bound"] = operation{step: plan.Step{Resource: "vol", Op: op.Mend, Mends: map[string]string{plan.MendIOPerSecond: "500"}}}
+	for name, why := range map[string]string{"bound": "does not bound how much volumes are read and written", "restore": "keeps no snapshots", "recall": "keeps no memory", "release": "cannot keep an address for later", "balance": "runs no load balancers of its own", "enroll": "runs no load balancers of its own",
 		"dismiss": "runs no load balancers of its own", "first copy": "the disks of presa cannot be read", "last round": "the disks of presa cannot be read", "renew": "the disks of presa cannot be read"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
