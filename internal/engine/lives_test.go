@@ -47,6 +47,7 @@ func (l *lived) did(act string, args ...any) {
 		left = append(left, again.Steps[i].ID)
 	}
 	require.Empty(l, left, "%q: nothing is left to be done", l.acts)
+	require.Empty(l, plantest.Unfounded(l.stand.Plan), "%q", l.acts)
 }
 
 // instances are those that stand, of the deployment itself.

@@ -14,6 +14,7 @@ import (
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
+	"andamio/internal/core/plan/plantest"
 	"andamio/internal/core/run"
 )
 
@@ -190,6 +191,9 @@ func (l *life) holds() {
 	}
 	if len(again.Steps) > 0 {
 		l.t.Fatalf("%v: an unchanged design is changed: %v %v", l.w.acts, ids(again), reasons(again))
+	}
+	if lost := plantest.Unfounded(l.stand.Plan); len(lost) > 0 {
+		l.t.Fatalf("%v: of what stands %v", l.w.acts, lost)
 	}
 	same, err := change.Compile(l.stand, l.stand.Plan, "same")
 	if err != nil {
