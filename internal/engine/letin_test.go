@@ -56,3 +56,32 @@ func TestAMachineThatLetsNobodyInIsSaidWithItsReason(t *testing.T) {
 	assert.ErrorContains(t, err, said[0][len("not let in yet: "):])
 	assert.NotContains(t, err.Error(), "timeout")
 }
+
+// TestOnlyWhatWasSwitchedOnLatelyIsStarting tells a machine that this run made or switched on a short while ago from one that it did something else with, did so long ago, or has not done so yet.
+func TestOnlyWhatWasSwitchedOnLatelyIsStarting(t *testing.T) {
+	for name, c := range map[string]struct {
+		step   plan.Step
+		before time.Duration // 0 is never
+		want   bool
+	}{
+		"made":               {plan.Step{Resource: "vm-1", Op: op.Create}, time.Second, true},
+		"switched on":        {plan.Step{Resource: "vm-1", Op: op.Boot}, time.Second, true},
+		"changed":            {plan.Step{Resource: "vm-1", Op: op.Alter}, time.Second, false},
+		"made long ago":      {plan.Step{Resource: "vm-1", Op: op.Create}, time.Hour, false},
+		"to be made":         {plan.Step{Resource: "vm-1", Op: op.Create}, 0, false},
+		"another was made":   {plan.Step{Resource: "vm-2", Op: op.Create}, time.Second, false},
+		"another was booted": {plan.Step{Resource: "vm-2", Op: op.Boot}, time.Second, false},
+	} {
+		s := c.step
+		s.ID, s.Site, s.Level, s.Seconds, s.Check = s.Op.On(s.Resource), "vega", 1, 0.01, plan.Condition{Kind: plan.CheckSite}
+		p := &plan.Plan{Version: plan.Version, Name: "n", Levels: 1, Sites: []plan.Site{{Name: "vega"}}, Resources: []plan.Resource{{ID: "vm-1", Site: "vega", Level: 1, Kind: kinds.Instance, Spec: plan.InstanceSpec{}},
+			{ID: "vm-2", Site: "vega", Level: 1, Kind: kinds.Instance, Spec: plan.InstanceSpec{}}}, Steps: []plan.Step{s}}
+		e, _ := engineFor(t, p, &scripted{})
+		require.NoError(t, e.ready())
+		if c.before > 0 {
+			e.state.Steps[0].Ended = time.Now().Add(-c.before)
+		}
+		assert.Equal(t, c.want, e.starting("vm-1", time.Minute), name)
+		e.pool.close()
+	}
+}

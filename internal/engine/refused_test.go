@@ -498,7 +498,9 @@ type bare struct{ site.Site }
 func TestWhatASiteCannotDoIsSaid(t *testing.T) {
 	all := operations()
 	all["bound"] = operation{step: plan.Step{Resource: "vol", Op: op.Mend, Mends: map[string]string{plan.MendIOPerSecond: "500"}}}
-	for name, why := range map[string]string{"bound": "does not bound how much volumes are read and written", "restore": "keeps no snapshots", "recall": "keeps no memory", "release": "cannot keep an address for later", "balance": "runs no load balancers of its own", "enroll": "runs no load balancers of its own",
+	all["fill"] = operation{step: plan.Step{Resource: "host", Op: op.Fill, Filling: &plan.Filling{File: "well.ova", SHA256: "0", Disks: []string{"host"}}}}
+	all["unpack"] = operation{step: plan.Step{Resource: "host", Op: op.Fill, Filling: &plan.Filling{File: "well.ova", SHA256: "0", Object: "net", Disks: []string{"host"}}}}
+	for name, why := range map[string]string{"fill": "lets no disks be written", "unpack": "keeps no packages", "bound": "does not bound how much volumes are read and written", "restore": "keeps no snapshots", "recall": "keeps no memory", "release": "cannot keep an address for later", "balance": "runs no load balancers of its own", "enroll": "runs no load balancers of its own",
 		"dismiss": "runs no load balancers of its own", "first copy": "the disks of presa cannot be read", "last round": "the disks of presa cannot be read", "renew": "the disks of presa cannot be read"} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
