@@ -165,7 +165,23 @@ func TestNamesStandForWhatIsThere(t *testing.T) {
 	address, _ = asked("quiet")
 	assert.NotEmpty(t, address)
 	s.runs(step(op.Unname, "quiet", "map-port-1"))
-	why, _ := s.fails(step(op.Name, "lake", "readings-port-9"), zone)
+	elsewhere := step(op.Name, "map", "contacts-port-1") // which whoever keeps answers still takes to be where it was
+	elsewhere.Steps[0].Naming.Ask, elsewhere.Steps[0].Naming.Ports = "", map[string]int{"http": 5432}
+	_, _, _, err := zone.Ask(s.Context(), n.Resolver, "map", "http")
+	require.NoError(t, err)
+	said := printedBy(&s.runs(elsewhere).Steps[0])
+	assert.Contains(t, said, "waiting: "+n.Resolver)
+	assert.Contains(t, said, "map stands for "+s.stand.Plan.Known["contacts-port-1"]["address"]+", say all 2 who were asked")
+	assert.Equal(t, 1, strings.Count(said, "waiting: "), "the same is said once")
+	s.runs(step(op.Name, "map", "map-port-1"))
+	deaf := *zone
+	deaf.Resolvers = []string{"127.0.0.1:1"}
+	late := step(op.Name, "late", "map-port-1")
+	late.Steps[0].Naming.Ask = ""
+	why, _ := s.fails(late, &deaf)
+	assert.Contains(t, why, "127.0.0.1:1", "whoever does not agree is named")
+	s.runs(step(op.Unname, "late", "map-port-1"))
+	why, _ = s.fails(step(op.Name, "lake", "readings-port-9"), zone)
 	assert.Contains(t, why, "where readings-port-9 is reached is not known")
 	theirs := *zone
 	theirs.Owner = "another"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"andamio/internal/core/kinds"
@@ -35,6 +36,9 @@ func (e *Engine) once(ctx context.Context, s *plan.Step) error {
 	err := e.perform(ctx, s)
 	if err != nil && ctx.Err() != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, ctx.Err()) {
+			if _, waited, said := strings.Cut(err.Error(), ctx.Err().Error()+": "); said { // for what it waited until then
+				return fmt.Errorf("%w: %s", context.Cause(ctx), waited)
+			}
 			return context.Cause(ctx)
 		}
 		return fmt.Errorf("%w: %w", context.Cause(ctx), err)

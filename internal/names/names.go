@@ -272,7 +272,10 @@ type Disagreement struct {
 }
 
 func (d Disagreement) String() string {
-	return fmt.Sprintf("%s says %s, for %s yet", d.Server, d.Says, d.Left.Round(time.Second))
+	if left := d.Left.Round(time.Second); left > 0 {
+		return fmt.Sprintf("%s says %s, for %s yet", d.Server, d.Says, left)
+	}
+	return d.Server + " says " + d.Says
 }
 
 // Disagree lists who does not answer with the target; none if all agree.
@@ -297,7 +300,11 @@ func (z Zone) disagrees(ctx context.Context, server, name string, t Target) (Dis
 			return Disagreement{Server: server, Says: err.Error()}, true
 		}
 		if address != t.Address || port != t.Ports[s] {
-			return Disagreement{server, net.JoinHostPort(address, strconv.Itoa(port)), left}, true
+			says := address
+			if s != "" {
+				says = net.JoinHostPort(address, strconv.Itoa(port))
+			}
+			return Disagreement{server, says, left}, true
 		}
 	}
 	return Disagreement{}, false
