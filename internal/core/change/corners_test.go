@@ -13,6 +13,7 @@ import (
 
 	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
+	"andamio/internal/core/kinds"
 	"andamio/internal/core/migrate"
 	"andamio/internal/core/money"
 	"andamio/internal/core/plan"
@@ -278,4 +279,30 @@ func TestWhatIsMadeSmallerLeavesRoom(t *testing.T) {
 		assert.Equal(t, cores > 0, waits, name)
 		assert.NotContains(t, p.Step(op.Alter.On("contacts-host-1")).After, op.Alter.On("readings-host-1"), name)
 	}
+}
+
+// TestActionsAreDoneWithEveryChange does what a template has be called or told at each change, after what it waits for, and not where nothing changes.
+func TestActionsAreDoneWithEveryChange(t *testing.T) {
+	told := func(cores int) *plan.Plan {
+		p := *plantest.Plan(t, "drill")
+		p.Resources, p.Steps = slices.Clone(p.Resources), slices.Clone(p.Steps)
+		p.Resources = append(p.Resources, plan.Resource{ID: "tell", Node: "tell", Title: "tell", Kind: kinds.Action, Site: "vega", Spec: plan.NoSpec{}})
+		p.Steps = append(p.Steps, plan.Step{ID: op.Act.On("tell"), Resource: "tell", Op: op.Act, Site: "vega", Title: "tell who warns", Seconds: 1, After: []string{op.Create.On("contacts-host-1"), op.Create.On("readings-host-1")},
+			Action: &plan.Action{Kind: "message", URL: plan.Expr{Literal: "http://127.0.0.1:9/"}}, Check: plan.Condition{Kind: plan.CheckNone}})
+		out := plan.Reindexed(&p)
+		plan.Respec(out.Resource("contacts-host-1"), func(v *plan.InstanceSpec) { v.Cores = cores })
+		require.NoError(t, out.Arrange())
+		return out
+	}
+	stand, err := change.Done(change.Nothing(told(4)), told(4))
+	require.NoError(t, err)
+	p, err := change.Compile(stand, told(4), "nothing")
+	require.NoError(t, err)
+	assert.Empty(t, p.Steps)
+	assert.Equal(t, plan.Keep, p.Resource("tell").Change)
+	p, err = change.Compile(stand, told(8), "larger")
+	require.NoError(t, err)
+	require.NotNil(t, p.Step(op.Act.On("tell")))
+	assert.Equal(t, plan.Build, p.Resource("tell").Change)
+	assert.Equal(t, []string{"it is done with every change"}, p.Resource("tell").Reasons)
 }

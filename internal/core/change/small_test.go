@@ -55,6 +55,8 @@ func TestVolumesAreBounded(t *testing.T) {
 		{change.Limiting{PerSecond: 500, MiBPerSecond: 2.5}, "bound it to 500 reads and writes and 2.5 MiB a second", "500", "2.5"},
 		{change.Limiting{PerSecond: 1}, "bound it to 1 reads and writes a second", "1", ""},
 		{change.Limiting{MiBPerSecond: 20}, "bound it to 20 MiB a second", "", "20"},
+		{change.Limiting{MiBPerSecond: 0.5}, "bound it to 0.5 MiB a second", "", "0.5"},
+		{change.Limiting{PerSecond: 1, MiBPerSecond: 1}, "bound it to 1 reads and writes and 1 MiB a second", "1", "1"},
 		{change.Limiting{}, "bound it no more", "", ""},
 	} {
 		for i := range s.Plan.Resources { // as they are bounded otherwise
