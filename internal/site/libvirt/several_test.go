@@ -44,6 +44,7 @@ func virsh(t *testing.T, h *laboratory.Host, args ...string) string {
 // TestSeveralHostsAreOneSite has two real daemons be one site: each is a zone with what it has, networks are at both under one id, machines and disks are where they were asked for, and nothing of one is there for the other. While
 // one does not answer what it has is unknown, not gone, and the other goes on; in the end nothing is left at either.
 func TestSeveralHostsAreOneSite(t *testing.T) {
+	t.Parallel() // beside others that have hosts of their own
 	one, two := host(t), beside(t)
 	const patience = 5 * time.Second
 	d := opened(t, "dam=unix:"+one.Socket()+",weir=unix:"+two.Socket(), patience)

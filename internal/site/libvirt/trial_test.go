@@ -57,6 +57,7 @@ func triedAt(t *testing.T) (*laboratory.Host, *Driver) {
 
 // TestMachinesRunWithWhatTheyReallyRunWith tries whether machines run in plain emulation and with KVM, which nobody sees and of which nothing is left, and has one be made that comes up, whatever KVM is worth here.
 func TestMachinesRunWithWhatTheyReallyRunWith(t *testing.T) {
+	t.Parallel() // beside others that have hosts of their own
 	_, d := triedAt(t)
 	h := d.hosts[0]
 	assert.True(t, h.runs(t.Context(), "qemu", 3*tried), "in plain emulation they do")
