@@ -306,3 +306,61 @@ func TestActionsAreDoneWithEveryChange(t *testing.T) {
 	assert.Equal(t, plan.Build, p.Resource("tell").Change)
 	assert.Equal(t, []string{"it is done with every change"}, p.Resource("tell").Reasons)
 }
+
+// TestEachDifferenceOfASpecificationIsSaid changes one thing at a time of what a site is asked for: what can be changed as it stands is, whatever else is built anew, and each is said with what it was and is to be.
+func TestEachDifferenceOfASpecificationIsSaid(t *testing.T) {
+	stand := raised(t)
+	instance := func(f func(*plan.InstanceSpec)) func(*plan.Resource) {
+		return func(r *plan.Resource) { plan.Respec(r, f) }
+	}
+	network := func(f func(*plan.NetworkSpec)) func(*plan.Resource) {
+		return func(r *plan.Resource) { plan.Respec(r, f) }
+	}
+	iface := func(f func(*plan.InterfaceSpec)) func(*plan.Resource) {
+		return func(r *plan.Resource) { plan.Respec(r, f) }
+	}
+	volume := func(f func(*plan.VolumeSpec)) func(*plan.Resource) {
+		return func(r *plan.Resource) { plan.Respec(r, f) }
+	}
+	const host, disk, lan, port = "contacts-host-1", "contacts-vol-1", "contacts-lan@vega", "contacts-port-1"
+	for _, c := range []struct {
+		id     string
+		as     func(r *plan.Resource)
+		is     plan.Change
+		reason string
+	}{
+		{host, func(r *plan.Resource) { r.Zone = "b" }, plan.Rebuild, "zone a → b"},
+		{host, func(r *plan.Resource) { r.Host = "h9" }, plan.Rebuild, "host a-1 → h9"},
+		{host, instance(func(v *plan.InstanceSpec) { v.Hostname = "register" }), plan.Rebuild, "host name contacts-host-1 → register"},
+		{host, instance(func(v *plan.InstanceSpec) { v.Image = "debian-13" }), plan.Rebuild, "image debian-12 → debian-13"},
+		{host, instance(func(v *plan.InstanceSpec) { v.Appliance = "balancer" }), plan.Rebuild, "service of the site's own none → balancer"},
+		{host, instance(func(v *plan.InstanceSpec) { v.Size = "c4-16" }), plan.Amend, "size none → c4-16"},
+		{host, instance(func(v *plan.InstanceSpec) { v.Cores = 8 }), plan.Amend, "cores 4 → 8"},
+		{host, instance(func(v *plan.InstanceSpec) { v.Cores = 2 }), plan.Amend, "cores 4 → 2"},
+		{host, instance(func(v *plan.InstanceSpec) { v.MemoryGiB = 32 }), plan.Amend, "memory GiB 16 → 32"},
+		{host, instance(func(v *plan.InstanceSpec) { v.DiskGiB = 40 }), plan.Amend, "disk GiB 20 → 40"},
+		{host, instance(func(v *plan.InstanceSpec) { v.DiskGiB = 10 }), plan.Rebuild, "disk GiB 20 → 10"},
+		{disk, func(r *plan.Resource) { r.Zone = "b" }, plan.Rebuild, "zone a → b"},
+		{disk, volume(func(v *plan.VolumeSpec) { v.DiskGiB = 100 }), plan.Amend, "size GiB 80 → 100"},
+		{disk, volume(func(v *plan.VolumeSpec) { v.DiskGiB = 60 }), plan.Rebuild, "size GiB 80 → 60"},
+		{lan, network(func(v *plan.NetworkSpec) { v.Label = "register-lan" }), plan.Rebuild, "name contacts-lan → register-lan"},
+		{lan, network(func(v *plan.NetworkSpec) { v.CIDR = "10.20.6.0/24" }), plan.Rebuild, "addresses 10.20.5.0/24 → 10.20.6.0/24"},
+		{lan, network(func(v *plan.NetworkSpec) { v.VLAN = "299" }), plan.Rebuild, "VLAN 203 → 299"},
+		{lan, network(func(v *plan.NetworkSpec) { v.Existing = "house" }), plan.Rebuild, "standing network none → house"},
+		{port, iface(func(v *plan.InterfaceSpec) { v.Network = "app-lan@vega" }), plan.Rebuild, "network contacts-lan@vega → app-lan@vega"},
+		{port, iface(func(v *plan.InterfaceSpec) { v.Instance = "readings-host-1" }), plan.Rebuild, "instance contacts-host-1 → readings-host-1"},
+		{port, iface(func(v *plan.InterfaceSpec) { v.Address = "10.20.5.7" }), plan.Rebuild, "address 10.20.5.1 → 10.20.5.7"},
+		{port, iface(func(v *plan.InterfaceSpec) { v.Ports = []int{5432, 5433} }), plan.Rebuild, "ports [5432] → [5432 5433]"},
+		{"contacts-1", func(r *plan.Resource) { r.On = "readings-host-1" }, plan.Rebuild, "instance contacts-host-1 → readings-host-1"},
+	} {
+		wanted := otherwise(stand, func(s *change.Standing) { c.as(s.Plan.Resource(c.id)) }).Plan
+		diff, reasons := change.Difference(stand, wanted)
+		assert.Contains(t, reasons[c.id], c.reason, "%s", c.id)
+		p, err := change.Compile(stand, wanted, "change")
+		if err != nil {
+			continue // it is only the difference that is told, of what cannot be put in order
+		}
+		assert.Equal(t, c.is, p.Resource(c.id).Change, "%s: %s", c.id, c.reason)
+		assert.NotEmpty(t, diff)
+	}
+}
