@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"andamio/internal/core/address"
+	"andamio/internal/core/change"
 	"andamio/internal/core/estate"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/money"
@@ -132,25 +133,7 @@ func (r *relocation) move(c Choice) error {
 
 // unfill forgets the package that the disks of a workload were filled from: what is on them comes with the move.
 func (r *relocation) unfill(instance string) {
-	var after []string
-	gone := ""
-	for i := range r.p.Steps {
-		if s := &r.p.Steps[i]; s.Op == op.Fill && s.Resource == instance {
-			gone, after = s.ID, s.After
-		}
-	}
-	if gone == "" {
-		return
-	}
-	r.p.Steps = slices.DeleteFunc(r.p.Steps, func(s plan.Step) bool { return s.ID == gone })
-	for i := range r.p.Steps {
-		reorder(&r.p.Steps[i], func(order []string) []string {
-			if !slices.Contains(order, gone) {
-				return order
-			}
-			return append(slices.DeleteFunc(order, func(id string) bool { return id == gone }), after...)
-		})
-	}
+	r.p.Steps = change.Without(r.p.Steps, func(s *plan.Step) bool { return s.Op == op.Fill && s.Resource == instance })
 	plan.Reindexed(r.p)
 }
 
