@@ -4,7 +4,7 @@
 //	go run ./tools/mutants [--since REF] [--count N] [--seed S] [--also PACKAGE]... [PACKAGE...]
 //
 // Without packages it asks what was changed since a commit, line by line; with them, a sample of all of each. Nothing is written to the tree: go builds with the change
-// laid over it. It exits with 1 if something is not green before anything is changed.
+// laid over it, many at once where a program can hold both what was and what it is changed into (either.go). It exits with 1 if something is not green before anything is changed.
 package main
 
 import (
@@ -12,6 +12,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path"
@@ -103,15 +104,10 @@ func of(ctx context.Context, o options, folder string, only map[string][]span) (
 		return 0, 0, fmt.Errorf("%s is not green before anything is changed: %s", folder, verdict)
 	}
 	limit := max(20*time.Second, 4*time.Since(began))
-	for i := range some {
-		m := &some[i]
-		verdict := run(ctx, m, limit, folder)
-		if verdict == survived && len(o.also) > 0 {
-			verdict = run(ctx, m, 10*time.Minute, o.also...)
-		}
-		switch verdict {
+	tell := func(m *mutation, v verdict) {
+		switch v {
 		case broken:
-			continue // it is no program
+			return // it is no program
 		case survived:
 			fmt.Printf("%s:%d %s: %s\n", m.File, m.Line, m.Func, m.words())
 		default:
@@ -119,8 +115,46 @@ func of(ctx context.Context, o options, folder string, only map[string][]span) (
 		}
 		made++
 	}
+	alone, err := many(ctx, o, folder, some, tell)
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, m := range alone {
+		v := run(ctx, m, limit, folder)
+		if v == survived && len(o.also) > 0 {
+			v = run(ctx, m, 10*time.Minute, o.also...)
+		}
+		tell(m, v)
+	}
 	fmt.Printf("%s: %d changes, %d noticed, %d %%\n", folder, made, held, 100*held/max(made, 1))
 	return made, held, nil
+}
+
+// many asks changes that programs can hold many of, and returns the others.
+func many(ctx context.Context, o options, folder string, some []mutation, tell func(*mutation, verdict)) (alone []*mutation, err error) {
+	var all []*mutation
+	for i := range some {
+		all = append(all, &some[i])
+		if some[i].Either.Text == "" {
+			alone = append(alone, &some[i])
+		}
+	}
+	for _, changes := range together(all) {
+		dir, err := os.MkdirTemp("", "mutants-")
+		if err != nil {
+			return nil, err
+		}
+		defer os.RemoveAll(dir)
+		b, not, err := held(ctx, dir, folder, append([]string{folder}, o.also...), changes)
+		if err != nil {
+			return nil, err
+		}
+		alone = append(alone, not...)
+		for _, n := range slices.Sorted(maps.Keys(b.changes)) {
+			tell(b.changes[n], b.ask(ctx, n))
+		}
+	}
+	return alone, nil
 }
 
 // verdict is what became of a change.

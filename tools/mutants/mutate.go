@@ -21,6 +21,8 @@ type mutation struct {
 	From, To   int
 	// Sort is what sort of change it is, Old and New what stands there before and after.
 	Sort, Old, New string
+	// Either is what holds both, for a program of many changes; the zero value is a change that wants a program of its own.
+	Either either
 }
 
 func (m *mutation) words() string {
@@ -142,11 +144,11 @@ func (m *maker) walk(n ast.Node) {
 			m.number(n)
 		case *ast.ExprStmt:
 			if _, call := n.X.(*ast.CallExpr); call {
-				m.add("a call is left out", n, "_ = 0")
+				m.add("a call is left out", n, "_ = 0", "if !"+chosen+" { "+m.text(n)+" }")
 			}
 		case *ast.BranchStmt:
 			if n.Tok == token.CONTINUE && n.Label == nil {
-				m.add("a loop ends", n, "break")
+				m.add("a loop ends", n, "break", "if "+chosen+" { break } else { continue }")
 			}
 		}
 		return true
@@ -163,6 +165,7 @@ func (m *maker) operator(n *ast.BinaryExpr) {
 		return
 	}
 	m.at("an operator is turned", n.OpPos, n.OpPos+token.Pos(len(n.Op.String())), to.String())
+	m.hold(n, m.eitherOperator(n, to))
 }
 
 // isText reports an addition that may be of text: one of its ends is.
@@ -185,14 +188,13 @@ func isText(n *ast.BinaryExpr) bool {
 // guard turns a condition, and leaves out what returns early.
 func (m *maker) guard(n *ast.IfStmt) {
 	cond := m.text(n.Cond)
-	m.add("a condition is turned", n.Cond, "!("+cond+")")
+	m.add("a condition is turned", n.Cond, "!("+cond+")", chosen+" != ("+cond+")")
 	if len(n.Body.List) == 0 || n.Else != nil {
 		return
 	}
-	switch last := n.Body.List[len(n.Body.List)-1].(type) {
+	switch n.Body.List[len(n.Body.List)-1].(type) {
 	case *ast.ReturnStmt, *ast.BranchStmt:
-		_ = last
-		m.add("a guard is left out", n.Cond, "false && ("+cond+")")
+		m.add("a guard is left out", n.Cond, "false && ("+cond+")", "!"+chosen+" && ("+cond+")")
 	}
 }
 
@@ -210,7 +212,7 @@ func (m *maker) silence(n *ast.ReturnStmt) {
 			return
 		}
 	}
-	m.add("an error is emptied", last, "nil")
+	m.add("an error is emptied", last, "nil", onOneLine("func() error { if "+chosen+" { return nil }; return "+m.text(last)+" }()"))
 }
 
 // number counts one more.
@@ -219,7 +221,8 @@ func (m *maker) number(n *ast.BasicLit) {
 		return
 	}
 	if v, err := strconv.ParseInt(n.Value, 0, 64); err == nil {
-		m.add("a number is one more", n, strconv.FormatInt(v+1, 10))
+		more := strconv.FormatInt(v+1, 10)
+		m.add("a number is one more", n, more, "mutantsPick("+number+", "+n.Value+", "+more+")")
 	}
 }
 
@@ -227,7 +230,11 @@ func (m *maker) text(n ast.Node) string {
 	return string(m.src[m.set.Position(n.Pos()).Offset:m.set.Position(n.End()).Offset])
 }
 
-func (m *maker) add(sort string, n ast.Node, to string) { m.at(sort, n.Pos(), n.End(), to) }
+// add makes a change of a whole node; both is what holds the change and what was.
+func (m *maker) add(sort string, n ast.Node, to, both string) {
+	m.at(sort, n.Pos(), n.End(), to)
+	m.hold(n, both)
+}
 
 func (m *maker) at(sort string, from, to token.Pos, with string) {
 	a, b := m.set.Position(from), m.set.Position(to)
