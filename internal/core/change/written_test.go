@@ -1,10 +1,12 @@
 package change_test
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"maps"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -84,31 +86,49 @@ func writtenStep(s *plan.Step) string {
 	return out.String()
 }
 
-// livesWritten is how many lives are written down.
-const livesWritten = 8
+// livesWritten is how many lives are written down, and livesSummed of how many more the sums are.
+const livesWritten, livesSummed = 8, 64
+
+// writtenLife is a life with all its plans.
+var writtenLife = rapid.Custom(func(t *rapid.T) string {
+	var out strings.Builder
+	lived(t, func(l *life) []func() {
+		if l.w.told == nil {
+			l.w.told = &out
+			fmt.Fprintf(&out, "== raise\n%s", written(l.wanted))
+		}
+		if !l.whole {
+			return []func(){l.changed, l.broken}
+		}
+		return []func(){l.changed, l.broken, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored, l.replicated, l.failedOver}
+	})
+	return out.String()
+})
 
 // TestLivesAreAsTheyWere writes down all plans of some lives, which are always the same: what changes in any of them is seen.
 func TestLivesAreAsTheyWere(t *testing.T) {
 	for n := range livesWritten {
 		t.Run(fmt.Sprint(n), func(t *testing.T) {
 			t.Parallel()
-			life := rapid.Custom(func(t *rapid.T) string {
-				var out strings.Builder
-				lived(t, func(l *life) []func() {
-					if l.w.told == nil {
-						l.w.told = &out
-						fmt.Fprintf(&out, "== raise\n%s", written(l.wanted))
-					}
-					if !l.whole {
-						return []func(){l.changed, l.broken}
-					}
-					return []func(){l.changed, l.broken, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored, l.replicated, l.failedOver}
-				})
-				return out.String()
-			})
-			golden.Is(t, fmt.Sprintf("testdata/life-%d.txt", n), life.Example(n))
+			golden.Is(t, fmt.Sprintf("testdata/life-%d.txt", n), writtenLife.Example(n))
 		})
 	}
+}
+
+// TestMoreLivesAreAsTheyWere holds more of them by a sum of each plan. Where one is another, SHOW_LIFE=N writes the whole of it, to be compared with that of the code before.
+func TestMoreLivesAreAsTheyWere(t *testing.T) {
+	if n, err := strconv.Atoi(os.Getenv("SHOW_LIFE")); err == nil {
+		t.Log(writtenLife.Example(n))
+	}
+	var sums strings.Builder
+	for n := livesWritten; n < livesWritten+livesSummed; n++ {
+		fmt.Fprintf(&sums, "life %d\n", n)
+		for text := range strings.SplitSeq(strings.TrimPrefix(writtenLife.Example(n), "== "), "\n== ") {
+			act, plan, _ := strings.Cut(text, "\n")
+			fmt.Fprintf(&sums, "  %s: %d lines, %.4x\n", act, strings.Count(plan, "\n"), sha256.Sum256([]byte(plan)))
+		}
+	}
+	golden.Is(t, "testdata/lives.txt", sums.String())
 }
 
 // TestScenarioChangesAreAsTheyWere writes down what is done to the scenario: each kind of change once.
