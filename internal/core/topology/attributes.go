@@ -76,8 +76,8 @@ func (b *builder) attributeWithin(v *tosca.Value, p place, in *frame, capability
 	}
 	if o := in.tmpl.Output(output); o != nil {
 		x, ok := b.eval(o.Value, scope{f: in})
-		if !ok || isDeferred(x) {
-			return x, ok
+		if !ok {
+			return nil, false
 		}
 		return b.nested(v, x, rest[1:])
 	}

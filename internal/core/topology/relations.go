@@ -63,7 +63,11 @@ func (b *builder) relateOutside(p place, n *Node) {
 	mapped := p.f.tmpl.Substitution.Requirements
 	for _, outer := range slices.Sorted(maps.Keys(mapped)) {
 		m := mapped[outer]
-		if m.Node != p.n.Name || assigned[m.Name] {
+		if m.Node != p.n.Name {
+			continue
+		}
+		if assigned[m.Name] {
+			b.ledToNothing(p, outer)
 			continue
 		}
 		found := b.landsOutside(p, m.Name)
@@ -87,6 +91,17 @@ func (b *builder) relateOutside(p place, n *Node) {
 		}
 		for _, l := range b.lands(outer, a) {
 			n.Relations = append(n.Relations, Relation{Name: a.Name, Order: Depends, Target: b.placed[l.place], Capability: l.capability})
+		}
+	}
+}
+
+// ledToNothing refuses what the node that is stood for requires, where it is led to a requirement that the template has fulfilled itself.
+func (b *builder) ledToNothing(p place, outer string) {
+	m := p.f.tmpl.Substitution.Requirements[outer]
+	for _, a := range p.f.stands.Requirements {
+		if a.Name == outer {
+			b.mistakeOnce(a.Pos, len(a.Name), tosca.CodeSubstitution, fmt.Sprintf("the template %s, which stands for %s, maps the requirement %q to %q of its node %s, which it fulfils itself", p.f.tmpl.Name, p.f.stands.Name, outer, m.Name, m.Node),
+				"leave it out here, or there")
 		}
 	}
 }

@@ -96,17 +96,23 @@ func splitAny(text, separators string) []string {
 
 // nested follows keys into maps and indexes into lists.
 func (b *builder) nested(v *tosca.Value, x any, path []string) (any, bool) {
-	for _, key := range path {
+	for i, key := range path {
 		switch in := x.(type) {
 		case map[string]any:
 			x = in[key]
 		case []any:
 			x = at(in, key)
+		case Deferred:
+			if in.Func == "get_attribute" { // what is within is known when it is
+				args := slices.Clone(in.Args)
+				for _, k := range path[i:] {
+					args = append(args, k)
+				}
+				return Deferred{in.Func, args}, true
+			}
+			x = nil
 		default:
 			x = nil
-		}
-		if isDeferred(x) {
-			return x, true
 		}
 		if x == nil {
 			word := argument(v, key)
