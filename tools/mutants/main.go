@@ -1,7 +1,7 @@
 // Mutants says how much of the code its tests hold: it makes one small change to the code after another, runs the tests of its package, and lists the changes that no
 // test noticed. Each is a question: is this behaviour tested anywhere, or is the change without effect?
 //
-//	go run ./tools/mutants [--since REF] [--count N] [--seed S] [--also PACKAGE]... [PACKAGE...]
+//	go run ./tools/mutants [--since REF] [--count N] [--seed S] [--at-once N] [--also PACKAGE]... [PACKAGE...]
 //
 // Without packages it asks what was changed since a commit, line by line; with them, a sample of all of each. Nothing is written to the tree: go builds with the change
 // laid over it, many at once where a program can hold both what was and what it is changed into (either.go). It exits with 1 if something is not green before anything is changed.
@@ -12,11 +12,11 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"maps"
 	"os"
 	"os/exec"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -28,6 +28,8 @@ type options struct {
 	count int
 	seed  uint64
 	also  []string
+	// atOnce is how many changes are asked at once.
+	atOnce int
 }
 
 func main() {
@@ -35,6 +37,7 @@ func main() {
 	flag.StringVar(&o.since, "since", "HEAD", "commit since which what was changed is asked, where no package is named")
 	flag.IntVar(&o.count, "count", 40, "how many changes are made in a package at most; 0 is all")
 	flag.Uint64Var(&o.seed, "seed", uint64(time.Now().Unix()), "which of them: equal seeds make equal changes")
+	flag.IntVar(&o.atOnce, "at-once", runtime.NumCPU(), "how many changes are asked at once, where a program holds many")
 	flag.Func("also", "package whose tests are run for what the package's own do not notice; may be repeated", func(p string) error {
 		o.also = append(o.also, p)
 		return nil
@@ -150,9 +153,7 @@ func many(ctx context.Context, o options, folder string, some []mutation, tell f
 			return nil, err
 		}
 		alone = append(alone, not...)
-		for _, n := range slices.Sorted(maps.Keys(b.changes)) {
-			tell(b.changes[n], b.ask(ctx, n))
-		}
+		b.askAll(ctx, o.atOnce, tell)
 	}
 	return alone, nil
 }

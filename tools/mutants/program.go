@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,7 +15,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // program is the tests of a package, built once over many changes.
@@ -200,6 +204,23 @@ func (p *program) run(ctx context.Context, limit time.Duration, env []string, ar
 		err = ctx.Err()
 	}
 	return out.String(), err
+}
+
+// askAll asks all changes, so many at once, and tells what became of each as it is known.
+func (b *batch) askAll(ctx context.Context, atOnce int, tell func(*mutation, verdict)) {
+	var telling sync.Mutex
+	var all errgroup.Group
+	all.SetLimit(max(atOnce, 1))
+	for _, n := range slices.Sorted(maps.Keys(b.changes)) {
+		all.Go(func() error {
+			v := b.ask(ctx, n)
+			telling.Lock()
+			defer telling.Unlock()
+			tell(b.changes[n], v)
+			return nil
+		})
+	}
+	_ = all.Wait()
 }
 
 // ask runs the tests that come by a change, the quick ones first.
