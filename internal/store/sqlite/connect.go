@@ -19,8 +19,11 @@ import (
 // connector opens connections to a database by what it is called, its settings included.
 type connector string
 
+// opens opens a connection; what tests put in its place fails when it is to.
+var opens = (&sqlite.Driver{}).Open
+
 // Connect opens one.
-func (c connector) Connect(context.Context) (driver.Conn, error) { return c.Driver().Open(string(c)) }
+func (c connector) Connect(context.Context) (driver.Conn, error) { return opens(string(c)) }
 
 // Driver is SQLite's.
 func (connector) Driver() driver.Driver { return &sqlite.Driver{} }

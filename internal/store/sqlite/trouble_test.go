@@ -1,0 +1,318 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"net/url"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"andamio/internal/core/run"
+	"andamio/internal/store/relational"
+)
+
+// trouble has one call to the database files of a folder fail: the at-th, where at is not 0.
+type trouble struct{ at, calls atomic.Int64 }
+
+var (
+	errTrouble = errors.New("disk I/O error of a test")
+	// troubles are those that tests make, by folder.
+	troubles sync.Map
+)
+
+func init() {
+	open := opens
+	opens = func(dsn string) (driver.Conn, error) {
+		c, err := open(dsn)
+		if err != nil {
+			return nil, err
+		}
+		path, _, _ := strings.Cut(strings.TrimPrefix(dsn, "file:"), "?")
+		if path, err = url.PathUnescape(path); err != nil {
+			return nil, err
+		}
+		for dir := filepath.Dir(path); len(dir) > 1; dir = filepath.Dir(dir) {
+			if t, found := troubles.Load(dir); found {
+				return troubledConn{c, t.(*trouble)}, nil
+			}
+		}
+		return c, nil
+	}
+}
+
+// troubled is a folder whose databases fail when they are to.
+func troubled(t *testing.T) (string, *trouble) {
+	t.Helper()
+	dir, x := t.TempDir(), &trouble{}
+	troubles.Store(dir, x)
+	t.Cleanup(func() { troubles.Delete(dir) })
+	return dir, x
+}
+
+// fails has the at-th call from now on fail; 0 is none.
+func (x *trouble) fails(at int) {
+	x.calls.Store(0)
+	x.at.Store(int64(at))
+}
+
+func (x *trouble) call() error {
+	if x.calls.Add(1) == x.at.Load() {
+		return errTrouble
+	}
+	return nil
+}
+
+type troubledConn struct {
+	driver.Conn
+	x *trouble
+}
+
+func (c troubledConn) PrepareContext(ctx context.Context, query string) (driver.Stmt, error) {
+	s, err := c.Conn.(driver.ConnPrepareContext).PrepareContext(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	return troubledStmt{s, c.x}, nil // that parsing fails says whoever asks then
+}
+
+func (c troubledConn) BeginTx(ctx context.Context, o driver.TxOptions) (driver.Tx, error) {
+	if err := c.x.call(); err != nil {
+		return nil, err
+	}
+	tx, err := c.Conn.(driver.ConnBeginTx).BeginTx(ctx, o)
+	return troubledTx{tx, c.x}, err
+}
+
+func (c troubledConn) ExecContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Result, error) {
+	if err := c.x.call(); err != nil {
+		return nil, err
+	}
+	return c.Conn.(driver.ExecerContext).ExecContext(ctx, query, args)
+}
+
+func (c troubledConn) QueryContext(ctx context.Context, query string, args []driver.NamedValue) (driver.Rows, error) {
+	if err := c.x.call(); err != nil {
+		return nil, err
+	}
+	rows, err := c.Conn.(driver.QueryerContext).QueryContext(ctx, query, args)
+	if err != nil {
+		return nil, err
+	}
+	return troubledRows{rows, c.x}, nil
+}
+
+type troubledStmt struct {
+	driver.Stmt
+	x *trouble
+}
+
+func (s troubledStmt) ExecContext(ctx context.Context, args []driver.NamedValue) (driver.Result, error) {
+	if err := s.x.call(); err != nil {
+		return nil, err
+	}
+	return s.Stmt.(driver.StmtExecContext).ExecContext(ctx, args)
+}
+
+func (s troubledStmt) QueryContext(ctx context.Context, args []driver.NamedValue) (driver.Rows, error) {
+	if err := s.x.call(); err != nil {
+		return nil, err
+	}
+	rows, err := s.Stmt.(driver.StmtQueryContext).QueryContext(ctx, args)
+	if err != nil {
+		return nil, err
+	}
+	return troubledRows{rows, s.x}, nil
+}
+
+type troubledTx struct {
+	driver.Tx
+	x *trouble
+}
+
+// Commit fails as a disk does that is full: what was to be written is not.
+func (t troubledTx) Commit() error {
+	if err := t.x.call(); err != nil {
+		return errors.Join(err, t.Tx.Rollback())
+	}
+	return t.Tx.Commit()
+}
+
+type troubledRows struct {
+	driver.Rows
+	x *trouble
+}
+
+func (r troubledRows) Next(into []driver.Value) error {
+	if err := r.Rows.Next(into); err != nil { // the end, too, is no call that fails
+		return err
+	}
+	return r.x.call()
+}
+
+// allFail has each call that some work makes fail, one after another, and holds that the work says so; it returns how many there are.
+func (x *trouble) allFail(t *testing.T, name string, work func() error) int {
+	t.Helper()
+	x.fails(0)
+	require.NoError(t, work(), name)
+	calls := int(x.calls.Load())
+	for at := 1; at <= calls; at++ {
+		x.fails(at)
+		require.ErrorContains(t, work(), errTrouble.Error(), "%s: call %d of %d", name, at, calls)
+	}
+	x.fails(0)
+	return calls
+}
+
+// arguments are what a method may be asked with: of each type something that is in the store.
+func arguments(ctx context.Context, of reflect.Type, word string, number int64) ([]reflect.Value, bool) {
+	var out []reflect.Value
+	for i := range of.NumIn() {
+		in := of.In(i)
+		switch {
+		case in == reflect.TypeFor[context.Context]():
+			out = append(out, reflect.ValueOf(ctx))
+		case in == reflect.TypeFor[time.Time]():
+			out = append(out, reflect.ValueOf(midday))
+		case in.Kind() == reflect.String:
+			out = append(out, reflect.ValueOf(word).Convert(in))
+		case in.Kind() == reflect.Int64, in.Kind() == reflect.Int, in.Kind() == reflect.Int32:
+			out = append(out, reflect.ValueOf(number).Convert(in))
+		case in.Kind() == reflect.Slice && in.Elem().Kind() == reflect.Int64:
+			out = append(out, reflect.ValueOf([]int64{1, 2}).Convert(in))
+		case in.Kind() == reflect.Slice && in.Elem().Kind() == reflect.String:
+			out = append(out, reflect.ValueOf([]string{word, "a"}).Convert(in))
+		case in.Kind() == reflect.Func:
+			out = append(out, reflect.MakeFunc(in, func([]reflect.Value) []reflect.Value {
+				var back []reflect.Value
+				for i := range in.NumOut() {
+					back = append(back, reflect.Zero(in.Out(i)))
+				}
+				return back
+			}))
+		case in.Kind() == reflect.Interface, in.Kind() == reflect.Pointer:
+			return nil, false
+		default:
+			out = append(out, reflect.Zero(in))
+		}
+	}
+	return out, true
+}
+
+// writesOf are methods that do something each time: that they do it whole or not at all is held elsewhere.
+var writesOf = []string{"Add", "Begin", "Cancel", "Change", "Claim", "Close", "Create", "Decide", "Drop", "End", "Enlist", "Fire", "Finish", "Forget", "Hold", "Keep", "Learn", "Lease", "Lock", "Note", "Observed", "Own", "Propose", "Publish", "Record", "Register", "Reserve",
+	"Resume", "Revise", "Say", "Save", "Set", "Settle", "Stage", "Take", "Touch", "Undo", "Unregister", "Void", "Withdraw", "Beat", "Busy", "Snapshot", "CopyTo", "Copy"}
+
+// TestNoReadingIsCutShortUnsaid asks everything that can be asked of a store, has each call to the database fail that it makes, each row included, and holds that nobody is told
+// less than there is without an error.
+func TestNoReadingIsCutShortUnsaid(t *testing.T) {
+	t.Parallel()
+	dir, x := troubled(t)
+	path := filepath.Join(dir, "andamio.db")
+	peopled(t, path)
+	s, err := Open(t.Context(), path)
+	require.NoError(t, err)
+	defer s.Close()
+	asked, calls := 0, 0
+	for i := range reflect.TypeOf(s).NumMethod() {
+		m := reflect.TypeOf(s).Method(i)
+		f := reflect.ValueOf(s).Method(i)
+		if slices.ContainsFunc(writesOf, func(w string) bool { return strings.HasPrefix(m.Name, w) }) || f.Type().NumOut() == 0 || !f.Type().Out(f.Type().NumOut()-1).Implements(reflect.TypeFor[error]()) {
+			continue
+		}
+		most := 0
+		for _, word := range []string{"vega", "basin", "trial", "a", "r", "serve", "survey", ""} {
+			for _, number := range []int64{1, 2} {
+				args, can := arguments(t.Context(), f.Type(), word, number)
+				if !can {
+					continue
+				}
+				ask := func() error {
+					out := f.Call(args)
+					err, _ := out[len(out)-1].Interface().(error)
+					return err
+				}
+				if x.fails(0); ask() != nil {
+					continue // there is no such thing
+				}
+				most = max(most, x.allFail(t, m.Name+" "+word, ask))
+			}
+		}
+		if most == 0 {
+			t.Logf("not asked: %s", m.Name)
+			continue
+		}
+		asked, calls = asked+1, calls+most
+	}
+	t.Logf("%d are asked, with %d calls", asked, calls)
+	assert.Greater(t, asked, 50)
+}
+
+// TestWhatIsDoneWithTheFileSaysWhatFailed has each call fail that opening, looking through and copying a database makes, and what is appended to a journal.
+func TestWhatIsDoneWithTheFileSaysWhatFailed(t *testing.T) {
+	t.Parallel()
+	dir, x := troubled(t)
+	path := filepath.Join(dir, "andamio.db")
+	peopled(t, path)
+	ctx := t.Context()
+	s, err := Open(ctx, path)
+	require.NoError(t, err)
+	defer s.Close()
+	n := 0
+	next := func() string { n++; return filepath.Join(dir, fmt.Sprint(n)) }
+	for name, work := range map[string]func() error{
+		"verify":   func() error { _, err := Verify(ctx, path); return err },
+		"copy":     func() error { return s.CopyTo(ctx, next()) },
+		"snapshot": func() error { return s.Snapshot(ctx, func(relational.Asked) error { return nil }) },
+	} {
+		assert.Positive(t, x.allFail(t, name, work), name)
+		left, err := filepath.Glob(filepath.Join(dir, ".snapshot-*"))
+		require.NoError(t, err)
+		assert.Empty(t, left, name)
+	}
+	every := map[string]int{"make": 9, "open": 1}                                                           // to make one is many calls, one like another
+	for name, path := range map[string]func() string{"make": next, "open": func() string { return path }} { // some of their questions are only whether there is something
+		for at := 1; ; at += every[name] {
+			x.fails(at)
+			got, err := Open(ctx, path())
+			over := x.calls.Load() < int64(at)
+			x.fails(0)
+			if err == nil {
+				require.NoError(t, got.Close())
+				_, err = Verify(ctx, got.db.name)
+				require.NoError(t, err, "%s, call %d: what is there is whole", name, at)
+				assert.Empty(t, got.CopiedTo(), "nothing was brought up to date")
+			} else {
+				require.ErrorContains(t, err, errTrouble.Error(), "%s, call %d", name, at)
+			}
+			if over {
+				break
+			}
+		}
+	}
+	runID, epoch := aRun(t, s)
+	a, err := s.db.Appender(ctx, runID, epoch)
+	require.NoError(t, err)
+	events := []run.Event{{Seq: 1, Kind: run.Logged, Text: "one"}, {Seq: 2, Kind: run.Logged, Text: "two"}}
+	assert.Positive(t, x.allFail(t, "append", func() error {
+		err := a.Append(events, false)
+		if err == nil {
+			events[0].Seq, events[1].Seq = events[0].Seq+2, events[1].Seq+2
+		}
+		return err
+	}))
+	require.NoError(t, a.Append(events, false), "what failed has written nothing: the same may be written")
+	kept, err := s.Events(ctx, runID, 0, 100)
+	require.NoError(t, err)
+	assert.Len(t, kept, 4)
+}
