@@ -49,7 +49,8 @@ func kept(kind kinds.Kind, volumes []wire.Resource) []wire.Resource {
 // asSnapshot renders a volume as the snapshot that it is.
 func asSnapshot(w wire.Resource, c keep.Copy) wire.Resource {
 	size, _ := w.Attributes[wire.StorageSize].(float64)
-	at := maps.Clone(w.Attributes)
+	at := map[string]any{} // a site may tell nothing else of it
+	maps.Copy(at, w.Attributes)
 	at[wire.SnapshotOf], at[wire.SnapshotSize] = c.Of, strconv.FormatInt(int64(size*(1<<30)), 10)
 	at[wire.SnapshotState], at[wire.SnapshotWord] = "error", keep.Half
 	if !c.Taken.IsZero() {
