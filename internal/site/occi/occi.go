@@ -195,6 +195,12 @@ func (d *Driver) Read(ctx context.Context, kind kinds.Kind, id string) (site.Res
 	if err := d.do(ctx, fmt.Sprintf("read %s", kind), http.MethodGet, where, nil, nil, &out); err != nil {
 		return site.Resource{}, err
 	}
+	if out.ID == "" {
+		if out.Kind == "" && len(out.Attributes) == 0 {
+			return site.Resource{}, &site.Error{Site: d.name, Doing: fmt.Sprintf("read %s", kind), Class: site.Transient, Detail: "it says nothing of what it has there"}
+		}
+		out.ID = id // it is what was asked for
+	}
 	if copied {
 		if out, err = d.readKept(ctx, out); err != nil {
 			return site.Resource{}, err
@@ -243,7 +249,7 @@ func (d *Driver) all(ctx context.Context, kind kinds.Kind) ([]wire.Resource, err
 		}
 		got, fresh := slices.Concat(c.Resources, c.Links), 0
 		for _, r := range got {
-			if !seen[r.ID] {
+			if r.ID != "" && !seen[r.ID] {
 				seen[r.ID] = true
 				out, fresh = append(out, r), fresh+1
 			}

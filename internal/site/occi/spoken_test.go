@@ -3,6 +3,7 @@ package occi
 import (
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -96,7 +97,11 @@ func (l *listener) asked(name string, ask func() (any, error)) {
 	fmt.Fprintf(&l.said, " %s\n", name)
 	got, err := ask()
 	if err != nil {
-		fmt.Fprintf(&l.said, "   ! %s: %s\n", site.ClassOf(err), strings.ReplaceAll(err.Error(), l.URL, "HERE"))
+		var after time.Duration
+		if e := (*site.Error)(nil); errors.As(err, &e) {
+			after = e.After
+		}
+		fmt.Fprintf(&l.said, "   ! %s %s: %s\n", site.ClassOf(err), after, strings.ReplaceAll(err.Error(), l.URL, "HERE"))
 		return
 	}
 	text, err := json.Marshal(got)
@@ -200,7 +205,7 @@ var heard = map[string]string{
 	"being built":               `{"kind":"x","id":"7","attributes":{"occi.compute.state":"inactive","occi.compute.state.message":"building"}}`,
 	"a suspended one":           `{"kind":"x","id":"7","attributes":{"occi.compute.state":"suspended"}}`,
 	"a balancer":                `{"kind":"x","id":"7","attributes":{"andamio.balance.port":80,"andamio.balance.protocol":"http","andamio.balance.algorithm":"a","andamio.balance.look":"/","andamio.balance.member.x":"10.0.0.1:80","andamio.balance.member.y":""}}`,
-	"a few":                     `{"resources":[{"kind":"x","id":"1","title":"a"},{"kind":"x","id":"2","title":"` + keep.Copy{Of: "v", Name: "s"}.String() + `"},{"kind":"x","id":"3","title":"c"}],"links":[{"kind":"y#z","id":"4","source":{"location":"/compute/1"}}]}`,
+	"a few":                     `{"resources":[{"kind":"x","id":"1","title":"a"},{"kind":"x","id":"2","title":"` + keep.Copy{Of: "v", Name: "s"}.String() + `"},{"kind":"x","id":"3","title":"c"},{"kind":"x","title":"nobody"}],"links":[{"kind":"y#z","id":"4","source":{"location":"/compute/1"}}]}`,
 }
 
 // asks are what can be asked of a site beside making and changing things.

@@ -83,8 +83,10 @@ func (d *Driver) Page(ctx context.Context, q site.Query) (site.Page, error) {
 		return site.Page{}, err
 	}
 	got := slices.Concat(c.Resources, c.Links)
+	full := len(got) >= size
+	got = slices.DeleteFunc(got, func(w wire.Resource) bool { return w.ID == "" }) // by what it would be asked for nobody knows
 	page := paged(q, shown(got))
-	if len(got) >= size {
+	if full && len(got) > 0 {
 		page.Next = idOf(got[len(got)-1].ID)
 	}
 	return page, nil
