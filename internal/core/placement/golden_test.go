@@ -16,8 +16,10 @@ import (
 )
 
 // explained writes down all that a placement says.
-func explained(p placement.Problem) string {
-	got, err := placement.Solve(p, placement.Options{Seed: 3})
+func explained(p placement.Problem) string { return explainedWith(p, placement.Options{Seed: 3}) }
+
+func explainedWith(p placement.Problem, o placement.Options) string {
+	got, err := placement.Solve(p, o)
 	var out strings.Builder
 	if err != nil {
 		var no *placement.Impossible
