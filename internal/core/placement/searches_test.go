@@ -42,7 +42,7 @@ func pursued() (names []string, problems []placement.Problem) {
 		if n%3 == 0 {
 			p.Budget = 0.4 * float64(n+1)
 			add(fmt.Sprintf("%d workloads and a budget", shape.Workloads), p)
-			p.Budget, p.Payment = 0, estate.Payment("committed")
+			p.Budget, p.Payment = 0, estate.Reserved1
 			p.Weights = placement.Weights{Cost: 1, Latency: 3}
 			add(fmt.Sprintf("%d workloads, paid ahead and near", shape.Workloads), p)
 		}

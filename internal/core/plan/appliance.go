@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/placement"
@@ -90,8 +91,11 @@ func (w *weave) balance(connected []string) {
 	b := w.balancing()
 	w.add(Step{Op: op.Balance, Title: fmt.Sprintf("balance %s %d", b.Protocol, b.Port), Balancing: &b, Check: Condition{Kind: CheckSite}}, "", checkSeconds)
 	w.check()
-	for _, r := range w.node.Relations {
-		if r.Order != topology.Routes {
+	for i, r := range w.node.Relations {
+		again := slices.ContainsFunc(w.node.Relations[:i], func(o topology.Relation) bool {
+			return o.Order == topology.Routes && o.Target == r.Target && o.Capability == r.Capability
+		})
+		if r.Order != topology.Routes || again {
 			continue
 		}
 		for _, j := range w.c.ends(w.node, r, w.i) {

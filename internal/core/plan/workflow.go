@@ -50,11 +50,17 @@ func (c *compiler) follow(w *topology.Workflow) error {
 // preconditions adds a step for each target that must satisfy a condition.
 func (f *follower) preconditions(w *topology.Workflow) []string {
 	var gate []string
+	of := map[string]int{}
 	for _, p := range w.Preconditions {
+		of[p.Target]++
+		name := w.Name
+		if n := of[p.Target]; n > 1 { // there may be several of one target
+			name = fmt.Sprintf("%s.%d", name, n)
+		}
 		for _, id := range f.resources(p.Target) {
 			clause := clauseOf(p.Condition)
 			s := &Step{Resource: id, Op: op.Require, Title: "require " + p.Condition.String(), Check: Condition{Kind: CheckNone}, When: &clause}
-			gate = append(gate, f.add(s, w.Name, nil))
+			gate = append(gate, f.add(s, name, nil))
 		}
 	}
 	return gate
