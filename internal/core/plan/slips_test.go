@@ -78,7 +78,7 @@ func TestSlipsArePlannedAsRecorded(t *testing.T) {
 		open := func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, name)) }
 		source, err := open("template.yaml")
 		require.NoError(t, err)
-		out.WriteString(slips.Sums(t.Logf, name, string(source), func(text string) string { return planned(e, with(text, open)) }))
+		out.WriteString(slips.Sums(os.Getenv("SHOW_SLIPS"), t.Logf, name, string(source), func(text string) string { return planned(e, with(text, open)) }))
 	}
 	tricky, err := filepath.Glob("../topology/testdata/tricky/*.txtar")
 	require.NoError(t, err)
@@ -95,7 +95,7 @@ func TestSlipsArePlannedAsRecorded(t *testing.T) {
 		}
 		source, err := open("template.yaml")
 		require.NoError(t, err)
-		out.WriteString(slips.Sums(t.Logf, filepath.Base(path), string(source), func(text string) string { return planned(usual, with(text, open)) }))
+		out.WriteString(slips.Sums(os.Getenv("SHOW_SLIPS"), t.Logf, filepath.Base(path), string(source), func(text string) string { return planned(usual, with(text, open)) }))
 	}
 	golden.Is(t, "testdata/slips.txt", out.String())
 }

@@ -4,7 +4,6 @@ package slips
 import (
 	"crypto/sha256"
 	"fmt"
-	"os"
 	"regexp"
 	"strings"
 )
@@ -52,9 +51,9 @@ var all = []slip{
 	}},
 }
 
-// Sums makes each slip in each line of a template, and returns sums of what comes of them, line by line. Where one is another, SHOW_SLIPS=NAME:LINE has that be logged, to be
+// Sums makes each slip in each line of a template, and returns sums of what comes of them, line by line. The one to show, NAME:LINE, is logged as it is, to be
 // compared with what came of it before.
-func Sums(log func(format string, args ...any), name, text string, work func(string) string) string {
+func Sums(show string, log func(format string, args ...any), name, text string, work func(string) string) string {
 	var out strings.Builder
 	lines := strings.SplitAfter(text, "\n")
 	for i, line := range lines {
@@ -70,7 +69,7 @@ func Sums(log func(format string, args ...any), name, text string, work func(str
 				continue
 			}
 			got := work(strings.Join(lines[:i], "") + wrong + strings.Join(lines[i+1:], ""))
-			if os.Getenv("SHOW_SLIPS") == at {
+			if show == at {
 				log("%s %s:\n%s", at, s.name, got)
 			}
 			fmt.Fprintf(&out, " %.2x", sha256.Sum256([]byte(got)))
