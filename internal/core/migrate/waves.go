@@ -38,7 +38,7 @@ func Waves(all []Candidate, groups [][]string, window float64) []Wave {
 	var filled []*filling
 	for _, u := range units {
 		earliest := 0
-		for n := range u.needs {
+		for _, n := range u.needs {
 			earliest = max(earliest, n.wave)
 		}
 		u.wave = len(filled)
@@ -95,7 +95,7 @@ func longest(ways map[string]float64) float64 {
 type unit struct {
 	names []string
 	ways  map[string]float64
-	needs map[*unit]bool
+	needs []*unit // each once, in the order in which they are told: where they go in a circle, which is cut depends on it
 	rank  int
 	wave  int
 	seen  bool
@@ -106,7 +106,7 @@ func unite(all []Candidate, groups [][]string) []*unit {
 	of := map[string]*unit{}
 	var units []*unit
 	for _, c := range all {
-		of[c.Instance] = &unit{names: []string{c.Instance}, ways: map[string]float64{c.Way: c.Seconds}, needs: map[*unit]bool{}}
+		of[c.Instance] = &unit{names: []string{c.Instance}, ways: map[string]float64{c.Way: c.Seconds}}
 		units = append(units, of[c.Instance])
 	}
 	for _, g := range groups {
@@ -131,8 +131,8 @@ func unite(all []Candidate, groups [][]string) []*unit {
 	}
 	for _, c := range all {
 		for _, n := range c.Needs {
-			if other := of[n]; other != nil && other != of[c.Instance] {
-				of[c.Instance].needs[other] = true
+			if u, other := of[c.Instance], of[n]; other != nil && other != u && !slices.Contains(u.needs, other) {
+				u.needs = append(u.needs, other)
 			}
 		}
 	}
@@ -150,7 +150,7 @@ func rank(units []*unit) {
 			return u.rank
 		}
 		u.seen = true
-		for n := range u.needs {
+		for _, n := range u.needs {
 			u.rank = max(u.rank, visit(n)+1)
 		}
 		return u.rank
