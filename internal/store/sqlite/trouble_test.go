@@ -5,7 +5,9 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
+	"os"
 	"path/filepath"
 	"reflect"
 	"slices"
@@ -83,7 +85,7 @@ func (c troubledConn) PrepareContext(ctx context.Context, query string) (driver.
 	if err != nil {
 		return nil, err
 	}
-	return troubledStmt{s, c.x}, nil // that parsing fails says whoever asks then
+	return troubledStmt{s, c.x, query}, nil // that parsing fails says whoever asks then
 }
 
 func (c troubledConn) BeginTx(ctx context.Context, o driver.TxOptions) (driver.Tx, error) {
@@ -106,15 +108,13 @@ func (c troubledConn) QueryContext(ctx context.Context, query string, args []dri
 		return nil, err
 	}
 	rows, err := c.Conn.(driver.QueryerContext).QueryContext(ctx, query, args)
-	if err != nil {
-		return nil, err
-	}
-	return troubledRows{rows, c.x}, nil
+	return c.x.rows(query, rows), err
 }
 
 type troubledStmt struct {
 	driver.Stmt
-	x *trouble
+	x     *trouble
+	query string
 }
 
 func (s troubledStmt) ExecContext(ctx context.Context, args []driver.NamedValue) (driver.Result, error) {
@@ -129,10 +129,7 @@ func (s troubledStmt) QueryContext(ctx context.Context, args []driver.NamedValue
 		return nil, err
 	}
 	rows, err := s.Stmt.(driver.StmtQueryContext).QueryContext(ctx, args)
-	if err != nil {
-		return nil, err
-	}
-	return troubledRows{rows, s.x}, nil
+	return s.x.rows(s.query, rows), err
 }
 
 type troubledTx struct {
@@ -151,6 +148,14 @@ func (t troubledTx) Commit() error {
 type troubledRows struct {
 	driver.Rows
 	x *trouble
+}
+
+// rows are those of a question, each of which may fail; what a statement that writes tells of itself comes when it is done.
+func (x *trouble) rows(query string, rows driver.Rows) driver.Rows {
+	if verb, _, _ := strings.Cut(strings.TrimSpace(query), " "); rows == nil || verb == "INSERT" || verb == "UPDATE" || verb == "DELETE" {
+		return rows
+	}
+	return troubledRows{rows, x}
 }
 
 func (r troubledRows) Next(into []driver.Value) error {
@@ -256,6 +261,44 @@ func TestNoReadingIsCutShortUnsaid(t *testing.T) {
 	}
 	t.Logf("%d are asked, with %d calls", asked, calls)
 	assert.Greater(t, asked, 50)
+}
+
+// TestEveryWriteThatFailsHasWrittenNothing has each call to the database fail that each write makes, which the database itself may do, and not only whoever asked give up.
+func TestEveryWriteThatFailsHasWrittenNothing(t *testing.T) {
+	t.Parallel()
+	dir, x := troubled(t)
+	like := filepath.Join(dir, "like.db")
+	writes := peopled(t, like)
+	whole, err := os.ReadFile(like)
+	require.NoError(t, err)
+	fresh := func(name string) *Store {
+		path := filepath.Join(dir, strings.ReplaceAll(name, " ", "-")+".db")
+		require.NoError(t, os.WriteFile(path, whole, 0o600))
+		s, err := Open(t.Context(), path)
+		require.NoError(t, err)
+		return s
+	}
+	x.fails(0)
+	before := contents(t, like)
+	for _, name := range slices.Sorted(maps.Keys(writes(nil))) {
+		tried := fresh(name + " tried")
+		x.fails(0)
+		require.NoError(t, writes(tried)[name](t.Context()), name)
+		calls := int(x.calls.Load())
+		require.NoError(t, tried.Close())
+		require.Positive(t, calls, name)
+		s := fresh(name)
+		for at := 1; at <= calls; at++ {
+			x.fails(at)
+			err := writes(s)[name](t.Context())
+			x.fails(0)
+			require.ErrorContains(t, err, errTrouble.Error(), "%s: call %d of %d", name, at, calls)
+			if name != "beat" { // that somebody lives is true, whatever is asked after it
+				assert.Equal(t, before, contents(t, s.db.name), "%s: call %d of %d", name, at, calls)
+			}
+		}
+		require.NoError(t, s.Close())
+	}
 }
 
 // TestWhatIsDoneWithTheFileSaysWhatFailed has each call fail that opening, looking through and copying a database makes, and what is appended to a journal.
