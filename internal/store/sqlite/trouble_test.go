@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"andamio/internal/core/run"
+	"andamio/internal/core/trail"
 	"andamio/internal/store/relational"
 )
 
@@ -358,4 +359,52 @@ func TestWhatIsDoneWithTheFileSaysWhatFailed(t *testing.T) {
 	kept, err := s.Events(ctx, runID, 0, 100)
 	require.NoError(t, err)
 	assert.Len(t, kept, 4)
+}
+
+// TestACopyIsWholeOrNone copies a workspace to an empty one and has each call fail that this makes: nothing is there then; what is copied in the end is all there was, and nothing of it is
+// overwritten.
+func TestACopyIsWholeOrNone(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	dir, x := troubled(t)
+	had := filepath.Join(dir, "had.db")
+	peopled(t, had)
+	from, err := Open(ctx, had)
+	require.NoError(t, err)
+	defer from.Close()
+	first, err := from.Note(ctx, trail.Entry{At: midday, Act: "a", On: "b"})
+	require.NoError(t, err)
+	to, err := Open(ctx, filepath.Join(dir, "has.db"))
+	require.NoError(t, err)
+	defer to.Close()
+	empty := contents(t, to.db.name)
+	copied := func() (relational.Copied, error) {
+		return relational.Copy(ctx, from.db, to.Database(), relational.Tables)
+	}
+	failed := 0
+	for at := 1; ; at += 7 {
+		x.fails(at)
+		_, err := copied()
+		over := x.calls.Load() < int64(at)
+		x.fails(0)
+		if over {
+			require.NoError(t, err)
+			break
+		}
+		failed++
+		require.ErrorContains(t, err, errTrouble.Error(), "call %d", at)
+		require.Equal(t, empty, contents(t, to.db.name), "call %d", at)
+	}
+	assert.Greater(t, failed, 20)
+	want, got := contents(t, had), contents(t, to.db.name)
+	for _, table := range relational.NotCopied {
+		delete(want, table)
+		delete(got, table)
+	}
+	assert.Equal(t, want, got)
+	_, err = copied()
+	assert.ErrorContains(t, err, "plans: there are 2 rows already, and nothing is overwritten")
+	second, err := to.Note(ctx, trail.Entry{At: midday, Act: "a", On: "b"})
+	require.NoError(t, err)
+	assert.Equal(t, first.Seq+1, second.Seq, "the trail goes on where it was")
 }
