@@ -206,7 +206,7 @@ func TestSitesMisbehaveAndTheEngineDoesAWholeLifeAllTheSame(t *testing.T) {
 	s.opens(time.Second)
 	s.pairs("alisio-sur", "vega", false)
 	s.patience.Tries = 12
-	share := 0.06
+	share := 0.04 // what is broken or not there is built anew only so often
 	s.box.Misbehave(sandbox.Troubles(share)...)
 	wanted := plantest.Plan(t, "drill")
 	s.stand = change.Nothing(wanted)
