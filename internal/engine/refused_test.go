@@ -1,11 +1,15 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -17,6 +21,7 @@ import (
 
 	"andamio/internal/core/estate"
 	"andamio/internal/core/kinds"
+	"andamio/internal/core/ovf"
 	"andamio/internal/core/plan"
 	"andamio/internal/core/plan/op"
 	"andamio/internal/core/run"
@@ -40,6 +45,7 @@ type kept struct {
 
 	balancing site.Balancing
 	members   map[string]string
+	limit     site.IOLimit
 }
 
 const refusal = "that is not to be"
@@ -80,7 +86,14 @@ func (s *roomy) find(doing, id string) (*kept, error) {
 }
 
 func (s *roomy) resource(id string, x *kept) site.Resource {
-	return site.Resource{Kind: x.kind, ID: id, State: x.state, Word: string(x.state), Attributes: map[string]string{"address": "127.0.0.1"}}
+	out := site.Resource{Kind: x.kind, ID: id, State: x.state, Word: string(x.state), Attributes: map[string]string{"address": "127.0.0.1"}}
+	if x.limit != (site.IOLimit{}) {
+		out.Attributes[site.AttrIOPerSecond], out.Attributes[site.AttrIOMiBPerSecond] = fmt.Sprint(x.limit.PerSecond), fmt.Sprint(x.limit.MiBPerSecond)
+	}
+	if x.kind == kinds.Object {
+		out.Attributes[site.AttrReceived] = fmt.Sprint(len(x.disk))
+	}
+	return out
 }
 
 func (s *roomy) Name() string                                   { return s.name }
@@ -94,6 +107,9 @@ func (s *roomy) Create(_ context.Context, r site.Request) (site.Resource, error)
 	defer s.mu.Unlock()
 	s.made++
 	x := &kept{kind: r.Kind, state: site.Active, disk: make([]byte, 256<<10)}
+	if r.Kind == kinds.Object {
+		x.disk = nil
+	}
 	id := fmt.Sprintf("%s-%d", r.Kind, s.made)
 	s.things[id] = x
 	return s.resource(id, x), nil
@@ -252,6 +268,50 @@ func (s *roomy) Consolidate(_ context.Context, disk string) (int64, error) {
 	return 1, err
 }
 
+func (s *roomy) Limit(_ context.Context, volume string, l site.IOLimit) error {
+	x, err := s.find("limit", volume)
+	if err == nil {
+		x.limit = l
+	}
+	return err
+}
+
+// most is how much of an object is taken at once.
+const most = 64 << 10
+
+func (s *roomy) Upload(_ context.Context, object string, offset, _ int64, data []byte) (int64, error) {
+	x, err := s.find("upload", object)
+	if err != nil {
+		return 0, err
+	}
+	x.disk = append(x.disk[:offset], data[:min(most, len(data))]...)
+	return int64(len(x.disk)), nil
+}
+
+func (s *roomy) Unpack(_ context.Context, disk, object string, _ int) (int64, error) {
+	if _, err := s.find("unpack", object); err != nil {
+		return 0, err
+	}
+	_, err := s.find("write", disk)
+	return 1, err
+}
+
+// smallPackage is a package of two disks, of which each has a little.
+func smallPackage(t *testing.T) (file, digest string, size int64) {
+	t.Helper()
+	source := ovf.Source{Held: []ovf.Extent{{Offset: 64 << 10, Length: 64 << 10}}, Read: func(p []byte, _ int64) error { copy(p, "what a package brings"); return nil }}
+	spool, err := os.CreateTemp(t.TempDir(), "spool")
+	require.NoError(t, err)
+	defer spool.Close()
+	var out bytes.Buffer
+	p := ovf.Package{Name: "well", Hostname: "well", Cores: 1, MemoryGiB: 1, OS: "linux", Disks: []ovf.Disk{{Name: "system", Bytes: 256 << 10}, {Name: "depths", Bytes: 256 << 10}}}
+	require.NoError(t, ovf.Write(&out, p, []ovf.Source{source, source}, spool, time.Unix(1e9, 0)))
+	file = filepath.Join(t.TempDir(), "well.ova")
+	require.NoError(t, os.WriteFile(file, out.Bytes(), 0o600))
+	sum := sha256.Sum256(out.Bytes())
+	return file, hex.EncodeToString(sum[:]), int64(out.Len())
+}
+
 func (s *roomy) balance(doing, id, name, at string) error {
 	x, err := s.find(doing, id)
 	if err != nil {
@@ -306,7 +366,7 @@ func (s *roomy) Try(context.Context, string) (site.Trial, error) {
 // furnished is a room with a machine, its disk and interface at one site, others like them at the other, and a snapshot.
 func furnished(at int) *room {
 	r := &room{at: at, things: map[string]*kept{}}
-	for id, kind := range map[string]kinds.Kind{"net": kinds.Network, "host": kinds.Instance, "vol": kinds.Volume, "port": kinds.Interface, "link": kinds.Attachment, "snap": kinds.Snapshot, "mem": kinds.Snapshot, "host2": kinds.Instance, "vol2": kinds.Volume, "port2": kinds.Interface} {
+	for id, kind := range map[string]kinds.Kind{"net": kinds.Network, "host": kinds.Instance, "vol": kinds.Volume, "port": kinds.Interface, "link": kinds.Attachment, "snap": kinds.Snapshot, "mem": kinds.Snapshot, "host2": kinds.Instance, "vol2": kinds.Volume, "port2": kinds.Interface, "box": kinds.Object} {
 		x := &kept{kind: kind, state: site.Active, disk: make([]byte, 256<<10)}
 		if strings.HasPrefix(id, "vol") || id == "snap" {
 			copy(x.disk[hashBlock:], "what is on "+id)
@@ -325,8 +385,9 @@ func asked(s plan.Step) *plan.Plan {
 	p.Resources = []plan.Resource{at("net", "vega", kinds.Network, plan.NetworkSpec{Label: "net"}), at("host", "vega", kinds.Instance, plan.InstanceSpec{Cores: 1, MemoryGiB: 1, DiskGiB: 1}),
 		at("vol", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}), at("port", "vega", kinds.Interface, plan.InterfaceSpec{Instance: "host", Network: "net"}),
 		at("snap", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "vol", Set: "one"}), at("mem", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "host", Set: "one", Memory: true}), at("host2", "presa", kinds.Instance, plan.InstanceSpec{Cores: 1}), at("vol2", "presa", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}),
-		at("port2", "presa", kinds.Interface, plan.InterfaceSpec{Instance: "host2"}), at("new", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}), {ID: "door", Kind: kinds.Software, Site: "vega", Level: 1, On: "host", Spec: plan.NoSpec{}}}
-	for _, id := range []string{"net", "host", "vol", "port", "snap", "mem", "host2", "vol2", "port2"} {
+		at("port2", "presa", kinds.Interface, plan.InterfaceSpec{Instance: "host2"}), at("new", "vega", kinds.Volume, plan.VolumeSpec{DiskGiB: 1}), at("shot", "vega", kinds.Snapshot, plan.SnapshotSpec{Of: "vol", Set: "two"}), at("box", "vega", kinds.Object, plan.NoSpec{}), at("crate", "vega", kinds.Object, plan.NoSpec{}),
+		{ID: "door", Kind: kinds.Software, Site: "vega", Level: 1, On: "host", Spec: plan.NoSpec{}}}
+	for _, id := range []string{"net", "host", "vol", "port", "snap", "mem", "host2", "vol2", "port2", "box"} {
 		p.Known[id] = map[string]string{"site.id": id, "address": "127.0.0.1"}
 	}
 	p.Known["host"]["site.id.vol"] = "link"
@@ -346,7 +407,12 @@ type operation struct {
 }
 
 // operations are those of each kind, at sites such as these.
-func operations() map[string]operation {
+func operations(t *testing.T) map[string]operation {
+	t.Helper()
+	file, digest, size := smallPackage(t)
+	filling := func(object string, disks ...string) *plan.Filling {
+		return &plan.Filling{File: file, SHA256: digest, Bytes: size, Object: object, Disks: disks}
+	}
 	disks := func(back bool) *plan.Copying {
 		return &plan.Copying{From: "presa", Grant: true, Back: back, Disks: []plan.DiskCopy{{From: "vol2", To: "vol", Title: "vol", GiB: 1}}}
 	}
@@ -377,12 +443,17 @@ func operations() map[string]operation {
 		"release":         {plan.Step{Resource: "port", Op: op.Release}, nil, 1, []string{"port"}},
 		"reclaim":         {plan.Step{Resource: "port", Op: op.Reclaim}, nil, 1, []string{"port"}},
 		"consolidate":     {plan.Step{Resource: "host", Op: op.Consolidate, Copying: disks(false)}, nil, 1, []string{"vol"}},
+		"bound":           {plan.Step{Resource: "vol", Op: op.Mend, Mends: map[string]string{plan.MendIOPerSecond: "500", plan.MendIOMiB: "2.5"}}, nil, 2, []string{"vol"}},
+		"snapshot":        {plan.Step{Resource: "shot", Op: op.Create}, nil, 1, []string{"vol"}},
+		"fill":            {plan.Step{Resource: "host", Op: op.Fill, Filling: filling("", "host", "vol")}, off, 2, []string{"host", "vol"}},
+		"unpack":          {plan.Step{Resource: "host", Op: op.Fill, Filling: filling("box", "host", "vol")}, off, 2, []string{"box", "host", "vol"}},
+		"lift":            {plan.Step{Resource: "crate", Op: op.Create, Filling: filling("")}, nil, 2, nil},
 	}
 }
 
 // TestARefusalIsAFailure has a site refuse one call after another of what each operation asks it: the step fails and says why, and none is said to be done that was not.
 func TestARefusalIsAFailure(t *testing.T) {
-	for name, c := range operations() {
+	for name, c := range operations(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			for at := 1; ; at++ {
@@ -423,7 +494,7 @@ func (c *operation) engineFor(t *testing.T, r *room, p *plan.Plan, j Journal) *E
 
 // TestWhatASiteCallsThingsHasToBeKnown has each operation know everything but the site's id of one thing: one that needs it fails, says of what, and asks the site for nothing with an empty id.
 func TestWhatASiteCallsThingsHasToBeKnown(t *testing.T) {
-	for name, c := range operations() {
+	for name, c := range operations(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			var needs []string
@@ -470,7 +541,7 @@ func (f *full) Append(events ...run.Event) error {
 
 // TestNothingIsAskedForThatCannotBeJournalled has the journal take no more after each of what it is told by each operation: nobody asks a site for anything from then on, and the run ends with why.
 func TestNothingIsAskedForThatCannotBeJournalled(t *testing.T) {
-	for name, c := range operations() {
+	for name, c := range operations(t) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			for takes := 0; ; takes++ {
@@ -496,7 +567,7 @@ type bare struct{ site.Site }
 
 // TestWhatASiteCannotDoIsSaid has sites do what every site does, and nothing more: an operation that needs more fails at once, and says what cannot be done.
 func TestWhatASiteCannotDoIsSaid(t *testing.T) {
-	all := operations()
+	all := operations(t)
 	all["bound"] = operation{step: plan.Step{Resource: "vol", Op: op.Mend, Mends: map[string]string{plan.MendIOPerSecond: "500"}}}
 	all["fill"] = operation{step: plan.Step{Resource: "host", Op: op.Fill, Filling: &plan.Filling{File: "well.ova", SHA256: "0", Disks: []string{"host"}}}}
 	all["unpack"] = operation{step: plan.Step{Resource: "host", Op: op.Fill, Filling: &plan.Filling{File: "well.ova", SHA256: "0", Object: "net", Disks: []string{"host"}}}}
