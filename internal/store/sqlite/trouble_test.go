@@ -160,10 +160,11 @@ func (x *trouble) rows(query string, rows driver.Rows) driver.Rows {
 }
 
 func (r troubledRows) Next(into []driver.Value) error {
-	if err := r.Rows.Next(into); err != nil { // the end, too, is no call that fails
+	end := r.Rows.Next(into)
+	if err := r.x.call(); err != nil {
 		return err
 	}
-	return r.x.call()
+	return end
 }
 
 // allFail has each call that some work makes fail, one after another, and holds that the work says so; it returns how many there are.
@@ -225,10 +226,14 @@ func TestNoReadingIsCutShortUnsaid(t *testing.T) {
 	t.Parallel()
 	dir, x := troubled(t)
 	path := filepath.Join(dir, "andamio.db")
-	peopled(t, path)
+	peopledAgain := peopled(t, path)
 	s, err := Open(t.Context(), path)
 	require.NoError(t, err)
 	defer s.Close()
+	writes := peopledAgain(s)
+	for _, name := range slices.Sorted(maps.Keys(writes)) {
+		_ = writes[name](t.Context()) // some cannot be after others
+	}
 	asked, calls := 0, 0
 	for i := range reflect.TypeOf(s).NumMethod() {
 		m := reflect.TypeOf(s).Method(i)
@@ -407,4 +412,27 @@ func TestACopyIsWholeOrNone(t *testing.T) {
 	second, err := to.Note(ctx, trail.Entry{At: midday, Act: "a", On: "b"})
 	require.NoError(t, err)
 	assert.Equal(t, first.Seq+1, second.Seq, "the trail goes on where it was")
+}
+
+// TestACopyThatIsNotWhatWasCopiedIsNone copies to databases that keep something else than they are given, or not all of it.
+func TestACopyThatIsNotWhatWasCopiedIsNone(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	dir := t.TempDir()
+	had := filepath.Join(dir, "had.db")
+	peopled(t, had)
+	from, err := Open(ctx, had)
+	require.NoError(t, err)
+	defer from.Close()
+	for i, does := range []string{`UPDATE deployments SET name = name || '.' WHERE id = NEW.id`, `UPDATE deployments SET id = id + 1 WHERE id = NEW.id`, `DELETE FROM deployments WHERE id = NEW.id`} {
+		to, err := Open(ctx, filepath.Join(dir, fmt.Sprint(i)))
+		require.NoError(t, err)
+		_, err = to.db.ExecContext(ctx, `CREATE TRIGGER other AFTER INSERT ON deployments BEGIN `+does+`; END`)
+		require.NoError(t, err)
+		_, err = relational.Copy(ctx, from.db, to.Database(), relational.Tables)
+		require.ErrorContains(t, err, "deployments: ", does)
+		assert.ErrorContains(t, err, "are not what the 1 that were copied are", does)
+		assert.Empty(t, contents(t, to.db.name)["plans"], "nothing is copied then")
+		require.NoError(t, to.Close())
+	}
 }
