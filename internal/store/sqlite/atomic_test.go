@@ -21,6 +21,7 @@ import (
 	"andamio/internal/core/alarm"
 	"andamio/internal/core/clock"
 	"andamio/internal/core/guard"
+	"andamio/internal/core/hook"
 	"andamio/internal/core/inventory"
 	"andamio/internal/core/kinds"
 	"andamio/internal/core/mapping"
@@ -28,7 +29,9 @@ import (
 	"andamio/internal/core/plan"
 	"andamio/internal/core/promise"
 	"andamio/internal/core/quota"
+	"andamio/internal/core/react"
 	"andamio/internal/core/run"
+	"andamio/internal/core/token"
 	"andamio/internal/core/trail"
 	"andamio/internal/store"
 )
@@ -153,6 +156,41 @@ func peopled(t *testing.T, path string) func(s *Store) map[string]func(ctx conte
 	must(err)
 	must(s.KeepAlerts(ctx, []alarm.Alert{{ID: 1, Since: midday}}))
 	must(s.SayOfAlert(ctx, 1, store.Silenced, &alarm.Said{By: "eva"}))
+	must(s.SetHooks(ctx, []string{"c", "d"}, midday))
+	for i, state := range []store.DeliveryState{store.DeliveryWaiting, store.DeliverySending, store.DeliveryFailed, store.DeliveryWaiting} {
+		_, err = s.Enlist(ctx, store.Delivery{Hook: "c", Event: hook.Event{ID: fmt.Sprint("e", i)}, At: midday, Next: midday, State: store.DeliveryWaiting})
+		must(err)
+		if state != store.DeliveryWaiting {
+			d, err := s.TakeDelivery(ctx, midday, midday)
+			must(err)
+			if d.State = state; state != store.DeliverySending {
+				must(s.SettleDelivery(ctx, d))
+			}
+		}
+	}
+	sending, err := s.TakeDelivery(ctx, midday, midday)
+	must(err)
+	_, err = s.Enlist(ctx, store.Delivery{Hook: "c", Event: hook.Event{ID: "e9"}, At: midday, Next: midday, State: store.DeliveryWaiting})
+	must(err)
+	given, err := s.Deliveries(ctx, 10)
+	must(err)
+	failed := given[slices.IndexFunc(given, func(d store.Delivery) bool { return d.State == store.DeliveryFailed })].ID
+	must(s.AddToken(ctx, token.Token{ID: "t1", Name: "one", Of: "eva", Made: midday, Ends: midday.Add(time.Hour)}, token.Secrets{Now: "d1"}))
+	must(s.AddToken(ctx, token.Token{ID: "t2", Name: "two", Of: "eva", Made: midday, Ends: midday.Add(time.Hour)}, token.Secrets{Now: "d2"}))
+	_, _, err = s.KeepOnce(ctx, store.Once{Who: "eva", Key: "k", Digest: "x", At: midday})
+	must(err)
+	must(s.KeepReactionState(ctx, react.Kept{Reaction: "grow", Deployment: dep}))
+	must(s.KeepBook(ctx, dep, store.Book{Runs: "1", Body: []byte("{}")}))
+	must(s.KeepPrices(ctx, store.PriceList{Site: "vega", From: midday, Body: []byte("{}")}))
+	files := store.Source{Root: "t.yaml", Files: map[string][]byte{"t.yaml": []byte("a: 1")}}
+	must(s.KeepSource(ctx, files.Digest(), files))
+	must(s.LeaseAddress(ctx, promise.AddressLease{Site: "vega", Value: "10.0.0.20", For: "a", Until: midday.Add(time.Hour), Since: midday}, false))
+	must(s.SetReactor(ctx, "abc", guard.Actor{Name: "eva"}))
+	ended, err := s.CreateRun(ctx, store.Run{Plan: p})
+	must(err)
+	last, err := s.Claim(ctx, ended, 0, store.WorkerOn("h", 8), func(store.Run) bool { return false })
+	must(err)
+	must(s.Finish(ctx, ended, last, run.Failed))
 	later := promised
 	later.Lease = &promise.LeaseTerms{Until: midday.Add(2 * time.Hour), Grace: time.Hour, Notice: []time.Duration{time.Minute}}
 	return func(s *Store) map[string]func(ctx context.Context) error {
@@ -286,6 +324,71 @@ func peopled(t *testing.T, path string) func(s *Store) map[string]func(ctx conte
 				return s.EndFiring(ctx, store.Firing{Due: due, At: midday.Add(time.Hour), State: store.FiringDone, Note: "well"})
 			},
 			"hooks": func(ctx context.Context) error { return s.SetHooks(ctx, []string{"a", "b"}, midday) },
+			"address lent": func(ctx context.Context) error {
+				return s.LeaseAddress(ctx, promise.AddressLease{Site: "vega", Value: "10.0.0.21", For: "b", Until: midday.Add(time.Hour), Since: midday}, false)
+			},
+			"address lent for longer": func(ctx context.Context) error {
+				return s.LeaseAddress(ctx, promise.AddressLease{Site: "vega", Value: "10.0.0.20", For: "a", Until: midday.Add(2 * time.Hour), Since: midday}, true)
+			},
+			"address back": func(ctx context.Context) error { return s.ReturnAddress(ctx, "vega", "10.0.0.20") },
+			"lease held":   func(ctx context.Context) error { return s.HoldLease(ctx, "serve", lease, midday.Add(time.Minute)) },
+			"word on lease": func(ctx context.Context) error {
+				return s.SayOfLease(ctx, "serve", lease, "at h", midday.Add(time.Minute))
+			},
+			"lease left": func(ctx context.Context) error { return s.LeaveLease(ctx, "serve", lease) },
+			"delivery taken": func(ctx context.Context) error {
+				_, err := s.TakeDelivery(ctx, midday.Add(time.Hour), midday)
+				return err
+			},
+			"deliveries of one": func(ctx context.Context) error {
+				got, err := s.TakeDeliveriesOf(ctx, "c", 5, midday.Add(time.Hour))
+				if err == nil && len(got) != 2 {
+					err = fmt.Errorf("%d wait", len(got))
+				}
+				return err
+			},
+			"delivery settled": func(ctx context.Context) error {
+				d := sending
+				d.State, d.Note = store.DeliverySent, "well"
+				return s.SettleDelivery(ctx, d)
+			},
+			"delivery again": func(ctx context.Context) error { return s.ResendDelivery(ctx, failed, midday.Add(time.Hour)) },
+			"book": func(ctx context.Context) error {
+				return s.KeepBook(ctx, dep, store.Book{Runs: "1,2", Body: []byte("[]")})
+			},
+			"prices": func(ctx context.Context) error {
+				return s.KeepPrices(ctx, store.PriceList{Site: "vega", From: midday.Add(time.Hour), Body: []byte("[]")})
+			},
+			"body of a move": func(ctx context.Context) error { return s.KeepMove(ctx, move, []byte("[]")) },
+			"once": func(ctx context.Context) error {
+				_, _, err := s.KeepOnce(ctx, store.Once{Who: "eva", Key: "l", Digest: "x", At: midday})
+				return err
+			},
+			"answered once": func(ctx context.Context) error {
+				return s.AnswerOnce(ctx, store.Once{Who: "eva", Key: "k", Digest: "x", At: midday, Status: 200, Type: "t", Body: []byte("b")})
+			},
+			"once forgotten": func(ctx context.Context) error { return s.ForgetOnce(ctx, midday.Add(time.Hour)) },
+			"reaction": func(ctx context.Context) error {
+				return s.KeepReactionState(ctx, react.Kept{Reaction: "shrink", Deployment: dep})
+			},
+			"reaction no more":  func(ctx context.Context) error { return s.DropReactionState(ctx, "grow", dep) },
+			"reactions' person": func(ctx context.Context) error { return s.SetReactor(ctx, "def", guard.Actor{Name: "ada"}) },
+			"source": func(ctx context.Context) error {
+				other := store.Source{Root: "t.yaml", Files: map[string][]byte{"t.yaml": []byte("a: 2")}}
+				return s.KeepSource(ctx, other.Digest(), other)
+			},
+			"token": func(ctx context.Context) error {
+				return s.AddToken(ctx, token.Token{ID: "t3", Name: "three", Of: "eva", Made: midday, Ends: midday.Add(time.Hour)}, token.Secrets{Now: "d3"})
+			},
+			"token rotated": func(ctx context.Context) error { return s.RotateToken(ctx, "t1", "d4", midday.Add(time.Minute)) },
+			"token revoked": func(ctx context.Context) error { return s.RevokeToken(ctx, "t2", "ada", midday) },
+			"token used":    func(ctx context.Context) error { return s.UseToken(ctx, "t1", midday.Add(time.Hour), "10.0.0.1") },
+			"released":      func(ctx context.Context) error { _, err := s.Release(ctx, second); return err },
+			"left":          func(ctx context.Context) error { return s.Leave(ctx, ended) },
+			"claimed": func(ctx context.Context) error {
+				_, err := s.Claim(ctx, second, 0, store.WorkerOn("h", 9), func(store.Run) bool { return false })
+				return err
+			},
 			"delivery": func(ctx context.Context) error {
 				_, err := s.Enlist(ctx, store.Delivery{Hook: "a", At: midday, Next: midday, State: store.DeliveryWaiting})
 				return err

@@ -216,9 +216,17 @@ func arguments(ctx context.Context, of reflect.Type, word string, number int64) 
 	return out, true
 }
 
-// writesOf are methods that do something each time: that they do it whole or not at all is held elsewhere.
-var writesOf = []string{"Add", "Begin", "Cancel", "Change", "Claim", "Close", "Create", "Decide", "Drop", "End", "Enlist", "Fire", "Finish", "Forget", "Hold", "Keep", "Learn", "Lease", "Lock", "Note", "Observed", "Own", "Propose", "Publish", "Record", "Register", "Reserve",
-	"Resume", "Revise", "Say", "Save", "Set", "Settle", "Stage", "Take", "Touch", "Undo", "Unregister", "Void", "Withdraw", "Beat", "Busy", "Snapshot", "CopyTo", "Copy"}
+// writes reports that a method does something each time: that it does it whole or not at all is held elsewhere.
+func writes(name string) bool {
+	for _, verb := range strings.Fields("Add Answer Beat Begin Busy Cancel Change Claim Close Copy Create Decide Drop End Enlist Fire Finish Forget Hold Keep Learn Leave Lock Note Observed Own Propose Publish Record Register " +
+		"Release Resend Reserve Resume Return Revise Revoke Rotate Save Say Set Settle Snapshot Stage Take Touch Undo Unregister Use Void Withdraw") {
+		rest, is := strings.CutPrefix(name, verb)
+		if is && (rest == "" || rest[0] >= 'A' && rest[0] <= 'Z') { // Record, but not Records
+			return true
+		}
+	}
+	return name == "LeaseAddress"
+}
 
 // TestNoReadingIsCutShortUnsaid asks everything that can be asked of a store, has each call to the database fail that it makes, each row included, and holds that nobody is told
 // less than there is without an error.
@@ -230,15 +238,15 @@ func TestNoReadingIsCutShortUnsaid(t *testing.T) {
 	s, err := Open(t.Context(), path)
 	require.NoError(t, err)
 	defer s.Close()
-	writes := peopledAgain(s)
-	for _, name := range slices.Sorted(maps.Keys(writes)) {
-		_ = writes[name](t.Context()) // some cannot be after others
+	does := peopledAgain(s)
+	for _, name := range slices.Sorted(maps.Keys(does)) {
+		_ = does[name](t.Context()) // some cannot be after others
 	}
 	asked, calls := 0, 0
 	for i := range reflect.TypeOf(s).NumMethod() {
 		m := reflect.TypeOf(s).Method(i)
 		f := reflect.ValueOf(s).Method(i)
-		if slices.ContainsFunc(writesOf, func(w string) bool { return strings.HasPrefix(m.Name, w) }) || f.Type().NumOut() == 0 || !f.Type().Out(f.Type().NumOut()-1).Implements(reflect.TypeFor[error]()) {
+		if writes(m.Name) || f.Type().NumOut() == 0 || !f.Type().Out(f.Type().NumOut()-1).Implements(reflect.TypeFor[error]()) {
 			continue
 		}
 		most := 0
@@ -269,12 +277,91 @@ func TestNoReadingIsCutShortUnsaid(t *testing.T) {
 	assert.Greater(t, asked, 50)
 }
 
+// TestWhatCannotBeReadIsSaid puts something that cannot be read into each text of the database that is written as JSON: whoever reads it says so, and nobody tells anything else for it.
+func TestWhatCannotBeReadIsSaid(t *testing.T) {
+	t.Parallel()
+	path := filepath.Join(t.TempDir(), "andamio.db")
+	peopled(t, path)
+	s, err := Open(t.Context(), path)
+	require.NoError(t, err)
+	defer s.Close()
+	readings := func() map[string]string {
+		out := map[string]string{}
+		for i := range reflect.TypeOf(s).NumMethod() {
+			name, f := reflect.TypeOf(s).Method(i).Name, reflect.ValueOf(s).Method(i)
+			if writes(name) || f.Type().NumOut() < 2 {
+				continue
+			}
+			for _, word := range []string{"vega", "basin", "trial", "t1", "r", "serve", ""} {
+				if args, can := arguments(t.Context(), f.Type(), word, 1); can {
+					told := f.Call(args)
+					out[name+" "+word] = fmt.Sprintf("%+v", told[0])
+					if err, failed := told[len(told)-1].Interface().(error); failed {
+						out[name+" "+word] = "! " + err.Error()
+					}
+				}
+			}
+		}
+		return out
+	}
+	texts, err := s.db.QueryContext(t.Context(), `SELECT m.name, c.name FROM sqlite_master m, pragma_table_info(m.name) c WHERE m.type = 'table' AND m.name NOT LIKE 'sqlite%' AND m.name NOT LIKE 'goose%'`)
+	require.NoError(t, err)
+	var columns [][2]string
+	for texts.Next() {
+		var c [2]string
+		require.NoError(t, texts.Scan(&c[0], &c[1]))
+		columns = append(columns, c)
+	}
+	require.NoError(t, texts.Close())
+	before, spoilt := readings(), 0
+	for _, c := range columns {
+		had := fmt.Sprintf(`SELECT count(*) FROM %q WHERE typeof(%q) <> 'integer' AND (substr(%q, 1, 1) IN ('{', '[') OR substr(%q, 1, 1) IN (x'7b', x'5b'))`, c[0], c[1], c[1], c[1])
+		var rows int
+		require.NoError(t, s.db.QueryRowContext(t.Context(), had).Scan(&rows))
+		if rows == 0 {
+			continue
+		}
+		tx, err := s.db.BeginTx(t.Context(), nil)
+		require.NoError(t, err)
+		require.NoError(t, tx.Rollback())
+		was := filepath.Join(t.TempDir(), "was.db")
+		require.NoError(t, s.CopyTo(t.Context(), was))
+		_, err = s.db.ExecContext(t.Context(), fmt.Sprintf(`UPDATE %q SET %q = '{"'`, c[0], c[1]))
+		require.NoError(t, err)
+		said := false
+		for name, now := range readings() {
+			switch {
+			case now == before[name]:
+			case strings.HasPrefix(now, "! "):
+				said = true
+			default:
+				assert.NotContains(t, now, "\"", "%s.%s is told as it is not by %s", c[0], c[1], name)
+			}
+		}
+		if said {
+			spoilt++
+		} else {
+			t.Logf("nobody reads %s.%s", c[0], c[1])
+		}
+		require.NoError(t, s.Close())
+		text, err := os.ReadFile(was)
+		require.NoError(t, err)
+		for _, beside := range []string{"-wal", "-shm"} {
+			_ = os.Remove(path + beside)
+		}
+		require.NoError(t, os.WriteFile(path, text, 0o600))
+		s, err = Open(t.Context(), path)
+		require.NoError(t, err)
+	}
+	assert.Greater(t, spoilt, 15)
+}
+
 // TestEveryWriteThatFailsHasWrittenNothing has each call to the database fail that each write makes, which the database itself may do, and not only whoever asked give up.
 func TestEveryWriteThatFailsHasWrittenNothing(t *testing.T) {
 	t.Parallel()
 	dir, x := troubled(t)
 	like := filepath.Join(dir, "like.db")
-	writes := peopled(t, like)
+	all := peopled(t, like)
 	whole, err := os.ReadFile(like)
 	require.NoError(t, err)
 	fresh := func(name string) *Store {
@@ -286,17 +373,17 @@ func TestEveryWriteThatFailsHasWrittenNothing(t *testing.T) {
 	}
 	x.fails(0)
 	before := contents(t, like)
-	for _, name := range slices.Sorted(maps.Keys(writes(nil))) {
+	for _, name := range slices.Sorted(maps.Keys(all(nil))) {
 		tried := fresh(name + " tried")
 		x.fails(0)
-		require.NoError(t, writes(tried)[name](t.Context()), name)
+		require.NoError(t, all(tried)[name](t.Context()), name)
 		calls := int(x.calls.Load())
 		require.NoError(t, tried.Close())
 		require.Positive(t, calls, name)
 		s := fresh(name)
 		for at := 1; at <= calls; at++ {
 			x.fails(at)
-			err := writes(s)[name](t.Context())
+			err := all(s)[name](t.Context())
 			x.fails(0)
 			require.ErrorContains(t, err, errTrouble.Error(), "%s: call %d of %d", name, at, calls)
 			if name != "beat" { // that somebody lives is true, whatever is asked after it
