@@ -127,6 +127,9 @@ func (l *life) did(s *run.State) {
 	}
 	l.followed(before, s)
 	l.w.unsure = l.stand.Unsure
+	if l.w.stands {
+		l.w.told.WriteString(stands(l.stand))
+	}
 }
 
 // followed looks that what stands step by step, in the order in which the steps ended, comes to what stands after the run.

@@ -45,6 +45,8 @@ type lifeWorld struct {
 	gone string
 	// told, if given, has each plan that is run written down.
 	told *strings.Builder
+	// stands has what stands be written down, too, after each.
+	stands bool
 }
 
 // lifeSnap is what a disk held, or the memory of a machine whose disks held so much.

@@ -86,44 +86,63 @@ func writtenStep(s *plan.Step) string {
 	return out.String()
 }
 
-// livesWritten is how many lives are written down, and livesSummed of how many more the sums are.
-const livesWritten, livesSummed = 8, 64
-
-// writtenLife is a life with all its plans.
-var writtenLife = rapid.Custom(func(t *rapid.T) string {
+// stands is what stands, with all that is known of it.
+func stands(s change.Standing) string {
 	var out strings.Builder
-	lived(t, func(l *life) []func() {
-		if l.w.told == nil {
-			l.w.told = &out
-			fmt.Fprintf(&out, "== raise\n%s", written(l.wanted))
-		}
-		if !l.whole {
-			return []func(){l.changed, l.broken}
-		}
-		return []func(){l.changed, l.broken, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored, l.replicated, l.failedOver}
-	})
+	p := s.Plan
+	for i := range p.Resources {
+		r := &p.Resources[i]
+		fmt.Fprintf(&out, "   %s at %s/%s/%s on %q part of %q %v %+v %v known %v from %s, held last %s\n", r.ID, r.Site, r.Zone, r.Host, r.On, r.PartOf, r.Off, r.Spec, r.StandsOn, p.Known[r.ID], p.Origins[r.ID], change.Head(s, r.ID))
+	}
+	for i := range p.Steps {
+		x := &p.Steps[i]
+		fmt.Fprintf(&out, "   %s after %v whole %v order %v\n", x.ID, x.After, x.Whole, s.Order[x.ID])
+	}
+	fmt.Fprintf(&out, "   unsure %v since %v secrets %v sites %v outputs %v\n", s.Unsure, s.Since, p.Secrets, p.Sites, p.Outputs)
 	return out.String()
-})
+}
+
+// livesWritten is how many lives are written down, and livesSummed of how many more the sums are.
+const livesWritten, livesSummed = 8, 150
+
+// lifeWritten is a life with all its plans, and with what stands after each if that is asked for.
+func lifeWritten(andStands bool) *rapid.Generator[string] {
+	return rapid.Custom(func(t *rapid.T) string {
+		var out strings.Builder
+		lived(t, func(l *life) []func() {
+			if l.w.told == nil {
+				l.w.told, l.w.stands = &out, andStands
+				fmt.Fprintf(&out, "== raise\n%s", written(l.wanted))
+			}
+			if !l.whole {
+				return []func(){l.changed, l.broken}
+			}
+			return []func(){l.changed, l.broken, l.moved, l.lost, l.byHand, l.rolledBack, l.powered, l.scaled, l.ranScript, l.snapped, l.restored, l.replicated, l.failedOver}
+		})
+		return out.String()
+	})
+}
 
 // TestLivesAreAsTheyWere writes down all plans of some lives, which are always the same: what changes in any of them is seen.
 func TestLivesAreAsTheyWere(t *testing.T) {
 	for n := range livesWritten {
 		t.Run(fmt.Sprint(n), func(t *testing.T) {
 			t.Parallel()
-			golden.Is(t, fmt.Sprintf("testdata/life-%d.txt", n), writtenLife.Example(n))
+			golden.Is(t, fmt.Sprintf("testdata/life-%d.txt", n), lifeWritten(false).Example(n))
 		})
 	}
 }
 
-// TestMoreLivesAreAsTheyWere holds more of them by a sum of each plan. Where one is another, SHOW_LIFE=N writes the whole of it, to be compared with that of the code before.
+// TestMoreLivesAreAsTheyWere holds more of them by a sum of each plan and of what stands after it. Where one is another, SHOW_LIFE=N writes the whole of it, to be compared with that of the code before.
 func TestMoreLivesAreAsTheyWere(t *testing.T) {
 	if n, err := strconv.Atoi(os.Getenv("SHOW_LIFE")); err == nil {
-		t.Log(writtenLife.Example(n))
+		t.Log(lifeWritten(true).Example(n))
 	}
 	var sums strings.Builder
+	life := lifeWritten(true)
 	for n := livesWritten; n < livesWritten+livesSummed; n++ {
 		fmt.Fprintf(&sums, "life %d\n", n)
-		for text := range strings.SplitSeq(strings.TrimPrefix(writtenLife.Example(n), "== "), "\n== ") {
+		for text := range strings.SplitSeq(strings.TrimPrefix(life.Example(n), "== "), "\n== ") {
 			act, plan, _ := strings.Cut(text, "\n")
 			fmt.Fprintf(&sums, "  %s: %d lines, %.4x\n", act, strings.Count(plan, "\n"), sha256.Sum256([]byte(plan)))
 		}
