@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -37,8 +38,11 @@ func (c *copier) follow(ctx context.Context) error {
 		}
 		took := time.Since(began)
 		pause := 0.0
-		if c.bandwidth > 0 {
+		switch {
+		case c.bandwidth > 0:
 			pause = c.rate() * max(took, shortRound).Seconds() / c.bandwidth
+		case bytes > 0: // so little that it does not tell how much gets through: what is left takes about as long
+			pause = took.Seconds()
 		}
 		if err := c.judge(number, bytes, pause); err != nil {
 			return err
@@ -56,8 +60,9 @@ func (c *copier) follow(ctx context.Context) error {
 		}
 		before = pause
 		if cut && c.terms.Pause > 0 && worse >= patientFor {
+			through := cmp.Or(c.bandwidth, float64(bytes)/took.Seconds())
 			return site.Final(fmt.Errorf("it does not converge: %s a second change and %s a second get through, so that it would stand still for %.2f s, and may for %.2f s: allow a longer pause, lift the limit, or move it warm",
-				mega(c.rate()), mega(c.bandwidth), pause, c.terms.Pause))
+				mega(c.rate()), mega(through), pause, c.terms.Pause))
 		}
 		if err := c.rest(ctx, took, calm); err != nil {
 			return err
