@@ -51,13 +51,13 @@ var all = []slip{
 	}},
 }
 
-// Sums makes each slip in each line of a template, and returns sums of what comes of them, line by line. The one to show, NAME:LINE, is logged as it is, to be
+// Sums makes each slip in each line of a template, or in one of so many lines,, and returns sums of what comes of them, line by line. The one to show, NAME:LINE, is logged as it is, to be
 // compared with what came of it before.
-func Sums(show string, log func(format string, args ...any), name, text string, work func(string) string) string {
+func Sums(every int, show string, log func(format string, args ...any), name, text string, work func(string) string) string {
 	var out strings.Builder
 	lines := strings.SplitAfter(text, "\n")
 	for i, line := range lines {
-		if strings.TrimSpace(line) == "" || strings.HasPrefix(strings.TrimSpace(line), "#") {
+		if i%every != 0 || strings.TrimSpace(line) == "" || strings.HasPrefix(strings.TrimSpace(line), "#") {
 			continue
 		}
 		at := fmt.Sprintf("%s:%d", name, i+1)
