@@ -90,7 +90,20 @@ func withoutResources(p *plan.Plan, gone map[string]bool) *plan.Plan {
 		out.Resources = append(out.Resources, r)
 	}
 	out.Steps = Without(p.Steps, func(s *plan.Step) bool { return gone[s.Resource] || gone[s.Volume] })
+	for i := range out.Steps {
+		unpacked(&out.Steps[i], func(id string) bool { return !gone[id] })
+	}
 	return plan.Reindexed(&out)
+}
+
+// unpacked has disks that were filled from a package at their site, which is not kept there any more, be filled from its file if they ever are again.
+func unpacked(s *plan.Step, there func(id string) bool) {
+	if s.Filling == nil || s.Filling.Object == "" || there(s.Filling.Object) {
+		return
+	}
+	from := *s.Filling
+	from.Object = ""
+	s.Filling, s.Title = &from, "write its disks"
 }
 
 // Without is the steps of a plan but some. What came after those comes after what they came after, as it stands and in the whole of what is wanted.

@@ -405,6 +405,7 @@ func (f *fold) standing() Standing {
 	for _, id := range slices.Sorted(maps.Keys(f.steps)) {
 		s := f.steps[id]
 		s.Drops = nil
+		unpacked(&s, func(id string) bool { return stands[id] })
 		p.Steps = append(p.Steps, s)
 	}
 	p.Secrets = p.SecretsAsked() // those of a run that took a snapshot are none

@@ -170,6 +170,9 @@ func (c *compiler) powerOf(r *plan.Resource) {
 		last = []string{c.add(r, op.Alter, "", "change in place", shareOfBuilding, last...)}
 	}
 	if !on && (!r.Off || shell) {
+		if f := c.filled(r.ID); f != nil && c.redo[f.ID] { // how far its disks were written is not known: they are written before it starts from them
+			last = append(last, f.ID)
+		}
 		c.add(r, op.Boot, "", "switch on", 0.5, last...)
 		c.boot[r.ID] = true
 		on = true

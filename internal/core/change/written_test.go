@@ -150,13 +150,20 @@ func TestMoreLivesAreAsTheyWere(t *testing.T) {
 	golden.Is(t, "testdata/lives.txt", sums.String())
 }
 
-// TestScenarioChangesAreAsTheyWere writes down what is done to the scenario: each kind of change once.
-func TestScenarioChangesAreAsTheyWere(t *testing.T) {
-	stand := raised(t)
+// scenarioEstate are the scenario's sites.
+func scenarioEstate(t *testing.T) *estate.Estate {
+	t.Helper()
 	data, err := os.ReadFile("../../../examples/flood-watch/estate.json")
 	require.NoError(t, err)
 	e, err := estate.Read(data)
 	require.NoError(t, err)
+	return e
+}
+
+// TestScenarioChangesAreAsTheyWere writes down what is done to the scenario: each kind of change once.
+func TestScenarioChangesAreAsTheyWere(t *testing.T) {
+	stand := raised(t)
+	e := scenarioEstate(t)
 	contacts := []string{"contacts-host-1"}
 	to, err := migrate.Relocate(stand.Plan, e, []migrate.Choice{{Instance: contacts[0], Site: "alisio-sur"}}, nil)
 	require.NoError(t, err)
