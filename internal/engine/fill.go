@@ -37,6 +37,9 @@ func (e *Engine) fill(ctx context.Context, s *plan.Step, _ *plan.Resource) error
 		return site.Final(err)
 	}
 	for i, to := range s.Filling.Disks {
+		if slices.Contains(s.Filling.Keep, to) {
+			continue
+		}
 		if err := e.fillDisk(ctx, s, m, a.Image(i), to); err != nil {
 			return err
 		}
@@ -73,6 +76,9 @@ func (e *Engine) unpack(ctx context.Context, s *plan.Step) error {
 		return site.Final(fmt.Errorf("the site's id of %s is not known", s.Filling.Object))
 	}
 	for i, to := range s.Filling.Disks {
+		if slices.Contains(s.Filling.Keep, to) {
+			continue
+		}
 		id, ok := e.Attribute(to, "site.id")
 		if !ok || id == "" {
 			return site.Final(fmt.Errorf("the site's id of %s is not known", to))
@@ -85,7 +91,7 @@ func (e *Engine) unpack(ctx context.Context, s *plan.Step) error {
 		if err != nil {
 			return err
 		}
-		if err := e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: to, Text: fmt.Sprintf("%d bytes unpacked to %s by the site", n, to)}); err != nil {
+		if err := e.filled(s, to, id, fmt.Sprintf("%d bytes unpacked to %s by the site", n, to)); err != nil {
 			return err
 		}
 	}
@@ -166,5 +172,11 @@ func (e *Engine) fillDisk(ctx context.Context, s *plan.Step, m site.Disks, from 
 		}
 		written += x.Length
 	}
-	return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: to, Text: fmt.Sprintf("%d bytes written to %s", written, to)})
+	return e.filled(s, to, id, fmt.Sprintf("%d bytes written to %s", written, to))
+}
+
+// filled journals that a disk was written from a package.
+func (e *Engine) filled(s *plan.Step, disk, id, text string) error {
+	return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: disk, Text: text},
+		run.Event{Kind: run.Learned, Resource: disk, Attributes: map[string]string{plan.AttrFilled: plan.Filled(id, s.Filling.SHA256)}})
 }

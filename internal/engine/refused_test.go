@@ -590,3 +590,26 @@ func TestWhatASiteCannotDoIsSaid(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatIsLetBeIsNotFilled fills the disks of a machine of which one holds what is in no package: it is as it was, and what was written is noted with what its site calls the disk.
+func TestWhatIsLetBeIsNotFilled(t *testing.T) {
+	for _, name := range []string{"fill", "unpack"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			c := operations(t)[name]
+			c.step.Filling.Keep = []string{"vol"}
+			p, r, m := asked(c.step), furnished(0), &memory{}
+			was := slices.Clone(r.things["vol"].disk)
+			require.NoError(t, c.engineFor(t, r, p, m).Execute(t.Context()))
+			assert.Equal(t, was, r.things["vol"].disk)
+			s := state(p, m)
+			got, _ := s.Attribute("host", plan.AttrFilled)
+			assert.Equal(t, plan.Filled("host", c.step.Filling.SHA256), got)
+			_, noted := s.Attribute("vol", plan.AttrFilled)
+			assert.False(t, noted)
+			if name == "fill" {
+				assert.Contains(t, string(r.things["host"].disk), "what a package brings")
+			}
+		})
+	}
+}

@@ -72,6 +72,8 @@ func TestWhatIsFilledFromAPackageIsAsItWas(t *testing.T) {
 	stand, err := change.Done(change.Nothing(wanted), raise)
 	require.NoError(t, err)
 	assert.Empty(t, change1(stand, wanted).Steps)
+	stand.Plan.Known["depths"] = map[string]string{"site.id": "vega-storage-1", plan.AttrFilled: plan.Filled("vega-storage-1", "00")}
+	stand.Plan.Known["well"] = map[string]string{"site.id": "vega-compute-1", plan.AttrFilled: plan.Filled("vega-compute-1", "00")}
 	off := change.Rest(wanted, func(r *plan.Resource) bool { return r.ID == "well" })
 	write("raise-off", change1(change.Nothing(wanted), off))
 	write("off", change1(stand, off))
@@ -104,6 +106,9 @@ func TestWhatIsFilledFromAPackageIsAsItWas(t *testing.T) {
 		p, err := change.Settle(stand, []change.Deviation{d}, "settle")
 		require.NoError(t, err)
 		write("settle-"+d.Resource+"-"+string(d.Verb), p)
+		if d.Resource == "well" && d.Verb == change.Rebuild {
+			assert.Equal(t, []string{"depths"}, p.Step(op.Fill.On("well")).Filling.Keep, "what was written on it since is in no package")
+		}
 	}
 	declared, err := change.Declared(wanted, []change.Deviation{{Resource: "well", Verb: change.Accept, Seen: map[string]string{"cores": "4"}}, {Resource: "box", Verb: change.GiveUp}, {Resource: "nobody", Verb: change.GiveUp}})
 	require.NoError(t, err)

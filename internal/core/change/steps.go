@@ -296,12 +296,29 @@ func (c *compiler) build() {
 			quiet.Ask, quiet.Path = "", "" // it stands for where it will be, and nothing is there to be asked, see Rest
 			s.Naming = &quiet
 		}
+		c.letBe(&s)
 		c.carry(c.to, s.Script)
 		c.carry(c.to, s.Undo)
 		c.carry(c.to, s.Quiesce)
 		c.carry(c.to, s.Resume)
 		c.plan.Steps = append(c.plan.Steps, s)
 	}
+}
+
+// letBe has disks that stand, and were filled before, not be filled again with those that are built anew: what was written on them since is in no package.
+func (c *compiler) letBe(s *plan.Step) {
+	if s.Filling == nil || len(s.Filling.Disks) == 0 {
+		return
+	}
+	own := *s.Filling
+	own.Keep = nil
+	for _, id := range own.Disks {
+		known := c.old.Known[id]
+		if !c.fresh(id) && known[plan.AttrFilled] == plan.Filled(known["site.id"], own.SHA256) {
+			own.Keep = append(own.Keep, id)
+		}
+	}
+	s.Filling = &own
 }
 
 // reorder notes after which others a step comes that stands and is not run again, if that is otherwise now.

@@ -48,6 +48,10 @@ func writtenStep(s *plan.Step) string {
 	list("whole", s.Whole)
 	list("drops", s.Drops)
 	list("after failure of", s.AfterFailure)
+	if s.Filling != nil {
+		list("fills", s.Filling.Disks)
+		list("and lets be", s.Filling.Keep)
+	}
 	text := func(name, v string) {
 		if v != "" {
 			fmt.Fprintf(&out, " · %s %s", name, v)

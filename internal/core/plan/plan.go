@@ -229,6 +229,12 @@ type Step struct {
 	Restoring *Restoring `json:"restoring,omitempty"`
 }
 
+// AttrFilled is the attribute of a disk that says from which package it was written; see [Filled].
+const AttrFilled = "filled"
+
+// Filled says that the disk which its site calls so was written from a package of a digest. A disk that was built anew since then is called otherwise.
+func Filled(id, sha256 string) string { return id + " " + sha256 }
+
 // AttrFound is what a thing is called at its site that was found there, and not built: an attribute that is known of its resource.
 const AttrFound = "found.name"
 
@@ -252,6 +258,8 @@ type Filling struct {
 	// written from the file.
 	Object string   `json:"object,omitempty"`
 	Disks  []string `json:"disks,omitempty"`
+	// Keep are those of the disks that were written from it before, and have held since then what is not in it: they are let be (see [AttrFilled]).
+	Keep []string `json:"keep,omitempty"`
 }
 
 // Copying says how the disks of a workload are copied.
