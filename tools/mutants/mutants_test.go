@@ -50,6 +50,7 @@ func TestEverySortOfChangeIsMade(t *testing.T) {
 	}
 	assert.NotContains(t, got, "7 an operator is turned: + → -", "it is text")
 	assert.False(t, slices.ContainsFunc(got, func(s string) bool { return s == "15 an error is emptied: nil → nil" }))
+	assert.NotContains(t, got, "7 a number is one more: 0 → 1", "what is told beside an error means nothing")
 }
 
 func TestWhatWasChanged(t *testing.T) {

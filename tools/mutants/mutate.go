@@ -93,7 +93,7 @@ func inFile(name string, src []byte) ([]mutation, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &maker{set: set, src: src, file: name}
+	m := &maker{set: set, src: src, file: name, beside: map[ast.Expr]bool{}}
 	for _, d := range file.Decls {
 		f, is := d.(*ast.FuncDecl)
 		if !is || f.Body == nil {
@@ -113,7 +113,9 @@ type maker struct {
 	// in is the function that is looked at, and fails says that its last result is an error.
 	in    string
 	fails bool
-	out   []mutation
+	// beside are numbers that are returned beside an error, which mean nothing.
+	beside map[ast.Expr]bool
+	out    []mutation
 }
 
 // errorLast reports that the last result of a function is an error.
@@ -207,6 +209,9 @@ func (m *maker) silence(n *ast.ReturnStmt) {
 	if id, is := last.(*ast.Ident); is && id.Name == "nil" {
 		return
 	}
+	for _, x := range n.Results[:len(n.Results)-1] {
+		m.beside[x] = true
+	}
 	if len(n.Results) == 1 { // it may be a call of several results
 		if _, call := last.(*ast.CallExpr); call && !strings.Contains(m.text(last), "rrorf(") && !strings.Contains(m.text(last), "fault.") {
 			return
@@ -217,7 +222,7 @@ func (m *maker) silence(n *ast.ReturnStmt) {
 
 // number counts one more.
 func (m *maker) number(n *ast.BasicLit) {
-	if n.Kind != token.INT {
+	if n.Kind != token.INT || m.beside[n] {
 		return
 	}
 	if v, err := strconv.ParseInt(n.Value, 0, 64); err == nil {
