@@ -91,7 +91,7 @@ func (e *Engine) unpack(ctx context.Context, s *plan.Step) error {
 		if err != nil {
 			return err
 		}
-		if err := e.filled(s, to, id, fmt.Sprintf("%d bytes unpacked to %s by the site", n, to)); err != nil {
+		if err := e.filled(s, to, fmt.Sprintf("%d bytes unpacked to %s by the site", n, to)); err != nil {
 			return err
 		}
 	}
@@ -172,11 +172,11 @@ func (e *Engine) fillDisk(ctx context.Context, s *plan.Step, m site.Disks, from 
 		}
 		written += x.Length
 	}
-	return e.filled(s, to, id, fmt.Sprintf("%d bytes written to %s", written, to))
+	return e.filled(s, to, fmt.Sprintf("%d bytes written to %s", written, to))
 }
 
 // filled journals that a disk was written from a package.
-func (e *Engine) filled(s *plan.Step, disk, id, text string) error {
+func (e *Engine) filled(s *plan.Step, disk, text string) error {
 	return e.record(run.Event{Kind: run.Logged, Step: s.ID, Resource: disk, Text: text},
-		run.Event{Kind: run.Learned, Resource: disk, Attributes: map[string]string{plan.AttrFilled: plan.Filled(id, s.Filling.SHA256)}})
+		run.Event{Kind: run.Learned, Resource: disk, Attributes: map[string]string{plan.AttrFilled: s.Filling.SHA256}})
 }

@@ -591,7 +591,7 @@ func TestWhatASiteCannotDoIsSaid(t *testing.T) {
 	}
 }
 
-// TestWhatIsLetBeIsNotFilled fills the disks of a machine of which one holds what is in no package: it is as it was, and what was written is noted with what its site calls the disk.
+// TestWhatIsLetBeIsNotFilled fills the disks of a machine of which one holds what is in no package: it is as it was, and what was written is noted.
 func TestWhatIsLetBeIsNotFilled(t *testing.T) {
 	for _, name := range []string{"fill", "unpack"} {
 		t.Run(name, func(t *testing.T) {
@@ -604,7 +604,7 @@ func TestWhatIsLetBeIsNotFilled(t *testing.T) {
 			assert.Equal(t, was, r.things["vol"].disk)
 			s := state(p, m)
 			got, _ := s.Attribute("host", plan.AttrFilled)
-			assert.Equal(t, plan.Filled("host", c.step.Filling.SHA256), got)
+			assert.Equal(t, c.step.Filling.SHA256, got)
 			_, noted := s.Attribute("vol", plan.AttrFilled)
 			assert.False(t, noted)
 			if name == "fill" {

@@ -72,8 +72,6 @@ func TestWhatIsFilledFromAPackageIsAsItWas(t *testing.T) {
 	stand, err := change.Done(change.Nothing(wanted), raise)
 	require.NoError(t, err)
 	assert.Empty(t, change1(stand, wanted).Steps)
-	stand.Plan.Known["depths"] = map[string]string{"site.id": "vega-storage-1", plan.AttrFilled: plan.Filled("vega-storage-1", "00")}
-	stand.Plan.Known["well"] = map[string]string{"site.id": "vega-compute-1", plan.AttrFilled: plan.Filled("vega-compute-1", "00")}
 	off := change.Rest(wanted, func(r *plan.Resource) bool { return r.ID == "well" })
 	write("raise-off", change1(change.Nothing(wanted), off))
 	write("off", change1(stand, off))

@@ -200,6 +200,15 @@ func (s *settler) lose() {
 		return
 	}
 	s.seen = without(s.seen, s.gone, true)
+	for _, x := range s.from.Plan.Steps { // where a machine is gone, and what is beside it stands, that it was filled is known of that alone
+		if x.Filling != nil && !s.from.Unsure[x.ID] {
+			for _, disk := range x.Filling.Disks {
+				if s.seen.Plan.Resource(disk) != nil {
+					s.know(&s.seen, disk, plan.AttrFilled, x.Filling.SHA256)
+				}
+			}
+		}
+	}
 	for _, id := range s.gone {
 		left := without(s.from, []string{id}, true)
 		for _, step := range s.from.Plan.Steps {

@@ -310,11 +310,12 @@ func (c *compiler) letBe(s *plan.Step) {
 	if s.Filling == nil || len(s.Filling.Disks) == 0 {
 		return
 	}
+	before := c.old.Step(s.ID)
 	own := *s.Filling
 	own.Keep = nil
 	for _, id := range own.Disks {
-		known := c.old.Known[id]
-		if !c.fresh(id) && known[plan.AttrFilled] == plan.Filled(known["site.id"], own.SHA256) {
+		stood := before != nil && !c.from.Unsure[s.ID] && slices.Contains(before.Filling.Disks, id)
+		if !c.fresh(id) && (stood || c.old.Known[id][plan.AttrFilled] == own.SHA256) {
 			own.Keep = append(own.Keep, id)
 		}
 	}

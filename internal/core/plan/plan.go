@@ -229,11 +229,8 @@ type Step struct {
 	Restoring *Restoring `json:"restoring,omitempty"`
 }
 
-// AttrFilled is the attribute of a disk that says from which package it was written; see [Filled].
+// AttrFilled is the attribute of a disk that says from which package it was written, by the digest.
 const AttrFilled = "filled"
-
-// Filled says that the disk which its site calls so was written from a package of a digest. A disk that was built anew since then is called otherwise.
-func Filled(id, sha256 string) string { return id + " " + sha256 }
 
 // AttrFound is what a thing is called at its site that was found there, and not built: an attribute that is known of its resource.
 const AttrFound = "found.name"
