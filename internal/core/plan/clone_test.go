@@ -36,7 +36,7 @@ func TestAClonedDeploymentIsAsRecorded(t *testing.T) {
 	require.NoError(t, err)
 	text, err := first.Write()
 	require.NoError(t, err)
-	golden.Is(t, "testdata/clone.plan.json", string(text))
+	golden.Is(t, "testdata/clone.json", string(text))
 	for _, s := range first.Steps {
 		if s.Naming != nil {
 			assert.Regexp(t, `\.other-one$`, s.Naming.Name)
