@@ -2,7 +2,10 @@
 package golden
 
 import (
+	"crypto/sha256"
+	"encoding/binary"
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 
@@ -20,6 +23,12 @@ type TestingT interface {
 
 // Update reports that what is recorded is made anew.
 func Update() bool { return *update }
+
+// Sum stands for a text that is longer than anybody would read, in digits, which spell no word.
+func Sum(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return fmt.Sprintf("%010d", binary.BigEndian.Uint32(sum[:]))
+}
 
 // Is compares a text with a file of it.
 func Is(t TestingT, file, got string) {

@@ -148,7 +148,7 @@ func many(ctx context.Context, o options, folder string, some []mutation, tell f
 			return nil, err
 		}
 		defer os.RemoveAll(dir)
-		b, not, err := held(ctx, dir, folder, append([]string{folder}, o.also...), changes)
+		b, not, err := newBatch(ctx, dir, folder, append([]string{folder}, o.also...), changes)
 		if err != nil {
 			return nil, err
 		}

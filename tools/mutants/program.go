@@ -43,8 +43,8 @@ type batch struct {
 // quick is how long the tests take that are tried before the others: most of what is noticed is noticed by them.
 const quick = 2 * time.Second
 
-// held builds what holds changes, and returns those that it cannot hold.
-func held(ctx context.Context, dir, folder string, packages []string, changes []*mutation) (*batch, []*mutation, error) {
+// newBatch builds what holds changes, and returns those that it cannot hold.
+func newBatch(ctx context.Context, dir, folder string, packages []string, changes []*mutation) (*batch, []*mutation, error) {
 	b := &batch{changes: map[int]*mutation{}}
 	for i, m := range changes {
 		b.changes[i+1] = m

@@ -1,7 +1,6 @@
 package change_test
 
 import (
-	"crypto/sha256"
 	"fmt"
 	"maps"
 	"os"
@@ -148,7 +147,7 @@ func TestMoreLivesAreAsTheyWere(t *testing.T) {
 		fmt.Fprintf(&sums, "life %d\n", n)
 		for text := range strings.SplitSeq(strings.TrimPrefix(life.Example(n), "== "), "\n== ") {
 			act, plan, _ := strings.Cut(text, "\n")
-			fmt.Fprintf(&sums, "  %s: %d lines, %.4x\n", act, strings.Count(plan, "\n"), sha256.Sum256([]byte(plan)))
+			fmt.Fprintf(&sums, "  %s: %d lines, %s\n", act, strings.Count(plan, "\n"), golden.Sum(plan))
 		}
 	}
 	golden.Is(t, "testdata/lives.txt", sums.String())

@@ -1,7 +1,6 @@
 package inventory_test
 
 import (
-	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -98,7 +97,7 @@ func TestReportsAreAsTheyWere(t *testing.T) {
 		if err == nil && n == show {
 			t.Log(text)
 		}
-		fmt.Fprintf(&sums, "%d %s: %d lines, %.4x\n", n, name, strings.Count(text, "\n"), sha256.Sum256([]byte(text)))
+		fmt.Fprintf(&sums, "%d %s: %d lines, %s\n", n, name, strings.Count(text, "\n"), golden.Sum(text))
 	}
 	const worlds = 200
 	for n := range worlds {

@@ -1,7 +1,6 @@
 package migrate
 
 import (
-	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -37,7 +36,7 @@ func (s *summed) hold(name string, of any) {
 	if os.Getenv("SHOW_MOVE") == name {
 		s.Log(text)
 	}
-	fmt.Fprintf(&s.out, "%s: %.4x\n", name, sha256.Sum256([]byte(text)))
+	fmt.Fprintf(&s.out, "%s: %s\n", name, golden.Sum(text))
 }
 
 // ways are how a workload may be chosen to be somewhere.

@@ -2,7 +2,6 @@ package placement_test
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -175,7 +174,7 @@ func TestSearchesGoAsTheyWent(t *testing.T) {
 				if err == nil && show == i {
 					t.Log(text)
 				}
-				sums[i] = fmt.Sprintf("%d %s: %.6x\n", i, names[i], sha256.Sum256([]byte(text)))
+				sums[i] = fmt.Sprintf("%d %s: %s\n", i, names[i], golden.Sum(text))
 			})
 		}
 	})

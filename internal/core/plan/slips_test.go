@@ -106,7 +106,7 @@ func TestSlipsArePlannedAsRecorded(t *testing.T) {
 		source, err := open("template.yaml")
 		require.NoError(t, err)
 		every := map[bool]int{true: 18, false: 1}[name == "flood-watch"] // which takes long
-		out.WriteString(slips.Sums(every, os.Getenv("SHOW_SLIPS"), t.Logf, name, string(source), func(text string) string { return planned(e, with(text, open)) }))
+		out.WriteString(slips.Sums(every, golden.Sum, os.Getenv("SHOW_SLIPS"), t.Logf, name, string(source), func(text string) string { return planned(e, with(text, open)) }))
 	}
 	tricky, err := filepath.Glob("../topology/testdata/tricky/*.txtar")
 	require.NoError(t, err)
@@ -123,7 +123,7 @@ func TestSlipsArePlannedAsRecorded(t *testing.T) {
 		}
 		source, err := open("template.yaml")
 		require.NoError(t, err)
-		out.WriteString(slips.Sums(2, os.Getenv("SHOW_SLIPS"), t.Logf, filepath.Base(path), string(source), func(text string) string { return planned(data, with(text, open)) }))
+		out.WriteString(slips.Sums(2, golden.Sum, os.Getenv("SHOW_SLIPS"), t.Logf, filepath.Base(path), string(source), func(text string) string { return planned(data, with(text, open)) }))
 	}
 	golden.Is(t, "testdata/slips.txt", out.String())
 }

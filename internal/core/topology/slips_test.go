@@ -21,7 +21,7 @@ func TestSlipsAreAsRecorded(t *testing.T) {
 	var out strings.Builder
 	for _, path := range paths {
 		c := readTricky(t, path)
-		out.WriteString(slips.Sums(1, os.Getenv("SHOW_SLIPS"), t.Logf, filepath.Base(path), c.files["template.yaml"], func(text string) string { return recorded(c.design(text)) }))
+		out.WriteString(slips.Sums(1, golden.Sum, os.Getenv("SHOW_SLIPS"), t.Logf, filepath.Base(path), c.files["template.yaml"], func(text string) string { return recorded(c.design(text)) }))
 	}
 	golden.Is(t, "testdata/slips.txt", out.String())
 }
@@ -35,7 +35,7 @@ func TestSlipsInExamplesAreAsRecorded(t *testing.T) {
 		source, err := os.ReadFile(dir + "/template.yaml")
 		require.NoError(t, err)
 		stands := standing(t, dir)
-		out.WriteString(slips.Sums(1, os.Getenv("SHOW_SLIPS"), t.Logf, name, string(source), func(text string) string {
+		out.WriteString(slips.Sums(1, golden.Sum, os.Getenv("SHOW_SLIPS"), t.Logf, name, string(source), func(text string) string {
 			tmpl, diags := tosca.Read("template.yaml", func(name string) ([]byte, error) {
 				if name == "template.yaml" {
 					return []byte(text), nil

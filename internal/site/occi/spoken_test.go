@@ -1,7 +1,6 @@
 package occi
 
 import (
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -309,7 +308,7 @@ func TestWhatIsAnsweredIsTakenAsBefore(t *testing.T) {
 				if os.Getenv("SHOW_TAKEN") == answer {
 					t.Logf("%s, %s:\n%s", sort, answer, l.said.String())
 				}
-				fmt.Fprintf(&out, " %s %.2x", name, sha256.Sum256([]byte(l.said.String())))
+				fmt.Fprintf(&out, " %s %s", name, golden.Sum(l.said.String()))
 			}
 			out.WriteByte('\n')
 		}

@@ -2,7 +2,6 @@
 package slips
 
 import (
-	"crypto/sha256"
 	"fmt"
 	"regexp"
 	"strings"
@@ -53,7 +52,7 @@ var all = []slip{
 
 // Sums makes each slip in each line of a template, or in one of so many lines,, and returns sums of what comes of them, line by line. The one to show, NAME:LINE, is logged as it is, to be
 // compared with what came of it before.
-func Sums(every int, show string, log func(format string, args ...any), name, text string, work func(string) string) string {
+func Sums(every int, sum func(string) string, show string, log func(format string, args ...any), name, text string, work func(string) string) string {
 	var out strings.Builder
 	lines := strings.SplitAfter(text, "\n")
 	for i, line := range lines {
@@ -72,7 +71,7 @@ func Sums(every int, show string, log func(format string, args ...any), name, te
 			if show == at {
 				log("%s %s:\n%s", at, s.name, got)
 			}
-			fmt.Fprintf(&out, " %.2x", sha256.Sum256([]byte(got)))
+			out.WriteString(" " + sum(got))
 		}
 		out.WriteByte('\n')
 	}
