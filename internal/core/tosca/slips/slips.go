@@ -50,7 +50,7 @@ var all = []slip{
 	}},
 }
 
-// Sums makes each slip in each line of a template, or in one of so many lines,, and returns sums of what comes of them, line by line. The one to show, NAME:LINE, is logged as it is, to be
+// Sums makes each slip in each line of a template, or in one of so many, and returns sums of what comes of them, line by line. The one to show, NAME:LINE, is logged as it is, to be
 // compared with what came of it before.
 func Sums(every int, sum func(string) string, show string, log func(format string, args ...any), name, text string, work func(string) string) string {
 	var out strings.Builder
